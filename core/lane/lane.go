@@ -1,0 +1,68 @@
+package lane
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+)
+
+// Lane is one logical database and its environments, in the order of promotion.
+type Lane struct {
+	Name         string        `json:"lane"`
+	About        string        `json:"about,omitempty"`
+	Engine       string        `json:"engine"`
+	Environments []Environment `json:"environments"`
+}
+
+// Environment is a stop in a lane.
+type Environment struct {
+	Name       string   `json:"name"`
+	Target     string   `json:"target" description:"A reference that the service resolves: env:NAME or file:PATH."`
+	Disposable bool     `json:"disposable,omitempty" description:"May be rebuilt from nothing."`
+	Role       string   `json:"role,omitempty" description:"Taken with SET ROLE, so that objects get the right owner."`
+	Schemas    []string `json:"schemas,omitempty" description:"The application's schemas; none means all but the system's and Vorrang's."`
+
+	LockTimeout      *time.Duration `json:"lock_timeout_ns,omitempty" description:"Nanoseconds; for steps that give none."`
+	StatementTimeout *time.Duration `json:"statement_timeout_ns,omitempty" description:"Nanoseconds; for steps that give none."`
+}
+
+// Environment returns the environment with a name, and false if there is none.
+func (l Lane) Environment(name string) (Environment, bool) {
+	for _, e := range l.Environments {
+		if e.Name == name {
+			return e, true
+		}
+	}
+	return Environment{}, false
+}
+
+// Names are the environments' names in order.
+func (l Lane) Names() []string {
+	names := make([]string, len(l.Environments))
+	for i, e := range l.Environments {
+		names[i] = e.Name
+	}
+	return names
+}
+
+var (
+	namePattern   = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+	envPattern    = regexp.MustCompile(`^env:[A-Za-z_][A-Za-z0-9_]*$`)
+	secretPattern = regexp.MustCompile(`(?i)^[a-z][a-z0-9+.-]*://|password\s*=|host\s*=`)
+)
+
+// checkTarget says what is wrong with a target reference, and never repeats
+// it, since it may hold a password.
+func checkTarget(target string) error {
+	switch {
+	case secretPattern.MatchString(target):
+		return fmt.Errorf("a connection URL stands here; no credential may stand in this file: " +
+			"put the URL into the service's environment and write env:NAME, or into a file and write file:PATH")
+	case envPattern.MatchString(target):
+		return nil
+	case strings.HasPrefix(target, "file:/") && len(target) > len("file:/"):
+		return nil
+	}
+	return fmt.Errorf("a target is a reference: env:NAME for a variable of the service's environment, or file:/PATH for a file on its machine")
+}

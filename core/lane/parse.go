@@ -1,0 +1,176 @@
+package lane
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"vorrang/core/step"
+)
+
+// MaxFileSize is the largest lane file, in bytes.
+const MaxFileSize = 1 << 20
+
+// Parse reads a lane file. The name is used in errors only. The error is
+// step.Problems, and holds everything that is wrong.
+func Parse(name string, text []byte) (Lane, error) {
+	r := reader{file: name}
+	var document yaml.Node
+	if err := yaml.Unmarshal(text, &document); err != nil {
+		line, message := step.YAMLError(err)
+		return Lane{}, step.Problems{{File: name, Line: line, Column: 1, Message: "is not valid YAML: " + message}}
+	}
+	if len(document.Content) == 0 {
+		return Lane{}, step.Problems{{File: name, Message: "is empty; a lane file begins with  lane: NAME"}}
+	}
+	lane := r.lane(document.Content[0])
+	if len(r.problems) > 0 {
+		return Lane{}, r.problems
+	}
+	return lane, nil
+}
+
+type reader struct {
+	file     string
+	problems step.Problems
+}
+
+func (r *reader) report(at *yaml.Node, format string, args ...any) {
+	r.problems = append(r.problems, step.Problem{
+		File: r.file, Line: at.Line, Column: at.Column, Message: fmt.Sprintf(format, args...)})
+}
+
+// fields calls set for each key of a mapping; set returns false for a key that
+// it does not know.
+func (r *reader) fields(node *yaml.Node, known string, set func(key string, value *yaml.Node) bool) {
+	if node.Kind != yaml.MappingNode {
+		r.report(node, "lines of the form key: value are expected here; the keys are %s", known)
+		return
+	}
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(node.Content); i += 2 {
+		key, value := node.Content[i], node.Content[i+1]
+		if seen[key.Value] {
+			r.report(key, "%q stands here twice", key.Value)
+		}
+		seen[key.Value] = true
+		if !set(key.Value, value) {
+			r.report(key, "there is no key %q here; the keys are %s", key.Value, known)
+		}
+	}
+}
+
+func (r *reader) lane(node *yaml.Node) Lane {
+	lane := Lane{Engine: "postgresql"}
+	r.fields(node, "lane, about, engine, environments", func(key string, value *yaml.Node) bool {
+		switch key {
+		case "lane":
+			lane.Name = r.name(value, "a lane's name")
+		case "about":
+			lane.About = r.text(value)
+		case "engine":
+			lane.Engine = r.text(value)
+			if lane.Engine != "postgresql" {
+				r.report(value, "the engine %q is not known; it can be postgresql", lane.Engine)
+			}
+		case "environments":
+			lane.Environments = r.environments(value)
+		default:
+			return false
+		}
+		return true
+	})
+	if node.Kind == yaml.MappingNode && lane.Name == "" && len(r.problems) == 0 {
+		r.report(node, "the lane has no name; begin with  lane: NAME")
+	}
+	if len(lane.Environments) == 0 && len(r.problems) == 0 {
+		r.report(node, "the lane has no environments; list at least one, with name and target")
+	}
+	return lane
+}
+
+func (r *reader) environments(node *yaml.Node) []Environment {
+	if node.Kind != yaml.SequenceNode {
+		r.report(node, "environments is a list, in the order of promotion: - name: development")
+		return nil
+	}
+	var list []Environment
+	for _, item := range node.Content {
+		e := r.environment(item)
+		if slices.ContainsFunc(list, func(o Environment) bool { return e.Name != "" && o.Name == e.Name }) {
+			r.report(item, "there are two environments %q", e.Name)
+		}
+		list = append(list, e)
+	}
+	return list
+}
+
+func (r *reader) environment(node *yaml.Node) Environment {
+	var e Environment
+	before := len(r.problems)
+	r.fields(node, "name, target, disposable, role, schemas, lock-timeout, statement-timeout", func(key string, value *yaml.Node) bool {
+		switch key {
+		case "name":
+			e.Name = r.name(value, "an environment's name")
+		case "target":
+			e.Target = r.target(value)
+		case "disposable":
+			if err := value.Decode(&e.Disposable); err != nil {
+				r.report(value, "disposable is true or false, not %q", value.Value)
+			}
+		case "role":
+			e.Role = r.text(value)
+		case "schemas":
+			if err := value.Decode(&e.Schemas); err != nil || len(e.Schemas) == 0 {
+				r.report(value, "schemas is a list of names, as in schemas: [harbour, tide]")
+			}
+		case "lock-timeout":
+			e.LockTimeout = r.duration(value, key)
+		case "statement-timeout":
+			e.StatementTimeout = r.duration(value, key)
+		case "gate":
+			r.report(value, "this version cannot ask more of a gate than it always asks; "+
+				"take the section out, so that nobody relies on a check that is not made")
+		default:
+			return false
+		}
+		return true
+	})
+	if len(r.problems) == before && (e.Name == "" || e.Target == "") {
+		r.report(node, "an environment needs a name and a target")
+	}
+	return e
+}
+
+func (r *reader) name(node *yaml.Node, what string) string {
+	if node.Kind != yaml.ScalarNode || !namePattern.MatchString(node.Value) {
+		r.report(node, "%q is no name; %s is lower-case letters, digits and hyphens, and begins with a letter", node.Value, what)
+	}
+	return node.Value
+}
+
+func (r *reader) text(node *yaml.Node) string {
+	if node.Kind != yaml.ScalarNode {
+		r.report(node, "a text is expected here")
+	}
+	return strings.TrimSpace(node.Value)
+}
+
+func (r *reader) target(node *yaml.Node) string {
+	if err := checkTarget(node.Value); err != nil {
+		r.report(node, "%s", err.Error())
+		return ""
+	}
+	return node.Value
+}
+
+func (r *reader) duration(node *yaml.Node, key string) *time.Duration {
+	d, err := step.ParseDuration(node.Value)
+	if err != nil {
+		r.report(node, "%s: %s", key, err.Error())
+	}
+	return &d
+}

@@ -1,0 +1,65 @@
+package step
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Number is a step's place in the order, in canonical form: runs of digits
+// without leading zeros, joined by dots. "0007" and "7" are both Number("7").
+// The zero value is no number; Baseline uses "0" for "nothing is covered".
+type Number string
+
+// ParseNumber reads a number as people write it, leading zeros allowed.
+func ParseNumber(text string) (Number, error) {
+	if text == "" {
+		return "", fmt.Errorf("a step number is missing; write digits, or digits joined by dots, such as 12 or 2.1")
+	}
+	runs := strings.Split(text, ".")
+	for i, run := range runs {
+		if run == "" || strings.Trim(run, "0123456789") != "" {
+			return "", fmt.Errorf("%q is not a step number; write digits, or digits joined by dots, such as 12 or 2.1", text)
+		}
+		runs[i] = strings.TrimLeft(run[:len(run)-1], "0") + run[len(run)-1:]
+	}
+	return Number(strings.Join(runs, ".")), nil
+}
+
+// Compare orders numbers run by run, as numbers: 2 < 2.1 < 10. Runs may have
+// any length. The empty Number sorts before all others.
+func Compare(a, b Number) int {
+	if a == b {
+		return 0
+	}
+	return slices.CompareFunc(a.runs(), b.runs(), func(x, y string) int {
+		if len(x) != len(y) {
+			return len(x) - len(y)
+		}
+		return strings.Compare(x, y)
+	})
+}
+
+func (n Number) runs() []string {
+	if n == "" {
+		return nil
+	}
+	return strings.Split(string(n), ".")
+}
+
+// Next returns the number after n for a new step: its first run plus one, so
+// that 2.1 is followed by 3.
+func (n Number) Next() Number {
+	if n == "" {
+		return "1"
+	}
+	digits := []byte(n.runs()[0])
+	for i := len(digits) - 1; i >= 0; i-- {
+		if digits[i] < '9' {
+			digits[i]++
+			return Number(digits)
+		}
+		digits[i] = '0'
+	}
+	return Number("1" + string(digits))
+}
