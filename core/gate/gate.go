@@ -1,0 +1,271 @@
+package gate
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"vorrang/core/plan"
+)
+
+// Verdict is what a check comes to.
+type Verdict string
+
+const (
+	Pass     Verdict = "pass"
+	Hold     Verdict = "hold"
+	Waived   Verdict = "waived"
+	NotAsked Verdict = "not asked"
+)
+
+// ID names a check.
+type ID string
+
+const (
+	KnownDatabase  ID = "known-database"   // an existing database has been baselined
+	LedgerIntact   ID = "ledger-intact"    // the chain holds, and contains what was seen before
+	Checksums      ID = "checksums"        // what was applied is what the catalogue says
+	Catalogue      ID = "catalogue"        // every applied step is still in the catalogue
+	Order          ID = "order"            // no pending step lies below an applied one
+	NothingInDoubt ID = "nothing-in-doubt" // no step is unfinished
+	Quiet          ID = "quiet"            // nobody else is deploying
+)
+
+// Check is one question that the gate asks.
+type Check struct {
+	ID       ID      `json:"id"`
+	Verdict  Verdict `json:"verdict"`
+	Evidence string  `json:"evidence"`       // one sentence, with figures
+	Turn     string  `json:"turn,omitempty"` // what would turn a hold
+}
+
+// Facts is all that the gate looks at.
+type Facts struct {
+	Lane     string
+	View     plan.View
+	Chain    error // what ledger.Verify or ledger.VerifyHead said
+	Entries  int
+	Unlisted Existing // objects in a target that has no ledger
+	Running  *Running // another deployment of the environment
+}
+
+// Existing counts what is found in a database that has no ledger.
+type Existing struct {
+	Tables int
+	Others int // views, functions, types and the like
+}
+
+// Any reports whether there is anything.
+func (e Existing) Any() bool { return e.Tables+e.Others > 0 }
+
+// Running is a deployment that is under way.
+type Running struct {
+	What  string // "deployment 12"
+	Actor string
+	Since time.Time
+}
+
+// Result is the gate's answer.
+type Result struct {
+	Checks []Check `json:"checks"`
+}
+
+// Held reports whether any check holds.
+func (r Result) Held() bool { return len(r.Holds()) > 0 }
+
+// Word is the gate's state: clear or held.
+func (r Result) Word() string {
+	if r.Held() {
+		return "held"
+	}
+	return "clear"
+}
+
+// Holds returns the checks that hold.
+func (r Result) Holds() []Check {
+	var holds []Check
+	for _, c := range r.Checks {
+		if c.Verdict == Hold {
+			holds = append(holds, c)
+		}
+	}
+	return holds
+}
+
+// InDoubt reports whether a step in doubt is among what holds the gate.
+func (r Result) InDoubt() bool {
+	for _, c := range r.Holds() {
+		if c.ID == NothingInDoubt {
+			return true
+		}
+	}
+	return false
+}
+
+// Forward asks everything that a promotion must meet.
+func Forward(f Facts) Result {
+	return Result{Checks: []Check{
+		f.knownDatabase(), f.ledgerIntact(), f.checksums(), f.catalogue(), f.order(), f.nothingInDoubt(), f.quiet(),
+	}}
+}
+
+// Back asks what a rollback must meet. Edited, absent and late steps do not
+// stand in its way: a rollback may be the way out of them.
+func Back(f Facts) Result {
+	return Result{Checks: []Check{f.knownDatabase(), f.ledgerIntact(), f.nothingDoubtedBack(), f.quiet()}}
+}
+
+func pass(id ID, format string, args ...any) Check {
+	return Check{ID: id, Verdict: Pass, Evidence: fmt.Sprintf(format, args...)}
+}
+
+func (f Facts) knownDatabase() Check {
+	if !f.Unlisted.Any() && f.Entries == 0 {
+		return pass(KnownDatabase, "the target is empty: it has neither objects nor a ledger")
+	}
+	if !f.Unlisted.Any() {
+		return pass(KnownDatabase, "the target is known: its ledger holds %s", entries(f.Entries))
+	}
+	return Check{KnownDatabase, Hold,
+		fmt.Sprintf("this is an existing database: it has %s and no ledger, so Vorrang cannot know what ran here", f.Unlisted),
+		fmt.Sprintf("find the last step that it already contains, and record it: vorrang baseline -lane %s -env %s -at N", f.Lane, f.View.Environment)}
+}
+
+// String is "7 tables and 2 other objects".
+func (e Existing) String() string {
+	switch {
+	case e.Others == 0:
+		return count(e.Tables, "table")
+	case e.Tables == 0:
+		return count(e.Others, "object")
+	}
+	return count(e.Tables, "table") + " and " + count(e.Others, "other object")
+}
+
+// count is a number with its noun: "1 step", "2 steps".
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// entries is a number of ledger entries in words.
+func entries(n int) string {
+	if n == 1 {
+		return "1 entry"
+	}
+	return fmt.Sprintf("%d entries", n)
+}
+
+func (f Facts) ledgerIntact() Check {
+	if f.Chain == nil && f.Entries == 0 {
+		return pass(LedgerIntact, "there is no ledger yet")
+	}
+	if f.Chain == nil {
+		return pass(LedgerIntact, "the chain of the ledger's %s holds", entries(f.Entries))
+	}
+	return Check{LedgerIntact, Hold, f.Chain.Error(),
+		"somebody wrote to the ledger, or restored the database from a backup; find out who and why before anything runs here"}
+}
+
+func (f Facts) checksums() Check {
+	edited := f.View.With(plan.Edited)
+	if len(edited) == 0 {
+		return pass(Checksums, "no step was edited after it was applied here")
+	}
+	first := edited[0]
+	return Check{Checksums, Hold,
+		fmt.Sprintf("%s edited after being applied here: %s", was(len(edited)), list(edited)),
+		fmt.Sprintf("put the applied text back (step %s had the checksum %s) and submit; write what should change as a new step",
+			first.Step.Number, first.State.Checksum.Short())}
+}
+
+func (f Facts) catalogue() Check {
+	absent := f.View.With(plan.Absent)
+	if len(absent) == 0 {
+		return pass(Catalogue, "every step that was applied here is in the catalogue")
+	}
+	return Check{Catalogue, Hold,
+		fmt.Sprintf("%s applied here and is no longer in the catalogue: %s", was(len(absent)), list(absent)),
+		"put the files back into the step folder and submit; to undo the step instead, roll it back first"}
+}
+
+func (f Facts) order() Check {
+	late := f.View.With(plan.Late)
+	if len(late) == 0 {
+		if f.View.State.At() == "" {
+			return pass(Order, "no step is in the target yet")
+		}
+		return pass(Order, "every pending step comes after step %s", f.View.State.At())
+	}
+	return Check{Order, Hold,
+		fmt.Sprintf("%s late: a higher number, %s, is already in this target; late: %s", are(len(late)), f.View.State.At(), list(late)),
+		fmt.Sprintf("give it a number above %s, or roll back to below it and promote in order", f.View.State.At())}
+}
+
+func (f Facts) nothingInDoubt() Check {
+	if half := f.View.HalfBack(); len(half) > 0 {
+		return Check{NothingInDoubt, Hold,
+			fmt.Sprintf("the way back of step %s stopped at statement %d of %d", half[0].Step.Number, half[0].State.Progress.Statement, half[0].State.Progress.Of),
+			fmt.Sprintf("mend the cause, then finish it: vorrang rollback -lane %s -env %s -steps 1", f.Lane, f.View.Environment)}
+	}
+	return f.nothingDoubtedBack()
+}
+
+func (f Facts) nothingDoubtedBack() Check {
+	doubts := f.View.InDoubt()
+	if len(doubts) == 0 {
+		return pass(NothingInDoubt, "no step is unfinished")
+	}
+	d := doubts[0]
+	return Check{NothingInDoubt, Hold,
+		fmt.Sprintf("step %s is in doubt: its statement %d of %d began at %s, and nothing says how it ended",
+			d.Step.Number, max(d.State.Progress.Statement, 1), max(d.State.Progress.Of, 1), d.State.At.UTC().Format(time.DateTime)+" UTC"),
+		fmt.Sprintf("look into the database whether that statement took effect, then record it: "+
+			"vorrang settle -lane %s -env %s -step %s -as applied|not-applied -reason \"…\"", f.Lane, f.View.Environment, d.Step.Number)}
+}
+
+func (f Facts) quiet() Check {
+	if f.Running == nil {
+		return pass(Quiet, "nobody else is deploying here")
+	}
+	return Check{Quiet, Hold,
+		fmt.Sprintf("%s, started by %s, has been running here since %s",
+			f.Running.What, or(f.Running.Actor, "somebody"), f.Running.Since.UTC().Format(time.DateTime)+" UTC"),
+		"wait for it to end"}
+}
+
+func list(standings []plan.Standing) string {
+	const most = 5
+	var names []string
+	for i, s := range standings {
+		if i == most {
+			names = append(names, fmt.Sprintf("and %d more", len(standings)-most))
+			break
+		}
+		names = append(names, fmt.Sprintf("%s (%s)", s.Step.Number, s.Step.Slug))
+	}
+	return strings.Join(names, ", ")
+}
+
+func was(n int) string {
+	if n == 1 {
+		return "1 step was"
+	}
+	return fmt.Sprintf("%d steps were", n)
+}
+
+func are(n int) string {
+	if n == 1 {
+		return "1 pending step is"
+	}
+	return fmt.Sprintf("%d pending steps are", n)
+}
+
+func or(text, otherwise string) string {
+	if text == "" {
+		return otherwise
+	}
+	return text
+}

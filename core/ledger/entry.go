@@ -1,0 +1,139 @@
+package ledger
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"vorrang/core/step"
+)
+
+// Action is what an entry says was done.
+type Action string
+
+const (
+	Applied    Action = "applied"
+	RolledBack Action = "rolled-back"
+	Baselined  Action = "baselined"
+	Attested   Action = "attested"
+	Amended    Action = "amended"
+	Begun      Action = "begun"
+	Failed     Action = "failed"
+	Settled    Action = "settled"
+)
+
+// Entry is one row of the ledger. Once written it never changes.
+type Entry struct {
+	Seq        int64           `json:"seq"`
+	At         time.Time       `json:"at"` // UTC, in whole microseconds
+	Action     Action          `json:"action"`
+	Step       step.Number     `json:"step"`
+	Slug       string          `json:"slug"`
+	Checksum   step.Checksum   `json:"checksum"`
+	Deployment string          `json:"deployment"`
+	Actor      string          `json:"actor"`
+	DurationMS int64           `json:"duration_ms"`
+	Detail     json.RawMessage `json:"detail"` // compact JSON, exactly as it is stored
+	PrevHash   string          `json:"prev_hash"`
+	Hash       string          `json:"hash"`
+}
+
+// Genesis is the PrevHash of a ledger's first entry.
+var Genesis = strings.Repeat("0", 64)
+
+// AtLayout is the canonical form of an entry's time.
+const AtLayout = "2006-01-02T15:04:05.000000Z"
+
+// Head is the newest entry of a ledger, as the service remembers it.
+type Head struct {
+	Seq  int64  `json:"seq"`
+	Hash string `json:"hash"`
+}
+
+// NewHead is the head of a ledger that has no entries.
+func NewHead() Head { return Head{Hash: Genesis} }
+
+// Next returns the entry that follows head: its number, time, detail and
+// hashes are filled in. A nil detail becomes {}.
+func (h Head) Next(entry Entry, at time.Time) Entry {
+	entry.Seq = h.Seq + 1
+	entry.At = at.UTC().Truncate(time.Microsecond)
+	entry.Actor = oneLine(entry.Actor)
+	if len(entry.Detail) == 0 {
+		entry.Detail = json.RawMessage("{}")
+	}
+	entry.PrevHash = h.Hash
+	entry.Hash = entry.Sum()
+	return entry
+}
+
+// oneLine keeps line ends out of a field, since they separate fields in the
+// canonical form.
+func oneLine(text string) string {
+	return strings.Join(strings.Fields(text), " ")
+}
+
+// Canonical is the text that is hashed: the fields in the order of the table's
+// columns, a line each.
+func (e Entry) Canonical() string {
+	return strings.Join([]string{
+		strconv.FormatInt(e.Seq, 10), e.At.UTC().Format(AtLayout), string(e.Action), string(e.Step), e.Slug,
+		string(e.Checksum), e.Deployment, e.Actor, strconv.FormatInt(e.DurationMS, 10), string(e.Detail), e.PrevHash,
+	}, "\n")
+}
+
+// Sum is the lower-case hexadecimal SHA-256 of the canonical form.
+func (e Entry) Sum() string {
+	digest := sha256.Sum256([]byte(e.Canonical()))
+	return hex.EncodeToString(digest[:])
+}
+
+// Head is the entry as a head.
+func (e Entry) Head() Head { return Head{Seq: e.Seq, Hash: e.Hash} }
+
+// ChainError says where a ledger's chain is broken.
+type ChainError struct {
+	Seq    int64
+	Reason string
+}
+
+func (e *ChainError) Error() string {
+	return fmt.Sprintf("the ledger's chain is broken at entry %d: %s", e.Seq, e.Reason)
+}
+
+// Verify checks the chain of a whole ledger, oldest entry first. Its error is
+// a *ChainError that names the first entry that does not fit.
+func Verify(entries []Entry) error {
+	head := NewHead()
+	for _, e := range entries {
+		switch {
+		case e.Seq != head.Seq+1:
+			return &ChainError{e.Seq, fmt.Sprintf("entry %d should follow entry %d", head.Seq+1, head.Seq)}
+		case e.PrevHash != head.Hash:
+			return &ChainError{e.Seq, "it does not name the hash of the entry before it"}
+		case e.Sum() != e.Hash:
+			return &ChainError{e.Seq, "its content is not what its hash was made of"}
+		}
+		head = e.Head()
+	}
+	return nil
+}
+
+// VerifyHead checks that a ledger still contains a head that was seen before.
+// Its error is a *ChainError.
+func VerifyHead(entries []Entry, seen Head) error {
+	switch {
+	case seen.Seq == 0:
+		return nil
+	case int64(len(entries)) < seen.Seq:
+		return &ChainError{int64(len(entries)), fmt.Sprintf(
+			"it ends there, but entry %d was seen before; was an older backup restored?", seen.Seq)}
+	case entries[seen.Seq-1].Hash != seen.Hash:
+		return &ChainError{seen.Seq, "it is not the entry that was seen before; was a backup restored and worked on?"}
+	}
+	return nil
+}

@@ -1,0 +1,246 @@
+package ledger
+
+import (
+	"encoding/json"
+	"slices"
+	"time"
+
+	"vorrang/core/step"
+)
+
+// Status is a step's state in a target, as the ledger tells it.
+type Status string
+
+const (
+	StatusPending    Status = "pending"
+	StatusApplied    Status = "applied"
+	StatusRolledBack Status = "rolled back"
+	StatusFailed     Status = "failed"
+	StatusInDoubt    Status = "in doubt"
+	StatusCovered    Status = "covered"
+	StatusAttested   Status = "attested"
+)
+
+// Present reports whether the step's effect is in the target.
+func (s Status) Present() bool {
+	switch s {
+	case StatusApplied, StatusCovered, StatusAttested:
+		return true
+	case StatusPending, StatusRolledBack, StatusFailed, StatusInDoubt:
+	}
+	return false
+}
+
+// Direction says whether a step goes forward or back.
+type Direction string
+
+const (
+	Forward Direction = "forward"
+	Back    Direction = "back"
+)
+
+// Detail is what the entries of this package's callers carry beside the
+// columns.
+type Detail struct {
+	Direction Direction `json:"direction,omitempty"` // empty means forward
+	Mode      step.Mode `json:"mode,omitempty"`      // of a step that is not one transaction
+	Statement int       `json:"statement,omitempty"` // the one that begins or failed, from 1
+	Of        int       `json:"of,omitempty"`        // how many statements there are
+	Done      string    `json:"done,omitempty"`      // checksum of the statements before Statement
+	Error     string    `json:"error,omitempty"`
+	SQLState  string    `json:"sqlstate,omitempty"`
+	Reason    string    `json:"reason,omitempty"` // of a repair
+	As        string    `json:"as,omitempty"`     // of a settled step: SettledApplied or SettledNotApplied
+
+	// of a baseline
+	Tables int           `json:"tables,omitempty"` // found in the application's schemas
+	Covers []step.Number `json:"covers,omitempty"` // the catalogue's steps at or below it
+}
+
+// What a step in doubt can be settled as.
+const (
+	SettledApplied    = "applied"
+	SettledNotApplied = "not-applied"
+)
+
+// JSON is the detail as it is stored.
+func (d Detail) JSON() json.RawMessage {
+	text, err := json.Marshal(d)
+	if err != nil {
+		panic(err) // strings and numbers only
+	}
+	return text
+}
+
+// StepState is what the ledger says of one step.
+type StepState struct {
+	Number     step.Number
+	Slug       string
+	Status     Status
+	Checksum   step.Checksum // of the text that was applied or vouched for
+	Deployment string
+	At         time.Time
+	Actor      string
+	DurationMS int64
+	Seq        int64 // of the newest entry about it
+
+	// for failed and in doubt
+	Progress Detail // how far a step got that is not one transaction
+	was      Status // what it was when its way back began
+}
+
+// State is what a ledger adds up to.
+type State struct {
+	Head     Head
+	Steps    map[step.Number]StepState // only steps that an entry names
+	Baseline step.Number               // empty if there is none; "0" covers nothing
+	covers   map[step.Number]bool      // nil: every number up to Baseline
+	Order    []step.Number             // present steps, in the order in which they were carried out
+}
+
+// Fold adds entries up, oldest first. An empty ledger gives an empty state.
+func Fold(entries []Entry) State {
+	s := State{Head: NewHead(), Steps: make(map[step.Number]StepState, len(entries))}
+	for _, e := range entries {
+		s.fold(e)
+		s.Head = e.Head()
+	}
+	for number, st := range s.Steps {
+		if st.Status == StatusApplied || st.Status == StatusAttested {
+			s.Order = append(s.Order, number)
+		}
+	}
+	slices.SortFunc(s.Order, func(a, b step.Number) int { return int(s.Steps[a].Seq - s.Steps[b].Seq) })
+	return s
+}
+
+func (s *State) fold(e Entry) {
+	if e.Action == Baselined {
+		s.baseline(e)
+		return
+	}
+	var detail Detail
+	if e.Action != Applied || len(e.Detail) > 2 {
+		_ = json.Unmarshal(e.Detail, &detail) // entries of others may carry other details
+	}
+	next := StepState{
+		Number: e.Step, Slug: e.Slug, Checksum: e.Checksum, Deployment: e.Deployment,
+		At: e.At, Actor: e.Actor, DurationMS: e.DurationMS, Seq: e.Seq,
+	}
+	before := s.Steps[e.Step]
+	switch e.Action {
+	case Applied:
+		next.Status = StatusApplied
+	case Attested:
+		next.Status = StatusAttested
+	case RolledBack:
+		next.Status = StatusRolledBack
+	case Begun:
+		next.Status, next.Progress = StatusInDoubt, detail
+	case Failed:
+		next.Status, next.Progress = StatusFailed, detail
+	case Amended:
+		before.Checksum = e.Checksum
+		next = before
+	case Settled:
+		next = settle(next, before, detail)
+	case Baselined:
+	}
+	if detail.Direction == Back && (e.Action == Begun || e.Action == Failed) {
+		next = next.goingBack(before)
+	}
+	s.Steps[e.Step] = next
+}
+
+func (s *State) baseline(e Entry) {
+	var detail Detail
+	_ = json.Unmarshal(e.Detail, &detail) // without a list, every number up to it is covered
+	s.Baseline, s.covers = e.Step, nil
+	if detail.Covers == nil {
+		return
+	}
+	s.covers = make(map[step.Number]bool, len(detail.Covers))
+	for _, number := range detail.Covers {
+		s.covers[number] = true
+	}
+}
+
+// goingBack keeps what a way back that is not finished leaves true: the step
+// was there, with the checksum of its forward text.
+func (st StepState) goingBack(before StepState) StepState {
+	st.Checksum, st.was = before.Checksum, before.was
+	if before.Status.Present() {
+		st.was = before.Status
+	}
+	if st.Status == StatusFailed && st.Progress.Statement <= 1 {
+		before.Status = st.was // it failed as a whole: nothing was reversed
+		return before
+	}
+	return st
+}
+
+// settle carries out somebody's word on what became of a step in doubt: as
+// for the text that ran, so applied means reversed where it went back.
+func settle(next, before StepState, detail Detail) StepState {
+	back := before.Progress.Direction == Back
+	switch {
+	case detail.As == SettledApplied && back:
+		next.Status = StatusRolledBack
+	case detail.As == SettledApplied:
+		next.Status = StatusApplied
+	case back:
+		before.Status, before.Seq = before.was, next.Seq
+		return before
+	default:
+		next.Status = StatusFailed
+		next.Progress = Detail{Statement: before.Progress.Statement, Of: before.Progress.Of, Done: before.Progress.Done}
+	}
+	return next
+}
+
+// Of gives a step's state; the baseline covers what no entry names.
+func (s State) Of(number step.Number) StepState {
+	if st, named := s.Steps[number]; named {
+		return st
+	}
+	if s.Covers(number) {
+		return StepState{Number: number, Status: StatusCovered}
+	}
+	return StepState{Number: number, Status: StatusPending}
+}
+
+// Covers reports whether the baseline covers a step: it was in the catalogue,
+// at or below the baseline's number, when the baseline was recorded.
+func (s State) Covers(number step.Number) bool {
+	if s.covers != nil {
+		return s.covers[number]
+	}
+	return s.Baseline != "" && s.Baseline != "0" && step.Compare(number, s.Baseline) <= 0
+}
+
+// At is the highest step whose effect is in the target: carried out or
+// covered. It is empty for a target that has none.
+func (s State) At() step.Number {
+	at := s.Baseline
+	if at == "0" {
+		at = ""
+	}
+	for _, number := range s.Order {
+		if step.Compare(number, at) > 0 {
+			at = number
+		}
+	}
+	return at
+}
+
+// InDoubt returns the steps whose effect is unknown, in order.
+func (s State) InDoubt() []StepState {
+	var list []StepState
+	for _, st := range s.Steps {
+		if st.Status == StatusInDoubt {
+			list = append(list, st)
+		}
+	}
+	slices.SortFunc(list, func(a, b StepState) int { return step.Compare(a.Number, b.Number) })
+	return list
+}

@@ -1,0 +1,7 @@
+// Package plan brings what should be and what was together.
+//
+// A lane's catalogue and a target's ledger state go in; Look gives every step's
+// standing in the target, and Forward and Back give the ordered actions that
+// bring the target to a wished point. The package decides nothing about whether
+// a plan may be carried out: package gate does.
+package plan

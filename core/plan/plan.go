@@ -1,0 +1,175 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"vorrang/core/ledger"
+	"vorrang/core/step"
+)
+
+// Action is one step to carry out, in one direction.
+type Action struct {
+	Direction ledger.Direction `json:"direction"`
+	Step      Step             `json:"step"`
+	Resume    int              `json:"resume,omitempty"` // the statement to go on at, from 1, where an earlier try stopped half-way
+	Done      string           `json:"done,omitempty"`   // checksum of the statements before it
+}
+
+// Plan is the ordered actions of a deployment. It may be empty: nothing to do.
+type Plan struct {
+	Direction ledger.Direction `json:"direction"`
+	Actions   []Action         `json:"actions"`
+}
+
+// Numbers are the steps' numbers in the order in which they are carried out.
+func (p Plan) Numbers() []step.Number {
+	numbers := make([]step.Number, len(p.Actions))
+	for i, a := range p.Actions {
+		numbers[i] = a.Step.Number
+	}
+	return numbers
+}
+
+// Error says why there is no plan for a wish.
+type Error struct{ Reason string }
+
+func (e *Error) Error() string { return e.Reason }
+
+func refuse(format string, args ...any) error {
+	return &Error{Reason: fmt.Sprintf(format, args...)}
+}
+
+// Forward plans every step that waits, up to a number (all if it is empty).
+// The error is an *Error.
+func Forward(view View, through step.Number) (Plan, error) {
+	p := Plan{Direction: ledger.Forward}
+	if through != "" {
+		if _, known := view.Find(through); !known {
+			return p, refuse("there is no step %s in the catalogue", through)
+		}
+	}
+	for _, s := range view.Pending() {
+		if through != "" && step.Compare(s.Step.Number, through) > 0 {
+			break
+		}
+		action := Action{Direction: ledger.Forward, Step: s.Step}
+		if partly(s.State) && s.State.Progress.Direction != ledger.Back {
+			action.Resume, action.Done = s.State.Progress.Statement, s.State.Progress.Done
+		}
+		p.Actions = append(p.Actions, action)
+	}
+	return p, nil
+}
+
+// Way says how far a rollback goes. Exactly one of its fields is set.
+type Way struct {
+	Steps      int         // the last so many
+	To         step.Number // everything above this number; "0" is everything
+	Deployment string      // what this deployment applied
+}
+
+// Back plans ways back, newest first. versions gives the step as it was when
+// its text with this checksum was submitted, so that an edited or absent step
+// goes back by the way that belongs to what was applied. The error is an
+// *Error.
+func Back(view View, way Way, versions func(step.Number, step.Checksum) (Step, bool)) (Plan, error) {
+	p := Plan{Direction: ledger.Back}
+	chosen, err := choose(view, way)
+	if err != nil {
+		return p, err
+	}
+	var without []string
+	for _, st := range chosen {
+		s, known := versions(st.Number, st.Checksum)
+		if !known || s.Back == nil {
+			without = append(without, fmt.Sprintf("%s (%s)", st.Number, st.Slug))
+			continue
+		}
+		action := Action{Direction: ledger.Back, Step: s}
+		if partly(st) {
+			action.Resume, action.Done = st.Progress.Statement, st.Progress.Done
+		}
+		p.Actions = append(p.Actions, action)
+	}
+	if len(without) > 0 {
+		return p, refuse("there is no way back for step %s; write its .back.sql file and submit it, or roll back fewer steps",
+			strings.Join(without, ", "))
+	}
+	return p, nil
+}
+
+func choose(view View, way Way) ([]ledger.StepState, error) {
+	newest := newestFirst(view)
+	switch {
+	case way.Steps > 0:
+		if way.Steps > len(newest) {
+			return nil, refuse("only %d steps were carried out here; %d cannot be rolled back%s",
+				len(newest), way.Steps, coveredNote(view))
+		}
+		return newest[:way.Steps], nil
+	case way.To != "":
+		return above(view, newest, way.To)
+	case way.Deployment != "":
+		return ofDeployment(newest, way.Deployment)
+	}
+	return nil, refuse("say how far to roll back: a number of steps, a step, or a deployment")
+}
+
+// newestFirst lists what can be rolled back: steps that were carried out here,
+// and those whose way back stopped half-way.
+func newestFirst(view View) []ledger.StepState {
+	var list []ledger.StepState
+	for _, s := range view.HalfBack() {
+		list = append(list, s.State)
+	}
+	for _, number := range view.State.Order {
+		list = append(list, view.State.Steps[number])
+	}
+	slices.SortFunc(list, func(a, b ledger.StepState) int { return int(b.Seq - a.Seq) })
+	return list
+}
+
+func coveredNote(view View) string {
+	if view.State.Baseline == "" || view.State.Baseline == "0" {
+		return ""
+	}
+	return fmt.Sprintf("; steps up to %s are covered by the baseline, and were never run here", view.State.Baseline)
+}
+
+func above(view View, newest []ledger.StepState, to step.Number) ([]ledger.StepState, error) {
+	if _, known := view.Find(to); !known && to != "0" {
+		return nil, refuse("there is no step %s; 0 stands for the beginning", to)
+	}
+	if view.State.Covers(to) && to != view.State.Baseline {
+		return nil, refuse("step %s lies below the baseline %s; what it covers was never run here and cannot be rolled back",
+			to, view.State.Baseline)
+	}
+	if to == "0" && coveredNote(view) != "" {
+		return nil, refuse("the beginning lies below the baseline%s", coveredNote(view))
+	}
+	return slices.DeleteFunc(newest, func(st ledger.StepState) bool {
+		return step.Compare(st.Number, to) <= 0
+	}), nil
+}
+
+func ofDeployment(newest []ledger.StepState, deployment string) ([]ledger.StepState, error) {
+	var chosen []ledger.StepState
+	var later []string
+	for _, st := range newest {
+		if st.Deployment == deployment {
+			chosen = append(chosen, st)
+		} else if len(chosen) == 0 {
+			later = append(later, string(st.Number))
+		}
+	}
+	switch {
+	case len(chosen) == 0:
+		return nil, refuse("nothing that deployment %s applied is in this target", deployment)
+	case len(later) > 0:
+		return nil, refuse("steps %s were carried out after deployment %s; roll them back first, or roll back to a step below both",
+			strings.Join(later, ", "), deployment)
+	}
+	return chosen, nil
+}

@@ -1,0 +1,158 @@
+package plan
+
+import (
+	"slices"
+
+	"vorrang/core/ledger"
+	"vorrang/core/step"
+)
+
+// Text names one file of a step.
+type Text struct {
+	Name     string        `json:"name"`
+	Checksum step.Checksum `json:"checksum"`
+}
+
+// Step is what a plan knows of a step: everything but the texts themselves.
+// Back and Check are nil where there is none.
+type Step struct {
+	Number  step.Number  `json:"number"`
+	Slug    string       `json:"slug"`
+	Options step.Options `json:"options"`
+	Forward Text         `json:"forward"`
+	Back    *Text        `json:"back,omitempty"`
+	Check   *Text        `json:"check,omitempty"`
+}
+
+// Of describes a step that was read from a folder.
+func Of(s step.Step) Step {
+	text := func(f *step.File) *Text {
+		if f == nil {
+			return nil
+		}
+		return &Text{f.Name, f.Checksum}
+	}
+	return Step{Number: s.Number, Slug: s.Slug, Options: s.Options(),
+		Forward: *text(&s.Forward), Back: text(s.Back), Check: text(s.Check)}
+}
+
+// Flag stands beside a step's state.
+type Flag string
+
+const (
+	Edited  Flag = "edited"   // its text is no longer the text that was applied
+	Absent  Flag = "absent"   // applied, but no longer in the catalogue
+	Late    Flag = "late"     // pending, but a higher number is already applied
+	NotHere Flag = "not here" // meant for other environments
+)
+
+// Standing is one step in one target: its state and the flags beside it.
+type Standing struct {
+	Step  Step // for an absent step only the number, the slug and the applied checksum
+	State ledger.StepState
+	Flags []Flag
+}
+
+// Has reports whether a flag stands beside the state.
+func (s Standing) Has(flag Flag) bool { return slices.Contains(s.Flags, flag) }
+
+// Waits reports whether a deployment would carry the step out.
+func (s Standing) Waits() bool {
+	return !s.State.Status.Present() && s.State.Status != ledger.StatusInDoubt && !s.Has(NotHere) && !s.Has(Absent)
+}
+
+// View is how a target stands to a lane's catalogue.
+type View struct {
+	Environment string
+	State       ledger.State
+	Steps       []Standing // in order of their numbers
+}
+
+// Look brings a catalogue, in order, and a target's state together.
+func Look(environment string, catalogue []Step, state ledger.State) View {
+	view := View{Environment: environment, State: state, Steps: make([]Standing, 0, len(catalogue))}
+	known := make(map[step.Number]bool, len(catalogue))
+	highest := state.At()
+	for _, s := range catalogue {
+		known[s.Number] = true
+		view.Steps = append(view.Steps, stand(environment, s, state.Of(s.Number), highest))
+	}
+	for number, st := range state.Steps {
+		if known[number] || !leftSomething(st) {
+			continue
+		}
+		view.Steps = append(view.Steps, Standing{
+			Step: Step{Number: number, Slug: st.Slug, Forward: Text{Checksum: st.Checksum}}, State: st, Flags: []Flag{Absent}})
+	}
+	slices.SortStableFunc(view.Steps, func(a, b Standing) int { return step.Compare(a.Step.Number, b.Step.Number) })
+	return view
+}
+
+// leftSomething reports whether a step without a place in the catalogue still
+// matters: its effect is there, or may be.
+func leftSomething(st ledger.StepState) bool {
+	return st.Status.Present() || st.Status == ledger.StatusInDoubt || partly(st)
+}
+
+// partly reports whether a step that is not one transaction failed after some
+// of its statements had taken effect.
+func partly(st ledger.StepState) bool {
+	return st.Status == ledger.StatusFailed && st.Progress.Statement > 1 && st.Progress.Mode != ""
+}
+
+func stand(environment string, s Step, st ledger.StepState, highest step.Number) Standing {
+	standing := Standing{Step: s, State: st}
+	switch {
+	case st.Status.Present():
+		if st.Checksum != "" && st.Checksum != s.Forward.Checksum {
+			standing.Flags = append(standing.Flags, Edited)
+		}
+	case !s.Options.In(environment):
+		standing.Flags = append(standing.Flags, NotHere)
+	case st.Status != ledger.StatusInDoubt && step.Compare(s.Number, highest) < 0:
+		standing.Flags = append(standing.Flags, Late)
+	}
+	return standing
+}
+
+// With returns the steps beside which a flag stands.
+func (v View) With(flag Flag) []Standing {
+	return v.filter(func(s Standing) bool { return s.Has(flag) })
+}
+
+// Pending returns the steps that a deployment forward would carry out.
+func (v View) Pending() []Standing { return v.filter(Standing.Waits) }
+
+// InDoubt returns the steps whose effect is unknown.
+func (v View) InDoubt() []Standing {
+	return v.filter(func(s Standing) bool { return s.State.Status == ledger.StatusInDoubt })
+}
+
+// HalfBack returns the steps whose way back stopped half-way.
+func (v View) HalfBack() []Standing {
+	return v.filter(func(s Standing) bool {
+		return partly(s.State) && s.State.Progress.Direction == ledger.Back
+	})
+}
+
+func (v View) filter(keep func(Standing) bool) []Standing {
+	var list []Standing
+	for _, s := range v.Steps {
+		if keep(s) {
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+// Find returns the standing of a step, and false if neither the catalogue nor
+// the ledger knows it.
+func (v View) Find(number step.Number) (Standing, bool) {
+	at, found := slices.BinarySearchFunc(v.Steps, number, func(s Standing, n step.Number) int {
+		return step.Compare(s.Step.Number, n)
+	})
+	if !found {
+		return Standing{}, false
+	}
+	return v.Steps[at], true
+}
