@@ -1,0 +1,167 @@
+package deploy
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"vorrang/core/sqltext"
+	"vorrang/core/step"
+)
+
+// Failure says why a step stopped, and where in its file.
+type Failure struct {
+	// place
+	Step      step.Number `json:"step,omitempty"`
+	File      string      `json:"file,omitempty"`
+	Line      int         `json:"line,omitempty" description:"From 1; absent where no place is known."`
+	Column    int         `json:"column,omitempty" description:"From 1, in characters."`
+	Statement int         `json:"statement,omitempty"`
+	Of        int         `json:"of,omitempty"`
+
+	// the line itself, shortened around the caret
+	Source string `json:"source,omitempty"`
+	Caret  int    `json:"caret,omitempty" description:"In source, in characters from 1."`
+
+	// the server's words
+	Message  string `json:"message"`
+	Detail   string `json:"detail,omitempty"`
+	Hint     string `json:"hint,omitempty"`
+	Where    string `json:"where,omitempty"`
+	SQLState string `json:"sqlstate,omitempty"`
+
+	Lost bool   `json:"lost,omitempty" description:"The connection to the target is gone."`
+	Left string `json:"left,omitempty" description:"What the failure left in the target."`
+}
+
+func (f *Failure) Error() string {
+	if f.File == "" {
+		return f.Message
+	}
+	return fmt.Sprintf("%s:%d:%d: %s", f.File, f.Line, f.Column, f.Message)
+}
+
+// Text is the failure as a terminal shows it: the place, the line with a
+// caret, and the server's words.
+func (f *Failure) Text() string {
+	var b strings.Builder
+	b.WriteString(f.Error())
+	if f.SQLState != "" {
+		fmt.Fprintf(&b, " (SQLSTATE %s)", f.SQLState)
+	}
+	b.WriteByte('\n')
+	if f.Source != "" {
+		number := strconv.Itoa(f.Line)
+		blank := strings.Repeat(" ", len(number))
+		fmt.Fprintf(&b, "  %s | %s\n  %s | %s^\n", number, f.Source, blank, indent(f.Source, f.Caret))
+	}
+	for _, part := range []struct{ label, text string }{
+		{"detail", f.Detail}, {"hint", f.Hint}, {"where", f.Where}, {"left behind", f.Left},
+	} {
+		if part.text != "" {
+			fmt.Fprintf(&b, "%s: %s\n", part.label, strings.ReplaceAll(part.text, "\n", "\n  "))
+		}
+	}
+	return b.String()
+}
+
+// indent is the blank that puts a caret under a column, tabs kept.
+func indent(source string, caret int) string {
+	var b strings.Builder
+	for i, r := range []rune(source) {
+		if i+1 >= caret {
+			break
+		}
+		if r != '\t' {
+			r = ' '
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// failureOf describes an error of a statement in a step's file.
+func failureOf(number step.Number, file string, text []byte, s sqltext.Statement, err error) *Failure {
+	f := &Failure{Step: number, File: file, Message: err.Error()}
+	offset := s.Offset
+	var server *ServerError
+	var lost *LostError
+	switch {
+	case errors.As(err, &server):
+		f.Message, f.Detail, f.Hint = server.Message, server.Detail, server.Hint
+		f.Where, f.SQLState = server.Where, server.SQLState
+		offset += sqltext.CharOffset(s.SQL, server.Position)
+		if s.IsCopy {
+			offset = copyOffset(s, text, server, offset)
+		}
+	case errors.As(err, &lost):
+		f.Lost = true
+	}
+	f.Line, f.Column = step.Position(text, offset)
+	f.Source, f.Caret = sourceLine(text, offset)
+	return f
+}
+
+var copyLine = regexp.MustCompile(`^COPY .*, line (\d+)`)
+
+// copyOffset finds the data line that the server's context names.
+func copyOffset(s sqltext.Statement, text []byte, server *ServerError, offset int) int {
+	m := copyLine.FindStringSubmatch(server.Where)
+	if m == nil || len(s.CopyData) == 0 {
+		return offset
+	}
+	line, _ := strconv.Atoi(m[1])
+	at := bytes.Index(text[s.Offset+len(s.SQL):], s.CopyData[:min(len(s.CopyData), 200)]) + s.Offset + len(s.SQL)
+	for ; line > 1; line-- {
+		next := bytes.IndexByte(text[at:], '\n')
+		if next < 0 {
+			break
+		}
+		at += next + 1
+	}
+	return at
+}
+
+// sourceLine returns the line around an offset, shortened to what a terminal
+// shows, and the column of the offset in it, from 1.
+func sourceLine(text []byte, offset int) (line string, caret int) {
+	const before, most = 80, 120 // characters
+	start := bytes.LastIndexByte(text[:offset], '\n') + 1
+	end := len(text)
+	if at := bytes.IndexByte(text[offset:], '\n'); at >= 0 {
+		end = offset + at
+	}
+	left, right := []rune(string(tail(text[start:offset], 4*most))), []rune(string(head(text[offset:end], 4*most)))
+	if len(left) > before {
+		left = append([]rune("…"), left[len(left)-before:]...)
+	}
+	if room := most - len(left); len(right) > room {
+		right = append(right[:room:room], '…')
+	}
+	return string(left) + string(right), len(left) + 1
+}
+
+func head(text []byte, most int) []byte {
+	if len(text) <= most {
+		return text
+	}
+	for most > 0 && !utf8.RuneStart(text[most]) {
+		most--
+	}
+	return text[:most]
+}
+
+func tail(text []byte, most int) []byte {
+	if len(text) <= most {
+		return text
+	}
+	at := len(text) - most
+	for at < len(text) && !utf8.RuneStart(text[at]) {
+		at++
+	}
+	return text[at:]
+}

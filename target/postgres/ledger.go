@@ -1,0 +1,104 @@
+package postgres
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"vorrang/core/ledger"
+	"vorrang/core/step"
+)
+
+//go:embed ledger.sql
+var createLedger string
+
+const readLedger = `SELECT seq, at, action, step, slug, checksum, deployment, actor, duration_ms, detail::text, prev_hash, hash
+FROM vorrang.ledger ORDER BY seq`
+
+// ReadLedger returns all entries, oldest first. exists is false for a target
+// that has no ledger.
+func (s *Session) ReadLedger(ctx context.Context) (entries []ledger.Entry, exists bool, err error) {
+	rows, err := s.conn.Query(ctx, readLedger)
+	if err == nil {
+		entries, err = pgx.CollectRows(rows, scanEntry)
+	}
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && (refused.Code == "42P01" || refused.Code == "3F000") {
+		return nil, false, nil
+	}
+	if err != nil {
+		return nil, false, fmt.Errorf("read the ledger: %w", s.wrap(err))
+	}
+	return entries, true, nil
+}
+
+func scanEntry(row pgx.CollectableRow) (ledger.Entry, error) {
+	var e ledger.Entry
+	var at time.Time
+	var action, number, checksum, detail string
+	err := row.Scan(&e.Seq, &at, &action, &number, &e.Slug, &checksum, &e.Deployment, &e.Actor, &e.DurationMS, &detail, &e.PrevHash, &e.Hash)
+	e.At, e.Action, e.Step, e.Checksum, e.Detail = at.UTC(), ledger.Action(action), step.Number(number), step.Checksum(checksum), []byte(detail)
+	return e, err
+}
+
+// CreateLedger makes the ledger where there is none, in a transaction of its
+// own. It may be repeated. Call it under the target's lock.
+func (s *Session) CreateLedger(ctx context.Context) error {
+	var exists bool
+	if err := s.conn.QueryRow(ctx, `SELECT to_regclass('vorrang.ledger') IS NOT NULL`).Scan(&exists); err != nil {
+		return fmt.Errorf("look for the ledger: %w", s.wrap(err))
+	}
+	if exists {
+		return nil
+	}
+	if err := s.exec(ctx, "BEGIN;\n"+createLedger+"\nCOMMIT"); err != nil {
+		_ = s.Rollback(ctx)
+		return fmt.Errorf("create the ledger (the user of the target's URL needs the right to create a schema): %w", err)
+	}
+	return nil
+}
+
+// Commit implements deploy.Target: the entry and everything since Begin become
+// lasting together.
+func (s *Session) Commit(ctx context.Context, e ledger.Entry) error {
+	return s.exec(ctx, "RESET SESSION AUTHORIZATION; RESET ROLE; "+insertEntry(e)+"; COMMIT")
+}
+
+// Append implements deploy.Target: the entry is written in a transaction of
+// its own.
+func (s *Session) Append(ctx context.Context, e ledger.Entry) error {
+	role := ""
+	if s.role != "" {
+		role = "; SET ROLE " + identifier(s.role)
+	}
+	return s.exec(ctx, "RESET SESSION AUTHORIZATION; RESET ROLE; "+insertEntry(e)+role)
+}
+
+func insertEntry(e ledger.Entry) string {
+	return "INSERT INTO vorrang.ledger VALUES (" + strings.Join([]string{
+		strconv.FormatInt(e.Seq, 10), literal(e.At.UTC().Format(ledger.AtLayout)), literal(string(e.Action)), literal(string(e.Step)),
+		literal(e.Slug), literal(string(e.Checksum)), literal(e.Deployment), literal(e.Actor),
+		strconv.FormatInt(e.DurationMS, 10), literal(string(e.Detail)), literal(e.PrevHash), literal(e.Hash),
+	}, ", ") + ")"
+}
+
+// literal quotes a text so that it means the same whatever the session's
+// standard_conforming_strings.
+func literal(text string) string {
+	quoted := "'" + strings.ReplaceAll(text, "'", "''") + "'"
+	if strings.Contains(text, `\`) {
+		return "E" + strings.ReplaceAll(quoted, `\`, `\\`)
+	}
+	return quoted
+}
+
+func identifier(name string) string {
+	return pgx.Identifier{name}.Sanitize()
+}

@@ -1,0 +1,122 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"vorrang/core/gate"
+)
+
+// countObjects counts what lies in the application's schemas and belongs to no
+// extension. Indexes, toast tables, row types and array types come with
+// tables, and are not counted.
+const countObjects = `WITH spaces AS (
+    SELECT oid FROM pg_catalog.pg_namespace
+    WHERE nspname <> 'vorrang' AND nspname <> 'information_schema' AND nspname NOT LIKE 'pg\_%'
+      AND (cardinality($1::text[]) = 0 OR nspname = ANY ($1::text[]))
+), extended AS (
+    SELECT classid, objid FROM pg_catalog.pg_depend WHERE deptype = 'e'
+)
+SELECT
+    (SELECT count(*) FROM pg_catalog.pg_class WHERE relnamespace IN (SELECT oid FROM spaces) AND relkind IN ('r', 'p', 'f')
+        AND (1259, oid) NOT IN (SELECT classid, objid FROM extended)),
+    (SELECT count(*) FROM pg_catalog.pg_class WHERE relnamespace IN (SELECT oid FROM spaces) AND relkind IN ('v', 'm', 'c')
+        AND (1259, oid) NOT IN (SELECT classid, objid FROM extended))
+    + (SELECT count(*) FROM pg_catalog.pg_class c WHERE relnamespace IN (SELECT oid FROM spaces) AND relkind = 'S'
+        AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.classid = 1259 AND d.objid = c.oid AND d.deptype IN ('a', 'i', 'e')))
+    + (SELECT count(*) FROM pg_catalog.pg_proc WHERE pronamespace IN (SELECT oid FROM spaces)
+        AND (1255, oid) NOT IN (SELECT classid, objid FROM extended))
+    + (SELECT count(*) FROM pg_catalog.pg_type WHERE typnamespace IN (SELECT oid FROM spaces) AND typtype IN ('e', 'd', 'r')
+        AND (1247, oid) NOT IN (SELECT classid, objid FROM extended))`
+
+// Existing counts the objects in the application's schemas; no schemas means
+// all but the system's and Vorrang's.
+func (s *Session) Existing(ctx context.Context, schemas []string) (gate.Existing, error) {
+	var e gate.Existing
+	if schemas == nil {
+		schemas = []string{}
+	}
+	if err := s.conn.QueryRow(ctx, countObjects, schemas).Scan(&e.Tables, &e.Others); err != nil {
+		return e, fmt.Errorf("count the target's objects: %w", s.wrap(err))
+	}
+	return e, nil
+}
+
+// Probe is what can be said of a target without changing it.
+type Probe struct {
+	Version   string `json:"version"`
+	Database  string `json:"database"`
+	User      string `json:"user"`
+	Superuser bool   `json:"superuser"`
+	TLS       string `json:"tls,omitempty" description:"The protocol version; absent where the connection is not encrypted."`
+	Cipher    string `json:"cipher,omitempty"`
+	ReadOnly  bool   `json:"read_only" description:"A standby, or a database that refuses writes."`
+	MayCreate bool   `json:"may_create" description:"The user may create schemas in the database."`
+	HasLedger bool   `json:"has_ledger"`
+	MayWrite  bool   `json:"may_write_ledger"`
+	MayRole   bool   `json:"may_set_role"`
+	Pooler    bool   `json:"pooler" description:"A connection pooler in session mode stands in between."`
+}
+
+const probeTarget = `SELECT current_setting('server_version'), current_database(), current_user, current_setting('is_superuser') = 'on',
+    coalesce((SELECT version FROM pg_catalog.pg_stat_ssl WHERE pid = pg_backend_pid() AND ssl), ''),
+    coalesce((SELECT cipher FROM pg_catalog.pg_stat_ssl WHERE pid = pg_backend_pid() AND ssl), ''),
+    pg_is_in_recovery() OR current_setting('default_transaction_read_only') = 'on',
+    has_database_privilege(current_database(), 'CREATE'),
+    to_regclass('vorrang.ledger') IS NOT NULL,
+    coalesce(has_table_privilege(to_regclass('vorrang.ledger'), 'INSERT'), false),
+    $1 = '' OR (SELECT count(*) FROM pg_catalog.pg_roles WHERE rolname = $1 AND pg_has_role(oid, 'MEMBER')) = 1`
+
+// Probe looks at the target, and changes nothing.
+func (s *Session) Probe(ctx context.Context, role string) (Probe, error) {
+	var p Probe
+	if err := s.requireSession(ctx); err != nil {
+		return p, err
+	}
+	err := s.conn.QueryRow(ctx, probeTarget, role).Scan(&p.Version, &p.Database, &p.User, &p.Superuser, &p.TLS, &p.Cipher,
+		&p.ReadOnly, &p.MayCreate, &p.HasLedger, &p.MayWrite, &p.MayRole)
+	if err != nil {
+		return p, fmt.Errorf("look at the target: %w", s.wrap(err))
+	}
+	pid, err := s.backend(ctx)
+	p.Pooler = pid != s.conn.PgConn().PID()
+	return p, err
+}
+
+// backend is the server's own number of the session.
+func (s *Session) backend(ctx context.Context) (uint32, error) {
+	var pid uint32
+	if err := s.conn.QueryRow(ctx, `SELECT pg_catalog.pg_backend_pid()`, pgx.QueryExecModeSimpleProtocol).Scan(&pid); err != nil {
+		return 0, fmt.Errorf("ask for the session's number: %w", s.wrap(err))
+	}
+	return pid, nil
+}
+
+// requireSession refuses a pooler that gives every transaction another server
+// session: such a session can keep no lock and no settings. A pooler is known by
+// the session number that it makes up; it hands sessions around if a second
+// connection is given the session that the first one still holds.
+func (s *Session) requireSession(ctx context.Context) error {
+	pid, err := s.backend(ctx)
+	if err != nil || pid == s.conn.PgConn().PID() {
+		return err
+	}
+	second, err := pgx.ConnectConfig(ctx, s.conn.Config())
+	if err != nil {
+		return diagnose(s.conn.Config(), err)
+	}
+	other := &Session{conn: second}
+	defer other.Close()
+	otherPID, err := other.backend(ctx)
+	if err != nil {
+		return err
+	}
+	if otherPID == pid {
+		config := s.conn.Config()
+		return &ConnectError{Pooled, fmt.Sprintf("at %s:%d answers a connection pooler in transaction mode, which can keep no lock", config.Host, config.Port),
+			"name the server itself in the URL, or a pool in session mode"}
+	}
+	return nil
+}

@@ -1,0 +1,146 @@
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"vorrang/core/deploy"
+	"vorrang/core/sqltext"
+)
+
+var _ deploy.Target = (*Session)(nil)
+
+// fresh undoes what an earlier script may have left in the session. It can
+// stand inside a transaction, and keeps the session's locks.
+const fresh = "RESET SESSION AUTHORIZATION; RESET ALL; DISCARD TEMP; "
+
+// Begin implements deploy.Target.
+func (s *Session) Begin(ctx context.Context, settings deploy.Settings) error {
+	return s.exec(ctx, "BEGIN; "+fresh+s.set("SET LOCAL ", settings))
+}
+
+// Prepare implements deploy.Target.
+func (s *Session) Prepare(ctx context.Context, settings deploy.Settings) error {
+	return s.exec(ctx, fresh+s.set("SET ", settings))
+}
+
+func (s *Session) set(verb string, settings deploy.Settings) string {
+	s.role = settings.Role
+	var b strings.Builder
+	fmt.Fprintf(&b, "%slock_timeout = %d; ", verb, milliseconds(settings.LockTimeout))
+	fmt.Fprintf(&b, "%sstatement_timeout = %d; ", verb, milliseconds(settings.StatementTimeout))
+	if s.version >= 140000 {
+		// The server looks every 2 s whether the service is still there, so that
+		// a statement does not outlive a killed service.
+		fmt.Fprintf(&b, "%sclient_connection_check_interval = 2000; ", verb)
+	}
+	if settings.Role != "" {
+		fmt.Fprintf(&b, "%sROLE %s; ", verb, identifier(settings.Role))
+	}
+	return b.String()
+}
+
+// milliseconds rounds up, since 0 would mean no timeout at all.
+func milliseconds(d time.Duration) int64 {
+	return (d + time.Millisecond - 1).Milliseconds()
+}
+
+// Exec implements deploy.Target.
+func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) error {
+	if statement.IsCopy {
+		_, err := s.conn.PgConn().CopyFrom(ctx, bytes.NewReader(statement.CopyData), string(statement.SQL))
+		return s.wrap(err)
+	}
+	return s.exec(ctx, string(statement.SQL))
+}
+
+func (s *Session) exec(ctx context.Context, sql string) error {
+	return s.wrap(s.conn.PgConn().Exec(ctx, sql).Close())
+}
+
+// Holds implements deploy.Target.
+func (s *Session) Holds(ctx context.Context, query sqltext.Statement) (bool, string, error) {
+	reader := s.conn.PgConn().ExecParams(ctx, string(query.SQL), nil, nil, nil, nil)
+	holds, rows, got := true, 0, ""
+	for reader.NextRow() {
+		if rows++; rows > 1 {
+			continue
+		}
+		var values []string
+		for _, value := range reader.Values() {
+			holds = holds && string(value) == "t"
+			values = append(values, shown(value))
+		}
+		got = "(" + strings.Join(values, ", ") + ")"
+	}
+	if _, err := reader.Close(); err != nil {
+		return false, "", s.wrap(err)
+	}
+	if rows != 1 {
+		return false, fmt.Sprintf("%d rows", rows), nil
+	}
+	return holds, got, nil
+}
+
+func shown(value []byte) string {
+	switch {
+	case value == nil:
+		return "null"
+	case string(value) == "t":
+		return "true"
+	case string(value) == "f":
+		return "false"
+	}
+	return string(value[:min(len(value), 60)])
+}
+
+// Rollback implements deploy.Target.
+func (s *Session) Rollback(ctx context.Context) error {
+	if !s.InTransaction() {
+		return nil
+	}
+	return s.exec(ctx, "ROLLBACK")
+}
+
+// InTransaction implements deploy.Target.
+func (s *Session) InTransaction() bool {
+	return !s.conn.IsClosed() && s.conn.PgConn().TxStatus() != 'I'
+}
+
+// OnNotice implements deploy.Target.
+func (s *Session) OnNotice(hear func(severity, message string)) { s.notice = hear }
+
+// wrap turns the driver's errors into the core's.
+func (s *Session) wrap(err error) error {
+	if err == nil {
+		return nil
+	}
+	if s.conn.IsClosed() {
+		return &deploy.LostError{Err: innermost(err)}
+	}
+	var refused *pgconn.PgError
+	if !errors.As(err, &refused) {
+		return err
+	}
+	where := refused.Where
+	if refused.InternalQuery != "" {
+		where = strings.TrimSpace(where + "\nin the query: " + refused.InternalQuery)
+	}
+	return &deploy.ServerError{SQLState: refused.Code, Message: refused.Message, Detail: refused.Detail,
+		Hint: refused.Hint, Where: where, Position: int(refused.Position)}
+}
+
+// innermost keeps the server's last words, if there were any.
+func innermost(err error) error {
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		return fmt.Errorf("%s (SQLSTATE %s)", refused.Message, refused.Code)
+	}
+	return errors.New(lastCause(err))
+}
