@@ -1,0 +1,300 @@
+package client
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"vorrang/core/step"
+	"vorrang/service/api"
+)
+
+// Client calls one service. It is safe for concurrent use.
+type Client struct {
+	Server string // such as http://127.0.0.1:7340
+	Token  string
+	Actor  string // who you are; stands in the ledger beside what you do
+	HTTP   *http.Client
+}
+
+// New returns a client for a server's address.
+func New(server, token, actor string) *Client {
+	return &Client{Server: strings.TrimRight(server, "/"), Token: token, Actor: actor, HTTP: &http.Client{}}
+}
+
+// Error is what the service answered instead of a result.
+type Error struct{ api.Problem }
+
+func (e *Error) Error() string {
+	text := e.Detail
+	if text == "" {
+		text = e.Title
+	}
+	if e.Next != "" {
+		text += "\n" + e.Next
+	}
+	return text
+}
+
+// Kind is the last part of the problem's type, such as held or not-found.
+func (e *Error) Kind() string { return strings.TrimPrefix(e.Type, "urn:vorrang:") }
+
+// UnreachableError says that the service did not answer at all.
+type UnreachableError struct {
+	Server string
+	Err    error
+}
+
+func (e *UnreachableError) Error() string {
+	return fmt.Sprintf("the service at %s does not answer (%v); is vorrangd running there? -server or VORRANG_SERVER names another address", e.Server, e.Err)
+}
+
+func (e *UnreachableError) Unwrap() error { return e.Err }
+
+type request struct {
+	method, path string
+	query        url.Values
+	body         io.Reader
+	kind         string // media type of the body
+	accept       string
+	lastEvent    int64
+}
+
+func (c *Client) send(ctx context.Context, r request) (*http.Response, error) {
+	address := c.Server + r.path
+	if len(r.query) > 0 {
+		address += "?" + r.query.Encode()
+	}
+	req, err := http.NewRequestWithContext(ctx, r.method, address, r.body)
+	if err != nil {
+		return nil, fmt.Errorf("the server address %s: %w", c.Server, err)
+	}
+	req.Header.Set("Authorization", "Bearer "+c.Token)
+	req.Header.Set("Vorrang-Actor", c.Actor)
+	if r.kind != "" {
+		req.Header.Set("Content-Type", r.kind)
+	}
+	if r.accept != "" {
+		req.Header.Set("Accept", r.accept)
+	}
+	if r.lastEvent > 0 {
+		req.Header.Set("Last-Event-ID", strconv.FormatInt(r.lastEvent, 10))
+	}
+	answer, err := c.HTTP.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, &UnreachableError{c.Server, lastCause(err)}
+	}
+	if answer.StatusCode < 300 {
+		return answer, nil
+	}
+	defer answer.Body.Close()
+	return nil, readProblem(answer)
+}
+
+func lastCause(err error) error {
+	for next := errors.Unwrap(err); next != nil; next = errors.Unwrap(err) {
+		err = next
+	}
+	return err
+}
+
+func readProblem(answer *http.Response) error {
+	body, _ := io.ReadAll(io.LimitReader(answer.Body, 4<<20)) // what arrived is what can be shown
+	problem := &Error{}
+	if json.Unmarshal(body, &problem.Problem) != nil || problem.Title == "" {
+		problem.Problem = api.Problem{Title: answer.Status, Status: answer.StatusCode,
+			Detail: fmt.Sprintf("the server answered %s, and not as Vorrang does; is the address right?", answer.Status)}
+	}
+	return problem
+}
+
+func call[Out any](ctx context.Context, c *Client, r request) (*Out, error) {
+	answer, err := c.send(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	defer answer.Body.Close()
+	out := new(Out)
+	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
+		return nil, fmt.Errorf("the answer of %s broke off: %w", c.Server, err)
+	}
+	return out, nil
+}
+
+func get[Out any](ctx context.Context, c *Client, path string, query url.Values) (*Out, error) {
+	return call[Out](ctx, c, request{method: http.MethodGet, path: path, query: query})
+}
+
+func post[Out any](ctx context.Context, c *Client, path string, in any) (*Out, error) {
+	body, err := json.Marshal(in)
+	if err != nil {
+		return nil, err
+	}
+	return call[Out](ctx, c, request{method: http.MethodPost, path: path, body: bytes.NewReader(body), kind: "application/json"})
+}
+
+func lanePath(lane string) string { return "/api/v1/lanes/" + url.PathEscape(lane) }
+
+func environmentPath(lane, environment string) string {
+	return lanePath(lane) + "/environments/" + url.PathEscape(environment)
+}
+
+// ApplyLane declares a lane from a lane file's text; the name is for errors.
+func (c *Client) ApplyLane(ctx context.Context, name string, text []byte) (*api.LaneApplied, error) {
+	return call[api.LaneApplied](ctx, c, request{method: http.MethodPost, path: "/api/v1/lanes", query: url.Values{"file": {name}},
+		body: bytes.NewReader(text), kind: "application/yaml"})
+}
+
+// Lanes lists the lanes and where their environments stand.
+func (c *Client) Lanes(ctx context.Context) (*api.Lanes, error) {
+	return get[api.Lanes](ctx, c, "/api/v1/lanes", nil)
+}
+
+// Lane says where one lane's environments stand.
+func (c *Client) Lane(ctx context.Context, lane string) (*api.LaneStatus, error) {
+	return get[api.LaneStatus](ctx, c, lanePath(lane), nil)
+}
+
+// Submit sends a step folder. Names that cannot be step files are refused
+// before anything is sent.
+func (c *Client) Submit(ctx context.Context, lane string, folder fs.FS) (*api.Submitted, error) {
+	names, err := step.List(folder)
+	if err != nil {
+		return nil, err
+	}
+	reader, writer := io.Pipe()
+	go func() { writer.CloseWithError(writeFolder(writer, folder, names)) }()
+	defer reader.Close()
+	return call[api.Submitted](ctx, c, request{method: http.MethodPost, path: lanePath(lane) + "/submissions", body: reader, kind: "application/x-tar"})
+}
+
+func writeFolder(w io.Writer, folder fs.FS, names []string) error {
+	archive := tar.NewWriter(w)
+	for _, name := range names {
+		if err := writeFile(archive, folder, name); err != nil {
+			return fmt.Errorf("send %s: %w", name, err)
+		}
+	}
+	return archive.Close()
+}
+
+func writeFile(archive *tar.Writer, folder fs.FS, name string) error {
+	file, err := folder.Open(name)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	if err := archive.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: info.Size()}); err != nil {
+		return err
+	}
+	_, err = io.Copy(archive, file)
+	return err
+}
+
+// Step gives a step of the catalogue with its texts, each up to limit bytes; 0
+// means all.
+func (c *Client) Step(ctx context.Context, lane, number string, limit int) (*api.StepTexts, error) {
+	return get[api.StepTexts](ctx, c, lanePath(lane)+"/steps/"+url.PathEscape(number), url.Values{"limit": {strconv.Itoa(limit)}})
+}
+
+// Status says where an environment stands. steps is none, open or all.
+func (c *Client) Status(ctx context.Context, lane, environment, steps string) (*api.EnvironmentStatus, error) {
+	return get[api.EnvironmentStatus](ctx, c, environmentPath(lane, environment), url.Values{"steps": {steps}})
+}
+
+// Probe says whether a target can be used.
+func (c *Client) Probe(ctx context.Context, lane, environment string) (*api.Probe, error) {
+	return get[api.Probe](ctx, c, environmentPath(lane, environment)+"/probe", nil)
+}
+
+// Ledger gives a target's newest limit entries, newest first; 0 means all.
+func (c *Client) Ledger(ctx context.Context, lane, environment string, limit int) (*api.Ledger, error) {
+	return get[api.Ledger](ctx, c, environmentPath(lane, environment)+"/ledger", url.Values{"limit": {strconv.Itoa(limit)}})
+}
+
+// Gate asks what the gate says to a promotion.
+func (c *Client) Gate(ctx context.Context, lane, environment string) (*api.GateAnswer, error) {
+	return get[api.GateAnswer](ctx, c, environmentPath(lane, environment)+"/gate", nil)
+}
+
+// Way says how far a rollback goes; exactly one field is set.
+type Way struct {
+	Steps      int    `json:"steps,omitempty"`
+	To         string `json:"to,omitempty"`
+	Deployment int64  `json:"deployment,omitempty"`
+}
+
+func (w Way) query() url.Values {
+	query := url.Values{}
+	if w.Steps != 0 {
+		query.Set("steps", strconv.Itoa(w.Steps))
+	}
+	if w.To != "" {
+		query.Set("to", w.To)
+	}
+	if w.Deployment != 0 {
+		query.Set("deployment", strconv.FormatInt(w.Deployment, 10))
+	}
+	return query
+}
+
+// Preview gives the SQL that a promotion up to a step (all if empty) would run.
+func (c *Client) Preview(ctx context.Context, lane, environment, through string) (*api.Preview, error) {
+	return get[api.Preview](ctx, c, environmentPath(lane, environment)+"/preview", url.Values{"through": {through}})
+}
+
+// PreviewBack gives the SQL that a rollback would run.
+func (c *Client) PreviewBack(ctx context.Context, lane, environment string, way Way) (*api.Preview, error) {
+	return get[api.Preview](ctx, c, environmentPath(lane, environment)+"/preview", way.query())
+}
+
+// Promote asks the gate and begins a deployment, up to a step (all if empty).
+// Repeated, it goes on where the first call's deployment ended.
+func (c *Client) Promote(ctx context.Context, lane, environment, through string) (*api.Promoted, error) {
+	return post[api.Promoted](ctx, c, environmentPath(lane, environment)+"/promotions", map[string]string{"through": through})
+}
+
+// Rollback begins a deployment back. Repeated with steps, it goes further back.
+func (c *Client) Rollback(ctx context.Context, lane, environment string, way Way) (*api.Promoted, error) {
+	return post[api.Promoted](ctx, c, environmentPath(lane, environment)+"/rollbacks", way)
+}
+
+// Baseline records that an existing database contains every step up to a
+// number. Repeated, it is refused.
+func (c *Client) Baseline(ctx context.Context, lane, environment, at string) (*api.Recorded, error) {
+	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/baselines", map[string]string{"at": at})
+}
+
+// Settle records what became of a step in doubt. Repeated, it is refused.
+func (c *Client) Settle(ctx context.Context, lane, environment, number, as, reason string) (*api.Recorded, error) {
+	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/settlements",
+		map[string]string{"step": number, "as": as, "reason": reason})
+}
+
+// Deployments lists the newest limit deployments; an empty lane or environment
+// means all.
+func (c *Client) Deployments(ctx context.Context, lane, environment string, limit int) (*api.Deployments, error) {
+	return get[api.Deployments](ctx, c, "/api/v1/deployments",
+		url.Values{"lane": {lane}, "environment": {environment}, "limit": {strconv.Itoa(limit)}})
+}
+
+// Deployment gives one deployment.
+func (c *Client) Deployment(ctx context.Context, id int64) (*api.Deployment, error) {
+	return get[api.Deployment](ctx, c, "/api/v1/deployments/"+strconv.FormatInt(id, 10), nil)
+}

@@ -1,0 +1,87 @@
+package client
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"vorrang/core/deploy"
+)
+
+// reconnects is how often a stream that brings nothing new may break off before
+// Follow gives up.
+const reconnects = 20
+
+// Follow calls hear for every event of a deployment behind a number, until the
+// deployment has ended. A stream that breaks off is taken up where it was.
+func (c *Client) Follow(ctx context.Context, id, after int64, hear func(deploy.Event) error) error {
+	for lost := 0; ; {
+		before := after
+		ended, err := c.followOnce(ctx, id, &after, hear)
+		var refused *Error
+		if ended || ctx.Err() != nil || errors.As(err, &refused) {
+			return err
+		}
+		var mine *hearError
+		if errors.As(err, &mine) {
+			return mine.err
+		}
+		if lost++; after > before {
+			lost = 0
+		}
+		if lost > reconnects {
+			return fmt.Errorf("the events of deployment %d break off: %w", id, err)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+// hearError is the listener's own error.
+type hearError struct{ err error }
+
+func (e *hearError) Error() string { return e.err.Error() }
+
+func (c *Client) followOnce(ctx context.Context, id int64, after *int64, hear func(deploy.Event) error) (ended bool, err error) {
+	answer, err := c.send(ctx, request{method: http.MethodGet, path: "/api/v1/deployments/" + strconv.FormatInt(id, 10) + "/events",
+		accept: "text/event-stream", lastEvent: *after})
+	if err != nil {
+		return false, err
+	}
+	defer answer.Body.Close()
+	lines := bufio.NewReader(answer.Body)
+	for {
+		line, err := lines.ReadString('\n')
+		if err != nil {
+			if errors.Is(err, io.EOF) {
+				err = io.ErrUnexpectedEOF
+			}
+			return false, err
+		}
+		data, isData := strings.CutPrefix(line, "data: ")
+		if !isData {
+			continue
+		}
+		var event deploy.Event
+		if err := json.Unmarshal([]byte(data), &event); err != nil {
+			return false, err
+		}
+		*after = event.Seq
+		if err := hear(event); err != nil {
+			return false, &hearError{err}
+		}
+		if event.Kind == deploy.Ended {
+			return true, nil
+		}
+	}
+}

@@ -1,0 +1,129 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"vorrang/core/plan"
+	"vorrang/core/step"
+)
+
+// catalogues keeps the lanes' catalogues in memory, since every look at an
+// environment needs one. Only this program writes to the records.
+type catalogues struct {
+	mu    sync.Mutex
+	lanes map[string][]plan.Step
+}
+
+const stepColumns = `number, slug, options, forward, back, "check"`
+
+func scanStep(row pgx.CollectableRow) (plan.Step, error) {
+	var s plan.Step
+	err := row.Scan(&s.Number, &s.Slug, &s.Options, &s.Forward, &s.Back, &s.Check)
+	return s, err
+}
+
+// Catalogue returns a lane's steps in order. The slice must not be changed.
+func (r *Records) Catalogue(ctx context.Context, lane string) ([]plan.Step, error) {
+	r.catalogues.mu.Lock()
+	defer r.catalogues.mu.Unlock()
+	if steps, kept := r.catalogues.lanes[lane]; kept {
+		return steps, nil
+	}
+	rows, err := r.pool.Query(ctx, `SELECT `+stepColumns+` FROM records.step WHERE lane = $1 AND newest AND gone IS NULL`, lane)
+	if err != nil {
+		return nil, fmt.Errorf("read the catalogue of %s: %w", lane, err)
+	}
+	steps, err := pgx.CollectRows(rows, scanStep)
+	if err != nil {
+		return nil, fmt.Errorf("read the catalogue of %s: %w", lane, err)
+	}
+	slices.SortFunc(steps, func(a, b plan.Step) int { return step.Compare(a.Number, b.Number) })
+	if r.catalogues.lanes == nil {
+		r.catalogues.lanes = map[string][]plan.Step{}
+	}
+	r.catalogues.lanes[lane] = steps
+	return steps, nil
+}
+
+func (r *Records) forgetCatalogue(lane string) {
+	r.catalogues.mu.Lock()
+	defer r.catalogues.mu.Unlock()
+	delete(r.catalogues.lanes, lane)
+}
+
+// Version returns a step as it was submitted with a forward text of this
+// checksum, newest first, or ErrNotFound.
+func (r *Records) Version(ctx context.Context, lane string, number step.Number, forward step.Checksum) (plan.Step, error) {
+	rows, err := r.pool.Query(ctx, `SELECT `+stepColumns+` FROM records.step
+		WHERE lane = $1 AND number = $2 AND forward ->> 'checksum' = $3 ORDER BY id DESC LIMIT 1`, lane, number, forward)
+	if err != nil {
+		return plan.Step{}, err
+	}
+	s, err := pgx.CollectExactlyOneRow(rows, scanStep)
+	return s, noRows(err)
+}
+
+// Text returns the normal text with a checksum, or ErrNotFound.
+func (r *Records) Text(ctx context.Context, checksum step.Checksum) ([]byte, error) {
+	texts, err := r.Texts(ctx, []step.Checksum{checksum})
+	if err != nil {
+		return nil, err
+	}
+	text, found := texts[checksum]
+	if !found {
+		return nil, fmt.Errorf("the text with the checksum %s: %w", checksum, ErrNotFound)
+	}
+	return text, nil
+}
+
+// Texts returns the normal texts with some checksums; a checksum that is not
+// kept is left out.
+func (r *Records) Texts(ctx context.Context, checksums []step.Checksum) (map[step.Checksum][]byte, error) {
+	// One of several exact texts with the same checksum will do.
+	rows, err := r.pool.Query(ctx, `SELECT t.checksum, t.size, p.bytes
+		FROM (SELECT DISTINCT ON (checksum) * FROM records.text WHERE checksum = ANY ($1) ORDER BY checksum, digest) t
+		JOIN records.text_part p USING (digest) ORDER BY t.digest, p.part`, checksums)
+	if err != nil {
+		return nil, fmt.Errorf("read texts: %w", err)
+	}
+	texts := make(map[step.Checksum][]byte, len(checksums))
+	var checksum step.Checksum
+	var size int64
+	var part pgtype.DriverBytes
+	_, err = pgx.ForEachRow(rows, []any{&checksum, &size, &part}, func() error {
+		if texts[checksum] == nil {
+			texts[checksum] = make([]byte, 0, size)
+		}
+		texts[checksum] = append(texts[checksum], part...)
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("read texts: %w", err)
+	}
+	for checksum, exact := range texts {
+		texts[checksum] = step.NormalText(exact)
+	}
+	return texts, nil
+}
+
+// Sizes returns the sizes in bytes of the texts with some checksums.
+func (r *Records) Sizes(ctx context.Context, checksums []step.Checksum) (map[step.Checksum]int64, error) {
+	rows, err := r.pool.Query(ctx, `SELECT DISTINCT ON (checksum) checksum, size FROM records.text WHERE checksum = ANY ($1)`, checksums)
+	if err != nil {
+		return nil, fmt.Errorf("read the sizes of texts: %w", err)
+	}
+	sizes := make(map[step.Checksum]int64, len(checksums))
+	var checksum step.Checksum
+	var size int64
+	_, err = pgx.ForEachRow(rows, []any{&checksum, &size}, func() error {
+		sizes[checksum] = size
+		return nil
+	})
+	return sizes, err
+}

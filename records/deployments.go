@@ -1,0 +1,165 @@
+package records
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"vorrang/core/deploy"
+	"vorrang/core/gate"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+)
+
+// Deployment is one carrying-out of a plan on one environment.
+type Deployment struct {
+	ID          int64
+	Lane        string
+	Environment string
+	Direction   ledger.Direction
+	Outcome     deploy.Outcome
+	Actor       string
+	Plan        plan.Plan
+	Gate        gate.Result
+	Failure     *deploy.Failure
+	StartedAt   time.Time
+	EndedAt     *time.Time
+}
+
+const deploymentColumns = `id, lane, environment, direction, outcome, actor, plan, gate, failure, started_at, ended_at`
+
+func scanDeployment(row pgx.CollectableRow) (Deployment, error) {
+	var d Deployment
+	err := row.Scan(&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Failure, &d.StartedAt, &d.EndedAt)
+	return d, err
+}
+
+// RunningError says that an environment has a deployment under way.
+type RunningError struct{ Deployment Deployment }
+
+func (e *RunningError) Error() string {
+	d := e.Deployment
+	return fmt.Sprintf("deployment %d, started by %s, has been running on %s since %s",
+		d.ID, d.Actor, d.Environment, d.StartedAt.UTC().Format(time.DateTime+" UTC"))
+}
+
+// Begin records a new running deployment. An environment has one at a time: a
+// second one is a *RunningError.
+func (r *Records) Begin(ctx context.Context, d Deployment) (Deployment, error) {
+	for {
+		rows, _ := r.pool.Query(ctx, `INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate)
+			VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING `+deploymentColumns,
+			d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate)
+		begun, err := pgx.CollectExactlyOneRow(rows, scanDeployment)
+		var refused *pgconn.PgError
+		if err == nil || !errors.As(err, &refused) || refused.Code != "23505" {
+			return begun, err
+		}
+		running, err := r.Running(ctx, d.Lane, d.Environment)
+		if err != nil {
+			return begun, err
+		}
+		if running != nil { // else it has just ended, and there is room
+			return begun, &RunningError{*running}
+		}
+	}
+}
+
+// Running returns the deployment that is under way on an environment, or nil.
+func (r *Records) Running(ctx context.Context, lane, environment string) (*Deployment, error) {
+	rows, err := r.pool.Query(ctx, `SELECT `+deploymentColumns+` FROM records.deployment
+		WHERE lane = $1 AND environment = $2 AND outcome = 'running'`, lane, environment)
+	if err != nil {
+		return nil, fmt.Errorf("look for a running deployment: %w", err)
+	}
+	list, err := pgx.CollectRows(rows, scanDeployment)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return &list[0], nil
+}
+
+// SetPlan keeps the plan and the gate's answer that were made under the lock.
+func (r *Records) SetPlan(ctx context.Context, id int64, p plan.Plan, g gate.Result) error {
+	_, err := r.pool.Exec(ctx, `UPDATE records.deployment SET plan = $2, gate = $3 WHERE id = $1`, id, p, g)
+	return err
+}
+
+// Discard takes back a deployment that turned out to have nothing to do, or was
+// held before its first statement.
+func (r *Records) Discard(ctx context.Context, id int64) error {
+	_, err := r.pool.Exec(ctx, `DELETE FROM records.deployment d WHERE id = $1 AND outcome = 'running'
+		AND NOT EXISTS (SELECT FROM records.event e WHERE e.deployment = d.id)`, id)
+	return err
+}
+
+// End records how a deployment ended.
+func (r *Records) End(ctx context.Context, id int64, outcome deploy.Outcome, failure *deploy.Failure) error {
+	_, err := r.pool.Exec(ctx, `UPDATE records.deployment SET outcome = $2, failure = $3, ended_at = now() WHERE id = $1 AND outcome = 'running'`,
+		id, outcome, failure)
+	return err
+}
+
+// Deployment returns one deployment, or ErrNotFound.
+func (r *Records) Deployment(ctx context.Context, id int64) (Deployment, error) {
+	rows, err := r.pool.Query(ctx, `SELECT `+deploymentColumns+` FROM records.deployment WHERE id = $1`, id)
+	if err != nil {
+		return Deployment{}, err
+	}
+	d, err := pgx.CollectExactlyOneRow(rows, scanDeployment)
+	return d, noRows(err)
+}
+
+// Deployments returns the newest deployments first; an empty lane or
+// environment means all.
+func (r *Records) Deployments(ctx context.Context, lane, environment string, limit int) ([]Deployment, error) {
+	rows, err := r.pool.Query(ctx, `SELECT `+deploymentColumns+` FROM records.deployment
+		WHERE ($1 = '' OR lane = $1) AND ($2 = '' OR environment = $2) ORDER BY id DESC LIMIT $3`, lane, environment, limit)
+	if err != nil {
+		return nil, fmt.Errorf("read the deployments: %w", err)
+	}
+	return pgx.CollectRows(rows, scanDeployment)
+}
+
+// AddEvents keeps events of a deployment. Events that are kept already stay as
+// they are.
+func (r *Records) AddEvents(ctx context.Context, id int64, events []deploy.Event) error {
+	batch := &pgx.Batch{}
+	for _, e := range events {
+		batch.Queue(`INSERT INTO records.event (deployment, seq, body) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, id, e.Seq, e)
+	}
+	if err := r.pool.SendBatch(ctx, batch).Close(); err != nil {
+		return fmt.Errorf("keep the events of deployment %d: %w", id, err)
+	}
+	return nil
+}
+
+// Events returns a deployment's events after a number, oldest first.
+func (r *Records) Events(ctx context.Context, id, after int64, limit int) ([]deploy.Event, error) {
+	rows, err := r.pool.Query(ctx, `SELECT body FROM records.event WHERE deployment = $1 AND seq > $2 ORDER BY seq LIMIT $3`, id, after, limit)
+	if err != nil {
+		return nil, fmt.Errorf("read the events of deployment %d: %w", id, err)
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[deploy.Event])
+}
+
+// Orphans returns the deployments that an earlier run of the service left
+// running, oldest first.
+func (r *Records) Orphans(ctx context.Context) ([]Deployment, error) {
+	rows, err := r.pool.Query(ctx, `SELECT `+deploymentColumns+` FROM records.deployment WHERE outcome = 'running' ORDER BY id`)
+	if err != nil {
+		return nil, fmt.Errorf("look for interrupted deployments: %w", err)
+	}
+	return pgx.CollectRows(rows, scanDeployment)
+}
+
+// LastSeq is the number of a deployment's newest event, or 0.
+func (r *Records) LastSeq(ctx context.Context, id int64) (int64, error) {
+	var seq int64
+	err := r.pool.QueryRow(ctx, `SELECT coalesce(max(seq), 0) FROM records.event WHERE deployment = $1`, id).Scan(&seq)
+	return seq, err
+}

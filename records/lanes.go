@@ -1,0 +1,68 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"vorrang/core/lane"
+	"vorrang/core/ledger"
+)
+
+// DeclareLane keeps a lane's declaration. changed is false where it was kept
+// already.
+func (r *Records) DeclareLane(ctx context.Context, l lane.Lane, actor string) (changed bool, err error) {
+	text, err := json.Marshal(l)
+	if err != nil {
+		return false, err
+	}
+	tag, err := r.pool.Exec(ctx, `INSERT INTO records.lane (name, declaration, applied_by) VALUES ($1, $2, $3)
+		ON CONFLICT (name) DO UPDATE SET declaration = excluded.declaration, applied_at = now(), applied_by = excluded.applied_by
+		WHERE lane.declaration <> excluded.declaration`, l.Name, text, actor)
+	if err != nil {
+		return false, fmt.Errorf("keep the lane %s: %w", l.Name, err)
+	}
+	return tag.RowsAffected() > 0, nil
+}
+
+// Lanes returns all lanes in order of their names.
+func (r *Records) Lanes(ctx context.Context) ([]lane.Lane, error) {
+	rows, err := r.pool.Query(ctx, `SELECT declaration FROM records.lane ORDER BY name`)
+	if err != nil {
+		return nil, fmt.Errorf("read the lanes: %w", err)
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[lane.Lane])
+}
+
+// Lane returns one lane, or ErrNotFound.
+func (r *Records) Lane(ctx context.Context, name string) (lane.Lane, error) {
+	var l lane.Lane
+	err := r.pool.QueryRow(ctx, `SELECT declaration FROM records.lane WHERE name = $1`, name).Scan(&l)
+	return l, noRows(err)
+}
+
+// SeenHead returns the newest ledger entry that was seen in a target; its zero
+// value if none was.
+func (r *Records) SeenHead(ctx context.Context, laneName, environment string) (ledger.Head, error) {
+	var h ledger.Head
+	err := r.pool.QueryRow(ctx, `SELECT seq, hash FROM records.head WHERE lane = $1 AND environment = $2`, laneName, environment).Scan(&h.Seq, &h.Hash)
+	if noRows(err) == ErrNotFound {
+		return ledger.Head{}, nil
+	}
+	return h, err
+}
+
+// KeepHead remembers the newest ledger entry of a target. A ledger never gets
+// shorter, so an older head than the one that is kept changes nothing.
+func (r *Records) KeepHead(ctx context.Context, laneName, environment string, h ledger.Head) error {
+	_, err := r.pool.Exec(ctx, `INSERT INTO records.head (lane, environment, seq, hash, seen_at) VALUES ($1, $2, $3, $4, $5)
+		ON CONFLICT (lane, environment) DO UPDATE SET seq = excluded.seq, hash = excluded.hash, seen_at = excluded.seen_at
+		WHERE head.seq < excluded.seq`, laneName, environment, h.Seq, h.Hash, time.Now())
+	if err != nil {
+		return fmt.Errorf("remember the ledger's head: %w", err)
+	}
+	return nil
+}

@@ -1,0 +1,234 @@
+package api
+
+import (
+	"time"
+
+	"vorrang/core/deploy"
+	"vorrang/core/gate"
+	"vorrang/core/lane"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+)
+
+// Problem is an error as RFC 9457 has it, with Vorrang's own members.
+type Problem struct {
+	Type    string         `json:"type" description:"A URN: urn:vorrang:held, in-doubt, invalid-files, unreachable, not-found, refused, invalid-request, unauthorized, internal."`
+	Title   string         `json:"title"`
+	Status  int            `json:"status"`
+	Detail  string         `json:"detail"`
+	Next    string         `json:"next,omitempty" description:"What to do."`
+	Errors  []step.Problem `json:"errors,omitempty" description:"What is wrong in files, each with its place."`
+	Checks  []gate.Check   `json:"checks,omitempty" description:"The gate's checks, where it is held."`
+	Running *Deployment    `json:"running,omitempty" description:"The deployment that is under way."`
+}
+
+// Session is who is signed in.
+type Session struct {
+	Name string `json:"name"`
+}
+
+// SignIn asks for a session cookie.
+type SignIn struct {
+	Name  string `json:"name" description:"Who you are; stands in the ledger beside what you do."`
+	Token string `json:"token" required:"true"`
+}
+
+// LaneApplied answers a lane declaration.
+type LaneApplied struct {
+	Lane    lane.Lane `json:"lane"`
+	Changed bool      `json:"changed" description:"False where the lane was declared like this already."`
+}
+
+// Lanes is every lane with where its environments stand.
+type Lanes struct {
+	Lanes []LaneStatus `json:"lanes" required:"true" nullable:"false"`
+}
+
+// LaneStatus is one lane with its environments, in the order of promotion.
+type LaneStatus struct {
+	Lane         string              `json:"lane"`
+	About        string              `json:"about,omitempty"`
+	Engine       string              `json:"engine"`
+	Steps        int                 `json:"steps" description:"In the catalogue."`
+	Newest       step.Number         `json:"newest,omitempty"`
+	Environments []EnvironmentStatus `json:"environments" required:"true" nullable:"false"`
+}
+
+// EnvironmentStatus is where an environment stands, and everything that is wrong.
+type EnvironmentStatus struct {
+	Lane        string `json:"lane"`
+	Environment string `json:"environment"`
+	Target      string `json:"target" description:"The reference, never the URL."`
+	Disposable  bool   `json:"disposable,omitempty"`
+
+	At       step.Number `json:"at,omitempty" description:"The highest step that is in the target."`
+	AtSlug   string      `json:"at_slug,omitempty"`
+	Applied  int         `json:"applied" description:"Steps carried out or vouched for."`
+	Covered  int         `json:"covered" description:"Steps that the baseline covers."`
+	Pending  int         `json:"pending"`
+	NotHere  int         `json:"not_here" description:"Steps meant for other environments."`
+	Baseline step.Number `json:"baseline,omitempty"`
+	Entries  int         `json:"entries" description:"In the target's ledger."`
+
+	Reached bool         `json:"reached" description:"False where the target could not be looked at; the figures are then missing."`
+	Trouble []Trouble    `json:"trouble" required:"true" nullable:"false" description:"Everything that is wrong, the worst first."`
+	Gate    []gate.Check `json:"gate" required:"true" nullable:"false"`
+	Running *Deployment  `json:"running,omitempty"`
+	Last    *Deployment  `json:"last,omitempty" description:"The newest deployment that has ended."`
+	Steps   []StepStatus `json:"steps,omitempty"`
+}
+
+// Trouble is one thing that is wrong.
+type Trouble struct {
+	Kind    string      `json:"kind" description:"A check's id, or unreachable, or failed."`
+	Step    step.Number `json:"step,omitempty"`
+	Message string      `json:"message"`
+	Next    string      `json:"next" description:"What to do."`
+}
+
+// StepStatus is one step in one target.
+type StepStatus struct {
+	Number     step.Number   `json:"number"`
+	Slug       string        `json:"slug"`
+	State      ledger.Status `json:"state"`
+	Flags      []plan.Flag   `json:"flags,omitempty"`
+	Mode       step.Mode     `json:"mode,omitempty"`
+	Phase      step.Phase    `json:"phase,omitempty"`
+	Back       bool          `json:"back" description:"It has a way back."`
+	Check      bool          `json:"check" description:"It has a check."`
+	Checksum   step.Checksum `json:"checksum,omitempty" description:"Of the forward text in the catalogue."`
+	Applied    step.Checksum `json:"applied_checksum,omitempty" description:"Of the text that was applied."`
+	At         *time.Time    `json:"at,omitempty"`
+	Actor      string        `json:"actor,omitempty"`
+	Deployment string        `json:"deployment,omitempty"`
+	DurationMS int64         `json:"duration_ms,omitempty"`
+}
+
+// Submitted is what a submission changed in the catalogue.
+type Submitted struct {
+	Submission int64     `json:"submission,omitempty" description:"Absent where nothing changed."`
+	New        []StepRef `json:"new" required:"true" nullable:"false"`
+	Edited     []StepRef `json:"edited" required:"true" nullable:"false"`
+	Gone       []StepRef `json:"gone" required:"true" nullable:"false"`
+	Late       []StepRef `json:"late" required:"true" nullable:"false" description:"New steps below the highest number that the catalogue had before."`
+	Unchanged  int       `json:"unchanged"`
+	Steps      int       `json:"steps" description:"In the catalogue now."`
+}
+
+// StepRef names a step.
+type StepRef struct {
+	Number    step.Number      `json:"number"`
+	Slug      string           `json:"slug"`
+	Direction ledger.Direction `json:"direction,omitempty"`
+}
+
+// Preview is the plan of a deployment with the SQL that would run.
+type Preview struct {
+	Direction ledger.Direction `json:"direction"`
+	Actions   []PreviewAction  `json:"actions" required:"true" nullable:"false"`
+	Gate      []gate.Check     `json:"gate" required:"true" nullable:"false"`
+	Held      bool             `json:"held"`
+}
+
+// PreviewAction is one step of a preview.
+type PreviewAction struct {
+	StepRef
+	File      string     `json:"file"`
+	Mode      step.Mode  `json:"mode"`
+	Phase     step.Phase `json:"phase,omitempty"`
+	Resume    int        `json:"resume,omitempty" description:"The statement to go on at, where an earlier try stopped half-way."`
+	Size      int64      `json:"size" description:"In bytes."`
+	SQL       string     `json:"sql"`
+	Shortened bool       `json:"shortened,omitempty" description:"Only the beginning stands in sql."`
+	Check     string     `json:"check,omitempty" description:"The queries that must hold afterwards."`
+}
+
+// Promoted answers a promotion or a rollback.
+type Promoted struct {
+	Nothing    bool         `json:"nothing" description:"There was nothing to do."`
+	Deployment *Deployment  `json:"deployment,omitempty"`
+	Gate       []gate.Check `json:"gate" required:"true" nullable:"false"`
+}
+
+// Deployment is one carrying-out of a plan.
+type Deployment struct {
+	ID          int64            `json:"id"`
+	Lane        string           `json:"lane"`
+	Environment string           `json:"environment"`
+	Direction   ledger.Direction `json:"direction"`
+	Outcome     deploy.Outcome   `json:"outcome"`
+	Actor       string           `json:"actor"`
+	Planned     int              `json:"planned" description:"How many steps."`
+	Steps       []StepRef        `json:"steps,omitempty" description:"Only where one deployment is asked for."`
+	Failure     *deploy.Failure  `json:"failure,omitempty"`
+	Gate        []gate.Check     `json:"gate,omitempty"`
+	StartedAt   time.Time        `json:"started_at"`
+	EndedAt     *time.Time       `json:"ended_at,omitempty"`
+}
+
+// Deployments is a list, newest first.
+type Deployments struct {
+	Deployments []Deployment `json:"deployments" required:"true" nullable:"false"`
+}
+
+// Events is a list, oldest first.
+type Events struct {
+	Events []deploy.Event `json:"events" required:"true" nullable:"false"`
+}
+
+// Ledger is a target's history, newest first.
+type Ledger struct {
+	Exists  bool           `json:"exists"`
+	Entries []ledger.Entry `json:"entries" required:"true" nullable:"false"`
+	Total   int            `json:"total"`
+	Chain   string         `json:"chain,omitempty" description:"What is wrong with the chain; absent where it holds."`
+}
+
+// Recorded answers a baseline or a settlement with the ledger's new entry.
+type Recorded struct {
+	Entry   ledger.Entry `json:"entry"`
+	Message string       `json:"message"`
+}
+
+// Probe says whether a target can be used.
+type Probe struct {
+	Lane        string `json:"lane"`
+	Environment string `json:"environment"`
+	Usable      bool   `json:"usable"`
+	Version     string `json:"version,omitempty"`
+	Database    string `json:"database,omitempty"`
+	User        string `json:"user,omitempty"`
+	Looks       []Look `json:"looks" required:"true" nullable:"false"`
+}
+
+// Look is one thing that a probe looked at.
+type Look struct {
+	What string `json:"what"`
+	OK   bool   `json:"ok"`
+	Says string `json:"says"`
+	Mend string `json:"mend,omitempty"`
+}
+
+// GateAnswer is what the gate says to a promotion now.
+type GateAnswer struct {
+	Gate   string       `json:"gate" enum:"clear,held"`
+	Checks []gate.Check `json:"checks" required:"true" nullable:"false"`
+}
+
+// StepTexts is one step of the catalogue with its texts.
+type StepTexts struct {
+	StepRef
+	Options step.Options `json:"options"`
+	Files   []StepFile   `json:"files" required:"true" nullable:"false"`
+}
+
+// StepFile is one file of a step.
+type StepFile struct {
+	Name      string        `json:"name"`
+	Part      step.Part     `json:"part"`
+	Checksum  step.Checksum `json:"checksum"`
+	Size      int64         `json:"size" description:"In bytes."`
+	Text      string        `json:"text"`
+	Shortened bool          `json:"shortened,omitempty"`
+}

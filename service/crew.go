@@ -1,0 +1,263 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"vorrang/core/deploy"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+	"vorrang/records"
+	"vorrang/target/postgres"
+)
+
+// crew carries deployments out in the background, and lets others watch.
+type crew struct {
+	service *Service
+	ctx     context.Context // of all deployments
+	abort   context.CancelCauseFunc
+	halt    chan struct{} // closed: no further step begins
+	wait    sync.WaitGroup
+
+	mu       sync.Mutex
+	stopping bool
+	feeds    map[int64]*feed
+}
+
+func newCrew(s *Service) *crew {
+	ctx, abort := context.WithCancelCause(context.Background())
+	return &crew{service: s, ctx: ctx, abort: abort, halt: make(chan struct{}), feeds: map[int64]*feed{}}
+}
+
+func (w *crew) isStopping() bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.stopping
+}
+
+// stop lets running steps end within grace, and then cancels them.
+func (w *crew) stop(grace time.Duration) {
+	w.mu.Lock()
+	already := w.stopping
+	w.stopping = true
+	w.mu.Unlock()
+	if already {
+		return
+	}
+	close(w.halt)
+	late := time.AfterFunc(grace, func() { w.abort(deploy.ErrStopping) })
+	w.wait.Wait()
+	late.Stop()
+}
+
+// feed returns the live events of a running deployment, or nil.
+func (w *crew) feed(id int64) *feed {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.feeds[id]
+}
+
+// run carries a recorded deployment out. It owns the session from here on.
+func (w *crew) run(p place, session *postgres.Session, head ledger.Head, d records.Deployment) {
+	live := newFeed()
+	w.mu.Lock()
+	w.feeds[d.ID] = live
+	w.mu.Unlock()
+	w.wait.Add(1)
+	gauge := w.service.metrics.running.WithLabelValues(p.lane.Name, p.environment.Name)
+	gauge.Inc()
+	go func() {
+		defer w.wait.Done()
+		defer gauge.Dec()
+		w.carryOut(p, session, head, d, live)
+		w.mu.Lock()
+		delete(w.feeds, d.ID)
+		w.mu.Unlock()
+		live.close()
+	}()
+}
+
+func (w *crew) carryOut(p place, session *postgres.Session, head ledger.Head, d records.Deployment, live *feed) {
+	s := w.service
+	log := s.Log.With("deployment", d.ID, "lane", d.Lane, "environment", d.Environment, "actor", d.Actor)
+	log.Info("deployment started", "direction", d.Direction, "steps", len(d.Plan.Actions))
+	keeping := make(chan struct{})
+	go func() {
+		defer close(keeping)
+		w.keep(d.ID, live)
+	}()
+	runner := deploy.Runner{
+		Target: session, Texts: s.texts(d.Plan), Now: time.Now, Pause: pause, Stop: w.halt,
+		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(p),
+		Emit: func(e deploy.Event) {
+			s.metrics.step(d.Lane, d.Environment, e)
+			live.add(e)
+		},
+	}
+	result := runner.Run(w.ctx, head, d.Plan)
+	session.Unlock()
+	session.Close()
+	live.end()
+	<-keeping
+	w.finish(d, result)
+	s.metrics.deployments.WithLabelValues(d.Lane, d.Environment, string(result.Outcome)).Inc()
+	if result.Failure != nil {
+		log.Warn("deployment ended", "outcome", result.Outcome, "step", result.Failure.Step, "error", result.Failure.Error())
+		return
+	}
+	log.Info("deployment ended", "outcome", result.Outcome)
+}
+
+func defaults(p place) deploy.Settings {
+	settings := deploy.Settings{Role: p.environment.Role, LockTimeout: step.DefaultLockTimeout}
+	if p.environment.LockTimeout != nil {
+		settings.LockTimeout = *p.environment.LockTimeout
+	}
+	if p.environment.StatementTimeout != nil {
+		settings.StatementTimeout = *p.environment.StatementTimeout
+	}
+	return settings
+}
+
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// recordsPatience is how long a deployment's end waits for records that are
+// away.
+const recordsPatience = 2 * time.Minute
+
+// insist repeats work on the records until it succeeds: a deployment outlives a
+// short absence of them.
+func (w *crew) insist(what string, work func(context.Context) error) {
+	deadline := time.Now().Add(recordsPatience)
+	for {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		err := work(ctx)
+		cancel()
+		if err == nil {
+			return
+		}
+		if time.Now().After(deadline) || w.ctx.Err() != nil {
+			w.service.Log.Error(what+" could not be kept; the target's ledger has what matters", "error", err)
+			return
+		}
+		w.service.Log.Warn(what+" could not be kept yet", "error", err)
+		time.Sleep(time.Second)
+	}
+}
+
+// keepEvery is how long events may wait to be kept together.
+const keepEvery = 50 * time.Millisecond
+
+// keep writes a deployment's events into the records until the feed ends.
+func (w *crew) keep(id int64, live *feed) {
+	for after := int64(0); ; {
+		events, ended := live.after(after)
+		if len(events) > 0 {
+			w.insist("events", func(ctx context.Context) error { return w.service.Records.AddEvents(ctx, id, events) })
+			after = events[len(events)-1].Seq
+		}
+		if ended {
+			return
+		}
+		live.waitFor(after, nil)
+		live.waitEnd(keepEvery) // so that events are kept together
+	}
+}
+
+func (w *crew) finish(d records.Deployment, result deploy.Result) {
+	w.insist("the ledger's head", func(ctx context.Context) error {
+		return w.service.Records.KeepHead(ctx, d.Lane, d.Environment, result.Head)
+	})
+	w.insist("the outcome", func(ctx context.Context) error {
+		return w.service.Records.End(ctx, d.ID, result.Outcome, result.Failure)
+	})
+}
+
+// closeOrphans ends the deployments that a killed service left running. What
+// they did is in the targets' ledgers.
+func (w *crew) closeOrphans(ctx context.Context) error {
+	orphans, err := w.service.Records.Orphans(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range orphans {
+		last, err := w.service.Records.LastSeq(ctx, d.ID)
+		if err != nil {
+			return err
+		}
+		event := deploy.Event{Seq: last + 1, At: time.Now().UTC(), Kind: deploy.Ended, Outcome: deploy.Interrupted, Of: len(d.Plan.Actions),
+			Message: "the service ended while this deployment ran; the ledger says how far it came, and the same promotion goes on from there"}
+		if err := w.service.Records.AddEvents(ctx, d.ID, []deploy.Event{event}); err != nil {
+			return err
+		}
+		if err := w.service.Records.End(ctx, d.ID, deploy.Interrupted, nil); err != nil {
+			return err
+		}
+		w.service.Log.Warn("deployment was interrupted", "deployment", d.ID, "lane", d.Lane, "environment", d.Environment)
+	}
+	return nil
+}
+
+// texts reads the texts of a plan ahead, since a question for every one of a
+// thousand small steps would cost more than the steps.
+func (s *Service) texts(p plan.Plan) func(context.Context, step.Checksum) ([]byte, error) {
+	order := wanted(p)
+	ahead := map[step.Checksum][]byte{}
+	next := 0
+	return func(ctx context.Context, checksum step.Checksum) ([]byte, error) {
+		if text, have := ahead[checksum]; have {
+			delete(ahead, checksum)
+			return text, nil
+		}
+		sizes, err := s.Records.Sizes(ctx, order[next:min(next+readAhead, len(order))])
+		if err != nil {
+			return nil, err
+		}
+		var batch []step.Checksum
+		total := int64(0)
+		for ; next < len(order) && len(batch) < readAhead; next++ {
+			if total += sizes[order[next]]; total > readAheadBytes && len(batch) > 0 {
+				break
+			}
+			batch = append(batch, order[next])
+		}
+		if ahead, err = s.Records.Texts(ctx, batch); err != nil {
+			return nil, err
+		}
+		text, have := ahead[checksum]
+		if !have {
+			return s.Records.Text(ctx, checksum)
+		}
+		delete(ahead, checksum)
+		return text, nil
+	}
+}
+
+const (
+	readAhead      = 200     // texts
+	readAheadBytes = 1 << 20 // together
+)
+
+// wanted lists the texts of a plan in the order in which they are asked for.
+func wanted(p plan.Plan) []step.Checksum {
+	var order []step.Checksum
+	for _, a := range p.Actions {
+		if a.Direction == ledger.Back {
+			order = append(order, a.Step.Back.Checksum)
+			continue
+		}
+		order = append(order, a.Step.Forward.Checksum)
+		if a.Step.Check != nil {
+			order = append(order, a.Step.Check.Checksum)
+		}
+	}
+	return order
+}

@@ -1,0 +1,202 @@
+package service
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"vorrang/core/deploy"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+	"vorrang/records"
+	"vorrang/service/api"
+)
+
+type stepIn struct {
+	Lane  string `path:"lane"`
+	Step  string `path:"step"`
+	Limit int    `query:"limit" description:"The most bytes of a text; 0 means all."`
+}
+
+func (s *Service) step(c call, in *stepIn) (*api.StepTexts, error) {
+	if _, err := s.lane(c, in.Lane); err != nil {
+		return nil, err
+	}
+	number, err := step.ParseNumber(in.Step)
+	if err != nil {
+		return nil, badRequest("", "step: %s", err)
+	}
+	catalogue, err := s.Records.Catalogue(c, in.Lane)
+	if err != nil {
+		return nil, err
+	}
+	for _, known := range catalogue {
+		if known.Number == number {
+			return s.stepTexts(c, known, in.Limit)
+		}
+	}
+	return nil, notFound("step "+string(number)+" in the lane", in.Lane, "")
+}
+
+func (s *Service) stepTexts(c call, known plan.Step, limit int) (*api.StepTexts, error) {
+	answer := &api.StepTexts{StepRef: api.StepRef{Number: known.Number, Slug: known.Slug}, Options: known.Options}
+	for _, file := range []struct {
+		part step.Part
+		text *plan.Text
+	}{{step.Forward, &known.Forward}, {step.Back, known.Back}, {step.Check, known.Check}} {
+		if file.text == nil {
+			continue
+		}
+		text, err := s.Records.Text(c, file.text.Checksum)
+		if err != nil {
+			return nil, err
+		}
+		shown := api.StepFile{Name: file.text.Name, Part: file.part, Checksum: file.text.Checksum, Size: int64(len(text))}
+		shown.Text, shown.Shortened = shorten(text, limit)
+		answer.Files = append(answer.Files, shown)
+	}
+	return answer, nil
+}
+
+type deploymentsIn struct {
+	Lane        string `query:"lane"`
+	Environment string `query:"environment"`
+	Limit       int    `query:"limit" default:"20" minimum:"1" maximum:"500"`
+}
+
+func (s *Service) deployments(c call, in *deploymentsIn) (*api.Deployments, error) {
+	if in.Limit <= 0 {
+		in.Limit = 20
+	}
+	list, err := s.Records.Deployments(c, in.Lane, in.Environment, min(in.Limit, 500))
+	if err != nil {
+		return nil, err
+	}
+	answer := &api.Deployments{Deployments: []api.Deployment{}}
+	for _, d := range list {
+		answer.Deployments = append(answer.Deployments, deploymentOf(d, false))
+	}
+	return answer, nil
+}
+
+type deploymentIn struct {
+	ID int64 `path:"id"`
+}
+
+func (s *Service) deployment(c call, in *deploymentIn) (*api.Deployment, error) {
+	d, err := s.Records.Deployment(c, in.ID)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil, notFound("deployment", strconv.FormatInt(in.ID, 10), "vorrang deployments lists them")
+	}
+	if err != nil {
+		return nil, err
+	}
+	shown := deploymentOf(d, true)
+	return &shown, nil
+}
+
+type eventsIn struct {
+	ID    int64 `path:"id"`
+	After int64 `query:"after" description:"Only events with a higher number."`
+	Limit int   `query:"limit" default:"1000" maximum:"10000"`
+}
+
+// events answers with a list, or, where the client accepts an event stream,
+// with Server-Sent Events that go on until the deployment has ended.
+func (s *Service) events(c call, in *eventsIn) (*api.Events, error) {
+	if _, err := s.deployment(c, &deploymentIn{ID: in.ID}); err != nil {
+		return nil, err
+	}
+	if strings.Contains(c.fiber.Get(fiber.HeaderAccept), "text/event-stream") {
+		if last, err := strconv.ParseInt(c.fiber.Get("Last-Event-ID"), 10, 64); err == nil {
+			in.After = last
+		}
+		return nil, s.stream(c.fiber, in.ID, in.After)
+	}
+	if in.Limit <= 0 || in.Limit > 10000 {
+		in.Limit = 1000
+	}
+	if live := s.crew.feed(in.ID); live != nil {
+		events, _ := live.after(in.After)
+		return &api.Events{Events: append([]deploy.Event{}, events[:min(in.Limit, len(events))]...)}, nil
+	}
+	events, err := s.Records.Events(c, in.ID, in.After, in.Limit)
+	return &api.Events{Events: append([]deploy.Event{}, events...)}, err
+}
+
+// heartbeat is how often an idle stream says that it is alive.
+const heartbeat = 10 * time.Second
+
+func (s *Service) stream(c fiber.Ctx, id, after int64) error {
+	c.Set(fiber.HeaderContentType, "text/event-stream")
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	c.Set("X-Accel-Buffering", "no")
+	return c.SendStreamWriter(func(w *bufio.Writer) {
+		if live := s.crew.feed(id); live != nil {
+			s.streamLive(w, live, after)
+			return
+		}
+		s.streamKept(w, id, after)
+	})
+}
+
+func (s *Service) streamLive(w *bufio.Writer, live *feed, after int64) {
+	for {
+		events, ended := live.after(after)
+		for _, e := range events {
+			if e.Kind == deploy.Ended {
+				live.waitClosed() // whoever hears of the end finds the outcome in the records
+			}
+			if write(w, e) != nil {
+				return
+			}
+			after = e.Seq
+		}
+		if ended || w.Flush() != nil {
+			return
+		}
+		beat := make(chan struct{})
+		timer := time.AfterFunc(heartbeat, func() { close(beat) })
+		live.waitFor(after, beat)
+		if !timer.Stop() {
+			if _, err := w.WriteString(": still running\n\n"); err != nil {
+				return
+			}
+		}
+	}
+}
+
+func (s *Service) streamKept(w *bufio.Writer, id, after int64) {
+	const page = 1000
+	for {
+		events, err := s.Records.Events(s.crew.ctx, id, after, page)
+		if err != nil {
+			s.Log.Warn("an event stream broke off", "deployment", id, "error", err)
+			return
+		}
+		for _, e := range events {
+			if write(w, e) != nil {
+				return
+			}
+			after = e.Seq
+		}
+		if len(events) < page {
+			return
+		}
+	}
+}
+
+func write(w *bufio.Writer, e deploy.Event) error {
+	body, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.Seq, e.Kind, body)
+	return err
+}

@@ -1,0 +1,172 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"reflect"
+	"strconv"
+	"strings"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/swaggest/openapi-go"
+	"github.com/swaggest/openapi-go/openapi31"
+
+	"vorrang/service/api"
+)
+
+// endpoint is one route with what its OpenAPI operation says.
+type endpoint struct {
+	method, path string // {name} stands for a parameter
+	id, summary  string
+
+	in, out  any    // pointers to the handler's types; nil for none
+	takes    string // media type of a body that is no JSON
+	gives    string // media type of an answer that is no JSON
+	gaveless bool   // no body in the answer
+	open     bool   // answers without sign-in
+	status   int
+
+	handle fiber.Handler
+}
+
+// call is what a handler knows of a request beside its input.
+type call struct {
+	context.Context
+	fiber fiber.Ctx
+	actor string
+}
+
+// on makes an endpoint of a typed handler. In's fields are taken from the path
+// (tag path), the query (tag query) and the JSON body (tag json).
+func on[In, Out any](method, path, id, summary string, handle func(call, *In) (*Out, error)) endpoint {
+	e := endpoint{method: method, path: path, id: id, summary: summary, in: new(In), out: new(Out), status: http.StatusOK}
+	e.handle = func(c fiber.Ctx) error {
+		in := new(In)
+		if err := bind(c, in, e.takes != ""); err != nil {
+			return err
+		}
+		out, err := handle(call{Context: c.Context(), fiber: c, actor: actorOf(c)}, in)
+		if err != nil || out == nil {
+			return err
+		}
+		body, err := json.Marshal(out)
+		if err != nil {
+			return fmt.Errorf("write the answer: %w", err)
+		}
+		c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSON)
+		return c.Send(body)
+	}
+	return e
+}
+
+// bind fills a handler's input. A field of another kind than its value is an
+// error that names the field.
+func bind(c fiber.Ctx, in any, foreignBody bool) error {
+	value := reflect.ValueOf(in).Elem()
+	body := false
+	for i := range value.NumField() {
+		field := value.Type().Field(i)
+		name, from := field.Tag.Get("path"), c.Params(field.Tag.Get("path"))
+		if name == "" {
+			name = field.Tag.Get("query")
+			from = c.Query(name)
+		}
+		if name == "" {
+			body = body || field.Tag.Get("json") != ""
+			continue
+		}
+		if err := set(value.Field(i), from); err != nil {
+			return badRequest("", "%s: %q is not %s", name, from, err)
+		}
+	}
+	if !body || foreignBody {
+		return nil
+	}
+	if len(c.Body()) == 0 {
+		return nil
+	}
+	decoder := json.NewDecoder(strings.NewReader(string(c.Body())))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(in); err != nil {
+		return badRequest("see /api/openapi.json for what it may hold", "the body: %s", strings.TrimPrefix(err.Error(), "json: "))
+	}
+	return nil
+}
+
+func set(field reflect.Value, text string) error {
+	if text == "" {
+		return nil
+	}
+	switch field.Kind() {
+	case reflect.String:
+		field.SetString(text)
+	case reflect.Int, reflect.Int64:
+		n, err := strconv.ParseInt(text, 10, 64)
+		if err != nil {
+			return fmt.Errorf("a whole number")
+		}
+		field.SetInt(n)
+	case reflect.Bool:
+		b, err := strconv.ParseBool(text)
+		if err != nil {
+			return fmt.Errorf("true or false")
+		}
+		field.SetBool(b)
+	default:
+		return fmt.Errorf("of a kind that can stand there")
+	}
+	return nil
+}
+
+// fiberPath writes {name} as the router wants it.
+func (e endpoint) fiberPath() string {
+	return strings.NewReplacer("{", ":", "}", "").Replace(e.path)
+}
+
+// describe writes the OpenAPI document of the endpoints.
+func describe(endpoints []endpoint, version string) ([]byte, error) {
+	reflector := openapi31.NewReflector()
+	reflector.Spec.Info.WithTitle("Vorrang").WithVersion(version).WithDescription(
+		"Brings ordered SQL migration scripts from development through staging to production. " +
+			"Errors are problem+json (RFC 9457).")
+	reflector.Spec.SetHTTPBearerTokenSecurity("token", "", "The administrator's token. A session cookie does as well.")
+	for _, e := range endpoints {
+		operation, err := reflector.NewOperationContext(e.method, e.path)
+		if err != nil {
+			return nil, fmt.Errorf("describe %s %s: %w", e.method, e.path, err)
+		}
+		e.describe(operation)
+		if err := reflector.AddOperation(operation); err != nil {
+			return nil, fmt.Errorf("describe %s %s: %w", e.method, e.path, err)
+		}
+	}
+	return json.MarshalIndent(reflector.Spec, "", "  ")
+}
+
+func (e endpoint) describe(operation openapi.OperationContext) {
+	operation.SetID(e.id)
+	operation.SetSummary(e.summary)
+	if !e.open {
+		operation.AddSecurity("token")
+	}
+	if e.in != nil {
+		operation.AddReqStructure(e.in)
+	}
+	if e.takes != "" {
+		operation.AddReqStructure("", openapi.WithContentType(e.takes))
+	}
+	switch {
+	case e.gives != "":
+		operation.AddRespStructure("", openapi.WithHTTPStatus(e.status), openapi.WithContentType(e.gives))
+	case e.gaveless:
+		operation.AddRespStructure(nil, openapi.WithHTTPStatus(e.status))
+	case e.out != nil:
+		operation.AddRespStructure(e.out, openapi.WithHTTPStatus(e.status))
+	}
+	operation.AddRespStructure(new(api.Problem), func(unit *openapi.ContentUnit) {
+		unit.IsDefault = true
+		unit.ContentType = "application/problem+json"
+	})
+}

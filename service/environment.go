@@ -1,0 +1,143 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"vorrang/core/gate"
+	"vorrang/core/lane"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+	"vorrang/records"
+	"vorrang/service/api"
+	"vorrang/target/postgres"
+)
+
+// place is one environment of a lane, with the lane's catalogue.
+type place struct {
+	lane        lane.Lane
+	environment lane.Environment
+	catalogue   []plan.Step
+}
+
+func (s *Service) place(ctx context.Context, laneName, environment string) (place, error) {
+	l, err := s.lane(ctx, laneName)
+	if err != nil {
+		return place{}, err
+	}
+	e, found := l.Environment(environment)
+	if !found {
+		return place{}, notFound("environment "+environment+" in the lane", laneName,
+			"its environments are "+strings.Join(l.Names(), ", "))
+	}
+	catalogue, err := s.Records.Catalogue(ctx, laneName)
+	return place{l, e, catalogue}, err
+}
+
+func (s *Service) lane(ctx context.Context, name string) (lane.Lane, error) {
+	l, err := s.Records.Lane(ctx, name)
+	if errors.Is(err, records.ErrNotFound) {
+		return l, notFound("lane", name, "vorrang lanes lists them; vorrang lane apply -f lane.yaml declares one")
+	}
+	return l, err
+}
+
+// resolve turns a target's reference into its URL. Errors name the reference
+// only.
+func resolve(target string) (string, error) {
+	if name, isEnv := strings.CutPrefix(target, "env:"); isEnv {
+		if url := os.Getenv(name); url != "" {
+			return url, nil
+		}
+		return "", &postgres.ConnectError{Kind: postgres.BadURL,
+			Message: "the variable " + name + " is not set in the service's environment",
+			Mend:    "set it to the target's URL where vorrangd is started, and start it again"}
+	}
+	path := strings.TrimPrefix(target, "file:")
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return "", &postgres.ConnectError{Kind: postgres.BadURL,
+			Message: "the service cannot read the file that holds the target's URL: " + err.Error(),
+			Mend:    "put the URL there, readable for the user that vorrangd runs as"}
+	}
+	return strings.TrimSpace(string(text)), nil
+}
+
+// connect opens a session on an environment's target.
+func connect(ctx context.Context, e lane.Environment, application string) (*postgres.Session, error) {
+	url, err := resolve(e.Target)
+	if err != nil {
+		return nil, err
+	}
+	return postgres.Connect(ctx, url, application)
+}
+
+// look reads a target's ledger and brings it together with the catalogue.
+func (s *Service) look(ctx context.Context, p place, session *postgres.Session) (gate.Facts, []ledger.Entry, error) {
+	facts := gate.Facts{Lane: p.lane.Name}
+	entries, _, err := session.ReadLedger(ctx)
+	if err != nil {
+		return facts, nil, err
+	}
+	if len(entries) == 0 {
+		if facts.Unlisted, err = session.Existing(ctx, p.environment.Schemas); err != nil {
+			return facts, nil, err
+		}
+	}
+	seen, err := s.Records.SeenHead(ctx, p.lane.Name, p.environment.Name)
+	if err != nil {
+		return facts, nil, err
+	}
+	facts.Chain = ledger.Verify(entries)
+	if facts.Chain == nil {
+		facts.Chain = ledger.VerifyHead(entries, seen)
+	}
+	facts.Entries = len(entries)
+	facts.View = plan.Look(p.environment.Name, p.catalogue, ledger.Fold(entries))
+	if facts.Chain == nil && facts.View.State.Head.Seq > seen.Seq {
+		err = s.Records.KeepHead(ctx, p.lane.Name, p.environment.Name, facts.View.State.Head)
+	}
+	return facts, entries, err
+}
+
+// versions finds a step as it was when the text with a checksum was submitted.
+func (s *Service) versions(ctx context.Context, p place) func(step.Number, step.Checksum) (plan.Step, bool) {
+	current := make(map[step.Number]plan.Step, len(p.catalogue))
+	for _, c := range p.catalogue {
+		current[c.Number] = c
+	}
+	return func(number step.Number, forward step.Checksum) (plan.Step, bool) {
+		if c, known := current[number]; known && c.Forward.Checksum == forward {
+			return c, true
+		}
+		version, err := s.Records.Version(ctx, p.lane.Name, number, forward)
+		return version, err == nil
+	}
+}
+
+// held is the answer to a deployment whose gate is held.
+func held(p place, result gate.Result, running *records.Deployment) error {
+	holds := result.Holds()
+	kind, title := "held", fmt.Sprintf("The gate of %s is held", p.environment.Name)
+	if result.InDoubt() {
+		kind = "in-doubt"
+	}
+	problem := api.Problem{Type: "urn:vorrang:" + kind, Title: title, Status: 409,
+		Detail: holds[0].Evidence, Next: holds[0].Turn, Checks: result.Checks}
+	if running != nil {
+		d := deploymentOf(*running, false)
+		problem.Running = &d
+	}
+	return &errReason{problem}
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

@@ -1,0 +1,113 @@
+package service
+
+import (
+	"context"
+	"unicode/utf8"
+
+	"vorrang/core/gate"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+	"vorrang/service/api"
+)
+
+type previewIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Through     string `query:"through" description:"Forward up to this step."`
+	Steps       int    `query:"steps" description:"Back: the last so many."`
+	To          string `query:"to" description:"Back: everything above this step."`
+	Deployment  int64  `query:"deployment" description:"Back: what this deployment applied."`
+	Limit       int    `query:"limit" description:"The most bytes of SQL to give for one step; 0 means all."`
+}
+
+// preview says what a promotion, or with one of steps, to and deployment a
+// rollback, would run now. It changes nothing and takes no lock.
+func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
+	p, err := s.place(c, in.Lane, in.Environment)
+	if err != nil {
+		return nil, err
+	}
+	var w wish
+	if in.Steps != 0 || in.To != "" || in.Deployment != 0 {
+		w, err = s.backWish(c, p, in.Steps, in.To, in.Deployment)
+	} else {
+		w, err = forwardWish(in.Through)
+	}
+	if err != nil {
+		return nil, err
+	}
+	facts, err := s.lookOnce(c, p)
+	if err != nil {
+		return nil, err
+	}
+	planned, err := w.plan(facts.View)
+	if err != nil {
+		return nil, err
+	}
+	result := w.gate(facts)
+	answer := &api.Preview{Direction: planned.Direction, Actions: []api.PreviewAction{}, Gate: result.Checks, Held: result.Held()}
+	texts := s.texts(planned)
+	for _, action := range planned.Actions {
+		shown, err := previewAction(c, texts, action, in.Limit)
+		if err != nil {
+			return nil, err
+		}
+		answer.Actions = append(answer.Actions, shown)
+	}
+	return answer, nil
+}
+
+func previewAction(ctx context.Context, texts func(context.Context, step.Checksum) ([]byte, error), a plan.Action, limit int) (api.PreviewAction, error) {
+	file := a.Step.Forward
+	if a.Direction == ledger.Back {
+		file = *a.Step.Back
+	}
+	shown := api.PreviewAction{
+		StepRef: api.StepRef{Number: a.Step.Number, Slug: a.Step.Slug, Direction: a.Direction},
+		File:    file.Name, Mode: a.Step.Options.Mode, Phase: a.Step.Options.Phase, Resume: a.Resume,
+	}
+	text, err := texts(ctx, file.Checksum)
+	if err != nil {
+		return shown, err
+	}
+	shown.Size = int64(len(text))
+	shown.SQL, shown.Shortened = shorten(text, limit)
+	if a.Direction == ledger.Forward && a.Step.Check != nil {
+		check, err := texts(ctx, a.Step.Check.Checksum)
+		if err != nil {
+			return shown, err
+		}
+		shown.Check, _ = shorten(check, limit)
+	}
+	return shown, nil
+}
+
+func shorten(text []byte, limit int) (string, bool) {
+	if limit <= 0 || len(text) <= limit {
+		return string(text), false
+	}
+	for limit > 0 && !utf8.RuneStart(text[limit]) {
+		limit--
+	}
+	return string(text[:limit]), true
+}
+
+// gate answers what a promotion would be asked now.
+func (s *Service) gate(c call, in *environmentIn) (*api.GateAnswer, error) {
+	p, err := s.place(c, in.Lane, in.Environment)
+	if err != nil {
+		return nil, err
+	}
+	facts, err := s.lookOnce(c, p)
+	if err != nil {
+		return nil, err
+	}
+	running, err := s.Records.Running(c, in.Lane, in.Environment)
+	if err != nil {
+		return nil, err
+	}
+	facts.Running = runningOf(running)
+	result := gate.Forward(facts)
+	return &api.GateAnswer{Gate: result.Word(), Checks: result.Checks}, nil
+}

@@ -1,0 +1,59 @@
+package service
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+
+	"github.com/gofiber/fiber/v3"
+
+	"vorrang/core/plan"
+	"vorrang/core/step"
+	"vorrang/records"
+	"vorrang/service/api"
+	"vorrang/target/postgres"
+)
+
+// answerError is the one place where errors become problem+json.
+func (s *Service) answerError(c fiber.Ctx, err error) error {
+	problem := s.problem(err)
+	if problem.Status >= http.StatusInternalServerError {
+		s.Log.Error("a request failed", "method", c.Method(), "path", c.Path(), "error", err)
+	}
+	body, err := json.Marshal(problem)
+	if err != nil {
+		return err
+	}
+	c.Set(fiber.HeaderContentType, "application/problem+json")
+	return c.Status(problem.Status).Send(body)
+}
+
+func (s *Service) problem(err error) api.Problem {
+	var reason *errReason
+	var files step.Problems
+	var unplanned *plan.Error
+	var unreachable *postgres.ConnectError
+	var locked *postgres.LockedError
+	var framework *fiber.Error
+	switch {
+	case errors.As(err, &reason):
+		return reason.problem
+	case errors.As(err, &files):
+		return api.Problem{Type: "urn:vorrang:invalid-files", Title: "Files with errors", Status: http.StatusUnprocessableEntity,
+			Detail: count(len(files), "problem was", "problems were") + " found; nothing was changed", Errors: files}
+	case errors.As(err, &unplanned):
+		return api.Problem{Type: "urn:vorrang:refused", Title: "There is no such plan", Status: http.StatusConflict, Detail: unplanned.Reason}
+	case errors.As(err, &unreachable):
+		return api.Problem{Type: "urn:vorrang:unreachable", Title: "The target cannot be used", Status: http.StatusBadGateway,
+			Detail: unreachable.Message, Next: unreachable.Mend}
+	case errors.As(err, &locked):
+		return api.Problem{Type: "urn:vorrang:held", Title: "The target is busy", Status: http.StatusConflict,
+			Detail: locked.Error(), Next: "wait for it to end"}
+	case errors.Is(err, records.ErrNotFound):
+		return api.Problem{Type: "urn:vorrang:not-found", Title: "Not found", Status: http.StatusNotFound, Detail: err.Error()}
+	case errors.As(err, &framework):
+		return api.Problem{Type: "urn:vorrang:invalid-request", Title: http.StatusText(framework.Code), Status: framework.Code, Detail: framework.Message}
+	}
+	return api.Problem{Type: "urn:vorrang:internal", Title: "The service failed", Status: http.StatusInternalServerError,
+		Detail: err.Error(), Next: "see the service's log; is its records database there?"}
+}

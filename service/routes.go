@@ -1,0 +1,124 @@
+package service
+
+import (
+	"io/fs"
+	"mime"
+	"net/http"
+	"path"
+	"strings"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/adaptor"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+)
+
+// endpoints is every operation of the API.
+func (s *Service) endpoints() []endpoint {
+	const lane, environment = "/api/v1/lanes/{lane}", "/api/v1/lanes/{lane}/environments/{environment}"
+	accepted := func(e endpoint) endpoint { e.status = http.StatusAccepted; return e }
+
+	signIn := on(http.MethodPost, "/api/v1/session", "signIn", "Signs in with the token and sets a session cookie", s.signIn)
+	signIn.open = true
+	apply := on(http.MethodPost, "/api/v1/lanes", "applyLane", "Declares a lane from a lane file", s.applyLane)
+	apply.takes = "application/yaml"
+	submit := on(http.MethodPost, lane+"/submissions", "submit", "Sends a step folder to the catalogue", s.submit)
+	submit.takes = "application/x-tar"
+
+	return []endpoint{
+		signIn,
+		on(http.MethodGet, "/api/v1/session", "getSession", "Says who is signed in", s.session),
+		on(http.MethodDelete, "/api/v1/session", "signOut", "Ends the session", s.signOut),
+		apply,
+		on(http.MethodGet, "/api/v1/lanes", "listLanes", "Lists the lanes and where their environments stand", s.lanes),
+		on(http.MethodGet, lane, "getLane", "Says where one lane's environments stand", s.oneLane),
+		submit,
+		on(http.MethodGet, lane+"/steps/{step}", "getStep", "Gives a step of the catalogue with its texts", s.step),
+		on(http.MethodGet, environment, "getStatus", "Says where an environment stands", s.status),
+		on(http.MethodGet, environment+"/probe", "probe", "Says whether the target can be used", s.probe),
+		on(http.MethodGet, environment+"/ledger", "getLedger", "Gives a target's history, newest first", s.ledger),
+		on(http.MethodGet, environment+"/gate", "getGate", "Asks the gate's checks", s.gate),
+		on(http.MethodGet, environment+"/preview", "preview", "Gives the SQL that a promotion or a rollback would run", s.preview),
+		accepted(on(http.MethodPost, environment+"/promotions", "promote", "Asks the gate, and begins a deployment forward", s.promote)),
+		accepted(on(http.MethodPost, environment+"/rollbacks", "rollback", "Begins a deployment back", s.rollback)),
+		on(http.MethodPost, environment+"/baselines", "baseline", "Records that an existing database contains every step up to a number", s.baseline),
+		on(http.MethodPost, environment+"/settlements", "settle", "Records what became of a step in doubt", s.settle),
+		on(http.MethodGet, "/api/v1/deployments", "listDeployments", "Lists deployments, newest first", s.deployments),
+		on(http.MethodGet, "/api/v1/deployments/{id}", "getDeployment", "Gives one deployment", s.deployment),
+		on(http.MethodGet, "/api/v1/deployments/{id}/events", "getEvents",
+			"Gives a deployment's events: a list, or with Accept: text/event-stream a stream that resumes with Last-Event-ID", s.events),
+	}
+}
+
+func (s *Service) route() error {
+	endpoints := s.endpoints()
+	var err error
+	if s.document, err = describe(endpoints, s.Version); err != nil {
+		return err
+	}
+	s.app.Use(s.observe, secure)
+	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
+	s.app.Get("/readyz", s.ready)
+	s.app.Get("/metrics", s.authorize, adaptor.HTTPHandler(promhttp.HandlerFor(s.metrics.registry,
+		promhttp.HandlerOpts{EnableOpenMetrics: true})))
+	s.app.Get("/api/openapi.json", s.authorize, func(c fiber.Ctx) error {
+		c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSON)
+		return c.Send(s.document)
+	})
+	for _, e := range endpoints {
+		handlers := []any{e.handle}
+		if e.takes == "" {
+			handlers = []any{limited, e.handle}
+		}
+		if !e.open {
+			handlers = append([]any{s.authorize}, handlers...)
+		}
+		s.app.Add([]string{e.method}, e.fiberPath(), handlers[0], handlers[1:]...)
+	}
+	s.app.Use("/api", func(c fiber.Ctx) error {
+		return notFound("resource", c.Path(), "see /api/openapi.json")
+	})
+	s.app.Get("/*", s.console)
+	return nil
+}
+
+// limited refuses bodies that an ordinary request cannot have.
+func limited(c fiber.Ctx) error {
+	if c.Request().Header.ContentLength() > bodyLimit {
+		return fiber.ErrRequestEntityTooLarge
+	}
+	return c.Next()
+}
+
+// secure sets the headers that keep other sites' pages out.
+func secure(c fiber.Ctx) error {
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("Referrer-Policy", "no-referrer")
+	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+	return c.Next()
+}
+
+func (s *Service) ready(c fiber.Ctx) error {
+	if err := s.Records.Ping(c.Context()); err != nil {
+		return c.Status(http.StatusServiceUnavailable).SendString("the records cannot be reached\n")
+	}
+	return c.SendString("ok\n")
+}
+
+// console serves the built pages; a path that is no file is a page of the
+// console's own.
+func (s *Service) console(c fiber.Ctx) error {
+	name := strings.TrimPrefix(path.Clean("/"+c.Params("*")), "/")
+	body, err := fs.ReadFile(s.Console, name)
+	if err != nil {
+		name = "index.html"
+		if body, err = fs.ReadFile(s.Console, name); err != nil {
+			return notFound("page", c.Path(), "this vorrangd was built without its console; make build builds both")
+		}
+	}
+	c.Set(fiber.HeaderContentType, mime.TypeByExtension(path.Ext(name)))
+	c.Set(fiber.HeaderCacheControl, "no-cache")
+	if strings.HasPrefix(name, "assets/") {
+		c.Set(fiber.HeaderCacheControl, "public, max-age=31536000, immutable")
+	}
+	return c.Send(body)
+}

@@ -1,0 +1,100 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"vorrang/records"
+	"vorrang/service/api"
+)
+
+// Config is what a service is made of. All fields must be set.
+type Config struct {
+	Records *records.Records
+	Token   string // the administrator's bearer token
+	Console fs.FS  // the built console
+	Log     *slog.Logger
+	Version string
+
+	// how long a running step may take to end once the service is stopped
+	Grace time.Duration
+}
+
+// Service answers the API and carries deployments out.
+type Service struct {
+	Config
+	app      *fiber.App
+	metrics  *metrics
+	crew     *crew
+	document []byte // OpenAPI, as JSON
+}
+
+// bodyLimit is the largest request body in bytes, submissions aside, which are
+// streamed.
+const bodyLimit = 2 << 20
+
+// New builds a service. Call Start before it serves.
+func New(config Config) (*Service, error) {
+	if len(config.Token) < 16 {
+		return nil, errors.New("the administrator's token is missing or shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
+	}
+	s := &Service{Config: config, metrics: newMetrics()}
+	s.crew = newCrew(s)
+	s.app = fiber.New(fiber.Config{
+		AppName: "vorrangd", Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit,
+		ErrorHandler: s.answerError, ReadTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
+	})
+	if err := s.route(); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// Start closes the books on deployments that an earlier run left running.
+func (s *Service) Start(ctx context.Context) error { return s.crew.closeOrphans(ctx) }
+
+// Serve answers requests until Stop.
+func (s *Service) Serve(listener net.Listener) error {
+	return s.app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
+}
+
+// Stop lets running steps end, or rolls them back once Grace is over, and then
+// stops answering. Every deployment that it stops says so.
+func (s *Service) Stop() {
+	s.crew.stop(s.Grace)
+	if err := s.app.ShutdownWithTimeout(2 * time.Second); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+		s.Log.Warn("some connections were cut", "error", err)
+	}
+}
+
+// errReason is an error that the client can do something about.
+type errReason struct {
+	problem api.Problem
+}
+
+func (e *errReason) Error() string { return e.problem.Detail }
+
+func refuse(status int, kind, title, next, format string, args ...any) error {
+	return &errReason{api.Problem{Type: "urn:vorrang:" + kind, Title: title, Status: status,
+		Detail: fmt.Sprintf(format, args...), Next: next}}
+}
+
+func notFound(what, name, next string) error {
+	return refuse(http.StatusNotFound, "not-found", "Not found", next, "there is no %s %s", what, name)
+}
+
+func badRequest(next, format string, args ...any) error {
+	return refuse(http.StatusBadRequest, "invalid-request", "The request is not valid", next, format, args...)
+}
+
+func refused(next, format string, args ...any) error {
+	return refuse(http.StatusConflict, "refused", "Refused", next, format, args...)
+}

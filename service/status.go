@@ -1,0 +1,318 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"vorrang/core/gate"
+	"vorrang/core/lane"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/records"
+	"vorrang/service/api"
+	"vorrang/target/postgres"
+)
+
+// lookTimeout bounds how long one environment may keep a status waiting.
+const lookTimeout = 8 * time.Second
+
+type laneIn struct {
+	Lane string `path:"lane"`
+}
+
+type environmentIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+}
+
+type statusIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Steps       string `query:"steps" enum:"none,open,all" default:"none" description:"Which steps to list; open means those that wait or have trouble."`
+}
+
+func (s *Service) lanes(c call, _ *nothing) (*api.Lanes, error) {
+	lanes, err := s.Records.Lanes(c)
+	if err != nil {
+		return nil, err
+	}
+	answer := &api.Lanes{Lanes: make([]api.LaneStatus, len(lanes))}
+	var wait sync.WaitGroup
+	errs := make([]error, len(lanes))
+	for i, l := range lanes {
+		wait.Go(func() { answer.Lanes[i], errs[i] = s.laneStatus(c, l) })
+	}
+	wait.Wait()
+	return answer, errors.Join(errs...)
+}
+
+func (s *Service) oneLane(c call, in *laneIn) (*api.LaneStatus, error) {
+	l, err := s.lane(c, in.Lane)
+	if err != nil {
+		return nil, err
+	}
+	status, err := s.laneStatus(c, l)
+	return &status, err
+}
+
+// laneStatus looks at all environments at once.
+func (s *Service) laneStatus(ctx context.Context, l lane.Lane) (api.LaneStatus, error) {
+	catalogue, err := s.Records.Catalogue(ctx, l.Name)
+	if err != nil {
+		return api.LaneStatus{}, err
+	}
+	status := api.LaneStatus{Lane: l.Name, About: l.About, Engine: l.Engine, Steps: len(catalogue),
+		Environments: make([]api.EnvironmentStatus, len(l.Environments))}
+	if n := len(catalogue); n > 0 {
+		status.Newest = catalogue[n-1].Number
+	}
+	var wait sync.WaitGroup
+	errs := make([]error, len(l.Environments))
+	for i, e := range l.Environments {
+		wait.Go(func() {
+			status.Environments[i], errs[i] = s.environmentStatus(ctx, place{l, e, catalogue}, "none")
+		})
+	}
+	wait.Wait()
+	return status, errors.Join(errs...)
+}
+
+func (s *Service) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
+	p, err := s.place(c, in.Lane, in.Environment)
+	if err != nil {
+		return nil, err
+	}
+	status, err := s.environmentStatus(c, p, in.Steps)
+	return &status, err
+}
+
+// environmentStatus looks at one target. A target that cannot be reached is a
+// trouble, not an error.
+func (s *Service) environmentStatus(ctx context.Context, p place, steps string) (api.EnvironmentStatus, error) {
+	status := api.EnvironmentStatus{Lane: p.lane.Name, Environment: p.environment.Name, Target: p.environment.Target,
+		Disposable: p.environment.Disposable, Trouble: []api.Trouble{}, Gate: []gate.Check{}}
+	running, err := s.lastDeployments(ctx, p, &status)
+	if err != nil {
+		return status, err
+	}
+	within, cancel := context.WithTimeout(ctx, lookTimeout)
+	defer cancel()
+	facts, err := s.lookOnce(within, p)
+	if err != nil {
+		status.Trouble = append(status.Trouble, unreachable(err))
+		return status, nil
+	}
+	facts.Running = runningOf(running)
+	status.Reached = true
+	fill(&status, facts, steps)
+	return status, nil
+}
+
+func (s *Service) lookOnce(ctx context.Context, p place) (gate.Facts, error) {
+	session, err := connect(ctx, p.environment, "vorrangd status")
+	if err != nil {
+		return gate.Facts{}, err
+	}
+	defer session.Close()
+	facts, _, err := s.look(ctx, p, session)
+	return facts, err
+}
+
+func (s *Service) lastDeployments(ctx context.Context, p place, status *api.EnvironmentStatus) (*records.Deployment, error) {
+	newest, err := s.Records.Deployments(ctx, p.lane.Name, p.environment.Name, 2)
+	if err != nil {
+		return nil, err
+	}
+	var running *records.Deployment
+	for _, d := range newest {
+		shown := deploymentOf(d, false)
+		if d.EndedAt == nil {
+			running, status.Running = &d, &shown
+		} else if status.Last == nil {
+			status.Last = &shown
+		}
+	}
+	return running, nil
+}
+
+func runningOf(d *records.Deployment) *gate.Running {
+	if d == nil {
+		return nil
+	}
+	return &gate.Running{What: fmt.Sprintf("deployment %d", d.ID), Actor: d.Actor, Since: d.StartedAt}
+}
+
+func unreachable(err error) api.Trouble {
+	var connect *postgres.ConnectError
+	if errors.As(err, &connect) {
+		return api.Trouble{Kind: "unreachable", Message: connect.Message, Next: connect.Mend}
+	}
+	return api.Trouble{Kind: "unreachable", Message: "the target could not be looked at: " + err.Error(), Next: "vorrang probe says more"}
+}
+
+// fill puts what was seen into a status.
+func fill(status *api.EnvironmentStatus, facts gate.Facts, steps string) {
+	view := facts.View
+	status.At, status.Baseline, status.Entries = view.State.At(), view.State.Baseline, facts.Entries
+	if at, known := view.Find(status.At); known {
+		status.AtSlug = at.Step.Slug
+	}
+	for _, standing := range view.Steps {
+		switch {
+		case standing.State.Status == ledger.StatusCovered:
+			status.Covered++
+		case standing.State.Status.Present():
+			status.Applied++
+		case standing.Has(plan.NotHere):
+			status.NotHere++
+		case standing.Waits():
+			status.Pending++
+		}
+		if steps == "all" || (steps == "open" && open(standing)) {
+			status.Steps = append(status.Steps, stepStatus(standing))
+		}
+	}
+	result := gate.Forward(facts)
+	status.Gate = result.Checks
+	for _, hold := range result.Holds() {
+		if hold.ID != gate.Quiet { // a deployment under way is no trouble
+			status.Trouble = append(status.Trouble, api.Trouble{Kind: string(hold.ID), Message: hold.Evidence, Next: hold.Turn})
+		}
+	}
+	status.Trouble = append(status.Trouble, failures(view, status)...)
+}
+
+// open reports whether a step is worth a line where not all are shown.
+func open(s plan.Standing) bool {
+	return len(s.Flags) > 0 && !s.Has(plan.NotHere) || s.Waits() || s.State.Status == ledger.StatusInDoubt
+}
+
+// failures names the steps whose newest try failed.
+func failures(view plan.View, status *api.EnvironmentStatus) []api.Trouble {
+	var list []api.Trouble
+	for _, s := range view.Steps {
+		if s.State.Status != ledger.StatusFailed || s.State.Progress.Direction == ledger.Back {
+			continue
+		}
+		list = append(list, api.Trouble{Kind: "failed", Step: s.Step.Number,
+			Message: fmt.Sprintf("step %s (%s) failed in deployment %s: %s", s.Step.Number, s.Step.Slug, s.State.Deployment, s.State.Progress.Error),
+			Next: fmt.Sprintf("mend the cause, then promote again: vorrang promote -lane %s -to %s; the whole story: vorrang watch %s",
+				status.Lane, status.Environment, s.State.Deployment)})
+	}
+	return list
+}
+
+func stepStatus(s plan.Standing) api.StepStatus {
+	status := api.StepStatus{Number: s.Step.Number, Slug: s.Step.Slug, State: s.State.Status, Flags: s.Flags,
+		Mode: s.Step.Options.Mode, Phase: s.Step.Options.Phase, Back: s.Step.Back != nil, Check: s.Step.Check != nil,
+		Checksum: s.Step.Forward.Checksum, Applied: s.State.Checksum, Actor: s.State.Actor,
+		Deployment: s.State.Deployment, DurationMS: s.State.DurationMS}
+	if !s.State.At.IsZero() {
+		status.At = &s.State.At
+	}
+	if s.Has(plan.Absent) {
+		status.Checksum = ""
+	}
+	return status
+}
+
+type ledgerIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Limit       int    `query:"limit" description:"The newest so many entries; 0 means all."`
+}
+
+func (s *Service) ledger(c call, in *ledgerIn) (*api.Ledger, error) {
+	p, err := s.place(c, in.Lane, in.Environment)
+	if err != nil {
+		return nil, err
+	}
+	session, err := connect(c, p.environment, "vorrangd ledger")
+	if err != nil {
+		return nil, err
+	}
+	defer session.Close()
+	facts, entries, err := s.look(c, p, session)
+	if err != nil {
+		return nil, err
+	}
+	answer := &api.Ledger{Exists: len(entries) > 0, Total: len(entries), Entries: []ledger.Entry{}}
+	if facts.Chain != nil {
+		answer.Chain = facts.Chain.Error()
+	}
+	for i := len(entries) - 1; i >= 0 && (in.Limit <= 0 || len(answer.Entries) < in.Limit); i-- {
+		answer.Entries = append(answer.Entries, entries[i])
+	}
+	return answer, nil
+}
+
+func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
+	p, err := s.place(c, in.Lane, in.Environment)
+	if err != nil {
+		return nil, err
+	}
+	answer := &api.Probe{Lane: in.Lane, Environment: in.Environment, Looks: []api.Look{}}
+	session, err := connect(c, p.environment, "vorrangd probe")
+	if err == nil {
+		defer session.Close()
+		var seen postgres.Probe
+		if seen, err = session.Probe(c, p.environment.Role); err == nil {
+			fillProbe(answer, seen, p.environment)
+			return answer, nil
+		}
+	}
+	trouble := unreachable(err)
+	answer.Looks = append(answer.Looks, api.Look{What: "connection", Says: trouble.Message, Mend: trouble.Next})
+	return answer, nil
+}
+
+// oldestServer is the oldest PostgreSQL release that Vorrang is tried with.
+const oldestServer = 12
+
+func fillProbe(answer *api.Probe, seen postgres.Probe, e lane.Environment) {
+	answer.Version, answer.Database, answer.User, answer.Usable = seen.Version, seen.Database, seen.User, true
+	look := func(what string, ok bool, says, mend string) {
+		l := api.Look{What: what, OK: ok, Says: says}
+		if !ok {
+			l.Mend, answer.Usable = mend, false
+		}
+		answer.Looks = append(answer.Looks, l)
+	}
+	look("connection", true, fmt.Sprintf("user %s reaches database %s", seen.User, seen.Database), "")
+	major := 0
+	_, _ = fmt.Sscanf(seen.Version, "%d", &major)
+	look("version", major >= oldestServer, "PostgreSQL "+seen.Version, fmt.Sprintf("use PostgreSQL %d or newer", oldestServer))
+	tls := "not encrypted: fine on the same machine, not across a network"
+	if seen.TLS != "" {
+		tls = seen.TLS + ", " + seen.Cipher
+	}
+	look("encryption", true, tls, "")
+	says := "a session of its own"
+	if seen.Pooler {
+		says = "through a connection pooler in session mode"
+	}
+	look("session", true, says, "")
+	look("writable", !seen.ReadOnly, word(seen.ReadOnly, "the database accepts no writes", "the database accepts writes"),
+		"name the primary server in the URL, not a standby")
+	if seen.HasLedger {
+		look("ledger", seen.MayWrite, word(seen.MayWrite, "is there, and may be written", "is there, but user "+seen.User+" may not write it"),
+			fmt.Sprintf("GRANT USAGE ON SCHEMA vorrang TO %[1]s; GRANT SELECT, INSERT ON vorrang.ledger TO %[1]s", seen.User))
+	} else {
+		look("ledger", seen.MayCreate, word(seen.MayCreate, "is not there yet, and may be created", "is not there, and user "+seen.User+" may not create schemas"),
+			fmt.Sprintf("GRANT CREATE ON DATABASE %s TO %s", seen.Database, seen.User))
+	}
+	if e.Role != "" {
+		look("role", seen.MayRole, word(seen.MayRole, seen.User+" may become "+e.Role, "there is no role "+e.Role+" that "+seen.User+" may become"),
+			fmt.Sprintf("GRANT %s TO %s", e.Role, seen.User))
+	}
+}
+
+func word(yes bool, then, otherwise string) string {
+	if yes {
+		return then
+	}
+	return otherwise
+}

@@ -1,0 +1,196 @@
+package service
+
+import (
+	"archive/tar"
+	"bytes"
+	"errors"
+	"io"
+	"net/http"
+	"path"
+	"strings"
+
+	"vorrang/core/lane"
+	"vorrang/core/plan"
+	"vorrang/core/review"
+	"vorrang/core/step"
+	"vorrang/records"
+	"vorrang/service/api"
+)
+
+type laneFileIn struct {
+	File string `query:"file" default:"lane.yaml" description:"The file's name, for errors."`
+}
+
+func (s *Service) applyLane(c call, in *laneFileIn) (*api.LaneApplied, error) {
+	if in.File == "" {
+		in.File = "lane.yaml"
+	}
+	l, err := lane.Parse(in.File, c.fiber.Body())
+	if err != nil {
+		return nil, err
+	}
+	changed, err := s.Records.DeclareLane(c, l, c.actor)
+	if err != nil {
+		return nil, err
+	}
+	s.Log.Info("lane declared", "lane", l.Name, "changed", changed, "actor", c.actor)
+	return &api.LaneApplied{Lane: l, Changed: changed}, nil
+}
+
+// submit takes a step folder as a tar stream. Files are kept as they come, so
+// that never more than one of them is in memory.
+func (s *Service) submit(c call, in *laneIn) (*api.Submitted, error) {
+	if _, err := s.lane(c, in.Lane); err != nil {
+		return nil, err
+	}
+	submission, err := s.Records.Submit(c, in.Lane, c.actor)
+	if err != nil {
+		return nil, err
+	}
+	defer submission.Abandon()
+	files, err := receive(c, submission)
+	if err != nil {
+		return nil, err
+	}
+	steps, err := step.Assemble(files)
+	if err != nil {
+		return nil, err
+	}
+	difference, err := submission.Compare(c, steps)
+	if err != nil {
+		return nil, err
+	}
+	if err := inspect(c, submission, difference); err != nil {
+		return nil, err
+	}
+	before, err := s.Records.Catalogue(c, in.Lane)
+	if err != nil {
+		return nil, err
+	}
+	id, err := submission.Finish(c, difference)
+	if err != nil {
+		return nil, err
+	}
+	s.Log.Info("steps submitted", "lane", in.Lane, "submission", id, "actor", c.actor,
+		"new", len(difference.New), "edited", len(difference.Edited), "gone", len(difference.Gone))
+	return submitted(id, len(steps), difference, before), nil
+}
+
+// receive reads a tar stream and keeps its files. Everything that is wrong with
+// any file is found before it gives up.
+func receive(c call, submission *records.Submission) ([]step.File, error) {
+	var body io.Reader = c.fiber.Request().BodyStream()
+	if c.fiber.Request().BodyStream() == nil {
+		body = bytes.NewReader(c.fiber.Body())
+	}
+	// What follows the archive's end must be read too, or the connection's next
+	// request would begin in the middle of this one.
+	defer func() { _, _ = io.Copy(io.Discard, body) }()
+	reader := tar.NewReader(body)
+	var files []step.File
+	var problems step.Problems
+	for {
+		header, err := reader.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, badRequest("send the folder with: tar -C steps -cf - . | curl --data-binary @- -H 'Content-Type: application/x-tar' …",
+				"the body is not a tar archive: %s", err)
+		}
+		name := strings.TrimPrefix(path.Clean(header.Name), "./")
+		if name == "." || step.Ignored(path.Base(name)) {
+			continue
+		}
+		file, found, err := receiveFile(reader, header, name)
+		if err != nil {
+			return nil, err
+		}
+		if problems = append(problems, found...); len(found) > 0 {
+			continue
+		}
+		if err := submission.Keep(c, file); err != nil {
+			return nil, err
+		}
+		file.Bytes = nil
+		files = append(files, file)
+	}
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	return files, nil
+}
+
+func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, step.Problems, error) {
+	if header.Typeflag != tar.TypeReg || strings.Contains(name, "/") {
+		return step.File{}, step.Problems{{File: name, Message: "a step folder is flat and holds ordinary files only; move it out, or its files up"}}, nil
+	}
+	if problem := step.CheckSize(name, header.Size); problem != nil {
+		return step.File{}, step.Problems{*problem}, nil
+	}
+	content := make([]byte, header.Size)
+	if _, err := io.ReadFull(reader, content); err != nil {
+		return step.File{}, nil, refuse(http.StatusBadRequest, "invalid-request", "The request is not valid", "send it again",
+			"the folder did not arrive whole: %s broke off", name)
+	}
+	file, problems := step.ReadFile(name, content)
+	return file, problems, nil
+}
+
+// inspect reads the SQL of what is new or edited, a step at a time.
+func inspect(c call, submission *records.Submission, d records.Difference) error {
+	var problems step.Problems
+	for _, changes := range [][]records.Change{d.New, d.Edited} {
+		for _, change := range changes {
+			whole, err := reload(c, submission, change.Step)
+			if err != nil {
+				return err
+			}
+			problems = append(problems, review.Check(whole)...)
+		}
+	}
+	if len(problems) > 0 {
+		return problems
+	}
+	return nil
+}
+
+// reload gives a step its texts back.
+func reload(c call, submission *records.Submission, s step.Step) (step.Step, error) {
+	text := func(f *step.File) (*step.File, error) {
+		if f == nil {
+			return nil, nil
+		}
+		whole := *f
+		var err error
+		whole.Bytes, err = submission.Text(c, f.Digest)
+		return &whole, err
+	}
+	forward, err := text(&s.Forward)
+	back, err2 := text(s.Back)
+	check, err3 := text(s.Check)
+	if err := errors.Join(err, err2, err3); err != nil {
+		return s, err
+	}
+	s.Forward, s.Back, s.Check = *forward, back, check
+	return s, nil
+}
+
+func submitted(id int64, total int, d records.Difference, before []plan.Step) *api.Submitted {
+	answer := &api.Submitted{Submission: id, New: []api.StepRef{}, Edited: []api.StepRef{}, Gone: []api.StepRef{}, Late: []api.StepRef{},
+		Unchanged: d.Unchanged, Steps: total}
+	for _, change := range d.New {
+		ref := api.StepRef{Number: change.Step.Number, Slug: change.Step.Slug}
+		answer.New = append(answer.New, ref)
+		if n := len(before); n > 0 && step.Compare(ref.Number, before[n-1].Number) < 0 {
+			answer.Late = append(answer.Late, ref)
+		}
+	}
+	for _, change := range d.Edited {
+		answer.Edited = append(answer.Edited, api.StepRef{Number: change.Step.Number, Slug: change.Step.Slug})
+	}
+	for _, gone := range d.Gone {
+		answer.Gone = append(answer.Gone, api.StepRef{Number: gone.Number, Slug: gone.Slug})
+	}
+	return answer
+}
