@@ -1,0 +1,46 @@
+# make demo and make test do everything that a fresh machine needs.
+SHELL := /bin/bash
+VERSION := $(shell git describe --tags --always 2>/dev/null || echo development)
+CONSOLE := $(shell find console/src console/public -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/index.html)
+
+.PHONY: demo demo-stop demo-reset tour test vet bench build setup fmt
+
+demo: ## sets up, builds and starts Vorrang with the demo's data
+	@scripts/setup demo
+	@$(MAKE) --no-print-directory build
+	@scripts/demo start
+
+demo-stop:
+	@scripts/demo stop
+
+demo-reset:
+	@scripts/demo reset
+
+tour: ## plays the whole story through vorrang, and stops everything it started
+	@scripts/setup demo
+	@$(MAKE) --no-print-directory build
+	@demo/tour
+
+test: ## sets up and passes the tests
+	@scripts/setup test
+	@$(MAKE) --no-print-directory build
+	@scripts/test
+
+vet:
+	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
+	go vet ./...
+
+bench: ## measures against psql, and writes docs/benchmarks.md
+	@scripts/setup demo
+	@$(MAKE) --no-print-directory build
+	@go run ./bench
+
+build: console/dist/index.html
+	@go build -trimpath -ldflags "-X main.version=$(VERSION)" -o bin/ ./cmd/...
+
+console/dist/index.html: $(CONSOLE)
+	@scripts/setup build
+	@cd console && npm run --silent build
+
+fmt:
+	gofmt -w .

@@ -1,0 +1,216 @@
+package main
+
+import (
+	"context"
+	"fmt"
+
+	"vorrang/client"
+	"vorrang/core/deploy"
+	"vorrang/service/api"
+)
+
+func promoteCommand() command {
+	return command{
+		verb: "promote", does: "asks the gate, and then applies what is pending, with live progress",
+		explain: "The deployment goes on in the service when the client goes away; vorrang watch shows it again.\n" +
+			"Exit code 3 if the gate is held, 4 if a step failed.",
+		example: "vorrang promote -to development\nvorrang promote -to staging -through 7",
+		setUp: func(e *env) func(context.Context, []string) error {
+			e.laneFlag()
+			to := e.environmentFlag("to", "the `environment`")
+			through := e.flags.String("through", "", "the last `step` to apply; without it all that is pending")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				c := e.client()
+				lane, err := e.place(ctx, c, *to, "to")
+				if err != nil {
+					return err
+				}
+				promoted, err := c.Promote(ctx, lane, *to, *through)
+				if err != nil {
+					return err
+				}
+				return finish(ctx, e, c, promoted, fmt.Sprintf("%s/%s: nothing to do; every step is there", lane, *to))
+			}
+		},
+	}
+}
+
+// ways are the flags that say how far a rollback goes.
+type ways struct {
+	steps      *int
+	to         *string
+	deployment *int64
+	toName     string
+}
+
+func wayFlags(e *env, toName string) ways {
+	return ways{
+		steps:      e.flags.Int("steps", 0, "roll back the last so `many` steps"),
+		to:         e.flags.String(toName, "", "roll back everything above this `step`; 0 is everything"),
+		deployment: e.flags.Int64("deployment", 0, "roll back what this `deployment` applied"),
+		toName:     toName,
+	}
+}
+
+func (w ways) way() client.Way {
+	return client.Way{Steps: *w.steps, To: *w.to, Deployment: *w.deployment}
+}
+
+func (w ways) check() error {
+	given := 0
+	for _, is := range []bool{*w.steps != 0, *w.to != "", *w.deployment != 0} {
+		if is {
+			given++
+		}
+	}
+	if given != 1 || *w.steps < 0 {
+		return usage("say how far, in one way: -steps N, -%s STEP or -deployment D", w.toName)
+	}
+	return nil
+}
+
+func rollbackCommand() command {
+	return command{
+		verb: "rollback", does: "runs ways back, newest first",
+		explain: "Refused before anything runs if a step has no way back. vorrang preview -env E -steps N shows the SQL first.",
+		example: "vorrang rollback -env staging -steps 1",
+		setUp: func(e *env) func(context.Context, []string) error {
+			e.laneFlag()
+			environment := e.environmentFlag("env", "the `environment`")
+			way := wayFlags(e, "to")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				if err := way.check(); err != nil {
+					return err
+				}
+				c := e.client()
+				lane, err := e.place(ctx, c, *environment, "env")
+				if err != nil {
+					return err
+				}
+				promoted, err := c.Rollback(ctx, lane, *environment, way.way())
+				if err != nil {
+					return err
+				}
+				return finish(ctx, e, c, promoted, fmt.Sprintf("%s/%s: nothing to roll back", lane, *environment))
+			}
+		},
+	}
+}
+
+// finish follows a deployment to its end.
+func finish(ctx context.Context, e *env, c *client.Client, promoted *api.Promoted, nothing string) error {
+	if promoted.Nothing {
+		return e.print(promoted, func() { fmt.Fprintln(e.out, nothing) })
+	}
+	d := promoted.Deployment
+	if !*e.json {
+		if err := follow(ctx, e, c, d); err != nil {
+			return leftRunning(ctx, e, d, err)
+		}
+		return outcomeExit(ctx, c, d.ID)
+	}
+	err := c.Follow(ctx, d.ID, 0, func(deploy.Event) error { return nil })
+	if err != nil {
+		return leftRunning(ctx, e, d, err)
+	}
+	ended, err := c.Deployment(ctx, d.ID)
+	if err != nil {
+		return err
+	}
+	if err := e.print(ended, nil); err != nil {
+		return err
+	}
+	return outcomeExit(ctx, c, d.ID)
+}
+
+// leftRunning says what becomes of a deployment whose client goes away.
+func leftRunning(ctx context.Context, e *env, d *api.Deployment, err error) error {
+	if ctx.Err() != nil {
+		fmt.Fprintf(e.errs, "\ndeployment %d goes on in the service; vorrang watch %d shows it\n", d.ID, d.ID)
+	}
+	return err
+}
+
+// outcomeExit turns a deployment's outcome into an exit code.
+func outcomeExit(ctx context.Context, c *client.Client, id int64) error {
+	d, err := c.Deployment(ctx, id)
+	if err != nil {
+		return err
+	}
+	switch d.Outcome {
+	case deploy.Done, deploy.Running:
+		return nil
+	case deploy.Failed, deploy.BackedOut, deploy.Cancelled, deploy.Interrupted:
+	}
+	return &codedError{exitFailed, ""}
+}
+
+func baselineCommand() command {
+	return command{
+		verb: "baseline", does: "records that an existing database already contains every step up to a number",
+		explain: "Nothing is run. Only a target without a ledger can be baselined.",
+		example: "vorrang baseline -env production -at 5",
+		setUp: func(e *env) func(context.Context, []string) error {
+			e.laneFlag()
+			environment := e.environmentFlag("env", "the `environment`")
+			at := e.flags.String("at", "", "the last `step` that the database contains; 0 for none")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				if *at == "" {
+					return usage("say -at STEP: the last step that the database already contains; 0 for none")
+				}
+				c := e.client()
+				lane, err := e.place(ctx, c, *environment, "env")
+				if err != nil {
+					return err
+				}
+				recorded, err := c.Baseline(ctx, lane, *environment, *at)
+				if err != nil {
+					return err
+				}
+				return e.print(recorded, func() { fmt.Fprintln(e.out, recorded.Message) })
+			}
+		},
+	}
+}
+
+func settleCommand() command {
+	return command{
+		verb: "settle", does: "records what became of a step in doubt",
+		explain: "Look into the database first: the service cannot know. Your reason stands in the ledger.",
+		example: `vorrang settle -env staging -step 5 -as not-applied -reason "no such index in pg_class"`,
+		setUp: func(e *env) func(context.Context, []string) error {
+			e.laneFlag()
+			environment := e.environmentFlag("env", "the `environment`")
+			number := e.flags.String("step", "", "the `step` in doubt")
+			as := e.flags.String("as", "", "applied or not-applied: whether the `statement` in doubt took effect")
+			reason := e.flags.String("reason", "", "how you know, in your `words`")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				if *number == "" || *as == "" || *reason == "" {
+					return usage("-step, -as and -reason are all needed")
+				}
+				c := e.client()
+				lane, err := e.place(ctx, c, *environment, "env")
+				if err != nil {
+					return err
+				}
+				recorded, err := c.Settle(ctx, lane, *environment, *number, *as, *reason)
+				if err != nil {
+					return err
+				}
+				return e.print(recorded, func() { fmt.Fprintln(e.out, recorded.Message) })
+			}
+		},
+	}
+}

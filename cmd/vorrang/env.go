@@ -1,0 +1,137 @@
+package main
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strings"
+
+	"vorrang/client"
+	"vorrang/core/lane"
+)
+
+const defaultServer = "http://127.0.0.1:7340"
+
+// env is what a command works with.
+type env struct {
+	out, errs io.Writer
+	paint     paint
+	flags     *flag.FlagSet
+
+	// flags that every command has
+	server *string
+	json   *bool
+	lane   *string
+}
+
+func newEnv(c command, out, errs io.Writer) *env {
+	e := &env{out: out, errs: errs, paint: painter(out), flags: flag.NewFlagSet(c.verb, flag.ContinueOnError)}
+	e.flags.SetOutput(io.Discard)
+	e.flags.Usage = func() {}
+	e.server = e.flags.String("server", cmp.Or(os.Getenv("VORRANG_SERVER"), defaultServer), "the service's `address` (VORRANG_SERVER)")
+	e.json = e.flags.Bool("json", false, "print JSON")
+	return e
+}
+
+// laneFlag adds -lane.
+func (e *env) laneFlag() {
+	e.lane = e.flags.String("lane", os.Getenv("VORRANG_LANE"), "the `lane`; without it VORRANG_LANE, ./lane.yaml, or the only lane there is")
+}
+
+// environmentFlag adds the flag that names the environment.
+func (e *env) environmentFlag(name, explains string) *string {
+	return e.flags.String(name, "", explains)
+}
+
+func (e *env) client() *client.Client {
+	return client.New(*e.server, os.Getenv("VORRANG_TOKEN"), actor())
+}
+
+// actor is who stands in the ledger: VORRANG_ACTOR, or the user of this
+// machine.
+func actor() string {
+	if name := os.Getenv("VORRANG_ACTOR"); name != "" {
+		return name
+	}
+	name := os.Getenv("USER")
+	if u, err := user.Current(); err == nil {
+		name = u.Username
+	}
+	host, _ := os.Hostname() // without it the name alone will do
+	return strings.TrimSuffix(name+"@"+host, "@")
+}
+
+// whichLane finds the lane that is meant.
+func (e *env) whichLane(ctx context.Context, c *client.Client) (string, error) {
+	if *e.lane != "" {
+		return *e.lane, nil
+	}
+	if text, err := os.ReadFile("lane.yaml"); err == nil {
+		l, err := lane.Parse("lane.yaml", text)
+		return l.Name, err
+	}
+	lanes, err := c.Lanes(ctx)
+	if err != nil {
+		return "", err
+	}
+	var names []string
+	for _, l := range lanes.Lanes {
+		names = append(names, l.Lane)
+	}
+	switch len(names) {
+	case 0:
+		return "", usage("no lane is declared yet; vorrang lane apply -f lane.yaml declares one")
+	case 1:
+		return names[0], nil
+	}
+	return "", usage("say which lane: -lane %s", strings.Join(names, " or -lane "))
+}
+
+// whichEnvironment requires an environment to be named.
+func whichEnvironment(name, flagName string) error {
+	if name == "" {
+		return usage("say which environment: -%s NAME; vorrang status lists them", flagName)
+	}
+	return nil
+}
+
+// place is a lane and an environment of it.
+func (e *env) place(ctx context.Context, c *client.Client, environment, flagName string) (string, error) {
+	if err := whichEnvironment(environment, flagName); err != nil {
+		return "", err
+	}
+	return e.whichLane(ctx, c)
+}
+
+// print writes a value as JSON where -json asks for it, and as text otherwise.
+func (e *env) print(value any, text func()) error {
+	if !*e.json {
+		text()
+		return nil
+	}
+	encoder := json.NewEncoder(e.out)
+	encoder.SetIndent("", "  ")
+	return encoder.Encode(value)
+}
+
+func noArguments(args []string) error {
+	if len(args) > 0 {
+		return usage("%q is not expected here", args[0])
+	}
+	return nil
+}
+
+// stepsFolder is the folder that -dir names.
+func stepsFolder(dir string) (string, error) {
+	info, err := os.Stat(dir)
+	if err != nil || !info.IsDir() {
+		return "", fmt.Errorf("there is no step folder %s; -dir names another", filepath.Clean(dir))
+	}
+	return dir, nil
+}

@@ -1,0 +1,290 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"vorrang/core/step"
+	"vorrang/service/api"
+)
+
+func newCommand() command {
+	return command{
+		verb: "new", takes: `"TITLE"`, does: "writes the next step's files in the folder",
+		explain: "The number follows the highest one there, in the same form; the slug is the title in lower case.",
+		example: `vorrang new "add berth index"`,
+		setUp: func(e *env) func(context.Context, []string) error {
+			dir := e.flags.String("dir", "steps", "the step `folder`")
+			number := e.flags.String("number", "", "another `number` than the next one")
+			check := e.flags.Bool("check", false, "write a check file too")
+			return func(_ context.Context, args []string) error {
+				title := strings.Join(args, " ")
+				if strings.TrimSpace(title) == "" {
+					return usage("give the step a title: vorrang new \"add berth index\"")
+				}
+				return writeNew(e, *dir, *number, title, *check)
+			}
+		},
+	}
+}
+
+var notSlug = regexp.MustCompile(`[^a-z0-9]+`)
+
+func writeNew(e *env, dir, number, title string, check bool) error {
+	slug := strings.Trim(notSlug.ReplaceAllString(strings.ToLower(title), "-"), "-")
+	if slug == "" {
+		return usage("the title %q has no letter or digit a-z, 0-9 to make a file name of", title)
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	number, err := nextNumber(dir, number)
+	if err != nil {
+		return err
+	}
+	base := filepath.Join(dir, number+"-"+slug)
+	files := [][2]string{
+		{base + ".sql", fmt.Sprintf("-- %s\n-- Write the SQL that goes forward below, and take these lines out.\n", title)},
+		{base + ".back.sql", fmt.Sprintf("-- The way back of: %s\n-- Write the SQL that reverses the step below, or delete this file.\n", title)},
+	}
+	if check {
+		files = append(files, [2]string{base + ".check.sql",
+			"-- Queries that must hold right after the step: each gives one row, with true in every column.\n"})
+	}
+	var written []string
+	for _, f := range files {
+		if err := writeFresh(f[0], f[1]); err != nil {
+			return err
+		}
+		written = append(written, f[0])
+	}
+	return e.print(map[string][]string{"written": written}, func() {
+		for _, name := range written {
+			fmt.Fprintln(e.out, name)
+		}
+	})
+}
+
+func writeFresh(name, text string) error {
+	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = file.WriteString(text)
+	return errors.Join(err, file.Close())
+}
+
+// nextNumber writes the number after the highest in the folder as that one is
+// written, with its leading zeros.
+func nextNumber(dir, wanted string) (string, error) {
+	names, err := step.List(os.DirFS(dir))
+	if err != nil {
+		return "", err
+	}
+	highest, written := step.Number(""), "0000"
+	taken := map[step.Number]string{}
+	for _, name := range names {
+		parsed, err := step.ParseName(name)
+		if err != nil {
+			return "", err
+		}
+		taken[parsed.Number] = name
+		if step.Compare(parsed.Number, highest) > 0 {
+			highest = parsed.Number
+			written, _, _ = strings.Cut(name, "-")
+		}
+	}
+	if wanted != "" {
+		number, err := step.ParseNumber(wanted)
+		if err != nil {
+			return "", usage("-number: %s", err)
+		}
+		if name := taken[number]; name != "" {
+			return "", usage("the number %s is taken by %s", wanted, name)
+		}
+		return wanted, nil
+	}
+	first, _, _ := strings.Cut(written, ".")
+	next := string(highest.Next())
+	return strings.Repeat("0", max(0, len(first)-len(next))) + next, nil
+}
+
+func laneApply() command {
+	return command{
+		verb: "lane apply", does: "declares a lane from its file; applying it again changes nothing",
+		example: "vorrang lane apply -f lane.yaml",
+		setUp: func(e *env) func(context.Context, []string) error {
+			file := e.flags.String("f", "lane.yaml", "the lane `file`")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				text, err := os.ReadFile(*file)
+				if err != nil {
+					return err
+				}
+				applied, err := e.client().ApplyLane(ctx, *file, text)
+				if err != nil {
+					return err
+				}
+				return e.print(applied, func() {
+					word := "declared"
+					if !applied.Changed {
+						word = "unchanged"
+					}
+					fmt.Fprintf(e.out, "lane %s %s: %s\n", applied.Lane.Name, word, strings.Join(applied.Lane.Names(), " → "))
+				})
+			}
+		},
+	}
+}
+
+func lanesCommand() command {
+	return command{
+		verb: "lanes", does: "lists the lanes", example: "vorrang lanes",
+		setUp: func(e *env) func(context.Context, []string) error {
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				lanes, err := e.client().Lanes(ctx)
+				if err != nil {
+					return err
+				}
+				return e.print(lanes, func() { printLanes(e, lanes) })
+			}
+		},
+	}
+}
+
+func printLanes(e *env, lanes *api.Lanes) {
+	if len(lanes.Lanes) == 0 {
+		fmt.Fprintln(e.out, "no lane is declared yet; vorrang lane apply -f lane.yaml declares one")
+		return
+	}
+	t := table{heads: []string{"LANE", "STEPS", "ENVIRONMENTS", "ABOUT"}}
+	for _, l := range lanes.Lanes {
+		var names []string
+		for _, environment := range l.Environments {
+			names = append(names, environment.Environment)
+		}
+		t.add(cell{l.Lane, e.paint.strong}, plain(fmt.Sprint(l.Steps)), plain(strings.Join(names, " → ")), plain(l.About))
+	}
+	t.print(e.out, e.paint)
+}
+
+func probeCommand() command {
+	return command{
+		verb: "probe", does: "says whether a target can be used: version, rights, TLS, what to mend",
+		explain: "It changes nothing. Exit code 1 if the target cannot be used.",
+		example: "vorrang probe -env production",
+		setUp: func(e *env) func(context.Context, []string) error {
+			e.laneFlag()
+			environment := e.environmentFlag("env", "the `environment`")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				c := e.client()
+				lane, err := e.place(ctx, c, *environment, "env")
+				if err != nil {
+					return err
+				}
+				probe, err := c.Probe(ctx, lane, *environment)
+				if err != nil {
+					return err
+				}
+				if err := e.print(probe, func() { printProbe(e, probe) }); err != nil || probe.Usable {
+					return err
+				}
+				return &codedError{exitError, ""}
+			}
+		},
+	}
+}
+
+func printProbe(e *env, probe *api.Probe) {
+	word := e.paint.good("can be used")
+	if !probe.Usable {
+		word = e.paint.bad("cannot be used")
+	}
+	fmt.Fprintf(e.out, "%s/%s %s\n", probe.Lane, probe.Environment, word)
+	t := table{}
+	for _, look := range probe.Looks {
+		mark := cell{"ok", e.paint.good}
+		if !look.OK {
+			mark = cell{"mend", e.paint.bad}
+		}
+		t.add(plain("  "+look.What), mark, plain(look.Says))
+		if look.Mend != "" {
+			t.add(plain(""), plain(""), cell{"→ " + look.Mend, e.paint.strong})
+		}
+	}
+	t.printRows(e.out)
+}
+
+func submitCommand() command {
+	return command{
+		verb: "submit", does: "sends the step folder to the catalogue; says what is new, edited, gone, late",
+		explain: "All of it or nothing: a folder with an error changes nothing. Nothing is run.",
+		example: "vorrang submit -dir steps",
+		setUp: func(e *env) func(context.Context, []string) error {
+			e.laneFlag()
+			dir := e.flags.String("dir", "steps", "the step `folder`")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				folder, err := stepsFolder(*dir)
+				if err != nil {
+					return err
+				}
+				c := e.client()
+				lane, err := e.whichLane(ctx, c)
+				if err != nil {
+					return err
+				}
+				submitted, err := c.Submit(ctx, lane, os.DirFS(folder))
+				if err != nil {
+					return err
+				}
+				return e.print(submitted, func() { printSubmitted(e, lane, submitted) })
+			}
+		},
+	}
+}
+
+func printSubmitted(e *env, lane string, s *api.Submitted) {
+	if s.Submission == 0 {
+		fmt.Fprintf(e.out, "%s: nothing new; the catalogue holds these %s already\n", lane, plural(s.Steps, "step"))
+		return
+	}
+	fmt.Fprintf(e.out, "%s: submission %d, %s in the catalogue\n", lane, s.Submission, plural(s.Steps, "step"))
+	late := map[step.Number]bool{}
+	for _, ref := range s.Late {
+		late[ref.Number] = true
+	}
+	t := table{}
+	list := func(word string, paint func(string) string, refs []api.StepRef, note func(api.StepRef) string) {
+		for _, ref := range refs {
+			t.add(cell{"  " + word, paint}, plain(string(ref.Number)), plain(ref.Slug), cell{note(ref), e.paint.warn})
+		}
+	}
+	list("new", e.paint.good, s.New, func(ref api.StepRef) string {
+		if late[ref.Number] {
+			return "late wherever a higher number is applied"
+		}
+		return ""
+	})
+	list("edited", e.paint.warn, s.Edited, func(api.StepRef) string { return "held wherever the earlier text was applied" })
+	list("gone", e.paint.bad, s.Gone, func(api.StepRef) string { return "held wherever it was applied" })
+	t.printRows(e.out)
+	if s.Unchanged > 0 {
+		fmt.Fprintf(e.out, "  %s unchanged\n", plural(s.Unchanged, "step"))
+	}
+}

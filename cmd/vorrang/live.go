@@ -1,0 +1,156 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"golang.org/x/term"
+
+	"vorrang/client"
+	"vorrang/core/deploy"
+	"vorrang/core/ledger"
+	"vorrang/service/api"
+)
+
+// follow shows a deployment to its end: a line for every step, and on a
+// terminal a line that lives while a step runs.
+func follow(ctx context.Context, e *env, c *client.Client, d *api.Deployment) error {
+	verb := "promoting"
+	if d.Direction == ledger.Back {
+		verb = "rolling back"
+	}
+	fmt.Fprintf(e.out, "%s %s on %s/%s, deployment %d\n", verb, plural(d.Planned, "step"), d.Lane, d.Environment, d.ID)
+	l := &live{e: e, d: d, width: slugWidth(d), terminal: isTerminal(e.out)}
+	defer l.stop()
+	return c.Follow(ctx, d.ID, 0, func(event deploy.Event) error {
+		l.hear(event)
+		return nil
+	})
+}
+
+func slugWidth(d *api.Deployment) int {
+	width := 0
+	for _, s := range d.Steps {
+		width = max(width, utf8.RuneCountInString(stepName(s.Number, s.Slug)))
+	}
+	return min(width, 48)
+}
+
+func stepName[N ~string](number N, slug string) string { return fmt.Sprintf("%-4s %s", number, slug) }
+
+// live draws a deployment's events.
+type live struct {
+	// immutable state
+	e        *env
+	d        *api.Deployment
+	width    int
+	terminal bool
+
+	// the line that lives
+	mu     sync.Mutex
+	step   deploy.Event
+	begun  time.Time
+	detail string
+	done   int
+	ticker *time.Ticker
+	drawn  bool
+}
+
+func (l *live) hear(event deploy.Event) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	p := l.e.paint
+	switch event.Kind {
+	case deploy.Started:
+	case deploy.StepBegan:
+		l.step, l.begun, l.detail = event, event.At, ""
+		l.tick()
+	case deploy.Statement:
+		l.detail = fmt.Sprintf("statement %d of %d, line %d", event.Statement, event.Of, event.Line)
+	case deploy.Notice:
+		l.line(fmt.Sprintf("  %s", p.dim(strings.ToLower(event.Severity)+": "+event.Message)))
+	case deploy.Waiting:
+		l.line("  " + p.warn(event.Message))
+	case deploy.StepDone:
+		l.step, l.done = deploy.Event{}, l.done+1
+		word := "applied"
+		if event.Direction == ledger.Back {
+			word = "rolled back"
+		}
+		l.line(fmt.Sprintf("  %-*s  %s  %s", l.width, stepName(event.Step, event.Slug), p.good(word), p.dim(took(event.DurationMS))))
+	case deploy.StepFailed:
+		l.step = deploy.Event{}
+		l.line(fmt.Sprintf("  %-*s  %s  %s", l.width, stepName(event.Step, event.Slug), p.bad("failed"), p.dim(took(event.DurationMS))))
+		l.line("\n" + strings.TrimRight(event.Failure.Text(), "\n") + "\n")
+	case deploy.Ended:
+		l.line(l.ending(event))
+	}
+}
+
+func (l *live) ending(event deploy.Event) string {
+	text := fmt.Sprintf("deployment %d %s: %d of %s", l.d.ID, outcomePaint(l.e.paint, event.Outcome)(string(event.Outcome)),
+		l.done, plural(event.Of, "step"))
+	if event.Message != "" {
+		text += "\n" + event.Message
+	}
+	if event.Outcome == deploy.Failed {
+		text += fmt.Sprintf("\n→ mend the cause, submit, and promote again; vorrang status -lane %s -env %s says where it stands", l.d.Lane, l.d.Environment)
+	}
+	return text
+}
+
+// line prints a line that stays, over the one that lives.
+func (l *live) line(text string) {
+	l.erase()
+	fmt.Fprintln(l.e.out, text)
+}
+
+func (l *live) erase() {
+	if l.drawn {
+		fmt.Fprint(l.e.out, "\r\x1b[K")
+		l.drawn = false
+	}
+}
+
+// tick starts to redraw the living line.
+func (l *live) tick() {
+	if !l.terminal || l.ticker != nil {
+		return
+	}
+	l.ticker = time.NewTicker(200 * time.Millisecond)
+	go func(ticks <-chan time.Time) {
+		for range ticks {
+			l.draw()
+		}
+	}(l.ticker.C)
+}
+
+func (l *live) draw() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.step.Step == "" || l.ticker == nil {
+		return
+	}
+	text := fmt.Sprintf("  %-*s  running  %s  %s", l.width, stepName(l.step.Step, l.step.Slug), took(time.Since(l.begun).Milliseconds()), l.detail)
+	columns, _, err := term.GetSize(1)
+	if err == nil && utf8.RuneCountInString(text) >= columns {
+		text = string([]rune(text)[:max(columns-1, 0)])
+	}
+	l.erase()
+	fmt.Fprint(l.e.out, text)
+	l.drawn = true
+}
+
+func (l *live) stop() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.erase()
+	if l.ticker != nil {
+		l.ticker.Stop()
+		l.ticker = nil
+	}
+}

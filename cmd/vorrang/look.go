@@ -1,0 +1,287 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"vorrang/core/deploy"
+	"vorrang/core/gate"
+	"vorrang/core/ledger"
+	"vorrang/service/api"
+)
+
+func previewCommand() command {
+	return command{
+		verb: "preview", does: "shows the SQL that would run",
+		explain: "With -to, of a promotion; with -env and one of -steps, -back-to and -deployment, of a rollback. Nothing is run.",
+		example: "vorrang preview -to staging -through 7\nvorrang preview -env staging -steps 1",
+		setUp: func(e *env) func(context.Context, []string) error {
+			e.laneFlag()
+			to := e.environmentFlag("to", "the `environment` to promote to")
+			through := e.flags.String("through", "", "the last `step` to apply")
+			environment := e.environmentFlag("env", "the `environment` to roll back")
+			way := wayFlags(e, "back-to")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				if (*to == "") == (*environment == "") {
+					return usage("say -to ENVIRONMENT for a promotion, or -env ENVIRONMENT for a rollback")
+				}
+				c := e.client()
+				lane, err := e.whichLane(ctx, c)
+				if err != nil {
+					return err
+				}
+				var preview *api.Preview
+				if *to != "" {
+					preview, err = c.Preview(ctx, lane, *to, *through)
+				} else if err = way.check(); err == nil {
+					preview, err = c.PreviewBack(ctx, lane, *environment, way.way())
+				}
+				if err != nil {
+					return err
+				}
+				return e.print(preview, func() { printPreview(e, preview) })
+			}
+		},
+	}
+}
+
+// printPreview writes SQL that can be read on its own: all else is comments.
+func printPreview(e *env, preview *api.Preview) {
+	if len(preview.Actions) == 0 {
+		fmt.Fprintln(e.out, e.paint.dim("-- nothing to do"))
+	}
+	for i, action := range preview.Actions {
+		head := fmt.Sprintf("-- %d of %d: step %s, %s (%s), mode %s", i+1, len(preview.Actions), action.Number, action.Direction, action.File, action.Mode)
+		if action.Phase != "" {
+			head += ", phase " + string(action.Phase)
+		}
+		if action.Resume > 0 {
+			head += fmt.Sprintf(", goes on at statement %d", action.Resume)
+		}
+		fmt.Fprintln(e.out, e.paint.strong(head))
+		fmt.Fprintln(e.out, strings.TrimRight(action.SQL, "\n"))
+		if action.Check != "" {
+			fmt.Fprintln(e.out, e.paint.dim("-- its check:"))
+			fmt.Fprintln(e.out, strings.TrimRight(action.Check, "\n"))
+		}
+		fmt.Fprintln(e.out)
+	}
+	if preview.Held {
+		fmt.Fprintln(e.errs, e.paint.bad("The gate is held:"))
+		printChecks(e.errs, e.paint, preview.Gate, true)
+	}
+}
+
+func gateCommand() command {
+	return command{
+		verb: "gate", does: "asks the checks that a promotion must meet, and shows their evidence",
+		explain: "Exit code 0 if the gate is clear, 3 if it is held, 5 if a step is in doubt.",
+		example: "vorrang gate -to production",
+		setUp: func(e *env) func(context.Context, []string) error {
+			e.laneFlag()
+			to := e.environmentFlag("to", "the `environment`")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				c := e.client()
+				lane, err := e.place(ctx, c, *to, "to")
+				if err != nil {
+					return err
+				}
+				answer, err := c.Gate(ctx, lane, *to)
+				if err != nil {
+					return err
+				}
+				if err := e.print(answer, func() { printGate(e, lane, *to, answer) }); err != nil {
+					return err
+				}
+				return gateExit(gate.Result{Checks: answer.Checks})
+			}
+		},
+	}
+}
+
+func gateExit(result gate.Result) error {
+	switch {
+	case result.InDoubt():
+		return &codedError{exitInDoubt, ""}
+	case result.Held():
+		return &codedError{exitHeld, ""}
+	}
+	return nil
+}
+
+func printGate(e *env, lane, environment string, answer *api.GateAnswer) {
+	word := e.paint.good("clear")
+	if answer.Gate != "clear" {
+		word = e.paint.bad("held")
+	}
+	fmt.Fprintf(e.out, "the gate of %s/%s is %s\n", lane, environment, word)
+	printChecks(e.out, e.paint, answer.Checks, false)
+}
+
+// printChecks writes the gate's checks, or only those that hold.
+func printChecks(w io.Writer, p paint, checks []gate.Check, holdsOnly bool) {
+	t := table{}
+	for _, check := range checks {
+		mark := cell{string(check.Verdict), p.good}
+		if check.Verdict == gate.Hold {
+			mark.paint = p.bad
+		} else if holdsOnly {
+			continue
+		}
+		t.add(cell{text: "  "}, mark, plain(string(check.ID)), plain(check.Evidence))
+		if check.Turn != "" {
+			t.add(plain(""), plain(""), plain(""), cell{"→ " + check.Turn, p.strong})
+		}
+	}
+	t.printRows(w)
+}
+
+func ledgerCommand() command {
+	return command{
+		verb: "ledger", does: "shows the history of a target, newest first",
+		example: "vorrang ledger -env production -limit 20",
+		setUp: func(e *env) func(context.Context, []string) error {
+			e.laneFlag()
+			environment := e.environmentFlag("env", "the `environment`")
+			limit := e.flags.Int("limit", 0, "the newest so many entries; 0 is all")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				c := e.client()
+				lane, err := e.place(ctx, c, *environment, "env")
+				if err != nil {
+					return err
+				}
+				history, err := c.Ledger(ctx, lane, *environment, *limit)
+				if err != nil {
+					return err
+				}
+				return e.print(history, func() { printLedger(e, lane, *environment, history) })
+			}
+		},
+	}
+}
+
+func printLedger(e *env, lane, environment string, history *api.Ledger) {
+	if !history.Exists {
+		fmt.Fprintf(e.out, "%s/%s has no ledger yet\n", lane, environment)
+		return
+	}
+	t := table{heads: []string{"SEQ", "AT (UTC)", "ACTION", "STEP", "SLUG", "TOOK", "DEPLOYMENT", "ACTOR", "HASH"}}
+	for _, entry := range history.Entries {
+		t.add(plain(fmt.Sprint(entry.Seq)), plain(moment(entry.At)), actionCell(e.paint, entry), plain(string(entry.Step)), plain(entry.Slug),
+			plain(took(entry.DurationMS)), plain(entry.Deployment), plain(entry.Actor), cell{entry.Hash[:12], e.paint.dim})
+	}
+	t.print(e.out, e.paint)
+	if history.Chain != "" {
+		fmt.Fprintln(e.out, e.paint.bad(history.Chain))
+		return
+	}
+	fmt.Fprintln(e.out, e.paint.dim(fmt.Sprintf("the chain of all %d entries holds", history.Total)))
+}
+
+func actionCell(p paint, entry ledger.Entry) cell {
+	c := plain(string(entry.Action))
+	switch entry.Action {
+	case ledger.Failed:
+		c.paint = p.bad
+	case ledger.Begun, ledger.RolledBack:
+		c.paint = p.warn
+	case ledger.Applied, ledger.Baselined, ledger.Attested, ledger.Amended, ledger.Settled:
+	}
+	return c
+}
+
+func deploymentsCommand() command {
+	return command{
+		verb: "deployments", does: "lists what ran, newest first",
+		example: "vorrang deployments -env staging",
+		setUp: func(e *env) func(context.Context, []string) error {
+			e.lane = e.flags.String("lane", "", "only of this `lane`")
+			environment := e.environmentFlag("env", "only on this `environment`")
+			limit := e.flags.Int("limit", 20, "the newest so many")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				list, err := e.client().Deployments(ctx, *e.lane, *environment, *limit)
+				if err != nil {
+					return err
+				}
+				return e.print(list, func() { printDeployments(e, list) })
+			}
+		},
+	}
+}
+
+func printDeployments(e *env, list *api.Deployments) {
+	if len(list.Deployments) == 0 {
+		fmt.Fprintln(e.out, "nothing was deployed yet")
+		return
+	}
+	t := table{heads: []string{"ID", "LANE", "ENVIRONMENT", "DIRECTION", "STEPS", "OUTCOME", "STARTED (UTC)", "TOOK", "ACTOR"}}
+	for _, d := range list.Deployments {
+		duration := ""
+		if d.EndedAt != nil {
+			duration = took(d.EndedAt.Sub(d.StartedAt).Milliseconds())
+		}
+		t.add(plain(fmt.Sprint(d.ID)), plain(d.Lane), plain(d.Environment), plain(string(d.Direction)), plain(fmt.Sprint(d.Planned)),
+			cell{string(d.Outcome), outcomePaint(e.paint, d.Outcome)}, plain(moment(d.StartedAt)), plain(duration), plain(d.Actor))
+	}
+	t.print(e.out, e.paint)
+}
+
+func outcomePaint(p paint, outcome deploy.Outcome) func(string) string {
+	switch outcome {
+	case deploy.Done:
+		return p.good
+	case deploy.Failed, deploy.BackedOut:
+		return p.bad
+	case deploy.Running, deploy.Cancelled, deploy.Interrupted:
+	}
+	return p.warn
+}
+
+func watchCommand() command {
+	return command{
+		verb: "watch", takes: "DEPLOYMENT", does: "shows a deployment, live or later",
+		explain: "With -json, one event a line. Exit code 4 if the deployment failed.",
+		example: "vorrang watch 12",
+		setUp: func(e *env) func(context.Context, []string) error {
+			return func(ctx context.Context, args []string) error {
+				if len(args) != 1 {
+					return usage("name one deployment: vorrang watch 12")
+				}
+				id, err := strconv.ParseInt(args[0], 10, 64)
+				if err != nil {
+					return usage("%q is not a deployment's number; vorrang deployments lists them", args[0])
+				}
+				c := e.client()
+				d, err := c.Deployment(ctx, id)
+				if err != nil {
+					return err
+				}
+				if *e.json {
+					encoder := json.NewEncoder(e.out)
+					if err := c.Follow(ctx, id, 0, func(event deploy.Event) error { return encoder.Encode(event) }); err != nil {
+						return err
+					}
+				} else if err := follow(ctx, e, c, d); err != nil {
+					return err
+				}
+				return outcomeExit(ctx, c, id)
+			}
+		},
+	}
+}

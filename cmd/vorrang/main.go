@@ -1,0 +1,139 @@
+// Vorrang is the client: it brings step folders to the service, and asks it
+// for promotions, rollbacks and where everything stands. It talks to the
+// service only, never to a database.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"vorrang/client"
+	"vorrang/core/step"
+)
+
+// version is set by the build.
+var version = "development"
+
+// Exit codes.
+const (
+	exitDone    = 0
+	exitError   = 1
+	exitUsage   = 2
+	exitHeld    = 3
+	exitFailed  = 4
+	exitInDoubt = 5
+)
+
+// codedError carries an exit code; its text may be empty where everything was
+// said already.
+type codedError struct {
+	code int
+	text string
+}
+
+func (e *codedError) Error() string { return e.text }
+
+func usage(format string, args ...any) error {
+	return &codedError{exitUsage, fmt.Sprintf(format, args...)}
+}
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	err := run(ctx, os.Args[1:], os.Stdout, os.Stderr)
+	stop()
+	os.Exit(report(os.Stderr, err))
+}
+
+// run finds the command and runs it.
+func run(ctx context.Context, args []string, out, errs io.Writer) error {
+	if len(args) == 0 {
+		overview(errs)
+		return &codedError{exitUsage, ""}
+	}
+	switch args[0] {
+	case "help", "-h", "-help", "--help":
+		return help(out, args[1:])
+	case "version", "-version", "--version":
+		fmt.Fprintln(out, "vorrang", version)
+		return nil
+	}
+	c, rest, found := find(args)
+	if !found {
+		return usage("there is no command %q%s\nvorrang help lists them", args[0], suggest(args[0]))
+	}
+	e := newEnv(c, out, errs)
+	do := c.setUp(e)
+	if err := e.flags.Parse(rest); err != nil {
+		if errors.Is(err, flag.ErrHelp) {
+			return help(out, []string{c.verb})
+		}
+		return usage("%s\nvorrang help %s explains the command", err, c.verb)
+	}
+	return do(ctx, e.flags.Args())
+}
+
+// report is the one place where errors become words on the terminal and exit
+// codes.
+func report(errs io.Writer, err error) int {
+	p := painter(errs)
+	var coded *codedError
+	var answered *client.Error
+	var files step.Problems
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.As(err, &coded):
+		if coded.text != "" {
+			fmt.Fprintln(errs, p.bad("vorrang:"), coded.text)
+		}
+		return coded.code
+	case errors.Is(err, context.Canceled):
+		return exitError
+	case errors.As(err, &answered):
+		return reportAnswer(errs, p, answered)
+	case errors.As(err, &files):
+		reportFiles(errs, p, files)
+		return exitError
+	}
+	fmt.Fprintln(errs, p.bad("vorrang:"), err)
+	return exitError
+}
+
+func reportAnswer(errs io.Writer, p paint, answer *client.Error) int {
+	switch answer.Kind() {
+	case "held", "in-doubt":
+		fmt.Fprintln(errs, p.bad(answer.Title))
+		if len(answer.Checks) == 0 {
+			fmt.Fprintln(errs, answer)
+		}
+		printChecks(errs, p, answer.Checks, true)
+		if answer.Running != nil {
+			fmt.Fprintf(errs, "%s vorrang watch %d\n", p.dim("watch it:"), answer.Running.ID)
+		}
+		if answer.Kind() == "in-doubt" {
+			return exitInDoubt
+		}
+		return exitHeld
+	case "invalid-files":
+		reportFiles(errs, p, answer.Errors)
+		return exitError
+	}
+	fmt.Fprintln(errs, p.bad("vorrang:"), answer.Detail)
+	if answer.Next != "" {
+		fmt.Fprintln(errs, p.dim("next:"), answer.Next)
+	}
+	return exitError
+}
+
+func reportFiles(errs io.Writer, p paint, problems step.Problems) {
+	for _, problem := range problems {
+		fmt.Fprintln(errs, problem.Error())
+	}
+	fmt.Fprintln(errs, p.bad(fmt.Sprintf("vorrang: %s; nothing was changed", plural(len(problems), "problem"))))
+}

@@ -1,0 +1,236 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"vorrang/core/gate"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/service/api"
+)
+
+func statusCommand() command {
+	return command{
+		verb: "status", does: "says where each environment stands: at, pending, and everything that is wrong",
+		explain: "Exit code 0 if nothing is wrong, 3 if something holds, 5 if a step is in doubt.",
+		example: "vorrang status\nvorrang status -env production -all",
+		setUp: func(e *env) func(context.Context, []string) error {
+			e.laneFlag()
+			environment := e.environmentFlag("env", "one `environment`, with its steps")
+			all := e.flags.Bool("all", false, "with -env: all steps, not only those that wait or have trouble")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				if *environment != "" {
+					return oneStatus(ctx, e, *environment, *all)
+				}
+				return allStatus(ctx, e)
+			}
+		},
+	}
+}
+
+func allStatus(ctx context.Context, e *env) error {
+	lanes, err := e.client().Lanes(ctx)
+	if err != nil {
+		return err
+	}
+	lanes.Lanes = slices.DeleteFunc(lanes.Lanes, func(l api.LaneStatus) bool { return *e.lane != "" && l.Lane != *e.lane })
+	if *e.lane != "" && len(lanes.Lanes) == 0 {
+		return fmt.Errorf("there is no lane %s; vorrang lanes lists them", *e.lane)
+	}
+	var environments []api.EnvironmentStatus
+	for _, l := range lanes.Lanes {
+		environments = append(environments, l.Environments...)
+	}
+	err = e.print(lanes, func() {
+		if len(lanes.Lanes) == 0 {
+			printLanes(e, lanes)
+			return
+		}
+		t := table{heads: []string{"LANE", "ENVIRONMENT", "AT", "PENDING", "LAST DEPLOYMENT", "STATE"}}
+		for _, environment := range environments {
+			t.add(plain(environment.Lane), cell{environment.Environment, e.paint.strong}, plain(standsAt(environment)),
+				plain(pending(environment)), plain(lastDeployment(environment)), stateCell(e.paint, environment))
+		}
+		t.print(e.out, e.paint)
+		for _, environment := range environments {
+			printTrouble(e, environment, true)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	return statusExit(environments...)
+}
+
+// statusExit tells a script whether anything is wrong.
+func statusExit(environments ...api.EnvironmentStatus) error {
+	code := exitDone
+	for _, environment := range environments {
+		for _, trouble := range environment.Trouble {
+			code = max(code, exitHeld)
+			if trouble.Kind == string(gate.NothingInDoubt) {
+				code = exitInDoubt
+			}
+		}
+	}
+	if code == exitDone {
+		return nil
+	}
+	return &codedError{code, ""}
+}
+
+func standsAt(s api.EnvironmentStatus) string {
+	switch {
+	case !s.Reached:
+		return "?"
+	case s.At == "":
+		return "nothing applied"
+	case s.AtSlug == "":
+		return string(s.At)
+	}
+	return fmt.Sprintf("%s %s", s.At, s.AtSlug)
+}
+
+func pending(s api.EnvironmentStatus) string {
+	if !s.Reached {
+		return "?"
+	}
+	return fmt.Sprint(s.Pending)
+}
+
+func lastDeployment(s api.EnvironmentStatus) string {
+	d := s.Running
+	if d == nil {
+		d = s.Last
+	}
+	if d == nil {
+		return "none"
+	}
+	return fmt.Sprintf("%d %s %s, %s", d.ID, d.Direction, d.Outcome, ago(d.StartedAt))
+}
+
+func ago(t time.Time) string {
+	d := time.Since(t)
+	switch {
+	case d < time.Minute:
+		return "just now"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return moment(t)[:10]
+}
+
+func stateCell(p paint, s api.EnvironmentStatus) cell {
+	switch {
+	case len(s.Trouble) > 0:
+		var kinds []string
+		for _, trouble := range s.Trouble {
+			if !slices.Contains(kinds, trouble.Kind) {
+				kinds = append(kinds, trouble.Kind)
+			}
+		}
+		return cell{"TROUBLE: " + strings.Join(kinds, ", "), p.bad}
+	case s.Running != nil:
+		return cell{"deploying", p.warn}
+	case s.Pending > 0:
+		return cell{"pending", p.warn}
+	}
+	return cell{"in order", p.good}
+}
+
+func printTrouble(e *env, s api.EnvironmentStatus, withName bool) {
+	for _, trouble := range s.Trouble {
+		place := ""
+		if withName {
+			place = s.Lane + "/" + s.Environment + ": "
+		}
+		fmt.Fprintf(e.out, "\n%s%s\n  → %s\n", e.paint.bad(place), trouble.Message, e.paint.strong(trouble.Next))
+	}
+}
+
+func oneStatus(ctx context.Context, e *env, environment string, all bool) error {
+	c := e.client()
+	lane, err := e.whichLane(ctx, c)
+	if err != nil {
+		return err
+	}
+	which := "open"
+	if all {
+		which = "all"
+	}
+	s, err := c.Status(ctx, lane, environment, which)
+	if err != nil {
+		return err
+	}
+	if err := e.print(s, func() { printStatus(e, s) }); err != nil {
+		return err
+	}
+	return statusExit(*s)
+}
+
+func printStatus(e *env, s *api.EnvironmentStatus) {
+	state := stateCell(e.paint, *s)
+	fmt.Fprintf(e.out, "%s/%s  %s\n", s.Lane, s.Environment, state.paint(state.text))
+	printTrouble(e, *s, false)
+	if len(s.Trouble) > 0 {
+		fmt.Fprintln(e.out)
+	}
+	if !s.Reached {
+		return
+	}
+	facts := []string{"at " + standsAt(*s), fmt.Sprintf("%d applied", s.Applied)}
+	if s.Baseline != "" {
+		facts = append(facts, fmt.Sprintf("%d covered by the baseline %s", s.Covered, s.Baseline))
+	}
+	facts = append(facts, fmt.Sprintf("%d pending", s.Pending))
+	if s.NotHere > 0 {
+		facts = append(facts, fmt.Sprintf("%d not here", s.NotHere))
+	}
+	fmt.Fprintf(e.out, "%s · last deployment: %s\n", strings.Join(facts, " · "), lastDeployment(*s))
+	if len(s.Steps) == 0 {
+		return
+	}
+	t := table{heads: []string{"STEP", "SLUG", "STATE", "FLAGS", "MODE", "WAY BACK", "AT (UTC)", "BY"}}
+	for _, step := range s.Steps {
+		t.add(stepCells(e.paint, step)...)
+	}
+	t.print(e.out, e.paint)
+}
+
+func stepCells(p paint, s api.StepStatus) []cell {
+	flags := make([]string, len(s.Flags))
+	for i, flag := range s.Flags {
+		flags[i] = string(flag)
+	}
+	state := cell{string(s.State), nil}
+	switch s.State {
+	case ledger.StatusFailed, ledger.StatusInDoubt:
+		state.paint = p.bad
+	case ledger.StatusPending, ledger.StatusRolledBack:
+		state.paint = p.warn
+	case ledger.StatusApplied, ledger.StatusCovered, ledger.StatusAttested:
+		state.paint = p.good
+	}
+	back, at := "none", ""
+	if s.Back {
+		back = "yes"
+	}
+	if s.At != nil {
+		at = moment(*s.At)
+	}
+	flagPaint := p.bad
+	if len(s.Flags) == 1 && s.Flags[0] == plan.NotHere {
+		flagPaint = p.dim
+	}
+	return []cell{plain(string(s.Number)), plain(s.Slug), state, {strings.Join(flags, ", "), flagPaint},
+		plain(string(s.Mode)), plain(back), plain(at), plain(s.Actor)}
+}

@@ -1,0 +1,124 @@
+// Vorrangd is the service: it answers the API, serves the console, and carries
+// deployments out.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"syscall"
+	"time"
+
+	"vorrang/console"
+	"vorrang/records"
+	"vorrang/service"
+)
+
+// version is set by the build.
+var version = "development"
+
+// memoryLimit makes the collector work harder before the process grows past
+// it, in bytes. It is no hard limit; GOMEMLIMIT overrides it.
+const memoryLimit = 160 << 20
+
+func main() {
+	if err := run(os.Args[1:]); err != nil {
+		if errors.Is(err, flag.ErrHelp) {
+			return
+		}
+		fmt.Fprintln(os.Stderr, "vorrangd:", err)
+		os.Exit(1)
+	}
+}
+
+type settings struct {
+	listen, records, log string
+	grace, wait          time.Duration
+}
+
+func parse(args []string) (settings, error) {
+	var s settings
+	flags := flag.NewFlagSet("vorrangd", flag.ContinueOnError)
+	flags.StringVar(&s.listen, "listen", "127.0.0.1:7340", "the `address` to answer at")
+	flags.StringVar(&s.records, "records", os.Getenv("VORRANG_RECORDS_URL"), "the `URL` of the records database (VORRANG_RECORDS_URL)")
+	flags.StringVar(&s.log, "log", "info", "the least `level` to log: debug, info, warn or error")
+	flags.DurationVar(&s.grace, "grace", 20*time.Second, "how long a running step may take to end once the service is stopped")
+	flags.DurationVar(&s.wait, "wait", 15*time.Second, "how long to wait for another vorrangd on the same records to end")
+	showVersion := flags.Bool("version", false, "print the version and end")
+	flags.Usage = func() {
+		fmt.Fprintf(flags.Output(), "vorrangd answers Vorrang's API and carries deployments out.\n\n"+
+			"  VORRANG_ADMIN_TOKEN=$(openssl rand -hex 24) VORRANG_RECORDS_URL=postgres://… vorrangd\n\n")
+		flags.PrintDefaults()
+	}
+	if err := flags.Parse(args); err != nil {
+		return s, err
+	}
+	if *showVersion {
+		fmt.Println("vorrangd", version)
+		return s, flag.ErrHelp
+	}
+	if flags.NArg() > 0 {
+		return s, fmt.Errorf("%q is not expected; vorrangd takes flags only", flags.Arg(0))
+	}
+	if s.records == "" {
+		return s, errors.New("the records database is not given; set VORRANG_RECORDS_URL, or -records, to the URL of an empty PostgreSQL database")
+	}
+	return s, nil
+}
+
+func run(args []string) error {
+	s, err := parse(args)
+	if err != nil {
+		return err
+	}
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(s.log)); err != nil {
+		return fmt.Errorf("-log %s: it is debug, info, warn or error", s.log)
+	}
+	log := slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryLimit)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+
+	store, err := records.Open(ctx, s.records, s.wait)
+	if err != nil {
+		return err
+	}
+	defer store.Close()
+	server, err := service.New(service.Config{Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"),
+		Console: console.Files(), Log: log, Version: version, Grace: s.grace})
+	if err != nil {
+		return err
+	}
+	if err := server.Start(ctx); err != nil {
+		return err
+	}
+	return serve(ctx, server, s, log)
+}
+
+func serve(ctx context.Context, server *service.Service, s settings, log *slog.Logger) error {
+	listener, err := net.Listen("tcp", s.listen)
+	if err != nil {
+		return fmt.Errorf("listen at %s: %w", s.listen, err)
+	}
+	log.Info("vorrangd is ready", "version", version, "address", listener.Addr().String())
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(listener) }()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	log.Info("vorrangd is stopping", "grace", s.grace.String())
+	server.Stop()
+	log.Info("vorrangd has stopped")
+	return nil
+}

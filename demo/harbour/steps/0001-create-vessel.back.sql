@@ -1,0 +1,2 @@
+DROP TABLE harbour.vessel;
+DROP SCHEMA harbour;

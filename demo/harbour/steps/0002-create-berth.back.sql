@@ -1,0 +1,2 @@
+DROP TABLE harbour.berth;
+DROP TABLE harbour.quay;

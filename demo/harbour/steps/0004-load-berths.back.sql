@@ -1,0 +1,2 @@
+DELETE FROM harbour.berth;
+DELETE FROM harbour.quay;

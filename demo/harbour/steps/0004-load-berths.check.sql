@@ -1,0 +1,2 @@
+SELECT count(*) = 8 FROM harbour.berth;
+SELECT count(*) = 3 FROM harbour.quay;

@@ -1,0 +1,2 @@
+DROP TABLE harbour.pilotage;
+DROP TABLE harbour.pilot;

@@ -1,0 +1,1 @@
+DROP INDEX CONCURRENTLY harbour.port_call_arrival;

@@ -1,0 +1,1 @@
+SELECT indisvalid FROM pg_index WHERE indexrelid = 'harbour.port_call_arrival'::regclass;

@@ -1,0 +1,2 @@
+DROP VIEW harbour.berth_occupancy;
+DROP FUNCTION harbour.dues(numeric, numeric);

@@ -1,0 +1,7 @@
+/*---
+phase: contract
+lock-timeout: 2s
+---*/
+DROP TRIGGER keep_draught ON harbour.vessel;
+DROP FUNCTION harbour.keep_draught();
+ALTER TABLE harbour.vessel DROP COLUMN depth;

@@ -1,0 +1,1 @@
+ALTER TABLE harbour.port_call DROP CONSTRAINT departure_after_arrival;
