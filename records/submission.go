@@ -100,7 +100,7 @@ func (s *Submission) Text(ctx context.Context, digest step.Checksum) ([]byte, er
 // Change is what a submission does to one step.
 type Change struct {
 	Step   step.Step
-	Before *plan.Step // nil for a new step
+	Before *plan.Step // nil for a step that never was in the catalogue
 }
 
 // Difference is what a folder changes in the catalogue.
@@ -128,8 +128,10 @@ func (s *Submission) Compare(ctx context.Context, steps []step.Step) (Difference
 		kept, known := before[folder.Number]
 		delete(before, folder.Number)
 		switch {
-		case !known || kept.gone:
+		case !known:
 			d.New = append(d.New, Change{Step: folder})
+		case kept.gone:
+			d.New = append(d.New, Change{Step: folder, Before: &kept.step})
 		case !slices.Equal(kept.digests, digests(folder)) || kept.step.Slug != folder.Slug:
 			d.Edited = append(d.Edited, Change{Step: folder, Before: &kept.step})
 		default:

@@ -6,13 +6,16 @@ import (
 	"fmt"
 	"net/http"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/gofiber/fiber/v3"
+	"github.com/swaggest/jsonschema-go"
 	"github.com/swaggest/openapi-go"
 	"github.com/swaggest/openapi-go/openapi31"
 
+	"vorrang/core/step"
 	"vorrang/service/api"
 )
 
@@ -21,12 +24,11 @@ type endpoint struct {
 	method, path string // {name} stands for a parameter
 	id, summary  string
 
-	in, out  any    // pointers to the handler's types; nil for none
-	takes    string // media type of a body that is no JSON
-	gives    string // media type of an answer that is no JSON
-	gaveless bool   // no body in the answer
-	open     bool   // answers without sign-in
-	status   int
+	in, out any    // pointers to the handler's types
+	takes   string // media type of a body that is no JSON
+	streams bool   // answers with an event stream too
+	open    bool   // answers without sign-in
+	status  int    // of an answer that is no error
 
 	handle fiber.Handler
 }
@@ -131,6 +133,7 @@ func describe(endpoints []endpoint, version string) ([]byte, error) {
 	reflector.Spec.Info.WithTitle("Vorrang").WithVersion(version).WithDescription(
 		"Brings ordered SQL migration scripts from development through staging to production. " +
 			"Errors are problem+json (RFC 9457).")
+	reflector.DefaultOptions = append(reflector.DefaultOptions, jsonschema.InterceptDefName(schemaName), jsonschema.InterceptProp(requireProperty))
 	reflector.Spec.SetHTTPBearerTokenSecurity("token", "", "The administrator's token. A session cookie does as well.")
 	for _, e := range endpoints {
 		operation, err := reflector.NewOperationContext(e.method, e.path)
@@ -145,25 +148,39 @@ func describe(endpoints []endpoint, version string) ([]byte, error) {
 	return json.MarshalIndent(reflector.Spec, "", "  ")
 }
 
+// schemaName is a type's own name; the two kinds of problem have one each.
+func schemaName(t reflect.Type, _ string) string {
+	if t == reflect.TypeFor[step.Problem]() {
+		return "FileProblem"
+	}
+	return sentenceCase(t.Name())
+}
+
+func sentenceCase(name string) string { return strings.ToUpper(name[:1]) + name[1:] }
+
+// requireProperty marks what an answer always holds.
+func requireProperty(params jsonschema.InterceptPropParams) error {
+	_, options, _ := strings.Cut(params.Field.Tag.Get("json"), ",")
+	if params.Processed && params.Field.Tag.Get("json") != "" && !strings.Contains(options, "omitempty") &&
+		!slices.Contains(params.ParentSchema.Required, params.Name) {
+		params.ParentSchema.Required = append(params.ParentSchema.Required, params.Name)
+	}
+	return nil
+}
+
 func (e endpoint) describe(operation openapi.OperationContext) {
 	operation.SetID(e.id)
 	operation.SetSummary(e.summary)
 	if !e.open {
 		operation.AddSecurity("token")
 	}
-	if e.in != nil {
-		operation.AddReqStructure(e.in)
-	}
+	operation.AddReqStructure(e.in)
 	if e.takes != "" {
 		operation.AddReqStructure("", openapi.WithContentType(e.takes))
 	}
-	switch {
-	case e.gives != "":
-		operation.AddRespStructure("", openapi.WithHTTPStatus(e.status), openapi.WithContentType(e.gives))
-	case e.gaveless:
-		operation.AddRespStructure(nil, openapi.WithHTTPStatus(e.status))
-	case e.out != nil:
-		operation.AddRespStructure(e.out, openapi.WithHTTPStatus(e.status))
+	operation.AddRespStructure(e.out, openapi.WithHTTPStatus(e.status))
+	if e.streams {
+		operation.AddRespStructure("", openapi.WithHTTPStatus(e.status), openapi.WithContentType("text/event-stream"))
 	}
 	operation.AddRespStructure(new(api.Problem), func(unit *openapi.ContentUnit) {
 		unit.IsDefault = true

@@ -208,7 +208,7 @@ func (s *Service) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 	return s.record(c, p, func(session *postgres.Session, facts gate.Facts) (ledger.Entry, string, error) {
 		if facts.Entries > 0 {
 			return ledger.Entry{}, "", refused("vorrang status says where it stands",
-				"%s has a ledger of %d entries already; a baseline is for databases that have none", in.Environment, facts.Entries)
+				"%s has a ledger of %s already; a baseline is for databases that have none", in.Environment, count(facts.Entries, "entry", "entries"))
 		}
 		covers, slug, err := covered(p, at)
 		if err != nil {

@@ -23,6 +23,9 @@ func (s *Service) endpoints() []endpoint {
 	apply.takes = "application/yaml"
 	submit := on(http.MethodPost, lane+"/submissions", "submit", "Sends a step folder to the catalogue", s.submit)
 	submit.takes = "application/x-tar"
+	events := on(http.MethodGet, "/api/v1/deployments/{id}/events", "getEvents",
+		"Gives a deployment's events: a list, or with Accept: text/event-stream a stream that resumes with Last-Event-ID", s.events)
+	events.streams = true
 
 	return []endpoint{
 		signIn,
@@ -44,8 +47,7 @@ func (s *Service) endpoints() []endpoint {
 		on(http.MethodPost, environment+"/settlements", "settle", "Records what became of a step in doubt", s.settle),
 		on(http.MethodGet, "/api/v1/deployments", "listDeployments", "Lists deployments, newest first", s.deployments),
 		on(http.MethodGet, "/api/v1/deployments/{id}", "getDeployment", "Gives one deployment", s.deployment),
-		on(http.MethodGet, "/api/v1/deployments/{id}/events", "getEvents",
-			"Gives a deployment's events: a list, or with Accept: text/event-stream a stream that resumes with Last-Event-ID", s.events),
+		events,
 	}
 }
 
@@ -121,4 +123,9 @@ func (s *Service) console(c fiber.Ctx) error {
 		c.Set(fiber.HeaderCacheControl, "public, max-age=31536000, immutable")
 	}
 	return c.Send(body)
+}
+
+// Document is the OpenAPI 3.1 document of the API, as JSON.
+func Document(version string) ([]byte, error) {
+	return describe((&Service{}).endpoints(), version)
 }

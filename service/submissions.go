@@ -182,7 +182,7 @@ func submitted(id int64, total int, d records.Difference, before []plan.Step) *a
 	for _, change := range d.New {
 		ref := api.StepRef{Number: change.Step.Number, Slug: change.Step.Slug}
 		answer.New = append(answer.New, ref)
-		if n := len(before); n > 0 && step.Compare(ref.Number, before[n-1].Number) < 0 {
+		if n := len(before); n > 0 && change.Before == nil && step.Compare(ref.Number, before[n-1].Number) < 0 {
 			answer.Late = append(answer.Late, ref)
 		}
 	}

@@ -69,13 +69,27 @@ func run(ctx context.Context, args []string, out, errs io.Writer) error {
 	}
 	e := newEnv(c, out, errs)
 	do := c.setUp(e)
-	if err := e.flags.Parse(rest); err != nil {
+	arguments, err := parseMixed(e.flags, rest)
+	if err != nil {
 		if errors.Is(err, flag.ErrHelp) {
 			return help(out, []string{c.verb})
 		}
 		return usage("%s\nvorrang help %s explains the command", err, c.verb)
 	}
-	return do(ctx, e.flags.Args())
+	return do(ctx, arguments)
+}
+
+// parseMixed lets flags stand before and behind a command's arguments.
+func parseMixed(flags *flag.FlagSet, args []string) (arguments []string, err error) {
+	for {
+		if err := flags.Parse(args); err != nil {
+			return nil, err
+		}
+		if flags.NArg() == 0 {
+			return arguments, nil
+		}
+		arguments, args = append(arguments, flags.Arg(0)), flags.Args()[1:]
+	}
 }
 
 // report is the one place where errors become words on the terminal and exit

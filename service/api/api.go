@@ -42,7 +42,7 @@ type LaneApplied struct {
 
 // Lanes is every lane with where its environments stand.
 type Lanes struct {
-	Lanes []LaneStatus `json:"lanes" required:"true" nullable:"false"`
+	Lanes []LaneStatus `json:"lanes" nullable:"false"`
 }
 
 // LaneStatus is one lane with its environments, in the order of promotion.
@@ -52,7 +52,7 @@ type LaneStatus struct {
 	Engine       string              `json:"engine"`
 	Steps        int                 `json:"steps" description:"In the catalogue."`
 	Newest       step.Number         `json:"newest,omitempty"`
-	Environments []EnvironmentStatus `json:"environments" required:"true" nullable:"false"`
+	Environments []EnvironmentStatus `json:"environments" nullable:"false"`
 }
 
 // EnvironmentStatus is where an environment stands, and everything that is wrong.
@@ -72,8 +72,8 @@ type EnvironmentStatus struct {
 	Entries  int         `json:"entries" description:"In the target's ledger."`
 
 	Reached bool         `json:"reached" description:"False where the target could not be looked at; the figures are then missing."`
-	Trouble []Trouble    `json:"trouble" required:"true" nullable:"false" description:"Everything that is wrong, the worst first."`
-	Gate    []gate.Check `json:"gate" required:"true" nullable:"false"`
+	Trouble []Trouble    `json:"trouble" nullable:"false" description:"Everything that is wrong, the worst first."`
+	Gate    []gate.Check `json:"gate" nullable:"false"`
 	Running *Deployment  `json:"running,omitempty"`
 	Last    *Deployment  `json:"last,omitempty" description:"The newest deployment that has ended."`
 	Steps   []StepStatus `json:"steps,omitempty"`
@@ -108,10 +108,10 @@ type StepStatus struct {
 // Submitted is what a submission changed in the catalogue.
 type Submitted struct {
 	Submission int64     `json:"submission,omitempty" description:"Absent where nothing changed."`
-	New        []StepRef `json:"new" required:"true" nullable:"false"`
-	Edited     []StepRef `json:"edited" required:"true" nullable:"false"`
-	Gone       []StepRef `json:"gone" required:"true" nullable:"false"`
-	Late       []StepRef `json:"late" required:"true" nullable:"false" description:"New steps below the highest number that the catalogue had before."`
+	New        []StepRef `json:"new" nullable:"false"`
+	Edited     []StepRef `json:"edited" nullable:"false"`
+	Gone       []StepRef `json:"gone" nullable:"false"`
+	Late       []StepRef `json:"late" nullable:"false" description:"New steps below the highest number that the catalogue had before."`
 	Unchanged  int       `json:"unchanged"`
 	Steps      int       `json:"steps" description:"In the catalogue now."`
 }
@@ -126,8 +126,8 @@ type StepRef struct {
 // Preview is the plan of a deployment with the SQL that would run.
 type Preview struct {
 	Direction ledger.Direction `json:"direction"`
-	Actions   []PreviewAction  `json:"actions" required:"true" nullable:"false"`
-	Gate      []gate.Check     `json:"gate" required:"true" nullable:"false"`
+	Actions   []PreviewAction  `json:"actions" nullable:"false"`
+	Gate      []gate.Check     `json:"gate" nullable:"false"`
 	Held      bool             `json:"held"`
 }
 
@@ -148,7 +148,7 @@ type PreviewAction struct {
 type Promoted struct {
 	Nothing    bool         `json:"nothing" description:"There was nothing to do."`
 	Deployment *Deployment  `json:"deployment,omitempty"`
-	Gate       []gate.Check `json:"gate" required:"true" nullable:"false"`
+	Gate       []gate.Check `json:"gate" nullable:"false"`
 }
 
 // Deployment is one carrying-out of a plan.
@@ -169,18 +169,18 @@ type Deployment struct {
 
 // Deployments is a list, newest first.
 type Deployments struct {
-	Deployments []Deployment `json:"deployments" required:"true" nullable:"false"`
+	Deployments []Deployment `json:"deployments" nullable:"false"`
 }
 
 // Events is a list, oldest first.
 type Events struct {
-	Events []deploy.Event `json:"events" required:"true" nullable:"false"`
+	Events []deploy.Event `json:"events" nullable:"false"`
 }
 
 // Ledger is a target's history, newest first.
 type Ledger struct {
 	Exists  bool           `json:"exists"`
-	Entries []ledger.Entry `json:"entries" required:"true" nullable:"false"`
+	Entries []ledger.Entry `json:"entries" nullable:"false"`
 	Total   int            `json:"total"`
 	Chain   string         `json:"chain,omitempty" description:"What is wrong with the chain; absent where it holds."`
 }
@@ -199,7 +199,7 @@ type Probe struct {
 	Version     string `json:"version,omitempty"`
 	Database    string `json:"database,omitempty"`
 	User        string `json:"user,omitempty"`
-	Looks       []Look `json:"looks" required:"true" nullable:"false"`
+	Looks       []Look `json:"looks" nullable:"false"`
 }
 
 // Look is one thing that a probe looked at.
@@ -213,14 +213,14 @@ type Look struct {
 // GateAnswer is what the gate says to a promotion now.
 type GateAnswer struct {
 	Gate   string       `json:"gate" enum:"clear,held"`
-	Checks []gate.Check `json:"checks" required:"true" nullable:"false"`
+	Checks []gate.Check `json:"checks" nullable:"false"`
 }
 
 // StepTexts is one step of the catalogue with its texts.
 type StepTexts struct {
 	StepRef
 	Options step.Options `json:"options"`
-	Files   []StepFile   `json:"files" required:"true" nullable:"false"`
+	Files   []StepFile   `json:"files" nullable:"false"`
 }
 
 // StepFile is one file of a step.

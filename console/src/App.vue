@@ -1,0 +1,52 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import { onMounted } from 'vue'
+import { RouterLink, RouterView, useRoute } from 'vue-router'
+
+import { api, askSession, session } from './api'
+import { labels } from './labels'
+import SignInPage from './pages/SignInPage.vue'
+import { dark, toggleDark } from './theme'
+
+const route = useRoute()
+onMounted(askSession)
+
+async function signOut() {
+  await api.DELETE('/api/v1/session')
+  session.value = null
+}
+</script>
+
+<template>
+  <SignInPage v-if="session === null" />
+  <template v-else-if="session">
+    <header class="bar">
+      <RouterLink to="/" class="mark"><img src="/mark.svg" alt="" width="22" height="22" /> {{ labels.product }}</RouterLink>
+      <nav class="row">
+        <RouterLink to="/">{{ labels.board }}</RouterLink>
+        <RouterLink to="/deployments">{{ labels.deployments }}</RouterLink>
+      </nav>
+      <span class="grow" />
+      <span class="soft small">{{ session.name }}</span>
+      <Button
+        :icon="dark ? 'pi pi-sun' : 'pi pi-moon'" text rounded size="small" severity="secondary"
+        :aria-label="dark ? 'Light theme' : 'Dark theme'" @click="toggleDark"
+      />
+      <Button :label="labels.signOut" text size="small" severity="secondary" @click="signOut" />
+    </header>
+    <main>
+      <RouterView :key="route.path" />
+    </main>
+  </template>
+</template>
+
+<style scoped>
+.bar { display: flex; align-items: center; gap: var(--gap-large); padding: 6px var(--gap-large); background: var(--surface); border-bottom: 1px solid var(--line); }
+.mark { display: flex; align-items: center; gap: 8px; font-weight: 600; color: var(--ink); font-size: 16px; }
+.mark:hover { text-decoration: none; }
+nav { gap: var(--gap-large); }
+nav a { color: var(--ink-soft); padding: 4px 0; border-bottom: 2px solid transparent; }
+nav a.router-link-exact-active { color: var(--ink); border-color: var(--accent); }
+.bar > .small + * { margin-left: -12px; }
+main { max-width: 1320px; margin: 0 auto; padding: 18px var(--gap-large) 48px; }
+</style>

@@ -1,0 +1,64 @@
+import createClient from 'openapi-fetch'
+import { ref } from 'vue'
+
+import type { components, paths } from './schema'
+
+type Schemas = components['schemas']
+export type LaneStatus = Schemas['LaneStatus']
+export type EnvironmentStatus = Schemas['EnvironmentStatus']
+export type StepStatus = Schemas['StepStatus']
+export type Trouble = Schemas['Trouble']
+export type Check = Schemas['Check']
+export type Deployment = Schemas['Deployment']
+export type DeployEvent = Schemas['Event']
+export type Failure = Schemas['Failure']
+export type Preview = Schemas['Preview']
+export type Ledger = Schemas['Ledger']
+export type StepTexts = Schemas['StepTexts']
+export type Problem = Schemas['Problem']
+
+/** Who is signed in: undefined until asked, null for nobody. */
+export const session = ref<{ name: string } | null | undefined>(undefined)
+
+export const api = createClient<paths>({ credentials: 'same-origin' })
+
+api.use({
+  onResponse({ response }) {
+    if (response.status === 401) session.value = null
+  },
+})
+
+/** An answer of the service that is no result. */
+export class ApiError extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail || problem.title)
+  }
+}
+
+const silence: Problem = {
+  type: 'urn:vorrang:silent', title: 'No answer', status: 0,
+  detail: 'The service does not answer.', next: 'Is vorrangd running? This page tries again by itself.',
+}
+
+/** Gives a call's result, or throws an ApiError. */
+export async function result<T>(call: Promise<{ data?: T; error?: unknown }>): Promise<T> {
+  let answer
+  try {
+    answer = await call
+  } catch {
+    throw new ApiError(silence)
+  }
+  if (answer.data !== undefined) return answer.data
+  const problem = answer.error as Problem | undefined
+  throw new ApiError(problem?.title ? problem : silence)
+}
+
+export function problemOf(error: unknown): Problem {
+  return error instanceof ApiError ? error.problem : { ...silence, title: 'Something went wrong', detail: String(error), next: '' }
+}
+
+/** Asks who is signed in. */
+export async function askSession() {
+  const { data } = await api.GET('/api/v1/session').catch(() => ({ data: undefined }))
+  session.value = data ?? null
+}

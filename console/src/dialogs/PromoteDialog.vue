@@ -1,0 +1,61 @@
+<script setup lang="ts">
+import Select from 'primevue/select'
+import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, result, type EnvironmentStatus } from '../api'
+import { labels, plural } from '../labels'
+import GateList from '../parts/GateList.vue'
+import ActDialog from './ActDialog.vue'
+
+const props = defineProps<{ environment: EnvironmentStatus }>()
+const open = defineModel<boolean>('open', { required: true })
+const router = useRouter()
+
+const waiting = computed(() =>
+  (props.environment.steps ?? []).filter((s) => ['pending', 'rolled back', 'failed'].includes(s.state) && !s.flags?.includes('not here')),
+)
+const choices = computed(() => waiting.value.map((s) => ({ value: s.number, label: `${s.number} ${s.slug.replaceAll('-', ' ')}` })))
+const through = ref('')
+watch(open, () => (through.value = choices.value.at(-1)?.value ?? ''))
+
+const chosen = computed(() => waiting.value.slice(0, waiting.value.findIndex((s) => s.number === through.value) + 1))
+const held = computed(() => props.environment.gate.some((c) => c.verdict === 'hold'))
+const place = computed(() => `${props.environment.lane} / ${props.environment.environment}`)
+
+async function act() {
+  const answer = await result(
+    api.POST('/api/v1/lanes/{lane}/environments/{environment}/promotions', {
+      params: { path: { lane: props.environment.lane, environment: props.environment.environment } },
+      body: { through: through.value },
+    }),
+  )
+  if (answer.deployment) await router.push(`/deployments/${answer.deployment.id}`)
+}
+</script>
+
+<template>
+  <ActDialog
+    v-model:open="open" :title="`${labels.promote} to ${place}`" :act="act" :ready="chosen.length > 0 && !held"
+    :confirm="`Apply ${plural(chosen.length, 'step')} to ${environment.environment}`"
+  >
+    <GateList :checks="environment.gate" :holds-only="true" />
+    <label class="row">
+      <span>Up to step</span>
+      <Select v-model="through" :options="choices" option-label="label" option-value="value" class="grow" size="small" />
+    </label>
+    <p>These steps will be applied to <b>{{ place }}</b> (target <code>{{ environment.target }}</code>), in this order. The first that fails stops the deployment; the ones before it stay.</p>
+    <ol class="steps">
+      <li v-for="s in chosen" :key="s.number">
+        <b>{{ s.number }}</b> {{ s.slug.replaceAll('-', ' ') }}
+        <span v-if="s.mode !== 'transaction'" class="small warn">mode {{ s.mode }}</span>
+        <span v-if="s.phase === 'contract'" class="small warn">phase contract</span>
+        <span v-if="!s.back" class="small warn">no way back</span>
+      </li>
+    </ol>
+  </ActDialog>
+</template>
+
+<style scoped>
+.steps { margin: 0; padding-left: 2rem; max-height: 34vh; overflow: auto; }
+</style>

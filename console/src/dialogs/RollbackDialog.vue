@@ -1,0 +1,68 @@
+<script setup lang="ts">
+import Select from 'primevue/select'
+import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, problemOf, result, type EnvironmentStatus, type Preview, type Problem } from '../api'
+import { labels, plural } from '../labels'
+import PreviewList from '../parts/PreviewList.vue'
+import ProblemNote from '../parts/ProblemNote.vue'
+import ActDialog from './ActDialog.vue'
+
+const props = defineProps<{ environment: EnvironmentStatus }>()
+const open = defineModel<boolean>('open', { required: true })
+const router = useRouter()
+
+const params = computed(() => ({ lane: props.environment.lane, environment: props.environment.environment }))
+const place = computed(() => `${props.environment.lane} / ${props.environment.environment}`)
+const choices = computed(() =>
+  (props.environment.steps ?? [])
+    .filter((s) => s.state === 'applied' || s.state === 'attested')
+    .sort((a, b) => Date.parse(b.at ?? '') - Date.parse(a.at ?? ''))
+    .slice(0, 100)
+    .map((s, i) => ({ value: i + 1, label: i === 0 ? `the last step: ${s.number} ${s.slug.replaceAll('-', ' ')}` : `the last ${i + 1} steps, down to ${s.number} ${s.slug.replaceAll('-', ' ')}` })),
+)
+const steps = ref(1)
+const preview = ref<Preview>()
+const problem = ref<Problem>()
+
+async function look() {
+  preview.value = problem.value = undefined
+  if (!open.value) return
+  try {
+    preview.value = await result(
+      api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path: params.value, query: { steps: steps.value, limit: 20000 } } }),
+    )
+  } catch (error) {
+    problem.value = problemOf(error)
+  }
+}
+watch(open, () => (steps.value = 1))
+watch([open, steps], look)
+
+async function act() {
+  const answer = await result(
+    api.POST('/api/v1/lanes/{lane}/environments/{environment}/rollbacks', { params: { path: params.value }, body: { steps: steps.value } }),
+  )
+  if (answer.deployment) await router.push(`/deployments/${answer.deployment.id}`)
+}
+</script>
+
+<template>
+  <ActDialog
+    v-model:open="open" :title="`${labels.rollBack} on ${place}`" severity="danger" :act="act" :ready="!!preview?.actions.length && !preview.held"
+    :confirm="`Roll ${plural(steps, 'step')} back on ${environment.environment}`"
+  >
+    <label class="row">
+      <span>Roll back</span>
+      <Select v-model="steps" :options="choices" option-label="label" option-value="value" class="grow" size="small" />
+    </label>
+    <p>This SQL will run on <b>{{ place }}</b> (target <code>{{ environment.target }}</code>), newest step first. What a way back deletes is gone; the steps are pending again afterwards.</p>
+    <ProblemNote v-if="problem" :problem="problem" />
+    <PreviewList v-else-if="preview" :preview="preview" class="sql" />
+  </ActDialog>
+</template>
+
+<style scoped>
+.sql { max-height: 42vh; overflow: auto; }
+</style>

@@ -1,0 +1,37 @@
+import { onUnmounted, ref, shallowRef } from 'vue'
+
+import type { DeployEvent } from './api'
+
+const kinds = ['started', 'step-began', 'statement', 'notice', 'waiting', 'step-done', 'step-failed', 'ended']
+
+/** Follows a deployment's events, live; the browser takes a stream that breaks off up again. */
+export function useEvents(id: number, ended: () => void) {
+  const events = shallowRef<DeployEvent[]>([])
+  const broken = ref(false)
+  const source = new EventSource(`/api/v1/deployments/${id}/events`)
+  let waiting: DeployEvent[] = []
+
+  // A deployment of a thousand small steps brings events faster than a page should redraw.
+  function show() {
+    if (waiting.length) events.value = [...events.value, ...waiting]
+    waiting = []
+  }
+  const timer = setInterval(show, 100)
+
+  function hear(message: MessageEvent<string>) {
+    broken.value = false
+    const event = JSON.parse(message.data) as DeployEvent
+    waiting.push(event)
+    if (event.kind !== 'ended') return
+    source.close()
+    show()
+    ended()
+  }
+  for (const kind of kinds) source.addEventListener(kind, hear as EventListener)
+  source.onerror = () => (broken.value = true)
+  onUnmounted(() => {
+    source.close()
+    clearInterval(timer)
+  })
+  return { events, broken }
+}

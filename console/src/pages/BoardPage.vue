@@ -1,0 +1,70 @@
+<script setup lang="ts">
+import Skeleton from 'primevue/skeleton'
+import { computed } from 'vue'
+
+import { api, result } from '../api'
+import { plural } from '../labels'
+import CommandLine from '../parts/CommandLine.vue'
+import EnvironmentCard from '../parts/EnvironmentCard.vue'
+import ProblemNote from '../parts/ProblemNote.vue'
+import TroubleRow from '../parts/TroubleRow.vue'
+import { usePolled } from '../poll'
+
+const { value, problem } = usePolled(() => result(api.GET('/api/v1/lanes')))
+
+const environments = computed(() => value.value?.lanes.flatMap((l) => l.environments) ?? [])
+const wrong = computed(() => environments.value.filter((e) => e.trouble.length > 0))
+const waiting = computed(() => environments.value.filter((e) => e.pending > 0 && e.trouble.length === 0).length)
+</script>
+
+<template>
+  <div class="stack board">
+    <ProblemNote v-if="problem" :problem="problem" />
+    <template v-if="!value && !problem">
+      <Skeleton height="46px" />
+      <Skeleton height="120px" />
+      <Skeleton height="120px" />
+    </template>
+    <template v-else-if="value">
+      <section v-if="value.lanes.length === 0" class="panel stack">
+        <h1>No lane is declared yet</h1>
+        <p class="soft">A lane is one logical database and the ordered environments that its scripts travel through. Declare one with its file:</p>
+        <div><CommandLine command="vorrang lane apply -f lane.yaml" /></div>
+      </section>
+      <section v-else class="stack tight" aria-label="What is wrong">
+        <h1 v-if="wrong.length" class="bad">
+          <i class="pi pi-exclamation-triangle" aria-hidden="true" />
+          {{ wrong.length }} of {{ plural(environments.length, 'environment') }} {{ wrong.length === 1 ? 'needs' : 'need' }} you
+        </h1>
+        <h1 v-else class="good">
+          <i class="pi pi-check-circle" aria-hidden="true" /> Nothing is wrong
+          <span class="soft plain">{{ waiting ? `· steps wait in ${plural(waiting, 'environment')}` : '· nothing waits' }}</span>
+        </h1>
+        <template v-for="e in wrong" :key="e.lane + '/' + e.environment">
+          <TroubleRow v-for="t in e.trouble" :key="t.kind + t.step" :environment="e" :trouble="t" named />
+        </template>
+      </section>
+      <section v-for="lane in value.lanes" :key="lane.lane" class="lane">
+        <div class="row title">
+          <h2>{{ lane.lane }}</h2>
+          <span class="soft small grow">{{ lane.about }}</span>
+          <span class="soft small">{{ plural(lane.steps, 'step') }}<template v-if="lane.newest">, newest {{ lane.newest }}</template></span>
+        </div>
+        <div class="stops">
+          <EnvironmentCard v-for="e in lane.environments" :key="e.environment" :environment="e" />
+        </div>
+      </section>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.board { gap: var(--gap-large); }
+.tight { gap: 8px; }
+.plain { font-weight: 400; font-size: var(--text); }
+.title { border-bottom: 1px solid var(--line); padding-bottom: 4px; margin-bottom: 10px; }
+.title h2 { font-size: 16px; }
+.stops { display: grid; grid-template-columns: repeat(auto-fit, minmax(300px, 1fr)); gap: 22px; }
+.stops > * { position: relative; }
+.stops > * + *::before { content: '→'; position: absolute; left: -19px; top: 28px; color: var(--ink-soft); }
+</style>

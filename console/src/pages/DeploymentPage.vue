@@ -1,0 +1,125 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import ProgressBar from 'primevue/progressbar'
+import Skeleton from 'primevue/skeleton'
+import { computed, onMounted, onUnmounted, ref, shallowRef } from 'vue'
+import { RouterLink, useRouter } from 'vue-router'
+
+import { api, problemOf, result, type Deployment, type Problem } from '../api'
+import { useEvents } from '../follow'
+import { labels, plural } from '../labels'
+import FailureNote from '../parts/FailureNote.vue'
+import GateList from '../parts/GateList.vue'
+import ProblemNote from '../parts/ProblemNote.vue'
+import StateMark from '../parts/StateMark.vue'
+import { moment, took } from '../time'
+
+const props = defineProps<{ id: number }>()
+const router = useRouter()
+
+const deployment = shallowRef<Deployment>()
+const problem = ref<Problem>()
+async function load() {
+  try {
+    deployment.value = await result(api.GET('/api/v1/deployments/{id}', { params: { path: { id: props.id } } }))
+  } catch (error) {
+    problem.value = problemOf(error)
+  }
+}
+onMounted(load)
+const { events, broken } = useEvents(props.id, load)
+
+const now = ref(Date.now())
+const clock = setInterval(() => (now.value = Date.now()), 500)
+onUnmounted(() => clearInterval(clock))
+
+type Line = { number: string; slug: string; state: string; took: string; detail: string }
+const lines = computed<Line[]>(() => {
+  const over = !!deployment.value?.ended_at
+  const list = (deployment.value?.steps ?? []).map((s): Line => ({ number: s.number, slug: s.slug, state: 'waiting', took: '', detail: '' }))
+  const byNumber = new Map(list.map((l) => [l.number, l]))
+  for (const e of events.value) {
+    const line = byNumber.get(e.step ?? '')
+    if (!line) continue
+    if (e.kind === 'step-began') {
+      line.state = over ? 'interrupted' : 'running'
+      line.took = over ? '' : took(now.value - Date.parse(e.at))
+    }
+    if (e.kind === 'statement') line.detail = `statement ${e.statement} of ${e.of}, line ${e.line}`
+    if (e.kind === 'waiting') line.detail = e.message ?? ''
+    if (e.kind === 'step-done') Object.assign(line, { state: deployment.value?.direction === 'back' ? 'rolled back' : 'applied', took: took(e.duration_ms ?? 0), detail: '' })
+    if (e.kind === 'step-failed') Object.assign(line, { state: 'failed', took: took(e.duration_ms ?? 0) })
+  }
+  return list
+})
+const done = computed(() => lines.value.filter((l) => l.state === 'applied' || l.state === 'rolled back').length)
+const said = computed(() => events.value.filter((e) => e.kind === 'notice' || e.kind === 'waiting' || (e.kind === 'ended' && e.message)))
+const failure = computed(() => deployment.value?.failure ?? events.value.find((e) => e.kind === 'step-failed')?.failure)
+const running = computed(() => deployment.value?.outcome === 'running')
+const lasted = computed(() => {
+  const d = deployment.value
+  return d ? took((d.ended_at ? Date.parse(d.ended_at) : Math.max(now.value, Date.parse(d.started_at))) - Date.parse(d.started_at)) : ''
+})
+</script>
+
+<template>
+  <div class="stack">
+    <ProblemNote v-if="problem" :problem="problem" />
+    <Skeleton v-else-if="!deployment" height="160px" />
+    <template v-if="deployment">
+      <div class="row">
+        <h1>Deployment {{ id }}</h1>
+        <StateMark :word="deployment.outcome" />
+        <RouterLink :to="`/lanes/${deployment.lane}/${deployment.environment}`">{{ deployment.lane }} / {{ deployment.environment }}</RouterLink>
+        <span class="grow" />
+        <Button :label="`To ${deployment.environment}`" size="small" severity="secondary" outlined @click="router.push(`/lanes/${deployment.lane}/${deployment.environment}`)" />
+      </div>
+      <p class="soft">
+        {{ plural(deployment.planned, 'step') }} {{ deployment.direction }}, started by <b>{{ deployment.actor }}</b> at {{ moment(deployment.started_at) }} UTC,
+        {{ running ? 'running for' : 'took' }} {{ lasted }}
+        <span v-if="broken && running" class="warn"> · the connection broke off; it is taken up again</span>
+      </p>
+      <FailureNote v-if="failure" :failure="failure" />
+      <div class="row">
+        <ProgressBar :value="deployment.planned ? Math.round((100 * done) / deployment.planned) : 0" class="grow" :show-value="false" :aria-label="`${done} of ${deployment.planned} steps`" />
+        <span>{{ done }} of {{ plural(deployment.planned, 'step') }}</span>
+      </div>
+      <table class="steps panel">
+        <tbody>
+          <tr v-for="l in lines" :key="l.number" :class="{ soft: l.state === 'waiting' }">
+            <td class="number">{{ l.number }}</td>
+            <td>{{ l.slug.replaceAll('-', ' ') }}</td>
+            <td><StateMark :word="l.state" /></td>
+            <td class="small soft">{{ l.took }}</td>
+            <td class="small soft grow">{{ l.detail }}</td>
+          </tr>
+        </tbody>
+      </table>
+      <section v-if="said.length" class="stack tight">
+        <h2>What was said</h2>
+        <div class="panel log" tabindex="0">
+          <p v-for="e in said" :key="e.seq" class="small">
+            <span class="soft mono">{{ moment(e.at).slice(11) }}</span>
+            <b v-if="e.step"> step {{ e.step }}</b> <span v-if="e.severity" class="soft">{{ e.severity.toLowerCase() }}</span> {{ e.message }}
+          </p>
+        </div>
+      </section>
+      <details v-if="deployment.gate?.length">
+        <summary>{{ labels.clear }} when it began</summary>
+        <GateList :checks="deployment.gate" class="panel" />
+      </details>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.steps { border-collapse: collapse; width: 100%; padding: 0; border-spacing: 0; }
+.steps td { padding: 4px 10px; border-bottom: 1px solid var(--line); white-space: nowrap; }
+.steps tr:last-child td { border-bottom: 0; }
+.number { font-weight: 600; text-align: right; width: 1%; }
+.grow { width: 60%; }
+.tight { gap: 6px; }
+.log { max-height: 30vh; overflow: auto; }
+details summary { cursor: pointer; color: var(--ink-soft); }
+details .panel { margin-top: 8px; }
+</style>

@@ -1,0 +1,150 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import Skeleton from 'primevue/skeleton'
+import Tab from 'primevue/tab'
+import TabList from 'primevue/tablist'
+import TabPanel from 'primevue/tabpanel'
+import TabPanels from 'primevue/tabpanels'
+import Tabs from 'primevue/tabs'
+import { computed, ref, shallowRef, watch } from 'vue'
+import { RouterLink } from 'vue-router'
+
+import { api, problemOf, result, type Deployment, type Ledger, type Preview, type Problem, type StepStatus, type StepTexts } from '../api'
+import BaselineDialog from '../dialogs/BaselineDialog.vue'
+import PromoteDialog from '../dialogs/PromoteDialog.vue'
+import RollbackDialog from '../dialogs/RollbackDialog.vue'
+import SettleDialog from '../dialogs/SettleDialog.vue'
+import { labels, plural } from '../labels'
+import DeploymentTable from '../parts/DeploymentTable.vue'
+import GateList from '../parts/GateList.vue'
+import LedgerTable from '../parts/LedgerTable.vue'
+import PreviewList from '../parts/PreviewList.vue'
+import ProblemNote from '../parts/ProblemNote.vue'
+import SqlText from '../parts/SqlText.vue'
+import StateMark from '../parts/StateMark.vue'
+import StepTable from '../parts/StepTable.vue'
+import TroubleRow from '../parts/TroubleRow.vue'
+import { usePolled } from '../poll'
+import { stateOf } from '../state'
+
+const props = defineProps<{ lane: string; environment: string }>()
+const path = { lane: props.lane, environment: props.environment }
+
+const { value: status, problem, refresh } = usePolled(() =>
+  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}', { params: { path, query: { steps: 'all' } } })),
+)
+
+const tab = ref('steps')
+const preview = shallowRef<Preview>()
+const ledger = shallowRef<Ledger>()
+const deployments = shallowRef<Deployment[]>()
+const tabProblem = ref<Problem>()
+
+// What a tab shows is fetched when it is opened, and again when the target has changed.
+watch([tab, () => status.value?.entries, () => status.value?.pending], async () => {
+  tabProblem.value = undefined
+  try {
+    if (tab.value === 'preview')
+      preview.value = await result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path, query: { limit: 50000 } } }))
+    if (tab.value === 'ledger')
+      ledger.value = await result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/ledger', { params: { path, query: { limit: 2000 } } }))
+    if (tab.value === 'deployments')
+      deployments.value = (await result(api.GET('/api/v1/deployments', { params: { query: { ...path, limit: 100 } } }))).deployments
+  } catch (error) {
+    tabProblem.value = problemOf(error)
+  }
+})
+
+const dialog = ref<'promote' | 'rollback' | 'baseline' | 'settle' | ''>('')
+function opened(name: typeof dialog.value) {
+  return computed({ get: () => dialog.value === name, set: (on) => (dialog.value = on ? name : '') })
+}
+const promoteOpen = opened('promote')
+const rollbackOpen = opened('rollback')
+const baselineOpen = opened('baseline')
+const settleOpen = opened('settle')
+
+const unknown = computed(() => status.value?.trouble.some((t) => t.kind === 'known-database') ?? false)
+const doubtful = computed(() => status.value?.steps?.find((s) => s.state === 'in doubt')?.number ?? '')
+
+const texts = shallowRef<StepTexts>()
+const textsOpen = ref(false)
+async function openStep(step: StepStatus) {
+  if (step.flags?.includes('absent')) return
+  texts.value = await result(api.GET('/api/v1/lanes/{lane}/steps/{step}', { params: { path: { lane: props.lane, step: step.number }, query: { limit: 50000 } } }))
+  textsOpen.value = true
+}
+const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', check: 'Check' }
+</script>
+
+<template>
+  <div class="stack">
+    <ProblemNote v-if="problem" :problem="problem" />
+    <Skeleton v-if="!status && !problem" height="200px" />
+    <template v-if="status">
+      <div class="row">
+        <h1>{{ lane }} / {{ environment }}</h1>
+        <StateMark :word="stateOf(status)" />
+        <code class="soft">{{ status.target }}</code>
+        <span v-if="status.disposable" class="soft small">disposable</span>
+        <span class="grow" />
+        <Button v-if="unknown" :label="labels.baseline + '…'" icon="pi pi-flag" size="small" @click="dialog = 'baseline'" />
+        <Button v-if="doubtful" :label="labels.settle + '…'" icon="pi pi-question-circle" size="small" @click="dialog = 'settle'" />
+        <Button :label="labels.rollBack + '…'" icon="pi pi-undo" size="small" severity="secondary" outlined :disabled="!status.applied" @click="dialog = 'rollback'" />
+        <Button :label="labels.promote + '…'" icon="pi pi-arrow-right" size="small" :severity="unknown ? 'secondary' : undefined" :disabled="!status.pending" @click="dialog = 'promote'" />
+      </div>
+      <TroubleRow v-for="t in status.trouble" :key="t.kind + t.step" :environment="status" :trouble="t" />
+      <p v-if="status.running" class="panel running">
+        <i class="pi pi-spin pi-spinner" /> <RouterLink :to="`/deployments/${status.running.id}`">Deployment {{ status.running.id }}</RouterLink>,
+        started by {{ status.running.actor }}, is running here: {{ plural(status.running.planned, 'step') }} {{ status.running.direction }}.
+      </p>
+      <dl v-if="status.reached" class="facts">
+        <div><dt>stands at</dt><dd><b>{{ status.at ?? '–' }}</b> {{ status.at_slug?.replaceAll('-', ' ') }}</dd></div>
+        <div><dt>pending</dt><dd :class="{ warn: status.pending }"><b>{{ status.pending }}</b></dd></div>
+        <div><dt>applied</dt><dd>{{ status.applied }}</dd></div>
+        <div v-if="status.baseline"><dt>baseline</dt><dd>{{ status.baseline }}, covers {{ status.covered }}</dd></div>
+        <div v-if="status.not_here"><dt>not here</dt><dd>{{ status.not_here }}</dd></div>
+        <div><dt>last deployment</dt><dd>
+          <RouterLink v-if="status.last" :to="`/deployments/${status.last.id}`">{{ status.last.id }} {{ status.last.outcome }}</RouterLink><template v-else>none</template>
+        </dd></div>
+      </dl>
+      <Tabs v-model:value="tab">
+        <TabList>
+          <Tab value="steps">Steps</Tab>
+          <Tab value="preview">Preview</Tab>
+          <Tab value="gate">Gate</Tab>
+          <Tab value="ledger">Ledger</Tab>
+          <Tab value="deployments">{{ labels.deployments }}</Tab>
+        </TabList>
+        <TabPanels>
+          <ProblemNote v-if="tabProblem" :problem="tabProblem" />
+          <TabPanel value="steps"><StepTable v-if="status.steps" :steps="status.steps" @open="openStep" /><p v-else class="soft">The steps' states are known once the target is reached.</p></TabPanel>
+          <TabPanel value="preview"><PreviewList v-if="preview" :preview="preview" /></TabPanel>
+          <TabPanel value="gate"><GateList :checks="status.gate" /></TabPanel>
+          <TabPanel value="ledger"><LedgerTable v-if="ledger" :ledger="ledger" /></TabPanel>
+          <TabPanel value="deployments"><DeploymentTable v-if="deployments" :deployments="deployments" /></TabPanel>
+        </TabPanels>
+      </Tabs>
+      <PromoteDialog v-model:open="promoteOpen" :environment="status" />
+      <RollbackDialog v-model:open="rollbackOpen" :environment="status" />
+      <BaselineDialog v-model:open="baselineOpen" :environment="status" @done="refresh" />
+      <SettleDialog v-model:open="settleOpen" :environment="status" :step="doubtful" @done="refresh" />
+      <Dialog v-model:visible="textsOpen" modal dismissable-mask :header="texts ? `${texts.number} ${texts.slug.replaceAll('-', ' ')}` : ''">
+        <div v-for="f in texts?.files" :key="f.name" class="stack file">
+          <p class="row"><b>{{ parts[f.part] }}</b> <code class="soft">{{ f.name }}</code> <code class="soft small" :title="f.checksum">{{ f.checksum.slice(0, 12) }}</code></p>
+          <SqlText :text="f.text" :shortened="f.shortened" />
+        </div>
+      </Dialog>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.facts { display: flex; flex-wrap: wrap; gap: 6px 28px; margin: 0; }
+.facts div { display: flex; gap: 6px; }
+dt { color: var(--ink-soft); }
+dd { margin: 0; }
+.running { border-left: 4px solid var(--warn); }
+.file { gap: 5px; margin-bottom: var(--gap); }
+</style>

@@ -1,0 +1,18 @@
+<script setup lang="ts">
+import type { Problem } from '../api'
+
+defineProps<{ problem: Problem }>()
+</script>
+
+<template>
+  <div class="problem" role="alert">
+    <strong><i class="pi pi-exclamation-triangle" /> {{ problem.title }}</strong>
+    <p>{{ problem.detail }}</p>
+    <p v-if="problem.next" class="small">→ {{ problem.next }}</p>
+  </div>
+</template>
+
+<style scoped>
+.problem { border-left: 4px solid var(--bad); background: var(--bad-wash); padding: 8px 12px; border-radius: var(--round); overflow-wrap: anywhere; }
+strong { color: var(--bad); }
+</style>

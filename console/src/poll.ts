@@ -1,0 +1,35 @@
+import { onMounted, onUnmounted, ref, shallowRef, type Ref } from 'vue'
+
+import { problemOf, type Problem } from './api'
+
+/** Fetches again and again while the page is shown. The newest value stays when a fetch fails. */
+export function usePolled<T>(fetch: () => Promise<T>, everyMs = 4000): {
+  value: Ref<T | undefined>
+  problem: Ref<Problem | undefined>
+  refresh: () => Promise<void>
+} {
+  const value = shallowRef<T>()
+  const problem = ref<Problem>()
+  let timer: ReturnType<typeof setTimeout> | undefined
+  let gone = false
+
+  async function refresh() {
+    clearTimeout(timer)
+    try {
+      value.value = await fetch()
+      problem.value = undefined
+    } catch (error) {
+      problem.value = problemOf(error)
+    }
+    if (!gone) timer = setTimeout(() => (document.hidden ? wake() : refresh()), everyMs)
+  }
+  function wake() {
+    document.addEventListener('visibilitychange', () => refresh(), { once: true })
+  }
+  onMounted(refresh)
+  onUnmounted(() => {
+    gone = true
+    clearTimeout(timer)
+  })
+  return { value, problem, refresh }
+}

@@ -1,0 +1,15 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', name: 'board', component: () => import('./pages/BoardPage.vue') },
+    { path: '/lanes/:lane/:environment', name: 'environment', component: () => import('./pages/EnvironmentPage.vue'), props: true },
+    { path: '/deployments', name: 'deployments', component: () => import('./pages/DeploymentsPage.vue') },
+    {
+      path: '/deployments/:id(\\d+)', name: 'deployment', component: () => import('./pages/DeploymentPage.vue'),
+      props: (route) => ({ id: Number(route.params.id) }),
+    },
+    { path: '/:any(.*)*', component: () => import('./pages/NowherePage.vue') },
+  ],
+})
