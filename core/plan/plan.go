@@ -142,12 +142,12 @@ func above(view View, newest []ledger.StepState, to step.Number) ([]ledger.StepS
 	if _, known := view.Find(to); !known && to != "0" {
 		return nil, refuse("there is no step %s; 0 stands for the beginning", to)
 	}
+	if to == "0" && coveredNote(view) != "" {
+		return nil, refuse("the beginning lies below the baseline%s", coveredNote(view))
+	}
 	if view.State.Covers(to) && to != view.State.Baseline {
 		return nil, refuse("step %s lies below the baseline %s; what it covers was never run here and cannot be rolled back",
 			to, view.State.Baseline)
-	}
-	if to == "0" && coveredNote(view) != "" {
-		return nil, refuse("the beginning lies below the baseline%s", coveredNote(view))
 	}
 	return slices.DeleteFunc(newest, func(st ledger.StepState) bool {
 		return step.Compare(st.Number, to) <= 0

@@ -1,0 +1,77 @@
+package gate
+
+import (
+	"errors"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+)
+
+func standing(number step.Number, status ledger.Status, flags ...plan.Flag) plan.Standing {
+	return plan.Standing{Step: plan.Step{Number: number, Slug: "create-berth"}, State: ledger.StepState{Number: number, Status: status, Checksum: "0123456789abcdef"}, Flags: flags}
+}
+
+func facts(standings ...plan.Standing) Facts {
+	return Facts{Lane: "harbour", View: plan.View{Environment: "staging", Steps: standings}, Entries: len(standings)}
+}
+
+func TestEachFactTurnsOneCheck(t *testing.T) {
+	doubt := standing("5", ledger.StatusInDoubt)
+	doubt.State.Progress = ledger.Detail{Statement: 2, Of: 3}
+	half := standing("6", ledger.StatusFailed)
+	half.State.Progress = ledger.Detail{Direction: ledger.Back, Mode: step.Autocommit, Statement: 2, Of: 2}
+	running := facts()
+	running.Running = &Running{What: "deployment 12", Actor: "pilot", Since: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)}
+	existing := facts()
+	existing.Unlisted = Existing{Tables: 7, Others: 1}
+	broken := facts()
+	broken.Chain = errors.New("the ledger's chain is broken at entry 3")
+	cases := map[string]struct {
+		facts    Facts
+		holds    []ID
+		back     []ID
+		evidence string
+		turn     string
+	}{
+		"nothing is wrong":   {facts(standing("1", ledger.StatusApplied)), nil, nil, "", ""},
+		"an existing one":    {existing, []ID{KnownDatabase}, []ID{KnownDatabase}, "it has 7 tables and 1 other object and no ledger", "vorrang baseline -lane harbour -env staging -at N"},
+		"a broken chain":     {broken, []ID{LedgerIntact}, []ID{LedgerIntact}, "broken at entry 3", "restored the database"},
+		"an edited step":     {facts(standing("2", ledger.StatusApplied, plan.Edited)), []ID{Checksums}, nil, "1 step was edited after being applied here: 2 (create-berth)", "0123456789ab"},
+		"an absent step":     {facts(standing("2", ledger.StatusApplied, plan.Absent)), []ID{Catalogue}, nil, "is no longer in the catalogue: 2", "put the files back"},
+		"late steps":         {facts(standing("2", ledger.StatusPending, plan.Late), standing("3", ledger.StatusPending, plan.Late)), []ID{Order}, nil, "2 pending steps are late", "roll back to below it"},
+		"a step in doubt":    {facts(doubt), []ID{NothingInDoubt}, []ID{NothingInDoubt}, "its statement 2 of 3 began at", "vorrang settle -lane harbour -env staging -step 5"},
+		"half a way back":    {facts(half), []ID{NothingInDoubt}, nil, "the way back of step 6 stopped at statement 2 of 2", "vorrang rollback"},
+		"somebody deploys":   {running, []ID{Quiet}, []ID{Quiet}, "deployment 12, started by pilot, has been running here since 2026-11-23 06:00:00 UTC", "wait"},
+		"everything at once": {func() Facts { f := broken; f.Running = running.Running; return f }(), []ID{LedgerIntact, Quiet}, []ID{LedgerIntact, Quiet}, "", ""},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			forward := Forward(c.facts)
+			assert.Equal(t, c.holds, ids(forward.Holds()))
+			assert.Equal(t, c.back, ids(Back(c.facts).Holds()))
+			assert.Len(t, forward.Checks, 7, "every check says something, also when it passes")
+			for _, check := range forward.Checks {
+				assert.NotEmpty(t, check.Evidence, check.ID)
+				assert.Equal(t, check.Verdict == Hold, check.Turn != "", "%s: what holds says what would turn it", check.ID)
+			}
+			if c.evidence != "" {
+				assert.Contains(t, forward.Holds()[0].Evidence, c.evidence)
+				assert.Contains(t, forward.Holds()[0].Turn, c.turn)
+			}
+			assert.Equal(t, map[bool]string{true: "held", false: "clear"}[len(c.holds) > 0], forward.Word())
+		})
+	}
+}
+
+func ids(checks []Check) []ID {
+	var list []ID
+	for _, c := range checks {
+		list = append(list, c.ID)
+	}
+	return list
+}

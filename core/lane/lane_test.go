@@ -1,0 +1,69 @@
+package lane
+
+import (
+	"errors"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/step"
+)
+
+func TestTheDemosLanesAreRead(t *testing.T) {
+	text, err := os.ReadFile("../../demo/harbour/lane.yaml")
+	require.NoError(t, err)
+	l, err := Parse("lane.yaml", text)
+	require.NoError(t, err)
+	assert.Equal(t, "harbour", l.Name)
+	assert.Equal(t, []string{"development", "staging", "production"}, l.Names())
+	production, found := l.Environment("production")
+	require.True(t, found)
+	assert.Equal(t, "env:HARBOUR_PRODUCTION_URL", production.Target)
+	assert.Equal(t, 2*time.Second, *production.LockTimeout)
+	assert.False(t, production.Disposable)
+	_, found = l.Environment("moon")
+	assert.False(t, found)
+}
+
+func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
+	cases := map[string]struct{ text, want string }{
+		"empty":                   {"", "lane.yaml: is empty"},
+		"no YAML":                 {"lane: [\n", "is not valid YAML"},
+		"a list":                  {"- a\n", "lane.yaml:1:1: lines of the form key: value"},
+		"no name":                 {"about: x\nenvironments: [{name: a, target: env:A}]\n", "the lane has no name"},
+		"no environments":         {"lane: a\n", "the lane has no environments"},
+		"a bad name":              {"lane: Harbour One\n", `lane.yaml:1:7: "Harbour One" is no name`},
+		"an unknown key":          {"lane: a\nowner: b\n", `lane.yaml:2:1: there is no key "owner" here; the keys are lane, about, engine, environments`},
+		"another engine":          {"lane: a\nengine: abacus\n", `lane.yaml:2:9: the engine "abacus" is not known`},
+		"a key that stands twice": {"lane: a\nabout: b\nabout: c\n", "lane.yaml:3:1"},
+		"two of one name":         {"lane: a\nenvironments:\n  - {name: a, target: env:A}\n  - {name: a, target: env:B}\n", `lane.yaml:4:5: there are two environments "a"`},
+		"no target":               {"lane: a\nenvironments:\n  - name: a\n", "an environment needs a name and a target"},
+		"a target of no form":     {"lane: a\nenvironments:\n  - name: a\n    target: HARBOUR_URL\n", "lane.yaml:4:13: a target is a reference"},
+		"a bad duration":          {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    lock-timeout: soon\n", "lane.yaml:5:19: lock-timeout:"},
+		"a bad boolean":           {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    disposable: maybe\n", "lane.yaml:5:17: disposable is true or false"},
+		"a gate":                  {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    gate: {approvals: 1}\n", "lane.yaml:5:11: this version cannot ask more of a gate"},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			_, err := Parse("lane.yaml", []byte(c.text))
+			var problems step.Problems
+			require.True(t, errors.As(err, &problems), "%v", err)
+			assert.ErrorContains(t, err, c.want)
+		})
+	}
+}
+
+// A credential in the file is refused, and not repeated by the error.
+func TestAURLInALaneFileIsRefused(t *testing.T) {
+	for _, target := range []string{
+		"postgres://pilot:s3cret@db/harbour", "postgresql://db/harbour", "host=db password=s3cret", "'env:postgres://pilot:s3cret@db/harbour'",
+	} {
+		_, err := Parse("lane.yaml", []byte("lane: a\nenvironments:\n  - name: a\n    target: "+target+"\n"))
+		require.Error(t, err)
+		assert.NotContains(t, err.Error(), "s3cret")
+		assert.Contains(t, err.Error(), "lane.yaml:4:13")
+	}
+}

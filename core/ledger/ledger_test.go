@@ -1,0 +1,136 @@
+package ledger
+
+import (
+	"encoding/json"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/step"
+)
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 123456789, time.UTC)
+
+// chain links entries into a ledger.
+func chain(entries ...Entry) []Entry {
+	head := NewHead()
+	for i, e := range entries {
+		entries[i] = head.Next(e, noon.Add(time.Duration(i)*time.Minute))
+		head = entries[i].Head()
+	}
+	return entries
+}
+
+func entry(action Action, number step.Number, detail ...Detail) Entry {
+	e := Entry{Action: action, Step: number, Slug: "a-step", Checksum: "c" + step.Checksum(number), Deployment: "7", Actor: "pilot"}
+	if len(detail) > 0 {
+		e.Detail = detail[0].JSON()
+	}
+	return e
+}
+
+// The canonical form is a promise to other tools; docs/ledger.md gives it.
+func TestTheCanonicalFormIsFixed(t *testing.T) {
+	e := NewHead().Next(Entry{Action: Applied, Step: "2.1", Slug: "create-berth", Checksum: "abc", Deployment: "4",
+		Actor: "two\nlines", DurationMS: 12, Detail: json.RawMessage(`{"mode":"autocommit"}`)}, noon)
+	assert.Equal(t, "1\n2026-11-23T12:00:00.123456Z\napplied\n2.1\ncreate-berth\nabc\n4\ntwo lines\n12\n{\"mode\":\"autocommit\"}\n"+Genesis, e.Canonical())
+	assert.Equal(t, json.RawMessage("{}"), NewHead().Next(Entry{}, noon).Detail)
+}
+
+func TestVerifyFindsEveryKindOfTampering(t *testing.T) {
+	whole := func() []Entry {
+		return chain(entry(Applied, "1"), entry(Applied, "2"), entry(RolledBack, "2"), entry(Applied, "3"))
+	}
+	require.NoError(t, Verify(whole()))
+	require.NoError(t, Verify(nil))
+	cases := map[string]func([]Entry) []Entry{
+		"a changed field":      func(l []Entry) []Entry { l[1].Actor = "nobody"; return l },
+		"a changed detail":     func(l []Entry) []Entry { l[1].Detail = json.RawMessage(`{ }`); return l },
+		"a changed hash":       func(l []Entry) []Entry { l[1].Hash = l[0].Hash; return l },
+		"a missing entry":      func(l []Entry) []Entry { return append(l[:1], l[2:]...) },
+		"a missing first one":  func(l []Entry) []Entry { return l[1:] },
+		"two in another order": func(l []Entry) []Entry { l[1], l[2] = l[2], l[1]; return l },
+		"one made up":          func(l []Entry) []Entry { l[3] = Head{3, "made up"}.Next(l[3], noon); return l },
+	}
+	for name, tamper := range cases {
+		t.Run(name, func(t *testing.T) {
+			var broken *ChainError
+			require.ErrorAs(t, Verify(tamper(whole())), &broken)
+			assert.Positive(t, broken.Seq)
+		})
+	}
+}
+
+func TestVerifyHeadFindsARestoredBackup(t *testing.T) {
+	full := chain(entry(Applied, "1"), entry(Applied, "2"), entry(Applied, "3"))
+	require.NoError(t, VerifyHead(full, Head{}))
+	require.NoError(t, VerifyHead(full, full[1].Head()))
+	assert.ErrorContains(t, VerifyHead(full[:2], full[2].Head()), "entry 3 was seen before; was an older backup restored?")
+	forked := chain(entry(Applied, "1"), entry(Applied, "2"), entry(Applied, "4"))
+	assert.ErrorContains(t, VerifyHead(forked, full[2].Head()), "it is not the entry that was seen before")
+}
+
+func TestFoldTellsEveryStepsState(t *testing.T) {
+	begun := Detail{Mode: step.Autocommit, Statement: 1, Of: 2}
+	half := Detail{Mode: step.Autocommit, Statement: 2, Of: 2, Done: "d"}
+	begunBack, failedBack := begun, Detail{Direction: Back, Statement: 1, Of: 1}
+	begunBack.Direction = Back
+	halfBack := half
+	halfBack.Direction = Back
+	settled := func(d Detail, as string) Detail { d.As, d.Reason = as, "looked"; return d }
+	cases := map[string]struct {
+		entries []Entry
+		want    Status
+	}{
+		"nothing":                                   {nil, StatusPending},
+		"applied":                                   {[]Entry{entry(Applied, "1")}, StatusApplied},
+		"rolled back":                               {[]Entry{entry(Applied, "1"), entry(RolledBack, "1")}, StatusRolledBack},
+		"applied again":                             {[]Entry{entry(Applied, "1"), entry(RolledBack, "1"), entry(Applied, "1")}, StatusApplied},
+		"failed":                                    {[]Entry{entry(Failed, "1", Detail{Statement: 1, Of: 3})}, StatusFailed},
+		"begun, and nothing more":                   {[]Entry{entry(Begun, "1", begun)}, StatusInDoubt},
+		"begun and applied":                         {[]Entry{entry(Begun, "1", begun), entry(Applied, "1")}, StatusApplied},
+		"begun and failed":                          {[]Entry{entry(Begun, "1", begun), entry(Failed, "1", begun)}, StatusFailed},
+		"a way back that failed as a whole":         {[]Entry{entry(Applied, "1"), entry(Failed, "1", failedBack)}, StatusApplied},
+		"a way back in doubt":                       {[]Entry{entry(Applied, "1"), entry(Begun, "1", begunBack)}, StatusInDoubt},
+		"a way back that failed at its start":       {[]Entry{entry(Applied, "1"), entry(Begun, "1", begunBack), entry(Failed, "1", begunBack)}, StatusApplied},
+		"a way back that stopped half-way":          {[]Entry{entry(Applied, "1"), entry(Begun, "1", begunBack), entry(Begun, "1", halfBack), entry(Failed, "1", halfBack)}, StatusFailed},
+		"in doubt, settled as applied":              {[]Entry{entry(Begun, "1", half), entry(Settled, "1", settled(half, SettledApplied))}, StatusApplied},
+		"in doubt, settled as not applied":          {[]Entry{entry(Begun, "1", half), entry(Settled, "1", settled(half, SettledNotApplied))}, StatusFailed},
+		"a way back in doubt, settled as applied":   {[]Entry{entry(Applied, "1"), entry(Begun, "1", begunBack), entry(Settled, "1", settled(begunBack, SettledApplied))}, StatusRolledBack},
+		"a way back in doubt, settled as not":       {[]Entry{entry(Attested, "1"), entry(Begun, "1", begunBack), entry(Settled, "1", settled(begunBack, SettledNotApplied))}, StatusAttested},
+		"covered":                                   {[]Entry{entry(Baselined, "3", Detail{Covers: []step.Number{"1", "3"}})}, StatusCovered},
+		"below a baseline that did not know it":     {[]Entry{entry(Baselined, "3", Detail{Covers: []step.Number{"2", "3"}})}, StatusPending},
+		"below a baseline without a list":           {[]Entry{entry(Baselined, "3")}, StatusCovered},
+		"nothing is covered by a baseline at 0":     {[]Entry{entry(Baselined, "0")}, StatusPending},
+		"applied above a baseline, and rolled back": {[]Entry{entry(Baselined, "0"), entry(Applied, "1"), entry(RolledBack, "1")}, StatusRolledBack},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			state := Fold(chain(c.entries...))
+			assert.Equal(t, c.want, state.Of("1").Status)
+			if c.want == StatusApplied || c.want == StatusAttested {
+				assert.Equal(t, step.Checksum("c1"), state.Of("1").Checksum, "the checksum is that of the forward text")
+			}
+		})
+	}
+}
+
+func TestFoldKnowsHowFarAHalfStepCame(t *testing.T) {
+	state := Fold(chain(
+		entry(Begun, "1", Detail{Mode: step.Autocommit, Statement: 1, Of: 3}),
+		entry(Begun, "1", Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum"}),
+		entry(Failed, "1", Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum", Error: "no"})))
+	assert.Equal(t, Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum", Error: "no"}, state.Of("1").Progress)
+}
+
+func TestTheStateKnowsWhereATargetStands(t *testing.T) {
+	state := Fold(chain(entry(Baselined, "3", Detail{Covers: []step.Number{"1", "2", "3"}}),
+		entry(Applied, "10"), entry(Applied, "4"), entry(Applied, "11"), entry(RolledBack, "11")))
+	assert.Equal(t, step.Number("10"), state.At())
+	assert.Equal(t, []step.Number{"10", "4"}, state.Order, "in the order in which they were carried out")
+	assert.Equal(t, int64(5), state.Head.Seq)
+	assert.Equal(t, step.Number("3"), Fold(chain(entry(Baselined, "3"))).At())
+	assert.Empty(t, Fold(chain(entry(Baselined, "0"))).At())
+}

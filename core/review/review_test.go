@@ -1,0 +1,74 @@
+package review
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/step"
+)
+
+func read(t *testing.T, name, text string) step.File {
+	file, problems := step.ReadFile(name, []byte(text))
+	require.Empty(t, problems)
+	return file
+}
+
+func TestWhatCannotBeCarriedOutIsFound(t *testing.T) {
+	const autocommit = "/*---\nmode: autocommit\n---*/\n"
+	cases := map[string]struct{ text, want string }{
+		"plain SQL":                          {"CREATE TABLE t (a int); SELECT 1;", ""},
+		"a savepoint":                        {"SAVEPOINT a; SELECT 1; ROLLBACK TO a;", ""},
+		"COPY with data":                     {"COPY t FROM stdin;\n\\d\n\\.\n", ""},
+		"BEGIN":                              {"SELECT 1;\nBEGIN;\nSELECT 2;", "7-a.sql:2:1: BEGIN in a step of mode transaction"},
+		"START TRANSACTION":                  {"START TRANSACTION;", "BEGIN in a step"},
+		"COMMIT":                             {"SELECT 1; COMMIT AND CHAIN;", "7-a.sql:1:11: COMMIT in a step"},
+		"END":                                {"END;", "COMMIT in a step"},
+		"ROLLBACK":                           {"ABORT;", "ROLLBACK in a step"},
+		"a concurrent index":                 {"CREATE INDEX CONCURRENTLY i ON t (a);", "the server refuses CREATE INDEX CONCURRENTLY inside a transaction; set mode: autocommit"},
+		"dropping one":                       {"DROP INDEX CONCURRENTLY i;", "DROP INDEX CONCURRENTLY"},
+		"VACUUM":                             {"VACUUM t;", "VACUUM"},
+		"ANALYZE":                            {"ANALYZE t;", ""},
+		"REINDEX CONCURRENTLY":               {"REINDEX INDEX CONCURRENTLY i;", "REINDEX CONCURRENTLY"},
+		"REINDEX":                            {"REINDEX INDEX i;", ""},
+		"REINDEX SCHEMA":                     {"REINDEX SCHEMA s;", "REINDEX of a schema"},
+		"CREATE DATABASE":                    {"CREATE DATABASE d;", "CREATE DATABASE"},
+		"ALTER SYSTEM":                       {"ALTER SYSTEM SET work_mem = '1MB';", "ALTER SYSTEM"},
+		"CLUSTER":                            {"CLUSTER;", "CLUSTER of all tables"},
+		"CLUSTER of one":                     {"CLUSTER t USING i;", ""},
+		"DETACH CONCURRENTLY":                {"ALTER TABLE t DETACH PARTITION p CONCURRENTLY;", "DETACH PARTITION CONCURRENTLY"},
+		"DETACH":                             {"ALTER TABLE t DETACH PARTITION p;", ""},
+		"DISCARD ALL":                        {"DISCARD ALL;", "DISCARD ALL"},
+		"a concurrent index in autocommit":   {autocommit + "CREATE INDEX CONCURRENTLY i ON t (a);", ""},
+		"BEGIN and COMMIT in autocommit":     {autocommit + "BEGIN; SELECT 1; COMMIT;", ""},
+		"PREPARE TRANSACTION":                {autocommit + "BEGIN; PREPARE TRANSACTION 'x';", "PREPARE TRANSACTION would leave"},
+		"COPY TO STDOUT":                     {"COPY t TO STDOUT;", "nowhere to send its rows"},
+		"a syntax error":                     {"SELECT 1;\n  SELEC 'ж', 2;", `7-a.sql:2:3: syntax error at or near "SELEC"`},
+		"a syntax error behind wide letters": {"SELECT 'жж' FROM FROM t;", "7-a.sql:1:18: syntax error"},
+		"a command of psql":                  {"\\set x 1", "7-a.sql:1:1: \\set is a command of psql"},
+		"comments only":                      {"-- nothing yet", "7-a.sql: holds comments, but no statement"},
+		"mode batches":                       {"/*---\nmode: batches\n---*/\nDELETE FROM t;", "mode batches is not carried out by this version"},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			problems := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", c.text)})
+			if c.want == "" {
+				assert.Empty(t, problems)
+				return
+			}
+			require.NotEmpty(t, problems)
+			assert.ErrorContains(t, problems, c.want)
+		})
+	}
+}
+
+func TestTheWayBackAndTheCheckAreLookedAtToo(t *testing.T) {
+	back := read(t, "7-a.back.sql", "DROP INDEX CONCURRENTLY i;")
+	check := read(t, "7-a.check.sql", "SELECT true;\nDELETE FROM t;\nSELECT 1 INTO u;")
+	problems := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", "SELECT 1;"), Back: &back, Check: &check})
+	require.Len(t, problems, 3)
+	assert.ErrorContains(t, problems[0], "7-a.back.sql:1:1: the server refuses DROP INDEX CONCURRENTLY")
+	assert.ErrorContains(t, problems[1], "7-a.check.sql:2:1: a check holds queries only")
+	assert.ErrorContains(t, problems[2], "7-a.check.sql:3:1:")
+}

@@ -1,0 +1,173 @@
+// Package pgtest starts PostgreSQL on loopback for tests: one server for all
+// tests of a package, and a database of its own for each that asks.
+package pgtest
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+)
+
+const password = "pgtest-superuser"
+
+// Server is one PostgreSQL server.
+type Server struct {
+	Folder string
+	Port   int
+}
+
+var (
+	start  sync.Once
+	shared *Server
+	failed error
+	number atomic.Int64
+)
+
+// Main runs a package's tests, and stops the server that they shared. Call it
+// from TestMain.
+func Main(m *testing.M) {
+	code := m.Run()
+	if shared != nil {
+		shared.stop()
+	}
+	os.Exit(code)
+}
+
+// Shared returns the server that a package's tests share. It keeps no data
+// safe: fsync is off.
+func Shared(t testing.TB) *Server {
+	t.Helper()
+	start.Do(func() { shared, failed = launch("max_connections=200", "log_statement=all", "log_line_prefix=%p|") })
+	require.NoError(t, failed)
+	return shared
+}
+
+// Database makes an empty database on the shared server, and returns its URL.
+func Database(t testing.TB) string {
+	t.Helper()
+	return Shared(t).Database(t)
+}
+
+func launch(settings ...string) (*Server, error) {
+	folder, err := os.MkdirTemp("", "vorrang-test-")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Chmod(folder, 0o755); err != nil { // the server's user must come in
+		return nil, err
+	}
+	port, err := FreePort()
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{Folder: folder, Port: port}
+	if err := s.Start(settings...); err != nil {
+		_ = os.RemoveAll(folder)
+		return nil, err
+	}
+	return s, nil
+}
+
+// Start starts the server; settings have the form NAME=VALUE.
+func (s *Server) Start(settings ...string) error {
+	args := append([]string{"start", s.Folder + "/cluster", strconv.Itoa(s.Port), "fsync=off"}, settings...)
+	return s.script(args...)
+}
+
+// Stop stops the server in a mode: fast or immediate.
+func (s *Server) Stop(mode string) error {
+	return s.script("stop", s.Folder+"/cluster", mode)
+}
+
+func (s *Server) stop() {
+	_ = s.Stop("immediate") // nothing in it is kept
+	_ = os.RemoveAll(s.Folder)
+}
+
+func (s *Server) script(args ...string) error {
+	command := exec.Command(filepath.Join(Root(), "scripts", "postgres"), args...)
+	command.Env = append(os.Environ(), "VORRANG_PG_PASSWORD="+password)
+	output, err := command.CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("scripts/postgres %s: %w\n%s", args[0], err, output)
+	}
+	return nil
+}
+
+// Log is the server's log so far.
+func (s *Server) Log(t testing.TB) string {
+	t.Helper()
+	text, err := os.ReadFile(s.Folder + "/cluster/data/server.log")
+	require.NoError(t, err)
+	return string(text)
+}
+
+// URL is the URL of a database, for the superuser.
+func (s *Server) URL(database string) string {
+	return (&url.URL{Scheme: "postgres", User: url.UserPassword("vorrang", password),
+		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(s.Port)), Path: database}).String()
+}
+
+// Database makes an empty database, and returns its URL.
+func (s *Server) Database(t testing.TB) string {
+	t.Helper()
+	name := fmt.Sprintf("test_%d", number.Add(1))
+	Exec(t, s.URL("postgres"), "CREATE DATABASE "+name)
+	return s.URL(name)
+}
+
+// Exec runs statements in a database.
+func Exec(t testing.TB, url, sql string) {
+	t.Helper()
+	conn := Connect(t, url)
+	_, err := conn.Exec(context.Background(), sql, pgx.QueryExecModeSimpleProtocol)
+	require.NoError(t, err)
+}
+
+// Query returns the text of a query's only value.
+func Query(t testing.TB, url, sql string) string {
+	t.Helper()
+	var value *string
+	require.NoError(t, Connect(t, url).QueryRow(context.Background(), "SELECT ("+sql+")::text").Scan(&value))
+	if value == nil {
+		return "null"
+	}
+	return *value
+}
+
+// Connect opens a connection that is closed at the test's end.
+func Connect(t testing.TB, url string) *pgx.Conn {
+	t.Helper()
+	conn, err := pgx.Connect(context.Background(), url)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = conn.Close(context.Background()) })
+	return conn
+}
+
+// Root is the repository's folder.
+func Root() string {
+	_, file, _, _ := runtime.Caller(0)
+	return filepath.Join(filepath.Dir(file), "..", "..")
+}
+
+// FreePort finds a port on loopback that nobody listens at.
+func FreePort() (int, error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer listener.Close()
+	return listener.Addr().(*net.TCPAddr).Port, nil
+}
