@@ -40,11 +40,20 @@ func (s *Session) set(verb string, settings deploy.Settings) string {
 		// a statement does not outlive a killed service.
 		fmt.Fprintf(&b, "%sclient_connection_check_interval = 2000; ", verb)
 	}
+	if s.conn.Config().User == ledgerSchema || settings.Role == ledgerSchema {
+		// "$user" in the search path would name the ledger's schema, and the
+		// application's objects would land there.
+		fmt.Fprintf(&b, `SELECT pg_catalog.set_config('search_path', pg_catalog.replace(pg_catalog.current_setting('search_path'), '"$user"', 'public'), %t); `,
+			strings.Contains(verb, "LOCAL"))
+	}
 	if settings.Role != "" {
 		fmt.Fprintf(&b, "%sROLE %s; ", verb, identifier(settings.Role))
 	}
 	return b.String()
 }
+
+// ledgerSchema is out of the application's way.
+const ledgerSchema = "vorrang"
 
 // milliseconds rounds up, since 0 would mean no timeout at all.
 func milliseconds(d time.Duration) int64 {

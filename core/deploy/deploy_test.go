@@ -1,0 +1,399 @@
+package deploy_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/deploy"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+	"vorrang/internal/pgtest"
+	"vorrang/target/postgres"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m) }
+
+// yard is a database with a step folder beside it. The core deploys to it
+// without any service.
+type yard struct {
+	t       *testing.T
+	url     string
+	files   map[string]string
+	session *postgres.Session
+	stop    chan struct{}
+	role    string
+	onEvent func(deploy.Event)
+
+	mu     sync.Mutex
+	events []deploy.Event
+	pauses []time.Duration
+	runs   int
+}
+
+func newYard(t *testing.T, files map[string]string) *yard {
+	y := &yard{t: t, url: pgtest.Database(t), files: files, stop: make(chan struct{})}
+	y.open()
+	require.NoError(t, y.session.CreateLedger(t.Context()))
+	return y
+}
+
+// open takes the target's lock with a new session.
+func (y *yard) open() {
+	session, err := postgres.Connect(y.t.Context(), y.url, "deploy test")
+	require.NoError(y.t, err)
+	y.t.Cleanup(session.Close)
+	require.NoError(y.t, session.Lock(y.t.Context()))
+	y.session = session
+}
+
+func (y *yard) steps() []step.Step {
+	folder := fstest.MapFS{}
+	for name, text := range y.files {
+		folder[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	steps, err := step.ReadDir(folder)
+	require.NoError(y.t, err)
+	return steps
+}
+
+func (y *yard) view() plan.View {
+	entries, _, err := y.session.ReadLedger(y.t.Context())
+	require.NoError(y.t, err)
+	require.NoError(y.t, ledger.Verify(entries), "the chain holds after whatever happened")
+	var catalogue []plan.Step
+	for _, s := range y.steps() {
+		catalogue = append(catalogue, plan.Of(s))
+	}
+	return plan.Look("staging", catalogue, ledger.Fold(entries))
+}
+
+func (y *yard) run(ctx context.Context, p plan.Plan) deploy.Result {
+	texts := map[step.Checksum][]byte{}
+	for _, s := range y.steps() {
+		for _, f := range []*step.File{&s.Forward, s.Back, s.Check} {
+			if f != nil {
+				texts[f.Checksum] = f.Text()
+			}
+		}
+	}
+	y.runs++
+	y.events = nil
+	runner := deploy.Runner{
+		Target: y.session, Now: time.Now, Stop: y.stop, Deployment: fmt.Sprint(y.runs), Actor: "pilot",
+		Defaults: deploy.Settings{LockTimeout: 50 * time.Millisecond, Role: y.role},
+		Texts: func(_ context.Context, c step.Checksum) ([]byte, error) {
+			if text, found := texts[c]; found {
+				return text, nil
+			}
+			return nil, fmt.Errorf("no text %s", c)
+		},
+		Pause: func(_ context.Context, d time.Duration) { y.pauses = append(y.pauses, d) },
+		Emit: func(e deploy.Event) {
+			y.mu.Lock()
+			y.events = append(y.events, e)
+			y.mu.Unlock()
+			if y.onEvent != nil {
+				y.onEvent(e)
+			}
+		},
+	}
+	return runner.Run(ctx, y.view().State.Head, p)
+}
+
+func (y *yard) promote() deploy.Result {
+	p, err := plan.Forward(y.view(), "")
+	require.NoError(y.t, err)
+	return y.run(y.t.Context(), p)
+}
+
+func (y *yard) rollback(n int) deploy.Result {
+	view := y.view()
+	p, err := plan.Back(view, plan.Way{Steps: n}, func(number step.Number, _ step.Checksum) (plan.Step, bool) {
+		standing, found := view.Find(number)
+		return standing.Step, found
+	})
+	require.NoError(y.t, err)
+	return y.run(y.t.Context(), p)
+}
+
+func (y *yard) status(number step.Number) ledger.Status { return y.view().State.Of(number).Status }
+
+func (y *yard) query(sql string) string { return pgtest.Query(y.t, y.url, sql) }
+
+func (y *yard) kinds() string {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	var kinds []string
+	for i, e := range y.events {
+		assert.Equal(y.t, int64(i+1), e.Seq, "events have numbers without gaps")
+		kinds = append(kinds, string(e.Kind))
+	}
+	return strings.Join(kinds, " ")
+}
+
+const autocommit = "/*---\nmode: autocommit\n---*/\n"
+
+func TestAStepItsCheckAndItsRowCommitTogether(t *testing.T) {
+	y := newYard(t, map[string]string{
+		"1-create-berth.sql":       "CREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1), (2);",
+		"1-create-berth.check.sql": "SELECT count(*) = 2, true FROM berth;",
+		"2-load-berths.sql":        "COPY berth FROM stdin;\n3\n4\n\\.\nDO $$ BEGIN RAISE NOTICE 'loaded % berths', (SELECT count(*) FROM berth); END $$;",
+	})
+	result := y.promote()
+	require.Equal(t, deploy.Done, result.Outcome)
+	assert.Equal(t, "4", y.query("SELECT count(*) FROM berth"))
+	assert.Equal(t, "started step-began statement statement step-done step-began statement statement notice step-done ended", y.kinds())
+	assert.Equal(t, "NOTICE loaded 4 berths", y.events[8].Severity+" "+y.events[8].Message)
+
+	view := y.view()
+	assert.Equal(t, result.Head, view.State.Head)
+	assert.Equal(t, step.Number("2"), view.State.At())
+	assert.Equal(t, y.steps()[0].Forward.Checksum, view.State.Of("1").Checksum)
+	assert.Equal(t, "1 pilot {}", y.query("SELECT concat_ws(' ', deployment, actor, detail) FROM vorrang.ledger WHERE seq = 2"))
+}
+
+func TestAFailureNamesThePlaceAndLeavesNothing(t *testing.T) {
+	cases := map[string]struct {
+		files    map[string]string
+		at       string
+		message  string
+		sqlstate string
+		source   string
+		caret    int
+	}{
+		"a statement with a position": {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);\n\n  SELECT 'ж', missing FROM berth;"}, "1-a.sql:3:15", `column "missing" does not exist`, "42703", "  SELECT 'ж', missing FROM berth;", 15},
+		"one without a position":      {map[string]string{"1-a.sql": "CREATE TABLE berth (id int PRIMARY KEY);\nINSERT INTO berth VALUES (1), (1);"}, "1-a.sql:2:1", "duplicate key value", "23505", "INSERT INTO berth VALUES (1), (1);", 1},
+		"a line of COPY data":         {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);\nCOPY berth FROM stdin;\n1\nNorth\n2\n\\.\n"}, "1-a.sql:4:1", "invalid input syntax for type integer", "22P02", "North", 1},
+		"inside a function":           {map[string]string{"1-a.sql": "DO $$ BEGIN\n  PERFORM 1/0;\nEND $$;"}, "1-a.sql:1:1", "division by zero", "22012", "DO $$ BEGIN", 1},
+		"a deferred constraint":       {map[string]string{"1-a.sql": "CREATE TABLE a (id int PRIMARY KEY);\nCREATE TABLE b (a int REFERENCES a DEFERRABLE INITIALLY DEFERRED);\nINSERT INTO b VALUES (1);"}, "1-a.sql:3:1", "at the end of the step's transaction: insert or update on table", "23503", "INSERT INTO b VALUES (1);", 1},
+		"a check that does not hold":  {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);", "1-a.check.sql": "SELECT true;\nSELECT count(*) = 3 FROM berth;"}, "1-a.check.sql:2:1", "the check does not hold: it gave (false)", "", "SELECT count(*) = 3 FROM berth;", 1},
+		"a check without a row":       {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);", "1-a.check.sql": "SELECT true FROM berth"}, "1-a.check.sql:1:1", "it gave 0 rows", "", "SELECT true FROM berth", 1},
+		"a check that gives null":     {map[string]string{"1-a.sql": "SELECT 1;", "1-a.check.sql": "SELECT null, 'x'"}, "1-a.check.sql:1:1", "it gave (null, x)", "", "SELECT null, 'x'", 1},
+		"a script that commits":       {map[string]string{"1-a.sql": "CREATE TABLE berth (id int); DO $$ BEGIN END $$; ROLLBACK"}, "1-a.sql:1:50", "ended Vorrang's transaction by itself", "", "CREATE TABLE berth (id int); DO $$ BEGIN END $$; ROLLBACK", 50},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			y := newYard(t, c.files)
+			result := y.promote()
+			require.Equal(t, deploy.Failed, result.Outcome)
+			f := result.Failure
+			assert.Equal(t, c.at, fmt.Sprintf("%s:%d:%d", f.File, f.Line, f.Column))
+			assert.Contains(t, f.Message, c.message)
+			assert.Equal(t, c.sqlstate, f.SQLState)
+			assert.Equal(t, c.source, f.Source)
+			assert.Equal(t, c.caret, f.Caret)
+			assert.Equal(t, "0", y.query("SELECT count(*) FROM pg_class WHERE relname IN ('berth', 'a', 'b')"))
+			assert.Equal(t, ledger.StatusFailed, y.status("1"))
+			assert.True(t, strings.HasSuffix(y.kinds(), "step-failed ended"), y.kinds())
+		})
+	}
+}
+
+func TestAFailureIsShownWithItsLineAndACaret(t *testing.T) {
+	f := deploy.Failure{File: "0012-a.sql", Line: 12, Column: 4, Source: "\tx y", Caret: 4, Message: "no", SQLState: "42601", Hint: "perhaps\nyes"}
+	assert.Equal(t, "0012-a.sql:12:4: no (SQLSTATE 42601)\n  12 | \tx y\n     | \t  ^\nhint: perhaps\n  yes\n", f.Text())
+}
+
+func TestAPromotionGoesOnBehindTheFailedStep(t *testing.T) {
+	y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "CREATE TABLE b (id nope)", "3-c.sql": "CREATE TABLE c (id int)"})
+	require.Equal(t, deploy.Failed, y.promote().Outcome)
+	assert.Equal(t, []ledger.Status{ledger.StatusApplied, ledger.StatusFailed, ledger.StatusPending}, []ledger.Status{y.status("1"), y.status("2"), y.status("3")})
+	y.files["2-b.sql"] = "CREATE TABLE b (id int)"
+	require.Equal(t, deploy.Done, y.promote().Outcome)
+	assert.Equal(t, "3", y.query("SELECT count(*) FROM pg_class WHERE relname IN ('a', 'b', 'c')"))
+}
+
+func TestAutocommitGoesOnAtTheStatementWhereItStopped(t *testing.T) {
+	y := newYard(t, map[string]string{"1-index.sql": autocommit + "CREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1), (1);\nCREATE UNIQUE INDEX CONCURRENTLY berth_id ON berth (id);\nVACUUM berth;",
+		"1-index.check.sql": "SELECT indisvalid FROM pg_index WHERE indexrelid = 'berth_id'::regclass"})
+	result := y.promote()
+	require.Equal(t, deploy.Failed, result.Outcome)
+	assert.Equal(t, 3, result.Failure.Statement)
+	assert.Contains(t, result.Failure.Left, "the statements before number 3 of 4 took effect and stay")
+	assert.Equal(t, ledger.StatusFailed, y.status("1"))
+
+	pgtest.Exec(t, y.url, "DROP INDEX berth_id; DELETE FROM berth; INSERT INTO berth VALUES (7)")
+	require.Equal(t, deploy.Done, y.promote().Outcome)
+	assert.Equal(t, "7", y.query("SELECT min(id) FROM berth"), "the first two statements did not run again")
+	assert.Equal(t, ledger.StatusApplied, y.status("1"))
+	assert.Equal(t, "begun begun begun failed begun begun applied", y.query("SELECT string_agg(action, ' ' ORDER BY seq) FROM vorrang.ledger"))
+}
+
+func TestAutocommitRefusesToGoOnInAChangedScript(t *testing.T) {
+	y := newYard(t, map[string]string{"1-a.sql": autocommit + "CREATE TABLE a (id int);\nCREATE TABLE b (id nope);"})
+	require.Equal(t, deploy.Failed, y.promote().Outcome)
+	y.files["1-a.sql"] = autocommit + "CREATE TABLE other (id int);\nCREATE TABLE b (id int);"
+	result := y.promote()
+	require.Equal(t, deploy.Failed, result.Outcome)
+	assert.Contains(t, result.Failure.Message, "the statements before number 2, and these were changed since")
+	y.files["1-a.sql"] = autocommit + "CREATE TABLE a (id int);\nCREATE TABLE b (id int);"
+	require.Equal(t, deploy.Done, y.promote().Outcome, "a mended statement behind them may differ")
+}
+
+func TestAutocommitMayControlItsTransactions(t *testing.T) {
+	y := newYard(t, map[string]string{"1-a.sql": autocommit + "CREATE TABLE a (id int);\nBEGIN;\nINSERT INTO a VALUES (1);\nSELECT 1/0;\nCOMMIT;"})
+	result := y.promote()
+	require.Equal(t, deploy.Failed, result.Outcome)
+	assert.Equal(t, "0", y.query("SELECT count(*) FROM a"))
+	assert.Equal(t, 2, y.view().State.Of("1").Progress.Statement, "it goes on at BEGIN")
+	y.files["1-a.sql"] = autocommit + "CREATE TABLE a (id int);\nBEGIN;\nINSERT INTO a VALUES (2);\nCOMMIT;"
+	require.Equal(t, deploy.Done, y.promote().Outcome)
+	y.files["2-b.sql"] = autocommit + "BEGIN;\nINSERT INTO a VALUES (3);"
+	result = y.promote()
+	require.Equal(t, deploy.Failed, result.Outcome)
+	assert.Contains(t, result.Failure.Message, "leaves its transaction open")
+	assert.Equal(t, "1", y.query("SELECT count(*) FROM a"))
+}
+
+func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
+	y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "/*---\nretries: 2\n---*/\nCREATE TABLE b (id int);\nALTER TABLE a ADD COLUMN n int;"})
+	p, err := plan.Forward(y.view(), "1")
+	require.NoError(t, err)
+	require.Equal(t, deploy.Done, y.run(t.Context(), p).Outcome)
+
+	blocker := pgtest.Connect(t, y.url)
+	_, err = blocker.Exec(t.Context(), "BEGIN; LOCK TABLE a")
+	require.NoError(t, err)
+	result := y.promote()
+	require.Equal(t, deploy.Failed, result.Outcome)
+	assert.Equal(t, "55P03", result.Failure.SQLState)
+	assert.Equal(t, []time.Duration{time.Second, 2 * time.Second}, y.pauses, "the pauses grow")
+	assert.Equal(t, "0", y.query("SELECT count(*) FROM pg_class WHERE relname = 'b'"))
+
+	y.onEvent = func(e deploy.Event) {
+		if e.Kind == deploy.Waiting {
+			assert.Contains(t, e.Message, "not granted within 50ms; others go first, try 2 of 3 follows in 1s")
+			_, err := blocker.Exec(context.Background(), "ROLLBACK")
+			assert.NoError(t, err)
+		}
+	}
+	require.Equal(t, deploy.Done, y.promote().Outcome)
+	assert.Equal(t, ledger.StatusApplied, y.status("2"))
+}
+
+func TestALostConnectionFailsCleanly(t *testing.T) {
+	t.Run("a transaction is rolled back by the server", func(t *testing.T) {
+		y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int);\nSELECT pg_sleep(60) AS long;"})
+		y.onEvent = terminateSleeper(t, y)
+		result := y.promote()
+		require.Equal(t, deploy.Failed, result.Outcome)
+		assert.True(t, result.Failure.Lost)
+		assert.Contains(t, result.Failure.Message, "the connection to the target was lost: terminating connection")
+		y.open()
+		assert.Equal(t, ledger.StatusPending, y.status("1"))
+		y.files["1-a.sql"], y.onEvent = "CREATE TABLE a (id int);", nil
+		require.Equal(t, deploy.Done, y.promote().Outcome)
+	})
+	t.Run("a statement in autocommit is in doubt", func(t *testing.T) {
+		y := newYard(t, map[string]string{"1-a.sql": autocommit + "CREATE TABLE a (id int);\nSELECT pg_sleep(60) AS long;"})
+		y.onEvent = terminateSleeper(t, y)
+		result := y.promote()
+		require.Equal(t, deploy.Failed, result.Outcome)
+		assert.Contains(t, result.Failure.Left, "the step is in doubt")
+		y.open()
+		assert.Equal(t, ledger.StatusInDoubt, y.status("1"))
+		assert.Equal(t, 2, y.view().State.Of("1").Progress.Statement)
+	})
+}
+
+// terminateSleeper ends the session that sleeps in the yard, once it does.
+func terminateSleeper(t *testing.T, y *yard) func(deploy.Event) {
+	other := pgtest.Connect(t, y.url)
+	return func(e deploy.Event) {
+		if e.Kind != deploy.Statement || e.Statement != 2 {
+			return
+		}
+		go func() {
+			for ended := 0; ended == 0; {
+				err := other.QueryRow(context.Background(), `SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity
+					WHERE datname = current_database() AND query LIKE '%pg_sleep(60) AS long' AND state = 'active' AND pid <> pg_backend_pid()`).Scan(&ended)
+				if !assert.NoError(t, err) {
+					return
+				}
+			}
+		}()
+	}
+}
+
+func TestACancelledDeploymentRollsBackItsStep(t *testing.T) {
+	for cause, outcome := range map[error]deploy.Outcome{deploy.ErrCancelled: deploy.Cancelled, deploy.ErrStopping: deploy.Interrupted} {
+		y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "CREATE TABLE b (id int);\nSELECT pg_sleep(60);", "3-c.sql": "CREATE TABLE c (id int)"})
+		ctx, cancel := context.WithCancelCause(t.Context())
+		y.onEvent = func(e deploy.Event) {
+			if e.Kind == deploy.Statement && e.Statement == 2 {
+				cancel(cause)
+			}
+		}
+		p, err := plan.Forward(y.view(), "")
+		require.NoError(t, err)
+		assert.Equal(t, outcome, y.run(ctx, p).Outcome)
+		assert.Equal(t, "a", y.query("SELECT string_agg(relname, ' ') FROM pg_class WHERE relname IN ('a', 'b', 'c')"))
+		assert.Equal(t, ledger.StatusPending, y.status("2"), "nobody's fault: the step is pending, not failed")
+	}
+}
+
+func TestNoStepBeginsOnceTheServiceStops(t *testing.T) {
+	y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "CREATE TABLE b (id int)"})
+	y.onEvent = func(e deploy.Event) {
+		if e.Kind == deploy.StepBegan {
+			close(y.stop)
+		}
+	}
+	assert.Equal(t, deploy.Interrupted, y.promote().Outcome)
+	assert.Equal(t, []ledger.Status{ledger.StatusApplied, ledger.StatusPending}, []ledger.Status{y.status("1"), y.status("2")})
+}
+
+func TestWaysBackRunNewestFirst(t *testing.T) {
+	y := newYard(t, map[string]string{
+		"1-a.sql": "CREATE TABLE a (id int)", "1-a.back.sql": "DROP TABLE a",
+		"2-b.sql": "CREATE TABLE b (id int)", "2-b.back.sql": "SELECT 1/0",
+		"3-c.sql": autocommit + "CREATE TABLE c (id int)", "3-c.back.sql": "DROP TABLE c;\nVACUUM a;",
+	})
+	require.Equal(t, deploy.Done, y.promote().Outcome)
+	result := y.rollback(3)
+	require.Equal(t, deploy.Failed, result.Outcome)
+	assert.Equal(t, "2-b.back.sql", result.Failure.File)
+	assert.Equal(t, []ledger.Status{ledger.StatusApplied, ledger.StatusApplied, ledger.StatusRolledBack}, []ledger.Status{y.status("1"), y.status("2"), y.status("3")})
+	y.files["2-b.back.sql"] = "DROP TABLE b"
+	require.Equal(t, deploy.Done, y.rollback(2).Outcome)
+	assert.Equal(t, "0", y.query("SELECT count(*) FROM pg_class WHERE relname IN ('a', 'b', 'c')"))
+	require.Equal(t, deploy.Done, y.promote().Outcome, "what was rolled back can be applied again")
+}
+
+// What one step leaves in the session must not reach the next.
+func TestEveryStepBeginsWithAFreshSession(t *testing.T) {
+	y := newYard(t, map[string]string{
+		"1-a.sql":       "CREATE SCHEMA other; SET search_path = other; SET lock_timeout = '1h'; SET standard_conforming_strings = off; CREATE TEMP TABLE left_over (id int); SET ROLE pg_read_all_data;",
+		"2-b.sql":       "CREATE TABLE b (id int);",
+		"2-b.check.sql": `SELECT current_setting('search_path') = 'public, public', current_setting('lock_timeout') = '50ms', current_user = 'vorrang', to_regclass('left_over') IS NULL, 'a\' = E'a\\';`,
+		"3-c.sql":       autocommit + "SET search_path = other; CREATE TABLE c (id int); SET ROLE pg_read_all_data;",
+		"4-d.sql":       "CREATE TABLE d (id int);",
+	})
+	result := y.promote()
+	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
+	assert.Equal(t, "b:public c:other d:public", y.query("SELECT string_agg(relname || ':' || relnamespace::regnamespace, ' ' ORDER BY relname) FROM pg_class WHERE relname IN ('b', 'c', 'd')"))
+}
+
+func TestTheRoleOwnsWhatStepsMake(t *testing.T) {
+	y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": autocommit + "CREATE TABLE b (id int); VACUUM b;"})
+	y.role = "owner of " + strings.ReplaceAll(y.url[strings.LastIndex(y.url, "/")+1:], "_", " ")
+	pgtest.Exec(t, y.url, fmt.Sprintf("CREATE ROLE %q; GRANT CREATE ON SCHEMA public TO %q", y.role, y.role))
+	result := y.promote()
+	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
+	assert.Equal(t, y.role, y.query("SELECT string_agg(DISTINCT tableowner, ',') FROM pg_tables WHERE schemaname = 'public'"))
+}
+
+func TestALongScriptTellsOfSomeFiftyStatements(t *testing.T) {
+	y := newYard(t, map[string]string{"1-a.sql": strings.Repeat("SELECT 1;\n", 5000)})
+	require.Equal(t, deploy.Done, y.promote().Outcome)
+	assert.Len(t, y.events, 50+4)
+}
