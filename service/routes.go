@@ -1,6 +1,7 @@
 package service
 
 import (
+	"io"
 	"io/fs"
 	"mime"
 	"net/http"
@@ -86,6 +87,9 @@ func (s *Service) route() error {
 // limited refuses bodies that an ordinary request cannot have.
 func limited(c fiber.Ctx) error {
 	if c.Request().Header.ContentLength() > bodyLimit {
+		if body := c.Request().BodyStream(); body != nil {
+			_, _ = io.Copy(io.Discard, body) // a client that is still sending would not hear the answer
+		}
 		return fiber.ErrRequestEntityTooLarge
 	}
 	return c.Next()

@@ -199,7 +199,7 @@ func failures(view plan.View, status *api.EnvironmentStatus) []api.Trouble {
 		}
 		list = append(list, api.Trouble{Kind: "failed", Step: s.Step.Number,
 			Message: fmt.Sprintf("step %s (%s) failed in deployment %s: %s", s.Step.Number, s.Step.Slug, s.State.Deployment, s.State.Progress.Error),
-			Next: fmt.Sprintf("mend the cause, then promote again: vorrang promote -lane %s -to %s", status.Lane, status.Environment)})
+			Next:    fmt.Sprintf("mend the cause, then promote again: vorrang promote -lane %s -to %s", status.Lane, status.Environment)})
 	}
 	return list
 }

@@ -1,0 +1,122 @@
+// Package servicetest starts a whole service in a test: records and targets on
+// a real PostgreSQL, a listener on loopback, and a client.
+package servicetest
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"vorrang/client"
+	"vorrang/console"
+	"vorrang/core/deploy"
+	"vorrang/internal/pgtest"
+	"vorrang/records"
+	"vorrang/service"
+	"vorrang/service/api"
+)
+
+// Token opens every service that this package starts.
+const Token = "a-token-of-the-tests-0123456789"
+
+// World is a running service with one lane: harbour.
+type World struct {
+	*client.Client
+	T       testing.TB
+	Service *service.Service
+	Steps   string            // the lane's step folder
+	URLs    map[string]string // of the targets, by environment
+
+	stop func()
+}
+
+// Start starts a service with the lane harbour: development, staging and
+// production, each a database of its own.
+func Start(t testing.TB) *World {
+	w := &World{T: t, Steps: t.TempDir(), URLs: map[string]string{}}
+	lane := "lane: harbour\nenvironments:\n"
+	for _, environment := range []string{"development", "staging", "production"} {
+		w.URLs[environment] = pgtest.Database(t)
+		file := filepath.Join(t.TempDir(), environment)
+		require.NoError(t, os.WriteFile(file, []byte(w.URLs[environment]+"\n"), 0o600))
+		lane += fmt.Sprintf("  - name: %s\n    target: file:%s\n", environment, file)
+	}
+	w.serve(pgtest.Database(t))
+	_, err := w.ApplyLane(t.Context(), "lane.yaml", []byte(lane))
+	require.NoError(t, err)
+	return w
+}
+
+func (w *World) serve(recordsURL string) {
+	ctx := context.Background()
+	store, err := records.Open(ctx, recordsURL, 10*time.Second)
+	require.NoError(w.T, err)
+	w.Service, err = service.New(service.Config{Records: store, Token: Token, Console: console.Files(),
+		Log: slog.New(slog.NewJSONHandler(io.Discard, nil)), Version: "test", Grace: time.Second})
+	require.NoError(w.T, err)
+	require.NoError(w.T, w.Service.Start(ctx))
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(w.T, err)
+	served := make(chan error, 1)
+	go func() { served <- w.Service.Serve(listener) }()
+	w.Client = client.New("http://"+listener.Addr().String(), Token, "pilot")
+	stopped := false
+	w.stop = func() {
+		if stopped {
+			return
+		}
+		stopped = true
+		w.Service.Stop()
+		<-served
+		store.Close()
+	}
+	w.T.Cleanup(w.stop)
+}
+
+// Stop stops the service as a signal would.
+func (w *World) Stop() { w.stop() }
+
+// Write puts files into the step folder; an empty text removes one.
+func (w *World) Write(files map[string]string) {
+	for name, text := range files {
+		path := filepath.Join(w.Steps, name)
+		if text == "" {
+			require.NoError(w.T, os.Remove(path))
+			continue
+		}
+		require.NoError(w.T, os.WriteFile(path, []byte(text), 0o644))
+	}
+}
+
+// Submitted writes files and submits the folder.
+func (w *World) Submitted(files map[string]string) *api.Submitted {
+	w.Write(files)
+	submitted, err := w.Submit(w.T.Context(), "harbour", os.DirFS(w.Steps))
+	require.NoError(w.T, err)
+	return submitted
+}
+
+// Ended waits for a deployment's end.
+func (w *World) Ended(promoted *api.Promoted) *api.Deployment {
+	require.NotNil(w.T, promoted.Deployment)
+	id := promoted.Deployment.ID
+	require.NoError(w.T, w.Follow(w.T.Context(), id, 0, func(deploy.Event) error { return nil }))
+	ended, err := w.Deployment(w.T.Context(), id)
+	require.NoError(w.T, err)
+	return ended
+}
+
+// Promoted promotes and waits for the end.
+func (w *World) Promoted(environment string) *api.Deployment {
+	promoted, err := w.Promote(w.T.Context(), "harbour", environment, "")
+	require.NoError(w.T, err)
+	return w.Ended(promoted)
+}
