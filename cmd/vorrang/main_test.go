@@ -1,0 +1,208 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/deploy"
+	"vorrang/internal/pgtest"
+	"vorrang/internal/servicetest"
+	"vorrang/service/api"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m) }
+
+// say runs a command line, and returns its exit code and what it said.
+func say(t *testing.T, args ...string) (code int, out, errs string) {
+	t.Helper()
+	var o, e bytes.Buffer
+	code = report(&e, run(t.Context(), args, &o, &e))
+	return code, o.String(), e.String()
+}
+
+// world starts a service that the commands find.
+func world(t *testing.T, files map[string]string) *servicetest.World {
+	w := servicetest.Start(t)
+	t.Setenv("VORRANG_SERVER", w.Server)
+	t.Setenv("VORRANG_TOKEN", servicetest.Token)
+	t.Setenv("VORRANG_ACTOR", "pilot")
+	t.Setenv("VORRANG_LANE", "")
+	t.Chdir(t.TempDir())
+	if files != nil {
+		w.Write(files)
+		code, out, errs := say(t, "submit", "-dir", w.Steps)
+		require.Equal(t, 0, code, out+errs)
+	}
+	return w
+}
+
+func TestExitCodesTellWhatHappened(t *testing.T) {
+	w := world(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "SELECT 1/0", "3-c.sql": "SELECT 3"})
+	pgtest.Exec(t, w.URLs["production"], "CREATE VIEW v AS SELECT 1")
+	cases := []struct {
+		code int
+		out  string
+		errs string
+		args string
+	}{
+		{0, `harbour/development  pending\nat nothing applied · 0 applied · 3 pending · last deployment: none`, "", "status -env development"},
+		{3, `TROUBLE: known-database`, "", "status"},
+		{3, `the gate of harbour/production is held\n +hold +known-database`, "", "gate -to production"},
+		{3, "", `The gate of production is held\n +hold +known-database .*1 object and no ledger.*\n +→ find the last step`, "promote -to production"},
+		{0, `promoting 1 step on harbour/staging, deployment 1\n  1    a  applied  \d+ ms\ndeployment 1 done: 1 of 1 step`, "", "promote -to staging -through 1"},
+		{4, `2    b  failed  \d+ ms\n\n2-b.sql:1:1: division by zero \(SQLSTATE 22012\)\n  1 \| SELECT 1/0\n    \| \^`, "", "promote -to staging"},
+		{4, `deployment 2 failed: 0 of 2 steps`, "", "watch 2"},
+		{0, `(?s)"kind":"started".*"kind":"ended"`, "", "watch 1 -json"},
+		{3, `TROUBLE: failed(?s).*2 +b +failed +transaction +none`, "", "status -env staging"},
+		{1, "", `there is no way back for step 1`, "rollback -env staging -steps 1"},
+		{0, `nothing to do; every step is there`, "", "promote -to staging -through 1"},
+		{0, `SEQ +AT .*\n2 .*failed +2 +b .*\n1 .*applied +1 +a .*\nthe chain of all 2 entries holds`, "", "ledger -env staging"},
+		{0, `ID +LANE.*\n2 +harbour +staging +forward +2 +failed`, "", "deployments"},
+		{0, `-- 1 of 2: step 2, forward \(2-b.sql\), mode transaction\nSELECT 1/0\n`, "", "preview -to staging"},
+		{0, `harbour/staging can be used`, "", "probe -env staging"},
+		{0, `production begins at step 0: 0 steps are covered`, "", "baseline -env production -at 0"},
+		{1, "", `there is no environment moon in the lane harbour\nnext: its environments are`, "status -env moon"},
+		{2, "", `say which environment: -to NAME`, "promote"},
+		{2, "", `flag provided but not defined: -fast`, "promote -fast"},
+		{2, "", `say how far, in one way`, "rollback -env staging"},
+		{2, "", `say how far, in one way`, "rollback -env staging -steps 1 -to 0"},
+		{2, "", `say -at STEP`, "baseline -env staging"},
+		{2, "", `"extra" is not expected`, "status extra"},
+		{2, "", `name one deployment`, "watch"},
+		{2, "", `there is no command "promot"; did you mean  vorrang promote \?`, "promot -to staging"},
+		{2, "", `did you mean  vorrang status \?`, "stauts"},
+		{2, "", `there is no command "quay"\n`, "quay"},
+		{1, "", `there is no step folder nowhere`, "submit -dir nowhere"},
+	}
+	for _, c := range cases {
+		code, out, errs := say(t, strings.Fields(c.args)...)
+		assert.Equal(t, c.code, code, "%s\n%s%s", c.args, out, errs)
+		assert.Regexp(t, c.out, out, c.args)
+		assert.Regexp(t, c.errs, errs, c.args)
+		assert.NotContains(t, out+errs, "\x1b", "%s: no colour where there is no terminal", c.args)
+	}
+}
+
+func TestAServiceThatDoesNotAnswer(t *testing.T) {
+	t.Chdir(t.TempDir())
+	t.Setenv("VORRANG_SERVER", "http://127.0.0.1:1")
+	code, _, errs := say(t, "lanes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "the service at http://127.0.0.1:1 does not answer (connection refused); is vorrangd running there?")
+
+	world(t, nil)
+	t.Setenv("VORRANG_TOKEN", "planted-wrong-token")
+	code, _, errs = say(t, "lanes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "VORRANG_TOKEN")
+	assert.NotContains(t, errs, "planted")
+}
+
+func TestJSONCanBeRead(t *testing.T) {
+	world(t, map[string]string{"1-a.sql": "SELECT 1", "1-a.back.sql": "SELECT 1"})
+	for _, c := range []struct {
+		args string
+		into any
+	}{
+		{"lanes", &api.Lanes{}}, {"status", &api.Lanes{}}, {"status -env staging", &api.EnvironmentStatus{}}, {"gate -to staging", &api.GateAnswer{}},
+		{"preview -to staging", &api.Preview{}}, {"promote -to staging", &api.Deployment{}}, {"promote -to staging", &api.Promoted{}},
+		{"preview -env staging -steps 1", &api.Preview{}}, {"rollback -env staging -steps 1", &api.Deployment{}},
+		{"ledger -env staging", &api.Ledger{}}, {"deployments", &api.Deployments{}}, {"probe -env staging", &api.Probe{}}, {"watch 1", &deploy.Event{}},
+	} {
+		code, out, errs := say(t, append(strings.Fields(c.args), "-json")...)
+		require.Equal(t, 0, code, c.args+errs)
+		decoder := json.NewDecoder(strings.NewReader(out))
+		decoder.DisallowUnknownFields()
+		require.NoError(t, decoder.Decode(c.into), "%s: %s", c.args, out)
+	}
+}
+
+func TestNewWritesTheNextStep(t *testing.T) {
+	t.Chdir(t.TempDir())
+	code, out, _ := say(t, "new", "Create Berth, at last!")
+	require.Equal(t, 0, code)
+	assert.Equal(t, "steps/0001-create-berth-at-last.sql\nsteps/0001-create-berth-at-last.back.sql\n", out)
+	require.NoError(t, os.WriteFile("steps/0009.3-hotfix.sql", nil, 0o600))
+	_, out, _ = say(t, "new", "-check", "add index")
+	assert.Equal(t, "steps/0010-add-index.sql\nsteps/0010-add-index.back.sql\nsteps/0010-add-index.check.sql\n", out)
+	_, out, _ = say(t, "new", "between", "-number", "9.4")
+	assert.Contains(t, out, "steps/9.4-between.sql")
+	code, _, errs := say(t, "new", "again", "-number", "10")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "the number 10 is taken by 0010-add-index")
+	code, _, _ = say(t, "new", "!!!")
+	assert.Equal(t, 2, code)
+	code, _, _ = say(t, "new")
+	assert.Equal(t, 2, code)
+
+	require.NoError(t, os.Mkdir("stamps", 0o755))
+	require.NoError(t, os.WriteFile("stamps/20261123055721-a.sql", nil, 0o600))
+	_, out, _ = say(t, "new", "-dir", "stamps", "b")
+	assert.Contains(t, out, "stamps/20261123055722-b.sql")
+}
+
+func TestWhichLaneIsMeant(t *testing.T) {
+	w := world(t, map[string]string{"1-a.sql": "SELECT 1"})
+	code, _, _ := say(t, "status", "-env", "staging")
+	assert.Equal(t, 0, code, "the only lane there is")
+	lane := "lane: moon\nenvironments: [{name: dark, target: env:MOON}]\n"
+	require.NoError(t, os.WriteFile("lane.yaml", []byte(lane), 0o600))
+	code, out, _ := say(t, "lane", "apply")
+	require.Equal(t, 0, code)
+	assert.Equal(t, "lane moon declared: dark\n", out)
+	_, out, _ = say(t, "lane", "apply", "-f", "lane.yaml")
+	assert.Equal(t, "lane moon unchanged: dark\n", out)
+	code, _, errs := say(t, "status", "-env", "staging")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "there is no environment staging in the lane moon", "lane.yaml in this folder says which")
+	require.NoError(t, os.Remove("lane.yaml"))
+	code, _, errs = say(t, "status", "-env", "staging")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "say which lane: -lane harbour or -lane moon")
+	require.NoError(t, os.WriteFile(filepath.Join(w.Steps, "bad_name.sql"), nil, 0o600))
+	code, _, errs = say(t, "submit", "-lane", "harbour", "-dir", w.Steps)
+	assert.Equal(t, 1, code)
+	assert.Regexp(t, `^bad_name.sql: the name fits no step file: .*\nvorrang: 1 problem; nothing was changed\n$`, errs)
+}
+
+func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
+	_, overview, _ := say(t, "help")
+	for _, c := range commands() {
+		assert.Contains(t, overview, "  "+c.verb)
+		code, out, _ := say(t, append(strings.Fields(c.verb), "-h")...)
+		assert.Equal(t, 0, code)
+		assert.Regexp(t, `^vorrang `+c.verb, out)
+		assert.Regexp(t, `Example:\n  vorrang `+c.verb, out)
+		assert.NotRegexp(t, regexp.MustCompile(`(?m)^  -\S+ +$`), out, "every flag is explained")
+	}
+	code, _, errs := say(t)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held · 4 a deployment failed · 5 in doubt")
+}
+
+func TestAClientThatGoesAwayLeavesTheDeploymentRunning(t *testing.T) {
+	w := world(t, map[string]string{"1-a.sql": "SELECT pg_sleep(1); SELECT 1"})
+	ctx, cancel := context.WithCancel(t.Context())
+	var out, errs bytes.Buffer
+	code := make(chan int)
+	go func() { code <- report(&errs, run(ctx, []string{"promote", "-to", "staging"}, &out, &errs)) }()
+	require.Eventually(t, func() bool {
+		d, err := w.Deployment(context.Background(), 1)
+		return err == nil && d.Outcome == deploy.Running
+	}, 20*time.Second, 20*time.Millisecond)
+	cancel()
+	assert.Equal(t, 1, <-code)
+	assert.Contains(t, errs.String(), "deployment 1 goes on in the service; vorrang watch 1 shows it")
+	done, _, _ := say(t, "watch", "1")
+	assert.Equal(t, 0, done)
+}

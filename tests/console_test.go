@@ -1,0 +1,177 @@
+package tests
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/internal/browser"
+	"vorrang/internal/pgtest"
+	"vorrang/internal/servicetest"
+)
+
+// page is the console in a real browser.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+	w   *servicetest.World
+}
+
+func openConsole(t *testing.T) *page {
+	if _, err := os.Stat(filepath.Join(pgtest.Root(), "console", "dist", "index.html")); err != nil {
+		t.Fatal("the console is not built; make build builds it")
+	}
+	w := servicetest.Start(t)
+	ctx, cancel := browser.Open(t.Context())
+	t.Cleanup(cancel)
+	ctx, stop := context.WithTimeout(ctx, time.Minute)
+	t.Cleanup(stop)
+	return &page{t, ctx, w}
+}
+
+func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	require.NoError(p.t, chromedp.Do(p.ctx, steps...))
+}
+
+// sees waits until the page shows a text.
+func (p *page) sees(text string) {
+	p.t.Helper()
+	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](fmt.Sprintf("document.body.innerText.includes(%q)", text), chromedp.WithPollingTimeout(20*time.Second)))
+	if err != nil {
+		shown, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+		p.t.Fatalf("the page should show %q; it shows:\n%s", text, shown)
+	}
+}
+
+// press clicks the button whose text or label begins with some words, once it
+// can be pressed.
+func (p *page) press(words string) {
+	p.t.Helper()
+	find := fmt.Sprintf(`(() => { const b = [...document.querySelectorAll('button, [role=tab], [role=option]')]
+		.find(b => (b.ariaLabel || b.innerText).trim().startsWith(%q) && !b.disabled && b.offsetParent);
+		b?.dispatchEvent(new MouseEvent('mousedown', { bubbles: true })); b?.click(); return !!b })()`, words)
+	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](find, chromedp.WithPollingTimeout(20*time.Second)))
+	require.NoError(p.t, err, "there is no button %q", words)
+}
+
+func (p *page) goTo(path string) { p.do(chromedp.Navigate(p.w.Server + path)) }
+
+func (p *page) signIn() {
+	p.do(browser.SignIn(p.w.Server, "Ship Pilot", servicetest.Token))
+}
+
+func TestTheStoryInTheConsole(t *testing.T) {
+	p := openConsole(t)
+	p.w.Submitted(map[string]string{
+		"1-create-vessel.sql": "CREATE TABLE vessel (id int PRIMARY KEY)", "1-create-vessel.back.sql": "DROP TABLE vessel",
+		"2-create-berth.sql": "CREATE TABLE berth (id int); DO $$ BEGIN RAISE NOTICE 'eight berths'; END $$;", "2-create-berth.back.sql": "DROP TABLE berth",
+		"3-add-name.sql": "ALTER TABLE vessel ADD COLUMN name text", "3-add-name.back.sql": "ALTER TABLE vessel DROP COLUMN name",
+	})
+	pgtest.Exec(t, p.w.URLs["production"], "SET search_path = public; CREATE TABLE vessel (id int PRIMARY KEY); CREATE TABLE berth (id int)")
+
+	p.do(chromedp.Navigate(p.w.Server), chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name="name"]`), "eve"), chromedp.SendKeys(chromedp.CSS(`input[type="password"]`), "guessed"))
+	p.press("Sign in")
+	p.sees("That is not the token")
+	p.signIn()
+	p.sees("1 of 3 environments needs you")
+	p.sees("this is an existing database: it has 2 tables and no ledger")
+
+	p.goTo("/lanes/harbour/development")
+	p.press("Promote")
+	p.sees("These steps will be applied to harbour / development")
+	p.press("Apply 3 steps to development")
+	p.sees("3 of 3 steps")
+	p.sees("eight berths")
+	assert.Equal(t, "2", pgtest.Query(t, p.w.URLs["development"], "SELECT count(*) FROM pg_class WHERE relname IN ('vessel', 'berth')"))
+
+	p.goTo("/lanes/harbour/production")
+	p.press("Baseline")
+	p.sees("Nothing is run.")
+	p.do(chromedp.Click(chromedp.CSS(`[role="dialog"] [role="combobox"]`)))
+	p.press("2 create berth")
+	p.sees("2 steps will be covered and never run here.")
+	p.press("Record step 2 as the baseline of production")
+	p.sees("2, covers 2")
+	p.press("Promote")
+	p.press("Apply 1 step to production")
+	p.sees("1 of 1 step")
+
+	p.goTo("/lanes/harbour/production")
+	p.press("Roll back")
+	p.sees("ALTER TABLE vessel DROP COLUMN name")
+	p.press("Roll 1 step back on production")
+	p.sees("rolled back")
+	p.sees("done")
+	p.goTo("/lanes/harbour/production")
+	p.sees("Ship Pilot")
+	p.press("Ledger")
+	p.sees("The chain of all 3 entries holds.")
+	p.press("Gate")
+	p.sees("The gate is clear")
+	p.press("Preview")
+	p.sees("ALTER TABLE vessel ADD COLUMN name text")
+	highlighted, err := chromedp.Run(p.ctx, chromedp.Evaluate[int](`document.querySelectorAll('.sql .hljs-keyword').length`))
+	require.NoError(t, err)
+	assert.Positive(t, highlighted)
+	p.press("Promote")
+	p.press("Apply 1 step to production")
+	p.sees("1 of 1 step")
+	p.goTo("/")
+	p.sees("Nothing is wrong")
+	p.press("Sign out")
+	p.sees("Sign in")
+}
+
+func TestAFailureIsShownWhereItHappened(t *testing.T) {
+	p := openConsole(t)
+	p.w.Submitted(map[string]string{"1-a.sql": "SELECT 1", "2-b.sql": "SELECT 1;\nSELECT missing FROM pg_class;"})
+	id := p.w.Promoted("staging").ID
+	p.signIn()
+	p.sees("1 of 3 environments needs you")
+	p.goTo(fmt.Sprintf("/deployments/%d", id))
+	p.sees(`column "missing" does not exist`)
+	p.sees("2-b.sql:2:8")
+	p.sees("SELECT missing FROM pg_class;")
+	p.goTo("/lanes/harbour/staging")
+	p.sees("Failed step")
+	p.press("Deployments")
+	p.sees(`step 2: column "missing" does not exist`)
+	p.goTo("/nowhere")
+	p.sees("There is no such page.")
+}
+
+func TestADeploymentIsWatchedLive(t *testing.T) {
+	p := openConsole(t)
+	holder := pgtest.Connect(t, p.w.URLs["staging"])
+	_, err := holder.Exec(t.Context(), "SELECT pg_advisory_lock(7)")
+	require.NoError(t, err)
+	p.w.Submitted(map[string]string{"1-slow.sql": "/*---\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\nSELECT pg_advisory_lock(7);\nSELECT pg_advisory_unlock(7);"})
+	promoted, err := p.w.Promote(t.Context(), "harbour", "staging", "")
+	require.NoError(t, err)
+	p.signIn()
+	p.sees("deploying")
+	p.goTo(fmt.Sprintf("/deployments/%d", promoted.Deployment.ID))
+	p.sees("statement 2 of 3, line 5")
+	p.sees("0 of 1 step")
+	_, err = holder.Exec(t.Context(), "SELECT pg_advisory_unlock(7)")
+	require.NoError(t, err)
+	p.sees("1 of 1 step")
+	p.sees("done")
+}
+
+func TestTheConsoleSaysWhenTheServiceIsAway(t *testing.T) {
+	p := openConsole(t)
+	p.signIn()
+	p.sees("Nothing is wrong")
+	p.w.Stop()
+	p.sees("The service does not answer.")
+}
