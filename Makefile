@@ -3,7 +3,7 @@ SHELL := /bin/bash
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo development)
 CONSOLE := $(shell find console/src console/public -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/index.html)
 
-.PHONY: demo demo-stop demo-reset tour test vet bench build setup fmt
+.PHONY: demo demo-stop demo-reset tour test vet bench pictures build fmt
 
 demo: ## sets up, builds and starts Vorrang with the demo's data
 	@scripts/setup demo
@@ -35,8 +35,13 @@ bench: ## measures against psql, and writes docs/benchmarks.md
 	@$(MAKE) --no-print-directory build
 	@go run ./bench
 
+pictures: ## takes the pictures of the documentation anew
+	@scripts/setup test
+	@$(MAKE) --no-print-directory build
+	@scripts/pictures
+
 build: console/dist/index.html
-	@go build -trimpath -ldflags "-X main.version=$(VERSION)" -o bin/ ./cmd/...
+	@go build -ldflags "-X main.version=$(VERSION)" -o bin/ ./cmd/...
 
 console/dist/index.html: $(CONSOLE)
 	@scripts/setup build

@@ -17,6 +17,7 @@ export const labels = {
   nothingApplied: 'nothing applied yet',
   held: 'The gate is held',
   clear: 'The gate is clear',
+  wasClear: 'The gate was clear when it began',
   copy: 'Copy',
   copied: 'Copied',
 } as const

@@ -397,3 +397,16 @@ func TestALongScriptTellsOfSomeFiftyStatements(t *testing.T) {
 	require.Equal(t, deploy.Done, y.promote().Outcome)
 	assert.Len(t, y.events, 50+4)
 }
+
+func TestAFloodOfNoticesIsCutShort(t *testing.T) {
+	y := newYard(t, map[string]string{"1-a.sql": "DO $$ BEGIN FOR i IN 1..1000 LOOP RAISE NOTICE 'wave %', i; END LOOP; END $$", "2-b.sql": "DO $$ BEGIN RAISE NOTICE 'calm'; END $$"})
+	require.Equal(t, deploy.Done, y.promote().Outcome)
+	var said []string
+	for _, e := range y.events {
+		if e.Kind == deploy.Notice {
+			said = append(said, e.Message)
+		}
+	}
+	require.Len(t, said, 202)
+	assert.Equal(t, []string{"wave 200", "800 more notices of this step were left out", "calm"}, said[199:])
+}

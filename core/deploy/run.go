@@ -44,14 +44,30 @@ type Result struct {
 // blocks until the last action ended, Stop was closed or ctx is done.
 func (r *Runner) Run(ctx context.Context, head ledger.Head, p plan.Plan) Result {
 	run := &run{Runner: r, head: head}
-	r.Target.OnNotice(func(severity, message string) {
-		run.emit(Event{Kind: Notice, Severity: severity, Message: message})
-	})
+	r.Target.OnNotice(run.notice)
 	run.emit(Event{Kind: Started, Direction: p.Direction, Of: len(p.Actions)})
 	outcome, failure := run.actions(ctx, p.Actions)
 	run.step = plan.Action{}
 	run.emit(Event{Kind: Ended, Outcome: outcome, Message: closing(outcome, ctx), Of: len(p.Actions)})
 	return Result{Outcome: outcome, Failure: failure, Head: run.head}
+}
+
+// mostNotices is how many of the server's notices are passed on for one step; a
+// loop that raises a million of them must not fill the service's memory.
+const mostNotices = 200
+
+func (r *run) notice(severity, message string) {
+	if r.notices++; r.notices <= mostNotices {
+		r.emit(Event{Kind: Notice, Severity: severity, Message: message})
+	}
+}
+
+// endNotices says how many notices of a step were left out.
+func (r *run) endNotices() {
+	if more := r.notices - mostNotices; more > 0 {
+		r.emit(Event{Kind: Notice, Severity: "NOTICE", Message: fmt.Sprintf("%d more notices of this step were left out", more)})
+	}
+	r.notices = 0
 }
 
 func closing(outcome Outcome, ctx context.Context) string {
@@ -71,6 +87,8 @@ type run struct {
 	head ledger.Head
 	seq  int64
 	step plan.Action // the one that is under way
+
+	notices int // of the step
 }
 
 func (r *run) emit(e Event) {
@@ -127,6 +145,7 @@ func (r *run) action(ctx context.Context) *Failure {
 			failure = r.transaction(ctx, script, started)
 		}
 	}
+	r.endNotices()
 	took := r.Now().Sub(started).Milliseconds()
 	if failure != nil {
 		r.emit(Event{Kind: StepFailed, DurationMS: took, Message: failure.Message, Failure: failure})

@@ -105,7 +105,7 @@ const lasted = computed(() => {
         </div>
       </section>
       <details v-if="deployment.gate?.length">
-        <summary>{{ labels.clear }} when it began</summary>
+        <summary>{{ labels.wasClear }}</summary>
         <GateList :checks="deployment.gate" class="panel" />
       </details>
     </template>

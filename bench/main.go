@@ -1,0 +1,237 @@
+// Bench measures Vorrang beside the database's own tools, on the same server
+// in the same run, and writes docs/benchmarks.md.
+//
+//	make bench
+//
+// Every figure is a ratio of medians: durations alone say more about a machine
+// than about a program.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"vorrang/client"
+)
+
+const (
+	rounds   = 5
+	psql     = "/usr/lib/postgresql/15/bin/psql"
+	token    = "a-token-of-the-bench-0123456789"
+	password = "bench-superuser"
+)
+
+func main() {
+	if err := run(context.Background()); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+// bench is a PostgreSQL, a vorrangd, and what was measured.
+type bench struct {
+	folder  string
+	pgPort  int
+	port    int
+	service *exec.Cmd
+	client  *client.Client
+	lines   []line
+}
+
+type line struct {
+	work, against string
+	ours, theirs  time.Duration
+	aim           string
+	met           bool
+	figure        string
+}
+
+func run(ctx context.Context) (err error) {
+	b := &bench{pgPort: 7361, port: 7360}
+	if b.folder, err = os.MkdirTemp("", "vorrang-bench-"); err != nil {
+		return err
+	}
+	defer os.RemoveAll(b.folder)
+	if err := os.Chmod(b.folder, 0o755); err != nil {
+		return err
+	}
+	if err := b.start(ctx); err != nil {
+		return err
+	}
+	defer b.stop()
+	idle, err := b.memory()
+	if err != nil {
+		return err
+	}
+	for _, measure := range []func(context.Context) error{b.smallSteps, b.nothingToDo, b.copyData} {
+		if err := measure(ctx); err != nil {
+			return err
+		}
+	}
+	peak, err := b.memory()
+	if err != nil {
+		return err
+	}
+	b.lines = append(b.lines,
+		line{work: "service's memory, idle", against: "", aim: "64 MiB", figure: fmt.Sprintf("%d MiB", idle), met: idle <= 64},
+		line{work: "service's memory, most through all of the above", against: "", aim: "256 MiB", figure: fmt.Sprintf("%d MiB", peak), met: peak <= 256})
+	return b.write(ctx)
+}
+
+func (b *bench) url(database string) string {
+	return fmt.Sprintf("postgres://vorrang:%s@127.0.0.1:%d/%s", password, b.pgPort, database)
+}
+
+func (b *bench) start(ctx context.Context) error {
+	if err := b.postgres("start", b.folder+"/cluster", strconv.Itoa(b.pgPort), "max_wal_size=4GB"); err != nil {
+		return err
+	}
+	if err := b.exec(ctx, "postgres", "CREATE DATABASE records"); err != nil {
+		return err
+	}
+	b.service = exec.Command("bin/vorrangd", "-listen", fmt.Sprintf("127.0.0.1:%d", b.port))
+	b.service.Env = append(os.Environ(), "VORRANG_ADMIN_TOKEN="+token, "VORRANG_RECORDS_URL="+b.url("records"))
+	for _, target := range []string{"SMALL", "MANY", "COPY"} {
+		b.service.Env = append(b.service.Env, target+"="+b.url(strings.ToLower(target)))
+	}
+	if err := b.service.Start(); err != nil {
+		return err
+	}
+	b.client = client.New(fmt.Sprintf("http://127.0.0.1:%d", b.port), token, "bench")
+	for range 200 {
+		if _, err := b.client.Lanes(ctx); err == nil {
+			return nil
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return errors.New("vorrangd did not start")
+}
+
+func (b *bench) stop() {
+	if b.service != nil && b.service.Process != nil {
+		_ = b.service.Process.Signal(os.Interrupt)
+		_ = b.service.Wait()
+	}
+	_ = b.postgres("stop", b.folder+"/cluster", "immediate")
+}
+
+func (b *bench) postgres(args ...string) error {
+	command := exec.Command("scripts/postgres", args...)
+	command.Env = append(os.Environ(), "VORRANG_PG_PASSWORD="+password)
+	if output, err := command.CombinedOutput(); err != nil {
+		return fmt.Errorf("scripts/postgres: %w\n%s", err, output)
+	}
+	return nil
+}
+
+func (b *bench) exec(ctx context.Context, database, sql string) error {
+	conn, err := pgx.Connect(ctx, b.url(database))
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, sql, pgx.QueryExecModeSimpleProtocol)
+	return err
+}
+
+// fresh makes a database anew.
+func (b *bench) fresh(ctx context.Context, database string) error {
+	if err := b.exec(ctx, "postgres", "DROP DATABASE IF EXISTS "+database+" WITH (FORCE)"); err != nil {
+		return err
+	}
+	if err := b.exec(ctx, "postgres", "CREATE DATABASE "+database); err != nil {
+		return err
+	}
+	return b.exec(ctx, "postgres", "CHECKPOINT")
+}
+
+// lane declares a lane with one environment, and submits files to it.
+func (b *bench) lane(ctx context.Context, name string, files map[string]string) error {
+	text := fmt.Sprintf("lane: %s\nenvironments: [{name: only, target: env:%s}]\n", name, strings.ToUpper(name))
+	if _, err := b.client.ApplyLane(ctx, "lane.yaml", []byte(text)); err != nil {
+		return err
+	}
+	folder := filepath.Join(b.folder, name)
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	for file, text := range files {
+		if err := os.WriteFile(filepath.Join(folder, file), []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
+	_, err := b.client.Submit(ctx, name, os.DirFS(folder))
+	return err
+}
+
+func (b *bench) psql(database, file string) error {
+	command := exec.Command(psql, "-X", "-q", "-v", "ON_ERROR_STOP=1", "-o", "/dev/null", b.url(database), "-f", file)
+	if output, err := command.CombinedOutput(); err != nil {
+		return fmt.Errorf("psql: %w\n%s", err, output)
+	}
+	return nil
+}
+
+// promote runs a whole promotion through the client program.
+func (b *bench) promote(lane string) error {
+	command := exec.Command("bin/vorrang", "promote", "-lane", lane, "-to", "only", "-server", b.client.Server)
+	command.Env = append(os.Environ(), "VORRANG_TOKEN="+token)
+	if output, err := command.CombinedOutput(); err != nil {
+		return fmt.Errorf("vorrang promote: %w\n%s", err, output)
+	}
+	return nil
+}
+
+func timed(work func() error) (time.Duration, error) {
+	start := time.Now()
+	err := work()
+	return time.Since(start), err
+}
+
+// compare takes turns, and returns the medians.
+func compare(prepare, ours, theirs func() error) (mine, other time.Duration, err error) {
+	var m, o []time.Duration
+	for range rounds {
+		for _, side := range []struct {
+			work func() error
+			into *[]time.Duration
+		}{{theirs, &o}, {ours, &m}} {
+			if err := prepare(); err != nil {
+				return 0, 0, err
+			}
+			took, err := timed(side.work)
+			if err != nil {
+				return 0, 0, err
+			}
+			*side.into = append(*side.into, took)
+		}
+	}
+	slices.Sort(m)
+	slices.Sort(o)
+	return m[rounds/2], o[rounds/2], nil
+}
+
+// memory is the most that the service has held in memory, in MiB.
+func (b *bench) memory() (int, error) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", b.service.Process.Pid))
+	if err != nil {
+		return 0, err
+	}
+	for line := range strings.Lines(string(text)) {
+		if value, found := strings.CutPrefix(line, "VmHWM:"); found {
+			kib, err := strconv.Atoi(strings.Fields(value)[0])
+			return kib / 1024, err
+		}
+	}
+	return 0, errors.New("the system does not say how much memory the service has held")
+}
