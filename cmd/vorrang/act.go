@@ -16,24 +16,14 @@ func promoteCommand() command {
 			"Exit code 3 if the gate is held, 4 if a step failed.",
 		example: "vorrang promote -to development\nvorrang promote -to staging -through 7",
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
-			to := e.environmentFlag("to", "the `environment`")
 			through := e.flags.String("through", "", "the last `step` to apply; without it all that is pending")
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
-				c := e.client()
-				lane, err := e.place(ctx, c, *to, "to")
+			return e.onEnvironment("to", func(ctx context.Context, at spot) error {
+				promoted, err := at.Promote(ctx, at.lane, at.environment, *through)
 				if err != nil {
 					return err
 				}
-				promoted, err := c.Promote(ctx, lane, *to, *through)
-				if err != nil {
-					return err
-				}
-				return finish(ctx, e, c, promoted, fmt.Sprintf("%s/%s: nothing to do; every step is there", lane, *to))
-			}
+				return finish(ctx, e, at.Client, promoted, fmt.Sprintf("%s/%s: nothing to do; every step is there", at.lane, at.environment))
+			})
 		},
 	}
 }
@@ -78,27 +68,17 @@ func rollbackCommand() command {
 		explain: "Refused before anything runs if a step has no way back. vorrang preview -env E -steps N shows the SQL first.",
 		example: "vorrang rollback -env staging -steps 1",
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
-			environment := e.environmentFlag("env", "the `environment`")
 			way := wayFlags(e, "to")
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
+			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				if err := way.check(); err != nil {
 					return err
 				}
-				c := e.client()
-				lane, err := e.place(ctx, c, *environment, "env")
+				promoted, err := at.Rollback(ctx, at.lane, at.environment, way.way())
 				if err != nil {
 					return err
 				}
-				promoted, err := c.Rollback(ctx, lane, *environment, way.way())
-				if err != nil {
-					return err
-				}
-				return finish(ctx, e, c, promoted, fmt.Sprintf("%s/%s: nothing to roll back", lane, *environment))
-			}
+				return finish(ctx, e, at.Client, promoted, fmt.Sprintf("%s/%s: nothing to roll back", at.lane, at.environment))
+			})
 		},
 	}
 }
@@ -157,27 +137,17 @@ func baselineCommand() command {
 		explain: "Nothing is run. Only a target without a ledger can be baselined.",
 		example: "vorrang baseline -env production -at 5",
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
-			environment := e.environmentFlag("env", "the `environment`")
-			at := e.flags.String("at", "", "the last `step` that the database contains; 0 for none")
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
-				if *at == "" {
+			last := e.flags.String("at", "", "the last `step` that the database contains; 0 for none")
+			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
+				if *last == "" {
 					return usage("say -at STEP: the last step that the database already contains; 0 for none")
 				}
-				c := e.client()
-				lane, err := e.place(ctx, c, *environment, "env")
-				if err != nil {
-					return err
-				}
-				recorded, err := c.Baseline(ctx, lane, *environment, *at)
+				recorded, err := at.Baseline(ctx, at.lane, at.environment, *last)
 				if err != nil {
 					return err
 				}
 				return e.print(recorded, func() { fmt.Fprintln(e.out, recorded.Message) })
-			}
+			})
 		},
 	}
 }
@@ -188,29 +158,19 @@ func settleCommand() command {
 		explain: "Look into the database first: the service cannot know. Your reason stands in the ledger.",
 		example: `vorrang settle -env staging -step 5 -as not-applied -reason "no such index in pg_class"`,
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
-			environment := e.environmentFlag("env", "the `environment`")
 			number := e.flags.String("step", "", "the `step` in doubt")
 			as := e.flags.String("as", "", "applied or not-applied: whether the `statement` in doubt took effect")
 			reason := e.flags.String("reason", "", "how you know, in your `words`")
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
+			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				if *number == "" || *as == "" || *reason == "" {
 					return usage("-step, -as and -reason are all needed")
 				}
-				c := e.client()
-				lane, err := e.place(ctx, c, *environment, "env")
-				if err != nil {
-					return err
-				}
-				recorded, err := c.Settle(ctx, lane, *environment, *number, *as, *reason)
+				recorded, err := at.Settle(ctx, at.lane, at.environment, *number, *as, *reason)
 				if err != nil {
 					return err
 				}
 				return e.print(recorded, func() { fmt.Fprintln(e.out, recorded.Message) })
-			}
+			})
 		},
 	}
 }

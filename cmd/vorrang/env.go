@@ -44,11 +44,6 @@ func (e *env) laneFlag() {
 	e.lane = e.flags.String("lane", os.Getenv("VORRANG_LANE"), "the `lane`; without it VORRANG_LANE, ./lane.yaml, or the only lane there is")
 }
 
-// environmentFlag adds the flag that names the environment.
-func (e *env) environmentFlag(name, explains string) *string {
-	return e.flags.String(name, "", explains)
-}
-
 func (e *env) client() *client.Client {
 	return client.New(*e.server, os.Getenv("VORRANG_TOKEN"), actor())
 }
@@ -93,20 +88,31 @@ func (e *env) whichLane(ctx context.Context, c *client.Client) (string, error) {
 	return "", usage("say which lane: -lane %s", strings.Join(names, " or -lane "))
 }
 
-// whichEnvironment requires an environment to be named.
-func whichEnvironment(name, flagName string) error {
-	if name == "" {
-		return usage("say which environment: -%s NAME; vorrang status lists them", flagName)
-	}
-	return nil
+// spot is one environment of a lane, and a client to ask about it.
+type spot struct {
+	*client.Client
+	lane, environment string
 }
 
-// place is a lane and an environment of it.
-func (e *env) place(ctx context.Context, c *client.Client, environment, flagName string) (string, error) {
-	if err := whichEnvironment(environment, flagName); err != nil {
-		return "", err
+// onEnvironment adds -lane and the flag that names the environment, and returns
+// what runs a command that takes no arguments on that environment.
+func (e *env) onEnvironment(flagName string, do func(ctx context.Context, at spot) error) func(context.Context, []string) error {
+	e.laneFlag()
+	environment := e.flags.String(flagName, "", "the `environment`")
+	return func(ctx context.Context, args []string) error {
+		if err := noArguments(args); err != nil {
+			return err
+		}
+		if *environment == "" {
+			return usage("say which environment: -%s NAME; vorrang status lists them", flagName)
+		}
+		c := e.client()
+		lane, err := e.whichLane(ctx, c)
+		if err != nil {
+			return err
+		}
+		return do(ctx, spot{c, lane, *environment})
 	}
-	return e.whichLane(ctx, c)
 }
 
 // print writes a value as JSON where -json asks for it, and as text otherwise.

@@ -184,18 +184,8 @@ func probeCommand() command {
 		explain: "It changes nothing. Exit code 1 if the target cannot be used.",
 		example: "vorrang probe -env production",
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
-			environment := e.environmentFlag("env", "the `environment`")
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
-				c := e.client()
-				lane, err := e.place(ctx, c, *environment, "env")
-				if err != nil {
-					return err
-				}
-				probe, err := c.Probe(ctx, lane, *environment)
+			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
+				probe, err := at.Probe(ctx, at.lane, at.environment)
 				if err != nil {
 					return err
 				}
@@ -203,7 +193,7 @@ func probeCommand() command {
 					return err
 				}
 				return &codedError{exitError, ""}
-			}
+			})
 		},
 	}
 }

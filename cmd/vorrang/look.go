@@ -21,9 +21,9 @@ func previewCommand() command {
 		example: "vorrang preview -to staging -through 7\nvorrang preview -env staging -steps 1",
 		setUp: func(e *env) func(context.Context, []string) error {
 			e.laneFlag()
-			to := e.environmentFlag("to", "the `environment` to promote to")
+			to := e.flags.String("to", "", "the `environment` to promote to")
 			through := e.flags.String("through", "", "the last `step` to apply")
-			environment := e.environmentFlag("env", "the `environment` to roll back")
+			environment := e.flags.String("env", "", "the `environment` to roll back")
 			way := wayFlags(e, "back-to")
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
@@ -85,26 +85,16 @@ func gateCommand() command {
 		explain: "Exit code 0 if the gate is clear, 3 if it is held, 5 if a step is in doubt.",
 		example: "vorrang gate -to production",
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
-			to := e.environmentFlag("to", "the `environment`")
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
-				c := e.client()
-				lane, err := e.place(ctx, c, *to, "to")
+			return e.onEnvironment("to", func(ctx context.Context, at spot) error {
+				answer, err := at.Gate(ctx, at.lane, at.environment)
 				if err != nil {
 					return err
 				}
-				answer, err := c.Gate(ctx, lane, *to)
-				if err != nil {
-					return err
-				}
-				if err := e.print(answer, func() { printGate(e, lane, *to, answer) }); err != nil {
+				if err := e.print(answer, func() { printGate(e, at.lane, at.environment, answer) }); err != nil {
 					return err
 				}
 				return gateExit(gate.Result{Checks: answer.Checks})
-			}
+			})
 		},
 	}
 }
@@ -151,24 +141,14 @@ func ledgerCommand() command {
 		verb: "ledger", does: "shows the history of a target, newest first",
 		example: "vorrang ledger -env production -limit 20",
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
-			environment := e.environmentFlag("env", "the `environment`")
 			limit := e.flags.Int("limit", 0, "the newest so many entries; 0 is all")
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
-				c := e.client()
-				lane, err := e.place(ctx, c, *environment, "env")
+			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
+				history, err := at.Ledger(ctx, at.lane, at.environment, *limit)
 				if err != nil {
 					return err
 				}
-				history, err := c.Ledger(ctx, lane, *environment, *limit)
-				if err != nil {
-					return err
-				}
-				return e.print(history, func() { printLedger(e, lane, *environment, history) })
-			}
+				return e.print(history, func() { printLedger(e, at.lane, at.environment, history) })
+			})
 		},
 	}
 }
@@ -209,7 +189,7 @@ func deploymentsCommand() command {
 		example: "vorrang deployments -env staging",
 		setUp: func(e *env) func(context.Context, []string) error {
 			e.lane = e.flags.String("lane", "", "only of this `lane`")
-			environment := e.environmentFlag("env", "only on this `environment`")
+			environment := e.flags.String("env", "", "only on this `environment`")
 			limit := e.flags.Int("limit", 20, "the newest so many")
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {

@@ -20,7 +20,7 @@ func statusCommand() command {
 		example: "vorrang status\nvorrang status -env production -all",
 		setUp: func(e *env) func(context.Context, []string) error {
 			e.laneFlag()
-			environment := e.environmentFlag("env", "one `environment`, with its steps")
+			environment := e.flags.String("env", "", "one `environment`, with its steps")
 			all := e.flags.Bool("all", false, "with -env: all steps, not only those that wait or have trouble")
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
