@@ -25,7 +25,7 @@ import (
 )
 
 const (
-	rounds   = 5
+	rounds   = 7
 	psql     = "/usr/lib/postgresql/15/bin/psql"
 	token    = "a-token-of-the-bench-0123456789"
 	password = "bench-superuser"

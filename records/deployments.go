@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -128,11 +129,17 @@ func (r *Records) Deployments(ctx context.Context, lane, environment string, lim
 // AddEvents keeps events of a deployment. Events that are kept already stay as
 // they are.
 func (r *Records) AddEvents(ctx context.Context, id int64, events []deploy.Event) error {
-	batch := &pgx.Batch{}
-	for _, e := range events {
-		batch.Queue(`INSERT INTO records.event (deployment, seq, body) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, id, e.Seq, e)
+	numbers, bodies := make([]int64, len(events)), make([]string, len(events))
+	for i, e := range events {
+		body, err := json.Marshal(e)
+		if err != nil {
+			return err
+		}
+		numbers[i], bodies[i] = e.Seq, string(body)
 	}
-	if err := r.pool.SendBatch(ctx, batch).Close(); err != nil {
+	_, err := r.pool.Exec(ctx, `INSERT INTO records.event (deployment, seq, body)
+		SELECT $1, seq, body::jsonb FROM unnest($2::bigint[], $3::text[]) e (seq, body) ON CONFLICT DO NOTHING`, id, numbers, bodies)
+	if err != nil {
 		return fmt.Errorf("keep the events of deployment %d: %w", id, err)
 	}
 	return nil

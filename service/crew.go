@@ -154,7 +154,7 @@ func (w *crew) insist(what string, work func(context.Context) error) {
 }
 
 // keepEvery is how long events may wait to be kept together.
-const keepEvery = 50 * time.Millisecond
+const keepEvery = 250 * time.Millisecond
 
 // keep writes a deployment's events into the records until the feed ends.
 func (w *crew) keep(id int64, live *feed) {

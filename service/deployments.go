@@ -133,6 +133,9 @@ func (s *Service) events(c call, in *eventsIn) (*api.Events, error) {
 // heartbeat is how often an idle stream says that it is alive.
 const heartbeat = 10 * time.Second
 
+// streamEvery is how long events may wait to be sent together.
+const streamEvery = 25 * time.Millisecond
+
 func (s *Service) stream(c fiber.Ctx, id, after int64) error {
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-store")
@@ -161,6 +164,7 @@ func (s *Service) streamLive(w *bufio.Writer, live *feed, after int64) {
 		if ended || w.Flush() != nil {
 			return
 		}
+		live.waitEnd(streamEvery)
 		beat := make(chan struct{})
 		timer := time.AfterFunc(heartbeat, func() { close(beat) })
 		live.waitFor(after, beat)

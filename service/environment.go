@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -92,12 +93,11 @@ func (s *Service) look(ctx context.Context, p place, session *postgres.Session) 
 	if err != nil {
 		return facts, nil, err
 	}
-	facts.Chain = ledger.Verify(entries)
-	if facts.Chain == nil {
-		facts.Chain = ledger.VerifyHead(entries, seen)
-	}
+	chain := make(chan error)
+	go func() { chain <- cmp.Or(ledger.Verify(entries), ledger.VerifyHead(entries, seen)) }()
 	facts.Entries = len(entries)
 	facts.View = plan.Look(p.environment.Name, p.catalogue, ledger.Fold(entries))
+	facts.Chain = <-chain
 	if facts.Chain == nil && facts.View.State.Head.Seq > seen.Seq {
 		err = s.Records.KeepHead(ctx, p.lane.Name, p.environment.Name, facts.View.State.Head)
 	}

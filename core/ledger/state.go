@@ -105,12 +105,12 @@ func Fold(entries []Entry) State {
 		s.fold(e)
 		s.Head = e.Head()
 	}
-	for number, st := range s.Steps {
-		if st.Status == StatusApplied || st.Status == StatusAttested {
-			s.Order = append(s.Order, number)
+	for _, e := range entries {
+		st := s.Steps[e.Step]
+		if st.Seq == e.Seq && (st.Status == StatusApplied || st.Status == StatusAttested) {
+			s.Order = append(s.Order, e.Step)
 		}
 	}
-	slices.SortFunc(s.Order, func(a, b step.Number) int { return int(s.Steps[a].Seq - s.Steps[b].Seq) })
 	return s
 }
 

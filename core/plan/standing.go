@@ -84,6 +84,9 @@ func Look(environment string, catalogue []Step, state ledger.State) View {
 		view.Steps = append(view.Steps, Standing{
 			Step: Step{Number: number, Slug: st.Slug, Forward: Text{Checksum: st.Checksum}}, State: st, Flags: []Flag{Absent}})
 	}
+	if len(view.Steps) == len(catalogue) {
+		return view // as the catalogue, in order
+	}
 	slices.SortStableFunc(view.Steps, func(a, b Standing) int { return step.Compare(a.Step.Number, b.Step.Number) })
 	return view
 }

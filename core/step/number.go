@@ -2,7 +2,6 @@ package step
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 )
 
@@ -29,22 +28,19 @@ func ParseNumber(text string) (Number, error) {
 // Compare orders numbers run by run, as numbers: 2 < 2.1 < 10. Runs may have
 // any length. The empty Number sorts before all others.
 func Compare(a, b Number) int {
-	if a == b {
-		return 0
-	}
-	return slices.CompareFunc(a.runs(), b.runs(), func(x, y string) int {
-		if len(x) != len(y) {
-			return len(x) - len(y)
+	restA, restB := string(a), string(b)
+	for restA != "" && restB != "" {
+		var runA, runB string
+		runA, restA, _ = strings.Cut(restA, ".")
+		runB, restB, _ = strings.Cut(restB, ".")
+		if len(runA) != len(runB) {
+			return len(runA) - len(runB)
 		}
-		return strings.Compare(x, y)
-	})
-}
-
-func (n Number) runs() []string {
-	if n == "" {
-		return nil
+		if order := strings.Compare(runA, runB); order != 0 {
+			return order
+		}
 	}
-	return strings.Split(string(n), ".")
+	return len(restA) - len(restB) // the shorter one is the prefix of the other
 }
 
 // Next returns the number after n for a new step: its first run plus one, so
@@ -53,7 +49,8 @@ func (n Number) Next() Number {
 	if n == "" {
 		return "1"
 	}
-	digits := []byte(n.runs()[0])
+	first, _, _ := strings.Cut(string(n), ".")
+	digits := []byte(first)
 	for i := len(digits) - 1; i >= 0; i-- {
 		if digits[i] < '9' {
 			digits[i]++

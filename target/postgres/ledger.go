@@ -7,13 +7,11 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"vorrang/core/ledger"
-	"vorrang/core/step"
 )
 
 //go:embed ledger.sql
@@ -25,9 +23,9 @@ FROM vorrang.ledger ORDER BY seq`
 // ReadLedger returns all entries, oldest first. exists is false for a target
 // that has no ledger.
 func (s *Session) ReadLedger(ctx context.Context) (entries []ledger.Entry, exists bool, err error) {
-	rows, err := s.conn.Query(ctx, readLedger)
+	rows, err := s.conn.Query(ctx, readLedger, pgx.QueryResultFormats{pgx.BinaryFormatCode})
 	if err == nil {
-		entries, err = pgx.CollectRows(rows, scanEntry)
+		entries, err = pgx.AppendRows(make([]ledger.Entry, 0, 256), rows, scanEntry)
 	}
 	var refused *pgconn.PgError
 	if errors.As(err, &refused) && (refused.Code == "42P01" || refused.Code == "3F000") {
@@ -41,10 +39,10 @@ func (s *Session) ReadLedger(ctx context.Context) (entries []ledger.Entry, exist
 
 func scanEntry(row pgx.CollectableRow) (ledger.Entry, error) {
 	var e ledger.Entry
-	var at time.Time
-	var action, number, checksum, detail string
-	err := row.Scan(&e.Seq, &at, &action, &number, &e.Slug, &checksum, &e.Deployment, &e.Actor, &e.DurationMS, &detail, &e.PrevHash, &e.Hash)
-	e.At, e.Action, e.Step, e.Checksum, e.Detail = at.UTC(), ledger.Action(action), step.Number(number), step.Checksum(checksum), []byte(detail)
+	var detail string
+	err := row.Scan(&e.Seq, &e.At, (*string)(&e.Action), (*string)(&e.Step), &e.Slug, (*string)(&e.Checksum), &e.Deployment, &e.Actor,
+		&e.DurationMS, &detail, &e.PrevHash, &e.Hash)
+	e.At, e.Detail = e.At.UTC(), []byte(detail)
 	return e, err
 }
 
