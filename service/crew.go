@@ -32,11 +32,17 @@ func newCrew(s *Service) *crew {
 	return &crew{service: s, ctx: ctx, abort: abort, halt: make(chan struct{}), feeds: map[int64]*feed{}}
 }
 
-func (w *crew) isStopping() bool {
+// enter keeps the service from stopping until leave, unless it stops already.
+func (w *crew) enter() bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return w.stopping
+	if !w.stopping {
+		w.wait.Add(1)
+	}
+	return !w.stopping
 }
+
+func (w *crew) leave() { w.wait.Done() }
 
 // stop lets running steps end within grace, and then cancels them.
 func (w *crew) stop(grace time.Duration) {
@@ -60,17 +66,17 @@ func (w *crew) feed(id int64) *feed {
 	return w.feeds[id]
 }
 
-// run carries a recorded deployment out. It owns the session from here on.
+// run carries a recorded deployment out, after enter. It owns the session from
+// here on, and leaves at the end.
 func (w *crew) run(p place, session *postgres.Session, head ledger.Head, d records.Deployment) {
 	live := newFeed()
 	w.mu.Lock()
 	w.feeds[d.ID] = live
 	w.mu.Unlock()
-	w.wait.Add(1)
 	gauge := w.service.metrics.running.WithLabelValues(p.lane.Name, p.environment.Name)
 	gauge.Inc()
 	go func() {
-		defer w.wait.Done()
+		defer w.leave()
 		defer gauge.Dec()
 		w.carryOut(p, session, head, d, live)
 		w.mu.Lock()

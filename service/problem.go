@@ -7,6 +7,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"vorrang/core/deploy"
 	"vorrang/core/plan"
 	"vorrang/core/step"
 	"vorrang/records"
@@ -34,6 +35,8 @@ func (s *Service) problem(err error) api.Problem {
 	var unplanned *plan.Error
 	var unreachable *postgres.ConnectError
 	var locked *postgres.LockedError
+	var lost *deploy.LostError
+	var server *deploy.ServerError
 	var framework *fiber.Error
 	switch {
 	case errors.As(err, &reason):
@@ -46,6 +49,9 @@ func (s *Service) problem(err error) api.Problem {
 	case errors.As(err, &unreachable):
 		return api.Problem{Type: "urn:vorrang:unreachable", Title: "The target cannot be used", Status: http.StatusBadGateway,
 			Detail: unreachable.Message, Next: unreachable.Mend}
+	case errors.As(err, &lost), errors.As(err, &server):
+		return api.Problem{Type: "urn:vorrang:unreachable", Title: "The target refused, or went away", Status: http.StatusBadGateway,
+			Detail: err.Error(), Next: "vorrang probe says whether the target can be used, and what to mend"}
 	case errors.As(err, &locked):
 		return api.Problem{Type: "urn:vorrang:held", Title: "The target is busy", Status: http.StatusConflict,
 			Detail: locked.Error(), Next: "wait for it to end"}

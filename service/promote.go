@@ -108,14 +108,19 @@ const lockPatience = 5 * time.Second
 // background. Everything that the gate looked at stays as it is until then,
 // since the lock is held.
 func (s *Service) deploy(c call, p place, w wish) (*api.Promoted, error) {
-	if s.crew.isStopping() {
+	if !s.crew.enter() {
 		return nil, refuse(http.StatusServiceUnavailable, "refused", "The service is stopping", "try again once it is back", "the service is stopping")
 	}
+	begun := false
+	defer func() {
+		if !begun {
+			s.crew.leave()
+		}
+	}()
 	session, err := connect(c, p.environment, fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor))
 	if err != nil {
 		return nil, err
 	}
-	begun := false
 	defer func() {
 		if !begun {
 			session.Close()

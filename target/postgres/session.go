@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -22,42 +23,47 @@ const fresh = "RESET SESSION AUTHORIZATION; RESET ALL; DISCARD TEMP; "
 
 // Begin implements deploy.Target.
 func (s *Session) Begin(ctx context.Context, settings deploy.Settings) error {
-	return s.exec(ctx, "BEGIN; "+fresh+s.set("SET LOCAL ", settings))
+	return s.exec(ctx, "BEGIN; "+fresh+s.set(settings, true))
 }
 
 // Prepare implements deploy.Target.
 func (s *Session) Prepare(ctx context.Context, settings deploy.Settings) error {
-	return s.exec(ctx, fresh+s.set("SET ", settings))
+	return s.exec(ctx, fresh+s.set(settings, false))
 }
 
-func (s *Session) set(verb string, settings deploy.Settings) string {
+// set puts settings into force, for the transaction only where local is true.
+// It is one statement for all, since every step pays for it.
+func (s *Session) set(settings deploy.Settings, local bool) string {
 	s.role = settings.Role
-	var b strings.Builder
-	fmt.Fprintf(&b, "%slock_timeout = %d; ", verb, milliseconds(settings.LockTimeout))
-	fmt.Fprintf(&b, "%sstatement_timeout = %d; ", verb, milliseconds(settings.StatementTimeout))
+	values := []string{
+		"'lock_timeout', '" + milliseconds(settings.LockTimeout) + "'",
+		"'statement_timeout', '" + milliseconds(settings.StatementTimeout) + "'",
+	}
 	if s.version >= 140000 {
 		// The server looks every 2 s whether the service is still there, so that
 		// a statement does not outlive a killed service.
-		fmt.Fprintf(&b, "%sclient_connection_check_interval = 2000; ", verb)
+		values = append(values, "'client_connection_check_interval', '2000'")
 	}
 	if s.conn.Config().User == ledgerSchema || settings.Role == ledgerSchema {
 		// "$user" in the search path would name the ledger's schema, and the
 		// application's objects would land there.
-		fmt.Fprintf(&b, `SELECT pg_catalog.set_config('search_path', pg_catalog.replace(pg_catalog.current_setting('search_path'), '"$user"', 'public'), %t); `,
-			strings.Contains(verb, "LOCAL"))
+		values = append(values, `'search_path', pg_catalog.replace(pg_catalog.current_setting('search_path'), '"$user"', 'public')`)
 	}
 	if settings.Role != "" {
-		fmt.Fprintf(&b, "%sROLE %s; ", verb, identifier(settings.Role))
+		values = append(values, "'role', "+literal(settings.Role))
 	}
-	return b.String()
+	for i, value := range values {
+		values[i] = fmt.Sprintf("pg_catalog.set_config(%s, %t)", value, local)
+	}
+	return "SELECT " + strings.Join(values, ", ")
 }
 
 // ledgerSchema is out of the application's way.
 const ledgerSchema = "vorrang"
 
 // milliseconds rounds up, since 0 would mean no timeout at all.
-func milliseconds(d time.Duration) int64 {
-	return (d + time.Millisecond - 1).Milliseconds()
+func milliseconds(d time.Duration) string {
+	return strconv.FormatInt((d + time.Millisecond - 1).Milliseconds(), 10)
 }
 
 // Exec implements deploy.Target.
