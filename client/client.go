@@ -228,6 +228,12 @@ func (c *Client) Ledger(ctx context.Context, lane, environment string, limit int
 	return get[api.Ledger](ctx, c, environmentPath(lane, environment)+"/ledger", url.Values{"limit": {strconv.Itoa(limit)}})
 }
 
+// Verify says whether the histories of a lane's targets are consistent; an
+// empty environment means all.
+func (c *Client) Verify(ctx context.Context, lane, environment string) (*api.Verification, error) {
+	return get[api.Verification](ctx, c, lanePath(lane)+"/verification", url.Values{"environment": {environment}})
+}
+
 // Gate asks what the gate says to a promotion.
 func (c *Client) Gate(ctx context.Context, lane, environment string) (*api.GateAnswer, error) {
 	return get[api.GateAnswer](ctx, c, environmentPath(lane, environment)+"/gate", nil)
@@ -271,8 +277,12 @@ func (c *Client) Promote(ctx context.Context, lane, environment, through string)
 }
 
 // Rollback begins a deployment back. Repeated with steps, it goes further back.
-func (c *Client) Rollback(ctx context.Context, lane, environment string, way Way) (*api.Promoted, error) {
-	return post[api.Promoted](ctx, c, environmentPath(lane, environment)+"/rollbacks", way)
+// Where the environment is not disposable, confirm must be its name.
+func (c *Client) Rollback(ctx context.Context, lane, environment string, way Way, confirm string) (*api.Promoted, error) {
+	return post[api.Promoted](ctx, c, environmentPath(lane, environment)+"/rollbacks", struct {
+		Way
+		Confirm string `json:"confirm,omitempty"`
+	}{way, confirm})
 }
 
 // Baseline records that an existing database contains every step up to a
@@ -297,4 +307,9 @@ func (c *Client) Deployments(ctx context.Context, lane, environment string, limi
 // Deployment gives one deployment.
 func (c *Client) Deployment(ctx context.Context, id int64) (*api.Deployment, error) {
 	return get[api.Deployment](ctx, c, "/api/v1/deployments/"+strconv.FormatInt(id, 10), nil)
+}
+
+// Cancel asks a running deployment to stop. Follow tells when it has.
+func (c *Client) Cancel(ctx context.Context, id int64) (*api.Deployment, error) {
+	return post[api.Deployment](ctx, c, "/api/v1/deployments/"+strconv.FormatInt(id, 10)+"/cancellation", struct{}{})
 }

@@ -25,11 +25,13 @@ type crew struct {
 	mu       sync.Mutex
 	stopping bool
 	feeds    map[int64]*feed
+	cancels  map[int64]context.CancelCauseFunc
 }
 
 func newCrew(s *Service) *crew {
 	ctx, abort := context.WithCancelCause(context.Background())
-	return &crew{service: s, ctx: ctx, abort: abort, halt: make(chan struct{}), feeds: map[int64]*feed{}}
+	return &crew{service: s, ctx: ctx, abort: abort, halt: make(chan struct{}), feeds: map[int64]*feed{},
+		cancels: map[int64]context.CancelCauseFunc{}}
 }
 
 // enter keeps the service from stopping until leave, unless it stops already.
@@ -70,23 +72,38 @@ func (w *crew) feed(id int64) *feed {
 // here on, and leaves at the end.
 func (w *crew) run(p place, session *postgres.Session, head ledger.Head, d records.Deployment) {
 	live := newFeed()
+	ctx, cancel := context.WithCancelCause(w.ctx)
 	w.mu.Lock()
-	w.feeds[d.ID] = live
+	w.feeds[d.ID], w.cancels[d.ID] = live, cancel
 	w.mu.Unlock()
 	gauge := w.service.metrics.running.WithLabelValues(p.lane.Name, p.environment.Name)
 	gauge.Inc()
 	go func() {
 		defer w.leave()
 		defer gauge.Dec()
-		w.carryOut(p, session, head, d, live)
+		w.carryOut(ctx, p, session, head, d, live)
 		w.mu.Lock()
 		delete(w.feeds, d.ID)
+		delete(w.cancels, d.ID)
 		w.mu.Unlock()
+		cancel(nil)
 		live.close()
 	}()
 }
 
-func (w *crew) carryOut(p place, session *postgres.Session, head ledger.Head, d records.Deployment, live *feed) {
+// cancel stops a running deployment: its statement is cancelled, its step
+// rolled back. It returns false if the deployment is not running here.
+func (w *crew) cancel(id int64, why error) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	cancel, running := w.cancels[id]
+	if running {
+		cancel(why)
+	}
+	return running
+}
+
+func (w *crew) carryOut(ctx context.Context, p place, session *postgres.Session, head ledger.Head, d records.Deployment, live *feed) {
 	s := w.service
 	log := s.Log.With("deployment", d.ID, "lane", d.Lane, "environment", d.Environment, "actor", d.Actor)
 	log.Info("deployment started", "direction", d.Direction, "steps", len(d.Plan.Actions))
@@ -103,7 +120,7 @@ func (w *crew) carryOut(p place, session *postgres.Session, head ledger.Head, d 
 			live.add(e)
 		},
 	}
-	result := runner.Run(w.ctx, head, d.Plan)
+	result := runner.Run(ctx, head, d.Plan)
 	session.Unlock()
 	session.Close()
 	live.end()

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"strconv"
 	"strings"
 	"time"
@@ -99,6 +100,21 @@ func (s *Service) deployment(c call, in *deploymentIn) (*api.Deployment, error) 
 	}
 	shown := deploymentOf(d, true)
 	return &shown, nil
+}
+
+// cancel asks a running deployment to stop, and answers at once; its events
+// tell when it has.
+func (s *Service) cancel(c call, in *deploymentIn) (*api.Deployment, error) {
+	d, err := s.deployment(c, in)
+	if err != nil {
+		return nil, err
+	}
+	if !s.crew.cancel(in.ID, fmt.Errorf("%w: %s did", deploy.ErrCancelled, c.actor)) {
+		return nil, refused("vorrang watch shows how it ended", "deployment %d is not running; it is %s", in.ID, d.Outcome)
+	}
+	s.Log.Info("deployment cancelled", "deployment", in.ID, "actor", c.actor)
+	c.fiber.Status(http.StatusAccepted)
+	return d, nil
 }
 
 type eventsIn struct {

@@ -40,6 +40,7 @@ type rollbackIn struct {
 	Steps       int    `json:"steps,omitempty" description:"The last so many."`
 	To          string `json:"to,omitempty" description:"Everything above this step; 0 is everything."`
 	Deployment  int64  `json:"deployment,omitempty" description:"What this deployment applied."`
+	Confirm     string `json:"confirm,omitempty" description:"The environment's name, typed; needed where it is not disposable."`
 }
 
 func (s *Service) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
@@ -50,6 +51,10 @@ func (s *Service) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
 	wish, err := s.backWish(c, p, in.Steps, in.To, in.Deployment)
 	if err != nil {
 		return nil, err
+	}
+	if !p.environment.Disposable && in.Confirm != in.Environment {
+		return nil, refused(fmt.Sprintf("look at the SQL first (vorrang preview), then type the environment's name: -confirm %s", in.Environment),
+			"a rollback on %s, which is not disposable, needs its name typed as confirmation", in.Environment)
 	}
 	return s.deploy(c, p, wish)
 }

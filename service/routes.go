@@ -36,6 +36,7 @@ func (s *Service) endpoints() []endpoint {
 		on(http.MethodGet, "/api/v1/lanes", "listLanes", "Lists the lanes and where their environments stand", s.lanes),
 		on(http.MethodGet, lane, "getLane", "Says where one lane's environments stand", s.oneLane),
 		submit,
+		on(http.MethodGet, lane+"/verification", "verify", "Says whether the histories of the lane's targets are consistent", s.verification),
 		on(http.MethodGet, lane+"/steps/{step}", "getStep", "Gives a step of the catalogue with its texts", s.step),
 		on(http.MethodGet, environment, "getStatus", "Says where an environment stands", s.status),
 		on(http.MethodGet, environment+"/probe", "probe", "Says whether the target can be used", s.probe),
@@ -49,6 +50,8 @@ func (s *Service) endpoints() []endpoint {
 		on(http.MethodGet, "/api/v1/deployments", "listDeployments", "Lists deployments, newest first", s.deployments),
 		on(http.MethodGet, "/api/v1/deployments/{id}", "getDeployment", "Gives one deployment", s.deployment),
 		events,
+		accepted(on(http.MethodPost, "/api/v1/deployments/{id}/cancellation", "cancel",
+			"Cancels a running deployment: its statement is cancelled, its step rolled back, and what was applied before stays", s.cancel)),
 	}
 }
 

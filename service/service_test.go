@@ -83,7 +83,7 @@ func TestTheWholeStory(t *testing.T) {
 	preview, err := w.PreviewBack(ctx, "harbour", "production", client.Way{Steps: 1})
 	require.NoError(t, err)
 	assert.Equal(t, "ALTER TABLE vessel DROP COLUMN name", preview.Actions[0].SQL)
-	back, err := w.Rollback(ctx, "harbour", "production", client.Way{Steps: 1})
+	back, err := w.Rollback(ctx, "harbour", "production", client.Way{Steps: 1}, "production")
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Done, w.Ended(back).Outcome)
 	status, err := w.Status(ctx, "harbour", "production", "all")
@@ -93,13 +93,27 @@ func TestTheWholeStory(t *testing.T) {
 	assert.Equal(t, 1, status.Pending)
 	assert.Equal(t, deploy.Done, w.Promoted("production").Outcome)
 
-	_, err = w.Rollback(ctx, "harbour", "production", client.Way{Steps: 2})
+	_, err = w.Rollback(ctx, "harbour", "production", client.Way{Steps: 2}, "production")
 	assert.Contains(t, problem(t, err).Detail, "only 1 steps were carried out here")
 	history, err := w.Ledger(ctx, "harbour", "production", 0)
 	require.NoError(t, err)
 	assert.Empty(t, history.Chain)
 	assert.Equal(t, []ledger.Action{ledger.Applied, ledger.RolledBack, ledger.Applied, ledger.Baselined},
 		[]ledger.Action{history.Entries[0].Action, history.Entries[1].Action, history.Entries[2].Action, history.Entries[3].Action})
+}
+
+func TestARollbackNeedsTheEnvironmentsNameTyped(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "SELECT 1", "1-a.back.sql": "SELECT 1"})
+	for _, environment := range []string{"development", "production"} {
+		require.Equal(t, deploy.Done, w.Promoted(environment).Outcome)
+	}
+	for _, typed := range []string{"", "staging", "yes"} {
+		_, err := w.Rollback(t.Context(), "harbour", "production", client.Way{Steps: 1}, typed)
+		assert.Contains(t, problem(t, err).Detail, "a rollback on production, which is not disposable, needs its name typed")
+	}
+	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "production", client.Way{Steps: 1}, "production"))).Outcome)
+	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Steps: 1}, ""))).Outcome, "disposable")
 }
 
 func TestAnEmptyDatabaseIsNotBaselined(t *testing.T) {
@@ -223,7 +237,7 @@ func TestEveryVersionOfATextIsKept(t *testing.T) {
 	preview, err := w.PreviewBack(t.Context(), "harbour", "development", client.Way{Steps: 1})
 	require.NoError(t, err)
 	assert.Equal(t, "SELECT 'first way'", preview.Actions[0].SQL)
-	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Steps: 1}))).Outcome)
+	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Steps: 1}, "development"))).Outcome)
 	preview, err = w.Preview(t.Context(), "harbour", "development", "")
 	require.NoError(t, err)
 	assert.Equal(t, second, preview.Actions[0].SQL)
@@ -310,6 +324,27 @@ func TestOfManyPromotionsAtOnceEachStepTakesEffectOnce(t *testing.T) {
 	assert.Equal(t, "1", pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM a"))
 }
 
+func TestACancelledDeploymentKeepsWhatWasApplied(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-slow.sql": sleeps, "3-c.sql": "SELECT 3"})
+	promoted, err := w.Promote(t.Context(), "harbour", "staging", "")
+	require.NoError(t, err)
+	asleep(t, w, promoted.Deployment.ID)
+	_, err = w.Cancel(t.Context(), promoted.Deployment.ID)
+	require.NoError(t, err)
+	assert.Equal(t, deploy.Cancelled, w.Ended(promoted).Outcome)
+	events, err := w.Deployments(t.Context(), "harbour", "staging", 1)
+	require.NoError(t, err)
+	assert.Equal(t, deploy.Cancelled, events.Deployments[0].Outcome)
+	_, body := request(t, w, http.MethodGet, fmt.Sprintf("/api/v1/deployments/%d/events", promoted.Deployment.ID), "", "")
+	assert.Contains(t, body, "somebody cancelled the deployment: pilot did; what was applied before stays")
+	assert.Equal(t, "a", pgtest.Query(t, w.URLs["staging"], "SELECT string_agg(relname, ' ') FROM pg_class WHERE relname IN ('a', 'slow')"))
+	_, err = w.Cancel(t.Context(), promoted.Deployment.ID)
+	assert.Contains(t, problem(t, err).Detail, "is not running; it is cancelled")
+	w.Submitted(map[string]string{"2-slow.sql": "SELECT 2"})
+	assert.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
+}
+
 func TestAStoppedServiceRollsTheRunningStepBackAndSaysSo(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-slow.sql": sleeps})
@@ -388,7 +423,7 @@ func TestARestoredOrTouchedLedgerHolds(t *testing.T) {
 	assert.Equal(t, []gate.ID{gate.LedgerIntact}, holds(answer.Checks))
 	_, err = w.Promote(t.Context(), "harbour", "staging", "")
 	assert.Contains(t, problem(t, err).Detail, "entry 2 was seen before; was an older backup restored?")
-	_, err = w.Rollback(t.Context(), "harbour", "staging", client.Way{Steps: 1})
+	_, err = w.Rollback(t.Context(), "harbour", "staging", client.Way{Steps: 1}, "staging")
 	assert.Equal(t, "held", problem(t, err).Kind())
 	pgtest.Exec(t, w.URLs["staging"], "UPDATE vorrang.ledger SET actor = 'nobody'")
 	history, err := w.Ledger(t.Context(), "harbour", "staging", 0)

@@ -108,6 +108,7 @@ func TestTheStoryInTheConsole(t *testing.T) {
 	p.goTo("/lanes/harbour/production")
 	p.press("Roll back")
 	p.sees("ALTER TABLE vessel DROP COLUMN name")
+	p.do(chromedp.SendKeys(chromedp.CSS(`input[name="confirm"]`), "production"))
 	p.press("Roll 1 step back on production")
 	p.sees("rolled back")
 	p.sees("done")
@@ -166,6 +167,21 @@ func TestADeploymentIsWatchedLive(t *testing.T) {
 	require.NoError(t, err)
 	p.sees("1 of 1 step")
 	p.sees("done")
+}
+
+func TestARunningDeploymentIsCancelledInTheConsole(t *testing.T) {
+	p := openConsole(t)
+	p.w.Submitted(map[string]string{"1-slow.sql": "CREATE TABLE slow (id int);\nSELECT pg_sleep(60);"})
+	promoted, err := p.w.Promote(t.Context(), "harbour", "staging", "")
+	require.NoError(t, err)
+	p.signIn()
+	p.goTo(fmt.Sprintf("/deployments/%d", promoted.Deployment.ID))
+	p.press("Cancel deployment…")
+	p.sees("is cancelled and its step rolled back")
+	p.press("Cancel deployment on staging")
+	p.sees("Ship Pilot did; what was applied before stays")
+	p.sees("cancelled")
+	assert.Equal(t, "0", pgtest.Query(t, p.w.URLs["staging"], "SELECT count(*) FROM pg_class WHERE relname = 'slow'"))
 }
 
 func TestTheConsoleSaysWhenTheServiceIsAway(t *testing.T) {

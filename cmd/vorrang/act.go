@@ -66,14 +66,15 @@ func rollbackCommand() command {
 	return command{
 		verb: "rollback", does: "runs ways back, newest first",
 		explain: "Refused before anything runs if a step has no way back. vorrang preview -env E -steps N shows the SQL first.",
-		example: "vorrang rollback -env staging -steps 1",
+		example: "vorrang rollback -env development -steps 1\nvorrang rollback -env production -to 11 -confirm production",
 		setUp: func(e *env) func(context.Context, []string) error {
 			way := wayFlags(e, "to")
+			confirm := e.flags.String("confirm", "", "the environment's `name`, typed; needed where it is not disposable")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				if err := way.check(); err != nil {
 					return err
 				}
-				promoted, err := at.Rollback(ctx, at.lane, at.environment, way.way())
+				promoted, err := at.Rollback(ctx, at.lane, at.environment, way.way(), *confirm)
 				if err != nil {
 					return err
 				}
@@ -129,6 +130,36 @@ func outcomeExit(ctx context.Context, c *client.Client, id int64) error {
 	case deploy.Failed, deploy.BackedOut, deploy.Cancelled, deploy.Interrupted:
 	}
 	return &codedError{exitFailed, ""}
+}
+
+func cancelCommand() command {
+	return command{
+		verb: "cancel", takes: "DEPLOYMENT", does: "stops a running deployment",
+		explain: "The running statement is cancelled and its step rolled back; what was applied before stays.",
+		example: "vorrang cancel 12",
+		setUp: func(e *env) func(context.Context, []string) error {
+			return func(ctx context.Context, args []string) error {
+				id, err := oneDeployment("cancel", args)
+				if err != nil {
+					return err
+				}
+				c := e.client()
+				if _, err := c.Cancel(ctx, id); err != nil {
+					return err
+				}
+				if err := c.Follow(ctx, id, 0, func(deploy.Event) error { return nil }); err != nil {
+					return err
+				}
+				ended, err := c.Deployment(ctx, id)
+				if err != nil {
+					return err
+				}
+				return e.print(ended, func() {
+					fmt.Fprintf(e.out, "deployment %d %s; vorrang status -lane %s -env %s says where that leaves it\n", id, ended.Outcome, ended.Lane, ended.Environment)
+				})
+			}
+		},
+	}
 }
 
 func baselineCommand() command {

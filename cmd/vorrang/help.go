@@ -29,8 +29,8 @@ func groups() []struct {
 		commands []command
 	}{
 		{"write and submit", []command{newCommand(), laneApply(), lanesCommand(), probeCommand(), submitCommand()}},
-		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), deploymentsCommand(), watchCommand()}},
-		{"act", []command{promoteCommand(), rollbackCommand(), baselineCommand(), settleCommand()}},
+		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), deploymentsCommand(), watchCommand()}},
+		{"act", []command{promoteCommand(), rollbackCommand(), cancelCommand(), baselineCommand(), settleCommand()}},
 	}
 }
 

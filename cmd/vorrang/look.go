@@ -240,12 +240,9 @@ func watchCommand() command {
 		example: "vorrang watch 12",
 		setUp: func(e *env) func(context.Context, []string) error {
 			return func(ctx context.Context, args []string) error {
-				if len(args) != 1 {
-					return usage("name one deployment: vorrang watch 12")
-				}
-				id, err := strconv.ParseInt(args[0], 10, 64)
+				id, err := oneDeployment("watch", args)
 				if err != nil {
-					return usage("%q is not a deployment's number; vorrang deployments lists them", args[0])
+					return err
 				}
 				c := e.client()
 				d, err := c.Deployment(ctx, id)
@@ -264,4 +261,16 @@ func watchCommand() command {
 			}
 		},
 	}
+}
+
+// oneDeployment reads the number that a command takes.
+func oneDeployment(verb string, args []string) (int64, error) {
+	if len(args) != 1 {
+		return 0, usage("name one deployment: vorrang %s 12", verb)
+	}
+	id, err := strconv.ParseInt(args[0], 10, 64)
+	if err != nil {
+		return 0, usage("%q is not a deployment's number; vorrang deployments lists them", args[0])
+	}
+	return id, nil
 }

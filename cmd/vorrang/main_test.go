@@ -64,7 +64,8 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{4, `deployment 2 failed: 0 of 2 steps`, "", "watch 2"},
 		{0, `(?s)"kind":"started".*"kind":"ended"`, "", "watch 1 -json"},
 		{3, `TROUBLE: failed(?s).*2 +b +failed +transaction +none`, "", "status -env staging"},
-		{1, "", `there is no way back for step 1`, "rollback -env staging -steps 1"},
+		{1, "", `there is no way back for step 1`, "rollback -env staging -steps 1 -confirm staging"},
+		{1, "", `a rollback on staging, which is not disposable, needs its name typed as confirmation\nnext: .* -confirm staging`, "rollback -env staging -steps 1"},
 		{0, `nothing to do; every step is there`, "", "promote -to staging -through 1"},
 		{0, `SEQ +AT .*\n2 .*failed +2 +b .*\n1 .*applied +1 +a .*\nthe chain of all 2 entries holds`, "", "ledger -env staging"},
 		{0, `ID +LANE.*\n2 +harbour +staging +forward +2 +failed`, "", "deployments"},
@@ -116,7 +117,7 @@ func TestJSONCanBeRead(t *testing.T) {
 	}{
 		{"lanes", &api.Lanes{}}, {"status", &api.Lanes{}}, {"status -env staging", &api.EnvironmentStatus{}}, {"gate -to staging", &api.GateAnswer{}},
 		{"preview -to staging", &api.Preview{}}, {"promote -to staging", &api.Deployment{}}, {"promote -to staging", &api.Promoted{}},
-		{"preview -env staging -steps 1", &api.Preview{}}, {"rollback -env staging -steps 1", &api.Deployment{}},
+		{"preview -env staging -steps 1", &api.Preview{}}, {"rollback -env staging -steps 1 -confirm staging", &api.Deployment{}},
 		{"ledger -env staging", &api.Ledger{}}, {"deployments", &api.Deployments{}}, {"probe -env staging", &api.Probe{}}, {"watch 1", &deploy.Event{}},
 	} {
 		code, out, errs := say(t, append(strings.Fields(c.args), "-json")...)
@@ -205,4 +206,35 @@ func TestAClientThatGoesAwayLeavesTheDeploymentRunning(t *testing.T) {
 	assert.Contains(t, errs.String(), "deployment 1 goes on in the service; vorrang watch 1 shows it")
 	done, _, _ := say(t, "watch", "1")
 	assert.Equal(t, 0, done)
+}
+
+func TestVerifySaysWhatDeviates(t *testing.T) {
+	w := world(t, map[string]string{"1-a.sql": "SELECT 1", "2-b.sql": "SELECT 2"})
+	for _, environment := range []string{"development", "production"} {
+		require.Equal(t, deploy.Done, w.Promoted(environment).Outcome)
+	}
+	code, out, _ := say(t, "verify", "-env", "development")
+	assert.Equal(t, 0, code)
+	assert.Equal(t, "the history is consistent in 1 environment of harbour\n", out)
+
+	w.Submitted(map[string]string{"1-a.sql": "SELECT 'edited'"})
+	code, out, errs := say(t, "verify", "-junit", "verify.xml")
+	assert.Equal(t, 3, code, errs)
+	assert.Regexp(t, `harbour/development checksum: step 1 \(a\) was applied with the checksum \w{12}, and the catalogue's text has \w{12} since 20.* UTC\n  → put the applied text back`, out)
+	assert.Contains(t, out, "harbour/production history: step 2 (b) is applied here, and pending in staging", "production skipped staging")
+	written, err := os.ReadFile("verify.xml")
+	require.NoError(t, err)
+	assert.Contains(t, string(written), `<testsuite name="harbour/production" tests="7" failures="2" errors="0">`)
+	assert.Contains(t, string(written), `<testcase classname="harbour/staging" name="chain"></testcase>`)
+
+	takeAway(t, w.URLs["staging"])
+	code, out, _ = say(t, "verify", "-env", "staging")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "harbour/staging was not reached:")
+}
+
+// takeAway takes a database away from under its URL.
+func takeAway(t *testing.T, url string) {
+	name := url[strings.LastIndex(url, "/")+1:]
+	pgtest.Exec(t, pgtest.Shared(t).URL("postgres"), "ALTER DATABASE "+name+" RENAME TO "+name+"_gone")
 }

@@ -8,6 +8,7 @@ export const labels = {
   rollBack: 'Roll back',
   baseline: 'Baseline',
   settle: 'Settle',
+  stop: 'Cancel deployment',
   cancel: 'Leave as it is',
   inOrder: 'in order',
   pending: 'pending',

@@ -75,7 +75,7 @@ func closing(outcome Outcome, ctx context.Context) string {
 	case Interrupted:
 		return "the service was stopped; promote again to go on where this ended"
 	case Cancelled:
-		return context.Cause(ctx).Error()
+		return context.Cause(ctx).Error() + "; what was applied before stays"
 	case Running, Done, Failed, BackedOut:
 	}
 	return ""

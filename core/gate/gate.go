@@ -208,7 +208,7 @@ func (f Facts) nothingInDoubt() Check {
 	if half := f.View.HalfBack(); len(half) > 0 {
 		return Check{NothingInDoubt, Hold,
 			fmt.Sprintf("the way back of step %s stopped at statement %d of %d", half[0].Step.Number, half[0].State.Progress.Statement, half[0].State.Progress.Of),
-			fmt.Sprintf("mend the cause, then finish it: vorrang rollback -lane %s -env %s -steps 1", f.Lane, f.View.Environment)}
+			fmt.Sprintf("mend the cause, then finish it: vorrang rollback -lane %s -env %s -steps 1 -confirm %s", f.Lane, f.View.Environment, f.View.Environment)}
 	}
 	return f.nothingDoubtedBack()
 }

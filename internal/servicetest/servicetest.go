@@ -47,7 +47,7 @@ func Start(t testing.TB) *World {
 		w.URLs[environment] = pgtest.Database(t)
 		file := filepath.Join(t.TempDir(), environment)
 		require.NoError(t, os.WriteFile(file, []byte(w.URLs[environment]+"\n"), 0o600))
-		lane += fmt.Sprintf("  - name: %s\n    target: file:%s\n", environment, file)
+		lane += fmt.Sprintf("  - name: %s\n    target: file:%s\n    disposable: %t\n", environment, file, environment == "development")
 	}
 	w.serve(pgtest.Database(t))
 	_, err := w.ApplyLane(t.Context(), "lane.yaml", []byte(lane))

@@ -9,6 +9,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
+	"vorrang/core/verify"
 )
 
 // Problem is an error as RFC 9457 has it, with Vorrang's own members.
@@ -231,4 +232,19 @@ type StepFile struct {
 	Size      int64         `json:"size" description:"In bytes."`
 	Text      string        `json:"text"`
 	Shortened bool          `json:"shortened,omitempty"`
+}
+
+// Verification says whether the histories of a lane's targets are consistent.
+type Verification struct {
+	Lane         string             `json:"lane"`
+	Environments []string           `json:"environments" nullable:"false" description:"Those that were looked at."`
+	Unreached    []Unreached        `json:"unreached" nullable:"false" description:"Those that could not be."`
+	Deviations   []verify.Deviation `json:"deviations" nullable:"false"`
+}
+
+// Unreached is a target that could not be looked at.
+type Unreached struct {
+	Environment string `json:"environment"`
+	Message     string `json:"message"`
+	Next        string `json:"next"`
 }

@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/deployments/{id}/cancellation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancels a running deployment: its statement is cancelled, its step rolled back, and what was applied before stays */
+        post: operations["cancel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deployments/{id}/events": {
         parameters: {
             query?: never;
@@ -277,6 +294,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Says whether the histories of the lane's targets are consistent */
+        get: operations["verify"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -335,6 +369,19 @@ export interface components {
         };
         Deployments: {
             deployments: components["schemas"]["Deployment"][];
+        };
+        Deviation: {
+            environment: string;
+            kind: string;
+            /** @description What settles it. */
+            settle: string;
+            /**
+             * Format: date-time
+             * @description Absent where nobody can know.
+             */
+            since?: null | string;
+            step?: string;
+            what: string;
         };
         Entry: {
             action: string;
@@ -575,6 +622,8 @@ export interface components {
             message: string;
         };
         RollbackIn: {
+            /** @description The environment's name, typed; needed where it is not disposable. */
+            confirm?: string;
             /**
              * Format: int64
              * @description What this deployment applied.
@@ -671,6 +720,19 @@ export interface components {
             next: string;
             step?: string;
         };
+        Unreached: {
+            environment: string;
+            message: string;
+            next: string;
+        };
+        Verification: {
+            deviations: components["schemas"]["Deviation"][];
+            /** @description Those that were looked at. */
+            environments: string[];
+            lane: string;
+            /** @description Those that could not be. */
+            unreached: components["schemas"]["Unreached"][];
+        };
     };
     responses: never;
     parameters: never;
@@ -725,6 +787,36 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Deployment"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1238,6 +1330,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Submitted"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verify: {
+        parameters: {
+            query?: {
+                /** @description Only this one, still held against the one before it; all if absent. */
+                environment?: string;
+            };
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verification"];
                 };
             };
             default: {

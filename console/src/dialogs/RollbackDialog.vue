@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
@@ -23,6 +24,8 @@ const choices = computed(() =>
     .map((s, i) => ({ value: i + 1, label: i === 0 ? `the last step: ${s.number} ${s.slug.replaceAll('-', ' ')}` : `the last ${i + 1} steps, down to ${s.number} ${s.slug.replaceAll('-', ' ')}` })),
 )
 const steps = ref(1)
+const typed = ref('')
+const confirmed = computed(() => props.environment.disposable || typed.value === props.environment.environment)
 const preview = ref<Preview>()
 const problem = ref<Problem>()
 
@@ -37,12 +40,15 @@ async function look() {
     problem.value = problemOf(error)
   }
 }
-watch(open, () => (steps.value = 1))
+watch(open, () => {
+  steps.value = 1
+  typed.value = ''
+})
 watch([open, steps], look)
 
 async function act() {
   const answer = await result(
-    api.POST('/api/v1/lanes/{lane}/environments/{environment}/rollbacks', { params: { path: params.value }, body: { steps: steps.value } }),
+    api.POST('/api/v1/lanes/{lane}/environments/{environment}/rollbacks', { params: { path: params.value }, body: { steps: steps.value, confirm: typed.value } }),
   )
   if (answer.deployment) await router.push(`/deployments/${answer.deployment.id}`)
 }
@@ -50,7 +56,7 @@ async function act() {
 
 <template>
   <ActDialog
-    v-model:open="open" :title="`${labels.rollBack} on ${place}`" severity="danger" :act="act" :ready="!!preview?.actions.length && !preview.held"
+    v-model:open="open" :title="`${labels.rollBack} on ${place}`" severity="danger" :act="act" :ready="!!preview?.actions.length && !preview.held && confirmed"
     :confirm="`Roll ${plural(steps, 'step')} back on ${environment.environment}`"
   >
     <label class="row">
@@ -60,6 +66,10 @@ async function act() {
     <p>This SQL will run on <b>{{ place }}</b> (target <code>{{ environment.target }}</code>), newest step first. What a way back deletes is gone; the steps are pending again afterwards.</p>
     <ProblemNote v-if="problem" :problem="problem" />
     <PreviewList v-else-if="preview" :preview="preview" class="sql" />
+    <label v-if="!environment.disposable" class="row">
+      <span>To confirm, type <b>{{ environment.environment }}</b></span>
+      <InputText v-model="typed" name="confirm" autocomplete="off" size="small" class="grow" />
+    </label>
   </ActDialog>
 </template>
 

@@ -6,6 +6,7 @@ import { computed, onMounted, onUnmounted, ref, shallowRef } from 'vue'
 import { RouterLink, useRouter } from 'vue-router'
 
 import { api, problemOf, result, type Deployment, type Problem } from '../api'
+import ActDialog from '../dialogs/ActDialog.vue'
 import { useEvents } from '../follow'
 import { labels, plural } from '../labels'
 import FailureNote from '../parts/FailureNote.vue'
@@ -16,6 +17,11 @@ import { moment, took } from '../time'
 
 const props = defineProps<{ id: number }>()
 const router = useRouter()
+
+const stopping = ref(false)
+async function stop() {
+  await result(api.POST('/api/v1/deployments/{id}/cancellation', { params: { path: { id: props.id } } }))
+}
 
 const deployment = shallowRef<Deployment>()
 const problem = ref<Problem>()
@@ -72,6 +78,7 @@ const lasted = computed(() => {
         <StateMark :word="deployment.outcome" />
         <RouterLink :to="`/lanes/${deployment.lane}/${deployment.environment}`">{{ deployment.lane }} / {{ deployment.environment }}</RouterLink>
         <span class="grow" />
+        <Button v-if="running" :label="labels.stop + '…'" icon="pi pi-stop" size="small" severity="danger" outlined @click="stopping = true" />
         <Button :label="`To ${deployment.environment}`" size="small" severity="secondary" outlined @click="router.push(`/lanes/${deployment.lane}/${deployment.environment}`)" />
       </div>
       <p class="soft">
@@ -108,6 +115,9 @@ const lasted = computed(() => {
         <summary>{{ labels.wasClear }}</summary>
         <GateList :checks="deployment.gate" class="panel" />
       </details>
+      <ActDialog v-model:open="stopping" :title="`${labels.stop} ${id}`" :act="stop" ready severity="danger" :confirm="`${labels.stop} on ${deployment.environment}`">
+        <p>The statement that runs on <b>{{ deployment.lane }} / {{ deployment.environment }}</b> is cancelled and its step rolled back. The {{ plural(done, 'step') }} before it stay. The same promotion goes on from there later.</p>
+      </ActDialog>
     </template>
   </div>
 </template>

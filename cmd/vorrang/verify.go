@@ -1,0 +1,141 @@
+package main
+
+import (
+	"context"
+	"encoding/xml"
+	"fmt"
+	"os"
+
+	"vorrang/core/verify"
+	"vorrang/service/api"
+)
+
+func verifyCommand() command {
+	return command{
+		verb: "verify", does: "says whether the history is consistent: chain, checksums, order, and between environments",
+		explain: "Exit code 0 if it is, 3 if anything deviates, 5 if a step is in doubt, 1 if a target could not be reached.",
+		example: "vorrang verify\nvorrang verify -env production -junit verify.xml",
+		setUp: func(e *env) func(context.Context, []string) error {
+			e.laneFlag()
+			environment := e.flags.String("env", "", "only this `environment`")
+			junit := e.flags.String("junit", "", "write the result to a `file` as JUnit XML too")
+			return func(ctx context.Context, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				c := e.client()
+				lane, err := e.whichLane(ctx, c)
+				if err != nil {
+					return err
+				}
+				v, err := c.Verify(ctx, lane, *environment)
+				if err != nil {
+					return err
+				}
+				if *junit != "" {
+					if err := writeJUnit(*junit, v); err != nil {
+						return err
+					}
+				}
+				if err := e.print(v, func() { printVerification(e, v) }); err != nil {
+					return err
+				}
+				return verificationExit(v)
+			}
+		},
+	}
+}
+
+func printVerification(e *env, v *api.Verification) {
+	for _, u := range v.Unreached {
+		fmt.Fprintf(e.out, "%s %s\n  → %s\n", e.paint.bad(v.Lane+"/"+u.Environment+" was not reached:"), u.Message, e.paint.strong(u.Next))
+	}
+	for _, d := range v.Deviations {
+		since := ""
+		if d.Since != nil {
+			since = e.paint.dim(" since " + moment(*d.Since) + " UTC")
+		}
+		fmt.Fprintf(e.out, "%s %s%s\n  → %s\n", e.paint.bad(fmt.Sprintf("%s/%s %s:", v.Lane, d.Environment, d.Kind)), d.What, since, e.paint.strong(d.Settle))
+	}
+	if len(v.Deviations) == 0 && len(v.Environments) > 0 {
+		fmt.Fprintf(e.out, "%s in %s of %s\n", e.paint.good("the history is consistent"), plural(len(v.Environments), "environment"), v.Lane)
+	}
+}
+
+func verificationExit(v *api.Verification) error {
+	code := exitDone
+	if len(v.Deviations) > 0 {
+		code = exitHeld
+	}
+	for _, d := range v.Deviations {
+		if d.Kind == verify.InDoubt {
+			code = exitInDoubt
+		}
+	}
+	if len(v.Unreached) > 0 {
+		code = exitError // what could not be seen may be worse
+	}
+	if code == exitDone {
+		return nil
+	}
+	return &codedError{code, ""}
+}
+
+// The elements of JUnit XML, as the tools of pipelines read them.
+type junitSuites struct {
+	XMLName xml.Name     `xml:"testsuites"`
+	Suites  []junitSuite `xml:"testsuite"`
+}
+
+type junitSuite struct {
+	Name     string      `xml:"name,attr"`
+	Tests    int         `xml:"tests,attr"`
+	Failures int         `xml:"failures,attr"`
+	Errors   int         `xml:"errors,attr"`
+	Cases    []junitCase `xml:"testcase"`
+}
+
+type junitCase struct {
+	Class   string    `xml:"classname,attr"`
+	Name    string    `xml:"name,attr"`
+	Failure *junitBad `xml:"failure,omitempty"`
+	Error   *junitBad `xml:"error,omitempty"`
+}
+
+type junitBad struct {
+	Message string `xml:"message,attr"`
+	Text    string `xml:",chardata"`
+}
+
+// writeJUnit writes a suite for every environment, with a case for every kind
+// of deviation.
+func writeJUnit(path string, v *api.Verification) error {
+	var all junitSuites
+	for _, environment := range v.Environments {
+		suite := junitSuite{Name: v.Lane + "/" + environment, Tests: len(verify.Kinds)}
+		for _, kind := range verify.Kinds {
+			test := junitCase{Class: suite.Name, Name: string(kind)}
+			for _, d := range v.Deviations {
+				if d.Environment != environment || d.Kind != kind {
+					continue
+				}
+				if test.Failure == nil {
+					test.Failure = &junitBad{Message: d.What}
+					suite.Failures++
+				}
+				test.Failure.Text += d.What + "\n→ " + d.Settle + "\n"
+			}
+			suite.Cases = append(suite.Cases, test)
+		}
+		all.Suites = append(all.Suites, suite)
+	}
+	for _, u := range v.Unreached {
+		all.Suites = append(all.Suites, junitSuite{Name: v.Lane + "/" + u.Environment, Tests: 1, Errors: 1,
+			Cases: []junitCase{{Class: v.Lane + "/" + u.Environment, Name: "reached", Error: &junitBad{Message: u.Message, Text: u.Next}}}})
+	}
+	text, err := xml.MarshalIndent(all, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, append([]byte(xml.Header), append(text, '\n')...), 0o644)
+}

@@ -1,0 +1,160 @@
+package verify
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"vorrang/core/gate"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+)
+
+// Kind is what a deviation is about.
+type Kind string
+
+const (
+	Chain    Kind = "chain"    // the ledger's chain, or the entry that was last seen
+	Checksum Kind = "checksum" // an applied text is not the catalogue's
+	Absent   Kind = "absent"   // applied, and not in the catalogue
+	Order    Kind = "order"    // carried out after a higher number
+	Late     Kind = "late"     // pending below an applied number
+	InDoubt  Kind = "in-doubt" // unfinished
+	History  Kind = "history"  // not as in the environment before
+)
+
+// Kinds are all kinds, in the order in which they are reported.
+var Kinds = []Kind{Chain, Checksum, Absent, Order, Late, InDoubt, History}
+
+// Deviation is one thing that is not as it should be.
+type Deviation struct {
+	Kind        Kind        `json:"kind"`
+	Environment string      `json:"environment"`
+	Step        step.Number `json:"step,omitempty"`
+	What        string      `json:"what"`
+	Since       *time.Time  `json:"since,omitempty" description:"Absent where nobody can know."`
+	Settle      string      `json:"settle" description:"What settles it."`
+}
+
+// Environment is what was seen of one environment.
+type Environment struct {
+	Name    string
+	Facts   gate.Facts
+	Entries []ledger.Entry
+}
+
+// Lane checks environments in the order of promotion. Each is held against the
+// one before it in the slice.
+func Lane(lane string, environments []Environment) []Deviation {
+	var all []Deviation
+	for i, e := range environments {
+		v := verifier{lane: lane, Environment: e}
+		v.chain()
+		v.steps()
+		v.order()
+		if i > 0 {
+			v.history(environments[i-1])
+		}
+		all = append(all, v.found...)
+	}
+	return all
+}
+
+type verifier struct {
+	lane string
+	Environment
+	found []Deviation
+}
+
+func (v *verifier) report(kind Kind, number step.Number, since time.Time, settle, format string, args ...any) {
+	d := Deviation{Kind: kind, Environment: v.Name, Step: number, What: fmt.Sprintf(format, args...), Settle: settle}
+	if !since.IsZero() {
+		d.Since = &since
+	}
+	v.found = append(v.found, d)
+}
+
+func (v *verifier) chain() {
+	if v.Facts.Chain == nil {
+		return
+	}
+	var since time.Time
+	var broken *ledger.ChainError
+	if errors.As(v.Facts.Chain, &broken) {
+		for _, e := range v.Entries {
+			if e.Seq == broken.Seq {
+				since = e.At
+			}
+		}
+	}
+	v.report(Chain, "", since, "find out who wrote to the ledger or restored the database, and why, before anything runs here", "%s", v.Facts.Chain)
+}
+
+func (v *verifier) steps() {
+	for _, s := range v.Facts.View.Steps {
+		name, at := named(s.Step.Number, s.Step.Slug), s.State.At
+		switch {
+		case s.Has(plan.Edited):
+			v.report(Checksum, s.Step.Number, at, "put the applied text back and submit; write what should change as a new step",
+				"step %s was applied with the checksum %s, and the catalogue's text has %s", name, s.State.Checksum.Short(), s.Step.Forward.Checksum.Short())
+		case s.Has(plan.Absent):
+			v.report(Absent, s.Step.Number, at, "put its files back into the step folder and submit, or roll it back",
+				"step %s was applied and is no longer in the catalogue", name)
+		case s.Has(plan.Late):
+			v.report(Late, s.Step.Number, time.Time{}, fmt.Sprintf("give it a number above %s, or roll back to below it and promote in order", v.Facts.View.State.At()),
+				"step %s is pending, and step %s is already there", name, v.Facts.View.State.At())
+		}
+		if s.State.Status == ledger.StatusInDoubt {
+			v.report(InDoubt, s.Step.Number, at, fmt.Sprintf("vorrang settle -lane %s -env %s -step %s -as applied|not-applied -reason \"…\"", v.lane, v.Name, s.Step.Number),
+				"step %s began, and nothing says how it ended", name)
+		}
+	}
+	for _, s := range v.Facts.View.HalfBack() {
+		v.report(InDoubt, s.Step.Number, s.State.At, fmt.Sprintf("mend the cause, then: vorrang rollback -lane %s -env %s -steps 1 -confirm %s", v.lane, v.Name, v.Name),
+			"the way back of step %s stopped half-way", named(s.Step.Number, s.Step.Slug))
+	}
+}
+
+// order finds steps that were carried out after a higher number.
+func (v *verifier) order() {
+	state := v.Facts.View.State
+	var highest step.Number
+	for _, number := range state.Order {
+		if step.Compare(number, highest) < 0 {
+			st := state.Steps[number]
+			v.report(Order, number, st.At, "nothing can change what happened; if the order matters, roll both back and promote again",
+				"step %s was carried out after step %s", named(number, st.Slug), highest)
+			continue
+		}
+		highest = number
+	}
+}
+
+// history holds what was carried out here against the environment before.
+func (v *verifier) history(before Environment) {
+	here, there := v.Facts.View.State, before.Facts.View.State
+	promote := fmt.Sprintf("vorrang promote -lane %s -to %s", v.lane, before.Name)
+	var last ledger.StepState // of those that are there too, in the order of here
+	for _, number := range here.Order {
+		st := here.Steps[number]
+		other := there.Of(number)
+		standing, known := before.Facts.View.Find(number)
+		switch {
+		case known && standing.Has(plan.NotHere), other.Status == ledger.StatusCovered:
+			continue
+		case !other.Status.Present():
+			v.report(History, number, st.At, promote, "step %s is applied here, and %s in %s", named(number, st.Slug), other.Status, before.Name)
+		case other.Checksum != st.Checksum:
+			v.report(History, number, st.At, "compare both texts, and bring the environments together with a new step",
+				"step %s was applied here with the checksum %s, and in %s with %s", named(number, st.Slug), st.Checksum.Short(), before.Name, other.Checksum.Short())
+		case other.Seq < last.Seq:
+			v.report(History, number, st.At, "if the order matters, roll both back here and promote again",
+				"step %s was applied here after step %s, and in %s before it", named(number, st.Slug), last.Number, before.Name)
+		default:
+			last = other
+		}
+	}
+}
+
+func named(number step.Number, slug string) string { return fmt.Sprintf("%s (%s)", number, slug) }

@@ -1,0 +1,79 @@
+package service
+
+import (
+	"context"
+	"sync"
+
+	"vorrang/core/verify"
+	"vorrang/service/api"
+)
+
+type verifyIn struct {
+	Lane        string `path:"lane"`
+	Environment string `query:"environment" description:"Only this one, still held against the one before it; all if absent."`
+}
+
+// verification looks at all targets of a lane, and says what is inconsistent.
+// A target that cannot be reached is named, and nothing is held against it.
+func (s *Service) verification(c call, in *verifyIn) (*api.Verification, error) {
+	l, err := s.lane(c, in.Lane)
+	if err != nil {
+		return nil, err
+	}
+	if in.Environment != "" {
+		if _, err := s.place(c, in.Lane, in.Environment); err != nil {
+			return nil, err
+		}
+	}
+	catalogue, err := s.Records.Catalogue(c, in.Lane)
+	if err != nil {
+		return nil, err
+	}
+	seen := make([]*verify.Environment, len(l.Environments))
+	troubles := make([]*api.Unreached, len(l.Environments))
+	var wait sync.WaitGroup
+	for i, e := range l.Environments {
+		wait.Go(func() {
+			found, err := s.verifyOne(c, place{l, e, catalogue})
+			if err == nil {
+				seen[i] = &found
+				return
+			}
+			trouble := unreachable(err)
+			troubles[i] = &api.Unreached{Environment: e.Name, Message: trouble.Message, Next: trouble.Next}
+		})
+	}
+	wait.Wait()
+	answer := &api.Verification{Lane: in.Lane, Environments: []string{}, Unreached: []api.Unreached{}, Deviations: []verify.Deviation{}}
+	var reached []verify.Environment
+	for i, e := range l.Environments {
+		wanted := in.Environment == "" || in.Environment == e.Name
+		if seen[i] != nil {
+			reached = append(reached, *seen[i])
+		}
+		switch {
+		case wanted && seen[i] != nil:
+			answer.Environments = append(answer.Environments, e.Name)
+		case wanted:
+			answer.Unreached = append(answer.Unreached, *troubles[i])
+		}
+	}
+	for _, d := range verify.Lane(l.Name, reached) {
+		if in.Environment == "" || in.Environment == d.Environment {
+			answer.Deviations = append(answer.Deviations, d)
+		}
+	}
+	return answer, nil
+}
+
+func (s *Service) verifyOne(ctx context.Context, p place) (verify.Environment, error) {
+	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+	defer cancel()
+	session, err := connect(ctx, p.environment, "vorrangd verify")
+	if err != nil {
+		return verify.Environment{}, err
+	}
+	defer session.Close()
+	facts, entries, err := s.look(ctx, p, session)
+	return verify.Environment{Name: p.environment.Name, Facts: facts, Entries: entries}, err
+}
