@@ -297,6 +297,12 @@ func (c *Client) Settle(ctx context.Context, lane, environment, number, as, reas
 		map[string]string{"step": number, "as": as, "reason": reason})
 }
 
+// Amend records that the catalogue's text of an edited step is right. Repeated,
+// it is refused.
+func (c *Client) Amend(ctx context.Context, lane, environment, number, reason string) (*api.Recorded, error) {
+	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/amendments", map[string]string{"step": number, "reason": reason})
+}
+
 // Deployments lists the newest limit deployments; an empty lane or environment
 // means all.
 func (c *Client) Deployments(ctx context.Context, lane, environment string, limit int) (*api.Deployments, error) {

@@ -46,6 +46,7 @@ func (s *Service) endpoints() []endpoint {
 		accepted(on(http.MethodPost, environment+"/promotions", "promote", "Asks the gate, and begins a deployment forward", s.promote)),
 		accepted(on(http.MethodPost, environment+"/rollbacks", "rollback", "Begins a deployment back", s.rollback)),
 		on(http.MethodPost, environment+"/baselines", "baseline", "Records that an existing database contains every step up to a number", s.baseline),
+		on(http.MethodPost, environment+"/amendments", "amend", "Records that an edited step's new text is right", s.amend),
 		on(http.MethodPost, environment+"/settlements", "settle", "Records what became of a step in doubt", s.settle),
 		on(http.MethodGet, "/api/v1/deployments", "listDeployments", "Lists deployments, newest first", s.deployments),
 		on(http.MethodGet, "/api/v1/deployments/{id}", "getDeployment", "Gives one deployment", s.deployment),

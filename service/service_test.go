@@ -157,6 +157,24 @@ func TestWhatWasChangedAfterwardsStopsAPromotion(t *testing.T) {
 	require.Equal(t, deploy.Done, w.Promoted("development").Outcome)
 }
 
+func TestAnEditedStepIsAmendedByAWord(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "SELECT 1", "2-b.sql": "SELECT 2"})
+	require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
+	_, err := w.Amend(t.Context(), "harbour", "staging", "1", "nothing to amend")
+	assert.Contains(t, problem(t, err).Detail, "step 1 is not edited on staging")
+	w.Submitted(map[string]string{"1-a.sql": "-- a comment\nSELECT 1", "3-c.sql": "SELECT 3"})
+	_, err = w.Promote(t.Context(), "harbour", "staging", "")
+	assert.Contains(t, problem(t, err).Next, "vorrang amend -lane harbour -env staging -step 1")
+	_, err = w.Amend(t.Context(), "harbour", "staging", "1", " ")
+	assert.Contains(t, problem(t, err).Detail, "reason")
+	recorded, err := w.Amend(t.Context(), "harbour", "staging", "1", "only a comment")
+	require.NoError(t, err)
+	assert.Equal(t, ledger.Amended, recorded.Entry.Action)
+	assert.Contains(t, string(recorded.Entry.Detail), `"reason":"only a comment","instead":"`)
+	assert.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
+}
+
 func TestASubmissionIsAllOrNothing(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 1"})

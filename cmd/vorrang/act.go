@@ -183,25 +183,48 @@ func baselineCommand() command {
 	}
 }
 
+func amendCommand() command {
+	return command{
+		verb: "amend", does: "records that an edited step's new text is right, though another was applied",
+		explain: "Nothing is run. What the edit changed must be in the database by other means. Your reason stands in the ledger.",
+		example: `vorrang amend -env staging -step 2 -reason "only a comment changed"`,
+		setUp: func(e *env) func(context.Context, []string) error {
+			return e.repair(func(ctx context.Context, at spot, number, reason string) (*api.Recorded, error) {
+				return at.Amend(ctx, at.lane, at.environment, number, reason)
+			})
+		},
+	}
+}
+
 func settleCommand() command {
 	return command{
 		verb: "settle", does: "records what became of a step in doubt",
 		explain: "Look into the database first: the service cannot know. Your reason stands in the ledger.",
 		example: `vorrang settle -env staging -step 5 -as not-applied -reason "no such index in pg_class"`,
 		setUp: func(e *env) func(context.Context, []string) error {
-			number := e.flags.String("step", "", "the `step` in doubt")
 			as := e.flags.String("as", "", "applied or not-applied: whether the `statement` in doubt took effect")
-			reason := e.flags.String("reason", "", "how you know, in your `words`")
-			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
-				if *number == "" || *as == "" || *reason == "" {
-					return usage("-step, -as and -reason are all needed")
+			return e.repair(func(ctx context.Context, at spot, number, reason string) (*api.Recorded, error) {
+				if *as == "" {
+					return nil, usage("say -as applied or -as not-applied: whether the statement in doubt took effect")
 				}
-				recorded, err := at.Settle(ctx, at.lane, at.environment, *number, *as, *reason)
-				if err != nil {
-					return err
-				}
-				return e.print(recorded, func() { fmt.Fprintln(e.out, recorded.Message) })
+				return at.Settle(ctx, at.lane, at.environment, number, *as, reason)
 			})
 		},
 	}
+}
+
+// repair adds -step and -reason, and returns what records somebody's word.
+func (e *env) repair(do func(ctx context.Context, at spot, number, reason string) (*api.Recorded, error)) func(context.Context, []string) error {
+	number := e.flags.String("step", "", "the `step`")
+	reason := e.flags.String("reason", "", "how you know, in your `words`")
+	return e.onEnvironment("env", func(ctx context.Context, at spot) error {
+		if *number == "" || *reason == "" {
+			return usage("-step and -reason are both needed")
+		}
+		recorded, err := do(ctx, at, *number, *reason)
+		if err != nil {
+			return err
+		}
+		return e.print(recorded, func() { fmt.Fprintln(e.out, recorded.Message) })
+	})
 }

@@ -30,7 +30,7 @@ func groups() []struct {
 	}{
 		{"write and submit", []command{newCommand(), laneApply(), lanesCommand(), probeCommand(), submitCommand()}},
 		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), deploymentsCommand(), watchCommand()}},
-		{"act", []command{promoteCommand(), rollbackCommand(), cancelCommand(), baselineCommand(), settleCommand()}},
+		{"act", []command{promoteCommand(), rollbackCommand(), cancelCommand(), baselineCommand(), amendCommand(), settleCommand()}},
 	}
 }
 

@@ -177,8 +177,9 @@ func (f Facts) checksums() Check {
 	first := edited[0]
 	return Check{Checksums, Hold,
 		fmt.Sprintf("%s edited after being applied here: %s", was(len(edited)), list(edited)),
-		fmt.Sprintf("put the applied text back (step %s had the checksum %s) and submit; write what should change as a new step",
-			first.Step.Number, first.State.Checksum.Short())}
+		fmt.Sprintf("put the applied text back (step %s had the checksum %s) and submit, and write what should change as a new step; "+
+			"or, if the new text is right here as it stands: vorrang amend -lane %s -env %s -step %s -reason \"…\"",
+			first.Step.Number, first.State.Checksum.Short(), f.Lane, f.View.Environment, first.Step.Number)}
 }
 
 func (f Facts) catalogue() Check {

@@ -42,15 +42,16 @@ const (
 // Detail is what the entries of this package's callers carry beside the
 // columns.
 type Detail struct {
-	Direction Direction `json:"direction,omitempty"` // empty means forward
-	Mode      step.Mode `json:"mode,omitempty"`      // of a step that is not one transaction
-	Statement int       `json:"statement,omitempty"` // the one that begins or failed, from 1
-	Of        int       `json:"of,omitempty"`        // how many statements there are
-	Done      string    `json:"done,omitempty"`      // checksum of the statements before Statement
-	Error     string    `json:"error,omitempty"`
-	SQLState  string    `json:"sqlstate,omitempty"`
-	Reason    string    `json:"reason,omitempty"` // of a repair
-	As        string    `json:"as,omitempty"`     // of a settled step: SettledApplied or SettledNotApplied
+	Direction Direction     `json:"direction,omitempty"` // empty means forward
+	Mode      step.Mode     `json:"mode,omitempty"`      // of a step that is not one transaction
+	Statement int           `json:"statement,omitempty"` // the one that begins or failed, from 1
+	Of        int           `json:"of,omitempty"`        // how many statements there are
+	Done      string        `json:"done,omitempty"`      // checksum of the statements before Statement
+	Error     string        `json:"error,omitempty"`
+	SQLState  string        `json:"sqlstate,omitempty"`
+	Reason    string        `json:"reason,omitempty"`  // of a repair
+	Instead   step.Checksum `json:"instead,omitempty"` // of an amended step: the text that was applied
+	As        string        `json:"as,omitempty"`      // of a settled step: SettledApplied or SettledNotApplied
 
 	// of a baseline
 	Tables int           `json:"tables,omitempty"` // found in the application's schemas

@@ -96,7 +96,7 @@ func (v *verifier) steps() {
 		name, at := named(s.Step.Number, s.Step.Slug), s.State.At
 		switch {
 		case s.Has(plan.Edited):
-			v.report(Checksum, s.Step.Number, at, "put the applied text back and submit; write what should change as a new step",
+			v.report(Checksum, s.Step.Number, at, fmt.Sprintf("put the applied text back and submit; or: vorrang amend -lane %s -env %s -step %s -reason \"…\"", v.lane, v.Name, s.Step.Number),
 				"step %s was applied with the checksum %s, and the catalogue's text has %s", name, s.State.Checksum.Short(), s.Step.Forward.Checksum.Short())
 		case s.Has(plan.Absent):
 			v.report(Absent, s.Step.Number, at, "put its files back into the step folder and submit, or roll it back",

@@ -124,6 +124,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/environments/{environment}/amendments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Records that an edited step's new text is right */
+        post: operations["amend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}/baselines": {
         parameters: {
             query?: never;
@@ -337,6 +354,10 @@ export interface components {
         Acceptance: {
             code: string;
             reason: string;
+        };
+        AmendIn: {
+            reason: string;
+            step: string;
         };
         BaselineIn: {
             /** @description The last step that the database already contains; 0 for none. */
@@ -984,6 +1005,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EnvironmentStatus"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    amend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AmendIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recorded"];
                 };
             };
             default: {
