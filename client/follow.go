@@ -26,7 +26,7 @@ func (c *Client) Follow(ctx context.Context, id, after int64, hear func(deploy.E
 		before := after
 		ended, err := c.followOnce(ctx, id, &after, hear)
 		var refused *Error
-		if ended || ctx.Err() != nil || errors.As(err, &refused) {
+		if ended || ctx.Err() != nil || (errors.As(err, &refused) && refused.Status < http.StatusInternalServerError) {
 			return err
 		}
 		var mine *hearError

@@ -58,11 +58,22 @@ type process struct {
 	log     *bytes.Buffer
 }
 
+// startProcess starts a vorrangd with variables in its environment; RECORDS
+// names another records database than a fresh one.
 func startProcess(t *testing.T, env ...string) *process {
 	port, err := pgtest.FreePort()
 	require.NoError(t, err)
 	p := &process{t: t, program: filepath.Join(built(t), "vorrangd"), Client: client.New(fmt.Sprintf("http://127.0.0.1:%d", port), token, "pilot")}
-	p.env = append(os.Environ(), append(env, "VORRANG_ADMIN_TOKEN="+token, "VORRANG_RECORDS_URL="+pgtest.Database(t))...)
+	recordsURL := ""
+	for _, setting := range env {
+		if url, found := strings.CutPrefix(setting, "RECORDS="); found {
+			recordsURL = url
+		}
+	}
+	if recordsURL == "" {
+		recordsURL = pgtest.Database(t)
+	}
+	p.env = append(os.Environ(), append(env, "VORRANG_ADMIN_TOKEN="+token, "VORRANG_RECORDS_URL="+recordsURL)...)
 	p.start()
 	return p
 }

@@ -125,6 +125,15 @@ func TestFoldKnowsHowFarAHalfStepCame(t *testing.T) {
 	assert.Equal(t, Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum", Error: "no"}, state.Of("1").Progress)
 }
 
+func TestAStepSettledAsNotAppliedGoesOnWhereItWasInDoubt(t *testing.T) {
+	doubt := Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum"}
+	settled := doubt
+	settled.As, settled.Reason = SettledNotApplied, "looked"
+	state := Fold(chain(entry(Begun, "1", doubt), entry(Settled, "1", settled)))
+	assert.Equal(t, StatusFailed, state.Of("1").Status)
+	assert.Equal(t, doubt, state.Of("1").Progress)
+}
+
 func TestTheStateKnowsWhereATargetStands(t *testing.T) {
 	state := Fold(chain(entry(Baselined, "3", Detail{Covers: []step.Number{"1", "2", "3"}}),
 		entry(Applied, "10"), entry(Applied, "4"), entry(Applied, "11"), entry(RolledBack, "11")))

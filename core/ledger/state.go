@@ -194,7 +194,7 @@ func settle(next, before StepState, detail Detail) StepState {
 		return before
 	default:
 		next.Status = StatusFailed
-		next.Progress = Detail{Statement: before.Progress.Statement, Of: before.Progress.Of, Done: before.Progress.Done}
+		next.Progress = before.Progress // the next promotion goes on at the statement in doubt
 	}
 	return next
 }

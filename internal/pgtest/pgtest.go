@@ -60,6 +60,15 @@ func Database(t testing.TB) string {
 	return Shared(t).Database(t)
 }
 
+// Own starts a server for one test, which may stop it.
+func Own(t testing.TB) *Server {
+	t.Helper()
+	s, err := launch()
+	require.NoError(t, err)
+	t.Cleanup(s.stop)
+	return s
+}
+
 func launch(settings ...string) (*Server, error) {
 	folder, err := os.MkdirTemp("", "vorrang-test-")
 	if err != nil {

@@ -1,0 +1,214 @@
+package records_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/deploy"
+	"vorrang/core/gate"
+	"vorrang/core/lane"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+	"vorrang/internal/pgtest"
+	"vorrang/records"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m) }
+
+func open(t *testing.T, url string) *records.Records {
+	r, err := records.Open(t.Context(), url, 5*time.Second)
+	require.NoError(t, err)
+	return r
+}
+
+// harbour opens fresh records with one lane.
+func harbour(t *testing.T) *records.Records {
+	r := open(t, pgtest.Database(t))
+	t.Cleanup(r.Close)
+	changed, err := r.DeclareLane(t.Context(), lane.Lane{Name: "harbour", Engine: "postgresql"}, "pilot")
+	require.NoError(t, err)
+	assert.True(t, changed)
+	return r
+}
+
+func file(t *testing.T, name, text string) step.File {
+	f, problems := step.ReadFile(name, []byte(text))
+	require.Empty(t, problems)
+	return f
+}
+
+// submit sends a folder, and returns what it changed.
+func submit(t *testing.T, r *records.Records, files ...step.File) records.Difference {
+	s, err := r.Submit(t.Context(), "harbour", "pilot")
+	require.NoError(t, err)
+	defer s.Abandon()
+	for _, f := range files {
+		require.NoError(t, s.Keep(t.Context(), f))
+	}
+	steps, err := step.Assemble(files)
+	require.NoError(t, err)
+	difference, err := s.Compare(t.Context(), steps)
+	require.NoError(t, err)
+	_, err = s.Finish(t.Context(), difference)
+	require.NoError(t, err)
+	return difference
+}
+
+func TestTheRecordsAreBroughtUpByVorrangsOwnCore(t *testing.T) {
+	url := pgtest.Database(t)
+	open(t, url).Close()
+	assert.Equal(t, "applied 1 vorrangd", pgtest.Query(t, url, "SELECT concat_ws(' ', action, step, actor) FROM vorrang.ledger WHERE seq = 1"))
+	r := open(t, url)
+	defer r.Close()
+	assert.Equal(t, "1", pgtest.Query(t, url, "SELECT count(*) FROM vorrang.ledger"), "a second start finds nothing to do")
+
+	_, err := records.Open(t.Context(), url, 200*time.Millisecond)
+	assert.ErrorContains(t, err, "another vorrangd works on these records: the target's lock is held by session")
+}
+
+func TestADeclarationIsKeptOnce(t *testing.T) {
+	r := harbour(t)
+	again, err := r.DeclareLane(t.Context(), lane.Lane{Name: "harbour", Engine: "postgresql"}, "somebody")
+	require.NoError(t, err)
+	assert.False(t, again)
+	changed, err := r.DeclareLane(t.Context(), lane.Lane{Name: "harbour", Engine: "postgresql", About: "berths"}, "somebody")
+	require.NoError(t, err)
+	assert.True(t, changed)
+	kept, err := r.Lane(t.Context(), "harbour")
+	require.NoError(t, err)
+	assert.Equal(t, "berths", kept.About)
+	_, err = r.Lane(t.Context(), "moon")
+	assert.ErrorIs(t, err, records.ErrNotFound)
+	_, err = r.Submit(t.Context(), "moon", "pilot")
+	assert.ErrorIs(t, err, records.ErrNotFound)
+}
+
+func TestExactBytesAreKeptAndNormalTextIsGiven(t *testing.T) {
+	r := harbour(t)
+	windows := file(t, "1-a.sql", "\ufeffSELECT 1;\r\n")
+	large := file(t, "2-b.sql", "-- "+string(bytes.Repeat([]byte("harbour "), 400_000))+"\nSELECT 2;")
+	submit(t, r, windows, large)
+	text, err := r.Text(t.Context(), windows.Checksum)
+	require.NoError(t, err)
+	assert.Equal(t, "SELECT 1;\n", string(text))
+	texts, err := r.Texts(t.Context(), []step.Checksum{windows.Checksum, large.Checksum, "unknown"})
+	require.NoError(t, err)
+	assert.Len(t, texts, 2)
+	assert.True(t, bytes.Equal(large.Bytes, texts[large.Checksum]), "a text in several parts comes back whole")
+	sizes, err := r.Sizes(t.Context(), []step.Checksum{large.Checksum})
+	require.NoError(t, err)
+	assert.Equal(t, int64(len(large.Bytes)), sizes[large.Checksum])
+	_, err = r.Text(t.Context(), "unknown")
+	assert.ErrorIs(t, err, records.ErrNotFound)
+
+	s, err := r.Submit(t.Context(), "harbour", "pilot")
+	require.NoError(t, err)
+	defer s.Abandon()
+	exact, err := s.Text(t.Context(), windows.Digest)
+	require.NoError(t, err)
+	assert.Equal(t, windows.Bytes, exact)
+}
+
+func TestASubmissionSaysWhatItChanges(t *testing.T) {
+	r := harbour(t)
+	a, b := file(t, "1-a.sql", "SELECT 1"), file(t, "2-b.sql", "SELECT 2")
+	first := submit(t, r, a, b)
+	assert.Len(t, first.New, 2)
+	assert.True(t, submit(t, r, a, b).Empty())
+
+	edited := file(t, "1-a.sql", "SELECT 'one'")
+	second := submit(t, r, edited, file(t, "1-a.back.sql", "SELECT 'back'"))
+	assert.Len(t, second.Edited, 1)
+	assert.Equal(t, a.Checksum, second.Edited[0].Before.Forward.Checksum)
+	require.Len(t, second.Gone, 1)
+	assert.Equal(t, step.Number("2"), second.Gone[0].Number)
+	catalogue, err := r.Catalogue(t.Context(), "harbour")
+	require.NoError(t, err)
+	require.Len(t, catalogue, 1)
+	assert.Equal(t, edited.Checksum, catalogue[0].Forward.Checksum)
+	assert.NotNil(t, catalogue[0].Back)
+
+	back := submit(t, r, edited, file(t, "1-a.back.sql", "SELECT 'back'"), b)
+	require.Len(t, back.New, 1)
+	assert.NotNil(t, back.New[0].Before, "a step that comes back is known from before")
+	old, err := r.Version(t.Context(), "harbour", "1", a.Checksum)
+	require.NoError(t, err)
+	assert.Nil(t, old.Back, "the version of that time had no way back")
+	_, err = r.Version(t.Context(), "harbour", "1", "unknown")
+	assert.ErrorIs(t, err, records.ErrNotFound)
+	renamed := submit(t, r, file(t, "1-another.sql", "SELECT 'one'"), b)
+	assert.Len(t, renamed.Edited, 1, "another slug is an edit too")
+}
+
+func TestAnAbandonedSubmissionLeavesNothing(t *testing.T) {
+	r := harbour(t)
+	f := file(t, "1-a.sql", "SELECT 1")
+	s, err := r.Submit(t.Context(), "harbour", "pilot")
+	require.NoError(t, err)
+	require.NoError(t, s.Keep(t.Context(), f))
+	s.Abandon()
+	_, err = r.Text(t.Context(), f.Checksum)
+	assert.ErrorIs(t, err, records.ErrNotFound)
+}
+
+func TestHeadsNeverGoBack(t *testing.T) {
+	r := harbour(t)
+	none, err := r.SeenHead(t.Context(), "harbour", "staging")
+	require.NoError(t, err)
+	assert.Zero(t, none)
+	for _, seq := range []int64{3, 7, 5} {
+		require.NoError(t, r.KeepHead(t.Context(), "harbour", "staging", ledger.Head{Seq: seq, Hash: fmt.Sprint(seq)}))
+	}
+	head, err := r.SeenHead(t.Context(), "harbour", "staging")
+	require.NoError(t, err)
+	assert.Equal(t, ledger.Head{Seq: 7, Hash: "7"}, head)
+}
+
+func TestAnEnvironmentHasOneRunningDeployment(t *testing.T) {
+	r := harbour(t)
+	wanted := records.Deployment{Lane: "harbour", Environment: "staging", Direction: ledger.Forward, Actor: "pilot",
+		Plan: plan.Plan{Direction: ledger.Forward, Actions: []plan.Action{{Direction: ledger.Forward, Step: plan.Step{Number: "1"}}}},
+		Gate: gate.Result{Checks: []gate.Check{{ID: gate.Quiet, Verdict: gate.Pass, Evidence: "calm"}}}}
+	d, err := r.Begin(t.Context(), wanted)
+	require.NoError(t, err)
+	assert.Equal(t, deploy.Running, d.Outcome)
+	_, err = r.Begin(t.Context(), wanted)
+	var running *records.RunningError
+	require.ErrorAs(t, err, &running)
+	assert.Equal(t, d.ID, running.Deployment.ID)
+	assert.Contains(t, err.Error(), "started by pilot, has been running on staging since")
+
+	events := []deploy.Event{{Seq: 1, Kind: deploy.Started}, {Seq: 2, Kind: deploy.Notice, Message: "it's \"quoted\" \\ ж"}}
+	require.NoError(t, r.AddEvents(t.Context(), d.ID, events))
+	require.NoError(t, r.AddEvents(t.Context(), d.ID, events[1:]), "an event is kept once")
+	kept, err := r.Events(t.Context(), d.ID, 1, 10)
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	assert.Equal(t, events[1].Message, kept[0].Message)
+	last, err := r.LastSeq(t.Context(), d.ID)
+	require.NoError(t, err)
+	assert.Equal(t, int64(2), last)
+
+	orphans, err := r.Orphans(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, orphans, 1)
+	require.NoError(t, r.End(t.Context(), d.ID, deploy.Failed, &deploy.Failure{Message: "no"}))
+	require.NoError(t, r.End(t.Context(), d.ID, deploy.Done, nil), "an outcome stays")
+	ended, err := r.Deployment(t.Context(), d.ID)
+	require.NoError(t, err)
+	assert.Equal(t, deploy.Failed, ended.Outcome)
+	assert.Equal(t, "no", ended.Failure.Message)
+	assert.Equal(t, wanted.Plan, ended.Plan)
+	assert.Equal(t, wanted.Gate, ended.Gate)
+	_, err = r.Begin(context.Background(), wanted)
+	require.NoError(t, err, "there is room again")
+	_, err = r.Deployment(t.Context(), 999)
+	assert.ErrorIs(t, err, records.ErrNotFound)
+}
