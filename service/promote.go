@@ -109,28 +109,28 @@ func (s *Service) backWish(ctx context.Context, p place, steps int, to string, d
 // the session of a service that was killed ends within seconds.
 const lockPatience = 5 * time.Second
 
-// deploy takes the target's lock, asks the gate, and lets the plan run in the
-// background. Everything that the gate looked at stays as it is until then,
-// since the lock is held.
+// deploy begins a deployment, unless the service is stopping.
 func (s *Service) deploy(c call, p place, w wish) (*api.Promoted, error) {
 	if !s.crew.enter() {
 		return nil, refuse(http.StatusServiceUnavailable, "refused", "The service is stopping", "try again once it is back", "the service is stopping")
 	}
-	begun := false
-	defer func() {
-		if !begun {
-			s.crew.leave()
-		}
-	}()
 	session, err := connect(c, p.environment, fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor))
 	if err != nil {
+		s.crew.leave()
 		return nil, err
 	}
-	defer func() {
-		if !begun {
-			session.Close()
-		}
-	}()
+	answer, err := s.begin(c, p, session, w)
+	if err != nil || answer.Nothing {
+		session.Close()
+		s.crew.leave()
+	}
+	return answer, err
+}
+
+// begin takes the target's lock, asks the gate, and lets the plan run in the
+// background. Everything that the gate looked at stays as it is until then,
+// since the lock is held. The crew owns the session if a deployment begins.
+func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*api.Promoted, error) {
 	if err := s.lock(c, p, session); err != nil {
 		return nil, err
 	}
@@ -155,9 +155,8 @@ func (s *Service) deploy(c call, p place, w wish) (*api.Promoted, error) {
 	d, err := s.Records.Begin(c, records.Deployment{Lane: p.lane.Name, Environment: p.environment.Name,
 		Direction: planned.Direction, Actor: c.actor, Plan: planned, Gate: result})
 	if err != nil {
-		return nil, s.busy(c, p, err)
+		return nil, busy(p, err)
 	}
-	begun = true
 	s.crew.run(p, session, facts.View.State.Head, d)
 	c.fiber.Status(http.StatusAccepted)
 	shown := deploymentOf(d, true)
@@ -178,7 +177,7 @@ func (s *Service) lock(c call, p place, session *postgres.Session) error {
 			return lookErr
 		}
 		if running != nil {
-			return s.busy(c, p, &records.RunningError{Deployment: *running})
+			return busy(p, &records.RunningError{Deployment: *running})
 		}
 		if time.Now().After(deadline) {
 			return err
@@ -188,7 +187,7 @@ func (s *Service) lock(c call, p place, session *postgres.Session) error {
 }
 
 // busy turns a deployment that is under way into a held gate.
-func (s *Service) busy(_ call, p place, err error) error {
+func busy(p place, err error) error {
 	var running *records.RunningError
 	if !errors.As(err, &running) {
 		return err

@@ -62,6 +62,16 @@ func (p *page) press(words string) {
 	require.NoError(p.t, err, "there is no button %q", words)
 }
 
+// fill puts a text into a field at once: a dialog that is still opening takes
+// the focus away from whoever types.
+func (p *page) fill(name, text string) {
+	p.t.Helper()
+	enter := fmt.Sprintf(`(() => { const i = document.querySelector('input[name=%q]'); if (!i) return false;
+		i.value = %q; i.dispatchEvent(new Event('input', { bubbles: true })); return true })()`, name, text)
+	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](enter, chromedp.WithPollingTimeout(20*time.Second)))
+	require.NoError(p.t, err, "there is no field %q", name)
+}
+
 func (p *page) goTo(path string) { p.do(chromedp.Navigate(p.w.Server + path)) }
 
 func (p *page) signIn() {
@@ -108,7 +118,7 @@ func TestTheStoryInTheConsole(t *testing.T) {
 	p.goTo("/lanes/harbour/production")
 	p.press("Roll back")
 	p.sees("ALTER TABLE vessel DROP COLUMN name")
-	p.do(chromedp.SendKeys(chromedp.CSS(`input[name="confirm"]`), "production"))
+	p.fill("confirm", "production")
 	p.press("Roll 1 step back on production")
 	p.sees("rolled back")
 	p.sees("done")
