@@ -127,8 +127,8 @@ func (b *bench) write(ctx context.Context) error {
 		return err
 	}
 	var text strings.Builder
-	fmt.Fprintf(&text, "# Benchmarks\n\nWritten by `make bench` on %s: PostgreSQL %s with fsync on, %s, %d cores. Each ratio is of medians of %d runs\n"+
-		"in turns, on the same server; Vorrang's side is the whole `vorrang promote`, client and service included.\n\n"+
+	fmt.Fprintf(&text, "# Benchmarks\n\nWritten by `make bench` on %s: PostgreSQL %s with fsync on, %s, %d cores. Each ratio is of the best of %d runs\n"+
+		"of each side, in turns, on the same server; Vorrang's side is the whole `vorrang promote`, client and service included.\n\n"+
 		"| work | against | measured | aim | |\n|---|---|---|---|---|\n", time.Now().UTC().Format(time.DateOnly), server, runtime.Version(), runtime.NumCPU(), rounds)
 	for _, l := range b.lines {
 		times := ""

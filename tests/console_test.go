@@ -31,7 +31,7 @@ func openConsole(t *testing.T) *page {
 	w := servicetest.Start(t)
 	ctx, cancel := browser.Open(t.Context())
 	t.Cleanup(cancel)
-	ctx, stop := context.WithTimeout(ctx, time.Minute)
+	ctx, stop := context.WithTimeout(ctx, 2*time.Minute)
 	t.Cleanup(stop)
 	return &page{t, ctx, w}
 }
