@@ -84,20 +84,6 @@ func (r *Records) Running(ctx context.Context, lane, environment string) (*Deplo
 	return &list[0], nil
 }
 
-// SetPlan keeps the plan and the gate's answer that were made under the lock.
-func (r *Records) SetPlan(ctx context.Context, id int64, p plan.Plan, g gate.Result) error {
-	_, err := r.pool.Exec(ctx, `UPDATE records.deployment SET plan = $2, gate = $3 WHERE id = $1`, id, p, g)
-	return err
-}
-
-// Discard takes back a deployment that turned out to have nothing to do, or was
-// held before its first statement.
-func (r *Records) Discard(ctx context.Context, id int64) error {
-	_, err := r.pool.Exec(ctx, `DELETE FROM records.deployment d WHERE id = $1 AND outcome = 'running'
-		AND NOT EXISTS (SELECT FROM records.event e WHERE e.deployment = d.id)`, id)
-	return err
-}
-
 // End records how a deployment ended.
 func (r *Records) End(ctx context.Context, id int64, outcome deploy.Outcome, failure *deploy.Failure) error {
 	_, err := r.pool.Exec(ctx, `UPDATE records.deployment SET outcome = $2, failure = $3, ended_at = now() WHERE id = $1 AND outcome = 'running'`,

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -233,7 +234,7 @@ func (f Facts) quiet() Check {
 	}
 	return Check{Quiet, Hold,
 		fmt.Sprintf("%s, started by %s, has been running here since %s",
-			f.Running.What, or(f.Running.Actor, "somebody"), f.Running.Since.UTC().Format(time.DateTime)+" UTC"),
+			f.Running.What, cmp.Or(f.Running.Actor, "somebody"), f.Running.Since.UTC().Format(time.DateTime)+" UTC"),
 		"wait for it to end"}
 }
 
@@ -262,11 +263,4 @@ func are(n int) string {
 		return "1 pending step is"
 	}
 	return fmt.Sprintf("%d pending steps are", n)
-}
-
-func or(text, otherwise string) string {
-	if text == "" {
-		return otherwise
-	}
-	return text
 }

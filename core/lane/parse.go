@@ -11,9 +11,6 @@ import (
 	"vorrang/core/step"
 )
 
-// MaxFileSize is the largest lane file, in bytes.
-const MaxFileSize = 1 << 20
-
 // Parse reads a lane file. The name is used in errors only. The error is
 // step.Problems, and holds everything that is wrong.
 func Parse(name string, text []byte) (Lane, error) {

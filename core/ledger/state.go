@@ -2,7 +2,6 @@ package ledger
 
 import (
 	"encoding/json"
-	"slices"
 	"time"
 
 	"vorrang/core/step"
@@ -232,16 +231,4 @@ func (s State) At() step.Number {
 		}
 	}
 	return at
-}
-
-// InDoubt returns the steps whose effect is unknown, in order.
-func (s State) InDoubt() []StepState {
-	var list []StepState
-	for _, st := range s.Steps {
-		if st.Status == StatusInDoubt {
-			list = append(list, st)
-		}
-	}
-	slices.SortFunc(list, func(a, b StepState) int { return step.Compare(a.Number, b.Number) })
-	return list
 }
