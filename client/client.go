@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 
+	"vorrang/core/plan"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -270,10 +271,23 @@ func (c *Client) PreviewBack(ctx context.Context, lane, environment string, way 
 	return get[api.Preview](ctx, c, environmentPath(lane, environment)+"/preview", way.query())
 }
 
-// Promote asks the gate and begins a deployment, up to a step (all if empty).
-// Repeated, it goes on where the first call's deployment ended.
-func (c *Client) Promote(ctx context.Context, lane, environment, through string) (*api.Promoted, error) {
-	return post[api.Promoted](ctx, c, environmentPath(lane, environment)+"/promotions", map[string]string{"through": through})
+// Promotion says how far a promotion goes, and how.
+type Promotion struct {
+	Through   string      `json:"through,omitempty"`    // the last step; empty means all
+	OnFailure plan.Policy `json:"on_failure,omitempty"` // empty means what the lane says
+	Whole     bool        `json:"whole,omitempty"`      // all steps in one transaction
+}
+
+// Promote asks the gate and begins a deployment. Repeated, it goes on where the
+// first call's deployment ended.
+func (c *Client) Promote(ctx context.Context, lane, environment string, how Promotion) (*api.Promoted, error) {
+	return post[api.Promoted](ctx, c, environmentPath(lane, environment)+"/promotions", how)
+}
+
+// Rebuild empties a disposable environment and begins a deployment of every
+// step. confirm must be the environment's name.
+func (c *Client) Rebuild(ctx context.Context, lane, environment, confirm string) (*api.Promoted, error) {
+	return post[api.Promoted](ctx, c, environmentPath(lane, environment)+"/rebuilds", map[string]string{"confirm": confirm})
 }
 
 // Rollback begins a deployment back. Repeated with steps, it goes further back.
@@ -286,15 +300,49 @@ func (c *Client) Rollback(ctx context.Context, lane, environment string, way Way
 }
 
 // Baseline records that an existing database contains every step up to a
-// number. Repeated, it is refused.
-func (c *Client) Baseline(ctx context.Context, lane, environment, at string) (*api.Recorded, error) {
-	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/baselines", map[string]string{"at": at})
+// number; with check only if a scratch database with these steps has the same
+// objects. Repeated, it is refused.
+func (c *Client) Baseline(ctx context.Context, lane, environment, at string, check bool) (*api.Recorded, error) {
+	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/baselines", map[string]any{"at": at, "check": check})
+}
+
+// Evidence says what a target shows of a step, reading only.
+func (c *Client) Evidence(ctx context.Context, lane, environment, number string) (*api.Evidence, error) {
+	return get[api.Evidence](ctx, c, environmentPath(lane, environment)+"/steps/"+url.PathEscape(number)+"/evidence", nil)
+}
+
+// Settlement is somebody's word on a step in doubt.
+type Settlement struct {
+	Step        string `json:"step"`
+	As          string `json:"as"` // ledger.SettledApplied or ledger.SettledNotApplied
+	Reason      string `json:"reason"`
+	Acknowledge bool   `json:"acknowledge,omitempty"`  // though the evidence speaks against it
+	DropInvalid bool   `json:"drop_invalid,omitempty"` // the indexes that the statement left marked INVALID
 }
 
 // Settle records what became of a step in doubt. Repeated, it is refused.
-func (c *Client) Settle(ctx context.Context, lane, environment, number, as, reason string) (*api.Recorded, error) {
-	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/settlements",
-		map[string]string{"step": number, "as": as, "reason": reason})
+func (c *Client) Settle(ctx context.Context, lane, environment string, word Settlement) (*api.Recorded, error) {
+	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/settlements", word)
+}
+
+// Attestation is somebody's word that steps were carried out by hand. One of
+// Step and Through is given.
+type Attestation struct {
+	Step        string `json:"step,omitempty"`
+	Through     string `json:"through,omitempty"` // every step that waits, up to this one
+	IfPresent   bool   `json:"if_present,omitempty"`
+	Acknowledge bool   `json:"acknowledge,omitempty"`
+	Reason      string `json:"reason"`
+}
+
+// Attest records steps as carried out by hand. Repeated, it is refused.
+func (c *Client) Attest(ctx context.Context, lane, environment string, word Attestation) (*api.Attested, error) {
+	return post[api.Attested](ctx, c, environmentPath(lane, environment)+"/attestations", word)
+}
+
+// Withdraw takes the newest step out of the catalogue. Repeated, it is refused.
+func (c *Client) Withdraw(ctx context.Context, lane, number string) (*api.Withdrawn, error) {
+	return post[api.Withdrawn](ctx, c, lanePath(lane)+"/steps/"+url.PathEscape(number)+"/withdrawal", struct{}{})
 }
 
 // Amend records that the catalogue's text of an edited step is right. Repeated,

@@ -127,3 +127,18 @@ func (r *Records) Sizes(ctx context.Context, checksums []step.Checksum) (map[ste
 	})
 	return sizes, err
 }
+
+// Withdraw takes a step out of a lane's catalogue; its texts stay. It returns
+// how many steps are left.
+func (r *Records) Withdraw(ctx context.Context, lane string, number step.Number, actor string) (left int, err error) {
+	defer r.forgetCatalogue(lane)
+	_, err = r.pool.Exec(ctx, `WITH withdrawal AS (INSERT INTO records.submission (lane, by) VALUES ($1, $3) RETURNING id)
+		UPDATE records.step SET gone = withdrawal.id FROM withdrawal WHERE lane = $1 AND number = $2 AND newest`, lane, number, actor)
+	if err == nil {
+		err = r.pool.QueryRow(ctx, `SELECT count(*) FROM records.step WHERE lane = $1 AND newest AND gone IS NULL`, lane).Scan(&left)
+	}
+	if err != nil {
+		return 0, fmt.Errorf("withdraw step %s: %w", number, err)
+	}
+	return left, nil
+}

@@ -70,7 +70,7 @@ func (w *crew) feed(id int64) *feed {
 
 // run carries a recorded deployment out, after enter. It owns the session from
 // here on, and leaves at the end.
-func (w *crew) run(p place, session *postgres.Session, head ledger.Head, d records.Deployment) {
+func (w *crew) run(p place, session *postgres.Session, head ledger.Head, d records.Deployment, said []string) {
 	live := newFeed()
 	ctx, cancel := context.WithCancelCause(w.ctx)
 	w.mu.Lock()
@@ -81,7 +81,7 @@ func (w *crew) run(p place, session *postgres.Session, head ledger.Head, d recor
 	go func() {
 		defer w.leave()
 		defer gauge.Dec()
-		w.carryOut(ctx, p, session, head, d, live)
+		w.carryOut(ctx, p, session, head, d, said, live)
 		w.mu.Lock()
 		delete(w.feeds, d.ID)
 		delete(w.cancels, d.ID)
@@ -103,7 +103,7 @@ func (w *crew) cancel(id int64, why error) bool {
 	return running
 }
 
-func (w *crew) carryOut(ctx context.Context, p place, session *postgres.Session, head ledger.Head, d records.Deployment, live *feed) {
+func (w *crew) carryOut(ctx context.Context, p place, session *postgres.Session, head ledger.Head, d records.Deployment, said []string, live *feed) {
 	s := w.service
 	log := s.Log.With("deployment", d.ID, "lane", d.Lane, "environment", d.Environment, "actor", d.Actor)
 	log.Info("deployment started", "direction", d.Direction, "steps", len(d.Plan.Actions))
@@ -114,7 +114,7 @@ func (w *crew) carryOut(ctx context.Context, p place, session *postgres.Session,
 	}()
 	runner := deploy.Runner{
 		Target: session, Texts: s.texts(d.Plan), Now: time.Now, Pause: pause, Stop: w.halt,
-		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(p),
+		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(p), Preface: said,
 		Emit: func(e deploy.Event) {
 			s.metrics.step(d.Lane, d.Environment, e)
 			live.add(e)

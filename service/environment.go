@@ -74,7 +74,11 @@ func connect(ctx context.Context, e lane.Environment, application string) (*post
 	if err != nil {
 		return nil, err
 	}
-	return postgres.Connect(ctx, url, application)
+	session, err := postgres.Connect(ctx, url, application)
+	if err == nil {
+		session.Schemas(e.Schemas)
+	}
+	return session, err
 }
 
 // look reads a target's ledger and brings it together with the catalogue.
@@ -98,6 +102,9 @@ func (s *Service) look(ctx context.Context, p place, session *postgres.Session) 
 	facts.Entries = len(entries)
 	facts.View = plan.Look(p.environment.Name, p.catalogue, ledger.Fold(entries))
 	facts.Chain = <-chain
+	if facts.Doubts, err = s.doubts(ctx, p, session, facts.View); err != nil {
+		return facts, nil, err
+	}
 	if facts.Chain == nil && facts.View.State.Head.Seq > seen.Seq {
 		err = s.Records.KeepHead(ctx, p.lane.Name, p.environment.Name, facts.View.State.Head)
 	}

@@ -7,6 +7,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/review"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -32,7 +33,7 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 	if in.Steps != 0 || in.To != "" || in.Deployment != 0 {
 		w, err = s.backWish(c, p, in.Steps, in.To, in.Deployment)
 	} else {
-		w, err = forwardWish(in.Through)
+		w, err = forwardWish(in.Through, plan.Stop, false)
 	}
 	if err != nil {
 		return nil, err
@@ -49,7 +50,7 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 	answer := &api.Preview{Direction: planned.Direction, Actions: []api.PreviewAction{}, Gate: result.Checks, Held: result.Held()}
 	texts := s.texts(planned)
 	for _, action := range planned.Actions {
-		shown, err := previewAction(c, texts, action, in.Limit)
+		shown, err := s.previewAction(c, texts, action, in.Limit)
 		if err != nil {
 			return nil, err
 		}
@@ -58,14 +59,15 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 	return answer, nil
 }
 
-func previewAction(ctx context.Context, texts func(context.Context, step.Checksum) ([]byte, error), a plan.Action, limit int) (api.PreviewAction, error) {
+func (s *Service) previewAction(ctx context.Context, texts func(context.Context, step.Checksum) ([]byte, error), a plan.Action, limit int) (api.PreviewAction, error) {
 	file := a.Step.Forward
 	if a.Direction == ledger.Back {
 		file = *a.Step.Back
 	}
 	shown := api.PreviewAction{
-		StepRef: api.StepRef{Number: a.Step.Number, Slug: a.Step.Slug, Direction: a.Direction},
-		File:    file.Name, Mode: a.Step.Options.Mode, Phase: a.Step.Options.Phase, Resume: a.Resume,
+		StepRef:      api.StepRef{Number: a.Step.Number, Slug: a.Step.Slug, Direction: a.Direction},
+		Irreversible: a.Step.Back == nil, Losses: []review.Loss{}, LostBefore: []review.Loss{},
+		File: file.Name, Mode: a.Step.Options.Mode, Phase: a.Step.Options.Phase, Resume: a.Resume,
 	}
 	text, err := texts(ctx, file.Checksum)
 	if err != nil {
@@ -73,6 +75,14 @@ func previewAction(ctx context.Context, texts func(context.Context, step.Checksu
 	}
 	shown.Size = int64(len(text))
 	shown.SQL, shown.Shortened = shorten(text, limit)
+	shown.Losses = append(shown.Losses, review.Losses(text)...)
+	if a.Direction == ledger.Back {
+		forward, err := s.Records.Text(ctx, a.Step.Forward.Checksum)
+		if err != nil {
+			return shown, err
+		}
+		shown.LostBefore = append(shown.LostBefore, review.Losses(forward)...)
+	}
 	if a.Direction == ledger.Forward && a.Step.Check != nil {
 		check, err := texts(ctx, a.Step.Check.Checksum)
 		if err != nil {

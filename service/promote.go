@@ -1,14 +1,16 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net/http"
 	"time"
 
+	"vorrang/core/evidence"
 	"vorrang/core/gate"
-
+	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
 	"vorrang/records"
@@ -20,6 +22,8 @@ type promoteIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
 	Through     string `json:"through,omitempty" description:"The last step to apply; all that wait if absent."`
+	OnFailure   string `json:"on_failure,omitempty" enum:"stop,back-out" description:"What becomes of this deployment's earlier steps when one fails; what the lane says if absent."`
+	Whole       bool   `json:"whole,omitempty" description:"All steps in one transaction, all or nothing."`
 }
 
 func (s *Service) promote(c call, in *promoteIn) (*api.Promoted, error) {
@@ -27,7 +31,11 @@ func (s *Service) promote(c call, in *promoteIn) (*api.Promoted, error) {
 	if err != nil {
 		return nil, err
 	}
-	wish, err := forwardWish(in.Through)
+	policy := cmp.Or(plan.Policy(in.OnFailure), p.lane.Policy(p.environment))
+	if policy != plan.Stop && policy != plan.BackOut {
+		return nil, badRequest("", "on_failure: it is stop or back-out, not %q", in.OnFailure)
+	}
+	wish, err := forwardWish(in.Through, policy, in.Whole)
 	if err != nil {
 		return nil, err
 	}
@@ -61,11 +69,12 @@ func (s *Service) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
 
 // wish is what somebody wants done: how to plan it, and what to ask first.
 type wish struct {
-	plan func(plan.View) (plan.Plan, error)
-	gate func(gate.Facts) gate.Result
+	plan  func(plan.View) (plan.Plan, error)
+	gate  func(gate.Facts) gate.Result
+	first func(place, *postgres.Session) error // asked once the lock is held; nil for nothing
 }
 
-func forwardWish(through string) (wish, error) {
+func forwardWish(through string, policy plan.Policy, whole bool) (wish, error) {
 	var number step.Number
 	if through != "" {
 		var err error
@@ -74,7 +83,11 @@ func forwardWish(through string) (wish, error) {
 		}
 	}
 	return wish{
-		plan: func(view plan.View) (plan.Plan, error) { return plan.Forward(view, number) },
+		plan: func(view plan.View) (plan.Plan, error) {
+			p, err := plan.Forward(view, number)
+			p.OnFailure, p.Whole = policy, whole
+			return p, err
+		},
 		gate: gate.Forward,
 	}, nil
 }
@@ -134,6 +147,15 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 	if err := s.lock(c, p, session); err != nil {
 		return nil, err
 	}
+	p, err := s.place(c, p.lane.Name, p.environment.Name) // as it is now that nobody else deploys
+	if err != nil {
+		return nil, err
+	}
+	if w.first != nil {
+		if err := w.first(p, session); err != nil {
+			return nil, err
+		}
+	}
 	facts, _, err := s.look(c, p, session)
 	if err != nil {
 		return nil, err
@@ -142,12 +164,19 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 	if result.Held() {
 		return nil, held(p, result, nil)
 	}
-	planned, err := w.plan(facts.View)
+	said, err := s.settleDecided(c, p, session, &facts)
 	if err != nil {
 		return nil, err
 	}
-	if len(planned.Actions) == 0 {
-		return &api.Promoted{Nothing: true, Gate: result.Checks}, nil
+	planned, err := w.plan(facts.View)
+	if err == nil {
+		err = planned.Promise()
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(planned.Actions) == 0 && !planned.Empties {
+		return &api.Promoted{Nothing: true, Gate: result.Checks, Settled: said}, nil
 	}
 	if err := session.CreateLedger(c); err != nil {
 		return nil, err
@@ -157,10 +186,37 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 	if err != nil {
 		return nil, busy(p, err)
 	}
-	s.crew.run(p, session, facts.View.State.Head, d)
+	s.crew.run(p, session, facts.View.State.Head, d, said)
 	c.fiber.Status(http.StatusAccepted)
 	shown := deploymentOf(d, true)
-	return &api.Promoted{Deployment: &shown, Gate: result.Checks}, nil
+	return &api.Promoted{Deployment: &shown, Gate: result.Checks, Settled: said}, nil
+}
+
+// settleDecided records what became of the steps in doubt whose check decides
+// it, and looks again.
+func (s *Service) settleDecided(c call, p place, session *postgres.Session, facts *gate.Facts) (said []string, err error) {
+	var entries []ledger.Entry
+	said = []string{}
+	for _, standing := range facts.View.InDoubt() {
+		doubt := facts.Doubt(standing.Step.Number)
+		if doubt.Verdict == evidence.Unclear {
+			continue
+		}
+		e, err := s.exhibit(c, p, session, standing)
+		if err != nil {
+			return said, err
+		}
+		entries = append(entries, settled(standing, e, string(doubt.Verdict), "by its check: "+doubt.Why, c.actor, nil))
+		said = append(said, fmt.Sprintf("step %s was in doubt, and is settled as %s: %s", standing.Step.Number, doubt.Verdict, doubt.Why))
+	}
+	if len(entries) == 0 {
+		return said, nil
+	}
+	if err := s.write(c, p, session, facts.View.State.Head, entries); err != nil {
+		return said, err
+	}
+	*facts, _, err = s.look(c, p, session)
+	return said, err
 }
 
 // lock takes the target's lock, or says which deployment has it.
@@ -201,6 +257,7 @@ func busy(p place, err error) error {
 
 func deploymentOf(d records.Deployment, whole bool) api.Deployment {
 	shown := api.Deployment{ID: d.ID, Lane: d.Lane, Environment: d.Environment, Direction: d.Direction, Outcome: d.Outcome,
+		OnFailure: d.Plan.OnFailure, Whole: d.Plan.Whole, Rebuild: d.Plan.Empties,
 		Actor: d.Actor, Planned: len(d.Plan.Actions), Failure: d.Failure, StartedAt: d.StartedAt, EndedAt: d.EndedAt}
 	if !whole {
 		return shown

@@ -95,6 +95,13 @@ func badRequest(next, format string, args ...any) error {
 	return refuse(http.StatusBadRequest, "invalid-request", "The request is not valid", next, format, args...)
 }
 
+// refuseDifferences is refused, with a line for each thing that is not as it
+// should be.
+func refuseDifferences(next string, differences []string, format string, args ...any) error {
+	return &errReason{api.Problem{Type: "urn:vorrang:refused", Title: "Refused", Status: http.StatusConflict,
+		Detail: fmt.Sprintf(format, args...), Next: next, Differences: differences}}
+}
+
 func refused(next, format string, args ...any) error {
 	return refuse(http.StatusConflict, "refused", "Refused", next, format, args...)
 }

@@ -62,22 +62,22 @@ func TestTheWholeStory(t *testing.T) {
 	for _, environment := range []string{"development", "staging"} {
 		assert.Equal(t, deploy.Done, w.Promoted(environment).Outcome)
 	}
-	again, err := w.Promote(ctx, "harbour", "staging", "")
+	again, err := w.Promote(ctx, "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	assert.True(t, again.Nothing)
 
-	_, err = w.Promote(ctx, "harbour", "production", "")
+	_, err = w.Promote(ctx, "harbour", "production", client.Promotion{})
 	stopped := problem(t, err)
 	assert.Equal(t, "held", stopped.Kind())
 	assert.Contains(t, stopped.Detail, "this is an existing database: it has 2 tables and no ledger")
 	assert.Contains(t, stopped.Next, "vorrang baseline -lane harbour -env production")
 	assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*) FROM pg_namespace WHERE nspname = 'vorrang'"), "it was not touched")
 
-	_, err = w.Baseline(ctx, "harbour", "production", "9")
+	_, err = w.Baseline(ctx, "harbour", "production", "9", false)
 	assert.Equal(t, "refused", problem(t, err).Kind())
-	recorded, err := w.Baseline(ctx, "harbour", "production", "2")
+	recorded, err := w.Baseline(ctx, "harbour", "production", "2", false)
 	require.NoError(t, err)
-	assert.Equal(t, ledger.Baselined, recorded.Entry.Action)
+	assert.Equal(t, ledger.Baselined, recorded.Entries[0].Action)
 	assert.Equal(t, deploy.Done, w.Promoted("production").Outcome)
 
 	preview, err := w.PreviewBack(ctx, "harbour", "production", client.Way{Steps: 1})
@@ -119,9 +119,9 @@ func TestARollbackNeedsTheEnvironmentsNameTyped(t *testing.T) {
 func TestAnEmptyDatabaseIsNotBaselined(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)"})
-	_, err := w.Baseline(t.Context(), "harbour", "staging", "1")
+	_, err := w.Baseline(t.Context(), "harbour", "staging", "1", false)
 	assert.Contains(t, problem(t, err).Detail, "staging is empty")
-	_, err = w.Baseline(t.Context(), "harbour", "staging", "0")
+	_, err = w.Baseline(t.Context(), "harbour", "staging", "0", false)
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
 }
@@ -137,7 +137,7 @@ func TestWhatWasChangedAfterwardsStopsAPromotion(t *testing.T) {
 	assert.Equal(t, []api.StepRef{{Number: "2", Slug: "b"}}, changed.Gone)
 	assert.Equal(t, []api.StepRef{{Number: "3", Slug: "c"}}, changed.Late)
 	assert.Len(t, changed.New, 2)
-	_, err := w.Promote(t.Context(), "harbour", "development", "")
+	_, err := w.Promote(t.Context(), "harbour", "development", client.Promotion{})
 	assert.Equal(t, []gate.ID{gate.Checksums, gate.Catalogue, gate.Order}, holds(problem(t, err).Checks))
 	status, err := w.Status(t.Context(), "harbour", "development", "open")
 	require.NoError(t, err)
@@ -164,14 +164,14 @@ func TestAnEditedStepIsAmendedByAWord(t *testing.T) {
 	_, err := w.Amend(t.Context(), "harbour", "staging", "1", "nothing to amend")
 	assert.Contains(t, problem(t, err).Detail, "step 1 is not edited on staging")
 	w.Submitted(map[string]string{"1-a.sql": "-- a comment\nSELECT 1", "3-c.sql": "SELECT 3"})
-	_, err = w.Promote(t.Context(), "harbour", "staging", "")
+	_, err = w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	assert.Contains(t, problem(t, err).Next, "vorrang amend -lane harbour -env staging -step 1")
 	_, err = w.Amend(t.Context(), "harbour", "staging", "1", " ")
 	assert.Contains(t, problem(t, err).Detail, "reason")
 	recorded, err := w.Amend(t.Context(), "harbour", "staging", "1", "only a comment")
 	require.NoError(t, err)
-	assert.Equal(t, ledger.Amended, recorded.Entry.Action)
-	assert.Contains(t, string(recorded.Entry.Detail), `"reason":"only a comment","instead":"`)
+	assert.Equal(t, ledger.Amended, recorded.Entries[0].Action)
+	assert.Contains(t, string(recorded.Entries[0].Detail), `"reason":"only a comment","instead":"`)
 	assert.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
 }
 
@@ -285,11 +285,11 @@ func asleep(t *testing.T, w *servicetest.World, id int64) {
 func TestOfTwoPromotionsOneIsToldWhoRuns(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-slow.sql": sleeps})
-	first, err := w.Promote(t.Context(), "harbour", "staging", "")
+	first, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	asleep(t, w, first.Deployment.ID)
 
-	_, err = w.Promote(t.Context(), "harbour", "staging", "")
+	_, err = w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	second := problem(t, err)
 	assert.Equal(t, "held", second.Kind())
 	assert.Contains(t, second.Detail, fmt.Sprintf("deployment %d, started by pilot, has been running here since 20", first.Deployment.ID))
@@ -321,7 +321,7 @@ func TestOfManyPromotionsAtOnceEachStepTakesEffectOnce(t *testing.T) {
 	begun, refusals := 0, 0
 	for range 12 {
 		wait.Go(func() {
-			promoted, err := w.Promote(context.Background(), "harbour", "staging", "")
+			promoted, err := w.Promote(context.Background(), "harbour", "staging", client.Promotion{})
 			mu.Lock()
 			defer mu.Unlock()
 			var answered *client.Error
@@ -345,7 +345,7 @@ func TestOfManyPromotionsAtOnceEachStepTakesEffectOnce(t *testing.T) {
 func TestACancelledDeploymentKeepsWhatWasApplied(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-slow.sql": sleeps, "3-c.sql": "SELECT 3"})
-	promoted, err := w.Promote(t.Context(), "harbour", "staging", "")
+	promoted, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	asleep(t, w, promoted.Deployment.ID)
 	_, err = w.Cancel(t.Context(), promoted.Deployment.ID)
@@ -366,7 +366,7 @@ func TestACancelledDeploymentKeepsWhatWasApplied(t *testing.T) {
 func TestAStoppedServiceRollsTheRunningStepBackAndSaysSo(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-slow.sql": sleeps})
-	promoted, err := w.Promote(t.Context(), "harbour", "staging", "")
+	promoted, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	asleep(t, w, promoted.Deployment.ID)
 	ended := make(chan deploy.Event, 1)
@@ -407,27 +407,27 @@ func TestEventsResumeWhereAClientLeftOff(t *testing.T) {
 func TestAStepInDoubtIsSettledByAWord(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-slow.sql": "/*---\nmode: autocommit\n---*/\n" + sleeps})
-	promoted, err := w.Promote(t.Context(), "harbour", "staging", "")
+	promoted, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	asleep(t, w, promoted.Deployment.ID)
 	terminate(t, w.URLs["staging"])
 	require.Equal(t, deploy.Failed, w.Ended(promoted).Outcome)
 
-	_, err = w.Promote(t.Context(), "harbour", "staging", "")
+	_, err = w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	doubt := problem(t, err)
 	assert.Equal(t, "in-doubt", doubt.Kind())
 	assert.Contains(t, doubt.Detail, "step 1 is in doubt: its statement 2 of 2 began at")
-	_, err = w.Settle(t.Context(), "harbour", "staging", "1", "perhaps", "who knows")
+	_, err = w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "perhaps", Reason: "who knows"})
 	assert.Equal(t, "invalid-request", problem(t, err).Kind())
-	_, err = w.Settle(t.Context(), "harbour", "staging", "1", "applied", "  ")
+	_, err = w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "applied", Reason: "  "})
 	assert.Contains(t, problem(t, err).Detail, "reason")
-	recorded, err := w.Settle(t.Context(), "harbour", "staging", "1", "applied", "a sleep leaves nothing behind")
+	recorded, err := w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "applied", Reason: "a sleep leaves nothing behind"})
 	require.NoError(t, err)
-	assert.Contains(t, string(recorded.Entry.Detail), "a sleep leaves nothing behind")
-	assert.Equal(t, "pilot", recorded.Entry.Actor)
-	_, err = w.Settle(t.Context(), "harbour", "staging", "1", "applied", "again")
+	assert.Contains(t, string(recorded.Entries[0].Detail), "a sleep leaves nothing behind")
+	assert.Equal(t, "pilot", recorded.Entries[0].Actor)
+	_, err = w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "applied", Reason: "again"})
 	assert.Contains(t, problem(t, err).Detail, "is not in doubt")
-	assert.True(t, must(w.Promote(t.Context(), "harbour", "staging", "")).Nothing)
+	assert.True(t, must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{})).Nothing)
 }
 
 func TestARestoredOrTouchedLedgerHolds(t *testing.T) {
@@ -439,7 +439,7 @@ func TestARestoredOrTouchedLedgerHolds(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "held", answer.Gate)
 	assert.Equal(t, []gate.ID{gate.LedgerIntact}, holds(answer.Checks))
-	_, err = w.Promote(t.Context(), "harbour", "staging", "")
+	_, err = w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	assert.Contains(t, problem(t, err).Detail, "entry 2 was seen before; was an older backup restored?")
 	_, err = w.Rollback(t.Context(), "harbour", "staging", client.Way{Steps: 1}, "staging")
 	assert.Equal(t, "held", problem(t, err).Kind())
@@ -462,7 +462,7 @@ func TestATargetThatCannotBeReachedIsATrouble(t *testing.T) {
 		assert.Contains(t, status.Environments[i].Trouble[0].Message, want)
 		assert.NotEmpty(t, status.Environments[i].Trouble[0].Next)
 	}
-	_, err = w.Promote(t.Context(), "moon", "refused", "")
+	_, err = w.Promote(t.Context(), "moon", "refused", client.Promotion{})
 	refused := problem(t, err)
 	assert.Equal(t, "unreachable", refused.Kind())
 	assert.NotContains(t, fmt.Sprint(refused, status), "planted-s3cret")

@@ -108,7 +108,7 @@ func (s *Service) environmentStatus(ctx context.Context, p place, steps string) 
 	facts.Running = runningOf(running)
 	status.Reached = true
 	fill(&status, facts, steps)
-	return status, nil
+	return status, s.compareTexts(ctx, &status)
 }
 
 func (s *Service) lookOnce(ctx context.Context, p place) (gate.Facts, error) {
@@ -142,7 +142,7 @@ func runningOf(d *records.Deployment) *gate.Running {
 	if d == nil {
 		return nil
 	}
-	return &gate.Running{What: fmt.Sprintf("deployment %d", d.ID), Actor: d.Actor, Since: d.StartedAt}
+	return &gate.Running{ID: fmt.Sprint(d.ID), Actor: d.Actor, Since: d.StartedAt}
 }
 
 func unreachable(err error) api.Trouble {

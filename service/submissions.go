@@ -3,11 +3,15 @@ package service
 import (
 	"archive/tar"
 	"bytes"
+	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
+	"sync"
 
 	"vorrang/core/lane"
 	"vorrang/core/plan"
@@ -73,7 +77,57 @@ func (s *Service) submit(c call, in *laneIn) (*api.Submitted, error) {
 	}
 	s.Log.Info("steps submitted", "lane", in.Lane, "submission", id, "actor", c.actor,
 		"new", len(difference.New), "edited", len(difference.Edited), "gone", len(difference.Gone))
-	return submitted(id, len(steps), difference, before), nil
+	answer := submitted(id, len(steps), difference, before)
+	return answer, s.touched(c, in.Lane, before, difference, answer)
+}
+
+// touched says where edited and gone steps are applied, in doubt or half
+// carried out, and what the ways out are.
+func (s *Service) touched(c call, laneName string, before []plan.Step, d records.Difference, answer *api.Submitted) error {
+	if len(d.Edited)+len(d.Gone) == 0 {
+		return nil
+	}
+	l, err := s.lane(c, laneName)
+	if err != nil {
+		return err
+	}
+	now := map[step.Number]step.Checksum{}
+	for _, change := range d.Edited {
+		now[change.Step.Number] = change.Step.Forward.Checksum
+	}
+	found, unseen := make([][]api.Touched, len(l.Environments)), make([]string, len(l.Environments))
+	var wait sync.WaitGroup
+	errs := make([]error, len(l.Environments))
+	for i, e := range l.Environments {
+		wait.Go(func() {
+			ctx, cancel := context.WithTimeout(c, lookTimeout)
+			defer cancel()
+			facts, err := s.lookOnce(ctx, place{l, e, before})
+			if err != nil {
+				unseen[i] = e.Name
+				return
+			}
+			for _, changed := range slices.Concat(answer.Edited, answer.Gone) {
+				st := facts.View.State.Of(changed.Number)
+				text, edited := now[changed.Number]
+				if !st.Status.Present() && !unfinished(st) || edited && (st.Checksum == text || st.Checksum == "") {
+					continue
+				}
+				t := api.Touched{StepRef: changed, Gone: !edited, Environment: e.Name, State: st.Status}
+				t.Next = fmt.Sprintf("put its files back and submit; or roll it back: vorrang rollback -lane %s -env %s", l.Name, e.Name)
+				if edited {
+					t.Next = fmt.Sprintf("put the applied text back and write the change as a new step; or, if the new text is right there as it stands: "+
+						"vorrang amend -lane %s -env %s -step %s -reason \"…\"", l.Name, e.Name, changed.Number)
+					t.Change, errs[i] = s.change(c, st.Checksum, text)
+				}
+				found[i] = append(found[i], t)
+			}
+		})
+	}
+	wait.Wait()
+	answer.Applied = append(answer.Applied, slices.Concat(found...)...)
+	answer.Unlooked = append(answer.Unlooked, slices.DeleteFunc(unseen, func(name string) bool { return name == "" })...)
+	return errors.Join(errs...)
 }
 
 // receive reads a tar stream and keeps its files. Everything that is wrong with
@@ -178,6 +232,7 @@ func reload(c call, submission *records.Submission, s step.Step) (step.Step, err
 
 func submitted(id int64, total int, d records.Difference, before []plan.Step) *api.Submitted {
 	answer := &api.Submitted{Submission: id, New: []api.StepRef{}, Edited: []api.StepRef{}, Gone: []api.StepRef{}, Late: []api.StepRef{},
+		Applied: []api.Touched{}, Unlooked: []string{},
 		Unchanged: d.Unchanged, Steps: total}
 	for _, change := range d.New {
 		ref := api.StepRef{Number: change.Step.Number, Slug: change.Step.Slug}

@@ -2,12 +2,10 @@ package service
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
-	"vorrang/core/plan"
 	"vorrang/core/step"
 	"vorrang/service/api"
 	"vorrang/target/postgres"
@@ -19,6 +17,7 @@ type baselineIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
 	At          string `json:"at" required:"true" description:"The last step that the database already contains; 0 for none."`
+	Check       bool   `json:"check,omitempty" description:"Apply the steps to a scratch database first, and compare the names of its objects with the target's."`
 }
 
 func (s *Service) baseline(c call, in *baselineIn) (*api.Recorded, error) {
@@ -30,23 +29,29 @@ func (s *Service) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 	if err != nil {
 		return nil, badRequest("", "at: %s", err)
 	}
-	return s.record(c, p, func(session *postgres.Session, facts gate.Facts) (ledger.Entry, string, error) {
+	return s.record(c, p, func(session *postgres.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
 		if facts.Entries > 0 {
-			return ledger.Entry{}, "", refused("vorrang status says where it stands",
+			return nil, "", refused("vorrang status says where it stands",
 				"%s has a ledger of %s already; a baseline is for databases that have none", in.Environment, count(facts.Entries, "entry", "entries"))
 		}
 		covers, slug, err := covered(p, at)
 		if err != nil {
-			return ledger.Entry{}, "", err
+			return nil, "", err
 		}
 		if !facts.Unlisted.Any() && len(covers) > 0 {
-			return ledger.Entry{}, "", refused(fmt.Sprintf("vorrang promote -lane %s -to %s", in.Lane, in.Environment),
+			return nil, "", refused(fmt.Sprintf("vorrang promote -lane %s -to %s", in.Lane, in.Environment),
 				"%s is empty: there is nothing that steps could already have made; promote instead", in.Environment)
+		}
+		checked := ""
+		if in.Check {
+			if checked, err = s.checkBaseline(c, p, session, at); err != nil {
+				return nil, "", err
+			}
 		}
 		entry := ledger.Entry{Action: ledger.Baselined, Step: at, Slug: slug, Actor: c.actor,
 			Detail: ledger.Detail{Tables: facts.Unlisted.Tables, Covers: covers}.JSON()}
-		message := fmt.Sprintf("%s begins at step %s: %s covered, nothing was run", in.Environment, at, count(len(covers), "step is", "steps are"))
-		return entry, message, nil
+		message := fmt.Sprintf("%s begins at step %s: %s covered, nothing was run%s", in.Environment, at, count(len(covers), "step is", "steps are"), checked)
+		return []ledger.Entry{entry}, message, nil
 	})
 }
 
@@ -68,92 +73,17 @@ func covered(p place, at step.Number) (covers []step.Number, slug string, err er
 	return covers, slug, nil
 }
 
-type settleIn struct {
-	Lane        string `path:"lane"`
-	Environment string `path:"environment"`
-	Step        string `json:"step" required:"true"`
-	As          string `json:"as" required:"true" enum:"applied,not-applied" description:"Whether the statement in doubt, and so the step, took effect."`
-	Reason      string `json:"reason" required:"true" minLength:"1"`
-}
-
-// settle records what became of a step in doubt.
-func (s *Service) settle(c call, in *settleIn) (*api.Recorded, error) {
-	if in.As != ledger.SettledApplied && in.As != ledger.SettledNotApplied {
-		return nil, badRequest("", "as: it is applied or not-applied, not %q", in.As)
-	}
-	p, number, reason, err := s.repair(c, in.Lane, in.Environment, in.Step, in.Reason)
-	if err != nil {
-		return nil, err
-	}
-	return s.record(c, p, func(_ *postgres.Session, facts gate.Facts) (ledger.Entry, string, error) {
-		standing, known := facts.View.Find(number)
-		if !known || standing.State.Status != ledger.StatusInDoubt {
-			return ledger.Entry{}, "", refused("vorrang status says what every step's state is", "step %s is not in doubt on %s", number, in.Environment)
-		}
-		progress := standing.State.Progress
-		last := progress.Statement >= progress.Of
-		if in.As == ledger.SettledApplied && !last {
-			return ledger.Entry{}, "", refused("settle it as not-applied, and the next promotion goes on at that statement; "+
-				"or carry the remaining statements out by hand before you settle it as applied",
-				"step %s stopped at statement %d of %d; as a whole it cannot have been applied", number, progress.Statement, progress.Of)
-		}
-		progress.As, progress.Reason, progress.Error = in.As, reason, ""
-		entry := ledger.Entry{Action: ledger.Settled, Step: number, Slug: standing.State.Slug, Checksum: standing.State.Checksum,
-			Actor: c.actor, Detail: progress.JSON()}
-		return entry, fmt.Sprintf("step %s is settled as %s on %s", number, in.As, in.Environment), nil
-	})
-}
-
-type amendIn struct {
-	Lane        string `path:"lane"`
-	Environment string `path:"environment"`
-	Step        string `json:"step" required:"true"`
-	Reason      string `json:"reason" required:"true" minLength:"1"`
-}
-
-// amend records that the catalogue's text of an edited step is right, though
-// another was applied.
-func (s *Service) amend(c call, in *amendIn) (*api.Recorded, error) {
-	p, number, reason, err := s.repair(c, in.Lane, in.Environment, in.Step, in.Reason)
-	if err != nil {
-		return nil, err
-	}
-	return s.record(c, p, func(_ *postgres.Session, facts gate.Facts) (ledger.Entry, string, error) {
-		standing, known := facts.View.Find(number)
-		if !known || !standing.Has(plan.Edited) {
-			return ledger.Entry{}, "", refused("vorrang status says what every step's state is", "step %s is not edited on %s", number, in.Environment)
-		}
-		entry := ledger.Entry{Action: ledger.Amended, Step: number, Slug: standing.Step.Slug, Checksum: standing.Step.Forward.Checksum,
-			Actor: c.actor, Detail: ledger.Detail{Reason: reason, Instead: standing.State.Checksum}.JSON()}
-		return entry, fmt.Sprintf("the text of step %s with the checksum %s is right on %s from now on; it was not run",
-			number, standing.Step.Forward.Checksum.Short(), in.Environment), nil
-	})
-}
-
-// repair reads what every repair of a step is given.
-func (s *Service) repair(c call, lane, environment, number, reason string) (place, step.Number, string, error) {
-	p, err := s.place(c, lane, environment)
-	if err != nil {
-		return p, "", "", err
-	}
-	parsed, err := step.ParseNumber(number)
-	if err != nil {
-		return p, "", "", badRequest("", "step: %s", err)
-	}
-	if reason = strings.Join(strings.Fields(reason), " "); reason == "" {
-		return p, "", "", badRequest("", "reason: say how you know; it stands in the ledger")
-	}
-	return p, parsed, reason, nil
-}
-
-// record writes one entry of somebody's word into a ledger, under the lock.
-func (s *Service) record(c call, p place, make func(*postgres.Session, gate.Facts) (ledger.Entry, string, error)) (*api.Recorded, error) {
+// record writes entries of somebody's word into a ledger, under the lock.
+func (s *Service) record(c call, p place, make func(*postgres.Session, gate.Facts) (entries []ledger.Entry, message string, err error)) (*api.Recorded, error) {
 	session, err := connect(c, p.environment, "vorrangd")
 	if err != nil {
 		return nil, err
 	}
 	defer session.Close()
 	if err := s.lock(c, p, session); err != nil {
+		return nil, err
+	}
+	if p, err = s.place(c, p.lane.Name, p.environment.Name); err != nil { // as it is now that nobody else acts
 		return nil, err
 	}
 	facts, _, err := s.look(c, p, session)
@@ -163,17 +93,30 @@ func (s *Service) record(c call, p place, make func(*postgres.Session, gate.Fact
 	if facts.Chain != nil {
 		return nil, held(p, gate.Back(facts), nil)
 	}
-	entry, message, err := make(session, facts)
+	entries, message, err := make(session, facts)
 	if err != nil {
 		return nil, err
 	}
+	if err := s.write(c, p, session, facts.View.State.Head, entries); err != nil {
+		return nil, err
+	}
+	return &api.Recorded{Entries: entries, Message: message}, nil
+}
+
+// write chains entries behind a ledger's head and commits them together.
+func (s *Service) write(c call, p place, session *postgres.Session, head ledger.Head, entries []ledger.Entry) error {
 	if err := session.CreateLedger(c); err != nil {
-		return nil, err
+		return err
 	}
-	entry = facts.View.State.Head.Next(entry, time.Now())
-	if err := session.Append(c, entry); err != nil {
-		return nil, err
+	for i := range entries {
+		entries[i] = head.Next(entries[i], time.Now())
+		head = entries[i].Head()
 	}
-	s.Log.Info("ledger entry written", "lane", p.lane.Name, "environment", p.environment.Name, "action", entry.Action, "step", entry.Step, "actor", c.actor)
-	return &api.Recorded{Entry: entry, Message: message}, s.Records.KeepHead(c, p.lane.Name, p.environment.Name, entry.Head())
+	if err := session.AppendAll(c, entries); err != nil {
+		return err
+	}
+	for _, e := range entries {
+		s.Log.Info("ledger entry written", "lane", p.lane.Name, "environment", p.environment.Name, "action", e.Action, "step", e.Step, "actor", c.actor)
+	}
+	return s.Records.KeepHead(c, p.lane.Name, p.environment.Name, head)
 }

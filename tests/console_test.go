@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vorrang/client"
 	"vorrang/internal/browser"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
@@ -166,7 +167,7 @@ func TestADeploymentIsWatchedLive(t *testing.T) {
 	_, err := holder.Exec(t.Context(), "SELECT pg_advisory_lock(7)")
 	require.NoError(t, err)
 	p.w.Submitted(map[string]string{"1-slow.sql": "/*---\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\nSELECT pg_advisory_lock(7);\nSELECT pg_advisory_unlock(7);"})
-	promoted, err := p.w.Promote(t.Context(), "harbour", "staging", "")
+	promoted, err := p.w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	p.signIn()
 	p.sees("deploying")
@@ -182,7 +183,7 @@ func TestADeploymentIsWatchedLive(t *testing.T) {
 func TestARunningDeploymentIsCancelledInTheConsole(t *testing.T) {
 	p := openConsole(t)
 	p.w.Submitted(map[string]string{"1-slow.sql": "CREATE TABLE slow (id int);\nSELECT pg_sleep(60);"})
-	promoted, err := p.w.Promote(t.Context(), "harbour", "staging", "")
+	promoted, err := p.w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	p.signIn()
 	p.goTo(fmt.Sprintf("/deployments/%d", promoted.Deployment.ID))

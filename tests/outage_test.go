@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vorrang/client"
 	"vorrang/core/deploy"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
@@ -34,7 +35,7 @@ func TestADeploymentOutlivesItsRecords(t *testing.T) {
 	require.NoError(t, err)
 	p.submit(map[string]string{"1-slow.sql": waits, "2-b.sql": "CREATE TABLE b (id int)"})
 	keeper := gateKeeper(t, target)
-	promoted, err := p.Promote(t.Context(), "harbour", "staging", "")
+	promoted, err := p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	p.until(promoted.Deployment.ID, second)
 
@@ -69,7 +70,7 @@ func TestATargetThatStopsInMidStep(t *testing.T) {
 	require.NoError(t, err)
 	p.submit(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-slow.sql": waits})
 	gateKeeper(t, target)
-	promoted, err := p.Promote(t.Context(), "harbour", "staging", "")
+	promoted, err := p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	p.until(promoted.Deployment.ID, second)
 	require.NoError(t, server.Stop("immediate"))
@@ -84,7 +85,7 @@ func TestATargetThatStopsInMidStep(t *testing.T) {
 	assert.Contains(t, status.Trouble[0].Message, "nobody listens at 127.0.0.1")
 
 	require.NoError(t, server.Start())
-	again, err := p.Promote(t.Context(), "harbour", "staging", "")
+	again, err := p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	assert.Equal(t, 1, again.Deployment.Planned)
 	require.NoError(t, p.Follow(t.Context(), again.Deployment.ID, 0, func(deploy.Event) error { return nil }))
@@ -100,7 +101,7 @@ func TestAKilledServiceLeavesAnAutocommitStepInDoubt(t *testing.T) {
 	_, err := p.ApplyLane(t.Context(), "lane.yaml", []byte(oneLane))
 	require.NoError(t, err)
 	p.submit(map[string]string{"1-slow.sql": "/*---\nmode: autocommit\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\nSELECT pg_sleep(60);\nINSERT INTO slow VALUES (1);"})
-	promoted, err := p.Promote(t.Context(), "harbour", "staging", "")
+	promoted, err := p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	p.until(promoted.Deployment.ID, second)
 	p.kill()
@@ -110,14 +111,14 @@ func TestAKilledServiceLeavesAnAutocommitStepInDoubt(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, ledger.StatusInDoubt, status.Steps[0].State)
 	assert.Equal(t, string(gate.NothingInDoubt), status.Trouble[0].Kind)
-	_, err = p.Promote(t.Context(), "harbour", "staging", "")
+	_, err = p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	assert.ErrorContains(t, err, "step 1 is in doubt: its statement 2 of 3 began")
-	_, err = p.Settle(t.Context(), "harbour", "staging", "1", "applied", "it slept")
+	_, err = p.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "applied", Reason: "it slept"})
 	assert.ErrorContains(t, err, "as a whole it cannot have been applied", "a statement is missing")
-	_, err = p.Settle(t.Context(), "harbour", "staging", "1", "not-applied", "a sleep leaves nothing")
+	_, err = p.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "not-applied", Reason: "a sleep leaves nothing"})
 	require.NoError(t, err)
 	p.submit(map[string]string{"1-slow.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE slow (id int);\nSELECT 2;\nINSERT INTO slow VALUES (1);"})
-	again, err := p.Promote(t.Context(), "harbour", "staging", "")
+	again, err := p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	require.NoError(t, p.Follow(t.Context(), again.Deployment.ID, 0, func(deploy.Event) error { return nil }))
 	ended, err := p.Deployment(t.Context(), again.Deployment.ID)

@@ -6,6 +6,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/deploy"
+	"vorrang/core/plan"
 	"vorrang/service/api"
 )
 
@@ -13,12 +14,16 @@ func promoteCommand() command {
 	return command{
 		verb: "promote", does: "asks the gate, and then applies what is pending, with live progress",
 		explain: "The deployment goes on in the service when the client goes away; vorrang watch shows it again.\n" +
+			"When a step fails, the earlier ones stay (stop), or their ways back run, newest first (back-out).\n" +
 			"Exit code 3 if the gate is held, 4 if a step failed.",
-		example: "vorrang promote -to development\nvorrang promote -to staging -through 7",
+		example: "vorrang promote -to development\nvorrang promote -to staging -through 7\nvorrang promote -to production -on-failure back-out",
 		setUp: func(e *env) func(context.Context, []string) error {
 			through := e.flags.String("through", "", "the last `step` to apply; without it all that is pending")
+			onFailure := e.flags.String("on-failure", "", "stop or back-out: the `policy` when a step fails; without it the lane's")
+			whole := e.flags.Bool("whole", false, "all steps in one transaction, all or nothing; refused where a step cannot")
 			return e.onEnvironment("to", func(ctx context.Context, at spot) error {
-				promoted, err := at.Promote(ctx, at.lane, at.environment, *through)
+				promoted, err := at.Promote(ctx, at.lane, at.environment,
+					client.Promotion{Through: *through, OnFailure: plan.Policy(*onFailure), Whole: *whole})
 				if err != nil {
 					return err
 				}
@@ -84,10 +89,34 @@ func rollbackCommand() command {
 	}
 }
 
+func rebuildCommand() command {
+	return command{
+		verb: "rebuild", does: "empties a disposable environment and applies every step",
+		explain: "Everything in the application's schemas is dropped, rows included. Without -confirm it only says what that is.\n" +
+			"Refused where the environment is not declared disposable, or shares its database with one that is not.",
+		example: "vorrang rebuild -env development -confirm development",
+		setUp: func(e *env) func(context.Context, []string) error {
+			confirm := e.flags.String("confirm", "", "the environment's `name`, typed")
+			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
+				promoted, err := at.Rebuild(ctx, at.lane, at.environment, *confirm)
+				if err != nil {
+					return err
+				}
+				return finish(ctx, e, at.Client, promoted, "")
+			})
+		},
+	}
+}
+
 // finish follows a deployment to its end.
 func finish(ctx context.Context, e *env, c *client.Client, promoted *api.Promoted, nothing string) error {
 	if promoted.Nothing {
-		return e.print(promoted, func() { fmt.Fprintln(e.out, nothing) })
+		return e.print(promoted, func() {
+			for _, said := range promoted.Settled {
+				fmt.Fprintln(e.out, said)
+			}
+			fmt.Fprintln(e.out, nothing)
+		})
 	}
 	d := promoted.Deployment
 	if !*e.json {
@@ -160,71 +189,4 @@ func cancelCommand() command {
 			}
 		},
 	}
-}
-
-func baselineCommand() command {
-	return command{
-		verb: "baseline", does: "records that an existing database already contains every step up to a number",
-		explain: "Nothing is run. Only a target without a ledger can be baselined.",
-		example: "vorrang baseline -env production -at 5",
-		setUp: func(e *env) func(context.Context, []string) error {
-			last := e.flags.String("at", "", "the last `step` that the database contains; 0 for none")
-			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
-				if *last == "" {
-					return usage("say -at STEP: the last step that the database already contains; 0 for none")
-				}
-				recorded, err := at.Baseline(ctx, at.lane, at.environment, *last)
-				if err != nil {
-					return err
-				}
-				return e.print(recorded, func() { fmt.Fprintln(e.out, recorded.Message) })
-			})
-		},
-	}
-}
-
-func amendCommand() command {
-	return command{
-		verb: "amend", does: "records that an edited step's new text is right, though another was applied",
-		explain: "Nothing is run. What the edit changed must be in the database by other means. Your reason stands in the ledger.",
-		example: `vorrang amend -env staging -step 2 -reason "only a comment changed"`,
-		setUp: func(e *env) func(context.Context, []string) error {
-			return e.repair(func(ctx context.Context, at spot, number, reason string) (*api.Recorded, error) {
-				return at.Amend(ctx, at.lane, at.environment, number, reason)
-			})
-		},
-	}
-}
-
-func settleCommand() command {
-	return command{
-		verb: "settle", does: "records what became of a step in doubt",
-		explain: "Look into the database first: the service cannot know. Your reason stands in the ledger.",
-		example: `vorrang settle -env staging -step 5 -as not-applied -reason "no such index in pg_class"`,
-		setUp: func(e *env) func(context.Context, []string) error {
-			as := e.flags.String("as", "", "applied or not-applied: whether the `statement` in doubt took effect")
-			return e.repair(func(ctx context.Context, at spot, number, reason string) (*api.Recorded, error) {
-				if *as == "" {
-					return nil, usage("say -as applied or -as not-applied: whether the statement in doubt took effect")
-				}
-				return at.Settle(ctx, at.lane, at.environment, number, *as, reason)
-			})
-		},
-	}
-}
-
-// repair adds -step and -reason, and returns what records somebody's word.
-func (e *env) repair(do func(ctx context.Context, at spot, number, reason string) (*api.Recorded, error)) func(context.Context, []string) error {
-	number := e.flags.String("step", "", "the `step`")
-	reason := e.flags.String("reason", "", "how you know, in your `words`")
-	return e.onEnvironment("env", func(ctx context.Context, at spot) error {
-		if *number == "" || *reason == "" {
-			return usage("-step and -reason are both needed")
-		}
-		recorded, err := do(ctx, at, *number, *reason)
-		if err != nil {
-			return err
-		}
-		return e.print(recorded, func() { fmt.Fprintln(e.out, recorded.Message) })
-	})
 }

@@ -271,10 +271,33 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 		}
 		return ""
 	})
-	list("edited", e.paint.warn, s.Edited, func(api.StepRef) string { return "held wherever the earlier text was applied" })
-	list("gone", e.paint.bad, s.Gone, func(api.StepRef) string { return "held wherever it was applied" })
+	places := func(ref api.StepRef, gone bool) string {
+		var names []string
+		for _, touched := range s.Applied {
+			if touched.Number == ref.Number && touched.Gone == gone {
+				names = append(names, touched.Environment)
+			}
+		}
+		if len(names) == 0 {
+			return ""
+		}
+		return "holds " + strings.Join(names, ", ") + ", where it is applied"
+	}
+	list("edited", e.paint.warn, s.Edited, func(ref api.StepRef) string { return places(ref, false) })
+	list("gone", e.paint.bad, s.Gone, func(ref api.StepRef) string { return places(ref, true) })
 	t.printRows(e.out)
 	if s.Unchanged > 0 {
 		fmt.Fprintf(e.out, "  %s unchanged\n", plural(s.Unchanged, "step"))
+	}
+	for _, touched := range s.Applied {
+		what := "is no longer in the folder"
+		if !touched.Gone {
+			what = "was edited (" + changeWords(touched.Change) + ")"
+		}
+		fmt.Fprintf(e.out, "\n%s step %s is %s on %s, and %s\n  → %s\n", e.paint.warn("warning:"), touched.Number, touched.State, touched.Environment, what,
+			e.paint.strong(touched.Next))
+	}
+	if len(s.Unlooked) > 0 {
+		fmt.Fprintf(e.out, "\n%s whether these steps are applied on %s could not be seen\n", e.paint.warn("warning:"), strings.Join(s.Unlooked, ", "))
 	}
 }

@@ -28,9 +28,10 @@ func groups() []struct {
 		title    string
 		commands []command
 	}{
-		{"write and submit", []command{newCommand(), laneApply(), lanesCommand(), probeCommand(), submitCommand()}},
+		{"write and submit", []command{newCommand(), laneApply(), lanesCommand(), probeCommand(), submitCommand(), withdrawCommand()}},
 		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), deploymentsCommand(), watchCommand()}},
-		{"act", []command{promoteCommand(), rollbackCommand(), cancelCommand(), baselineCommand(), amendCommand(), settleCommand()}},
+		{"act", []command{promoteCommand(), rollbackCommand(), cancelCommand(), rebuildCommand()}},
+		{"record what you know", []command{baselineCommand(), attestCommand(), amendCommand(), settleCommand()}},
 	}
 }
 

@@ -20,6 +20,9 @@ import (
 // terminal a line that lives while a step runs.
 func follow(ctx context.Context, e *env, c *client.Client, d *api.Deployment) error {
 	verb := "promoting"
+	if d.Rebuild {
+		verb = "rebuilding with"
+	}
 	if d.Direction == ledger.Back {
 		verb = "rolling back"
 	}
@@ -56,6 +59,7 @@ type live struct {
 	begun  time.Time
 	detail string
 	done   int
+	told   time.Time // of a backfill
 	ticker *time.Ticker
 	drawn  bool
 }
@@ -73,13 +77,23 @@ func (l *live) hear(event deploy.Event) {
 		l.detail = fmt.Sprintf("statement %d of %d, line %d", event.Statement, event.Of, event.Line)
 	case deploy.Notice:
 		l.line(fmt.Sprintf("  %s", p.dim(strings.ToLower(event.Severity)+": "+event.Message)))
-	case deploy.Waiting:
+	case deploy.Waiting, deploy.Emptied:
 		l.line("  " + p.warn(event.Message))
+	case deploy.BackingOut:
+		l.line(p.warn(fmt.Sprintf("backing out %s, newest first", plural(event.Of, "step"))))
+	case deploy.Batch:
+		l.batch(event)
+	case deploy.StepReady:
+		l.step = deploy.Event{}
+		l.line(fmt.Sprintf("  %-*s  ran      %s", l.width, stepName(event.Step, event.Slug), p.dim(took(event.DurationMS)+", commits with the rest")))
 	case deploy.StepDone:
-		l.step, l.done = deploy.Event{}, l.done+1
+		l.step = deploy.Event{}
 		word := "applied"
 		if event.Direction == ledger.Back {
 			word = "rolled back"
+		}
+		if event.Direction == l.d.Direction {
+			l.done++
 		}
 		l.line(fmt.Sprintf("  %-*s  %s  %s", l.width, stepName(event.Step, event.Slug), p.good(word), p.dim(took(event.DurationMS))))
 	case deploy.StepFailed:
@@ -91,13 +105,28 @@ func (l *live) hear(event deploy.Event) {
 	}
 }
 
+// batchEvery is how often a backfill gets a line where no line can live.
+const batchEvery = 10 * time.Second
+
+// batch shows how far a backfill has come.
+func (l *live) batch(event deploy.Event) {
+	l.detail = fmt.Sprintf("%d rows so far, %d a second", event.Rows, event.Rate)
+	if event.Rest > 0 {
+		l.detail += fmt.Sprintf(", about %d to go", event.Rest)
+	}
+	if !l.terminal && event.At.Sub(l.told) >= batchEvery {
+		l.told = event.At
+		l.line("  " + l.e.paint.dim(l.detail))
+	}
+}
+
 func (l *live) ending(event deploy.Event) string {
 	text := fmt.Sprintf("deployment %d %s: %d of %s", l.d.ID, outcomePaint(l.e.paint, event.Outcome)(string(event.Outcome)),
 		l.done, plural(event.Of, "step"))
 	if event.Message != "" {
 		text += "\n" + event.Message
 	}
-	if event.Outcome == deploy.Failed {
+	if event.Outcome == deploy.Failed || event.Outcome == deploy.BackedOut {
 		text += fmt.Sprintf("\n→ mend the cause, submit, and promote again; vorrang status -lane %s -env %s says where it stands", l.d.Lane, l.d.Environment)
 	}
 	return text

@@ -31,19 +31,26 @@ func TestEveryEventHasItsLine(t *testing.T) {
 		step(deploy.Event{Kind: deploy.StepBegan, Of: 1}),
 		step(deploy.Event{Kind: deploy.Notice, Severity: "WARNING", Message: "storm"}),
 		step(deploy.Event{Kind: deploy.Waiting, Message: "a lock was not granted"}),
+		step(deploy.Event{Kind: deploy.Batch, Rows: 700, Rate: 350, Rest: 300, At: time.Unix(1000, 0)}),
+		step(deploy.Event{Kind: deploy.Batch, Rows: 800, Rate: 350, At: time.Unix(1001, 0)}),
+		step(deploy.Event{Kind: deploy.StepReady, DurationMS: 3}),
 		step(deploy.Event{Kind: deploy.StepDone, DurationMS: 1500}),
+		deploy.Event{Kind: deploy.BackingOut, Of: 1},
 		step(deploy.Event{Kind: deploy.StepDone, DurationMS: 61_000, Direction: ledger.Back}),
 		step(deploy.Event{Kind: deploy.StepFailed, DurationMS: 7, Failure: &deploy.Failure{Message: "no", File: "2.1-add-berth.sql", Line: 1, Column: 2}}),
 		deploy.Event{Kind: deploy.Ended, Of: 3, Outcome: deploy.Failed})
 	assert.Equal(t, `  warning: storm
   a lock was not granted
+  700 rows so far, 350 a second, about 300 to go
+  2.1  add-berth  ran      3 ms, commits with the rest
   2.1  add-berth  applied  1.5 s
+backing out 1 step, newest first
   2.1  add-berth  rolled back  1 min 1 s
   2.1  add-berth  failed  7 ms
 
 2.1-add-berth.sql:1:2: no
 
-deployment 3 failed: 2 of 3 steps
+deployment 3 failed: 1 of 3 steps
 → mend the cause, submit, and promote again; vorrang status -lane harbour -env staging says where it stands
 `, text)
 }

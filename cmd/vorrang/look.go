@@ -67,6 +67,7 @@ func printPreview(e *env, preview *api.Preview) {
 		}
 		fmt.Fprintln(e.out, e.paint.strong(head))
 		fmt.Fprintln(e.out, strings.TrimRight(action.SQL, "\n"))
+		printLosses(e, action)
 		if action.Check != "" {
 			fmt.Fprintln(e.out, e.paint.dim("-- its check:"))
 			fmt.Fprintln(e.out, strings.TrimRight(action.Check, "\n"))
@@ -76,6 +77,19 @@ func printPreview(e *env, preview *api.Preview) {
 	if preview.Held {
 		fmt.Fprintln(e.errs, e.paint.bad("The gate is held:"))
 		printChecks(e.errs, e.paint, preview.Gate, true)
+	}
+}
+
+// printLosses warns of what cannot be had back.
+func printLosses(e *env, action api.PreviewAction) {
+	if action.Irreversible {
+		fmt.Fprintln(e.out, e.paint.warn("-- ! this step has no way back"))
+	}
+	for _, loss := range action.Losses {
+		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("-- ! line %d %s: what is in it then is lost", loss.Line, loss.What)))
+	}
+	for _, loss := range action.LostBefore {
+		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("-- ! when the step went forward, its line %d %s; this does not bring that back", loss.Line, strings.Replace(loss.What, "s ", "d ", 1))))
 	}
 }
 

@@ -139,11 +139,21 @@ func reportAnswer(errs io.Writer, p paint, answer *client.Error) int {
 		return exitError
 	}
 	fmt.Fprintln(errs, p.bad("vorrang:"), answer.Detail)
+	for i, line := range answer.Differences {
+		if i == mostLines {
+			fmt.Fprintf(errs, "  … and %d more\n", len(answer.Differences)-i)
+			break
+		}
+		fmt.Fprintln(errs, "  "+line)
+	}
 	if answer.Next != "" {
 		fmt.Fprintln(errs, p.dim("next:"), answer.Next)
 	}
 	return exitError
 }
+
+// mostLines is how many lines of a list a terminal shows.
+const mostLines = 40
 
 func reportFiles(errs io.Writer, p paint, problems step.Problems) {
 	for _, problem := range problems {

@@ -10,6 +10,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/sqltext"
 	"vorrang/service/api"
 )
 
@@ -204,6 +205,49 @@ func printStatus(e *env, s *api.EnvironmentStatus) {
 		t.add(stepCells(e.paint, step)...)
 	}
 	t.print(e.out, e.paint)
+	for _, step := range s.Steps {
+		if step.Difference != nil {
+			printDifference(e, step)
+		}
+	}
+}
+
+// changeWords says what an edit amounts to.
+func changeWords(change sqltext.Change) string {
+	switch change {
+	case sqltext.OnlySpace:
+		return "only white space differs"
+	case sqltext.OnlyComments:
+		return "only comments and white space differ"
+	case sqltext.WhatRuns:
+		return "what it runs differs"
+	case sqltext.Same:
+	}
+	return "nothing differs"
+}
+
+// printDifference writes the applied text against the new one, line by line.
+func printDifference(e *env, s api.StepStatus) {
+	fmt.Fprintf(e.out, "\nstep %s, applied text (-) against the catalogue's (+): %s\n", s.Number, e.paint.strong(changeWords(s.Difference.Change)))
+	last := 0
+	for _, line := range s.Difference.Lines {
+		at := max(line.Before, line.After)
+		if last > 0 && at > last+1 && line.Op == "same" {
+			fmt.Fprintln(e.out, e.paint.dim("        …"))
+		}
+		last = at
+		switch line.Op {
+		case "gone":
+			fmt.Fprintln(e.out, e.paint.bad(fmt.Sprintf("%5d - %s", line.Before, line.Text)))
+		case "new":
+			fmt.Fprintln(e.out, e.paint.good(fmt.Sprintf("%5d + %s", line.After, line.Text)))
+		default:
+			fmt.Fprintln(e.out, e.paint.dim(fmt.Sprintf("%5d   %s", line.After, line.Text)))
+		}
+	}
+	if s.Difference.Omitted != "" {
+		fmt.Fprintln(e.out, e.paint.dim("        "+s.Difference.Omitted))
+	}
 }
 
 func stepCells(p paint, s api.StepStatus) []cell {

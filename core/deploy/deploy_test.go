@@ -129,6 +129,17 @@ func (y *yard) status(number step.Number) ledger.Status { return y.view().State.
 
 func (y *yard) query(sql string) string { return pgtest.Query(y.t, y.url, sql) }
 
+// said is everything that the events of the last run said.
+func (y *yard) said() string {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	var said []string
+	for _, e := range y.events {
+		said = append(said, e.Message)
+	}
+	return strings.Join(said, "\n")
+}
+
 func (y *yard) kinds() string {
 	y.mu.Lock()
 	defer y.mu.Unlock()
@@ -220,8 +231,9 @@ func TestAutocommitGoesOnAtTheStatementWhereItStopped(t *testing.T) {
 	assert.Equal(t, 3, result.Failure.Statement)
 	assert.Contains(t, result.Failure.Left, "the statements before number 3 of 4 took effect and stay")
 	assert.Equal(t, ledger.StatusFailed, y.status("1"))
+	assert.Contains(t, y.said(), "the index berth_id, left INVALID by the build that failed, was dropped")
 
-	pgtest.Exec(t, y.url, "DROP INDEX berth_id; DELETE FROM berth; INSERT INTO berth VALUES (7)")
+	pgtest.Exec(t, y.url, "DELETE FROM berth; INSERT INTO berth VALUES (7)")
 	require.Equal(t, deploy.Done, y.promote().Outcome)
 	assert.Equal(t, "7", y.query("SELECT min(id) FROM berth"), "the first two statements did not run again")
 	assert.Equal(t, ledger.StatusApplied, y.status("1"))
@@ -266,12 +278,17 @@ func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
 	result := y.promote()
 	require.Equal(t, deploy.Failed, result.Outcome)
 	assert.Equal(t, "55P03", result.Failure.SQLState)
+	require.Len(t, result.Failure.Blockers, 1)
+	holder := result.Failure.Blockers[0]
+	assert.Equal(t, deploy.Blocker{PID: int32(blocker.PgConn().PID()), User: "vorrang", State: "idle in transaction", Query: "BEGIN; LOCK TABLE a"}, holder)
+	assert.Contains(t, result.Failure.Text(), "held by: session "+fmt.Sprint(holder.PID)+" (user vorrang, application unknown, idle in transaction): BEGIN; LOCK TABLE a")
 	assert.Equal(t, []time.Duration{time.Second, 2 * time.Second}, y.pauses, "the pauses grow")
 	assert.Equal(t, "0", y.query("SELECT count(*) FROM pg_class WHERE relname = 'b'"))
 
 	y.onEvent = func(e deploy.Event) {
-		if e.Kind == deploy.Waiting {
-			assert.Contains(t, e.Message, "not granted within 50ms; others go first, try 2 of 3 follows in 1s")
+		if e.Kind == deploy.Waiting && strings.Contains(e.Message, "not granted") {
+			assert.Contains(t, e.Message, "not granted within 50ms; others go first, try 2 of 3 follows in 1s; it is held by session")
+			require.Len(t, e.Blockers, 1)
 			_, err := blocker.Exec(context.Background(), "ROLLBACK")
 			assert.NoError(t, err)
 		}

@@ -27,7 +27,11 @@ const (
 	StepBegan  Kind = "step-began"  // Step, Direction, Of
 	Statement  Kind = "statement"   // the statement that begins now
 	Notice     Kind = "notice"      // the server's own words
-	Waiting    Kind = "waiting"     // a lock was not granted in time; a new try follows
+	Waiting    Kind = "waiting"     // for a lock: who holds it, and what follows
+	Emptied    Kind = "emptied"     // the application's schemas, before a rebuild
+	BackingOut Kind = "backing-out" // a step failed, and the ways back of the earlier ones follow
+	Batch      Kind = "batch"       // how far a step of mode batches has come
+	StepReady  Kind = "step-ready"  // ran, and commits with the rest of a whole deployment
 	StepDone   Kind = "step-done"   // committed, with its ledger row
 	StepFailed Kind = "step-failed" // Failure
 	Ended      Kind = "ended"       // Outcome; always the last
@@ -47,6 +51,14 @@ type Event struct {
 	Of         int              `json:"of,omitempty" description:"How many there are: statements of a step, or steps of the deployment."`
 	Line       int              `json:"line,omitempty"`
 	DurationMS int64            `json:"duration_ms,omitempty"`
+
+	// about a step of mode batches
+	Rows int64 `json:"rows,omitempty" description:"Changed so far, by earlier tries too."`
+	Rate int64 `json:"rate,omitempty" description:"Rows a second, of this try."`
+	Rest int64 `json:"rest,omitempty" description:"The planner's estimate of the rows that are left; absent where it has none."`
+
+	// about a lock
+	Blockers []Blocker `json:"blockers,omitempty" description:"The sessions that hold what a statement waits for."`
 
 	// words
 	Severity string   `json:"severity,omitempty" description:"Of a notice."`

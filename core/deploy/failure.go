@@ -34,8 +34,13 @@ type Failure struct {
 	Where    string `json:"where,omitempty"`
 	SQLState string `json:"sqlstate,omitempty"`
 
-	Lost bool   `json:"lost,omitempty" description:"The connection to the target is gone."`
-	Left string `json:"left,omitempty" description:"What the failure left in the target."`
+	Blockers []Blocker `json:"blockers,omitempty" description:"The sessions that held the lock that was not granted."`
+
+	Lost   bool   `json:"lost,omitempty" description:"The connection to the target is gone."`
+	Partly bool   `json:"partly,omitempty" description:"This deployment carried out some of the step, and that stays."`
+	Left   string `json:"left,omitempty" description:"What the failure left in the target."`
+
+	stopped bool // nothing failed: the service stops between two batches
 }
 
 func (f *Failure) Error() string {
@@ -60,13 +65,21 @@ func (f *Failure) Text() string {
 		fmt.Fprintf(&b, "  %s | %s\n  %s | %s^\n", number, f.Source, blank, indent(f.Source, f.Caret))
 	}
 	for _, part := range []struct{ label, text string }{
-		{"detail", f.Detail}, {"hint", f.Hint}, {"where", f.Where}, {"left behind", f.Left},
+		{"detail", f.Detail}, {"hint", f.Hint}, {"where", f.Where}, {"held by", f.heldBy()}, {"left behind", f.Left},
 	} {
 		if part.text != "" {
 			fmt.Fprintf(&b, "%s: %s\n", part.label, strings.ReplaceAll(part.text, "\n", "\n  "))
 		}
 	}
 	return b.String()
+}
+
+func (f *Failure) heldBy() string {
+	lines := make([]string, len(f.Blockers))
+	for i, b := range f.Blockers {
+		lines[i] = b.String()
+	}
+	return strings.Join(lines, "\n")
 }
 
 // indent is the blank that puts a caret under a column, tabs kept.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"sync"
 	"time"
 
 	"vorrang/core/ledger"
@@ -17,19 +19,20 @@ var (
 	ErrStopping  = errors.New("the service was stopped")
 )
 
-// Runner carries plans out. All fields but Stop must be set.
+// Runner carries plans out. All fields but Stop and Preface must be set.
 type Runner struct {
 	Target Target
 	Texts  func(ctx context.Context, checksum step.Checksum) ([]byte, error) // normal text of a step's file
-	Emit   func(Event)                                                       // called in order; must not block for long
+	Emit   func(Event)                                                       // called in order, one at a time; must not block for long
 	Now    func() time.Time
-	Pause  func(ctx context.Context, d time.Duration) // before a new try
-	Stop   <-chan struct{}                            // when closed, no further step begins
+	Pause  func(ctx context.Context, d time.Duration) // before a new try, and between batches
+	Stop   <-chan struct{}                            // when closed, no further step or batch begins
 
 	// who and where
 	Deployment string
 	Actor      string
 	Defaults   Settings // of the environment: role, and timeouts where a step gives none
+	Preface    []string // what was found out before, to stand in the events
 }
 
 // Result is how a deployment ended.
@@ -46,10 +49,37 @@ func (r *Runner) Run(ctx context.Context, head ledger.Head, p plan.Plan) Result 
 	run := &run{Runner: r, head: head}
 	r.Target.OnNotice(run.notice)
 	run.emit(Event{Kind: Started, Direction: p.Direction, Of: len(p.Actions)})
-	outcome, failure := run.actions(ctx, p.Actions)
+	for _, said := range r.Preface {
+		run.emit(Event{Kind: Notice, Severity: "NOTICE", Message: said})
+	}
+	outcome, failure, closing := run.carryOut(ctx, p)
 	run.step = plan.Action{}
-	run.emit(Event{Kind: Ended, Outcome: outcome, Message: closing(outcome, ctx), Of: len(p.Actions)})
+	run.emit(Event{Kind: Ended, Outcome: outcome, Message: closing, Of: len(p.Actions)})
 	return Result{Outcome: outcome, Failure: failure, Head: run.head}
+}
+
+// run is the state of one deployment.
+type run struct {
+	*Runner
+	head ledger.Head
+	step plan.Action // the one that is under way
+	done []plan.Action
+
+	notices int // of the step
+
+	mu  sync.Mutex // events also come from the watch on locks
+	seq int64
+}
+
+func (r *run) emit(e Event) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.seq++
+	e.Seq, e.At = r.seq, r.Now().UTC()
+	if r.step.Step.Number != "" {
+		e.Step, e.Slug, e.Direction = r.step.Step.Number, r.step.Step.Slug, r.step.Direction
+	}
+	r.Emit(e)
 }
 
 // mostNotices is how many of the server's notices are passed on for one step; a
@@ -70,51 +100,79 @@ func (r *run) endNotices() {
 	r.notices = 0
 }
 
-func closing(outcome Outcome, ctx context.Context) string {
-	switch outcome {
-	case Interrupted:
-		return "the service was stopped; promote again to go on where this ended"
-	case Cancelled:
-		return context.Cause(ctx).Error() + "; what was applied before stays"
-	case Running, Done, Failed, BackedOut:
+// carryOut does what a plan asks for, and says in closing what that means where
+// the outcome alone does not.
+func (r *run) carryOut(ctx context.Context, p plan.Plan) (outcome Outcome, failure *Failure, closing string) {
+	if p.Empties {
+		failure = r.empty(ctx, p.Emptied)
 	}
-	return ""
-}
-
-// run is the state of one deployment.
-type run struct {
-	*Runner
-	head ledger.Head
-	seq  int64
-	step plan.Action // the one that is under way
-
-	notices int // of the step
-}
-
-func (r *run) emit(e Event) {
-	r.seq++
-	e.Seq, e.At = r.seq, r.Now().UTC()
-	if r.step.Step.Number != "" {
-		e.Step, e.Slug, e.Direction = r.step.Step.Number, r.step.Step.Slug, r.step.Direction
+	switch {
+	case failure != nil:
+		outcome = Failed
+	case p.Whole:
+		outcome, failure = r.whole(ctx, p.Actions)
+	default:
+		outcome, failure = r.actions(ctx, p.Actions)
 	}
-	r.Emit(e)
+	if ctx.Err() != nil {
+		outcome = causeOf(ctx)
+	}
+	if outcome == Failed && p.OnFailure == plan.BackOut && !p.Whole {
+		outcome, closing = r.backOut(ctx, failure)
+	}
+	if ctx.Err() != nil {
+		outcome = causeOf(ctx)
+	}
+	switch {
+	case closing != "":
+	case outcome == Interrupted:
+		closing = "the service was stopped; promote again to go on where this ended"
+	case outcome == Cancelled:
+		closing = context.Cause(ctx).Error() + "; what was applied before stays"
+	}
+	return outcome, failure, closing
 }
 
+// actions carries actions out one after the other.
 func (r *run) actions(ctx context.Context, actions []plan.Action) (Outcome, *Failure) {
 	for _, action := range actions {
 		if r.stopping() {
 			return Interrupted, nil
 		}
 		r.step = action
-		failure := r.action(ctx)
-		if ctx.Err() != nil {
-			return causeOf(ctx), failure
-		}
-		if failure != nil {
+		if failure := r.action(ctx); failure != nil {
+			if failure.stopped {
+				return Interrupted, nil
+			}
 			return Failed, failure
 		}
+		r.done = append(r.done, action)
 	}
 	return Done, nil
+}
+
+// backOut runs the ways back of what this deployment did, newest first. A step
+// of which only a part took effect comes first.
+func (r *run) backOut(ctx context.Context, failure *Failure) (Outcome, string) {
+	if failure.Lost {
+		return Failed, "the connection is gone, so nothing was backed out; vorrang rollback -deployment " + r.Deployment + " does it later"
+	}
+	undo := slices.Clone(r.done)
+	if failure.Partly {
+		undo = append(undo, r.step)
+	}
+	if len(undo) == 0 {
+		return BackedOut, "the first step failed, and left nothing to back out"
+	}
+	r.step = plan.Action{}
+	r.emit(Event{Kind: BackingOut, Of: len(undo), Message: failure.Message})
+	for _, action := range slices.Backward(undo) {
+		r.step = plan.Action{Direction: ledger.Back, Step: action.Step}
+		if stuck := r.action(ctx); stuck != nil {
+			return Failed, fmt.Sprintf("backing out stopped at step %s: %s", action.Step.Number, stuck.Message)
+		}
+	}
+	return BackedOut, "what this deployment had applied was reversed; the schema is as it was before"
 }
 
 func (r *run) stopping() bool {
@@ -139,9 +197,12 @@ func (r *run) action(ctx context.Context) *Failure {
 	script, failure := r.load(ctx)
 	if failure == nil {
 		r.emit(Event{Kind: StepBegan, Of: len(script.statements)})
-		if script.options.Mode == step.Autocommit {
+		switch script.options.Mode {
+		case step.Autocommit:
 			failure = r.autocommit(ctx, script, started)
-		} else {
+		case step.Batches:
+			failure = r.batches(ctx, script, started)
+		case step.Transaction:
 			failure = r.transaction(ctx, script, started)
 		}
 	}
@@ -155,6 +216,36 @@ func (r *run) action(ctx context.Context) *Failure {
 	return nil
 }
 
+// empty drops what is in the application's schemas, and notes in the same
+// transaction which steps went with it.
+func (r *run) empty(ctx context.Context, steps []plan.Step) *Failure {
+	fail := func(err error) *Failure {
+		r.undo(ctx)
+		var lost *LostError
+		return &Failure{Message: "the application's schemas could not be emptied: " + err.Error(), Lost: errors.As(err, &lost),
+			Left: "nothing: the transaction was rolled back"}
+	}
+	if err := r.Target.Begin(ctx, r.Defaults); err != nil {
+		return fail(err)
+	}
+	objects, err := r.Target.Empty(ctx)
+	if err != nil {
+		return fail(err)
+	}
+	head, entries := r.head, make([]ledger.Entry, len(steps))
+	for i, s := range steps {
+		entries[i] = head.Next(ledger.Entry{Action: ledger.RolledBack, Step: s.Number, Slug: s.Slug,
+			Deployment: r.Deployment, Actor: r.Actor, Detail: ledger.Detail{Direction: ledger.Back, Reason: "rebuild"}.JSON()}, r.Now())
+		head = entries[i].Head()
+	}
+	if err := r.Target.Commit(ctx, entries...); err != nil {
+		return fail(err)
+	}
+	r.head = head
+	r.emit(Event{Kind: Emptied, Message: fmt.Sprintf("%d objects were dropped; the effect of %d steps went with them", objects, len(steps))})
+	return nil
+}
+
 func (r *run) settings(o step.Options) Settings {
 	s := r.Defaults
 	if o.LockTimeout != nil {
@@ -164,28 +255,6 @@ func (r *run) settings(o step.Options) Settings {
 		s.StatementTimeout = *o.StatementTimeout
 	}
 	return s
-}
-
-// lockPause is how long to wait before try n+1 after a lock timeout.
-func lockPause(n int) time.Duration {
-	return min(time.Second<<(n-1), 30*time.Second)
-}
-
-// retry runs try again after lock timeouts, as often as the step allows.
-func (r *run) retry(ctx context.Context, s script, try func() (*Failure, error)) *Failure {
-	for n := 1; ; n++ {
-		failure, err := try()
-		var server *ServerError
-		locked := errors.As(err, &server) && server.SQLState == lockNotAvailable
-		if failure == nil || !locked || n > s.options.Retries || ctx.Err() != nil {
-			return failure
-		}
-		pause := lockPause(n)
-		r.emit(Event{Kind: Waiting, Statement: failure.Statement, Of: failure.Of, Line: failure.Line,
-			Message: fmt.Sprintf("a lock was not granted within %s; others go first, try %d of %d follows in %s",
-				r.settings(s.options).LockTimeout, n+1, s.options.Retries+1, pause)})
-		r.Pause(ctx, pause)
-	}
 }
 
 // entry is a ledger entry about the step that is under way.

@@ -1,10 +1,13 @@
 package deploy
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
+	"vorrang/core/evidence"
 	"vorrang/core/ledger"
 	"vorrang/core/sqltext"
 )
@@ -17,14 +20,28 @@ type Target interface {
 	Begin(ctx context.Context, s Settings) error
 	// Prepare gives the session fresh settings, without a transaction.
 	Prepare(ctx context.Context, s Settings) error
-	// Exec runs one statement and drops its rows.
-	Exec(ctx context.Context, s sqltext.Statement) error
+	// Exec runs one statement, drops its rows, and says how many it changed.
+	Exec(ctx context.Context, s sqltext.Statement) (rows int64, err error)
+	// Estimate is how many rows the planner expects a statement to change. It
+	// does not run it.
+	Estimate(ctx context.Context, s sqltext.Statement) (int64, error)
+	// Blockers lists the sessions that hold what the target's session waits
+	// for; none if it does not wait. It may be called while Exec runs.
+	Blockers(ctx context.Context) ([]Blocker, error)
 	// Holds runs a check's query: it holds if it gives one row with true in
 	// every column. got says what it gave.
 	Holds(ctx context.Context, s sqltext.Statement) (holds bool, got string, err error)
-	// Commit writes a ledger entry and ends the transaction with it.
-	Commit(ctx context.Context, e ledger.Entry) error
-	// Append writes a ledger entry in a transaction of its own.
+	// Empty drops everything in the application's schemas, within the open
+	// transaction, and says how many objects that were.
+	Empty(ctx context.Context) (objects int, err error)
+	// DropInvalid drops an index without blocking others, if it is there and
+	// marked invalid: the remains of a concurrent build that did not end. It
+	// must not stand in a transaction.
+	DropInvalid(ctx context.Context, index evidence.Object) (dropped bool, err error)
+	// Commit writes ledger entries and ends the transaction with them.
+	Commit(ctx context.Context, entries ...ledger.Entry) error
+	// Append writes a ledger entry: into the open transaction, or in one of its
+	// own where none is open.
 	Append(ctx context.Context, e ledger.Entry) error
 	// Rollback ends the transaction without effect. It does nothing where
 	// there is none.
@@ -40,6 +57,30 @@ type Settings struct {
 	Role             string        // taken with SET ROLE; empty for none
 	LockTimeout      time.Duration // 0 waits for ever
 	StatementTimeout time.Duration // 0 is none
+}
+
+// Blocker is a session that holds a lock which a deployment waits for. What the
+// target's user may not see is empty.
+type Blocker struct {
+	PID         int32  `json:"pid"`
+	User        string `json:"user,omitempty"`
+	Application string `json:"application,omitempty"`
+	State       string `json:"state,omitempty" description:"The server's word, such as active or idle in transaction."`
+	Query       string `json:"query,omitempty" description:"Its newest statement, shortened."`
+}
+
+// String is "session 4711 (user nordmole, application psql, idle in
+// transaction): LOCK TABLE berth".
+func (b Blocker) String() string {
+	about := []string{"user " + cmp.Or(b.User, "unknown"), "application " + cmp.Or(b.Application, "unknown")}
+	if b.State != "" {
+		about = append(about, b.State)
+	}
+	text := fmt.Sprintf("session %d (%s)", b.PID, strings.Join(about, ", "))
+	if b.Query != "" {
+		text += ": " + strings.Join(strings.Fields(b.Query), " ")
+	}
+	return text
 }
 
 // ServerError is the server's word that it refuses a statement.

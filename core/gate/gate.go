@@ -6,7 +6,9 @@ import (
 	"strings"
 	"time"
 
+	"vorrang/core/evidence"
 	"vorrang/core/plan"
+	"vorrang/core/step"
 )
 
 // Verdict is what a check comes to.
@@ -48,6 +50,24 @@ type Facts struct {
 	Entries  int
 	Unlisted Existing // objects in a target that has no ledger
 	Running  *Running // another deployment of the environment
+	Doubts   []Doubt  // what the target shows of the steps in doubt
+}
+
+// Doubt is what became of a step in doubt, as far as the target shows it.
+type Doubt struct {
+	Step    step.Number
+	Verdict evidence.Verdict
+	Why     string
+}
+
+// Doubt returns what the target shows of a step in doubt.
+func (f Facts) Doubt(number step.Number) Doubt {
+	for _, d := range f.Doubts {
+		if d.Step == number {
+			return d
+		}
+	}
+	return Doubt{Step: number, Verdict: evidence.Unclear}
 }
 
 // Existing counts what is found in a database that has no ledger.
@@ -61,7 +81,7 @@ func (e Existing) Any() bool { return e.Tables+e.Others > 0 }
 
 // Running is a deployment that is under way.
 type Running struct {
-	What  string // "deployment 12"
+	ID    string // "12"
 	Actor string
 	Since time.Time
 }
@@ -114,6 +134,12 @@ func Forward(f Facts) Result {
 // stand in its way: a rollback may be the way out of them.
 func Back(f Facts) Result {
 	return Result{Checks: []Check{f.knownDatabase(), f.ledgerIntact(), f.nothingDoubtedBack(), f.quiet()}}
+}
+
+// Rebuild asks what must be met before a disposable environment is emptied.
+// Whatever its steps' states are goes with that.
+func Rebuild(f Facts) Result {
+	return Result{Checks: []Check{f.ledgerIntact(), f.quiet()}}
 }
 
 func pass(id ID, format string, args ...any) Check {
@@ -203,7 +229,9 @@ func (f Facts) order() Check {
 	}
 	return Check{Order, Hold,
 		fmt.Sprintf("%s late: a higher number, %s, is already in this target; late: %s", are(len(late)), f.View.State.At(), list(late)),
-		fmt.Sprintf("give it a number above %s, or roll back to below it and promote in order", f.View.State.At())}
+		fmt.Sprintf("give it a number above %s and submit, or roll back to below it and promote in order; "+
+			"or, if it was carried out here by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
+			f.View.State.At(), f.Lane, f.View.Environment, late[0].Step.Number)}
 }
 
 func (f Facts) nothingInDoubt() Check {
@@ -216,16 +244,33 @@ func (f Facts) nothingInDoubt() Check {
 }
 
 func (f Facts) nothingDoubtedBack() Check {
-	doubts := f.View.InDoubt()
-	if len(doubts) == 0 {
-		return pass(NothingInDoubt, "no step is unfinished")
+	settled := ""
+	for _, d := range f.View.InDoubt() {
+		known := f.Doubt(d.Step.Number)
+		switch {
+		case f.Running != nil && d.State.Deployment == f.Running.ID:
+			continue // it is under way
+		case known.Verdict != evidence.Unclear:
+			settled = fmt.Sprintf("step %s was in doubt, and is %s: %s; the next deployment records that", d.Step.Number, known.Verdict, known.Why)
+			continue
+		}
+		return Check{NothingInDoubt, Hold,
+			fmt.Sprintf("step %s is in doubt: its statement %d of %d began at %s, and nothing says how it ended%s",
+				d.Step.Number, max(d.State.Progress.Statement, 1), max(d.State.Progress.Of, 1), d.State.At.UTC().Format(time.DateTime)+" UTC", because(known.Why)),
+			fmt.Sprintf("see what the target shows of it, and record what became of it: "+
+				"vorrang settle -lane %s -env %s -step %s", f.Lane, f.View.Environment, d.Step.Number)}
 	}
-	d := doubts[0]
-	return Check{NothingInDoubt, Hold,
-		fmt.Sprintf("step %s is in doubt: its statement %d of %d began at %s, and nothing says how it ended",
-			d.Step.Number, max(d.State.Progress.Statement, 1), max(d.State.Progress.Of, 1), d.State.At.UTC().Format(time.DateTime)+" UTC"),
-		fmt.Sprintf("look into the database whether that statement took effect, then record it: "+
-			"vorrang settle -lane %s -env %s -step %s -as applied|not-applied -reason \"…\"", f.Lane, f.View.Environment, d.Step.Number)}
+	if settled != "" {
+		return pass(NothingInDoubt, "%s", settled)
+	}
+	return pass(NothingInDoubt, "no step is unfinished")
+}
+
+func because(why string) string {
+	if why == "" {
+		return ""
+	}
+	return "; " + why
 }
 
 func (f Facts) quiet() Check {
@@ -234,7 +279,7 @@ func (f Facts) quiet() Check {
 	}
 	return Check{Quiet, Hold,
 		fmt.Sprintf("%s, started by %s, has been running here since %s",
-			f.Running.What, cmp.Or(f.Running.Actor, "somebody"), f.Running.Since.UTC().Format(time.DateTime)+" UTC"),
+			"deployment "+f.Running.ID, cmp.Or(f.Running.Actor, "somebody"), f.Running.Since.UTC().Format(time.DateTime)+" UTC"),
 		"wait for it to end"}
 }
 

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"vorrang/core/evidence"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
@@ -26,11 +27,19 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 	half := standing("6", ledger.StatusFailed)
 	half.State.Progress = ledger.Detail{Direction: ledger.Back, Mode: step.Autocommit, Statement: 2, Of: 2}
 	running := facts()
-	running.Running = &Running{What: "deployment 12", Actor: "pilot", Since: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)}
+	running.Running = &Running{ID: "12", Actor: "pilot", Since: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)}
 	existing := facts()
 	existing.Unlisted = Existing{Tables: 7, Others: 1}
 	broken := facts()
 	broken.Chain = errors.New("the ledger's chain is broken at entry 3")
+	decided := facts(doubt)
+	decided.Doubts = []Doubt{{"5", evidence.TookEffect, "its check holds"}}
+	undecided := facts(doubt)
+	undecided.Doubts = []Doubt{{"5", evidence.Unclear, "the step has no check"}}
+	batches := standing("5", ledger.StatusInDoubt)
+	batches.State.Progress = ledger.Detail{Mode: step.Batches, Statement: 1, Of: 1}
+	underWay := facts(doubt)
+	underWay.View.Steps[0].State.Deployment, underWay.Running = "12", running.Running
 	cases := map[string]struct {
 		facts    Facts
 		holds    []ID
@@ -45,6 +54,10 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 		"an absent step":     {facts(standing("2", ledger.StatusApplied, plan.Absent)), []ID{Catalogue}, nil, "is no longer in the catalogue: 2", "put the files back"},
 		"late steps":         {facts(standing("2", ledger.StatusPending, plan.Late), standing("3", ledger.StatusPending, plan.Late)), []ID{Order}, nil, "2 pending steps are late", "roll back to below it"},
 		"a step in doubt":    {facts(doubt), []ID{NothingInDoubt}, []ID{NothingInDoubt}, "its statement 2 of 3 began at", "vorrang settle -lane harbour -env staging -step 5"},
+		"a doubt decided":    {decided, nil, nil, "", ""},
+		"a doubt undecided":  {undecided, []ID{NothingInDoubt}, []ID{NothingInDoubt}, "how it ended; the step has no check", "vorrang settle"},
+		"batches stopped":    {facts(batches), nil, nil, "", ""},
+		"a step under way":   {underWay, []ID{Quiet}, []ID{Quiet}, "deployment 12", "wait"},
 		"half a way back":    {facts(half), []ID{NothingInDoubt}, nil, "the way back of step 6 stopped at statement 2 of 2", "vorrang rollback"},
 		"somebody deploys":   {running, []ID{Quiet}, []ID{Quiet}, "deployment 12, started by pilot, has been running here since 2026-11-23 06:00:00 UTC", "wait"},
 		"everything at once": {func() Facts { f := broken; f.Running = running.Running; return f }(), []ID{LedgerIntact, Quiet}, []ID{LedgerIntact, Quiet}, "", ""},
@@ -66,6 +79,12 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 			assert.Equal(t, map[bool]string{true: "held", false: "clear"}[len(c.holds) > 0], forward.Word())
 		})
 	}
+}
+
+func TestADecidedDoubtIsTold(t *testing.T) {
+	doubt := facts(standing("5", ledger.StatusInDoubt))
+	doubt.Doubts = []Doubt{{"5", evidence.NoEffect, "its check does not hold"}}
+	assert.Equal(t, "step 5 was in doubt, and is not-applied: its check does not hold; the next deployment records that", Forward(doubt).Checks[5].Evidence)
 }
 
 func ids(checks []Check) []ID {

@@ -1,10 +1,13 @@
 package lane
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"strings"
 	"time"
+
+	"vorrang/core/plan"
 )
 
 // Lane is one logical database and its environments, in the order of promotion.
@@ -12,6 +15,7 @@ type Lane struct {
 	Name         string        `json:"lane"`
 	About        string        `json:"about,omitempty"`
 	Engine       string        `json:"engine"`
+	OnFailure    plan.Policy   `json:"on_failure,omitempty" enum:"stop,back-out" description:"What becomes of a deployment's earlier steps when one fails; stop if absent."`
 	Environments []Environment `json:"environments"`
 }
 
@@ -23,6 +27,7 @@ type Environment struct {
 	Role       string   `json:"role,omitempty" description:"Taken with SET ROLE, so that objects get the right owner."`
 	Schemas    []string `json:"schemas,omitempty" description:"The application's schemas; none means all but the system's and Vorrang's."`
 
+	OnFailure        plan.Policy    `json:"on_failure,omitempty" enum:"stop,back-out" description:"The lane's, if absent."`
 	LockTimeout      *time.Duration `json:"lock_timeout_ns,omitempty" description:"Nanoseconds; for steps that give none."`
 	StatementTimeout *time.Duration `json:"statement_timeout_ns,omitempty" description:"Nanoseconds; for steps that give none."`
 }
@@ -35,6 +40,12 @@ func (l Lane) Environment(name string) (Environment, bool) {
 		}
 	}
 	return Environment{}, false
+}
+
+// Policy is what becomes of a deployment's earlier steps on an environment when
+// one fails, where the promotion itself does not say.
+func (l Lane) Policy(e Environment) plan.Policy {
+	return cmp.Or(e.OnFailure, l.OnFailure, plan.Stop)
 }
 
 // Names are the environments' names in order.

@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vorrang/core/plan"
+
 	"vorrang/core/step"
 )
 
@@ -36,7 +38,7 @@ func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
 		"no name":                 {"about: x\nenvironments: [{name: a, target: env:A}]\n", "the lane has no name"},
 		"no environments":         {"lane: a\n", "the lane has no environments"},
 		"a bad name":              {"lane: Harbour One\n", `lane.yaml:1:7: "Harbour One" is no name`},
-		"an unknown key":          {"lane: a\nowner: b\n", `lane.yaml:2:1: there is no key "owner" here; the keys are lane, about, engine, environments`},
+		"an unknown key":          {"lane: a\nowner: b\n", `lane.yaml:2:1: there is no key "owner" here; the keys are lane, about, engine, on-failure, environments`},
 		"another engine":          {"lane: a\nengine: abacus\n", `lane.yaml:2:9: the engine "abacus" is not known`},
 		"a key that stands twice": {"lane: a\nabout: b\nabout: c\n", "lane.yaml:3:1"},
 		"two of one name":         {"lane: a\nenvironments:\n  - {name: a, target: env:A}\n  - {name: a, target: env:B}\n", `lane.yaml:4:5: there are two environments "a"`},
@@ -66,4 +68,14 @@ func TestAURLInALaneFileIsRefused(t *testing.T) {
 		assert.NotContains(t, err.Error(), "s3cret")
 		assert.Contains(t, err.Error(), "lane.yaml:4:13")
 	}
+}
+
+func TestTheNearestPolicyHolds(t *testing.T) {
+	l, err := Parse("lane.yaml", []byte("lane: harbour\non-failure: back-out\nenvironments: [{name: development, target: env:A}, {name: production, target: env:B, on-failure: stop}]"))
+	require.NoError(t, err)
+	assert.Equal(t, plan.BackOut, l.Policy(l.Environments[0]))
+	assert.Equal(t, plan.Stop, l.Policy(l.Environments[1]))
+	assert.Equal(t, plan.Stop, Lane{}.Policy(Environment{}))
+	_, err = Parse("lane.yaml", []byte("lane: harbour\non-failure: pray\nenvironments: [{name: development, target: env:A}]"))
+	assert.ErrorContains(t, err, `lane.yaml:2:13: on-failure is stop or back-out, not "pray"`)
 }

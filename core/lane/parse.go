@@ -8,6 +8,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"vorrang/core/plan"
 	"vorrang/core/step"
 )
 
@@ -62,7 +63,7 @@ func (r *reader) fields(node *yaml.Node, known string, set func(key string, valu
 
 func (r *reader) lane(node *yaml.Node) Lane {
 	lane := Lane{Engine: "postgresql"}
-	r.fields(node, "lane, about, engine, environments", func(key string, value *yaml.Node) bool {
+	r.fields(node, "lane, about, engine, on-failure, environments", func(key string, value *yaml.Node) bool {
 		switch key {
 		case "lane":
 			lane.Name = r.name(value, "a lane's name")
@@ -73,6 +74,8 @@ func (r *reader) lane(node *yaml.Node) Lane {
 			if lane.Engine != "postgresql" {
 				r.report(value, "the engine %q is not known; it can be postgresql", lane.Engine)
 			}
+		case "on-failure":
+			lane.OnFailure = r.policy(value)
 		case "environments":
 			lane.Environments = r.environments(value)
 		default:
@@ -108,7 +111,7 @@ func (r *reader) environments(node *yaml.Node) []Environment {
 func (r *reader) environment(node *yaml.Node) Environment {
 	var e Environment
 	before := len(r.problems)
-	r.fields(node, "name, target, disposable, role, schemas, lock-timeout, statement-timeout", func(key string, value *yaml.Node) bool {
+	r.fields(node, "name, target, disposable, role, schemas, on-failure, lock-timeout, statement-timeout", func(key string, value *yaml.Node) bool {
 		switch key {
 		case "name":
 			e.Name = r.name(value, "an environment's name")
@@ -124,6 +127,8 @@ func (r *reader) environment(node *yaml.Node) Environment {
 			if err := value.Decode(&e.Schemas); err != nil || len(e.Schemas) == 0 {
 				r.report(value, "schemas is a list of names, as in schemas: [harbour, tide]")
 			}
+		case "on-failure":
+			e.OnFailure = r.policy(value)
 		case "lock-timeout":
 			e.LockTimeout = r.duration(value, key)
 		case "statement-timeout":
@@ -147,6 +152,14 @@ func (r *reader) name(node *yaml.Node, what string) string {
 		r.report(node, "%q is no name; %s is lower-case letters, digits and hyphens, and begins with a letter", node.Value, what)
 	}
 	return node.Value
+}
+
+func (r *reader) policy(node *yaml.Node) plan.Policy {
+	policy := plan.Policy(node.Value)
+	if policy != plan.Stop && policy != plan.BackOut {
+		r.report(node, "on-failure is stop or back-out, not %q", node.Value)
+	}
+	return policy
 }
 
 func (r *reader) text(node *yaml.Node) string {

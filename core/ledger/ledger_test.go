@@ -98,6 +98,10 @@ func TestFoldTellsEveryStepsState(t *testing.T) {
 		"a way back that stopped half-way":          {[]Entry{entry(Applied, "1"), entry(Begun, "1", begunBack), entry(Begun, "1", halfBack), entry(Failed, "1", halfBack)}, StatusFailed},
 		"in doubt, settled as applied":              {[]Entry{entry(Begun, "1", half), entry(Settled, "1", settled(half, SettledApplied))}, StatusApplied},
 		"in doubt, settled as not applied":          {[]Entry{entry(Begun, "1", half), entry(Settled, "1", settled(half, SettledNotApplied))}, StatusFailed},
+		"in doubt, a statement settled as applied":  {[]Entry{entry(Begun, "1", begun), entry(Settled, "1", Detail{As: SettledApplied, Next: 2, Done: "d"})}, StatusFailed},
+		"a batches step under way":                  {[]Entry{entry(Begun, "1", Detail{Mode: step.Batches, Statement: 1, Of: 1})}, StatusInDoubt},
+		"a half step whose way back failed":         {[]Entry{entry(Begun, "1", begun), entry(Failed, "1", half), entry(Begun, "1", begunBack), entry(Failed, "1", begunBack)}, StatusFailed},
+		"a half way back, settled as not applied":   {[]Entry{entry(Applied, "1"), entry(Begun, "1", halfBack), entry(Settled, "1", settled(halfBack, SettledNotApplied))}, StatusFailed},
 		"a way back in doubt, settled as applied":   {[]Entry{entry(Applied, "1"), entry(Begun, "1", begunBack), entry(Settled, "1", settled(begunBack, SettledApplied))}, StatusRolledBack},
 		"a way back in doubt, settled as not":       {[]Entry{entry(Attested, "1"), entry(Begun, "1", begunBack), entry(Settled, "1", settled(begunBack, SettledNotApplied))}, StatusAttested},
 		"covered":                                   {[]Entry{entry(Baselined, "3", Detail{Covers: []step.Number{"1", "3"}})}, StatusCovered},
@@ -132,6 +136,13 @@ func TestAStepSettledAsNotAppliedGoesOnWhereItWasInDoubt(t *testing.T) {
 	state := Fold(chain(entry(Begun, "1", doubt), entry(Settled, "1", settled)))
 	assert.Equal(t, StatusFailed, state.Of("1").Status)
 	assert.Equal(t, doubt, state.Of("1").Progress)
+}
+
+func TestAStatementSettledAsAppliedIsPassedOver(t *testing.T) {
+	doubt := Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum of 1"}
+	state := Fold(chain(entry(Begun, "1", doubt), entry(Settled, "1", Detail{As: SettledApplied, Next: 3, Done: "sum of 2", Reason: "looked"})))
+	assert.True(t, state.Of("1").Partly())
+	assert.Equal(t, Detail{Mode: step.Autocommit, Statement: 3, Of: 3, Done: "sum of 2"}, state.Of("1").Progress)
 }
 
 func TestTheStateKnowsWhereATargetStands(t *testing.T) {

@@ -46,11 +46,15 @@ type Detail struct {
 	Statement int           `json:"statement,omitempty"` // the one that begins or failed, from 1
 	Of        int           `json:"of,omitempty"`        // how many statements there are
 	Done      string        `json:"done,omitempty"`      // checksum of the statements before Statement
+	Rows      int64         `json:"rows,omitempty"`      // changed so far, by a step of mode batches
 	Error     string        `json:"error,omitempty"`
 	SQLState  string        `json:"sqlstate,omitempty"`
 	Reason    string        `json:"reason,omitempty"`  // of a repair
 	Instead   step.Checksum `json:"instead,omitempty"` // of an amended step: the text that was applied
 	As        string        `json:"as,omitempty"`      // of a settled step: SettledApplied or SettledNotApplied
+	Next      int           `json:"next,omitempty"`    // of a step settled as applied: the statement to go on at, where any is left
+	Seen      []string      `json:"seen,omitempty"`    // of a repair: what was found in the target, a line each
+	Dropped   []string      `json:"dropped,omitempty"` // of a settled step: the invalid indexes that were dropped first
 
 	// of a baseline
 	Tables int           `json:"tables,omitempty"` // found in the application's schemas
@@ -85,9 +89,23 @@ type StepState struct {
 	Seq        int64 // of the newest entry about it
 
 	// for failed and in doubt
-	Progress Detail // how far a step got that is not one transaction
-	was      Status // what it was when its way back began
+	Progress Detail     // how far a step got that is not one transaction
+	origin   *StepState // what it was when its way back began; nil unless that is under way
 }
+
+// Partly reports whether a step that is not one transaction stopped at a known
+// place, after some of it may have taken effect. For mode batches every place is
+// known: the statement itself finds what is left.
+func (st StepState) Partly() bool {
+	if st.Progress.Mode == step.Batches {
+		return st.Status == StatusInDoubt || st.Status == StatusFailed && st.Progress.Rows > 0
+	}
+	return st.Status == StatusFailed && st.Progress.Mode != "" && st.Progress.Statement > 1
+}
+
+// Doubtful reports whether somebody, or the step's check, has to say what
+// became of the step before it can go on.
+func (st StepState) Doubtful() bool { return st.Status == StatusInDoubt && !st.Partly() }
 
 // State is what a ledger adds up to.
 type State struct {
@@ -168,13 +186,13 @@ func (s *State) baseline(e Entry) {
 // goingBack keeps what a way back that is not finished leaves true: the step
 // was there, with the checksum of its forward text.
 func (st StepState) goingBack(before StepState) StepState {
-	st.Checksum, st.was = before.Checksum, before.was
-	if before.Status.Present() {
-		st.was = before.Status
+	st.origin = before.origin
+	if st.origin == nil {
+		st.origin = &before
 	}
-	if st.Status == StatusFailed && st.Progress.Statement <= 1 {
-		before.Status = st.was // it failed as a whole: nothing was reversed
-		return before
+	st.Checksum = st.origin.Checksum
+	if st.Status == StatusFailed && !st.Partly() {
+		return *st.origin // it failed as a whole: nothing was reversed
 	}
 	return st
 }
@@ -184,14 +202,19 @@ func (st StepState) goingBack(before StepState) StepState {
 func settle(next, before StepState, detail Detail) StepState {
 	back := before.Progress.Direction == Back
 	switch {
+	case detail.As == SettledApplied && detail.Next > 0:
+		next.Status, next.origin, next.Progress = StatusFailed, before.origin, before.Progress
+		next.Progress.Statement, next.Progress.Done = detail.Next, detail.Done
 	case detail.As == SettledApplied && back:
 		next.Status = StatusRolledBack
 	case detail.As == SettledApplied:
 		next.Status = StatusApplied
-	case back:
-		before.Status, before.Seq = before.was, next.Seq
-		return before
+	case back && before.origin != nil && before.Progress.Statement <= 1 && before.Progress.Rows == 0:
+		origin := *before.origin
+		origin.Seq = next.Seq
+		return origin
 	default:
+		next.origin = before.origin
 		next.Status = StatusFailed
 		next.Progress = before.Progress // the next promotion goes on at the statement in doubt
 	}

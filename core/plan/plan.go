@@ -15,12 +15,51 @@ type Action struct {
 	Step      Step             `json:"step"`
 	Resume    int              `json:"resume,omitempty"` // the statement to go on at, from 1, where an earlier try stopped half-way
 	Done      string           `json:"done,omitempty"`   // checksum of the statements before it
+	Rows      int64            `json:"rows,omitempty"`   // that earlier tries of a batches step changed
 }
+
+// Policy says what becomes of a deployment's earlier steps when one fails.
+type Policy string
+
+const (
+	Stop    Policy = "stop"     // they stay
+	BackOut Policy = "back-out" // their ways back run, newest first
+)
 
 // Plan is the ordered actions of a deployment. It may be empty: nothing to do.
 type Plan struct {
 	Direction ledger.Direction `json:"direction"`
+	Empties   bool             `json:"empties,omitempty"` // the application's schemas are emptied first
+	Emptied   []Step           `json:"emptied,omitempty"` // the steps whose effect goes with that, newest first
 	Actions   []Action         `json:"actions"`
+	OnFailure Policy           `json:"on_failure,omitempty"` // empty means Stop
+	Whole     bool             `json:"whole,omitempty"`      // all actions in one transaction
+}
+
+// Promise checks that a plan can keep what OnFailure and Whole promise. The
+// error is an *Error that names each step that cannot.
+func (p Plan) Promise() error {
+	if p.Whole {
+		if steps := p.naming(func(a Action) bool { return a.Step.Options.Mode != step.Transaction }); steps != "" {
+			return refuse("these steps cannot run in one transaction with others: %s; promote up to before the first of them as a whole, and the rest without -whole", steps)
+		}
+	}
+	if p.OnFailure == BackOut && !p.Whole {
+		if steps := p.naming(func(a Action) bool { return a.Step.Back == nil }); steps != "" {
+			return refuse("these steps have no way back, so nothing could be backed out if a later one failed: %s; write their .back.sql files and submit, or promote with -on-failure stop", steps)
+		}
+	}
+	return nil
+}
+
+func (p Plan) naming(is func(Action) bool) string {
+	var names []string
+	for _, a := range p.Actions {
+		if is(a) {
+			names = append(names, fmt.Sprintf("%s (%s, mode %s)", a.Step.Number, a.Step.Slug, a.Step.Options.Mode))
+		}
+	}
+	return strings.Join(names, ", ")
 }
 
 // Numbers are the steps' numbers in the order in which they are carried out.
@@ -55,12 +94,36 @@ func Forward(view View, through step.Number) (Plan, error) {
 			break
 		}
 		action := Action{Direction: ledger.Forward, Step: s.Step}
-		if partly(s.State) && s.State.Progress.Direction != ledger.Back {
-			action.Resume, action.Done = s.State.Progress.Statement, s.State.Progress.Done
+		if s.State.Progress.Direction != ledger.Back {
+			action.goOn(s.State)
 		}
 		p.Actions = append(p.Actions, action)
 	}
 	return p, nil
+}
+
+// goOn lets an action begin where an earlier try stopped.
+func (a *Action) goOn(st ledger.StepState) {
+	if st.Partly() {
+		a.Resume, a.Done, a.Rows = st.Progress.Statement, st.Progress.Done, st.Progress.Rows
+	}
+}
+
+// Rebuild plans to empty a target and to carry out every step that is meant
+// for it.
+func Rebuild(view View) Plan {
+	p := Plan{Direction: ledger.Forward, Empties: true}
+	there := view.filter(func(s Standing) bool { return leftSomething(s.State) })
+	slices.SortStableFunc(there, func(a, b Standing) int { return int(b.State.Seq - a.State.Seq) })
+	for _, s := range there {
+		p.Emptied = append(p.Emptied, Step{Number: s.Step.Number, Slug: s.Step.Slug, Forward: Text{Checksum: s.State.Checksum}})
+	}
+	for _, s := range view.Steps {
+		if !s.Has(Absent) && s.Step.Options.In(view.Environment) {
+			p.Actions = append(p.Actions, Action{Direction: ledger.Forward, Step: s.Step})
+		}
+	}
+	return p
 }
 
 // Way says how far a rollback goes. Exactly one of its fields is set.
@@ -88,9 +151,7 @@ func Back(view View, way Way, versions func(step.Number, step.Checksum) (Step, b
 			continue
 		}
 		action := Action{Direction: ledger.Back, Step: s}
-		if partly(st) {
-			action.Resume, action.Done = st.Progress.Statement, st.Progress.Done
-		}
+		action.goOn(st)
 		p.Actions = append(p.Actions, action)
 	}
 	if len(without) > 0 {

@@ -160,3 +160,40 @@ func TestAWayBackThatStoppedHalfWayIsGoneOnWith(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 2, p.Actions[0].Resume)
 }
+
+func TestAPlanPromisesOnlyWhatItCanKeep(t *testing.T) {
+	steps := catalogue("1", "2!", "3")
+	steps[2].Options.Mode = step.Autocommit
+	p, err := Forward(Look("staging", steps, state()), "")
+	require.NoError(t, err)
+	require.NoError(t, p.Promise())
+	p.OnFailure = BackOut
+	assert.EqualError(t, p.Promise(), "these steps have no way back, so nothing could be backed out if a later one failed: 2 (s, mode transaction); "+
+		"write their .back.sql files and submit, or promote with -on-failure stop")
+	p.Whole = true
+	assert.ErrorContains(t, p.Promise(), "these steps cannot run in one transaction with others: 3 (s, mode autocommit)")
+	p.Actions = p.Actions[:2]
+	assert.NoError(t, p.Promise(), "a whole deployment needs no way back")
+}
+
+func TestARebuildCarriesOutWhatIsMeantForTheEnvironment(t *testing.T) {
+	steps := catalogue("1", "2", "3", "4")
+	steps[2].Options.Only = []string{"development"}
+	half := ledger.Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "x"}
+	p := Rebuild(Look("staging", steps, state(row{action: ledger.Baselined, number: "1"}, applied("9"), applied("2"), row{action: ledger.Failed, number: "4", detail: half})))
+	assert.Equal(t, []step.Number{"1", "2", "4"}, p.Numbers(), "neither what is not here nor what is absent")
+	assert.Zero(t, p.Actions[2].Resume, "nothing is gone on with")
+	var emptied []step.Number
+	for _, s := range p.Emptied {
+		emptied = append(emptied, s.Number)
+	}
+	assert.Equal(t, []step.Number{"4", "2", "9", "1"}, emptied, "everything that left something goes, newest first")
+}
+
+func TestAnUnfinishedBackfillGoesOnWithItsRows(t *testing.T) {
+	steps := catalogue("1")
+	steps[0].Options.Mode = step.Batches
+	p, err := Forward(Look("staging", steps, state(row{action: ledger.Failed, number: "1", detail: ledger.Detail{Mode: step.Batches, Statement: 1, Of: 1, Rows: 700}})), "")
+	require.NoError(t, err)
+	assert.Equal(t, int64(700), p.Actions[0].Rows)
+}

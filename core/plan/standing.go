@@ -58,7 +58,7 @@ func (s Standing) Has(flag Flag) bool { return slices.Contains(s.Flags, flag) }
 
 // Waits reports whether a deployment would carry the step out.
 func (s Standing) Waits() bool {
-	return !s.State.Status.Present() && s.State.Status != ledger.StatusInDoubt && !s.Has(NotHere) && !s.Has(Absent)
+	return !s.State.Status.Present() && !s.State.Doubtful() && !s.Has(NotHere) && !s.Has(Absent)
 }
 
 // View is how a target stands to a lane's catalogue.
@@ -94,13 +94,7 @@ func Look(environment string, catalogue []Step, state ledger.State) View {
 // leftSomething reports whether a step without a place in the catalogue still
 // matters: its effect is there, or may be.
 func leftSomething(st ledger.StepState) bool {
-	return st.Status.Present() || st.Status == ledger.StatusInDoubt || partly(st)
-}
-
-// partly reports whether a step that is not one transaction failed after some
-// of its statements had taken effect.
-func partly(st ledger.StepState) bool {
-	return st.Status == ledger.StatusFailed && st.Progress.Statement > 1 && st.Progress.Mode != ""
+	return st.Status.Present() || st.Status == ledger.StatusInDoubt || st.Partly()
 }
 
 func stand(environment string, s Step, st ledger.StepState, highest step.Number) Standing {
@@ -112,7 +106,7 @@ func stand(environment string, s Step, st ledger.StepState, highest step.Number)
 		}
 	case !s.Options.In(environment):
 		standing.Flags = append(standing.Flags, NotHere)
-	case st.Status != ledger.StatusInDoubt && step.Compare(s.Number, highest) < 0:
+	case st.Status != ledger.StatusInDoubt && !st.Partly() && step.Compare(s.Number, highest) < 0:
 		standing.Flags = append(standing.Flags, Late)
 	}
 	return standing
@@ -126,15 +120,16 @@ func (v View) With(flag Flag) []Standing {
 // Pending returns the steps that a deployment forward would carry out.
 func (v View) Pending() []Standing { return v.filter(Standing.Waits) }
 
-// InDoubt returns the steps whose effect is unknown.
+// InDoubt returns the steps whose effect is unknown, and which cannot go on by
+// themselves.
 func (v View) InDoubt() []Standing {
-	return v.filter(func(s Standing) bool { return s.State.Status == ledger.StatusInDoubt })
+	return v.filter(func(s Standing) bool { return s.State.Doubtful() })
 }
 
 // HalfBack returns the steps whose way back stopped half-way.
 func (v View) HalfBack() []Standing {
 	return v.filter(func(s Standing) bool {
-		return partly(s.State) && s.State.Progress.Direction == ledger.Back
+		return s.State.Partly() && s.State.Progress.Direction == ledger.Back
 	})
 }
 

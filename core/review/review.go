@@ -16,11 +16,10 @@ import (
 // mode, and checks that are no queries. Nil means nothing was found.
 func Check(s step.Step) step.Problems {
 	var problems step.Problems
-	if s.Options().Mode == step.Batches {
-		problems = append(problems, step.Problem{File: s.Forward.Name,
-			Message: "mode batches is not carried out by this version; write the step as mode: transaction, or in several steps"})
-	}
 	problems = append(problems, checkScript(s.Forward, s.Options().Mode)...)
+	if s.Options().Mode == step.Batches {
+		problems = append(problems, checkBatches(s.Forward)...)
+	}
 	if s.Back != nil {
 		problems = append(problems, checkScript(*s.Back, s.Options().Mode)...)
 	}
@@ -31,7 +30,7 @@ func Check(s step.Step) step.Problems {
 }
 
 func checkScript(file step.File, mode step.Mode) step.Problems {
-	return eachStatement(file, func(s sqltext.Statement, node *pg.Node) string {
+	return eachStatement(file, mode, func(s sqltext.Statement, node *pg.Node) string {
 		if s.IsCopy {
 			return ""
 		}
@@ -39,8 +38,28 @@ func checkScript(file step.File, mode step.Mode) step.Problems {
 	})
 }
 
+// checkBatches makes sure that a statement that is repeated comes to an end.
+func checkBatches(file step.File) step.Problems {
+	count := 0
+	return eachStatement(file, step.Batches, func(_ sqltext.Statement, node *pg.Node) string {
+		if count++; count > 1 {
+			return "mode batches repeats one statement; put this one into a step of its own"
+		}
+		switch {
+		case node.GetUpdateStmt() != nil && node.GetUpdateStmt().WhereClause == nil, node.GetDeleteStmt() != nil && node.GetDeleteStmt().WhereClause == nil:
+			return "mode batches repeats the statement until it changes no row, and without WHERE that never happens; name the rows that are left, as in " +
+				"WHERE id IN (SELECT id FROM … WHERE … IS NULL LIMIT :batch)"
+		case node.GetInsertStmt() != nil && len(node.GetInsertStmt().GetSelectStmt().GetSelectStmt().GetFromClause()) == 0:
+			return "mode batches repeats the statement until it inserts no row; select the rows that are left FROM somewhere"
+		case node.GetUpdateStmt() != nil, node.GetDeleteStmt() != nil, node.GetInsertStmt() != nil, node.GetMergeStmt() != nil:
+			return ""
+		}
+		return "mode batches repeats an UPDATE, DELETE, INSERT or MERGE until it changes no row; for other statements use mode: autocommit or transaction"
+	})
+}
+
 func checkQueries(file step.File) step.Problems {
-	return eachStatement(file, func(_ sqltext.Statement, node *pg.Node) string {
+	return eachStatement(file, step.Transaction, func(_ sqltext.Statement, node *pg.Node) string {
 		if query := node.GetSelectStmt(); query != nil && query.IntoClause == nil {
 			return ""
 		}
@@ -49,7 +68,7 @@ func checkQueries(file step.File) step.Problems {
 }
 
 // eachStatement cuts and parses a file, and asks look about every statement.
-func eachStatement(file step.File, look func(sqltext.Statement, *pg.Node) string) step.Problems {
+func eachStatement(file step.File, mode step.Mode, look func(sqltext.Statement, *pg.Node) string) step.Problems {
 	text := file.Text()
 	statements, err := sqltext.Cut(text)
 	if err != nil {
@@ -60,6 +79,9 @@ func eachStatement(file step.File, look func(sqltext.Statement, *pg.Node) string
 	}
 	var problems step.Problems
 	for _, s := range statements {
+		if mode == step.Batches {
+			s = s.WithBatch(1) // which moves nothing
+		}
 		tree, err := pg.Parse(string(s.SQL))
 		if err != nil {
 			problems = append(problems, parseProblem(file.Name, text, s, err))
@@ -94,14 +116,14 @@ func parseProblem(name string, text []byte, s sqltext.Statement, err error) step
 
 // refusal says why a statement cannot run in a mode, or nothing.
 func refusal(node *pg.Node, mode step.Mode) string {
-	if control := transactionControl(node); control != "" && mode == step.Transaction {
-		return fmt.Sprintf("%s in a step of mode transaction: Vorrang opens and ends the transaction itself; "+
-			"take it out, or, if the step must control its transactions, set mode: autocommit", control)
+	if control := transactionControl(node); control != "" && mode != step.Autocommit {
+		return fmt.Sprintf("%s in a step of mode %s: Vorrang opens and ends the transaction itself; "+
+			"take it out, or, if the step must control its transactions, set mode: autocommit", control, mode)
 	}
 	if node.GetTransactionStmt().GetKind() == pg.TransactionStmtKind_TRANS_STMT_PREPARE {
 		return "PREPARE TRANSACTION would leave a transaction behind that nobody ends; take it out"
 	}
-	if what := outsideTransaction(node); what != "" && mode == step.Transaction {
+	if what := outsideTransaction(node); what != "" && mode != step.Autocommit {
 		return fmt.Sprintf("the server refuses %s inside a transaction; set mode: autocommit in the step's options", what)
 	}
 	if copied := node.GetCopyStmt(); copied != nil && !copied.IsFrom && copied.Filename == "" && !copied.IsProgram {

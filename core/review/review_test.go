@@ -16,7 +16,7 @@ func read(t *testing.T, name, text string) step.File {
 }
 
 func TestWhatCannotBeCarriedOutIsFound(t *testing.T) {
-	const autocommit = "/*---\nmode: autocommit\n---*/\n"
+	const autocommit, batches = "/*---\nmode: autocommit\n---*/\n", "/*---\nmode: batches\n---*/\n"
 	cases := map[string]struct{ text, want string }{
 		"plain SQL":                          {"CREATE TABLE t (a int); SELECT 1;", ""},
 		"a savepoint":                        {"SAVEPOINT a; SELECT 1; ROLLBACK TO a;", ""},
@@ -48,7 +48,14 @@ func TestWhatCannotBeCarriedOutIsFound(t *testing.T) {
 		"a syntax error behind wide letters": {"SELECT 'жж' FROM FROM t;", "7-a.sql:1:18: syntax error"},
 		"a command of psql":                  {"\\set x 1", "7-a.sql:1:1: \\set is a command of psql"},
 		"comments only":                      {"-- nothing yet", "7-a.sql: holds comments, but no statement"},
-		"mode batches":                       {"/*---\nmode: batches\n---*/\nDELETE FROM t;", "mode batches is not carried out by this version"},
+		"a backfill":                         {batches + "UPDATE t SET b = a WHERE id IN (SELECT id FROM t WHERE b IS NULL LIMIT :batch);", ""},
+		"a move of rows":                     {batches + "WITH old AS (DELETE FROM t WHERE a < 5 RETURNING *) INSERT INTO u SELECT * FROM old LIMIT :batch;", ""},
+		"a backfill without an end":          {batches + "DELETE FROM t;", "7-a.sql:4:1: mode batches repeats the statement until it changes no row, and without WHERE that never happens"},
+		"an insert without an end":           {batches + "INSERT INTO t VALUES (1);", "until it inserts no row"},
+		"two statements in batches":          {batches + "DELETE FROM t WHERE a = 1;\nDELETE FROM t WHERE a = 2;", "7-a.sql:5:1: mode batches repeats one statement"},
+		"DDL in batches":                     {batches + "CREATE TABLE t (a int);", "repeats an UPDATE, DELETE, INSERT or MERGE"},
+		"COMMIT in batches":                  {batches + "COMMIT;", "COMMIT in a step of mode batches"},
+		":batch elsewhere":                   {"DELETE FROM t WHERE a < :batch;", "7-a.sql:1:25: syntax error"},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {

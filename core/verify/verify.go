@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"vorrang/core/evidence"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
@@ -105,15 +106,22 @@ func (v *verifier) steps() {
 			v.report(Late, s.Step.Number, time.Time{}, fmt.Sprintf("give it a number above %s, or roll back to below it and promote in order", v.Facts.View.State.At()),
 				"step %s is pending, and step %s is already there", name, v.Facts.View.State.At())
 		}
-		if s.State.Status == ledger.StatusInDoubt {
-			v.report(InDoubt, s.Step.Number, at, fmt.Sprintf("vorrang settle -lane %s -env %s -step %s -as applied|not-applied -reason \"…\"", v.lane, v.Name, s.Step.Number),
-				"step %s began, and nothing says how it ended", name)
+		if s.State.Doubtful() && (v.Facts.Running == nil || v.Facts.Running.ID != s.State.Deployment) {
+			v.report(InDoubt, s.Step.Number, at, v.settle(s.Step.Number), "step %s began, and nothing says how it ended", name)
 		}
 	}
 	for _, s := range v.Facts.View.HalfBack() {
 		v.report(InDoubt, s.Step.Number, s.State.At, fmt.Sprintf("mend the cause, then: vorrang rollback -lane %s -env %s -steps 1 -confirm %s", v.lane, v.Name, v.Name),
 			"the way back of step %s stopped half-way", named(s.Step.Number, s.Step.Slug))
 	}
+}
+
+// settle is what settles a step in doubt.
+func (v *verifier) settle(number step.Number) string {
+	if d := v.Facts.Doubt(number); d.Verdict != evidence.Unclear {
+		return fmt.Sprintf("the next deployment records it as %s: %s", d.Verdict, d.Why)
+	}
+	return fmt.Sprintf("vorrang settle -lane %s -env %s -step %s", v.lane, v.Name, number)
 }
 
 // order finds steps that were carried out after a higher number.

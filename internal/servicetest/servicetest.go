@@ -34,6 +34,7 @@ type World struct {
 	Service *service.Service
 	Steps   string            // the lane's step folder
 	URLs    map[string]string // of the targets, by environment
+	Files   map[string]string // that hold them
 
 	stop func()
 }
@@ -41,12 +42,13 @@ type World struct {
 // Start starts a service with the lane harbour: development, staging and
 // production, each a database of its own.
 func Start(t testing.TB) *World {
-	w := &World{T: t, Steps: t.TempDir(), URLs: map[string]string{}}
+	w := &World{T: t, Steps: t.TempDir(), URLs: map[string]string{}, Files: map[string]string{}}
 	lane := "lane: harbour\nenvironments:\n"
 	for _, environment := range []string{"development", "staging", "production"} {
 		w.URLs[environment] = pgtest.Database(t)
 		file := filepath.Join(t.TempDir(), environment)
 		require.NoError(t, os.WriteFile(file, []byte(w.URLs[environment]+"\n"), 0o600))
+		w.Files[environment] = file
 		lane += fmt.Sprintf("  - name: %s\n    target: file:%s\n    disposable: %t\n", environment, file, environment == "development")
 	}
 	w.serve(pgtest.Database(t))
@@ -116,7 +118,7 @@ func (w *World) Ended(promoted *api.Promoted) *api.Deployment {
 
 // Promoted promotes and waits for the end.
 func (w *World) Promoted(environment string) *api.Deployment {
-	promoted, err := w.Promote(w.T.Context(), "harbour", environment, "")
+	promoted, err := w.Promote(w.T.Context(), "harbour", environment, client.Promotion{})
 	require.NoError(w.T, err)
 	return w.Ended(promoted)
 }

@@ -4,10 +4,13 @@ import (
 	"time"
 
 	"vorrang/core/deploy"
+	"vorrang/core/evidence"
 	"vorrang/core/gate"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/review"
+	"vorrang/core/sqltext"
 	"vorrang/core/step"
 	"vorrang/core/verify"
 )
@@ -22,6 +25,8 @@ type Problem struct {
 	Errors  []step.Problem `json:"errors,omitempty" description:"What is wrong in files, each with its place."`
 	Checks  []gate.Check   `json:"checks,omitempty" description:"The gate's checks, where it is held."`
 	Running *Deployment    `json:"running,omitempty" description:"The deployment that is under way."`
+
+	Differences []string `json:"differences,omitempty" description:"What is not as it should be, a line each."`
 }
 
 // Session is who is signed in.
@@ -104,6 +109,22 @@ type StepStatus struct {
 	Actor      string        `json:"actor,omitempty"`
 	Deployment string        `json:"deployment,omitempty"`
 	DurationMS int64         `json:"duration_ms,omitempty"`
+	Difference *Difference   `json:"difference,omitempty" description:"Of an edited step: the applied text against the catalogue's."`
+}
+
+// Difference is what an edit changed, with some lines around each change.
+type Difference struct {
+	Change  sqltext.Change   `json:"change" enum:"white space,comments,statements" description:"What the edit amounts to, by the parser's tokens: only white space, only comments, or what runs."`
+	Lines   []DifferenceLine `json:"lines" nullable:"false"`
+	Omitted string           `json:"omitted,omitempty" description:"Why lines are missing."`
+}
+
+// DifferenceLine is one line of either text.
+type DifferenceLine struct {
+	Op     string `json:"op" enum:"same,gone,new"`
+	Before int    `json:"before,omitempty" description:"Its number in the applied text."`
+	After  int    `json:"after,omitempty" description:"Its number in the new text."`
+	Text   string `json:"text"`
 }
 
 // Submitted is what a submission changed in the catalogue.
@@ -113,8 +134,20 @@ type Submitted struct {
 	Edited     []StepRef `json:"edited" nullable:"false"`
 	Gone       []StepRef `json:"gone" nullable:"false"`
 	Late       []StepRef `json:"late" nullable:"false" description:"New steps below the highest number that the catalogue had before."`
+	Applied    []Touched `json:"applied" nullable:"false" description:"Edited and gone steps that an environment has applied, in doubt, or half carried out."`
+	Unlooked   []string  `json:"unlooked" nullable:"false" description:"Environments that could not be looked at for that."`
 	Unchanged  int       `json:"unchanged"`
 	Steps      int       `json:"steps" description:"In the catalogue now."`
+}
+
+// Touched is an edited or gone step that an environment has.
+type Touched struct {
+	StepRef
+	Gone        bool           `json:"gone,omitempty"`
+	Environment string         `json:"environment"`
+	State       ledger.Status  `json:"state"`
+	Change      sqltext.Change `json:"change,omitempty" enum:"white space,comments,statements" description:"What the edit amounts to."`
+	Next        string         `json:"next" description:"The ways out."`
 }
 
 // StepRef names a step.
@@ -143,6 +176,10 @@ type PreviewAction struct {
 	SQL       string     `json:"sql"`
 	Shortened bool       `json:"shortened,omitempty" description:"Only the beginning stands in sql."`
 	Check     string     `json:"check,omitempty" description:"The queries that must hold afterwards."`
+
+	Irreversible bool          `json:"irreversible" description:"The step has no way back."`
+	Losses       []review.Loss `json:"losses" nullable:"false" description:"Rows and values that this SQL takes away for good."`
+	LostBefore   []review.Loss `json:"lost_before" nullable:"false" description:"Of a way back: what the step took away when it went forward, and this does not bring back."`
 }
 
 // Promoted answers a promotion or a rollback.
@@ -150,6 +187,7 @@ type Promoted struct {
 	Nothing    bool         `json:"nothing" description:"There was nothing to do."`
 	Deployment *Deployment  `json:"deployment,omitempty"`
 	Gate       []gate.Check `json:"gate" nullable:"false"`
+	Settled    []string     `json:"settled" nullable:"false" description:"Steps in doubt that were settled by their check."`
 }
 
 // Deployment is one carrying-out of a plan.
@@ -161,6 +199,9 @@ type Deployment struct {
 	Outcome     deploy.Outcome   `json:"outcome"`
 	Actor       string           `json:"actor"`
 	Planned     int              `json:"planned" description:"How many steps."`
+	OnFailure   plan.Policy      `json:"on_failure,omitempty" enum:"stop,back-out"`
+	Whole       bool             `json:"whole,omitempty" description:"All steps in one transaction."`
+	Rebuild     bool             `json:"rebuild,omitempty" description:"The application's schemas were emptied first."`
 	Steps       []StepRef        `json:"steps,omitempty" description:"Only where one deployment is asked for."`
 	Failure     *deploy.Failure  `json:"failure,omitempty"`
 	Gate        []gate.Check     `json:"gate,omitempty"`
@@ -186,10 +227,48 @@ type Ledger struct {
 	Chain   string         `json:"chain,omitempty" description:"What is wrong with the chain; absent where it holds."`
 }
 
-// Recorded answers a baseline or a settlement with the ledger's new entry.
+// Recorded answers somebody's word with the ledger's new entries.
 type Recorded struct {
-	Entry   ledger.Entry `json:"entry"`
-	Message string       `json:"message"`
+	Entries []ledger.Entry `json:"entries" nullable:"false"`
+	Message string         `json:"message"`
+}
+
+// Evidence is what a target shows of a step.
+type Evidence struct {
+	StepRef
+	State ledger.Status `json:"state"`
+	evidence.Evidence
+	Lines   []string `json:"lines" nullable:"false" description:"All of it, in words."`
+	Wrong   []string `json:"wrong" nullable:"false" description:"What is not as the step should have left it, in words."`
+	Invalid []string `json:"invalid" nullable:"false" description:"Indexes whose build did not end."`
+
+	// of an unfinished step
+	Statement int              `json:"statement,omitempty" description:"The one in doubt, from 1."`
+	Of        int              `json:"of,omitempty"`
+	Line      int              `json:"line,omitempty"`
+	SQL       string           `json:"sql,omitempty"`
+	Verdict   evidence.Verdict `json:"verdict,omitempty" enum:"applied,not-applied,unclear"`
+	Why       string           `json:"why,omitempty"`
+}
+
+// Attested answers an attestation.
+type Attested struct {
+	Entries []ledger.Entry `json:"entries" nullable:"false"`
+	Steps   []AttestedStep `json:"steps" nullable:"false" description:"What was found of each step that was looked at."`
+	Message string         `json:"message"`
+}
+
+// AttestedStep is what was found of one step, and whether it was attested.
+type AttestedStep struct {
+	Evidence
+	Attested bool `json:"attested"`
+}
+
+// Withdrawn answers the withdrawal of a step.
+type Withdrawn struct {
+	StepRef
+	Files []string `json:"files" nullable:"false" description:"Its files, to be taken out of the folder."`
+	Steps int      `json:"steps" description:"In the catalogue now."`
 }
 
 // Probe says whether a target can be used.

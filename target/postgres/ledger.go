@@ -63,14 +63,29 @@ func (s *Session) CreateLedger(ctx context.Context) error {
 	return nil
 }
 
-// Commit implements deploy.Target: the entry and everything since Begin become
-// lasting together.
-func (s *Session) Commit(ctx context.Context, e ledger.Entry) error {
-	return s.exec(ctx, "RESET SESSION AUTHORIZATION; RESET ROLE; "+insertEntry(e)+"; COMMIT")
+// Commit implements deploy.Target: the entries and everything since Begin
+// become lasting together.
+func (s *Session) Commit(ctx context.Context, entries ...ledger.Entry) error {
+	sql := []string{"RESET SESSION AUTHORIZATION", "RESET ROLE"}
+	for _, e := range entries {
+		sql = append(sql, insertEntry(e))
+	}
+	return s.exec(ctx, strings.Join(append(sql, "COMMIT"), "; "))
 }
 
-// Append implements deploy.Target: the entry is written in a transaction of
-// its own.
+// AppendAll writes entries in one transaction of their own.
+func (s *Session) AppendAll(ctx context.Context, entries []ledger.Entry) error {
+	if err := s.exec(ctx, "BEGIN"); err != nil {
+		return err
+	}
+	if err := s.Commit(ctx, entries...); err != nil {
+		_ = s.Rollback(ctx) // the refusal is what matters
+		return err
+	}
+	return nil
+}
+
+// Append implements deploy.Target.
 func (s *Session) Append(ctx context.Context, e ledger.Entry) error {
 	role := ""
 	if s.role != "" {

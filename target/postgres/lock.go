@@ -3,7 +3,12 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"vorrang/core/deploy"
 )
 
 // lockKey is the session-level advisory lock of a target: the bytes "Vorrang1".
@@ -59,6 +64,56 @@ func (s *Session) Lock(ctx context.Context) error {
 		held.Since = *since
 	}
 	return &held
+}
+
+const whoBlocks = `SELECT a.pid, coalesce(a.usename::text, ''), coalesce(a.application_name, ''), coalesce(a.state, ''), left(coalesce(a.query, ''), 300)
+FROM unnest(pg_catalog.pg_blocking_pids($1)) AS blocking (pid) JOIN pg_catalog.pg_stat_activity a ON a.pid = blocking.pid ORDER BY a.pid`
+
+// Blockers implements deploy.Target. It asks over a second connection, which
+// it opens at the first call and keeps.
+func (s *Session) Blockers(ctx context.Context) ([]deploy.Blocker, error) {
+	if s.second == nil || s.second.IsClosed() {
+		config := s.conn.Config()
+		config.RuntimeParams["application_name"] = "vorrang: who blocks"
+		config.OnNotice = nil
+		var err error
+		if s.second, err = pgx.ConnectConfig(ctx, config); err != nil {
+			return nil, diagnose(config, err)
+		}
+	}
+	rows, err := s.second.Query(ctx, whoBlocks, int32(s.pid))
+	if err != nil {
+		return nil, fmt.Errorf("ask who blocks: %w", err)
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (deploy.Blocker, error) {
+		var b deploy.Blocker
+		err := row.Scan(&b.PID, &b.User, &b.Application, &b.State, &b.Query)
+		if b.Query == "<insufficient privilege>" {
+			b.Query = ""
+		}
+		return b, err
+	})
+}
+
+const holdsAdvisory = `SELECT EXISTS (SELECT FROM pg_catalog.pg_locks WHERE locktype = 'advisory' AND granted AND objsubid = 1
+  AND database = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())
+  AND (classid::bigint << 32) | objid::bigint = $1)`
+
+// SameDatabase reports whether another session is on the same database of the
+// same server, whatever names and addresses their URLs give: it takes a lock
+// with a random key here, and looks for it there.
+func (s *Session) SameDatabase(ctx context.Context, other *Session) (bool, error) {
+	key := rand.Int64()
+	if _, err := s.conn.Exec(ctx, `SELECT pg_catalog.pg_advisory_lock($1)`, key); err != nil {
+		return false, fmt.Errorf("take a lock to know the database by: %w", s.wrap(err))
+	}
+	var same bool
+	err := other.conn.QueryRow(ctx, holdsAdvisory, key).Scan(&same)
+	if err != nil {
+		return false, fmt.Errorf("look for a lock: %w", other.wrap(err))
+	}
+	_, err = s.conn.Exec(ctx, `SELECT pg_catalog.pg_advisory_unlock($1)`, key)
+	return same, s.wrap(err)
 }
 
 // Unlock lets the target's lock go at once, so that whoever was told that a

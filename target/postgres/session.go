@@ -3,6 +3,7 @@ package postgres
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strconv"
@@ -67,12 +68,58 @@ func milliseconds(d time.Duration) string {
 }
 
 // Exec implements deploy.Target.
-func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) error {
+func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64, error) {
 	if statement.IsCopy {
-		_, err := s.conn.PgConn().CopyFrom(ctx, bytes.NewReader(statement.CopyData), string(statement.SQL))
-		return s.wrap(err)
+		tag, err := s.conn.PgConn().CopyFrom(ctx, bytes.NewReader(statement.CopyData), string(statement.SQL))
+		return tag.RowsAffected(), s.wrap(err)
 	}
-	return s.exec(ctx, string(statement.SQL))
+	rows := int64(0)
+	results := s.conn.PgConn().Exec(ctx, string(statement.SQL))
+	for results.NextResult() {
+		tag, _ := results.ResultReader().Close() // Close of all results gives the error too
+		rows += tag.RowsAffected()
+	}
+	return rows, s.wrap(results.Close())
+}
+
+// Estimate implements deploy.Target. Source of the form: EXPLAIN's JSON, where
+// the node that changes rows stands above the one that finds them.
+func (s *Session) Estimate(ctx context.Context, statement sqltext.Statement) (int64, error) {
+	var plans []struct{ Plan explained }
+	var text []byte
+	reader := s.conn.PgConn().Exec(ctx, "EXPLAIN (FORMAT json) "+string(statement.SQL))
+	for reader.NextResult() {
+		for rows := reader.ResultReader(); rows.NextRow(); {
+			text = append(text, rows.Values()[0]...)
+		}
+	}
+	if err := reader.Close(); err != nil {
+		return 0, s.wrap(err)
+	}
+	if err := json.Unmarshal(text, &plans); err != nil || len(plans) == 0 {
+		return 0, fmt.Errorf("read the planner's answer: %w", err)
+	}
+	return plans[0].Plan.changed(), nil
+}
+
+// explained is a node of EXPLAIN's answer.
+type explained struct {
+	Node  string      `json:"Node Type"`
+	Rows  float64     `json:"Plan Rows"`
+	Plans []explained `json:"Plans"`
+}
+
+// changed is how many rows reach the node that changes them.
+func (e explained) changed() int64 {
+	if e.Node == "ModifyTable" && len(e.Plans) > 0 {
+		return int64(e.Plans[0].Rows)
+	}
+	for _, below := range e.Plans {
+		if rows := below.changed(); rows > 0 {
+			return rows
+		}
+	}
+	return 0
 }
 
 func (s *Session) exec(ctx context.Context, sql string) error {

@@ -141,6 +141,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/environments/{environment}/attestations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Records steps as carried out by hand */
+        post: operations["attest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}/baselines": {
         parameters: {
             query?: never;
@@ -243,6 +260,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/environments/{environment}/rebuilds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Empties a disposable environment and applies every step */
+        post: operations["rebuild"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}/rollbacks": {
         parameters: {
             query?: never;
@@ -277,6 +311,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/environments/{environment}/steps/{step}/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Says what the target shows of a step, reading only */
+        get: operations["getEvidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/steps/{step}": {
         parameters: {
             query?: never;
@@ -288,6 +339,23 @@ export interface paths {
         get: operations["getStep"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/steps/{step}/withdrawal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes the newest step out of the catalogue, if it is applied nowhere */
+        post: operations["withdraw"];
         delete?: never;
         options?: never;
         head?: never;
@@ -359,9 +427,71 @@ export interface components {
             reason: string;
             step: string;
         };
+        AttestIn: {
+            /** @description Record it though not everything is as the steps should have left it. */
+            acknowledge?: boolean;
+            /** @description Only the steps of which everything that they create is there. */
+            if_present?: boolean;
+            reason: string;
+            /** @description One step; give it or through. */
+            step?: string;
+            /** @description Every step that waits, up to this one. */
+            through?: string;
+        };
+        Attested: {
+            entries: components["schemas"]["Entry"][];
+            message: string;
+            /** @description What was found of each step that was looked at. */
+            steps: components["schemas"]["AttestedStep"][];
+        };
+        AttestedStep: {
+            attested: boolean;
+            /** @description Statements that leave nothing that could be looked up. */
+            blind: components["schemas"]["Blind"][];
+            /** @description A line for each query of the step's check; none where it has no check. */
+            check: components["schemas"]["OutcomeType2"][];
+            direction?: string;
+            /** @description Indexes whose build did not end. */
+            invalid: string[];
+            line?: number;
+            /** @description All of it, in words. */
+            lines: string[];
+            number: string;
+            of?: number;
+            sightings: components["schemas"]["Sighting"][];
+            slug: string;
+            sql?: string;
+            state: string;
+            /** @description The one in doubt, from 1. */
+            statement?: number;
+            /** @enum {string} */
+            verdict?: "applied" | "not-applied" | "unclear";
+            why?: string;
+            /** @description What is not as the step should have left it, in words. */
+            wrong: string[];
+        };
         BaselineIn: {
             /** @description The last step that the database already contains; 0 for none. */
             at: string;
+            /** @description Apply the steps to a scratch database first, and compare the names of its objects with the target's. */
+            check?: boolean;
+        };
+        Blind: {
+            line: number;
+            /** @description From 1. */
+            statement: number;
+            /** @description Such as UPDATE. */
+            what: string;
+        };
+        Blocker: {
+            application?: string;
+            /** Format: int32 */
+            pid: number;
+            /** @description Its newest statement, shortened. */
+            query?: string;
+            /** @description The server's word, such as active or idle in transaction. */
+            state?: string;
+            user?: string;
         };
         Check: {
             evidence: string;
@@ -380,13 +510,19 @@ export interface components {
             /** Format: int64 */
             id: number;
             lane: string;
+            /** @enum {string} */
+            on_failure?: "stop" | "back-out";
             outcome: string;
             /** @description How many steps. */
             planned: number;
+            /** @description The application's schemas were emptied first. */
+            rebuild?: boolean;
             /** Format: date-time */
             started_at: string;
             /** @description Only where one deployment is asked for. */
             steps?: components["schemas"]["StepRef"][];
+            /** @description All steps in one transaction. */
+            whole?: boolean;
         };
         Deployments: {
             deployments: components["schemas"]["Deployment"][];
@@ -403,6 +539,25 @@ export interface components {
             since?: null | string;
             step?: string;
             what: string;
+        };
+        Difference: {
+            /**
+             * @description What the edit amounts to, by the parser's tokens: only white space, only comments, or what runs.
+             * @enum {string}
+             */
+            change: "white space" | "comments" | "statements";
+            lines: components["schemas"]["DifferenceLine"][];
+            /** @description Why lines are missing. */
+            omitted?: string;
+        };
+        DifferenceLine: {
+            /** @description Its number in the new text. */
+            after?: number;
+            /** @description Its number in the applied text. */
+            before?: number;
+            /** @enum {string} */
+            op: "same" | "gone" | "new";
+            text: string;
         };
         Entry: {
             action: string;
@@ -427,6 +582,11 @@ export interface components {
             /** @description Nanoseconds; for steps that give none. */
             lock_timeout_ns?: null | number;
             name: string;
+            /**
+             * @description The lane's, if absent.
+             * @enum {string}
+             */
+            on_failure?: "stop" | "back-out";
             /** @description Taken with SET ROLE, so that objects get the right owner. */
             role?: string;
             /** @description The application's schemas; none means all but the system's and Vorrang's. */
@@ -468,6 +628,8 @@ export interface components {
         Event: {
             /** Format: date-time */
             at: string;
+            /** @description The sessions that hold what a statement waits for. */
+            blockers?: components["schemas"]["Blocker"][];
             direction?: string;
             /** Format: int64 */
             duration_ms?: number;
@@ -479,6 +641,21 @@ export interface components {
             of?: number;
             /** @description Of the whole deployment; on the last event. */
             outcome?: string;
+            /**
+             * Format: int64
+             * @description Rows a second, of this try.
+             */
+            rate?: number;
+            /**
+             * Format: int64
+             * @description The planner's estimate of the rows that are left; absent where it has none.
+             */
+            rest?: number;
+            /**
+             * Format: int64
+             * @description Changed so far, by earlier tries too.
+             */
+            rows?: number;
             /**
              * Format: int64
              * @description From 1, without gaps, within a deployment.
@@ -494,7 +671,34 @@ export interface components {
         Events: {
             events: components["schemas"]["Event"][];
         };
+        Evidence: {
+            /** @description Statements that leave nothing that could be looked up. */
+            blind: components["schemas"]["Blind"][];
+            /** @description A line for each query of the step's check; none where it has no check. */
+            check: components["schemas"]["OutcomeType2"][];
+            direction?: string;
+            /** @description Indexes whose build did not end. */
+            invalid: string[];
+            line?: number;
+            /** @description All of it, in words. */
+            lines: string[];
+            number: string;
+            of?: number;
+            sightings: components["schemas"]["Sighting"][];
+            slug: string;
+            sql?: string;
+            state: string;
+            /** @description The one in doubt, from 1. */
+            statement?: number;
+            /** @enum {string} */
+            verdict?: "applied" | "not-applied" | "unclear";
+            why?: string;
+            /** @description What is not as the step should have left it, in words. */
+            wrong: string[];
+        };
         Failure: {
+            /** @description The sessions that held the lock that was not granted. */
+            blockers?: components["schemas"]["Blocker"][];
             /** @description In source, in characters from 1. */
             caret?: number;
             /** @description From 1, in characters. */
@@ -510,6 +714,8 @@ export interface components {
             lost?: boolean;
             message: string;
             of?: number;
+            /** @description This deployment carried out some of the step, and that stays. */
+            partly?: boolean;
             source?: string;
             sqlstate?: string;
             statement?: number;
@@ -536,6 +742,11 @@ export interface components {
             engine: string;
             environments: components["schemas"]["Environment"][] | null;
             lane: string;
+            /**
+             * @description What becomes of a deployment's earlier steps when one fails; stop if absent.
+             * @enum {string}
+             */
+            on_failure?: "stop" | "back-out";
         };
         LaneApplied: {
             /** @description False where the lane was declared like this already. */
@@ -567,6 +778,11 @@ export interface components {
             says: string;
             what: string;
         };
+        Loss: {
+            line: number;
+            /** @description Such as: drops the column vessel.draught_cm. */
+            what: string;
+        };
         Options: {
             accept?: components["schemas"]["Acceptance"][];
             batch_size?: number;
@@ -577,6 +793,13 @@ export interface components {
             phase?: string;
             retries: number;
             statement_timeout_ns?: null | number;
+        };
+        OutcomeType2: {
+            /** @description What it gave, or the server's error. */
+            got: string;
+            holds: boolean;
+            line: number;
+            query: string;
         };
         Preview: {
             actions: components["schemas"]["PreviewAction"][];
@@ -589,6 +812,12 @@ export interface components {
             check?: string;
             direction?: string;
             file: string;
+            /** @description The step has no way back. */
+            irreversible: boolean;
+            /** @description Rows and values that this SQL takes away for good. */
+            losses: components["schemas"]["Loss"][];
+            /** @description Of a way back: what the step took away when it went forward, and this does not bring back. */
+            lost_before: components["schemas"]["Loss"][];
             mode: string;
             number: string;
             phase?: string;
@@ -617,6 +846,8 @@ export interface components {
             /** @description The gate's checks, where it is held. */
             checks?: components["schemas"]["Check"][];
             detail: string;
+            /** @description What is not as it should be, a line each. */
+            differences?: string[];
             /** @description What is wrong in files, each with its place. */
             errors?: components["schemas"]["FileProblem"][];
             /** @description What to do. */
@@ -629,17 +860,30 @@ export interface components {
             type: string;
         };
         PromoteIn: {
+            /**
+             * @description What becomes of this deployment's earlier steps when one fails; what the lane says if absent.
+             * @enum {string}
+             */
+            on_failure?: "stop" | "back-out";
             /** @description The last step to apply; all that wait if absent. */
             through?: string;
+            /** @description All steps in one transaction, all or nothing. */
+            whole?: boolean;
         };
         Promoted: {
             deployment?: components["schemas"]["Deployment"];
             gate: components["schemas"]["Check"][];
             /** @description There was nothing to do. */
             nothing: boolean;
+            /** @description Steps in doubt that were settled by their check. */
+            settled: string[];
+        };
+        RebuildIn: {
+            /** @description The environment's name, typed. */
+            confirm?: string;
         };
         Recorded: {
-            entry: components["schemas"]["Entry"];
+            entries: components["schemas"]["Entry"][];
             message: string;
         };
         RollbackIn: {
@@ -659,13 +903,35 @@ export interface components {
             name: string;
         };
         SettleIn: {
+            /** @description Record it though the evidence speaks against it. */
+            acknowledge?: boolean;
             /**
-             * @description Whether the statement in doubt, and so the step, took effect.
+             * @description Whether the statement in doubt took effect.
              * @enum {string}
              */
             as: "applied" | "not-applied";
+            /** @description Drop the indexes that the statement left marked INVALID first. */
+            drop_invalid?: boolean;
             reason: string;
             step: string;
+        };
+        Sighting: {
+            /** @description It should not be there. */
+            gone?: boolean;
+            /** @description An index whose build did not end, or a constraint that was not validated. */
+            invalid?: boolean;
+            kind: string;
+            line: number;
+            /** @description The script creates it. */
+            made?: boolean;
+            name: string;
+            /** @description The table that it belongs to. */
+            of?: string;
+            /** @description Absent where the script names none. */
+            schema?: string;
+            /** @description From 1. */
+            statement: number;
+            there: boolean;
         };
         SignIn: {
             /** @description Who you are; stands in the ledger beside what you do. */
@@ -702,6 +968,8 @@ export interface components {
             /** @description Of the forward text in the catalogue. */
             checksum?: string;
             deployment?: string;
+            /** @description Of an edited step: the applied text against the catalogue's. */
+            difference?: components["schemas"]["Difference"];
             /** Format: int64 */
             duration_ms?: number;
             flags?: string[];
@@ -719,6 +987,8 @@ export interface components {
             slug: string;
         };
         Submitted: {
+            /** @description Edited and gone steps that an environment has applied, in doubt, or half carried out. */
+            applied: components["schemas"]["Touched"][];
             edited: components["schemas"]["StepRef"][];
             gone: components["schemas"]["StepRef"][];
             /** @description New steps below the highest number that the catalogue had before. */
@@ -732,6 +1002,23 @@ export interface components {
              */
             submission?: number;
             unchanged: number;
+            /** @description Environments that could not be looked at for that. */
+            unlooked: string[];
+        };
+        Touched: {
+            /**
+             * @description What the edit amounts to.
+             * @enum {string}
+             */
+            change?: "white space" | "comments" | "statements";
+            direction?: string;
+            environment: string;
+            gone?: boolean;
+            /** @description The ways out. */
+            next: string;
+            number: string;
+            slug: string;
+            state: string;
         };
         Trouble: {
             /** @description A check's id, or unreachable, or failed. */
@@ -753,6 +1040,15 @@ export interface components {
             lane: string;
             /** @description Those that could not be. */
             unreached: components["schemas"]["Unreached"][];
+        };
+        Withdrawn: {
+            direction?: string;
+            /** @description Its files, to be taken out of the folder. */
+            files: string[];
+            number: string;
+            slug: string;
+            /** @description In the catalogue now. */
+            steps: number;
         };
     };
     responses: never;
@@ -1052,6 +1348,41 @@ export interface operations {
             };
         };
     };
+    attest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AttestIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Attested"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     baseline: {
         parameters: {
             query?: never;
@@ -1260,6 +1591,41 @@ export interface operations {
             };
         };
     };
+    rebuild: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RebuildIn"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Promoted"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     rollback: {
         parameters: {
             query?: never;
@@ -1330,6 +1696,38 @@ export interface operations {
             };
         };
     };
+    getEvidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evidence"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getStep: {
         parameters: {
             query?: {
@@ -1352,6 +1750,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StepTexts"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Withdrawn"];
                 };
             };
             default: {

@@ -1,0 +1,154 @@
+package deploy
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"time"
+
+	"vorrang/core/ledger"
+	"vorrang/core/sqltext"
+)
+
+const (
+	// A step of mode batches tells how far it has come at most this often.
+	batchNews = 500 * time.Millisecond
+	// The planner is asked for the rest this often.
+	estimateEvery = 10 * time.Second
+	// A batch commits with a ledger row that says how far the step has come this
+	// often, so that a crash does not forget the figure.
+	checkpointEvery = time.Minute
+)
+
+// backfill is a step of mode batches under way.
+type backfill struct {
+	script
+	started time.Time
+	before  int64 // rows that earlier tries changed
+	rows    int64 // of this try
+	rest    int64 // the planner's estimate
+
+	told, asked, noted time.Time
+}
+
+func (b *backfill) total() int64 { return b.before + b.rows }
+
+func (b *backfill) detail() *ledger.Detail {
+	return &ledger.Detail{Statement: 1, Of: 1, Rows: b.total()}
+}
+
+// batches repeats a script's statement, each time in a transaction of its own,
+// until it changes no row. The check and the ledger's row commit with that last
+// time. To be stopped between two batches loses nothing: the statement itself
+// finds what is left.
+func (r *run) batches(ctx context.Context, s script, started time.Time) *Failure {
+	b := &backfill{script: s, started: started, before: r.step.Rows, noted: started}
+	r.estimate(ctx, b)
+	b.statements = []sqltext.Statement{s.statements[0].WithBatch(int64(s.options.BatchSize))}
+	entry := r.entry(ledger.Begun, s, 0, b.detail())
+	if err := r.Target.Append(ctx, entry); err != nil {
+		return r.fail(s, 0, err)
+	}
+	r.head = entry.Head()
+	for {
+		rows, failure := r.batch(ctx, b)
+		if failure != nil {
+			return r.stopBatches(ctx, b, failure)
+		}
+		if rows == 0 {
+			r.progress(b)
+			return nil
+		}
+		b.rows += rows
+		if now := r.Now(); now.Sub(b.told) >= batchNews {
+			r.progress(b)
+			b.told = now
+		}
+		if r.stopping() {
+			f := r.fail(b.script, 0, errors.New("the service was stopped between two batches"))
+			f.stopped = true
+			return r.stopBatches(ctx, b, f)
+		}
+		r.Pause(ctx, s.options.Pause)
+		r.estimate(ctx, b)
+	}
+}
+
+func (r *run) progress(b *backfill) {
+	rate := int64(0)
+	if took := r.Now().Sub(b.started).Seconds(); took > 0 {
+		rate = int64(math.Round(float64(b.rows) / took))
+	}
+	r.emit(Event{Kind: Batch, Rows: b.total(), Rate: rate, Rest: max(b.rest, 0)})
+}
+
+// estimate asks the planner, now and then, how many rows are left.
+func (r *run) estimate(ctx context.Context, b *backfill) {
+	now := r.Now()
+	if !b.asked.IsZero() && now.Sub(b.asked) < estimateEvery {
+		return
+	}
+	b.asked = now
+	if err := r.Target.Begin(ctx, r.settings(b.options)); err != nil {
+		return // the batch itself will say what is wrong
+	}
+	statement, err := sqltext.Cut(b.text)
+	if err == nil && len(statement) == 1 {
+		b.rest, err = r.Target.Estimate(ctx, statement[0].WithBatch(math.MaxInt64))
+	}
+	if err != nil {
+		b.rest = 0
+	}
+	r.undo(ctx)
+}
+
+// batch runs the statement once. The time that it changes nothing, it finishes
+// the step.
+func (r *run) batch(ctx context.Context, b *backfill) (rows int64, failure *Failure) {
+	failure = r.retry(ctx, b.script, func() (*Failure, error) {
+		var f *Failure
+		var err error
+		rows, f, err = r.oneBatch(ctx, b)
+		if f != nil {
+			r.undo(ctx)
+		}
+		return f, err
+	})
+	return rows, failure
+}
+
+func (r *run) oneBatch(ctx context.Context, b *backfill) (rows int64, f *Failure, err error) {
+	if err := r.Target.Begin(ctx, r.settings(b.options)); err != nil {
+		return 0, r.fail(b.script, 0, err), err
+	}
+	rows, f, err = r.exec(ctx, b.script, 0)
+	if f != nil {
+		return rows, f, err
+	}
+	if rows == 0 {
+		f, err = r.finish(ctx, b.script, b.started, &ledger.Detail{Rows: b.total()})
+		return 0, f, err
+	}
+	b.rest -= rows
+	if r.Now().Sub(b.noted) < checkpointEvery {
+		if err = r.Target.Commit(ctx); err != nil {
+			return rows, r.failCommit(b.script, err), err
+		}
+		return rows, nil, nil
+	}
+	entry := r.entry(ledger.Begun, b.script, 0, &ledger.Detail{Statement: 1, Of: 1, Rows: b.total() + rows})
+	if err = r.Target.Commit(ctx, entry); err != nil {
+		return rows, r.failCommit(b.script, err), err
+	}
+	r.head, b.noted = entry.Head(), r.Now()
+	return rows, nil, nil
+}
+
+// stopBatches notes how far a step of mode batches came.
+func (r *run) stopBatches(ctx context.Context, b *backfill, f *Failure) *Failure {
+	f.Partly = b.rows > 0
+	f.Left = fmt.Sprintf("the batches before it stay: %d rows so far; the next promotion goes on from there", b.total())
+	r.note(ctx, b.script, f, b.started, b.detail())
+	return f
+}

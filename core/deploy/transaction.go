@@ -1,0 +1,188 @@
+package deploy
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+)
+
+const (
+	leftNothing = "nothing: the step's transaction was rolled back"
+	leftToServe = "the server rolls an unfinished transaction back by itself; vorrang status shows what the ledger says"
+)
+
+// left says what a failed transaction leaves.
+func (f *Failure) leaves() {
+	f.Left = leftNothing
+	if f.Lost {
+		f.Left = leftToServe
+	}
+}
+
+// transaction carries a script out in one transaction, with its check and its
+// ledger row.
+func (r *run) transaction(ctx context.Context, s script, started time.Time) *Failure {
+	failure := r.retry(ctx, s, func() (*Failure, error) {
+		failure, err := r.attempt(ctx, s, started)
+		if failure != nil {
+			r.undo(ctx)
+			failure.leaves()
+		}
+		return failure, err
+	})
+	if failure != nil && ctx.Err() == nil {
+		r.note(ctx, s, failure, started, &ledger.Detail{Statement: 1, Of: len(s.statements)})
+	}
+	return failure
+}
+
+func (r *run) attempt(ctx context.Context, s script, started time.Time) (*Failure, error) {
+	if err := r.Target.Begin(ctx, r.settings(s.options)); err != nil {
+		return r.fail(s, 0, err), err
+	}
+	if failure, err := r.statements(ctx, s); failure != nil {
+		return failure, err
+	}
+	return r.finish(ctx, s, started, nil)
+}
+
+// statements runs all statements of a script in the transaction that is open.
+func (r *run) statements(ctx context.Context, s script) (*Failure, error) {
+	for i := range s.statements {
+		r.tell(s, i)
+		if _, failure, err := r.exec(ctx, s, i); failure != nil {
+			return failure, err
+		}
+	}
+	return nil, nil
+}
+
+// finish runs the check and commits, in the transaction that is open.
+func (r *run) finish(ctx context.Context, s script, started time.Time, detail *ledger.Detail) (*Failure, error) {
+	if failure, err := r.verify(ctx, s); failure != nil {
+		return failure, err
+	}
+	if detail == nil && s.options.Mode != step.Transaction {
+		detail = &ledger.Detail{}
+	}
+	entry := r.entry(r.finished(), s, r.Now().Sub(started), detail)
+	if err := r.Target.Commit(ctx, entry); err != nil {
+		return r.failCommit(s, err), err
+	}
+	r.head = entry.Head()
+	return nil, nil
+}
+
+func (r *run) failCommit(s script, err error) *Failure {
+	f := r.fail(s, len(s.statements)-1, err)
+	if !f.Lost {
+		f.Message = "at the end of the step's transaction: " + f.Message
+	}
+	return f
+}
+
+// verify makes sure that the transaction is still open, and that the check
+// holds in it.
+func (r *run) verify(ctx context.Context, s script) (*Failure, error) {
+	if !r.Target.InTransaction() {
+		err := errors.New("the script ended Vorrang's transaction by itself; take COMMIT and ROLLBACK out of it")
+		return r.fail(s, len(s.statements)-1, err), err
+	}
+	if s.check == nil {
+		return nil, nil
+	}
+	for i, query := range s.check.statements {
+		holds, got, err := r.Target.Holds(ctx, query)
+		if err == nil && !holds {
+			err = fmt.Errorf("the check does not hold: it gave %s, and must give one row with true in every column", got)
+		}
+		if err != nil {
+			return r.fail(*s.check, i, err), err
+		}
+	}
+	return nil, nil
+}
+
+// whole carries all actions out in one transaction, each with its own
+// settings. Their ledger rows commit with it.
+func (r *run) whole(ctx context.Context, actions []plan.Action) (Outcome, *Failure) {
+	if len(actions) == 0 {
+		return Done, nil
+	}
+	scripts := make([]script, len(actions))
+	for i, action := range actions {
+		r.step = action
+		var failure *Failure
+		if scripts[i], failure = r.load(ctx); failure != nil {
+			r.emit(Event{Kind: StepFailed, Message: failure.Message, Failure: failure})
+			return Failed, failure
+		}
+	}
+	head, started, last := r.head, r.Now(), scripts[0]
+	var durations []time.Duration
+	failure := r.retry(ctx, scripts[0], func() (*Failure, error) {
+		r.head, durations = head, nil
+		for i, action := range actions {
+			r.step, last = action, scripts[i]
+			began := r.Now()
+			r.emit(Event{Kind: StepBegan, Of: len(last.statements)})
+			failure, err := r.part(ctx, last, i, len(actions), began)
+			r.endNotices()
+			if failure != nil {
+				r.undo(ctx)
+				r.head = head
+				return failure, err
+			}
+			durations = append(durations, r.Now().Sub(began))
+			r.emit(Event{Kind: StepReady, DurationMS: durations[i].Milliseconds()})
+		}
+		return nil, nil
+	})
+	if failure != nil {
+		failure.leaves()
+		if !failure.Lost {
+			failure.Left = "nothing: the transaction of the whole deployment was rolled back"
+		}
+		if ctx.Err() == nil {
+			r.note(ctx, last, failure, started, &ledger.Detail{Statement: 1, Of: len(last.statements)})
+		}
+		r.emit(Event{Kind: StepFailed, Message: failure.Message, Failure: failure})
+		return Failed, failure
+	}
+	for i, action := range actions {
+		r.step = action
+		r.emit(Event{Kind: StepDone, DurationMS: durations[i].Milliseconds()})
+	}
+	return Done, nil
+}
+
+// part carries out the action with an index, of several in one transaction.
+func (r *run) part(ctx context.Context, s script, index, of int, began time.Time) (*Failure, error) {
+	begin := r.Target.Prepare
+	if index == 0 {
+		begin = r.Target.Begin
+	}
+	if err := begin(ctx, r.settings(s.options)); err != nil {
+		return r.fail(s, 0, err), err
+	}
+	if failure, err := r.statements(ctx, s); failure != nil {
+		return failure, err
+	}
+	if index == of-1 {
+		return r.finish(ctx, s, began, nil)
+	}
+	if failure, err := r.verify(ctx, s); failure != nil {
+		return failure, err
+	}
+	entry := r.entry(r.finished(), s, r.Now().Sub(began), nil)
+	if err := r.Target.Append(ctx, entry); err != nil {
+		return r.fail(s, len(s.statements)-1, err), err
+	}
+	r.head = entry.Head()
+	return nil, nil
+}

@@ -1,0 +1,100 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"github.com/aymanbagabas/go-udiff"
+
+	"vorrang/core/plan"
+	"vorrang/core/sqltext"
+	"vorrang/core/step"
+	"vorrang/records"
+	"vorrang/service/api"
+)
+
+const (
+	mostCompared  = 20      // edited steps of one environment whose texts are shown
+	largestText   = 1 << 20 // bytes; larger ones are not compared line by line
+	mostDifferent = 400     // lines shown of one difference
+	around        = 3       // lines shown around a change
+)
+
+// compareTexts puts the differences of edited steps beside them.
+func (s *Service) compareTexts(ctx context.Context, status *api.EnvironmentStatus) error {
+	compared := 0
+	for i := range status.Steps {
+		shown := &status.Steps[i]
+		for _, flag := range shown.Flags {
+			if flag != plan.Edited || compared == mostCompared {
+				continue
+			}
+			compared++
+			d, err := s.difference(ctx, shown.Applied, shown.Checksum)
+			if err != nil {
+				return err
+			}
+			shown.Difference = &d
+		}
+	}
+	return nil
+}
+
+// difference compares two texts that were once submitted, by their checksums.
+func (s *Service) difference(ctx context.Context, applied, now step.Checksum) (api.Difference, error) {
+	before, err := s.Records.Text(ctx, applied)
+	if errors.Is(err, records.ErrNotFound) {
+		return api.Difference{Change: sqltext.WhatRuns, Lines: []api.DifferenceLine{},
+			Omitted: "the applied text never was in this catalogue; only its checksum is known"}, nil
+	}
+	if err != nil {
+		return api.Difference{}, err
+	}
+	after, err := s.Records.Text(ctx, now)
+	if err != nil {
+		return api.Difference{}, err
+	}
+	d := api.Difference{Change: sqltext.Compare(before, after), Lines: []api.DifferenceLine{}}
+	if len(before) > largestText || len(after) > largestText {
+		d.Omitted = "the texts are too large to be compared line by line"
+		return d, nil
+	}
+	d.Lines, d.Omitted = differentLines(string(before), string(after))
+	return d, nil
+}
+
+// change says what an edit amounts to.
+func (s *Service) change(ctx context.Context, applied, now step.Checksum) (sqltext.Change, error) {
+	d, err := s.difference(ctx, applied, now)
+	return d.Change, err
+}
+
+func differentLines(before, after string) (lines []api.DifferenceLine, omitted string) {
+	lines = []api.DifferenceLine{}
+	unified, err := udiff.ToUnifiedDiff("", "", before, udiff.Lines(before, after), around)
+	if err != nil {
+		return lines, "the texts could not be compared line by line: " + err.Error()
+	}
+	for _, hunk := range unified.Hunks {
+		was, is := hunk.FromLine, hunk.ToLine
+		for _, line := range hunk.Lines {
+			if len(lines) == mostDifferent {
+				return lines, "there are more differences than can be shown here"
+			}
+			shown := api.DifferenceLine{Op: "same", Before: was, After: is, Text: strings.TrimSuffix(line.Content, "\n")}
+			switch line.Kind {
+			case udiff.Delete:
+				shown.Op, shown.After = "gone", 0
+				was++
+			case udiff.Insert:
+				shown.Op, shown.Before = "new", 0
+				is++
+			case udiff.Equal:
+				was, is = was+1, is+1
+			}
+			lines = append(lines, shown)
+		}
+	}
+	return lines, ""
+}

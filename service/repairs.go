@@ -1,0 +1,178 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"vorrang/core/evidence"
+	"vorrang/core/gate"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/sqltext"
+	"vorrang/core/step"
+	"vorrang/service/api"
+	"vorrang/target/postgres"
+)
+
+// Repairs record what somebody knows and the ledger cannot. None runs anything
+// of a step.
+
+type settleIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Step        string `json:"step" required:"true"`
+	As          string `json:"as" required:"true" enum:"applied,not-applied" description:"Whether the statement in doubt took effect."`
+	Reason      string `json:"reason" required:"true" minLength:"1"`
+	Acknowledge bool   `json:"acknowledge,omitempty" description:"Record it though the evidence speaks against it."`
+	DropInvalid bool   `json:"drop_invalid,omitempty" description:"Drop the indexes that the statement left marked INVALID first."`
+}
+
+// settle records what became of a step in doubt. It also clears away the
+// invalid index of a failed one.
+func (s *Service) settle(c call, in *settleIn) (*api.Recorded, error) {
+	if in.As != ledger.SettledApplied && in.As != ledger.SettledNotApplied {
+		return nil, badRequest("", "as: it is applied or not-applied, not %q", in.As)
+	}
+	p, number, reason, err := s.repair(c, in.Lane, in.Environment, in.Step, in.Reason)
+	if err != nil {
+		return nil, err
+	}
+	return s.record(c, p, func(session *postgres.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
+		standing, known := facts.View.Find(number)
+		if !known || !standing.State.Doubtful() && standing.State.Status != ledger.StatusFailed {
+			return nil, "", refused("vorrang status says what every step's state is", "step %s is not in doubt on %s", number, in.Environment)
+		}
+		e, err := s.exhibit(c, p, session, standing)
+		if err != nil {
+			return nil, "", err
+		}
+		broken := e.statement.Invalid()
+		if !standing.State.Doubtful() && (len(broken) == 0 || in.As == ledger.SettledApplied) {
+			return nil, "", refused("vorrang promote tries it again", "step %s failed on %s, and left no invalid index; it is not in doubt", number, in.Environment)
+		}
+		if err := s.clearAway(c, p, session, in, e, broken); err != nil {
+			return nil, "", err
+		}
+		if !in.DropInvalid {
+			broken = nil
+		}
+		entry := settled(standing, e, in.As, reason, c.actor, broken)
+		return []ledger.Entry{entry}, fmt.Sprintf("step %s is settled as %s on %s%s", number, in.As, in.Environment, goesOn(standing.State, in.As)), nil
+	})
+}
+
+// goesOn says where a settled step goes on, if anywhere.
+func goesOn(st ledger.StepState, as string) string {
+	p := st.Progress
+	switch {
+	case as == ledger.SettledNotApplied && p.Direction == ledger.Back:
+		return fmt.Sprintf("; a rollback goes on at statement %d of %d", p.Statement, p.Of)
+	case as == ledger.SettledNotApplied:
+		return fmt.Sprintf("; the next promotion goes on at statement %d of %d", p.Statement, p.Of)
+	case p.Statement < p.Of:
+		return fmt.Sprintf("; what is left of it begins at statement %d of %d", p.Statement+1, p.Of)
+	}
+	return ""
+}
+
+// clearAway refuses what the evidence speaks against, unless that was
+// acknowledged, and drops invalid indexes where that was asked for.
+func (s *Service) clearAway(ctx context.Context, p place, session *postgres.Session, in *settleIn, e exhibit, broken []evidence.Object) error {
+	if len(broken) > 0 && !in.DropInvalid && in.As == ledger.SettledNotApplied {
+		return refused("add -drop-invalid to have it dropped now, without blocking anybody; or drop it yourself first",
+			"the %s was left INVALID by a build that did not end, and the next try would stumble over it", broken[0])
+	}
+	if against := speaksAgainst(e, in.As); len(against) > 0 && !in.Acknowledge && !in.DropInvalid {
+		return refuseDifferences("look again, and add -acknowledge if you know better", against,
+			"the target shows otherwise than that statement %d of step %s is %s", e.standing.State.Progress.Statement, e.standing.Step.Number, in.As)
+	}
+	if !in.DropInvalid {
+		return nil
+	}
+	if err := session.Prepare(ctx, defaults(p)); err != nil {
+		return err
+	}
+	for _, index := range broken {
+		if _, err := session.DropInvalid(ctx, index); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// speaksAgainst lists what contradicts somebody's word on a statement.
+func speaksAgainst(e exhibit, as string) []string {
+	against := []string{}
+	for _, seen := range e.statement.Sightings {
+		telling := seen.Made || seen.Gone
+		if telling && seen.Right() == (as == ledger.SettledNotApplied) {
+			against = append(against, seen.String())
+		}
+	}
+	progress := e.standing.State.Progress
+	if has, holds := e.statement.Checked(); has && progress.Statement >= progress.Of && holds == (as == ledger.SettledNotApplied) {
+		against = append(against, e.statement.Lines()[:len(e.statement.Check)]...)
+	}
+	return against
+}
+
+// settled is the entry that says what became of a step in doubt.
+func settled(standing plan.Standing, e exhibit, as, reason, actor string, dropped []evidence.Object) ledger.Entry {
+	detail := standing.State.Progress
+	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen = as, reason, "", "", e.statement.Lines()
+	if as == ledger.SettledApplied && detail.Statement < detail.Of {
+		var sum sqltext.Sum
+		for _, done := range e.statements[:min(detail.Statement, len(e.statements))] {
+			sum.Add(done)
+		}
+		detail.Next, detail.Done = detail.Statement+1, sum.Total()
+	}
+	for _, index := range dropped {
+		detail.Dropped = append(detail.Dropped, index.String())
+	}
+	return ledger.Entry{Action: ledger.Settled, Step: standing.Step.Number, Slug: standing.State.Slug, Checksum: standing.State.Checksum,
+		Actor: actor, Detail: detail.JSON()}
+}
+
+type amendIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Step        string `json:"step" required:"true"`
+	Reason      string `json:"reason" required:"true" minLength:"1"`
+}
+
+// amend records that the catalogue's text of an edited step is right, though
+// another was applied.
+func (s *Service) amend(c call, in *amendIn) (*api.Recorded, error) {
+	p, number, reason, err := s.repair(c, in.Lane, in.Environment, in.Step, in.Reason)
+	if err != nil {
+		return nil, err
+	}
+	return s.record(c, p, func(_ *postgres.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
+		standing, known := facts.View.Find(number)
+		if !known || !standing.Has(plan.Edited) {
+			return nil, "", refused("vorrang status says what every step's state is", "step %s is not edited on %s", number, in.Environment)
+		}
+		entry := ledger.Entry{Action: ledger.Amended, Step: number, Slug: standing.Step.Slug, Checksum: standing.Step.Forward.Checksum,
+			Actor: c.actor, Detail: ledger.Detail{Reason: reason, Instead: standing.State.Checksum}.JSON()}
+		return []ledger.Entry{entry}, fmt.Sprintf("the text of step %s with the checksum %s is right on %s from now on; it was not run",
+			number, standing.Step.Forward.Checksum.Short(), in.Environment), nil
+	})
+}
+
+// repair reads what every repair of a step is given.
+func (s *Service) repair(c call, lane, environment, number, reason string) (place, step.Number, string, error) {
+	p, err := s.place(c, lane, environment)
+	if err != nil {
+		return p, "", "", err
+	}
+	parsed, err := step.ParseNumber(number)
+	if err != nil {
+		return p, "", "", badRequest("", "step: %s", err)
+	}
+	if reason = strings.Join(strings.Fields(reason), " "); reason == "" {
+		return p, "", "", badRequest("", "reason: say how you know; it stands in the ledger")
+	}
+	return p, parsed, reason, nil
+}

@@ -1,0 +1,105 @@
+package service
+
+import (
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+	"vorrang/service/api"
+	"vorrang/target/postgres"
+)
+
+type withdrawIn struct {
+	Lane string `path:"lane"`
+	Step string `path:"step"`
+}
+
+// withdraw takes the newest step back out of the catalogue. It holds the locks
+// of all targets meanwhile, so that none applies the step.
+func (s *Service) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
+	l, err := s.lane(c, in.Lane)
+	if err != nil {
+		return nil, err
+	}
+	number, err := step.ParseNumber(in.Step)
+	if err != nil {
+		return nil, badRequest("", "step: %s", err)
+	}
+	newest, err := s.newest(c, in.Lane, number)
+	if err != nil {
+		return nil, err
+	}
+	var held []*postgres.Session
+	defer func() {
+		for _, session := range held {
+			session.Close()
+		}
+	}()
+	for _, e := range l.Environments {
+		session, err := s.unapplied(c, l.Name, e.Name, number)
+		if session != nil {
+			held = append(held, session)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if newest, err = s.newest(c, in.Lane, number); err != nil { // a submission may have come in between
+		return nil, err
+	}
+	left, err := s.Records.Withdraw(c, in.Lane, number, c.actor)
+	if err != nil {
+		return nil, err
+	}
+	s.Log.Info("step withdrawn", "lane", in.Lane, "step", number, "actor", c.actor)
+	answer := &api.Withdrawn{StepRef: api.StepRef{Number: number, Slug: newest.Slug}, Files: []string{newest.Forward.Name}, Steps: left}
+	for _, file := range []*plan.Text{newest.Back, newest.Check} {
+		if file != nil {
+			answer.Files = append(answer.Files, file.Name)
+		}
+	}
+	return answer, nil
+}
+
+// newest makes sure that a step is the catalogue's last.
+func (s *Service) newest(c call, laneName string, number step.Number) (plan.Step, error) {
+	catalogue, err := s.Records.Catalogue(c, laneName)
+	if err != nil {
+		return plan.Step{}, err
+	}
+	for i, known := range catalogue {
+		if known.Number != number {
+			continue
+		}
+		if last := catalogue[len(catalogue)-1]; i < len(catalogue)-1 {
+			return known, refused("withdraw the later steps first, or undo this one with a new step",
+				"step %s is not the newest of %s: step %s (%s) is", number, laneName, last.Number, last.Slug)
+		}
+		return known, nil
+	}
+	return plan.Step{}, notFound("step "+string(number)+" in the lane", laneName, "vorrang status -all lists the steps")
+}
+
+// unapplied locks a target and makes sure that nothing of a step is in it.
+func (s *Service) unapplied(c call, laneName, environment string, number step.Number) (*postgres.Session, error) {
+	p, err := s.place(c, laneName, environment)
+	if err != nil {
+		return nil, err
+	}
+	session, err := connect(c, p.environment, "vorrangd withdraw")
+	if err != nil {
+		return nil, refused("let the service reach it, and try again",
+			"whether step %s is applied on %s could not be seen: %s", number, environment, unreachable(err).Message)
+	}
+	if err := s.lock(c, p, session); err != nil {
+		return session, err
+	}
+	facts, _, err := s.look(c, p, session)
+	if err != nil {
+		return session, err
+	}
+	st := facts.View.State.Of(number)
+	if st.Status.Present() || st.Status == ledger.StatusInDoubt || st.Partly() {
+		return session, refused("roll it back there first, or undo it with a new step", "step %s is %s on %s", number, st.Status, environment)
+	}
+	return session, nil
+}

@@ -1,0 +1,155 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"vorrang/core/deploy"
+	"vorrang/core/evidence"
+	"vorrang/core/sqltext"
+)
+
+// sight looks one object up. A name without a schema is found as a statement of
+// the step would find it, along the search path.
+const sight = `WITH wanted AS (
+    SELECT $1 AS kind, $2 AS space, $3 AS owner, $4 AS name,
+        CASE WHEN $2 = '' THEN '' ELSE pg_catalog.quote_ident($2) || '.' END AS prefix
+), relation AS (
+    SELECT pg_catalog.to_regclass(prefix || pg_catalog.quote_ident(CASE WHEN owner = '' THEN name ELSE owner END))::oid AS oid FROM wanted
+), found AS (
+    SELECT false AS invalid FROM wanted, pg_catalog.pg_namespace WHERE kind = 'schema' AND nspname = name
+    UNION ALL
+    SELECT false FROM wanted, pg_catalog.pg_extension WHERE kind = 'extension' AND extname = name
+    UNION ALL
+    SELECT coalesce(NOT i.indisvalid, false) FROM wanted, relation JOIN pg_catalog.pg_class c USING (oid)
+        LEFT JOIN pg_catalog.pg_index i ON i.indexrelid = c.oid
+    WHERE (kind, relkind) IN (('table', 'r'), ('table', 'p'), ('table', 'f'), ('view', 'v'), ('materialized view', 'm'),
+        ('sequence', 'S'), ('index', 'i'), ('index', 'I'))
+    UNION ALL
+    SELECT false FROM wanted WHERE kind = 'type' AND pg_catalog.to_regtype(prefix || pg_catalog.quote_ident(name)) IS NOT NULL
+    UNION ALL
+    SELECT false FROM wanted, pg_catalog.pg_proc p WHERE kind = 'function' AND proname = name
+        AND CASE WHEN space = '' THEN pg_catalog.pg_function_is_visible(p.oid) ELSE pronamespace = pg_catalog.to_regnamespace(pg_catalog.quote_ident(space)) END
+    UNION ALL
+    SELECT false FROM wanted, relation, pg_catalog.pg_attribute WHERE kind = 'column' AND attrelid = oid AND attname = name AND attnum > 0 AND NOT attisdropped
+    UNION ALL
+    SELECT NOT convalidated FROM wanted, relation, pg_catalog.pg_constraint con WHERE kind = 'constraint' AND conrelid = relation.oid AND conname = name
+    UNION ALL
+    SELECT false FROM wanted, relation, pg_catalog.pg_trigger tg WHERE kind = 'trigger' AND tgrelid = relation.oid AND tgname = name
+    UNION ALL
+    SELECT false FROM wanted, relation, pg_catalog.pg_policy pol WHERE kind = 'policy' AND polrelid = relation.oid AND polname = name
+)
+SELECT count(*) > 0, coalesce(bool_and(invalid), false) FROM found`
+
+// peekTimeout bounds a check that is only looked at.
+const peekTimeout = 30 * time.Second
+
+// Peek looks, reading only, whether objects are there and whether the queries
+// of a check hold, with the settings that a step would have. It changes
+// nothing: the transaction is read-only, and is rolled back.
+func (s *Session) Peek(ctx context.Context, settings deploy.Settings, objects []evidence.Object, check []sqltext.Statement) ([]evidence.Sighting, []evidence.Outcome, error) {
+	if settings.StatementTimeout == 0 || settings.StatementTimeout > peekTimeout {
+		settings.StatementTimeout = peekTimeout
+	}
+	if err := s.exec(ctx, "BEGIN TRANSACTION READ ONLY; "+s.set(settings, true)); err != nil {
+		return nil, nil, fmt.Errorf("begin to look: %w", err)
+	}
+	defer func() { _ = s.Rollback(ctx) }() // nothing was written
+	sightings, err := s.sightings(ctx, objects)
+	if err != nil {
+		return nil, nil, err
+	}
+	outcomes := []evidence.Outcome{}
+	for _, query := range check {
+		outcome, err := s.outcome(ctx, query)
+		if err != nil {
+			return nil, nil, err
+		}
+		outcomes = append(outcomes, outcome)
+	}
+	return sightings, outcomes, nil
+}
+
+func (s *Session) sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
+	sightings := []evidence.Sighting{}
+	var original string
+	if err := s.conn.QueryRow(ctx, `SELECT pg_catalog.current_setting('search_path')`).Scan(&original); err != nil {
+		return nil, fmt.Errorf("look at the search path: %w", s.wrap(err))
+	}
+	for _, o := range objects {
+		path := original
+		if o.Path != nil {
+			path = searchPath(o.Path)
+		}
+		seen := evidence.Sighting{Object: o}
+		if err := s.setPath(ctx, path); err != nil {
+			return nil, err
+		}
+		if err := s.conn.QueryRow(ctx, sight, string(o.Kind), o.Schema, o.Of, o.Name).Scan(&seen.There, &seen.Invalid); err != nil {
+			return nil, fmt.Errorf("look for the %s: %w", o, s.wrap(err))
+		}
+		sightings = append(sightings, seen)
+	}
+	return sightings, s.setPath(ctx, original)
+}
+
+func searchPath(schemas []string) string {
+	quoted := make([]string, len(schemas))
+	for i, name := range schemas {
+		quoted[i] = identifier(name)
+	}
+	return strings.Join(quoted, ", ")
+}
+
+func (s *Session) setPath(ctx context.Context, path string) error {
+	if err := s.exec(ctx, "SELECT pg_catalog.set_config('search_path', "+literal(path)+", false)"); err != nil {
+		return fmt.Errorf("set the search path: %w", err)
+	}
+	return nil
+}
+
+// outcome runs a check's query under a savepoint, so that one that fails does
+// not end the look.
+func (s *Session) outcome(ctx context.Context, query sqltext.Statement) (evidence.Outcome, error) {
+	outcome := evidence.Outcome{Query: string(query.SQL), Line: query.Line}
+	if err := s.exec(ctx, "SAVEPOINT vorrang_look"); err != nil {
+		return outcome, err
+	}
+	var err error
+	outcome.Holds, outcome.Got, err = s.Holds(ctx, query)
+	var refused *deploy.ServerError
+	if errors.As(err, &refused) {
+		outcome.Got = "an error: " + refused.Message
+		err = nil
+	}
+	if err != nil {
+		return outcome, err
+	}
+	return outcome, s.exec(ctx, "ROLLBACK TO SAVEPOINT vorrang_look")
+}
+
+// DropInvalid implements deploy.Target.
+func (s *Session) DropInvalid(ctx context.Context, index evidence.Object) (dropped bool, err error) {
+	seen, err := s.sightings(ctx, []evidence.Object{index})
+	if err != nil || !seen[0].There || !seen[0].Invalid {
+		return false, err
+	}
+	if index.Path != nil {
+		if err := s.setPath(ctx, searchPath(index.Path)); err != nil {
+			return false, err
+		}
+	}
+	name := pgx.Identifier{index.Name}
+	if index.Schema != "" {
+		name = pgx.Identifier{index.Schema, index.Name}
+	}
+	if err := s.exec(ctx, "DROP INDEX CONCURRENTLY "+name.Sanitize()); err != nil {
+		return false, fmt.Errorf("drop the invalid %s: %w", index, err)
+	}
+	return true, nil
+}
