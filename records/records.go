@@ -24,7 +24,8 @@ type Records struct {
 	pool *pgxpool.Pool
 	only *postgres.Session // keeps other services away
 
-	catalogues catalogues
+	catalogues  catalogues
+	submissions turns
 }
 
 // ErrNotFound says that a lane, a deployment or a text is not in the records.

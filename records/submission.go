@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgtype"
@@ -24,18 +25,51 @@ type Submission struct {
 	tx      pgx.Tx
 	lane    string
 	actor   string
+	end     func() // of its turn
 
 	queued int // bytes
 	batch  pgx.Batch
 }
 
+// turns lets one after the other have a turn at a thing with a name. Whoever
+// waits holds no connection, or those who wait could keep the one whose turn it
+// is from getting another.
+type turns struct {
+	mu    sync.Mutex
+	taken map[string]chan struct{}
+}
+
+// take waits for the turn, and returns what ends it. That may be called twice.
+func (t *turns) take(ctx context.Context, name string) (end func(), err error) {
+	t.mu.Lock()
+	if t.taken == nil {
+		t.taken = map[string]chan struct{}{}
+	}
+	if t.taken[name] == nil {
+		t.taken[name] = make(chan struct{}, 1)
+	}
+	turn := t.taken[name]
+	t.mu.Unlock()
+	select {
+	case turn <- struct{}{}:
+		return sync.OnceFunc(func() { <-turn }), nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
 // Submit begins a submission. Submissions of one lane wait for each other.
 func (r *Records) Submit(ctx context.Context, lane, actor string) (*Submission, error) {
+	end, err := r.submissions.take(ctx, lane)
+	if err != nil {
+		return nil, fmt.Errorf("wait for another submission: %w", err)
+	}
 	tx, err := r.pool.Begin(ctx)
 	if err != nil {
+		end()
 		return nil, fmt.Errorf("begin a submission: %w", err)
 	}
-	s := &Submission{records: r, tx: tx, lane: lane, actor: actor}
+	s := &Submission{records: r, tx: tx, lane: lane, actor: actor, end: end}
 	var name string
 	if err := tx.QueryRow(ctx, `SELECT name FROM records.lane WHERE name = $1 FOR UPDATE`, lane).Scan(&name); err != nil {
 		s.Abandon()
@@ -47,6 +81,7 @@ func (r *Records) Submit(ctx context.Context, lane, actor string) (*Submission, 
 // Abandon takes everything back that was not finished.
 func (s *Submission) Abandon() {
 	_ = s.tx.Rollback(context.Background()) // after a commit there is nothing to take back
+	s.end()
 }
 
 // Keep stores a file's exact bytes. The caller may drop them afterwards.
@@ -109,6 +144,7 @@ type Difference struct {
 	Edited    []Change // any of its files differs from the newest version
 	Gone      []plan.Step
 	Unchanged int
+	Before    []plan.Step // the catalogue so far, in order
 }
 
 // Empty reports whether the folder is what the catalogue holds already.
@@ -124,6 +160,12 @@ func (s *Submission) Compare(ctx context.Context, steps []step.Step) (Difference
 	if err != nil {
 		return d, err
 	}
+	for _, kept := range before {
+		if !kept.gone {
+			d.Before = append(d.Before, kept.step)
+		}
+	}
+	slices.SortFunc(d.Before, func(a, b plan.Step) int { return step.Compare(a.Number, b.Number) })
 	for _, folder := range steps {
 		kept, known := before[folder.Number]
 		delete(before, folder.Number)

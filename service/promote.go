@@ -127,6 +127,10 @@ func (s *Service) deploy(c call, p place, w wish) (*api.Promoted, error) {
 	if !s.crew.enter() {
 		return nil, refuse(http.StatusServiceUnavailable, "refused", "The service is stopping", "try again once it is back", "the service is stopping")
 	}
+	if err := s.quiet(c, p); err != nil { // before a connection is spent on it
+		s.crew.leave()
+		return nil, err
+	}
 	session, err := connect(c, p.environment, fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor))
 	if err != nil {
 		s.crew.leave()
@@ -228,18 +232,23 @@ func (s *Service) lock(c call, p place, session *postgres.Session) error {
 		if !errors.As(err, &locked) {
 			return err
 		}
-		running, lookErr := s.Records.Running(c, p.lane.Name, p.environment.Name)
-		if lookErr != nil {
-			return lookErr
-		}
-		if running != nil {
-			return busy(p, &records.RunningError{Deployment: *running})
+		if err := s.quiet(c, p); err != nil {
+			return err
 		}
 		if time.Now().After(deadline) {
 			return err
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
+}
+
+// quiet is a held gate if a deployment is under way.
+func (s *Service) quiet(ctx context.Context, p place) error {
+	running, err := s.Records.Running(ctx, p.lane.Name, p.environment.Name)
+	if err != nil || running == nil {
+		return err
+	}
+	return busy(p, &records.RunningError{Deployment: *running})
 }
 
 // busy turns a deployment that is under way into a held gate.

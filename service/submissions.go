@@ -14,7 +14,6 @@ import (
 	"sync"
 
 	"vorrang/core/lane"
-	"vorrang/core/plan"
 	"vorrang/core/review"
 	"vorrang/core/step"
 	"vorrang/records"
@@ -67,23 +66,19 @@ func (s *Service) submit(c call, in *laneIn) (*api.Submitted, error) {
 	if err := inspect(c, submission, difference); err != nil {
 		return nil, err
 	}
-	before, err := s.Records.Catalogue(c, in.Lane)
-	if err != nil {
-		return nil, err
-	}
 	id, err := submission.Finish(c, difference)
 	if err != nil {
 		return nil, err
 	}
 	s.Log.Info("steps submitted", "lane", in.Lane, "submission", id, "actor", c.actor,
 		"new", len(difference.New), "edited", len(difference.Edited), "gone", len(difference.Gone))
-	answer := submitted(id, len(steps), difference, before)
-	return answer, s.touched(c, in.Lane, before, difference, answer)
+	answer := submitted(id, len(steps), difference)
+	return answer, s.touched(c, in.Lane, difference, answer)
 }
 
 // touched says where edited and gone steps are applied, in doubt or half
 // carried out, and what the ways out are.
-func (s *Service) touched(c call, laneName string, before []plan.Step, d records.Difference, answer *api.Submitted) error {
+func (s *Service) touched(c call, laneName string, d records.Difference, answer *api.Submitted) error {
 	if len(d.Edited)+len(d.Gone) == 0 {
 		return nil
 	}
@@ -102,7 +97,7 @@ func (s *Service) touched(c call, laneName string, before []plan.Step, d records
 		wait.Go(func() {
 			ctx, cancel := context.WithTimeout(c, lookTimeout)
 			defer cancel()
-			facts, err := s.lookOnce(ctx, place{l, e, before})
+			facts, err := s.lookOnce(ctx, place{l, e, d.Before})
 			if err != nil {
 				unseen[i] = e.Name
 				return
@@ -230,14 +225,14 @@ func reload(c call, submission *records.Submission, s step.Step) (step.Step, err
 	return s, nil
 }
 
-func submitted(id int64, total int, d records.Difference, before []plan.Step) *api.Submitted {
+func submitted(id int64, total int, d records.Difference) *api.Submitted {
 	answer := &api.Submitted{Submission: id, New: []api.StepRef{}, Edited: []api.StepRef{}, Gone: []api.StepRef{}, Late: []api.StepRef{},
 		Applied: []api.Touched{}, Unlooked: []string{},
 		Unchanged: d.Unchanged, Steps: total}
 	for _, change := range d.New {
 		ref := api.StepRef{Number: change.Step.Number, Slug: change.Step.Slug}
 		answer.New = append(answer.New, ref)
-		if n := len(before); n > 0 && change.Before == nil && step.Compare(ref.Number, before[n-1].Number) < 0 {
+		if n := len(d.Before); n > 0 && change.Before == nil && step.Compare(ref.Number, d.Before[n-1].Number) < 0 {
 			answer.Late = append(answer.Late, ref)
 		}
 	}

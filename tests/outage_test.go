@@ -1,6 +1,9 @@
 package tests
 
 import (
+	"os"
+	"os/exec"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -13,6 +16,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/internal/pgtest"
+	"vorrang/service/api"
 )
 
 const oneLane = "lane: harbour\nenvironments: [{name: staging, target: env:TARGET}]\n"
@@ -125,4 +129,54 @@ func TestAKilledServiceLeavesAnAutocommitStepInDoubt(t *testing.T) {
 	require.NoError(t, err)
 	require.Nil(t, ended.Failure, "%v", ended.Failure)
 	assert.Equal(t, "1", pgtest.Query(t, target, "SELECT count(*) FROM slow"), "it went on at the statement in doubt")
+}
+
+// A disk that is full is a small file system in memory, in which the target's
+// tables lie.
+func TestAFullDiskFailsTheStepAndNothingElse(t *testing.T) {
+	server := pgtest.Own(t)
+	disk := filepath.Join(server.Folder, "disk")
+	require.NoError(t, os.Mkdir(disk, 0o755))
+	if output, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=16m", "tmpfs", disk).CombinedOutput(); err != nil {
+		t.Skipf("a file system can only be mounted as root: %s", output)
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", "--lazy", disk).Run() })
+	space := filepath.Join(disk, "space")
+	require.NoError(t, exec.Command("install", "-d", "-o", "postgres", "-m", "700", space).Run())
+	target := server.Database(t)
+	pgtest.Exec(t, server.URL("postgres"), "CREATE TABLESPACE small LOCATION '"+space+"'")
+	pgtest.Exec(t, target, "SET search_path = public; CREATE TABLE reading (at int, level text); CREATE TABLE level (at int PRIMARY KEY, level text) TABLESPACE small; "+
+		"INSERT INTO reading SELECT n, repeat('x', 100) FROM generate_series(1, 200000) n")
+
+	p := startProcess(t, "TARGET="+target)
+	_, err := p.ApplyLane(t.Context(), "lane.yaml", []byte(oneLane))
+	require.NoError(t, err)
+	p.submit(map[string]string{"1-copy.sql": "CREATE TABLE copy TABLESPACE small AS SELECT * FROM reading"})
+	_, err = p.Baseline(t.Context(), "harbour", "staging", "0", false)
+	require.NoError(t, err)
+	promote := func() *api.Deployment {
+		promoted, err := p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+		require.NoError(t, err)
+		require.NoError(t, p.Follow(t.Context(), promoted.Deployment.ID, 0, func(deploy.Event) error { return nil }))
+		ended, err := p.Deployment(t.Context(), promoted.Deployment.ID)
+		require.NoError(t, err)
+		return ended
+	}
+	ended := promote()
+	require.Equal(t, deploy.Failed, ended.Outcome)
+	assert.Equal(t, "53100", ended.Failure.SQLState)
+	assert.Contains(t, ended.Failure.Message, "No space left on device")
+	assert.Equal(t, "null", pgtest.Query(t, target, "SELECT to_regclass('copy')"), "nothing of it is there")
+
+	p.submit(map[string]string{"1-copy.sql": "SELECT 1", "2-fill.sql": "/*---\nmode: batches\nbatch-size: 20000\npause: 0\n---*/\n" +
+		"INSERT INTO level SELECT * FROM reading WHERE at > (SELECT coalesce(max(at), 0) FROM level) ORDER BY at LIMIT :batch"})
+	ended = promote()
+	require.Equal(t, deploy.Failed, ended.Outcome)
+	assert.Equal(t, "53100", ended.Failure.SQLState)
+	assert.Contains(t, ended.Failure.Left, "rows so far; the next promotion goes on from there")
+	assert.NotEqual(t, "0", pgtest.Query(t, target, "SELECT count(*) FROM level"), "the batches before it stay")
+
+	require.NoError(t, exec.Command("mount", "-o", "remount,size=256m", disk).Run())
+	require.Equal(t, deploy.Done, promote().Outcome)
+	assert.Equal(t, "200000", pgtest.Query(t, target, "SELECT count(*) FROM level"))
 }

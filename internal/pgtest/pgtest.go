@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -70,7 +71,7 @@ func Own(t testing.TB) *Server {
 }
 
 func launch(settings ...string) (*Server, error) {
-	folder, err := os.MkdirTemp("", "vorrang-test-")
+	folder, err := os.MkdirTemp(memory(), "vorrang-test-")
 	if err != nil {
 		return nil, err
 	}
@@ -87,6 +88,17 @@ func launch(settings ...string) (*Server, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// memory is a folder in memory with room for a test's databases, or empty if
+// this machine has none.
+func memory() string {
+	const folder, room = "/dev/shm", 2 << 30 // bytes
+	var stat syscall.Statfs_t
+	if err := syscall.Statfs(folder, &stat); err != nil || stat.Bavail*uint64(stat.Bsize) < room {
+		return ""
+	}
+	return folder
 }
 
 // Start starts the server; settings have the form NAME=VALUE.
