@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -93,7 +94,7 @@ func (s *Service) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
 // trouble, not an error.
 func (s *Service) environmentStatus(ctx context.Context, p place, steps string) (api.EnvironmentStatus, error) {
 	status := api.EnvironmentStatus{Lane: p.lane.Name, Environment: p.environment.Name, Target: p.environment.Target,
-		Disposable: p.environment.Disposable, Trouble: []api.Trouble{}, Gate: []gate.Check{}}
+		Disposable: p.environment.Disposable, OnFailure: p.lane.Policy(p.environment), Trouble: []api.Trouble{}, Gate: []gate.Check{}}
 	running, err := s.lastDeployments(ctx, p, &status)
 	if err != nil {
 		return status, err
@@ -197,12 +198,20 @@ func failures(view plan.View, status *api.EnvironmentStatus) []api.Trouble {
 		if s.State.Status != ledger.StatusFailed || s.State.Progress.Direction == ledger.Back {
 			continue
 		}
-		list = append(list, api.Trouble{Kind: "failed", Step: s.Step.Number,
-			Message: fmt.Sprintf("step %s (%s) failed in deployment %s: %s", s.Step.Number, s.Step.Slug, s.State.Deployment, s.State.Progress.Error),
-			Next:    fmt.Sprintf("mend the cause, then promote again: vorrang promote -lane %s -to %s", status.Lane, status.Environment)})
+		next := fmt.Sprintf("mend the cause, then promote again: vorrang promote -lane %s -to %s", status.Lane, status.Environment)
+		if slices.Contains(duplicates, s.State.Progress.SQLState) {
+			next = fmt.Sprintf("something of it is there already; if somebody carried it out by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
+				status.Lane, status.Environment, s.Step.Number)
+		}
+		list = append(list, api.Trouble{Kind: "failed", Step: s.Step.Number, Next: next,
+			Message: fmt.Sprintf("step %s (%s) failed in deployment %s: %s", s.Step.Number, s.Step.Slug, s.State.Deployment, s.State.Progress.Error)})
 	}
 	return list
 }
+
+// duplicates are the SQLSTATEs of objects that are there already: a schema, a
+// table or index, a column, a function, another object.
+var duplicates = []string{"42P06", "42P07", "42701", "42723", "42710"}
 
 func stepStatus(s plan.Standing) api.StepStatus {
 	status := api.StepStatus{Number: s.Step.Number, Slug: s.Step.Slug, State: s.State.Status, Flags: s.Flags,

@@ -8,6 +8,11 @@ export const labels = {
   rollBack: 'Roll back',
   baseline: 'Baseline',
   settle: 'Settle',
+  amend: 'Amend',
+  attest: 'Attest',
+  rebuild: 'Rebuild',
+  withdraw: 'Withdraw',
+  howKnown: 'How do you know? Your reason stands in the ledger.',
   stop: 'Cancel deployment',
   cancel: 'Leave as it is',
   inOrder: 'in order',
@@ -34,6 +39,23 @@ export const checkTitles: Record<string, string> = {
   quiet: 'Quiet',
   unreachable: 'Target not reached',
   failed: 'Failed step',
+}
+
+/** What an edit amounts to, by the parser's tokens. */
+export const changes: Record<string, string> = {
+  'white space': 'Only white space differs; what it runs is the same.',
+  comments: 'Only comments and white space differ; what it runs is the same.',
+  statements: 'What it runs differs.',
+}
+
+/** What verify finds, in words. */
+export const deviationTitles: Record<string, string> = {
+  chain: 'Chain', checksum: 'Checksum', absent: 'Absent', order: 'Order', late: 'Late', 'in-doubt': 'In doubt', history: 'History',
+}
+
+/** A step as people say it. */
+export function titled(step: { number: string; slug: string }): string {
+  return `${step.number} ${step.slug.replaceAll('-', ' ')}`
 }
 
 export function plural(n: number, noun: string): string {

@@ -68,6 +68,8 @@ type EnvironmentStatus struct {
 	Target      string `json:"target" description:"The reference, never the URL."`
 	Disposable  bool   `json:"disposable,omitempty"`
 
+	OnFailure plan.Policy `json:"on_failure" enum:"stop,back-out" description:"What becomes of a deployment's earlier steps when one fails, unless the promotion says."`
+
 	At       step.Number `json:"at,omitempty" description:"The highest step that is in the target."`
 	AtSlug   string      `json:"at_slug,omitempty"`
 	Applied  int         `json:"applied" description:"Steps carried out or vouched for."`

@@ -15,6 +15,9 @@ export type Failure = Schemas['Failure']
 export type Preview = Schemas['Preview']
 export type Ledger = Schemas['Ledger']
 export type StepTexts = Schemas['StepTexts']
+export type Evidence = Schemas['Evidence']
+export type Difference = Schemas['Difference']
+export type Verification = Schemas['Verification']
 export type Problem = Schemas['Problem']
 
 /** Who is signed in: undefined until asked, null for nobody. */

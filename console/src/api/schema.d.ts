@@ -615,6 +615,11 @@ export interface components {
             last?: components["schemas"]["Deployment"];
             /** @description Steps meant for other environments. */
             not_here: number;
+            /**
+             * @description What becomes of a deployment's earlier steps when one fails, unless the promotion says.
+             * @enum {string}
+             */
+            on_failure: "stop" | "back-out";
             pending: number;
             /** @description False where the target could not be looked at; the figures are then missing. */
             reached: boolean;

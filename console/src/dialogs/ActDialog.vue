@@ -9,7 +9,7 @@ import GateList from '../parts/GateList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 
 /** A dialog that says what will happen where, and does it once it is confirmed. */
-const props = defineProps<{ title: string; confirm: string; ready: boolean; severity?: string; act: () => Promise<void> }>()
+const props = defineProps<{ title: string; confirm: string; ready: boolean; severity?: string; wide?: boolean; act: () => Promise<void> }>()
 const open = defineModel<boolean>('open', { required: true })
 
 const busy = ref(false)
@@ -29,7 +29,7 @@ async function run() {
 </script>
 
 <template>
-  <Dialog v-model:visible="open" modal :header="title" @show="problem = undefined">
+  <Dialog v-model:visible="open" modal :header="title" :class="{ wide }" @show="problem = undefined">
     <form class="stack" @submit.prevent="run">
       <slot />
       <GateList v-if="problem?.checks?.length" :checks="problem.checks" holds-only />

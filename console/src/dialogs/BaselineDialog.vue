@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Checkbox from 'primevue/checkbox'
 import Select from 'primevue/select'
 import { computed, ref } from 'vue'
 
@@ -16,13 +17,14 @@ const choices = computed(() => [
   ...(props.environment.steps ?? []).map((s) => ({ value: s.number, label: `${s.number} ${s.slug.replaceAll('-', ' ')}` })),
 ])
 const at = ref<string>()
+const check = ref(true)
 const covered = computed(() => choices.value.findIndex((c) => c.value === at.value))
 
 async function act() {
   await result(
     api.POST('/api/v1/lanes/{lane}/environments/{environment}/baselines', {
       params: { path: { lane: props.environment.lane, environment: props.environment.environment } },
-      body: { at: at.value ?? '' },
+      body: { at: at.value ?? '', check: check.value },
     }),
   )
   emit('done')
@@ -37,5 +39,6 @@ async function act() {
       <Select v-model="at" :options="choices" option-label="label" option-value="value" placeholder="Choose a step" class="grow" size="small" filter />
     </label>
     <p v-if="at !== undefined" class="soft">{{ covered === 0 ? 'No step will be covered; all are pending.' : `${plural(covered, 'step')} will be covered and never run here.` }}</p>
+    <label class="row"><Checkbox v-model="check" binary /> First apply these steps to a scratch database on the disposable environment's server, and compare the objects' names</label>
   </ActDialog>
 </template>

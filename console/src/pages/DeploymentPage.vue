@@ -5,7 +5,7 @@ import Skeleton from 'primevue/skeleton'
 import { computed, onMounted, onUnmounted, ref, shallowRef } from 'vue'
 import { RouterLink, useRouter } from 'vue-router'
 
-import { api, problemOf, result, type Deployment, type Problem } from '../api'
+import { api, problemOf, result, type DeployEvent, type Deployment, type Problem } from '../api'
 import ActDialog from '../dialogs/ActDialog.vue'
 import { useEvents } from '../follow'
 import { labels, plural } from '../labels'
@@ -53,13 +53,22 @@ const lines = computed<Line[]>(() => {
     }
     if (e.kind === 'statement') line.detail = `statement ${e.statement} of ${e.of}, line ${e.line}`
     if (e.kind === 'waiting') line.detail = e.message ?? ''
-    if (e.kind === 'step-done') Object.assign(line, { state: deployment.value?.direction === 'back' ? 'rolled back' : 'applied', took: took(e.duration_ms ?? 0), detail: '' })
+    if (e.kind === 'batch') line.detail = rowsOf(e)
+    if (e.kind === 'step-ready') Object.assign(line, { state: 'ran', took: took(e.duration_ms ?? 0), detail: 'commits with the rest' })
+    if (e.kind === 'step-done') Object.assign(line, { state: e.direction === 'back' ? 'rolled back' : 'applied', took: took(e.duration_ms ?? 0), detail: line.detail.includes('rows') ? line.detail : '' })
     if (e.kind === 'step-failed') Object.assign(line, { state: 'failed', took: took(e.duration_ms ?? 0) })
   }
   return list
 })
-const done = computed(() => lines.value.filter((l) => l.state === 'applied' || l.state === 'rolled back').length)
-const said = computed(() => events.value.filter((e) => e.kind === 'notice' || e.kind === 'waiting' || (e.kind === 'ended' && e.message)))
+function rowsOf(e: DeployEvent) {
+  const rest = e.rest ? `, about ${e.rest.toLocaleString('en')} to go` : ''
+  return `${(e.rows ?? 0).toLocaleString('en')} rows so far, ${(e.rate ?? 0).toLocaleString('en')} a second${rest}`
+}
+
+const wanted = computed(() => (deployment.value?.direction === 'back' ? 'rolled back' : 'applied'))
+const done = computed(() => lines.value.filter((l) => l.state === wanted.value).length)
+const telling = ['notice', 'waiting', 'emptied', 'backing-out']
+const said = computed(() => events.value.filter((e) => telling.includes(e.kind) || (e.kind === 'ended' && e.message)))
 const failure = computed(() => deployment.value?.failure ?? events.value.find((e) => e.kind === 'step-failed')?.failure)
 const running = computed(() => deployment.value?.outcome === 'running')
 const lasted = computed(() => {
@@ -82,7 +91,7 @@ const lasted = computed(() => {
         <Button :label="`To ${deployment.environment}`" size="small" severity="secondary" outlined @click="router.push(`/lanes/${deployment.lane}/${deployment.environment}`)" />
       </div>
       <p class="soft">
-        {{ plural(deployment.planned, 'step') }} {{ deployment.direction }}, started by <b>{{ deployment.actor }}</b> at {{ moment(deployment.started_at) }} UTC,
+        <b v-if="deployment.rebuild">Rebuild: </b>{{ plural(deployment.planned, 'step') }} {{ deployment.direction }}<template v-if="deployment.whole">, all in one transaction</template><template v-else-if="deployment.on_failure === 'back-out'">, backed out if one fails</template>, started by <b>{{ deployment.actor }}</b> at {{ moment(deployment.started_at) }} UTC,
         {{ running ? 'running for' : 'took' }} {{ lasted }}
         <span v-if="broken && running" class="warn"> · the connection broke off; it is taken up again</span>
       </p>

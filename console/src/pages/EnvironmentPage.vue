@@ -10,13 +10,19 @@ import Tabs from 'primevue/tabs'
 import { computed, ref, shallowRef, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { api, problemOf, result, type Deployment, type Ledger, type Preview, type Problem, type StepStatus, type StepTexts } from '../api'
+import { api, problemOf, result, type Deployment, type Ledger, type Preview, type Problem, type StepStatus, type StepTexts, type Trouble, type Verification } from '../api'
+import ActDialog from '../dialogs/ActDialog.vue'
+import AmendDialog from '../dialogs/AmendDialog.vue'
+import AttestDialog from '../dialogs/AttestDialog.vue'
 import BaselineDialog from '../dialogs/BaselineDialog.vue'
 import PromoteDialog from '../dialogs/PromoteDialog.vue'
+import RebuildDialog from '../dialogs/RebuildDialog.vue'
 import RollbackDialog from '../dialogs/RollbackDialog.vue'
 import SettleDialog from '../dialogs/SettleDialog.vue'
-import { labels, plural } from '../labels'
+import { deviationTitles, labels, plural, titled } from '../labels'
+import CommandLine from '../parts/CommandLine.vue'
 import DeploymentTable from '../parts/DeploymentTable.vue'
+import DifferenceView from '../parts/DifferenceView.vue'
 import GateList from '../parts/GateList.vue'
 import LedgerTable from '../parts/LedgerTable.vue'
 import PreviewList from '../parts/PreviewList.vue'
@@ -27,6 +33,7 @@ import StepTable from '../parts/StepTable.vue'
 import TroubleRow from '../parts/TroubleRow.vue'
 import { usePolled } from '../poll'
 import { stateOf } from '../state'
+import { moment } from '../time'
 
 const props = defineProps<{ lane: string; environment: string }>()
 const path = { lane: props.lane, environment: props.environment }
@@ -39,6 +46,7 @@ const tab = ref('steps')
 const preview = shallowRef<Preview>()
 const ledger = shallowRef<Ledger>()
 const deployments = shallowRef<Deployment[]>()
+const verification = shallowRef<Verification>()
 const tabProblem = ref<Problem>()
 
 // What a tab shows is fetched when it is opened, and again when the target has changed.
@@ -49,6 +57,8 @@ watch([tab, () => status.value?.entries, () => status.value?.pending], async () 
       preview.value = await result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path, query: { limit: 50000 } } }))
     if (tab.value === 'ledger')
       ledger.value = await result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/ledger', { params: { path, query: { limit: 2000 } } }))
+    if (tab.value === 'verify')
+      verification.value = await result(api.GET('/api/v1/lanes/{lane}/verification', { params: { path: { lane: props.lane }, query: { environment: props.environment } } }))
     if (tab.value === 'deployments')
       deployments.value = (await result(api.GET('/api/v1/deployments', { params: { query: { ...path, limit: 100 } } }))).deployments
   } catch (error) {
@@ -56,7 +66,7 @@ watch([tab, () => status.value?.entries, () => status.value?.pending], async () 
   }
 })
 
-const dialog = ref<'promote' | 'rollback' | 'baseline' | 'settle' | ''>('')
+const dialog = ref<'promote' | 'rollback' | 'baseline' | 'settle' | 'amend' | 'attest' | 'rebuild' | 'withdraw' | ''>('')
 function opened(name: typeof dialog.value) {
   return computed({ get: () => dialog.value === name, set: (on) => (dialog.value = on ? name : '') })
 }
@@ -64,13 +74,40 @@ const promoteOpen = opened('promote')
 const rollbackOpen = opened('rollback')
 const baselineOpen = opened('baseline')
 const settleOpen = opened('settle')
+const amendOpen = opened('amend')
+const attestOpen = opened('attest')
+const rebuildOpen = opened('rebuild')
+const withdrawOpen = opened('withdraw')
 
 const unknown = computed(() => status.value?.trouble.some((t) => t.kind === 'known-database') ?? false)
 const doubtful = computed(() => status.value?.steps?.find((s) => s.state === 'in doubt')?.number ?? '')
+const waiting = computed(() => (status.value?.steps ?? []).filter((s) => ['pending', 'rolled back', 'failed'].includes(s.state) && !s.flags?.includes('not here')))
+const attestable = computed(() => {
+  const first = waiting.value.filter((s) => s.flags?.includes('late') || s.state === 'failed')
+  return [...first, ...waiting.value.filter((s) => !first.includes(s))]
+})
+
+/** What a trouble's next move is, as a dialog of this page. */
+function moveOf(t: Trouble): { label: string; dialog: typeof dialog.value } | undefined {
+  switch (t.kind) {
+    case 'known-database': return { label: labels.baseline, dialog: 'baseline' }
+    case 'checksums': return { label: labels.amend, dialog: 'amend' }
+    case 'order': return { label: labels.attest, dialog: 'attest' }
+    case 'nothing-in-doubt': return doubtful.value ? { label: labels.settle, dialog: 'settle' } : { label: labels.rollBack, dialog: 'rollback' }
+    case 'failed': return t.next.includes('vorrang attest') ? { label: labels.attest, dialog: 'attest' } : { label: labels.promote, dialog: 'promote' }
+  }
+}
 
 const texts = shallowRef<StepTexts>()
 const textsOpen = ref(false)
+const openedStep = shallowRef<StepStatus>()
+const newest = computed(() => !!openedStep.value && openedStep.value.number === status.value?.steps?.at(-1)?.number && waiting.value.includes(openedStep.value))
+async function withdraw() {
+  await result(api.POST('/api/v1/lanes/{lane}/steps/{step}/withdrawal', { params: { path: { lane: props.lane, step: openedStep.value?.number ?? '' } } }))
+  await refresh()
+}
 async function openStep(step: StepStatus) {
+  openedStep.value = step
   if (step.flags?.includes('absent')) return
   texts.value = await result(api.GET('/api/v1/lanes/{lane}/steps/{step}', { params: { path: { lane: props.lane, step: step.number }, query: { limit: 50000 } } }))
   textsOpen.value = true
@@ -89,12 +126,14 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
         <code class="soft">{{ status.target }}</code>
         <span v-if="status.disposable" class="soft small">disposable</span>
         <span class="grow" />
-        <Button v-if="unknown" :label="labels.baseline + '…'" icon="pi pi-flag" size="small" @click="dialog = 'baseline'" />
-        <Button v-if="doubtful" :label="labels.settle + '…'" icon="pi pi-question-circle" size="small" @click="dialog = 'settle'" />
+        <Button v-if="status.disposable" :label="labels.rebuild + '…'" icon="pi pi-refresh" size="small" severity="secondary" text @click="dialog = 'rebuild'" />
+        <Button :label="labels.attest + '…'" icon="pi pi-user-edit" size="small" severity="secondary" text :disabled="!waiting.length" @click="dialog = 'attest'" />
         <Button :label="labels.rollBack + '…'" icon="pi pi-undo" size="small" severity="secondary" outlined :disabled="!status.applied" @click="dialog = 'rollback'" />
         <Button :label="labels.promote + '…'" icon="pi pi-arrow-right" size="small" :severity="unknown ? 'secondary' : undefined" :disabled="!status.pending" @click="dialog = 'promote'" />
       </div>
-      <TroubleRow v-for="t in status.trouble" :key="t.kind + t.step" :environment="status" :trouble="t" />
+      <TroubleRow v-for="t in status.trouble" :key="t.kind + t.step" :environment="status" :trouble="t">
+        <Button v-if="moveOf(t)" :label="moveOf(t)!.label + '…'" size="small" severity="danger" outlined class="move" @click="dialog = moveOf(t)!.dialog" />
+      </TroubleRow>
       <p v-if="status.running" class="panel running">
         <i class="pi pi-spin pi-spinner" /> <RouterLink :to="`/deployments/${status.running.id}`">Deployment {{ status.running.id }}</RouterLink>,
         started by {{ status.running.actor }}, is running here: {{ plural(status.running.planned, 'step') }} {{ status.running.direction }}.
@@ -115,6 +154,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           <Tab value="preview">Preview</Tab>
           <Tab value="gate">Gate</Tab>
           <Tab value="ledger">Ledger</Tab>
+          <Tab value="verify">Verify</Tab>
           <Tab value="deployments">{{ labels.deployments }}</Tab>
         </TabList>
         <TabPanels>
@@ -123,14 +163,31 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           <TabPanel value="preview"><PreviewList v-if="preview" :preview="preview" /></TabPanel>
           <TabPanel value="gate"><GateList :checks="status.gate" /></TabPanel>
           <TabPanel value="ledger"><LedgerTable v-if="ledger" :ledger="ledger" /></TabPanel>
+          <TabPanel value="verify">
+            <div v-if="verification" class="stack">
+              <p v-if="!verification.deviations.length && !verification.unreached.length" class="good">The history is consistent: chain, last seen entry, checksums, order, and with the environment before.</p>
+              <div v-for="(d, i) in verification.deviations" :key="i" class="panel">
+                <p><strong class="bad">{{ deviationTitles[d.kind] }}:</strong> {{ d.what }} <span v-if="d.since" class="soft small">since {{ moment(d.since) }} UTC</span></p>
+                <p class="small">→ <CommandLine v-if="d.settle.startsWith('vorrang ')" :command="d.settle" /><template v-else>{{ d.settle }}</template></p>
+              </div>
+            </div>
+          </TabPanel>
           <TabPanel value="deployments"><DeploymentTable v-if="deployments" :deployments="deployments" /></TabPanel>
         </TabPanels>
       </Tabs>
       <PromoteDialog v-model:open="promoteOpen" :environment="status" />
       <RollbackDialog v-model:open="rollbackOpen" :environment="status" />
       <BaselineDialog v-model:open="baselineOpen" :environment="status" @done="refresh" />
+      <AmendDialog v-model:open="amendOpen" :environment="status" @done="refresh" />
+      <AttestDialog v-model:open="attestOpen" :environment="status" :steps="attestable" @done="refresh" />
+      <RebuildDialog v-model:open="rebuildOpen" :environment="status" />
+      <ActDialog v-model:open="withdrawOpen" :title="`${labels.withdraw} step ${openedStep?.number} from ${lane}`" :act="withdraw" ready severity="danger" :confirm="`Take step ${openedStep?.number} out of the catalogue`">
+        <p>The step leaves the catalogue of <b>{{ lane }}</b>, if it is applied in no environment. Take its files out of the step folder too, or the next submit brings it back.</p>
+      </ActDialog>
       <SettleDialog v-model:open="settleOpen" :environment="status" :step="doubtful" @done="refresh" />
-      <Dialog v-model:visible="textsOpen" modal dismissable-mask :header="texts ? `${texts.number} ${texts.slug.replaceAll('-', ' ')}` : ''">
+      <Dialog v-model:visible="textsOpen" modal dismissable-mask :header="texts ? titled(texts) : ''">
+        <DifferenceView v-if="openedStep?.difference" :difference="openedStep.difference" class="file" />
+        <p v-if="newest" class="row"><span class="grow" /><Button :label="labels.withdraw + '…'" icon="pi pi-trash" size="small" severity="secondary" outlined @click="((textsOpen = false), (dialog = 'withdraw'))" /></p>
         <div v-for="f in texts?.files" :key="f.name" class="stack file">
           <p class="row"><b>{{ parts[f.part] }}</b> <code class="soft">{{ f.name }}</code> <code class="soft small" :title="f.checksum">{{ f.checksum.slice(0, 12) }}</code></p>
           <SqlText :text="f.text" :shortened="f.shortened" />
@@ -146,5 +203,6 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
 dt { color: var(--ink-soft); }
 dd { margin: 0; }
 .running { border-left: 4px solid var(--warn); }
+.move { flex: none; }
 .file { gap: 5px; margin-bottom: var(--gap); }
 </style>
