@@ -51,6 +51,9 @@ func (e *RunningError) Error() string {
 // Begin records a new running deployment. An environment has one at a time: a
 // second one is a *RunningError.
 func (r *Records) Begin(ctx context.Context, d Deployment) (Deployment, error) {
+	if err := r.guard.ours(); err != nil {
+		return d, err
+	}
 	for {
 		rows, _ := r.pool.Query(ctx, `INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate)
 			VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING `+deploymentColumns,

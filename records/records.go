@@ -21,8 +21,8 @@ import (
 
 // Records is the service's store. It is safe for concurrent use.
 type Records struct {
-	pool *pgxpool.Pool
-	only *postgres.Session // keeps other services away
+	pool  *pgxpool.Pool
+	guard *guard
 
 	catalogues  catalogues
 	submissions turns
@@ -59,17 +59,22 @@ func Open(ctx context.Context, url string, wait time.Duration) (*Records, error)
 		only.Close()
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
-	return &Records{pool: pool, only: only}, nil
+	return &Records{pool: pool, guard: watchOver(only, url)}, nil
 }
 
 // Close ends all connections.
 func (r *Records) Close() {
 	r.pool.Close()
-	r.only.Close()
+	r.guard.end()
 }
 
-// Ping reports whether the records can be reached.
-func (r *Records) Ping(ctx context.Context) error { return r.pool.Ping(ctx) }
+// Ping reports whether the records can be reached, and are this service's.
+func (r *Records) Ping(ctx context.Context) error {
+	if err := r.guard.ours(); err != nil {
+		return err
+	}
+	return r.pool.Ping(ctx)
+}
 
 // upgrade applies the embedded steps with the same core that serves the lanes.
 // The session that it returns holds the lock of the records' database.

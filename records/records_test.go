@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -211,4 +213,39 @@ func TestAnEnvironmentHasOneRunningDeployment(t *testing.T) {
 	require.NoError(t, err, "there is room again")
 	_, err = r.Deployment(t.Context(), 999)
 	assert.ErrorIs(t, err, records.ErrNotFound)
+}
+
+func TestTheRecordsAreGuardedThroughARestartOfTheirServer(t *testing.T) {
+	server := pgtest.Own(t)
+	url := server.Database(t)
+	r := open(t, url)
+	t.Cleanup(r.Close)
+	require.NoError(t, server.Stop("immediate"))
+	require.NoError(t, server.Start())
+	soon := func(is func() bool) {
+		t.Helper()
+		require.Eventually(t, is, 20*time.Second, 50*time.Millisecond)
+	}
+	held := func() bool {
+		second, err := records.Open(t.Context(), url, 100*time.Millisecond)
+		if err == nil {
+			second.Close() // it was faster than the guard
+		}
+		return err != nil && strings.Contains(err.Error(), "another vorrangd works on these records")
+	}
+	soon(held)
+
+	other := pgtest.Connect(t, url)
+	_, err := other.Exec(t.Context(), `SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND granted;
+		SELECT pg_advisory_lock(6228322645263148849)`, pgx.QueryExecModeSimpleProtocol)
+	require.NoError(t, err)
+	soon(func() bool { return r.Ping(t.Context()) != nil })
+	assert.ErrorContains(t, r.Ping(t.Context()), "another vorrangd has taken these records over")
+	_, err = r.Begin(t.Context(), records.Deployment{})
+	assert.ErrorContains(t, err, "another vorrangd has taken these records over")
+	_, err = r.Submit(t.Context(), "harbour", "pilot")
+	assert.ErrorContains(t, err, "another vorrangd has taken these records over")
+	_, err = other.Exec(t.Context(), `SELECT pg_advisory_unlock_all()`)
+	require.NoError(t, err)
+	soon(func() bool { return r.Ping(t.Context()) == nil })
 }

@@ -116,6 +116,12 @@ func (s *Session) SameDatabase(ctx context.Context, other *Session) (bool, error
 	return same, s.wrap(err)
 }
 
+// Alive is an error if the session, and with it its lock, is gone.
+func (s *Session) Alive(ctx context.Context) error {
+	_, err := s.backend(ctx)
+	return err
+}
+
 // Unlock lets the target's lock go at once, so that whoever was told that a
 // deployment ended can begin the next. It does nothing where the connection is
 // gone: the lock went with it.
