@@ -3,7 +3,7 @@ SHELL := /bin/bash
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo development)
 CONSOLE := $(shell find console/src console/public -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/index.html)
 
-.PHONY: demo demo-stop demo-reset tour test vet bench pictures build fmt
+.PHONY: demo demo-stop demo-trouble demo-reset tour test vet bench pictures build fmt
 
 demo: ## sets up, builds and starts Vorrang with the demo's data
 	@scripts/setup demo
@@ -12,6 +12,9 @@ demo: ## sets up, builds and starts Vorrang with the demo's data
 
 demo-stop:
 	@scripts/demo stop
+
+demo-trouble: ## brings a lane of the running demo into every kind of trouble
+	@scripts/trouble
 
 demo-reset:
 	@scripts/demo reset

@@ -4,10 +4,12 @@ import (
 	"context"
 	"unicode/utf8"
 
+	"vorrang/core/deploy"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/review"
+	"vorrang/core/sqltext"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -77,6 +79,9 @@ func (s *Service) previewAction(ctx context.Context, texts func(context.Context,
 	shown.SQL, shown.Shortened = shorten(text, limit)
 	shown.Losses = append(shown.Losses, review.Losses(text)...)
 	if a.Direction == ledger.Back {
+		if statements, err := sqltext.Cut(text); err == nil {
+			shown.Mode = deploy.ModeBack(shown.Mode, statements)
+		}
 		forward, err := s.Records.Text(ctx, a.Step.Forward.Checksum)
 		if err != nil {
 			return shown, err

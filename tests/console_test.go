@@ -2,6 +2,7 @@ package tests
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -13,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vorrang/client"
+	"vorrang/core/deploy"
 	"vorrang/internal/browser"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
@@ -64,10 +66,11 @@ func (p *page) press(words string) {
 }
 
 // fill puts a text into a field at once: a dialog that is still opening takes
-// the focus away from whoever types.
+// the focus away from whoever types. The newest dialog's field is meant; an
+// older one may still be closing.
 func (p *page) fill(name, text string) {
 	p.t.Helper()
-	enter := fmt.Sprintf(`(() => { const i = document.querySelector('input[name=%q]'); if (!i) return false;
+	enter := fmt.Sprintf(`(() => { const i = [...document.querySelectorAll('input[name=%q]')].at(-1); if (!i) return false;
 		i.value = %q; i.dispatchEvent(new Event('input', { bubbles: true })); return true })()`, name, text)
 	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](enter, chromedp.WithPollingTimeout(20*time.Second)))
 	require.NoError(p.t, err, "there is no field %q", name)
@@ -201,4 +204,81 @@ func TestTheConsoleSaysWhenTheServiceIsAway(t *testing.T) {
 	p.sees("Nothing is wrong")
 	p.w.Stop()
 	p.sees("The service does not answer.")
+}
+
+func TestEveryTroubleHasItsNextMoveInTheConsole(t *testing.T) {
+	p := openConsole(t)
+	p.w.Submitted(map[string]string{"1-vessel.sql": "CREATE TABLE vessel (id int)", "2-berth.sql": "CREATE TABLE berth (id int)", "2-berth.back.sql": "DROP TABLE berth"})
+	pgtest.Exec(t, p.w.URLs["staging"], "CREATE TABLE public.berth (id int)")
+	_, err := p.w.Baseline(t.Context(), "harbour", "staging", "0", false)
+	require.NoError(t, err)
+	require.Equal(t, deploy.Failed, p.w.Promoted("staging").Outcome)
+	p.w.Submitted(map[string]string{"1-vessel.sql": "-- the fleet\nCREATE TABLE vessel (id int)"})
+	p.signIn()
+	p.goTo("/lanes/harbour/staging")
+	p.sees("something of it is there already")
+
+	p.press("Amend")
+	p.sees("Only comments and white space differ; what it runs is the same.")
+	p.sees("-- the fleet")
+	p.fill("reason", "only a comment")
+	p.press("Record the new text of step 1 as right")
+	p.sees("Failed step")
+	p.press("Attest")
+	p.sees("table berth is there")
+	p.fill("reason", "made by hand on Sunday")
+	p.press("Record step 2 as carried out by hand")
+	p.sees("in order")
+	assert.Equal(t, "made by hand on Sunday", pgtest.Query(t, p.w.URLs["staging"], "SELECT detail ->> 'reason' FROM vorrang.ledger WHERE action = 'attested'"))
+	p.press("Verify")
+	p.sees("step 1 (vessel) is applied here, and pending in development")
+
+	p.goTo("/lanes/harbour/development")
+	p.press("Promote")
+	p.sees("the steps before it stay")
+	p.press("Apply 2 steps to development")
+	p.sees("2 of 2 steps")
+	p.goTo("/lanes/harbour/development")
+	p.press("Rebuild")
+	p.sees("rows included")
+	p.fill("confirm", "development")
+	p.press("Empty development and apply every step")
+	p.sees("objects were dropped; the effect of 2 steps went with them")
+	p.sees("2 of 2 steps")
+
+	p.w.Submitted(map[string]string{"3-pilot.sql": "CREATE TABLE pilot (id int)"})
+	p.goTo("/lanes/harbour/production")
+	p.press("3")
+	p.press("Withdraw")
+	p.press("Take step 3 out of the catalogue")
+	require.Eventually(t, func() bool {
+		lane, err := p.w.Lane(t.Context(), "harbour")
+		return err == nil && lane.Steps == 2
+	}, 20*time.Second, 50*time.Millisecond)
+}
+
+func TestADoubtIsSettledInTheConsole(t *testing.T) {
+	p := openConsole(t)
+	p.w.Submitted(map[string]string{"1-index.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE berth (id int);\nSELECT pg_sleep(60);"})
+	promoted, err := p.w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+	require.NoError(t, err)
+	enough := errors.New("enough")
+	require.ErrorIs(t, p.w.Follow(t.Context(), promoted.Deployment.ID, 0, func(e deploy.Event) error {
+		if e.Statement == 2 {
+			return enough
+		}
+		return nil
+	}), enough)
+	pgtest.Exec(t, p.w.URLs["staging"], "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query = 'SELECT pg_sleep(60)' AND datname = current_database()")
+	p.w.Ended(promoted)
+	p.signIn()
+	p.goTo("/lanes/harbour/staging")
+	p.sees("step 1 is in doubt: its statement 2 of 2 began")
+	p.press("Settle")
+	p.sees("table berth is there")
+	p.sees("the step has no check that could decide")
+	p.do(chromedp.Click(chromedp.CSS(`[role="dialog"] input[value="applied"]`)))
+	p.fill("reason", "it only slept")
+	p.press("Record it in the ledger")
+	p.sees("in order")
 }

@@ -86,10 +86,10 @@ func printLosses(e *env, action api.PreviewAction) {
 		fmt.Fprintln(e.out, e.paint.warn("-- ! this step has no way back"))
 	}
 	for _, loss := range action.Losses {
-		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("-- ! line %d %s: what is in it then is lost", loss.Line, loss.What)))
+		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("-- ! line %d %s: what is there then is lost", loss.Line, loss.What)))
 	}
 	for _, loss := range action.LostBefore {
-		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("-- ! when the step went forward, its line %d %s; this does not bring that back", loss.Line, strings.Replace(loss.What, "s ", "d ", 1))))
+		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("-- ! line %d of the step itself %s; this does not bring back what was there", loss.Line, loss.What)))
 	}
 }
 

@@ -197,6 +197,9 @@ func printEvidence(e *env, at spot, found *api.Evidence) {
 		for _, index := range found.Invalid {
 			fmt.Fprintf(e.out, "→ to drop the %s and let the step try again: %s\n", index, p.strong(command+` -as not-applied -drop-invalid -reason "…"`))
 		}
+		if len(found.Invalid) > 0 {
+			return
+		}
 		fmt.Fprintf(e.out, "→ if the statement took effect: %s\n→ if not: %s\n",
 			p.strong(command+` -as applied -reason "…"`), p.strong(command+` -as not-applied -reason "…"`))
 	}

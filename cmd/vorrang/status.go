@@ -265,8 +265,11 @@ func stepCells(p paint, s api.StepStatus) []cell {
 		state.paint = p.good
 	}
 	back, at := "none", ""
-	if s.Back {
+	switch {
+	case s.Back:
 		back = "yes"
+	case slices.Contains(s.Flags, plan.Absent):
+		back = "" // the catalogue does not say
 	}
 	if s.At != nil {
 		at = moment(*s.At)

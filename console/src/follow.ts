@@ -2,7 +2,11 @@ import { onUnmounted, ref, shallowRef } from 'vue'
 
 import type { DeployEvent } from './api'
 
-const kinds = ['started', 'step-began', 'statement', 'notice', 'waiting', 'step-done', 'step-failed', 'ended']
+/** Every kind of event; the compiler knows if one is missing. */
+const kinds: Record<DeployEvent['kind'], true> = {
+  started: true, 'step-began': true, statement: true, notice: true, waiting: true, emptied: true, 'backing-out': true,
+  batch: true, 'step-ready': true, 'step-done': true, 'step-failed': true, ended: true,
+}
 
 /** Follows a deployment's events, live; the browser takes a stream that breaks off up again. */
 export function useEvents(id: number, ended: () => void) {
@@ -27,7 +31,7 @@ export function useEvents(id: number, ended: () => void) {
     show()
     ended()
   }
-  for (const kind of kinds) source.addEventListener(kind, hear as EventListener)
+  for (const kind in kinds) source.addEventListener(kind, hear as EventListener)
   source.onerror = () => (broken.value = true)
   onUnmounted(() => {
     source.close()

@@ -41,7 +41,7 @@ const (
 type Event struct {
 	Seq  int64     `json:"seq" description:"From 1, without gaps, within a deployment."`
 	At   time.Time `json:"at"`
-	Kind Kind      `json:"kind"`
+	Kind Kind      `json:"kind" enum:"started,step-began,statement,notice,waiting,emptied,backing-out,batch,step-ready,step-done,step-failed,ended"`
 
 	// about a step
 	Step       step.Number      `json:"step,omitempty"`

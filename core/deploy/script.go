@@ -30,9 +30,7 @@ func (r *run) load(ctx context.Context) (script, *Failure) {
 	s := r.step.Step
 	if r.step.Direction == ledger.Back {
 		back, failure := r.cut(ctx, *s.Back)
-		if back.options.Mode == step.Batches && !back.batched() {
-			back.options.Mode = step.Transaction // only a statement with :batch is repeated
-		}
+		back.options.Mode = ModeBack(s.Options.Mode, back.statements)
 		return back, failure
 	}
 	main, failure := r.cut(ctx, s.Forward)
@@ -44,8 +42,13 @@ func (r *run) load(ctx context.Context) (script, *Failure) {
 	return main, failure
 }
 
-func (s script) batched() bool {
-	return len(s.statements) == 1 && s.statements[0].HasBatch()
+// ModeBack is the mode in which a way back runs: that of its step, but only a
+// statement with a place for :batch is repeated in batches.
+func ModeBack(mode step.Mode, back []sqltext.Statement) step.Mode {
+	if mode == step.Batches && (len(back) != 1 || !back[0].HasBatch()) {
+		return step.Transaction
+	}
+	return mode
 }
 
 func (r *run) cut(ctx context.Context, file plan.Text) (script, *Failure) {

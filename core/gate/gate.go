@@ -216,7 +216,19 @@ func (f Facts) catalogue() Check {
 	}
 	return Check{Catalogue, Hold,
 		fmt.Sprintf("%s applied here and is no longer in the catalogue: %s", was(len(absent)), list(absent)),
-		"put the files back into the step folder and submit; to undo the step instead, roll it back first"}
+		fmt.Sprintf("put the files back into the step folder and submit; or, to undo the step, roll back to below it: vorrang rollback -lane %s -env %s -to %s -confirm %s",
+			f.Lane, f.View.Environment, f.below(absent[0].Step.Number), f.View.Environment)}
+}
+
+// below is the last step before a number, or 0.
+func (f Facts) below(number step.Number) step.Number {
+	before := step.Number("0")
+	for _, s := range f.View.Steps {
+		if step.Compare(s.Step.Number, number) < 0 && s.State.Status.Present() {
+			before = s.Step.Number
+		}
+	}
+	return before
 }
 
 func (f Facts) order() Check {

@@ -170,13 +170,17 @@ func TestTheLedgerIsAppendOnly(t *testing.T) {
 	assert.Error(t, session.Append(t.Context(), next), "no entry is written twice")
 }
 
-// Anyone can check the chain with psql alone; docs/ledger.md gives this query.
-func TestThePrintedRecipeChecksTheChain(t *testing.T) {
+// Anyone can check the chain with psql, or with psql and sha256sum;
+// docs/ledger.md gives both recipes.
+func TestThePrintedRecipesCheckTheChain(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(pgtest.Root(), "docs", "ledger.md"))
 	require.NoError(t, err)
 	_, rest, found := strings.Cut(string(text), "```sql\n")
 	require.True(t, found)
-	recipe, _, _ := strings.Cut(rest, "```")
+	recipe, rest, _ := strings.Cut(rest, "```")
+	_, rest, found = strings.Cut(rest, "```sh\n")
+	require.True(t, found)
+	script, _, _ := strings.Cut(rest, "```")
 
 	address := pgtest.Database(t)
 	session := connect(t, address)
@@ -187,8 +191,17 @@ func TestThePrintedRecipeChecksTheChain(t *testing.T) {
 		require.NoError(t, session.Append(t.Context(), e))
 		head = e.Head()
 	}
+	inShell := func() string {
+		command := exec.Command("bash", "-euc", script)
+		command.Env = append(os.Environ(), "TARGET="+address, "PATH=/usr/lib/postgresql/15/bin:"+os.Getenv("PATH"))
+		output, err := command.CombinedOutput()
+		require.NoError(t, err, "%s", output)
+		return string(output)
+	}
+	assert.Empty(t, inShell())
 	assert.Equal(t, "0", pgtest.Query(t, address, "SELECT count(*) FROM ("+strings.TrimRight(strings.TrimSpace(recipe), ";")+") broken"))
 	pgtest.Exec(t, address, "ALTER TABLE vorrang.ledger DISABLE TRIGGER append_only; UPDATE vorrang.ledger SET actor = 'nobody' WHERE seq = 2")
+	assert.Equal(t, "entry 2 does not fit\n", inShell())
 	assert.Equal(t, "2", pgtest.Query(t, address, "SELECT string_agg(seq::text, ' ') FROM ("+strings.TrimRight(strings.TrimSpace(recipe), ";")+") broken"))
 }
 

@@ -639,7 +639,8 @@ export interface components {
             /** Format: int64 */
             duration_ms?: number;
             failure?: components["schemas"]["Failure"];
-            kind: string;
+            /** @enum {string} */
+            kind: "started" | "step-began" | "statement" | "notice" | "waiting" | "emptied" | "backing-out" | "batch" | "step-ready" | "step-done" | "step-failed" | "ended";
             line?: number;
             message?: string;
             /** @description How many there are: statements of a step, or steps of the deployment. */

@@ -40,6 +40,7 @@ watch([open, step], async () => {
     problem.value = problemOf(error)
   }
 })
+const more = computed(() => evidence.value?.wrong.filter((w) => !evidence.value?.lines.some((line) => w.startsWith(line))) ?? [])
 const asItShouldBe = computed(() => evidence.value?.wrong.length === 0)
 
 async function act() {
@@ -66,8 +67,8 @@ async function act() {
     <ProblemNote v-if="problem" :problem="problem" />
     <EvidenceList v-if="evidence" :evidence="evidence" />
     <template v-if="evidence && !asItShouldBe">
-      <p class="bad">Not everything is as the step should have left it:</p>
-      <ul><li v-for="line in evidence.wrong" :key="line">{{ line }}</li></ul>
+      <p class="bad">Not everything is as the step should have left it.</p>
+      <ul v-if="more.length"><li v-for="line in more" :key="line">{{ line }}</li></ul>
       <label class="row"><Checkbox v-model="acknowledge" binary /> I have seen that, and it is meant to be like this</label>
     </template>
     <label class="stack tight"><span class="small">{{ labels.howKnown }}</span><InputText v-model="reason" name="reason" required /></label>

@@ -82,8 +82,9 @@ const withdrawOpen = opened('withdraw')
 const unknown = computed(() => status.value?.trouble.some((t) => t.kind === 'known-database') ?? false)
 const doubtful = computed(() => status.value?.steps?.find((s) => s.state === 'in doubt')?.number ?? '')
 const waiting = computed(() => (status.value?.steps ?? []).filter((s) => ['pending', 'rolled back', 'failed'].includes(s.state) && !s.flags?.includes('not here')))
+const attestFirst = ref('')
 const attestable = computed(() => {
-  const first = waiting.value.filter((s) => s.flags?.includes('late') || s.state === 'failed')
+  const first = waiting.value.filter((s) => (attestFirst.value ? s.number === attestFirst.value : s.flags?.includes('late')))
   return [...first, ...waiting.value.filter((s) => !first.includes(s))]
 })
 
@@ -127,12 +128,12 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
         <span v-if="status.disposable" class="soft small">disposable</span>
         <span class="grow" />
         <Button v-if="status.disposable" :label="labels.rebuild + '…'" icon="pi pi-refresh" size="small" severity="secondary" text @click="dialog = 'rebuild'" />
-        <Button :label="labels.attest + '…'" icon="pi pi-user-edit" size="small" severity="secondary" text :disabled="!waiting.length" @click="dialog = 'attest'" />
+        <Button :label="labels.attest + '…'" icon="pi pi-user-edit" size="small" severity="secondary" text :disabled="!waiting.length" @click="((attestFirst = ''), (dialog = 'attest'))" />
         <Button :label="labels.rollBack + '…'" icon="pi pi-undo" size="small" severity="secondary" outlined :disabled="!status.applied" @click="dialog = 'rollback'" />
         <Button :label="labels.promote + '…'" icon="pi pi-arrow-right" size="small" :severity="unknown ? 'secondary' : undefined" :disabled="!status.pending" @click="dialog = 'promote'" />
       </div>
       <TroubleRow v-for="t in status.trouble" :key="t.kind + t.step" :environment="status" :trouble="t">
-        <Button v-if="moveOf(t)" :label="moveOf(t)!.label + '…'" size="small" severity="danger" outlined class="move" @click="dialog = moveOf(t)!.dialog" />
+        <Button v-if="moveOf(t)" :label="moveOf(t)!.label + '…'" size="small" severity="danger" outlined class="move" @click="((attestFirst = t.step ?? ''), (dialog = moveOf(t)!.dialog))" />
       </TroubleRow>
       <p v-if="status.running" class="panel running">
         <i class="pi pi-spin pi-spinner" /> <RouterLink :to="`/deployments/${status.running.id}`">Deployment {{ status.running.id }}</RouterLink>,

@@ -6,7 +6,7 @@ import SqlText from './SqlText.vue'
 defineProps<{ evidence: Evidence }>()
 
 function wrong(evidence: Evidence, line: string) {
-  return evidence.wrong.some((w) => w.startsWith(line))
+  return line.includes('INVALID') || evidence.wrong.some((w) => w.startsWith(line))
 }
 </script>
 

@@ -21,8 +21,8 @@ function size(bytes: number) {
         <span v-if="a.resume" class="warn small">goes on at statement {{ a.resume }}</span>
       </p>
       <p v-if="a.irreversible" class="warn small"><i class="pi pi-exclamation-triangle" /> This step has no way back.</p>
-      <p v-for="l in a.losses" :key="`now ${l.line}${l.what}`" class="warn small"><i class="pi pi-exclamation-triangle" /> Line {{ l.line }} {{ l.what }}: what is in it then is lost.</p>
-      <p v-for="l in a.lost_before" :key="`before ${l.line}${l.what}`" class="warn small"><i class="pi pi-exclamation-triangle" /> Line {{ l.line }} of the step, which {{ l.what }}, took away what this does not bring back.</p>
+      <p v-for="l in a.losses" :key="`now ${l.line}${l.what}`" class="warn small"><i class="pi pi-exclamation-triangle" /> Line {{ l.line }} {{ l.what }}: what is there then is lost.</p>
+      <p v-for="l in a.lost_before" :key="`before ${l.line}${l.what}`" class="warn small"><i class="pi pi-exclamation-triangle" /> Line {{ l.line }} of the step itself {{ l.what }}; this does not bring back what was there.</p>
       <SqlText :text="a.sql" :shortened="a.shortened" />
       <template v-if="a.check">
         <p class="soft small">must hold right after:</p>

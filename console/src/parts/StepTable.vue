@@ -43,7 +43,7 @@ function matters(s: StepStatus) {
       </Column>
       <Column header="Mode"><template #body="{ data }"><span class="small" :class="{ soft: data.mode === 'transaction' }">{{ data.mode }}</span></template></Column>
       <Column header="Phase"><template #body="{ data }"><span class="small">{{ data.phase }}</span></template></Column>
-      <Column header="Way back"><template #body="{ data }"><span class="small" :class="data.back ? 'soft' : 'warn'">{{ data.back ? 'yes' : 'none' }}</span></template></Column>
+      <Column header="Way back"><template #body="{ data }"><span class="small" :class="data.back ? 'soft' : 'warn'">{{ data.back ? 'yes' : data.flags?.includes('absent') ? '' : 'none' }}</span></template></Column>
       <Column header="Check"><template #body="{ data }"><span class="small soft">{{ data.check ? 'yes' : '' }}</span></template></Column>
       <Column header="At (UTC)"><template #body="{ data }"><span class="small soft time">{{ moment(data.at) }}</span></template></Column>
       <Column header="By"><template #body="{ data }"><span class="small soft">{{ data.actor }}</span></template></Column>

@@ -1,0 +1,1 @@
+UPDATE dues.invoice SET amount_c = NULL;

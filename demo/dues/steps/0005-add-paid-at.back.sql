@@ -1,0 +1,1 @@
+ALTER TABLE dues.invoice DROP COLUMN paid_at;

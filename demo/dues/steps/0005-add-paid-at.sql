@@ -1,0 +1,1 @@
+ALTER TABLE dues.invoice ADD COLUMN paid_at timestamptz;

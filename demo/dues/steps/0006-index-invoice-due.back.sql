@@ -1,0 +1,1 @@
+DROP INDEX CONCURRENTLY dues.invoice_due_on;

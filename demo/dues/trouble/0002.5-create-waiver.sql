@@ -1,0 +1,4 @@
+CREATE TABLE dues.waiver (
+    invoice integer PRIMARY KEY REFERENCES dues.invoice,
+    reason  text NOT NULL
+);
