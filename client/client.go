@@ -235,9 +235,52 @@ func (c *Client) Verify(ctx context.Context, lane, environment string) (*api.Ver
 	return get[api.Verification](ctx, c, lanePath(lane)+"/verification", url.Values{"environment": {environment}})
 }
 
-// Gate asks what the gate says to a promotion.
-func (c *Client) Gate(ctx context.Context, lane, environment string) (*api.GateAnswer, error) {
-	return get[api.GateAnswer](ctx, c, environmentPath(lane, environment)+"/gate", nil)
+// Cutting says what a release is to be cut of.
+type Cutting struct {
+	Name    string        `json:"name"`
+	Through string        `json:"through,omitempty"` // the last step; empty means all
+	Notes   string        `json:"notes,omitempty"`   // Markdown
+	Commit  string        `json:"commit,omitempty"`  // that the step folder is at
+	Clean   bool          `json:"clean,omitempty"`   // the folder holds nothing that is not committed
+	Digest  step.Checksum `json:"digest,omitempty"`  // of the folder; a catalogue that differs is refused
+}
+
+// Cut seals the catalogue up to a step. Repeated, it is refused.
+func (c *Client) Cut(ctx context.Context, lane string, what Cutting) (*api.ReleaseCut, error) {
+	return post[api.ReleaseCut](ctx, c, lanePath(lane)+"/releases", what)
+}
+
+// Releases lists a lane's releases, newest first.
+func (c *Client) Releases(ctx context.Context, lane string) (*api.Releases, error) {
+	return get[api.Releases](ctx, c, lanePath(lane)+"/releases", nil)
+}
+
+// Release gives a release, and what it brings against an environment or another
+// release, if one is named.
+func (c *Client) Release(ctx context.Context, lane, name, environment, against string) (*api.ReleaseContent, error) {
+	return get[api.ReleaseContent](ctx, c, lanePath(lane)+"/releases/"+url.PathEscape(name), url.Values{"environment": {environment}, "against": {against}})
+}
+
+// Export writes a release's bundle.
+func (c *Client) Export(ctx context.Context, lane, name string, to io.Writer) error {
+	answer, err := c.send(ctx, request{method: http.MethodGet, path: lanePath(lane) + "/releases/" + url.PathEscape(name) + "/bundle"})
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	_, err = io.Copy(to, answer.Body)
+	return err
+}
+
+// SubmitBundle sends a release's bundle. Repeated, it changes nothing.
+func (c *Client) SubmitBundle(ctx context.Context, lane string, bundle io.Reader) (*api.ReleaseCut, error) {
+	return call[api.ReleaseCut](ctx, c, request{method: http.MethodPost, path: lanePath(lane) + "/bundles", body: bundle, kind: "application/gzip"})
+}
+
+// Gate asks what the gate says to a promotion of a release, or of loose steps
+// if it is empty.
+func (c *Client) Gate(ctx context.Context, lane, environment, release string) (*api.GateAnswer, error) {
+	return get[api.GateAnswer](ctx, c, environmentPath(lane, environment)+"/gate", url.Values{"release": {release}})
 }
 
 // Way says how far a rollback goes; exactly one field is set.
@@ -245,6 +288,7 @@ type Way struct {
 	Steps      int    `json:"steps,omitempty"`
 	To         string `json:"to,omitempty"`
 	Deployment int64  `json:"deployment,omitempty"`
+	Release    string `json:"release,omitempty"` // everything that is not in this release
 }
 
 func (w Way) query() url.Values {
@@ -258,12 +302,15 @@ func (w Way) query() url.Values {
 	if w.Deployment != 0 {
 		query.Set("deployment", strconv.FormatInt(w.Deployment, 10))
 	}
+	if w.Release != "" {
+		query.Set("back_release", w.Release)
+	}
 	return query
 }
 
-// Preview gives the SQL that a promotion up to a step (all if empty) would run.
-func (c *Client) Preview(ctx context.Context, lane, environment, through string) (*api.Preview, error) {
-	return get[api.Preview](ctx, c, environmentPath(lane, environment)+"/preview", url.Values{"through": {through}})
+// Preview gives the SQL that a promotion would run.
+func (c *Client) Preview(ctx context.Context, lane, environment string, how Promotion) (*api.Preview, error) {
+	return get[api.Preview](ctx, c, environmentPath(lane, environment)+"/preview", url.Values{"through": {how.Through}, "release": {how.Release}})
 }
 
 // PreviewBack gives the SQL that a rollback would run.
@@ -274,6 +321,7 @@ func (c *Client) PreviewBack(ctx context.Context, lane, environment string, way 
 // Promotion says how far a promotion goes, and how.
 type Promotion struct {
 	Through   string      `json:"through,omitempty"`    // the last step; empty means all
+	Release   string      `json:"release,omitempty"`    // empty for loose steps
 	OnFailure plan.Policy `json:"on_failure,omitempty"` // empty means what the lane says
 	Whole     bool        `json:"whole,omitempty"`      // all steps in one transaction
 }

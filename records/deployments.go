@@ -27,15 +27,16 @@ type Deployment struct {
 	Plan        plan.Plan
 	Gate        gate.Result
 	Failure     *deploy.Failure
+	Release     string // empty for loose steps
 	StartedAt   time.Time
 	EndedAt     *time.Time
 }
 
-const deploymentColumns = `id, lane, environment, direction, outcome, actor, plan, gate, failure, started_at, ended_at`
+const deploymentColumns = `id, lane, environment, direction, outcome, actor, plan, gate, failure, coalesce(release, ''), started_at, ended_at`
 
 func scanDeployment(row pgx.CollectableRow) (Deployment, error) {
 	var d Deployment
-	err := row.Scan(&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Failure, &d.StartedAt, &d.EndedAt)
+	err := row.Scan(&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Failure, &d.Release, &d.StartedAt, &d.EndedAt)
 	return d, err
 }
 
@@ -55,9 +56,9 @@ func (r *Records) Begin(ctx context.Context, d Deployment) (Deployment, error) {
 		return d, err
 	}
 	for {
-		rows, _ := r.pool.Query(ctx, `INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate)
-			VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING `+deploymentColumns,
-			d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate)
+		rows, _ := r.pool.Query(ctx, `INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate, release)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, nullif($8, '')) RETURNING `+deploymentColumns,
+			d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate, d.Release)
 		begun, err := pgx.CollectExactlyOneRow(rows, scanDeployment)
 		var refused *pgconn.PgError
 		if err == nil || !errors.As(err, &refused) || refused.Code != "23505" {

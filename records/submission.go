@@ -234,6 +234,19 @@ func (s *Submission) Finish(ctx context.Context, d Difference) (int64, error) {
 	if d.Empty() {
 		return 0, nil
 	}
+	defer s.records.forgetCatalogue(s.lane)
+	id, err := s.Put(ctx, d)
+	if err != nil {
+		return 0, err
+	}
+	if err := s.tx.Commit(ctx); err != nil {
+		return 0, fmt.Errorf("finish the submission: %w", err)
+	}
+	return id, nil
+}
+
+// Put writes the difference, without making it lasting: that is done by Seal.
+func (s *Submission) Put(ctx context.Context, d Difference) (int64, error) {
 	var id int64
 	err := s.tx.QueryRow(ctx, `INSERT INTO records.submission (lane, by) VALUES ($1, $2) RETURNING id`, s.lane, s.actor).Scan(&id)
 	if err != nil {
@@ -249,10 +262,6 @@ func (s *Submission) Finish(ctx context.Context, d Difference) (int64, error) {
 	}
 	if err := s.flush(ctx); err != nil {
 		return 0, err
-	}
-	defer s.records.forgetCatalogue(s.lane)
-	if err := s.tx.Commit(ctx); err != nil {
-		return 0, fmt.Errorf("finish the submission: %w", err)
 	}
 	return id, nil
 }

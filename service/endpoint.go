@@ -26,6 +26,7 @@ type endpoint struct {
 
 	in, out any    // pointers to the handler's types
 	takes   string // media type of a body that is no JSON
+	gives   string // media type of an answer that is no JSON
 	streams bool   // answers with an event stream too
 	open    bool   // answers without sign-in
 	status  int    // of an answer that is no error
@@ -178,7 +179,11 @@ func (e endpoint) describe(operation openapi.OperationContext) {
 	if e.takes != "" {
 		operation.AddReqStructure("", openapi.WithContentType(e.takes))
 	}
-	operation.AddRespStructure(e.out, openapi.WithHTTPStatus(e.status))
+	if e.gives != "" {
+		operation.AddRespStructure("", openapi.WithHTTPStatus(e.status), openapi.WithContentType(e.gives))
+	} else {
+		operation.AddRespStructure(e.out, openapi.WithHTTPStatus(e.status))
+	}
 	if e.streams {
 		operation.AddRespStructure("", openapi.WithHTTPStatus(e.status), openapi.WithContentType("text/event-stream"))
 	}

@@ -12,6 +12,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/release"
 	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
@@ -23,6 +24,10 @@ type place struct {
 	lane        lane.Lane
 	environment lane.Environment
 	catalogue   []plan.Step
+
+	// of a promotion that is sealed; nil for loose steps
+	release *release.Release
+	sealed  map[step.Number]plan.Step
 }
 
 func (s *Service) place(ctx context.Context, laneName, environment string) (place, error) {
@@ -36,7 +41,7 @@ func (s *Service) place(ctx context.Context, laneName, environment string) (plac
 			"its environments are "+strings.Join(l.Names(), ", "))
 	}
 	catalogue, err := s.Records.Catalogue(ctx, laneName)
-	return place{l, e, catalogue}, err
+	return place{lane: l, environment: e, catalogue: catalogue}, err
 }
 
 func (s *Service) lane(ctx context.Context, name string) (lane.Lane, error) {
@@ -100,7 +105,7 @@ func (s *Service) look(ctx context.Context, p place, session *postgres.Session) 
 	chain := make(chan error)
 	go func() { chain <- cmp.Or(ledger.Verify(entries), ledger.VerifyHead(entries, seen)) }()
 	facts.Entries = len(entries)
-	facts.View = plan.Look(p.environment.Name, p.catalogue, ledger.Fold(entries))
+	facts.View = p.only(plan.Look(p.environment.Name, p.catalogue, ledger.Fold(entries)))
 	facts.Chain = <-chain
 	if facts.Doubts, err = s.doubts(ctx, p, session, facts.View); err != nil {
 		return facts, nil, err

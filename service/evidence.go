@@ -42,12 +42,12 @@ func (s *Service) exhibit(ctx context.Context, p place, session *postgres.Sessio
 		file, check = *known.Back, nil
 	}
 	var err error
-	if e.statements, err = s.cut(ctx, file.Checksum); err != nil {
+	if e.statements, err = s.statements(ctx, file.Checksum); err != nil {
 		return e, err
 	}
 	var queries []sqltext.Statement
 	if check != nil {
-		if queries, err = s.cut(ctx, check.Checksum); err != nil {
+		if queries, err = s.statements(ctx, check.Checksum); err != nil {
 			return e, err
 		}
 	}
@@ -74,7 +74,7 @@ func (s *Service) exhibit(ctx context.Context, p place, session *postgres.Sessio
 
 func unfinished(st ledger.StepState) bool { return st.Status == ledger.StatusInDoubt || st.Partly() }
 
-func (s *Service) cut(ctx context.Context, checksum step.Checksum) ([]sqltext.Statement, error) {
+func (s *Service) statements(ctx context.Context, checksum step.Checksum) ([]sqltext.Statement, error) {
 	text, err := s.Records.Text(ctx, checksum)
 	if err != nil {
 		return nil, err

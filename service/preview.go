@@ -21,6 +21,8 @@ type previewIn struct {
 	Steps       int    `query:"steps" description:"Back: the last so many."`
 	To          string `query:"to" description:"Back: everything above this step."`
 	Deployment  int64  `query:"deployment" description:"Back: what this deployment applied."`
+	Release     string `query:"release" description:"Forward: the steps of this release."`
+	BackRelease string `query:"back_release" description:"Back: everything that is not in this release."`
 	Limit       int    `query:"limit" description:"The most bytes of SQL to give for one step; 0 means all."`
 }
 
@@ -32,15 +34,18 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 		return nil, err
 	}
 	var w wish
-	if in.Steps != 0 || in.To != "" || in.Deployment != 0 {
-		w, err = s.backWish(c, p, in.Steps, in.To, in.Deployment)
-	} else {
+	if in.Steps != 0 || in.To != "" || in.Deployment != 0 || in.BackRelease != "" {
+		w, err = s.backWish(c, p, rollbackIn{Steps: in.Steps, To: in.To, Deployment: in.Deployment, Release: in.BackRelease})
+	} else if p, err = s.narrow(c, p, in.Release); err == nil {
 		w, err = forwardWish(in.Through, plan.Stop, false)
 	}
 	if err != nil {
 		return nil, err
 	}
 	facts, err := s.lookOnce(c, p)
+	if err == nil {
+		err = s.ask(c, p, &facts, w.through)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -108,13 +113,25 @@ func shorten(text []byte, limit int) (string, bool) {
 	return string(text[:limit]), true
 }
 
+type gateIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Release     string `query:"release" description:"The release that is to be promoted; loose steps if absent."`
+}
+
 // gate answers what a promotion would be asked now.
-func (s *Service) gate(c call, in *environmentIn) (*api.GateAnswer, error) {
+func (s *Service) gate(c call, in *gateIn) (*api.GateAnswer, error) {
 	p, err := s.place(c, in.Lane, in.Environment)
+	if err == nil {
+		p, err = s.narrow(c, p, in.Release)
+	}
 	if err != nil {
 		return nil, err
 	}
 	facts, err := s.lookOnce(c, p)
+	if err == nil {
+		err = s.ask(c, p, &facts, "")
+	}
 	if err != nil {
 		return nil, err
 	}

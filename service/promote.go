@@ -23,6 +23,7 @@ type promoteIn struct {
 	Environment string `path:"environment"`
 	Through     string `json:"through,omitempty" description:"The last step to apply; all that wait if absent."`
 	OnFailure   string `json:"on_failure,omitempty" enum:"stop,back-out" description:"What becomes of this deployment's earlier steps when one fails; what the lane says if absent."`
+	Release     string `json:"release,omitempty" description:"Apply the steps of this release; loose steps if absent."`
 	Whole       bool   `json:"whole,omitempty" description:"All steps in one transaction, all or nothing."`
 }
 
@@ -36,6 +37,9 @@ func (s *Service) promote(c call, in *promoteIn) (*api.Promoted, error) {
 		return nil, badRequest("", "on_failure: it is stop or back-out, not %q", in.OnFailure)
 	}
 	wish, err := forwardWish(in.Through, policy, in.Whole)
+	if err == nil {
+		p, err = s.narrow(c, p, in.Release)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -48,6 +52,7 @@ type rollbackIn struct {
 	Steps       int    `json:"steps,omitempty" description:"The last so many."`
 	To          string `json:"to,omitempty" description:"Everything above this step; 0 is everything."`
 	Deployment  int64  `json:"deployment,omitempty" description:"What this deployment applied."`
+	Release     string `json:"release,omitempty" description:"Everything that is not in this release."`
 	Confirm     string `json:"confirm,omitempty" description:"The environment's name, typed; needed where it is not disposable."`
 }
 
@@ -56,7 +61,7 @@ func (s *Service) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
 	if err != nil {
 		return nil, err
 	}
-	wish, err := s.backWish(c, p, in.Steps, in.To, in.Deployment)
+	wish, err := s.backWish(c, p, *in)
 	if err != nil {
 		return nil, err
 	}
@@ -72,6 +77,8 @@ type wish struct {
 	plan  func(plan.View) (plan.Plan, error)
 	gate  func(gate.Facts) gate.Result
 	first func(place, *postgres.Session) error // asked once the lock is held; nil for nothing
+
+	through step.Number // the last step; empty for all
 }
 
 func forwardWish(through string, policy plan.Policy, whole bool) (wish, error) {
@@ -82,7 +89,7 @@ func forwardWish(through string, policy plan.Policy, whole bool) (wish, error) {
 			return wish{}, badRequest("", "through: %s", err)
 		}
 	}
-	return wish{
+	return wish{through: number,
 		plan: func(view plan.View) (plan.Plan, error) {
 			p, err := plan.Forward(view, number)
 			p.OnFailure, p.Whole = policy, whole
@@ -92,25 +99,36 @@ func forwardWish(through string, policy plan.Policy, whole bool) (wish, error) {
 	}, nil
 }
 
-func (s *Service) backWish(ctx context.Context, p place, steps int, to string, deployment int64) (wish, error) {
-	way := plan.Way{Steps: steps}
+func (s *Service) backWish(ctx context.Context, p place, in rollbackIn) (wish, error) {
+	way := plan.Way{Steps: in.Steps}
 	given := 0
-	if steps != 0 {
+	if in.Steps != 0 {
 		given++
 	}
-	if to != "" {
+	if in.To != "" {
 		given++
 		var err error
-		if way.To, err = step.ParseNumber(to); err != nil {
+		if way.To, err = step.ParseNumber(in.To); err != nil {
 			return wish{}, badRequest("", "to: %s", err)
 		}
 	}
-	if deployment != 0 {
+	if in.Deployment != 0 {
 		given++
-		way.Deployment = fmt.Sprint(deployment)
+		way.Deployment = fmt.Sprint(in.Deployment)
 	}
-	if given != 1 || steps < 0 {
-		return wish{}, badRequest("", "give exactly one of steps (a number above 0), to and deployment")
+	if in.Release != "" {
+		given++
+		_, sealed, err := s.sealedSteps(ctx, p.lane.Name, in.Release)
+		if err != nil {
+			return wish{}, err
+		}
+		way.Keep = map[step.Number]bool{}
+		for _, kept := range sealed {
+			way.Keep[kept.Number] = true
+		}
+	}
+	if given != 1 || in.Steps < 0 {
+		return wish{}, badRequest("", "give exactly one of steps (a number above 0), to, deployment and release")
 	}
 	return wish{
 		plan: func(view plan.View) (plan.Plan, error) { return plan.Back(view, way, s.versions(ctx, p)) },
@@ -151,16 +169,21 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 	if err := s.lock(c, p, session); err != nil {
 		return nil, err
 	}
-	p, err := s.place(c, p.lane.Name, p.environment.Name) // as it is now that nobody else deploys
+	now, err := s.place(c, p.lane.Name, p.environment.Name) // as it is now that nobody else deploys
 	if err != nil {
 		return nil, err
 	}
+	now.release, now.sealed = p.release, p.sealed
+	p = now.asSealed()
 	if w.first != nil {
 		if err := w.first(p, session); err != nil {
 			return nil, err
 		}
 	}
 	facts, _, err := s.look(c, p, session)
+	if err == nil {
+		err = s.ask(c, p, &facts, w.through)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -186,7 +209,7 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 		return nil, err
 	}
 	d, err := s.Records.Begin(c, records.Deployment{Lane: p.lane.Name, Environment: p.environment.Name,
-		Direction: planned.Direction, Actor: c.actor, Plan: planned, Gate: result})
+		Direction: planned.Direction, Actor: c.actor, Plan: planned, Gate: result, Release: facts.Release})
 	if err != nil {
 		return nil, busy(p, err)
 	}
@@ -266,7 +289,7 @@ func busy(p place, err error) error {
 
 func deploymentOf(d records.Deployment, whole bool) api.Deployment {
 	shown := api.Deployment{ID: d.ID, Lane: d.Lane, Environment: d.Environment, Direction: d.Direction, Outcome: d.Outcome,
-		OnFailure: d.Plan.OnFailure, Whole: d.Plan.Whole, Rebuild: d.Plan.Empties,
+		Release: d.Release, OnFailure: d.Plan.OnFailure, Whole: d.Plan.Whole, Rebuild: d.Plan.Empties,
 		Actor: d.Actor, Planned: len(d.Plan.Actions), Failure: d.Failure, StartedAt: d.StartedAt, EndedAt: d.EndedAt}
 	if !whole {
 		return shown

@@ -98,7 +98,7 @@ func TestADoubtIsSettledByWhatTheTargetShows(t *testing.T) {
 				assert.Contains(t, problem(t, err).Detail, found.Why)
 				return
 			}
-			assert.Equal(t, "clear", must(w.Gate(t.Context(), "harbour", "staging")).Gate)
+			assert.Equal(t, "clear", must(w.Gate(t.Context(), "harbour", "staging", "")).Gate)
 			promoted := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{}))
 			require.Len(t, promoted.Settled, 1)
 			assert.Contains(t, promoted.Settled[0], "step 1 was in doubt, and is settled as "+string(c.verdict))
@@ -334,7 +334,7 @@ func TestAPreviewSaysWhatIsLost(t *testing.T) {
 		"2-b.sql": "ALTER TABLE a DROP COLUMN note;\nDELETE FROM a WHERE id < 0;", "2-b.back.sql": "ALTER TABLE a ADD COLUMN note text",
 		"3-c.sql": "SELECT 1",
 	})
-	preview := must(w.Preview(t.Context(), "harbour", "staging", ""))
+	preview := must(w.Preview(t.Context(), "harbour", "staging", client.Promotion{}))
 	assert.Equal(t, []bool{false, false, true}, []bool{preview.Actions[0].Irreversible, preview.Actions[1].Irreversible, preview.Actions[2].Irreversible})
 	assert.Equal(t, "drops the column a.note", preview.Actions[1].Losses[0].What)
 	assert.Equal(t, 2, preview.Actions[1].Losses[1].Line)

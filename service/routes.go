@@ -24,6 +24,10 @@ func (s *Service) endpoints() []endpoint {
 	apply.takes = "application/yaml"
 	submit := on(http.MethodPost, lane+"/submissions", "submit", "Sends a step folder to the catalogue", s.submit)
 	submit.takes = "application/x-tar"
+	bundle := on(http.MethodGet, lane+"/releases/{release}/bundle", "export", "Gives a release as a .tar.gz with SHA256SUMS inside", s.export)
+	bundle.gives = "application/gzip"
+	submitBundle := on(http.MethodPost, lane+"/bundles", "submitBundle", "Takes a release from another Vorrang, unchanged", s.submitBundle)
+	submitBundle.takes = "application/gzip"
 	events := on(http.MethodGet, "/api/v1/deployments/{id}/events", "getEvents",
 		"Gives a deployment's events: a list, or with Accept: text/event-stream a stream that resumes with Last-Event-ID", s.events)
 	events.streams = true
@@ -36,6 +40,10 @@ func (s *Service) endpoints() []endpoint {
 		on(http.MethodGet, "/api/v1/lanes", "listLanes", "Lists the lanes and where their environments stand", s.lanes),
 		on(http.MethodGet, lane, "getLane", "Says where one lane's environments stand", s.oneLane),
 		submit,
+		on(http.MethodGet, lane+"/releases", "listReleases", "Lists the releases, newest first", s.releases),
+		on(http.MethodPost, lane+"/releases", "cut", "Seals the catalogue up to a step", s.cut),
+		on(http.MethodGet, lane+"/releases/{release}", "getRelease", "Gives a release, and what it brings against an environment or another release", s.oneRelease),
+		bundle, submitBundle,
 		on(http.MethodGet, lane+"/verification", "verify", "Says whether the histories of the lane's targets are consistent", s.verification),
 		on(http.MethodPost, lane+"/steps/{step}/withdrawal", "withdraw", "Takes the newest step out of the catalogue, if it is applied nowhere", s.withdraw),
 		on(http.MethodGet, lane+"/steps/{step}", "getStep", "Gives a step of the catalogue with its texts", s.step),

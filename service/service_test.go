@@ -256,7 +256,7 @@ func TestEveryVersionOfATextIsKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "SELECT 'first way'", preview.Actions[0].SQL)
 	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Steps: 1}, "development"))).Outcome)
-	preview, err = w.Preview(t.Context(), "harbour", "development", "")
+	preview, err = w.Preview(t.Context(), "harbour", "development", client.Promotion{})
 	require.NoError(t, err)
 	assert.Equal(t, second, preview.Actions[0].SQL)
 }
@@ -435,7 +435,7 @@ func TestARestoredOrTouchedLedgerHolds(t *testing.T) {
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 1", "2-b.sql": "SELECT 2", "2-b.back.sql": "SELECT 2"})
 	require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
 	pgtest.Exec(t, w.URLs["staging"], "ALTER TABLE vorrang.ledger DISABLE TRIGGER append_only; DELETE FROM vorrang.ledger WHERE seq = 2")
-	answer, err := w.Gate(t.Context(), "harbour", "staging")
+	answer, err := w.Gate(t.Context(), "harbour", "staging", "")
 	require.NoError(t, err)
 	assert.Equal(t, "held", answer.Gate)
 	assert.Equal(t, []gate.ID{gate.LedgerIntact}, holds(answer.Checks))

@@ -74,7 +74,7 @@ func (s *Service) laneStatus(ctx context.Context, l lane.Lane) (api.LaneStatus, 
 	errs := make([]error, len(l.Environments))
 	for i, e := range l.Environments {
 		wait.Go(func() {
-			status.Environments[i], errs[i] = s.environmentStatus(ctx, place{l, e, catalogue}, "none")
+			status.Environments[i], errs[i] = s.environmentStatus(ctx, place{lane: l, environment: e, catalogue: catalogue}, "none")
 		})
 	}
 	wait.Wait()
@@ -107,6 +107,9 @@ func (s *Service) environmentStatus(ctx context.Context, p place, steps string) 
 		return status, nil
 	}
 	facts.Running = runningOf(running)
+	if err := s.ask(within, p, &facts, ""); err != nil {
+		return status, err
+	}
 	status.Reached = true
 	fill(&status, facts, steps)
 	return status, s.compareTexts(ctx, &status)
@@ -179,7 +182,7 @@ func fill(status *api.EnvironmentStatus, facts gate.Facts, steps string) {
 	result := gate.Forward(facts)
 	status.Gate = result.Checks
 	for _, hold := range result.Holds() {
-		if hold.ID != gate.Quiet { // a deployment under way is no trouble
+		if !gate.Expected(hold.ID) {
 			status.Trouble = append(status.Trouble, api.Trouble{Kind: string(hold.ID), Message: hold.Evidence, Next: hold.Turn})
 		}
 	}

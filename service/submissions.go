@@ -63,6 +63,13 @@ func (s *Service) submit(c call, in *laneIn) (*api.Submitted, error) {
 	if err != nil {
 		return nil, err
 	}
+	problems, err := submission.Protect(c, difference)
+	if err != nil {
+		return nil, err
+	}
+	if len(problems) > 0 {
+		return nil, problems
+	}
 	if err := inspect(c, submission, difference); err != nil {
 		return nil, err
 	}
@@ -97,7 +104,7 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 		wait.Go(func() {
 			ctx, cancel := context.WithTimeout(c, lookTimeout)
 			defer cancel()
-			facts, err := s.lookOnce(ctx, place{l, e, d.Before})
+			facts, err := s.lookOnce(ctx, place{lane: l, environment: e, catalogue: d.Before})
 			if err != nil {
 				unseen[i] = e.Name
 				return
@@ -125,16 +132,38 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 	return errors.Join(errs...)
 }
 
+// streamed is a request's body. It stays at its end once it is there: the
+// server's own stream would wait for another request.
+type streamed struct {
+	from  io.Reader
+	ended bool
+}
+
+func bodyOf(c call) *streamed {
+	if stream := c.fiber.Request().BodyStream(); stream != nil {
+		return &streamed{from: stream}
+	}
+	return &streamed{from: bytes.NewReader(c.fiber.Body())}
+}
+
+func (s *streamed) Read(p []byte) (int, error) {
+	if s.ended {
+		return 0, io.EOF
+	}
+	n, err := s.from.Read(p)
+	s.ended = err != nil
+	return n, err
+}
+
+// drain reads what follows an archive's end, or the connection's next request
+// would begin in the middle of this one.
+func (s *streamed) drain() { _, _ = io.Copy(io.Discard, s) }
+
 // receive reads a tar stream and keeps its files. Everything that is wrong with
 // any file is found before it gives up.
 func receive(c call, submission *records.Submission) ([]step.File, error) {
-	var body io.Reader = c.fiber.Request().BodyStream()
-	if c.fiber.Request().BodyStream() == nil {
-		body = bytes.NewReader(c.fiber.Body())
-	}
-	// What follows the archive's end must be read too, or the connection's next
-	// request would begin in the middle of this one.
-	defer func() { _, _ = io.Copy(io.Discard, body) }()
+	body := bodyOf(c)
+	defer body.drain()
 	reader := tar.NewReader(body)
 	var files []step.File
 	var problems step.Problems

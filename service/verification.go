@@ -34,7 +34,7 @@ func (s *Service) verification(c call, in *verifyIn) (*api.Verification, error) 
 	var wait sync.WaitGroup
 	for i, e := range l.Environments {
 		wait.Go(func() {
-			found, err := s.verifyOne(c, place{l, e, catalogue})
+			found, err := s.verifyOne(c, place{lane: l, environment: e, catalogue: catalogue})
 			if err == nil {
 				seen[i] = &found
 				return

@@ -1,6 +1,8 @@
 package service
 
 import (
+	"cmp"
+
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
@@ -45,6 +47,9 @@ func (s *Service) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 	}
 	if newest, err = s.newest(c, in.Lane, number); err != nil { // a submission may have come in between
 		return nil, err
+	}
+	if sealed, err := s.Records.SealedIn(c, in.Lane, number); err != nil || sealed != "" {
+		return nil, cmp.Or(err, refused("undo it with a new step", "step %s is sealed in release %s, and cannot leave the catalogue", number, sealed))
 	}
 	left, err := s.Records.Withdraw(c, in.Lane, number, c.actor)
 	if err != nil {

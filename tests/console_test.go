@@ -175,7 +175,7 @@ func TestADeploymentIsWatchedLive(t *testing.T) {
 	p.signIn()
 	p.sees("deploying")
 	p.goTo(fmt.Sprintf("/deployments/%d", promoted.Deployment.ID))
-	p.sees("statement 2 of 3, line 5")
+	p.sees("waits for a lock that is held by session")
 	p.sees("0 of 1 step")
 	_, err = holder.Exec(t.Context(), "SELECT pg_advisory_unlock(7)")
 	require.NoError(t, err)

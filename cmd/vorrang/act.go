@@ -16,14 +16,15 @@ func promoteCommand() command {
 		explain: "The deployment goes on in the service when the client goes away; vorrang watch shows it again.\n" +
 			"When a step fails, the earlier ones stay (stop), or their ways back run, newest first (back-out).\n" +
 			"Exit code 3 if the gate is held, 4 if a step failed.",
-		example: "vorrang promote -to development\nvorrang promote -to staging -through 7\nvorrang promote -to production -on-failure back-out",
+		example: "vorrang promote -to development\nvorrang promote -to staging -through 7\nvorrang promote -to production -release 2026.11 -on-failure back-out",
 		setUp: func(e *env) func(context.Context, []string) error {
 			through := e.flags.String("through", "", "the last `step` to apply; without it all that is pending")
 			onFailure := e.flags.String("on-failure", "", "stop or back-out: the `policy` when a step fails; without it the lane's")
+			release := e.flags.String("release", "", "the `release` to apply; without it loose steps")
 			whole := e.flags.Bool("whole", false, "all steps in one transaction, all or nothing; refused where a step cannot")
 			return e.onEnvironment("to", func(ctx context.Context, at spot) error {
 				promoted, err := at.Promote(ctx, at.lane, at.environment,
-					client.Promotion{Through: *through, OnFailure: plan.Policy(*onFailure), Whole: *whole})
+					client.Promotion{Through: *through, Release: *release, OnFailure: plan.Policy(*onFailure), Whole: *whole})
 				if err != nil {
 					return err
 				}
@@ -38,6 +39,7 @@ type ways struct {
 	steps      *int
 	to         *string
 	deployment *int64
+	release    *string
 	toName     string
 }
 
@@ -46,23 +48,33 @@ func wayFlags(e *env, toName string) ways {
 		steps:      e.flags.Int("steps", 0, "roll back the last so `many` steps"),
 		to:         e.flags.String(toName, "", "roll back everything above this `step`; 0 is everything"),
 		deployment: e.flags.Int64("deployment", 0, "roll back what this `deployment` applied"),
+		release:    e.flags.String(releaseName(toName), "", "roll back everything that is not in this `release`"),
 		toName:     toName,
 	}
 }
 
+// releaseName is the flag of a rollback's release; preview has -release for
+// promotions.
+func releaseName(toName string) string {
+	if toName == "to" {
+		return "release"
+	}
+	return "back-release"
+}
+
 func (w ways) way() client.Way {
-	return client.Way{Steps: *w.steps, To: *w.to, Deployment: *w.deployment}
+	return client.Way{Steps: *w.steps, To: *w.to, Deployment: *w.deployment, Release: *w.release}
 }
 
 func (w ways) check() error {
 	given := 0
-	for _, is := range []bool{*w.steps != 0, *w.to != "", *w.deployment != 0} {
+	for _, is := range []bool{*w.steps != 0, *w.to != "", *w.deployment != 0, *w.release != ""} {
 		if is {
 			given++
 		}
 	}
 	if given != 1 || *w.steps < 0 {
-		return usage("say how far, in one way: -steps N, -%s STEP or -deployment D", w.toName)
+		return usage("say how far, in one way: -steps N, -%s STEP, -deployment D or -%s R", w.toName, releaseName(w.toName))
 	}
 	return nil
 }

@@ -226,9 +226,13 @@ func submitCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			e.laneFlag()
 			dir := e.flags.String("dir", "steps", "the step `folder`")
+			bundle := e.flags.String("bundle", "", "a release's bundle instead: the `file` that vorrang export wrote")
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
+				}
+				if *bundle != "" {
+					return submitBundle(ctx, e, *bundle)
 				}
 				folder, err := stepsFolder(*dir)
 				if err != nil {

@@ -29,6 +29,7 @@ func groups() []struct {
 		commands []command
 	}{
 		{"write and submit", []command{newCommand(), laneApply(), lanesCommand(), probeCommand(), submitCommand(), withdrawCommand()}},
+		{"releases", []command{cutCommand(), releasesCommand(), exportCommand()}},
 		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), deploymentsCommand(), watchCommand()}},
 		{"act", []command{promoteCommand(), rollbackCommand(), cancelCommand(), rebuildCommand()}},
 		{"record what you know", []command{baselineCommand(), attestCommand(), amendCommand(), settleCommand()}},

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"vorrang/client"
 	"vorrang/core/deploy"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
@@ -17,12 +18,13 @@ import (
 func previewCommand() command {
 	return command{
 		verb: "preview", does: "shows the SQL that would run",
-		explain: "With -to, of a promotion; with -env and one of -steps, -back-to and -deployment, of a rollback. Nothing is run.",
+		explain: "With -to, of a promotion; with -env and one of -steps, -back-to, -deployment and -back-release, of a rollback. Nothing is run.",
 		example: "vorrang preview -to staging -through 7\nvorrang preview -env staging -steps 1",
 		setUp: func(e *env) func(context.Context, []string) error {
 			e.laneFlag()
 			to := e.flags.String("to", "", "the `environment` to promote to")
 			through := e.flags.String("through", "", "the last `step` to apply")
+			release := e.flags.String("release", "", "the `release` to apply; without it loose steps")
 			environment := e.flags.String("env", "", "the `environment` to roll back")
 			way := wayFlags(e, "back-to")
 			return func(ctx context.Context, args []string) error {
@@ -39,7 +41,7 @@ func previewCommand() command {
 				}
 				var preview *api.Preview
 				if *to != "" {
-					preview, err = c.Preview(ctx, lane, *to, *through)
+					preview, err = c.Preview(ctx, lane, *to, client.Promotion{Through: *through, Release: *release})
 				} else if err = way.check(); err == nil {
 					preview, err = c.PreviewBack(ctx, lane, *environment, way.way())
 				}
@@ -99,8 +101,9 @@ func gateCommand() command {
 		explain: "Exit code 0 if the gate is clear, 3 if it is held, 5 if a step is in doubt.",
 		example: "vorrang gate -to production",
 		setUp: func(e *env) func(context.Context, []string) error {
+			release := e.flags.String("release", "", "the `release` that is to be promoted; without it loose steps")
 			return e.onEnvironment("to", func(ctx context.Context, at spot) error {
-				answer, err := at.Gate(ctx, at.lane, at.environment)
+				answer, err := at.Gate(ctx, at.lane, at.environment, *release)
 				if err != nil {
 					return err
 				}
@@ -137,10 +140,13 @@ func printChecks(w io.Writer, p paint, checks []gate.Check, holdsOnly bool) {
 	t := table{}
 	for _, check := range checks {
 		mark := cell{string(check.Verdict), p.good}
-		if check.Verdict == gate.Hold {
+		switch {
+		case check.Verdict == gate.Hold:
 			mark.paint = p.bad
-		} else if holdsOnly {
+		case holdsOnly:
 			continue
+		case check.Verdict == gate.NotAsked:
+			mark.paint = p.dim
 		}
 		t.add(cell{text: "  "}, mark, plain(string(check.ID)), plain(check.Evidence))
 		if check.Turn != "" {

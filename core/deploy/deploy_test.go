@@ -267,7 +267,7 @@ func TestAutocommitMayControlItsTransactions(t *testing.T) {
 }
 
 func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
-	y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "/*---\nretries: 2\n---*/\nCREATE TABLE b (id int);\nALTER TABLE a ADD COLUMN n int;"})
+	y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "/*---\nretries: 2\nlock-timeout: 600ms\n---*/\nCREATE TABLE b (id int);\nALTER TABLE a ADD COLUMN n int;"})
 	p, err := plan.Forward(y.view(), "1")
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, y.run(t.Context(), p).Outcome)
@@ -287,7 +287,7 @@ func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
 
 	y.onEvent = func(e deploy.Event) {
 		if e.Kind == deploy.Waiting && strings.Contains(e.Message, "not granted") {
-			assert.Contains(t, e.Message, "not granted within 50ms; others go first, try 2 of 3 follows in 1s; it is held by session")
+			assert.Contains(t, e.Message, "not granted within 600ms; others go first, try 2 of 3 follows in 1s; it is held by session")
 			require.Len(t, e.Blockers, 1)
 			_, err := blocker.Exec(context.Background(), "ROLLBACK")
 			assert.NoError(t, err)

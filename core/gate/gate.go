@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"vorrang/core/evidence"
+	"vorrang/core/lane"
+	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
 )
@@ -32,6 +34,13 @@ const (
 	Order          ID = "order"            // no pending step lies below an applied one
 	NothingInDoubt ID = "nothing-in-doubt" // no step is unfinished
 	Quiet          ID = "quiet"            // nobody else is deploying
+
+	// asked by some environments
+	SealedRelease       ID = "release"              // only sealed releases come in
+	PreviousEnvironment ID = "previous-environment" // everything is applied in the environment before
+	SameHistory         ID = "same-history"         // this target and the one before tell the same history
+	Soak                ID = "soak"                 // it has been there for long enough, without trouble
+	WayBack             ID = "way-back"             // every step has one
 )
 
 // Check is one question that the gate asks.
@@ -51,6 +60,22 @@ type Facts struct {
 	Unlisted Existing // objects in a target that has no ledger
 	Running  *Running // another deployment of the environment
 	Doubts   []Doubt  // what the target shows of the steps in doubt
+
+	// what some environments ask
+	Now      time.Time
+	Asks     lane.Gate
+	Release  string      // that is promoted; empty for loose steps
+	Through  step.Number // the last step that is promoted; empty for all
+	Previous *Previous   // the environment before; nil for the first of a lane
+}
+
+// Previous is what is known of the environment before.
+type Previous struct {
+	Name      string
+	View      plan.View
+	Entries   []ledger.Entry
+	Unreached string   // why its target could not be looked at; empty where it could
+	Strays    []string // how its history differs from this one's, a sentence each
 }
 
 // Doubt is what became of a step in doubt, as far as the target shows it.
@@ -127,6 +152,7 @@ func (r Result) InDoubt() bool {
 func Forward(f Facts) Result {
 	return Result{Checks: []Check{
 		f.knownDatabase(), f.ledgerIntact(), f.checksums(), f.catalogue(), f.order(), f.nothingInDoubt(), f.quiet(),
+		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(),
 	}}
 }
 

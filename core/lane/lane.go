@@ -28,6 +28,7 @@ type Environment struct {
 	Schemas    []string `json:"schemas,omitempty" description:"The application's schemas; none means all but the system's and Vorrang's."`
 
 	OnFailure        plan.Policy    `json:"on_failure,omitempty" enum:"stop,back-out" description:"The lane's, if absent."`
+	Gate             *Gate          `json:"gate,omitempty" description:"What it asks of a promotion; what is usual for its name, if absent."`
 	LockTimeout      *time.Duration `json:"lock_timeout_ns,omitempty" description:"Nanoseconds; for steps that give none."`
 	StatementTimeout *time.Duration `json:"statement_timeout_ns,omitempty" description:"Nanoseconds; for steps that give none."`
 }

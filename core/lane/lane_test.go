@@ -46,7 +46,7 @@ func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
 		"a target of no form":     {"lane: a\nenvironments:\n  - name: a\n    target: HARBOUR_URL\n", "lane.yaml:4:13: a target is a reference"},
 		"a bad duration":          {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    lock-timeout: soon\n", "lane.yaml:5:19: lock-timeout:"},
 		"a bad boolean":           {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    disposable: maybe\n", "lane.yaml:5:17: disposable is true or false"},
-		"a gate":                  {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    gate: {approvals: 1}\n", "lane.yaml:5:11: this version cannot ask more of a gate"},
+		"a gate":                  {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    gate: {approvals: 1}\n", `lane.yaml:5:23: this version does not make the check "approvals"`},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -78,4 +78,20 @@ func TestTheNearestPolicyHolds(t *testing.T) {
 	assert.Equal(t, plan.Stop, Lane{}.Policy(Environment{}))
 	_, err = Parse("lane.yaml", []byte("lane: harbour\non-failure: pray\nenvironments: [{name: development, target: env:A}]"))
 	assert.ErrorContains(t, err, `lane.yaml:2:13: on-failure is stop or back-out, not "pray"`)
+}
+
+func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
+	const file = "lane: harbour\nenvironments:\n  - {name: staging, target: env:A, gate: {soak: 24h, way-back: required}}\n  - {name: production, target: env:B, lock-timeout: 2s, schemas: [harbour]}\n  - {name: mirror, target: env:C, disposable: true, gate: {release: required, previous-environment: not-asked}}\n"
+	l, err := Parse("lane.yaml", []byte(file))
+	require.NoError(t, err)
+	assert.Equal(t, Gate{WayBack: true, Soak: 24 * time.Hour}, l.Environments[0].Asks())
+	assert.Equal(t, Gate{Release: true, Previous: true}, l.Environments[1].Asks(), "production asks for releases by default")
+	assert.Equal(t, Gate{Release: true}, l.Environments[2].Asks())
+	again, err := Parse("lane.yaml", l.File())
+	require.NoError(t, err)
+	assert.Equal(t, l, again, "a lane can be written as a file: %s", l.File())
+	for gate, says := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "backup: 12h": `does not make the check "backup"`} {
+		_, err := Parse("lane.yaml", []byte("lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {"+gate+"}}]"))
+		assert.ErrorContains(t, err, says)
+	}
 }

@@ -131,6 +131,8 @@ type Way struct {
 	Steps      int         // the last so many
 	To         step.Number // everything above this number; "0" is everything
 	Deployment string      // what this deployment applied
+
+	Keep map[step.Number]bool // everything but these; nil where another field is set
 }
 
 // Back plans ways back, newest first. versions gives the step as it was when
@@ -174,8 +176,10 @@ func choose(view View, way Way) ([]ledger.StepState, error) {
 		return above(view, newest, way.To)
 	case way.Deployment != "":
 		return ofDeployment(newest, way.Deployment)
+	case way.Keep != nil:
+		return slices.DeleteFunc(newest, func(st ledger.StepState) bool { return way.Keep[st.Number] }), nil
 	}
-	return nil, refuse("say how far to roll back: a number of steps, a step, or a deployment")
+	return nil, refuse("say how far to roll back: a number of steps, a step, a deployment, or a release")
 }
 
 // newestFirst lists what can be rolled back: steps that were carried out here,

@@ -49,7 +49,7 @@ func Start(t testing.TB) *World {
 		file := filepath.Join(t.TempDir(), environment)
 		require.NoError(t, os.WriteFile(file, []byte(w.URLs[environment]+"\n"), 0o600))
 		w.Files[environment] = file
-		lane += fmt.Sprintf("  - name: %s\n    target: file:%s\n    disposable: %t\n", environment, file, environment == "development")
+		lane += fmt.Sprintf("  - name: %s\n    target: file:%s\n    disposable: %t\n    gate: {release: not-asked, previous-environment: not-asked}\n", environment, file, environment == "development")
 	}
 	w.serve(pgtest.Database(t))
 	_, err := w.ApplyLane(t.Context(), "lane.yaml", []byte(lane))

@@ -9,6 +9,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/release"
 	"vorrang/core/review"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
@@ -201,6 +202,7 @@ type Deployment struct {
 	Outcome     deploy.Outcome   `json:"outcome"`
 	Actor       string           `json:"actor"`
 	Planned     int              `json:"planned" description:"How many steps."`
+	Release     string           `json:"release,omitempty" description:"Absent for loose steps."`
 	OnFailure   plan.Policy      `json:"on_failure,omitempty" enum:"stop,back-out"`
 	Whole       bool             `json:"whole,omitempty" description:"All steps in one transaction."`
 	Rebuild     bool             `json:"rebuild,omitempty" description:"The application's schemas were emptied first."`
@@ -313,6 +315,26 @@ type StepFile struct {
 	Size      int64         `json:"size" description:"In bytes."`
 	Text      string        `json:"text"`
 	Shortened bool          `json:"shortened,omitempty"`
+}
+
+// Releases is a lane's releases, newest first.
+type Releases struct {
+	Releases []release.Release `json:"releases" nullable:"false"`
+}
+
+// ReleaseCut is a release that was cut, or taken in from a bundle.
+type ReleaseCut struct {
+	Release release.Release `json:"release"`
+	New     int             `json:"new" description:"Of a bundle: how many of its steps the catalogue did not have."`
+	Known   bool            `json:"known" description:"Of a bundle: the release was here already, the same to the byte."`
+}
+
+// ReleaseContent is a release, its SHA256SUMS, and what it brings against what
+// was asked for.
+type ReleaseContent struct {
+	Release release.Release  `json:"release"`
+	Sums    string           `json:"sums"`
+	Changes []release.Change `json:"changes" nullable:"false"`
 }
 
 // Verification says whether the histories of a lane's targets are consistent.

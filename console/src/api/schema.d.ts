@@ -107,6 +107,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/bundles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a release from another Vorrang, unchanged */
+        post: operations["submitBundle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}": {
         parameters: {
             query?: never;
@@ -328,6 +345,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists the releases, newest first */
+        get: operations["listReleases"];
+        put?: never;
+        /** Seals the catalogue up to a step */
+        post: operations["cut"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/releases/{release}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Gives a release, and what it brings against an environment or another release */
+        get: operations["getRelease"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/releases/{release}/bundle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Gives a release as a .tar.gz with SHA256SUMS inside */
+        get: operations["export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/steps/{step}": {
         parameters: {
             query?: never;
@@ -493,11 +562,32 @@ export interface components {
             state?: string;
             user?: string;
         };
+        ChangeType2: {
+            mode: string;
+            number: string;
+            phase?: string;
+            slug: string;
+            /** @enum {string} */
+            what: "new" | "gone" | "edited";
+        };
         Check: {
             evidence: string;
             id: string;
             turn?: string;
             verdict: string;
+        };
+        CutIn: {
+            /** @description The folder holds nothing that is not committed. */
+            clean?: boolean;
+            /** @description The commit that the step folder is at. */
+            commit?: string;
+            /** @description Refuse unless the release has this digest: that of the folder it is cut from. */
+            digest?: string;
+            name: string;
+            /** @description Markdown. */
+            notes?: string;
+            /** @description The last step; all if absent. */
+            through?: string;
         };
         Deployment: {
             actor: string;
@@ -517,6 +607,8 @@ export interface components {
             planned: number;
             /** @description The application's schemas were emptied first. */
             rebuild?: boolean;
+            /** @description Absent for loose steps. */
+            release?: string;
             /** Format: date-time */
             started_at: string;
             /** @description Only where one deployment is asked for. */
@@ -559,6 +651,8 @@ export interface components {
             op: "same" | "gone" | "new";
             text: string;
         };
+        /** Format: int64 */
+        Duration: number;
         Entry: {
             action: string;
             actor: string;
@@ -579,8 +673,10 @@ export interface components {
         Environment: {
             /** @description May be rebuilt from nothing. */
             disposable?: boolean;
+            /** @description What it asks of a promotion; what is usual for its name, if absent. */
+            gate?: components["schemas"]["Gate"];
             /** @description Nanoseconds; for steps that give none. */
-            lock_timeout_ns?: null | number;
+            lock_timeout_ns?: components["schemas"]["Duration"];
             name: string;
             /**
              * @description The lane's, if absent.
@@ -592,7 +688,7 @@ export interface components {
             /** @description The application's schemas; none means all but the system's and Vorrang's. */
             schemas?: string[];
             /** @description Nanoseconds; for steps that give none. */
-            statement_timeout_ns?: null | number;
+            statement_timeout_ns?: components["schemas"]["Duration"];
             /** @description A reference that the service resolves: env:NAME or file:PATH. */
             target: string;
         };
@@ -738,6 +834,16 @@ export interface components {
             /** @description What is wrong, and what to do. */
             message: string;
         };
+        Gate: {
+            /** @description Everything must be applied in the environment before. */
+            previous_environment: boolean;
+            /** @description Only sealed releases, no loose steps. */
+            release: boolean;
+            /** @description How long everything must have been in the environment before, without trouble; nanoseconds, 0 for not asked. */
+            soak_ns: components["schemas"]["Duration"];
+            /** @description Every step must have a way back. */
+            way_back: boolean;
+        };
         GateAnswer: {
             checks: components["schemas"]["Check"][];
             /** @enum {string} */
@@ -871,6 +977,8 @@ export interface components {
              * @enum {string}
              */
             on_failure?: "stop" | "back-out";
+            /** @description Apply the steps of this release; loose steps if absent. */
+            release?: string;
             /** @description The last step to apply; all that wait if absent. */
             through?: string;
             /** @description All steps in one transaction, all or nothing. */
@@ -892,6 +1000,40 @@ export interface components {
             entries: components["schemas"]["Entry"][];
             message: string;
         };
+        Release: {
+            /** @description The step folder held nothing that was not committed. */
+            clean: boolean;
+            /** @description The commit of the step folder's repository. */
+            commit?: string;
+            /** Format: date-time */
+            cut_at: string;
+            cut_by: string;
+            /** @description SHA-256 of the release's SHA256SUMS. */
+            digest: string;
+            lane: string;
+            name: string;
+            /** @description Markdown. */
+            notes?: string;
+            /** @description How many there are. */
+            steps: number;
+            /** @description The last of its steps. */
+            through: string;
+        };
+        ReleaseContent: {
+            changes: components["schemas"]["ChangeType2"][];
+            release: components["schemas"]["Release"];
+            sums: string;
+        };
+        ReleaseCut: {
+            /** @description Of a bundle: the release was here already, the same to the byte. */
+            known: boolean;
+            /** @description Of a bundle: how many of its steps the catalogue did not have. */
+            new: number;
+            release: components["schemas"]["Release"];
+        };
+        Releases: {
+            releases: components["schemas"]["Release"][];
+        };
         RollbackIn: {
             /** @description The environment's name, typed; needed where it is not disposable. */
             confirm?: string;
@@ -900,6 +1042,8 @@ export interface components {
              * @description What this deployment applied.
              */
             deployment?: number;
+            /** @description Everything that is not in this release. */
+            release?: string;
             /** @description The last so many. */
             steps?: number;
             /** @description Everything above this step; 0 is everything. */
@@ -1285,6 +1429,40 @@ export interface operations {
             };
         };
     };
+    submitBundle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/gzip": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseCut"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getStatus: {
         parameters: {
             query?: {
@@ -1426,7 +1604,10 @@ export interface operations {
     };
     getGate: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The release that is to be promoted; loose steps if absent. */
+                release?: string;
+            };
             header?: never;
             path: {
                 lane: string;
@@ -1500,6 +1681,10 @@ export interface operations {
                 to?: string;
                 /** @description Back: what this deployment applied. */
                 deployment?: number;
+                /** @description Forward: the steps of this release. */
+                release?: string;
+                /** @description Back: everything that is not in this release. */
+                back_release?: string;
                 /** @description The most bytes of SQL to give for one step; 0 means all. */
                 limit?: number;
             };
@@ -1722,6 +1907,142 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Evidence"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listReleases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Releases"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cut: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["CutIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseCut"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRelease: {
+        parameters: {
+            query?: {
+                /** @description Compare with what is applied there. */
+                environment?: string;
+                /** @description Compare with this release. */
+                against?: string;
+            };
+            header?: never;
+            path: {
+                lane: string;
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseContent"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export: {
+        parameters: {
+            query?: {
+                /** @description Compare with what is applied there. */
+                environment?: string;
+                /** @description Compare with this release. */
+                against?: string;
+            };
+            header?: never;
+            path: {
+                lane: string;
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/gzip": string;
                 };
             };
             default: {

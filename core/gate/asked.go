@@ -1,0 +1,174 @@
+package gate
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+)
+
+// The checks of this file are made where an environment asks for them.
+
+// Expected reports whether a check may hold without anything being wrong: a
+// deployment is under way, or a promotion has yet to meet what is asked of it.
+func Expected(id ID) bool {
+	switch id {
+	case Quiet, SealedRelease, PreviousEnvironment, Soak, WayBack:
+		return true
+	case KnownDatabase, LedgerIntact, Checksums, Catalogue, Order, NothingInDoubt, SameHistory:
+	}
+	return false
+}
+
+func notAsked(id ID) Check {
+	return Check{ID: id, Verdict: NotAsked, Evidence: "this environment does not ask for it"}
+}
+
+// planned lists the steps that the promotion would carry out.
+func (f Facts) planned() []plan.Standing {
+	var list []plan.Standing
+	for _, s := range f.View.Pending() {
+		if f.Through == "" || step.Compare(s.Step.Number, f.Through) <= 0 {
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+func (f Facts) sealed() Check {
+	n := len(f.planned())
+	switch {
+	case !f.Asks.Release:
+		return notAsked(SealedRelease)
+	case f.Release != "":
+		return pass(SealedRelease, "the steps are those of release %s", f.Release)
+	case n == 0:
+		return pass(SealedRelease, "nothing is to be applied")
+	}
+	return Check{SealedRelease, Hold,
+		fmt.Sprintf("%s takes sealed releases only, and %s not promoted as one", f.View.Environment, areSteps(n)),
+		fmt.Sprintf("seal them, and promote the release: vorrang cut -lane %s NAME, then vorrang promote -lane %s -to %s -release NAME", f.Lane, f.Lane, f.View.Environment)}
+}
+
+func areSteps(n int) string {
+	if n == 1 {
+		return "1 step is"
+	}
+	return fmt.Sprintf("%d steps are", n)
+}
+
+// missing lists the planned steps that the environment before does not have.
+// Steps that are not meant for it, or covered there, are passed over.
+func (f Facts) missing() []plan.Standing {
+	var list []plan.Standing
+	for _, s := range f.planned() {
+		there, known := f.Previous.View.Find(s.Step.Number)
+		if known && (there.State.Status.Present() || there.Has(plan.NotHere)) {
+			continue
+		}
+		list = append(list, s)
+	}
+	return list
+}
+
+func (f Facts) unreached(id ID) Check {
+	return Check{id, Hold, fmt.Sprintf("%s could not be looked at: %s", f.Previous.Name, f.Previous.Unreached),
+		fmt.Sprintf("let the service reach it: vorrang probe -lane %s -env %s", f.Lane, f.Previous.Name)}
+}
+
+func (f Facts) previous() Check {
+	switch {
+	case !f.Asks.Previous:
+		return notAsked(PreviousEnvironment)
+	case f.Previous == nil:
+		return pass(PreviousEnvironment, "this is the first environment of the lane")
+	case f.Previous.Unreached != "":
+		return f.unreached(PreviousEnvironment)
+	}
+	missing := f.missing()
+	if len(missing) == 0 {
+		return pass(PreviousEnvironment, "everything that is to be applied (%s) is applied in %s", count(len(f.planned()), "step"), f.Previous.Name)
+	}
+	next := "vorrang promote -lane " + f.Lane + " -to " + f.Previous.Name
+	if f.Release != "" {
+		next += " -release " + f.Release
+	}
+	return Check{PreviousEnvironment, Hold,
+		fmt.Sprintf("%s not applied in %s, the environment before: %s", areSteps(len(missing)), f.Previous.Name, list(missing)),
+		"promote there first: " + next}
+}
+
+func (f Facts) sameHistory() Check {
+	switch {
+	case !f.Asks.Previous:
+		return notAsked(SameHistory)
+	case f.Previous == nil:
+		return pass(SameHistory, "this is the first environment of the lane")
+	case f.Previous.Unreached != "":
+		return f.unreached(SameHistory)
+	case len(f.Previous.Strays) == 0:
+		return pass(SameHistory, "what is applied here is applied in %s too, with the same checksums and in the same order", f.Previous.Name)
+	}
+	return Check{SameHistory, Hold, strings.Join(f.Previous.Strays, "; "),
+		fmt.Sprintf("see what differs and how to settle it: vorrang verify -lane %s -env %s", f.Lane, f.View.Environment)}
+}
+
+// soak asks how long what is to be applied has been in the environment before.
+// A failure there starts the time anew.
+func (f Facts) soak() Check {
+	switch {
+	case f.Asks.Soak == 0:
+		return notAsked(Soak)
+	case f.Previous == nil:
+		return pass(Soak, "this is the first environment of the lane")
+	case f.Previous.Unreached != "":
+		return f.unreached(Soak)
+	}
+	planned := map[step.Number]bool{}
+	for _, s := range f.planned() {
+		planned[s.Step.Number] = true
+	}
+	var since time.Time
+	what := ""
+	for _, e := range f.Previous.Entries {
+		if planned[e.Step] && (e.Action == ledger.Applied || e.Action == ledger.Attested || e.Action == ledger.Settled) {
+			since, what = e.At, fmt.Sprintf("step %s is applied", e.Step)
+		}
+		if e.Action == ledger.Failed || e.Action == ledger.RolledBack {
+			since, what = e.At, fmt.Sprintf("step %s %s", e.Step, map[ledger.Action]string{ledger.Failed: "failed", ledger.RolledBack: "was rolled back"}[e.Action])
+		}
+	}
+	if len(planned) == 0 {
+		return pass(Soak, "nothing is to be applied")
+	}
+	lasted := f.Now.Sub(since)
+	if since.IsZero() || len(f.missing()) > 0 {
+		return Check{Soak, Hold, fmt.Sprintf("not everything is applied in %s yet, so the %s have not begun", f.Previous.Name, f.Asks.Soak),
+			"promote there first, and wait"}
+	}
+	if lasted >= f.Asks.Soak {
+		return pass(Soak, "in %s nothing changed and nothing failed for %s, and %s are asked", f.Previous.Name, lasted.Round(time.Second), f.Asks.Soak)
+	}
+	return Check{Soak, Hold, fmt.Sprintf("in %s %s since %s, for %s; %s are asked", f.Previous.Name, what, since.UTC().Format(time.DateTime)+" UTC", lasted.Round(time.Second), f.Asks.Soak),
+		fmt.Sprintf("wait until %s", since.Add(f.Asks.Soak).UTC().Format(time.DateTime)+" UTC")}
+}
+
+func (f Facts) wayBack() Check {
+	if !f.Asks.WayBack {
+		return notAsked(WayBack)
+	}
+	var without []plan.Standing
+	for _, s := range f.planned() {
+		if s.Step.Back == nil {
+			without = append(without, s)
+		}
+	}
+	if len(without) == 0 {
+		return pass(WayBack, "every step that is to be applied has a way back")
+	}
+	return Check{WayBack, Hold, fmt.Sprintf("%s without a way back: %s", areSteps(len(without)), list(without)),
+		"write their .back.sql files, and submit"}
+}

@@ -1,0 +1,123 @@
+package lane
+
+import (
+	"time"
+
+	"go.yaml.in/yaml/v4"
+)
+
+// Gate is what an environment asks of a promotion beyond what every gate asks.
+type Gate struct {
+	Release  bool          `json:"release" description:"Only sealed releases, no loose steps."`
+	Previous bool          `json:"previous_environment" description:"Everything must be applied in the environment before."`
+	WayBack  bool          `json:"way_back" description:"Every step must have a way back."`
+	Soak     time.Duration `json:"soak_ns" description:"How long everything must have been in the environment before, without trouble; nanoseconds, 0 for not asked."`
+}
+
+// production is the environment that asks for releases unless its gate says
+// otherwise.
+const production = "production"
+
+// Asks is what an environment's gate asks: what the lane file says, or what is
+// usual for its name.
+func (e Environment) Asks() Gate {
+	if e.Gate != nil {
+		return *e.Gate
+	}
+	return usual(e.Name)
+}
+
+func usual(environment string) Gate {
+	strict := environment == production
+	return Gate{Release: strict, Previous: strict}
+}
+
+const gateKeys = "release, previous-environment, way-back, soak"
+
+// gate reads the gate section of an environment. What it does not say is as
+// usual.
+func (r *reader) gate(node *yaml.Node, environment string) *Gate {
+	g := usual(environment)
+	r.fields(node, gateKeys, func(key string, value *yaml.Node) bool {
+		switch key {
+		case "release":
+			g.Release = r.asked(value, key)
+		case "previous-environment":
+			g.Previous = r.asked(value, key)
+		case "way-back":
+			g.WayBack = r.asked(value, key)
+		case "soak":
+			g.Soak = *r.duration(value, key)
+		case "approvals", "window", "backup", "drift", "rehearsal", "findings":
+			r.report(value, "this version does not make the check %q; take it out, so that nobody relies on it", key)
+		default:
+			return false
+		}
+		return true
+	})
+	return &g
+}
+
+func (r *reader) asked(node *yaml.Node, key string) bool {
+	switch node.Value {
+	case "required":
+		return true
+	case "not-asked":
+		return false
+	}
+	r.report(node, "%s is required or not-asked, not %q", key, node.Value)
+	return false
+}
+
+// File is the lane as a lane file.
+func (l Lane) File() []byte {
+	type environment struct {
+		Name             string   `yaml:"name"`
+		Target           string   `yaml:"target"`
+		Disposable       bool     `yaml:"disposable,omitempty"`
+		Role             string   `yaml:"role,omitempty"`
+		Schemas          []string `yaml:"schemas,omitempty,flow"`
+		OnFailure        string   `yaml:"on-failure,omitempty"`
+		LockTimeout      string   `yaml:"lock-timeout,omitempty"`
+		StatementTimeout string   `yaml:"statement-timeout,omitempty"`
+		Gate             any      `yaml:"gate,omitempty"`
+	}
+	file := struct {
+		Lane         string        `yaml:"lane"`
+		About        string        `yaml:"about,omitempty"`
+		Engine       string        `yaml:"engine"`
+		OnFailure    string        `yaml:"on-failure,omitempty"`
+		Environments []environment `yaml:"environments"`
+	}{Lane: l.Name, About: l.About, Engine: l.Engine, OnFailure: string(l.OnFailure)}
+	for _, e := range l.Environments {
+		file.Environments = append(file.Environments, environment{e.Name, e.Target, e.Disposable, e.Role, e.Schemas, string(e.OnFailure),
+			written(e.LockTimeout), written(e.StatementTimeout), e.Gate.written()})
+	}
+	text, err := yaml.Marshal(file)
+	if err != nil {
+		panic(err) // strings and flags only
+	}
+	return text
+}
+
+func written(d *time.Duration) string {
+	switch {
+	case d == nil:
+		return ""
+	case *d == 0:
+		return "none"
+	}
+	return d.String()
+}
+
+func (g *Gate) written() any {
+	if g == nil {
+		return nil
+	}
+	word := map[bool]string{true: "required", false: "not-asked"}
+	all := map[string]string{"release": word[g.Release], "previous-environment": word[g.Previous], "way-back": word[g.WayBack]}
+	if g.Soak > 0 {
+		all["soak"] = g.Soak.String()
+	}
+	return all
+}

@@ -1,0 +1,2 @@
+ALTER TABLE records.deployment DROP COLUMN release;
+DROP TABLE records.release;

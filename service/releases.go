@@ -1,0 +1,389 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"vorrang/core/gate"
+	"vorrang/core/plan"
+	"vorrang/core/release"
+	"vorrang/core/step"
+	"vorrang/core/verify"
+	"vorrang/records"
+	"vorrang/service/api"
+)
+
+type cutIn struct {
+	Lane    string `path:"lane"`
+	Name    string `json:"name" required:"true"`
+	Through string `json:"through,omitempty" description:"The last step; all if absent."`
+	Notes   string `json:"notes,omitempty" description:"Markdown."`
+	Commit  string `json:"commit,omitempty" description:"The commit that the step folder is at."`
+	Clean   bool   `json:"clean,omitempty" description:"The folder holds nothing that is not committed."`
+	Digest  string `json:"digest,omitempty" description:"Refuse unless the release has this digest: that of the folder it is cut from."`
+}
+
+// cut seals the catalogue up to a step.
+func (s *Service) cut(c call, in *cutIn) (*api.ReleaseCut, error) {
+	if err := release.CheckName(in.Name); err != nil {
+		return nil, badRequest("", "name: %s", err)
+	}
+	through, err := optionalNumber("through", in.Through)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.lane(c, in.Lane); err != nil {
+		return nil, err
+	}
+	submission, err := s.Records.Submit(c, in.Lane, c.actor)
+	if err != nil {
+		return nil, err
+	}
+	defer submission.Abandon()
+	steps, ids, err := submission.Sealable(c, through)
+	if err != nil {
+		return nil, err
+	}
+	if len(steps) == 0 || through != "" && steps[len(steps)-1].Number != through {
+		return nil, refused("vorrang status -all lists the steps; vorrang submit sends new ones", "there is no step %s in the catalogue", orAny(through))
+	}
+	r := release.Release{Lane: in.Lane, Name: in.Name, Digest: release.Digest(release.Sums(steps)), Through: steps[len(steps)-1].Number, Count: len(steps),
+		Notes: strings.TrimSpace(in.Notes), Commit: in.Commit, Clean: in.Clean, CutAt: time.Now().UTC().Truncate(time.Microsecond), CutBy: c.actor}
+	if in.Digest != "" && in.Digest != string(r.Digest) {
+		return nil, refused("vorrang submit sends the folder; then cut again", "the step folder and the catalogue differ up to step %s", r.Through)
+	}
+	if err := submission.Seal(c, r, ids); err != nil {
+		return nil, sealedAlready(err)
+	}
+	s.Log.Info("release cut", "lane", in.Lane, "release", r.Name, "digest", r.Digest, "actor", c.actor)
+	return &api.ReleaseCut{Release: r}, nil
+}
+
+func optionalNumber(field, text string) (step.Number, error) {
+	if text == "" {
+		return "", nil
+	}
+	number, err := step.ParseNumber(text)
+	if err != nil {
+		return "", badRequest("", "%s: %s", field, err)
+	}
+	return number, nil
+}
+
+func orAny(number step.Number) string {
+	if number == "" {
+		return "at all"
+	}
+	return string(number)
+}
+
+func sealedAlready(err error) error {
+	var sealed *records.SealedError
+	if errors.As(err, &sealed) {
+		return refused("a release never changes; cut one with another name, of other steps", "%s", sealed.Error())
+	}
+	return err
+}
+
+func (s *Service) releases(c call, in *laneIn) (*api.Releases, error) {
+	if _, err := s.lane(c, in.Lane); err != nil {
+		return nil, err
+	}
+	list, err := s.Records.Releases(c, in.Lane)
+	return &api.Releases{Releases: append([]release.Release{}, list...)}, err
+}
+
+type releaseIn struct {
+	Lane        string `path:"lane"`
+	Release     string `path:"release"`
+	Environment string `query:"environment" description:"Compare with what is applied there."`
+	Against     string `query:"against" description:"Compare with this release."`
+}
+
+// oneRelease gives a release, and what it brings against an environment or
+// another release.
+func (s *Service) oneRelease(c call, in *releaseIn) (*api.ReleaseContent, error) {
+	r, steps, err := s.sealedSteps(c, in.Lane, in.Release)
+	if err != nil {
+		return nil, err
+	}
+	answer := &api.ReleaseContent{Release: r, Sums: release.Sums(steps), Changes: []release.Change{}}
+	switch {
+	case in.Environment != "":
+		p, err := s.place(c, in.Lane, in.Environment)
+		if err != nil {
+			return nil, err
+		}
+		facts, err := s.lookOnce(c, p)
+		if err != nil {
+			return nil, err
+		}
+		answer.Changes = release.Compare(present(facts.View, p.environment.Name, steps), meant(steps, p.environment.Name))
+	case in.Against != "":
+		_, other, err := s.sealedSteps(c, in.Lane, in.Against)
+		if err != nil {
+			return nil, err
+		}
+		answer.Changes = release.Compare(other, steps)
+	}
+	return answer, nil
+}
+
+// present is what a target has, as if it were a release.
+func present(view plan.View, environment string, sealed []release.Sealed) []release.Sealed {
+	texts := map[step.Number]step.Checksum{}
+	for _, s := range sealed {
+		texts[s.Number] = s.Forward.Checksum
+	}
+	var list []release.Sealed
+	for _, s := range view.Steps {
+		if !s.State.Status.Present() || !s.Step.Options.In(environment) {
+			continue
+		}
+		known := s.Step
+		known.Forward.Checksum = s.State.Checksum
+		if known.Forward.Checksum == "" {
+			known.Forward.Checksum = texts[known.Number] // covered: nobody knows which text ran
+		}
+		list = append(list, release.Sealed{Step: known})
+	}
+	return list
+}
+
+// meant leaves out the steps for other environments.
+func meant(steps []release.Sealed, environment string) []release.Sealed {
+	var list []release.Sealed
+	for _, s := range steps {
+		if s.Options.In(environment) {
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+func (s *Service) sealedSteps(ctx context.Context, lane, name string) (release.Release, []release.Sealed, error) {
+	r, steps, err := s.Records.Release(ctx, lane, name)
+	if errors.Is(err, records.ErrNotFound) {
+		return r, nil, notFound("release "+name+" in the lane", lane, "vorrang releases lists them; vorrang cut NAME seals one")
+	}
+	return r, steps, err
+}
+
+// export answers with a release's bundle.
+func (s *Service) export(c call, in *releaseIn) (*api.ReleaseContent, error) {
+	l, err := s.lane(c, in.Lane)
+	if err != nil {
+		return nil, err
+	}
+	r, steps, err := s.sealedSteps(c, in.Lane, in.Release)
+	if err != nil {
+		return nil, err
+	}
+	var packed bytes.Buffer
+	err = release.Write(&packed, r, l.File(), steps, func(digest step.Checksum) ([]byte, error) { return s.Records.Exact(c, digest) })
+	if err != nil {
+		return nil, err
+	}
+	c.fiber.Set("Content-Type", "application/gzip")
+	c.fiber.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", r.Lane+"-"+r.Name+".tar.gz"))
+	return nil, c.fiber.Send(packed.Bytes())
+}
+
+// submitBundle takes a release from another Vorrang into the catalogue,
+// unchanged. Steps that are there already must be the same to the byte.
+func (s *Service) submitBundle(c call, in *laneIn) (*api.ReleaseCut, error) {
+	if _, err := s.lane(c, in.Lane); err != nil {
+		return nil, err
+	}
+	submission, err := s.Records.Submit(c, in.Lane, c.actor)
+	if err != nil {
+		return nil, err
+	}
+	defer submission.Abandon()
+	var files []step.File
+	body := bodyOf(c)
+	defer body.drain()
+	r, err := release.Read(body, func(file step.File) error {
+		if err := submission.Keep(c, file); err != nil {
+			return err
+		}
+		file.Bytes = nil
+		files = append(files, file)
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if r.Lane != in.Lane {
+		return nil, refused(fmt.Sprintf("name the lane: -lane %s", r.Lane), "release %s is of the lane %s, not of %s", r.Name, r.Lane, in.Lane)
+	}
+	return s.takeIn(c, submission, r, files)
+}
+
+func (s *Service) takeIn(c call, submission *records.Submission, r release.Release, files []step.File) (*api.ReleaseCut, error) {
+	if err := release.CheckName(r.Name); err != nil {
+		return nil, badRequest("", "the bundle: %s", err)
+	}
+	steps, err := step.Assemble(files)
+	if err != nil {
+		return nil, err
+	}
+	difference, err := submission.Compare(c, steps)
+	if err != nil {
+		return nil, err
+	}
+	difference.Gone = nil // what the bundle does not name stays
+	var problems step.Problems
+	for _, change := range difference.Edited {
+		problems = append(problems, step.Problem{File: change.Step.Forward.Name, Message: fmt.Sprintf(
+			"step %s is in this catalogue with other files; a bundle brings steps unchanged, and replaces none", change.Step.Number)})
+	}
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	if err := inspect(c, submission, difference); err != nil {
+		return nil, err
+	}
+	if !difference.Empty() {
+		if _, err := submission.Put(c, difference); err != nil {
+			return nil, err
+		}
+	}
+	sealable, ids, err := submission.Sealable(c, "")
+	if err != nil {
+		return nil, err
+	}
+	ids, digest := among(sealable, ids, steps)
+	if digest != r.Digest {
+		return nil, refused("export it again", "the bundle's steps have the digest %s, and the release %s", digest.Short(), r.Digest.Short())
+	}
+	answer := &api.ReleaseCut{Release: r, New: len(difference.New)}
+	err = submission.Seal(c, r, ids)
+	var sealed *records.SealedError
+	if errors.As(err, &sealed) && sealed.Release.Name == r.Name && sealed.Release.Digest == r.Digest {
+		answer.Known = true
+		return answer, nil
+	}
+	if err != nil {
+		return nil, sealedAlready(err)
+	}
+	s.Log.Info("release taken in", "lane", r.Lane, "release", r.Name, "digest", r.Digest, "actor", c.actor)
+	return answer, nil
+}
+
+// among picks the versions of a bundle's steps from the whole catalogue.
+func among(all []release.Sealed, ids []int64, steps []step.Step) ([]int64, step.Checksum) {
+	wanted := map[step.Number]bool{}
+	for _, s := range steps {
+		wanted[s.Number] = true
+	}
+	var chosen []int64
+	var sealed []release.Sealed
+	for i, s := range all {
+		if wanted[s.Number] {
+			chosen, sealed = append(chosen, ids[i]), append(sealed, s)
+		}
+	}
+	return chosen, release.Digest(release.Sums(sealed))
+}
+
+// narrow lets a place stand for a release: its steps are as they were sealed,
+// and no other waits.
+func (s *Service) narrow(ctx context.Context, p place, name string) (place, error) {
+	if name == "" {
+		return p, nil
+	}
+	r, steps, err := s.sealedSteps(ctx, p.lane.Name, name)
+	if err != nil {
+		return p, err
+	}
+	p.release, p.sealed = &r, map[step.Number]plan.Step{}
+	for _, sealed := range steps {
+		p.sealed[sealed.Number] = sealed.Step
+	}
+	return p.asSealed(), nil
+}
+
+// asSealed puts the sealed versions into the catalogue.
+func (p place) asSealed() place {
+	if p.release == nil {
+		return p
+	}
+	catalogue := make([]plan.Step, len(p.catalogue))
+	for i, known := range p.catalogue {
+		catalogue[i] = known
+		if sealed, is := p.sealed[known.Number]; is {
+			catalogue[i] = sealed
+		}
+	}
+	p.catalogue = catalogue
+	return p
+}
+
+// only leaves out of a view the steps that wait and are not in the release.
+func (p place) only(view plan.View) plan.View {
+	if p.release == nil {
+		return view
+	}
+	var kept []plan.Standing
+	for _, s := range view.Steps {
+		if _, sealed := p.sealed[s.Step.Number]; sealed || !s.Waits() {
+			kept = append(kept, s)
+		}
+	}
+	view.Steps = kept
+	return view
+}
+
+// ask adds to the facts what the environment's gate asks beyond what every gate
+// does.
+func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, through step.Number) error {
+	facts.Now, facts.Asks, facts.Through = time.Now(), p.environment.Asks(), through
+	if p.release != nil {
+		facts.Release = p.release.Name
+	}
+	before := p.before()
+	if before == "" || !facts.Asks.Previous && facts.Asks.Soak == 0 {
+		return nil
+	}
+	there, err := s.place(ctx, p.lane.Name, before)
+	if err != nil {
+		return err
+	}
+	facts.Previous = &gate.Previous{Name: before}
+	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+	defer cancel()
+	session, err := connect(ctx, there.environment, "vorrangd gate")
+	if err != nil {
+		facts.Previous.Unreached = unreachable(err).Message
+		return nil
+	}
+	defer session.Close()
+	seen, entries, err := s.look(ctx, there, session)
+	if err != nil {
+		facts.Previous.Unreached = unreachable(err).Message
+		return nil
+	}
+	facts.Previous.View, facts.Previous.Entries = seen.View, entries
+	for _, d := range verify.Lane(p.lane.Name, []verify.Environment{{Name: before, Facts: seen, Entries: entries}, {Name: p.environment.Name, Facts: *facts}}) {
+		if d.Kind == verify.History && d.Environment == p.environment.Name {
+			facts.Previous.Strays = append(facts.Previous.Strays, d.What)
+		}
+	}
+	return nil
+}
+
+// before is the environment before, in the order of promotion; empty for the
+// first.
+func (p place) before() string {
+	for i, e := range p.lane.Environments {
+		if e.Name == p.environment.Name && i > 0 {
+			return p.lane.Environments[i-1].Name
+		}
+	}
+	return ""
+}

@@ -1,0 +1,187 @@
+package service_test
+
+import (
+	"bytes"
+	"io"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/client"
+	"vorrang/core/deploy"
+	"vorrang/core/gate"
+	"vorrang/core/release"
+	"vorrang/core/step"
+	"vorrang/internal/pgtest"
+	"vorrang/internal/servicetest"
+)
+
+// ask declares the lane anew, with what production's gate asks.
+func ask(t *testing.T, w *servicetest.World, gate string) {
+	lane := "lane: harbour\nenvironments:\n"
+	for _, environment := range []string{"development", "staging", "production"} {
+		lane += "  - {name: " + environment + ", target: \"file:" + w.Files[environment] + "\", disposable: " + map[bool]string{true: "true", false: "false"}[environment == "development"]
+		if environment == "production" && gate != "" {
+			lane += ", gate: {" + gate + "}"
+		}
+		lane += "}\n"
+	}
+	_, err := w.ApplyLane(t.Context(), "lane.yaml", []byte(lane))
+	require.NoError(t, err)
+}
+
+func cut(t *testing.T, w *servicetest.World, name, through string) release.Release {
+	return must(w.Cut(t.Context(), "harbour", client.Cutting{Name: name, Through: through})).Release
+}
+
+func TestProductionTakesSealedReleasesInTheLanesOrder(t *testing.T) {
+	w := servicetest.Start(t)
+	ask(t, w, "")
+	w.Submitted(map[string]string{"10-a.sql": "CREATE TABLE a (id int)", "10-a.back.sql": "DROP TABLE a", "20-b.sql": "CREATE TABLE b (id int)", "20-b.back.sql": "DROP TABLE b"})
+	r := cut(t, w, "2026.11", "10")
+	assert.Equal(t, 1, r.Count)
+	promote := func(environment, release string) (*client.Error, string) {
+		promoted, err := w.Promote(t.Context(), "harbour", environment, client.Promotion{Release: release})
+		if err != nil {
+			return problem(t, err), ""
+		}
+		if promoted.Nothing {
+			return nil, "nothing"
+		}
+		ended := w.Ended(promoted)
+		require.Equal(t, deploy.Done, ended.Outcome, "%v", ended.Failure)
+		var numbers []string
+		for _, s := range ended.Steps {
+			numbers = append(numbers, string(s.Number))
+		}
+		assert.Equal(t, release, ended.Release)
+		return nil, strings.Join(numbers, " ")
+	}
+	refusal, _ := promote("production", "")
+	assert.Equal(t, []gate.ID{gate.SealedRelease, gate.PreviousEnvironment}, holds(refusal.Checks))
+	refusal, _ = promote("production", "2026.11")
+	assert.Equal(t, []gate.ID{gate.PreviousEnvironment}, holds(refusal.Checks))
+	assert.Contains(t, refusal.Detail, "1 step is not applied in staging, the environment before: 10 (a)")
+	assert.Contains(t, refusal.Next, "vorrang promote -lane harbour -to staging -release 2026.11")
+	refusal, _ = promote("production", "2026.12")
+	assert.Equal(t, "not-found", refusal.Kind())
+
+	_, did := promote("development", "")
+	assert.Equal(t, "10 20", did, "loose steps")
+	_, did = promote("staging", "2026.11")
+	assert.Equal(t, "10", did, "no other step waits")
+	_, did = promote("production", "2026.11")
+	assert.Equal(t, "10", did)
+	_, did = promote("production", "2026.11")
+	assert.Equal(t, "nothing", did)
+	status := must(w.Status(t.Context(), "harbour", "production", "none"))
+	assert.Empty(t, status.Trouble, "what has yet to be met is no trouble")
+
+	// a hotfix between two steps, while the environments before are further
+	_, did = promote("staging", "")
+	assert.Equal(t, "20", did)
+	w.Submitted(map[string]string{"15-fix.sql": "ALTER TABLE a ADD COLUMN fixed int", "15-fix.back.sql": "ALTER TABLE a DROP COLUMN fixed"})
+	cut(t, w, "2026.11.1", "15")
+	refusal, _ = promote("staging", "2026.11.1")
+	assert.Equal(t, []gate.ID{gate.Order}, holds(refusal.Checks), "staging is further: there it is late")
+	w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Release: "2026.11"}, "staging")))
+	_, did = promote("staging", "2026.11.1")
+	assert.Equal(t, "15", did)
+	_, did = promote("production", "2026.11.1")
+	assert.Equal(t, "15", did)
+	content := must(w.Release(t.Context(), "harbour", "2026.11.1", "", "2026.11"))
+	assert.Equal(t, []release.Change{{Number: "15", Slug: "fix", Mode: step.Transaction, What: "new"}}, content.Changes)
+	assert.Empty(t, must(w.Release(t.Context(), "harbour", "2026.11.1", "production", "")).Changes)
+	assert.Len(t, must(w.Release(t.Context(), "harbour", "2026.11.1", "development", "")).Changes, 2, "15 is new there, and 20 is not in it")
+
+	back := must(w.PreviewBack(t.Context(), "harbour", "production", client.Way{Release: "2026.11"}))
+	require.Len(t, back.Actions, 1, "to a release point")
+	assert.Equal(t, step.Number("15"), back.Actions[0].Number)
+}
+
+func TestASealedStepStaysAsItIs(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "SELECT 1", "2-b.sql": "SELECT 2", "2-b.back.sql": "SELECT 2"})
+	r := cut(t, w, "one", "")
+	for name, again := range map[string]string{"one": "release one has the digest", "two": "release one has the digest"} {
+		_, err := w.Cut(t.Context(), "harbour", client.Cutting{Name: name})
+		assert.Contains(t, problem(t, err).Detail, again, "neither the name nor the content a second time")
+	}
+	_, err := w.Cut(t.Context(), "harbour", client.Cutting{Name: "../three"})
+	assert.Equal(t, "invalid-request", problem(t, err).Kind())
+	_, err = w.Cut(t.Context(), "harbour", client.Cutting{Name: "three", Through: "1", Digest: "0123"})
+	assert.Contains(t, problem(t, err).Detail, "the step folder and the catalogue differ")
+	submit := func(files map[string]string) error {
+		w.Write(files)
+		_, err := w.Submit(t.Context(), "harbour", os.DirFS(w.Steps))
+		return err
+	}
+	err = submit(map[string]string{"1-a.sql": "SELECT 'one'", "2-b.back.sql": ""})
+	var files *client.Error
+	require.ErrorAs(t, err, &files)
+	require.Len(t, files.Errors, 2)
+	assert.Equal(t, "1-a.sql", files.Errors[0].File)
+	assert.Contains(t, files.Errors[0].Message, "step 1 is sealed in release one, and its text cannot be replaced")
+	assert.Equal(t, "2-b.back.sql", files.Errors[1].File)
+	require.NoError(t, submit(map[string]string{"1-a.sql": "SELECT 1", "2-b.back.sql": "SELECT 2", "1-a.back.sql": "SELECT 1"}), "what is added replaces nothing")
+	assert.Contains(t, submit(map[string]string{"2-b.sql": "", "2-b.back.sql": ""}).(*client.Error).Errors[0].Message, "cannot leave the catalogue")
+	_, err = w.Withdraw(t.Context(), "harbour", "2")
+	assert.Contains(t, problem(t, err).Detail, "step 2 is sealed in release one")
+	assert.Equal(t, r.Digest, must(w.Release(t.Context(), "harbour", "one", "", "")).Release.Digest)
+}
+
+func TestABundleBringsAReleaseIntoAnotherVorrang(t *testing.T) {
+	w, other := servicetest.Start(t), servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int);\r\n", "2-b.sql": "CREATE TABLE b (id int)", "2-b.check.sql": "SELECT true"})
+	r := must(w.Cut(t.Context(), "harbour", client.Cutting{Name: "2026.11", Notes: "Two tables.", Commit: "abc", Clean: true})).Release
+	var bundle bytes.Buffer
+	require.NoError(t, w.Export(t.Context(), "harbour", "2026.11", &bundle))
+	packed := bundle.Bytes()
+
+	taken := must(other.SubmitBundle(t.Context(), "harbour", bytes.NewReader(packed)))
+	assert.Equal(t, r, taken.Release, "unchanged, with who cut it and when")
+	assert.Equal(t, 2, taken.New)
+	assert.True(t, must(other.SubmitBundle(t.Context(), "harbour", io.MultiReader(bytes.NewReader(packed)))).Known, "also as a stream of unknown length")
+	assert.Equal(t, r, must(other.Releases(t.Context(), "harbour")).Releases[0])
+	var again bytes.Buffer
+	require.NoError(t, other.Export(t.Context(), "harbour", "2026.11", &again))
+	first := must(w.Release(t.Context(), "harbour", "2026.11", "", ""))
+	assert.Equal(t, first.Sums, must(other.Release(t.Context(), "harbour", "2026.11", "", "")).Sums)
+	promoted := must(other.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))
+	assert.Equal(t, deploy.Done, other.Ended(promoted).Outcome)
+	assert.Equal(t, "2", pgtest.Query(t, other.URLs["staging"], "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"))
+
+	third := servicetest.Start(t)
+	third.Submitted(map[string]string{"1-a.sql": "CREATE TABLE another (id int)"})
+	_, err := third.SubmitBundle(t.Context(), "harbour", bytes.NewReader(packed))
+	assert.Contains(t, problem(t, err).Errors[0].Message, "step 1 is in this catalogue with other files")
+	_, err = third.SubmitBundle(t.Context(), "harbour", bytes.NewReader(packed[:len(packed)-40]))
+	assert.Equal(t, "invalid-files", problem(t, err).Kind())
+	assert.Empty(t, must(third.Releases(t.Context(), "harbour")).Releases)
+}
+
+func TestAnEnvironmentAsksForWhatItsLaneFileSays(t *testing.T) {
+	w := servicetest.Start(t)
+	ask(t, w, "release: not-asked, way-back: required, soak: 1h")
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "1-a.back.sql": "DROP TABLE a", "2-b.sql": "SELECT 2"})
+	_, err := w.Promote(t.Context(), "harbour", "production", client.Promotion{})
+	assert.Equal(t, []gate.ID{gate.PreviousEnvironment, gate.Soak, gate.WayBack}, holds(problem(t, err).Checks))
+	require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
+	_, err = w.Promote(t.Context(), "harbour", "production", client.Promotion{Through: "1"})
+	assert.Equal(t, []gate.ID{gate.Soak}, holds(problem(t, err).Checks))
+	assert.Contains(t, problem(t, err).Detail, "in staging step 1 is applied since")
+	assert.Contains(t, problem(t, err).Next, "wait until")
+	ask(t, w, "release: not-asked, way-back: required, soak: 1ms")
+	promoted := must(w.Promote(t.Context(), "harbour", "production", client.Promotion{Through: "1"}))
+	assert.Equal(t, deploy.Done, w.Ended(promoted).Outcome)
+
+	ask(t, w, "release: not-asked")
+	w.Ended(must(w.Rollback(t.Context(), "harbour", "production", client.Way{Steps: 1}, "production")))
+	require.NoError(t, os.WriteFile(w.Files["staging"], []byte("postgres://x@127.0.0.1:1/x"), 0o600))
+	_, err = w.Promote(t.Context(), "harbour", "production", client.Promotion{})
+	assert.Equal(t, []gate.ID{gate.PreviousEnvironment, gate.SameHistory}, holds(problem(t, err).Checks))
+	assert.Contains(t, problem(t, err).Detail, "staging could not be looked at: nobody listens", "nothing is guessed")
+}
