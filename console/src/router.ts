@@ -4,6 +4,7 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', name: 'board', component: () => import('./pages/BoardPage.vue') },
+    { path: '/releases/:lane', name: 'releases', component: () => import('./pages/ReleasesPage.vue'), props: true },
     { path: '/lanes/:lane/:environment', name: 'environment', component: () => import('./pages/EnvironmentPage.vue'), props: true },
     { path: '/deployments', name: 'deployments', component: () => import('./pages/DeploymentsPage.vue') },
     {

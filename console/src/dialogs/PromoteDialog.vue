@@ -1,22 +1,49 @@
 <script setup lang="ts">
 import Checkbox from 'primevue/checkbox'
 import Select from 'primevue/select'
-import { computed, ref, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, result, type EnvironmentStatus } from '../api'
-import { labels, plural } from '../labels'
+import { api, problemOf, result, type EnvironmentStatus, type Preview, type Problem, type Release } from '../api'
+import { labels, plural, titled } from '../labels'
 import GateList from '../parts/GateList.vue'
+import ProblemNote from '../parts/ProblemNote.vue'
 import ActDialog from './ActDialog.vue'
 
 const props = defineProps<{ environment: EnvironmentStatus }>()
 const open = defineModel<boolean>('open', { required: true })
 const router = useRouter()
 
-const waiting = computed(() =>
-  (props.environment.steps ?? []).filter((s) => ['pending', 'rolled back', 'failed'].includes(s.state) && !s.flags?.includes('not here')),
-)
-const choices = computed(() => waiting.value.map((s) => ({ value: s.number, label: `${s.number} ${s.slug.replaceAll('-', ' ')}` })))
+const path = computed(() => ({ lane: props.environment.lane, environment: props.environment.environment }))
+const place = computed(() => `${props.environment.lane} / ${props.environment.environment}`)
+
+const releases = shallowRef<Release[]>([])
+const loose = 'loose'
+const source = ref(loose)
+const release = computed(() => (source.value === loose ? '' : source.value.slice('release '.length)))
+const sources = computed(() => [
+  { value: loose, label: 'loose steps: all that wait' },
+  ...releases.value.map((r) => ({ value: `release ${r.name}`, label: `release ${r.name}: ${plural(r.steps, 'step')}, through ${r.through}` })),
+])
+
+/** What would run, and what the gate says to it. */
+const preview = shallowRef<Preview>()
+const problem = ref<Problem>()
+async function look() {
+  preview.value = problem.value = undefined
+  if (!open.value) return
+  try {
+    preview.value = await result(
+      api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path: path.value, query: { release: release.value, limit: 1 } } }),
+    )
+    through.value = preview.value.actions.at(-1)?.number ?? ''
+  } catch (error) {
+    problem.value = problemOf(error)
+  }
+}
+
+const waiting = computed(() => preview.value?.actions ?? [])
+const choices = computed(() => waiting.value.map((s) => ({ value: s.number, label: titled(s) })))
 const through = ref('')
 const policies: { value: 'stop' | 'back-out'; label: string }[] = [
   { value: 'stop', label: 'the steps before it stay' },
@@ -24,21 +51,31 @@ const policies: { value: 'stop' | 'back-out'; label: string }[] = [
 ]
 const policy = ref<'stop' | 'back-out'>('stop')
 const whole = ref(false)
-watch(open, () => {
-  through.value = choices.value.at(-1)?.value ?? ''
+
+watch(open, async (on) => {
+  if (!on) return
   policy.value = props.environment.on_failure
   whole.value = false
+  try {
+    releases.value = (await result(api.GET('/api/v1/lanes/{lane}/releases', { params: { path: { lane: props.environment.lane } } }))).releases
+    const sealedOnly = props.environment.gate.some((c) => c.id === 'release' && c.verdict !== 'not asked')
+    const newest = releases.value[0]
+    source.value = sealedOnly && newest ? `release ${newest.name}` : loose
+  } catch (error) {
+    problem.value = problemOf(error)
+  }
+  await look()
 })
+watch(source, look)
 
 const chosen = computed(() => waiting.value.slice(0, waiting.value.findIndex((s) => s.number === through.value) + 1))
-const held = computed(() => props.environment.gate.some((c) => c.verdict === 'hold'))
-const place = computed(() => `${props.environment.lane} / ${props.environment.environment}`)
+const apart = computed(() => chosen.value.some((s) => s.mode !== 'transaction'))
 
 async function act() {
   const answer = await result(
     api.POST('/api/v1/lanes/{lane}/environments/{environment}/promotions', {
-      params: { path: { lane: props.environment.lane, environment: props.environment.environment } },
-      body: { through: through.value, on_failure: policy.value, whole: whole.value },
+      params: { path: path.value },
+      body: { through: through.value, release: release.value, on_failure: policy.value, whole: whole.value },
     }),
   )
   if (answer.deployment) await router.push(`/deployments/${answer.deployment.id}`)
@@ -47,32 +84,42 @@ async function act() {
 
 <template>
   <ActDialog
-    v-model:open="open" :title="`${labels.promote} to ${place}`" :act="act" :ready="chosen.length > 0 && !held"
+    v-model:open="open" :title="`${labels.promote} to ${place}`" :act="act" :ready="chosen.length > 0 && !preview?.held"
     :confirm="`Apply ${plural(chosen.length, 'step')} to ${environment.environment}`"
   >
-    <GateList :checks="environment.gate" :holds-only="true" />
     <label class="row">
-      <span>Up to step</span>
-      <Select v-model="through" :options="choices" option-label="label" option-value="value" class="grow" size="small" />
+      <span>Apply</span>
+      <Select v-model="source" name="release" :options="sources" option-label="label" option-value="value" class="grow" size="small" />
     </label>
-    <p>These steps will be applied to <b>{{ place }}</b> (target <code>{{ environment.target }}</code>), in this order.</p>
-    <ol class="steps">
-      <li v-for="s in chosen" :key="s.number">
-        <b>{{ s.number }}</b> {{ s.slug.replaceAll('-', ' ') }}
-        <span v-if="s.mode !== 'transaction'" class="small warn">mode {{ s.mode }}</span>
-        <span v-if="s.phase === 'contract'" class="small warn">phase contract</span>
-        <span v-if="!s.back" class="small warn">no way back</span>
-      </li>
-    </ol>
-    <label v-if="!whole" class="row">
-      <span>If a step fails</span>
-      <Select v-model="policy" name="policy" :options="policies" option-label="label" option-value="value" class="grow" size="small" />
-    </label>
-    <label class="row"><Checkbox v-model="whole" binary :disabled="chosen.some((s) => s.mode !== 'transaction')" /> All in one transaction: all or nothing
-      <span v-if="chosen.some((s) => s.mode !== 'transaction')" class="soft small">not possible with a step of another mode</span></label>
+    <ProblemNote v-if="problem" :problem="problem" />
+    <template v-if="preview">
+      <GateList :checks="preview.gate" holds-only />
+      <label v-if="choices.length > 1" class="row">
+        <span>Up to step</span>
+        <Select v-model="through" :options="choices" option-label="label" option-value="value" class="grow" size="small" />
+      </label>
+      <p v-if="chosen.length">These steps will be applied to <b>{{ place }}</b> (target <code>{{ environment.target }}</code>), in this order.</p>
+      <p v-else class="soft">There is nothing to do: all of it is applied here.</p>
+      <ol class="steps">
+        <li v-for="s in chosen" :key="s.number">
+          <b>{{ s.number }}</b> {{ s.slug.replaceAll('-', ' ') }}
+          <span v-if="s.mode !== 'transaction'" class="small warn">mode {{ s.mode }}</span>
+          <span v-if="s.phase === 'contract'" class="small warn">phase contract</span>
+          <span v-if="s.irreversible" class="small warn">no way back</span>
+        </li>
+      </ol>
+      <label v-if="!whole" class="row">
+        <span>If a step fails</span>
+        <Select v-model="policy" name="policy" :options="policies" option-label="label" option-value="value" class="grow" size="small" />
+      </label>
+      <label class="row">
+        <Checkbox v-model="whole" binary :disabled="apart" /> All in one transaction: all or nothing
+        <span v-if="apart" class="soft small">not possible with a step of another mode</span>
+      </label>
+    </template>
   </ActDialog>
 </template>
 
 <style scoped>
-.steps { margin: 0; padding-left: 2rem; max-height: 34vh; overflow: auto; }
+.steps { margin: 0; padding-left: 2rem; max-height: 30vh; overflow: auto; }
 </style>

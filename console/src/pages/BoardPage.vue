@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import Skeleton from 'primevue/skeleton'
 import { computed } from 'vue'
+import { RouterLink } from 'vue-router'
 
 import { api, result } from '../api'
-import { plural } from '../labels'
+import { labels, plural } from '../labels'
 import CommandLine from '../parts/CommandLine.vue'
 import EnvironmentCard from '../parts/EnvironmentCard.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
@@ -49,6 +50,7 @@ const waiting = computed(() => environments.value.filter((e) => e.pending > 0 &&
           <h2>{{ lane.lane }}</h2>
           <span class="soft small grow">{{ lane.about }}</span>
           <span class="soft small">{{ plural(lane.steps, 'step') }}<template v-if="lane.newest">, newest {{ lane.newest }}</template></span>
+          <RouterLink :to="`/releases/${lane.lane}`" class="small">{{ labels.releases }}</RouterLink>
         </div>
         <div class="stops">
           <EnvironmentCard v-for="e in lane.environments" :key="e.environment" :environment="e" />

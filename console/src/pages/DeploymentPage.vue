@@ -91,7 +91,7 @@ const lasted = computed(() => {
         <Button :label="`To ${deployment.environment}`" size="small" severity="secondary" outlined @click="router.push(`/lanes/${deployment.lane}/${deployment.environment}`)" />
       </div>
       <p class="soft">
-        <b v-if="deployment.rebuild">Rebuild: </b>{{ plural(deployment.planned, 'step') }} {{ deployment.direction }}<template v-if="deployment.whole">, all in one transaction</template><template v-else-if="deployment.on_failure === 'back-out'">, backed out if one fails</template>, started by <b>{{ deployment.actor }}</b> at {{ moment(deployment.started_at) }} UTC,
+        <b v-if="deployment.rebuild">Rebuild: </b>{{ plural(deployment.planned, 'step') }} {{ deployment.direction }}<template v-if="deployment.release"> of release <b>{{ deployment.release }}</b></template><template v-if="deployment.whole">, all in one transaction</template><template v-else-if="deployment.on_failure === 'back-out'">, backed out if one fails</template>, started by <b>{{ deployment.actor }}</b> at {{ moment(deployment.started_at) }} UTC,
         {{ running ? 'running for' : 'took' }} {{ lasted }}
         <span v-if="broken && running" class="warn"> · the connection broke off; it is taken up again</span>
       </p>

@@ -1,0 +1,103 @@
+<script setup lang="ts">
+import Select from 'primevue/select'
+import Skeleton from 'primevue/skeleton'
+import { computed, ref, shallowRef, watch } from 'vue'
+import { RouterLink } from 'vue-router'
+
+import { api, problemOf, result, type Problem, type ReleaseContent } from '../api'
+import { labels, titled } from '../labels'
+import CommandLine from '../parts/CommandLine.vue'
+import ProblemNote from '../parts/ProblemNote.vue'
+import { usePolled } from '../poll'
+import { moment } from '../time'
+
+/** A lane's releases, and what one brings against an environment or another. */
+const props = defineProps<{ lane: string }>()
+const path = { lane: props.lane }
+const { value: list, problem } = usePolled(() => result(api.GET('/api/v1/lanes/{lane}/releases', { params: { path } })))
+const { value: status } = usePolled(() => result(api.GET('/api/v1/lanes/{lane}', { params: { path } })))
+
+const name = ref('')
+watch(list, () => (name.value ||= list.value?.releases[0]?.name ?? ''))
+const chosen = computed(() => list.value?.releases.find((r) => r.name === name.value))
+
+const against = ref('sums')
+const others = computed(() => [
+  { value: 'sums', label: 'nothing: the files that it seals' },
+  ...(status.value?.environments ?? []).map((e) => ({ value: `environment ${e.environment}`, label: `what is applied in ${e.environment}` })),
+  ...(list.value?.releases ?? []).filter((r) => r.name !== name.value).map((r) => ({ value: `release ${r.name}`, label: `release ${r.name}` })),
+])
+
+const content = shallowRef<ReleaseContent>()
+const contentProblem = ref<Problem>()
+// What a release brings to the last environment is what people ask first.
+watch(status, (now, before) => {
+  const last = now?.environments.at(-1)
+  if (!before && last) against.value = `environment ${last.environment}`
+})
+watch([name, against], async () => {
+  content.value = contentProblem.value = undefined
+  if (!name.value) return
+  const [kind, other] = against.value.split(' ')
+  const query = kind === 'environment' ? { environment: other } : kind === 'release' ? { against: other } : {}
+  try {
+    content.value = await result(api.GET('/api/v1/lanes/{lane}/releases/{release}', { params: { path: { ...path, release: name.value }, query } }))
+  } catch (error) {
+    contentProblem.value = problemOf(error)
+  }
+})
+</script>
+
+<template>
+  <div class="stack">
+    <h1>{{ labels.releases }} of {{ lane }}</h1>
+    <ProblemNote v-if="problem" :problem="problem" />
+    <Skeleton v-if="!list && !problem" height="160px" />
+    <section v-if="list && !list.releases.length" class="panel stack">
+      <p>Nothing was cut yet. A release seals every step up to a point, each with its checksum; it never changes.</p>
+      <div><CommandLine :command="`vorrang cut -lane ${lane} NAME`" /></div>
+    </section>
+    <table v-if="list?.releases.length" class="panel list">
+      <thead><tr><th>Release</th><th>Through</th><th>Steps</th><th>Cut (UTC)</th><th>By</th><th>Commit</th><th>Digest</th></tr></thead>
+      <tbody>
+        <tr v-for="r in list.releases" :key="r.name" :class="{ chosen: r.name === name }" @click="name = r.name">
+          <td><button type="button" class="pick" :aria-pressed="r.name === name" @click.stop="name = r.name">{{ r.name }}</button></td>
+          <td>{{ r.through }}</td><td>{{ r.steps }}</td><td class="soft">{{ moment(r.cut_at) }}</td><td class="soft">{{ r.cut_by }}</td>
+          <td><code v-if="r.commit">{{ r.commit.slice(0, 10) }}</code> <span v-if="r.commit && !r.clean" class="warn small">with changes</span></td>
+          <td><code class="soft" :title="r.digest">{{ r.digest.slice(0, 12) }}</code></td>
+        </tr>
+      </tbody>
+    </table>
+    <section v-if="chosen" class="stack">
+      <h2>{{ chosen.name }}</h2>
+      <pre v-if="chosen.notes" class="panel notes">{{ chosen.notes }}</pre>
+      <p class="soft small">Digest <code>{{ chosen.digest }}</code></p>
+      <div class="row">
+        <CommandLine :command="`vorrang export -lane ${lane} ${chosen.name}`" />
+        <template v-for="e in status?.environments" :key="e.environment"><RouterLink :to="`/lanes/${lane}/${e.environment}`">{{ e.environment }}</RouterLink></template>
+      </div>
+      <label class="row"><span>Compare with</span><Select v-model="against" name="against" :options="others" option-label="label" option-value="value" size="small" class="other" /></label>
+      <ProblemNote v-if="contentProblem" :problem="contentProblem" />
+      <template v-if="content">
+        <pre v-if="against === 'sums'" class="panel sums" tabindex="0">{{ content.sums }}</pre>
+        <p v-else-if="!content.changes.length" class="good">It brings nothing new.</p>
+        <ul v-else class="panel changes">
+          <li v-for="c in content.changes" :key="c.number"><b>{{ c.what }}</b> {{ titled(c) }} <span v-if="c.mode !== 'transaction'" class="small warn">mode {{ c.mode }}</span> <span v-if="c.phase" class="small soft">phase {{ c.phase }}</span></li>
+        </ul>
+      </template>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.list { width: 100%; border-collapse: collapse; padding: 0; }
+th { text-align: left; font-weight: 600; color: var(--ink-soft); }
+th, td { padding: 5px 10px; border-bottom: 1px solid var(--line); }
+tbody tr { cursor: pointer; }
+.chosen { background: var(--sunken); }
+.pick { font: 600 var(--text) var(--sans); color: var(--accent); background: none; border: 0; padding: 0; cursor: pointer; }
+.notes { white-space: pre-wrap; font-family: var(--sans); }
+.sums { overflow: auto; max-height: 40vh; font-size: var(--text-small); line-height: 1.5; }
+.other { min-width: 320px; }
+.changes { margin: 0; padding-left: 2rem; }
+</style>
