@@ -13,7 +13,9 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
+	"vorrang/core/gate"
 	"vorrang/core/plan"
 	"vorrang/core/step"
 	"vorrang/service/api"
@@ -397,6 +399,26 @@ func (c *Client) Withdraw(ctx context.Context, lane, number string) (*api.Withdr
 // it is refused.
 func (c *Client) Amend(ctx context.Context, lane, environment, number, reason string) (*api.Recorded, error) {
 	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/amendments", map[string]string{"step": number, "reason": reason})
+}
+
+// Freeze forbids promotions to an environment for a time; a zero from is now.
+// Repeated, it adds another freeze.
+func (c *Client) Freeze(ctx context.Context, lane, environment string, from, until time.Time, reason string) (*gate.Freeze, error) {
+	body := map[string]any{"until": until, "reason": reason}
+	if !from.IsZero() {
+		body["from"] = from
+	}
+	return post[gate.Freeze](ctx, c, environmentPath(lane, environment)+"/freezes", body)
+}
+
+// Thaw ends all freezes of an environment. Repeated, it is refused.
+func (c *Client) Thaw(ctx context.Context, lane, environment, reason string) (*api.Thawed, error) {
+	return post[api.Thawed](ctx, c, environmentPath(lane, environment)+"/thaw", map[string]string{"reason": reason})
+}
+
+// Backup reports a backup of an environment's target.
+func (c *Client) Backup(ctx context.Context, lane, environment, label string, takenAt time.Time) (*gate.Backup, error) {
+	return post[gate.Backup](ctx, c, environmentPath(lane, environment)+"/backups", map[string]any{"label": label, "taken_at": takenAt})
 }
 
 // Deployments lists the newest limit deployments; an empty lane or environment

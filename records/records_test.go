@@ -69,7 +69,7 @@ func TestTheRecordsAreBroughtUpByVorrangsOwnCore(t *testing.T) {
 	assert.Equal(t, "applied 1 vorrangd", pgtest.Query(t, url, "SELECT concat_ws(' ', action, step, actor) FROM vorrang.ledger WHERE seq = 1"))
 	r := open(t, url)
 	defer r.Close()
-	assert.Equal(t, "1", pgtest.Query(t, url, "SELECT count(*) FROM vorrang.ledger"), "a second start finds nothing to do")
+	assert.Equal(t, "true", pgtest.Query(t, url, "SELECT count(*) = count(DISTINCT step) FROM vorrang.ledger"), "a second start finds nothing to do")
 
 	_, err := records.Open(t.Context(), url, 200*time.Millisecond)
 	assert.ErrorContains(t, err, "another vorrangd works on these records: the target's lock is held by session")

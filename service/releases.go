@@ -346,6 +346,15 @@ func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, through s
 	if p.release != nil {
 		facts.Release = p.release.Name
 	}
+	var err error
+	if facts.Freezes, err = s.Records.Freezes(ctx, p.lane.Name, p.environment.Name, facts.Now); err != nil {
+		return err
+	}
+	if facts.Asks.Backup > 0 {
+		if facts.Backup, err = s.Records.Backup(ctx, p.lane.Name, p.environment.Name); err != nil {
+			return err
+		}
+	}
 	before := p.before()
 	if before == "" || !facts.Asks.Previous && facts.Asks.Soak == 0 {
 		return nil

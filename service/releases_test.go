@@ -2,10 +2,12 @@ package service_test
 
 import (
 	"bytes"
+	"fmt"
 	"io"
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -184,4 +186,48 @@ func TestAnEnvironmentAsksForWhatItsLaneFileSays(t *testing.T) {
 	_, err = w.Promote(t.Context(), "harbour", "production", client.Promotion{})
 	assert.Equal(t, []gate.ID{gate.PreviousEnvironment, gate.SameHistory}, holds(problem(t, err).Checks))
 	assert.Contains(t, problem(t, err).Detail, "staging could not be looked at: nobody listens", "nothing is guessed")
+}
+
+func TestAFreezeAWindowAndABackupTurnTheGate(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	elsewhere := time.Now().UTC().Add(12 * time.Hour)
+	ask(t, w, fmt.Sprintf("release: not-asked, previous-environment: not-asked, backup: 2h, window: {hours: %s-%s}", elsewhere.Format("15:04"), elsewhere.Add(time.Hour).Format("15:04")))
+	w.Submitted(map[string]string{"1-a.sql": "SELECT 1", "1-a.back.sql": "SELECT 1"})
+	held := func() []gate.Check {
+		return must(w.Gate(ctx, "harbour", "production", "")).Checks
+	}
+	assert.Equal(t, []gate.ID{gate.InWindow, gate.FreshBackup}, holds(held()))
+	_, err := w.Backup(ctx, "harbour", "production", "old", time.Now().Add(-3*time.Hour))
+	require.NoError(t, err)
+	assert.Contains(t, held()[13].Evidence, "the newest backup, old, was taken at")
+	assert.Equal(t, gate.Hold, held()[13].Verdict)
+	_, err = w.Backup(ctx, "harbour", "production", "fresh", time.Now().Add(-time.Hour))
+	require.NoError(t, err)
+	_, err = w.Backup(ctx, "harbour", "production", "from tomorrow", time.Now().Add(time.Hour))
+	assert.Equal(t, "invalid-request", problem(t, err).Kind())
+	assert.Equal(t, []gate.ID{gate.InWindow}, holds(held()))
+
+	ask(t, w, "release: not-asked, previous-environment: not-asked")
+	assert.Empty(t, holds(held()))
+	_, err = w.Freeze(ctx, "harbour", "production", time.Now().Add(time.Hour), time.Now().Add(2*time.Hour), "a regatta")
+	require.NoError(t, err)
+	assert.Empty(t, holds(held()), "it has not begun")
+	_, err = w.Freeze(ctx, "harbour", "production", time.Time{}, time.Now().Add(time.Hour), "the office is closed")
+	require.NoError(t, err)
+	_, err = w.Promote(ctx, "harbour", "production", client.Promotion{})
+	assert.Contains(t, problem(t, err).Detail, "production is frozen until")
+	assert.Contains(t, problem(t, err).Detail, "by pilot: the office is closed")
+	for _, until := range []time.Time{{}, time.Now().Add(-time.Hour)} {
+		_, err = w.Freeze(ctx, "harbour", "production", time.Time{}, until, "x")
+		assert.Equal(t, "invalid-request", problem(t, err).Kind())
+	}
+	assert.Equal(t, int64(2), must(w.Thaw(ctx, "harbour", "production", "the fix cannot wait")).Ended)
+	_, err = w.Thaw(ctx, "harbour", "production", "again")
+	assert.Contains(t, problem(t, err).Detail, "production is not frozen")
+	assert.Equal(t, deploy.Done, w.Promoted("production").Outcome)
+	_, err = w.Freeze(ctx, "harbour", "production", time.Time{}, time.Now().Add(time.Hour), "again")
+	require.NoError(t, err)
+	back := must(w.Rollback(ctx, "harbour", "production", client.Way{Steps: 1}, "production"))
+	assert.Equal(t, deploy.Done, w.Ended(back).Outcome, "a freeze stands in the way of no rollback")
 }

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"path"
 	"strings"
+	"sync"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
@@ -57,6 +58,9 @@ func (s *Service) endpoints() []endpoint {
 		accepted(on(http.MethodPost, environment+"/rebuilds", "rebuild", "Empties a disposable environment and applies every step", s.rebuild)),
 		on(http.MethodGet, environment+"/steps/{step}/evidence", "getEvidence", "Says what the target shows of a step, reading only", s.evidence),
 		on(http.MethodPost, environment+"/attestations", "attest", "Records steps as carried out by hand", s.attest),
+		on(http.MethodPost, environment+"/freezes", "freeze", "Forbids promotions for a time", s.freeze),
+		on(http.MethodPost, environment+"/thaw", "thaw", "Ends all freezes, also those to come", s.thaw),
+		on(http.MethodPost, environment+"/backups", "reportBackup", "Takes the report of a backup, for gates that ask for a fresh one", s.backup),
 		on(http.MethodPost, environment+"/baselines", "baseline", "Records that an existing database contains every step up to a number", s.baseline),
 		on(http.MethodPost, environment+"/amendments", "amend", "Records that an edited step's new text is right", s.amend),
 		on(http.MethodPost, environment+"/settlements", "settle", "Records what became of a step in doubt", s.settle),
@@ -68,20 +72,21 @@ func (s *Service) endpoints() []endpoint {
 	}
 }
 
-func (s *Service) route() error {
+func (s *Service) route() {
 	endpoints := s.endpoints()
-	var err error
-	if s.document, err = describe(endpoints, s.Version); err != nil {
-		return err
-	}
+	document := sync.OnceValues(func() ([]byte, error) { return describe(endpoints, s.Version) }) // made once it is asked for
 	s.app.Use(s.observe, secure)
 	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	s.app.Get("/readyz", s.ready)
 	s.app.Get("/metrics", s.authorize, adaptor.HTTPHandler(promhttp.HandlerFor(s.metrics.registry,
 		promhttp.HandlerOpts{EnableOpenMetrics: true})))
 	s.app.Get("/api/openapi.json", s.authorize, func(c fiber.Ctx) error {
+		text, err := document()
+		if err != nil {
+			return err
+		}
 		c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSON)
-		return c.Send(s.document)
+		return c.Send(text)
 	})
 	for _, e := range endpoints {
 		handlers := []any{e.handle}
@@ -97,7 +102,6 @@ func (s *Service) route() error {
 		return notFound("resource", c.Path(), "see /api/openapi.json")
 	})
 	s.app.Get("/*", s.console)
-	return nil
 }
 
 // limited refuses bodies that an ordinary request cannot have.

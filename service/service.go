@@ -34,7 +34,6 @@ type Service struct {
 	app      *fiber.App
 	metrics  *metrics
 	crew     *crew
-	document []byte // OpenAPI, as JSON
 }
 
 // bodyLimit is the largest request body in bytes, submissions aside, which are
@@ -52,9 +51,7 @@ func New(config Config) (*Service, error) {
 		AppName: "vorrangd", Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit,
 		ErrorHandler: s.answerError, ReadTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
 	})
-	if err := s.route(); err != nil {
-		return nil, err
-	}
+	s.route()
 	return s, nil
 }
 

@@ -186,7 +186,7 @@ func fill(status *api.EnvironmentStatus, facts gate.Facts, steps string) {
 			status.Trouble = append(status.Trouble, api.Trouble{Kind: string(hold.ID), Message: hold.Evidence, Next: hold.Turn})
 		}
 	}
-	status.Trouble = append(status.Trouble, failures(view, status)...)
+	status.Trouble = append(status.Trouble, failures(facts, status)...)
 }
 
 // open reports whether a step is worth a line where not all are shown.
@@ -195,13 +195,17 @@ func open(s plan.Standing) bool {
 }
 
 // failures names the steps whose newest try failed.
-func failures(view plan.View, status *api.EnvironmentStatus) []api.Trouble {
+func failures(facts gate.Facts, status *api.EnvironmentStatus) []api.Trouble {
 	var list []api.Trouble
-	for _, s := range view.Steps {
+	release := ""
+	if facts.Asks.Release {
+		release = " -release NAME"
+	}
+	for _, s := range facts.View.Steps {
 		if s.State.Status != ledger.StatusFailed || s.State.Progress.Direction == ledger.Back {
 			continue
 		}
-		next := fmt.Sprintf("mend the cause, then promote again: vorrang promote -lane %s -to %s", status.Lane, status.Environment)
+		next := fmt.Sprintf("mend the cause, then promote again: vorrang promote -lane %s -to %s%s", status.Lane, status.Environment, release)
 		if slices.Contains(duplicates, s.State.Progress.SQLState) {
 			next = fmt.Sprintf("something of it is there already; if somebody carried it out by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
 				status.Lane, status.Environment, s.Step.Number)

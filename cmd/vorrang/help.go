@@ -31,6 +31,7 @@ func groups() []struct {
 		{"write and submit", []command{newCommand(), laneApply(), lanesCommand(), probeCommand(), submitCommand(), withdrawCommand()}},
 		{"releases", []command{cutCommand(), releasesCommand(), exportCommand()}},
 		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), deploymentsCommand(), watchCommand()}},
+		{"gates", []command{freezeCommand(), thawCommand(), backupCommand()}},
 		{"act", []command{promoteCommand(), rollbackCommand(), cancelCommand(), rebuildCommand()}},
 		{"record what you know", []command{baselineCommand(), attestCommand(), amendCommand(), settleCommand()}},
 	}

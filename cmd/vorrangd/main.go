@@ -14,6 +14,7 @@ import (
 	"runtime/debug"
 	"syscall"
 	"time"
+	_ "time/tzdata" // the zones of windows, also where the machine has none
 
 	"vorrang/console"
 	"vorrang/records"

@@ -43,6 +43,8 @@ export const checkTitles: Record<string, string> = {
   'same-history': 'Same history',
   soak: 'Soak',
   'way-back': 'Way back',
+  window: 'Window',
+  backup: 'Backup',
   unreachable: 'Target not reached',
   failed: 'Failed step',
 }

@@ -16,7 +16,7 @@ import (
 // deployment is under way, or a promotion has yet to meet what is asked of it.
 func Expected(id ID) bool {
 	switch id {
-	case Quiet, SealedRelease, PreviousEnvironment, Soak, WayBack:
+	case Quiet, SealedRelease, PreviousEnvironment, Soak, WayBack, InWindow, FreshBackup:
 		return true
 	case KnownDatabase, LedgerIntact, Checksums, Catalogue, Order, NothingInDoubt, SameHistory:
 	}
@@ -50,7 +50,7 @@ func (f Facts) sealed() Check {
 	}
 	return Check{SealedRelease, Hold,
 		fmt.Sprintf("%s takes sealed releases only, and %s not promoted as one", f.View.Environment, areSteps(n)),
-		fmt.Sprintf("seal them, and promote the release: vorrang cut -lane %s NAME, then vorrang promote -lane %s -to %s -release NAME", f.Lane, f.Lane, f.View.Environment)}
+		fmt.Sprintf("seal them, and promote that with -release NAME: vorrang cut -lane %s NAME", f.Lane)}
 }
 
 func areSteps(n int) string {
@@ -171,4 +171,47 @@ func (f Facts) wayBack() Check {
 	}
 	return Check{WayBack, Hold, fmt.Sprintf("%s without a way back: %s", areSteps(len(without)), list(without)),
 		"write their .back.sql files, and submit"}
+}
+
+func utc(t time.Time) string { return t.UTC().Format(time.DateTime) + " UTC" }
+
+// window asks whether it is a time for changes. A freeze holds whether or not
+// the environment has a window.
+func (f Facts) window() Check {
+	for _, freeze := range f.Freezes {
+		if !f.Now.Before(freeze.From) && f.Now.Before(freeze.Until) {
+			return Check{InWindow, Hold, fmt.Sprintf("%s is frozen until %s, by %s: %s", f.View.Environment, utc(freeze.Until), freeze.By, freeze.Reason),
+				fmt.Sprintf("wait for its end, or end it: vorrang thaw -lane %s -env %s -reason \"…\"", f.Lane, f.View.Environment)}
+		}
+	}
+	w := f.Asks.Window
+	switch {
+	case w == nil && len(f.Freezes) > 0:
+		return pass(InWindow, "nothing is frozen before %s", utc(f.Freezes[0].From))
+	case w == nil:
+		return notAsked(InWindow)
+	case w.Open(f.Now):
+		return pass(InWindow, "it is %s, within the window %s", utc(f.Now), w)
+	}
+	turn := "wait until the window opens"
+	if next := w.Next(f.Now); !next.IsZero() {
+		turn = "wait until " + utc(next)
+	}
+	return Check{InWindow, Hold, fmt.Sprintf("it is %s, outside the window %s", utc(f.Now), w), turn}
+}
+
+func (f Facts) backup() Check {
+	report := fmt.Sprintf("let the backup job report a fresh one: vorrang backup -lane %s -env %s -label … -taken-at …", f.Lane, f.View.Environment)
+	switch {
+	case f.Asks.Backup == 0:
+		return notAsked(FreshBackup)
+	case f.Backup == nil:
+		return Check{FreshBackup, Hold, "no backup of this target was reported yet", report}
+	}
+	age := f.Now.Sub(f.Backup.TakenAt)
+	about := fmt.Sprintf("the newest backup, %s, was taken at %s, %s ago", f.Backup.Label, utc(f.Backup.TakenAt), age.Round(time.Second))
+	if age > f.Asks.Backup {
+		return Check{FreshBackup, Hold, fmt.Sprintf("%s; it may be %s old", about, f.Asks.Backup), report}
+	}
+	return pass(FreshBackup, "%s", about)
 }

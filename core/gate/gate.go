@@ -41,6 +41,8 @@ const (
 	SameHistory         ID = "same-history"         // this target and the one before tell the same history
 	Soak                ID = "soak"                 // it has been there for long enough, without trouble
 	WayBack             ID = "way-back"             // every step has one
+	InWindow            ID = "window"               // it is a time for changes, and nothing is frozen
+	FreshBackup         ID = "backup"               // there is one that is not too old
 )
 
 // Check is one question that the gate asks.
@@ -67,6 +69,24 @@ type Facts struct {
 	Release  string      // that is promoted; empty for loose steps
 	Through  step.Number // the last step that is promoted; empty for all
 	Previous *Previous   // the environment before; nil for the first of a lane
+	Freezes  []Freeze    // in force, or to come
+	Backup   *Backup     // the newest that was reported; nil for none
+}
+
+// Freeze forbids promotions to an environment for a time.
+type Freeze struct {
+	ID     int64     `json:"id"`
+	From   time.Time `json:"from"`
+	Until  time.Time `json:"until"`
+	Reason string    `json:"reason"`
+	By     string    `json:"by"`
+}
+
+// Backup is a backup of a target, as the job that takes them reports it.
+type Backup struct {
+	Label   string    `json:"label"`
+	TakenAt time.Time `json:"taken_at"`
+	By      string    `json:"by"`
 }
 
 // Previous is what is known of the environment before.
@@ -152,7 +172,7 @@ func (r Result) InDoubt() bool {
 func Forward(f Facts) Result {
 	return Result{Checks: []Check{
 		f.knownDatabase(), f.ledgerIntact(), f.checksums(), f.catalogue(), f.order(), f.nothingInDoubt(), f.quiet(),
-		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(),
+		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.window(), f.backup(),
 	}}
 }
 

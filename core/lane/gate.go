@@ -12,6 +12,8 @@ type Gate struct {
 	Previous bool          `json:"previous_environment" description:"Everything must be applied in the environment before."`
 	WayBack  bool          `json:"way_back" description:"Every step must have a way back."`
 	Soak     time.Duration `json:"soak_ns" description:"How long everything must have been in the environment before, without trouble; nanoseconds, 0 for not asked."`
+	Backup   time.Duration `json:"backup_ns" description:"How old the newest reported backup may be; nanoseconds, 0 for not asked."`
+	Window   *Window       `json:"window,omitempty" description:"When it may be changed; at any time, if absent."`
 }
 
 // production is the environment that asks for releases unless its gate says
@@ -32,7 +34,7 @@ func usual(environment string) Gate {
 	return Gate{Release: strict, Previous: strict}
 }
 
-const gateKeys = "release, previous-environment, way-back, soak"
+const gateKeys = "release, previous-environment, way-back, soak, backup, window"
 
 // gate reads the gate section of an environment. What it does not say is as
 // usual.
@@ -48,7 +50,11 @@ func (r *reader) gate(node *yaml.Node, environment string) *Gate {
 			g.WayBack = r.asked(value, key)
 		case "soak":
 			g.Soak = *r.duration(value, key)
-		case "approvals", "window", "backup", "drift", "rehearsal", "findings":
+		case "backup":
+			g.Backup = *r.duration(value, key)
+		case "window":
+			g.Window = r.window(value)
+		case "approvals", "drift", "rehearsal", "findings":
 			r.report(value, "this version does not make the check %q; take it out, so that nobody relies on it", key)
 		default:
 			return false
@@ -115,9 +121,15 @@ func (g *Gate) written() any {
 		return nil
 	}
 	word := map[bool]string{true: "required", false: "not-asked"}
-	all := map[string]string{"release": word[g.Release], "previous-environment": word[g.Previous], "way-back": word[g.WayBack]}
+	all := map[string]any{"release": word[g.Release], "previous-environment": word[g.Previous], "way-back": word[g.WayBack]}
 	if g.Soak > 0 {
 		all["soak"] = g.Soak.String()
+	}
+	if g.Backup > 0 {
+		all["backup"] = g.Backup.String()
+	}
+	if g.Window != nil {
+		all["window"] = map[string]any{"days": g.Window.Days, "hours": g.Window.From + "-" + g.Window.To, "zone": g.Window.Zone}
 	}
 	return all
 }

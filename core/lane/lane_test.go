@@ -81,17 +81,47 @@ func TestTheNearestPolicyHolds(t *testing.T) {
 }
 
 func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
-	const file = "lane: harbour\nenvironments:\n  - {name: staging, target: env:A, gate: {soak: 24h, way-back: required}}\n  - {name: production, target: env:B, lock-timeout: 2s, schemas: [harbour]}\n  - {name: mirror, target: env:C, disposable: true, gate: {release: required, previous-environment: not-asked}}\n"
+	const file = "lane: harbour\nenvironments:\n  - {name: staging, target: env:A, gate: {soak: 24h, way-back: required, backup: 12h, window: {days: [mon, tue], hours: 22:00-02:00, zone: Europe/Berlin}}}\n  - {name: production, target: env:B, lock-timeout: 2s, schemas: [harbour]}\n  - {name: mirror, target: env:C, disposable: true, gate: {release: required, previous-environment: not-asked}}\n"
 	l, err := Parse("lane.yaml", []byte(file))
 	require.NoError(t, err)
-	assert.Equal(t, Gate{WayBack: true, Soak: 24 * time.Hour}, l.Environments[0].Asks())
+	assert.Equal(t, Gate{WayBack: true, Soak: 24 * time.Hour, Backup: 12 * time.Hour, Window: &Window{Days: []string{"mon", "tue"}, From: "22:00", To: "02:00", Zone: "Europe/Berlin"}}, l.Environments[0].Asks())
 	assert.Equal(t, Gate{Release: true, Previous: true}, l.Environments[1].Asks(), "production asks for releases by default")
 	assert.Equal(t, Gate{Release: true}, l.Environments[2].Asks())
 	again, err := Parse("lane.yaml", l.File())
 	require.NoError(t, err)
 	assert.Equal(t, l, again, "a lane can be written as a file: %s", l.File())
-	for gate, says := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "backup: 12h": `does not make the check "backup"`} {
+	for gate, says := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "approvals: 1": `does not make the check "approvals"`, "window: {hours: late}": "hours are two times", "window: {days: [mon]}": "the window has no hours", "window: {hours: 08:00-16:00, zone: Moon/Sea}": "is no time zone", "window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
 		_, err := Parse("lane.yaml", []byte("lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {"+gate+"}}]"))
 		assert.ErrorContains(t, err, says)
+	}
+}
+
+func TestAWindowOpensAndCloses(t *testing.T) {
+	day := Window{Days: []string{"mon", "fri"}, From: "08:00", To: "16:00", Zone: "Europe/Berlin"}
+	night := Window{Days: []string{"mon"}, From: "22:00", To: "02:00", Zone: "UTC"}
+	cases := map[string]struct {
+		window Window
+		at     string // UTC; 23 November 2026 is a Monday
+		open   bool
+		next   string
+	}{
+		"on a Monday morning":            {day, "2026-11-23T07:00:00Z", true, ""},
+		"a minute too early, over there": {day, "2026-11-23T06:59:00Z", false, "2026-11-23T07:00:00Z"},
+		"at closing time":                {day, "2026-11-23T15:00:00Z", false, "2026-11-27T07:00:00Z"},
+		"in summer, an hour earlier":     {day, "2026-07-06T06:00:00Z", true, ""},
+		"on another day":                 {day, "2026-11-24T10:00:00Z", false, "2026-11-27T07:00:00Z"},
+		"before midnight":                {night, "2026-11-23T23:30:00Z", true, ""},
+		"after midnight":                 {night, "2026-11-24T01:59:00Z", true, ""},
+		"the night before":               {night, "2026-11-23T01:00:00Z", false, "2026-11-23T22:00:00Z"},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			at, err := time.Parse(time.RFC3339, c.at)
+			require.NoError(t, err)
+			assert.Equal(t, c.open, c.window.Open(at))
+			if !c.open {
+				assert.Equal(t, c.next, c.window.Next(at).UTC().Format(time.RFC3339))
+			}
+		})
 	}
 }

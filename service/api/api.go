@@ -317,6 +317,11 @@ type StepFile struct {
 	Shortened bool          `json:"shortened,omitempty"`
 }
 
+// Thawed answers the end of freezes.
+type Thawed struct {
+	Ended int64 `json:"ended" description:"How many freezes there were."`
+}
+
 // Releases is a lane's releases, newest first.
 type Releases struct {
 	Releases []release.Release `json:"releases" nullable:"false"`

@@ -175,6 +175,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/environments/{environment}/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes the report of a backup, for gates that ask for a fresh one */
+        post: operations["reportBackup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}/baselines": {
         parameters: {
             query?: never;
@@ -186,6 +203,23 @@ export interface paths {
         put?: never;
         /** Records that an existing database contains every step up to a number */
         post: operations["baseline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/freezes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Forbids promotions for a time */
+        post: operations["freeze"];
         delete?: never;
         options?: never;
         head?: never;
@@ -339,6 +373,23 @@ export interface paths {
         get: operations["getEvidence"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/thaw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends all freezes, also those to come */
+        post: operations["thaw"];
         delete?: never;
         options?: never;
         head?: never;
@@ -538,6 +589,21 @@ export interface components {
             why?: string;
             /** @description What is not as the step should have left it, in words. */
             wrong: string[];
+        };
+        Backup: {
+            by: string;
+            label: string;
+            /** Format: date-time */
+            taken_at: string;
+        };
+        BackupIn: {
+            /** @description By which it can be found. */
+            label: string;
+            /**
+             * Format: date-time
+             * @description When what it holds was the target's state.
+             */
+            taken_at: string;
         };
         BaselineIn: {
             /** @description The last step that the database already contains; 0 for none. */
@@ -834,7 +900,29 @@ export interface components {
             /** @description What is wrong, and what to do. */
             message: string;
         };
+        Freeze: {
+            by: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: int64 */
+            id: number;
+            reason: string;
+            /** Format: date-time */
+            until: string;
+        };
+        FreezeIn: {
+            /**
+             * Format: date-time
+             * @description Now, if absent.
+             */
+            from?: string;
+            reason: string;
+            /** Format: date-time */
+            until: string;
+        };
         Gate: {
+            /** @description How old the newest reported backup may be; nanoseconds, 0 for not asked. */
+            backup_ns: components["schemas"]["Duration"];
             /** @description Everything must be applied in the environment before. */
             previous_environment: boolean;
             /** @description Only sealed releases, no loose steps. */
@@ -843,6 +931,8 @@ export interface components {
             soak_ns: components["schemas"]["Duration"];
             /** @description Every step must have a way back. */
             way_back: boolean;
+            /** @description When it may be changed; at any time, if absent. */
+            window?: components["schemas"]["Window"];
         };
         GateAnswer: {
             checks: components["schemas"]["Check"][];
@@ -1155,6 +1245,16 @@ export interface components {
             /** @description Environments that could not be looked at for that. */
             unlooked: string[];
         };
+        ThawIn: {
+            reason: string;
+        };
+        Thawed: {
+            /**
+             * Format: int64
+             * @description How many freezes there were.
+             */
+            ended: number;
+        };
         Touched: {
             /**
              * @description What the edit amounts to.
@@ -1190,6 +1290,16 @@ export interface components {
             lane: string;
             /** @description Those that could not be. */
             unreached: components["schemas"]["Unreached"][];
+        };
+        Window: {
+            /** @description mon to sun. */
+            days: string[] | null;
+            /** @description HH:MM. */
+            from: string;
+            /** @description HH:MM; earlier than from means the next day. */
+            to: string;
+            /** @description Of the IANA time zone database. */
+            zone: string;
         };
         Withdrawn: {
             direction?: string;
@@ -1567,6 +1677,41 @@ export interface operations {
             };
         };
     };
+    reportBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["BackupIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     baseline: {
         parameters: {
             query?: never;
@@ -1590,6 +1735,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Recorded"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    freeze: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["FreezeIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Freeze"];
                 };
             };
             default: {
@@ -1907,6 +2087,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Evidence"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    thaw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ThawIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Thawed"];
                 };
             };
             default: {

@@ -1,0 +1,2 @@
+DROP TABLE records.backup;
+DROP TABLE records.freeze;

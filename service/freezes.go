@@ -1,0 +1,85 @@
+package service
+
+import (
+	"strings"
+	"time"
+
+	"vorrang/core/gate"
+	"vorrang/service/api"
+)
+
+type freezeIn struct {
+	Lane        string    `path:"lane"`
+	Environment string    `path:"environment"`
+	From        time.Time `json:"from,omitempty" description:"Now, if absent."`
+	Until       time.Time `json:"until" required:"true"`
+	Reason      string    `json:"reason" required:"true" minLength:"1"`
+}
+
+// freeze forbids promotions to an environment for a time.
+func (s *Service) freeze(c call, in *freezeIn) (*gate.Freeze, error) {
+	if _, err := s.place(c, in.Lane, in.Environment); err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	f := gate.Freeze{From: in.From, Until: in.Until, Reason: strings.Join(strings.Fields(in.Reason), " "), By: c.actor}
+	if f.From.IsZero() {
+		f.From = now
+	}
+	switch {
+	case f.Reason == "":
+		return nil, badRequest("", "reason: say why; whoever is held by the freeze reads it")
+	case !f.Until.After(f.From), !f.Until.After(now):
+		return nil, badRequest("", "until: it must lie in the future, and after from")
+	}
+	f, err := s.Records.AddFreeze(c, in.Lane, in.Environment, f)
+	s.Log.Info("environment frozen", "lane", in.Lane, "environment", in.Environment, "until", f.Until, "reason", f.Reason, "actor", c.actor)
+	return &f, err
+}
+
+type thawIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Reason      string `json:"reason" required:"true" minLength:"1"`
+}
+
+// thaw ends all freezes of an environment, also those to come.
+func (s *Service) thaw(c call, in *thawIn) (*api.Thawed, error) {
+	if _, err := s.place(c, in.Lane, in.Environment); err != nil {
+		return nil, err
+	}
+	if strings.TrimSpace(in.Reason) == "" {
+		return nil, badRequest("", "reason: say why the freeze may end")
+	}
+	ended, err := s.Records.Thaw(c, in.Lane, in.Environment, c.actor, time.Now())
+	if err == nil && ended == 0 {
+		err = refused("vorrang gate says what holds it", "%s is not frozen", in.Environment)
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.Log.Info("environment thawed", "lane", in.Lane, "environment", in.Environment, "reason", in.Reason, "actor", c.actor)
+	return &api.Thawed{Ended: ended}, nil
+}
+
+type backupIn struct {
+	Lane        string    `path:"lane"`
+	Environment string    `path:"environment"`
+	Label       string    `json:"label" required:"true" minLength:"1" description:"By which it can be found."`
+	TakenAt     time.Time `json:"taken_at" required:"true" description:"When what it holds was the target's state."`
+}
+
+// backup takes the report of a job that backs a target up.
+func (s *Service) backup(c call, in *backupIn) (*gate.Backup, error) {
+	if _, err := s.place(c, in.Lane, in.Environment); err != nil {
+		return nil, err
+	}
+	b := gate.Backup{Label: strings.TrimSpace(in.Label), TakenAt: in.TakenAt.UTC(), By: c.actor}
+	switch {
+	case b.Label == "":
+		return nil, badRequest("", "label: name the backup, so that somebody can find it")
+	case b.TakenAt.IsZero(), b.TakenAt.After(time.Now().Add(time.Minute)):
+		return nil, badRequest("", "taken_at: it is a time that has passed, as in 2026-11-23T03:00:00Z")
+	}
+	return &b, s.Records.AddBackup(c, in.Lane, in.Environment, b)
+}
