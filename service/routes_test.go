@@ -24,7 +24,9 @@ func TestTheDocumentHoldsEveryRoute(t *testing.T) {
 		}
 	}
 	var document struct{ Paths map[string]map[string]any }
-	require.NoError(t, json.Unmarshal(s.document, &document))
+	text, err := Document("test")
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(text, &document))
 	var described []string
 	for path, methods := range document.Paths {
 		for method := range methods {

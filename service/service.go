@@ -31,9 +31,9 @@ type Config struct {
 // Service answers the API and carries deployments out.
 type Service struct {
 	Config
-	app      *fiber.App
-	metrics  *metrics
-	crew     *crew
+	app     *fiber.App
+	metrics *metrics
+	crew    *crew
 }
 
 // bodyLimit is the largest request body in bytes, submissions aside, which are
