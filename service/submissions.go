@@ -40,13 +40,18 @@ func (s *Service) applyLane(c call, in *laneFileIn) (*api.LaneApplied, error) {
 	return &api.LaneApplied{Lane: l, Changed: changed}, nil
 }
 
+// submission begins one to a lane; the caller abandons it in the end.
+func (s *Service) submission(c call, lane string) (*records.Submission, error) {
+	if _, err := s.lane(c, lane); err != nil {
+		return nil, err
+	}
+	return s.Records.Submit(c, lane, c.actor)
+}
+
 // submit takes a step folder as a tar stream. Files are kept as they come, so
 // that never more than one of them is in memory.
 func (s *Service) submit(c call, in *laneIn) (*api.Submitted, error) {
-	if _, err := s.lane(c, in.Lane); err != nil {
-		return nil, err
-	}
-	submission, err := s.Records.Submit(c, in.Lane, c.actor)
+	submission, err := s.submission(c, in.Lane)
 	if err != nil {
 		return nil, err
 	}

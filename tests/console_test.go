@@ -282,3 +282,28 @@ func TestADoubtIsSettledInTheConsole(t *testing.T) {
 	p.press("Record it in the ledger")
 	p.sees("in order")
 }
+
+func TestAReleaseIsPromotedInTheConsole(t *testing.T) {
+	p := openConsole(t)
+	_, err := p.w.ApplyLane(t.Context(), "lane.yaml", fmt.Appendf(nil, "lane: harbour\nenvironments: [{name: staging, target: 'file:%s'}, {name: production, target: 'file:%s'}]", p.w.Files["staging"], p.w.Files["production"]))
+	require.NoError(t, err)
+	p.w.Submitted(map[string]string{"1-vessel.sql": "CREATE TABLE vessel (id int)", "2-berth.sql": "CREATE TABLE berth (id int)"})
+	_, err = p.w.Cut(t.Context(), "harbour", client.Cutting{Name: "2026.11", Through: "1", Notes: "The first vessels."})
+	require.NoError(t, err)
+	p.signIn()
+	p.goTo("/releases/harbour")
+	p.sees("The first vessels.")
+	p.sees("new 1 vessel")
+	p.goTo("/lanes/harbour/production")
+	p.press("Promote")
+	p.sees("release 2026.11: 1 step, through 1")
+	p.sees("1 step is not applied in staging, the environment before: 1 (vessel)")
+	p.w.Promoted("staging")
+	p.goTo("/lanes/harbour/production")
+	p.press("Promote")
+	p.sees("The gate is clear")
+	p.press("Apply 1 step to production")
+	p.sees("of release 2026.11")
+	p.sees("1 of 1 step")
+	assert.Equal(t, "null", pgtest.Query(t, p.w.URLs["production"], "SELECT to_regclass('public.berth')"))
+}

@@ -94,11 +94,27 @@ type spot struct {
 	lane, environment string
 }
 
+// onLane adds -lane, and returns what runs a command on that lane.
+func (e *env) onLane(do func(ctx context.Context, at spot, args []string) error) func(context.Context, []string) error {
+	e.laneFlag()
+	return func(ctx context.Context, args []string) error {
+		c := e.client()
+		lane, err := e.whichLane(ctx, c)
+		if err != nil {
+			return err
+		}
+		return do(ctx, spot{Client: c, lane: lane}, args)
+	}
+}
+
 // onEnvironment adds -lane and the flag that names the environment, and returns
 // what runs a command that takes no arguments on that environment.
 func (e *env) onEnvironment(flagName string, do func(ctx context.Context, at spot) error) func(context.Context, []string) error {
-	e.laneFlag()
 	environment := e.flags.String(flagName, "", "the `environment`")
+	onLane := e.onLane(func(ctx context.Context, at spot, _ []string) error {
+		at.environment = *environment
+		return do(ctx, at)
+	})
 	return func(ctx context.Context, args []string) error {
 		if err := noArguments(args); err != nil {
 			return err
@@ -106,12 +122,7 @@ func (e *env) onEnvironment(flagName string, do func(ctx context.Context, at spo
 		if *environment == "" {
 			return usage("say which environment: -%s NAME; vorrang status lists them", flagName)
 		}
-		c := e.client()
-		lane, err := e.whichLane(ctx, c)
-		if err != nil {
-			return err
-		}
-		return do(ctx, spot{c, lane, *environment})
+		return onLane(ctx, args)
 	}
 }
 

@@ -224,31 +224,25 @@ func submitCommand() command {
 		explain: "All of it or nothing: a folder with an error changes nothing. Nothing is run.",
 		example: "vorrang submit -dir steps",
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
 			dir := e.flags.String("dir", "steps", "the step `folder`")
 			bundle := e.flags.String("bundle", "", "a release's bundle instead: the `file` that vorrang export wrote")
-			return func(ctx context.Context, args []string) error {
+			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
 				}
 				if *bundle != "" {
-					return submitBundle(ctx, e, *bundle)
+					return submitBundle(ctx, e, at, *bundle)
 				}
 				folder, err := stepsFolder(*dir)
 				if err != nil {
 					return err
 				}
-				c := e.client()
-				lane, err := e.whichLane(ctx, c)
+				submitted, err := at.Submit(ctx, at.lane, os.DirFS(folder))
 				if err != nil {
 					return err
 				}
-				submitted, err := c.Submit(ctx, lane, os.DirFS(folder))
-				if err != nil {
-					return err
-				}
-				return e.print(submitted, func() { printSubmitted(e, lane, submitted) })
-			}
+				return e.print(submitted, func() { printSubmitted(e, at.lane, submitted) })
+			})
 		},
 	}
 }

@@ -23,18 +23,12 @@ func cutCommand() command {
 			"and the commit that it is at is recorded.",
 		example: "vorrang cut 2026.11\nvorrang cut 2026.11.1 -through 12 -notes NOTES.md",
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
 			through := e.flags.String("through", "", "the last `step`; without it all")
 			dir := e.flags.String("dir", "steps", "the step `folder`")
 			notes := e.flags.String("notes", "", "a `file` with release notes in Markdown")
-			return func(ctx context.Context, args []string) error {
+			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if len(args) != 1 {
 					return usage("name the release: vorrang cut 2026.11")
-				}
-				c := e.client()
-				lane, err := e.whichLane(ctx, c)
-				if err != nil {
-					return err
 				}
 				what := client.Cutting{Name: args[0], Through: *through}
 				if err := fromFolder(ctx, &what, *dir); err != nil {
@@ -47,12 +41,12 @@ func cutCommand() command {
 					}
 					what.Notes = string(text)
 				}
-				cut, err := c.Cut(ctx, lane, what)
+				cut, err := at.Cut(ctx, at.lane, what)
 				if err != nil {
 					return err
 				}
 				return e.print(cut, func() { printRelease(e, cut.Release, "is cut") })
-			}
+			})
 		},
 	}
 }
@@ -111,31 +105,25 @@ func releasesCommand() command {
 		explain: "With a name and -env, what is new against what is applied there; with -against, against another release.",
 		example: "vorrang releases\nvorrang releases 2026.11 -env production",
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
 			environment := e.flags.String("env", "", "compare with this `environment`")
 			against := e.flags.String("against", "", "compare with this `release`")
-			return func(ctx context.Context, args []string) error {
+			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if len(args) > 1 || len(args) == 0 && *environment+*against != "" || *environment != "" && *against != "" {
 					return usage("vorrang releases lists them; vorrang releases NAME -env E, or -against R, compares one")
 				}
-				c := e.client()
-				lane, err := e.whichLane(ctx, c)
-				if err != nil {
-					return err
-				}
 				if len(args) == 0 {
-					list, err := c.Releases(ctx, lane)
+					list, err := at.Releases(ctx, at.lane)
 					if err != nil {
 						return err
 					}
 					return e.print(list, func() { printReleases(e, list) })
 				}
-				content, err := c.Release(ctx, lane, args[0], *environment, *against)
+				content, err := at.Release(ctx, at.lane, args[0], *environment, *against)
 				if err != nil {
 					return err
 				}
 				return e.print(content, func() { printContent(e, content, *environment+*against) })
-			}
+			})
 		},
 	}
 }
@@ -183,42 +171,31 @@ func exportCommand() command {
 		explain: "sha256sum -c SHA256SUMS checks it; vorrang submit -bundle brings it into another Vorrang, unchanged.",
 		example: "vorrang export 2026.11 -o harbour-2026.11.tar.gz",
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
 			file := e.flags.String("o", "", "the `file` to write; without it LANE-NAME.tar.gz")
-			return func(ctx context.Context, args []string) error {
+			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if len(args) != 1 {
 					return usage("name the release: vorrang export 2026.11")
 				}
-				c := e.client()
-				lane, err := e.whichLane(ctx, c)
-				if err != nil {
-					return err
-				}
 				var packed bytes.Buffer
-				if err := c.Export(ctx, lane, args[0], &packed); err != nil {
+				if err := at.Export(ctx, at.lane, args[0], &packed); err != nil {
 					return err
 				}
-				name := cmp.Or(*file, lane+"-"+args[0]+".tar.gz")
+				name := cmp.Or(*file, at.lane+"-"+args[0]+".tar.gz")
 				if err := os.WriteFile(name, packed.Bytes(), 0o644); err != nil {
 					return err
 				}
 				return e.print(map[string]string{"written": name}, func() { fmt.Fprintln(e.out, name) })
-			}
+			})
 		},
 	}
 }
 
-func submitBundle(ctx context.Context, e *env, name string) error {
+func submitBundle(ctx context.Context, e *env, at spot, name string) error {
 	packed, err := os.ReadFile(name)
 	if err != nil {
 		return err
 	}
-	c := e.client()
-	lane, err := e.whichLane(ctx, c)
-	if err != nil {
-		return err
-	}
-	taken, err := c.SubmitBundle(ctx, lane, bytes.NewReader(packed))
+	taken, err := at.SubmitBundle(ctx, at.lane, bytes.NewReader(packed))
 	if err != nil {
 		return err
 	}

@@ -18,17 +18,11 @@ func withdrawCommand() command {
 		explain: "Its files stay in your folder: take them out too, or the next submit brings the step back.",
 		example: "vorrang withdraw 12",
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
-			return func(ctx context.Context, args []string) error {
+			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if len(args) != 1 {
 					return usage("name one step: vorrang withdraw 12")
 				}
-				c := e.client()
-				lane, err := e.whichLane(ctx, c)
-				if err != nil {
-					return err
-				}
-				withdrawn, err := c.Withdraw(ctx, lane, args[0])
+				withdrawn, err := at.Withdraw(ctx, at.lane, args[0])
 				if err != nil {
 					return err
 				}
@@ -36,7 +30,7 @@ func withdrawCommand() command {
 					fmt.Fprintf(e.out, "step %s (%s) is withdrawn; %s in the catalogue\n", withdrawn.Number, withdrawn.Slug, plural(withdrawn.Steps, "step"))
 					fmt.Fprintf(e.out, "→ take its files out of the folder: %s\n", e.paint.strong(strings.Join(withdrawn.Files, " ")))
 				})
-			}
+			})
 		},
 	}
 }

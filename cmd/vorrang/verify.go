@@ -16,19 +16,13 @@ func verifyCommand() command {
 		explain: "Exit code 0 if it is, 3 if anything deviates, 5 if a step is in doubt, 1 if a target could not be reached.",
 		example: "vorrang verify\nvorrang verify -env production -junit verify.xml",
 		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
 			environment := e.flags.String("env", "", "only this `environment`")
 			junit := e.flags.String("junit", "", "write the result to a `file` as JUnit XML too")
-			return func(ctx context.Context, args []string) error {
+			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
 				}
-				c := e.client()
-				lane, err := e.whichLane(ctx, c)
-				if err != nil {
-					return err
-				}
-				v, err := c.Verify(ctx, lane, *environment)
+				v, err := at.Verify(ctx, at.lane, *environment)
 				if err != nil {
 					return err
 				}
@@ -41,7 +35,7 @@ func verifyCommand() command {
 					return err
 				}
 				return verificationExit(v)
-			}
+			})
 		},
 	}
 }
