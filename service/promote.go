@@ -175,23 +175,7 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 	}
 	now.release, now.sealed = p.release, p.sealed
 	p = now.asSealed()
-	if w.first != nil {
-		if err := w.first(p, session); err != nil {
-			return nil, err
-		}
-	}
-	facts, _, err := s.look(c, p, session)
-	if err == nil {
-		err = s.ask(c, p, &facts, w.through)
-	}
-	if err != nil {
-		return nil, err
-	}
-	result := w.gate(facts)
-	if result.Held() {
-		return nil, held(p, result, nil)
-	}
-	said, err := s.settleDecided(c, p, session, &facts)
+	facts, result, said, err := s.clear(c, p, session, w)
 	if err != nil {
 		return nil, err
 	}
@@ -219,6 +203,27 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 	return &api.Promoted{Deployment: &shown, Gate: result.Checks, Settled: said}, nil
 }
 
+// clear asks the gate about what is seen under the target's lock, and settles the
+// steps in doubt that their check decides. A gate that is held is an error.
+func (s *Service) clear(c call, p place, session *postgres.Session, w wish) (facts gate.Facts, result gate.Result, said []string, err error) {
+	if w.first != nil {
+		if err := w.first(p, session); err != nil {
+			return facts, result, nil, err
+		}
+	}
+	if facts, _, err = s.look(c, p, session); err != nil {
+		return facts, result, nil, err
+	}
+	if err := s.ask(c, p, &facts, w.through); err != nil {
+		return facts, result, nil, err
+	}
+	if result = w.gate(facts); result.Held() {
+		return facts, result, nil, held(p, result, nil)
+	}
+	said, err = s.settleDecided(c, p, session, &facts)
+	return facts, result, said, err
+}
+
 // settleDecided records what became of the steps in doubt whose check decides
 // it, and looks again.
 func (s *Service) settleDecided(c call, p place, session *postgres.Session, facts *gate.Facts) (said []string, err error) {
@@ -242,7 +247,8 @@ func (s *Service) settleDecided(c call, p place, session *postgres.Session, fact
 	if err := s.write(c, p, session, facts.View.State.Head, entries); err != nil {
 		return said, err
 	}
-	*facts, _, err = s.look(c, p, session)
+	again, _, err := s.look(c, p, session)
+	facts.View = again.View
 	return said, err
 }
 
