@@ -236,7 +236,7 @@ func TestAnEditedStepIsShownAgainstWhatWasApplied(t *testing.T) {
 	submitted := w.Submitted(map[string]string{"1-vessel.sql": applied})
 	require.Len(t, submitted.Applied, 1, "the applied text is back; the other step is gone")
 	assert.True(t, submitted.Applied[0].Gone)
-	assert.Contains(t, submitted.Applied[0].Next, "put its files back and submit; or roll it back")
+	assert.Contains(t, submitted.Applied[0].Next, "put its files back and submit; how to undo it there instead")
 }
 
 func TestTheNewestStepIsWithdrawnIfItIsAppliedNowhere(t *testing.T) {

@@ -121,7 +121,7 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 					continue
 				}
 				t := api.Touched{StepRef: changed, Gone: !edited, Environment: e.Name, State: st.Status}
-				t.Next = fmt.Sprintf("put its files back and submit; or roll it back: vorrang rollback -lane %s -env %s", l.Name, e.Name)
+				t.Next = fmt.Sprintf("put its files back and submit; how to undo it there instead: vorrang status -lane %s -env %s", l.Name, e.Name)
 				if edited {
 					t.Next = fmt.Sprintf("put the applied text back and write the change as a new step; or, if the new text is right there as it stands: "+
 						"vorrang amend -lane %s -env %s -step %s -reason \"…\"", l.Name, e.Name, changed.Number)

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -178,10 +179,10 @@ func printLedger(e *env, lane, environment string, history *api.Ledger) {
 		fmt.Fprintf(e.out, "%s/%s has no ledger yet\n", lane, environment)
 		return
 	}
-	t := table{heads: []string{"SEQ", "AT (UTC)", "ACTION", "STEP", "SLUG", "TOOK", "DEPLOYMENT", "ACTOR", "HASH"}}
+	t := table{heads: []string{"SEQ", "AT (UTC)", "ACTION", "STEP", "SLUG", "TOOK", "DEPLOYMENT", "ACTOR", "HASH", "WHY"}}
 	for _, entry := range history.Entries {
 		t.add(plain(fmt.Sprint(entry.Seq)), plain(moment(entry.At)), actionCell(e.paint, entry), plain(string(entry.Step)), plain(entry.Slug),
-			plain(took(entry.DurationMS)), plain(entry.Deployment), plain(entry.Actor), cell{entry.Hash[:12], e.paint.dim})
+			plain(took(entry.DurationMS)), plain(entry.Deployment), plain(entry.Actor), cell{entry.Hash[:12], e.paint.dim}, plain(why(entry)))
 	}
 	t.print(e.out, e.paint)
 	if history.Chain != "" {
@@ -189,6 +190,18 @@ func printLedger(e *env, lane, environment string, history *api.Ledger) {
 		return
 	}
 	fmt.Fprintln(e.out, e.paint.dim(fmt.Sprintf("the chain of all %d entries holds", history.Total)))
+}
+
+// why is what an entry gives as its reason: somebody's words, or the error.
+func why(entry ledger.Entry) string {
+	var detail ledger.Detail
+	_ = json.Unmarshal(entry.Detail, &detail) // entries of others may carry other details
+	text := []rune(strings.Join(strings.Fields(cmp.Or(detail.Reason, detail.Error)), " "))
+	const most = 60
+	if len(text) > most {
+		return string(text[:most]) + "…"
+	}
+	return string(text)
 }
 
 func actionCell(p paint, entry ledger.Entry) cell {
