@@ -43,13 +43,15 @@ func (r *Records) Catalogue(ctx context.Context, lane string) ([]plan.Step, erro
 	if err != nil {
 		return nil, fmt.Errorf("read the catalogue of %s: %w", lane, err)
 	}
-	slices.SortFunc(steps, func(a, b plan.Step) int { return step.Compare(a.Number, b.Number) })
+	slices.SortFunc(steps, byNumber)
 	if r.catalogues.lanes == nil {
 		r.catalogues.lanes = map[string][]plan.Step{}
 	}
 	r.catalogues.lanes[lane] = steps
 	return steps, nil
 }
+
+func byNumber(a, b plan.Step) int { return step.Compare(a.Number, b.Number) }
 
 func (r *Records) forgetCatalogue(lane string) {
 	r.catalogues.mu.Lock()

@@ -192,7 +192,7 @@ func fileOf(s step.Step, index int) string {
 	return base + []string{".sql", ".back.sql", ".check.sql"}[index]
 }
 
-// SealedIn names the newest release that holds a step; empty if none does.
+// SealedIn names a release that holds a step; empty if none does.
 func (r *Records) SealedIn(ctx context.Context, lane string, number step.Number) (string, error) {
 	var name string
 	err := r.pool.QueryRow(ctx, `SELECT coalesce(max(r.name), '') FROM records.release r
@@ -205,13 +205,9 @@ func (r *Records) SealedIn(ctx context.Context, lane string, number step.Number)
 
 // Exact returns the exact bytes with a digest, or ErrNotFound.
 func (r *Records) Exact(ctx context.Context, digest step.Checksum) ([]byte, error) {
-	rows, err := r.pool.Query(ctx, `SELECT bytes FROM records.text_part WHERE digest = $1 ORDER BY part`, digest)
-	if err != nil {
-		return nil, fmt.Errorf("read a text: %w", err)
-	}
-	parts, err := pgx.CollectRows(rows, pgx.RowTo[[]byte])
-	if err == nil && len(parts) == 0 {
+	text, err := exact(ctx, r.pool, digest)
+	if err == nil && text == nil {
 		err = fmt.Errorf("the text with the digest %s: %w", digest, ErrNotFound)
 	}
-	return slices.Concat(parts...), err
+	return text, err
 }

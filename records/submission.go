@@ -122,9 +122,16 @@ func (s *Submission) Text(ctx context.Context, digest step.Checksum) ([]byte, er
 	if err := s.flush(ctx); err != nil {
 		return nil, err
 	}
-	rows, err := s.tx.Query(ctx, `SELECT bytes FROM records.text_part WHERE digest = $1 ORDER BY part`, digest)
+	return exact(ctx, s.tx, digest)
+}
+
+// exact reads the exact bytes with a digest; none where it is not kept.
+func exact(ctx context.Context, from interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}, digest step.Checksum) ([]byte, error) {
+	rows, err := from.Query(ctx, `SELECT bytes FROM records.text_part WHERE digest = $1 ORDER BY part`, digest)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("read a text: %w", err)
 	}
 	var text []byte
 	var part pgtype.DriverBytes
@@ -168,7 +175,7 @@ func (s *Submission) Compare(ctx context.Context, steps []step.Step) (Difference
 			d.Before = append(d.Before, kept.step)
 		}
 	}
-	slices.SortFunc(d.Before, func(a, b plan.Step) int { return step.Compare(a.Number, b.Number) })
+	slices.SortFunc(d.Before, byNumber)
 	for _, folder := range steps {
 		kept, known := before[folder.Number]
 		delete(before, folder.Number)
@@ -188,7 +195,7 @@ func (s *Submission) Compare(ctx context.Context, steps []step.Step) (Difference
 			d.Gone = append(d.Gone, kept.step)
 		}
 	}
-	slices.SortFunc(d.Gone, func(a, b plan.Step) int { return step.Compare(a.Number, b.Number) })
+	slices.SortFunc(d.Gone, byNumber)
 	return d, nil
 }
 

@@ -43,17 +43,13 @@ func (s *Service) compareTexts(ctx context.Context, status *api.EnvironmentStatu
 
 // difference compares two texts that were once submitted, by their checksums.
 func (s *Service) difference(ctx context.Context, applied, now step.Checksum) (api.Difference, error) {
-	before, err := s.Records.Text(ctx, applied)
-	if errors.Is(err, records.ErrNotFound) {
+	before, after, known, err := s.bothTexts(ctx, applied, now)
+	if err != nil {
+		return api.Difference{}, err
+	}
+	if !known {
 		return api.Difference{Change: sqltext.WhatRuns, Lines: []api.DifferenceLine{},
 			Omitted: "the applied text never was in this catalogue; only its checksum is known"}, nil
-	}
-	if err != nil {
-		return api.Difference{}, err
-	}
-	after, err := s.Records.Text(ctx, now)
-	if err != nil {
-		return api.Difference{}, err
 	}
 	d := api.Difference{Change: sqltext.Compare(before, after), Lines: []api.DifferenceLine{}}
 	if len(before) > largestText || len(after) > largestText {
@@ -64,10 +60,25 @@ func (s *Service) difference(ctx context.Context, applied, now step.Checksum) (a
 	return d, nil
 }
 
-// change says what an edit amounts to.
+// change says what an edit amounts to, without the lines.
 func (s *Service) change(ctx context.Context, applied, now step.Checksum) (sqltext.Change, error) {
-	d, err := s.difference(ctx, applied, now)
-	return d.Change, err
+	before, after, known, err := s.bothTexts(ctx, applied, now)
+	if err != nil || !known {
+		return sqltext.WhatRuns, err
+	}
+	return sqltext.Compare(before, after), nil
+}
+
+// bothTexts reads an applied text and the catalogue's. known is false where the
+// applied one never was in the catalogue.
+func (s *Service) bothTexts(ctx context.Context, applied, now step.Checksum) (before, after []byte, known bool, err error) {
+	if before, err = s.Records.Text(ctx, applied); errors.Is(err, records.ErrNotFound) {
+		return nil, nil, false, nil
+	}
+	if err == nil {
+		after, err = s.Records.Text(ctx, now)
+	}
+	return before, after, err == nil, err
 }
 
 func differentLines(before, after string) (lines []api.DifferenceLine, omitted string) {

@@ -372,10 +372,8 @@ func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, through s
 		return nil
 	}
 	facts.Previous.View, facts.Previous.Entries = seen.View, entries
-	for _, d := range verify.Lane(p.lane.Name, []verify.Environment{{Name: before, Facts: seen, Entries: entries}, {Name: p.environment.Name, Facts: *facts}}) {
-		if d.Kind == verify.History && d.Environment == p.environment.Name {
-			facts.Previous.Strays = append(facts.Previous.Strays, d.What)
-		}
+	for _, d := range verify.Against(p.lane.Name, verify.Environment{Name: before, Facts: seen}, verify.Environment{Name: p.environment.Name, Facts: *facts}) {
+		facts.Previous.Strays = append(facts.Previous.Strays, d.What)
 	}
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 
+	"vorrang/core/gate"
 	"vorrang/core/lane"
 	"vorrang/core/review"
 	"vorrang/core/step"
@@ -102,6 +103,7 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 	for _, change := range d.Edited {
 		now[change.Step.Number] = change.Step.Forward.Checksum
 	}
+	changed := slices.Concat(answer.Edited, answer.Gone)
 	found, unseen := make([][]api.Touched, len(l.Environments)), make([]string, len(l.Environments))
 	var wait sync.WaitGroup
 	errs := make([]error, len(l.Environments))
@@ -114,21 +116,7 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 				unseen[i] = e.Name
 				return
 			}
-			for _, changed := range slices.Concat(answer.Edited, answer.Gone) {
-				st := facts.View.State.Of(changed.Number)
-				text, edited := now[changed.Number]
-				if !st.Status.Present() && !unfinished(st) || edited && (st.Checksum == text || st.Checksum == "") {
-					continue
-				}
-				t := api.Touched{StepRef: changed, Gone: !edited, Environment: e.Name, State: st.Status}
-				t.Next = fmt.Sprintf("put its files back and submit; how to undo it there instead: vorrang status -lane %s -env %s", l.Name, e.Name)
-				if edited {
-					t.Next = fmt.Sprintf("put the applied text back and write the change as a new step; or, if the new text is right there as it stands: "+
-						"vorrang amend -lane %s -env %s -step %s -reason \"…\"", l.Name, e.Name, changed.Number)
-					t.Change, errs[i] = s.change(c, st.Checksum, text)
-				}
-				found[i] = append(found[i], t)
-			}
+			found[i], errs[i] = s.touchedIn(c, facts, changed, now)
 		})
 	}
 	wait.Wait()
@@ -163,6 +151,30 @@ func (s *streamed) Read(p []byte) (int, error) {
 // drain reads what follows an archive's end, or the connection's next request
 // would begin in the middle of this one.
 func (s *streamed) drain() { _, _ = io.Copy(io.Discard, s) }
+
+// touchedIn says which of the changed steps a target has. now are the texts of
+// the edited ones; the others are gone.
+func (s *Service) touchedIn(c call, facts gate.Facts, changed []api.StepRef, now map[step.Number]step.Checksum) (found []api.Touched, err error) {
+	lane, environment := facts.Lane, facts.View.Environment
+	for _, ref := range changed {
+		st := facts.View.State.Of(ref.Number)
+		text, edited := now[ref.Number]
+		if !st.Status.Present() && !unfinished(st) || edited && (st.Checksum == text || st.Checksum == "") {
+			continue
+		}
+		t := api.Touched{StepRef: ref, Gone: !edited, Environment: environment, State: st.Status,
+			Next: fmt.Sprintf("put its files back and submit; how to undo it there instead: vorrang status -lane %s -env %s", lane, environment)}
+		if edited {
+			t.Next = fmt.Sprintf("put the applied text back and write the change as a new step; or, if the new text is right there as it stands: "+
+				"vorrang amend -lane %s -env %s -step %s -reason \"…\"", lane, environment, ref.Number)
+			if t.Change, err = s.change(c, st.Checksum, text); err != nil {
+				return nil, err
+			}
+		}
+		found = append(found, t)
+	}
+	return found, nil
+}
 
 // receive reads a tar stream and keeps its files. Everything that is wrong with
 // any file is found before it gives up.

@@ -54,11 +54,9 @@ func (p *progress) detail() *ledger.Detail {
 func (r *run) one(ctx context.Context, p *progress, i int) *Failure {
 	if !r.Target.InTransaction() {
 		p.at, p.done = i+1, p.sum.Total()
-		entry := r.entry(ledger.Begun, p.script, 0, p.detail())
-		if err := r.Target.Append(ctx, entry); err != nil {
+		if err := r.append(ctx, r.entry(ledger.Begun, p.script, 0, p.detail())); err != nil {
 			return r.fail(p.script, i, err)
 		}
-		r.head = entry.Head()
 	}
 	r.tell(p.script, i)
 	failure := r.retry(ctx, p.script, func() (*Failure, error) {

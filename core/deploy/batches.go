@@ -23,7 +23,8 @@ const (
 
 // backfill is a step of mode batches under way.
 type backfill struct {
-	script
+	script                    // with the size of a batch in its place
+	all     sqltext.Statement // as it would be for all rows at once
 	started time.Time
 	before  int64 // rows that earlier tries changed
 	rows    int64 // of this try
@@ -43,14 +44,13 @@ func (b *backfill) detail() *ledger.Detail {
 // time. To be stopped between two batches loses nothing: the statement itself
 // finds what is left.
 func (r *run) batches(ctx context.Context, s script, started time.Time) *Failure {
-	b := &backfill{script: s, started: started, before: r.step.Rows, noted: started}
+	statement := s.statements[0]
+	b := &backfill{script: s, all: statement.WithBatch(math.MaxInt64), started: started, before: r.step.Rows, noted: started}
+	b.statements = []sqltext.Statement{statement.WithBatch(int64(s.options.BatchSize))}
 	r.estimate(ctx, b)
-	b.statements = []sqltext.Statement{s.statements[0].WithBatch(int64(s.options.BatchSize))}
-	entry := r.entry(ledger.Begun, s, 0, b.detail())
-	if err := r.Target.Append(ctx, entry); err != nil {
+	if err := r.append(ctx, r.entry(ledger.Begun, s, 0, b.detail())); err != nil {
 		return r.fail(s, 0, err)
 	}
-	r.head = entry.Head()
 	for {
 		rows, failure := r.batch(ctx, b)
 		if failure != nil {
@@ -93,11 +93,8 @@ func (r *run) estimate(ctx context.Context, b *backfill) {
 	if err := r.Target.Begin(ctx, r.settings(b.options)); err != nil {
 		return // the batch itself will say what is wrong
 	}
-	statement, err := sqltext.Cut(b.text)
-	if err == nil && len(statement) == 1 {
-		b.rest, err = r.Target.Estimate(ctx, statement[0].WithBatch(math.MaxInt64))
-	}
-	if err != nil {
+	var err error
+	if b.rest, err = r.Target.Estimate(ctx, b.all); err != nil {
 		b.rest = 0
 	}
 	r.undo(ctx)
@@ -131,17 +128,18 @@ func (r *run) oneBatch(ctx context.Context, b *backfill) (rows int64, f *Failure
 		return 0, f, err
 	}
 	b.rest -= rows
-	if r.Now().Sub(b.noted) < checkpointEvery {
-		if err = r.Target.Commit(ctx); err != nil {
-			return rows, r.failCommit(b.script, err), err
-		}
-		return rows, nil, nil
+	var checkpoint []ledger.Entry
+	if r.Now().Sub(b.noted) >= checkpointEvery {
+		detail := b.detail()
+		detail.Rows += rows
+		checkpoint = append(checkpoint, r.entry(ledger.Begun, b.script, 0, detail))
 	}
-	entry := r.entry(ledger.Begun, b.script, 0, &ledger.Detail{Statement: 1, Of: 1, Rows: b.total() + rows})
-	if err = r.Target.Commit(ctx, entry); err != nil {
+	if err = r.Target.Commit(ctx, checkpoint...); err != nil {
 		return rows, r.failCommit(b.script, err), err
 	}
-	r.head, b.noted = entry.Head(), r.Now()
+	for _, entry := range checkpoint {
+		r.head, b.noted = entry.Head(), r.Now()
+	}
 	return rows, nil, nil
 }
 

@@ -65,21 +65,13 @@ func (f *Failure) Text() string {
 		fmt.Fprintf(&b, "  %s | %s\n  %s | %s^\n", number, f.Source, blank, indent(f.Source, f.Caret))
 	}
 	for _, part := range []struct{ label, text string }{
-		{"detail", f.Detail}, {"hint", f.Hint}, {"where", f.Where}, {"held by", f.heldBy()}, {"left behind", f.Left},
+		{"detail", f.Detail}, {"hint", f.Hint}, {"where", f.Where}, {"held by", inWords(f.Blockers, "\n")}, {"left behind", f.Left},
 	} {
 		if part.text != "" {
 			fmt.Fprintf(&b, "%s: %s\n", part.label, strings.ReplaceAll(part.text, "\n", "\n  "))
 		}
 	}
 	return b.String()
-}
-
-func (f *Failure) heldBy() string {
-	lines := make([]string, len(f.Blockers))
-	for i, b := range f.Blockers {
-		lines[i] = b.String()
-	}
-	return strings.Join(lines, "\n")
 }
 
 // indent is the blank that puts a caret under a column, tabs kept.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 )
@@ -23,8 +24,8 @@ func (r *run) retry(ctx context.Context, s script, try func() (*Failure, error))
 		}
 		pause := lockPause(n)
 		held := ""
-		for _, b := range failure.Blockers {
-			held += "; it is held by " + b.String()
+		if len(failure.Blockers) > 0 {
+			held = "; it is held by " + inWords(failure.Blockers, "; it is held by ")
 		}
 		r.emit(Event{Kind: Waiting, Statement: failure.Statement, Of: failure.Of, Line: failure.Line, Blockers: failure.Blockers,
 			Message: fmt.Sprintf("a lock was not granted within %s; others go first, try %d of %d follows in %s%s",
@@ -108,7 +109,7 @@ func (r *run) lookFor(ctx context.Context, w *watch, s script, index int, every 
 			w.seen = blockers
 			if !slices.Equal(pids, told) {
 				r.emit(Event{Kind: Waiting, Statement: index + 1, Of: len(s.statements), Line: s.statements[index].Line, Blockers: blockers,
-					Message: "waits for a lock that is held by " + join(blockers)})
+					Message: "waits for a lock that is held by " + inWords(blockers, "; and by ")})
 			}
 		}
 		told = pids
@@ -120,13 +121,11 @@ func (r *run) lookFor(ctx context.Context, w *watch, s script, index int, every 
 	}
 }
 
-func join(blockers []Blocker) string {
-	text := ""
+// inWords names sessions, one after the other.
+func inWords(blockers []Blocker, between string) string {
+	words := make([]string, len(blockers))
 	for i, b := range blockers {
-		if i > 0 {
-			text += "; and by "
-		}
-		text += b.String()
+		words[i] = b.String()
 	}
-	return text
+	return strings.Join(words, between)
 }

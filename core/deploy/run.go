@@ -273,6 +273,15 @@ func (r *run) entry(action ledger.Action, s script, took time.Duration, detail *
 	return r.head.Next(e, r.Now())
 }
 
+// append writes an entry and remembers it as the ledger's head.
+func (r *run) append(ctx context.Context, e ledger.Entry) error {
+	if err := r.Target.Append(ctx, e); err != nil {
+		return err
+	}
+	r.head = e.Head()
+	return nil
+}
+
 // finished is the action that a step's end is recorded with.
 func (r *run) finished() ledger.Action {
 	if r.step.Direction == ledger.Back {

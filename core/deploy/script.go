@@ -104,10 +104,7 @@ func (r *run) note(ctx context.Context, s script, f *Failure, started time.Time,
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanUp)
 	defer cancel()
 	detail.Error, detail.SQLState = f.Message, f.SQLState
-	entry := r.entry(ledger.Failed, s, r.Now().Sub(started), detail)
-	if err := r.Target.Append(ctx, entry); err != nil {
+	if err := r.append(ctx, r.entry(ledger.Failed, s, r.Now().Sub(started), detail)); err != nil {
 		r.emit(Event{Kind: Notice, Severity: "WARNING", Message: "the failure could not be noted in the ledger: " + err.Error()})
-		return
 	}
-	r.head = entry.Head()
 }

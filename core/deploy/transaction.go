@@ -11,16 +11,11 @@ import (
 	"vorrang/core/step"
 )
 
-const (
-	leftNothing = "nothing: the step's transaction was rolled back"
-	leftToServe = "the server rolls an unfinished transaction back by itself; vorrang status shows what the ledger says"
-)
-
-// left says what a failed transaction leaves.
-func (f *Failure) leaves() {
-	f.Left = leftNothing
+// leaves says what a failed transaction leaves; whose names it.
+func (f *Failure) leaves(whose string) {
+	f.Left = "nothing: " + whose + " was rolled back"
 	if f.Lost {
-		f.Left = leftToServe
+		f.Left = "the server rolls an unfinished transaction back by itself; vorrang status shows what the ledger says"
 	}
 }
 
@@ -31,7 +26,7 @@ func (r *run) transaction(ctx context.Context, s script, started time.Time) *Fai
 		failure, err := r.attempt(ctx, s, started)
 		if failure != nil {
 			r.undo(ctx)
-			failure.leaves()
+			failure.leaves("the step's transaction")
 		}
 		return failure, err
 	})
@@ -144,10 +139,7 @@ func (r *run) whole(ctx context.Context, actions []plan.Action) (Outcome, *Failu
 		return nil, nil
 	})
 	if failure != nil {
-		failure.leaves()
-		if !failure.Lost {
-			failure.Left = "nothing: the transaction of the whole deployment was rolled back"
-		}
+		failure.leaves("the transaction of the whole deployment")
 		if ctx.Err() == nil {
 			r.note(ctx, last, failure, started, &ledger.Detail{Statement: 1, Of: len(last.statements)})
 		}
@@ -179,10 +171,8 @@ func (r *run) part(ctx context.Context, s script, index, of int, began time.Time
 	if failure, err := r.verify(ctx, s); failure != nil {
 		return failure, err
 	}
-	entry := r.entry(r.finished(), s, r.Now().Sub(began), nil)
-	if err := r.Target.Append(ctx, entry); err != nil {
+	if err := r.append(ctx, r.entry(r.finished(), s, r.Now().Sub(began), nil)); err != nil {
 		return r.fail(s, len(s.statements)-1, err), err
 	}
-	r.head = entry.Head()
 	return nil, nil
 }

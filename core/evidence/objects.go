@@ -60,8 +60,6 @@ func (o Object) String() string {
 	return string(o.Kind) + " " + strings.Join(parts, ".")
 }
 
-func (o Object) key() string { return o.String() }
-
 // Blind is a statement that leaves nothing that could be looked up.
 type Blind struct {
 	Statement int    `json:"statement" description:"From 1."`
@@ -100,7 +98,7 @@ func Read(statements []sqltext.Statement, first, last int) Script {
 		if a.Statement != b.Statement {
 			return a.Statement - b.Statement
 		}
-		return strings.Compare(a.key(), b.key())
+		return strings.Compare(a.String(), b.String())
 	})
 	return script
 }
@@ -149,7 +147,7 @@ func (r *reader) leave(o Object) {
 		return
 	}
 	o.Statement, o.Line, o.Path = r.number, r.line, r.path
-	r.objects[o.key()] = o
+	r.objects[o.String()] = o
 }
 
 func (r *reader) made(kind Kind, schema, of, name string) {
@@ -160,7 +158,7 @@ func (r *reader) made(kind Kind, schema, of, name string) {
 
 func (r *reader) there(kind Kind, schema, of, name string) {
 	o := Object{Kind: kind, Schema: schema, Of: of, Name: name}
-	if before, known := r.objects[o.key()]; known && !before.Gone {
+	if before, known := r.objects[o.String()]; known && !before.Gone {
 		r.seen = true // it stays what an earlier statement made of it
 		return
 	}

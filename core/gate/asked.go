@@ -152,8 +152,8 @@ func (f Facts) soak() Check {
 	if lasted >= f.Asks.Soak {
 		return pass(Soak, "in %s nothing changed and nothing failed for %s, and %s are asked", f.Previous.Name, lasted.Round(time.Second), f.Asks.Soak)
 	}
-	return Check{Soak, Hold, fmt.Sprintf("in %s %s since %s, for %s; %s are asked", f.Previous.Name, what, since.UTC().Format(time.DateTime)+" UTC", lasted.Round(time.Second), f.Asks.Soak),
-		fmt.Sprintf("wait until %s", since.Add(f.Asks.Soak).UTC().Format(time.DateTime)+" UTC")}
+	return Check{Soak, Hold, fmt.Sprintf("in %s %s since %s, for %s; %s are asked", f.Previous.Name, what, utc(since), lasted.Round(time.Second), f.Asks.Soak),
+		fmt.Sprintf("wait until %s", utc(since.Add(f.Asks.Soak)))}
 }
 
 func (f Facts) wayBack() Check {

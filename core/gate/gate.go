@@ -314,7 +314,7 @@ func (f Facts) nothingDoubtedBack() Check {
 		}
 		return Check{NothingInDoubt, Hold,
 			fmt.Sprintf("step %s is in doubt: its statement %d of %d began at %s, and nothing says how it ended%s",
-				d.Step.Number, max(d.State.Progress.Statement, 1), max(d.State.Progress.Of, 1), d.State.At.UTC().Format(time.DateTime)+" UTC", because(known.Why)),
+				d.Step.Number, max(d.State.Progress.Statement, 1), max(d.State.Progress.Of, 1), utc(d.State.At), because(known.Why)),
 			fmt.Sprintf("see what the target shows of it, and record what became of it: "+
 				"vorrang settle -lane %s -env %s -step %s", f.Lane, f.View.Environment, d.Step.Number)}
 	}
@@ -337,7 +337,7 @@ func (f Facts) quiet() Check {
 	}
 	return Check{Quiet, Hold,
 		fmt.Sprintf("%s, started by %s, has been running here since %s",
-			"deployment "+f.Running.ID, cmp.Or(f.Running.Actor, "somebody"), f.Running.Since.UTC().Format(time.DateTime)+" UTC"),
+			"deployment "+f.Running.ID, cmp.Or(f.Running.Actor, "somebody"), utc(f.Running.Since)),
 		"wait for it to end"}
 }
 

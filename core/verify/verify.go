@@ -54,12 +54,19 @@ func Lane(lane string, environments []Environment) []Deviation {
 		v.chain()
 		v.steps()
 		v.order()
-		if i > 0 {
-			v.history(environments[i-1])
-		}
 		all = append(all, v.found...)
+		if i > 0 {
+			all = append(all, Against(lane, environments[i-1], e)...)
+		}
 	}
 	return all
+}
+
+// Against holds an environment's history against that of the one before it.
+func Against(lane string, before, e Environment) []Deviation {
+	v := verifier{lane: lane, Environment: e}
+	v.history(before)
+	return v.found
 }
 
 type verifier struct {

@@ -81,19 +81,26 @@ func (s *Session) sightings(ctx context.Context, objects []evidence.Object) ([]e
 	if err := s.conn.QueryRow(ctx, `SELECT pg_catalog.current_setting('search_path')`).Scan(&original); err != nil {
 		return nil, fmt.Errorf("look at the search path: %w", s.wrap(err))
 	}
+	current := original
 	for _, o := range objects {
 		path := original
 		if o.Path != nil {
 			path = searchPath(o.Path)
 		}
-		seen := evidence.Sighting{Object: o}
-		if err := s.setPath(ctx, path); err != nil {
-			return nil, err
+		if path != current {
+			if err := s.setPath(ctx, path); err != nil {
+				return nil, err
+			}
+			current = path
 		}
+		seen := evidence.Sighting{Object: o}
 		if err := s.conn.QueryRow(ctx, sight, string(o.Kind), o.Schema, o.Of, o.Name).Scan(&seen.There, &seen.Invalid); err != nil {
 			return nil, fmt.Errorf("look for the %s: %w", o, s.wrap(err))
 		}
 		sightings = append(sightings, seen)
+	}
+	if current == original {
+		return sightings, nil
 	}
 	return sightings, s.setPath(ctx, original)
 }

@@ -19,7 +19,6 @@ export type Evidence = Schemas['Evidence']
 export type Difference = Schemas['Difference']
 export type Verification = Schemas['Verification']
 export type Release = Schemas['Release']
-export type ReleaseContent = Schemas['ReleaseContent']
 export type Problem = Schemas['Problem']
 
 /** Who is signed in: undefined until asked, null for nobody. */

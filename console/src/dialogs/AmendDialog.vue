@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 
 import { api, result, type EnvironmentStatus } from '../api'
 import { labels, titled } from '../labels'
 import DifferenceView from '../parts/DifferenceView.vue'
+import ReasonField from '../parts/ReasonField.vue'
 import ActDialog from './ActDialog.vue'
 
 /** Records that an edited step's new text is right. */
@@ -43,10 +43,6 @@ async function act() {
     </label>
     <DifferenceView v-if="shown?.difference" :difference="shown.difference" />
     <p><b>Nothing is run.</b> If the edit changes what the step does, <b>{{ place }}</b> must have that by other means, or it will differ from the others. Otherwise put the applied text back, and write the change as a new step.</p>
-    <label class="stack tight"><span class="small">{{ labels.howKnown }}</span><InputText v-model="reason" name="reason" required /></label>
+    <ReasonField v-model="reason" />
   </ActDialog>
 </template>
-
-<style scoped>
-.tight { gap: 4px; }
-</style>

@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import Checkbox from 'primevue/checkbox'
-import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 
-import { api, problemOf, result, type EnvironmentStatus, type Evidence, type Problem } from '../api'
+import { api, result, type EnvironmentStatus } from '../api'
 import { labels, titled } from '../labels'
+import { useLook } from '../look'
 import EvidenceList from '../parts/EvidenceList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
+import ReasonField from '../parts/ReasonField.vue'
 import ActDialog from './ActDialog.vue'
 
 /** Records a step as carried out by hand, after a look at the target. */
@@ -21,24 +22,17 @@ const choices = computed(() => props.steps.map((s) => ({ value: s.number, label:
 const step = ref('')
 const reason = ref('')
 const acknowledge = ref(false)
-const evidence = shallowRef<Evidence>()
-const problem = ref<Problem>()
+const { value: evidence, problem, look } = useLook(() =>
+  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/steps/{step}/evidence', { params: { path: { ...path.value, step: step.value } } })),
+)
 
 watch(open, () => {
   step.value = props.steps[0]?.number ?? ''
   reason.value = ''
 })
-watch([open, step], async () => {
+watch([open, step], () => {
   acknowledge.value = false
-  evidence.value = problem.value = undefined
-  if (!open.value || !step.value) return
-  try {
-    evidence.value = await result(
-      api.GET('/api/v1/lanes/{lane}/environments/{environment}/steps/{step}/evidence', { params: { path: { ...path.value, step: step.value } } }),
-    )
-  } catch (error) {
-    problem.value = problemOf(error)
-  }
+  if (open.value && step.value) look()
 })
 const more = computed(() => evidence.value?.wrong.filter((w) => !evidence.value?.lines.some((line) => w.startsWith(line))) ?? [])
 const asItShouldBe = computed(() => evidence.value?.wrong.length === 0)
@@ -71,11 +65,10 @@ async function act() {
       <ul v-if="more.length"><li v-for="line in more" :key="line">{{ line }}</li></ul>
       <label class="row"><Checkbox v-model="acknowledge" binary /> I have seen that, and it is meant to be like this</label>
     </template>
-    <label class="stack tight"><span class="small">{{ labels.howKnown }}</span><InputText v-model="reason" name="reason" required /></label>
+    <ReasonField v-model="reason" />
   </ActDialog>
 </template>
 
 <style scoped>
-.tight { gap: 4px; }
 ul { margin: 0; padding-left: 1.4rem; }
 </style>

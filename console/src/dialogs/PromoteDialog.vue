@@ -4,8 +4,9 @@ import Select from 'primevue/select'
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, problemOf, result, type EnvironmentStatus, type Preview, type Problem, type Release } from '../api'
+import { api, problemOf, result, type EnvironmentStatus, type Release } from '../api'
 import { labels, plural, titled } from '../labels'
+import { useLook } from '../look'
 import GateList from '../parts/GateList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import ActDialog from './ActDialog.vue'
@@ -27,20 +28,10 @@ const sources = computed(() => [
 ])
 
 /** What would run, and what the gate says to it. */
-const preview = shallowRef<Preview>()
-const problem = ref<Problem>()
-async function look() {
-  preview.value = problem.value = undefined
-  if (!open.value) return
-  try {
-    preview.value = await result(
-      api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path: path.value, query: { release: release.value, limit: 1 } } }),
-    )
-    through.value = preview.value.actions.at(-1)?.number ?? ''
-  } catch (error) {
-    problem.value = problemOf(error)
-  }
-}
+const { value: preview, problem, look } = useLook(() =>
+  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path: path.value, query: { release: release.value, limit: 1 } } })),
+)
+watch(preview, () => (through.value = preview.value?.actions.at(-1)?.number ?? ''))
 
 const waiting = computed(() => preview.value?.actions ?? [])
 const choices = computed(() => waiting.value.map((s) => ({ value: s.number, label: titled(s) })))
@@ -66,7 +57,7 @@ watch(open, async (on) => {
   }
   await look()
 })
-watch(source, look)
+watch(source, () => open.value && look())
 
 const chosen = computed(() => waiting.value.slice(0, waiting.value.findIndex((s) => s.number === through.value) + 1))
 const apart = computed(() => chosen.value.some((s) => s.mode !== 'transaction'))

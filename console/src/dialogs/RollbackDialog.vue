@@ -4,8 +4,9 @@ import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, problemOf, result, type EnvironmentStatus, type Preview, type Problem } from '../api'
+import { api, result, type EnvironmentStatus } from '../api'
 import { labels, plural } from '../labels'
+import { useLook } from '../look'
 import PreviewList from '../parts/PreviewList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import ActDialog from './ActDialog.vue'
@@ -26,25 +27,14 @@ const choices = computed(() =>
 const steps = ref(1)
 const typed = ref('')
 const confirmed = computed(() => props.environment.disposable || typed.value === props.environment.environment)
-const preview = ref<Preview>()
-const problem = ref<Problem>()
-
-async function look() {
-  preview.value = problem.value = undefined
-  if (!open.value) return
-  try {
-    preview.value = await result(
-      api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path: params.value, query: { steps: steps.value, limit: 20000 } } }),
-    )
-  } catch (error) {
-    problem.value = problemOf(error)
-  }
-}
+const { value: preview, problem, look } = useLook(() =>
+  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path: params.value, query: { steps: steps.value, limit: 20000 } } })),
+)
 watch(open, () => {
   steps.value = 1
   typed.value = ''
 })
-watch([open, steps], look)
+watch([open, steps], () => open.value && look())
 
 async function act() {
   const answer = await result(

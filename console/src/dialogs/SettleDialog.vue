@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import Checkbox from 'primevue/checkbox'
-import InputText from 'primevue/inputtext'
 import RadioButton from 'primevue/radiobutton'
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 
-import { api, problemOf, result, type EnvironmentStatus, type Evidence, type Problem } from '../api'
+import { api, result, type EnvironmentStatus } from '../api'
 import { labels } from '../labels'
+import { useLook } from '../look'
 import EvidenceList from '../parts/EvidenceList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
+import ReasonField from '../parts/ReasonField.vue'
 import ActDialog from './ActDialog.vue'
 
 const props = defineProps<{ environment: EnvironmentStatus; step: string }>()
@@ -20,21 +21,15 @@ const as = ref<'applied' | 'not-applied' | ''>('')
 const reason = ref('')
 const acknowledge = ref(false)
 const drop = ref(false)
-const evidence = shallowRef<Evidence>()
-const problem = ref<Problem>()
+const { value: evidence, problem, look } = useLook(() =>
+  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/steps/{step}/evidence', { params: { path: { ...path.value, step: props.step } } })),
+)
 
-watch(open, async (on) => {
+watch(open, (on) => {
   if (!on) return
   as.value = reason.value = ''
   acknowledge.value = drop.value = false
-  evidence.value = problem.value = undefined
-  try {
-    evidence.value = await result(
-      api.GET('/api/v1/lanes/{lane}/environments/{environment}/steps/{step}/evidence', { params: { path: { ...path.value, step: props.step } } }),
-    )
-  } catch (error) {
-    problem.value = problemOf(error)
-  }
+  look()
 })
 
 async function act() {
@@ -57,10 +52,6 @@ async function act() {
     <label class="row"><RadioButton v-model="as" value="not-applied" /> It did not take effect; the next promotion runs it again</label>
     <label v-if="evidence?.invalid.length && as === 'not-applied'" class="row"><Checkbox v-model="drop" binary /> Drop the {{ evidence.invalid.join(', ') }} first, without blocking anybody</label>
     <label class="row small"><Checkbox v-model="acknowledge" binary /> Record it even if the evidence speaks against it</label>
-    <label class="stack tight"><span class="small">{{ labels.howKnown }}</span><InputText v-model="reason" name="reason" required /></label>
+    <ReasonField v-model="reason" />
   </ActDialog>
 </template>
-
-<style scoped>
-.tight { gap: 4px; }
-</style>

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import Select from 'primevue/select'
 import Skeleton from 'primevue/skeleton'
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { api, problemOf, result, type Problem, type ReleaseContent } from '../api'
+import { api, result } from '../api'
 import { labels, titled } from '../labels'
+import { useLook } from '../look'
 import CommandLine from '../parts/CommandLine.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { usePolled } from '../poll'
@@ -28,24 +29,17 @@ const others = computed(() => [
   ...(list.value?.releases ?? []).filter((r) => r.name !== name.value).map((r) => ({ value: `release ${r.name}`, label: `release ${r.name}` })),
 ])
 
-const content = shallowRef<ReleaseContent>()
-const contentProblem = ref<Problem>()
 // What a release brings to the last environment is what people ask first.
 watch(status, (now, before) => {
   const last = now?.environments.at(-1)
   if (!before && last) against.value = `environment ${last.environment}`
 })
-watch([name, against], async () => {
-  content.value = contentProblem.value = undefined
-  if (!name.value) return
+const { value: content, problem: contentProblem, look } = useLook(() => {
   const [kind, other] = against.value.split(' ')
   const query = kind === 'environment' ? { environment: other } : kind === 'release' ? { against: other } : {}
-  try {
-    content.value = await result(api.GET('/api/v1/lanes/{lane}/releases/{release}', { params: { path: { ...path, release: name.value }, query } }))
-  } catch (error) {
-    contentProblem.value = problemOf(error)
-  }
+  return result(api.GET('/api/v1/lanes/{lane}/releases/{release}', { params: { path: { ...path, release: name.value }, query } }))
 })
+watch([name, against], () => name.value && look())
 </script>
 
 <template>
