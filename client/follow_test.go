@@ -5,6 +5,8 @@ import (
 	"errors"
 	"io"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -81,20 +83,9 @@ func TestFollowEndsWhenItIsTold(t *testing.T) {
 }
 
 func TestAServerThatIsNoVorrang(t *testing.T) {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer listener.Close()
-	go func() {
-		for {
-			conn, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			_, _ = conn.Write([]byte("HTTP/1.1 502 Bad Gateway\r\nContent-Length: 5\r\nConnection: close\r\n\r\nhello"))
-			_ = conn.Close()
-		}
-	}()
-	_, err = client.New("http://"+listener.Addr().String(), "t", "a").Lanes(t.Context())
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "hello", http.StatusBadGateway) }))
+	defer other.Close()
+	_, err := client.New(other.URL, "t", "a").Lanes(t.Context())
 	assert.ErrorContains(t, err, "502 Bad Gateway, and not as Vorrang does; is the address right?")
 	_, err = client.New("http://127.0.0.1:1", "t", "a").Lanes(t.Context())
 	var silent *client.UnreachableError
