@@ -71,17 +71,27 @@ type deploymentsIn struct {
 	Limit       int    `query:"limit" default:"20" minimum:"1" maximum:"500"`
 }
 
+// mostDeployments is how many one answer lists.
+const mostDeployments = 500
+
 func (s *Service) deployments(c call, in *deploymentsIn) (*api.Deployments, error) {
 	if in.Limit <= 0 {
 		in.Limit = 20
 	}
-	list, err := s.Records.Deployments(c, in.Lane, in.Environment, min(in.Limit, 500))
+	limit := min(in.Limit, mostDeployments)
+	read := limit
+	if !c.who.mayLookAtAll() {
+		read = mostDeployments // some of them are not shown
+	}
+	list, err := s.Records.Deployments(c, in.Lane, in.Environment, read)
 	if err != nil {
 		return nil, err
 	}
 	answer := &api.Deployments{Deployments: []api.Deployment{}}
 	for _, d := range list {
-		answer.Deployments = append(answer.Deployments, deploymentOf(d, false))
+		if len(answer.Deployments) < limit && c.who.mayLook(d.Lane, d.Environment) {
+			answer.Deployments = append(answer.Deployments, deploymentOf(d, false))
+		}
 	}
 	return answer, nil
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/swaggest/openapi-go"
 	"github.com/swaggest/openapi-go/openapi31"
 
+	"vorrang/core/access"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -28,8 +29,10 @@ type endpoint struct {
 	takes   string // media type of a body that is no JSON
 	gives   string // media type of an answer that is no JSON
 	streams bool   // answers with an event stream too
-	open    bool   // answers without sign-in
-	status  int    // of an answer that is no error
+	need    access.Need
+	open    bool // answers without sign-in
+	self    bool // anybody who is signed in, about themselves
+	status  int  // of an answer that is no error
 
 	handle fiber.Handler
 }
@@ -38,19 +41,22 @@ type endpoint struct {
 type call struct {
 	context.Context
 	fiber fiber.Ctx
-	actor string
+	who   caller
+	actor string // the caller's name
 }
 
 // on makes an endpoint of a typed handler. In's fields are taken from the path
 // (tag path), the query (tag query) and the JSON body (tag json).
-func on[In, Out any](method, path, id, summary string, handle func(call, *In) (*Out, error)) endpoint {
-	e := endpoint{method: method, path: path, id: id, summary: summary, in: new(In), out: new(Out), status: http.StatusOK}
+func on[In, Out any](need access.Need, method, path, id, summary string, handle func(call, *In) (*Out, error)) endpoint {
+	e := endpoint{need: need, method: method, path: path, id: id, summary: summary, in: new(In), out: new(Out), status: http.StatusOK}
 	e.handle = func(c fiber.Ctx) error {
 		in := new(In)
 		if err := bind(c, in, e.takes != ""); err != nil {
 			return err
 		}
-		out, err := handle(call{Context: c.Context(), fiber: c, actor: actorOf(c)}, in)
+		noteAsked(c, in)
+		who := callerOf(c)
+		out, err := handle(call{Context: c.Context(), fiber: c, who: who, actor: who.Name}, in)
 		if err != nil || out == nil {
 			return err
 		}
@@ -123,6 +129,17 @@ func set(field reflect.Value, text string) error {
 	return nil
 }
 
+// needs says in words who may.
+func (e endpoint) needs() string {
+	switch {
+	case e.open:
+		return "nothing"
+	case e.self:
+		return "somebody who is signed in"
+	}
+	return e.need.String()
+}
+
 // fiberPath writes {name} as the router wants it.
 func (e endpoint) fiberPath() string {
 	return strings.NewReplacer("{", ":", "}", "").Replace(e.path)
@@ -135,7 +152,7 @@ func describe(endpoints []endpoint, version string) ([]byte, error) {
 		"Brings ordered SQL migration scripts from development through staging to production. " +
 			"Errors are problem+json (RFC 9457).")
 	reflector.DefaultOptions = append(reflector.DefaultOptions, jsonschema.InterceptDefName(schemaName), jsonschema.InterceptProp(requireProperty))
-	reflector.Spec.SetHTTPBearerTokenSecurity("token", "", "The administrator's token. A session cookie does as well.")
+	reflector.Spec.SetHTTPBearerTokenSecurity("token", "", "A person's or a machine's token, or the administrator's. A session cookie does as well.")
 	for _, e := range endpoints {
 		operation, err := reflector.NewOperationContext(e.method, e.path)
 		if err != nil {
@@ -172,6 +189,7 @@ func requireProperty(params jsonschema.InterceptPropParams) error {
 func (e endpoint) describe(operation openapi.OperationContext) {
 	operation.SetID(e.id)
 	operation.SetSummary(e.summary)
+	operation.SetDescription("Needs: " + e.needs() + ".")
 	if !e.open {
 		operation.AddSecurity("token")
 	}

@@ -1,29 +1,53 @@
 package service
 
 import (
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"vorrang/core/deploy"
 )
 
-func TestACookieEnds(t *testing.T) {
-	s := &Service{Config: Config{Token: "0123456789abcdef"}}
-	now := time.Now()
-	cookie := s.cookie("Grå. Ternen", now.Add(time.Hour))
-	name, valid := s.readCookie(cookie, now)
-	assert.True(t, valid)
-	assert.Equal(t, "Grå. Ternen", name)
-	_, valid = s.readCookie(cookie, now.Add(2*time.Hour))
-	assert.False(t, valid, "it has ended")
-	_, valid = (&Service{Config: Config{Token: "another-token-0123"}}).readCookie(cookie, now)
-	assert.False(t, valid, "another token did not sign it")
-	for _, forged := range []string{"", ".", "..", "a.b.c", cookie + "0", "x" + cookie} {
-		_, valid = s.readCookie(forged, now)
-		assert.False(t, valid, forged)
+func TestPasswordsAreKeptAsHashes(t *testing.T) {
+	kept, err := hashPassword(t.Context(), "the tide is at six")
+	require.NoError(t, err)
+	again, err := hashPassword(t.Context(), "the tide is at six")
+	require.NoError(t, err)
+	assert.NotEqual(t, kept, again, "each has a salt of its own")
+	assert.Regexp(t, `^\$argon2id\$v=19\$m=19456,t=2,p=1\$[A-Za-z0-9+/]{22}\$[A-Za-z0-9+/]{43}$`, kept)
+	for password, right := range map[string]bool{"the tide is at six": true, "the tide is at sev": false, "": false, strings.Repeat("x", 10_000): false} {
+		got, err := isPassword(t.Context(), password, kept)
+		require.NoError(t, err)
+		assert.Equal(t, right, got, "%.20s", password)
 	}
+	for _, nobody := range []string{"", nobodys} {
+		got, err := isPassword(t.Context(), "", nobody)
+		require.NoError(t, err)
+		assert.False(t, got, "who has no password does not sign in with one")
+	}
+	for _, bad := range []string{"short", strings.Repeat("x", 300)} {
+		_, err = hashPassword(t.Context(), bad)
+		assert.Error(t, err)
+	}
+}
+
+func TestTriesRunOut(t *testing.T) {
+	var tries tries
+	for range triesAtOnce {
+		assert.True(t, tries.allow("a"))
+	}
+	assert.False(t, tries.allow("a"))
+	assert.True(t, tries.allow("b"), "others may still try")
+	tries.clear("a")
+	assert.True(t, tries.allow("a"))
+	for i := range mostTried * 2 {
+		tries.allow(strconv.Itoa(i))
+	}
+	assert.LessOrEqual(t, len(tries.known), mostTried)
 }
 
 func TestAFeedGivesEveryReaderEveryEvent(t *testing.T) {

@@ -12,6 +12,8 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"vorrang/core/access"
 )
 
 // endpoints is every operation of the API.
@@ -19,55 +21,69 @@ func (s *Service) endpoints() []endpoint {
 	const lane, environment = "/api/v1/lanes/{lane}", "/api/v1/lanes/{lane}/environments/{environment}"
 	accepted := func(e endpoint) endpoint { e.status = http.StatusAccepted; return e }
 
-	signIn := on(http.MethodPost, "/api/v1/session", "signIn", "Signs in with the token and sets a session cookie", s.signIn)
+	look, admin := access.Looking, access.By(access.Administrator)
+	author, releaser, keeper := access.By(access.Author), access.By(access.Releaser), access.By(access.Keeper)
+	mayFreeze, mayThaw := access.By(access.Releaser, access.Approver, access.Keeper), access.By(access.Approver, access.Keeper)
+	mayReport := access.By(access.Reporter, access.Keeper)
+	self := func(e endpoint) endpoint { e.self = true; return e }
+
+	signIn := on(look, http.MethodPost, "/api/v1/session", "signIn", "Signs in by name and password, or with the administrator's token; sets a session cookie, or gives a token", s.signIn)
 	signIn.open = true
-	apply := on(http.MethodPost, "/api/v1/lanes", "applyLane", "Declares a lane from a lane file", s.applyLane)
+	apply := on(admin, http.MethodPost, "/api/v1/lanes", "applyLane", "Declares a lane from a lane file", s.applyLane)
 	apply.takes = "application/yaml"
-	submit := on(http.MethodPost, lane+"/submissions", "submit", "Sends a step folder to the catalogue", s.submit)
+	submit := on(author, http.MethodPost, lane+"/submissions", "submit", "Sends a step folder to the catalogue", s.submit)
 	submit.takes = "application/x-tar"
-	bundle := on(http.MethodGet, lane+"/releases/{release}/bundle", "export", "Gives a release as a .tar.gz with SHA256SUMS inside", s.export)
+	bundle := on(look, http.MethodGet, lane+"/releases/{release}/bundle", "export", "Gives a release as a .tar.gz with SHA256SUMS inside", s.export)
 	bundle.gives = "application/gzip"
-	submitBundle := on(http.MethodPost, lane+"/bundles", "submitBundle", "Takes a release from another Vorrang, unchanged", s.submitBundle)
+	submitBundle := on(author, http.MethodPost, lane+"/bundles", "submitBundle", "Takes a release from another Vorrang, unchanged", s.submitBundle)
 	submitBundle.takes = "application/gzip"
-	events := on(http.MethodGet, "/api/v1/deployments/{id}/events", "getEvents",
+	events := on(look, http.MethodGet, "/api/v1/deployments/{id}/events", "getEvents",
 		"Gives a deployment's events: a list, or with Accept: text/event-stream a stream that resumes with Last-Event-ID", s.events)
 	events.streams = true
 
 	return []endpoint{
 		signIn,
-		on(http.MethodGet, "/api/v1/session", "getSession", "Says who is signed in", s.session),
-		on(http.MethodDelete, "/api/v1/session", "signOut", "Ends the session", s.signOut),
+		self(on(look, http.MethodGet, "/api/v1/session", "getSession", "Says who is signed in, and what they may", s.session)),
+		self(on(look, http.MethodDelete, "/api/v1/session", "signOut", "Ends the session, or revokes the person's token that asks", s.signOut)),
+		self(on(look, http.MethodPost, "/api/v1/session/tokens", "makeOwnToken", "Makes a token that may do what its person may", s.makeOwnToken)),
+		self(on(look, http.MethodPost, "/api/v1/session/password", "changePassword", "Changes one's own password, and ends one's other sessions and tokens", s.changePassword)),
+		on(admin, http.MethodGet, "/api/v1/people", "listPeople", "Lists who may sign in, and what they may", s.people),
+		on(admin, http.MethodPut, "/api/v1/people/{person}", "putPerson", "Keeps a person: new, or changed", s.putPerson),
+		on(admin, http.MethodGet, "/api/v1/tokens", "listTokens", "Lists the tokens, never their text", s.tokens),
+		on(admin, http.MethodPost, "/api/v1/tokens", "makeToken", "Makes a machine's token; its text is in this answer only", s.makeToken),
+		on(admin, http.MethodDelete, "/api/v1/tokens/{token}", "revokeToken", "Ends a token", s.revokeToken),
+		on(admin, http.MethodGet, "/api/v1/audit", "searchAudit", "Says who did what, newest first; with Accept: application/x-ndjson a line of JSON each", s.searchAudit),
 		apply,
-		on(http.MethodGet, "/api/v1/lanes", "listLanes", "Lists the lanes and where their environments stand", s.lanes),
-		on(http.MethodGet, lane, "getLane", "Says where one lane's environments stand", s.oneLane),
+		on(look, http.MethodGet, "/api/v1/lanes", "listLanes", "Lists the lanes and where their environments stand", s.lanes),
+		on(look, http.MethodGet, lane, "getLane", "Says where one lane's environments stand", s.oneLane),
 		submit,
-		on(http.MethodGet, lane+"/releases", "listReleases", "Lists the releases, newest first", s.releases),
-		on(http.MethodPost, lane+"/releases", "cut", "Seals the catalogue up to a step", s.cut),
-		on(http.MethodGet, lane+"/releases/{release}", "getRelease", "Gives a release, and what it brings against an environment or another release", s.oneRelease),
+		on(look, http.MethodGet, lane+"/releases", "listReleases", "Lists the releases, newest first", s.releases),
+		on(releaser, http.MethodPost, lane+"/releases", "cut", "Seals the catalogue up to a step", s.cut),
+		on(look, http.MethodGet, lane+"/releases/{release}", "getRelease", "Gives a release, and what it brings against an environment or another release", s.oneRelease),
 		bundle, submitBundle,
-		on(http.MethodGet, lane+"/verification", "verify", "Says whether the histories of the lane's targets are consistent", s.verification),
-		on(http.MethodPost, lane+"/steps/{step}/withdrawal", "withdraw", "Takes the newest step out of the catalogue, if it is applied nowhere", s.withdraw),
-		on(http.MethodGet, lane+"/steps/{step}", "getStep", "Gives a step of the catalogue with its texts", s.step),
-		on(http.MethodGet, environment, "getStatus", "Says where an environment stands", s.status),
-		on(http.MethodGet, environment+"/probe", "probe", "Says whether the target can be used", s.probe),
-		on(http.MethodGet, environment+"/ledger", "getLedger", "Gives a target's history, newest first", s.ledger),
-		on(http.MethodGet, environment+"/gate", "getGate", "Asks the gate's checks", s.gate),
-		on(http.MethodGet, environment+"/preview", "preview", "Gives the SQL that a promotion or a rollback would run", s.preview),
-		accepted(on(http.MethodPost, environment+"/promotions", "promote", "Asks the gate, and begins a deployment forward", s.promote)),
-		accepted(on(http.MethodPost, environment+"/rollbacks", "rollback", "Begins a deployment back", s.rollback)),
-		accepted(on(http.MethodPost, environment+"/rebuilds", "rebuild", "Empties a disposable environment and applies every step", s.rebuild)),
-		on(http.MethodGet, environment+"/steps/{step}/evidence", "getEvidence", "Says what the target shows of a step, reading only", s.evidence),
-		on(http.MethodPost, environment+"/attestations", "attest", "Records steps as carried out by hand", s.attest),
-		on(http.MethodPost, environment+"/freezes", "freeze", "Forbids promotions for a time", s.freeze),
-		on(http.MethodPost, environment+"/thaw", "thaw", "Ends all freezes, also those to come", s.thaw),
-		on(http.MethodPost, environment+"/backups", "reportBackup", "Takes the report of a backup, for gates that ask for a fresh one", s.backup),
-		on(http.MethodPost, environment+"/baselines", "baseline", "Records that an existing database contains every step up to a number", s.baseline),
-		on(http.MethodPost, environment+"/amendments", "amend", "Records that an edited step's new text is right", s.amend),
-		on(http.MethodPost, environment+"/settlements", "settle", "Records what became of a step in doubt", s.settle),
-		on(http.MethodGet, "/api/v1/deployments", "listDeployments", "Lists deployments, newest first", s.deployments),
-		on(http.MethodGet, "/api/v1/deployments/{id}", "getDeployment", "Gives one deployment", s.deployment),
+		on(look, http.MethodGet, lane+"/verification", "verify", "Says whether the histories of the lane's targets are consistent", s.verification),
+		on(author, http.MethodPost, lane+"/steps/{step}/withdrawal", "withdraw", "Takes the newest step out of the catalogue, if it is applied nowhere", s.withdraw),
+		on(look, http.MethodGet, lane+"/steps/{step}", "getStep", "Gives a step of the catalogue with its texts", s.step),
+		on(look, http.MethodGet, environment, "getStatus", "Says where an environment stands", s.status),
+		on(look, http.MethodGet, environment+"/probe", "probe", "Says whether the target can be used", s.probe),
+		on(look, http.MethodGet, environment+"/ledger", "getLedger", "Gives a target's history, newest first", s.ledger),
+		on(look, http.MethodGet, environment+"/gate", "getGate", "Asks the gate's checks", s.gate),
+		on(look, http.MethodGet, environment+"/preview", "preview", "Gives the SQL that a promotion or a rollback would run", s.preview),
+		accepted(on(releaser, http.MethodPost, environment+"/promotions", "promote", "Asks the gate, and begins a deployment forward", s.promote)),
+		accepted(on(releaser, http.MethodPost, environment+"/rollbacks", "rollback", "Begins a deployment back", s.rollback)),
+		accepted(on(releaser, http.MethodPost, environment+"/rebuilds", "rebuild", "Empties a disposable environment and applies every step", s.rebuild)),
+		on(look, http.MethodGet, environment+"/steps/{step}/evidence", "getEvidence", "Says what the target shows of a step, reading only", s.evidence),
+		on(keeper, http.MethodPost, environment+"/attestations", "attest", "Records steps as carried out by hand", s.attest),
+		on(mayFreeze, http.MethodPost, environment+"/freezes", "freeze", "Forbids promotions for a time", s.freeze),
+		on(mayThaw, http.MethodPost, environment+"/thaw", "thaw", "Ends all freezes, also those to come", s.thaw),
+		on(mayReport, http.MethodPost, environment+"/backups", "reportBackup", "Takes the report of a backup, for gates that ask for a fresh one", s.backup),
+		on(keeper, http.MethodPost, environment+"/baselines", "baseline", "Records that an existing database contains every step up to a number", s.baseline),
+		on(keeper, http.MethodPost, environment+"/amendments", "amend", "Records that an edited step's new text is right", s.amend),
+		on(keeper, http.MethodPost, environment+"/settlements", "settle", "Records what became of a step in doubt", s.settle),
+		on(look, http.MethodGet, "/api/v1/deployments", "listDeployments", "Lists deployments, newest first", s.deployments),
+		on(look, http.MethodGet, "/api/v1/deployments/{id}", "getDeployment", "Gives one deployment", s.deployment),
 		events,
-		accepted(on(http.MethodPost, "/api/v1/deployments/{id}/cancellation", "cancel",
+		accepted(on(releaser, http.MethodPost, "/api/v1/deployments/{id}/cancellation", "cancel",
 			"Cancels a running deployment: its statement is cancelled, its step rolled back, and what was applied before stays", s.cancel)),
 	}
 }
@@ -78,9 +94,10 @@ func (s *Service) route() {
 	s.app.Use(s.observe, secure)
 	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	s.app.Get("/readyz", s.ready)
-	s.app.Get("/metrics", s.authorize, adaptor.HTTPHandler(promhttp.HandlerFor(s.metrics.registry,
+	looking := s.authorize(endpoint{id: "getMetrics", need: access.Looking})
+	s.app.Get("/metrics", looking, adaptor.HTTPHandler(promhttp.HandlerFor(s.metrics.registry,
 		promhttp.HandlerOpts{EnableOpenMetrics: true})))
-	s.app.Get("/api/openapi.json", s.authorize, func(c fiber.Ctx) error {
+	s.app.Get("/api/openapi.json", looking, func(c fiber.Ctx) error {
 		text, err := document()
 		if err != nil {
 			return err
@@ -94,7 +111,7 @@ func (s *Service) route() {
 			handlers = []any{limited, e.handle}
 		}
 		if !e.open {
-			handlers = append([]any{s.authorize}, handlers...)
+			handlers = append([]any{s.authorize(e)}, handlers...)
 		}
 		s.app.Add([]string{e.method}, e.fiberPath(), handlers[0], handlers[1:]...)
 	}

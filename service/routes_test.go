@@ -49,8 +49,6 @@ func braced(path string) string {
 }
 
 func TestAShortTokenIsRefused(t *testing.T) {
-	for _, token := range []string{"", "short"} {
-		_, err := New(Config{Token: token})
-		assert.ErrorContains(t, err, "VORRANG_ADMIN_TOKEN")
-	}
+	_, err := New(Config{Token: "short"})
+	assert.ErrorContains(t, err, "VORRANG_ADMIN_TOKEN")
 }

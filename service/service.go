@@ -16,10 +16,10 @@ import (
 	"vorrang/service/api"
 )
 
-// Config is what a service is made of. All fields must be set.
+// Config is what a service is made of. All fields but Token must be set.
 type Config struct {
 	Records *records.Records
-	Token   string // the administrator's bearer token
+	Token   string // the administrator's bearer token; empty once there are administrators who sign in
 	Console fs.FS  // the built console
 	Log     *slog.Logger
 	Version string
@@ -34,6 +34,7 @@ type Service struct {
 	app     *fiber.App
 	metrics *metrics
 	crew    *crew
+	tries   tries
 }
 
 // bodyLimit is the largest request body in bytes, submissions aside, which are
@@ -42,8 +43,8 @@ const bodyLimit = 2 << 20
 
 // New builds a service. Call Start before it serves.
 func New(config Config) (*Service, error) {
-	if len(config.Token) < 16 {
-		return nil, errors.New("the administrator's token is missing or shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
+	if config.Token != "" && len(config.Token) < 16 {
+		return nil, errors.New("the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
 	}
 	s := &Service{Config: config, metrics: newMetrics()}
 	s.crew = newCrew(s)
@@ -55,8 +56,20 @@ func New(config Config) (*Service, error) {
 	return s, nil
 }
 
-// Start closes the books on deployments that an earlier run left running.
-func (s *Service) Start(ctx context.Context) error { return s.crew.closeOrphans(ctx) }
+// Start closes the books on deployments that an earlier run left running. It is
+// an error if nobody could administrate the service.
+func (s *Service) Start(ctx context.Context) error {
+	if s.Token == "" {
+		has, err := s.Records.HasAdministrator(ctx)
+		if err != nil {
+			return err
+		}
+		if !has {
+			return errors.New("nobody could administrate: there is no administrator yet, and no administrator's token; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
+		}
+	}
+	return s.crew.closeOrphans(ctx)
+}
 
 // Serve answers requests until Stop.
 func (s *Service) Serve(listener net.Listener) error {

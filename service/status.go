@@ -40,11 +40,12 @@ func (s *Service) lanes(c call, _ *nothing) (*api.Lanes, error) {
 	if err != nil {
 		return nil, err
 	}
+	lanes = slices.DeleteFunc(lanes, func(l lane.Lane) bool { return !c.who.mayLook(l.Name, "") })
 	answer := &api.Lanes{Lanes: make([]api.LaneStatus, len(lanes))}
 	var wait sync.WaitGroup
 	errs := make([]error, len(lanes))
 	for i, l := range lanes {
-		wait.Go(func() { answer.Lanes[i], errs[i] = s.laneStatus(c, l) })
+		wait.Go(func() { answer.Lanes[i], errs[i] = s.laneStatus(c, c.who, l) })
 	}
 	wait.Wait()
 	return answer, errors.Join(errs...)
@@ -55,24 +56,26 @@ func (s *Service) oneLane(c call, in *laneIn) (*api.LaneStatus, error) {
 	if err != nil {
 		return nil, err
 	}
-	status, err := s.laneStatus(c, l)
+	status, err := s.laneStatus(c, c.who, l)
 	return &status, err
 }
 
-// laneStatus looks at all environments at once.
-func (s *Service) laneStatus(ctx context.Context, l lane.Lane) (api.LaneStatus, error) {
+// laneStatus looks at all environments at once, but for those that the caller
+// may not look at.
+func (s *Service) laneStatus(ctx context.Context, who caller, l lane.Lane) (api.LaneStatus, error) {
 	catalogue, err := s.Records.Catalogue(ctx, l.Name)
 	if err != nil {
 		return api.LaneStatus{}, err
 	}
+	visible := slices.DeleteFunc(slices.Clone(l.Environments), func(e lane.Environment) bool { return !who.mayLook(l.Name, e.Name) })
 	status := api.LaneStatus{Lane: l.Name, About: l.About, Engine: l.Engine, Steps: len(catalogue),
-		Environments: make([]api.EnvironmentStatus, len(l.Environments))}
+		Environments: make([]api.EnvironmentStatus, len(visible))}
 	if n := len(catalogue); n > 0 {
 		status.Newest = catalogue[n-1].Number
 	}
 	var wait sync.WaitGroup
-	errs := make([]error, len(l.Environments))
-	for i, e := range l.Environments {
+	errs := make([]error, len(visible))
+	for i, e := range visible {
 		wait.Go(func() {
 			status.Environments[i], errs[i] = s.environmentStatus(ctx, place{lane: l, environment: e, catalogue: catalogue}, "none")
 		})

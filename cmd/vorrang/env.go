@@ -44,11 +44,24 @@ func (e *env) laneFlag() {
 	e.lane = e.flags.String("lane", os.Getenv("VORRANG_LANE"), "the `lane`; without it VORRANG_LANE, ./lane.yaml, or the only lane there is")
 }
 
+// bare is a client without a token.
+func (e *env) bare() *client.Client { return client.New(*e.server, "", actor()) }
+
+// client is a client with the token of VORRANG_TOKEN, or the one that login
+// keeps.
 func (e *env) client() *client.Client {
-	return client.New(*e.server, os.Getenv("VORRANG_TOKEN"), actor())
+	c := e.bare()
+	if c.Token = os.Getenv("VORRANG_TOKEN"); c.Token == "" {
+		tokens, err := readTokens()
+		if err != nil {
+			fmt.Fprintln(e.errs, e.paint.warn("vorrang:"), err)
+		}
+		c.Token = tokens[c.Server]
+	}
+	return c
 }
 
-// actor is who stands in the ledger: VORRANG_ACTOR, or the user of this
+// actor is who stands in the ledger where the administrator's token is used: VORRANG_ACTOR, or the user of this
 // machine.
 func actor() string {
 	if name := os.Getenv("VORRANG_ACTOR"); name != "" {

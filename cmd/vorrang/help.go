@@ -33,6 +33,7 @@ func groups() []struct {
 		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), deploymentsCommand(), watchCommand()}},
 		{"gates", []command{freezeCommand(), thawCommand(), backupCommand()}},
 		{"act", []command{promoteCommand(), rollbackCommand(), cancelCommand(), rebuildCommand()}},
+		{"people", []command{loginCommand(), logoutCommand(), whoamiCommand(), passwordCommand(), peopleCommand(), personCommand(), tokensCommand(), tokenCommand(), auditCommand()}},
 		{"record what you know", []command{baselineCommand(), attestCommand(), amendCommand(), settleCommand()}},
 	}
 }
@@ -66,7 +67,7 @@ func overview(w io.Writer) {
 		fmt.Fprintln(w)
 	}
 	fmt.Fprint(w, "vorrang help COMMAND explains one, with an example. Flags stand after the command.\n"+
-		"The service is found by VORRANG_SERVER, and VORRANG_TOKEN opens it.\n"+
+		"The service is found by VORRANG_SERVER; vorrang login, or a token in VORRANG_TOKEN, opens it.\n"+
 		"Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held · 4 a deployment failed · 5 in doubt\n")
 }
 

@@ -122,3 +122,16 @@ func (w *World) Promoted(environment string) *api.Deployment {
 	require.NoError(w.T, err)
 	return w.Ended(promoted)
 }
+
+// Password is that of everybody whom As lets in.
+const Password = "the tide is at six"
+
+// As lets somebody sign in, and returns a client that acts as them.
+func (w *World) As(name string, grants ...string) *client.Client {
+	password := Password
+	_, err := w.PutPerson(w.T.Context(), name, client.PersonChange{Password: &password, Grant: grants})
+	require.NoError(w.T, err)
+	session, err := client.New(w.Server, "", "").Login(w.T.Context(), name, Password, "a test")
+	require.NoError(w.T, err)
+	return client.New(w.Server, session.Token, "somebody else")
+}

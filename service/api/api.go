@@ -3,6 +3,7 @@ package api
 import (
 	"time"
 
+	"vorrang/core/access"
 	"vorrang/core/deploy"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
@@ -30,15 +31,43 @@ type Problem struct {
 	Differences []string `json:"differences,omitempty" description:"What is not as it should be, a line each."`
 }
 
-// Session is who is signed in.
+// Session is who is signed in, and what they may.
 type Session struct {
-	Name string `json:"name"`
+	Name      string        `json:"name"`
+	Via       string        `json:"via,omitempty" description:"How they proved who they are."`
+	Person    bool          `json:"person" description:"False for machines, and for whoever has the administrator's token: they approve and waive nothing."`
+	Grants    access.Grants `json:"grants" nullable:"false"`
+	Token     string        `json:"token,omitempty" description:"A new token, where one was asked for. It is shown once."`
+	ExpiresAt *time.Time    `json:"expires_at,omitempty" description:"Of the token."`
 }
 
-// SignIn asks for a session cookie.
+// SignIn asks for a session cookie, or for a token.
 type SignIn struct {
-	Name  string `json:"name" description:"Who you are; stands in the ledger beside what you do."`
-	Token string `json:"token" required:"true"`
+	Name     string `json:"name" description:"Who you are; stands in the ledger beside what you do."`
+	Password string `json:"password,omitempty" secret:"true"`
+	Token    string `json:"token,omitempty" secret:"true" description:"The administrator's, instead of a password."`
+	Machine  string `json:"machine,omitempty" description:"Whose programs sign in: the answer then holds a token, and no cookie is set."`
+}
+
+// People is everybody who may sign in.
+type People struct {
+	People []access.Person `json:"people" nullable:"false"`
+}
+
+// Tokens is every token that was not revoked, newest first.
+type Tokens struct {
+	Tokens []access.Token `json:"tokens" nullable:"false"`
+}
+
+// TokenMade is a new token.
+type TokenMade struct {
+	access.Token
+	Text string `json:"text" description:"The token itself. It is shown once."`
+}
+
+// Audit is who did what, newest first.
+type Audit struct {
+	Acts []access.Act `json:"acts" nullable:"false"`
 }
 
 // LaneApplied answers a lane declaration.

@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Says who did what, newest first; with Accept: application/x-ndjson a line of JSON each
+         * @description Needs: administrator.
+         */
+        get: operations["searchAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deployments": {
         parameters: {
             query?: never;
@@ -11,7 +31,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Lists deployments, newest first */
+        /**
+         * Lists deployments, newest first
+         * @description Needs: any role there.
+         */
         get: operations["listDeployments"];
         put?: never;
         post?: never;
@@ -28,7 +51,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Gives one deployment */
+        /**
+         * Gives one deployment
+         * @description Needs: any role there.
+         */
         get: operations["getDeployment"];
         put?: never;
         post?: never;
@@ -47,7 +73,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Cancels a running deployment: its statement is cancelled, its step rolled back, and what was applied before stays */
+        /**
+         * Cancels a running deployment: its statement is cancelled, its step rolled back, and what was applied before stays
+         * @description Needs: releaser or administrator.
+         */
         post: operations["cancel"];
         delete?: never;
         options?: never;
@@ -62,7 +91,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Gives a deployment's events: a list, or with Accept: text/event-stream a stream that resumes with Last-Event-ID */
+        /**
+         * Gives a deployment's events: a list, or with Accept: text/event-stream a stream that resumes with Last-Event-ID
+         * @description Needs: any role there.
+         */
         get: operations["getEvents"];
         put?: never;
         post?: never;
@@ -79,10 +111,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Lists the lanes and where their environments stand */
+        /**
+         * Lists the lanes and where their environments stand
+         * @description Needs: any role there.
+         */
         get: operations["listLanes"];
         put?: never;
-        /** Declares a lane from a lane file */
+        /**
+         * Declares a lane from a lane file
+         * @description Needs: administrator.
+         */
         post: operations["applyLane"];
         delete?: never;
         options?: never;
@@ -97,7 +135,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Says where one lane's environments stand */
+        /**
+         * Says where one lane's environments stand
+         * @description Needs: any role there.
+         */
         get: operations["getLane"];
         put?: never;
         post?: never;
@@ -116,7 +157,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes a release from another Vorrang, unchanged */
+        /**
+         * Takes a release from another Vorrang, unchanged
+         * @description Needs: author or administrator.
+         */
         post: operations["submitBundle"];
         delete?: never;
         options?: never;
@@ -131,7 +175,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Says where an environment stands */
+        /**
+         * Says where an environment stands
+         * @description Needs: any role there.
+         */
         get: operations["getStatus"];
         put?: never;
         post?: never;
@@ -150,7 +197,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Records that an edited step's new text is right */
+        /**
+         * Records that an edited step's new text is right
+         * @description Needs: keeper or administrator.
+         */
         post: operations["amend"];
         delete?: never;
         options?: never;
@@ -167,7 +217,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Records steps as carried out by hand */
+        /**
+         * Records steps as carried out by hand
+         * @description Needs: keeper or administrator.
+         */
         post: operations["attest"];
         delete?: never;
         options?: never;
@@ -184,7 +237,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes the report of a backup, for gates that ask for a fresh one */
+        /**
+         * Takes the report of a backup, for gates that ask for a fresh one
+         * @description Needs: reporter, keeper or administrator.
+         */
         post: operations["reportBackup"];
         delete?: never;
         options?: never;
@@ -201,7 +257,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Records that an existing database contains every step up to a number */
+        /**
+         * Records that an existing database contains every step up to a number
+         * @description Needs: keeper or administrator.
+         */
         post: operations["baseline"];
         delete?: never;
         options?: never;
@@ -218,7 +277,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Forbids promotions for a time */
+        /**
+         * Forbids promotions for a time
+         * @description Needs: releaser, approver, keeper or administrator.
+         */
         post: operations["freeze"];
         delete?: never;
         options?: never;
@@ -233,7 +295,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Asks the gate's checks */
+        /**
+         * Asks the gate's checks
+         * @description Needs: any role there.
+         */
         get: operations["getGate"];
         put?: never;
         post?: never;
@@ -250,7 +315,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Gives a target's history, newest first */
+        /**
+         * Gives a target's history, newest first
+         * @description Needs: any role there.
+         */
         get: operations["getLedger"];
         put?: never;
         post?: never;
@@ -267,7 +335,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Gives the SQL that a promotion or a rollback would run */
+        /**
+         * Gives the SQL that a promotion or a rollback would run
+         * @description Needs: any role there.
+         */
         get: operations["preview"];
         put?: never;
         post?: never;
@@ -284,7 +355,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Says whether the target can be used */
+        /**
+         * Says whether the target can be used
+         * @description Needs: any role there.
+         */
         get: operations["probe"];
         put?: never;
         post?: never;
@@ -303,7 +377,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Asks the gate, and begins a deployment forward */
+        /**
+         * Asks the gate, and begins a deployment forward
+         * @description Needs: releaser or administrator.
+         */
         post: operations["promote"];
         delete?: never;
         options?: never;
@@ -320,7 +397,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Empties a disposable environment and applies every step */
+        /**
+         * Empties a disposable environment and applies every step
+         * @description Needs: releaser or administrator.
+         */
         post: operations["rebuild"];
         delete?: never;
         options?: never;
@@ -337,7 +417,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Begins a deployment back */
+        /**
+         * Begins a deployment back
+         * @description Needs: releaser or administrator.
+         */
         post: operations["rollback"];
         delete?: never;
         options?: never;
@@ -354,7 +437,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Records what became of a step in doubt */
+        /**
+         * Records what became of a step in doubt
+         * @description Needs: keeper or administrator.
+         */
         post: operations["settle"];
         delete?: never;
         options?: never;
@@ -369,7 +455,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Says what the target shows of a step, reading only */
+        /**
+         * Says what the target shows of a step, reading only
+         * @description Needs: any role there.
+         */
         get: operations["getEvidence"];
         put?: never;
         post?: never;
@@ -388,7 +477,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Ends all freezes, also those to come */
+        /**
+         * Ends all freezes, also those to come
+         * @description Needs: approver, keeper or administrator.
+         */
         post: operations["thaw"];
         delete?: never;
         options?: never;
@@ -403,10 +495,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Lists the releases, newest first */
+        /**
+         * Lists the releases, newest first
+         * @description Needs: any role there.
+         */
         get: operations["listReleases"];
         put?: never;
-        /** Seals the catalogue up to a step */
+        /**
+         * Seals the catalogue up to a step
+         * @description Needs: releaser or administrator.
+         */
         post: operations["cut"];
         delete?: never;
         options?: never;
@@ -421,7 +519,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Gives a release, and what it brings against an environment or another release */
+        /**
+         * Gives a release, and what it brings against an environment or another release
+         * @description Needs: any role there.
+         */
         get: operations["getRelease"];
         put?: never;
         post?: never;
@@ -438,7 +539,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Gives a release as a .tar.gz with SHA256SUMS inside */
+        /**
+         * Gives a release as a .tar.gz with SHA256SUMS inside
+         * @description Needs: any role there.
+         */
         get: operations["export"];
         put?: never;
         post?: never;
@@ -455,7 +559,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Gives a step of the catalogue with its texts */
+        /**
+         * Gives a step of the catalogue with its texts
+         * @description Needs: any role there.
+         */
         get: operations["getStep"];
         put?: never;
         post?: never;
@@ -474,7 +581,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes the newest step out of the catalogue, if it is applied nowhere */
+        /**
+         * Takes the newest step out of the catalogue, if it is applied nowhere
+         * @description Needs: author or administrator.
+         */
         post: operations["withdraw"];
         delete?: never;
         options?: never;
@@ -491,7 +601,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sends a step folder to the catalogue */
+        /**
+         * Sends a step folder to the catalogue
+         * @description Needs: author or administrator.
+         */
         post: operations["submit"];
         delete?: never;
         options?: never;
@@ -506,9 +619,52 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Says whether the histories of the lane's targets are consistent */
+        /**
+         * Says whether the histories of the lane's targets are consistent
+         * @description Needs: any role there.
+         */
         get: operations["verify"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lists who may sign in, and what they may
+         * @description Needs: administrator.
+         */
+        get: operations["listPeople"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keeps a person: new, or changed
+         * @description Needs: administrator.
+         */
+        put: operations["putPerson"];
         post?: never;
         delete?: never;
         options?: never;
@@ -523,13 +679,106 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Says who is signed in */
+        /**
+         * Says who is signed in, and what they may
+         * @description Needs: somebody who is signed in.
+         */
         get: operations["getSession"];
         put?: never;
-        /** Signs in with the token and sets a session cookie */
+        /**
+         * Signs in by name and password, or with the administrator's token; sets a session cookie, or gives a token
+         * @description Needs: nothing.
+         */
         post: operations["signIn"];
-        /** Ends the session */
+        /**
+         * Ends the session, or revokes the person's token that asks
+         * @description Needs: somebody who is signed in.
+         */
         delete: operations["signOut"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Changes one's own password, and ends one's other sessions and tokens
+         * @description Needs: somebody who is signed in.
+         */
+        post: operations["changePassword"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Makes a token that may do what its person may
+         * @description Needs: somebody who is signed in.
+         */
+        post: operations["makeOwnToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lists the tokens, never their text
+         * @description Needs: administrator.
+         */
+        get: operations["listTokens"];
+        put?: never;
+        /**
+         * Makes a machine's token; its text is in this answer only
+         * @description Needs: administrator.
+         */
+        post: operations["makeToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Ends a token
+         * @description Needs: administrator.
+         */
+        delete: operations["revokeToken"];
         options?: never;
         head?: never;
         patch?: never;
@@ -542,6 +791,26 @@ export interface components {
         Acceptance: {
             code: string;
             reason: string;
+        };
+        Act: {
+            actor: string;
+            /** @description From where. */
+            address: string;
+            /** Format: date-time */
+            at: string;
+            /** @description What was asked for. */
+            detail?: unknown;
+            environment?: string;
+            /** Format: int64 */
+            id: number;
+            lane?: string;
+            /** @description The API's name of it. */
+            operation: string;
+            result?: string;
+            /** @description Of HTTP; absent where the answer is not known. */
+            status?: number;
+            /** @description How they proved who they are. */
+            via: string;
         };
         AmendIn: {
             reason: string;
@@ -589,6 +858,9 @@ export interface components {
             why?: string;
             /** @description What is not as the step should have left it, in words. */
             wrong: string[];
+        };
+        Audit: {
+            acts: components["schemas"]["Act"][];
         };
         Backup: {
             by: string;
@@ -939,6 +1211,7 @@ export interface components {
             /** @enum {string} */
             gate: "clear" | "held";
         };
+        Grants: string[];
         Lane: {
             about?: string;
             engine: string;
@@ -1002,6 +1275,45 @@ export interface components {
             holds: boolean;
             line: number;
             query: string;
+        };
+        OwnTokenIn: {
+            /** @description Whose programs use it; for the list of tokens. */
+            machine: string;
+        };
+        PasswordIn: {
+            new: string;
+            old: string;
+        };
+        People: {
+            people: components["schemas"]["Person"][];
+        };
+        Person: {
+            /** Format: date-time */
+            created_at: string;
+            created_by: string;
+            /** Format: date-time */
+            disabled_at?: null | string;
+            /** @description What their groups gave them at the last sign-in by OpenID Connect. */
+            from_groups?: components["schemas"]["Grants"];
+            grants: components["schemas"]["Grants"];
+            name: string;
+            /**
+             * Format: date-time
+             * @description The last sign-in.
+             */
+            seen_at?: null | string;
+            /** @description Issuer and subject of those who sign in by OpenID Connect. */
+            subject?: string;
+        };
+        PersonIn: {
+            /** @description Nobody signs in under this name; ends its sessions and tokens. */
+            disabled?: null | boolean;
+            /** @description ROLE, ROLE@LANE or ROLE@LANE/ENVIRONMENT, to be added. */
+            grant?: string[];
+            /** @description At least 12 characters; as it is, if absent. */
+            password?: null | string;
+            /** @description Grants to be taken back. */
+            take?: string[];
         };
         Preview: {
             actions: components["schemas"]["PreviewAction"][];
@@ -1140,7 +1452,19 @@ export interface components {
             to?: string;
         };
         Session: {
+            /**
+             * Format: date-time
+             * @description Of the token.
+             */
+            expires_at?: null | string;
+            grants: components["schemas"]["Grants"];
             name: string;
+            /** @description False for machines, and for whoever has the administrator's token: they approve and waive nothing. */
+            person: boolean;
+            /** @description A new token, where one was asked for. It is shown once. */
+            token?: string;
+            /** @description How they proved who they are. */
+            via?: string;
         };
         SettleIn: {
             /** @description Record it though the evidence speaks against it. */
@@ -1174,9 +1498,13 @@ export interface components {
             there: boolean;
         };
         SignIn: {
+            /** @description Whose programs sign in: the answer then holds a token, and no cookie is set. */
+            machine?: string;
             /** @description Who you are; stands in the ledger beside what you do. */
             name: string;
-            token: string;
+            password?: string;
+            /** @description The administrator's, instead of a password. */
+            token?: string;
         };
         StepFile: {
             checksum: string;
@@ -1255,6 +1583,58 @@ export interface components {
              */
             ended: number;
         };
+        Token: {
+            /** Format: date-time */
+            expires_at: string;
+            /** @description Of a machine's; a person's own may do what the person may. */
+            grants: components["schemas"]["Grants"];
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            name: string;
+            /** @description Whose own it is; absent for a machine's. */
+            person?: string;
+            /** Format: date-time */
+            revoked_at?: null | string;
+            /** Format: date-time */
+            used_at?: null | string;
+        };
+        TokenIn: {
+            /** @description ROLE, ROLE@LANE or ROLE@LANE/ENVIRONMENT. */
+            grant: string[] | null;
+            /** @description Stands in the ledger beside what the machine does. */
+            name: string;
+            /**
+             * Format: int64
+             * @description For how long it is good.
+             */
+            seconds: number;
+        };
+        TokenMade: {
+            /** Format: date-time */
+            expires_at: string;
+            /** @description Of a machine's; a person's own may do what the person may. */
+            grants: components["schemas"]["Grants"];
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            name: string;
+            /** @description Whose own it is; absent for a machine's. */
+            person?: string;
+            /** Format: date-time */
+            revoked_at?: null | string;
+            /** @description The token itself. It is shown once. */
+            text: string;
+            /** Format: date-time */
+            used_at?: null | string;
+        };
+        Tokens: {
+            tokens: components["schemas"]["Token"][];
+        };
         Touched: {
             /**
              * @description What the edit amounts to.
@@ -1319,6 +1699,48 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    searchAudit: {
+        parameters: {
+            query?: {
+                actor?: string;
+                operation?: string;
+                lane?: string;
+                environment?: string;
+                /** @description Somewhere in what was asked for, or in the result. */
+                text?: string;
+                /** @description RFC 3339. */
+                since?: string;
+                /** @description RFC 3339. */
+                until?: string;
+                /** @description Only acts with a lower number, for the next page. */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audit"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listDeployments: {
         parameters: {
             query?: {
@@ -2402,6 +2824,68 @@ export interface operations {
             };
         };
     };
+    listPeople: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["People"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PersonIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getSession: {
         parameters: {
             query?: never;
@@ -2467,6 +2951,156 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PasswordIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeOwnToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["OwnTokenIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tokens"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["TokenIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenMade"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revokeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: number;
+            };
             cookie?: never;
         };
         requestBody?: never;

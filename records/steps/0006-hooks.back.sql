@@ -1,0 +1,2 @@
+DROP TABLE records.delivery;
+DROP TABLE records.hook;

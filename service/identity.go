@@ -1,0 +1,215 @@
+package service
+
+import (
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/gofiber/fiber/v3"
+
+	"vorrang/core/access"
+	"vorrang/records"
+)
+
+const (
+	cookieName  = "vorrang_session"
+	actorHeader = "Vorrang-Actor"
+	maxActor    = 80 // bytes
+)
+
+// caller is who makes a call.
+type caller struct {
+	Name   string
+	Via    string // how they proved who they are
+	Person bool   // somebody who answers for what they approve, and no machine
+	Grants access.Grants
+
+	session string // the hash of its cookie; empty for a token
+	token   int64  // the token's number, of a person's or a machine's
+}
+
+// mayLook reports whether the caller may look at a lane or an environment.
+func (who caller) mayLook(lane, environment string) bool {
+	return who.Grants.Allow(access.Looking, access.Scope{Lane: lane, Environment: environment})
+}
+
+// mayLookAtAll reports whether nothing is hidden from the caller.
+func (who caller) mayLookAtAll() bool {
+	return who.Grants.Allow(access.By(access.Roles...), access.Scope{})
+}
+
+// callers with the administrator's token
+const viaAdministrator = "the administrator's token"
+
+type callerKey struct{}
+
+func callerOf(c fiber.Ctx) caller {
+	who, _ := c.Locals(callerKey{}).(caller)
+	return who
+}
+
+// authorize is the one place where a call is let in: it finds out who calls,
+// and whether they may.
+func (s *Service) authorize(e endpoint) fiber.Handler {
+	return func(c fiber.Ctx) error {
+		who, err := s.identify(c)
+		if err != nil {
+			return err
+		}
+		c.Locals(callerKey{}, who)
+		scope, err := s.scopeOf(c)
+		if err != nil {
+			return err
+		}
+		if !e.self && !who.Grants.Allow(e.need, scope) {
+			err = forbidden(who, e.need, scope)
+			s.auditDenied(c, e, who, scope, err)
+			return err
+		}
+		return s.audited(c, e, who, scope)
+	}
+}
+
+// scopeOf is what a call is about, by its path.
+func (s *Service) scopeOf(c fiber.Ctx) (access.Scope, error) {
+	scope := access.Scope{Lane: c.Params("lane"), Environment: c.Params("environment")}
+	if id := c.Params("id"); id != "" { // of a deployment
+		number, err := strconv.ParseInt(id, 10, 64)
+		if err != nil {
+			return scope, badRequest("", "id: %q is not a whole number", id)
+		}
+		d, err := s.Records.Deployment(c.Context(), number)
+		if errors.Is(err, records.ErrNotFound) {
+			return scope, nil // whoever may look at all deployments hears that there is none
+		}
+		return access.Scope{Lane: d.Lane, Environment: d.Environment}, err
+	}
+	return scope, nil
+}
+
+func forbidden(who caller, need access.Need, scope access.Scope) error {
+	place := "here"
+	switch {
+	case scope.Environment != "":
+		place = "on " + scope.Lane + "/" + scope.Environment
+	case scope.Lane != "":
+		place = "for the whole lane " + scope.Lane
+	}
+	have := "nothing yet"
+	if len(who.Grants) > 0 {
+		texts := make([]string, len(who.Grants))
+		for i, g := range who.Grants {
+			texts[i] = g.String()
+		}
+		have = strings.Join(texts, ", ")
+	}
+	return refuse(http.StatusForbidden, "forbidden", "Not allowed", "an administrator can grant it: vorrang person "+who.Name+" -grant ROLE@LANE/ENVIRONMENT",
+		"%s may not do this %s: it takes %s; granted is %s", who.Name, place, need, have)
+}
+
+func unauthorized(detail string) error {
+	return refuse(http.StatusUnauthorized, "unauthorized", "Sign in first",
+		"vorrang login signs in; programs send a token, which vorrang takes from VORRANG_TOKEN", "%s", detail)
+}
+
+// identify finds out who calls: by a bearer token, or by a session's cookie.
+func (s *Service) identify(c fiber.Ctx) (caller, error) {
+	if token, given := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); given {
+		return s.byToken(c, token)
+	}
+	cookie := c.Cookies(cookieName)
+	if cookie == "" {
+		return caller{}, unauthorized("nobody is signed in")
+	}
+	session, err := s.Records.Session(c.Context(), hashed(cookie))
+	if errors.Is(err, records.ErrNotFound) || err == nil && session.Person == nil && session.Key != s.tokenKey() {
+		return caller{}, unauthorized("the session has ended")
+	}
+	if err != nil {
+		return caller{}, err
+	}
+	if c.Method() != fiber.MethodGet && !sameOrigin(c) {
+		return caller{}, refuse(http.StatusForbidden, "forbidden", "Another site asked", "", "a session's requests come from the console's own pages only")
+	}
+	who := caller{Name: session.Name, Via: viaAdministrator, Grants: everything, session: hashed(cookie)}
+	if session.Person != nil {
+		who.Via, who.Person, who.Grants = "a session", true, session.Person.All()
+	}
+	return who, nil
+}
+
+// everything is granted to whoever has the administrator's token.
+var everything = access.Grants{{Role: access.Administrator}}
+
+func (s *Service) byToken(c fiber.Ctx, token string) (caller, error) {
+	if s.isToken(token) {
+		return caller{Name: cleanActor(c.Get(actorHeader), "administrator"), Via: viaAdministrator, Grants: everything}, nil
+	}
+	known, err := s.Records.Token(c.Context(), hashed(token))
+	if errors.Is(err, records.ErrNotFound) {
+		return caller{}, unauthorized("the token is not known; it may have expired, or been revoked")
+	}
+	if err != nil {
+		return caller{}, err
+	}
+	who := caller{Name: known.Name, Via: "token " + strconv.FormatInt(known.ID, 10), Grants: known.Grants, token: known.ID}
+	if known.Person != nil {
+		who.Name, who.Person, who.Grants = known.Person.Name, true, known.Person.All()
+	}
+	return who, nil
+}
+
+// isToken reports whether a text is the administrator's token.
+func (s *Service) isToken(token string) bool {
+	want, got := sha256.Sum256([]byte(s.Token)), sha256.Sum256([]byte(token))
+	return s.Token != "" && subtle.ConstantTimeCompare(want[:], got[:]) == 1
+}
+
+// tokenKey ties sessions to the administrator's token that opened them.
+func (s *Service) tokenKey() string {
+	mac := hmac.New(sha256.New, []byte(s.Token))
+	mac.Write([]byte("vorrang session"))
+	return hex.EncodeToString(mac.Sum(nil))
+}
+
+// hashed is how a cookie or a token is kept: they hold 256 random bits, so a
+// plain hash cannot be guessed.
+func hashed(secret string) string {
+	sum := sha256.Sum256([]byte(secret))
+	return hex.EncodeToString(sum[:])
+}
+
+// newSecret is 256 random bits behind a prefix by which it can be recognised
+// where it should not be.
+func newSecret(prefix string) string {
+	random := make([]byte, 32)
+	_, _ = rand.Read(random) // never fails
+	return prefix + base64.RawURLEncoding.EncodeToString(random)
+}
+
+// sameOrigin refuses what another site's page sends with the cookie.
+func sameOrigin(c fiber.Ctx) bool {
+	origin := c.Get(fiber.HeaderOrigin)
+	if origin == "" {
+		return c.Get("Sec-Fetch-Site") == "" || c.Get("Sec-Fetch-Site") == "same-origin"
+	}
+	from, err := url.Parse(origin)
+	return err == nil && from.Host == c.Host()
+}
+
+// cleanActor keeps a self-given name to one short line.
+func cleanActor(name, otherwise string) string {
+	name = strings.Join(strings.Fields(name), " ")
+	if name == "" {
+		return otherwise
+	}
+	return strings.ToValidUTF8(name[:min(len(name), maxActor)], "")
+}

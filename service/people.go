@@ -1,0 +1,173 @@
+package service
+
+import (
+	"errors"
+	"net/http"
+	"time"
+
+	"vorrang/core/access"
+	"vorrang/records"
+	"vorrang/service/api"
+)
+
+// tokenPrefix marks tokens, so that scanners find them where they should not be.
+const tokenPrefix = "vorrang_"
+
+func (s *Service) people(c call, _ *nothing) (*api.People, error) {
+	list, err := s.Records.People(c)
+	return &api.People{People: append([]access.Person{}, list...)}, err
+}
+
+type personIn struct {
+	Person   string   `path:"person"`
+	Password *string  `json:"password,omitempty" secret:"true" minLength:"12" description:"At least 12 characters; as it is, if absent."`
+	Grant    []string `json:"grant,omitempty" description:"ROLE, ROLE@LANE or ROLE@LANE/ENVIRONMENT, to be added."`
+	Take     []string `json:"take,omitempty" description:"Grants to be taken back."`
+	Disabled *bool    `json:"disabled,omitempty" description:"Nobody signs in under this name; ends its sessions and tokens."`
+}
+
+// putPerson keeps somebody who may sign in, new or changed.
+func (s *Service) putPerson(c call, in *personIn) (*access.Person, error) {
+	person, err := s.Records.Person(c, in.Person)
+	isNew := errors.Is(err, records.ErrNotFound)
+	if err != nil && !isNew {
+		return nil, err
+	}
+	if isNew {
+		if err := access.CheckName(in.Person); err != nil {
+			return nil, badRequest("", "person: %s", err)
+		}
+		if in.Password == nil {
+			return nil, badRequest("vorrang people lists them", "password: %s is new here, and needs one", in.Person)
+		}
+		person = access.Person{Name: in.Person, CreatedBy: c.actor, CreatedAt: time.Now().UTC()}
+	}
+	if err := s.changeGrants(c, &person, in); err != nil {
+		return nil, err
+	}
+	if in.Password != nil {
+		if person.Subject != "" {
+			return nil, refused("", "%s signs in elsewhere, and has no password here", in.Person)
+		}
+		if person.Password, err = hashPassword(c, *in.Password); err != nil {
+			return nil, err
+		}
+	}
+	if in.Disabled != nil {
+		person.Disabled = nil
+		if *in.Disabled {
+			now := time.Now().UTC()
+			person.Disabled = &now
+		}
+	}
+	ends := in.Password != nil || person.Disabled != nil
+	return &person, s.Records.PutPerson(c, person, ends)
+}
+
+// changeGrants adds and takes back grants. Lanes and environments that are not
+// there are an error, since a grant with a slip of the pen would grant nothing.
+func (s *Service) changeGrants(c call, person *access.Person, in *personIn) error {
+	for _, text := range in.Take {
+		g, err := access.ParseGrant(text)
+		if err != nil {
+			return badRequest("", "take: %s", err)
+		}
+		kept := access.Grants{}
+		for _, had := range person.Grants {
+			if had != g {
+				kept = append(kept, had)
+			}
+		}
+		if len(kept) == len(person.Grants) {
+			return refused("vorrang people lists what is granted", "%s does not have %s", person.Name, g)
+		}
+		person.Grants = kept
+	}
+	granted, err := s.grants(c, "grant", in.Grant)
+	if err != nil {
+		return err
+	}
+	for _, g := range granted {
+		if !person.Grants.Has(g) {
+			person.Grants = append(person.Grants, g)
+		}
+	}
+	if person.Grants == nil {
+		person.Grants = access.Grants{}
+	}
+	return nil
+}
+
+func (s *Service) grants(c call, field string, texts []string) (access.Grants, error) {
+	list := access.Grants{}
+	for _, text := range texts {
+		g, err := access.ParseGrant(text)
+		if err != nil {
+			return nil, badRequest("", "%s: %s", field, err)
+		}
+		if g.Lane != "" {
+			l, err := s.lane(c, g.Lane)
+			if err != nil {
+				return nil, err
+			}
+			if _, known := l.Environment(g.Environment); g.Environment != "" && !known {
+				return nil, notFound("environment "+g.Environment+" in the lane", g.Lane, "")
+			}
+		}
+		list = append(list, g)
+	}
+	return list, nil
+}
+
+func (s *Service) tokens(c call, _ *nothing) (*api.Tokens, error) {
+	list, err := s.Records.Tokens(c)
+	return &api.Tokens{Tokens: append([]access.Token{}, list...)}, err
+}
+
+type tokenIn struct {
+	Name    string   `json:"name" required:"true" description:"Stands in the ledger beside what the machine does."`
+	Grant   []string `json:"grant" required:"true" description:"ROLE, ROLE@LANE or ROLE@LANE/ENVIRONMENT."`
+	Seconds int64    `json:"seconds" required:"true" minimum:"60" maximum:"31622400" description:"For how long it is good."`
+}
+
+// makeToken makes a machine's token. Its text is in the answer, and nowhere
+// else.
+func (s *Service) makeToken(c call, in *tokenIn) (*api.TokenMade, error) {
+	if err := access.CheckName(in.Name); err != nil {
+		return nil, badRequest("", "name: %s", err)
+	}
+	_, err := s.Records.Person(c, in.Name)
+	if err == nil {
+		return nil, refused("give the machine a name of its own", "%s is a person's name", in.Name)
+	}
+	if !errors.Is(err, records.ErrNotFound) {
+		return nil, err
+	}
+	length := time.Duration(in.Seconds) * time.Second
+	if length < time.Minute || length > longestToken {
+		return nil, badRequest("", "seconds: a token is good for a minute at least, and a year at most")
+	}
+	grants, err := s.grants(c, "grant", in.Grant)
+	if err != nil {
+		return nil, err
+	}
+	if len(grants) == 0 {
+		return nil, badRequest("", "grant: say what the machine may, as in reporter@harbour/production")
+	}
+	text := newSecret(tokenPrefix)
+	made, err := s.Records.AddToken(c, hashed(text), access.Token{Name: in.Name, Grants: grants, MadeBy: c.actor, ExpiresAt: time.Now().Add(length).UTC()})
+	c.fiber.Status(http.StatusCreated)
+	return &api.TokenMade{Token: made, Text: text}, err
+}
+
+type oneTokenIn struct {
+	Token int64 `path:"token"`
+}
+
+func (s *Service) revokeToken(c call, in *oneTokenIn) (*nothing, error) {
+	was, err := s.Records.Revoke(c, in.Token)
+	if err == nil && !was {
+		err = refuse(http.StatusNotFound, "not-found", "Not found", "vorrang tokens lists them", "there is no token %d", in.Token)
+	}
+	return &nothing{}, err
+}

@@ -1,0 +1,270 @@
+package service_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"net/http"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/client"
+	"vorrang/core/access"
+	"vorrang/internal/servicetest"
+)
+
+// who is the table of who may make which call, written down a second time: r
+// reader, a author, l releaser, p approver, k keeper, t reporter. The
+// administrator may all. Calls about oneself take no role: "self".
+var who = map[string]string{
+	"GET /api/v1/session":                        "self",
+	"DELETE /api/v1/session":                     "self",
+	"POST /api/v1/session/tokens":                "self",
+	"POST /api/v1/session/password":              "self",
+	"GET /api/v1/people":                         "",
+	"PUT /api/v1/people/{person}":                "",
+	"GET /api/v1/tokens":                         "",
+	"POST /api/v1/tokens":                        "",
+	"DELETE /api/v1/tokens/{token}":              "",
+	"GET /api/v1/audit":                          "",
+	"GET /api/v1/hooks":                          "",
+	"PUT /api/v1/hooks/{hook}":                   "",
+	"DELETE /api/v1/hooks/{hook}":                "",
+	"GET /api/v1/deliveries":                     "",
+	"POST /api/v1/lanes":                         "",
+	"GET /api/v1/lanes":                          "ralpkt",
+	"GET /api/v1/deployments":                    "ralpkt",
+	"GET /api/v1/deployments/{id}":               "ralpkt",
+	"GET /api/v1/lanes/{lane}":                   "ralpkt",
+	"POST LANE/submissions":                      "a",
+	"POST LANE/bundles":                          "a",
+	"POST LANE/steps/{step}/withdrawal":          "a",
+	"GET LANE/steps/{step}":                      "ralpkt",
+	"GET LANE/releases":                          "ralpkt",
+	"POST LANE/releases":                         "l",
+	"GET LANE/releases/{release}":                "ralpkt",
+	"GET LANE/releases/{release}/bundle":         "ralpkt",
+	"GET LANE/verification":                      "ralpkt",
+	"GET ENV":                                    "ralpkt",
+	"GET ENV/probe":                              "ralpkt",
+	"GET ENV/ledger":                             "ralpkt",
+	"GET ENV/gate":                               "ralpkt",
+	"GET ENV/preview":                            "ralpkt",
+	"GET ENV/steps/{step}/evidence":              "ralpkt",
+	"POST ENV/promotions":                        "l",
+	"POST ENV/rollbacks":                         "l",
+	"POST ENV/rebuilds":                          "l",
+	"POST ENV/attestations":                      "k",
+	"POST ENV/amendments":                        "k",
+	"POST ENV/settlements":                       "k",
+	"POST ENV/baselines":                         "k",
+	"POST ENV/freezes":                           "lpk",
+	"POST ENV/thaw":                              "pk",
+	"POST ENV/backups":                           "kt",
+	"GET /api/v1/deployments/{id}/events":        "ralpkt",
+	"POST /api/v1/deployments/{id}/cancellation": "l",
+}
+
+var letters = map[access.Role]string{access.Reader: "r", access.Author: "a", access.Releaser: "l", access.Approver: "p", access.Keeper: "k", access.Reporter: "t"}
+
+func TestEveryRouteIsHeldAgainstATableOfWhoMay(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "SELECT 1"})
+	w.Promoted("staging") // deployment 1
+	expand := strings.NewReplacer("ENV", "/api/v1/lanes/{lane}/environments/{environment}", "LANE", "/api/v1/lanes/{lane}")
+	table := map[string]string{}
+	for route, may := range who {
+		table[expand.Replace(route)] = may
+	}
+	tokens := map[string]string{}
+	person := func(name string, grants ...string) { tokens[name] = w.As(name, grants...).Token }
+	person("nobody")
+	person("administrator", "administrator")
+	for role := range letters {
+		person(string(role), string(role)+"@harbour")
+		person(string(role)+"-there", string(role)+"@harbour/staging")
+		person(string(role)+"-elsewhere", string(role)+"@harbour/production")
+	}
+	ask := func(method, path, token string) (int, string) {
+		req, err := http.NewRequestWithContext(t.Context(), method, w.Server+path, bytes.NewReader([]byte(`{"unknown": 1}`)))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+token)
+		answer, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		var problem struct{ Detail string }
+		_ = json.NewDecoder(answer.Body).Decode(&problem) // not every answer is one
+		return answer.StatusCode, problem.Detail
+	}
+	asked := 0
+	for path, methods := range operations(t) {
+		for _, method := range methods {
+			route := method + " " + path
+			if route == "POST /api/v1/session" || strings.HasPrefix(path, "/api/v1/session/openid") {
+				continue // signing in
+			}
+			may, listed := table[route]
+			if !assert.True(t, listed, "%s is not in the table", route) || may == "self" {
+				continue
+			}
+			filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "1", "{id}", "1", "{release}", "none",
+				"{person}", "Not A Name", "{token}", "999", "{hook}", "none", "{appointment}", "999", "{approval}", "999").Replace(path)
+			expect := func(name string, allowed bool) {
+				code, says := ask(method, filled, tokens[name])
+				assert.Equal(t, allowed, code != http.StatusForbidden, "%s as %s: %d %s", route, name, code, says)
+				asked++
+			}
+			expect("nobody", false)
+			expect("administrator", true)
+			environmental := strings.Contains(path, "{environment}") || strings.Contains(path, "{id}")
+			looking := len(may) == len(letters)
+			for role, letter := range letters {
+				allowed := strings.Contains(may, letter)
+				expect(string(role), allowed)
+				expect(string(role)+"-there", allowed && (environmental || looking))
+				expect(string(role)+"-elsewhere", allowed && looking && !environmental)
+			}
+		}
+	}
+	assert.Greater(t, asked, 500)
+}
+
+func TestSigningInAndWhatItOpens(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "SELECT 1"})
+	pilot := w.As("m.kai", "releaser@harbour/staging", "reader@harbour/development")
+	session, err := pilot.Session(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "m.kai", session.Name, "nobody names themselves")
+	assert.True(t, session.Person)
+
+	lanes, err := pilot.Lanes(t.Context())
+	require.NoError(t, err)
+	var seen []string
+	for _, e := range lanes.Lanes[0].Environments {
+		seen = append(seen, e.Environment)
+	}
+	assert.Equal(t, []string{"development", "staging"}, seen, "production is not theirs to look at")
+	w.Promoted("production")
+	list, err := pilot.Deployments(t.Context(), "", "", 10)
+	require.NoError(t, err)
+	assert.Empty(t, list.Deployments)
+	promoted, err := pilot.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+	require.NoError(t, err)
+	assert.Equal(t, "m.kai", w.Ended(promoted).Actor)
+	var answered *client.Error
+	_, err = pilot.Promote(t.Context(), "harbour", "production", client.Promotion{})
+	require.ErrorAs(t, err, &answered)
+	assert.Equal(t, "m.kai may not do this on harbour/production: it takes releaser or administrator; granted is releaser@harbour/staging, reader@harbour/development", answered.Detail)
+
+	yes := true
+	_, err = w.PutPerson(t.Context(), "m.kai", client.PersonChange{Disabled: &yes})
+	require.NoError(t, err)
+	_, err = pilot.Session(t.Context())
+	require.ErrorAs(t, err, &answered)
+	assert.Equal(t, "unauthorized", answered.Kind(), "the token ended with the person")
+	_, err = w.Login(t.Context(), "m.kai", servicetest.Password, "x")
+	assert.ErrorContains(t, err, "the name or the password is not right")
+}
+
+func TestPasswordsAreNotTriedForEver(t *testing.T) {
+	w := servicetest.Start(t)
+	w.As("m.kai", "reader")
+	var last error
+	for range 12 {
+		_, last = w.Login(t.Context(), "m.kai", "a wrong password", "x")
+	}
+	var answered *client.Error
+	require.ErrorAs(t, last, &answered)
+	assert.Equal(t, http.StatusTooManyRequests, answered.Status)
+	_, err := w.Login(t.Context(), "m.kai", servicetest.Password, "x")
+	require.ErrorAs(t, err, &answered)
+	assert.Equal(t, http.StatusTooManyRequests, answered.Status, "the right one has to wait too")
+	audit, err := w.Audit(t.Context(), client.AuditSearch{Actor: "m.kai", Operation: "signIn"})
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, len(audit.Acts), 13)
+	assert.Equal(t, "there were too many tries to sign in as m.kai, or from your address", audit.Acts[0].Result)
+}
+
+func TestPeopleChangeTheirPasswords(t *testing.T) {
+	w := servicetest.Start(t)
+	pilot := w.As("m.kai", "reader")
+	assert.ErrorContains(t, pilot.ChangePassword(t.Context(), "a wrong password", "ebb and flow and ebb"), "that is not your password")
+	assert.ErrorContains(t, pilot.ChangePassword(t.Context(), servicetest.Password, "short"), "at least 12 characters")
+	require.NoError(t, pilot.ChangePassword(t.Context(), servicetest.Password, "ebb and flow and ebb"))
+	_, err := pilot.Session(t.Context())
+	assert.Error(t, err, "the tokens of before have ended")
+	_, err = w.Login(t.Context(), "m.kai", "ebb and flow and ebb", "x")
+	assert.NoError(t, err)
+}
+
+func TestMachinesHaveTokensOfTheirOwn(t *testing.T) {
+	w := servicetest.Start(t)
+	w.As("m.kai", "reader")
+	for grant, says := range map[string]string{"reporter@moon": "there is no lane moon", "reporter@harbour/moon": "there is no environment moon", "pilot": "no role", "": "say what the machine may"} {
+		_, err := w.MakeToken(t.Context(), "backup-job", slices.DeleteFunc([]string{grant}, func(g string) bool { return g == "" }), time.Hour)
+		assert.ErrorContains(t, err, says)
+	}
+	_, err := w.MakeToken(t.Context(), "m.kai", []string{"releaser"}, time.Hour)
+	assert.ErrorContains(t, err, "m.kai is a person's name")
+	made, err := w.MakeToken(t.Context(), "backup-job", []string{"reporter@harbour/production"}, time.Hour)
+	require.NoError(t, err)
+	job := client.New(w.Server, made.Text, "m.kai")
+	reported, err := job.Backup(t.Context(), "harbour", "production", "nightly", time.Now().Add(-time.Minute))
+	require.NoError(t, err)
+	assert.Equal(t, "backup-job", reported.By)
+	_, err = job.Backup(t.Context(), "harbour", "staging", "nightly", time.Now())
+	assert.ErrorContains(t, err, "may not do this on harbour/staging")
+
+	tokens, err := w.Tokens(t.Context())
+	require.NoError(t, err)
+	assert.NotNil(t, tokens.Tokens[0].UsedAt)
+	require.NoError(t, w.Revoke(t.Context(), made.ID))
+	assert.ErrorContains(t, w.Revoke(t.Context(), made.ID), "there is no token")
+	_, err = job.Session(t.Context())
+	assert.ErrorContains(t, err, "the token is not known")
+	short, err := w.MakeToken(t.Context(), "short-lived", []string{"reader"}, time.Minute)
+	require.NoError(t, err)
+	assert.WithinDuration(t, time.Now().Add(time.Minute), short.ExpiresAt, 10*time.Second)
+}
+
+func TestTheAuditSaysWhoDidWhat(t *testing.T) {
+	w := servicetest.Start(t)
+	author := w.As("a.lund", "author@harbour")
+	w.Write(map[string]string{"1-a.sql": "SELECT 1"})
+	_, err := author.Submit(t.Context(), "harbour", os.DirFS(w.Steps))
+	require.NoError(t, err)
+	_, err = author.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+	require.Error(t, err)
+	keeper := w.As("k.brandt", "keeper@harbour")
+	_, err = keeper.Attest(t.Context(), "harbour", "staging", client.Attestation{Step: "7", Reason: "by hand, on Sunday"})
+	require.Error(t, err)
+	audit, err := w.Audit(t.Context(), client.AuditSearch{Lane: "harbour"})
+	require.NoError(t, err)
+	var said []string
+	for _, a := range audit.Acts {
+		assert.NotEmpty(t, a.Address)
+		said = append(said, a.Actor+" "+a.Operation+" "+a.Environment+" "+a.Result)
+	}
+	assert.Equal(t, []string{
+		"k.brandt attest staging there is no step 7 in the catalogue",
+		"a.lund promote staging a.lund may not do this on harbour/staging: it takes releaser or administrator; granted is author@harbour",
+		"a.lund submit  done",
+	}, said)
+	assert.JSONEq(t, `{"step": "7", "reason": "by hand, on Sunday"}`, string(audit.Acts[0].Detail))
+	found, err := w.Audit(t.Context(), client.AuditSearch{Text: "on SUNDAY"})
+	require.NoError(t, err)
+	assert.Len(t, found.Acts, 1)
+	var lines bytes.Buffer
+	require.NoError(t, w.ExportAudit(t.Context(), client.AuditSearch{}, &lines))
+	assert.Equal(t, strings.Count(lines.String(), "\n"), strings.Count(lines.String(), `{"id":`))
+	assert.Contains(t, lines.String(), `"operation":"putPerson"`)
+	assert.NotContains(t, lines.String(), servicetest.Password)
+	_, err = author.Audit(t.Context(), client.AuditSearch{})
+	assert.ErrorContains(t, err, "it takes administrator")
+}
