@@ -326,6 +326,7 @@ type Promotion struct {
 	Release   string      `json:"release,omitempty"`    // empty for loose steps
 	OnFailure plan.Policy `json:"on_failure,omitempty"` // empty means what the lane says
 	Whole     bool        `json:"whole,omitempty"`      // all steps in one transaction
+	At        time.Time   `json:"at,omitzero"`          // not now, but then
 }
 
 // Promote asks the gate and begins a deployment. Repeated, it goes on where the

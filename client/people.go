@@ -22,8 +22,7 @@ func (c *Client) Login(ctx context.Context, name, password, machine string) (*ap
 
 // Logout revokes the client's token, if it is a person's own.
 func (c *Client) Logout(ctx context.Context) error {
-	_, err := call[struct{}](ctx, c, request{method: http.MethodDelete, path: "/api/v1/session"})
-	return err
+	return c.remove(ctx, "/api/v1/session")
 }
 
 // Session says who the client is, and what it may.
@@ -71,8 +70,7 @@ func (c *Client) MakeToken(ctx context.Context, name string, grant []string, len
 
 // Revoke ends a token. Repeated, it is not found.
 func (c *Client) Revoke(ctx context.Context, token int64) error {
-	_, err := call[struct{}](ctx, c, request{method: http.MethodDelete, path: "/api/v1/tokens/" + strconv.FormatInt(token, 10)})
-	return err
+	return c.remove(ctx, "/api/v1/tokens/"+strconv.FormatInt(token, 10))
 }
 
 // AuditSearch says which acts are wanted. Empty fields mean any.

@@ -14,6 +14,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/step"
 )
 
 // Deployment is one carrying-out of a plan on one environment.
@@ -28,15 +29,16 @@ type Deployment struct {
 	Gate        gate.Result
 	Failure     *deploy.Failure
 	Release     string // empty for loose steps
+	Digest      step.Checksum
 	StartedAt   time.Time
 	EndedAt     *time.Time
 }
 
-const deploymentColumns = `id, lane, environment, direction, outcome, actor, plan, gate, failure, coalesce(release, ''), started_at, ended_at`
+const deploymentColumns = `id, lane, environment, direction, outcome, actor, plan, gate, failure, coalesce(release, ''), coalesce(digest, ''), started_at, ended_at`
 
 func scanDeployment(row pgx.CollectableRow) (Deployment, error) {
 	var d Deployment
-	err := row.Scan(&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Failure, &d.Release, &d.StartedAt, &d.EndedAt)
+	err := row.Scan(&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Failure, &d.Release, &d.Digest, &d.StartedAt, &d.EndedAt)
 	return d, err
 }
 
@@ -50,16 +52,30 @@ func (e *RunningError) Error() string {
 }
 
 // Begin records a new running deployment. An environment has one at a time: a
-// second one is a *RunningError.
+// second one is a *RunningError. It uses up the waivers that turned its gate.
 func (r *Records) Begin(ctx context.Context, d Deployment) (Deployment, error) {
 	if err := r.guard.ours(); err != nil {
 		return d, err
 	}
+	waivers := make([]int64, len(d.Gate.Waivers))
+	for i, w := range d.Gate.Waivers {
+		waivers[i] = w.ID
+	}
 	for {
-		rows, _ := r.pool.Query(ctx, `INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate, release)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, nullif($8, '')) RETURNING `+deploymentColumns,
-			d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate, d.Release)
-		begun, err := pgx.CollectExactlyOneRow(rows, scanDeployment)
+		var begun Deployment
+		err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) (err error) {
+			rows, _ := tx.Query(ctx, `INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate, release, digest)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, nullif($8, ''), nullif($9, '')) RETURNING `+deploymentColumns,
+				d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate, d.Release, d.Digest)
+			if begun, err = pgx.CollectExactlyOneRow(rows, scanDeployment); err != nil || len(waivers) == 0 {
+				return err
+			}
+			tag, err := tx.Exec(ctx, `UPDATE records.waiver SET deployment = $2 WHERE id = ANY ($1) AND deployment IS NULL`, waivers, begun.ID)
+			if err == nil && tag.RowsAffected() != int64(len(waivers)) {
+				err = errors.New("another deployment has just used the waiver")
+			}
+			return err
+		})
 		var refused *pgconn.PgError
 		if err == nil || !errors.As(err, &refused) || refused.Code != "23505" {
 			return begun, err
@@ -92,6 +108,13 @@ func (r *Records) Running(ctx context.Context, lane, environment string) (*Deplo
 func (r *Records) End(ctx context.Context, id int64, outcome deploy.Outcome, failure *deploy.Failure) error {
 	_, err := r.pool.Exec(ctx, `UPDATE records.deployment SET outcome = $2, failure = $3, ended_at = now() WHERE id = $1 AND outcome = 'running'`,
 		id, outcome, failure)
+	return err
+}
+
+// KeepGate replaces what the gate said, as it was asked again right before the
+// first statement.
+func (r *Records) KeepGate(ctx context.Context, id int64, result gate.Result) error {
+	_, err := r.pool.Exec(ctx, `UPDATE records.deployment SET gate = $2 WHERE id = $1`, id, result)
 	return err
 }
 

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -12,20 +13,39 @@ import (
 	"vorrang/core/ledger"
 )
 
-// DeclareLane keeps a lane's declaration. changed is false where it was kept
-// already.
+// DeclareLane keeps a lane's declaration, and what it changes of what its
+// environments ask. changed is false where it was kept already.
 func (r *Records) DeclareLane(ctx context.Context, l lane.Lane, actor string) (changed bool, err error) {
 	text, err := json.Marshal(l)
 	if err != nil {
 		return false, err
 	}
-	tag, err := r.pool.Exec(ctx, `INSERT INTO records.lane (name, declaration, applied_by) VALUES ($1, $2, $3)
-		ON CONFLICT (name) DO UPDATE SET declaration = excluded.declaration, applied_at = now(), applied_by = excluded.applied_by
-		WHERE lane.declaration <> excluded.declaration`, l.Name, text, actor)
+	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		var before lane.Lane
+		err := tx.QueryRow(ctx, `SELECT declaration FROM records.lane WHERE name = $1 FOR NO KEY UPDATE`, l.Name).Scan(&before)
+		isNew := errors.Is(err, pgx.ErrNoRows)
+		if err != nil && !isNew {
+			return err
+		}
+		tag, err := tx.Exec(ctx, `INSERT INTO records.lane (name, declaration, applied_by) VALUES ($1, $2, $3)
+			ON CONFLICT (name) DO UPDATE SET declaration = excluded.declaration, applied_at = now(), applied_by = excluded.applied_by
+			WHERE lane.declaration <> excluded.declaration`, l.Name, text, actor)
+		if changed = tag.RowsAffected() > 0; err != nil || isNew {
+			return err
+		}
+		for _, change := range lane.Changes(before, l) {
+			_, err := tx.Exec(ctx, `INSERT INTO records.asking (lane, environment, change, changed_by) VALUES ($1, $2, $3, $4)`,
+				l.Name, change.Environment, change.What, actor)
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	if err != nil {
 		return false, fmt.Errorf("keep the lane %s: %w", l.Name, err)
 	}
-	return tag.RowsAffected() > 0, nil
+	return changed, nil
 }
 
 // Lanes returns all lanes in order of their names.

@@ -47,6 +47,9 @@ func asked(in any) map[string]any {
 
 // note adds to what the audit says of a call.
 func (c call) note(key string, value any) {
+	if c.fiber == nil {
+		return
+	}
 	if said, is := c.fiber.Locals(askedKey{}).(map[string]any); is {
 		said[key] = value
 	}

@@ -7,10 +7,12 @@ import (
 	"time"
 
 	"vorrang/core/deploy"
+	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
 	"vorrang/records"
+	"vorrang/service/api"
 	"vorrang/target/postgres"
 )
 
@@ -68,20 +70,29 @@ func (w *crew) feed(id int64) *feed {
 	return w.feeds[id]
 }
 
+// work is a recorded deployment with all that it takes to carry it out.
+type work struct {
+	records.Deployment
+	place   place
+	session *postgres.Session // holds the target's lock
+	wish    wish
+	said    []string // what was settled before
+}
+
 // run carries a recorded deployment out, after enter. It owns the session from
 // here on, and leaves at the end.
-func (w *crew) run(p place, session *postgres.Session, head ledger.Head, d records.Deployment, said []string) {
+func (w *crew) run(d work) {
 	live := newFeed()
 	ctx, cancel := context.WithCancelCause(w.ctx)
 	w.mu.Lock()
 	w.feeds[d.ID], w.cancels[d.ID] = live, cancel
 	w.mu.Unlock()
-	gauge := w.service.metrics.running.WithLabelValues(p.lane.Name, p.environment.Name)
+	gauge := w.service.metrics.running.WithLabelValues(d.Lane, d.Environment)
 	gauge.Inc()
 	go func() {
 		defer w.leave()
 		defer gauge.Dec()
-		w.carryOut(ctx, p, session, head, d, said, live)
+		w.carryOut(ctx, d, live)
 		w.mu.Lock()
 		delete(w.feeds, d.ID)
 		delete(w.cancels, d.ID)
@@ -103,35 +114,73 @@ func (w *crew) cancel(id int64, why error) bool {
 	return running
 }
 
-func (w *crew) carryOut(ctx context.Context, p place, session *postgres.Session, head ledger.Head, d records.Deployment, said []string, live *feed) {
+func (w *crew) carryOut(ctx context.Context, d work, live *feed) {
 	s := w.service
 	log := s.Log.With("deployment", d.ID, "lane", d.Lane, "environment", d.Environment, "actor", d.Actor)
 	log.Info("deployment started", "direction", d.Direction, "steps", len(d.Plan.Actions))
+	s.tellOf(d.Deployment, api.HasStarted, "")
 	keeping := make(chan struct{})
 	go func() {
 		defer close(keeping)
 		w.keep(d.ID, live)
 	}()
-	runner := deploy.Runner{
-		Target: session, Texts: s.texts(d.Plan), Now: time.Now, Pause: pause, Stop: w.halt,
-		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(p), Preface: said,
-		Emit: func(e deploy.Event) {
-			s.metrics.step(d.Lane, d.Environment, e)
-			live.add(e)
-		},
-	}
-	result := runner.Run(ctx, head, d.Plan)
-	session.Unlock()
-	session.Close()
+	result := w.pass(ctx, d, live)
+	d.session.Unlock()
+	d.session.Close()
 	live.end()
 	<-keeping
-	w.finish(d, result)
+	w.finish(d.Deployment, result)
 	s.metrics.deployments.WithLabelValues(d.Lane, d.Environment, string(result.Outcome)).Inc()
 	if result.Failure != nil {
 		log.Warn("deployment ended", "outcome", result.Outcome, "step", result.Failure.Step, "error", result.Failure.Error())
+		s.tellOf(d.Deployment, api.HasFailed, result.Failure.Error())
 		return
 	}
 	log.Info("deployment ended", "outcome", result.Outcome)
+	happened := api.HasFailed
+	if result.Outcome == deploy.Done {
+		happened = api.IsDone
+	}
+	s.tellOf(d.Deployment, happened, string(result.Outcome))
+}
+
+// pass asks the gate for the last time, and carries the plan out if it is still
+// clear. The lane's door is held until the first step has begun.
+func (w *crew) pass(ctx context.Context, d work, live *feed) deploy.Result {
+	s := w.service
+	through := s.doors.pass(d.Lane)
+	defer through()
+	head, against, err := s.confirm(ctx, d)
+	if err != nil {
+		against = "the gate could not be asked again before the first statement: " + err.Error()
+	}
+	if against != "" {
+		now := time.Now().UTC()
+		live.add(deploy.Event{Seq: 1, At: now, Kind: deploy.Started, Direction: d.Direction, Of: len(d.Plan.Actions)})
+		live.add(deploy.Event{Seq: 2, At: now, Kind: deploy.Ended, Outcome: deploy.Cancelled, Of: len(d.Plan.Actions), Message: against + "; nothing ran"})
+		return deploy.Result{Outcome: deploy.Cancelled, Failure: &deploy.Failure{Message: against, Left: "nothing: no statement had run"}, Head: head}
+	}
+	runner := deploy.Runner{
+		Target: d.session, Texts: s.texts(d.Plan), Now: time.Now, Pause: pause, Stop: w.halt,
+		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(d.place), Preface: d.said, Waived: waived(d.Gate),
+		Emit: func(e deploy.Event) {
+			s.metrics.step(d.Lane, d.Environment, e)
+			live.add(e)
+			if e.Kind != deploy.Started && e.Kind != deploy.Notice {
+				through()
+			}
+		},
+	}
+	return runner.Run(ctx, head, d.Plan)
+}
+
+// waived says in the ledger's words what was waived for a deployment.
+func waived(result gate.Result) []ledger.Waived {
+	var list []ledger.Waived
+	for _, w := range result.Waivers {
+		list = append(list, ledger.Waived{Check: string(w.Check), By: w.By, Reason: w.Reason})
+	}
+	return list
 }
 
 func defaults(p place) deploy.Settings {
@@ -196,9 +245,11 @@ func (w *crew) keep(id int64, live *feed) {
 }
 
 func (w *crew) finish(d records.Deployment, result deploy.Result) {
-	w.insist("the ledger's head", func(ctx context.Context) error {
-		return w.service.Records.KeepHead(ctx, d.Lane, d.Environment, result.Head)
-	})
+	if result.Head.Seq > 0 {
+		w.insist("the ledger's head", func(ctx context.Context) error {
+			return w.service.Records.KeepHead(ctx, d.Lane, d.Environment, result.Head)
+		})
+	}
 	w.insist("the outcome", func(ctx context.Context) error {
 		return w.service.Records.End(ctx, d.ID, result.Outcome, result.Failure)
 	})

@@ -45,6 +45,13 @@ type call struct {
 	actor string // the caller's name
 }
 
+// status sets the answer's, where there is a request to answer.
+func (c call) status(code int) {
+	if c.fiber != nil {
+		c.fiber.Status(code)
+	}
+}
+
 // on makes an endpoint of a typed handler. In's fields are taken from the path
 // (tag path), the query (tag query) and the JSON body (tag json).
 func on[In, Out any](need access.Need, method, path, id, summary string, handle func(call, *In) (*Out, error)) endpoint {

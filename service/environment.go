@@ -104,7 +104,7 @@ func (s *Service) look(ctx context.Context, p place, session *postgres.Session) 
 	}
 	chain := make(chan error)
 	go func() { chain <- cmp.Or(ledger.Verify(entries), ledger.VerifyHead(entries, seen)) }()
-	facts.Entries = len(entries)
+	facts.Entries, facts.History = len(entries), entries
 	facts.View = p.only(plan.Look(p.environment.Name, p.catalogue, ledger.Fold(entries)))
 	facts.Chain = <-chain
 	if facts.Doubts, err = s.doubts(ctx, p, session, facts.View); err != nil {

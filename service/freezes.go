@@ -32,7 +32,10 @@ func (s *Service) freeze(c call, in *freezeIn) (*gate.Freeze, error) {
 	case !f.Until.After(f.From), !f.Until.After(now):
 		return nil, badRequest("", "until: it must lie in the future, and after from")
 	}
-	f, err := s.Records.AddFreeze(c, in.Lane, in.Environment, f)
+	err := s.doors.change(in.Lane, func() (err error) {
+		f, err = s.Records.AddFreeze(c, in.Lane, in.Environment, f)
+		return err
+	})
 	s.Log.Info("environment frozen", "lane", in.Lane, "environment", in.Environment, "until", f.Until, "reason", f.Reason, "actor", c.actor)
 	return &f, err
 }

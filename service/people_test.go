@@ -63,6 +63,11 @@ var who = map[string]string{
 	"POST ENV/amendments":                        "k",
 	"POST ENV/settlements":                       "k",
 	"POST ENV/baselines":                         "k",
+	"POST ENV/approvals":                         "p",
+	"POST ENV/approvals/withdrawal":              "p",
+	"POST ENV/waivers":                           "k",
+	"GET LANE/scheduled":                         "ralpkt",
+	"DELETE ENV/scheduled/{scheduled}":           "l",
 	"POST ENV/freezes":                           "lpk",
 	"POST ENV/thaw":                              "pk",
 	"POST ENV/backups":                           "kt",
@@ -113,7 +118,7 @@ func TestEveryRouteIsHeldAgainstATableOfWhoMay(t *testing.T) {
 				continue
 			}
 			filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "1", "{id}", "1", "{release}", "none",
-				"{person}", "Not A Name", "{token}", "999", "{hook}", "none", "{appointment}", "999", "{approval}", "999").Replace(path)
+				"{person}", "Not A Name", "{token}", "999", "{hook}", "none", "{scheduled}", "999", "{approval}", "999").Replace(path)
 			expect := func(name string, allowed bool) {
 				code, says := ask(method, filled, tokens[name])
 				assert.Equal(t, allowed, code != http.StatusForbidden, "%s as %s: %d %s", route, name, code, says)

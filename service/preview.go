@@ -42,10 +42,7 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts, err := s.lookOnce(c, p)
-	if err == nil {
-		err = s.ask(c, p, &facts, w.through)
-	}
+	facts, err := s.survey(c, p, asking{through: w.through, actor: c.actor})
 	if err != nil {
 		return nil, err
 	}
@@ -64,6 +61,20 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 		answer.Actions = append(answer.Actions, shown)
 	}
 	return answer, nil
+}
+
+// survey gathers all that the gate looks at, without a lock.
+func (s *Service) survey(ctx context.Context, p place, who asking) (gate.Facts, error) {
+	facts, err := s.lookOnce(ctx, p)
+	if err != nil {
+		return facts, err
+	}
+	running, err := s.Records.Running(ctx, p.lane.Name, p.environment.Name)
+	if err != nil {
+		return facts, err
+	}
+	facts.Running = runningOf(running)
+	return facts, s.ask(ctx, p, &facts, who)
 }
 
 func (s *Service) previewAction(ctx context.Context, texts func(context.Context, step.Checksum) ([]byte, error), a plan.Action, limit int) (api.PreviewAction, error) {
@@ -128,18 +139,10 @@ func (s *Service) gate(c call, in *gateIn) (*api.GateAnswer, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts, err := s.lookOnce(c, p)
-	if err == nil {
-		err = s.ask(c, p, &facts, "")
-	}
+	facts, err := s.survey(c, p, asking{actor: c.actor})
 	if err != nil {
 		return nil, err
 	}
-	running, err := s.Records.Running(c, in.Lane, in.Environment)
-	if err != nil {
-		return nil, err
-	}
-	facts.Running = runningOf(running)
 	result := gate.Forward(facts)
-	return &api.GateAnswer{Gate: result.Word(), Checks: result.Checks}, nil
+	return &api.GateAnswer{Gate: result.Word(), Checks: result.Checks, Notes: append([]string{}, result.Notes...)}, nil
 }

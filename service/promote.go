@@ -25,6 +25,8 @@ type promoteIn struct {
 	OnFailure   string `json:"on_failure,omitempty" enum:"stop,back-out" description:"What becomes of this deployment's earlier steps when one fails; what the lane says if absent."`
 	Release     string `json:"release,omitempty" description:"Apply the steps of this release; loose steps if absent."`
 	Whole       bool   `json:"whole,omitempty" description:"All steps in one transaction, all or nothing."`
+
+	At time.Time `json:"at,omitzero,omitempty" description:"Not now, but then, if its gate is clear then; at most 90 days ahead."`
 }
 
 func (s *Service) promote(c call, in *promoteIn) (*api.Promoted, error) {
@@ -43,7 +45,24 @@ func (s *Service) promote(c call, in *promoteIn) (*api.Promoted, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.deploy(c, p, wish)
+	if !in.At.IsZero() {
+		return s.schedule(c, in)
+	}
+	return s.deployForward(c, p, wish)
+}
+
+// deployForward begins a promotion, and tells the hooks if it is held.
+func (s *Service) deployForward(c call, p place, w wish) (*api.Promoted, error) {
+	promoted, err := s.deploy(c, p, w)
+	var reason *errReason
+	if errors.As(err, &reason) && len(reason.problem.Checks) > 0 {
+		h := api.Happening{Type: api.WasHeld, Lane: p.lane.Name, Environment: p.environment.Name, Actor: c.actor, Message: reason.problem.Detail}
+		if p.release != nil {
+			h.Release = p.release.Name
+		}
+		s.tell(c, h)
+	}
+	return promoted, err
 }
 
 type rollbackIn struct {
@@ -163,18 +182,15 @@ func (s *Service) deploy(c call, p place, w wish) (*api.Promoted, error) {
 }
 
 // begin takes the target's lock, asks the gate, and lets the plan run in the
-// background. Everything that the gate looked at stays as it is until then,
-// since the lock is held. The crew owns the session if a deployment begins.
+// background, where the gate is asked once more. The crew owns the session if a deployment begins.
 func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*api.Promoted, error) {
 	if err := s.lock(c, p, session); err != nil {
 		return nil, err
 	}
-	now, err := s.place(c, p.lane.Name, p.environment.Name) // as it is now that nobody else deploys
+	p, err := s.again(c, p) // as it is now that nobody else deploys
 	if err != nil {
 		return nil, err
 	}
-	now.release, now.sealed = p.release, p.sealed
-	p = now.asSealed()
 	facts, result, said, err := s.clear(c, p, session, w)
 	if err != nil {
 		return nil, err
@@ -193,12 +209,13 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 		return nil, err
 	}
 	d, err := s.Records.Begin(c, records.Deployment{Lane: p.lane.Name, Environment: p.environment.Name,
-		Direction: planned.Direction, Actor: c.actor, Plan: planned, Gate: result, Release: facts.Release})
+		Direction: planned.Direction, Actor: c.actor, Plan: planned, Gate: result, Release: facts.Release, Digest: facts.Digest})
 	if err != nil {
 		return nil, busy(p, err)
 	}
-	s.crew.run(p, session, facts.View.State.Head, d, said)
-	c.fiber.Status(http.StatusAccepted)
+	s.crew.run(work{place: p, session: session, wish: w, Deployment: d, said: said})
+	c.status(http.StatusAccepted)
+	c.note("deployment", d.ID)
 	shown := deploymentOf(d, true)
 	return &api.Promoted{Deployment: &shown, Gate: result.Checks, Settled: said}, nil
 }
@@ -214,7 +231,7 @@ func (s *Service) clear(c call, p place, session *postgres.Session, w wish) (fac
 	if facts, _, err = s.look(c, p, session); err != nil {
 		return facts, result, nil, err
 	}
-	if err := s.ask(c, p, &facts, w.through); err != nil {
+	if err := s.ask(c, p, &facts, asking{through: w.through, actor: c.actor}); err != nil {
 		return facts, result, nil, err
 	}
 	if result = w.gate(facts); result.Held() {
@@ -222,6 +239,39 @@ func (s *Service) clear(c call, p place, session *postgres.Session, w wish) (fac
 	}
 	said, err = s.settleDecided(c, p, session, &facts)
 	return facts, result, said, err
+}
+
+// again reads an environment and its catalogue anew.
+func (s *Service) again(ctx context.Context, p place) (place, error) {
+	now, err := s.place(ctx, p.lane.Name, p.environment.Name)
+	now.release, now.sealed = p.release, p.sealed
+	return now.asSealed(), err
+}
+
+// confirm asks the gate once more, right before the first statement, while the
+// lane's door keeps still what it depends on. What it says is kept with the
+// deployment. A text is why nothing may run.
+func (s *Service) confirm(ctx context.Context, w work) (head ledger.Head, against string, err error) {
+	p, err := s.again(ctx, w.place)
+	if err != nil {
+		return head, "", err
+	}
+	facts, _, err := s.look(ctx, p, w.session)
+	if err != nil {
+		return head, "", err
+	}
+	if err := s.ask(ctx, p, &facts, asking{through: w.wish.through, actor: w.Actor, deployment: w.ID}); err != nil {
+		return head, "", err
+	}
+	head = facts.View.State.Head
+	result := w.wish.gate(facts)
+	if result.Held() {
+		hold := result.Holds()[0]
+		against = fmt.Sprintf("the gate closed before the first statement: %s (%s)", hold.Evidence, hold.ID)
+	} else if planned, err := w.wish.plan(facts.View); err != nil || !w.Plan.Within(planned) {
+		against = "the plan changed before the first statement; look at it again, and promote once more"
+	}
+	return head, against, s.Records.KeepGate(ctx, w.ID, result)
 }
 
 // settleDecided records what became of the steps in doubt whose check decides

@@ -335,8 +335,8 @@ func (p place) only(view plan.View) plan.View {
 
 // ask adds to the facts what the environment's gate asks beyond what every gate
 // does.
-func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, through step.Number) error {
-	facts.Now, facts.Asks, facts.Through = time.Now(), p.environment.Asks(), through
+func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, who asking) error {
+	facts.Now, facts.Asks, facts.Through = time.Now(), p.environment.Asks(), who.through
 	if p.release != nil {
 		facts.Release = p.release.Name
 	}
@@ -348,6 +348,9 @@ func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, through s
 		if facts.Backup, err = s.Records.Backup(ctx, p.lane.Name, p.environment.Name); err != nil {
 			return err
 		}
+	}
+	if err := s.askPeople(ctx, p, facts, who); err != nil {
+		return err
 	}
 	before := p.before()
 	if before == "" || !facts.Asks.Previous && facts.Asks.Soak == 0 {

@@ -120,7 +120,7 @@ func speaksAgainst(e exhibit, as string) []string {
 // settled is the entry that says what became of a step in doubt.
 func settled(standing plan.Standing, e exhibit, as, reason, actor string, dropped []evidence.Object) ledger.Entry {
 	detail := standing.State.Progress
-	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen = as, reason, "", "", e.statement.Lines()
+	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen, detail.Waived = as, reason, "", "", e.statement.Lines(), nil
 	if as == ledger.SettledApplied && detail.Statement < detail.Of {
 		var sum sqltext.Sum
 		for _, done := range e.statements[:min(detail.Statement, len(e.statements))] {

@@ -23,6 +23,7 @@ func (s *Service) endpoints() []endpoint {
 
 	look, admin := access.Looking, access.By(access.Administrator)
 	author, releaser, keeper := access.By(access.Author), access.By(access.Releaser), access.By(access.Keeper)
+	approver := access.By(access.Approver)
 	mayFreeze, mayThaw := access.By(access.Releaser, access.Approver, access.Keeper), access.By(access.Approver, access.Keeper)
 	mayReport := access.By(access.Reporter, access.Keeper)
 	self := func(e endpoint) endpoint { e.self = true; return e }
@@ -53,6 +54,10 @@ func (s *Service) endpoints() []endpoint {
 		on(admin, http.MethodPost, "/api/v1/tokens", "makeToken", "Makes a machine's token; its text is in this answer only", s.makeToken),
 		on(admin, http.MethodDelete, "/api/v1/tokens/{token}", "revokeToken", "Ends a token", s.revokeToken),
 		on(admin, http.MethodGet, "/api/v1/audit", "searchAudit", "Says who did what, newest first; with Accept: application/x-ndjson a line of JSON each", s.searchAudit),
+		on(admin, http.MethodGet, "/api/v1/hooks", "listHooks", "Lists the programs that are told of what happens", s.hooks),
+		on(admin, http.MethodPut, "/api/v1/hooks/{hook}", "putHook", "Keeps a hook: new, or changed", s.putHook),
+		on(admin, http.MethodDelete, "/api/v1/hooks/{hook}", "removeHook", "Removes a hook with its deliveries", s.removeHook),
+		on(admin, http.MethodGet, "/api/v1/deliveries", "listDeliveries", "Says what was sent to hooks, newest first", s.deliveries),
 		apply,
 		on(look, http.MethodGet, "/api/v1/lanes", "listLanes", "Lists the lanes and where their environments stand", s.lanes),
 		on(look, http.MethodGet, lane, "getLane", "Says where one lane's environments stand", s.oneLane),
@@ -73,6 +78,11 @@ func (s *Service) endpoints() []endpoint {
 		accepted(on(releaser, http.MethodPost, environment+"/rollbacks", "rollback", "Begins a deployment back", s.rollback)),
 		accepted(on(releaser, http.MethodPost, environment+"/rebuilds", "rebuild", "Empties a disposable environment and applies every step", s.rebuild)),
 		on(look, http.MethodGet, environment+"/steps/{step}/evidence", "getEvidence", "Says what the target shows of a step, reading only", s.evidence),
+		on(approver, http.MethodPost, environment+"/approvals", "approve", "Approves of a release, as its plan is now", s.approve),
+		on(approver, http.MethodPost, environment+"/approvals/withdrawal", "withdrawApproval", "Takes one's own approvals of a release back", s.withdrawApproval),
+		on(look, http.MethodGet, lane+"/scheduled", "listScheduled", "Lists the promotions that wait for their time, and what became of others", s.scheduled),
+		on(releaser, http.MethodDelete, environment+"/scheduled/{scheduled}", "dropScheduled", "Takes a scheduled promotion back", s.dropScheduled),
+		on(keeper, http.MethodPost, environment+"/waivers", "waive", "Lets a check's hold pass once, for one deployment", s.waive),
 		on(keeper, http.MethodPost, environment+"/attestations", "attest", "Records steps as carried out by hand", s.attest),
 		on(mayFreeze, http.MethodPost, environment+"/freezes", "freeze", "Forbids promotions for a time", s.freeze),
 		on(mayThaw, http.MethodPost, environment+"/thaw", "thaw", "Ends all freezes, also those to come", s.thaw),

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -35,6 +36,11 @@ type Service struct {
 	metrics *metrics
 	crew    *crew
 	tries   tries
+	doors   doors
+	postman *postman
+	clock   *clock
+	rounds  sync.WaitGroup     // of what works in the background
+	halt    context.CancelFunc // ends them
 }
 
 // bodyLimit is the largest request body in bytes, submissions aside, which are
@@ -47,7 +53,8 @@ func New(config Config) (*Service, error) {
 		return nil, errors.New("the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
 	}
 	s := &Service{Config: config, metrics: newMetrics()}
-	s.crew = newCrew(s)
+	s.crew, s.postman = newCrew(s), newPostman(s)
+	s.clock = &clock{service: s, news: make(chan struct{}, 1)}
 	s.app = fiber.New(fiber.Config{
 		AppName: "vorrangd", Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit,
 		ErrorHandler: s.answerError, ReadTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
@@ -68,7 +75,14 @@ func (s *Service) Start(ctx context.Context) error {
 			return errors.New("nobody could administrate: there is no administrator yet, and no administrator's token; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
 		}
 	}
-	return s.crew.closeOrphans(ctx)
+	if err := s.crew.closeOrphans(ctx); err != nil {
+		return err
+	}
+	var rounds context.Context
+	rounds, s.halt = context.WithCancel(context.Background())
+	s.rounds.Go(func() { s.postman.work(rounds) })
+	s.rounds.Go(func() { s.clock.work(rounds) })
+	return nil
 }
 
 // Serve answers requests until Stop.
@@ -79,7 +93,11 @@ func (s *Service) Serve(listener net.Listener) error {
 // Stop lets running steps end, or rolls them back once Grace is over, and then
 // stops answering. Every deployment that it stops says so.
 func (s *Service) Stop() {
+	if s.halt != nil {
+		s.halt()
+	}
 	s.crew.stop(s.Grace)
+	s.rounds.Wait()
 	if err := s.app.ShutdownWithTimeout(2 * time.Second); err != nil && !errors.Is(err, context.DeadlineExceeded) {
 		s.Log.Warn("some connections were cut", "error", err)
 	}

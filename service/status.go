@@ -110,7 +110,7 @@ func (s *Service) environmentStatus(ctx context.Context, p place, steps string) 
 		return status, nil
 	}
 	facts.Running = runningOf(running)
-	if err := s.ask(within, p, &facts, ""); err != nil {
+	if err := s.ask(within, p, &facts, asking{}); err != nil {
 		return status, err
 	}
 	status.Reached = true

@@ -33,7 +33,11 @@ func (s *Service) applyLane(c call, in *laneFileIn) (*api.LaneApplied, error) {
 	if err != nil {
 		return nil, err
 	}
-	changed, err := s.Records.DeclareLane(c, l, c.actor)
+	changed := false
+	err = s.doors.change(l.Name, func() (err error) {
+		changed, err = s.Records.DeclareLane(c, l, c.actor)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +83,11 @@ func (s *Service) submit(c call, in *laneIn) (*api.Submitted, error) {
 	if err := inspect(c, submission, difference); err != nil {
 		return nil, err
 	}
-	id, err := submission.Finish(c, difference)
+	var id int64
+	err = s.doors.change(in.Lane, func() (err error) {
+		id, err = submission.Finish(c, difference)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}

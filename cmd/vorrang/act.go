@@ -6,6 +6,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/deploy"
+	"vorrang/core/gate"
 	"vorrang/core/plan"
 	"vorrang/service/api"
 )
@@ -16,17 +17,29 @@ func promoteCommand() command {
 		explain: "The deployment goes on in the service when the client goes away; vorrang watch shows it again.\n" +
 			"When a step fails, the earlier ones stay (stop), or their ways back run, newest first (back-out).\n" +
 			"Exit code 3 if the gate is held, 4 if a step failed.",
-		example: "vorrang promote -to development\nvorrang promote -to staging -through 7\nvorrang promote -to production -release 2026.11 -on-failure back-out",
+		example: "vorrang promote -to development\nvorrang promote -to staging -through 7\nvorrang promote -to production -release 2026.11 -on-failure back-out\nvorrang promote -to production -release 2026.11 -at 2026-11-28T22:00",
 		setUp: func(e *env) func(context.Context, []string) error {
 			through := e.flags.String("through", "", "the last `step` to apply; without it all that is pending")
 			onFailure := e.flags.String("on-failure", "", "stop or back-out: the `policy` when a step fails; without it the lane's")
 			release := e.flags.String("release", "", "the `release` to apply; without it loose steps")
+			atTime := e.flags.String("at", "", "not now, but at this `time`, if the gate is clear then")
 			whole := e.flags.Bool("whole", false, "all steps in one transaction, all or nothing; refused where a step cannot")
 			return e.onEnvironment("to", func(ctx context.Context, at spot) error {
-				promoted, err := at.Promote(ctx, at.lane, at.environment,
-					client.Promotion{Through: *through, Release: *release, OnFailure: plan.Policy(*onFailure), Whole: *whole})
+				how := client.Promotion{Through: *through, Release: *release, OnFailure: plan.Policy(*onFailure), Whole: *whole}
+				if *atTime != "" {
+					var err error
+					if how.At, err = parseMoment("at", *atTime); err != nil {
+						return err
+					}
+				}
+				promoted, err := at.Promote(ctx, at.lane, at.environment, how)
 				if err != nil {
 					return err
+				}
+				if k := promoted.Scheduled; k != nil {
+					return e.print(promoted, func() {
+						fmt.Fprintf(e.out, "promotion %d to %s/%s is scheduled for %s UTC; vorrang scheduled shows what becomes of it\n", k.ID, at.lane, at.environment, moment(k.At))
+					})
 				}
 				return finish(ctx, e, at.Client, promoted, fmt.Sprintf("%s/%s: nothing to do; every step is there", at.lane, at.environment))
 			})
@@ -168,7 +181,11 @@ func outcomeExit(ctx context.Context, c *client.Client, id int64) error {
 	switch d.Outcome {
 	case deploy.Done, deploy.Running:
 		return nil
-	case deploy.Failed, deploy.BackedOut, deploy.Cancelled, deploy.Interrupted:
+	case deploy.Cancelled:
+		if result := (gate.Result{Checks: d.Gate}); result.Held() { // it closed before the first statement
+			return gateExit(result)
+		}
+	case deploy.Failed, deploy.BackedOut, deploy.Interrupted:
 	}
 	return &codedError{exitFailed, ""}
 }

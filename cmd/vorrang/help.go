@@ -30,11 +30,11 @@ func groups() []struct {
 	}{
 		{"write and submit", []command{newCommand(), laneApply(), lanesCommand(), probeCommand(), submitCommand(), withdrawCommand()}},
 		{"releases", []command{cutCommand(), releasesCommand(), exportCommand()}},
-		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), deploymentsCommand(), watchCommand()}},
-		{"gates", []command{freezeCommand(), thawCommand(), backupCommand()}},
-		{"act", []command{promoteCommand(), rollbackCommand(), cancelCommand(), rebuildCommand()}},
-		{"people", []command{loginCommand(), logoutCommand(), whoamiCommand(), passwordCommand(), peopleCommand(), personCommand(), tokensCommand(), tokenCommand(), auditCommand()}},
+		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), deploymentsCommand(), watchCommand(), awaitCommand()}},
+		{"gates", []command{approveCommand(), waiveCommand(), freezeCommand(), thawCommand(), backupCommand()}},
+		{"act", []command{promoteCommand(), scheduledCommand(), rollbackCommand(), cancelCommand(), rebuildCommand()}},
 		{"record what you know", []command{baselineCommand(), attestCommand(), amendCommand(), settleCommand()}},
+		{"people", []command{loginCommand(), logoutCommand(), whoamiCommand(), passwordCommand(), peopleCommand(), personCommand(), tokensCommand(), tokenCommand(), auditCommand(), hooksCommand(), hookCommand()}},
 	}
 }
 
@@ -68,7 +68,7 @@ func overview(w io.Writer) {
 	}
 	fmt.Fprint(w, "vorrang help COMMAND explains one, with an example. Flags stand after the command.\n"+
 		"The service is found by VORRANG_SERVER; vorrang login, or a token in VORRANG_TOKEN, opens it.\n"+
-		"Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held · 4 a deployment failed · 5 in doubt\n")
+		"Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held, or not there yet · 4 a deployment failed · 5 in doubt\n")
 }
 
 func help(w io.Writer, args []string) error {

@@ -100,13 +100,19 @@ func gateCommand() command {
 	return command{
 		verb: "gate", does: "asks the checks that a promotion must meet, and shows their evidence",
 		explain: "Exit code 0 if the gate is clear, 3 if it is held, 5 if a step is in doubt.",
-		example: "vorrang gate -to production",
+		example: "vorrang gate -to production -release 2026.11\nvorrang gate -to production -release 2026.11 -junit gate.xml",
 		setUp: func(e *env) func(context.Context, []string) error {
+			junit := e.flags.String("junit", "", "write the checks to a `file` as JUnit XML too")
 			release := e.flags.String("release", "", "the `release` that is to be promoted; without it loose steps")
 			return e.onEnvironment("to", func(ctx context.Context, at spot) error {
 				answer, err := at.Gate(ctx, at.lane, at.environment, *release)
 				if err != nil {
 					return err
+				}
+				if *junit != "" {
+					if err := writeGateJUnit(*junit, at.lane, at.environment, answer); err != nil {
+						return err
+					}
 				}
 				if err := e.print(answer, func() { printGate(e, at.lane, at.environment, answer) }); err != nil {
 					return err
@@ -134,11 +140,15 @@ func printGate(e *env, lane, environment string, answer *api.GateAnswer) {
 	}
 	fmt.Fprintf(e.out, "the gate of %s/%s is %s\n", lane, environment, word)
 	printChecks(e.out, e.paint, answer.Checks, false)
+	for _, note := range answer.Notes {
+		fmt.Fprintln(e.out, e.paint.warn("! "+note))
+	}
 }
 
 // printChecks writes the gate's checks, or only those that hold.
 func printChecks(w io.Writer, p paint, checks []gate.Check, holdsOnly bool) {
 	t := table{}
+	var notAsked []string
 	for _, check := range checks {
 		mark := cell{string(check.Verdict), p.good}
 		switch {
@@ -147,7 +157,10 @@ func printChecks(w io.Writer, p paint, checks []gate.Check, holdsOnly bool) {
 		case holdsOnly:
 			continue
 		case check.Verdict == gate.NotAsked:
-			mark.paint = p.dim
+			notAsked = append(notAsked, string(check.ID))
+			continue
+		case check.Verdict == gate.Waived:
+			mark.paint = p.warn
 		}
 		t.add(cell{text: "  "}, mark, plain(string(check.ID)), plain(check.Evidence))
 		if check.Turn != "" {
@@ -155,6 +168,9 @@ func printChecks(w io.Writer, p paint, checks []gate.Check, holdsOnly bool) {
 		}
 	}
 	t.printRows(w)
+	if len(notAsked) > 0 {
+		fmt.Fprintln(w, p.dim("  not asked: "+strings.Join(notAsked, ", ")))
+	}
 }
 
 func ledgerCommand() command {

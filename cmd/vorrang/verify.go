@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/xml"
 	"fmt"
-	"os"
 
 	"vorrang/core/verify"
 	"vorrang/service/api"
@@ -127,9 +126,5 @@ func writeJUnit(path string, v *api.Verification) error {
 		all.Suites = append(all.Suites, junitSuite{Name: v.Lane + "/" + u.Environment, Tests: 1, Errors: 1,
 			Cases: []junitCase{{Class: v.Lane + "/" + u.Environment, Name: "reached", Error: &junitBad{Message: u.Message, Text: u.Next}}}})
 	}
-	text, err := xml.MarshalIndent(all, "", "  ")
-	if err != nil {
-		return err
-	}
-	return os.WriteFile(path, append([]byte(xml.Header), append(text, '\n')...), 0o644)
+	return writeXML(path, all)
 }

@@ -19,7 +19,7 @@ var (
 	ErrStopping  = errors.New("the service was stopped")
 )
 
-// Runner carries plans out. All fields but Stop and Preface must be set.
+// Runner carries plans out. All fields but Stop, Preface and Waived must be set.
 type Runner struct {
 	Target Target
 	Texts  func(ctx context.Context, checksum step.Checksum) ([]byte, error) // normal text of a step's file
@@ -33,6 +33,8 @@ type Runner struct {
 	Actor      string
 	Defaults   Settings // of the environment: role, and timeouts where a step gives none
 	Preface    []string // what was found out before, to stand in the events
+
+	Waived []ledger.Waived // to stand in the ledger with the first step
 }
 
 // Result is how a deployment ended.
@@ -261,6 +263,12 @@ func (r *run) settings(o step.Options) Settings {
 func (r *run) entry(action ledger.Action, s script, took time.Duration, detail *ledger.Detail) ledger.Entry {
 	e := ledger.Entry{Action: action, Step: r.step.Step.Number, Slug: r.step.Step.Slug, Checksum: s.checksum,
 		Deployment: r.Deployment, Actor: r.Actor, DurationMS: took.Milliseconds()}
+	if len(r.Waived) > 0 && len(r.done) == 0 {
+		if detail == nil {
+			detail = &ledger.Detail{}
+		}
+		detail.Waived = r.Waived
+	}
 	if detail != nil {
 		if r.step.Direction == ledger.Back {
 			detail.Direction = ledger.Back

@@ -16,9 +16,9 @@ import (
 // deployment is under way, or a promotion has yet to meet what is asked of it.
 func Expected(id ID) bool {
 	switch id {
-	case Quiet, SealedRelease, PreviousEnvironment, Soak, WayBack, InWindow, FreshBackup:
+	case Quiet, SealedRelease, PreviousEnvironment, Soak, WayBack, InWindow, FreshBackup, Approvals, Rehearsal:
 		return true
-	case KnownDatabase, LedgerIntact, Checksums, Catalogue, Order, NothingInDoubt, SameHistory:
+	case KnownDatabase, LedgerIntact, Checksums, Catalogue, Order, NothingInDoubt, SameHistory, Drift, Findings:
 	}
 	return false
 }

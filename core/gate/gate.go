@@ -43,6 +43,12 @@ const (
 	WayBack             ID = "way-back"             // every step has one
 	InWindow            ID = "window"               // it is a time for changes, and nothing is frozen
 	FreshBackup         ID = "backup"               // there is one that is not too old
+	Approvals           ID = "approvals"            // enough people have approved of it
+
+	// places for what later versions ask
+	Drift     ID = "drift"     // the schema is as the last deployment left it
+	Rehearsal ID = "rehearsal" // a trial on a scratch copy went well
+	Findings  ID = "findings"  // nothing in the SQL that a reviewer should know
 )
 
 // Check is one question that the gate asks.
@@ -71,6 +77,15 @@ type Facts struct {
 	Previous *Previous   // the environment before; nil for the first of a lane
 	Freezes  []Freeze    // in force, or to come
 	Backup   *Backup     // the newest that was reported; nil for none
+
+	// what people add
+	Actor   string                   // who asks
+	Digest  step.Checksum            // of the release; empty for loose steps
+	History []ledger.Entry           // of the target
+	Given   []Approval               // of this release, on this environment
+	Authors map[step.Number][]string // who submitted the steps; where authors may not approve
+	Waivers []Waiver                 // that no deployment has used yet
+	Changes []Asking                 // of the gate itself, since the last deployment
 }
 
 // Freeze forbids promotions to an environment for a time.
@@ -133,7 +148,9 @@ type Running struct {
 
 // Result is the gate's answer.
 type Result struct {
-	Checks []Check `json:"checks"`
+	Checks  []Check  `json:"checks"`
+	Notes   []string `json:"notes,omitempty"`   // what was changed of the gate itself
+	Waivers []Waiver `json:"waivers,omitempty"` // that turned a hold
 }
 
 // Held reports whether any check holds.
@@ -170,10 +187,11 @@ func (r Result) InDoubt() bool {
 
 // Forward asks everything that a promotion must meet.
 func Forward(f Facts) Result {
-	return Result{Checks: []Check{
+	return f.notes(f.waive(Result{Checks: []Check{
 		f.knownDatabase(), f.ledgerIntact(), f.checksums(), f.catalogue(), f.order(), f.nothingInDoubt(), f.quiet(),
-		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.window(), f.backup(),
-	}}
+		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.approvals(), f.window(), f.backup(),
+		later(Drift, "drift"), later(Rehearsal, "rehearsals"), later(Findings, "findings"),
+	}}))
 }
 
 // Back asks what a rollback must meet. Edited, absent and late steps do not
@@ -183,9 +201,15 @@ func Back(f Facts) Result {
 }
 
 // Rebuild asks what must be met before a disposable environment is emptied.
-// Whatever its steps' states are goes with that.
+// Whatever its steps' states are goes with that. It applies loose steps, so an
+// environment that takes releases only is not rebuilt.
 func Rebuild(f Facts) Result {
-	return Result{Checks: []Check{f.ledgerIntact(), f.quiet()}}
+	loose := pass(SealedRelease, "%s takes loose steps", f.View.Environment)
+	if f.Asks.Release {
+		loose = Check{SealedRelease, Hold, fmt.Sprintf("%s takes sealed releases only, and a rebuild applies loose steps", f.View.Environment),
+			"rebuild an environment that takes loose steps; an administrator declares what an environment takes, in lane.yaml"}
+	}
+	return Result{Checks: []Check{f.ledgerIntact(), f.quiet(), loose, f.window()}}
 }
 
 func pass(id ID, format string, args ...any) Check {

@@ -8,12 +8,14 @@ import (
 
 // Gate is what an environment asks of a promotion beyond what every gate asks.
 type Gate struct {
-	Release  bool          `json:"release" description:"Only sealed releases, no loose steps."`
-	Previous bool          `json:"previous_environment" description:"Everything must be applied in the environment before."`
-	WayBack  bool          `json:"way_back" description:"Every step must have a way back."`
-	Soak     time.Duration `json:"soak_ns" description:"How long everything must have been in the environment before, without trouble; nanoseconds, 0 for not asked."`
-	Backup   time.Duration `json:"backup_ns" description:"How old the newest reported backup may be; nanoseconds, 0 for not asked."`
-	Window   *Window       `json:"window,omitempty" description:"When it may be changed; at any time, if absent."`
+	Release    bool          `json:"release" description:"Only sealed releases, no loose steps."`
+	Previous   bool          `json:"previous_environment" description:"Everything must be applied in the environment before."`
+	WayBack    bool          `json:"way_back" description:"Every step must have a way back."`
+	Soak       time.Duration `json:"soak_ns" description:"How long everything must have been in the environment before, without trouble; nanoseconds, 0 for not asked."`
+	Backup     time.Duration `json:"backup_ns" description:"How old the newest reported backup may be; nanoseconds, 0 for not asked."`
+	Approvals  int           `json:"approvals" description:"How many people must approve of a release; 0 for not asked."`
+	NotAuthors bool          `json:"approvers_are_not_authors,omitempty" description:"Whoever submitted a step of it does not count."`
+	Window     *Window       `json:"window,omitempty" description:"When it may be changed; at any time, if absent."`
 }
 
 // production is the environment that asks for releases unless its gate says
@@ -34,16 +36,19 @@ func usual(environment string) Gate {
 	return Gate{Release: strict, Previous: strict}
 }
 
-const gateKeys = "release, previous-environment, way-back, soak, backup, window"
+const gateKeys = "release, previous-environment, approvals, way-back, soak, backup, window"
 
 // gate reads the gate section of an environment. What it does not say is as
 // usual.
 func (r *reader) gate(node *yaml.Node, environment string) *Gate {
 	g := usual(environment)
+	release := "" // what the file says of it
 	r.fields(node, gateKeys, func(key string, value *yaml.Node) bool {
 		switch key {
 		case "release":
-			g.Release = r.asked(value, key)
+			g.Release, release = r.asked(value, key), value.Value
+		case "approvals":
+			r.approvals(value, &g)
 		case "previous-environment":
 			g.Previous = r.asked(value, key)
 		case "way-back":
@@ -54,14 +59,45 @@ func (r *reader) gate(node *yaml.Node, environment string) *Gate {
 			g.Backup = *r.duration(value, key)
 		case "window":
 			g.Window = r.window(value)
-		case "approvals", "drift", "rehearsal", "findings":
+		case "drift", "rehearsal", "findings":
 			r.report(value, "this version does not make the check %q; take it out, so that nobody relies on it", key)
 		default:
 			return false
 		}
 		return true
 	})
+	if g.Approvals > 0 && release != "" && !g.Release {
+		r.report(node, "approvals are given to releases; write release: required, or leave it out")
+	}
+	g.Release = g.Release || g.Approvals > 0
 	return &g
+}
+
+// approvals reads a number, or a section that says more.
+func (r *reader) approvals(node *yaml.Node, g *Gate) {
+	number := node
+	if node.Kind == yaml.MappingNode {
+		number = nil
+		r.fields(node, "count, authors", func(key string, value *yaml.Node) bool {
+			switch key {
+			case "count":
+				number = value
+			case "authors":
+				if g.NotAuthors = value.Value == "excluded"; !g.NotAuthors && value.Value != "counted" {
+					r.report(value, "authors are excluded or counted, not %q", value.Value)
+				}
+			default:
+				return false
+			}
+			return true
+		})
+	}
+	const most = 9
+	if number == nil {
+		r.report(node, "say how many approvals: count: 1")
+	} else if err := number.Decode(&g.Approvals); err != nil || g.Approvals < 0 || g.Approvals > most {
+		r.report(number, "approvals is a number from 0 to %d, not %q", most, number.Value)
+	}
 }
 
 func (r *reader) asked(node *yaml.Node, key string) bool {
@@ -122,6 +158,10 @@ func (g *Gate) written() any {
 	}
 	word := map[bool]string{true: "required", false: "not-asked"}
 	all := map[string]any{"release": word[g.Release], "previous-environment": word[g.Previous], "way-back": word[g.WayBack]}
+	if g.Approvals > 0 {
+		authors := map[bool]string{true: "excluded", false: "counted"}
+		all["approvals"] = map[string]any{"count": g.Approvals, "authors": authors[g.NotAuthors]}
+	}
 	if g.Soak > 0 {
 		all["soak"] = g.Soak.String()
 	}

@@ -64,6 +64,11 @@ var (
 	secretPattern = regexp.MustCompile(`(?i)^[a-z][a-z0-9+.-]*://|password\s*=|host\s*=`)
 )
 
+// IsReference reports whether a text is env:NAME or file:PATH.
+func IsReference(text string) bool {
+	return envPattern.MatchString(text) || strings.HasPrefix(text, "file:/") && len(text) > len("file:/")
+}
+
 // checkTarget says what is wrong with a target reference, and never repeats
 // it, since it may hold a password.
 func checkTarget(target string) error {
@@ -71,9 +76,7 @@ func checkTarget(target string) error {
 	case secretPattern.MatchString(target):
 		return fmt.Errorf("a connection URL stands here; no credential may stand in this file: " +
 			"put the URL into the service's environment and write env:NAME, or into a file and write file:PATH")
-	case envPattern.MatchString(target):
-		return nil
-	case strings.HasPrefix(target, "file:/") && len(target) > len("file:/"):
+	case IsReference(target):
 		return nil
 	}
 	return fmt.Errorf("a target is a reference: env:NAME for a variable of the service's environment, or file:/PATH for a file on its machine")

@@ -46,7 +46,7 @@ func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
 		"a target of no form":     {"lane: a\nenvironments:\n  - name: a\n    target: HARBOUR_URL\n", "lane.yaml:4:13: a target is a reference"},
 		"a bad duration":          {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    lock-timeout: soon\n", "lane.yaml:5:19: lock-timeout:"},
 		"a bad boolean":           {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    disposable: maybe\n", "lane.yaml:5:17: disposable is true or false"},
-		"a gate":                  {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    gate: {approvals: 1}\n", `lane.yaml:5:23: this version does not make the check "approvals"`},
+		"a gate":                  {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    gate: {rehearsal: required}\n", `lane.yaml:5:23: this version does not make the check "rehearsal"`},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -81,16 +81,17 @@ func TestTheNearestPolicyHolds(t *testing.T) {
 }
 
 func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
-	const file = "lane: harbour\nenvironments:\n  - {name: staging, target: env:A, gate: {soak: 24h, way-back: required, backup: 12h, window: {days: [mon, tue], hours: 22:00-02:00, zone: Europe/Berlin}}}\n  - {name: production, target: env:B, lock-timeout: 2s, schemas: [harbour]}\n  - {name: mirror, target: env:C, disposable: true, gate: {release: required, previous-environment: not-asked}}\n"
+	const file = "lane: harbour\nenvironments:\n  - {name: staging, target: env:A, gate: {soak: 24h, way-back: required, backup: 12h, window: {days: [mon, tue], hours: 22:00-02:00, zone: Europe/Berlin}}}\n  - {name: production, target: env:B, lock-timeout: 2s, schemas: [harbour]}\n  - {name: mirror, target: env:C, disposable: true, gate: {release: required, previous-environment: not-asked}}\n  - {name: twin, target: env:D, gate: {approvals: {count: 2, authors: excluded}}}\n"
 	l, err := Parse("lane.yaml", []byte(file))
 	require.NoError(t, err)
 	assert.Equal(t, Gate{WayBack: true, Soak: 24 * time.Hour, Backup: 12 * time.Hour, Window: &Window{Days: []string{"mon", "tue"}, From: "22:00", To: "02:00", Zone: "Europe/Berlin"}}, l.Environments[0].Asks())
 	assert.Equal(t, Gate{Release: true, Previous: true}, l.Environments[1].Asks(), "production asks for releases by default")
 	assert.Equal(t, Gate{Release: true}, l.Environments[2].Asks())
+	assert.Equal(t, Gate{Release: true, Approvals: 2, NotAuthors: true}, l.Environments[3].Asks(), "approvals are given to releases")
 	again, err := Parse("lane.yaml", l.File())
 	require.NoError(t, err)
 	assert.Equal(t, l, again, "a lane can be written as a file: %s", l.File())
-	for gate, says := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "approvals: 1": `does not make the check "approvals"`, "window: {hours: late}": "hours are two times", "window: {days: [mon]}": "the window has no hours", "window: {hours: 08:00-16:00, zone: Moon/Sea}": "is no time zone", "window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
+	for gate, says := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "drift: required": `does not make the check "drift"`, "approvals: many": "approvals is a number from 0 to 9", "approvals: {authors: excluded}": "say how many approvals", "approvals: {count: 1, authors: hanged}": "authors are excluded or counted", "approvals: 1, release: not-asked": "approvals are given to releases", "window: {hours: late}": "hours are two times", "window: {days: [mon]}": "the window has no hours", "window: {hours: 08:00-16:00, zone: Moon/Sea}": "is no time zone", "window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
 		_, err := Parse("lane.yaml", []byte("lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {"+gate+"}}]"))
 		assert.ErrorContains(t, err, says)
 	}
@@ -124,4 +125,24 @@ func TestAWindowOpensAndCloses(t *testing.T) {
 			}
 		})
 	}
+}
+
+func TestWhatADeclarationChangesIsSaid(t *testing.T) {
+	parse := func(environments string) Lane {
+		l, err := Parse("lane.yaml", []byte("lane: harbour\nenvironments: ["+environments+"]"))
+		require.NoError(t, err)
+		return l
+	}
+	before := parse("{name: development, target: env:A}, {name: staging, target: env:B}, {name: production, target: env:C, gate: {approvals: 2, soak: 24h}}")
+	assert.Empty(t, Changes(before, before))
+	after := parse("{name: staging, target: env:B}, {name: production, target: env:D, gate: {approvals: 1, release: required, previous-environment: not-asked}}, {name: mirror, target: env:E}")
+	assert.Equal(t, []Change{
+		{"staging", "the environment before: none, was development"},
+		{"production", "previous-environment: not-asked, was required"},
+		{"production", "approvals: 1, was 2"},
+		{"production", "soak: 0s, was 24h0m0s"},
+		{"production", "target: env:D, was env:C"},
+		{"mirror", "the environment is new in the lane"},
+		{"development", "the environment was taken out of the lane"},
+	}, Changes(before, after))
 }

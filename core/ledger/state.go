@@ -56,9 +56,18 @@ type Detail struct {
 	Seen      []string      `json:"seen,omitempty"`    // of a repair: what was found in the target, a line each
 	Dropped   []string      `json:"dropped,omitempty"` // of a settled step: the invalid indexes that were dropped first
 
+	Waived []Waived `json:"waived,omitempty"` // of a deployment's first step: the gate's checks that somebody waived for it
+
 	// of a baseline
 	Tables int           `json:"tables,omitempty"` // found in the application's schemas
 	Covers []step.Number `json:"covers,omitempty"` // the catalogue's steps at or below it
+}
+
+// Waived is a check of the gate that somebody waived for one deployment.
+type Waived struct {
+	Check  string `json:"check"`
+	By     string `json:"by"`
+	Reason string `json:"reason"`
 }
 
 // What a step in doubt can be settled as.

@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -34,6 +36,28 @@ type Plan struct {
 	Actions   []Action         `json:"actions"`
 	OnFailure Policy           `json:"on_failure,omitempty"` // empty means Stop
 	Whole     bool             `json:"whole,omitempty"`      // all actions in one transaction
+}
+
+// Within reports whether another plan, made later, still does everything that
+// this one does, in the same way. It may do more.
+func (p Plan) Within(later Plan) bool {
+	still := map[step.Number]Action{}
+	for _, a := range later.Actions {
+		still[a.Step.Number] = a
+	}
+	for _, a := range p.Actions {
+		if !same(a, still[a.Step.Number]) {
+			return false
+		}
+	}
+	return p.Direction == later.Direction && p.Empties == later.Empties && same(p.Emptied, later.Emptied)
+}
+
+// same compares by what is written down.
+func same[T any](a, b T) bool {
+	one, err := json.Marshal(a)
+	other, bad := json.Marshal(b)
+	return err == nil && bad == nil && bytes.Equal(one, other)
 }
 
 // Promise checks that a plan can keep what OnFailure and Whole promise. The

@@ -43,7 +43,7 @@ CREATE TABLE records.asking (
 );
 CREATE INDEX asking_environment ON records.asking (lane, environment, changed_at DESC);
 
-CREATE TABLE records.appointment (
+CREATE TABLE records.scheduled (
     id          bigint      NOT NULL GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
     lane        text        NOT NULL REFERENCES records.lane,
     environment text        NOT NULL,
@@ -57,6 +57,6 @@ CREATE TABLE records.appointment (
     deployment  bigint      REFERENCES records.deployment,
     ended_at    timestamptz
 );
-CREATE INDEX appointment_waiting ON records.appointment (due_at) WHERE state = 'waiting';
+CREATE INDEX scheduled_waiting ON records.scheduled (due_at) WHERE state = 'waiting';
 
 ALTER TABLE records.deployment ADD COLUMN digest text;

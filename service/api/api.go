@@ -219,7 +219,29 @@ type Promoted struct {
 	Nothing    bool         `json:"nothing" description:"There was nothing to do."`
 	Deployment *Deployment  `json:"deployment,omitempty"`
 	Gate       []gate.Check `json:"gate" nullable:"false"`
+	Scheduled  *Scheduled   `json:"scheduled,omitempty" description:"Where it was put off."`
 	Settled    []string     `json:"settled" nullable:"false" description:"Steps in doubt that were settled by their check."`
+}
+
+// Scheduled is a promotion that waits for its time, or what became of one.
+type Scheduled struct {
+	ID          int64      `json:"id"`
+	Lane        string     `json:"lane"`
+	Environment string     `json:"environment"`
+	At          time.Time  `json:"at"`
+	Release     string     `json:"release,omitempty"`
+	Through     string     `json:"through,omitempty"`
+	Actor       string     `json:"actor"`
+	MadeAt      time.Time  `json:"made_at"`
+	State       string     `json:"state" enum:"waiting,started,done,held,failed,missed,dropped"`
+	Says        string     `json:"says,omitempty" description:"Why it did not begin."`
+	Deployment  int64      `json:"deployment,omitempty"`
+	EndedAt     *time.Time `json:"ended_at,omitempty"`
+}
+
+// ScheduledList lists scheduled promotions, those that wait first.
+type ScheduledList struct {
+	Scheduled []Scheduled `json:"scheduled" nullable:"false"`
 }
 
 // Deployment is one carrying-out of a plan.
@@ -327,6 +349,18 @@ type Look struct {
 type GateAnswer struct {
 	Gate   string       `json:"gate" enum:"clear,held"`
 	Checks []gate.Check `json:"checks" nullable:"false"`
+	Notes  []string     `json:"notes" nullable:"false" description:"What was changed of the gate itself since the last deployment."`
+}
+
+// Approved answers an approval.
+type Approved struct {
+	gate.Approval
+	Check gate.Check `json:"check" description:"What the gate says of the approvals now."`
+}
+
+// ApprovalWithdrawn answers when approvals were taken back.
+type ApprovalWithdrawn struct {
+	Withdrawn int64 `json:"withdrawn"`
 }
 
 // StepTexts is one step of the catalogue with its texts.

@@ -24,6 +24,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Says what was sent to hooks, newest first
+         * @description Needs: administrator.
+         */
+        get: operations["listDeliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deployments": {
         parameters: {
             query?: never;
@@ -99,6 +119,50 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lists the programs that are told of what happens
+         * @description Needs: administrator.
+         */
+        get: operations["listHooks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks/{hook}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keeps a hook: new, or changed
+         * @description Needs: administrator.
+         */
+        put: operations["putHook"];
+        post?: never;
+        /**
+         * Removes a hook with its deliveries
+         * @description Needs: administrator.
+         */
+        delete: operations["removeHook"];
         options?: never;
         head?: never;
         patch?: never;
@@ -202,6 +266,46 @@ export interface paths {
          * @description Needs: keeper or administrator.
          */
         post: operations["amend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approves of a release, as its plan is now
+         * @description Needs: approver or administrator.
+         */
+        post: operations["approve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/approvals/withdrawal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Takes one's own approvals of a release back
+         * @description Needs: approver or administrator.
+         */
+        post: operations["withdrawApproval"];
         delete?: never;
         options?: never;
         head?: never;
@@ -428,6 +532,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/environments/{environment}/scheduled/{scheduled}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Takes a scheduled promotion back
+         * @description Needs: releaser or administrator.
+         */
+        delete: operations["dropScheduled"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}/settlements": {
         parameters: {
             query?: never;
@@ -482,6 +606,26 @@ export interface paths {
          * @description Needs: approver, keeper or administrator.
          */
         post: operations["thaw"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/waivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lets a check's hold pass once, for one deployment
+         * @description Needs: keeper or administrator.
+         */
+        post: operations["waive"];
         delete?: never;
         options?: never;
         head?: never;
@@ -544,6 +688,26 @@ export interface paths {
          * @description Needs: any role there.
          */
         get: operations["export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/scheduled": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lists the promotions that wait for their time, and what became of others
+         * @description Needs: any role there.
+         */
+        get: operations["listScheduled"];
         put?: never;
         post?: never;
         delete?: never;
@@ -816,6 +980,33 @@ export interface components {
             reason: string;
             step: string;
         };
+        ApprovalWithdrawn: {
+            /** Format: int64 */
+            withdrawn: number;
+        };
+        ApproveIn: {
+            note?: string;
+            release: string;
+        };
+        Approved: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description What the gate says of the approvals now. */
+            check: components["schemas"]["Check"];
+            /** @description Of the release. */
+            digest: string;
+            /** Format: int64 */
+            id: number;
+            note?: string;
+            release: string;
+            /**
+             * Format: int64
+             * @description Of the target's ledger then.
+             */
+            seq: number;
+            steps: components["schemas"]["Planned"][];
+        };
         AttestIn: {
             /** @description Record it though not everything is as the steps should have left it. */
             acknowledge?: boolean;
@@ -926,6 +1117,33 @@ export interface components {
             notes?: string;
             /** @description The last step; all if absent. */
             through?: string;
+        };
+        Deliveries: {
+            deliveries: components["schemas"]["Delivery"][];
+        };
+        Delivery: {
+            /** Format: date-time */
+            ended_at?: null | string;
+            /** @description The id of the event; the same for every try. */
+            event: string;
+            hook: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made_at: string;
+            /**
+             * Format: date-time
+             * @description Of the next try.
+             */
+            next_at?: null | string;
+            /** @description What was wrong with the last try. */
+            says?: string;
+            /** @enum {string} */
+            state: "waiting" | "delivered" | "given up";
+            /** @description Of HTTP, of the last try. */
+            status?: number;
+            tries: number;
+            type: string;
         };
         Deployment: {
             actor: string;
@@ -1193,6 +1411,10 @@ export interface components {
             until: string;
         };
         Gate: {
+            /** @description How many people must approve of a release; 0 for not asked. */
+            approvals: number;
+            /** @description Whoever submitted a step of it does not count. */
+            approvers_are_not_authors?: boolean;
             /** @description How old the newest reported backup may be; nanoseconds, 0 for not asked. */
             backup_ns: components["schemas"]["Duration"];
             /** @description Everything must be applied in the environment before. */
@@ -1210,8 +1432,37 @@ export interface components {
             checks: components["schemas"]["Check"][];
             /** @enum {string} */
             gate: "clear" | "held";
+            /** @description What was changed of the gate itself since the last deployment. */
+            notes: string[];
         };
         Grants: string[];
+        Hook: {
+            /** @description held, approved, started, failed, done. */
+            events: string[];
+            /** @description Only of this lane; of all if absent. */
+            lane?: string;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            name: string;
+            /** @description Where the service finds it: env:NAME or file:PATH. */
+            secret: string;
+            /** @description Or a reference to it: env:NAME or file:PATH. */
+            url: string;
+        };
+        HookIn: {
+            /** @description held, approved, started, failed, done. */
+            events: string[] | null;
+            /** @description Only of this lane. */
+            lane?: string;
+            /** @description Where the service finds the secret that signs: env:NAME or file:PATH. */
+            secret: string;
+            /** @description Or a reference to it: env:NAME or file:PATH. */
+            url: string;
+        };
+        Hooks: {
+            hooks: components["schemas"]["Hook"][];
+        };
         Lane: {
             about?: string;
             engine: string;
@@ -1315,6 +1566,12 @@ export interface components {
             /** @description Grants to be taken back. */
             take?: string[];
         };
+        Planned: {
+            back?: string;
+            check?: string;
+            forward: string;
+            number: string;
+        };
         Preview: {
             actions: components["schemas"]["PreviewAction"][];
             direction: string;
@@ -1375,6 +1632,11 @@ export interface components {
         };
         PromoteIn: {
             /**
+             * Format: date-time
+             * @description Not now, but then, if its gate is clear then; at most 90 days ahead.
+             */
+            at?: string;
+            /**
              * @description What becomes of this deployment's earlier steps when one fails; what the lane says if absent.
              * @enum {string}
              */
@@ -1391,6 +1653,8 @@ export interface components {
             gate: components["schemas"]["Check"][];
             /** @description There was nothing to do. */
             nothing: boolean;
+            /** @description Where it was put off. */
+            scheduled?: components["schemas"]["Scheduled"];
             /** @description Steps in doubt that were settled by their check. */
             settled: string[];
         };
@@ -1450,6 +1714,30 @@ export interface components {
             steps?: number;
             /** @description Everything above this step; 0 is everything. */
             to?: string;
+        };
+        Scheduled: {
+            actor: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            deployment?: number;
+            /** Format: date-time */
+            ended_at?: null | string;
+            environment: string;
+            /** Format: int64 */
+            id: number;
+            lane: string;
+            /** Format: date-time */
+            made_at: string;
+            release?: string;
+            /** @description Why it did not begin. */
+            says?: string;
+            /** @enum {string} */
+            state: "waiting" | "started" | "done" | "held" | "failed" | "missed" | "dropped";
+            through?: string;
+        };
+        ScheduledList: {
+            scheduled: components["schemas"]["Scheduled"][];
         };
         Session: {
             /**
@@ -1671,6 +1959,26 @@ export interface components {
             /** @description Those that could not be. */
             unreached: components["schemas"]["Unreached"][];
         };
+        WaiveIn: {
+            /** @description The id of the check that holds. */
+            check: string;
+            reason: string;
+            /** @description That is to be promoted; loose steps if absent. */
+            release?: string;
+        };
+        Waiver: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            check: string;
+            /** @description Of the release; absent for loose steps. */
+            digest?: string;
+            /** Format: int64 */
+            id: number;
+            reason: string;
+            /** Format: date-time */
+            until: string;
+        };
         Window: {
             /** @description mon to sun. */
             days: string[] | null;
@@ -1680,6 +1988,9 @@ export interface components {
             to: string;
             /** @description Of the IANA time zone database. */
             zone: string;
+        };
+        WithdrawApprovalIn: {
+            release: string;
         };
         Withdrawn: {
             direction?: string;
@@ -1729,6 +2040,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Audit"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listDeliveries: {
+        parameters: {
+            query?: {
+                hook?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Deliveries"];
                 };
             };
             default: {
@@ -1857,6 +2199,96 @@ export interface operations {
                     "application/json": components["schemas"]["Events"];
                     "text/event-stream": string;
                 };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listHooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hooks"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putHook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                hook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["HookIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hook"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeHook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                hook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: {
                 headers: {
@@ -2052,6 +2484,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Recorded"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    approve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ApproveIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Approved"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdrawApproval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["WithdrawApprovalIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalWithdrawn"];
                 };
             };
             default: {
@@ -2454,6 +2956,36 @@ export interface operations {
             };
         };
     };
+    dropScheduled: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+                scheduled: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     settle: {
         parameters: {
             query?: never;
@@ -2544,6 +3076,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Thawed"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    waive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["WaiveIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Waiver"];
                 };
             };
             default: {
@@ -2680,6 +3247,36 @@ export interface operations {
                 };
                 content: {
                     "application/gzip": string;
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listScheduled: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduledList"];
                 };
             };
             default: {

@@ -1,0 +1,71 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"vorrang/core/gate"
+	"vorrang/service/api"
+)
+
+// Approve approves of a release on an environment, as its plan is now. Repeated,
+// it is counted once.
+func (c *Client) Approve(ctx context.Context, lane, environment, release, note string) (*api.Approved, error) {
+	return post[api.Approved](ctx, c, environmentPath(lane, environment)+"/approvals", map[string]string{"release": release, "note": note})
+}
+
+// WithdrawApproval takes one's own approvals of a release back. Repeated, it is
+// refused.
+func (c *Client) WithdrawApproval(ctx context.Context, lane, environment, release string) (*api.ApprovalWithdrawn, error) {
+	return post[api.ApprovalWithdrawn](ctx, c, environmentPath(lane, environment)+"/approvals/withdrawal", map[string]string{"release": release})
+}
+
+// Waive lets a check's hold pass for the next deployment of a release, or of
+// loose steps if it is empty.
+func (c *Client) Waive(ctx context.Context, lane, environment, check, release, reason string) (*gate.Waiver, error) {
+	return post[gate.Waiver](ctx, c, environmentPath(lane, environment)+"/waivers", map[string]string{"check": check, "release": release, "reason": reason})
+}
+
+// Scheduled lists a lane's scheduled promotions, those that wait first.
+func (c *Client) Scheduled(ctx context.Context, lane string) (*api.ScheduledList, error) {
+	return get[api.ScheduledList](ctx, c, lanePath(lane)+"/scheduled", nil)
+}
+
+// DropScheduled takes a scheduled promotion back. Repeated, it is not found.
+func (c *Client) DropScheduled(ctx context.Context, lane, environment string, id int64) error {
+	return c.remove(ctx, environmentPath(lane, environment)+"/scheduled/"+strconv.FormatInt(id, 10))
+}
+
+func (c *Client) remove(ctx context.Context, path string) error {
+	_, err := call[struct{}](ctx, c, request{method: http.MethodDelete, path: path})
+	return err
+}
+
+// Hooks lists the programs that are told of what happens.
+func (c *Client) Hooks(ctx context.Context) (*api.Hooks, error) {
+	return get[api.Hooks](ctx, c, "/api/v1/hooks", nil)
+}
+
+// PutHook keeps a hook under its name, new or changed. Its secret is a reference.
+func (c *Client) PutHook(ctx context.Context, h api.Hook) (*api.Hook, error) {
+	body, err := json.Marshal(map[string]any{"url": h.URL, "secret": h.Secret, "events": h.Events, "lane": h.Lane})
+	if err != nil {
+		return nil, err
+	}
+	return call[api.Hook](ctx, c, request{method: http.MethodPut, path: "/api/v1/hooks/" + url.PathEscape(h.Name), body: bytes.NewReader(body), kind: "application/json"})
+}
+
+// RemoveHook removes a hook. Repeated, it is not found.
+func (c *Client) RemoveHook(ctx context.Context, name string) error {
+	return c.remove(ctx, "/api/v1/hooks/"+url.PathEscape(name))
+}
+
+// Deliveries lists what was sent to a hook, or to all if it is empty, newest
+// first.
+func (c *Client) Deliveries(ctx context.Context, hook string, limit int) (*api.Deliveries, error) {
+	return get[api.Deliveries](ctx, c, "/api/v1/deliveries", url.Values{"hook": {hook}, "limit": {strconv.Itoa(limit)}})
+}

@@ -1,0 +1,199 @@
+package gate
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+)
+
+// What people add to a gate: approvals and waivers.
+
+// Approval is somebody's word that a release may be promoted to an environment,
+// as the plan was then.
+type Approval struct {
+	ID      int64         `json:"id"`
+	Release string        `json:"release"`
+	Digest  step.Checksum `json:"digest" description:"Of the release."`
+	Seq     int64         `json:"seq" description:"Of the target's ledger then."`
+	Steps   []Planned     `json:"steps" nullable:"false"`
+	Note    string        `json:"note,omitempty"`
+	By      string        `json:"by"`
+	At      time.Time     `json:"at"`
+}
+
+// Planned is a step of an approved plan, with its texts.
+type Planned struct {
+	Number  step.Number   `json:"number"`
+	Forward step.Checksum `json:"forward"`
+	Back    step.Checksum `json:"back,omitempty"`
+	Check   step.Checksum `json:"check,omitempty"`
+}
+
+// PlannedOf names the steps of a plan with their texts.
+func PlannedOf(steps []plan.Step) []Planned {
+	list := make([]Planned, len(steps))
+	for i, s := range steps {
+		list[i] = Planned{Number: s.Number, Forward: s.Forward.Checksum}
+		if s.Back != nil {
+			list[i].Back = s.Back.Checksum
+		}
+		if s.Check != nil {
+			list[i].Check = s.Check.Checksum
+		}
+	}
+	return list
+}
+
+// Waiver lets a check's hold pass once, for one deployment.
+type Waiver struct {
+	ID     int64         `json:"id"`
+	Check  ID            `json:"check"`
+	Digest step.Checksum `json:"digest,omitempty" description:"Of the release; absent for loose steps."`
+	Reason string        `json:"reason"`
+	By     string        `json:"by"`
+	At     time.Time     `json:"at"`
+	Until  time.Time     `json:"until"`
+}
+
+// Asking is a change of what an environment's gate depends on.
+type Asking struct {
+	What string
+	By   string
+	At   time.Time
+}
+
+// Waivable reports whether anybody may waive a check. What says that the history
+// is not what it should be has a repair of its own; approvals and releases are
+// what makes a promotion governed.
+func Waivable(id ID) bool {
+	switch id {
+	case Order, PreviousEnvironment, SameHistory, Soak, WayBack, InWindow, FreshBackup:
+		return true
+	case KnownDatabase, LedgerIntact, Checksums, Catalogue, NothingInDoubt, Quiet, SealedRelease, Approvals, Drift, Rehearsal, Findings:
+	}
+	return false
+}
+
+// IsCheck reports whether a text is a check's id.
+func IsCheck(id ID) bool {
+	return slices.ContainsFunc(Forward(Facts{}).Checks, func(c Check) bool { return c.ID == id })
+}
+
+// waive turns the holds that somebody waived.
+func (f Facts) waive(r Result) Result {
+	for i, c := range r.Checks {
+		if c.Verdict != Hold || !Waivable(c.ID) {
+			continue
+		}
+		for _, w := range f.Waivers {
+			if w.Check == c.ID && w.Digest == f.Digest && f.Now.Before(w.Until) {
+				r.Checks[i] = Check{ID: c.ID, Verdict: Waived, Evidence: fmt.Sprintf("waived by %s for one deployment: %s; else it would hold: %s", w.By, w.Reason, c.Evidence)}
+				r.Waivers = append(r.Waivers, w)
+				break
+			}
+		}
+	}
+	return r
+}
+
+// notes says what was changed of the gate itself since the last deployment.
+func (f Facts) notes(r Result) Result {
+	for _, a := range f.Changes {
+		r.Notes = append(r.Notes, fmt.Sprintf("since the last deployment the gate was changed, by %s at %s: %s", a.By, utc(a.At), a.What))
+	}
+	return r
+}
+
+// Stands says why an approval does not count for what would be promoted now; an
+// empty text means that it counts.
+func (f Facts) Stands(a Approval) string {
+	if a.Digest != f.Digest {
+		return "it is for another release"
+	}
+	if a.By == f.Actor {
+		return "who asks for a promotion cannot approve it"
+	}
+	approved := map[step.Number]Planned{}
+	for _, p := range a.Steps {
+		approved[p.Number] = p
+	}
+	for _, now := range f.planned() {
+		if f.Asks.NotAuthors && slices.Contains(f.Authors[now.Step.Number], a.By) {
+			return fmt.Sprintf("%s wrote step %s", a.By, now.Step.Number)
+		}
+		then, known := approved[now.Step.Number]
+		if !known {
+			return fmt.Sprintf("the plan changed: step %s was not in it", now.Step.Number)
+		}
+		if PlannedOf([]plan.Step{now.Step})[0] != then {
+			return fmt.Sprintf("the plan changed: step %s had another text", now.Step.Number)
+		}
+	}
+	for _, e := range f.History {
+		if e.Seq <= a.Seq {
+			continue
+		}
+		_, known := approved[e.Step]
+		carriedOut := e.Action == ledger.Applied || e.Action == ledger.Begun || e.Action == ledger.Failed || e.Action == ledger.Settled
+		if !known || !carriedOut {
+			return fmt.Sprintf("the target changed: step %s was %s at %s", e.Step, e.Action, utc(e.At))
+		}
+	}
+	if int64(f.Entries) < a.Seq {
+		return "the target's ledger is shorter than it was"
+	}
+	return ""
+}
+
+// approvals asks whether enough people approved of exactly this.
+func (f Facts) approvals() Check {
+	asked := f.Asks.Approvals
+	switch {
+	case asked == 0:
+		return notAsked(Approvals)
+	case len(f.planned()) == 0:
+		return pass(Approvals, "nothing is to be applied")
+	case f.Digest == "":
+		return Check{Approvals, Hold, fmt.Sprintf("%s %s asked, and approvals are given to releases; none is named", count(asked, "approval"), isOrAre(asked)),
+			"name the release with -release NAME"}
+	}
+	var valid, void []string
+	var by []string
+	for _, a := range f.Given {
+		if why := f.Stands(a); why != "" {
+			void = append(void, fmt.Sprintf("that of %s does not count: %s", a.By, why))
+		} else if !slices.Contains(by, a.By) {
+			by = append(by, a.By)
+			valid = append(valid, fmt.Sprintf("by %s at %s", a.By, utc(a.At)))
+		}
+	}
+	evidence := fmt.Sprintf("%s of release %s %s asked, and %d %s given", count(asked, "approval"), f.Release, isOrAre(asked), len(valid), isOrAre(len(valid)))
+	if len(valid) > 0 {
+		evidence += ": " + strings.Join(valid, ", ")
+	}
+	if len(void) > 0 {
+		evidence += "; " + strings.Join(void, "; ")
+	}
+	if len(valid) >= asked {
+		return Check{ID: Approvals, Verdict: Pass, Evidence: evidence}
+	}
+	return Check{Approvals, Hold, evidence,
+		fmt.Sprintf("let somebody else look at the preview and approve it: vorrang approve -lane %s -env %s -release %s", f.Lane, f.View.Environment, f.Release)}
+}
+
+func isOrAre(n int) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
+}
+
+// later is a check that a later version makes.
+func later(id ID, what string) Check {
+	return Check{ID: id, Verdict: NotAsked, Evidence: "this version does not look at " + what + " yet"}
+}

@@ -1,0 +1,87 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Scheduled is a promotion that waits for its time.
+type Scheduled struct {
+	ID                int64
+	Lane, Environment string
+	Due               time.Time
+	Wish              json.RawMessage // what is to be promoted, and how
+	Actor             string
+	Who               json.RawMessage // how to find out what the actor may then
+	MadeAt            time.Time
+	State             string // waiting, started, done, held, failed, missed or dropped
+	Says              string
+	Deployment        *int64
+	EndedAt           *time.Time
+}
+
+const scheduledColumns = `id, lane, environment, due_at, wish, actor, who, made_at, state, says, deployment, ended_at`
+
+// Schedule keeps a promotion for later.
+func (r *Records) Schedule(ctx context.Context, s Scheduled) (Scheduled, error) {
+	rows, _ := r.pool.Query(ctx, `INSERT INTO records.scheduled (lane, environment, due_at, wish, actor, who) VALUES ($1, $2, $3, $4, $5, $6)
+		RETURNING `+scheduledColumns, s.Lane, s.Environment, s.Due, s.Wish, s.Actor, s.Who)
+	kept, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Scheduled])
+	if err != nil {
+		return s, fmt.Errorf("keep the scheduled promotion: %w", err)
+	}
+	return kept, nil
+}
+
+// ScheduledOf returns a lane's newest scheduled promotions, those that wait
+// first.
+func (r *Records) ScheduledOf(ctx context.Context, lane string, limit int) ([]Scheduled, error) {
+	return r.scheduled(ctx, `WHERE lane = $1 ORDER BY state <> 'waiting', CASE WHEN state = 'waiting' THEN due_at END, id DESC LIMIT $2`, lane, limit)
+}
+
+// Due returns the promotions whose time has come, the first first.
+func (r *Records) Due(ctx context.Context) ([]Scheduled, error) {
+	return r.scheduled(ctx, `WHERE state = 'waiting' AND due_at <= now() ORDER BY due_at, id`)
+}
+
+// NextDue is when the next scheduled promotion is due; false if none waits.
+func (r *Records) NextDue(ctx context.Context) (at time.Time, waits bool, err error) {
+	return r.earliest(ctx, `SELECT min(due_at) FROM records.scheduled WHERE state = 'waiting'`)
+}
+
+// earliest reads a time that may be absent.
+func (r *Records) earliest(ctx context.Context, query string) (at time.Time, is bool, err error) {
+	var next *time.Time
+	if err = r.pool.QueryRow(ctx, query).Scan(&next); err != nil || next == nil {
+		return time.Time{}, false, err
+	}
+	return *next, true, nil
+}
+
+func (r *Records) scheduled(ctx context.Context, where string, args ...any) ([]Scheduled, error) {
+	rows, err := r.pool.Query(ctx, `SELECT `+scheduledColumns+` FROM records.scheduled `+where, args...)
+	if err != nil {
+		return nil, fmt.Errorf("read the scheduled promotions: %w", err)
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Scheduled])
+}
+
+// EndScheduled keeps what became of a scheduled promotion; false if it did not
+// wait any more.
+func (r *Records) EndScheduled(ctx context.Context, id int64, state, says string, deployment int64) (bool, error) {
+	tag, err := r.pool.Exec(ctx, `UPDATE records.scheduled SET state = $2, says = $3, deployment = nullif($4, 0), ended_at = now()
+		WHERE id = $1 AND state = 'waiting'`, id, state, says, deployment)
+	return tag.RowsAffected() > 0, err
+}
+
+// DropScheduled takes a scheduled promotion of an environment back; false if
+// there is none that waits.
+func (r *Records) DropScheduled(ctx context.Context, lane, environment string, id int64, says string) (bool, error) {
+	tag, err := r.pool.Exec(ctx, `UPDATE records.scheduled SET state = 'dropped', says = $4, ended_at = now()
+		WHERE id = $1 AND lane = $2 AND environment = $3 AND state = 'waiting'`, id, lane, environment, says)
+	return tag.RowsAffected() > 0, err
+}

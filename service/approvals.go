@@ -1,0 +1,213 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"vorrang/core/gate"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+	"vorrang/service/api"
+)
+
+// waiverLength is how long a waiver may wait for its deployment.
+const waiverLength = 24 * time.Hour
+
+// byPerson refuses machines, and whoever only has the administrator's token:
+// what a person answers for takes a person.
+func (c call) byPerson(what string) error {
+	if c.who.Person {
+		return nil
+	}
+	return refused("sign in under your own name: vorrang login NAME", "%s takes a person, and %s is none", what, c.actor)
+}
+
+type approveIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Release     string `json:"release" required:"true"`
+	Note        string `json:"note,omitempty"`
+}
+
+// approve records that somebody approves of a release on an environment, as its
+// plan is now.
+func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
+	p, err := s.governed(c, in.Lane, in.Environment, in.Release)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.byPerson("an approval"); err != nil {
+		return nil, err
+	}
+	if p.environment.Asks().Approvals == 0 {
+		return nil, refused("an administrator declares what an environment asks, in lane.yaml", "%s does not ask for approvals", in.Environment)
+	}
+	facts, err := s.survey(c, p, asking{})
+	if err != nil {
+		return nil, err
+	}
+	if facts.Chain != nil {
+		return nil, held(p, gate.Back(facts), nil)
+	}
+	planned, err := plan.Forward(facts.View, "")
+	if err != nil {
+		return nil, err
+	}
+	if len(planned.Actions) == 0 {
+		return nil, refused("vorrang status says where it stands", "release %s would bring nothing to %s", in.Release, in.Environment)
+	}
+	steps := make([]plan.Step, len(planned.Actions))
+	for i, action := range planned.Actions {
+		steps[i] = action.Step
+	}
+	a := gate.Approval{Release: p.release.Name, Digest: p.release.Digest, Seq: facts.View.State.Head.Seq, Steps: gate.PlannedOf(steps),
+		Note: strings.TrimSpace(in.Note), By: c.actor, At: time.Now().UTC()}
+	if why := facts.Stands(a); why != "" {
+		return nil, refused("let somebody else approve it", "your approval would not count: %s", why)
+	}
+	err = s.doors.change(in.Lane, func() (err error) {
+		a, err = s.Records.AddApproval(c, in.Lane, in.Environment, a)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.tell(c, api.Happening{Type: api.WasApproved, Lane: in.Lane, Environment: in.Environment, Release: a.Release, Actor: c.actor,
+		Message: fmt.Sprintf("%s approved release %s for %s", c.actor, a.Release, in.Environment)})
+	facts.Given = append(facts.Given, a)
+	return &api.Approved{Approval: a, Check: approvalsOf(facts)}, nil
+}
+
+// approvalsOf is the gate's check of the approvals.
+func approvalsOf(facts gate.Facts) gate.Check {
+	for _, check := range gate.Forward(facts).Checks {
+		if check.ID == gate.Approvals {
+			return check
+		}
+	}
+	return gate.Check{}
+}
+
+// governed is an environment to which a release is to go.
+func (s *Service) governed(c call, laneName, environment, release string) (place, error) {
+	p, err := s.place(c, laneName, environment)
+	if err != nil {
+		return p, err
+	}
+	if release == "" {
+		return p, badRequest("vorrang releases lists them", "release: name the release that this is about")
+	}
+	return s.narrow(c, p, release)
+}
+
+type withdrawApprovalIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Release     string `json:"release" required:"true"`
+}
+
+// withdrawApproval takes one's own approvals of a release back.
+func (s *Service) withdrawApproval(c call, in *withdrawApprovalIn) (*api.ApprovalWithdrawn, error) {
+	p, err := s.governed(c, in.Lane, in.Environment, in.Release)
+	if err != nil {
+		return nil, err
+	}
+	var taken int64
+	err = s.doors.change(in.Lane, func() (err error) {
+		taken, err = s.Records.WithdrawApprovals(c, in.Lane, in.Environment, p.release.Digest, c.actor)
+		return err
+	})
+	if err == nil && taken == 0 {
+		err = refused("vorrang gate says who approved", "%s has not approved release %s for %s", c.actor, in.Release, in.Environment)
+	}
+	return &api.ApprovalWithdrawn{Withdrawn: taken}, err
+}
+
+type waiveIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Check       string `json:"check" required:"true" description:"The id of the check that holds."`
+	Release     string `json:"release,omitempty" description:"That is to be promoted; loose steps if absent."`
+	Reason      string `json:"reason" required:"true" minLength:"1"`
+}
+
+// waive lets a check's hold pass for the next deployment of a release, or of
+// loose steps. The deployment's first ledger entry says so.
+func (s *Service) waive(c call, in *waiveIn) (*gate.Waiver, error) {
+	p, err := s.place(c, in.Lane, in.Environment)
+	if err == nil {
+		p, err = s.narrow(c, p, in.Release)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := c.byPerson("a waiver"); err != nil {
+		return nil, err
+	}
+	w := gate.Waiver{Check: gate.ID(in.Check), Reason: strings.Join(strings.Fields(in.Reason), " "), By: c.actor, At: time.Now().UTC(), Until: time.Now().Add(waiverLength).UTC()}
+	if p.release != nil {
+		w.Digest = p.release.Digest
+	}
+	switch {
+	case w.Reason == "":
+		return nil, badRequest("", "reason: say why; it stands in the target's ledger")
+	case !gate.IsCheck(w.Check):
+		return nil, badRequest("vorrang gate lists the checks", "check: %q is no check", in.Check)
+	case !gate.Waivable(w.Check):
+		return nil, refused("vorrang gate says what would turn it", "nobody can waive %s", w.Check)
+	}
+	facts, err := s.survey(c, p, asking{actor: c.actor})
+	if err != nil {
+		return nil, err
+	}
+	if !holds(gate.Forward(facts), w.Check) {
+		return nil, refused("vorrang gate says what does", "%s does not hold now; a waiver is for a check that does", w.Check)
+	}
+	err = s.doors.change(in.Lane, func() (err error) {
+		w, err = s.Records.AddWaiver(c, in.Lane, in.Environment, w)
+		return err
+	})
+	return &w, err
+}
+
+func holds(result gate.Result, id gate.ID) bool {
+	for _, check := range result.Holds() {
+		if check.ID == id {
+			return true
+		}
+	}
+	return false
+}
+
+// asking is who asks a gate, and for how much.
+type asking struct {
+	through    step.Number // the last step; empty for all
+	actor      string      // empty for nobody in particular
+	deployment int64       // whose waivers are used up by itself; 0 for none
+}
+
+// askPeople adds to the facts what people added to the gate.
+func (s *Service) askPeople(c context.Context, p place, facts *gate.Facts, who asking) (err error) {
+	lane, environment := p.lane.Name, p.environment.Name
+	facts.Actor = who.actor
+	if p.release != nil {
+		facts.Digest = p.release.Digest
+	}
+	if facts.Asks.Approvals > 0 && facts.Digest != "" {
+		if facts.Given, err = s.Records.Approvals(c, lane, environment, facts.Digest); err != nil {
+			return err
+		}
+	}
+	if facts.Asks.NotAuthors && facts.Digest != "" {
+		if facts.Authors, err = s.Records.Authors(c, lane, facts.Digest); err != nil {
+			return err
+		}
+	}
+	if facts.Waivers, err = s.Records.Waivers(c, lane, environment, facts.Now, who.deployment); err != nil {
+		return err
+	}
+	facts.Changes, err = s.Records.AskingSince(c, lane, environment)
+	return err
+}

@@ -1,0 +1,311 @@
+package service
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"vorrang/core/access"
+	"vorrang/core/lane"
+	"vorrang/records"
+	"vorrang/service/api"
+)
+
+// Webhooks: what happens is kept in the records first, and then sent, again and
+// again with growing pauses until the other side took it.
+
+const (
+	hookTries    = 9                // in all, over about half an hour
+	hookPause    = 4 * time.Second  // before the second try; each later one waits twice as long
+	hookPatience = 10 * time.Second // for an answer
+
+	signatureHeader = "Vorrang-Signature"
+	momentHeader    = "Vorrang-Sent-At"
+)
+
+// Sign is what stands in the header Vorrang-Signature: the HMAC-SHA-256, in
+// hexadecimal, of the header Vorrang-Sent-At, a line feed and the body.
+func Sign(secret, sentAt string, body []byte) string {
+	mac := hmac.New(sha256.New, []byte(secret))
+	_, _ = fmt.Fprintf(mac, "%s\n", sentAt)
+	_, _ = mac.Write(body)
+	return hex.EncodeToString(mac.Sum(nil))
+}
+
+// tell keeps an event for the hooks. An event that cannot be kept is logged: what
+// it tells of has happened already.
+func (s *Service) tell(ctx context.Context, h api.Happening) {
+	short := ""
+	for name, kind := range api.HookEvents {
+		if kind == h.Type {
+			short = name
+		}
+	}
+	event := api.CloudEvent{SpecVersion: "1.0", ID: newSecret("")[:22], Source: "/vorrang/lanes/" + url.PathEscape(h.Lane), Type: h.Type,
+		Subject: h.Environment, Time: time.Now().UTC(), ContentType: "application/json", Data: h}
+	body, err := json.Marshal(event)
+	if err == nil {
+		var wanted int64
+		wanted, err = s.Records.AddDeliveries(ctx, h.Lane, short, h.Type, event.ID, string(body))
+		if wanted > 0 {
+			s.postman.wake()
+		}
+	}
+	if err != nil {
+		s.Log.Warn("hooks were not told", "event", h.Type, "lane", h.Lane, "error", err)
+	}
+}
+
+// tellOf tells of a deployment.
+func (s *Service) tellOf(d records.Deployment, kind, message string) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	s.tell(ctx, api.Happening{Type: kind, Lane: d.Lane, Environment: d.Environment, Release: d.Release, Deployment: d.ID,
+		Direction: string(d.Direction), Actor: d.Actor, Message: message})
+}
+
+// postman delivers what waits.
+type postman struct {
+	service *Service
+	client  *http.Client
+	news    chan struct{}
+	done    sync.WaitGroup
+	pause   time.Duration
+}
+
+func newPostman(s *Service) *postman {
+	return &postman{service: s, news: make(chan struct{}, 1), pause: hookPause, client: &http.Client{Timeout: hookPatience,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+}
+
+// wake says that there is something to deliver.
+func (p *postman) wake() {
+	select {
+	case p.news <- struct{}{}:
+	default: // it is awake
+	}
+}
+
+// work delivers until ctx is done.
+func (p *postman) work(ctx context.Context) {
+	for {
+		wait := time.Minute
+		at, waits, err := p.service.Records.NextDelivery(ctx)
+		if err == nil && waits {
+			wait = max(time.Until(at), 0)
+		}
+		if waits && wait == 0 {
+			err = p.round(ctx)
+			wait = 0
+		}
+		if err != nil {
+			wait = 5 * time.Second // the records are away
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-p.news:
+		case <-time.After(wait):
+		}
+	}
+}
+
+// round makes one try of everything that is due. Hooks do not wait for each
+// other.
+func (p *postman) round(ctx context.Context) error {
+	const most = 50
+	due, err := p.service.Records.DueDeliveries(ctx, most)
+	if err != nil {
+		return err
+	}
+	list, err := p.service.Records.Hooks(ctx)
+	if err != nil {
+		return err
+	}
+	hooks := map[string]records.Hook{}
+	for _, h := range list {
+		hooks[h.Name] = h
+	}
+	byHook := map[string][]records.Delivery{}
+	for _, d := range due {
+		byHook[d.Hook] = append(byHook[d.Hook], d)
+	}
+	var wait sync.WaitGroup
+	errs := make(chan error, len(due))
+	for name, deliveries := range byHook {
+		wait.Go(func() {
+			for _, d := range deliveries {
+				errs <- p.service.Records.Tried(ctx, p.try(ctx, hooks[name], d))
+			}
+		})
+	}
+	wait.Wait()
+	close(errs)
+	for err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// try sends a delivery once.
+func (p *postman) try(ctx context.Context, h records.Hook, d records.Delivery) records.Delivery {
+	d.Tries++
+	var err error
+	d.Status, err = p.send(ctx, h, d)
+	switch {
+	case err == nil && d.Status >= 200 && d.Status < 300:
+		d.State, d.Says = "delivered", ""
+		return d
+	case err == nil:
+		d.Says = fmt.Sprintf("it answered %d %s", d.Status, http.StatusText(d.Status))
+	default:
+		d.Says = err.Error()
+	}
+	d.NextAt = time.Now().Add(p.pause << (d.Tries - 1))
+	if d.Tries >= hookTries {
+		d.State = "given up"
+	}
+	return d
+}
+
+// send posts an event. Its errors never name the URL, which may hold a secret.
+func (p *postman) send(ctx context.Context, h records.Hook, d records.Delivery) (int, error) {
+	address, err := reference(h.URL)
+	if err != nil {
+		return 0, err
+	}
+	secret, err := reference(h.Secret)
+	if err != nil {
+		return 0, err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader([]byte(d.Body)))
+	if err != nil {
+		return 0, errors.New("its URL cannot be read")
+	}
+	sentAt := strconv.FormatInt(time.Now().Unix(), 10)
+	req.Header.Set("Content-Type", "application/cloudevents+json")
+	req.Header.Set(momentHeader, sentAt)
+	req.Header.Set(signatureHeader, Sign(secret, sentAt, []byte(d.Body)))
+	answer, err := p.client.Do(req)
+	var failed *url.Error
+	if errors.As(err, &failed) {
+		return 0, fmt.Errorf("it does not answer: %w", failed.Err)
+	}
+	if err != nil {
+		return 0, errors.New("it does not answer")
+	}
+	defer answer.Body.Close()
+	_, _ = io.Copy(io.Discard, io.LimitReader(answer.Body, 64<<10)) // so that the connection can be used again
+	return answer.StatusCode, nil
+}
+
+// reference is what env:NAME or file:PATH stands for, or a plain text itself.
+func reference(text string) (string, error) {
+	if !lane.IsReference(text) {
+		return text, nil
+	}
+	value, err := resolve(text)
+	if err != nil {
+		return "", fmt.Errorf("%s cannot be read by the service", text)
+	}
+	return value, nil
+}
+
+func (s *Service) hooks(c call, _ *nothing) (*api.Hooks, error) {
+	list, err := s.Records.Hooks(c)
+	answer := &api.Hooks{Hooks: []api.Hook{}}
+	for _, h := range list {
+		answer.Hooks = append(answer.Hooks, api.Hook(h))
+	}
+	return answer, err
+}
+
+type hookIn struct {
+	Hook   string   `path:"hook"`
+	URL    string   `json:"url" required:"true" secret:"true" description:"Or a reference to it: env:NAME or file:PATH."`
+	Secret string   `json:"secret" required:"true" description:"Where the service finds the secret that signs: env:NAME or file:PATH."`
+	Events []string `json:"events" required:"true" description:"held, approved, started, failed, done."`
+	Lane   string   `json:"lane,omitempty" description:"Only of this lane."`
+}
+
+// putHook keeps a hook, new or changed. Its secret is kept as a reference only.
+func (s *Service) putHook(c call, in *hookIn) (*api.Hook, error) {
+	if err := access.CheckName(in.Hook); err != nil {
+		return nil, badRequest("", "hook: %s", err)
+	}
+	if !lane.IsReference(in.Secret) {
+		return nil, badRequest("", "secret: no secret is kept here; write env:NAME or file:PATH, and put it there for the service")
+	}
+	if !lane.IsReference(in.URL) {
+		address, err := url.Parse(in.URL)
+		if err != nil || address.Host == "" || address.Scheme != "http" && address.Scheme != "https" {
+			return nil, badRequest("", "url: it is an address such as https://…, or env:NAME or file:PATH")
+		}
+		if address.User != nil || address.RawQuery != "" {
+			return nil, badRequest("", "url: it holds a password or a query; put such an address where env:NAME or file:PATH finds it")
+		}
+	}
+	for _, event := range in.Events {
+		if api.HookEvents[event] == "" {
+			return nil, badRequest("", "events: %q is none; they are held, approved, started, failed, done", event)
+		}
+	}
+	if len(in.Events) == 0 {
+		return nil, badRequest("", "events: say of what it is told: held, approved, started, failed, done")
+	}
+	if in.Lane != "" {
+		if _, err := s.lane(c, in.Lane); err != nil {
+			return nil, err
+		}
+	}
+	h := records.Hook{Name: in.Hook, URL: in.URL, Secret: in.Secret, Events: slices.Sorted(slices.Values(in.Events)), Lane: in.Lane, MadeBy: c.actor, MadeAt: time.Now().UTC()}
+	shown := api.Hook(h)
+	return &shown, s.Records.PutHook(c, h)
+}
+
+type oneHookIn struct {
+	Hook string `path:"hook"`
+}
+
+func (s *Service) removeHook(c call, in *oneHookIn) (*nothing, error) {
+	was, err := s.Records.RemoveHook(c, in.Hook)
+	if err == nil && !was {
+		err = notFound("hook", in.Hook, "vorrang hooks lists them")
+	}
+	return &nothing{}, err
+}
+
+type deliveriesIn struct {
+	Hook  string `query:"hook"`
+	Limit int    `query:"limit" default:"50" maximum:"500"`
+}
+
+func (s *Service) deliveries(c call, in *deliveriesIn) (*api.Deliveries, error) {
+	list, err := s.Records.Deliveries(c, in.Hook, min(cmp.Or(max(in.Limit, 0), 50), 500))
+	answer := &api.Deliveries{Deliveries: []api.Delivery{}}
+	for _, d := range list {
+		shown := api.Delivery{ID: d.ID, Hook: d.Hook, Type: d.Type, Event: d.Event, MadeAt: d.MadeAt, State: d.State, Tries: d.Tries,
+			Status: d.Status, Says: strings.TrimSpace(d.Says), EndedAt: d.EndedAt}
+		if d.State == "waiting" {
+			shown.NextAt = &d.NextAt
+		}
+		answer.Deliveries = append(answer.Deliveries, shown)
+	}
+	return answer, err
+}

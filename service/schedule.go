@@ -1,0 +1,226 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+
+	"vorrang/core/access"
+	"vorrang/core/gate"
+	"vorrang/records"
+	"vorrang/service/api"
+)
+
+// mostLate is how late a scheduled promotion may begin. Whoever scheduled it for
+// the night does not want it in the morning because the service was away.
+const mostLate = 5 * time.Minute
+
+// identity is how to find out later who somebody was, and what they may then.
+type identity struct {
+	Person string `json:"person,omitempty"`
+	Token  int64  `json:"token,omitempty"`
+}
+
+// schedule keeps a promotion for later, if there is such a one now.
+func (s *Service) schedule(c call, in *promoteIn) (*api.Promoted, error) {
+	if !in.At.After(time.Now()) {
+		return nil, badRequest("", "at: it must lie in the future")
+	}
+	const most = 90 * 24 * time.Hour
+	if time.Until(in.At) > most {
+		return nil, badRequest("", "at: it may lie at most 90 days ahead")
+	}
+	who := identity{Token: c.who.token}
+	if c.who.Person {
+		who = identity{Person: c.who.Name}
+	}
+	due := in.At
+	in.At = time.Time{}
+	wish, err := json.Marshal(in)
+	if err != nil {
+		return nil, err
+	}
+	identity, err := json.Marshal(who)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := s.Records.Schedule(c, records.Scheduled{Lane: in.Lane, Environment: in.Environment, Due: due, Wish: wish, Actor: c.actor, Who: identity})
+	if err != nil {
+		return nil, err
+	}
+	s.clock.wake()
+	c.note("scheduled", kept.ID)
+	c.status(http.StatusAccepted)
+	shown := scheduledOf(kept)
+	return &api.Promoted{Scheduled: &shown, Gate: []gate.Check{}, Settled: []string{}}, nil
+}
+
+func scheduledOf(k records.Scheduled) api.Scheduled {
+	shown := api.Scheduled{ID: k.ID, Lane: k.Lane, Environment: k.Environment, At: k.Due, Actor: k.Actor, MadeAt: k.MadeAt, State: k.State, Says: k.Says, EndedAt: k.EndedAt}
+	if k.Deployment != nil {
+		shown.Deployment = *k.Deployment
+	}
+	var wish promoteIn
+	if json.Unmarshal(k.Wish, &wish) == nil { // else it is of another version, and shows less
+		shown.Release, shown.Through = wish.Release, wish.Through
+	}
+	return shown
+}
+
+func (s *Service) scheduled(c call, in *laneIn) (*api.ScheduledList, error) {
+	if _, err := s.lane(c, in.Lane); err != nil {
+		return nil, err
+	}
+	const most = 50
+	list, err := s.Records.ScheduledOf(c, in.Lane, most)
+	answer := &api.ScheduledList{Scheduled: []api.Scheduled{}}
+	for _, k := range list {
+		if c.who.mayLook(k.Lane, k.Environment) {
+			answer.Scheduled = append(answer.Scheduled, scheduledOf(k))
+		}
+	}
+	return answer, err
+}
+
+type dropIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Scheduled   int64  `path:"scheduled"`
+}
+
+func (s *Service) dropScheduled(c call, in *dropIn) (*nothing, error) {
+	was, err := s.Records.DropScheduled(c, in.Lane, in.Environment, in.Scheduled, "by "+c.actor)
+	if err == nil && !was {
+		err = refuse(http.StatusNotFound, "not-found", "Not found", "vorrang scheduled lists them",
+			"no promotion to %s with the number %d waits", in.Environment, in.Scheduled)
+	}
+	return &nothing{}, err
+}
+
+// clock begins the promotions whose time has come.
+type clock struct {
+	service *Service
+	news    chan struct{}
+}
+
+func (k *clock) wake() {
+	select {
+	case k.news <- struct{}{}:
+	default: // it is awake
+	}
+}
+
+// work begins promotions until ctx is done.
+func (k *clock) work(ctx context.Context) {
+	for {
+		wait := time.Minute // also so that a change of the machine's clock is noticed
+		at, waits, err := k.service.Records.NextDue(ctx)
+		if err == nil && waits {
+			wait = min(wait, max(time.Until(at), 0))
+		}
+		if err == nil && waits && wait == 0 {
+			err = k.round(ctx)
+		}
+		if err != nil {
+			wait = 5 * time.Second // the records are away
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-k.news:
+		case <-time.After(wait):
+		}
+	}
+}
+
+// round begins everything that is due. Lanes and environments do not wait for
+// each other.
+func (k *clock) round(ctx context.Context) error {
+	due, err := k.service.Records.Due(ctx)
+	if err != nil {
+		return err
+	}
+	var wait sync.WaitGroup
+	for _, d := range due {
+		wait.Go(func() { k.service.keepAppointment(ctx, d) })
+	}
+	wait.Wait()
+	return ctx.Err()
+}
+
+// keepAppointment begins one scheduled promotion, as whoever scheduled it, and
+// keeps what became of it.
+func (s *Service) keepAppointment(ctx context.Context, d records.Scheduled) {
+	state, says, deployment := s.beginScheduled(ctx, d)
+	s.crew.insist("what became of a scheduled promotion", func(ctx context.Context) error {
+		_, err := s.Records.EndScheduled(ctx, d.ID, state, says, deployment)
+		return err
+	})
+	detail, _ := json.Marshal(map[string]any{"scheduled": d.ID, "deployment": deployment}) // numbers only
+	s.auditOwn(ctx, access.Act{Actor: d.Actor, Operation: "promoteScheduled", Lane: d.Lane, Environment: d.Environment, Detail: detail, Result: oneLine(state + " " + says)})
+	s.Log.Info("scheduled promotion", "scheduled", d.ID, "lane", d.Lane, "environment", d.Environment, "actor", d.Actor, "state", state, "says", says)
+}
+
+func (s *Service) beginScheduled(ctx context.Context, d records.Scheduled) (state, says string, deployment int64) {
+	if late := time.Since(d.Due); late > mostLate {
+		return "missed", fmt.Sprintf("the service was away at its time, and came back %s later; promote again, or schedule it anew", late.Round(time.Second)), 0
+	}
+	who, err := s.nowIs(ctx, d)
+	if err != nil {
+		return "failed", err.Error(), 0
+	}
+	var in promoteIn
+	if err := json.Unmarshal(d.Wish, &in); err != nil {
+		return "failed", "it was scheduled by another version: " + err.Error(), 0
+	}
+	in.Lane, in.Environment = d.Lane, d.Environment
+	promoted, err := s.promote(call{Context: ctx, who: who, actor: d.Actor}, &in)
+	var reason *errReason
+	switch {
+	case errors.As(err, &reason) && len(reason.problem.Checks) > 0:
+		return "held", reason.problem.Detail + " → " + reason.problem.Next, 0
+	case err != nil:
+		return "failed", s.problem(err).Detail, 0
+	case promoted.Nothing:
+		return "done", "there was nothing to do", 0
+	}
+	return "started", "", promoted.Deployment.ID
+}
+
+// nowIs is what somebody who scheduled a promotion may now.
+func (s *Service) nowIs(ctx context.Context, d records.Scheduled) (caller, error) {
+	var was identity
+	if err := json.Unmarshal(d.Who, &was); err != nil {
+		return caller{}, fmt.Errorf("who scheduled it cannot be read: %w", err)
+	}
+	who := caller{Name: d.Actor, Via: "a schedule"}
+	switch {
+	case was.Person != "":
+		person, err := s.Records.Person(ctx, was.Person)
+		if err != nil {
+			return who, fmt.Errorf("%s is not known any more: %w", was.Person, err)
+		}
+		who.Person, who.Grants = true, person.All()
+	case was.Token != 0:
+		tokens, err := s.Records.Tokens(ctx)
+		if err != nil {
+			return who, err
+		}
+		for _, t := range tokens {
+			if t.ID == was.Token && t.ExpiresAt.After(time.Now()) {
+				who.Grants = t.Grants
+			}
+		}
+	case s.Token != "":
+		who.Grants = everything
+	}
+	scope := access.Scope{Lane: d.Lane, Environment: d.Environment}
+	if need := access.By(access.Releaser); !who.Grants.Allow(need, scope) {
+		return who, forbidden(who, need, scope)
+	}
+	return who, nil
+}
