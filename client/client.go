@@ -320,6 +320,19 @@ func (c *Client) PreviewBack(ctx context.Context, lane, environment string, way 
 	return get[api.Preview](ctx, c, environmentPath(lane, environment)+"/preview", way.query())
 }
 
+// Standalone gives a promotion as one file that psql runs without Vorrang.
+func (c *Client) Standalone(ctx context.Context, lane, environment string, how Promotion) (*api.Preview, error) {
+	return get[api.Preview](ctx, c, environmentPath(lane, environment)+"/preview", url.Values{"through": {how.Through}, "release": {how.Release}, "standalone": {"true"}, "limit": {"1"}})
+}
+
+// StandaloneBack gives a rollback as one file that psql runs without Vorrang.
+func (c *Client) StandaloneBack(ctx context.Context, lane, environment string, way Way) (*api.Preview, error) {
+	query := way.query()
+	query.Set("standalone", "true")
+	query.Set("limit", "1")
+	return get[api.Preview](ctx, c, environmentPath(lane, environment)+"/preview", query)
+}
+
 // Promotion says how far a promotion goes, and how.
 type Promotion struct {
 	Through   string      `json:"through,omitempty"`    // the last step; empty means all

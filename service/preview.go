@@ -2,6 +2,8 @@ package service
 
 import (
 	"context"
+	"errors"
+	"time"
 	"unicode/utf8"
 
 	"vorrang/core/deploy"
@@ -10,8 +12,10 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/review"
 	"vorrang/core/sqltext"
+	"vorrang/core/standalone"
 	"vorrang/core/step"
 	"vorrang/service/api"
+	"vorrang/target/postgres"
 )
 
 type previewIn struct {
@@ -23,6 +27,7 @@ type previewIn struct {
 	Deployment  int64  `query:"deployment" description:"Back: what this deployment applied."`
 	Release     string `query:"release" description:"Forward: the steps of this release."`
 	BackRelease string `query:"back_release" description:"Back: everything that is not in this release."`
+	Standalone  bool   `query:"standalone" description:"Give one file for psql too, with the lock, a guard on the ledger's head, and the ledger rows."`
 	Limit       int    `query:"limit" description:"The most bytes of SQL to give for one step; 0 means all."`
 }
 
@@ -52,6 +57,11 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 	}
 	result := w.gate(facts)
 	answer := &api.Preview{Direction: planned.Direction, Actions: []api.PreviewAction{}, Gate: result.Checks, Held: result.Held()}
+	if in.Standalone {
+		if answer.Standalone, err = s.standalone(c, p, facts, planned, result); err != nil {
+			return nil, err
+		}
+	}
 	texts := s.texts(planned)
 	for _, action := range planned.Actions {
 		shown, err := s.previewAction(c, texts, action, in.Limit)
@@ -61,6 +71,33 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 		answer.Actions = append(answer.Actions, shown)
 	}
 	return answer, nil
+}
+
+// standalone writes a plan as one file for psql. A history that is not right, or
+// a step in doubt, is no ground for one.
+func (s *Service) standalone(c call, p place, facts gate.Facts, planned plan.Plan, result gate.Result) (string, error) {
+	f := standalone.File{Lane: p.lane.Name, Environment: p.environment.Name, Release: facts.Release, MadeBy: c.actor, MadeAt: time.Now(),
+		Plan: planned, Defaults: defaults(p), Head: facts.View.State.Head, LockKey: postgres.LockKey,
+		Texts: func(checksum step.Checksum) ([]byte, error) { return s.Records.Text(c, checksum) }}
+	for _, hold := range result.Holds() {
+		switch hold.ID {
+		case gate.KnownDatabase, gate.LedgerIntact, gate.Checksums, gate.Catalogue, gate.NothingInDoubt, gate.Quiet:
+			return "", held(p, result, nil)
+		}
+		f.Holds = append(f.Holds, string(hold.ID)+": "+hold.Evidence)
+	}
+	if facts.Entries == 0 {
+		f.CreateLedger = postgres.CreateLedgerSQL()
+	}
+	if len(planned.Actions) == 0 {
+		return "", refused("vorrang status says where it stands", "there is nothing to do on %s, so there is no file to write", p.environment.Name)
+	}
+	text, err := f.Text()
+	var unwritten *standalone.Error
+	if errors.As(err, &unwritten) {
+		return "", refused("", "%s", unwritten.Reason)
+	}
+	return string(text), err
 }
 
 // survey gathers all that the gate looks at, without a lock.

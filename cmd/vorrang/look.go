@@ -19,8 +19,10 @@ import (
 func previewCommand() command {
 	return command{
 		verb: "preview", does: "shows the SQL that would run",
-		explain: "With -to, of a promotion; with -env and one of -steps, -back-to, -deployment and -back-release, of a rollback. Nothing is run.",
-		example: "vorrang preview -to staging -through 7\nvorrang preview -env staging -steps 1",
+		explain: "With -to, of a promotion; with -env and one of -steps, -back-to, -deployment and -back-release, of a rollback. Nothing is run.\n" +
+			"-standalone writes one file for psql instead: it takes the same lock, refuses if anything was deployed since, and\n" +
+			"writes the same ledger rows, so that Vorrang afterwards sees an ordinary deployment.",
+		example: "vorrang preview -to production -release 2026.11 -standalone > deploy.sql\nvorrang preview -to staging -through 7\nvorrang preview -env staging -steps 1",
 		setUp: func(e *env) func(context.Context, []string) error {
 			e.laneFlag()
 			to := e.flags.String("to", "", "the `environment` to promote to")
@@ -28,6 +30,7 @@ func previewCommand() command {
 			release := e.flags.String("release", "", "the `release` to apply; without it loose steps")
 			environment := e.flags.String("env", "", "the `environment` to roll back")
 			way := wayFlags(e, "back-to")
+			standalone := e.flags.Bool("standalone", false, "write one file that a DBA runs with psql -f")
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
@@ -40,14 +43,21 @@ func previewCommand() command {
 				if err != nil {
 					return err
 				}
+				forward, back := c.Preview, c.PreviewBack
+				if *standalone {
+					forward, back = c.Standalone, c.StandaloneBack
+				}
 				var preview *api.Preview
 				if *to != "" {
-					preview, err = c.Preview(ctx, lane, *to, client.Promotion{Through: *through, Release: *release})
+					preview, err = forward(ctx, lane, *to, client.Promotion{Through: *through, Release: *release})
 				} else if err = way.check(); err == nil {
-					preview, err = c.PreviewBack(ctx, lane, *environment, way.way())
+					preview, err = back(ctx, lane, *environment, way.way())
 				}
 				if err != nil {
 					return err
+				}
+				if *standalone {
+					return e.print(preview, func() { fmt.Fprint(e.out, preview.Standalone) })
 				}
 				return e.print(preview, func() { printPreview(e, preview) })
 			}

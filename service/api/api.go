@@ -195,6 +195,8 @@ type Preview struct {
 	Actions   []PreviewAction  `json:"actions" nullable:"false"`
 	Gate      []gate.Check     `json:"gate" nullable:"false"`
 	Held      bool             `json:"held"`
+
+	Standalone string `json:"standalone,omitempty" description:"The plan as one file for psql, where that was asked for."`
 }
 
 // PreviewAction is one step of a preview.

@@ -108,13 +108,13 @@ func (s *Session) sightings(ctx context.Context, objects []evidence.Object) ([]e
 func searchPath(schemas []string) string {
 	quoted := make([]string, len(schemas))
 	for i, name := range schemas {
-		quoted[i] = identifier(name)
+		quoted[i] = sqltext.Identifier(name)
 	}
 	return strings.Join(quoted, ", ")
 }
 
 func (s *Session) setPath(ctx context.Context, path string) error {
-	if err := s.exec(ctx, "SELECT pg_catalog.set_config('search_path', "+literal(path)+", false)"); err != nil {
+	if err := s.exec(ctx, "SELECT pg_catalog.set_config('search_path', "+sqltext.Literal(path)+", false)"); err != nil {
 		return fmt.Errorf("set the search path: %w", err)
 	}
 	return nil

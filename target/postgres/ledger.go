@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"vorrang/core/ledger"
+	"vorrang/core/sqltext"
 )
 
 //go:embed ledger.sql
@@ -45,6 +46,13 @@ func scanEntry(row pgx.CollectableRow) (ledger.Entry, error) {
 	e.At, e.Detail = e.At.UTC(), []byte(detail)
 	return e, err
 }
+
+// LockKey is the advisory lock that every deployment takes, for files that are
+// run without Vorrang.
+const LockKey = lockKey
+
+// CreateLedgerSQL is the SQL of CreateLedger.
+func CreateLedgerSQL() string { return createLedger }
 
 // CreateLedger makes the ledger where there is none, in a transaction of its
 // own. It may be repeated. Call it under the target's lock.
@@ -89,29 +97,15 @@ func (s *Session) AppendAll(ctx context.Context, entries []ledger.Entry) error {
 func (s *Session) Append(ctx context.Context, e ledger.Entry) error {
 	role := ""
 	if s.role != "" {
-		role = "; SET ROLE " + identifier(s.role)
+		role = "; SET ROLE " + sqltext.Identifier(s.role)
 	}
 	return s.exec(ctx, "RESET SESSION AUTHORIZATION; RESET ROLE; "+insertEntry(e)+role)
 }
 
 func insertEntry(e ledger.Entry) string {
 	return "INSERT INTO vorrang.ledger VALUES (" + strings.Join([]string{
-		strconv.FormatInt(e.Seq, 10), literal(e.At.UTC().Format(ledger.AtLayout)), literal(string(e.Action)), literal(string(e.Step)),
-		literal(e.Slug), literal(string(e.Checksum)), literal(e.Deployment), literal(e.Actor),
-		strconv.FormatInt(e.DurationMS, 10), literal(string(e.Detail)), literal(e.PrevHash), literal(e.Hash),
+		strconv.FormatInt(e.Seq, 10), sqltext.Literal(e.At.UTC().Format(ledger.AtLayout)), sqltext.Literal(string(e.Action)), sqltext.Literal(string(e.Step)),
+		sqltext.Literal(e.Slug), sqltext.Literal(string(e.Checksum)), sqltext.Literal(e.Deployment), sqltext.Literal(e.Actor),
+		strconv.FormatInt(e.DurationMS, 10), sqltext.Literal(string(e.Detail)), sqltext.Literal(e.PrevHash), sqltext.Literal(e.Hash),
 	}, ", ") + ")"
-}
-
-// literal quotes a text so that it means the same whatever the session's
-// standard_conforming_strings.
-func literal(text string) string {
-	quoted := "'" + strings.ReplaceAll(text, "'", "''") + "'"
-	if strings.Contains(text, `\`) {
-		return "E" + strings.ReplaceAll(quoted, `\`, `\\`)
-	}
-	return quoted
-}
-
-func identifier(name string) string {
-	return pgx.Identifier{name}.Sanitize()
 }

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"vorrang/core/sqltext"
 )
 
 const scratchPrefix = "vorrang_scratch_"
@@ -36,10 +38,10 @@ func NewScratch(ctx context.Context, url string) (*Scratch, error) {
 		beside.Close()
 		return nil, err
 	}
-	if err := beside.exec(ctx, "CREATE DATABASE "+identifier(s.name)); err != nil {
+	if err := beside.exec(ctx, "CREATE DATABASE "+sqltext.Identifier(s.name)); err != nil {
 		beside.Close()
 		return nil, fmt.Errorf("make a scratch database (the user of the target's URL needs the right to create databases: ALTER ROLE %s CREATEDB): %w",
-			identifier(beside.conn.Config().User), err)
+			sqltext.Identifier(beside.conn.Config().User), err)
 	}
 	if s.Session, err = ConnectTo(ctx, url, "vorrangd scratch", s.name); err != nil {
 		s.drop()
@@ -57,7 +59,7 @@ func (s *Scratch) Close() {
 func (s *Scratch) drop() {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*cancelGrace)
 	defer cancel()
-	_ = s.beside.exec(ctx, "DROP DATABASE IF EXISTS "+identifier(s.name)) // the next sweep finds what stays
+	_ = s.beside.exec(ctx, "DROP DATABASE IF EXISTS "+sqltext.Identifier(s.name)) // the next sweep finds what stays
 	s.beside.Close()
 }
 
@@ -73,7 +75,7 @@ func (s *Scratch) sweep(ctx context.Context) error {
 		return fmt.Errorf("look for old scratch databases: %w", s.beside.wrap(err))
 	}
 	for _, name := range names {
-		_ = s.beside.exec(ctx, "DROP DATABASE IF EXISTS "+identifier(name)) // somebody else may be at it
+		_ = s.beside.exec(ctx, "DROP DATABASE IF EXISTS "+sqltext.Identifier(name)) // somebody else may be at it
 	}
 	return nil
 }

@@ -51,7 +51,7 @@ func (s *Session) set(settings deploy.Settings, local bool) string {
 		values = append(values, `'search_path', pg_catalog.replace(pg_catalog.current_setting('search_path'), '"$user"', 'public')`)
 	}
 	if settings.Role != "" {
-		values = append(values, "'role', "+literal(settings.Role))
+		values = append(values, "'role', "+sqltext.Literal(settings.Role))
 	}
 	for i, value := range values {
 		values[i] = fmt.Sprintf("pg_catalog.set_config(%s, %t)", value, local)

@@ -1577,6 +1577,8 @@ export interface components {
             direction: string;
             gate: components["schemas"]["Check"][];
             held: boolean;
+            /** @description The plan as one file for psql, where that was asked for. */
+            standalone?: string;
         };
         PreviewAction: {
             /** @description The queries that must hold afterwards. */
@@ -2789,6 +2791,8 @@ export interface operations {
                 release?: string;
                 /** @description Back: everything that is not in this release. */
                 back_release?: string;
+                /** @description Give one file for psql too, with the lock, a guard on the ledger's head, and the ledger rows. */
+                standalone?: boolean;
                 /** @description The most bytes of SQL to give for one step; 0 means all. */
                 limit?: number;
             };

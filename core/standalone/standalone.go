@@ -1,0 +1,423 @@
+// Package standalone writes a plan as one SQL file that psql runs without
+// Vorrang: with the target's lock, a guard on the ledger's head, the checks, and
+// the ledger rows that a deployment of the service would write.
+package standalone
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"time"
+
+	"vorrang/core/deploy"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/sqltext"
+	"vorrang/core/step"
+)
+
+// File is what a file is made of. All fields but Release and Holds must be set.
+type File struct {
+	Lane, Environment string
+	Release           string // empty for loose steps
+	MadeBy            string
+	MadeAt            time.Time
+	Holds             []string // what the gate held when it was made, a line each
+
+	Plan     plan.Plan
+	Texts    func(step.Checksum) ([]byte, error)
+	Defaults deploy.Settings
+
+	// the target
+	Head         ledger.Head // that the file is made for
+	LockKey      int64       // of the advisory lock that every deployment takes
+	CreateLedger string      // makes the ledger, if it is not there; empty where it is
+}
+
+// Error says why a plan cannot be written as a file.
+type Error struct{ Reason string }
+
+func (e *Error) Error() string { return e.Reason }
+
+func refuse(format string, args ...any) error {
+	return &Error{Reason: fmt.Sprintf(format, args...)}
+}
+
+// Name is what the ledger calls the deployment: two files for the same head and
+// plan have the same name, and only one of them can run.
+func (f File) Name() string {
+	return "standalone-" + f.Head.Hash[:12]
+}
+
+// Text returns the file. The error is an *Error where psql could not do what the
+// service does.
+func (f File) Text() ([]byte, error) {
+	w := &writer{File: f}
+	w.head()
+	w.guard()
+	for i, action := range f.Plan.Actions {
+		if err := w.action(i, action); err != nil {
+			return nil, err
+		}
+	}
+	w.line("SELECT pg_catalog.pg_advisory_unlock(%d) AS \"the deployment is done\";", f.LockKey)
+	return w.out.Bytes(), nil
+}
+
+type writer struct {
+	File
+	out bytes.Buffer
+}
+
+func (w *writer) line(format string, args ...any) {
+	fmt.Fprintf(&w.out, format+"\n", args...)
+}
+
+// comment writes a line that cannot end before it should.
+func (w *writer) comment(format string, args ...any) {
+	w.line("-- %s", strings.Join(strings.Fields(fmt.Sprintf(format, args...)), " "))
+}
+
+func (w *writer) head() {
+	what := "loose steps"
+	if w.Release != "" {
+		what = "release " + w.Release
+	}
+	w.comment("%s of %s/%s, %s, by Vorrang's preview", count(len(w.Plan.Actions), "step"), w.Lane, w.Environment, string(w.Plan.Direction))
+	w.comment("Made for %s at %s UTC, of %s.", w.MadeBy, w.MadeAt.UTC().Format(time.DateTime), what)
+	w.comment("")
+	w.comment("Run it as the user of Vorrang's target:  psql -X -f THIS-FILE TARGET")
+	w.comment("It stops at the first error. It takes the lock that every deployment takes, refuses if anything was deployed")
+	w.comment("since it was made, and writes the same ledger rows as Vorrang. If it stops half-way, do not mend this file:")
+	w.comment("make a new one, which goes on from there.")
+	for _, hold := range w.Holds {
+		w.comment("! the gate was held when this was made: %s", hold)
+	}
+	w.line("")
+	w.line(`\set ON_ERROR_STOP on`)
+	w.line(`\encoding UTF8`)
+	w.line("SET standard_conforming_strings = on;")
+}
+
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// guard takes the lock, and refuses unless the ledger is as it was.
+func (w *writer) guard() {
+	w.line("")
+	w.comment("the lock, and the ledger's head")
+	w.line("DO $guard$")
+	w.line("DECLARE last text := repeat('0', 64);")
+	w.line("BEGIN")
+	w.line("    IF NOT pg_catalog.pg_try_advisory_lock(%d) THEN", w.LockKey)
+	w.line("        RAISE EXCEPTION 'another deployment is running on this database; wait for it to end, and make a new file';")
+	w.line("    END IF;")
+	w.line("    IF pg_catalog.to_regclass('vorrang.ledger') IS NOT NULL THEN")
+	w.line("        EXECUTE 'SELECT coalesce((SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1), repeat(''0'', 64))' INTO last;")
+	w.line("    END IF;")
+	w.line("    IF last <> %s THEN", sqltext.Literal(w.Head.Hash))
+	w.line("        RAISE EXCEPTION 'the ledger''s head is not the one that this file was made for: something was deployed or recorded since'")
+	w.line("            USING HINT = 'Make a new file: vorrang preview -standalone';")
+	w.line("    END IF;")
+	w.line("END $guard$;")
+	if w.CreateLedger != "" {
+		w.line("")
+		w.line("SELECT pg_catalog.to_regclass('vorrang.ledger') IS NULL AS vorrang_new \\gset")
+		w.line(`\if :vorrang_new`)
+		w.line("BEGIN;")
+		w.line("%s", strings.TrimSpace(w.CreateLedger))
+		w.line("COMMIT;")
+		w.line(`\endif`)
+	}
+}
+
+// script is one file of a step, cut.
+type script struct {
+	name       string
+	checksum   step.Checksum
+	text       []byte
+	statements []sqltext.Statement
+}
+
+func (w *writer) cut(file plan.Text) (script, error) {
+	s := script{name: file.Name, checksum: file.Checksum}
+	var err error
+	if s.text, err = w.Texts(file.Checksum); err != nil {
+		return s, err
+	}
+	s.statements, err = sqltext.Cut(s.text)
+	return s, err
+}
+
+// action writes one step.
+func (w *writer) action(index int, a plan.Action) error {
+	file, done := a.Step.Forward, ledger.Applied
+	if a.Direction == ledger.Back {
+		file, done = *a.Step.Back, ledger.RolledBack
+	}
+	s, err := w.cut(file)
+	if err != nil {
+		return err
+	}
+	mode := a.Step.Options.Mode
+	var check *script
+	if a.Direction == ledger.Back {
+		mode = deploy.ModeBack(mode, s.statements)
+	} else if a.Step.Check != nil {
+		cut, err := w.cut(*a.Step.Check)
+		if err != nil {
+			return err
+		}
+		check = &cut
+	}
+	p := part{writer: w, Action: a, script: s, check: check, mode: mode, done: done, settings: w.settings(a.Step.Options)}
+	w.line("")
+	w.comment("%s", strings.Repeat("=", 70))
+	w.comment("%d of %d: step %s, %s (%s), mode %s", index+1, len(w.Plan.Actions), a.Step.Number, string(a.Direction), s.name, string(mode))
+	w.line(`\echo 'step %s, %s (%s)'`, a.Step.Number, a.Direction, s.name)
+	p.began()
+	switch mode {
+	case step.Transaction:
+		p.transaction()
+	case step.Autocommit:
+		return p.autocommit()
+	case step.Batches:
+		p.batches()
+	}
+	return nil
+}
+
+func (w *writer) settings(o step.Options) deploy.Settings {
+	s := w.Defaults
+	if o.LockTimeout != nil {
+		s.LockTimeout = *o.LockTimeout
+	}
+	if o.StatementTimeout != nil {
+		s.StatementTimeout = *o.StatementTimeout
+	}
+	return s
+}
+
+// part is one step on its way into the file.
+type part struct {
+	*writer
+	plan.Action
+	script
+	check    *script
+	mode     step.Mode
+	done     ledger.Action
+	settings deploy.Settings
+}
+
+// began remembers when the step began.
+func (p *part) began() {
+	p.line("RESET SESSION AUTHORIZATION; RESET ROLE; DISCARD TEMP;")
+	p.line("DO $began$ BEGIN PERFORM pg_catalog.set_config('vorrang.began', pg_catalog.clock_timestamp()::text, false); END $began$;")
+}
+
+// set puts the step's settings into force, for the transaction where local.
+func (p *part) set(local string) {
+	p.line("SET %s lock_timeout = %s;", local, sqltext.Literal(milliseconds(p.settings.LockTimeout)))
+	p.line("SET %s statement_timeout = %s;", local, sqltext.Literal(milliseconds(p.settings.StatementTimeout)))
+	if p.settings.Role != "" {
+		p.line("SET %s ROLE %s;", local, sqltext.Identifier(p.settings.Role))
+	}
+	p.line("DO $path$ BEGIN IF 'vorrang' IN (session_user, current_user) THEN")
+	p.line("    PERFORM pg_catalog.set_config('search_path', replace(pg_catalog.current_setting('search_path'), '\"$user\"', 'public'), %t); -- \"$user\" is the ledger's schema", local != "SESSION")
+	p.line("END IF; END $path$;")
+}
+
+// milliseconds rounds up, since 0 would mean no timeout at all.
+func milliseconds(d time.Duration) string {
+	return fmt.Sprintf("%dms", (d + time.Millisecond - 1).Milliseconds())
+}
+
+// transaction runs the whole script in one, with its check and its ledger row.
+func (p *part) transaction() {
+	p.line("BEGIN;")
+	p.set("LOCAL")
+	p.mark()
+	p.verbatim(p.text)
+	p.finish("")
+}
+
+// mark is how finish knows that it is still in the transaction that it ends.
+func (p *part) mark() { p.line("SET LOCAL vorrang.step = %s;", sqltext.Literal(string(p.Step.Number))) }
+
+// verbatim writes SQL as it is. What its last line leaves open is closed.
+func (p *part) verbatim(text []byte) {
+	p.line("")
+	p.out.Write(bytes.TrimRight(text, " \t\r\n"))
+	p.line("\n;")
+	p.line("")
+}
+
+// finish checks, writes the row that says that the step is done, and commits.
+// rows is SQL for the rows that batches changed; empty for other modes.
+func (p *part) finish(rows string) {
+	p.line("DO $still$ BEGIN IF pg_catalog.current_setting('vorrang.step', true) IS DISTINCT FROM %s THEN", sqltext.Literal(string(p.Step.Number)))
+	p.line("    RAISE EXCEPTION 'the script ended its transaction by itself; take COMMIT and ROLLBACK out of it';")
+	p.line("END IF; END $still$;")
+	if p.check != nil {
+		for i, query := range p.check.statements {
+			p.holds(i, query)
+		}
+	}
+	p.line("RESET SESSION AUTHORIZATION; RESET ROLE;")
+	p.note(p.done, p.doneDetail(rows))
+	p.line("COMMIT;")
+}
+
+// doneDetail is the SQL of the detail of the row that ends a step.
+func (p *part) doneDetail(rows string) string {
+	d := ledger.Detail{}
+	if p.mode != step.Transaction {
+		d.Mode = p.mode
+		if p.Direction == ledger.Back {
+			d.Direction = ledger.Back
+		}
+	}
+	if rows == "" {
+		return sqltext.Literal(string(d.JSON()))
+	}
+	text := strings.TrimSuffix(string(d.JSON()), "}")
+	return sqltext.Literal(text+`,"rows":`) + " || " + rows + " || '}'"
+}
+
+// holds writes a query of the check: it must give one row with true in every
+// column.
+func (p *part) holds(index int, query sqltext.Statement) {
+	tag := p.tag(query.SQL)
+	p.line("DO %s DECLARE vorrang_row record; vorrang_rows int := 0;", tag)
+	p.line("BEGIN")
+	p.line("    FOR vorrang_row IN")
+	p.out.Write(query.SQL)
+	p.line("")
+	p.line("    LOOP")
+	p.line("        vorrang_rows := vorrang_rows + 1;")
+	p.line("        IF EXISTS (SELECT FROM pg_catalog.json_each_text(pg_catalog.to_json(vorrang_row)) v WHERE v.value IS DISTINCT FROM 'true') THEN")
+	p.line("            RAISE EXCEPTION 'query %d of the check does not hold: it gave %%, and must give true in every column', vorrang_row;", index+1)
+	p.line("        END IF;")
+	p.line("    END LOOP;")
+	p.line("    IF vorrang_rows <> 1 THEN RAISE EXCEPTION 'query %d of the check does not hold: it gave %% rows, and must give one', vorrang_rows; END IF;", index+1)
+	p.line("END %s;", tag)
+}
+
+// tag is a dollar quote that does not stand in a text.
+func (p *part) tag(text []byte) string {
+	tag := "$check$"
+	for i := 2; bytes.Contains(text, []byte(tag)); i++ {
+		tag = fmt.Sprintf("$check%d$", i)
+	}
+	return tag
+}
+
+// note writes a ledger row behind the head, with its hash, as docs/ledger.md
+// defines it. detail is SQL.
+func (p *part) note(action ledger.Action, detail string) {
+	duration := "0::bigint"
+	if action == p.done {
+		duration = "(1000 * extract(epoch FROM pg_catalog.clock_timestamp() - pg_catalog.current_setting('vorrang.began')::timestamptz))::bigint"
+	}
+	p.line("INSERT INTO vorrang.ledger")
+	p.line("SELECT e.*, encode(sha256(convert_to(concat_ws(E'\\n', seq, to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"'),")
+	p.line("    action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash), 'UTF8')), 'hex')")
+	p.line("FROM (SELECT coalesce(max(seq), 0) + 1 AS seq, clock_timestamp() AS at, %s::text AS action, %s::text AS step, %s::text AS slug,",
+		sqltext.Literal(string(action)), sqltext.Literal(string(p.Step.Number)), sqltext.Literal(p.Step.Slug))
+	p.line("    %s::text AS checksum, %s::text AS deployment, session_user::text AS actor, %s AS duration_ms,",
+		sqltext.Literal(string(p.checksum)), sqltext.Literal(p.Name()), duration)
+	p.line("    (%s)::json AS detail,", detail)
+	p.line("    coalesce((SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1), repeat('0', 64)) AS prev_hash FROM vorrang.ledger) e;")
+}
+
+// autocommit writes statement by statement, each behind a row that says that it
+// begins.
+func (p *part) autocommit() error {
+	from := max(p.Resume, 1)
+	var sum sqltext.Sum
+	open := false
+	p.set("SESSION")
+	for i, statement := range p.statements {
+		done := sum.Total()
+		sum.Add(statement)
+		if i+1 < from {
+			continue
+		}
+		if i+1 == from && from > 1 && done != p.Done {
+			return refuse("step %s: an earlier try carried out the statements before number %d, and these were changed since; put them back as they were", p.Step.Number, from)
+		}
+		if !open {
+			p.line("RESET ROLE;")
+			p.note(ledger.Begun, sqltext.Literal(string(p.begun(i+1, done).JSON())))
+			if p.settings.Role != "" {
+				p.line("SET ROLE %s;", sqltext.Identifier(p.settings.Role))
+			}
+		}
+		p.statement(statement)
+		switch statement.Transaction() {
+		case sqltext.Opens:
+			open = true
+		case sqltext.Closes:
+			open = false
+		case sqltext.Neither:
+		}
+	}
+	if open {
+		return refuse("step %s: the script leaves its transaction open; end it with COMMIT", p.Step.Number)
+	}
+	p.line("BEGIN;")
+	p.set("LOCAL")
+	p.mark()
+	p.finish("")
+	p.line("RESET lock_timeout; RESET statement_timeout; RESET search_path;")
+	return nil
+}
+
+func (p *part) begun(statement int, done string) ledger.Detail {
+	d := ledger.Detail{Mode: p.mode, Statement: statement, Of: len(p.statements), Done: done}
+	if p.Direction == ledger.Back {
+		d.Direction = ledger.Back
+	}
+	return d
+}
+
+func (p *part) statement(s sqltext.Statement) {
+	p.line("")
+	p.out.Write(s.SQL)
+	p.line("\n;")
+	if s.IsCopy {
+		p.out.Write(s.CopyData)
+		p.line(`\.`)
+	}
+}
+
+// batches repeats the statement, a transaction each, until it changes no row;
+// the check and the ledger's row commit with one last time.
+func (p *part) batches() {
+	batch := p.statements[0].WithBatch(int64(p.Step.Options.BatchSize))
+	tag := p.tag(batch.SQL)
+	p.note(ledger.Begun, sqltext.Literal(string(p.begun(1, "").JSON())))
+	p.set("SESSION")
+	p.line("DO %s DECLARE vorrang_rows bigint; vorrang_total bigint := %d;", tag, p.Rows)
+	p.line("BEGIN")
+	p.line("    LOOP")
+	p.out.Write(batch.SQL)
+	p.line("\n;")
+	p.line("        GET DIAGNOSTICS vorrang_rows = ROW_COUNT;")
+	p.line("        vorrang_total := vorrang_total + vorrang_rows;")
+	p.line("        COMMIT;")
+	p.line("        EXIT WHEN vorrang_rows = 0;")
+	p.line("        PERFORM pg_catalog.pg_sleep(%.3f);", p.Step.Options.Pause.Seconds())
+	p.line("    END LOOP;")
+	p.line("    PERFORM pg_catalog.set_config('vorrang.rows', vorrang_total::text, false);")
+	p.line("END %s;", tag)
+	p.line("BEGIN;")
+	p.set("LOCAL")
+	p.mark()
+	p.finish("pg_catalog.current_setting('vorrang.rows')")
+	p.line("RESET ROLE; RESET lock_timeout; RESET statement_timeout; RESET search_path;")
+}

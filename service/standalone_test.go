@@ -1,0 +1,140 @@
+package service_test
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/client"
+	"vorrang/core/deploy"
+	"vorrang/core/ledger"
+	"vorrang/core/verify"
+	"vorrang/internal/pgtest"
+	"vorrang/internal/servicetest"
+)
+
+const binaries = "/usr/lib/postgresql/15/bin/"
+
+// psql runs a file as a DBA would.
+func psql(t *testing.T, url, text string) (string, error) {
+	file := filepath.Join(t.TempDir(), "deploy.sql")
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	said, err := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-f", file, url).CombinedOutput()
+	return string(said), err
+}
+
+// dump is a database's schema and rows, without the ledger.
+func dump(t *testing.T, url string) string {
+	text, err := exec.CommandContext(t.Context(), binaries+"pg_dump", "--exclude-schema=vorrang", "--restrict-key=x", url).Output()
+	if err != nil { // an older pg_dump has no such option
+		text, err = exec.CommandContext(t.Context(), binaries+"pg_dump", "--exclude-schema=vorrang", url).Output()
+	}
+	require.NoError(t, err)
+	return regexp.MustCompile(`(?m)^\\(un)?restrict .*$`).ReplaceAllString(string(text), "")
+}
+
+// told is what a ledger says, but for who, when and for how long.
+func told(t *testing.T, w *servicetest.World, environment string) []string {
+	history := must(w.Ledger(t.Context(), "harbour", environment, 0))
+	require.Empty(t, history.Chain)
+	var lines []string
+	for _, e := range history.Entries {
+		assert.NotEmpty(t, e.Deployment)
+		assert.NotEmpty(t, e.Actor)
+		var detail ledger.Detail
+		require.NoError(t, json.Unmarshal(e.Detail, &detail))
+		lines = append(lines, strings.Join([]string{string(e.Action), string(e.Step), e.Slug, string(e.Checksum), string(detail.JSON())}, " "))
+	}
+	slices.Reverse(lines)
+	return lines
+}
+
+var manyKinds = map[string]string{
+	"1-create-vessel.sql":       "CREATE TABLE vessel (id int PRIMARY KEY, name text, \"call sign\" text);\nCOPY vessel FROM stdin;\n1\tTern\tA\\tB\n2\tSkua\t\\N\n\\.\nCOMMENT ON TABLE vessel IS 'it''s :here; -- still'",
+	"1-create-vessel.back.sql":  "DROP TABLE vessel",
+	"1-create-vessel.check.sql": "SELECT count(*) = 2, true FROM vessel; SELECT $$x$$ = 'x', 1 = 1 -- the end",
+	"2-index.sql":               "/*---\nmode: autocommit\n---*/\nCREATE INDEX CONCURRENTLY vessel_name ON vessel (name);\nBEGIN;\nINSERT INTO vessel VALUES (3, 'Auk');\nINSERT INTO vessel VALUES (4, 'Ruff');\nCOMMIT;\nVACUUM vessel;",
+	"2-index.back.sql":          "DROP INDEX CONCURRENTLY vessel_name;\nDELETE FROM vessel WHERE id > 2;",
+	"3-backfill.sql":            "/*---\nmode: batches\nbatch-size: 2\npause: 0s\n---*/\nUPDATE vessel SET name = upper(name) WHERE id IN (SELECT id FROM vessel WHERE name <> upper(name) LIMIT :batch)",
+	"3-backfill.check.sql":      "SELECT bool_and(name = upper(name)) FROM vessel",
+	"3-backfill.back.sql":       "UPDATE vessel SET name = initcap(name)",
+	"4-function.sql":            "CREATE FUNCTION greet(text) RETURNS text LANGUAGE sql AS $$ SELECT 'Ahoy, ' || $1; $$; -- no semicolon follows",
+	"4-function.back.sql":       "DROP FUNCTION greet",
+}
+
+func TestAFileForPsqlDoesWhatADeploymentDoes(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	w.Submitted(manyKinds)
+	file := must(w.Standalone(ctx, "harbour", "staging", client.Promotion{})).Standalone
+	said, err := psql(t, w.URLs["staging"], file)
+	require.NoError(t, err, "%s", said)
+	require.Equal(t, deploy.Done, w.Promoted("production").Outcome)
+	assert.Equal(t, told(t, w, "production"), told(t, w, "staging"))
+	assert.Equal(t, dump(t, w.URLs["production"]), dump(t, w.URLs["staging"]))
+	for _, d := range must(w.Verify(ctx, "harbour", "staging")).Deviations {
+		assert.Equal(t, verify.History, d.Kind, "but for what development lacks: %s", d.What)
+	}
+	assert.True(t, must(w.Promote(ctx, "harbour", "staging", client.Promotion{})).Nothing, "Vorrang sees an ordinary deployment")
+
+	_, err = w.Standalone(ctx, "harbour", "staging", client.Promotion{})
+	assert.Contains(t, problem(t, err).Detail, "there is nothing to do on staging")
+	said, err = psql(t, w.URLs["staging"], file)
+	require.Error(t, err)
+	assert.Contains(t, said, "the ledger's head is not the one that this file was made for")
+
+	back := must(w.StandaloneBack(ctx, "harbour", "staging", client.Way{To: "0"})).Standalone
+	said, err = psql(t, w.URLs["staging"], back)
+	require.NoError(t, err, "%s", said)
+	w.Ended(must(w.Rollback(ctx, "harbour", "production", client.Way{To: "0"}, "production")))
+	assert.Equal(t, told(t, w, "production"), told(t, w, "staging"))
+	assert.Equal(t, dump(t, w.URLs["production"]), dump(t, w.URLs["staging"]))
+}
+
+func TestAFileForPsqlStopsAtTheFirstError(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	files := map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "CREATE TABLE b (id int)", "2-b.check.sql": "SELECT true, EXISTS (SELECT FROM b)"}
+	w.Submitted(files)
+	write := func() string {
+		return must(w.Standalone(ctx, "harbour", "staging", client.Promotion{})).Standalone
+	}
+	other := pgtest.Connect(t, w.URLs["staging"])
+	_, err := other.Exec(ctx, "SELECT pg_advisory_lock($1)", int64(0x566f7272616e6731))
+	require.NoError(t, err)
+	said, err := psql(t, w.URLs["staging"], write())
+	require.Error(t, err)
+	assert.Contains(t, said, "another deployment is running on this database")
+	_, err = other.Exec(ctx, "SELECT pg_advisory_unlock_all()")
+	require.NoError(t, err)
+
+	said, err = psql(t, w.URLs["staging"], write())
+	require.Error(t, err)
+	assert.Contains(t, said, "query 1 of the check does not hold: it gave (t,f)")
+	assert.Equal(t, "1", string(must(w.Status(ctx, "harbour", "staging", "none")).At), "the first step stays, the second left nothing")
+	assert.Equal(t, "false", pgtest.Query(t, w.URLs["staging"], "SELECT to_regclass('public.b') IS NOT NULL"))
+
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id bigint)"})
+	_, err = w.Standalone(ctx, "harbour", "staging", client.Promotion{})
+	assert.Equal(t, "held", problem(t, err).Kind(), "no file is written for a history that is not right")
+}
+
+func TestAFileForPsqlGoesOnWhereAnEarlierTryStopped(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE a (id int);\nINSERT INTO a SELECT 1 / (SELECT count(*) FROM pg_class WHERE relname = 'switch');"})
+	require.Equal(t, deploy.Failed, w.Promoted("staging").Outcome)
+	pgtest.Exec(t, w.URLs["staging"], "CREATE TABLE public.switch ()")
+	file := must(w.Standalone(t.Context(), "harbour", "staging", client.Promotion{})).Standalone
+	assert.NotContains(t, file, "CREATE TABLE a")
+	said, err := psql(t, w.URLs["staging"], file)
+	require.NoError(t, err, "%s", said)
+	assert.Equal(t, "1", string(must(w.Status(t.Context(), "harbour", "staging", "none")).At))
+}
