@@ -52,7 +52,7 @@ func TestNothingButHealthAnswersWithoutTheToken(t *testing.T) {
 	asked := 0
 	for path, methods := range operations(t) {
 		for _, method := range methods {
-			if path == "/api/v1/session" && method == http.MethodPost {
+			if who[method+" "+path] == "open" {
 				continue // signing in
 			}
 			filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "1", "{id}", "1").Replace(path)

@@ -30,6 +30,10 @@ func (s *Service) endpoints() []endpoint {
 
 	signIn := on(look, http.MethodPost, "/api/v1/session", "signIn", "Signs in by name and password, or with the administrator's token; sets a session cookie, or gives a token", s.signIn)
 	signIn.open = true
+	ways := on(look, http.MethodGet, "/api/v1/session/ways", "getWaysIn", "Says how one can sign in", s.waysIn)
+	openID := on(look, http.MethodGet, openIDPath, "openID", "Sends the browser to the OpenID Connect provider", s.openID)
+	openIDBack := on(look, http.MethodGet, openIDPath+"/callback", "openIDBack", "Takes the browser back from the provider, and opens a session", s.openIDBack)
+	ways.open, openID.open, openIDBack.open = true, true, true
 	apply := on(admin, http.MethodPost, "/api/v1/lanes", "applyLane", "Declares a lane from a lane file", s.applyLane)
 	apply.takes = "application/yaml"
 	submit := on(author, http.MethodPost, lane+"/submissions", "submit", "Sends a step folder to the catalogue", s.submit)
@@ -43,7 +47,7 @@ func (s *Service) endpoints() []endpoint {
 	events.streams = true
 
 	return []endpoint{
-		signIn,
+		signIn, ways, openID, openIDBack,
 		self(on(look, http.MethodGet, "/api/v1/session", "getSession", "Says who is signed in, and what they may", s.session)),
 		self(on(look, http.MethodDelete, "/api/v1/session", "signOut", "Ends the session, or revokes the person's token that asks", s.signOut)),
 		self(on(look, http.MethodPost, "/api/v1/session/tokens", "makeOwnToken", "Makes a token that may do what its person may", s.makeOwnToken)),

@@ -17,11 +17,12 @@ import (
 	"vorrang/service/api"
 )
 
-// Config is what a service is made of. All fields but Token must be set.
+// Config is what a service is made of. All fields but Token and OpenID must be set.
 type Config struct {
 	Records *records.Records
-	Token   string // the administrator's bearer token; empty once there are administrators who sign in
-	Console fs.FS  // the built console
+	Token   string  // the administrator's bearer token; empty once there are administrators who sign in
+	OpenID  *OpenID // another way to sign in; nil for none
+	Console fs.FS   // the built console
 	Log     *slog.Logger
 	Version string
 
@@ -32,15 +33,16 @@ type Config struct {
 // Service answers the API and carries deployments out.
 type Service struct {
 	Config
-	app     *fiber.App
-	metrics *metrics
-	crew    *crew
-	tries   tries
-	doors   doors
-	postman *postman
-	clock   *clock
-	rounds  sync.WaitGroup     // of what works in the background
-	halt    context.CancelFunc // ends them
+	app        *fiber.App
+	metrics    *metrics
+	crew       *crew
+	tries      tries
+	doors      doors
+	openIDDoor openIDDoor
+	postman    *postman
+	clock      *clock
+	rounds     sync.WaitGroup     // of what works in the background
+	halt       context.CancelFunc // ends them
 }
 
 // bodyLimit is the largest request body in bytes, submissions aside, which are

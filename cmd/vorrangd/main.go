@@ -39,8 +39,8 @@ func main() {
 }
 
 type settings struct {
-	listen, records, log string
-	grace, wait          time.Duration
+	listen, records, log, signIn string
+	grace, wait                  time.Duration
 }
 
 func parse(args []string) (settings, error) {
@@ -48,6 +48,7 @@ func parse(args []string) (settings, error) {
 	flags := flag.NewFlagSet("vorrangd", flag.ContinueOnError)
 	flags.StringVar(&s.listen, "listen", "127.0.0.1:7340", "the `address` to answer at")
 	flags.StringVar(&s.records, "records", os.Getenv("VORRANG_RECORDS_URL"), "the `URL` of the records database (VORRANG_RECORDS_URL)")
+	flags.StringVar(&s.signIn, "sign-in", os.Getenv("VORRANG_SIGN_IN"), "a `file` that says how people sign in by OpenID Connect (VORRANG_SIGN_IN)")
 	flags.StringVar(&s.log, "log", "info", "the least `level` to log: debug, info, warn or error")
 	flags.DurationVar(&s.grace, "grace", 20*time.Second, "how long a running step may take to end once the service is stopped")
 	flags.DurationVar(&s.wait, "wait", 15*time.Second, "how long to wait for another vorrangd on the same records to end")
@@ -86,6 +87,10 @@ func run(args []string) error {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
 	}
+	openID, err := openIDOf(s.signIn)
+	if err != nil {
+		return err
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 
@@ -94,7 +99,7 @@ func run(args []string) error {
 		return err
 	}
 	defer store.Close()
-	server, err := service.New(service.Config{Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"),
+	server, err := service.New(service.Config{Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"), OpenID: openID,
 		Console: console.Files(), Log: log, Version: version, Grace: s.grace})
 	if err != nil {
 		return err
@@ -103,6 +108,18 @@ func run(args []string) error {
 		return err
 	}
 	return serve(ctx, server, s, log)
+}
+
+// openIDOf reads the file that says how people sign in elsewhere; nil for none.
+func openIDOf(name string) (*service.OpenID, error) {
+	if name == "" {
+		return nil, nil
+	}
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil, fmt.Errorf("-sign-in: %w", err)
+	}
+	return service.ReadOpenID(name, text)
 }
 
 func serve(ctx context.Context, server *service.Service, s settings, log *slog.Logger) error {

@@ -36,13 +36,17 @@ type World struct {
 	URLs    map[string]string // of the targets, by environment
 	Files   map[string]string // that hold them
 
-	stop func()
+	openID func(address string) *service.OpenID
+	stop   func()
 }
 
 // Start starts a service with the lane harbour: development, staging and
 // production, each a database of its own.
-func Start(t testing.TB) *World {
-	w := &World{T: t, Steps: t.TempDir(), URLs: map[string]string{}, Files: map[string]string{}}
+func Start(t testing.TB) *World { return StartWith(t, nil) }
+
+// StartWith starts a service where people sign in by OpenID Connect too.
+func StartWith(t testing.TB, openID func(address string) *service.OpenID) *World {
+	w := &World{openID: openID, T: t, Steps: t.TempDir(), URLs: map[string]string{}, Files: map[string]string{}}
 	lane := "lane: harbour\nenvironments:\n"
 	for _, environment := range []string{"development", "staging", "production"} {
 		w.URLs[environment] = pgtest.Database(t)
@@ -61,12 +65,16 @@ func (w *World) serve(recordsURL string) {
 	ctx := context.Background()
 	store, err := records.Open(ctx, recordsURL, 10*time.Second)
 	require.NoError(w.T, err)
-	w.Service, err = service.New(service.Config{Records: store, Token: Token, Console: console.Files(),
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(w.T, err)
+	var openID *service.OpenID
+	if w.openID != nil {
+		openID = w.openID("http://" + listener.Addr().String())
+	}
+	w.Service, err = service.New(service.Config{Records: store, OpenID: openID, Token: Token, Console: console.Files(),
 		Log: slog.New(slog.NewJSONHandler(io.Discard, nil)), Version: "test", Grace: time.Second})
 	require.NoError(w.T, err)
 	require.NoError(w.T, w.Service.Start(ctx))
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(w.T, err)
 	served := make(chan error, 1)
 	go func() { served <- w.Service.Serve(listener) }()
 	w.Client = client.New("http://"+listener.Addr().String(), Token, "pilot")

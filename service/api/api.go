@@ -41,6 +41,12 @@ type Session struct {
 	ExpiresAt *time.Time    `json:"expires_at,omitempty" description:"Of the token."`
 }
 
+// WaysIn says how one can sign in, beside name and password.
+type WaysIn struct {
+	Token  bool   `json:"token" description:"With the administrator's token."`
+	OpenID string `json:"openid,omitempty" description:"The OpenID Connect provider, where there is one: /api/v1/session/openid leads to it."`
+}
+
 // SignIn asks for a session cookie, or for a token.
 type SignIn struct {
 	Name     string `json:"name" description:"Who you are; stands in the ledger beside what you do."`

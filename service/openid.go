@@ -1,0 +1,290 @@
+package service
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/subtle"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/coreos/go-oidc/v3/oidc"
+	"github.com/gofiber/fiber/v3"
+	"go.yaml.in/yaml/v4"
+	"golang.org/x/oauth2"
+
+	"vorrang/core/access"
+	"vorrang/core/lane"
+	"vorrang/records"
+	"vorrang/service/api"
+)
+
+// OpenID is how people sign in by OpenID Connect: with the authorization code
+// flow and PKCE. docs/operations.md describes the file that it is read from.
+type OpenID struct {
+	Issuer string              `yaml:"issuer"`
+	Client string              `yaml:"client"`
+	Secret string              `yaml:"secret"` // where it is: env:NAME or file:PATH
+	Public string              `yaml:"public"` // the service's own address, as browsers see it
+	Name   string              `yaml:"name"`   // the claim that people are called by here
+	Groups string              `yaml:"groups"` // the claim that lists their groups
+	Scopes []string            `yaml:"scopes"` // beside openid
+	Roles  map[string][]string `yaml:"roles"`  // what groups grant
+}
+
+// ReadOpenID reads the file; its name is for errors.
+func ReadOpenID(name string, text []byte) (*OpenID, error) {
+	o := &OpenID{Name: "preferred_username", Groups: "groups", Scopes: []string{"profile", "email"}}
+	decoder := yaml.NewDecoder(bytes.NewReader(text))
+	decoder.KnownFields(true)
+	if err := decoder.Decode(o); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	for field, value := range map[string]string{"issuer": o.Issuer, "public": o.Public} {
+		if address, err := url.Parse(value); err != nil || address.Host == "" {
+			return nil, fmt.Errorf("%s: %s: it is an address such as https://…, not %q", name, field, value)
+		}
+	}
+	if o.Client == "" {
+		return nil, fmt.Errorf("%s: client: name the client that the provider knows this service as", name)
+	}
+	if !lane.IsReference(o.Secret) {
+		return nil, fmt.Errorf("%s: secret: no secret may stand in this file; write env:NAME or file:PATH", name)
+	}
+	for group, grants := range o.Roles {
+		for _, text := range grants {
+			if _, err := access.ParseGrant(text); err != nil {
+				return nil, fmt.Errorf("%s: roles: %s: %w", name, group, err)
+			}
+		}
+	}
+	return o, nil
+}
+
+// grants is what groups grant together.
+func (o *OpenID) grants(groups []string) access.Grants {
+	list := access.Grants{}
+	for _, group := range groups {
+		for _, text := range o.Roles[group] {
+			if g, err := access.ParseGrant(text); err == nil && !list.Has(g) {
+				list = append(list, g)
+			}
+		}
+	}
+	return list
+}
+
+const (
+	openIDCookie   = "vorrang_openid"
+	openIDPath     = "/api/v1/session/openid"
+	openIDPatience = 10 * time.Minute // to sign in over there
+	mostUnderWay   = 1000
+)
+
+// underWay is a sign-in whose browser is at the provider.
+type underWay struct {
+	cookie, nonce, verifier string
+	expires                 time.Time
+}
+
+// openIDDoor is the provider, once it has been found, and who is on the way back from it.
+type openIDDoor struct {
+	mu       sync.Mutex
+	provider *oidc.Provider
+	waiting  map[string]underWay // by state
+}
+
+// find asks the provider for its addresses and keys, the first time.
+func (d *openIDDoor) find(ctx context.Context, o *OpenID) (*oidc.Provider, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.provider != nil {
+		return d.provider, nil
+	}
+	client := &http.Client{Timeout: 10 * time.Second}
+	provider, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), client), o.Issuer)
+	if err != nil {
+		return nil, refuse(http.StatusBadGateway, "unreachable", "The provider does not answer", "try again, or sign in by name and password",
+			"the OpenID Connect provider %s cannot be used: %s", o.Issuer, err)
+	}
+	d.provider = provider
+	return provider, nil
+}
+
+func (d *openIDDoor) leave(state string, u underWay) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for known, old := range d.waiting {
+		if time.Now().After(old.expires) {
+			delete(d.waiting, known)
+		}
+	}
+	if d.waiting == nil {
+		d.waiting = map[string]underWay{}
+	}
+	if len(d.waiting) >= mostUnderWay {
+		return false
+	}
+	d.waiting[state] = u
+	return true
+}
+
+// back takes a sign-in out; it comes back once.
+func (d *openIDDoor) back(state, cookie string) (underWay, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	u, known := d.waiting[state]
+	if !known || subtle.ConstantTimeCompare([]byte(u.cookie), []byte(hashed(cookie))) != 1 {
+		return underWay{}, false
+	}
+	delete(d.waiting, state)
+	return u, time.Now().Before(u.expires)
+}
+
+func (o *OpenID) config(provider *oidc.Provider) (*oauth2.Config, error) {
+	secret, err := reference(o.Secret)
+	return &oauth2.Config{ClientID: o.Client, ClientSecret: secret, Endpoint: provider.Endpoint(),
+		RedirectURL: strings.TrimSuffix(o.Public, "/") + openIDPath + "/callback", Scopes: append([]string{oidc.ScopeOpenID}, o.Scopes...)}, err
+}
+
+func (s *Service) waysIn(call, *nothing) (*api.WaysIn, error) {
+	ways := &api.WaysIn{Token: s.Token != ""}
+	if s.OpenID != nil {
+		ways.OpenID = s.OpenID.Issuer
+	}
+	return ways, nil
+}
+
+// openID sends the browser to the provider.
+func (s *Service) openID(c call, _ *nothing) (*nothing, error) {
+	if s.OpenID == nil {
+		return nil, notFound("way to sign in", "by OpenID Connect", "vorrangd -sign-in FILE sets one up")
+	}
+	if !s.tries.allow("from " + c.fiber.IP()) {
+		return nil, s.home(c, "there were too many tries to sign in; wait a minute")
+	}
+	provider, err := s.openIDDoor.find(c, s.OpenID)
+	if err != nil {
+		return nil, s.home(c, err.Error())
+	}
+	config, err := s.OpenID.config(provider)
+	if err != nil {
+		return nil, s.home(c, err.Error())
+	}
+	state, cookie := newSecret(""), newSecret("")
+	u := underWay{cookie: hashed(cookie), nonce: newSecret(""), verifier: oauth2.GenerateVerifier(), expires: time.Now().Add(openIDPatience)}
+	if !s.openIDDoor.leave(state, u) {
+		return nil, s.home(c, "too many people are signing in; wait a minute")
+	}
+	c.fiber.Cookie(&fiber.Cookie{Name: openIDCookie, Value: cookie, Path: openIDPath, MaxAge: int(openIDPatience.Seconds()),
+		HTTPOnly: true, SameSite: fiber.CookieSameSiteLaxMode, Secure: c.fiber.Scheme() == "https"})
+	return nil, c.fiber.Redirect().Status(http.StatusFound).To(config.AuthCodeURL(state, oidc.Nonce(u.nonce), oauth2.S256ChallengeOption(u.verifier)))
+}
+
+// home sends the browser to the console, which shows what was wrong.
+func (s *Service) home(c call, problem string) error {
+	to := "/"
+	if problem != "" {
+		to += "?problem=" + url.QueryEscape(problem)
+	}
+	return c.fiber.Redirect().Status(http.StatusSeeOther).To(to)
+}
+
+type callbackIn struct {
+	State string `query:"state"`
+	Code  string `query:"code"`
+	Error string `query:"error"`
+}
+
+// openIDBack takes the browser back from the provider.
+func (s *Service) openIDBack(c call, in *callbackIn) (*nothing, error) {
+	if s.OpenID == nil {
+		return nil, notFound("way to sign in", "by OpenID Connect", "vorrangd -sign-in FILE sets one up")
+	}
+	name, err := s.comeBack(c, in)
+	s.auditSignIn(c, cmp.Or(name, "somebody"), err)
+	if err != nil {
+		return nil, s.home(c, s.problem(err).Detail)
+	}
+	return nil, s.home(c, "")
+}
+
+func (s *Service) comeBack(c call, in *callbackIn) (name string, err error) {
+	u, known := s.openIDDoor.back(in.State, c.fiber.Cookies(openIDCookie))
+	if !known {
+		return "", unauthorized("this sign-in was not begun in this browser, or took too long; begin again")
+	}
+	if in.Error != "" || in.Code == "" {
+		return "", unauthorized("the provider said no: " + cmp.Or(oneLine(in.Error), "it gave no code"))
+	}
+	claims, subject, err := s.claims(c, u, in.Code)
+	if err != nil {
+		return "", err
+	}
+	name, _ = claims[s.OpenID.Name].(string)
+	name = strings.ToLower(name)
+	if err := access.CheckName(name); err != nil {
+		return "", unauthorized(fmt.Sprintf("the claim %s: %s", s.OpenID.Name, err))
+	}
+	person, err := s.Records.SignedInElsewhere(c, name, s.OpenID.Issuer+" "+subject, s.OpenID.grants(texts(claims[s.OpenID.Groups])))
+	if errors.Is(err, records.ErrTaken) {
+		return name, unauthorized("the name " + name + " belongs to somebody else here")
+	}
+	if err != nil {
+		return name, err
+	}
+	if person.Disabled != nil {
+		return person.Name, unauthorized(person.Name + " may not sign in any more")
+	}
+	_, err = s.openSession(c, caller{Name: person.Name, Person: true, Grants: person.All()}, &person)
+	return person.Name, err
+}
+
+// claims changes the code for an identity token, and checks it.
+func (s *Service) claims(ctx context.Context, u underWay, code string) (claims map[string]any, subject string, err error) {
+	provider, err := s.openIDDoor.find(ctx, s.OpenID)
+	if err != nil {
+		return nil, "", err
+	}
+	config, err := s.OpenID.config(provider)
+	if err != nil {
+		return nil, "", err
+	}
+	ctx = oidc.ClientContext(ctx, &http.Client{Timeout: 10 * time.Second})
+	tokens, err := config.Exchange(ctx, code, oauth2.VerifierOption(u.verifier))
+	if err != nil {
+		s.Log.Warn("a code was not taken", "issuer", s.OpenID.Issuer, "error", err)
+		return nil, "", unauthorized("the provider did not take its code back; begin again")
+	}
+	raw, _ := tokens.Extra("id_token").(string)
+	token, err := provider.Verifier(&oidc.Config{ClientID: s.OpenID.Client}).Verify(ctx, raw)
+	if err != nil {
+		return nil, "", unauthorized("the provider's identity token does not hold: " + err.Error())
+	}
+	if token.Nonce != u.nonce {
+		return nil, "", unauthorized("the provider's identity token is for another sign-in")
+	}
+	return claims, token.Subject, token.Claims(&claims)
+}
+
+// texts reads a claim that is a text or a list of texts.
+func texts(claim any) []string {
+	var list []string
+	switch claim := claim.(type) {
+	case string:
+		list = append(list, claim)
+	case []any:
+		for _, one := range claim {
+			if text, is := one.(string); is {
+				list = append(list, text)
+			}
+		}
+	}
+	return slices.Compact(list)
+}
