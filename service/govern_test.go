@@ -18,6 +18,7 @@ import (
 	"vorrang/core/deploy"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
+	"vorrang/core/verify"
 	"vorrang/internal/servicetest"
 	"vorrang/service"
 	"vorrang/service/api"
@@ -224,4 +225,37 @@ func TestHooksAreToldInSignedCloudEvents(t *testing.T) {
 	assert.Equal(t, 6, tries)
 	require.NoError(t, w.RemoveHook(ctx, "chat"))
 	assert.ErrorContains(t, w.RemoveHook(ctx, "chat"), "there is no hook chat")
+}
+
+func TestAHotfixTravelsWhileOthersAreFurther(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	ask(t, w, "")
+	keeper := w.As("k.brandt", "keeper@harbour")
+	w.Submitted(map[string]string{"10-a.sql": "CREATE TABLE a (id int)", "20-b.sql": "CREATE TABLE b (id int)"})
+	cut(t, w, "2026.11", "10")
+	must(w.Promote(ctx, "harbour", "staging", client.Promotion{Through: "10"}))
+	promote := func(environment, release string) {
+		promoted, err := w.Promote(ctx, "harbour", environment, client.Promotion{Release: release})
+		require.NoError(t, err, "%s to %s", release, environment)
+		require.Equal(t, deploy.Done, w.Ended(promoted).Outcome)
+	}
+	require.Eventually(t, func() bool { return must(w.Status(ctx, "harbour", "staging", "none")).At == "10" }, 10*time.Second, 20*time.Millisecond)
+	promote("production", "2026.11")
+	cut(t, w, "2026.12", "")
+	promote("staging", "2026.12")
+
+	w.Submitted(map[string]string{"15-fix.sql": "ALTER TABLE a ADD COLUMN fixed int"})
+	cut(t, w, "2026.11.1", "15")
+	_, err := w.Promote(ctx, "harbour", "staging", client.Promotion{Release: "2026.11.1"})
+	assert.Contains(t, problem(t, err).Next, "as with a hotfix, a keeper can say so: vorrang waive order")
+	must(keeper.Waive(ctx, "harbour", "staging", "order", "2026.11.1", "the fix touches nothing of step 20"))
+	promote("staging", "2026.11.1")
+	promote("production", "2026.11.1")
+	cut(t, w, "2026.12.1", "")
+	promote("production", "2026.12.1")
+	for _, d := range must(w.Verify(ctx, "harbour", "")).Deviations {
+		assert.NotEqual(t, "production", d.Environment, d.What)
+		assert.NotEqual(t, verify.Order, d.Kind, d.What)
+	}
 }

@@ -311,9 +311,9 @@ func (f Facts) order() Check {
 	}
 	return Check{Order, Hold,
 		fmt.Sprintf("%s late: a higher number, %s, is already in this target; late: %s", are(len(late)), f.View.State.At(), list(late)),
-		fmt.Sprintf("give it a number above %s and submit, or roll back to below it and promote in order; "+
-			"or, if it was carried out here by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
-			f.View.State.At(), f.Lane, f.View.Environment, late[0].Step.Number)}
+		fmt.Sprintf("give it a number above %s and submit, or roll back to below it and promote in order; if its place does not matter, as with a hotfix, "+
+			"a keeper can say so: vorrang waive order -lane %s -env %s -reason \"…\"; or, if it was carried out here by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
+			f.View.State.At(), f.Lane, f.View.Environment, f.Lane, f.View.Environment, late[0].Step.Number)}
 }
 
 func (f Facts) nothingInDoubt() Check {

@@ -70,6 +70,9 @@ type Waived struct {
 	Reason string `json:"reason"`
 }
 
+// WaivedOrder is the check whose waiver lets late steps be carried out.
+const WaivedOrder = "order"
+
 // What a step in doubt can be settled as.
 const (
 	SettledApplied    = "applied"
@@ -98,8 +101,9 @@ type StepState struct {
 	Seq        int64 // of the newest entry about it
 
 	// for failed and in doubt
-	Progress Detail     // how far a step got that is not one transaction
-	origin   *StepState // what it was when its way back began; nil unless that is under way
+	Progress   Detail     // how far a step got that is not one transaction
+	origin     *StepState // what it was when its way back began; nil unless that is under way
+	OutOfOrder bool       // carried out though the order was not kept: somebody waived that
 }
 
 // Partly reports whether a step that is not one transaction stopped at a known
@@ -122,6 +126,7 @@ type State struct {
 	Steps    map[step.Number]StepState // only steps that an entry names
 	Baseline step.Number               // empty if there is none; "0" covers nothing
 	covers   map[step.Number]bool      // nil: every number up to Baseline
+	disorder map[string]bool           // deployments for which somebody waived the order
 	Order    []step.Number             // present steps, in the order in which they were carried out
 }
 
@@ -154,6 +159,15 @@ func (s *State) fold(e Entry) {
 		Number: e.Step, Slug: e.Slug, Checksum: e.Checksum, Deployment: e.Deployment,
 		At: e.At, Actor: e.Actor, DurationMS: e.DurationMS, Seq: e.Seq,
 	}
+	for _, w := range detail.Waived {
+		if w.Check == WaivedOrder {
+			if s.disorder == nil {
+				s.disorder = map[string]bool{}
+			}
+			s.disorder[e.Deployment] = true
+		}
+	}
+	next.OutOfOrder = s.disorder[e.Deployment]
 	before := s.Steps[e.Step]
 	switch e.Action {
 	case Applied:

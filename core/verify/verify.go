@@ -138,6 +138,9 @@ func (v *verifier) order() {
 	for _, number := range state.Order {
 		if step.Compare(number, highest) < 0 {
 			st := state.Steps[number]
+			if st.OutOfOrder {
+				continue // somebody decided that it does not matter
+			}
 			v.report(Order, number, st.At, "nothing can change what happened; if the order matters, roll both back and promote again",
 				"step %s was carried out after step %s", named(number, st.Slug), highest)
 			continue
@@ -163,10 +166,10 @@ func (v *verifier) history(before Environment) {
 		case other.Checksum != st.Checksum:
 			v.report(History, number, st.At, "compare both texts, and bring the environments together with a new step",
 				"step %s was applied here with the checksum %s, and in %s with %s", named(number, st.Slug), st.Checksum.Short(), before.Name, other.Checksum.Short())
-		case other.Seq < last.Seq:
+		case other.Seq < last.Seq && !other.OutOfOrder && !st.OutOfOrder:
 			v.report(History, number, st.At, "if the order matters, roll both back here and promote again",
 				"step %s was applied here after step %s, and in %s before it", named(number, st.Slug), last.Number, before.Name)
-		default:
+		case !other.OutOfOrder && !st.OutOfOrder:
 			last = other
 		}
 	}
