@@ -8,6 +8,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
+	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -62,6 +63,7 @@ func (s *Service) authorize(e endpoint) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		who, err := s.identify(c)
 		if err != nil {
+			leaveUnread(c)
 			return err
 		}
 		c.Locals(callerKey{}, who)
@@ -70,11 +72,22 @@ func (s *Service) authorize(e endpoint) fiber.Handler {
 			return err
 		}
 		if !e.self && !who.Grants.Allow(e.need, scope) {
+			leaveUnread(c)
 			err = forbidden(who, e.need, scope)
 			s.auditDenied(c, e, who, scope, err)
 			return err
 		}
 		return s.audited(c, e, who, scope)
+	}
+}
+
+// mostUnread is how much of a refused body is read, in bytes.
+const mostUnread = 64 << 20
+
+// leaveUnread lets a client that is still sending hear that it is refused.
+func leaveUnread(c fiber.Ctx) {
+	if body := c.Request().BodyStream(); body != nil {
+		_, _ = io.CopyN(io.Discard, body, mostUnread) // it may be shorter
 	}
 }
 

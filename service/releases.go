@@ -193,14 +193,14 @@ func (s *Service) export(c call, in *releaseIn) (*api.ReleaseContent, error) {
 // submitBundle takes a release from another Vorrang into the catalogue,
 // unchanged. Steps that are there already must be the same to the byte.
 func (s *Service) submitBundle(c call, in *laneIn) (*api.ReleaseCut, error) {
+	body := bodyOf(c)
+	defer body.drain()
 	submission, err := s.submission(c, in.Lane)
 	if err != nil {
 		return nil, err
 	}
 	defer submission.Abandon()
 	var files []step.File
-	body := bodyOf(c)
-	defer body.drain()
 	r, err := release.Read(body, func(file step.File) error {
 		if err := submission.Keep(c, file); err != nil {
 			return err

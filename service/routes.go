@@ -1,7 +1,6 @@
 package service
 
 import (
-	"io"
 	"io/fs"
 	"mime"
 	"net/http"
@@ -138,9 +137,7 @@ func (s *Service) route() {
 // limited refuses bodies that an ordinary request cannot have.
 func limited(c fiber.Ctx) error {
 	if c.Request().Header.ContentLength() > bodyLimit {
-		if body := c.Request().BodyStream(); body != nil {
-			_, _ = io.Copy(io.Discard, body) // a client that is still sending would not hear the answer
-		}
+		leaveUnread(c)
 		return fiber.ErrRequestEntityTooLarge
 	}
 	return c.Next()

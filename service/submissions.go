@@ -56,12 +56,14 @@ func (s *Service) submission(c call, lane string) (*records.Submission, error) {
 // submit takes a step folder as a tar stream. Files are kept as they come, so
 // that never more than one of them is in memory.
 func (s *Service) submit(c call, in *laneIn) (*api.Submitted, error) {
+	body := bodyOf(c)
+	defer body.drain()
 	submission, err := s.submission(c, in.Lane)
 	if err != nil {
 		return nil, err
 	}
 	defer submission.Abandon()
-	files, err := receive(c, submission)
+	files, err := receive(c, body, submission)
 	if err != nil {
 		return nil, err
 	}
@@ -186,9 +188,7 @@ func (s *Service) touchedIn(c call, facts gate.Facts, changed []api.StepRef, now
 
 // receive reads a tar stream and keeps its files. Everything that is wrong with
 // any file is found before it gives up.
-func receive(c call, submission *records.Submission) ([]step.File, error) {
-	body := bodyOf(c)
-	defer body.drain()
+func receive(c call, body io.Reader, submission *records.Submission) ([]step.File, error) {
 	reader := tar.NewReader(body)
 	var files []step.File
 	var problems step.Problems

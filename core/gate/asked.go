@@ -60,18 +60,35 @@ func areSteps(n int) string {
 	return fmt.Sprintf("%d steps are", n)
 }
 
-// missing lists the planned steps that the environment before does not have.
-// Steps that are not meant for it, or covered there, are passed over.
+// missing lists the planned steps that the environment before does not have with
+// the text that is planned. Steps that are not meant for it, or covered there,
+// are passed over.
 func (f Facts) missing() []plan.Standing {
 	var list []plan.Standing
 	for _, s := range f.planned() {
 		there, known := f.Previous.View.Find(s.Step.Number)
-		if known && (there.State.Status.Present() || there.Has(plan.NotHere)) {
+		same := there.State.Checksum == "" || there.State.Checksum == s.Step.Forward.Checksum
+		if known && (there.State.Status.Present() && same || there.Has(plan.NotHere)) {
 			continue
 		}
 		list = append(list, s)
 	}
 	return list
+}
+
+// otherTexts names the missing steps of which the environment before has another
+// text.
+func (f Facts) otherTexts(missing []plan.Standing) string {
+	var other []plan.Standing
+	for _, s := range missing {
+		if there, known := f.Previous.View.Find(s.Step.Number); known && there.State.Status.Present() {
+			other = append(other, s)
+		}
+	}
+	if len(other) == 0 {
+		return ""
+	}
+	return "; it has another text of " + list(other)
 }
 
 func (f Facts) unreached(id ID) Check {
@@ -97,7 +114,7 @@ func (f Facts) previous() Check {
 		next += " -release " + f.Release
 	}
 	return Check{PreviousEnvironment, Hold,
-		fmt.Sprintf("%s not applied in %s, the environment before: %s", areSteps(len(missing)), f.Previous.Name, list(missing)),
+		fmt.Sprintf("%s not applied in %s, the environment before: %s%s", areSteps(len(missing)), f.Previous.Name, list(missing), f.otherTexts(missing)),
 		"promote there first: " + next}
 }
 

@@ -1,0 +1,430 @@
+package tests
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/client"
+	"vorrang/core/deploy"
+	"vorrang/internal/pgtest"
+	"vorrang/internal/servicetest"
+	"vorrang/service/api"
+)
+
+var sequences = flag.Int("sequences", 120, "how many random sequences of calls try to get around a gate")
+
+// governedLane takes loose steps in development, and in production approved
+// releases that went through staging.
+const governedLane = `lane: %s
+environments:
+  - {name: development, target: "file:%s", disposable: true}
+  - {name: staging, target: "file:%s", gate: {previous-environment: not-asked}}
+  - {name: production, target: "file:%s", gate: {approvals: {count: 1, authors: excluded}}}
+`
+
+// A step N of variant v makes the table sN_v, so that the target's own catalog
+// says which text was carried out there.
+func texts(number int, variant string) (forward, back string) {
+	return fmt.Sprintf("CREATE TABLE s%d_%s ()", number, variant), fmt.Sprintf("DROP TABLE s%d_%s", number, variant)
+}
+
+// TestNoSequenceOfCallsGetsAroundTheGate lets people of every role but the
+// administrator's make random calls, and holds what then stands in production
+// against the gate's rules, written down here a second time.
+func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
+	const workers = 6
+	w := servicetest.Start(t)
+	people := map[string]*client.Client{}
+	for name, grants := range map[string][]string{
+		"author": {"author"}, "releaser": {"releaser"}, "approver": {"approver"}, "keeper": {"keeper"}, "reader": {"reader"}, "other": {"approver", "releaser"},
+		"all": {"reader", "author", "releaser", "approver", "keeper", "reporter"},
+	} {
+		people[name] = w.As(name, grants...)
+	}
+	machine, err := w.MakeToken(t.Context(), "machine", []string{"author", "releaser", "approver", "keeper"}, time.Hour)
+	require.NoError(t, err)
+	people["machine"] = client.New(w.Server, machine.Text, "approver")
+	names := slices.Sorted(maps.Keys(people))
+	var done, deployed, refused, calls atomic.Int64
+	var wait sync.WaitGroup
+	for worker := range workers {
+		wait.Go(func() {
+			g := &gambler{t: t, world: w, people: people, names: names, urls: map[string]string{}, files: map[string]string{}, conns: map[string]*pgx.Conn{}}
+			for _, environment := range []string{"development", "staging", "production"} {
+				g.urls[environment] = pgtest.Database(t)
+				g.files[environment] = filepath.Join(t.TempDir(), environment)
+				if !assert.NoError(t, os.WriteFile(g.files[environment], []byte(g.urls[environment]), 0o600)) {
+					return
+				}
+				g.conns[environment] = pgtest.Connect(t, g.urls[environment])
+			}
+			for n := done.Add(1); n <= int64(*sequences) && !t.Failed(); n = done.Add(1) {
+				g.sequence(uint64(n), fmt.Sprintf("lane-%d-%d", worker, n))
+			}
+			deployed.Add(int64(g.deployed))
+			refused.Add(int64(g.refused))
+			calls.Add(int64(g.calls))
+		})
+	}
+	wait.Wait()
+	t.Logf("%d sequences, %d calls: %d deployments on production were held against the rules, %d calls were refused", *sequences, calls.Load(), deployed.Load(), refused.Load())
+	assert.Greater(t, deployed.Load(), int64(*sequences/20), "a gate that lets nothing through is no gate")
+}
+
+// gambler makes random calls on one lane, and keeps its own books of what they
+// mean.
+type gambler struct {
+	t           *testing.T
+	world       *servicetest.World
+	people      map[string]*client.Client
+	names       []string
+	urls, files map[string]string
+	conns       map[string]*pgx.Conn
+	random      *rand.Rand
+	lane        string
+	story       []string // what was called, for the report
+
+	catalogue map[int]version            // as it was last submitted
+	releases  map[string]map[int]version // as they were cut
+	approved  map[string]map[string]bool // by release, by whom
+	waived    map[string]bool            // "check release" that nobody has used
+	frozen    bool
+	vouched   map[string]bool // "environment number" that somebody attested, amended or covered
+
+	turn   int    // of what is usual
+	newest string // release
+
+	deployed, refused, calls int
+}
+
+// version is a step as somebody submitted it.
+type version struct{ variant, author string }
+
+func (g *gambler) sequence(seed uint64, lane string) {
+	g.random, g.lane, g.story = rand.New(rand.NewPCG(seed, 4)), lane, []string{fmt.Sprintf("seed %d", seed)}
+	g.catalogue, g.releases, g.approved = map[int]version{}, map[string]map[int]version{}, map[string]map[string]bool{}
+	g.waived, g.vouched, g.frozen = map[string]bool{}, map[string]bool{}, false
+	for environment, conn := range g.conns {
+		_, err := conn.Exec(context.Background(), "DROP SCHEMA IF EXISTS vorrang CASCADE; DROP SCHEMA public CASCADE; CREATE SCHEMA public")
+		require.NoError(g.t, err, environment)
+	}
+	_, err := g.world.ApplyLane(g.t.Context(), "lane.yaml", fmt.Appendf(nil, governedLane, lane, g.files["development"], g.files["staging"], g.files["production"]))
+	require.NoError(g.t, err)
+	g.submit("author", g.people["author"])
+	g.turn, g.newest = 0, ""
+	for range 12 + g.random.IntN(16) {
+		if g.random.IntN(100) < 65 {
+			g.usual()
+		} else {
+			g.call()
+		}
+		if g.t.Failed() {
+			return
+		}
+	}
+}
+
+func (g *gambler) pick(from ...string) string { return from[g.random.IntN(len(from))] }
+
+// usual makes the next call on the way by which changes should reach production,
+// mostly by who should make it.
+func (g *gambler) usual() {
+	name := func(usual string) string {
+		if g.random.IntN(6) == 0 {
+			return g.pick(g.names...)
+		}
+		return usual
+	}
+	g.turn++
+	switch g.turn % 5 {
+	case 1:
+		n := name("releaser")
+		g.promote(n, g.people[n], "staging", "", g.stands("production"))
+	case 2:
+		n, release := name("releaser"), fmt.Sprintf("r%d", len(g.releases)+1)
+		if g.cut(n, g.people[n], release) == nil {
+			g.newest = release
+		}
+	case 3:
+		n := name(g.pick("approver", "other"))
+		_ = g.approve(n, g.people[n], g.newest) // a refusal is in the story
+	case 4:
+		n := name("releaser")
+		g.promote(n, g.people[n], "production", g.newest, g.stands("production"))
+	case 0:
+		n := name("author")
+		g.submit(n, g.people[n])
+	}
+}
+
+// call makes one random call.
+func (g *gambler) call() {
+	ctx, name := g.t.Context(), g.pick(g.names...)
+	who, environment := g.people[name], g.pick("development", "staging", "production", "production")
+	release := g.pick("r1", "r2", "r3", "")
+	number := strconv.Itoa(1 + g.random.IntN(5))
+	before := g.stands("production")
+	var err error
+	switch n := g.random.IntN(100); {
+	case n < 12:
+		g.submit(name, who)
+		return
+	case n < 24:
+		err = g.cut(name, who, g.pick("r1", "r2", "r3"))
+	case n < 56:
+		if g.random.IntN(3) == 0 {
+			environment = "staging"
+		}
+		g.promote(name, who, environment, release, before)
+		return
+	case n < 72:
+		err = g.approve(name, who, release)
+	case n < 76:
+		_, err = who.WithdrawApproval(ctx, g.lane, "production", release)
+		g.tell(name, "withdraws the approval of "+release, err)
+		if err == nil {
+			delete(g.approved[release], name)
+		}
+	case n < 81:
+		check := g.pick("order", "previous-environment", "same-history", "soak", "approvals", "release", "checksums", "catalogue", "window")
+		_, err = who.Waive(ctx, g.lane, environment, check, release, "because")
+		g.tell(name, "waives "+check+" of "+release+" on "+environment, err)
+		if err == nil && environment == "production" {
+			g.waived[check+" "+release] = true
+		}
+	case n < 85:
+		_, err = who.Attest(ctx, g.lane, environment, client.Attestation{Step: number, Reason: "by hand", Acknowledge: true})
+		g.word(name, "attests", environment, number, err)
+	case n < 88:
+		_, err = who.Amend(ctx, g.lane, environment, number, "it is right")
+		g.word(name, "amends", environment, number, err)
+	case n < 92:
+		err = g.ended(who.Rollback(ctx, g.lane, environment, client.Way{Steps: 1 + g.random.IntN(2)}, environment))
+		g.tell(name, "rolls back on "+environment, err)
+		if err == nil && environment == "production" {
+			g.approved = map[string]map[string]bool{} // the target is not as it was
+			assert.Subset(g.t, before, g.stands("production"), "a rollback brings nothing: %s", g.said())
+			return
+		}
+	case n < 94:
+		err = g.ended(who.Rebuild(ctx, g.lane, environment, environment))
+		g.tell(name, "rebuilds "+environment, err)
+	case n < 96:
+		_, err = who.Freeze(ctx, g.lane, "production", time.Time{}, time.Now().Add(time.Hour), "a regatta")
+		g.tell(name, "freezes production", err)
+		g.frozen = g.frozen || err == nil
+	case n < 98:
+		_, err = who.Thaw(ctx, g.lane, "production", "it is over")
+		g.tell(name, "thaws production", err)
+		g.frozen = g.frozen && err != nil
+	case n < 99:
+		_, err = who.Withdraw(ctx, g.lane, number)
+		g.tell(name, "withdraws step "+number, err)
+		if n, _ := strconv.Atoi(number); err == nil {
+			delete(g.catalogue, n)
+		}
+	default:
+		_, err = who.ApplyLane(ctx, "lane.yaml", fmt.Appendf(nil, "lane: %s\nenvironments: [{name: production, target: %q, gate: {release: not-asked}}]", g.lane, "file:"+g.files["production"]))
+		assert.Error(g.t, err, "nobody here is an administrator")
+		g.tell(name, "declares a lane without a gate", err)
+	}
+	assert.Equal(g.t, before, g.stands("production"), "only deployments change production: %s", g.said())
+}
+
+// tell writes a call into the story.
+func (g *gambler) tell(name, did string, err error) {
+	g.calls++
+	result := "ok"
+	if err != nil {
+		g.refused++
+		result = strings.SplitN(err.Error(), "\n", 2)[0]
+		var answered *client.Error
+		if assert.ErrorAs(g.t, err, &answered, "%s", g.said()) {
+			assert.Less(g.t, answered.Status, 500, "%s %s: %v\n%s", name, did, err, g.said())
+		}
+	}
+	g.story = append(g.story, name+" "+did+": "+result)
+}
+
+func (g *gambler) said() string { return strings.Join(g.story, "\n  ") }
+
+// word notes that somebody vouched for a step.
+func (g *gambler) word(name, did, environment, number string, err error) {
+	g.tell(name, did+" step "+number+" on "+environment, err)
+	if err == nil {
+		g.vouched[environment+" "+number] = true
+		if environment == "production" {
+			g.approved = map[string]map[string]bool{}
+		}
+	}
+}
+
+func (g *gambler) submit(name string, who *client.Client) {
+	folder, next := fstest.MapFS{}, map[int]version{}
+	for number := 1; number <= 2+g.random.IntN(4); number++ {
+		old, known := g.catalogue[number]
+		chosen := version{g.pick("a", "a", "a", "b"), name}
+		if known && old.variant == chosen.variant {
+			chosen = old
+		}
+		if number > 1 && g.random.IntN(8) == 0 {
+			continue // a number is left out, and may come late
+		}
+		next[number] = chosen
+		forward, back := texts(number, chosen.variant)
+		folder[fmt.Sprintf("%d-s.sql", number)] = &fstest.MapFile{Data: []byte(forward)}
+		folder[fmt.Sprintf("%d-s.back.sql", number)] = &fstest.MapFile{Data: []byte(back)}
+	}
+	_, err := who.Submit(g.t.Context(), g.lane, folder)
+	g.tell(name, fmt.Sprintf("submits %v", next), err)
+	if err == nil {
+		g.catalogue = next
+	}
+}
+
+func (g *gambler) cut(name string, who *client.Client, release string) error {
+	through := 1 + g.random.IntN(5)
+	_, err := who.Cut(g.t.Context(), g.lane, client.Cutting{Name: release, Through: strconv.Itoa(through)})
+	g.tell(name, fmt.Sprintf("cuts %s through %d", release, through), err)
+	if err == nil {
+		sealed := map[int]version{}
+		for number, v := range g.catalogue {
+			if number <= through {
+				sealed[number] = v
+			}
+		}
+		assert.NotContains(g.t, g.releases, release, "a release never changes: %s", g.said())
+		g.releases[release] = sealed
+	}
+	return err
+}
+
+func (g *gambler) approve(name string, who *client.Client, release string) error {
+	_, err := who.Approve(g.t.Context(), g.lane, "production", release, "")
+	g.tell(name, "approves "+release, err)
+	if err == nil {
+		if g.approved[release] == nil {
+			g.approved[release] = map[string]bool{}
+		}
+		g.approved[release][name] = true
+	}
+	return err
+}
+
+func (g *gambler) promote(name string, who *client.Client, environment, release string, before []string) {
+	staging := g.stands("staging")
+	err := g.ended(who.Promote(g.t.Context(), g.lane, environment, client.Promotion{Release: release}))
+	g.tell(name, "promotes "+release+" to "+environment, err)
+	after := g.stands("production")
+	if environment != "production" || err != nil {
+		assert.Equal(g.t, before, after, "nothing changed: %s", g.said())
+		return
+	}
+	brought := slices.DeleteFunc(slices.Clone(after), func(table string) bool { return slices.Contains(before, table) })
+	if len(brought) == 0 {
+		return
+	}
+	g.deployed++
+	g.rules(name, release, before, brought, staging)
+	delete(g.waived, "order "+release)
+	delete(g.waived, "previous-environment "+release)
+	delete(g.waived, "same-history "+release)
+	delete(g.waived, "window "+release)
+}
+
+// rules is the gate's, written down a second time.
+func (g *gambler) rules(promoter, release string, before, brought, staging []string) {
+	sealed, cut := g.releases[release]
+	if !assert.True(g.t, cut, "only releases come in: %s", g.said()) {
+		return
+	}
+	assert.False(g.t, g.frozen && !g.waived["window "+release], "nothing comes in while it is frozen: %s", g.said())
+	valid := 0
+	for approver := range g.approved[release] {
+		wrote := false
+		for _, table := range brought {
+			wrote = wrote || sealed[numberOf(table)].author == approver
+		}
+		if approver != promoter && approver != "machine" && !wrote {
+			valid++
+		}
+	}
+	assert.Positive(g.t, valid, "somebody who neither asked nor wrote it approved: %s", g.said())
+	highest := 0
+	for _, table := range before {
+		highest = max(highest, numberOf(table))
+	}
+	for _, table := range brought {
+		number := numberOf(table)
+		v, in := sealed[number]
+		assert.True(g.t, in, "%s is in the release: %s", table, g.said())
+		assert.Equal(g.t, fmt.Sprintf("s%d_%s", number, v.variant), table, "what ran is what was sealed: %s", g.said())
+		assert.True(g.t, slices.Contains(staging, table) || g.vouched["staging "+strconv.Itoa(number)] || g.waived["previous-environment "+release],
+			"%s went through staging: %s", table, g.said())
+		assert.True(g.t, number > highest || g.waived["order "+release] || g.vouchedAny("production"), "%s comes in order: %s", table, g.said())
+	}
+	for number, v := range sealed {
+		table := fmt.Sprintf("s%d_%s", number, v.variant)
+		assert.True(g.t, slices.Contains(brought, table) || slices.Contains(before, table) || g.vouched["production "+strconv.Itoa(number)],
+			"%s of the release was not skipped: %s", table, g.said())
+	}
+}
+
+func (g *gambler) vouchedAny(environment string) bool {
+	for word := range g.vouched {
+		if strings.HasPrefix(word, environment+" ") {
+			return true
+		}
+	}
+	return false
+}
+
+func numberOf(table string) int {
+	number, _ := strconv.Atoi(table[1:strings.Index(table, "_")])
+	return number
+}
+
+// ended waits for a deployment's end. One that was not done is an error of the
+// kind that a refusal is.
+func (g *gambler) ended(promoted *api.Promoted, err error) error {
+	if err != nil || promoted.Deployment == nil {
+		return err
+	}
+	id := promoted.Deployment.ID
+	if err := g.world.Follow(g.t.Context(), id, 0, func(deploy.Event) error { return nil }); err != nil {
+		return err
+	}
+	d, err := g.world.Deployment(g.t.Context(), id)
+	if err == nil && d.Outcome != deploy.Done {
+		refusal := &client.Error{}
+		refusal.Status, refusal.Detail = 409, fmt.Sprintf("deployment %d ended as %s: %v", id, d.Outcome, d.Failure)
+		return refusal
+	}
+	return err
+}
+
+// stands lists the steps' tables in a target, as the database itself says.
+func (g *gambler) stands(environment string) []string {
+	rows, err := g.conns[environment].Query(context.Background(), `SELECT relname::text FROM pg_class WHERE relname ~ '^s[0-9]+_' AND relkind = 'r' ORDER BY 1`)
+	require.NoError(g.t, err)
+	tables, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(g.t, err)
+	return tables
+}
