@@ -239,7 +239,7 @@ func (s *Service) hooks(c call, _ *nothing) (*api.Hooks, error) {
 type hookIn struct {
 	Hook   string   `path:"hook"`
 	URL    string   `json:"url" required:"true" secret:"true" description:"Or a reference to it: env:NAME or file:PATH."`
-	Secret string   `json:"secret" required:"true" description:"Where the service finds the secret that signs: env:NAME or file:PATH."`
+	Secret string   `json:"secret" required:"true" secret:"true" description:"Where the service finds the secret that signs: env:NAME or file:PATH."`
 	Events []string `json:"events" required:"true" description:"held, approved, started, failed, done."`
 	Lane   string   `json:"lane,omitempty" description:"Only of this lane."`
 }

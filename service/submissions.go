@@ -41,6 +41,8 @@ func (s *Service) applyLane(c call, in *laneFileIn) (*api.LaneApplied, error) {
 	if err != nil {
 		return nil, err
 	}
+	c.note("lane", l.Name)
+	c.note("changed", changed)
 	s.Log.Info("lane declared", "lane", l.Name, "changed", changed, "actor", c.actor)
 	return &api.LaneApplied{Lane: l, Changed: changed}, nil
 }
@@ -93,6 +95,8 @@ func (s *Service) submit(c call, in *laneIn) (*api.Submitted, error) {
 	if err != nil {
 		return nil, err
 	}
+	c.note("submission", id)
+	c.note("steps", map[string]int{"new": len(difference.New), "edited": len(difference.Edited), "gone": len(difference.Gone)})
 	s.Log.Info("steps submitted", "lane", in.Lane, "submission", id, "actor", c.actor,
 		"new", len(difference.New), "edited", len(difference.Edited), "gone", len(difference.Gone))
 	answer := submitted(id, len(steps), difference)

@@ -35,6 +35,7 @@ type World struct {
 	Steps   string            // the lane's step folder
 	URLs    map[string]string // of the targets, by environment
 	Files   map[string]string // that hold them
+	Records string            // the URL of the service's own database
 
 	openID func(address string) *service.OpenID
 	stop   func()
@@ -62,6 +63,7 @@ func StartWith(t testing.TB, openID func(address string) *service.OpenID) *World
 }
 
 func (w *World) serve(recordsURL string) {
+	w.Records = recordsURL
 	ctx := context.Background()
 	store, err := records.Open(ctx, recordsURL, 10*time.Second)
 	require.NoError(w.T, err)
