@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"vorrang/core/access"
 	"vorrang/core/gate"
 	"vorrang/core/plan"
 	"vorrang/core/step"
@@ -158,7 +159,7 @@ func (s *Service) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 	case !gate.Waivable(w.Check):
 		return nil, refused("vorrang gate says what would turn it", "nobody can waive %s", w.Check)
 	}
-	facts, err := s.survey(c, p, asking{actor: c.actor})
+	facts, err := s.survey(c, p, asking{})
 	if err != nil {
 		return nil, err
 	}
@@ -186,6 +187,15 @@ type asking struct {
 	through    step.Number // the last step; empty for all
 	actor      string      // empty for nobody in particular
 	deployment int64       // whose waivers are used up by itself; 0 for none
+}
+
+// asker is the caller, if they could ask for a promotion; to others a gate says
+// what it would say to those who could.
+func (c call) asker(lane, environment string) string {
+	if c.who.Grants.Allow(access.By(access.Releaser), access.Scope{Lane: lane, Environment: environment}) {
+		return c.actor
+	}
+	return ""
 }
 
 // askPeople adds to the facts what people added to the gate.

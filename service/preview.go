@@ -47,7 +47,7 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts, err := s.survey(c, p, asking{through: w.through, actor: c.actor})
+	facts, err := s.survey(c, p, asking{through: w.through, actor: c.asker(in.Lane, in.Environment)})
 	if err != nil {
 		return nil, err
 	}
@@ -176,7 +176,7 @@ func (s *Service) gate(c call, in *gateIn) (*api.GateAnswer, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts, err := s.survey(c, p, asking{actor: c.actor})
+	facts, err := s.survey(c, p, asking{actor: c.asker(in.Lane, in.Environment)})
 	if err != nil {
 		return nil, err
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -91,7 +92,7 @@ func TestTheStoryInTheConsole(t *testing.T) {
 	})
 	pgtest.Exec(t, p.w.URLs["production"], "SET search_path = public; CREATE TABLE vessel (id int PRIMARY KEY); CREATE TABLE berth (id int)")
 
-	p.do(chromedp.Navigate(p.w.Server), chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)),
+	p.do(chromedp.Navigate(p.w.Server+"/?token"), chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)),
 		chromedp.SendKeys(chromedp.CSS(`input[name="name"]`), "eve"), chromedp.SendKeys(chromedp.CSS(`input[type="password"]`), "guessed"))
 	p.press("Sign in")
 	p.sees("That is not the token")
@@ -306,4 +307,90 @@ func TestAReleaseIsPromotedInTheConsole(t *testing.T) {
 	p.sees("of release 2026.11")
 	p.sees("1 of 1 step")
 	assert.Equal(t, "null", pgtest.Query(t, p.w.URLs["production"], "SELECT to_regclass('public.berth')"))
+}
+
+func TestPeopleOpenAGateInTheConsole(t *testing.T) {
+	p := openConsole(t)
+	ctx := t.Context()
+	lane := "lane: harbour\nenvironments:\n  - {name: staging, target: \"file:" + p.w.Files["staging"] + "\"}\n  - {name: production, target: \"file:" + p.w.Files["production"] + "\", gate: {approvals: 1, previous-environment: not-asked, backup: 1h}}\n"
+	_, err := p.w.ApplyLane(ctx, "lane.yaml", []byte(lane))
+	require.NoError(t, err)
+	p.w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)"})
+	_, err = p.w.Cut(ctx, "harbour", client.Cutting{Name: "2026.11"})
+	require.NoError(t, err)
+
+	p.signIn()
+	p.goTo("/people")
+	p.sees("Nobody has a name of their own yet")
+	for name, grants := range map[string]string{"p.holm": "approver@harbour, keeper@harbour", "l.berg": "releaser@harbour"} {
+		p.press("Add a person")
+		p.fill("person", name)
+		p.fill("grant", grants)
+		p.secret("password", servicetest.Password)
+		p.press("Add " + name)
+		p.sees(strings.Split(grants, ",")[0] + "\n×")
+	}
+	p.press("Make a machine's token")
+	p.fill("machine", "nightly-backup")
+	p.fill("machine-grant", "reporter@harbour/production")
+	p.press("Make it")
+	p.sees("It is shown once.")
+	p.sees("vorrang_")
+
+	as := func(name string) {
+		p.press("Sign out")
+		p.sees("Password")
+		p.fill("name", name)
+		p.secret("secret", servicetest.Password)
+		p.press("Sign in")
+		p.sees("Board")
+	}
+	as("p.holm")
+	p.goTo("/lanes/harbour/production")
+	p.press("Gate")
+	p.sees("1 approval of release 2026.11 is asked, and 0 are given")
+	p.press("Approve")
+	p.press("Approve release 2026.11")
+	p.sees("and 1 is given: by p.holm")
+	p.sees("no backup of this target was reported yet")
+	p.press("Waive")
+	p.fill("words", "the job is being repaired")
+	p.press("Waive it for one deployment")
+	p.sees("waived by p.holm for one deployment")
+	p.sees("The gate is clear")
+	p.press("Freeze")
+	p.fill("until", time.Now().Add(48*time.Hour).Format("2006-01-02T15:04"))
+	p.fill("reason", "a regatta")
+	p.press("Freeze production")
+	p.sees("production is frozen until")
+	p.press("Promote")
+	p.sees("production is frozen until")
+	p.goTo("/lanes/harbour/production")
+	p.press("Gate")
+	p.press("Thaw")
+	p.fill("words", "the regatta is over")
+	p.press("End its freezes")
+	p.sees("The gate is clear")
+	p.press("Promote")
+	p.press("Apply 1 step to production")
+	p.sees("p.holm may not do this on harbour/production: it takes releaser or administrator")
+
+	as("l.berg")
+	p.goTo("/lanes/harbour/production")
+	p.press("Promote")
+	p.press("Apply 1 step to production")
+	p.sees("1 of 1 step")
+	p.press("Sign out")
+	p.signIn()
+	p.goTo("/audit")
+	p.sees("the job is being repaired")
+	p.sees("p.holm may not do this on harbour/production")
+	p.goTo("/hooks")
+	p.sees("Nobody is told of anything")
+}
+
+// secret puts a text into a password field, whose input PrimeVue names.
+func (p *page) secret(name, text string) {
+	p.t.Helper()
+	p.fill(name, text)
 }

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import { onMounted } from 'vue'
+import { computed, onMounted } from 'vue'
 import { RouterLink, RouterView, useRoute } from 'vue-router'
 
 import { api, askSession, session } from './api'
@@ -10,6 +10,7 @@ import { dark, toggleDark } from './theme'
 
 const route = useRoute()
 onMounted(askSession)
+const administers = computed(() => session.value?.grants.includes('administrator') ?? false)
 
 async function signOut() {
   await api.DELETE('/api/v1/session')
@@ -25,9 +26,14 @@ async function signOut() {
       <nav class="row">
         <RouterLink to="/">{{ labels.board }}</RouterLink>
         <RouterLink to="/deployments">{{ labels.deployments }}</RouterLink>
+        <template v-if="administers">
+          <RouterLink to="/people">{{ labels.people }}</RouterLink>
+          <RouterLink to="/audit">{{ labels.audit }}</RouterLink>
+          <RouterLink to="/hooks">{{ labels.hooks }}</RouterLink>
+        </template>
       </nav>
       <span class="grow" />
-      <span class="soft small">{{ session.name }}</span>
+      <span class="soft small" :title="session.grants.join(', ') || 'nothing is granted'">{{ session.name }}</span>
       <Button
         :icon="dark ? 'pi pi-sun' : 'pi pi-moon'" text rounded size="small" severity="secondary"
         :aria-label="dark ? 'Light theme' : 'Dark theme'" @click="toggleDark"

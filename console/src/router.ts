@@ -11,6 +11,9 @@ export const router = createRouter({
       path: '/deployments/:id(\\d+)', name: 'deployment', component: () => import('./pages/DeploymentPage.vue'),
       props: (route) => ({ id: Number(route.params.id) }),
     },
+    { path: '/people', name: 'people', component: () => import('./pages/PeoplePage.vue') },
+    { path: '/audit', name: 'audit', component: () => import('./pages/AuditPage.vue') },
+    { path: '/hooks', name: 'hooks', component: () => import('./pages/HooksPage.vue') },
     { path: '/:any(.*)*', component: () => import('./pages/NowherePage.vue') },
   ],
 })

@@ -30,11 +30,11 @@ func Open(ctx context.Context) (context.Context, context.CancelFunc) {
 	}
 }
 
-// SignIn opens the console at a server's address and signs in.
+// SignIn opens the console at a server's address and signs in with the administrator's token.
 func SignIn(server, name, token string) chromedp.Action[chromedp.Void] {
 	const nameField, tokenField = chromedp.CSS(`input[name="name"]`), chromedp.CSS(`input[type="password"]`)
 	return chromedp.Steps(
-		chromedp.Navigate(server),
+		chromedp.Navigate(server+"/?token"),
 		chromedp.WaitVisible(nameField),
 		chromedp.SendKeys(nameField, name),
 		chromedp.SendKeys(tokenField, token),

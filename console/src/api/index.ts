@@ -19,10 +19,15 @@ export type Evidence = Schemas['Evidence']
 export type Difference = Schemas['Difference']
 export type Verification = Schemas['Verification']
 export type Release = Schemas['Release']
+export type Session = Schemas['Session']
+export type WaysIn = Schemas['WaysIn']
+export type Person = Schemas['Person']
+export type Token = Schemas['Token']
+export type Act = Schemas['Act']
 export type Problem = Schemas['Problem']
 
 /** Who is signed in: undefined until asked, null for nobody. */
-export const session = ref<{ name: string } | null | undefined>(undefined)
+export const session = ref<Session | null | undefined>(undefined)
 
 export const api = createClient<paths>({ credentials: 'same-origin' })
 

@@ -8,8 +8,8 @@ import { labels } from '../labels'
 import GateList from '../parts/GateList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 
-/** A dialog that says what will happen where, and does it once it is confirmed. */
-const props = defineProps<{ title: string; confirm: string; ready: boolean; severity?: string; wide?: boolean; act: () => Promise<void> }>()
+/** A dialog that says what will happen where, and does it once it is confirmed. With keep it stays open to show what came of it. */
+const props = defineProps<{ title: string; confirm: string; ready: boolean; severity?: string; wide?: boolean; keep?: boolean; act: () => Promise<void> }>()
 const open = defineModel<boolean>('open', { required: true })
 
 const busy = ref(false)
@@ -20,7 +20,7 @@ async function run() {
   problem.value = undefined
   try {
     await props.act()
-    open.value = false
+    if (!props.keep) open.value = false
   } catch (error) {
     problem.value = problemOf(error)
   }

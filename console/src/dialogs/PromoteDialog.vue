@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import Checkbox from 'primevue/checkbox'
+import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 import { computed, ref, shallowRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
@@ -12,6 +13,7 @@ import ProblemNote from '../parts/ProblemNote.vue'
 import ActDialog from './ActDialog.vue'
 
 const props = defineProps<{ environment: EnvironmentStatus }>()
+const emit = defineEmits<{ done: [] }>()
 const open = defineModel<boolean>('open', { required: true })
 const router = useRouter()
 
@@ -42,11 +44,14 @@ const policies: { value: 'stop' | 'back-out'; label: string }[] = [
 ]
 const policy = ref<'stop' | 'back-out'>('stop')
 const whole = ref(false)
+const later = ref(false)
+const at = ref('')
 
 watch(open, async (on) => {
   if (!on) return
   policy.value = props.environment.on_failure
-  whole.value = false
+  whole.value = later.value = false
+  at.value = ''
   try {
     releases.value = (await result(api.GET('/api/v1/lanes/{lane}/releases', { params: { path: { lane: props.environment.lane } } }))).releases
     const sealedOnly = props.environment.gate.some((c) => c.id === 'release' && c.verdict !== 'not asked')
@@ -66,17 +71,21 @@ async function act() {
   const answer = await result(
     api.POST('/api/v1/lanes/{lane}/environments/{environment}/promotions', {
       params: { path: path.value },
-      body: { through: through.value, release: release.value, on_failure: policy.value, whole: whole.value },
+      body: {
+        through: through.value, release: release.value, on_failure: policy.value, whole: whole.value,
+        ...(later.value ? { at: new Date(at.value).toISOString() } : {}),
+      },
     }),
   )
+  if (answer.scheduled) emit('done')
   if (answer.deployment) await router.push(`/deployments/${answer.deployment.id}`)
 }
 </script>
 
 <template>
   <ActDialog
-    v-model:open="open" :title="`${labels.promote} to ${place}`" :act="act" :ready="chosen.length > 0 && !preview?.held"
-    :confirm="`Apply ${plural(chosen.length, 'step')} to ${environment.environment}`"
+    v-model:open="open" :title="`${labels.promote} to ${place}`" :act="act" :ready="chosen.length > 0 && (later ? !!at : !preview?.held)"
+    :confirm="`${later ? 'Schedule' : 'Apply'} ${plural(chosen.length, 'step')} to ${environment.environment}`"
   >
     <label class="row">
       <span>Apply</span>
@@ -107,6 +116,11 @@ async function act() {
         <Checkbox v-model="whole" binary :disabled="apart" /> All in one transaction: all or nothing
         <span v-if="apart" class="soft small">not possible with a step of another mode</span>
       </label>
+      <div class="row">
+        <label class="row"><Checkbox v-model="later" binary /> Not now, but at</label>
+        <InputText v-model="at" type="datetime-local" name="at" size="small" aria-label="The time, in this browser's zone" :disabled="!later" />
+        <span class="soft small">if the gate is clear then; this browser's time</span>
+      </div>
     </template>
   </ActDialog>
 </template>

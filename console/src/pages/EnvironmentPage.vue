@@ -23,7 +23,7 @@ import { deviationTitles, labels, plural, titled } from '../labels'
 import CommandLine from '../parts/CommandLine.vue'
 import DeploymentTable from '../parts/DeploymentTable.vue'
 import DifferenceView from '../parts/DifferenceView.vue'
-import GateList from '../parts/GateList.vue'
+import GateTab from '../parts/GateTab.vue'
 import LedgerTable from '../parts/LedgerTable.vue'
 import PreviewList from '../parts/PreviewList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
@@ -162,7 +162,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           <ProblemNote v-if="tabProblem" :problem="tabProblem" />
           <TabPanel value="steps"><StepTable v-if="status.steps" :steps="status.steps" @open="openStep" /><p v-else class="soft">The steps' states are known once the target is reached.</p></TabPanel>
           <TabPanel value="preview"><PreviewList v-if="preview" :preview="preview" /></TabPanel>
-          <TabPanel value="gate"><GateList :checks="status.gate" /></TabPanel>
+          <TabPanel value="gate"><GateTab :environment="status" /></TabPanel>
           <TabPanel value="ledger"><LedgerTable v-if="ledger" :ledger="ledger" /></TabPanel>
           <TabPanel value="verify">
             <div v-if="verification" class="stack">
@@ -176,7 +176,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           <TabPanel value="deployments"><DeploymentTable v-if="deployments" :deployments="deployments" /></TabPanel>
         </TabPanels>
       </Tabs>
-      <PromoteDialog v-model:open="promoteOpen" :environment="status" />
+      <PromoteDialog v-model:open="promoteOpen" :environment="status" @done="((tab = 'gate'), refresh())" />
       <RollbackDialog v-model:open="rollbackOpen" :environment="status" />
       <BaselineDialog v-model:open="baselineOpen" :environment="status" @done="refresh" />
       <AmendDialog v-model:open="amendOpen" :environment="status" @done="refresh" />

@@ -84,9 +84,6 @@ watch([name, against], () => name.value && look())
 </template>
 
 <style scoped>
-.list { width: 100%; border-collapse: collapse; padding: 0; }
-th { text-align: left; font-weight: 600; color: var(--ink-soft); }
-th, td { padding: 5px 10px; border-bottom: 1px solid var(--line); }
 tbody tr { cursor: pointer; }
 .chosen { background: var(--sunken); }
 .pick { font: 600 var(--text) var(--sans); color: var(--accent); background: none; border: 0; padding: 0; cursor: pointer; }

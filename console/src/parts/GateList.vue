@@ -5,15 +5,18 @@ import type { Check } from '../api'
 import { checkTitles, labels } from '../labels'
 import StateMark from './StateMark.vue'
 
-const props = defineProps<{ checks: Check[]; holdsOnly?: boolean }>()
+/** The checks of a gate: all, only those that hold, or with what is not asked folded into a line. */
+const props = defineProps<{ checks: Check[]; holdsOnly?: boolean; fold?: boolean }>()
 
-const shown = computed(() => (props.holdsOnly ? props.checks.filter((c) => c.verdict === 'hold') : props.checks))
-const held = computed(() => props.checks.some((c) => c.verdict === 'hold'))
+const holds = computed(() => props.checks.filter((c) => c.verdict === 'hold'))
+const asked = computed(() => props.checks.filter((c) => c.verdict !== 'not asked'))
+const shown = computed(() => (props.holdsOnly ? holds.value : props.fold ? [...holds.value, ...asked.value.filter((c) => c.verdict !== 'hold')] : props.checks))
+const folded = computed(() => (props.fold ? props.checks.filter((c) => c.verdict === 'not asked') : []))
 </script>
 
 <template>
   <div class="stack gate">
-    <strong :class="held ? 'bad' : 'good'">{{ held ? labels.held : labels.clear }}</strong>
+    <strong :class="holds.length ? 'bad' : 'good'">{{ holds.length ? labels.held : labels.clear }}</strong>
     <div v-for="c in shown" :key="c.id" class="check">
       <StateMark :word="c.verdict" />
       <span class="title">{{ checkTitles[c.id] ?? c.id }}</span>
@@ -21,7 +24,9 @@ const held = computed(() => props.checks.some((c) => c.verdict === 'hold'))
         {{ c.evidence }}
         <span v-if="c.turn" class="small turn">→ {{ c.turn }}</span>
       </span>
+      <slot :check="c" />
     </div>
+    <p v-if="folded.length" class="small soft">Not asked: {{ folded.map((c) => checkTitles[c.id] ?? c.id).join(', ') }}</p>
   </div>
 </template>
 

@@ -10,7 +10,8 @@ const kinds: Record<string, [string, string]> = {
   edited: ['bad', 'pi-pencil'], absent: ['bad', 'pi-ban'], late: ['bad', 'pi-history'], 'not here': ['quiet', 'pi-map-marker'],
   done: ['good', 'pi-check'], running: ['warn', 'pi-spin pi-spinner'], cancelled: ['warn', 'pi-stop'], interrupted: ['warn', 'pi-pause'], 'backed out': ['bad', 'pi-undo'],
   'in order': ['good', 'pi-check'], deploying: ['warn', 'pi-spin pi-spinner'], trouble: ['bad', 'pi-exclamation-triangle'], 'not reached': ['bad', 'pi-exclamation-triangle'],
-  ran: ['warn', 'pi-check'], pass: ['good', 'pi-check'], hold: ['bad', 'pi-times'], waiting: ['quiet', 'pi-circle'],
+  ran: ['warn', 'pi-check'], pass: ['good', 'pi-check'], hold: ['bad', 'pi-times'], waiting: ['quiet', 'pi-clock'], waived: ['warn', 'pi-forward'], 'not asked': ['quiet', 'pi-minus'], disabled: ['warn', 'pi-ban'],
+  started: ['good', 'pi-check'], held: ['bad', 'pi-lock'], missed: ['bad', 'pi-times'], dropped: ['quiet', 'pi-times'], delivered: ['good', 'pi-check'], 'given up': ['bad', 'pi-times'],
 }
 const kind = computed(() => kinds[props.word] ?? ['quiet', 'pi-circle'])
 </script>

@@ -1,0 +1,110 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import Select from 'primevue/select'
+import { computed, onMounted, ref, shallowRef, watch } from 'vue'
+
+import { api, result, type Check, type EnvironmentStatus, type Release } from '../api'
+import FreezeDialog from '../dialogs/FreezeDialog.vue'
+import ReasonDialog from '../dialogs/ReasonDialog.vue'
+import { checkTitles, plural } from '../labels'
+import { useLook } from '../look'
+import GateList from './GateList.vue'
+import ProblemNote from './ProblemNote.vue'
+import ScheduledList from './ScheduledList.vue'
+
+/** What the gate says to a promotion, and what people can add to it. */
+const props = defineProps<{ environment: EnvironmentStatus }>()
+const path = { lane: props.environment.lane, environment: props.environment.environment }
+
+const releases = shallowRef<Release[]>([])
+const loose = 'loose'
+const source = ref(loose)
+const release = computed(() => (source.value === loose ? '' : source.value.slice('release '.length)))
+const sources = computed(() => [
+  { value: loose, label: 'loose steps: all that wait' },
+  ...releases.value.map((r) => ({ value: `release ${r.name}`, label: `release ${r.name}: ${plural(r.steps, 'step')}, through ${r.through}` })),
+])
+const { value: gate, problem, look } = useLook(() =>
+  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/gate', { params: { path, query: { release: release.value } } })),
+)
+onMounted(async () => {
+  const list = await api.GET('/api/v1/lanes/{lane}/releases', { params: { path: { lane: path.lane } } }).catch(() => ({ data: undefined }))
+  releases.value = list.data?.releases ?? []
+  const sealedOnly = props.environment.gate.some((c) => c.id === 'release' && c.verdict !== 'not asked')
+  if (sealedOnly && releases.value[0]) source.value = `release ${releases.value[0].name}`
+  await look()
+})
+watch([source, () => props.environment.entries, () => props.environment.gate.map((c) => c.verdict).join()], () => look())
+
+const asked = computed(() => gate.value?.checks.some((c) => c.id === 'approvals' && c.verdict !== 'not asked') && release.value !== '')
+const waivable = ['order', 'previous-environment', 'same-history', 'soak', 'way-back', 'window', 'backup']
+const frozen = computed(() => gate.value?.checks.some((c) => c.id === 'window' && c.verdict === 'hold' && c.evidence.includes('is frozen until')))
+
+const approveOpen = ref(false)
+const withdrawOpen = ref(false)
+const waiveOpen = ref(false)
+const freezeOpen = ref(false)
+const thawOpen = ref(false)
+const waived = shallowRef<Check>()
+const place = `${path.lane} / ${path.environment}`
+
+async function approve(note: string) {
+  await result(api.POST('/api/v1/lanes/{lane}/environments/{environment}/approvals', { params: { path }, body: { release: release.value, note } }))
+  await look()
+}
+async function withdraw() {
+  await result(api.POST('/api/v1/lanes/{lane}/environments/{environment}/approvals/withdrawal', { params: { path }, body: { release: release.value } }))
+  await look()
+}
+async function waive(reason: string) {
+  await result(api.POST('/api/v1/lanes/{lane}/environments/{environment}/waivers', { params: { path }, body: { check: waived.value?.id ?? '', release: release.value, reason } }))
+  await look()
+}
+async function thaw(reason: string) {
+  await result(api.POST('/api/v1/lanes/{lane}/environments/{environment}/thaw', { params: { path }, body: { reason } }))
+  await look()
+}
+</script>
+
+<template>
+  <div class="stack">
+    <div class="row">
+      <label class="row"><span>To promote</span><Select v-model="source" name="gate-release" :options="sources" option-label="label" option-value="value" size="small" class="source" /></label>
+      <span class="grow" />
+      <Button v-if="asked" label="Approve…" icon="pi pi-thumbs-up" size="small" outlined @click="approveOpen = true" />
+      <Button v-if="asked" label="Take approval back…" size="small" text severity="secondary" @click="withdrawOpen = true" />
+      <Button v-if="frozen" label="Thaw…" icon="pi pi-sun" size="small" text severity="secondary" @click="thawOpen = true" />
+      <Button label="Freeze…" icon="pi pi-lock" size="small" text severity="secondary" @click="freezeOpen = true" />
+    </div>
+    <ProblemNote v-if="problem" :problem="problem" />
+    <template v-if="gate">
+      <p v-for="note in gate.notes" :key="note" class="note warn"><i class="pi pi-exclamation-circle" aria-hidden="true" /> {{ note }}</p>
+      <GateList :checks="gate.checks" fold>
+        <template #default="{ check }">
+          <Button v-if="check.verdict === 'hold' && waivable.includes(check.id)" label="Waive…" size="small" text severity="secondary" @click="((waived = check), (waiveOpen = true))" />
+        </template>
+      </GateList>
+    </template>
+    <ScheduledList :environment="environment" />
+
+    <ReasonDialog v-model:open="approveOpen" :title="`Approve release ${release} for ${place}`" :confirm="`Approve release ${release}`" asks="What did you look at? (optional)" optional :act="approve">
+      <p>You approve of exactly what the tab <b>Preview</b> of the promotion shows now. Your approval lapses when the plan changes. Whoever asks for the promotion cannot approve it.</p>
+    </ReasonDialog>
+    <ReasonDialog v-model:open="withdrawOpen" :title="`Take your approval of release ${release} back`" confirm="Take it back" asks="Why? (optional; for yourself)" optional :act="withdraw">
+      <p>Your approval of release <b>{{ release }}</b> for <b>{{ place }}</b> does not count any more.</p>
+    </ReasonDialog>
+    <ReasonDialog v-model:open="waiveOpen" :title="`Waive ${checkTitles[waived?.id ?? ''] ?? ''} on ${place}`" :confirm="`Waive it for one deployment`" asks="Why? Your reason stands in the target's ledger." :act="waive">
+      <p>{{ waived?.evidence }}</p>
+      <p>The check lets the next deployment of <b>{{ release ? `release ${release}` : 'loose steps' }}</b> pass, once, within 24 hours.</p>
+    </ReasonDialog>
+    <ReasonDialog v-model:open="thawOpen" :title="`Thaw ${place}`" confirm="End its freezes" asks="Why may it end?" :act="thaw">
+      <p>All freezes of <b>{{ place }}</b> end, also those to come.</p>
+    </ReasonDialog>
+    <FreezeDialog v-model:open="freezeOpen" :environment="environment" @done="look" />
+  </div>
+</template>
+
+<style scoped>
+.source { min-width: 300px; }
+.note { margin: 0; }
+</style>

@@ -1,0 +1,46 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import { computed, ref } from 'vue'
+import { RouterLink } from 'vue-router'
+
+import { api, problemOf, result, type EnvironmentStatus, type Problem } from '../api'
+import { usePolled } from '../poll'
+import { moment } from '../time'
+import ProblemNote from './ProblemNote.vue'
+import StateMark from './StateMark.vue'
+
+/** The promotions to an environment that wait for their time, and what became of the newest others. */
+const props = defineProps<{ environment: EnvironmentStatus }>()
+const { value, refresh } = usePolled(() => result(api.GET('/api/v1/lanes/{lane}/scheduled', { params: { path: { lane: props.environment.lane } } })))
+const here = computed(() => (value.value?.scheduled ?? []).filter((k) => k.environment === props.environment.environment))
+const problem = ref<Problem>()
+
+async function drop(id: number) {
+  problem.value = undefined
+  try {
+    await result(api.DELETE('/api/v1/lanes/{lane}/environments/{environment}/scheduled/{scheduled}', { params: { path: { lane: props.environment.lane, environment: props.environment.environment, scheduled: id } } }))
+    await refresh()
+  } catch (error) {
+    problem.value = problemOf(error)
+  }
+}
+</script>
+
+<template>
+  <section v-if="here.length" class="stack scheduled" aria-label="Scheduled promotions">
+    <h2>Scheduled promotions</h2>
+    <ProblemNote v-if="problem" :problem="problem" />
+    <div v-for="k in here.slice(0, 6)" :key="k.id" class="row">
+      <StateMark :word="k.state" />
+      <span><b>{{ k.release ? `release ${k.release}` : 'loose steps' }}</b> at {{ moment(k.at) }} UTC <span class="soft">by {{ k.actor }}</span></span>
+      <RouterLink v-if="k.deployment" :to="`/deployments/${k.deployment}`">deployment {{ k.deployment }}</RouterLink>
+      <span v-else class="small soft grow">{{ k.says }}</span>
+      <Button v-if="k.state === 'waiting'" label="Drop" size="small" text severity="secondary" @click="drop(k.id)" />
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.scheduled { gap: 6px; margin-top: var(--gap); }
+h2 { font-size: 15px; }
+</style>
