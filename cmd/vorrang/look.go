@@ -222,8 +222,12 @@ func printLedger(e *env, lane, environment string, history *api.Ledger) {
 func why(entry ledger.Entry) string {
 	var detail ledger.Detail
 	_ = json.Unmarshal(entry.Detail, &detail) // entries of others may carry other details
-	text := []rune(strings.Join(strings.Fields(cmp.Or(detail.Reason, detail.Error)), " "))
-	const most = 60
+	said := []string{cmp.Or(detail.Reason, detail.Error)}
+	for _, w := range detail.Waived {
+		said = append(said, fmt.Sprintf("%s waived by %s: %s", w.Check, w.By, w.Reason))
+	}
+	text := []rune(strings.Join(strings.Fields(strings.Join(said, " ")), " "))
+	const most = 110
 	if len(text) > most {
 		return string(text[:most]) + "…"
 	}

@@ -28,6 +28,7 @@ const kinds: Record<string, string> = { failed: 'bad', begun: 'warn', 'rolled-ba
             <span v-if="data.detail?.error" class="small bad error">{{ data.detail.error }}</span>
             <span v-if="data.detail?.covers" class="small soft"> covers {{ plural(data.detail.covers.length, 'step') }}</span>
             <span v-if="data.detail?.reason" class="small soft"> “{{ data.detail.reason }}”</span>
+            <span v-for="w in data.detail?.waived ?? []" :key="w.check" class="small warn"> {{ w.check }} waived by {{ w.by }}: “{{ w.reason }}”</span>
           </template>
         </Column>
         <Column header="Took"><template #body="{ data }"><span class="small soft">{{ took(data.duration_ms) }}</span></template></Column>
