@@ -157,9 +157,10 @@ func scanToken(row pgx.CollectableRow) (access.Token, error) {
 
 const tokensWithPeople = ` FROM records.token t LEFT JOIN records.person p ON p.name = t.person `
 
-// AddToken keeps a token under its hash.
+// AddToken keeps a token under its hash. A person's own counts as a sign-in.
 func (r *Records) AddToken(ctx context.Context, hash string, t access.Token) (access.Token, error) {
-	err := r.pool.QueryRow(ctx, `INSERT INTO records.token (name, hash, person, grants, made_by, expires_at)
+	err := r.pool.QueryRow(ctx, `WITH seen AS (UPDATE records.person SET seen_at = now() WHERE name = nullif($3, ''))
+		INSERT INTO records.token (name, hash, person, grants, made_by, expires_at)
 		VALUES ($1, $2, nullif($3, ''), $4, $5, $6) RETURNING id, made_at`, t.Name, hash, t.Owner, textsOf(t.Grants), t.MadeBy, t.ExpiresAt).Scan(&t.ID, &t.MadeAt)
 	if err != nil {
 		return t, fmt.Errorf("keep the token: %w", err)

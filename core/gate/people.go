@@ -101,9 +101,14 @@ func (f Facts) waive(r Result) Result {
 	return r
 }
 
-// notes says what was changed of the gate itself since the last deployment.
+// notes says what was changed of the gate itself since the last deployment, a
+// line for each declaration.
 func (f Facts) notes(r Result) Result {
-	for _, a := range f.Changes {
+	for i, a := range f.Changes {
+		if i > 0 && f.Changes[i-1].By == a.By && f.Changes[i-1].At.Equal(a.At) {
+			r.Notes[len(r.Notes)-1] += "; " + a.What
+			continue
+		}
 		r.Notes = append(r.Notes, fmt.Sprintf("since the last deployment the gate was changed, by %s at %s: %s", a.By, utc(a.At), a.What))
 	}
 	return r

@@ -122,6 +122,7 @@ func TestAWaiverTurnsOneHoldOfOneRelease(t *testing.T) {
 
 func TestAChangeOfTheGateIsShown(t *testing.T) {
 	f := governed()
-	f.Changes = []Asking{{What: "approvals: 1, was 2", By: "root", At: f.Now}}
-	assert.Equal(t, []string{"since the last deployment the gate was changed, by root at 2026-11-23 12:00:00 UTC: approvals: 1, was 2"}, Forward(f).Notes)
+	f.Changes = []Asking{{What: "approvals: 1, was 2", By: "root", At: f.Now}, {What: "soak: 0s, was 1h0m0s", By: "root", At: f.Now}, {What: "backup: 0s, was 1h0m0s", By: "root", At: f.Now.Add(time.Hour)}}
+	assert.Equal(t, []string{"since the last deployment the gate was changed, by root at 2026-11-23 12:00:00 UTC: approvals: 1, was 2; soak: 0s, was 1h0m0s",
+		"since the last deployment the gate was changed, by root at 2026-11-23 13:00:00 UTC: backup: 0s, was 1h0m0s"}, Forward(f).Notes)
 }
