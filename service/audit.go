@@ -79,10 +79,19 @@ func (s *Service) audited(c fiber.Ctx, e endpoint, who caller, scope access.Scop
 	if bad != nil || string(detail) == "null" {
 		detail = nil
 	}
-	s.crew.insist("what became of a call", func(ctx context.Context) error {
-		return s.Records.AnswerAct(ctx, id, detail, status, oneLine(result))
-	})
+	s.answerAct(id, detail, status, oneLine(result))
 	return err
+}
+
+// answerAct keeps what became of a call. The caller does not wait for records
+// that are away.
+func (s *Service) answerAct(id int64, detail json.RawMessage, status int, result string) {
+	keep := func(ctx context.Context) error { return s.Records.AnswerAct(ctx, id, detail, status, result) }
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	if keep(ctx) != nil {
+		go s.crew.insist("what became of a call", keep)
+	}
 }
 
 // mostResult bounds what is kept of an answer, in bytes.

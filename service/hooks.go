@@ -80,48 +80,16 @@ func (s *Service) tellOf(d records.Deployment, kind, message string) {
 
 // postman delivers what waits.
 type postman struct {
+	*pulse
 	service *Service
 	client  *http.Client
-	news    chan struct{}
-	done    sync.WaitGroup
-	pause   time.Duration
 }
 
 func newPostman(s *Service) *postman {
-	return &postman{service: s, news: make(chan struct{}, 1), pause: hookPause, client: &http.Client{Timeout: hookPatience,
+	p := &postman{service: s, client: &http.Client{Timeout: hookPatience,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
-}
-
-// wake says that there is something to deliver.
-func (p *postman) wake() {
-	select {
-	case p.news <- struct{}{}:
-	default: // it is awake
-	}
-}
-
-// work delivers until ctx is done.
-func (p *postman) work(ctx context.Context) {
-	for {
-		wait := time.Minute
-		at, waits, err := p.service.Records.NextDelivery(ctx)
-		if err == nil && waits {
-			wait = max(time.Until(at), 0)
-		}
-		if waits && wait == 0 {
-			err = p.round(ctx)
-			wait = 0
-		}
-		if err != nil {
-			wait = 5 * time.Second // the records are away
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-p.news:
-		case <-time.After(wait):
-		}
-	}
+	p.pulse = newPulse(func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDelivery(ctx) }, p.round)
+	return p
 }
 
 // round makes one try of everything that is due. Hooks do not wait for each
@@ -177,7 +145,7 @@ func (p *postman) try(ctx context.Context, h records.Hook, d records.Delivery) r
 	default:
 		d.Says = err.Error()
 	}
-	d.NextAt = time.Now().Add(p.pause << (d.Tries - 1))
+	d.NextAt = time.Now().Add(hookPause << (d.Tries - 1))
 	if d.Tries >= hookTries {
 		d.State = "given up"
 	}

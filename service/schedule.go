@@ -52,7 +52,7 @@ func (s *Service) schedule(c call, in *promoteIn) (*api.Promoted, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.clock.wake()
+	s.schedules.wake()
 	c.note("scheduled", kept.ID)
 	c.status(http.StatusAccepted)
 	shown := scheduledOf(kept)
@@ -101,52 +101,16 @@ func (s *Service) dropScheduled(c call, in *dropIn) (*nothing, error) {
 	return &nothing{}, err
 }
 
-// clock begins the promotions whose time has come.
-type clock struct {
-	service *Service
-	news    chan struct{}
-}
-
-func (k *clock) wake() {
-	select {
-	case k.news <- struct{}{}:
-	default: // it is awake
-	}
-}
-
-// work begins promotions until ctx is done.
-func (k *clock) work(ctx context.Context) {
-	for {
-		wait := time.Minute // also so that a change of the machine's clock is noticed
-		at, waits, err := k.service.Records.NextDue(ctx)
-		if err == nil && waits {
-			wait = min(wait, max(time.Until(at), 0))
-		}
-		if err == nil && waits && wait == 0 {
-			err = k.round(ctx)
-		}
-		if err != nil {
-			wait = 5 * time.Second // the records are away
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-k.news:
-		case <-time.After(wait):
-		}
-	}
-}
-
-// round begins everything that is due. Lanes and environments do not wait for
+// beginDue begins every scheduled promotion that is due. They do not wait for
 // each other.
-func (k *clock) round(ctx context.Context) error {
-	due, err := k.service.Records.Due(ctx)
+func (s *Service) beginDue(ctx context.Context) error {
+	due, err := s.Records.Due(ctx)
 	if err != nil {
 		return err
 	}
 	var wait sync.WaitGroup
 	for _, d := range due {
-		wait.Go(func() { k.service.keepAppointment(ctx, d) })
+		wait.Go(func() { s.keepAppointment(ctx, d) })
 	}
 	wait.Wait()
 	return ctx.Err()

@@ -40,7 +40,7 @@ type Service struct {
 	doors      doors
 	openIDDoor openIDDoor
 	postman    *postman
-	clock      *clock
+	schedules  *pulse
 	rounds     sync.WaitGroup     // of what works in the background
 	halt       context.CancelFunc // ends them
 }
@@ -56,7 +56,7 @@ func New(config Config) (*Service, error) {
 	}
 	s := &Service{Config: config, metrics: newMetrics()}
 	s.crew, s.postman = newCrew(s), newPostman(s)
-	s.clock = &clock{service: s, news: make(chan struct{}, 1)}
+	s.schedules = newPulse(func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.beginDue)
 	s.app = fiber.New(fiber.Config{
 		AppName: "vorrangd", Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit,
 		ErrorHandler: s.answerError, ReadTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
@@ -83,7 +83,7 @@ func (s *Service) Start(ctx context.Context) error {
 	var rounds context.Context
 	rounds, s.halt = context.WithCancel(context.Background())
 	s.rounds.Go(func() { s.postman.work(rounds) })
-	s.rounds.Go(func() { s.clock.work(rounds) })
+	s.rounds.Go(func() { s.schedules.work(rounds) })
 	return nil
 }
 

@@ -2,12 +2,13 @@
 import Checkbox from 'primevue/checkbox'
 import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, problemOf, result, type EnvironmentStatus, type Release } from '../api'
+import { api, problemOf, result, type EnvironmentStatus } from '../api'
 import { labels, plural, titled } from '../labels'
 import { useLook } from '../look'
+import { useSources } from '../sources'
 import GateList from '../parts/GateList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import ActDialog from './ActDialog.vue'
@@ -20,14 +21,7 @@ const router = useRouter()
 const path = computed(() => ({ lane: props.environment.lane, environment: props.environment.environment }))
 const place = computed(() => `${props.environment.lane} / ${props.environment.environment}`)
 
-const releases = shallowRef<Release[]>([])
-const loose = 'loose'
-const source = ref(loose)
-const release = computed(() => (source.value === loose ? '' : source.value.slice('release '.length)))
-const sources = computed(() => [
-  { value: loose, label: 'loose steps: all that wait' },
-  ...releases.value.map((r) => ({ value: `release ${r.name}`, label: `release ${r.name}: ${plural(r.steps, 'step')}, through ${r.through}` })),
-])
+const { source, sources, release, fetchSources } = useSources(() => props.environment)
 
 /** What would run, and what the gate says to it. */
 const { value: preview, problem, look } = useLook(() =>
@@ -53,10 +47,7 @@ watch(open, async (on) => {
   whole.value = later.value = false
   at.value = ''
   try {
-    releases.value = (await result(api.GET('/api/v1/lanes/{lane}/releases', { params: { path: { lane: props.environment.lane } } }))).releases
-    const sealedOnly = props.environment.gate.some((c) => c.id === 'release' && c.verdict !== 'not asked')
-    const newest = releases.value[0]
-    source.value = sealedOnly && newest ? `release ${newest.name}` : loose
+    await fetchSources()
   } catch (error) {
     problem.value = problemOf(error)
   }

@@ -3,11 +3,12 @@ import Button from 'primevue/button'
 import Select from 'primevue/select'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 
-import { api, result, type Check, type EnvironmentStatus, type Release } from '../api'
+import { api, problemOf, result, type Check, type EnvironmentStatus } from '../api'
 import FreezeDialog from '../dialogs/FreezeDialog.vue'
 import ReasonDialog from '../dialogs/ReasonDialog.vue'
-import { checkTitles, plural } from '../labels'
+import { checkTitles } from '../labels'
 import { useLook } from '../look'
+import { useSources } from '../sources'
 import GateList from './GateList.vue'
 import ProblemNote from './ProblemNote.vue'
 import ScheduledList from './ScheduledList.vue'
@@ -16,22 +17,12 @@ import ScheduledList from './ScheduledList.vue'
 const props = defineProps<{ environment: EnvironmentStatus }>()
 const path = { lane: props.environment.lane, environment: props.environment.environment }
 
-const releases = shallowRef<Release[]>([])
-const loose = 'loose'
-const source = ref(loose)
-const release = computed(() => (source.value === loose ? '' : source.value.slice('release '.length)))
-const sources = computed(() => [
-  { value: loose, label: 'loose steps: all that wait' },
-  ...releases.value.map((r) => ({ value: `release ${r.name}`, label: `release ${r.name}: ${plural(r.steps, 'step')}, through ${r.through}` })),
-])
+const { source, sources, release, fetchSources } = useSources(() => props.environment)
 const { value: gate, problem, look } = useLook(() =>
   result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/gate', { params: { path, query: { release: release.value } } })),
 )
 onMounted(async () => {
-  const list = await api.GET('/api/v1/lanes/{lane}/releases', { params: { path: { lane: path.lane } } }).catch(() => ({ data: undefined }))
-  releases.value = list.data?.releases ?? []
-  const sealedOnly = props.environment.gate.some((c) => c.id === 'release' && c.verdict !== 'not asked')
-  if (sealedOnly && releases.value[0]) source.value = `release ${releases.value[0].name}`
+  await fetchSources().catch((error) => (problem.value = problemOf(error)))
   await look()
 })
 watch([source, () => props.environment.entries, () => props.environment.gate.map((c) => c.verdict).join()], () => look())
@@ -78,12 +69,12 @@ async function thaw(reason: string) {
     </div>
     <ProblemNote v-if="problem" :problem="problem" />
     <template v-if="gate">
-      <p v-for="note in gate.notes" :key="note" class="note warn"><i class="pi pi-exclamation-circle" aria-hidden="true" /> {{ note }}</p>
       <GateList :checks="gate.checks" fold>
         <template #default="{ check }">
           <Button v-if="check.verdict === 'hold' && waivable.includes(check.id)" label="Waive…" size="small" text severity="secondary" @click="((waived = check), (waiveOpen = true))" />
         </template>
       </GateList>
+      <p v-for="note in gate.notes" :key="note" class="note warn"><i class="pi pi-exclamation-circle" aria-hidden="true" /> {{ note }}</p>
     </template>
     <ScheduledList :environment="environment" />
 
