@@ -376,6 +376,11 @@ func TestPeopleOpenAGateInTheConsole(t *testing.T) {
 	p.sees("p.holm may not do this on harbour/production: it takes releaser or administrator")
 
 	as("l.berg")
+	p.goTo("/account")
+	p.sees("releaser@harbour")
+	p.fill("machine", "my laptop")
+	p.press("Make a token")
+	p.sees("Give it to vorrang login -token")
 	p.goTo("/lanes/harbour/production")
 	p.press("Promote")
 	p.press("Apply 1 step to production")

@@ -33,7 +33,7 @@ async function signOut() {
         </template>
       </nav>
       <span class="grow" />
-      <span class="soft small" :title="session.grants.join(', ') || 'nothing is granted'">{{ session.name }}</span>
+      <RouterLink to="/account" class="soft small" :title="session.grants.join(', ') || 'nothing is granted'">{{ session.name }}</RouterLink>
       <Button
         :icon="dark ? 'pi pi-sun' : 'pi pi-moon'" text rounded size="small" severity="secondary"
         :aria-label="dark ? 'Light theme' : 'Dark theme'" @click="toggleDark"

@@ -11,6 +11,7 @@ export const router = createRouter({
       path: '/deployments/:id(\\d+)', name: 'deployment', component: () => import('./pages/DeploymentPage.vue'),
       props: (route) => ({ id: Number(route.params.id) }),
     },
+    { path: '/account', name: 'account', component: () => import('./pages/AccountPage.vue') },
     { path: '/people', name: 'people', component: () => import('./pages/PeoplePage.vue') },
     { path: '/audit', name: 'audit', component: () => import('./pages/AuditPage.vue') },
     { path: '/hooks', name: 'hooks', component: () => import('./pages/HooksPage.vue') },

@@ -1,0 +1,66 @@
+package standalone_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/deploy"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/standalone"
+	"vorrang/core/step"
+)
+
+func file(mode step.Mode, text string, change func(*plan.Action)) standalone.File {
+	action := plan.Action{Direction: ledger.Forward, Step: plan.Step{Number: "7", Slug: "create-berth", Forward: plan.Text{Name: "7-create-berth.sql", Checksum: "c"}}}
+	action.Step.Options.Mode, action.Step.Options.BatchSize = mode, 10
+	if change != nil {
+		change(&action)
+	}
+	return standalone.File{Lane: "harbour", Environment: "production", MadeBy: "l.berg", MadeAt: time.Now(), Holds: []string{"soak: not\nlong enough"},
+		Plan: plan.Plan{Direction: ledger.Forward, Actions: []plan.Action{action}}, Head: ledger.NewHead(), LockKey: 1,
+		Texts: func(step.Checksum) ([]byte, error) { return []byte(text), nil }, Defaults: deploy.Settings{Role: `the "owner"`, LockTimeout: time.Nanosecond}}
+}
+
+// What psql makes of these files is tried where there is a service: package
+// service.
+func TestAFileHoldsTheScriptWordForWord(t *testing.T) {
+	const script = "CREATE TABLE berth (\n    name text DEFAULT ':here'\n); -- the end"
+	text, err := file(step.Transaction, script, nil).Text()
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "\n"+script+"\n;\n")
+	assert.Contains(t, string(text), `SET LOCAL ROLE "the ""owner""";`)
+	assert.Contains(t, string(text), "SET LOCAL lock_timeout = '1ms';", "0 would wait for ever")
+	assert.Contains(t, string(text), "-- ! the gate was held when this was made: soak: not long enough\n", "no line of another kind can get in")
+	before, after, found := strings.Cut(string(text), script)
+	require.True(t, found)
+	assert.Contains(t, before, "IF last <> '"+ledger.Genesis+"' THEN")
+	assert.Contains(t, after, "INSERT INTO vorrang.ledger")
+}
+
+func TestADollarQuoteOfTheScriptIsNotTheFiles(t *testing.T) {
+	text, err := file(step.Batches, "UPDATE berth SET name = $check$x$check$ WHERE name IN (SELECT name FROM berth LIMIT :batch)", nil).Text()
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "DO $check2$ DECLARE")
+}
+
+func TestWhatPsqlCouldNotDoIsRefused(t *testing.T) {
+	for name, c := range map[string]struct {
+		file standalone.File
+		says string
+	}{
+		"statements that were changed since": {file(step.Autocommit, "SELECT 1; SELECT 2", func(a *plan.Action) { a.Resume, a.Done = 2, "of another text" }), "these were changed since"},
+		"a transaction that stays open":      {file(step.Autocommit, "BEGIN; SELECT 1", nil), "leaves its transaction open"},
+	} {
+		_, err := c.file.Text()
+		var refused *standalone.Error
+		require.ErrorAs(t, err, &refused, name)
+		assert.Contains(t, refused.Reason, c.says)
+	}
+	_, err := file(step.Transaction, "SELECT 'open", nil).Text()
+	assert.Error(t, err)
+}
