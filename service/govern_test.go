@@ -116,7 +116,7 @@ func TestAChangeOfTheGateIsGovernedAndShown(t *testing.T) {
 	assert.Equal(t, "forbidden", problem(t, err).Kind())
 	notes := must(w.Gate(t.Context(), "harbour", "production", "")).Notes
 	require.NotEmpty(t, notes)
-	assert.Regexp(t, `^since the last deployment the gate was changed, by pilot at .* UTC: soak: 0s, was 1h0m0s$`, notes[len(notes)-1])
+	assert.Regexp(t, `^since the last deployment the gate was changed, by pilot at .* UTC: soak: 0s, was 1h$`, notes[len(notes)-1])
 	w.Promoted("production")
 	assert.Empty(t, must(w.Gate(t.Context(), "harbour", "production", "")).Notes)
 }

@@ -77,6 +77,9 @@ func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
 			}
 			for n := done.Add(1); n <= int64(*sequences) && !t.Failed(); n = done.Add(1) {
 				g.sequence(uint64(n), fmt.Sprintf("lane-%d-%d", worker, n))
+				if n%500 == 0 {
+					t.Logf("%d sequences", n)
+				}
 			}
 			deployed.Add(int64(g.deployed))
 			refused.Add(int64(g.refused))

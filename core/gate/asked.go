@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
@@ -163,13 +164,13 @@ func (f Facts) soak() Check {
 	}
 	lasted := f.Now.Sub(since)
 	if since.IsZero() || len(f.missing()) > 0 {
-		return Check{Soak, Hold, fmt.Sprintf("not everything is applied in %s yet, so the %s have not begun", f.Previous.Name, f.Asks.Soak),
+		return Check{Soak, Hold, fmt.Sprintf("not everything is applied in %s yet, so the %s have not begun", f.Previous.Name, lane.Span(f.Asks.Soak)),
 			"promote there first, and wait"}
 	}
 	if lasted >= f.Asks.Soak {
-		return pass(Soak, "in %s nothing changed and nothing failed for %s, and %s are asked", f.Previous.Name, lasted.Round(time.Second), f.Asks.Soak)
+		return pass(Soak, "in %s nothing changed and nothing failed for %s, and %s are asked", f.Previous.Name, lane.Span(lasted), lane.Span(f.Asks.Soak))
 	}
-	return Check{Soak, Hold, fmt.Sprintf("in %s %s since %s, for %s; %s are asked", f.Previous.Name, what, utc(since), lasted.Round(time.Second), f.Asks.Soak),
+	return Check{Soak, Hold, fmt.Sprintf("in %s %s since %s, for %s; %s are asked", f.Previous.Name, what, utc(since), lane.Span(lasted), lane.Span(f.Asks.Soak)),
 		fmt.Sprintf("wait until %s", utc(since.Add(f.Asks.Soak)))}
 }
 
@@ -226,9 +227,9 @@ func (f Facts) backup() Check {
 		return Check{FreshBackup, Hold, "no backup of this target was reported yet", report}
 	}
 	age := f.Now.Sub(f.Backup.TakenAt)
-	about := fmt.Sprintf("the newest backup, %s, was taken at %s, %s ago", f.Backup.Label, utc(f.Backup.TakenAt), age.Round(time.Second))
+	about := fmt.Sprintf("the newest backup, %s, was taken at %s, %s ago", f.Backup.Label, utc(f.Backup.TakenAt), lane.Span(age))
 	if age > f.Asks.Backup {
-		return Check{FreshBackup, Hold, fmt.Sprintf("%s; it may be %s old", about, f.Asks.Backup), report}
+		return Check{FreshBackup, Hold, fmt.Sprintf("%s; it may be %s old", about, lane.Span(f.Asks.Backup)), report}
 	}
 	return pass(FreshBackup, "%s", about)
 }

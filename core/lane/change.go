@@ -71,7 +71,7 @@ func (e Environment) asking(after string) []said {
 	}
 	return []said{
 		{"release", word(g.Release)}, {"previous-environment", word(g.Previous)}, {"approvals", approvals}, {"way-back", word(g.WayBack)},
-		{"soak", g.Soak.String()}, {"backup", g.Backup.String()}, {"window", window},
+		{"soak", Span(g.Soak)}, {"backup", Span(g.Backup)}, {"window", window},
 		{"the environment before", after}, {"target", e.Target}, {"disposable", fmt.Sprint(e.Disposable)}, {"schemas", strings.Join(e.Schemas, ", ")},
 	}
 }

@@ -163,10 +163,10 @@ func (g *Gate) written() any {
 		all["approvals"] = map[string]any{"count": g.Approvals, "authors": authors[g.NotAuthors]}
 	}
 	if g.Soak > 0 {
-		all["soak"] = g.Soak.String()
+		all["soak"] = Span(g.Soak)
 	}
 	if g.Backup > 0 {
-		all["backup"] = g.Backup.String()
+		all["backup"] = Span(g.Backup)
 	}
 	if g.Window != nil {
 		all["window"] = map[string]any{"days": g.Window.Days, "hours": g.Window.From + "-" + g.Window.To, "zone": g.Window.Zone}

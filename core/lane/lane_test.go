@@ -140,9 +140,15 @@ func TestWhatADeclarationChangesIsSaid(t *testing.T) {
 		{"staging", "the environment before: none, was development"},
 		{"production", "previous-environment: not-asked, was required"},
 		{"production", "approvals: 1, was 2"},
-		{"production", "soak: 0s, was 24h0m0s"},
+		{"production", "soak: 0s, was 24h"},
 		{"production", "target: env:D, was env:C"},
 		{"mirror", "the environment is new in the lane"},
 		{"development", "the environment was taken out of the lane"},
 	}, Changes(before, after))
+}
+
+func TestDurationsAreWrittenAsPeopleDo(t *testing.T) {
+	for text, d := range map[string]time.Duration{"0s": 0, "1ms": time.Millisecond, "20s": 20 * time.Second, "12m": 12 * time.Minute, "1h": time.Hour, "1h5m": 65 * time.Minute, "10h0m1s": 10*time.Hour + time.Second} {
+		assert.Equal(t, text, Span(d))
+	}
 }

@@ -88,3 +88,17 @@ func (r *reader) window(node *yaml.Node) *Window {
 	}
 	return w
 }
+
+// Span writes a duration as people do: 1h, 12m, 1h5m.
+func Span(d time.Duration) string {
+	if d < time.Second {
+		return d.String()
+	}
+	text := d.Round(time.Second).String()
+	for _, none := range []string{"m0s", "h0m"} {
+		if strings.HasSuffix(text, none) {
+			text = text[:len(text)-2]
+		}
+	}
+	return text
+}
