@@ -99,6 +99,7 @@ func TestPlantedSecretsAppearNowhere(t *testing.T) {
 	for path, body := range everyAnswer(t, p.Client) {
 		places[path] = body
 	}
+	p.kill()
 	places["the log"] = p.log.String()
 	for place, text := range places {
 		require.NotEmpty(t, text, place)

@@ -211,7 +211,7 @@ func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	}
 	code, _, errs := say(t)
 	assert.Equal(t, 2, code)
-	assert.Contains(t, errs, "Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held · 4 a deployment failed · 5 in doubt")
+	assert.Contains(t, errs, "Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held, or not there yet · 4 a deployment failed · 5 in doubt")
 }
 
 func TestAClientThatGoesAwayLeavesTheDeploymentRunning(t *testing.T) {

@@ -1,0 +1,197 @@
+// Package schema is a model of a database's schema: its objects with their
+// properties, as the server itself writes them. Two schemas with the same
+// fingerprint are the same, whatever the order in which they were made.
+package schema
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// Kind is what an object is.
+type Kind string
+
+// The kinds, in the order in which they are shown: what others stand on comes
+// first.
+const (
+	Extension    Kind = "extension"
+	Namespace    Kind = "schema"
+	Type         Kind = "type"
+	Sequence     Kind = "sequence"
+	Table        Kind = "table"
+	Column       Kind = "column"
+	Constraint   Kind = "constraint"
+	Index        Kind = "index"
+	View         Kind = "view"
+	Materialized Kind = "materialized view"
+	Function     Kind = "function"
+	Trigger      Kind = "trigger"
+	EventTrigger Kind = "event trigger"
+	Rule         Kind = "rule"
+	Policy       Kind = "policy"
+	Statistics   Kind = "statistics"
+	Publication  Kind = "publication"
+	DefaultGrant Kind = "default privileges"
+)
+
+// Kinds are all kinds in their order.
+var Kinds = []Kind{Extension, Namespace, Type, Sequence, Table, Column, Constraint, Index, View, Materialized, Function, Trigger, EventTrigger, Rule, Policy,
+	Statistics, Publication, DefaultGrant}
+
+// Object is one thing in a schema. Its name is quoted where the server would
+// quote it, and holds the names of what it belongs to.
+type Object struct {
+	Kind  Kind              `json:"kind"`
+	Name  string            `json:"name"`            // "harbour.vessel", "harbour.vessel.name", "harbour.greet(text)"
+	Of    string            `json:"of,omitempty"`    // the table or view that it belongs to
+	Props map[string]string `json:"props,omitempty"` // such as type, default, owner, grants, comment, definition
+}
+
+// Uncovered is what the model does not describe.
+type Uncovered struct {
+	What  string   `json:"what"` // such as "operator"
+	Count int      `json:"count"`
+	Names []string `json:"names"` // the first few
+}
+
+// Schema is a snapshot of a database's schema.
+type Schema struct {
+	Objects   []Object    `json:"objects"` // in the canonical order
+	Uncovered []Uncovered `json:"uncovered,omitempty"`
+}
+
+// New puts objects into the canonical order.
+func New(objects []Object, uncovered []Uncovered) Schema {
+	s := Schema{Objects: slices.Clone(objects), Uncovered: uncovered}
+	slices.SortFunc(s.Objects, compare)
+	return s
+}
+
+var ranks = func() map[Kind]int {
+	ranks := map[Kind]int{}
+	for i, kind := range Kinds {
+		ranks[kind] = i
+	}
+	return ranks
+}()
+
+func compare(a, b Object) int {
+	return cmp.Or(cmp.Compare(ranks[a.Kind], ranks[b.Kind]), strings.Compare(a.Name, b.Name))
+}
+
+// Text is the canonical text: a line for each object, and one for each of its
+// properties. Line ends in a property are written as \n.
+func (s Schema) Text() string {
+	var b strings.Builder
+	for _, o := range s.Objects {
+		fmt.Fprintf(&b, "%s %s\n", o.Kind, escape(o.Name))
+		for _, key := range slices.Sorted(maps.Keys(o.Props)) {
+			fmt.Fprintf(&b, "  %s: %s\n", key, escape(o.Props[key]))
+		}
+	}
+	return b.String()
+}
+
+var escaper = strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`)
+
+func escape(text string) string { return escaper.Replace(text) }
+
+// Fingerprint is the lower-case hexadecimal SHA-256 of the canonical text.
+func (s Schema) Fingerprint() string {
+	sum := sha256.Sum256([]byte(s.Text()))
+	return hex.EncodeToString(sum[:])
+}
+
+// What is what became of an object.
+type What string
+
+const (
+	Added   What = "added"
+	Removed What = "removed"
+	Changed What = "changed"
+)
+
+// Difference is what became of one object.
+type Difference struct {
+	What  What     `json:"what" enum:"added,removed,changed"`
+	Kind  Kind     `json:"kind"`
+	Name  string   `json:"name"`
+	Of    string   `json:"of,omitempty" description:"The table or view that it belongs to."`
+	Props []Change `json:"props,omitempty" description:"Of a changed object."`
+}
+
+// Change is what became of one property. An absent side is empty.
+type Change struct {
+	Name   string `json:"name"`
+	Before string `json:"before,omitempty"`
+	After  string `json:"after,omitempty"`
+}
+
+// String is "added column harbour.vessel.name".
+func (d Difference) String() string { return fmt.Sprintf("%s %s %s", d.What, d.Kind, d.Name) }
+
+// Compare says how one schema became another: object by object and property by
+// property, in the canonical order. What belongs to a table that was added or
+// removed as a whole is left out, since it goes without saying.
+func Compare(before, after Schema) []Difference {
+	was := index(before)
+	list := []Difference{}
+	for _, now := range after.Objects {
+		old, known := was[key(now)]
+		switch {
+		case !known:
+			list = append(list, Difference{What: Added, Kind: now.Kind, Name: now.Name, Of: now.Of})
+		default:
+			if props := changes(old.Props, now.Props); len(props) > 0 {
+				list = append(list, Difference{What: Changed, Kind: now.Kind, Name: now.Name, Of: now.Of, Props: props})
+			}
+		}
+	}
+	is := index(after)
+	for _, old := range before.Objects {
+		if _, still := is[key(old)]; !still {
+			list = append(list, Difference{What: Removed, Kind: old.Kind, Name: old.Name, Of: old.Of})
+		}
+	}
+	whole := map[string]What{}
+	for _, d := range list {
+		if d.Of == "" && d.What != Changed {
+			whole[d.Name] = d.What
+		}
+	}
+	list = slices.DeleteFunc(list, func(d Difference) bool { return d.Of != "" && whole[d.Of] == d.What })
+	slices.SortStableFunc(list, func(a, b Difference) int {
+		return compare(Object{Kind: a.Kind, Name: a.Name}, Object{Kind: b.Kind, Name: b.Name})
+	})
+	return list
+}
+
+func key(o Object) string { return string(o.Kind) + " " + o.Name }
+
+func index(s Schema) map[string]Object {
+	objects := make(map[string]Object, len(s.Objects))
+	for _, o := range s.Objects {
+		objects[key(o)] = o
+	}
+	return objects
+}
+
+func changes(before, after map[string]string) []Change {
+	var list []Change
+	names := maps.Clone(before)
+	if names == nil {
+		names = map[string]string{}
+	}
+	maps.Copy(names, after)
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		if before[name] != after[name] {
+			list = append(list, Change{Name: name, Before: before[name], After: after[name]})
+		}
+	}
+	return list
+}

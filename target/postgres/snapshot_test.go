@@ -1,0 +1,133 @@
+package postgres_test
+
+import (
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/schema"
+	"vorrang/internal/pgtest"
+	"vorrang/target/postgres"
+)
+
+func snapshot(t *testing.T, url string) schema.Schema {
+	session, err := postgres.Connect(t.Context(), url, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	s, err := session.Snapshot(t.Context(), nil)
+	require.NoError(t, err)
+	return s
+}
+
+// apart are statements that do not depend on each other, behind first.
+const first = `CREATE SCHEMA harbour; CREATE SCHEMA "Old Port"; CREATE TYPE harbour.kind AS ENUM ('tug', 'ferry');
+	CREATE TABLE harbour.vessel (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name text COLLATE "C" NOT NULL, kind harbour.kind DEFAULT 'tug', draught numeric(5,2), hull text);
+	ALTER TABLE harbour.vessel ADD CONSTRAINT deep CHECK (draught > 0) NOT VALID;
+	ALTER TABLE harbour.vessel ALTER COLUMN hull SET STORAGE EXTERNAL, ALTER COLUMN hull SET STATISTICS 500;`
+
+var apart = []string{
+	`CREATE TABLE "Old Port"."The Quay" ("a b" int DEFAULT 7, EXCLUDE USING btree ("a b" WITH =))`,
+	`CREATE TABLE harbour.call (id bigserial, vessel int REFERENCES harbour.vessel DEFERRABLE INITIALLY DEFERRED, at date) PARTITION BY RANGE (at); CREATE TABLE harbour.call_2026 PARTITION OF harbour.call FOR VALUES FROM ('2026-01-01') TO ('2027-01-01')`,
+	`CREATE UNLOGGED TABLE harbour.scratch (LIKE harbour.vessel)`,
+	`CREATE TABLE harbour.tug (pull int, double int GENERATED ALWAYS AS (pull * 2) STORED) INHERITS (harbour.vessel) WITH (fillfactor = 70)`,
+	`CREATE INDEX vessel_name ON harbour.vessel (lower(name)) INCLUDE (draught) WHERE draught > 1`,
+	`CREATE VIEW harbour.named AS SELECT name FROM harbour.vessel; COMMENT ON VIEW harbour.named IS 'it''s a view'`,
+	`CREATE MATERIALIZED VIEW harbour.counted AS SELECT count(*) FROM harbour.vessel WITH NO DATA`,
+	`CREATE FUNCTION harbour.greet(who text, times int DEFAULT 1) RETURNS text LANGUAGE sql IMMUTABLE AS 'SELECT $1'; REVOKE ALL ON FUNCTION harbour.greet FROM public`,
+	`CREATE PROCEDURE harbour.nothing() LANGUAGE sql AS ''`,
+	`CREATE AGGREGATE harbour.longest(text) (SFUNC = textcat, STYPE = text, INITCOND = '')`,
+	`CREATE FUNCTION harbour.touch() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; END'; CREATE TRIGGER touched BEFORE UPDATE OF name ON harbour.vessel FOR EACH ROW WHEN (OLD.name <> NEW.name) EXECUTE FUNCTION harbour.touch()`,
+	`CREATE TYPE harbour.place AS (lat numeric, lon numeric); CREATE DOMAIN harbour.mmsi AS text CHECK (VALUE ~ '^[0-9]{9}$') NOT NULL; CREATE TYPE harbour.tides AS RANGE (subtype = numeric)`,
+	`ALTER TABLE harbour.vessel ENABLE ROW LEVEL SECURITY; CREATE POLICY own ON harbour.vessel FOR SELECT USING (name = current_user)`,
+	`CREATE RULE quiet AS ON DELETE TO harbour.vessel DO INSTEAD NOTHING`,
+	`CREATE STATISTICS harbour.together ON name, draught FROM harbour.vessel`,
+	`CREATE PUBLICATION ships FOR TABLE ONLY harbour.vessel WITH (publish = 'insert')`,
+	`GRANT SELECT (name) ON harbour.vessel TO PUBLIC; ALTER DEFAULT PRIVILEGES IN SCHEMA "Old Port" GRANT USAGE ON SEQUENCES TO PUBLIC`,
+	`CREATE EXTENSION pg_trgm SCHEMA "Old Port"`,
+	`CREATE SEQUENCE harbour.berths START 5 CYCLE MAXVALUE 100`,
+}
+
+func TestASnapshotDoesNotDependOnHowASchemaCameToBe(t *testing.T) {
+	made := func(order []int) string {
+		url := pgtest.Database(t)
+		pgtest.Exec(t, url, first)
+		for _, i := range order {
+			pgtest.Exec(t, url, apart[i])
+		}
+		return url
+	}
+	order := make([]int, len(apart))
+	for i := range order {
+		order[i] = i
+	}
+	url := made(order)
+	one := snapshot(t, url)
+	rand.Shuffle(len(order), func(i, j int) { order[i], order[j] = order[j], order[i] })
+	two := snapshot(t, made(order))
+	if d := schema.Compare(one, two); !assert.Empty(t, d) {
+		t.Logf("%+v", d[0].Props)
+	}
+	assert.Equal(t, one.Fingerprint(), two.Fingerprint())
+	assert.Empty(t, one.Uncovered)
+
+	text := one.Text()
+	for _, line := range []string{
+		"extension pg_trgm\n", `table "Old Port"."The Quay"`, "  partition: FOR VALUES FROM ('2026-01-01') TO ('2027-01-01')", "  unlogged: yes", "  inherits: harbour.vessel",
+		"  generated: (pull * 2)", "  identity: always AS integer START 1", "  type: harbour.kind", "  default: 'tug'::harbour.kind", `  collation: "C"`, "  storage: external", "  statistics: 500",
+		"  definition: FOREIGN KEY (vessel) REFERENCES harbour.vessel(id) DEFERRABLE INITIALLY DEFERRED", "  definition: CHECK ((draught > (0)::numeric)) NOT VALID",
+		"INCLUDE (draught) WHERE (draught > (1)::numeric)", "  labels: 'tug', 'ferry'", "  row security: enabled", "policy harbour.vessel.own", "rule harbour.vessel.quiet",
+		"publication ships", "default privileges vorrang sequences in Old Port", "  comment: it's a view", "  populated: no", "  definition: aggregate state text, by textcat, initial , kind n",
+		"function harbour.greet(who text, times integer)", "  base: text", "  range: numeric", "sequence harbour.berths", "  owned by: harbour.call.id", "statistics harbour.together",
+	} {
+		assert.Contains(t, text, line)
+	}
+	assert.NotContains(t, text, "similarity", "what belongs to an extension is its own")
+	assert.NotContains(t, text, "vorrang.ledger")
+}
+
+func TestEveryChangeOfASchemaIsSeen(t *testing.T) {
+	url := pgtest.Database(t)
+	pgtest.Exec(t, url, first+strings.Join(apart, ";"))
+	for change, says := range map[string]string{
+		`ALTER TABLE harbour.vessel ADD COLUMN flag text`:                   "added column harbour.vessel.flag",
+		`ALTER TABLE harbour.vessel ALTER COLUMN draught TYPE numeric(6,2)`: "changed column harbour.vessel.draught",
+		`ALTER TABLE harbour.vessel VALIDATE CONSTRAINT deep`:               "changed constraint harbour.vessel.deep",
+		`ALTER TYPE harbour.kind ADD VALUE 'pilot' BEFORE 'ferry'`:          "changed type harbour.kind",
+		`DROP INDEX harbour.vessel_name`:                                    "removed index harbour.vessel_name",
+		`REVOKE SELECT (name) ON harbour.vessel FROM PUBLIC`:                "changed column harbour.vessel.name",
+		`ALTER TABLE harbour.vessel DISABLE TRIGGER touched`:                "changed trigger harbour.vessel.touched",
+		`ALTER POLICY own ON harbour.vessel USING (true)`:                   "changed policy harbour.vessel.own",
+		`CREATE OR REPLACE FUNCTION harbour.greet(who text, times int DEFAULT 1) RETURNS text LANGUAGE sql IMMUTABLE AS 'SELECT $1 || $1'`: "changed function harbour.greet(who text, times integer)",
+		`COMMENT ON COLUMN harbour.vessel.hull IS 'of steel'`:                                                                              "changed column harbour.vessel.hull",
+		`DROP TABLE harbour.call`:                "removed table harbour.call",
+		`ALTER SEQUENCE harbour.berths CACHE 20`: "changed sequence harbour.berths",
+		`CREATE OPERATOR harbour.### (LEFTARG = text, RIGHTARG = text, FUNCTION = textcat)`: "",
+	} {
+		before := snapshot(t, url)
+		pgtest.Exec(t, url, change)
+		after := snapshot(t, url)
+		var said []string
+		for _, d := range schema.Compare(before, after) {
+			said = append(said, d.String())
+		}
+		if says == "" {
+			assert.Empty(t, said)
+			assert.Equal(t, []schema.Uncovered{{What: "operator", Count: 1, Names: []string{"harbour.###(text,text)"}}}, after.Uncovered, "it is named, not passed over")
+			continue
+		}
+		assert.Contains(t, said, says, change)
+	}
+}
+
+func TestARoleThatOnlyReadsCatalogsCanSnapshot(t *testing.T) {
+	url := pgtest.Database(t)
+	pgtest.Exec(t, url, first+strings.Join(apart, ";")+`; DROP ROLE IF EXISTS onlooker; CREATE ROLE onlooker LOGIN PASSWORD 'x'`)
+	whole := snapshot(t, url)
+	conn := pgtest.Connect(t, url)
+	config := conn.Config()
+	other := strings.Replace(url, config.User+":"+config.Password+"@", "onlooker:x@", 1)
+	assert.Equal(t, whole.Fingerprint(), snapshot(t, other).Fingerprint())
+}
