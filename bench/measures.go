@@ -12,6 +12,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"vorrang/target/postgres"
+
 	"vorrang/core/ledger"
 	"vorrang/core/step"
 )
@@ -106,6 +108,40 @@ func (b *bench) copyData(ctx context.Context) error {
 		func() error { return b.promote("copy") },
 		func() error { return b.psql("copy", path) })
 	b.add("one 50 MB step of COPY data", "psql running the same file", ours, theirs, 1.15)
+	return err
+}
+
+// snapshot: the schema of 2,000 tables.
+func (b *bench) snapshot(ctx context.Context) error {
+	const tables = 2000
+	if err := b.fresh(ctx, "wide"); err != nil {
+		return err
+	}
+	var text strings.Builder
+	for i := range tables {
+		fmt.Fprintf(&text, "CREATE TABLE gauge_%d (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, berth int NOT NULL DEFAULT %d, level_m numeric(6,3) CHECK (level_m < 20), remark text); CREATE INDEX ON gauge_%d (berth);\n", i, i, i)
+	}
+	if err := b.exec(ctx, "wide", text.String()); err != nil {
+		return err
+	}
+	ours, theirs, err := compare(noPreparation,
+		func() error {
+			session, err := postgres.Connect(ctx, b.url("wide"), "bench")
+			if err != nil {
+				return err
+			}
+			defer session.Close()
+			seen, err := session.Snapshot(ctx, nil)
+			if err == nil && len(seen.Objects) < tables*5 {
+				err = fmt.Errorf("%d objects were seen", len(seen.Objects))
+			}
+			_ = seen.Fingerprint()
+			return err
+		},
+		func() error {
+			return exec.Command(filepath.Join(filepath.Dir(psql), "pg_dump"), "--schema-only", "-f", "/dev/null", b.url("wide")).Run()
+		})
+	b.add("snapshot of a schema with 2,000 tables, with its fingerprint", "`pg_dump --schema-only`", ours, theirs, 0.3)
 	return err
 }
 

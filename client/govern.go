@@ -69,3 +69,15 @@ func (c *Client) RemoveHook(ctx context.Context, name string) error {
 func (c *Client) Deliveries(ctx context.Context, hook string, limit int) (*api.Deliveries, error) {
 	return get[api.Deliveries](ctx, c, "/api/v1/deliveries", url.Values{"hook": {hook}, "limit": {strconv.Itoa(limit)}})
 }
+
+// Compare says how the schemas of two environments differ; owners and grants
+// count where owners is true.
+func (c *Client) Compare(ctx context.Context, lane, from, with string, owners bool) (*api.Comparison, error) {
+	return get[api.Comparison](ctx, c, lanePath(lane)+"/comparison", url.Values{"from": {from}, "with": {with}, "owners": {strconv.FormatBool(owners)}})
+}
+
+// CompareRelease says how an environment's schema differs from what a release
+// makes in a scratch database.
+func (c *Client) CompareRelease(ctx context.Context, lane, from, release string, owners bool) (*api.Comparison, error) {
+	return post[api.Comparison](ctx, c, lanePath(lane)+"/comparisons", map[string]any{"from": from, "release": release, "owners": owners})
+}

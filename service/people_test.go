@@ -71,6 +71,8 @@ var who = map[string]string{
 	"POST ENV/approvals":                         "p",
 	"POST ENV/approvals/withdrawal":              "p",
 	"POST ENV/waivers":                           "k",
+	"GET LANE/comparison":                        "ralpkt",
+	"POST LANE/comparisons":                      "alpk",
 	"GET LANE/scheduled":                         "ralpkt",
 	"DELETE ENV/scheduled/{scheduled}":           "l",
 	"POST ENV/freezes":                           "lpk",

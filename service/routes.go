@@ -24,6 +24,7 @@ func (s *Service) endpoints() []endpoint {
 	author, releaser, keeper := access.By(access.Author), access.By(access.Releaser), access.By(access.Keeper)
 	approver := access.By(access.Approver)
 	mayFreeze, mayThaw := access.By(access.Releaser, access.Approver, access.Keeper), access.By(access.Approver, access.Keeper)
+	building := access.By(access.Author, access.Releaser, access.Approver, access.Keeper) // makes a scratch database
 	mayReport := access.By(access.Reporter, access.Keeper)
 	self := func(e endpoint) endpoint { e.self = true; return e }
 
@@ -70,6 +71,8 @@ func (s *Service) endpoints() []endpoint {
 		on(look, http.MethodGet, lane+"/releases/{release}", "getRelease", "Gives a release, and what it brings against an environment or another release", s.oneRelease),
 		bundle, submitBundle,
 		on(look, http.MethodGet, lane+"/verification", "verify", "Says whether the histories of the lane's targets are consistent", s.verification),
+		on(look, http.MethodGet, lane+"/comparison", "compare", "Says how the schemas of two environments differ", s.comparison),
+		on(building, http.MethodPost, lane+"/comparisons", "compareRelease", "Says how an environment's schema differs from what a release makes in a scratch database", s.compareRelease),
 		on(author, http.MethodPost, lane+"/steps/{step}/withdrawal", "withdraw", "Takes the newest step out of the catalogue, if it is applied nowhere", s.withdraw),
 		on(look, http.MethodGet, lane+"/steps/{step}", "getStep", "Gives a step of the catalogue with its texts", s.step),
 		on(look, http.MethodGet, environment, "getStatus", "Says where an environment stands", s.status),

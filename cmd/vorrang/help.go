@@ -30,7 +30,7 @@ func groups() []struct {
 	}{
 		{"write and submit", []command{newCommand(), laneApply(), lanesCommand(), probeCommand(), submitCommand(), withdrawCommand()}},
 		{"releases", []command{cutCommand(), releasesCommand(), exportCommand()}},
-		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), deploymentsCommand(), watchCommand(), awaitCommand()}},
+		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), compareCommand(), deploymentsCommand(), watchCommand(), awaitCommand()}},
 		{"gates", []command{approveCommand(), waiveCommand(), freezeCommand(), thawCommand(), backupCommand()}},
 		{"act", []command{promoteCommand(), scheduledCommand(), rollbackCommand(), cancelCommand(), rebuildCommand()}},
 		{"record what you know", []command{baselineCommand(), attestCommand(), amendCommand(), settleCommand()}},

@@ -195,3 +195,18 @@ func changes(before, after map[string]string) []Change {
 	}
 	return list
 }
+
+// Without leaves some properties out, such as owner and grants, which often
+// differ by environment.
+func (s Schema) Without(names ...string) Schema {
+	objects := make([]Object, len(s.Objects))
+	for i, o := range s.Objects {
+		o.Props = maps.Clone(o.Props)
+		for _, name := range names {
+			delete(o.Props, name)
+		}
+		objects[i] = o
+	}
+	objects = slices.DeleteFunc(objects, func(o Object) bool { return len(o.Props) == 0 && o.Kind == DefaultGrant })
+	return Schema{Objects: objects, Uncovered: s.Uncovered}
+}

@@ -63,3 +63,13 @@ func TestDifferencesAreByObjectAndProperty(t *testing.T) {
 	assert.Equal(t, "removed table harbour.berth", back[0].String())
 	assert.Len(t, back, 5)
 }
+
+func TestWhatOftenDiffersCanBeLeftOut(t *testing.T) {
+	objects := harbour()
+	before := schema.New(objects, nil)
+	objects[0].Props = map[string]string{"owner": "eve"}
+	after := schema.New(append(objects, schema.Object{Kind: schema.DefaultGrant, Name: "eve tables", Props: map[string]string{"grants": "=r/eve"}}), nil)
+	assert.Len(t, schema.Compare(before, after), 2)
+	assert.Equal(t, before.Without("owner", "grants").Fingerprint(), after.Without("owner", "grants").Fingerprint())
+	assert.Equal(t, "eve", after.Objects[1].Props["owner"], "the original stays as it is")
+}

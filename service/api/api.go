@@ -12,6 +12,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/release"
 	"vorrang/core/review"
+	"vorrang/core/schema"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
 	"vorrang/core/verify"
@@ -426,4 +427,20 @@ type Unreached struct {
 	Environment string `json:"environment"`
 	Message     string `json:"message"`
 	Next        string `json:"next"`
+}
+
+// Comparison says how two schemas differ: what was added is only in the first,
+// what was removed only in the second.
+type Comparison struct {
+	From            string              `json:"from"`
+	With            string              `json:"with"`
+	Same            bool                `json:"same"`
+	Owners          bool                `json:"owners" description:"Owners and grants were compared too."`
+	FromObjects     int                 `json:"from_objects"`
+	WithObjects     int                 `json:"with_objects"`
+	FromFingerprint string              `json:"from_fingerprint"`
+	WithFingerprint string              `json:"with_fingerprint"`
+	Differences     []schema.Difference `json:"differences" nullable:"false"`
+	FromUncovered   []schema.Uncovered  `json:"from_uncovered" nullable:"false" description:"What is there and was not looked at."`
+	WithUncovered   []schema.Uncovered  `json:"with_uncovered" nullable:"false"`
 }

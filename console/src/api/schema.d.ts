@@ -232,6 +232,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Says how the schemas of two environments differ
+         * @description Needs: any role there.
+         */
+        get: operations["compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Says how an environment's schema differs from what a release makes in a scratch database
+         * @description Needs: author, releaser, approver, keeper or administrator.
+         */
+        post: operations["compareRelease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}": {
         parameters: {
             query?: never;
@@ -1159,11 +1199,31 @@ export interface components {
             /** @enum {string} */
             what: "new" | "gone" | "edited";
         };
+        ChangeType3: {
+            after?: string;
+            before?: string;
+            name: string;
+        };
         Check: {
             evidence: string;
             id: string;
             turn?: string;
             verdict: string;
+        };
+        Comparison: {
+            differences: components["schemas"]["DifferenceType2"][];
+            from: string;
+            from_fingerprint: string;
+            from_objects: number;
+            /** @description What is there and was not looked at. */
+            from_uncovered: components["schemas"]["Uncovered"][];
+            /** @description Owners and grants were compared too. */
+            owners: boolean;
+            same: boolean;
+            with: string;
+            with_fingerprint: string;
+            with_objects: number;
+            with_uncovered: components["schemas"]["Uncovered"][];
         };
         CutIn: {
             /** @description The folder holds nothing that is not committed. */
@@ -1266,6 +1326,16 @@ export interface components {
             /** @enum {string} */
             op: "same" | "gone" | "new";
             text: string;
+        };
+        DifferenceType2: {
+            kind: string;
+            name: string;
+            /** @description The table or view that it belongs to. */
+            of?: string;
+            /** @description Of a changed object. */
+            props?: components["schemas"]["ChangeType3"][];
+            /** @enum {string} */
+            what: "added" | "removed" | "changed";
         };
         /** Format: int64 */
         Duration: number;
@@ -1747,6 +1817,13 @@ export interface components {
             /** @description The last of its steps. */
             through: string;
         };
+        ReleaseComparisonIn: {
+            /** @description An environment. */
+            from: string;
+            /** @description Compare owners and grants too. */
+            owners?: boolean;
+            release: string;
+        };
         ReleaseContent: {
             changes: components["schemas"]["ChangeType2"][];
             release: components["schemas"]["Release"];
@@ -2007,6 +2084,11 @@ export interface components {
             /** @description What to do. */
             next: string;
             step?: string;
+        };
+        Uncovered: {
+            count: number;
+            names: string[] | null;
+            what: string;
         };
         Unreached: {
             environment: string;
@@ -2483,6 +2565,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReleaseCut"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare: {
+        parameters: {
+            query?: {
+                /** @description An environment. */
+                from?: string;
+                /** @description Another one. */
+                with?: string;
+                /** @description Compare owners and grants too; they often differ by environment. */
+                owners?: boolean;
+            };
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compareRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ReleaseComparisonIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             default: {

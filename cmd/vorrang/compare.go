@@ -1,0 +1,89 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"vorrang/core/schema"
+	"vorrang/service/api"
+)
+
+func compareCommand() command {
+	return command{
+		verb: "compare", does: "says how the schemas of two environments differ, or of one and a release",
+		explain: "Reads the catalogs only. A release is built in a scratch database, on the server of a disposable environment, and\n" +
+			"dropped again. Owners and grants are left out unless -owners is given. Exit code 0 if nothing differs, 3 otherwise.",
+		example: "vorrang compare -from staging -with production\nvorrang compare -from production -release 2026.11",
+		setUp: func(e *env) func(context.Context, []string) error {
+			from := e.flags.String("from", "", "the `environment`")
+			with := e.flags.String("with", "", "the other `environment`")
+			release := e.flags.String("release", "", "or the `release`")
+			owners := e.flags.Bool("owners", false, "compare owners and grants too")
+			return e.onLane(func(ctx context.Context, at spot, args []string) error {
+				if err := noArguments(args); err != nil {
+					return err
+				}
+				if *from == "" || (*with == "") == (*release == "") {
+					return usage("say -from ENVIRONMENT, and either -with ENVIRONMENT or -release RELEASE")
+				}
+				var answer *api.Comparison
+				var err error
+				if *with != "" {
+					answer, err = at.Compare(ctx, at.lane, *from, *with, *owners)
+				} else {
+					answer, err = at.CompareRelease(ctx, at.lane, *from, *release, *owners)
+				}
+				if err != nil {
+					return err
+				}
+				if err := e.print(answer, func() { printComparison(e, answer) }); err != nil {
+					return err
+				}
+				if !answer.Same {
+					return &codedError{exitHeld, ""}
+				}
+				return nil
+			})
+		},
+	}
+}
+
+func printComparison(e *env, c *api.Comparison) {
+	if c.Same {
+		fmt.Fprintf(e.out, "%s: %s and %s have the same schema, of %s\n", e.paint.good("no difference"), c.From, c.With, plural(c.FromObjects, "object"))
+	} else {
+		fmt.Fprintf(e.out, "%s and %s differ in %s\n", c.From, c.With, e.paint.bad(plural(len(c.Differences), "object")))
+	}
+	for _, d := range c.Differences {
+		switch d.What {
+		case schema.Added:
+			fmt.Fprintf(e.out, "  %s %s %s\n", e.paint.good("only in "+c.From+":"), d.Kind, d.Name)
+		case schema.Removed:
+			fmt.Fprintf(e.out, "  %s %s %s\n", e.paint.bad("only in "+c.With+":"), d.Kind, d.Name)
+		case schema.Changed:
+			fmt.Fprintf(e.out, "  %s %s %s\n", e.paint.warn("differs:"), d.Kind, d.Name)
+			for _, p := range d.Props {
+				fmt.Fprintf(e.out, "    %s: %s in %s, %s in %s\n", p.Name, orNone(p.After), c.From, orNone(p.Before), c.With)
+			}
+		}
+	}
+	printUncovered(e, c.From, c.FromUncovered)
+	printUncovered(e, c.With, c.WithUncovered)
+	if !c.Owners {
+		fmt.Fprintln(e.out, e.paint.dim("owners and grants were left out; -owners compares them too"))
+	}
+}
+
+func printUncovered(e *env, where string, list []schema.Uncovered) {
+	for _, u := range list {
+		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("not looked at in %s: %s (%s)", where, plural(u.Count, u.What), strings.Join(u.Names, ", "))))
+	}
+}
+
+func orNone(text string) string {
+	if text == "" {
+		return "none"
+	}
+	return text
+}

@@ -1,0 +1,127 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"vorrang/core/deploy"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/schema"
+	"vorrang/core/step"
+	"vorrang/service/api"
+	"vorrang/target/postgres"
+)
+
+type comparisonIn struct {
+	Lane   string `path:"lane"`
+	From   string `query:"from" description:"An environment."`
+	With   string `query:"with" description:"Another one."`
+	Owners bool   `query:"owners" description:"Compare owners and grants too; they often differ by environment."`
+}
+
+// comparison says how the schemas of two environments differ.
+func (s *Service) comparison(c call, in *comparisonIn) (*api.Comparison, error) {
+	if in.From == "" || in.With == "" {
+		return nil, badRequest("", "from and with: name two environments")
+	}
+	one, _, err := s.snapshotOf(c, in.Lane, in.From)
+	if err != nil {
+		return nil, err
+	}
+	other, _, err := s.snapshotOf(c, in.Lane, in.With)
+	if err != nil {
+		return nil, err
+	}
+	return compared(in.From, in.With, one, other, in.Owners), nil
+}
+
+// snapshotOf reads the schema of an environment's target.
+func (s *Service) snapshotOf(ctx context.Context, lane, environment string) (schema.Schema, place, error) {
+	p, err := s.place(ctx, lane, environment)
+	if err != nil {
+		return schema.Schema{}, p, err
+	}
+	session, err := connect(ctx, p.environment, "vorrangd snapshot")
+	if err != nil {
+		return schema.Schema{}, p, err
+	}
+	defer session.Close()
+	snapshot, err := session.Snapshot(ctx, p.environment.Schemas)
+	return snapshot, p, err
+}
+
+// compared is the answer to a comparison: what was added is only in the first.
+func compared(from, with string, one, other schema.Schema, owners bool) *api.Comparison {
+	answer := &api.Comparison{From: from, With: with, Owners: owners, FromObjects: len(one.Objects), WithObjects: len(other.Objects),
+		FromUncovered: append([]schema.Uncovered{}, one.Uncovered...), WithUncovered: append([]schema.Uncovered{}, other.Uncovered...)}
+	if !owners {
+		one, other = one.Without("owner", "grants"), other.Without("owner", "grants")
+	}
+	answer.FromFingerprint, answer.WithFingerprint = one.Fingerprint(), other.Fingerprint()
+	answer.Same = answer.FromFingerprint == answer.WithFingerprint
+	answer.Differences = schema.Compare(other, one)
+	return answer
+}
+
+type releaseComparisonIn struct {
+	Lane    string `path:"lane"`
+	From    string `json:"from" required:"true" description:"An environment."`
+	Release string `json:"release" required:"true"`
+	Owners  bool   `json:"owners,omitempty" description:"Compare owners and grants too."`
+}
+
+// compareRelease says how an environment's schema differs from what a release
+// makes: the release is built in a scratch database, on the server of a
+// disposable environment.
+func (s *Service) compareRelease(c call, in *releaseComparisonIn) (*api.Comparison, error) {
+	one, p, err := s.snapshotOf(c, in.Lane, in.From)
+	if err == nil {
+		p, err = s.narrow(c, p, in.Release)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if p.release == nil {
+		return nil, badRequest("vorrang releases lists them", "release: name one")
+	}
+	other, err := s.build(c, p)
+	if err != nil {
+		return nil, err
+	}
+	return compared(in.From, "release "+in.Release, one, other, in.Owners), nil
+}
+
+// build carries the steps that are in place out in a scratch database, and
+// reads what they made. Nothing of it stays.
+func (s *Service) build(ctx context.Context, p place) (schema.Schema, error) {
+	server, err := scratchServer(p)
+	if err != nil {
+		return schema.Schema{}, err
+	}
+	url, err := resolve(server.Target)
+	if err != nil {
+		return schema.Schema{}, err
+	}
+	scratch, err := postgres.NewScratch(ctx, url)
+	if err != nil {
+		return schema.Schema{}, err
+	}
+	defer scratch.Close()
+	if err := scratch.CreateLedger(ctx); err != nil {
+		return schema.Schema{}, err
+	}
+	everything, err := plan.Forward(p.only(plan.Look(p.environment.Name, p.catalogue, ledger.Fold(nil))), "")
+	if err != nil {
+		return schema.Schema{}, err
+	}
+	runner := deploy.Runner{Target: scratch.Session, Texts: s.texts(everything), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
+		Deployment: "scratch", Actor: "vorrangd", Defaults: deploy.Settings{Role: server.Role, LockTimeout: step.DefaultLockTimeout}}
+	if result := runner.Run(ctx, ledger.NewHead(), everything); result.Failure != nil {
+		return schema.Schema{}, refused("a release is built from nothing; a step that needs what no step makes cannot be",
+			"the release could not be built in a scratch database: %s", strings.TrimSpace(fmt.Sprint(result.Failure)))
+	}
+	return scratch.Snapshot(ctx, p.environment.Schemas)
+}
