@@ -124,7 +124,11 @@ func forbidden(who caller, need access.Need, scope access.Scope) error {
 		}
 		have = strings.Join(texts, ", ")
 	}
-	return refuse(http.StatusForbidden, "forbidden", "Not allowed", "an administrator can grant it: vorrang person "+who.Name+" -grant ROLE@LANE/ENVIRONMENT",
+	next := "an administrator can grant it: vorrang person " + who.Name + " -grant ROLE@LANE/ENVIRONMENT"
+	if !who.Person {
+		next = "an administrator can make a token that may: vorrang token " + who.Name + " -grant ROLE@LANE/ENVIRONMENT"
+	}
+	return refuse(http.StatusForbidden, "forbidden", "Not allowed", next,
 		"%s may not do this %s: it takes %s; granted is %s", who.Name, place, need, have)
 }
 
