@@ -119,6 +119,12 @@ func (b *bench) snapshot(ctx context.Context) error {
 	}
 	var text strings.Builder
 	for i := range tables {
+		if i%100 == 0 { // a transaction has so many locks
+			if err := b.exec(ctx, "wide", text.String()); err != nil {
+				return err
+			}
+			text.Reset()
+		}
 		fmt.Fprintf(&text, "CREATE TABLE gauge_%d (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, berth int NOT NULL DEFAULT %d, level_m numeric(6,3) CHECK (level_m < 20), remark text); CREATE INDEX ON gauge_%d (berth);\n", i, i, i)
 	}
 	if err := b.exec(ctx, "wide", text.String()); err != nil {

@@ -5,6 +5,7 @@ import (
 	_ "embed"
 	"encoding/json"
 	"fmt"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -23,10 +24,14 @@ func (s *Session) Snapshot(ctx context.Context, schemas []string) (schema.Schema
 	var objects []schema.Object
 	var uncovered []schema.Uncovered
 	err := pgx.BeginTxFunc(ctx, s.conn, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `SELECT pg_catalog.set_config('search_path', '', true)`); err != nil {
+		if _, err := tx.Exec(ctx, `SELECT pg_catalog.set_config('search_path', '', true), pg_catalog.set_config('jit', 'off', true)`); err != nil {
 			return err
 		}
-		rows, err := tx.Query(ctx, snapshotSQL, schemas)
+		query := snapshotSQL
+		if s.version < 140000 {
+			query = strings.ReplaceAll(query, "a.attcompression", "''")
+		}
+		rows, err := tx.Query(ctx, query, schemas)
 		if err != nil {
 			return err
 		}
@@ -63,6 +68,9 @@ func texts(props []byte) (map[string]string, error) {
 	}
 	list := make(map[string]string, len(values))
 	for key, value := range values {
+		if value == nil {
+			continue
+		}
 		if text := fmt.Sprint(value); text != "" {
 			list[key] = text
 		}
