@@ -23,13 +23,13 @@ WITH application AS (
     SELECT 'extension', quote_ident(e.extname), '', json_build_object('version', e.extversion, 'schema', n.nspname)
     FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace WHERE e.extname <> 'plpgsql'
     UNION ALL
-    SELECT 'schema', quote_ident(a.nspname), '', json_build_object('owner', a.nspowner::regrole, 'grants', CASE WHEN a.nspacl IS NOT NULL THEN nullif((SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(a.nspacl) i), (SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(acldefault('n', a.nspowner)) i)) END,
+    SELECT 'schema', quote_ident(a.nspname), '', json_build_object('owner', a.nspowner::regrole, 'grants', CASE WHEN a.nspacl IS NOT NULL THEN nullif(coalesce((SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(a.nspacl) i), 'none'), (SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(acldefault('n', a.nspowner)) i)) END,
         'comment', s.description)
     FROM application a LEFT JOIN pg_description s ON s.classoid = 'pg_namespace'::regclass AND s.objoid = a.oid
     UNION ALL
     SELECT CASE r.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'S' THEN 'sequence' ELSE 'table' END, r.name, '',
         json_build_object('owner', r.relowner::regrole, 'comment', s.description,
-            'grants', CASE WHEN r.relacl IS NOT NULL THEN nullif((SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(r.relacl) i), (SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(acldefault(CASE r.relkind WHEN 'S' THEN 's' ELSE 'r' END::"char", r.relowner)) i)) END,
+            'grants', CASE WHEN r.relacl IS NOT NULL THEN nullif(coalesce((SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(r.relacl) i), 'none'), (SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(acldefault(CASE r.relkind WHEN 'S' THEN 's' ELSE 'r' END::"char", r.relowner)) i)) END,
             'unlogged', CASE WHEN r.relpersistence = 'u' THEN 'yes' END,
             'partitioned', CASE WHEN r.relkind = 'p' THEN pg_get_partkeydef(r.oid) END,
             'partition', CASE WHEN r.relispartition THEN pg_get_expr(r.relpartbound, r.oid) END,
@@ -84,7 +84,7 @@ WITH application AS (
     UNION ALL
     SELECT 'function', format('%I.%I(%s)', a.nspname, p.proname, pg_get_function_identity_arguments(p.oid)), '',
         json_build_object('owner', p.proowner::regrole, 'comment', s.description,
-            'grants', CASE WHEN p.proacl IS NOT NULL THEN nullif((SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(p.proacl) i), (SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(acldefault('f', p.proowner)) i)) END,
+            'grants', CASE WHEN p.proacl IS NOT NULL THEN nullif(coalesce((SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(p.proacl) i), 'none'), (SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(acldefault('f', p.proowner)) i)) END,
             'definition', CASE p.prokind WHEN 'a' THEN (SELECT 'aggregate ' || concat_ws(', ', 'state ' || format_type(g.aggtranstype, NULL), 'by ' || g.aggtransfn::text, 'final ' || nullif(g.aggfinalfn::text, '-'),
                     'combine ' || nullif(g.aggcombinefn::text, '-'), 'initial ' || g.agginitval, 'kind ' || g.aggkind::text, 'sort ' || nullif(g.aggsortop, 0)::regoperator::text)
                 FROM pg_aggregate g WHERE g.aggfnoid = p.oid) ELSE pg_get_functiondef(p.oid) END)
@@ -108,7 +108,7 @@ WITH application AS (
     UNION ALL
     SELECT 'type', format('%I.%I', a.nspname, t.typname), '',
         json_build_object('owner', t.typowner::regrole, 'comment', s.description, 'is', CASE t.typtype WHEN 'e' THEN 'enum' WHEN 'c' THEN 'composite' WHEN 'd' THEN 'domain' ELSE 'range' END,
-            'grants', CASE WHEN t.typacl IS NOT NULL THEN nullif((SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(t.typacl) i), (SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(acldefault('T', t.typowner)) i)) END,
+            'grants', CASE WHEN t.typacl IS NOT NULL THEN nullif(coalesce((SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(t.typacl) i), 'none'), (SELECT string_agg(i::text, ', ' ORDER BY i::text) FROM unnest(acldefault('T', t.typowner)) i)) END,
             'labels', (SELECT string_agg(quote_literal(l.enumlabel), ', ' ORDER BY l.enumsortorder) FROM pg_enum l WHERE l.enumtypid = t.oid),
             'attributes', (SELECT string_agg(format('%I %s', b.attname, format_type(b.atttypid, b.atttypmod)), ', ' ORDER BY b.attnum) FROM pg_attribute b WHERE t.typtype = 'c' AND b.attrelid = t.typrelid AND b.attnum > 0 AND NOT b.attisdropped),
             'base', CASE WHEN t.typtype = 'd' THEN format_type(t.typbasetype, t.typtypmod) END, 'default', CASE WHEN t.typtype = 'd' THEN t.typdefault END,
