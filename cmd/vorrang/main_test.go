@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -214,15 +215,33 @@ func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	assert.Contains(t, errs, "Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held, or not there yet · 4 a deployment failed · 5 in doubt")
 }
 
+// shared is a buffer that can be read while somebody writes to it.
+type shared struct {
+	mu sync.Mutex
+	bytes.Buffer
+}
+
+func (s *shared) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.Buffer.Write(p)
+}
+
+func (s *shared) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.Buffer.String()
+}
+
 func TestAClientThatGoesAwayLeavesTheDeploymentRunning(t *testing.T) {
 	w := world(t, map[string]string{"1-a.sql": "SELECT pg_sleep(1); SELECT 1"})
 	ctx, cancel := context.WithCancel(t.Context())
-	var out, errs bytes.Buffer
+	var out, errs shared
 	code := make(chan int)
 	go func() { code <- report(&errs, run(ctx, []string{"promote", "-to", "staging"}, &out, &errs)) }()
 	require.Eventually(t, func() bool {
 		d, err := w.Deployment(context.Background(), 1)
-		return err == nil && d.Outcome == deploy.Running
+		return err == nil && d.Outcome == deploy.Running && strings.Contains(out.String(), "deployment 1") // the client has heard of it
 	}, 20*time.Second, 20*time.Millisecond)
 	cancel()
 	assert.Equal(t, 1, <-code)
