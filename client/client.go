@@ -140,12 +140,26 @@ func get[Out any](ctx context.Context, c *Client, path string, query url.Values)
 	return call[Out](ctx, c, request{method: http.MethodGet, path: path, query: query})
 }
 
-func post[Out any](ctx context.Context, c *Client, path string, in any) (*Out, error) {
+// say sends JSON.
+func say[Out any](ctx context.Context, c *Client, method, path string, in any) (*Out, error) {
 	body, err := json.Marshal(in)
 	if err != nil {
 		return nil, err
 	}
-	return call[Out](ctx, c, request{method: http.MethodPost, path: path, body: bytes.NewReader(body), kind: "application/json"})
+	return call[Out](ctx, c, request{method: method, path: path, body: bytes.NewReader(body), kind: "application/json"})
+}
+
+func post[Out any](ctx context.Context, c *Client, path string, in any) (*Out, error) {
+	return say[Out](ctx, c, http.MethodPost, path, in)
+}
+
+func put[Out any](ctx context.Context, c *Client, path string, in any) (*Out, error) {
+	return say[Out](ctx, c, http.MethodPut, path, in)
+}
+
+func (c *Client) remove(ctx context.Context, path string) error {
+	_, err := call[struct{}](ctx, c, request{method: http.MethodDelete, path: path})
+	return err
 }
 
 func lanePath(lane string) string { return "/api/v1/lanes/" + url.PathEscape(lane) }

@@ -1,10 +1,7 @@
 package client
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
-	"net/http"
 	"net/url"
 	"strconv"
 
@@ -40,11 +37,6 @@ func (c *Client) DropScheduled(ctx context.Context, lane, environment string, id
 	return c.remove(ctx, environmentPath(lane, environment)+"/scheduled/"+strconv.FormatInt(id, 10))
 }
 
-func (c *Client) remove(ctx context.Context, path string) error {
-	_, err := call[struct{}](ctx, c, request{method: http.MethodDelete, path: path})
-	return err
-}
-
 // Hooks lists the programs that are told of what happens.
 func (c *Client) Hooks(ctx context.Context) (*api.Hooks, error) {
 	return get[api.Hooks](ctx, c, "/api/v1/hooks", nil)
@@ -52,11 +44,7 @@ func (c *Client) Hooks(ctx context.Context) (*api.Hooks, error) {
 
 // PutHook keeps a hook under its name, new or changed. Its secret is a reference.
 func (c *Client) PutHook(ctx context.Context, h api.Hook) (*api.Hook, error) {
-	body, err := json.Marshal(map[string]any{"url": h.URL, "secret": h.Secret, "events": h.Events, "lane": h.Lane})
-	if err != nil {
-		return nil, err
-	}
-	return call[api.Hook](ctx, c, request{method: http.MethodPut, path: "/api/v1/hooks/" + url.PathEscape(h.Name), body: bytes.NewReader(body), kind: "application/json"})
+	return put[api.Hook](ctx, c, "/api/v1/hooks/"+url.PathEscape(h.Name), map[string]any{"url": h.URL, "secret": h.Secret, "events": h.Events, "lane": h.Lane})
 }
 
 // RemoveHook removes a hook. Repeated, it is not found.

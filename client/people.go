@@ -1,9 +1,7 @@
 package client
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"io"
 	"net/http"
 	"net/url"
@@ -51,11 +49,7 @@ type PersonChange struct {
 
 // PutPerson keeps a person, new or changed. Repeated, it changes nothing more.
 func (c *Client) PutPerson(ctx context.Context, name string, change PersonChange) (*access.Person, error) {
-	body, err := json.Marshal(change)
-	if err != nil {
-		return nil, err
-	}
-	return call[access.Person](ctx, c, request{method: http.MethodPut, path: "/api/v1/people/" + url.PathEscape(name), body: bytes.NewReader(body), kind: "application/json"})
+	return put[access.Person](ctx, c, "/api/v1/people/"+url.PathEscape(name), change)
 }
 
 // Tokens lists the tokens, never their text.

@@ -129,6 +129,12 @@ func (r *Records) Deployment(ctx context.Context, id int64) (Deployment, error) 
 	return d, noRows(err)
 }
 
+// PlaceOf says on which environment a deployment is or was, or ErrNotFound.
+func (r *Records) PlaceOf(ctx context.Context, id int64) (lane, environment string, err error) {
+	err = r.pool.QueryRow(ctx, `SELECT lane, environment FROM records.deployment WHERE id = $1`, id).Scan(&lane, &environment)
+	return lane, environment, noRows(err)
+}
+
 // Deployments returns the newest deployments first; an empty lane or
 // environment means all.
 func (r *Records) Deployments(ctx context.Context, lane, environment string, limit int) ([]Deployment, error) {

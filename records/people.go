@@ -35,14 +35,6 @@ func grantsOf(texts []string) access.Grants {
 	return list
 }
 
-func textsOf(grants access.Grants) []string {
-	list := []string{}
-	for _, g := range grants {
-		list = append(list, g.String())
-	}
-	return list
-}
-
 // Person returns a person, or ErrNotFound.
 func (r *Records) Person(ctx context.Context, name string) (access.Person, error) {
 	rows, _ := r.pool.Query(ctx, `SELECT `+personColumns+` FROM records.person WHERE name = $1`, name)
@@ -66,7 +58,7 @@ func (r *Records) PutPerson(ctx context.Context, p access.Person, ends bool) err
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		_, err := tx.Exec(ctx, `INSERT INTO records.person (name, password, grants, disabled_at, created_by) VALUES ($1, nullif($2, ''), $3, $4, $5)
 			ON CONFLICT (name) DO UPDATE SET password = excluded.password, grants = excluded.grants, disabled_at = excluded.disabled_at`,
-			p.Name, p.Password, textsOf(p.Grants), p.Disabled, p.CreatedBy)
+			p.Name, p.Password, p.Grants.Texts(), p.Disabled, p.CreatedBy)
 		if err == nil && ends {
 			_, err = tx.Exec(ctx, `DELETE FROM records.session WHERE person = $1`, p.Name)
 		}
@@ -88,7 +80,7 @@ var ErrTaken = errors.New("the name is somebody else's")
 // grant. A name that belongs to somebody else is ErrTaken.
 func (r *Records) SignedInElsewhere(ctx context.Context, name, subject string, grants access.Grants) (access.Person, error) {
 	rows, _ := r.pool.Query(ctx, `INSERT INTO records.person (name, subject, grants, from_groups, created_by) VALUES ($1, $2, '{}', $3, 'sign-in')
-		ON CONFLICT (subject) DO UPDATE SET from_groups = excluded.from_groups RETURNING `+personColumns, name, subject, textsOf(grants))
+		ON CONFLICT (subject) DO UPDATE SET from_groups = excluded.from_groups RETURNING `+personColumns, name, subject, grants.Texts())
 	p, err := pgx.CollectExactlyOneRow(rows, scanPerson)
 	var refused *pgconn.PgError
 	if errors.As(err, &refused) && refused.Code == "23505" {
@@ -161,7 +153,7 @@ const tokensWithPeople = ` FROM records.token t LEFT JOIN records.person p ON p.
 func (r *Records) AddToken(ctx context.Context, hash string, t access.Token) (access.Token, error) {
 	err := r.pool.QueryRow(ctx, `WITH seen AS (UPDATE records.person SET seen_at = now() WHERE name = nullif($3, ''))
 		INSERT INTO records.token (name, hash, person, grants, made_by, expires_at)
-		VALUES ($1, $2, nullif($3, ''), $4, $5, $6) RETURNING id, made_at`, t.Name, hash, t.Owner, textsOf(t.Grants), t.MadeBy, t.ExpiresAt).Scan(&t.ID, &t.MadeAt)
+		VALUES ($1, $2, nullif($3, ''), $4, $5, $6) RETURNING id, made_at`, t.Name, hash, t.Owner, t.Grants.Texts(), t.MadeBy, t.ExpiresAt).Scan(&t.ID, &t.MadeAt)
 	if err != nil {
 		return t, fmt.Errorf("keep the token: %w", err)
 	}

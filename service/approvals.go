@@ -8,7 +8,6 @@ import (
 
 	"vorrang/core/access"
 	"vorrang/core/gate"
-	"vorrang/core/plan"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -52,19 +51,10 @@ func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
 	if facts.Chain != nil {
 		return nil, held(p, gate.Back(facts), nil)
 	}
-	planned, err := plan.Forward(facts.View, "")
-	if err != nil {
-		return nil, err
-	}
-	if len(planned.Actions) == 0 {
+	a := facts.Approve(c.actor, strings.TrimSpace(in.Note))
+	if len(a.Steps) == 0 {
 		return nil, refused("vorrang status says where it stands", "release %s would bring nothing to %s", in.Release, in.Environment)
 	}
-	steps := make([]plan.Step, len(planned.Actions))
-	for i, action := range planned.Actions {
-		steps[i] = action.Step
-	}
-	a := gate.Approval{Release: p.release.Name, Digest: p.release.Digest, Seq: facts.View.State.Head.Seq, Steps: gate.PlannedOf(steps),
-		Note: strings.TrimSpace(in.Note), By: c.actor, At: time.Now().UTC()}
 	if why := facts.Stands(a); why != "" {
 		return nil, refused("let somebody else approve it", "your approval would not count: %s", why)
 	}
@@ -78,29 +68,16 @@ func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
 	s.tell(c, api.Happening{Type: api.WasApproved, Lane: in.Lane, Environment: in.Environment, Release: a.Release, Actor: c.actor,
 		Message: fmt.Sprintf("%s approved release %s for %s", c.actor, a.Release, in.Environment)})
 	facts.Given = append(facts.Given, a)
-	return &api.Approved{Approval: a, Check: approvalsOf(facts)}, nil
-}
-
-// approvalsOf is the gate's check of the approvals.
-func approvalsOf(facts gate.Facts) gate.Check {
-	for _, check := range gate.Forward(facts).Checks {
-		if check.ID == gate.Approvals {
-			return check
-		}
-	}
-	return gate.Check{}
+	return &api.Approved{Approval: a, Check: gate.Forward(facts).Find(gate.Approvals)}, nil
 }
 
 // governed is an environment to which a release is to go.
 func (s *Service) governed(c call, laneName, environment, release string) (place, error) {
-	p, err := s.place(c, laneName, environment)
-	if err != nil {
-		return p, err
+	p, err := s.placeOf(c, laneName, environment, release)
+	if err == nil && release == "" {
+		err = badRequest("vorrang releases lists them", "release: name the release that this is about")
 	}
-	if release == "" {
-		return p, badRequest("vorrang releases lists them", "release: name the release that this is about")
-	}
-	return s.narrow(c, p, release)
+	return p, err
 }
 
 type withdrawApprovalIn struct {
@@ -137,10 +114,7 @@ type waiveIn struct {
 // waive lets a check's hold pass for the next deployment of a release, or of
 // loose steps. The deployment's first ledger entry says so.
 func (s *Service) waive(c call, in *waiveIn) (*gate.Waiver, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
-	if err == nil {
-		p, err = s.narrow(c, p, in.Release)
-	}
+	p, err := s.placeOf(c, in.Lane, in.Environment, in.Release)
 	if err != nil {
 		return nil, err
 	}
@@ -163,7 +137,7 @@ func (s *Service) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 	if err != nil {
 		return nil, err
 	}
-	if !holds(gate.Forward(facts), w.Check) {
+	if gate.Forward(facts).Find(w.Check).Verdict != gate.Hold {
 		return nil, refused("vorrang gate says what does", "%s does not hold now; a waiver is for a check that does", w.Check)
 	}
 	err = s.doors.change(in.Lane, func() (err error) {
@@ -171,15 +145,6 @@ func (s *Service) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 		return err
 	})
 	return &w, err
-}
-
-func holds(result gate.Result, id gate.ID) bool {
-	for _, check := range result.Holds() {
-		if check.ID == id {
-			return true
-		}
-	}
-	return false
 }
 
 // asking is who asks a gate, and for how much.

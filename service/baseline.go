@@ -62,35 +62,53 @@ type trial struct {
 	least       int
 }
 
-// fit applies all steps, as far as they go, and compares after each.
-func (s *Service) fit(ctx context.Context, p place, server lane.Environment, there []string, at step.Number) (trial, error) {
+// ground is a scratch database, and what carries the steps of a place out there
+// from nothing. The caller closes it, and nothing of it stays.
+type ground struct {
+	*postgres.Scratch
+	runner     deploy.Runner
+	everything plan.Plan
+}
+
+// scratch makes a ground on the server of a disposable environment.
+func (s *Service) scratch(ctx context.Context, p place, server lane.Environment) (*ground, error) {
+	everything, err := plan.Forward(p.only(plan.Look(p.environment.Name, p.catalogue, ledger.Fold(nil))), "")
+	if err != nil {
+		return nil, err
+	}
 	url, err := resolve(server.Target)
 	if err != nil {
-		return trial{}, err
+		return nil, err
 	}
-	scratch, err := postgres.NewScratch(ctx, url)
+	database, err := postgres.NewScratch(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	if err := database.CreateLedger(ctx); err != nil {
+		database.Close()
+		return nil, err
+	}
+	return &ground{Scratch: database, everything: everything,
+		runner: deploy.Runner{Target: database.Session, Texts: s.texts(everything), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
+			Deployment: "scratch", Actor: "vorrangd", Defaults: deploy.Settings{Role: server.Role, LockTimeout: step.DefaultLockTimeout}}}, nil
+}
+
+// fit applies all steps, as far as they go, and compares after each.
+func (s *Service) fit(ctx context.Context, p place, server lane.Environment, there []string, at step.Number) (trial, error) {
+	scratch, err := s.scratch(ctx, p, server)
 	if err != nil {
 		return trial{}, err
 	}
 	defer scratch.Close()
-	if err := scratch.CreateLedger(ctx); err != nil {
-		return trial{}, err
-	}
 	found := trial{best: "0", least: len(there)}
 	if at == "0" {
 		found.differences = differing(nil, there)
 	}
-	everything, err := plan.Forward(plan.Look(p.environment.Name, p.catalogue, ledger.Fold(nil)), "")
-	if err != nil {
-		return trial{}, err
-	}
 	head := ledger.NewHead()
-	runner := deploy.Runner{Target: scratch.Session, Texts: s.texts(everything), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
-		Deployment: "check", Actor: "vorrangd", Defaults: deploy.Settings{Role: server.Role, LockTimeout: step.DefaultLockTimeout}}
 	next := 0
 	for _, known := range p.catalogue {
-		if next < len(everything.Actions) && everything.Actions[next].Step.Number == known.Number {
-			result := runner.Run(ctx, head, plan.Plan{Direction: ledger.Forward, Actions: everything.Actions[next : next+1]})
+		if next < len(scratch.everything.Actions) && scratch.everything.Actions[next].Step.Number == known.Number {
+			result := scratch.runner.Run(ctx, head, plan.Plan{Direction: ledger.Forward, Actions: scratch.everything.Actions[next : next+1]})
 			head = result.Head
 			next++
 			if result.Outcome != deploy.Done {

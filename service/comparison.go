@@ -4,15 +4,10 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"time"
 
-	"vorrang/core/deploy"
 	"vorrang/core/ledger"
-	"vorrang/core/plan"
 	"vorrang/core/schema"
-	"vorrang/core/step"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 type comparisonIn struct {
@@ -101,25 +96,12 @@ func (s *Service) build(ctx context.Context, p place) (schema.Schema, error) {
 	if err != nil {
 		return schema.Schema{}, err
 	}
-	url, err := resolve(server.Target)
-	if err != nil {
-		return schema.Schema{}, err
-	}
-	scratch, err := postgres.NewScratch(ctx, url)
+	scratch, err := s.scratch(ctx, p, server)
 	if err != nil {
 		return schema.Schema{}, err
 	}
 	defer scratch.Close()
-	if err := scratch.CreateLedger(ctx); err != nil {
-		return schema.Schema{}, err
-	}
-	everything, err := plan.Forward(p.only(plan.Look(p.environment.Name, p.catalogue, ledger.Fold(nil))), "")
-	if err != nil {
-		return schema.Schema{}, err
-	}
-	runner := deploy.Runner{Target: scratch.Session, Texts: s.texts(everything), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
-		Deployment: "scratch", Actor: "vorrangd", Defaults: deploy.Settings{Role: server.Role, LockTimeout: step.DefaultLockTimeout}}
-	if result := runner.Run(ctx, ledger.NewHead(), everything); result.Failure != nil {
+	if result := scratch.runner.Run(ctx, ledger.NewHead(), scratch.everything); result.Failure != nil {
 		return schema.Schema{}, refused("a release is built from nothing; a step that needs what no step makes cannot be",
 			"the release could not be built in a scratch database: %s", strings.TrimSpace(fmt.Sprint(result.Failure)))
 	}

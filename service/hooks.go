@@ -49,18 +49,12 @@ func Sign(secret, sentAt string, body []byte) string {
 // tell keeps an event for the hooks. An event that cannot be kept is logged: what
 // it tells of has happened already.
 func (s *Service) tell(ctx context.Context, h api.Happening) {
-	short := ""
-	for name, kind := range api.HookEvents {
-		if kind == h.Type {
-			short = name
-		}
-	}
 	event := api.CloudEvent{SpecVersion: "1.0", ID: newSecret("")[:22], Source: "/vorrang/lanes/" + url.PathEscape(h.Lane), Type: h.Type,
 		Subject: h.Environment, Time: time.Now().UTC(), ContentType: "application/json", Data: h}
 	body, err := json.Marshal(event)
 	if err == nil {
 		var wanted int64
-		wanted, err = s.Records.AddDeliveries(ctx, h.Lane, short, h.Type, event.ID, string(body))
+		wanted, err = s.Records.AddDeliveries(ctx, h.Lane, h.Type[strings.LastIndexByte(h.Type, '.')+1:], h.Type, event.ID, string(body))
 		if wanted > 0 {
 			s.postman.wake()
 		}
@@ -230,7 +224,7 @@ func (s *Service) putHook(c call, in *hookIn) (*api.Hook, error) {
 		}
 	}
 	for _, event := range in.Events {
-		if api.HookEvents[event] == "" {
+		if !slices.Contains(api.HookEvents, event) {
 			return nil, badRequest("", "events: %q is none; they are held, approved, started, failed, done", event)
 		}
 	}

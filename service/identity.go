@@ -87,7 +87,9 @@ const mostUnread = 64 << 20
 // leaveUnread lets a client that is still sending hear that it is refused.
 func leaveUnread(c fiber.Ctx) {
 	if body := c.Request().BodyStream(); body != nil {
-		_, _ = io.CopyN(io.Discard, body, mostUnread) // it may be shorter
+		if n, _ := io.CopyN(io.Discard, body, mostUnread); n == mostUnread {
+			c.Response().Header.SetConnectionClose() // what is left is no next request
+		}
 	}
 }
 
@@ -99,11 +101,11 @@ func (s *Service) scopeOf(c fiber.Ctx) (access.Scope, error) {
 		if err != nil {
 			return scope, badRequest("", "id: %q is not a whole number", id)
 		}
-		d, err := s.Records.Deployment(c.Context(), number)
+		scope.Lane, scope.Environment, err = s.Records.PlaceOf(c.Context(), number)
 		if errors.Is(err, records.ErrNotFound) {
-			return scope, nil // whoever may look at all deployments hears that there is none
+			return access.Scope{}, nil // whoever may look at all deployments hears that there is none
 		}
-		return access.Scope{Lane: d.Lane, Environment: d.Environment}, err
+		return scope, err
 	}
 	return scope, nil
 }
@@ -118,11 +120,7 @@ func forbidden(who caller, need access.Need, scope access.Scope) error {
 	}
 	have := "nothing yet"
 	if len(who.Grants) > 0 {
-		texts := make([]string, len(who.Grants))
-		for i, g := range who.Grants {
-			texts[i] = g.String()
-		}
-		have = strings.Join(texts, ", ")
+		have = strings.Join(who.Grants.Texts(), ", ")
 	}
 	next := "an administrator can grant it: vorrang person " + who.Name + " -grant ROLE@LANE/ENVIRONMENT"
 	if !who.Person {

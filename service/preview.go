@@ -169,10 +169,7 @@ type gateIn struct {
 
 // gate answers what a promotion would be asked now.
 func (s *Service) gate(c call, in *gateIn) (*api.GateAnswer, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
-	if err == nil {
-		p, err = s.narrow(c, p, in.Release)
-	}
+	p, err := s.placeOf(c, in.Lane, in.Environment, in.Release)
 	if err != nil {
 		return nil, err
 	}
@@ -181,5 +178,11 @@ func (s *Service) gate(c call, in *gateIn) (*api.GateAnswer, error) {
 		return nil, err
 	}
 	result := gate.Forward(facts)
-	return &api.GateAnswer{Gate: result.Word(), Checks: result.Checks, Notes: append([]string{}, result.Notes...)}, nil
+	answer := &api.GateAnswer{Gate: result.Word(), Checks: result.Checks, Notes: append([]string{}, result.Notes...), Waivable: []gate.ID{}, Frozen: facts.Frozen() != nil}
+	for _, hold := range result.Holds() {
+		if gate.Waivable(hold.ID) {
+			answer.Waivable = append(answer.Waivable, hold.ID)
+		}
+	}
+	return answer, nil
 }

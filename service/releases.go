@@ -285,6 +285,16 @@ func among(all []release.Sealed, ids []int64, steps []step.Step) ([]int64, step.
 	return chosen, release.Digest(release.Sums(sealed))
 }
 
+// placeOf is an environment to which a release is to go; loose steps if it is
+// empty.
+func (s *Service) placeOf(ctx context.Context, lane, environment, release string) (place, error) {
+	p, err := s.place(ctx, lane, environment)
+	if err != nil {
+		return p, err
+	}
+	return s.narrow(ctx, p, release)
+}
+
 // narrow lets a place stand for a release: its steps are as they were sealed,
 // and no other waits.
 func (s *Service) narrow(ctx context.Context, p place, name string) (place, error) {

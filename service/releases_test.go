@@ -23,16 +23,8 @@ import (
 
 // ask declares the lane anew, with what production's gate asks.
 func ask(t *testing.T, w *servicetest.World, gate string) {
-	lane := "lane: harbour\nenvironments:\n"
-	for _, environment := range []string{"development", "staging", "production"} {
-		lane += "  - {name: " + environment + ", target: \"file:" + w.Files[environment] + "\", disposable: " + map[bool]string{true: "true", false: "false"}[environment == "development"]
-		if environment == "production" && gate != "" {
-			lane += ", gate: {" + gate + "}"
-		}
-		lane += "}\n"
-	}
-	_, err := w.ApplyLane(t.Context(), "lane.yaml", []byte(lane))
-	require.NoError(t, err)
+	t.Helper()
+	w.Declare(map[string]string{"production": gate})
 }
 
 func cut(t *testing.T, w *servicetest.World, name, through string) release.Release {

@@ -312,11 +312,9 @@ func TestAReleaseIsPromotedInTheConsole(t *testing.T) {
 func TestPeopleOpenAGateInTheConsole(t *testing.T) {
 	p := openConsole(t)
 	ctx := t.Context()
-	lane := "lane: harbour\nenvironments:\n  - {name: staging, target: \"file:" + p.w.Files["staging"] + "\"}\n  - {name: production, target: \"file:" + p.w.Files["production"] + "\", gate: {approvals: 1, previous-environment: not-asked, backup: 1h}}\n"
-	_, err := p.w.ApplyLane(ctx, "lane.yaml", []byte(lane))
-	require.NoError(t, err)
+	p.w.Declare(map[string]string{"production": "approvals: 1, previous-environment: not-asked, backup: 1h"})
 	p.w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)"})
-	_, err = p.w.Cut(ctx, "harbour", client.Cutting{Name: "2026.11"})
+	_, err := p.w.Cut(ctx, "harbour", client.Cutting{Name: "2026.11"})
 	require.NoError(t, err)
 
 	p.signIn()

@@ -2,7 +2,6 @@ package tests
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -41,16 +40,7 @@ func command(t *testing.T, w *servicetest.World, token, folder string, args ...s
 func TestTheCIJobOfTheDocs(t *testing.T) {
 	w := servicetest.Start(t)
 	ctx := t.Context()
-	lane := "lane: harbour\nenvironments:\n"
-	for _, environment := range []string{"development", "staging", "production"} {
-		lane += fmt.Sprintf("  - {name: %s, target: \"file:%s\"", environment, w.Files[environment])
-		if environment == "production" {
-			lane += ", gate: {approvals: 1}"
-		}
-		lane += "}\n"
-	}
-	_, err := w.ApplyLane(ctx, "lane.yaml", []byte(lane))
-	require.NoError(t, err)
+	w.Declare(map[string]string{"production": "approvals: 1"})
 	made, err := w.MakeToken(ctx, "ci", []string{"author@harbour", "releaser@harbour"}, time.Hour)
 	require.NoError(t, err)
 	folder := t.TempDir()

@@ -107,6 +107,16 @@ type spot struct {
 	lane, environment string
 }
 
+// alone returns what runs a command that takes no arguments and is about no lane.
+func (e *env) alone(do func(ctx context.Context, c *client.Client) error) func(context.Context, []string) error {
+	return func(ctx context.Context, args []string) error {
+		if err := noArguments(args); err != nil {
+			return err
+		}
+		return do(ctx, e.client())
+	}
+}
+
 // onLane adds -lane, and returns what runs a command on that lane.
 func (e *env) onLane(do func(ctx context.Context, at spot, args []string) error) func(context.Context, []string) error {
 	e.laneFlag()

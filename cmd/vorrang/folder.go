@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strings"
 
+	"vorrang/client"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -148,16 +149,13 @@ func lanesCommand() command {
 	return command{
 		verb: "lanes", does: "lists the lanes", example: "vorrang lanes",
 		setUp: func(e *env) func(context.Context, []string) error {
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
-				lanes, err := e.client().Lanes(ctx)
+			return e.alone(func(ctx context.Context, c *client.Client) error {
+				lanes, err := c.Lanes(ctx)
 				if err != nil {
 					return err
 				}
 				return e.print(lanes, func() { printLanes(e, lanes) })
-			}
+			})
 		},
 	}
 }

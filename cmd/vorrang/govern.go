@@ -246,20 +246,17 @@ func hooksCommand() command {
 		example: "vorrang hooks",
 		setUp: func(e *env) func(context.Context, []string) error {
 			limit := e.flags.Int("limit", 20, "the newest so `many` deliveries")
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
-				hooks, err := e.client().Hooks(ctx)
+			return e.alone(func(ctx context.Context, c *client.Client) error {
+				hooks, err := c.Hooks(ctx)
 				if err != nil {
 					return err
 				}
-				deliveries, err := e.client().Deliveries(ctx, "", *limit)
+				deliveries, err := c.Deliveries(ctx, "", *limit)
 				if err != nil {
 					return err
 				}
 				return e.print(map[string]any{"hooks": hooks.Hooks, "deliveries": deliveries.Deliveries}, func() { printHooks(e, hooks, deliveries) })
-			}
+			})
 		},
 	}
 }

@@ -12,6 +12,8 @@ import (
 	"strings"
 
 	"golang.org/x/term"
+
+	"vorrang/client"
 )
 
 // keptTokens is the file where login keeps a token for every server.
@@ -184,11 +186,8 @@ func whoamiCommand() command {
 		verb: "whoami", does: "says who you are to the service, and what you may",
 		example: "vorrang whoami",
 		setUp: func(e *env) func(context.Context, []string) error {
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
-				session, err := e.client().Session(ctx)
+			return e.alone(func(ctx context.Context, c *client.Client) error {
+				session, err := c.Session(ctx)
 				if err != nil {
 					return err
 				}
@@ -201,7 +200,7 @@ func whoamiCommand() command {
 						fmt.Fprintln(e.out, "  nothing is granted yet; an administrator can: vorrang person "+session.Name+" -grant ROLE@LANE")
 					}
 				})
-			}
+			})
 		},
 	}
 }
@@ -212,10 +211,7 @@ func passwordCommand() command {
 		explain: "Both are asked for, or read from two lines of the standard input. Your sessions and tokens end.",
 		example: "vorrang password",
 		setUp: func(e *env) func(context.Context, []string) error {
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
+			return e.alone(func(ctx context.Context, c *client.Client) error {
 				var old, next string
 				var err error
 				if term.IsTerminal(int(os.Stdin.Fd())) {
@@ -232,12 +228,12 @@ func passwordCommand() command {
 				if err != nil {
 					return err
 				}
-				if err := e.client().ChangePassword(ctx, old, next); err != nil {
+				if err := c.ChangePassword(ctx, old, next); err != nil {
 					return err
 				}
 				fmt.Fprintln(e.out, "the password is changed; sign in again: vorrang login NAME")
 				return nil
-			}
+			})
 		},
 	}
 }

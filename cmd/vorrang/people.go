@@ -16,11 +16,8 @@ func peopleCommand() command {
 		verb: "people", does: "lists who may sign in, and what they may",
 		example: "vorrang people",
 		setUp: func(e *env) func(context.Context, []string) error {
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
-				list, err := e.client().People(ctx)
+			return e.alone(func(ctx context.Context, c *client.Client) error {
+				list, err := c.People(ctx)
 				if err != nil {
 					return err
 				}
@@ -34,24 +31,20 @@ func peopleCommand() command {
 						if p.Disabled != nil {
 							state = "disabled"
 						}
-						t.add(plain(p.Name), plain(grantWords(append(append(access.Grants{}, p.Grants...), p.FromGroups...))), plain(seen), cell{state, e.paint.warn})
+						t.add(plain(p.Name), plain(grantWords(p.Granted())), plain(seen), cell{state, e.paint.warn})
 					}
 					t.print(e.out, e.paint)
 				})
-			}
+			})
 		},
 	}
 }
 
 func grantWords(grants access.Grants) string {
-	words := make([]string, len(grants))
-	for i, g := range grants {
-		words[i] = g.String()
-	}
-	if len(words) == 0 {
+	if len(grants) == 0 {
 		return "nothing"
 	}
-	return strings.Join(words, ", ")
+	return strings.Join(grants.Texts(), ", ")
 }
 
 // list divides at commas and spaces.
@@ -96,7 +89,7 @@ func personCommand() command {
 					if person.Disabled != nil {
 						state = ", is disabled"
 					}
-					fmt.Fprintf(e.out, "%s%s may: %s\n", person.Name, state, grantWords(append(append(access.Grants{}, person.Grants...), person.FromGroups...)))
+					fmt.Fprintf(e.out, "%s%s may: %s\n", person.Name, state, grantWords(person.Granted()))
 				})
 			}
 		},
@@ -108,11 +101,8 @@ func tokensCommand() command {
 		verb: "tokens", does: "lists the tokens of machines and people, never their text",
 		example: "vorrang tokens",
 		setUp: func(e *env) func(context.Context, []string) error {
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
-				tokens, err := e.client().Tokens(ctx)
+			return e.alone(func(ctx context.Context, c *client.Client) error {
+				tokens, err := c.Tokens(ctx)
 				if err != nil {
 					return err
 				}
@@ -134,7 +124,7 @@ func tokensCommand() command {
 					}
 					t.print(e.out, e.paint)
 				})
-			}
+			})
 		},
 	}
 }
@@ -189,10 +179,7 @@ func auditCommand() command {
 			since := e.flags.String("since", "", "not before this `time`")
 			until := e.flags.String("until", "", "before this `time`")
 			lines := e.flags.Bool("lines", false, "export all, a line of JSON each")
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
+			return e.alone(func(ctx context.Context, c *client.Client) error {
 				for _, limit := range []struct {
 					flag, text string
 					to         *time.Time
@@ -206,14 +193,14 @@ func auditCommand() command {
 					}
 				}
 				if *lines {
-					return e.client().ExportAudit(ctx, s, e.out)
+					return c.ExportAudit(ctx, s, e.out)
 				}
-				audit, err := e.client().Audit(ctx, s)
+				audit, err := c.Audit(ctx, s)
 				if err != nil {
 					return err
 				}
 				return e.print(audit, func() { printAudit(e, audit.Acts) })
-			}
+			})
 		},
 	}
 }

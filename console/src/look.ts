@@ -16,3 +16,17 @@ export function useLook<T>(ask: () => Promise<T>) {
   }
   return { value, problem, look }
 }
+
+/** Does something at once, and holds the problem if that fails. */
+export function useAct() {
+  const problem = ref<Problem>()
+  async function now(act: () => Promise<unknown>) {
+    problem.value = undefined
+    try {
+      await act()
+    } catch (error) {
+      problem.value = problemOf(error)
+    }
+  }
+  return { problem, now }
+}

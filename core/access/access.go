@@ -161,5 +161,14 @@ func CheckName(text string) error {
 	return nil
 }
 
+// Texts are the grants as they are written.
+func (list Grants) Texts() []string {
+	texts := make([]string, len(list))
+	for i, g := range list {
+		texts[i] = g.String()
+	}
+	return texts
+}
+
 // Has reports whether a grant is among them.
 func (list Grants) Has(g Grant) bool { return slices.Contains(list, g) }

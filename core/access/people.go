@@ -2,6 +2,7 @@ package access
 
 import (
 	"encoding/json"
+	"slices"
 	"time"
 )
 
@@ -18,12 +19,15 @@ type Person struct {
 	SeenAt     *time.Time `json:"seen_at,omitempty" description:"The last sign-in."`
 }
 
+// Granted is what was granted to the person, here and by groups.
+func (p Person) Granted() Grants { return slices.Concat(p.Grants, p.FromGroups) }
+
 // All is what the person may do.
 func (p Person) All() Grants {
 	if p.Disabled != nil {
 		return nil
 	}
-	return append(append(Grants{}, p.Grants...), p.FromGroups...)
+	return p.Granted()
 }
 
 // Token opens the service to a machine, or to a person's programs.

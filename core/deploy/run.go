@@ -248,16 +248,7 @@ func (r *run) empty(ctx context.Context, steps []plan.Step) *Failure {
 	return nil
 }
 
-func (r *run) settings(o step.Options) Settings {
-	s := r.Defaults
-	if o.LockTimeout != nil {
-		s.LockTimeout = *o.LockTimeout
-	}
-	if o.StatementTimeout != nil {
-		s.StatementTimeout = *o.StatementTimeout
-	}
-	return s
-}
+func (r *run) settings(o step.Options) Settings { return r.Defaults.For(o) }
 
 // entry is a ledger entry about the step that is under way.
 func (r *run) entry(action ledger.Action, s script, took time.Duration, detail *ledger.Detail) ledger.Entry {

@@ -10,6 +10,7 @@ import (
 	"vorrang/core/evidence"
 	"vorrang/core/ledger"
 	"vorrang/core/sqltext"
+	"vorrang/core/step"
 )
 
 // Target is one real database, held under its lock for a whole deployment.
@@ -57,6 +58,23 @@ type Settings struct {
 	Role             string        // taken with SET ROLE; empty for none
 	LockTimeout      time.Duration // 0 waits for ever
 	StatementTimeout time.Duration // 0 is none
+}
+
+// For is what holds for a step with these options.
+func (s Settings) For(o step.Options) Settings {
+	if o.LockTimeout != nil {
+		s.LockTimeout = *o.LockTimeout
+	}
+	if o.StatementTimeout != nil {
+		s.StatementTimeout = *o.StatementTimeout
+	}
+	return s
+}
+
+// Milliseconds is a timeout as a server takes it. It is rounded up, since 0 would
+// mean no timeout at all.
+func Milliseconds(d time.Duration) int64 {
+	return (d + time.Millisecond - 1).Milliseconds()
 }
 
 // Blocker is a session that holds a lock which a deployment waits for. What the

@@ -193,14 +193,22 @@ func (f Facts) wayBack() Check {
 
 func utc(t time.Time) string { return t.UTC().Format(time.DateTime) + " UTC" }
 
+// Frozen is the freeze that is in force; nil if none is.
+func (f Facts) Frozen() *Freeze {
+	for _, freeze := range f.Freezes {
+		if !f.Now.Before(freeze.From) && f.Now.Before(freeze.Until) {
+			return &freeze
+		}
+	}
+	return nil
+}
+
 // window asks whether it is a time for changes. A freeze holds whether or not
 // the environment has a window.
 func (f Facts) window() Check {
-	for _, freeze := range f.Freezes {
-		if !f.Now.Before(freeze.From) && f.Now.Before(freeze.Until) {
-			return Check{InWindow, Hold, fmt.Sprintf("%s is frozen until %s, by %s: %s", f.View.Environment, utc(freeze.Until), freeze.By, freeze.Reason),
-				fmt.Sprintf("wait for its end, or end it: vorrang thaw -lane %s -env %s -reason \"…\"", f.Lane, f.View.Environment)}
-		}
+	if freeze := f.Frozen(); freeze != nil {
+		return Check{InWindow, Hold, fmt.Sprintf("%s is frozen until %s, by %s: %s", f.View.Environment, utc(freeze.Until), freeze.By, freeze.Reason),
+			fmt.Sprintf("wait for its end, or end it: vorrang thaw -lane %s -env %s -reason \"…\"", f.Lane, f.View.Environment)}
 	}
 	w := f.Asks.Window
 	switch {

@@ -175,15 +175,19 @@ func (r Result) Holds() []Check {
 	return holds
 }
 
-// InDoubt reports whether a step in doubt is among what holds the gate.
-func (r Result) InDoubt() bool {
-	for _, c := range r.Holds() {
-		if c.ID == NothingInDoubt {
-			return true
+// Find returns what the gate says of one check; its zero value if it does not
+// ask it.
+func (r Result) Find(id ID) Check {
+	for _, c := range r.Checks {
+		if c.ID == id {
+			return c
 		}
 	}
-	return false
+	return Check{}
 }
+
+// InDoubt reports whether a step in doubt is among what holds the gate.
+func (r Result) InDoubt() bool { return r.Find(NothingInDoubt).Verdict == Hold }
 
 // Forward asks everything that a promotion must meet.
 func Forward(f Facts) Result {

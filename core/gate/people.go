@@ -34,19 +34,25 @@ type Planned struct {
 	Check   step.Checksum `json:"check,omitempty"`
 }
 
-// PlannedOf names the steps of a plan with their texts.
-func PlannedOf(steps []plan.Step) []Planned {
-	list := make([]Planned, len(steps))
-	for i, s := range steps {
-		list[i] = Planned{Number: s.Number, Forward: s.Forward.Checksum}
-		if s.Back != nil {
-			list[i].Back = s.Back.Checksum
-		}
-		if s.Check != nil {
-			list[i].Check = s.Check.Checksum
-		}
+// plannedOf names a step with its texts.
+func plannedOf(s plan.Step) Planned {
+	p := Planned{Number: s.Number, Forward: s.Forward.Checksum}
+	if s.Back != nil {
+		p.Back = s.Back.Checksum
 	}
-	return list
+	if s.Check != nil {
+		p.Check = s.Check.Checksum
+	}
+	return p
+}
+
+// Approve is somebody's approval of what would be promoted now.
+func (f Facts) Approve(by, note string) Approval {
+	a := Approval{Release: f.Release, Digest: f.Digest, Seq: f.View.State.Head.Seq, Steps: []Planned{}, Note: note, By: by, At: f.Now.UTC()}
+	for _, s := range f.planned() {
+		a.Steps = append(a.Steps, plannedOf(s.Step))
+	}
+	return a
 }
 
 // Waiver lets a check's hold pass once, for one deployment.
@@ -81,7 +87,7 @@ func Waivable(id ID) bool {
 
 // IsCheck reports whether a text is a check's id.
 func IsCheck(id ID) bool {
-	return slices.ContainsFunc(Forward(Facts{}).Checks, func(c Check) bool { return c.ID == id })
+	return Forward(Facts{}).Find(id).ID == id
 }
 
 // waive turns the holds that somebody waived.
@@ -135,7 +141,7 @@ func (f Facts) Stands(a Approval) string {
 		if !known {
 			return fmt.Sprintf("the plan changed: step %s was not in it", now.Step.Number)
 		}
-		if PlannedOf([]plan.Step{now.Step})[0] != then {
+		if plannedOf(now.Step) != then {
 			return fmt.Sprintf("the plan changed: step %s had another text", now.Step.Number)
 		}
 	}
@@ -167,8 +173,7 @@ func (f Facts) approvals() Check {
 		return Check{Approvals, Hold, fmt.Sprintf("%s %s asked, and approvals are given to releases; none is named", count(asked, "approval"), isOrAre(asked)),
 			"name the release with -release NAME"}
 	}
-	var valid, void []string
-	var by []string
+	var valid, void, by []string
 	for _, a := range f.Given {
 		if why := f.Stands(a); why != "" {
 			void = append(void, fmt.Sprintf("that of %s does not count: %s", a.By, why))

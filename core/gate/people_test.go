@@ -24,19 +24,12 @@ func governed() Facts {
 	f.Now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	f.Asks, f.Release, f.Digest, f.Actor = lane.Gate{Release: true, Approvals: 2}, "2026.11", "digest", "l.berg"
 	f.History, f.Entries = []ledger.Entry{{Seq: 1, Action: ledger.Applied, Step: "1"}}, 1
+	f.View.State.Head.Seq = 1
 	return f
 }
 
-func approval(f Facts, by string) Approval {
-	var steps []plan.Step
-	for _, s := range f.planned() {
-		steps = append(steps, s.Step)
-	}
-	return Approval{Release: f.Release, Digest: f.Digest, Seq: int64(f.Entries), Steps: PlannedOf(steps), By: by, At: f.Now}
-}
-
 func TestApprovalsCountForExactlyWhatWasApproved(t *testing.T) {
-	given := []Approval{approval(governed(), "p.holm"), approval(governed(), "k.brandt")}
+	given := []Approval{governed().Approve("p.holm", ""), governed().Approve("k.brandt", "")}
 	cases := map[string]struct {
 		change   func(*Facts)
 		verdict  Verdict

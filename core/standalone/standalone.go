@@ -174,7 +174,7 @@ func (w *writer) action(index int, a plan.Action) error {
 		}
 		check = &cut
 	}
-	p := part{writer: w, Action: a, script: s, check: check, mode: mode, done: done, settings: w.settings(a.Step.Options)}
+	p := part{writer: w, Action: a, script: s, check: check, mode: mode, done: done, settings: w.Defaults.For(a.Step.Options)}
 	w.line("")
 	w.comment("%s", strings.Repeat("=", 70))
 	w.comment("%d of %d: step %s, %s (%s), mode %s", index+1, len(w.Plan.Actions), a.Step.Number, string(a.Direction), s.name, string(mode))
@@ -189,17 +189,6 @@ func (w *writer) action(index int, a plan.Action) error {
 		p.batches()
 	}
 	return nil
-}
-
-func (w *writer) settings(o step.Options) deploy.Settings {
-	s := w.Defaults
-	if o.LockTimeout != nil {
-		s.LockTimeout = *o.LockTimeout
-	}
-	if o.StatementTimeout != nil {
-		s.StatementTimeout = *o.StatementTimeout
-	}
-	return s
 }
 
 // part is one step on its way into the file.
@@ -221,19 +210,14 @@ func (p *part) began() {
 
 // set puts the step's settings into force, for the transaction where local.
 func (p *part) set(local string) {
-	p.line("SET %s lock_timeout = %s;", local, sqltext.Literal(milliseconds(p.settings.LockTimeout)))
-	p.line("SET %s statement_timeout = %s;", local, sqltext.Literal(milliseconds(p.settings.StatementTimeout)))
+	p.line("SET %s lock_timeout = '%dms';", local, deploy.Milliseconds(p.settings.LockTimeout))
+	p.line("SET %s statement_timeout = '%dms';", local, deploy.Milliseconds(p.settings.StatementTimeout))
 	if p.settings.Role != "" {
 		p.line("SET %s ROLE %s;", local, sqltext.Identifier(p.settings.Role))
 	}
 	p.line("DO $path$ BEGIN IF 'vorrang' IN (session_user, current_user) THEN")
 	p.line("    PERFORM pg_catalog.set_config('search_path', replace(pg_catalog.current_setting('search_path'), '\"$user\"', 'public'), %t); -- \"$user\" is the ledger's schema", local != "SESSION")
 	p.line("END IF; END $path$;")
-}
-
-// milliseconds rounds up, since 0 would mean no timeout at all.
-func milliseconds(d time.Duration) string {
-	return fmt.Sprintf("%dms", (d + time.Millisecond - 1).Milliseconds())
 }
 
 // transaction runs the whole script in one, with its check and its ledger row.

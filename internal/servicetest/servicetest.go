@@ -48,18 +48,35 @@ func Start(t testing.TB) *World { return StartWith(t, nil) }
 // StartWith starts a service where people sign in by OpenID Connect too.
 func StartWith(t testing.TB, openID func(address string) *service.OpenID) *World {
 	w := &World{openID: openID, T: t, Steps: t.TempDir(), URLs: map[string]string{}, Files: map[string]string{}}
-	lane := "lane: harbour\nenvironments:\n"
-	for _, environment := range []string{"development", "staging", "production"} {
+	for _, environment := range environments {
 		w.URLs[environment] = pgtest.Database(t)
 		file := filepath.Join(t.TempDir(), environment)
 		require.NoError(t, os.WriteFile(file, []byte(w.URLs[environment]+"\n"), 0o600))
 		w.Files[environment] = file
-		lane += fmt.Sprintf("  - name: %s\n    target: file:%s\n    disposable: %t\n    gate: {release: not-asked, previous-environment: not-asked}\n", environment, file, environment == "development")
 	}
 	w.serve(pgtest.Database(t))
-	_, err := w.ApplyLane(t.Context(), "lane.yaml", []byte(lane))
-	require.NoError(t, err)
+	const nothing = "release: not-asked, previous-environment: not-asked"
+	w.Declare(map[string]string{"development": nothing, "staging": nothing, "production": nothing})
 	return w
+}
+
+// environments are those of the lane, in their order; the first is disposable.
+var environments = []string{"development", "staging", "production"}
+
+// Declare declares the lane, with what the gates of environments ask. What is not
+// named asks what is usual.
+func (w *World) Declare(gates map[string]string) {
+	w.T.Helper()
+	lane := "lane: harbour\nenvironments:\n"
+	for i, environment := range environments {
+		gate := ""
+		if asks := gates[environment]; asks != "" {
+			gate = ", gate: {" + asks + "}"
+		}
+		lane += fmt.Sprintf("  - {name: %s, target: \"file:%s\", disposable: %t%s}\n", environment, w.Files[environment], i == 0, gate)
+	}
+	_, err := w.ApplyLane(w.T.Context(), "lane.yaml", []byte(lane))
+	require.NoError(w.T, err)
 }
 
 func (w *World) serve(recordsURL string) {

@@ -359,6 +359,9 @@ type GateAnswer struct {
 	Gate   string       `json:"gate" enum:"clear,held"`
 	Checks []gate.Check `json:"checks" nullable:"false"`
 	Notes  []string     `json:"notes" nullable:"false" description:"What was changed of the gate itself since the last deployment."`
+
+	Waivable []gate.ID `json:"waivable" nullable:"false" description:"The checks that hold and can be waived."`
+	Frozen   bool      `json:"frozen" description:"A freeze is in force; vorrang thaw ends it."`
 }
 
 // Approved answers an approval.

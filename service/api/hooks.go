@@ -11,8 +11,8 @@ const (
 	IsDone      = "vorrang.deployment.done"
 )
 
-// HookEvents are the short names of what webhooks tell of.
-var HookEvents = map[string]string{"held": WasHeld, "approved": WasApproved, "started": HasStarted, "failed": HasFailed, "done": IsDone}
+// HookEvents are the short names of what webhooks tell of: the ends of the types.
+var HookEvents = []string{"held", "approved", "started", "failed", "done"}
 
 // Happening is the data of a webhook's event.
 type Happening struct {

@@ -6,9 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
@@ -37,8 +35,8 @@ func (s *Session) Prepare(ctx context.Context, settings deploy.Settings) error {
 func (s *Session) set(settings deploy.Settings, local bool) string {
 	s.role = settings.Role
 	values := []string{
-		"'lock_timeout', '" + milliseconds(settings.LockTimeout) + "'",
-		"'statement_timeout', '" + milliseconds(settings.StatementTimeout) + "'",
+		fmt.Sprintf("'lock_timeout', '%d'", deploy.Milliseconds(settings.LockTimeout)),
+		fmt.Sprintf("'statement_timeout', '%d'", deploy.Milliseconds(settings.StatementTimeout)),
 	}
 	if s.version >= 140000 {
 		// The server looks every 2 s whether the service is still there, so that
@@ -61,11 +59,6 @@ func (s *Session) set(settings deploy.Settings, local bool) string {
 
 // ledgerSchema is out of the application's way.
 const ledgerSchema = "vorrang"
-
-// milliseconds rounds up, since 0 would mean no timeout at all.
-func milliseconds(d time.Duration) string {
-	return strconv.FormatInt((d + time.Millisecond - 1).Milliseconds(), 10)
-}
 
 // Exec implements deploy.Target.
 func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64, error) {

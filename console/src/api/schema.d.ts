@@ -1560,10 +1560,14 @@ export interface components {
         };
         GateAnswer: {
             checks: components["schemas"]["Check"][];
+            /** @description A freeze is in force; vorrang thaw ends it. */
+            frozen: boolean;
             /** @enum {string} */
             gate: "clear" | "held";
             /** @description What was changed of the gate itself since the last deployment. */
             notes: string[];
+            /** @description The checks that hold and can be waived. */
+            waivable: string[];
         };
         Grants: string[];
         Hook: {

@@ -4,7 +4,8 @@ import InputText from 'primevue/inputtext'
 import Password from 'primevue/password'
 import { ref } from 'vue'
 
-import { api, problemOf, result, session, type Problem } from '../api'
+import { api, result, session } from '../api'
+import { useAct } from '../look'
 import CommandLine from '../parts/CommandLine.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { moment } from '../time'
@@ -15,16 +16,8 @@ const made = ref('')
 const until = ref('')
 const old = ref('')
 const next = ref('')
-const problem = ref<Problem>()
+const { problem, now } = useAct()
 
-async function now(act: () => Promise<void>) {
-  problem.value = undefined
-  try {
-    await act()
-  } catch (error) {
-    problem.value = problemOf(error)
-  }
-}
 const make = () =>
   now(async () => {
     const answer = await result(api.POST('/api/v1/session/tokens', { body: { machine: machine.value } }))

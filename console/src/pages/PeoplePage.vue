@@ -5,8 +5,9 @@ import Password from 'primevue/password'
 import Skeleton from 'primevue/skeleton'
 import { ref, shallowRef } from 'vue'
 
-import { api, problemOf, result, type Person, type Problem, type Token } from '../api'
+import { api, result, type Person, type Token } from '../api'
 import ActDialog from '../dialogs/ActDialog.vue'
+import { useAct } from '../look'
 import CommandLine from '../parts/CommandLine.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import StateMark from '../parts/StateMark.vue'
@@ -22,7 +23,7 @@ const known = shallowRef<Person>()
 const name = ref('')
 const password = ref('')
 const grant = ref('')
-const acting = ref<Problem>()
+const { problem: acting, now } = useAct()
 function edit(person?: Person) {
   known.value = person
   name.value = person?.name ?? ''
@@ -37,14 +38,6 @@ async function put(person: string, body: { password?: string; grant?: string[]; 
 }
 async function save() {
   await put(name.value, { ...(password.value ? { password: password.value } : {}), grant: split(grant.value) })
-}
-async function now(act: () => Promise<unknown>) {
-  acting.value = undefined
-  try {
-    await act()
-  } catch (error) {
-    acting.value = problemOf(error)
-  }
 }
 const take = (person: Person, text: string) => now(() => put(person.name, { take: [text] }))
 const disable = (person: Person) => now(() => put(person.name, { disabled: !person.disabled_at }))

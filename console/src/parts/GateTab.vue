@@ -28,8 +28,6 @@ onMounted(async () => {
 watch([source, () => props.environment.entries, () => props.environment.gate.map((c) => c.verdict).join()], () => look())
 
 const asked = computed(() => gate.value?.checks.some((c) => c.id === 'approvals' && c.verdict !== 'not asked') && release.value !== '')
-const waivable = ['order', 'previous-environment', 'same-history', 'soak', 'way-back', 'window', 'backup']
-const frozen = computed(() => gate.value?.checks.some((c) => c.id === 'window' && c.verdict === 'hold' && c.evidence.includes('is frozen until')))
 
 const approveOpen = ref(false)
 const withdrawOpen = ref(false)
@@ -64,14 +62,14 @@ async function thaw(reason: string) {
       <span class="grow" />
       <Button v-if="asked" label="Approve…" icon="pi pi-thumbs-up" size="small" outlined @click="approveOpen = true" />
       <Button v-if="asked" label="Take approval back…" size="small" text severity="secondary" @click="withdrawOpen = true" />
-      <Button v-if="frozen" label="Thaw…" icon="pi pi-sun" size="small" text severity="secondary" @click="thawOpen = true" />
+      <Button v-if="gate?.frozen" label="Thaw…" icon="pi pi-sun" size="small" text severity="secondary" @click="thawOpen = true" />
       <Button label="Freeze…" icon="pi pi-lock" size="small" text severity="secondary" @click="freezeOpen = true" />
     </div>
     <ProblemNote v-if="problem" :problem="problem" />
     <template v-if="gate">
       <GateList :checks="gate.checks" fold>
         <template #default="{ check }">
-          <Button v-if="check.verdict === 'hold' && waivable.includes(check.id)" label="Waive…" size="small" text severity="secondary" @click="((waived = check), (waiveOpen = true))" />
+          <Button v-if="gate.waivable.includes(check.id)" label="Waive…" size="small" text severity="secondary" @click="((waived = check), (waiveOpen = true))" />
         </template>
       </GateList>
       <p v-for="note in gate.notes" :key="note" class="note warn"><i class="pi pi-exclamation-circle" aria-hidden="true" /> {{ note }}</p>

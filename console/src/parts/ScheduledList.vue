@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { api, problemOf, result, type EnvironmentStatus, type Problem } from '../api'
+import { api, result, type EnvironmentStatus } from '../api'
+import { useAct } from '../look'
 import { usePolled } from '../poll'
 import { moment } from '../time'
 import ProblemNote from './ProblemNote.vue'
@@ -13,17 +14,13 @@ import StateMark from './StateMark.vue'
 const props = defineProps<{ environment: EnvironmentStatus }>()
 const { value, refresh } = usePolled(() => result(api.GET('/api/v1/lanes/{lane}/scheduled', { params: { path: { lane: props.environment.lane } } })))
 const here = computed(() => (value.value?.scheduled ?? []).filter((k) => k.environment === props.environment.environment))
-const problem = ref<Problem>()
+const { problem, now } = useAct()
 
-async function drop(id: number) {
-  problem.value = undefined
-  try {
+const drop = (id: number) =>
+  now(async () => {
     await result(api.DELETE('/api/v1/lanes/{lane}/environments/{environment}/scheduled/{scheduled}', { params: { path: { lane: props.environment.lane, environment: props.environment.environment, scheduled: id } } }))
     await refresh()
-  } catch (error) {
-    problem.value = problemOf(error)
-  }
-}
+  })
 </script>
 
 <template>
