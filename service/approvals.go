@@ -167,9 +167,6 @@ func (c call) asker(lane, environment string) string {
 func (s *Service) askPeople(c context.Context, p place, facts *gate.Facts, who asking) (err error) {
 	lane, environment := p.lane.Name, p.environment.Name
 	facts.Actor = who.actor
-	if p.release != nil {
-		facts.Digest = p.release.Digest
-	}
 	if facts.Asks.Approvals > 0 && facts.Digest != "" {
 		if facts.Given, err = s.Records.Approvals(c, lane, environment, facts.Digest); err != nil {
 			return err

@@ -348,7 +348,7 @@ func (p place) only(view plan.View) plan.View {
 func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, who asking) error {
 	facts.Now, facts.Asks, facts.Through = time.Now(), p.environment.Asks(), who.through
 	if p.release != nil {
-		facts.Release = p.release.Name
+		facts.Release, facts.Digest = p.release.Name, p.release.Digest
 	}
 	var err error
 	if facts.Freezes, err = s.Records.Freezes(ctx, p.lane.Name, p.environment.Name, facts.Now); err != nil {
@@ -362,7 +362,7 @@ func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, who askin
 	if err := s.askPeople(ctx, p, facts, who); err != nil {
 		return err
 	}
-	before := p.before()
+	before := p.lane.Before(p.environment.Name)
 	if before == "" || !facts.Asks.Previous && facts.Asks.Soak == 0 {
 		return nil
 	}
@@ -389,15 +389,4 @@ func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, who askin
 		facts.Previous.Strays = append(facts.Previous.Strays, d.What)
 	}
 	return nil
-}
-
-// before is the environment before, in the order of promotion; empty for the
-// first.
-func (p place) before() string {
-	for i, e := range p.lane.Environments {
-		if e.Name == p.environment.Name && i > 0 {
-			return p.lane.Environments[i-1].Name
-		}
-	}
-	return ""
 }

@@ -1,6 +1,7 @@
 package lane
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 )
@@ -19,14 +20,14 @@ func Changes(before, after Lane) []Change {
 	add := func(environment, format string, args ...any) {
 		list = append(list, Change{environment, fmt.Sprintf(format, args...)})
 	}
-	for i, e := range after.Environments {
+	for _, e := range after.Environments {
 		was, known := before.Environment(e.Name)
 		if !known {
 			add(e.Name, "the environment is new in the lane")
 			continue
 		}
-		old := was.asking(before.comesAfter(e.Name))
-		for j, now := range e.asking(after.comesAfter(after.Environments[i].Name)) {
+		old := was.asking(before.Before(e.Name))
+		for j, now := range e.asking(after.Before(e.Name)) {
 			if now.value != old[j].value {
 				add(e.Name, "%s: %s, was %s", now.key, now.value, old[j].value)
 			}
@@ -40,27 +41,11 @@ func Changes(before, after Lane) []Change {
 	return list
 }
 
-// comesAfter is the environment before, in the order of promotion.
-func (l Lane) comesAfter(name string) string {
-	for i, e := range l.Environments {
-		if e.Name == name && i > 0 {
-			return l.Environments[i-1].Name
-		}
-	}
-	return "none"
-}
-
 type said struct{ key, value string }
 
 // asking is everything that a gate depends on, in words.
 func (e Environment) asking(after string) []said {
 	g := e.Asks()
-	word := func(is bool) string {
-		if is {
-			return "required"
-		}
-		return "not-asked"
-	}
 	approvals := fmt.Sprint(g.Approvals)
 	if g.NotAuthors {
 		approvals += ", not by authors"
@@ -70,8 +55,8 @@ func (e Environment) asking(after string) []said {
 		window = g.Window.String()
 	}
 	return []said{
-		{"release", word(g.Release)}, {"previous-environment", word(g.Previous)}, {"approvals", approvals}, {"way-back", word(g.WayBack)},
+		{"release", required(g.Release)}, {"previous-environment", required(g.Previous)}, {"approvals", approvals}, {"way-back", required(g.WayBack)},
 		{"soak", Span(g.Soak)}, {"backup", Span(g.Backup)}, {"window", window},
-		{"the environment before", after}, {"target", e.Target}, {"disposable", fmt.Sprint(e.Disposable)}, {"schemas", strings.Join(e.Schemas, ", ")},
+		{"the environment before", cmp.Or(after, "none")}, {"target", e.Target}, {"disposable", fmt.Sprint(e.Disposable)}, {"schemas", strings.Join(e.Schemas, ", ")},
 	}
 }

@@ -100,6 +100,14 @@ func (r *reader) approvals(node *yaml.Node, g *Gate) {
 	}
 }
 
+// required is how asked is written.
+func required(is bool) string {
+	if is {
+		return "required"
+	}
+	return "not-asked"
+}
+
 func (r *reader) asked(node *yaml.Node, key string) bool {
 	switch node.Value {
 	case "required":
@@ -156,8 +164,7 @@ func (g *Gate) written() any {
 	if g == nil {
 		return nil
 	}
-	word := map[bool]string{true: "required", false: "not-asked"}
-	all := map[string]any{"release": word[g.Release], "previous-environment": word[g.Previous], "way-back": word[g.WayBack]}
+	all := map[string]any{"release": required(g.Release), "previous-environment": required(g.Previous), "way-back": required(g.WayBack)}
 	if g.Approvals > 0 {
 		authors := map[bool]string{true: "excluded", false: "counted"}
 		all["approvals"] = map[string]any{"count": g.Approvals, "authors": authors[g.NotAuthors]}

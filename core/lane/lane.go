@@ -43,6 +43,17 @@ func (l Lane) Environment(name string) (Environment, bool) {
 	return Environment{}, false
 }
 
+// Before is the environment before another one, in the order of promotion; empty
+// for the first.
+func (l Lane) Before(name string) string {
+	for i, e := range l.Environments {
+		if e.Name == name && i > 0 {
+			return l.Environments[i-1].Name
+		}
+	}
+	return ""
+}
+
 // Policy is what becomes of a deployment's earlier steps on an environment when
 // one fails, where the promotion itself does not say.
 func (l Lane) Policy(e Environment) plan.Policy {
