@@ -4,10 +4,12 @@
 package schema
 
 import (
+	"bufio"
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -21,7 +23,10 @@ type Kind string
 const (
 	Extension    Kind = "extension"
 	Namespace    Kind = "schema"
+	Collation    Kind = "collation"
 	Type         Kind = "type"
+	Wrapper      Kind = "foreign-data wrapper"
+	Server       Kind = "server"
 	Sequence     Kind = "sequence"
 	Table        Kind = "table"
 	Column       Kind = "column"
@@ -36,20 +41,38 @@ const (
 	Policy       Kind = "policy"
 	Statistics   Kind = "statistics"
 	Publication  Kind = "publication"
+	Published    Kind = "published table"
+	PublishedAll Kind = "published schema"
 	DefaultGrant Kind = "default privileges"
 )
 
 // Kinds are all kinds in their order.
-var Kinds = []Kind{Extension, Namespace, Type, Sequence, Table, Column, Constraint, Index, View, Materialized, Function, Trigger, EventTrigger, Rule, Policy,
-	Statistics, Publication, DefaultGrant}
+var Kinds = []Kind{Extension, Namespace, Collation, Type, Wrapper, Server, Sequence, Table, Column, Constraint, Index, View, Materialized, Function, Trigger,
+	EventTrigger, Rule, Policy, Statistics, Publication, Published, PublishedAll, DefaultGrant}
 
 // Object is one thing in a schema. Its name is quoted where the server would
 // quote it, and holds the names of what it belongs to.
 type Object struct {
 	Kind  Kind              `json:"kind"`
 	Name  string            `json:"name"`            // "harbour.vessel", "harbour.vessel.name", "harbour.greet(text)"
-	Of    string            `json:"of,omitempty"`    // the table or view that it belongs to
+	Of    string            `json:"of,omitempty"`    // the table, view, domain or publication that it belongs to
 	Props map[string]string `json:"props,omitempty"` // such as type, default, owner, grants, comment, definition
+
+	// what says how it can be made again, and is no part of the canonical text
+	Place        int      `json:"place,omitempty"` // of a column: its place in its table, with gaps
+	Needs        []string `json:"-"`               // keys of what must be there before it, if the snapshot asked
+	DefaultNeeds []string `json:"-"`               // of a column: what its default needs
+}
+
+// Key tells an object from all others: its kind and its name.
+func (o Object) Key() string { return string(o.Kind) + " " + o.Name }
+
+// Local is the object's name within what it belongs to.
+func (o Object) Local() string {
+	if o.Of == "" {
+		return o.Name
+	}
+	return strings.TrimPrefix(o.Name, o.Of+".")
 }
 
 // Uncovered is what the model does not describe.
@@ -88,23 +111,41 @@ func compare(a, b Object) int {
 // properties. Line ends in a property are written as \n.
 func (s Schema) Text() string {
 	var b strings.Builder
-	for _, o := range s.Objects {
-		fmt.Fprintf(&b, "%s %s\n", o.Kind, escape(o.Name))
-		for _, key := range slices.Sorted(maps.Keys(o.Props)) {
-			fmt.Fprintf(&b, "  %s: %s\n", key, escape(o.Props[key]))
-		}
-	}
+	s.write(&b)
 	return b.String()
+}
+
+func (s Schema) write(to io.StringWriter) {
+	var line []byte
+	keys := make([]string, 0, 16)
+	for _, o := range s.Objects {
+		line = append(append(append(append(line[:0], o.Kind...), ' '), escape(o.Name)...), '\n')
+		keys = slices.AppendSeq(keys[:0], maps.Keys(o.Props))
+		slices.Sort(keys)
+		for _, key := range keys {
+			line = append(append(append(append(line, "  "...), key...), ": "...), escape(o.Props[key])...)
+			line = append(line, '\n')
+		}
+		_, _ = to.WriteString(string(line)) // neither a builder nor a hash fails
+	}
 }
 
 var escaper = strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`)
 
-func escape(text string) string { return escaper.Replace(text) }
+func escape(text string) string {
+	if !strings.ContainsAny(text, "\\\n\r") {
+		return text
+	}
+	return escaper.Replace(text)
+}
 
 // Fingerprint is the lower-case hexadecimal SHA-256 of the canonical text.
 func (s Schema) Fingerprint() string {
-	sum := sha256.Sum256([]byte(s.Text()))
-	return hex.EncodeToString(sum[:])
+	hash := sha256.New()
+	to := bufio.NewWriter(hash)
+	s.write(to)
+	_ = to.Flush() // a hash does not fail
+	return hex.EncodeToString(hash.Sum(nil))
 }
 
 // What is what became of an object.
@@ -142,7 +183,7 @@ func Compare(before, after Schema) []Difference {
 	was := index(before)
 	list := []Difference{}
 	for _, now := range after.Objects {
-		old, known := was[key(now)]
+		old, known := was[now.Key()]
 		switch {
 		case !known:
 			list = append(list, Difference{What: Added, Kind: now.Kind, Name: now.Name, Of: now.Of})
@@ -154,7 +195,7 @@ func Compare(before, after Schema) []Difference {
 	}
 	is := index(after)
 	for _, old := range before.Objects {
-		if _, still := is[key(old)]; !still {
+		if _, still := is[old.Key()]; !still {
 			list = append(list, Difference{What: Removed, Kind: old.Kind, Name: old.Name, Of: old.Of})
 		}
 	}
@@ -171,12 +212,10 @@ func Compare(before, after Schema) []Difference {
 	return list
 }
 
-func key(o Object) string { return string(o.Kind) + " " + o.Name }
-
 func index(s Schema) map[string]Object {
 	objects := make(map[string]Object, len(s.Objects))
 	for _, o := range s.Objects {
-		objects[key(o)] = o
+		objects[o.Key()] = o
 	}
 	return objects
 }

@@ -1,0 +1,617 @@
+package schema
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Ranks order acts that do not need each other: what is in the way goes first,
+// then everything is made and altered, and what holds rows goes last.
+const (
+	clearing = 0
+	building = 1000
+	removing = 2000
+)
+
+func plain(statements ...string) []Drafted {
+	drafted := make([]Drafted, len(statements))
+	for i, sql := range statements {
+		drafted[i] = Drafted{SQL: sql}
+	}
+	return drafted
+}
+
+func (d *drafter) add(into map[string]*act, key string, rank int, statements []Drafted) *act {
+	a := &act{key: key, rank: rank, statements: statements, needs: map[*act]bool{}}
+	d.acts = append(d.acts, a)
+	into[key] = a
+	return a
+}
+
+// write makes the acts.
+func (d *drafter) write() {
+	for _, o := range d.from.Objects {
+		if d.gone[o.Key()] {
+			d.writeDrop(o)
+		} else if d.reset[o.Key()] && o.Props["default"] != "" {
+			d.add(d.dropping, "default "+o.Name, clearing, plain(fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP DEFAULT", o.Of, o.Local())))
+		}
+	}
+	for _, o := range d.to.Objects {
+		was, known := d.before[o.Key()]
+		if !known || d.gone[o.Key()] {
+			d.writeMake(o)
+		} else if _, unable := d.unable[o.Key()]; !unable {
+			d.writeAlter(was, o)
+		}
+		d.writeLinks(was, o, !known || d.gone[o.Key()])
+	}
+}
+
+// wholeGone is what an object goes with: the table, view, domain or publication
+// that it belongs to, if that is dropped.
+func (d *drafter) wholeGone(o Object) string {
+	if o.Of == "" {
+		return ""
+	}
+	for _, kind := range []Kind{Table, View, Materialized, Type, Publication} {
+		if key := string(kind) + " " + o.Of; d.gone[key] {
+			return key
+		}
+	}
+	return ""
+}
+
+func column(name string) string { return string(Column) + " " + name }
+
+// goesWith is what takes an object along when it is dropped, or empty.
+func (d *drafter) goesWith(o Object) string {
+	if whole := d.wholeGone(o); whole != "" {
+		return whole
+	}
+	switch o.Kind {
+	case Column:
+		if o.Props["inherited"] == "yes" {
+			for _, parent := range d.stillParents(o.Of) {
+				if key := column(parent + "." + o.Local()); d.gone[key] {
+					return key
+				}
+			}
+		}
+	case Sequence:
+		if of := cmp.Or(o.Props["owned by"], o.Props["identity of"]); of != "" {
+			if d.gone[column(of)] {
+				return column(of)
+			}
+			if o.Props["identity of"] != "" {
+				return "alter " + column(of)
+			}
+		}
+	case Index, Constraint:
+		for _, need := range o.Needs {
+			if o.Props["partition of"] != "" && d.gone[need] && d.isIndex(need, o.Props["partition of"]) {
+				return need
+			}
+		}
+	}
+	return ""
+}
+
+// isIndex reports whether a key is that of the index, or of the constraint, that
+// an index name means.
+func (d *drafter) isIndex(key, name string) bool {
+	kind, object, _ := strings.Cut(key, " ")
+	return kind == string(Index) && object == name || kind == string(Constraint) && unqualified(object) == unqualified(name)
+}
+
+func (d *drafter) stillParents(table string) []string {
+	was, is := list(d.before[string(Table)+" "+table].Props["inherits"]), list(d.after[string(Table)+" "+table].Props["inherits"])
+	return slices.DeleteFunc(was, func(parent string) bool { return !slices.Contains(is, parent) })
+}
+
+func (d *drafter) writeDrop(o Object) {
+	key := o.Key()
+	if d.goesWith(o) != "" {
+		return
+	}
+	sql := Drafted{SQL: o.drop()}
+	rank := removing
+	switch {
+	case o.Kind == Type && d.rebuilt[key]:
+		sql.SQL = "DROP " + o.word() + " " + aside(o.Name)
+	case o.Kind == Table && o.Props["server"] == "":
+		sql.Loses = "the rows of " + o.Name
+	case o.Kind == Column && o.Props["generated"] == "":
+		sql.Loses = "what is in " + o.Name
+	case o.Kind == DefaultGrant:
+		bare := o
+		bare.Props = map[string]string{"role": o.Props["role"], "for": o.Props["for"], "schema": o.Props["schema"]}
+		d.add(d.dropping, key, clearing, plain(d.grants(o, bare)...))
+		return
+	case derived(o.Kind):
+		rank = clearing
+	}
+	a := d.add(d.dropping, key, rank+10*(len(Kinds)-ranks[o.Kind]), []Drafted{sql})
+	if t, stays := d.after[o.tableKey()]; o.Kind == Index && d.Concurrent && stays && t.Props["partitioned"] == "" && o.Props["partition of"] == "" {
+		a.statements[0].SQL = "DROP INDEX CONCURRENTLY " + o.Name
+		a.autocommit = true
+	}
+}
+
+// aside is the name that a type has while another one takes its place.
+func aside(name string) string {
+	local := unqualified(name)
+	prefix := strings.TrimSuffix(name, local)
+	if strings.HasPrefix(local, `"`) {
+		return prefix + strings.TrimSuffix(local, `"`) + `_before"`
+	}
+	return prefix + local + "_before"
+}
+
+// made reports whether a table is made by this script.
+func (d *drafter) made(table string) bool {
+	key := string(Table) + " " + table
+	_, was := d.before[key]
+	_, is := d.after[key]
+	return is && (!was || d.gone[key])
+}
+
+func (d *drafter) writeMake(o Object) {
+	key, rank := o.Key(), building+10*ranks[o.Kind]
+	t, onTable := d.after[o.tableKey()]
+	existing := onTable && !d.made(o.Of) && t.Props["server"] == ""
+	switch {
+	case o.Kind == Column && onTable && d.made(o.Of):
+		return // it comes with its table
+	case o.Kind == Column && onTable:
+		if d.inheritsMade(o) {
+			return
+		}
+		bare := Object{Props: inheritable(o, Object{Props: map[string]string{}})}
+		for _, name := range []string{"null", "generated", "identity", "sequence", "compression", "default", "foreign options"} {
+			set(bare.Props, name, o.Props[name])
+		}
+		add := Drafted{SQL: fmt.Sprintf("ALTER %s %s ADD COLUMN %s", t.word(), o.Of, d.column(o))}
+		if o.Props["null"] != "" && o.Props["default"] == "" && o.Props["generated"] == "" && o.Props["identity"] == "" {
+			add.Takes = "fails where " + o.Of + " has rows: there is no default for them"
+		} else if o.Props["generated"] != "" || o.Props["identity"] != "" {
+			add.Takes = "writes " + o.Of + " anew, under a lock"
+		}
+		d.add(d.making, key, rank, append([]Drafted{add}, plain(d.columnAttributes(bare, o, "ONLY ")...)...))
+	case o.Kind == Column: // of a view
+		if sql := d.columnAttributes(Object{Props: map[string]string{"type": o.Props["type"]}}, o, ""); len(sql) > 0 {
+			d.add(d.making, key, building+10*ranks[Materialized]+5, plain(sql...))
+		}
+	case o.Kind == Type && d.rebuilt[key]:
+		was := d.before[key]
+		d.add(d.making, key, rank, plain(append([]string{fmt.Sprintf("ALTER %s %s RENAME TO %s", was.word(), o.Name, unqualified(aside(o.Name)))}, d.create(o)...)...))
+	case o.Kind == Index && o.Props["valid"] != "":
+		d.unable[key] = "it is invalid: its build did not end, and an invalid index is nothing to make"
+	case o.Kind == Index && existing && d.Concurrent && t.Props["partitioned"] == "":
+		sql := d.create(o)
+		for _, unique := range []string{"", "UNIQUE "} {
+			sql[0] = strings.Replace(sql[0], "CREATE "+unique+"INDEX "+unqualified(o.Name)+" ", "CREATE "+unique+"INDEX CONCURRENTLY "+unqualified(o.Name)+" ", 1)
+		}
+		d.add(d.making, key, rank, plain(sql...)).autocommit = true
+	case o.Kind == Constraint && existing && o.Props["domain"] == "":
+		d.writeConstraint(o, t, rank)
+	default:
+		if sql := d.create(o); len(sql) > 0 {
+			d.add(d.making, key, rank, plain(sql...))
+		}
+	}
+}
+
+// inheritsMade reports whether a new column comes to its table from a parent.
+func (d *drafter) inheritsMade(o Object) bool {
+	if o.Props["inherited"] != "yes" {
+		return false
+	}
+	for _, parent := range d.stillParents(o.Of) {
+		key := column(parent + "." + o.Local())
+		if _, was := d.before[key]; !was || d.gone[key] {
+			return true
+		}
+	}
+	return false
+}
+
+// writeConstraint adds a constraint to a table that is there already, in the
+// form that does not block others for long.
+func (d *drafter) writeConstraint(o, t Object, rank int) {
+	key, definition := o.Key(), o.Props["definition"]
+	statements := plain(d.create(o)...)
+	kind, columns, rest := uniqueness(definition)
+	switch {
+	case !d.Concurrent, t.Props["partitioned"] != "":
+		d.add(d.making, key, rank, statements)
+	case kind != "":
+		include, deferred := rest, ""
+		if at := strings.Index(rest, " DEFERRABLE"); at >= 0 {
+			include, deferred = rest[:at], rest[at:]
+		}
+		nulls := ""
+		if strings.HasSuffix(kind, "NULLS NOT DISTINCT") {
+			kind, nulls = "UNIQUE", " NULLS NOT DISTINCT"
+		}
+		build := fmt.Sprintf("CREATE UNIQUE INDEX CONCURRENTLY %s ON %s %s%s%s%s%s", o.Local(), o.Of, columns, include, nulls,
+			around(" WITH (", o.Props["options"], ")"), with(" TABLESPACE ", o.Props["tablespace"]))
+		use := fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s USING INDEX %s%s", o.Of, o.Local(), kind, o.Local(), deferred)
+		statements = append(plain(build, use), statements[1:]...)
+		statements[0].Takes = "fails where rows repeat"
+		d.add(d.making, key, rank, statements).autocommit = true
+	case strings.HasPrefix(definition, "FOREIGN KEY"), strings.HasPrefix(definition, "CHECK"):
+		if strings.HasSuffix(definition, " NOT VALID") {
+			d.add(d.making, key, rank, statements)
+			return
+		}
+		statements[0].SQL += " NOT VALID"
+		first := d.add(d.making, "unvalidated "+key, rank, statements)
+		second := d.add(d.making, key, rank+5, []Drafted{{SQL: fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local()), Takes: "fails where rows do not meet it"}})
+		second.autocommit = true
+		second.needs[first] = true
+	default:
+		d.add(d.making, key, rank, statements)
+	}
+}
+
+// uniqueness takes a primary key's or a unique constraint's definition apart.
+func uniqueness(definition string) (kind, columns, rest string) {
+	for _, kind := range []string{"PRIMARY KEY", "UNIQUE NULLS NOT DISTINCT", "UNIQUE"} {
+		if after, is := strings.CutPrefix(definition, kind+" ("); is {
+			quoted, depth := false, 1
+			for i := range len(after) {
+				switch {
+				case after[i] == '"':
+					quoted = !quoted
+				case quoted:
+				case after[i] == '(':
+					depth++
+				case after[i] == ')':
+					if depth--; depth == 0 {
+						return kind, "(" + after[:i+1], after[i+1:]
+					}
+				}
+			}
+		}
+	}
+	return "", "", ""
+}
+
+// writeLinks makes what ties objects together, and can come only when all of
+// them are there: a default, a sequence's owner, a partition, an index's part.
+func (d *drafter) writeLinks(was, o Object, isMade bool) {
+	switch o.Kind {
+	case Column:
+		changed := isMade || d.reset[o.Key()] || was.Props["default"] != o.Props["default"]
+		t, onTable := d.after[o.tableKey()]
+		if len(o.DefaultNeeds) > 0 && changed && onTable {
+			d.add(d.making, "default "+o.Name, building+10*ranks[Column], plain(fmt.Sprintf("ALTER %s ONLY %s ALTER COLUMN %s SET DEFAULT %s", t.word(), o.Of, o.Local(), o.Props["default"])))
+		}
+	case Sequence:
+		if owner := o.Props["owned by"]; isMade && owner != "" || !isMade && owner != was.Props["owned by"] && o.Props["identity of"] == "" && was.Props["identity of"] == "" {
+			d.add(d.making, "owned "+o.Name, building+10*ranks[Column]+1, plain(fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s", o.Name, cmp.Or(owner, "NONE"))))
+		}
+	case Table:
+		if o.Props["partition"] != "" && (isMade || was.Props["partition"] != o.Props["partition"] || was.Props["inherits"] != o.Props["inherits"]) {
+			var sql []string
+			parent := o.Props["inherits"]
+			if !d.made(parent) { // a partition must have its parent's checks before
+				for _, check := range d.to.Objects {
+					if check.Kind == Constraint && check.Of == parent && strings.HasPrefix(check.Props["definition"], "CHECK") && !strings.HasSuffix(check.Props["definition"], "NO INHERIT") {
+						if _, had := d.before[check.Key()]; had && isMade {
+							sql = append(sql, fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s", o.Name, check.Local(), check.Props["definition"]))
+						}
+					}
+				}
+			}
+			d.add(d.making, "attached "+o.Name, building+10*ranks[Table]+5, plain(append(sql, fmt.Sprintf("ALTER TABLE ONLY %s ATTACH PARTITION %s %s", parent, o.Name, o.Props["partition"]))...))
+		}
+	case Index, Constraint:
+		of := o.Props["partition of"]
+		if of == "" || !isMade && was.Props["partition of"] == of {
+			return
+		}
+		name := o.Name
+		if o.Kind == Constraint {
+			name = strings.TrimSuffix(o.Of, unqualified(o.Of)) + o.Local()
+		}
+		for _, need := range o.Needs {
+			_, had := d.before[need]
+			if d.isIndex(need, of) && (!had || d.gone[need] || !d.made(o.Of)) {
+				d.add(d.making, "part "+o.Key(), building+10*ranks[Index]+5, plain(fmt.Sprintf("ALTER INDEX %s ATTACH PARTITION %s", of, name)))
+			}
+		}
+	}
+}
+
+// writeAlter turns an object that stays into what it should be.
+func (d *drafter) writeAlter(was, o Object) {
+	if o.Kind == Column {
+		d.writeAlterColumn(was, o)
+		return
+	}
+	if len(differing(was, o)) == 0 {
+		return
+	}
+	var sql []string
+	say := func(format string, values ...any) { sql = append(sql, fmt.Sprintf(format, values...)) }
+	is := o.Props
+	differs := func(name string) bool { return was.Props[name] != is[name] }
+	autocommit := false
+	switch o.Kind {
+	case Extension:
+		if differs("version") {
+			say("ALTER EXTENSION %s UPDATE TO %s", o.Name, literal(is["version"]))
+		}
+		if differs("schema") {
+			say("ALTER EXTENSION %s SET SCHEMA %s", o.Name, is["schema"])
+		}
+	case Server, Wrapper:
+		if differs("handler") {
+			say("ALTER FOREIGN DATA WRAPPER %s %s", o.Name, cmp.Or(with("HANDLER ", is["handler"]), "NO HANDLER"))
+		}
+		if differs("validator") {
+			say("ALTER FOREIGN DATA WRAPPER %s %s", o.Name, cmp.Or(with("VALIDATOR ", is["validator"]), "NO VALIDATOR"))
+		}
+		if o.Kind == Server && differs("version") {
+			say("ALTER SERVER %s VERSION %s", o.Name, literal(is["version"]))
+		}
+		if differs("foreign options") {
+			say("ALTER %s %s OPTIONS (%s)", o.word(), o.Name, foreignOptions(was.Props["foreign options"], is["foreign options"]))
+		}
+	case Type:
+		switch {
+		case differs("labels"):
+			sql = addLabels(o.Name, list(was.Props["labels"]), list(is["labels"]))
+			autocommit = d.Concurrent // a new label can be used only once it is committed
+		case differs("attributes"):
+			sql, _ = d.reshape(was, o)
+		}
+		if o.Props["is"] == "domain" && differs("default") {
+			say("ALTER DOMAIN %s %s", o.Name, cmp.Or(with("SET DEFAULT ", is["default"]), "DROP DEFAULT"))
+		}
+		if differs("null") {
+			say("ALTER DOMAIN %s %s NOT NULL", o.Name, cmp.Or(flag(is["null"], "SET"), "DROP"))
+		}
+	case Sequence:
+		if differs("sequence") && is["identity of"] == "" && was.Props["identity of"] == "" {
+			say("ALTER SEQUENCE %s %s", o.Name, noCycle(is["sequence"]))
+		}
+		if differs("unlogged") {
+			say("ALTER SEQUENCE %s SET %s", o.Name, cmp.Or(flag(is["unlogged"], "UNLOGGED"), "LOGGED"))
+		}
+	case Table:
+		sql = d.alterTable(was, o)
+	case Constraint:
+		if differs("definition") {
+			say("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local())
+			autocommit = d.Concurrent
+		}
+		index := strings.TrimSuffix(o.Of, unqualified(o.Of)) + o.Local()
+		sql = append(sql, options("ALTER INDEX "+index, was.Props["options"], is["options"])...)
+		if differs("tablespace") {
+			say("ALTER INDEX %s SET TABLESPACE %s", index, cmp.Or(is["tablespace"], "pg_default"))
+		}
+	case Index:
+		if differs("tablespace") {
+			say("ALTER INDEX %s SET TABLESPACE %s", o.Name, cmp.Or(is["tablespace"], "pg_default"))
+		}
+	case View:
+		if differs("definition") || differs("options") {
+			say("CREATE OR REPLACE VIEW %s%s AS\n%s", o.Name, around(" WITH (", is["options"], ")"), trim(is["definition"]))
+		}
+	case Materialized:
+		sql = append(sql, options(strings.TrimSpace(o.alter()), was.Props["options"], is["options"])...)
+		if differs("tablespace") {
+			say("%sSET TABLESPACE %s", o.alter(), cmp.Or(is["tablespace"], "pg_default"))
+		}
+		if differs("populated") {
+			say("REFRESH MATERIALIZED VIEW %s%s", o.Name, flag(is["populated"], " WITH NO DATA"))
+		}
+	case Function:
+		if differs("definition") {
+			say("%s", trim(is["definition"]))
+		}
+	case Publication:
+		if differs("publishes") || differs("via root") {
+			say("ALTER PUBLICATION %s SET (publish = %s, publish_via_partition_root = %t)", o.Name, literal(is["publishes"]), is["via root"] != "")
+		}
+	}
+	sql = append(sql, d.attributes(was, o)...)
+	if len(sql) > 0 {
+		d.add(d.altering, o.Key(), building+10*ranks[o.Kind], plain(sql...)).autocommit = autocommit
+	}
+}
+
+func (d *drafter) alterTable(was, o Object) []string {
+	var sql []string
+	is := o.Props
+	say := func(format string, values ...any) {
+		sql = append(sql, fmt.Sprintf("ALTER "+o.word()+" "+o.Name+" "+format, values...))
+	}
+	differs := func(name string) bool { return was.Props[name] != is[name] }
+	parents, wished := list(was.Props["inherits"]), list(is["inherits"])
+	if was.Props["partition"] != "" && (differs("partition") || differs("inherits")) {
+		sql = append(sql, fmt.Sprintf("ALTER TABLE %s DETACH PARTITION %s", parents[0], o.Name))
+		parents = nil
+	}
+	for _, parent := range parents {
+		if !slices.Contains(wished, parent) {
+			say("NO INHERIT %s", parent)
+		}
+	}
+	for _, parent := range wished {
+		if is["partition"] == "" && !slices.Contains(parents, parent) {
+			say("INHERIT %s", parent)
+		}
+	}
+	if differs("unlogged") {
+		say("SET %s", cmp.Or(flag(is["unlogged"], "UNLOGGED"), "LOGGED"))
+	}
+	if differs("of type") {
+		say("%s", cmp.Or(with("OF ", is["of type"]), "NOT OF"))
+	}
+	sql = append(sql, options("ALTER TABLE "+o.Name, was.Props["options"], is["options"])...)
+	sql = append(sql, options("ALTER TABLE "+o.Name, was.Props["toast options"], is["toast options"])...)
+	if differs("access method") {
+		say("SET ACCESS METHOD %s", cmp.Or(is["access method"], "heap"))
+	}
+	if differs("tablespace") {
+		say("SET TABLESPACE %s", cmp.Or(is["tablespace"], "pg_default"))
+	}
+	if differs("foreign options") {
+		say("OPTIONS (%s)", foreignOptions(was.Props["foreign options"], is["foreign options"]))
+	}
+	return sql
+}
+
+func (d *drafter) writeAlterColumn(was, o Object) {
+	key := o.Key()
+	before := was
+	before.Props = mapsClone(was.Props)
+	if d.reset[key] {
+		delete(before.Props, "default")
+	}
+	_, isTable := d.after[o.tableKey()]
+	var statements []Drafted
+	alter := func(more string) string {
+		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s %s", o.Of, o.Local(), more)
+	}
+	newlyNull, newlyNot := was.Props["null"] != "" && o.Props["null"] == "", was.Props["null"] == "" && o.Props["null"] != ""
+	var slow []Drafted
+	if isTable && newlyNot {
+		t := d.after[o.tableKey()]
+		if d.Concurrent && o.Props["identity"] == was.Props["identity"] && t.Props["partitioned"] == "" && t.Props["partition"] == "" && t.Props["server"] == "" {
+			check := o.Local() + "_not_null"
+			if strings.HasPrefix(o.Local(), `"`) {
+				check = strings.TrimSuffix(o.Local(), `"`) + `_not_null"`
+			}
+			slow = plain(fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s IS NOT NULL) NOT VALID", o.Of, check, o.Local()),
+				fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, check), alter("SET NOT NULL"), fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", o.Of, check))
+			slow[1].Takes = "fails where " + o.Name + " is null"
+		} else {
+			statements = append(statements, Drafted{SQL: alter("SET NOT NULL"), Takes: "fails where " + o.Name + " is null, and reads all rows under a lock"})
+		}
+	}
+	if isTable && d.retyped[key] && !d.inheritedRetype(o) {
+		statements = append(statements, d.retype(was, o))
+	}
+	statements = append(statements, plain(d.columnAttributes(before, o, "ONLY ")...)...)
+	if isTable && newlyNull && !d.inheritedNull(o) {
+		statements = append(statements, plain(alter("DROP NOT NULL"))...)
+	}
+	if len(statements) > 0 {
+		d.add(d.altering, key, building+10*ranks[Column], statements)
+	}
+	if len(slow) > 0 {
+		a := d.add(d.making, key, building+10*ranks[Column]+6, slow)
+		a.autocommit = true
+		if first := d.altering[key]; first != nil {
+			a.needs[first] = true
+		}
+	}
+}
+
+// inheritedRetype reports whether a parent's change of type reaches a column.
+func (d *drafter) inheritedRetype(o Object) bool {
+	return slices.ContainsFunc(d.stillParents(o.Of), func(parent string) bool { return d.retyped[column(parent+"."+o.Local())] })
+}
+
+func (d *drafter) inheritedNull(o Object) bool {
+	return slices.ContainsFunc(d.stillParents(o.Of), func(parent string) bool {
+		key := column(parent + "." + o.Local())
+		return d.before[key].Props["null"] != "" && d.after[key].Props["null"] == ""
+	})
+}
+
+// castable are families of types that turn into each other without a word about how.
+var castable = [][]string{{"text", "character varying", "character", "name"}, {"smallint", "integer", "bigint", "numeric", "real", "double precision"},
+	{"date", "timestamp without time zone", "timestamp with time zone"}, {"json", "jsonb"}}
+
+// retype sets a column's type. Where the server may not know how, the text of a
+// value is read as the new type.
+func (d *drafter) retype(was, o Object) Drafted {
+	family := func(name string) int {
+		base, _, _ := strings.Cut(name, "(")
+		if rest, is := strings.CutPrefix(name, "timestamp("); is {
+			_, zone, _ := strings.Cut(rest, ") ")
+			base = "timestamp " + zone
+		}
+		return slices.IndexFunc(castable, func(names []string) bool { return slices.Contains(names, base) })
+	}
+	one, other := family(was.Props["type"]), family(o.Props["type"])
+	using := ""
+	switch {
+	case was.Props["type"] == o.Props["type"] && !slices.ContainsFunc(o.Needs, func(key string) bool { return d.rebuilt[key] }):
+	case one >= 0 && one == other, other == 0:
+	case one == 0:
+		using = fmt.Sprintf(" USING %s::%s", o.Local(), o.Props["type"])
+	default:
+		using = fmt.Sprintf(" USING %s::text::%s", o.Local(), o.Props["type"])
+	}
+	drafted := Drafted{SQL: fmt.Sprintf("ALTER %s %s ALTER COLUMN %s TYPE %s%s%s", d.after[o.tableKey()].word(), o.Of, o.Local(), o.Props["type"], with(" COLLATE ", o.Props["collation"]), using),
+		Takes: "may write " + o.Of + " anew, under a lock, and fails where a value does not fit"}
+	if d.after[o.tableKey()].Props["server"] != "" {
+		drafted.SQL, drafted.Takes = strings.TrimSuffix(drafted.SQL, using), ""
+	}
+	return drafted
+}
+
+func addLabels(name string, was, is []string) []string {
+	var sql []string
+	for i, label := range is {
+		switch {
+		case slices.Contains(was, label):
+		case i > 0:
+			sql = append(sql, fmt.Sprintf("ALTER TYPE %s ADD VALUE %s AFTER %s", name, label, is[i-1]))
+		default:
+			sql = append(sql, fmt.Sprintf("ALTER TYPE %s ADD VALUE %s BEFORE %s", name, label, was[0]))
+		}
+	}
+	return sql
+}
+
+// reshape alters a composite type's attributes, if only some go, some come at
+// the end, and some change their type; and if no table's column is of it.
+func (d *drafter) reshape(is, should Object) ([]string, bool) {
+	for _, user := range d.users[is.Key()] {
+		if o := d.before[user]; o.Kind == Column || o.Kind == Table {
+			return nil, false
+		}
+	}
+	var sql, kept []string
+	was, now := list(is.Props["attributes"]), list(should.Props["attributes"])
+	name := func(attribute string) string {
+		if strings.HasPrefix(attribute, `"`) {
+			return attribute[:strings.LastIndex(attribute[:strings.LastIndex(attribute, `" `)+1], `"`)+1]
+		}
+		head, _, _ := strings.Cut(attribute, " ")
+		return head
+	}
+	find := func(attributes []string, wanted string) int {
+		return slices.IndexFunc(attributes, func(one string) bool { return name(one) == wanted })
+	}
+	for _, one := range was {
+		if at := find(now, name(one)); at < 0 {
+			sql = append(sql, fmt.Sprintf("ALTER TYPE %s DROP ATTRIBUTE %s", is.Name, name(one)))
+		} else {
+			kept = append(kept, name(one))
+			if now[at] != one {
+				sql = append(sql, fmt.Sprintf("ALTER TYPE %s ALTER ATTRIBUTE %s TYPE%s", is.Name, name(one), strings.TrimPrefix(now[at], name(one))))
+			}
+		}
+	}
+	for i, one := range now {
+		switch {
+		case i < len(kept) && name(one) == kept[i]:
+		case i >= len(kept) && find(was, name(one)) < 0:
+			sql = append(sql, fmt.Sprintf("ALTER TYPE %s ADD ATTRIBUTE %s", is.Name, one))
+		default:
+			return nil, false
+		}
+	}
+	return sql, true
+}

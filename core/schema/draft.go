@@ -1,0 +1,389 @@
+package schema
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// Script turns one schema into another.
+type Script struct {
+	Parts     []Part
+	Undrafted []Undrafted
+	Reordered []string // tables whose columns stand in another order, which no statement can mend
+}
+
+// Part is a run of statements of one mode, without their semicolons.
+type Part struct {
+	Autocommit bool // each statement commits by itself: what does not block others, and what the server refuses in a transaction
+	Statements []Drafted
+}
+
+// Drafted is one statement of a script.
+type Drafted struct {
+	SQL   string
+	Loses string // what it loses for good, if anything
+	Takes string // what it takes: why it can fail or block where there are rows
+}
+
+// Undrafted is a difference that no script was written for.
+type Undrafted struct {
+	Kind Kind   `json:"kind"`
+	Name string `json:"name"`
+	Why  string `json:"why"`
+}
+
+// Style says how a script is written.
+type Style struct {
+	Owners     bool // owners and grants too
+	Concurrent bool // in the forms that do not block others, where there are any
+}
+
+// Draft writes the script that turns what is into what should be. Both must
+// have been read with their needs.
+func Draft(is, should Schema, style Style) Script {
+	if !style.Owners {
+		is, should = is.Without("owner", "grants"), should.Without("owner", "grants")
+	}
+	is, should = withPlainDefaults(is), withPlainDefaults(should)
+	best := draft(is, should, style, false)
+	if style.Concurrent && len(best.Parts) > 1 {
+		if other := draft(is, should, style, true); len(other.Parts) < len(best.Parts) {
+			best = other
+		}
+	}
+	return best
+}
+
+// withPlainDefaults lets a default that needs no more than types stand with its
+// column.
+func withPlainDefaults(s Schema) Schema {
+	s.Objects = slices.Clone(s.Objects)
+	for i, o := range s.Objects {
+		if !slices.ContainsFunc(o.DefaultNeeds, func(key string) bool {
+			return !strings.HasPrefix(key, string(Type)+" ") && !strings.HasPrefix(key, string(Extension)+" ") && !strings.HasPrefix(key, string(Namespace)+" ")
+		}) {
+			s.Objects[i].Needs = append(slices.Clone(o.Needs), o.DefaultNeeds...)
+			s.Objects[i].DefaultNeeds = nil
+		}
+	}
+	return s
+}
+
+type drafter struct {
+	Style
+	owners        bool
+	from, to      Schema
+	before, after map[string]Object
+
+	columns  map[string][]Object // to: by table or view, in their order
+	had      map[string][]Object // from: likewise
+	users    map[string][]string // from: who needs it
+	gone     map[string]bool     // to be dropped, and made again where it should still be
+	rebuilt  map[string]bool     // types that are made anew while the old one is renamed away
+	retyped  map[string]bool     // columns whose type is set anew
+	reset    map[string]bool     // columns whose default is dropped, and set again where there should be one
+	unable   map[string]string   // what cannot be drafted, and why
+	acts     []*act
+	dropping map[string]*act
+	making   map[string]*act
+	altering map[string]*act
+}
+
+// act is a run of statements that belong together.
+type act struct {
+	key        string
+	rank       int
+	statements []Drafted
+	autocommit bool
+	needs      map[*act]bool // what must be done before
+
+	// while they are sorted
+	done  bool
+	waits int
+	users []*act
+}
+
+func draft(is, should Schema, style Style, autocommitFirst bool) Script {
+	d := &drafter{Style: style, owners: style.Owners, from: is, to: should, before: index(is), after: index(should), columns: columnsByTable(should), had: columnsByTable(is), users: map[string][]string{}, gone: map[string]bool{},
+		rebuilt: map[string]bool{}, retyped: map[string]bool{}, reset: map[string]bool{}, unable: map[string]string{},
+		dropping: map[string]*act{}, making: map[string]*act{}, altering: map[string]*act{}}
+	for _, o := range is.Objects {
+		for _, need := range append(slices.Clone(o.Needs), o.DefaultNeeds...) {
+			d.users[need] = append(d.users[need], o.Key())
+		}
+	}
+	d.choose()
+	d.write()
+	d.order()
+	script := Script{Parts: d.sort(autocommitFirst), Reordered: Reordered(is, should)}
+	for _, key := range slices.Sorted(maps.Keys(d.unable)) {
+		o, known := d.after[key]
+		if !known {
+			o = d.before[key]
+		}
+		script.Undrafted = append(script.Undrafted, Undrafted{Kind: o.Kind, Name: o.Name, Why: d.unable[key]})
+	}
+	return script
+}
+
+// Reordered names the tables that have the same columns in both schemas, but in
+// another order.
+func Reordered(is, should Schema) []string {
+	names := func(columns []Object, both map[string]bool) []string {
+		var list []string
+		for _, c := range columns {
+			if both[c.Name] {
+				list = append(list, c.Name)
+			}
+		}
+		return list
+	}
+	var tables []string
+	old := columnsByTable(is)
+	for table, columns := range columnsByTable(should) {
+		both := map[string]bool{}
+		for _, c := range columns {
+			both[c.Name] = slices.ContainsFunc(old[table], func(o Object) bool { return o.Name == c.Name })
+		}
+		if !slices.Equal(names(columns, both), names(old[table], both)) {
+			tables = append(tables, table)
+		}
+	}
+	slices.Sort(tables)
+	return tables
+}
+
+func columnsByTable(s Schema) map[string][]Object {
+	tables := map[string][]Object{}
+	for _, o := range s.Objects {
+		if o.Kind == Column {
+			tables[o.Of] = append(tables[o.Of], o)
+		}
+	}
+	for _, columns := range tables {
+		slices.SortFunc(columns, func(a, b Object) int { return cmp.Compare(a.Place, b.Place) })
+	}
+	return tables
+}
+
+// inheritedFrom is the column of a table's parent with a name.
+func (d *drafter) inheritedFrom(table Object, column string) Object {
+	for _, parent := range list(table.Props["inherits"]) {
+		if c, has := d.after[string(Column)+" "+parent+"."+column]; has {
+			return c
+		}
+	}
+	return Object{Props: map[string]string{}}
+}
+
+// derived are the kinds that hold no rows of their own: they can be dropped and
+// made again without loss.
+func derived(kind Kind) bool {
+	switch kind {
+	case Constraint, Index, View, Materialized, Function, Trigger, EventTrigger, Rule, Policy, Statistics, Publication, Published, PublishedAll, DefaultGrant:
+		return true
+	}
+	return false
+}
+
+// choose decides what is dropped, what is made again, and what is altered.
+func (d *drafter) choose() {
+	var queue []string
+	lose := func(key string) {
+		if !d.gone[key] {
+			d.gone[key] = true
+			queue = append(queue, key)
+		}
+	}
+	retype := func(key string) {
+		if !d.retyped[key] {
+			d.retyped[key] = true
+			queue = append(queue, key)
+		}
+	}
+	for _, o := range d.from.Objects {
+		key := o.Key()
+		now, stays := d.after[key]
+		switch {
+		case !stays:
+			lose(key)
+		case o.Kind == Column && d.isTableColumn(o):
+			if o.Props["type"] != now.Props["type"] || o.Props["collation"] != now.Props["collation"] {
+				retype(key)
+			}
+			if o.Props["generated"] != now.Props["generated"] && now.Props["generated"] != "" {
+				lose(key)
+			}
+		case !d.alterable(o, now):
+			switch {
+			case derived(o.Kind):
+				lose(key)
+			case o.Kind == Type:
+				d.rebuilt[key] = true
+				lose(key)
+			default:
+				d.unable[key] = d.whyNot(o, now)
+			}
+		}
+	}
+	for len(queue) > 0 {
+		key := queue[0]
+		queue = queue[1:]
+		for _, user := range d.users[key] {
+			o := d.before[user]
+			now, stays := d.after[user]
+			if !stays || d.gone[user] {
+				continue
+			}
+			if d.retyped[key] && !d.gone[key] {
+				foreign := strings.HasPrefix(o.Props["definition"], "FOREIGN KEY")
+				switch {
+				case o.Kind == Column && o.Props["generated"] != "":
+					lose(user)
+				case derived(o.Kind) && (o.Kind != Constraint || foreign) && o.Kind != Index && o.Kind != Statistics:
+					lose(user)
+				}
+				continue
+			}
+			switch {
+			case o.Kind == Column && slices.Contains(o.DefaultNeeds, key) && !slices.Contains(o.Needs, key):
+				d.reset[user] = true
+			case o.Kind == Column && o.Props["generated"] != "":
+				lose(user)
+			case o.Kind == Column && d.isTableColumn(o):
+				if d.rebuilt[key] {
+					retype(user)
+				}
+				d.reset[user] = d.reset[user] || slices.Contains(o.DefaultNeeds, key)
+			case o.Kind == Type && !slices.Contains(now.Needs, key): // it is altered so that it does not need it any more
+			case o.Kind == Type:
+				d.rebuilt[user] = true
+				lose(user)
+			case d.replaceable(o, now) && !slices.Contains(now.Needs, key):
+			case derived(o.Kind):
+				lose(user)
+			}
+		}
+	}
+	for key := range d.retyped {
+		d.reset[key] = true
+	}
+}
+
+func (d *drafter) isTableColumn(o Object) bool {
+	_, isTable := d.before[o.tableKey()]
+	return isTable
+}
+
+// differing are the properties in which two objects differ.
+func differing(a, b Object) []string {
+	var names []string
+	for _, c := range changes(a.Props, b.Props) {
+		names = append(names, c.Name)
+	}
+	return names
+}
+
+// alterable reports whether an object can be turned into another of the same
+// name where it stands.
+func (d *drafter) alterable(is, should Object) bool {
+	plain := slices.Clone(attributeNames)
+	switch is.Kind {
+	case Extension:
+		plain = append(plain, "version", "schema")
+	case Type:
+		switch {
+		case is.Props["is"] != should.Props["is"]:
+		case is.Props["is"] == "enum":
+			if subsequence(list(is.Props["labels"]), list(should.Props["labels"])) {
+				plain = append(plain, "labels")
+			}
+		case is.Props["is"] == "composite":
+			if _, can := d.reshape(is, should); can {
+				plain = append(plain, "attributes")
+			}
+		case is.Props["is"] == "domain":
+			plain = append(plain, "default", "null")
+		}
+	case Server, Wrapper:
+		plain = append(plain, "foreign options", "version", "handler", "validator")
+	case Sequence:
+		plain = append(plain, "sequence", "owned by", "identity of", "unlogged")
+	case Table:
+		plain = append(plain, "options", "toast options", "inherits", "partition", "unlogged", "tablespace", "access method", "foreign options", "of type")
+	case Column: // of a view
+		return true
+	case Constraint:
+		if is.Props["definition"] == should.Props["definition"]+" NOT VALID" {
+			plain = append(plain, "definition")
+		}
+		plain = append(plain, "options", "tablespace")
+		if is.Props["partition of"] == "" {
+			plain = append(plain, "partition of")
+		}
+		if is.Props["domain"] == "" {
+			plain = append(plain, "inherited")
+		}
+	case Index:
+		plain = append(plain, "tablespace")
+		if is.Props["partition of"] == "" {
+			plain = append(plain, "partition of")
+		}
+	case View, Function:
+		if d.replaceable(is, should) {
+			plain = append(plain, "definition", "options")
+		}
+	case Materialized:
+		plain = append(plain, "options", "tablespace", "populated")
+	case Publication:
+		plain = append(plain, "publishes", "via root")
+	case DefaultGrant:
+		plain = append(plain, "grants")
+	}
+	for _, name := range differing(is, should) {
+		if !slices.Contains(plain, name) {
+			return false
+		}
+	}
+	return true
+}
+
+// replaceable reports whether CREATE OR REPLACE can turn a view or a function
+// into another: a view keeps its columns and may get more, a function keeps its
+// parameters and its result.
+func (d *drafter) replaceable(is, should Object) bool {
+	switch is.Kind {
+	case View:
+		old, now := d.had[is.Name], d.columns[should.Name]
+		if len(old) > len(now) {
+			return false
+		}
+		for i, c := range old {
+			if c.Name != now[i].Name || c.Props["type"] != now[i].Props["type"] || c.Props["collation"] != now[i].Props["collation"] {
+				return false
+			}
+		}
+		return true
+	case Function:
+		head := func(o Object) string { text, _, _ := strings.Cut(o.Props["definition"], "\n LANGUAGE "); return text }
+		return is.word() == should.word() && is.word() != "AGGREGATE" && head(is) == head(should)
+	}
+	return false
+}
+
+func (d *drafter) whyNot(is, should Object) string {
+	return "its " + strings.Join(slices.DeleteFunc(differing(is, should), func(name string) bool { return slices.Contains(attributeNames, name) }), ", ") +
+		" cannot be changed where it stands, and what hangs on it would be lost if it were made again"
+}
+
+func subsequence(part, whole []string) bool {
+	i := 0
+	for _, one := range whole {
+		if i < len(part) && part[i] == one {
+			i++
+		}
+	}
+	return i == len(part)
+}

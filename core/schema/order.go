@@ -1,0 +1,344 @@
+package schema
+
+import (
+	"cmp"
+	"container/heap"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
+
+func mapsClone(props map[string]string) map[string]string {
+	clone := maps.Clone(props)
+	if clone == nil {
+		clone = map[string]string{}
+	}
+	return clone
+}
+
+// dropOf is the act that drops an object, or what it goes with.
+func (d *drafter) dropOf(key string) *act {
+	for range 8 {
+		if a := d.dropping[key]; a != nil {
+			return a
+		}
+		o, known := d.before[key]
+		if !known || !d.gone[key] {
+			return nil
+		}
+		next := d.goesWith(o)
+		if rest, is := strings.CutPrefix(next, "alter "); is {
+			return d.altering[rest]
+		}
+		key = next
+	}
+	return nil
+}
+
+// makeOf is the act after which an object is there as it should be: made, or
+// with what it comes with, or altered.
+func (d *drafter) makeOf(key string) *act {
+	for range 8 {
+		if a := d.making[key]; a != nil {
+			return a
+		}
+		o, known := d.after[key]
+		if !known {
+			return nil
+		}
+		switch {
+		case o.Kind == Column && d.made(o.Of):
+			key = o.tableKey()
+		case o.Kind == Column && d.inheritsMade(o):
+			key = column(d.stillParents(o.Of)[0] + "." + o.Local())
+		case o.Kind == Column:
+			for _, kind := range []Kind{View, Materialized} {
+				if a := d.making[string(kind)+" "+o.Of]; a != nil {
+					return a
+				}
+			}
+			return nil
+		case o.Kind == Sequence && o.Props["identity of"] != "":
+			if a := d.altering[column(o.Props["identity of"])]; a != nil {
+				return a
+			}
+			key = column(o.Props["identity of"])
+		default:
+			return nil
+		}
+	}
+	return nil
+}
+
+func before(first, then *act) {
+	if first != nil && then != nil && first != then {
+		then.needs[first] = true
+	}
+}
+
+// order says which act needs which.
+func (d *drafter) order() {
+	for _, o := range d.from.Objects {
+		key := o.Key()
+		drop, alter := d.dropOf(key), d.altering[key]
+		for _, need := range o.Needs {
+			if d.gone[key] {
+				before(drop, d.dropOf(need))
+				before(drop, d.altering[need])
+				if d.rebuilt[need] {
+					before(drop, d.making[need])
+				}
+			} else {
+				before(alter, d.dropOf(need))
+			}
+		}
+		for _, need := range o.DefaultNeeds {
+			first := cmp.Or(d.dropping["default "+o.Name], d.making["default "+o.Name], alter)
+			if d.gone[key] {
+				first = drop
+			}
+			before(first, d.dropOf(need))
+		}
+		before(d.dropping["default "+o.Name], alter)
+		if o.Kind == Sequence { // freed before what owned it goes
+			before(d.making["owned "+o.Name], d.dropOf(column(cmp.Or(o.Props["owned by"], " "))))
+		}
+		if d.rebuilt[key] {
+			before(d.making[key], drop)
+		} else if d.gone[key] {
+			before(drop, d.makeOf(key))
+			before(drop, d.making["unvalidated "+key])
+			d.freeName(o, drop)
+		}
+	}
+	for _, o := range d.to.Objects {
+		key := o.Key()
+		for _, a := range []*act{d.makeOf(key), d.altering[key], d.making["unvalidated "+key]} {
+			for _, need := range o.Needs {
+				if a == d.making["unvalidated "+key] || a != d.makeOf(need) {
+					before(d.makeOf(need), a)
+				}
+				before(d.altering[need], a)
+			}
+		}
+		if link := d.making["default "+o.Name]; link != nil && o.Kind == Column {
+			before(d.makeOf(key), link)
+			before(d.altering[key], link)
+			before(d.dropping["default "+o.Name], link)
+			for _, need := range o.DefaultNeeds {
+				before(d.makeOf(need), link)
+			}
+		}
+		switch o.Kind {
+		case Sequence:
+			link := d.making["owned "+o.Name]
+			before(d.making[key], link)
+			before(d.makeOf(column(o.Props["owned by"])), link)
+		case Table:
+			d.orderPartition(o)
+		case Constraint, Index:
+			link := d.making["part "+key]
+			before(d.makeOf(key), link)
+			for _, need := range o.Needs {
+				before(d.makeOf(need), link)
+			}
+			before(d.making["attached "+o.Of], link)
+		}
+	}
+}
+
+// orderPartition puts a partition's attachment behind its making, and before
+// what its parent gets for all partitions.
+func (d *drafter) orderPartition(o Object) {
+	link := d.making["attached "+o.Name]
+	if link == nil {
+		return
+	}
+	parent := o.Props["inherits"]
+	before(d.makeOf(o.Key()), link)
+	before(d.altering[o.Key()], link)
+	before(d.makeOf(string(Table)+" "+parent), link)
+	for _, other := range d.to.Objects {
+		if other.Of == parent && (other.Kind == Constraint || other.Kind == Index || other.Kind == Trigger) {
+			before(link, d.making[other.Key()])
+			before(link, d.making["unvalidated "+other.Key()])
+		}
+		if other.Of == o.Name && (other.Kind == Constraint || other.Kind == Index) && other.Props["partition of"] != "" && d.making["part "+other.Key()] == nil {
+			before(d.making[other.Key()], link)
+		}
+	}
+}
+
+// freeName lets a name be dropped before another kind of object takes it.
+func (d *drafter) freeName(o Object, drop *act) {
+	for _, kind := range []Kind{Table, View, Materialized, Sequence, Type, Index} {
+		if kind != o.Kind {
+			before(drop, d.making[string(kind)+" "+o.Name])
+		}
+	}
+}
+
+// sort puts the acts into an order that works, with as few changes between
+// transactions and autocommit as it takes.
+func (d *drafter) sort(autocommit bool) []Part {
+	var parts []Part
+	ready := d.line()
+	for {
+		part := Part{Autocommit: autocommit}
+		functions := false
+		for ready[autocommit].Len() > 0 {
+			a := heap.Pop(ready[autocommit]).(*act)
+			a.done = true
+			part.Statements = append(part.Statements, a.statements...)
+			kind, _, _ := strings.Cut(a.key, " ")
+			functions = functions || kind == string(Function)
+			for _, user := range a.users {
+				if user.waits--; user.waits == 0 {
+					heap.Push(ready[user.autocommit], user)
+				}
+			}
+		}
+		if functions {
+			part.Statements = append(plain("SET check_function_bodies = off"), part.Statements...)
+		}
+		if len(part.Statements) > 0 {
+			parts = append(parts, part)
+		}
+		autocommit = !autocommit
+		if ready[autocommit].Len() > 0 {
+			continue
+		}
+		if !slices.ContainsFunc(d.acts, func(a *act) bool { return !a.done }) {
+			return parts
+		}
+		if !d.untie() {
+			for _, a := range d.acts {
+				if !a.done {
+					d.unable[a.key] = "it is part of a circle of objects that need each other"
+				}
+			}
+			return parts
+		}
+		ready = d.line()
+		autocommit = !autocommit
+	}
+}
+
+// line counts what each act waits for, and lines up those that wait for none.
+func (d *drafter) line() map[bool]*queue {
+	ready := map[bool]*queue{false: {}, true: {}}
+	for _, a := range d.acts {
+		a.waits, a.users = 0, nil
+	}
+	for _, a := range d.acts {
+		for need := range a.needs {
+			if !need.done {
+				a.waits++
+				need.users = append(need.users, a)
+			}
+		}
+		if a.waits == 0 && !a.done {
+			heap.Push(ready[a.autocommit], a)
+		}
+	}
+	return ready
+}
+
+// queue holds acts that can be done, the first by rank and key ahead.
+type queue []*act
+
+func (q queue) Len() int { return len(q) }
+func (q queue) Less(i, j int) bool {
+	return cmp.Or(cmp.Compare(q[i].rank, q[j].rank), strings.Compare(q[i].key, q[j].key)) < 0
+}
+func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+func (q *queue) Push(a any)   { *q = append(*q, a.(*act)) }
+func (q *queue) Pop() any {
+	last := (*q)[len(*q)-1]
+	*q = (*q)[:len(*q)-1]
+	return last
+}
+
+// untie breaks a circle of acts that need each other: a foreign key between two
+// tables that go is dropped first, and a view in a circle stands for a while as
+// one that reads nothing.
+func (d *drafter) untie() bool {
+	for _, o := range d.from.Objects {
+		if o.Kind != Constraint || !d.gone[o.Key()] || d.dropping[o.Key()] != nil || !strings.HasPrefix(o.Props["definition"], "FOREIGN KEY") || d.dropOf(o.Key()).done {
+			continue
+		}
+		table := d.dropOf(o.Key())
+		a := d.add(d.dropping, o.Key(), clearing, plain(o.drop()))
+		before(a, table)
+		freed := false
+		for _, need := range o.Needs {
+			if other := d.dropOf(need); other != table && !d.needsOtherwise(o, need) {
+				freed = freed || other.needs[table]
+				delete(other.needs, table)
+				before(a, other)
+			}
+		}
+		if freed {
+			return true
+		}
+	}
+	for _, o := range d.to.Objects {
+		if a := d.making[o.Key()]; o.Kind == View && a != nil && !a.done && d.making["stub "+o.Key()] == nil {
+			stub := d.add(d.making, "stub "+o.Key(), a.rank, plain(fmt.Sprintf("CREATE VIEW %s AS\n%s", o.Name, d.empty(d.columns[o.Name]))))
+			a.statements[0].SQL = strings.Replace(a.statements[0].SQL, "CREATE VIEW", "CREATE OR REPLACE VIEW", 1)
+			for _, c := range d.columns[o.Name] {
+				for _, need := range c.Needs {
+					before(d.making[need], stub)
+				}
+			}
+			for need := range a.needs {
+				if strings.HasPrefix(need.key, string(Namespace)+" ") || need == d.dropping[o.Key()] {
+					before(need, stub)
+				}
+			}
+			for _, other := range d.acts {
+				if other.needs[a] {
+					delete(other.needs, a)
+					before(stub, other)
+				}
+			}
+			before(stub, a)
+			return true
+		}
+	}
+	for _, o := range d.from.Objects {
+		if a := d.dropping[o.Key()]; o.Kind == View && a != nil && !a.done && d.dropping["stub "+o.Key()] == nil {
+			stub := d.add(d.dropping, "stub "+o.Key(), a.rank, plain(fmt.Sprintf("CREATE OR REPLACE VIEW %s AS\n%s", o.Name, d.empty(d.had[o.Name]))))
+			for _, other := range d.acts {
+				if other != stub && other.needs[a] {
+					delete(other.needs, a)
+					before(stub, other)
+				}
+			}
+			before(stub, a)
+			return true
+		}
+	}
+	return false
+}
+
+// needsOtherwise reports whether a table needs something for another reason
+// than one of its foreign keys.
+func (d *drafter) needsOtherwise(foreignKey Object, need string) bool {
+	for _, o := range d.from.Objects {
+		if (o.Of == foreignKey.Of || o.Kind == Table && o.Name == foreignKey.Of) && o.Key() != foreignKey.Key() && slices.Contains(o.Needs, need) && d.dropping[o.Key()] == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// empty is a query that gives columns and no rows.
+func (d *drafter) empty(columns []Object) string {
+	var names []string
+	for _, c := range columns {
+		names = append(names, fmt.Sprintf("    NULL::%s%s AS %s", c.Props["type"], with(" COLLATE ", c.Props["collation"]), c.Local()))
+	}
+	return "SELECT\n" + strings.Join(names, ",\n")
+}

@@ -1,0 +1,547 @@
+package schema
+
+import (
+	"cmp"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"vorrang/core/sqltext"
+)
+
+// word is how SQL names an object's kind, as in DROP and COMMENT ON.
+func (o Object) word() string {
+	switch o.Kind {
+	case Table:
+		if o.Props["server"] != "" {
+			return "FOREIGN TABLE"
+		}
+	case Function:
+		for _, word := range []string{"PROCEDURE", "AGGREGATE"} {
+			if definition := o.Props["definition"]; strings.HasPrefix(definition, "CREATE OR REPLACE "+word) || strings.HasPrefix(definition, "CREATE "+word) {
+				return word
+			}
+		}
+	case Type:
+		if o.Props["is"] == "domain" {
+			return "DOMAIN"
+		}
+	case Wrapper:
+		return "FOREIGN DATA WRAPPER"
+	}
+	return strings.ToUpper(string(o.Kind))
+}
+
+// call is the object's name as DROP and COMMENT ON take it.
+func (o Object) call() string {
+	switch o.Kind {
+	case Function:
+		if o.word() == "AGGREGATE" && strings.HasSuffix(o.Name, "()") {
+			return strings.TrimSuffix(o.Name, ")") + "*)"
+		}
+	case Constraint:
+		if o.Props["domain"] != "" {
+			return o.Local() + " ON DOMAIN " + o.Of
+		}
+		return o.Local() + " ON " + o.Of
+	case Trigger, Rule, Policy:
+		return o.Local() + " ON " + o.Of
+	}
+	return o.Name
+}
+
+// alterTable is the beginning of a statement about a table, a foreign table, a
+// view or a materialized view.
+func (o Object) alter() string { return "ALTER " + o.word() + " " + o.Name + " " }
+
+// create makes an object that stands alone: everything but columns. A table
+// comes with its columns.
+func (d *drafter) create(o Object) []string {
+	p := o.Props
+	var sql []string
+	say := func(format string, values ...any) { sql = append(sql, fmt.Sprintf(format, values...)) }
+	switch o.Kind {
+	case Extension:
+		say("CREATE EXTENSION %s WITH SCHEMA %s VERSION %s", o.Name, p["schema"], sqltext.Literal(p["version"]))
+	case Namespace:
+		say("CREATE SCHEMA %s", o.Name)
+	case Collation:
+		say("CREATE COLLATION %s (%s)", o.Name, p["options"])
+	case Wrapper:
+		say("CREATE FOREIGN DATA WRAPPER %s%s%s%s", o.Name, with(" HANDLER ", p["handler"]), with(" VALIDATOR ", p["validator"]), around(" OPTIONS (", p["foreign options"], ")"))
+	case Server:
+		say("CREATE SERVER %s%s%s FOREIGN DATA WRAPPER %s%s", o.Name, with(" TYPE ", literal(p["type"])), with(" VERSION ", literal(p["version"])), p["wrapper"], around(" OPTIONS (", p["foreign options"], ")"))
+	case Type:
+		sql = append(sql, createType(o))
+	case Sequence:
+		if p["identity of"] == "" {
+			say("CREATE %sSEQUENCE %s %s", flag(p["unlogged"], "UNLOGGED "), o.Name, p["sequence"])
+		}
+	case Table:
+		sql = append(sql, d.createTable(o)...)
+	case View:
+		say("CREATE VIEW %s%s AS\n%s", o.Name, around(" WITH (", p["options"], ")"), trim(p["definition"]))
+	case Materialized:
+		say("CREATE MATERIALIZED VIEW %s%s%s%s AS\n%s%s", o.Name, with(" USING ", p["access method"]), around(" WITH (", p["options"], ")"), with(" TABLESPACE ", p["tablespace"]),
+			trim(p["definition"]), flag(p["populated"], "\nWITH NO DATA"))
+	case Function:
+		say("%s", trim(strings.Replace(p["definition"], "CREATE OR REPLACE ", "CREATE ", 1)))
+	case Constraint:
+		sql = append(sql, d.createConstraint(o)...)
+	case Index:
+		say("%s%s", p["definition"], with(" TABLESPACE ", p["tablespace"]))
+	case Trigger, Rule, Statistics:
+		say("%s", trim(p["definition"]))
+	case Policy:
+		say("CREATE POLICY %s%s FOR %s TO %s%s%s", o.call(), flag(p["restrictive"], " AS RESTRICTIVE"), strings.ToUpper(p["for"]), p["to"],
+			around(" USING (", p["using"], ")"), around(" WITH CHECK (", p["check"], ")"))
+	case EventTrigger:
+		say("CREATE EVENT TRIGGER %s ON %s%s EXECUTE FUNCTION %s()", o.Name, p["on"], around(" WHEN TAG IN (", p["tags"], ")"), p["calls"])
+	case Publication:
+		say("CREATE PUBLICATION %s%s WITH (publish = %s%s)", o.Name, flag(p["all tables"], " FOR ALL TABLES"), sqltext.Literal(p["publishes"]), flag(p["via root"], ", publish_via_partition_root = true"))
+	case Published:
+		say("ALTER PUBLICATION %s ADD TABLE ONLY %s%s%s", o.Of, p["table"], around(" (", p["columns"], ")"), around(" WHERE (", p["where"], ")"))
+	case PublishedAll:
+		say("ALTER PUBLICATION %s ADD TABLES IN SCHEMA %s", o.Of, p["schema"])
+	case DefaultGrant: // its grants are all of it
+	}
+	return append(sql, d.attributes(Object{Kind: o.Kind, Name: o.Name, Of: o.Of, Props: essence(o)}, o)...)
+}
+
+// essence are the properties that an object has right after it was created,
+// and that only a statement of their own can change.
+func essence(o Object) map[string]string {
+	props := map[string]string{}
+	for _, key := range attributeNames {
+		switch {
+		case key == "owner": // the creator's; where owners count, it is always said
+		case key == "comment" && o.Kind == Extension:
+			props[key] = o.Props[key]
+		}
+	}
+	return props
+}
+
+// attributeNames are the properties that attributes changes.
+var attributeNames = []string{"owner", "grants", "comment", "fires", "clustered", "replica identity", "row security", "statistics", "target"}
+
+// attributes turns those properties of an object from one state into another.
+func (d *drafter) attributes(before, after Object) []string {
+	var sql []string
+	say := func(format string, values ...any) { sql = append(sql, fmt.Sprintf(format, values...)) }
+	was, is := before.Props, after.Props
+	differs := func(key string) bool { return was[key] != is[key] }
+	table := "ALTER TABLE " + after.Of + " "
+	if differs("fires") {
+		how := map[string]string{"": "ENABLE", "never": "DISABLE", "on replicas": "ENABLE REPLICA", "always": "ENABLE ALWAYS"}[is["fires"]]
+		if after.Kind == EventTrigger {
+			say("ALTER EVENT TRIGGER %s %s", after.Name, how)
+		} else {
+			say("%s%s %s %s", table, how, after.word(), after.Local())
+		}
+	}
+	if differs("clustered") {
+		if is["clustered"] != "" {
+			say("%sCLUSTER ON %s", table, after.indexLocal())
+		} else if !d.another(after, "clustered") {
+			say("%sSET WITHOUT CLUSTER", table)
+		}
+	}
+	if differs("replica identity") {
+		switch {
+		case after.Kind == Table && is["replica identity"] == "" && d.another(Object{Of: after.Name}, "replica identity"):
+		case after.Kind == Table:
+			say("ALTER TABLE %s REPLICA IDENTITY %s", after.Name, strings.ToUpper(cmp.Or(is["replica identity"], "default")))
+		case is["replica identity"] != "":
+			say("%sREPLICA IDENTITY USING INDEX %s", table, after.indexLocal())
+		case !d.another(after, "replica identity"):
+			say("%sREPLICA IDENTITY DEFAULT", table)
+		}
+	}
+	if differs("row security") {
+		enable, force := "DISABLE", "NO FORCE"
+		if state := is["row security"]; state == "enabled" || state == "forced" {
+			enable = "ENABLE"
+		}
+		if strings.HasPrefix(is["row security"], "forced") {
+			force = "FORCE"
+		}
+		say("ALTER TABLE %s %s ROW LEVEL SECURITY, %s ROW LEVEL SECURITY", after.Name, enable, force)
+	}
+	if after.Kind == Index && differs("statistics") {
+		for _, one := range list(is["statistics"]) {
+			number, target, _ := strings.Cut(one, " ")
+			say("ALTER INDEX %s ALTER COLUMN %s SET STATISTICS %s", after.Name, number, target)
+		}
+	}
+	if differs("target") {
+		say("ALTER STATISTICS %s SET STATISTICS %s", after.Name, cmp.Or(is["target"], "-1"))
+	}
+	if differs("comment") {
+		text := "NULL"
+		if is["comment"] != "" {
+			text = sqltext.Literal(is["comment"])
+		}
+		say("COMMENT ON %s %s IS %s", after.word(), after.call(), text)
+	}
+	if d.owners {
+		if is["owner"] != "" && differs("owner") {
+			say("ALTER %s %s OWNER TO %s", after.word(), after.call(), is["owner"])
+		}
+		sql = append(sql, d.grants(before, after)...)
+	}
+	return sql
+}
+
+// another reports whether an index, a constraint or the table that an object
+// belongs to has a property that only one of them can have.
+func (d *drafter) another(o Object, property string) bool {
+	for _, other := range d.to.Objects {
+		if (other.Of == o.Of || other.Kind == Table && other.Name == o.Of) && other.Name != o.Name && other.Props[property] != "" {
+			return true
+		}
+	}
+	return false
+}
+
+func (o Object) tableKey() string { return string(Table) + " " + o.Of }
+
+// indexLocal is the name of an index or a constraint without its schema.
+func (o Object) indexLocal() string {
+	if o.Kind == Index {
+		return unqualified(o.Name)
+	}
+	return o.Local()
+}
+
+func createType(o Object) string {
+	p := o.Props
+	switch p["is"] {
+	case "enum":
+		return fmt.Sprintf("CREATE TYPE %s AS ENUM (%s)", o.Name, p["labels"])
+	case "composite":
+		return fmt.Sprintf("CREATE TYPE %s AS (%s)", o.Name, p["attributes"])
+	case "range":
+		return fmt.Sprintf("CREATE TYPE %s AS RANGE (%s)", o.Name, p["range"])
+	}
+	return fmt.Sprintf("CREATE DOMAIN %s AS %s%s%s%s", o.Name, p["base"], with(" COLLATE ", p["collation"]), with(" DEFAULT ", p["default"]), flag(p["null"], " NOT NULL"))
+}
+
+// createTable makes a table with its columns. A partition is attached later.
+func (d *drafter) createTable(o Object) []string {
+	p := o.Props
+	var lines, then []string
+	typed := p["of type"] != ""
+	for _, c := range d.columns[o.Name] {
+		inherited := c.Props["inherited"] == "yes" && p["partition"] == ""
+		switch {
+		case typed:
+			if text := columnOptions(c); text != "" {
+				lines = append(lines, c.Local()+" WITH OPTIONS"+text)
+			}
+		case !inherited:
+			lines = append(lines, d.column(c))
+		}
+		bare := Object{Kind: Column, Name: c.Name, Of: c.Of}
+		if inherited || typed {
+			bare.Props = inheritable(c, d.inheritedFrom(o, c.Local()))
+		} else {
+			bare.Props = inheritable(c, Object{Props: map[string]string{}})
+			for _, key := range []string{"null", "generated", "identity", "sequence", "compression", "default"} {
+				set(bare.Props, key, c.Props[key])
+			}
+		}
+		then = append(then, d.columnAttributes(bare, c, "ONLY ")...)
+	}
+	head := "CREATE " + flag(p["unlogged"], "UNLOGGED ") + o.word() + " " + o.Name
+	body := "()"
+	if len(lines) > 0 {
+		body = "(\n    " + strings.Join(lines, ",\n    ") + "\n)"
+	}
+	if typed {
+		if len(lines) == 0 {
+			body = ""
+		}
+		head += " OF " + p["of type"]
+	}
+	if inherits := p["inherits"]; inherits != "" && p["partition"] == "" {
+		body += " INHERITS (" + inherits + ")"
+	}
+	body += with(" PARTITION BY ", p["partitioned"]) + with(" SERVER ", p["server"]) + around(" OPTIONS (", p["foreign options"], ")") + with(" USING ", p["access method"]) +
+		around(" WITH (", strings.Join(slices.DeleteFunc([]string{p["options"], p["toast options"]}, func(s string) bool { return s == "" }), ", "), ")") + with(" TABLESPACE ", p["tablespace"])
+	return append([]string{strings.TrimRight(head+" "+body, " ")}, then...)
+}
+
+// inheritable is what a column has from its parent, with what it has of its own
+// put beside for comparison.
+func inheritable(c, parent Object) map[string]string {
+	props := map[string]string{"type": c.Props["type"], "collation": c.Props["collation"], "inherited": c.Props["inherited"]}
+	for _, key := range []string{"null", "default", "generated", "storage", "compression"} {
+		set(props, key, parent.Props[key])
+	}
+	return props
+}
+
+// column is a column as CREATE TABLE and ADD COLUMN take it.
+func (d *drafter) column(c Object) string {
+	p := c.Props
+	text := c.Local() + " " + p["type"] + around(" OPTIONS (", p["foreign options"], ")") + with(" COMPRESSION ", p["compression"]) + with(" COLLATE ", p["collation"]) + columnOptions(c)
+	return text
+}
+
+func columnOptions(c Object) string {
+	p := c.Props
+	text := flag(p["null"], " NOT NULL")
+	if len(c.DefaultNeeds) == 0 {
+		text = with(" DEFAULT ", p["default"]) + text
+	}
+	text += around(" GENERATED ALWAYS AS (", p["generated"], ") STORED")
+	if p["identity"] != "" {
+		text += " GENERATED " + strings.ToUpper(p["identity"]) + " AS IDENTITY (" + p["sequence"] + ")"
+	}
+	return text
+}
+
+// columnAttributes turns the properties of a column that do not need a look at
+// its rows from one state into another.
+func (d *drafter) columnAttributes(before, after Object, only string) []string {
+	var sql []string
+	was, is := before.Props, after.Props
+	word := "TABLE"
+	if t, known := d.after[after.tableKey()]; known {
+		word = t.word()
+	} else if _, isView := d.after[string(View)+" "+after.Of]; isView {
+		word, only = "VIEW", ""
+	} else {
+		word, only = "MATERIALIZED VIEW", ""
+	}
+	if word == "FOREIGN TABLE" {
+		only = strings.TrimSpace(only) + strings.Repeat(" ", min(len(only), 1))
+	}
+	say := func(format string, values ...any) {
+		sql = append(sql, fmt.Sprintf("ALTER "+word+" "+only+after.Of+" ALTER COLUMN "+after.Local()+" "+format, values...))
+	}
+	differs := func(key string) bool { return was[key] != is[key] }
+	if differs("default") && len(after.DefaultNeeds) == 0 && is["generated"] == "" {
+		if is["default"] != "" {
+			say("SET DEFAULT %s", is["default"])
+		} else {
+			say("DROP DEFAULT")
+		}
+	}
+	if was["generated"] != "" && is["generated"] == "" {
+		say("DROP EXPRESSION")
+	}
+	if differs("storage") {
+		say("SET STORAGE %s", strings.ToUpper(cmp.Or(is["storage"], "default")))
+	}
+	if differs("compression") {
+		say("SET COMPRESSION %s", cmp.Or(is["compression"], "default"))
+	}
+	if differs("statistics") {
+		say("SET STATISTICS %s", cmp.Or(is["statistics"], "-1"))
+	}
+	if differs("options") {
+		sql = append(sql, options("ALTER "+word+" "+only+after.Of+" ALTER COLUMN "+after.Local(), was["options"], is["options"])...)
+	}
+	if differs("foreign options") {
+		say("OPTIONS (%s)", foreignOptions(was["foreign options"], is["foreign options"]))
+	}
+	if was["identity"] != is["identity"] || differs("sequence") {
+		switch {
+		case is["identity"] == "":
+			say("DROP IDENTITY")
+		case was["identity"] == "":
+			say("ADD GENERATED %s AS IDENTITY (%s)", strings.ToUpper(is["identity"]), is["sequence"])
+		default:
+			if differs("identity") {
+				say("SET GENERATED %s", strings.ToUpper(is["identity"]))
+			}
+			if _, old, _ := strings.Cut(strings.TrimPrefix(was["sequence"], "SEQUENCE NAME "), " "); differs("sequence") {
+				name, now, _ := strings.Cut(strings.TrimPrefix(is["sequence"], "SEQUENCE NAME "), " START")
+				before, _, _ := strings.Cut(strings.TrimPrefix(was["sequence"], "SEQUENCE NAME "), " START")
+				if name != before {
+					sql = append(sql, fmt.Sprintf("ALTER SEQUENCE %s RENAME TO %s", before, unqualified(name)))
+				}
+				if "START"+now != old {
+					sql = append(sql, fmt.Sprintf("ALTER SEQUENCE %s START%s", name, noCycle(now)))
+				}
+			}
+		}
+	}
+	return append(sql, d.attributes(Object{Kind: Column, Props: was}, after)...)
+}
+
+func noCycle(options string) string {
+	if !strings.Contains(options, "CYCLE") {
+		options += " NO CYCLE"
+	}
+	return options
+}
+
+func (d *drafter) createConstraint(o Object) []string {
+	p := o.Props
+	definition := p["definition"]
+	if p["domain"] != "" {
+		return []string{fmt.Sprintf("ALTER DOMAIN %s ADD CONSTRAINT %s %s", o.Of, o.Local(), definition)}
+	}
+	if p["options"] != "" || p["tablespace"] != "" {
+		definition = withIndexOptions(definition, around(" WITH (", p["options"], ")")+with(" USING INDEX TABLESPACE ", p["tablespace"]))
+	}
+	only := ""
+	if t := d.after[o.tableKey()]; t.Props["partitioned"] != "" && !strings.HasPrefix(definition, "FOREIGN KEY") && !strings.HasPrefix(definition, "CHECK") {
+		only = "ONLY "
+	}
+	return []string{fmt.Sprintf("ALTER TABLE %s%s ADD CONSTRAINT %s %s", only, o.Of, o.Local(), definition)}
+}
+
+var deferral = regexp.MustCompile(`( WHERE \(.*\))?( DEFERRABLE( INITIALLY DEFERRED)?)?$`)
+
+// withIndexOptions puts options of its index into a constraint's definition:
+// before a predicate and before what is said about deferral.
+func withIndexOptions(definition, options string) string {
+	at := deferral.FindStringIndex(definition)[0]
+	return definition[:at] + options + definition[at:]
+}
+
+// drop removes an object.
+func (o Object) drop() string {
+	switch o.Kind {
+	case Constraint:
+		if o.Props["domain"] != "" {
+			return fmt.Sprintf("ALTER DOMAIN %s DROP CONSTRAINT %s", o.Of, o.Local())
+		}
+		return fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", o.Of, o.Local())
+	case Column:
+		return fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", o.Of, o.Local())
+	case Published:
+		return fmt.Sprintf("ALTER PUBLICATION %s DROP TABLE ONLY %s", o.Of, o.Props["table"])
+	case PublishedAll:
+		return fmt.Sprintf("ALTER PUBLICATION %s DROP TABLES IN SCHEMA %s", o.Of, o.Props["schema"])
+	}
+	return "DROP " + o.word() + " " + o.call()
+}
+
+// options are the statements that turn storage options into others.
+func options(alter, before, after string) []string {
+	was, is := list(before), list(after)
+	var reset, put, sql []string
+	for _, one := range was {
+		name, _, _ := strings.Cut(one, "=")
+		if !slices.ContainsFunc(is, func(other string) bool { return strings.HasPrefix(other, name+"=") }) {
+			reset = append(reset, name)
+		}
+	}
+	for _, one := range is {
+		if !slices.Contains(was, one) {
+			put = append(put, one)
+		}
+	}
+	if len(reset) > 0 {
+		sql = append(sql, alter+" RESET ("+strings.Join(reset, ", ")+")")
+	}
+	if len(put) > 0 {
+		sql = append(sql, alter+" SET ("+strings.Join(put, ", ")+")")
+	}
+	return sql
+}
+
+func foreignOptions(before, after string) string {
+	var parts []string
+	name := func(one string) string { head, _, _ := strings.Cut(one, " "); return head }
+	was, is := list(before), list(after)
+	for _, one := range was {
+		if !slices.ContainsFunc(is, func(other string) bool { return name(other) == name(one) }) {
+			parts = append(parts, "DROP "+name(one))
+		}
+	}
+	for _, one := range is {
+		switch {
+		case slices.Contains(was, one):
+		case slices.ContainsFunc(was, func(other string) bool { return name(other) == name(one) }):
+			parts = append(parts, "SET "+one)
+		default:
+			parts = append(parts, "ADD "+one)
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// list cuts a list as the server writes it at its commas, but not within
+// quotes or parentheses.
+func list(text string) []string {
+	var parts []string
+	depth, begin := 0, 0
+	var quote byte
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case c == '\'' || c == '"':
+			quote = c
+		case c == '(' || c == '{':
+			depth++
+		case c == ')' || c == '}':
+			depth--
+		case c == ',' && depth == 0:
+			parts = append(parts, strings.TrimSpace(text[begin:i]))
+			begin = i + 1
+		}
+	}
+	if rest := strings.TrimSpace(text[begin:]); rest != "" {
+		parts = append(parts, rest)
+	}
+	return parts
+}
+
+// unqualified is the last part of a qualified name, still quoted.
+func unqualified(name string) string {
+	quoted, at := false, 0
+	for i := range len(name) {
+		switch name[i] {
+		case '"':
+			quoted = !quoted
+		case '.':
+			if !quoted {
+				at = i + 1
+			}
+		}
+	}
+	return name[at:]
+}
+
+func trim(definition string) string { return strings.TrimRight(definition, "; \n") }
+
+func with(prefix, text string) string { return around(prefix, text, "") }
+
+func around(prefix, text, suffix string) string {
+	if text == "" {
+		return ""
+	}
+	return prefix + text + suffix
+}
+
+func flag(set, text string) string {
+	if set == "" {
+		return ""
+	}
+	return text
+}
+
+func literal(text string) string {
+	if text == "" {
+		return ""
+	}
+	return sqltext.Literal(text)
+}
+
+func set(props map[string]string, key, value string) {
+	if value == "" {
+		delete(props, key)
+	} else {
+		props[key] = value
+	}
+}
