@@ -41,12 +41,13 @@ func (d *drafter) write() {
 	}
 	for _, o := range d.to.Objects {
 		was, known := d.before[o.Key()]
-		if !known || d.gone[o.Key()] {
+		made := !known || d.gone[o.Key()] || o.Kind == Column && (d.gone[string(View)+" "+o.Of] || d.gone[string(Materialized)+" "+o.Of])
+		if made {
 			d.writeMake(o)
 		} else if _, unable := d.unable[o.Key()]; !unable {
 			d.writeAlter(was, o)
 		}
-		d.writeLinks(was, o, !known || d.gone[o.Key()])
+		d.writeLinks(was, o, made)
 	}
 }
 
@@ -73,13 +74,7 @@ func (d *drafter) goesWith(o Object) string {
 	}
 	switch o.Kind {
 	case Column:
-		if o.Props["inherited"] == "yes" {
-			for _, parent := range d.stillParents(o.Of) {
-				if key := column(parent + "." + o.Local()); d.gone[key] {
-					return key
-				}
-			}
-		}
+		return d.goneAbove(o)
 	case Sequence:
 		if of := cmp.Or(o.Props["owned by"], o.Props["identity of"]); of != "" {
 			if d.gone[column(of)] {
@@ -90,6 +85,9 @@ func (d *drafter) goesWith(o Object) string {
 			}
 		}
 	case Index, Constraint:
+		if above := d.goneAbove(o); above != "" {
+			return above
+		}
 		for _, need := range o.Needs {
 			if o.Props["partition of"] != "" && d.gone[need] && d.isIndex(need, o.Props["partition of"]) {
 				return need
@@ -99,11 +97,27 @@ func (d *drafter) goesWith(o Object) string {
 	return ""
 }
 
+// goneAbove is the parent's column or constraint that takes an inherited one
+// along when it is dropped, or empty.
+func (d *drafter) goneAbove(o Object) string {
+	if o.Props["inherited"] == "yes" {
+		for _, parent := range d.stillParents(o.Of) {
+			if key := above(o, parent); d.gone[key] {
+				return key
+			}
+		}
+	}
+	return ""
+}
+
+// above is the key of a parent's column or constraint of the same name.
+func above(o Object, parent string) string { return string(o.Kind) + " " + parent + "." + o.Local() }
+
 // isIndex reports whether a key is that of the index, or of the constraint, that
 // an index name means.
 func (d *drafter) isIndex(key, name string) bool {
 	kind, object, _ := strings.Cut(key, " ")
-	return kind == string(Index) && object == name || kind == string(Constraint) && unqualified(object) == unqualified(name)
+	return kind == string(Index) && object == name || kind == string(Constraint) && Unqualified(object) == Unqualified(name)
 }
 
 func (d *drafter) stillParents(table string) []string {
@@ -142,7 +156,7 @@ func (d *drafter) writeDrop(o Object) {
 
 // aside is the name that a type has while another one takes its place.
 func aside(name string) string {
-	local := unqualified(name)
+	local := Unqualified(name)
 	prefix := strings.TrimSuffix(name, local)
 	if strings.HasPrefix(local, `"`) {
 		return prefix + strings.TrimSuffix(local, `"`) + `_before"`
@@ -170,7 +184,7 @@ func (d *drafter) writeMake(o Object) {
 			return
 		}
 		bare := Object{Props: inheritable(o, Object{Props: map[string]string{}})}
-		for _, name := range []string{"null", "generated", "identity", "sequence", "compression", "default", "foreign options"} {
+		for _, name := range inline {
 			set(bare.Props, name, o.Props[name])
 		}
 		add := Drafted{SQL: fmt.Sprintf("ALTER %s %s ADD COLUMN %s", t.word(), o.Of, d.column(o))}
@@ -186,15 +200,21 @@ func (d *drafter) writeMake(o Object) {
 		}
 	case o.Kind == Type && d.rebuilt[key]:
 		was := d.before[key]
-		d.add(d.making, key, rank, plain(append([]string{fmt.Sprintf("ALTER %s %s RENAME TO %s", was.word(), o.Name, unqualified(aside(o.Name)))}, d.create(o)...)...))
+		d.add(d.making, key, rank, plain(append([]string{fmt.Sprintf("ALTER %s %s RENAME TO %s", was.word(), o.Name, Unqualified(aside(o.Name)))}, d.create(o)...)...))
 	case o.Kind == Index && o.Props["valid"] != "":
 		d.unable[key] = "it is invalid: its build did not end, and an invalid index is nothing to make"
 	case o.Kind == Index && existing && d.Concurrent && t.Props["partitioned"] == "":
 		sql := d.create(o)
 		for _, unique := range []string{"", "UNIQUE "} {
-			sql[0] = strings.Replace(sql[0], "CREATE "+unique+"INDEX "+unqualified(o.Name)+" ", "CREATE "+unique+"INDEX CONCURRENTLY "+unqualified(o.Name)+" ", 1)
+			sql[0] = strings.Replace(sql[0], "CREATE "+unique+"INDEX "+Unqualified(o.Name)+" ", "CREATE "+unique+"INDEX CONCURRENTLY "+Unqualified(o.Name)+" ", 1)
 		}
 		d.add(d.making, key, rank, plain(sql...)).autocommit = true
+	case o.Kind == Constraint && d.comesAlong(o):
+		for _, parent := range list(t.Props["inherits"]) { // a table that is made later has no rows that could not meet it
+			if p := d.after[above(o, parent)]; p.Props["definition"] == o.Props["definition"]+" NOT VALID" {
+				d.add(d.making, "validated "+key, rank+6, plain(fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local())))
+			}
+		}
 	case o.Kind == Constraint && existing && o.Props["domain"] == "":
 		d.writeConstraint(o, t, rank)
 	default:
@@ -204,18 +224,27 @@ func (d *drafter) writeMake(o Object) {
 	}
 }
 
-// inheritsMade reports whether a new column comes to its table from a parent.
+// inheritsMade reports whether a new column or constraint comes to its table
+// from a parent.
 func (d *drafter) inheritsMade(o Object) bool {
 	if o.Props["inherited"] != "yes" {
 		return false
 	}
-	for _, parent := range d.stillParents(o.Of) {
-		key := column(parent + "." + o.Local())
-		if _, was := d.before[key]; !was || d.gone[key] {
+	for _, parent := range list(d.after[o.tableKey()].Props["inherits"]) {
+		key := above(o, parent)
+		if _, was := d.before[key]; (!was || d.gone[key]) && d.after[key].Name != "" {
 			return true
 		}
 	}
 	return false
+}
+
+// comesAlong reports whether a constraint comes to its table with its parent's:
+// when that is made, or with the table itself, unless it is a partition, which
+// must have its parent's checks before it is attached.
+func (d *drafter) comesAlong(o Object) bool {
+	t := d.after[o.tableKey()]
+	return o.Props["inherited"] == "yes" && (d.inheritsMade(o) || d.made(o.Of) && t.Props["partition"] == "")
 }
 
 // writeConstraint adds a constraint to a table that is there already, in the
@@ -296,18 +325,7 @@ func (d *drafter) writeLinks(was, o Object, isMade bool) {
 		}
 	case Table:
 		if o.Props["partition"] != "" && (isMade || was.Props["partition"] != o.Props["partition"] || was.Props["inherits"] != o.Props["inherits"]) {
-			var sql []string
-			parent := o.Props["inherits"]
-			if !d.made(parent) { // a partition must have its parent's checks before
-				for _, check := range d.to.Objects {
-					if check.Kind == Constraint && check.Of == parent && strings.HasPrefix(check.Props["definition"], "CHECK") && !strings.HasSuffix(check.Props["definition"], "NO INHERIT") {
-						if _, had := d.before[check.Key()]; had && isMade {
-							sql = append(sql, fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s", o.Name, check.Local(), check.Props["definition"]))
-						}
-					}
-				}
-			}
-			d.add(d.making, "attached "+o.Name, building+10*ranks[Table]+5, plain(append(sql, fmt.Sprintf("ALTER TABLE ONLY %s ATTACH PARTITION %s %s", parent, o.Name, o.Props["partition"]))...))
+			d.add(d.making, "attached "+o.Name, building+10*ranks[Table]+5, plain(fmt.Sprintf("ALTER TABLE ONLY %s ATTACH PARTITION %s %s", o.Props["inherits"], o.Name, o.Props["partition"])))
 		}
 	case Index, Constraint:
 		of := o.Props["partition of"]
@@ -316,7 +334,7 @@ func (d *drafter) writeLinks(was, o Object, isMade bool) {
 		}
 		name := o.Name
 		if o.Kind == Constraint {
-			name = strings.TrimSuffix(o.Of, unqualified(o.Of)) + o.Local()
+			name = strings.TrimSuffix(o.Of, Unqualified(o.Of)) + o.Local()
 		}
 		for _, need := range o.Needs {
 			_, had := d.before[need]
@@ -329,6 +347,9 @@ func (d *drafter) writeLinks(was, o Object, isMade bool) {
 
 // writeAlter turns an object that stays into what it should be.
 func (d *drafter) writeAlter(was, o Object) {
+	if o.Props["inherited"] == "yes" && was.Props["inherited"] != "yes" && d.after[o.tableKey()].Props["partition"] == "" {
+		d.unable[o.Key()] = "it would stay one of the table's own too: only what a table is made with is inherited and nothing more"
+	}
 	if o.Kind == Column {
 		d.writeAlterColumn(was, o)
 		return
@@ -390,7 +411,7 @@ func (d *drafter) writeAlter(was, o Object) {
 			say("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local())
 			autocommit = d.Concurrent
 		}
-		index := strings.TrimSuffix(o.Of, unqualified(o.Of)) + o.Local()
+		index := strings.TrimSuffix(o.Of, Unqualified(o.Of)) + o.Local()
 		sql = append(sql, options("ALTER INDEX "+index, was.Props["options"], is["options"])...)
 		if differs("tablespace") {
 			say("ALTER INDEX %s SET TABLESPACE %s", index, cmp.Or(is["tablespace"], "pg_default"))
@@ -495,6 +516,10 @@ func (d *drafter) writeAlterColumn(was, o Object) {
 		} else {
 			statements = append(statements, Drafted{SQL: alter("SET NOT NULL"), Takes: "fails where " + o.Name + " is null, and reads all rows under a lock"})
 		}
+	}
+	if isTable && was.Props["generated"] != "" && o.Props["generated"] == "" {
+		statements = append(statements, plain(fmt.Sprintf("ALTER TABLE ONLY %s ALTER COLUMN %s DROP EXPRESSION", o.Of, o.Local()))...)
+		delete(before.Props, "generated")
 	}
 	if isTable && d.retyped[key] && !d.inheritedRetype(o) {
 		statements = append(statements, d.retype(was, o))
@@ -614,4 +639,37 @@ func (d *drafter) reshape(is, should Object) ([]string, bool) {
 		}
 	}
 	return sql, true
+}
+
+// writeRows loads rows into tables once they are made, and before what checks,
+// refuses or multiplies them.
+func (d *drafter) writeRows() {
+	loads := map[string]*act{}
+	for _, rows := range d.Rows {
+		statements := []Drafted{{SQL: fmt.Sprintf("COPY %s (%s) FROM stdin", rows.Table, strings.Join(rows.Columns, ", ")), Data: rows.Data}}
+		load := d.add(d.making, "rows "+rows.Table, building+10*ranks[Table]+7, append(statements, plain(rows.Next...)...))
+		loads[rows.Table] = load
+		before(d.makeOf(string(Table)+" "+rows.Table), load)
+	}
+	for _, o := range d.to.Objects {
+		if o.Kind == Table && o.Props["partition"] != "" {
+			before(d.making["attached "+o.Name], loads[o.Props["inherits"]])
+		}
+		for table, load := range loads {
+			switch o.Kind {
+			case Sequence:
+				if of := cmp.Or(o.Props["owned by"], o.Props["identity of"]); strings.HasPrefix(of, table+".") {
+					before(d.making[o.Key()], load)
+				}
+			case Constraint:
+				if o.Of == table || strings.HasPrefix(o.Props["definition"], "FOREIGN KEY") {
+					before(load, d.making[o.Key()])
+				}
+			case Index, Trigger, Rule, Policy:
+				if o.Of == table {
+					before(load, d.making[o.Key()])
+				}
+			}
+		}
+	}
 }

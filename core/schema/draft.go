@@ -23,6 +23,7 @@ type Part struct {
 // Drafted is one statement of a script.
 type Drafted struct {
 	SQL   string
+	Data  []byte // of a COPY, with its line ends
 	Loses string // what it loses for good, if anything
 	Takes string // what it takes: why it can fail or block where there are rows
 }
@@ -38,6 +39,15 @@ type Undrafted struct {
 type Style struct {
 	Owners     bool // owners and grants too
 	Concurrent bool // in the forms that do not block others, where there are any
+	Rows       []Rows
+}
+
+// Rows are a table's rows, to come with it.
+type Rows struct {
+	Table   string
+	Columns []string // quoted where they need it
+	Data    []byte   // as COPY gives them
+	Next    []string // statements that set its sequences
 }
 
 // Draft writes the script that turns what is into what should be. Both must
@@ -80,6 +90,7 @@ type drafter struct {
 	columns  map[string][]Object // to: by table or view, in their order
 	had      map[string][]Object // from: likewise
 	users    map[string][]string // from: who needs it
+	needed   map[string][]string // to: likewise
 	gone     map[string]bool     // to be dropped, and made again where it should still be
 	rebuilt  map[string]bool     // types that are made anew while the old one is renamed away
 	retyped  map[string]bool     // columns whose type is set anew
@@ -106,17 +117,13 @@ type act struct {
 }
 
 func draft(is, should Schema, style Style, autocommitFirst bool) Script {
-	d := &drafter{Style: style, owners: style.Owners, from: is, to: should, before: index(is), after: index(should), columns: columnsByTable(should), had: columnsByTable(is), users: map[string][]string{}, gone: map[string]bool{},
+	d := &drafter{Style: style, owners: style.Owners, from: is, to: should, before: index(is), after: index(should), columns: Columns(should), had: Columns(is), users: usersOf(is), needed: usersOf(should), gone: map[string]bool{},
 		rebuilt: map[string]bool{}, retyped: map[string]bool{}, reset: map[string]bool{}, unable: map[string]string{},
 		dropping: map[string]*act{}, making: map[string]*act{}, altering: map[string]*act{}}
-	for _, o := range is.Objects {
-		for _, need := range append(slices.Clone(o.Needs), o.DefaultNeeds...) {
-			d.users[need] = append(d.users[need], o.Key())
-		}
-	}
 	d.choose()
 	d.write()
 	d.order()
+	d.writeRows()
 	script := Script{Parts: d.sort(autocommitFirst), Reordered: Reordered(is, should)}
 	for _, key := range slices.Sorted(maps.Keys(d.unable)) {
 		o, known := d.after[key]
@@ -126,6 +133,17 @@ func draft(is, should Schema, style Style, autocommitFirst bool) Script {
 		script.Undrafted = append(script.Undrafted, Undrafted{Kind: o.Kind, Name: o.Name, Why: d.unable[key]})
 	}
 	return script
+}
+
+// usersOf is who needs what.
+func usersOf(s Schema) map[string][]string {
+	users := map[string][]string{}
+	for _, o := range s.Objects {
+		for _, need := range append(slices.Clone(o.Needs), o.DefaultNeeds...) {
+			users[need] = append(users[need], o.Key())
+		}
+	}
+	return users
 }
 
 // Reordered names the tables that have the same columns in both schemas, but in
@@ -141,8 +159,8 @@ func Reordered(is, should Schema) []string {
 		return list
 	}
 	var tables []string
-	old := columnsByTable(is)
-	for table, columns := range columnsByTable(should) {
+	old := Columns(is)
+	for table, columns := range Columns(should) {
 		both := map[string]bool{}
 		for _, c := range columns {
 			both[c.Name] = slices.ContainsFunc(old[table], func(o Object) bool { return o.Name == c.Name })
@@ -155,7 +173,8 @@ func Reordered(is, should Schema) []string {
 	return tables
 }
 
-func columnsByTable(s Schema) map[string][]Object {
+// Columns are the columns of each table and view, in their order.
+func Columns(s Schema) map[string][]Object {
 	tables := map[string][]Object{}
 	for _, o := range s.Objects {
 		if o.Kind == Column {
@@ -210,11 +229,12 @@ func (d *drafter) choose() {
 		case !stays:
 			lose(key)
 		case o.Kind == Column && d.isTableColumn(o):
-			if o.Props["type"] != now.Props["type"] || o.Props["collation"] != now.Props["collation"] {
+			retyped := o.Props["type"] != now.Props["type"] || o.Props["collation"] != now.Props["collation"]
+			switch {
+			case now.Props["generated"] != "" && (retyped || o.Props["generated"] != now.Props["generated"]):
+				lose(key) // it is computed anew
+			case retyped:
 				retype(key)
-			}
-			if o.Props["generated"] != now.Props["generated"] && now.Props["generated"] != "" {
-				lose(key)
 			}
 		case !d.alterable(o, now):
 			switch {
@@ -261,7 +281,7 @@ func (d *drafter) choose() {
 			case o.Kind == Type:
 				d.rebuilt[user] = true
 				lose(user)
-			case d.replaceable(o, now) && !slices.Contains(now.Needs, key):
+			case d.replaceable(o, now) && o.Props["definition"] != now.Props["definition"] && !slices.ContainsFunc(now.Needs, func(need string) bool { return nameOf(need) == nameOf(key) }):
 			case derived(o.Kind):
 				lose(user)
 			}
@@ -270,6 +290,16 @@ func (d *drafter) choose() {
 	for key := range d.retyped {
 		d.reset[key] = true
 	}
+}
+
+// nameOf is the name in a key.
+func nameOf(key string) string {
+	for _, kind := range Kinds {
+		if name, is := strings.CutPrefix(key, string(kind)+" "); is {
+			return name
+		}
+	}
+	return key
 }
 
 func (d *drafter) isTableColumn(o Object) bool {
@@ -297,7 +327,8 @@ func (d *drafter) alterable(is, should Object) bool {
 		switch {
 		case is.Props["is"] != should.Props["is"]:
 		case is.Props["is"] == "enum":
-			if subsequence(list(is.Props["labels"]), list(should.Props["labels"])) {
+			was, now := list(is.Props["labels"]), list(should.Props["labels"])
+			if subsequence(was, now) && (d.Concurrent || !d.usesNewLabel(should, was, now)) {
 				plain = append(plain, "labels")
 			}
 		case is.Props["is"] == "composite":
@@ -369,6 +400,21 @@ func (d *drafter) replaceable(is, should Object) bool {
 	case Function:
 		head := func(o Object) string { text, _, _ := strings.Cut(o.Props["definition"], "\n LANGUAGE "); return text }
 		return is.word() == should.word() && is.word() != "AGGREGATE" && head(is) == head(should)
+	}
+	return false
+}
+
+// usesNewLabel reports whether something is to use a label that an enum does
+// not have yet: that takes a commit in between.
+func (d *drafter) usesNewLabel(enum Object, was, now []string) bool {
+	for _, user := range d.needed[enum.Key()] {
+		for _, text := range d.after[user].Props {
+			for _, label := range now {
+				if !slices.Contains(was, label) && strings.Contains(text, label) {
+					return true
+				}
+			}
+		}
 	}
 	return false
 }

@@ -50,8 +50,9 @@ func (d *drafter) makeOf(key string) *act {
 		switch {
 		case o.Kind == Column && d.made(o.Of):
 			key = o.tableKey()
-		case o.Kind == Column && d.inheritsMade(o):
-			key = column(d.stillParents(o.Of)[0] + "." + o.Local())
+		case o.Props["inherited"] == "yes" && d.inheritsMade(o):
+			parents := list(d.after[o.tableKey()].Props["inherits"])
+			key = above(o, parents[slices.IndexFunc(parents, func(parent string) bool { return d.after[above(o, parent)].Name != "" })])
 		case o.Kind == Column:
 			for _, kind := range []Kind{View, Materialized} {
 				if a := d.making[string(kind)+" "+o.Of]; a != nil {
@@ -85,8 +86,10 @@ func (d *drafter) order() {
 		for _, need := range o.Needs {
 			if d.gone[key] {
 				before(drop, d.dropOf(need))
-				before(drop, d.altering[need])
-				if d.rebuilt[need] {
+				if o.Props["inherited"] == "" || need != o.tableKey() {
+					before(drop, d.altering[need])
+				}
+				if d.rebuilt[need] && drop != d.dropping[need] {
 					before(drop, d.making[need])
 				}
 			} else {
@@ -101,12 +104,15 @@ func (d *drafter) order() {
 			before(first, d.dropOf(need))
 		}
 		before(d.dropping["default "+o.Name], alter)
+		if o.Props["inherited"] != "" && d.gone[key] { // it is the table's own once that inherits no more
+			before(d.altering[o.tableKey()], drop)
+		}
 		if o.Kind == Sequence { // freed before what owned it goes
 			before(d.making["owned "+o.Name], d.dropOf(column(cmp.Or(o.Props["owned by"], " "))))
 		}
 		if d.rebuilt[key] {
 			before(d.making[key], drop)
-		} else if d.gone[key] {
+		} else if d.gone[key] && !d.rebuilt[string(Type)+" "+o.Of] {
 			before(drop, d.makeOf(key))
 			before(drop, d.making["unvalidated "+key])
 			d.freeName(o, drop)
@@ -131,6 +137,20 @@ func (d *drafter) order() {
 			}
 		}
 		switch o.Kind {
+		case Column:
+			for _, kind := range []Kind{View, Materialized} {
+				before(d.making[string(kind)+" "+o.Of], d.making[key])
+				before(d.altering[string(kind)+" "+o.Of], d.altering[key])
+				before(d.altering[string(kind)+" "+o.Of], d.making[key])
+			}
+			if o.Props["inherited"] != "" {
+				for _, parent := range d.stillParents(o.Of) {
+					above := d.altering[column(parent+"."+o.Local())]
+					before(d.dropping["default "+o.Name], above)
+					before(above, d.altering[key])
+					before(above, d.making["default "+o.Name])
+				}
+			}
 		case Sequence:
 			link := d.making["owned "+o.Name]
 			before(d.making[key], link)
@@ -138,12 +158,33 @@ func (d *drafter) order() {
 		case Table:
 			d.orderPartition(o)
 		case Constraint, Index:
+			before(d.makeOf(key), d.making["validated "+key])
 			link := d.making["part "+key]
 			before(d.makeOf(key), link)
 			for _, need := range o.Needs {
 				before(d.makeOf(need), link)
 			}
 			before(d.making["attached "+o.Of], link)
+			d.beforeUsers(o, link)
+		}
+	}
+}
+
+// beforeUsers puts the attachment of an index's part before what needs the
+// whole index, such as a foreign key: it is valid only once it has all its parts.
+func (d *drafter) beforeUsers(part Object, link *act) {
+	if link == nil {
+		return
+	}
+	for _, need := range part.Needs {
+		if !d.isIndex(need, part.Props["partition of"]) {
+			continue
+		}
+		for _, user := range d.needed[need] {
+			if o := d.after[user]; o.Props["partition of"] == "" {
+				before(link, d.makeOf(user))
+				before(link, d.making["unvalidated "+user])
+			}
 		}
 	}
 }
@@ -164,7 +205,8 @@ func (d *drafter) orderPartition(o Object) {
 			before(link, d.making[other.Key()])
 			before(link, d.making["unvalidated "+other.Key()])
 		}
-		if other.Of == o.Name && (other.Kind == Constraint || other.Kind == Index) && other.Props["partition of"] != "" && d.making["part "+other.Key()] == nil {
+		isPart := other.Props["partition of"] != "" && d.making["part "+other.Key()] == nil || other.Props["inherited"] == "yes"
+		if other.Of == o.Name && (other.Kind == Constraint || other.Kind == Index) && isPart {
 			before(d.making[other.Key()], link)
 		}
 	}
@@ -215,7 +257,14 @@ func (d *drafter) sort(autocommit bool) []Part {
 		if !d.untie() {
 			for _, a := range d.acts {
 				if !a.done {
-					d.unable[a.key] = "it is part of a circle of objects that need each other"
+					var others []string
+					for need := range a.needs {
+						if !need.done {
+							others = append(others, need.key)
+						}
+					}
+					slices.Sort(others)
+					d.unable[a.key] = "it is part of a circle of objects that need each other: it waits for " + strings.Join(others, ", ")
 				}
 			}
 			return parts
@@ -260,26 +309,43 @@ func (q *queue) Pop() any {
 	return last
 }
 
-// untie breaks a circle of acts that need each other: a foreign key between two
-// tables that go is dropped first, and a view in a circle stands for a while as
+// waitsFor reports whether an act cannot be done before another.
+func (a *act) waitsFor(other *act, seen map[*act]bool) bool {
+	for need := range a.needs {
+		if need == other || !need.done && !seen[need] {
+			seen[need] = true
+			if need == other || need.waitsFor(other, seen) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// untie breaks a circle of acts that need each other: a foreign key, a rule or
+// the like that ties two tables that go is dropped first, and a view in a circle stands for a while as
 // one that reads nothing.
 func (d *drafter) untie() bool {
 	for _, o := range d.from.Objects {
-		if o.Kind != Constraint || !d.gone[o.Key()] || d.dropping[o.Key()] != nil || !strings.HasPrefix(o.Props["definition"], "FOREIGN KEY") || d.dropOf(o.Key()).done {
+		table := d.dropOf(o.Key())
+		if !isTie(o) || table == nil || table.done || d.dropping[o.Key()] != nil {
 			continue
 		}
-		table := d.dropOf(o.Key())
-		a := d.add(d.dropping, o.Key(), clearing, plain(o.drop()))
-		before(a, table)
-		freed := false
 		for _, need := range o.Needs {
-			if other := d.dropOf(need); other != table && !d.needsOtherwise(o, need) {
-				freed = freed || other.needs[table]
-				delete(other.needs, table)
+			other := d.dropOf(need)
+			if other == nil || other == table || !other.needs[table] || !table.waitsFor(other, map[*act]bool{}) {
+				continue
+			}
+			ties, can := d.ties(table, other)
+			if !can {
+				continue
+			}
+			delete(other.needs, table)
+			for _, tie := range ties {
+				a := d.add(d.dropping, tie.Key(), clearing, plain(tie.drop()))
+				before(a, table)
 				before(a, other)
 			}
-		}
-		if freed {
 			return true
 		}
 	}
@@ -323,15 +389,24 @@ func (d *drafter) untie() bool {
 	return false
 }
 
-// needsOtherwise reports whether a table needs something for another reason
-// than one of its foreign keys.
-func (d *drafter) needsOtherwise(foreignKey Object, need string) bool {
+// isTie reports whether an object can be dropped by itself before its table.
+func isTie(o Object) bool {
+	return o.Kind == Rule || o.Kind == Policy || o.Kind == Trigger || o.Kind == Constraint && strings.HasPrefix(o.Props["definition"], "FOREIGN KEY")
+}
+
+// ties are what ties one act to another that must come after it; it can be
+// untied if nothing else does.
+func (d *drafter) ties(table, other *act) (ties []Object, can bool) {
 	for _, o := range d.from.Objects {
-		if (o.Of == foreignKey.Of || o.Kind == Table && o.Name == foreignKey.Of) && o.Key() != foreignKey.Key() && slices.Contains(o.Needs, need) && d.dropping[o.Key()] == nil {
-			return true
+		if d.dropOf(o.Key()) != table || !slices.ContainsFunc(o.Needs, func(need string) bool { return d.dropOf(need) == other }) {
+			continue
 		}
+		if !isTie(o) {
+			return nil, false
+		}
+		ties = append(ties, o)
 	}
-	return false
+	return ties, true
 }
 
 // empty is a query that gives columns and no rows.

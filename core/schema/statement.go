@@ -210,7 +210,7 @@ func (o Object) tableKey() string { return string(Table) + " " + o.Of }
 // indexLocal is the name of an index or a constraint without its schema.
 func (o Object) indexLocal() string {
 	if o.Kind == Index {
-		return unqualified(o.Name)
+		return Unqualified(o.Name)
 	}
 	return o.Local()
 }
@@ -248,7 +248,7 @@ func (d *drafter) createTable(o Object) []string {
 			bare.Props = inheritable(c, d.inheritedFrom(o, c.Local()))
 		} else {
 			bare.Props = inheritable(c, Object{Props: map[string]string{}})
-			for _, key := range []string{"null", "generated", "identity", "sequence", "compression", "default"} {
+			for _, key := range inline {
 				set(bare.Props, key, c.Props[key])
 			}
 		}
@@ -272,6 +272,9 @@ func (d *drafter) createTable(o Object) []string {
 		around(" WITH (", strings.Join(slices.DeleteFunc([]string{p["options"], p["toast options"]}, func(s string) bool { return s == "" }), ", "), ")") + with(" TABLESPACE ", p["tablespace"])
 	return append([]string{strings.TrimRight(head+" "+body, " ")}, then...)
 }
+
+// inline are the properties of a column that CREATE TABLE and ADD COLUMN set.
+var inline = []string{"null", "generated", "identity", "sequence", "compression", "default", "foreign options"}
 
 // inheritable is what a column has from its parent, with what it has of its own
 // put beside for comparison.
@@ -330,9 +333,6 @@ func (d *drafter) columnAttributes(before, after Object, only string) []string {
 			say("DROP DEFAULT")
 		}
 	}
-	if was["generated"] != "" && is["generated"] == "" {
-		say("DROP EXPRESSION")
-	}
 	if differs("storage") {
 		say("SET STORAGE %s", strings.ToUpper(cmp.Or(is["storage"], "default")))
 	}
@@ -362,7 +362,7 @@ func (d *drafter) columnAttributes(before, after Object, only string) []string {
 				name, now, _ := strings.Cut(strings.TrimPrefix(is["sequence"], "SEQUENCE NAME "), " START")
 				before, _, _ := strings.Cut(strings.TrimPrefix(was["sequence"], "SEQUENCE NAME "), " START")
 				if name != before {
-					sql = append(sql, fmt.Sprintf("ALTER SEQUENCE %s RENAME TO %s", before, unqualified(name)))
+					sql = append(sql, fmt.Sprintf("ALTER SEQUENCE %s RENAME TO %s", before, Unqualified(name)))
 				}
 				if "START"+now != old {
 					sql = append(sql, fmt.Sprintf("ALTER SEQUENCE %s START%s", name, noCycle(now)))
@@ -497,8 +497,8 @@ func list(text string) []string {
 	return parts
 }
 
-// unqualified is the last part of a qualified name, still quoted.
-func unqualified(name string) string {
+// Unqualified is the last part of a qualified name, still quoted.
+func Unqualified(name string) string {
 	quoted, at := false, 0
 	for i := range len(name) {
 		switch name[i] {

@@ -1,16 +1,23 @@
 package postgres_test
 
 import (
+	"bytes"
+	"flag"
+	"fmt"
 	"os/exec"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vorrang/core/draft"
 	"vorrang/core/schema"
+	"vorrang/core/sqltext"
 	"vorrang/internal/pgtest"
+	"vorrang/internal/schematest"
 	"vorrang/target/postgres"
 )
 
@@ -24,37 +31,66 @@ func detailed(t testing.TB, url string) schema.Schema {
 	return s
 }
 
-// carry runs a script as its parts say.
-func carry(t testing.TB, url string, script schema.Script) {
+// ground is an empty scratch database.
+func ground(t testing.TB, url string) *postgres.Scratch {
+	scratch, err := postgres.NewScratch(t.Context(), url)
+	require.NoError(t, err)
+	t.Cleanup(scratch.Close)
+	return scratch
+}
+
+// carry runs drafted texts on a database, as their step's mode says.
+func carry(t testing.TB, url string, text string, autocommit bool) {
+	statements, err := sqltext.Cut([]byte(text))
+	require.NoError(t, err)
 	conn := pgtest.Connect(t, url)
-	for _, part := range script.Parts {
-		run := func(sql string) {
-			_, err := conn.Exec(t.Context(), sql)
-			require.NoError(t, err, "%s\n\n%s", sql, written(script))
+	run := func(sql string) {
+		_, err := conn.Exec(t.Context(), sql)
+		require.NoError(t, err, "%s\n\n%s", sql, text)
+	}
+	if !autocommit {
+		run("BEGIN")
+	}
+	for _, s := range statements {
+		if s.IsCopy {
+			_, err := conn.PgConn().CopyFrom(t.Context(), bytes.NewReader(s.CopyData), string(s.SQL))
+			require.NoError(t, err)
+			continue
 		}
-		if !part.Autocommit {
-			run("BEGIN")
-		}
-		for _, statement := range part.Statements {
-			run(statement.SQL)
-		}
-		if !part.Autocommit {
-			run("COMMIT")
-		}
+		run(string(s.SQL))
+	}
+	if !autocommit {
+		run("COMMIT")
 	}
 }
 
-func written(script schema.Script) string {
+// proved drafts a wish, which must be proved, and nothing left out.
+func proved(t testing.TB, url string, wish draft.Wish) *draft.Draft {
+	made, err := draft.Make(t.Context(), ground(t, url), wish)
+	require.NoError(t, err)
+	require.True(t, made.Proved, "%s\n%v %v\n%s", made.Why, made.Undrafted, made.Unreturned, written(made))
+	require.Empty(t, made.Undrafted)
+	return made
+}
+
+func written(made *draft.Draft) string {
 	var b strings.Builder
-	for _, part := range script.Parts {
-		if part.Autocommit {
-			b.WriteString("-- autocommit\n")
-		}
-		for _, s := range part.Statements {
-			b.WriteString(s.SQL + ";\n")
-		}
+	for _, s := range made.Steps {
+		fmt.Fprintf(&b, "-- autocommit %t\n%s-- back\n%s", s.Autocommit, s.Forward, s.Back)
 	}
 	return b.String()
+}
+
+func forward(t testing.TB, url string, made *draft.Draft) {
+	for _, s := range made.Steps {
+		carry(t, url, s.Forward, s.Autocommit)
+	}
+}
+
+func back(t testing.TB, url string, made *draft.Draft) {
+	for _, s := range slices.Backward(made.Steps) {
+		carry(t, url, s.Back, s.Autocommit)
+	}
 }
 
 // dumped is what pg_dump writes of a schema, line by line, sorted.
@@ -89,12 +125,47 @@ func missing(from, in []string) []string {
 func TestADraftRebuildsWhatItWasMadeFrom(t *testing.T) {
 	original, copied, empty := pgtest.Database(t), pgtest.Database(t), pgtest.Database(t)
 	pgtest.Exec(t, original, first+strings.Join(apart, ";"))
-	is, should := detailed(t, copied), detailed(t, original)
-	forward := schema.Draft(is, should, schema.Style{Owners: true})
-	assert.Empty(t, forward.Undrafted)
-	carry(t, copied, forward)
-	same(t, original, copied, written(forward))
-	back := schema.Draft(detailed(t, copied), is, schema.Style{Owners: true})
-	carry(t, copied, back)
-	same(t, empty, copied, written(back))
+	made := proved(t, original, draft.Wish{Wished: detailed(t, original), Owners: true})
+	forward(t, copied, made)
+	same(t, original, copied, written(made))
+	back(t, copied, made)
+	same(t, empty, copied, written(made))
+}
+
+var pairs = flag.Int("pairs", 50, "random pairs of schemas to draft differences of")
+
+// Random pairs: one is drafted into the other and back, as we see it and as
+// pg_dump does.
+func TestRandomPairsAreDraftedThereAndBack(t *testing.T) {
+	for i := range *pairs {
+		if !t.Run(strconv.Itoa(i), func(t *testing.T) { pair(t, uint64(i)) }) {
+			break
+		}
+	}
+}
+
+func pair(t *testing.T, seed uint64) {
+	one, other := schematest.Pair(seed)
+	a, b, original := pgtest.Database(t), pgtest.Database(t), pgtest.Database(t)
+	pgtest.Exec(t, a, one)
+	pgtest.Exec(t, original, one)
+	pgtest.Exec(t, b, other)
+	is := detailed(t, a)
+	made := proved(t, a, draft.Wish{Present: &is, Wished: detailed(t, b), Settled: true})
+	forward(t, a, made)
+	same(t, b, a, written(made))
+	back(t, a, made)
+	same(t, original, a, written(made))
+}
+
+func TestADraftRebuildsOddSchemas(t *testing.T) {
+	original, copied, empty := pgtest.Database(t), pgtest.Database(t), pgtest.Database(t)
+	pgtest.Exec(t, original, schematest.Odd)
+	should := detailed(t, original)
+	assert.Empty(t, should.Uncovered)
+	made := proved(t, original, draft.Wish{Wished: should, Owners: true})
+	forward(t, copied, made)
+	same(t, original, copied, written(made))
+	back(t, copied, made)
+	same(t, empty, copied, written(made))
 }

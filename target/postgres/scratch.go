@@ -3,12 +3,14 @@ package postgres
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"vorrang/core/deploy"
 	"vorrang/core/sqltext"
 )
 
@@ -21,6 +23,7 @@ const scratchAge = time.Hour
 // Scratch is an empty database beside a target, for trials.
 type Scratch struct {
 	*Session
+	Role   string // that Run takes; empty for the URL's user
 	beside *Session
 	name   string
 }
@@ -54,6 +57,34 @@ func NewScratch(ctx context.Context, url string) (*Scratch, error) {
 func (s *Scratch) Close() {
 	s.Session.Close()
 	s.drop()
+}
+
+// Run carries a file's statements out: all in one transaction, or each in its
+// own. An error names the statement's line.
+func (s *Scratch) Run(ctx context.Context, text []byte, autocommit bool) error {
+	statements, err := sqltext.Cut(text)
+	if err != nil || len(statements) == 0 {
+		return err
+	}
+	if autocommit {
+		err = s.Prepare(ctx, deploy.Settings{Role: s.Role})
+	} else {
+		err = s.Begin(ctx, deploy.Settings{Role: s.Role})
+	}
+	for _, statement := range statements {
+		if err == nil {
+			if _, err = s.Exec(ctx, statement); err != nil {
+				err = fmt.Errorf("line %d: %w", statement.Line, err)
+			}
+		}
+	}
+	if err != nil {
+		return errors.Join(err, s.Rollback(ctx))
+	}
+	if autocommit {
+		return s.exec(ctx, fresh)
+	}
+	return s.exec(ctx, "COMMIT")
 }
 
 func (s *Scratch) drop() {

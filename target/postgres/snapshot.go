@@ -113,7 +113,7 @@ func (s *Session) snapshotQuery() string {
 	if s.version < 150000 {
 		before, rest, _ := strings.Cut(query, "    UNION ALL -- from version 15 on\n")
 		_, after, _ := strings.Cut(rest, "\n)\nSELECT")
-		query = before + ")\nSELECT" + after
+		query = strings.NewReplacer("pg_get_expr(t.prqual, t.prrelid)", "NULL", "a.attnum = ANY (t.prattrs)", "false").Replace(before + ")\nSELECT" + after)
 	}
 	if s.version < 140000 {
 		query = strings.ReplaceAll(query, "a.attcompression", "''")

@@ -83,14 +83,14 @@ WITH application AS MATERIALIZED (
     UNION ALL
     SELECT 'constraint', r.name || '.' || quote_ident(k.conname), r.name, 'pg_constraint'::regclass::oid, k.oid, 0::int, 0::int,
         ARRAY['definition=' || pg_get_constraintdef(k.oid),
-            CASE WHEN k.contype = 'c' AND k.coninhcount > 0 THEN 'inherited=merged' END,
+            CASE WHEN k.contype = 'c' AND k.coninhcount > 0 THEN CASE WHEN k.conislocal THEN 'inherited=merged' ELSE 'inherited=yes' END END,
             'options=' || array_to_string(c.reloptions, ', '),
             'tablespace=' || CASE WHEN c.reltablespace <> 0 THEN (SELECT t.spcname FROM pg_tablespace t WHERE t.oid = c.reltablespace) END,
             CASE WHEN i.indisclustered THEN 'clustered=yes' END,
             CASE WHEN i.indisreplident THEN 'replica identity=yes' END,
             'partition of=' || CASE WHEN c.relispartition THEN (SELECT h.inhparent::regclass FROM pg_inherits h WHERE h.inhrelid = c.oid) END,
             'comment=' || s.description]
-    FROM relation r JOIN pg_constraint k ON k.conrelid = r.oid AND (k.contype IN ('p', 'u', 'x') OR k.contype = 'f' AND k.conparentid = 0 OR k.contype = 'c' AND k.conislocal)
+    FROM relation r JOIN pg_constraint k ON k.conrelid = r.oid AND (k.contype IN ('p', 'u', 'x') OR k.contype = 'f' AND k.conparentid = 0 OR k.contype = 'c')
     LEFT JOIN pg_class c ON c.oid = k.conindid AND k.contype IN ('p', 'u', 'x') LEFT JOIN pg_index i ON i.indexrelid = c.oid
     LEFT JOIN pg_description s ON s.classoid = 'pg_constraint'::regclass AND s.objoid = k.oid
     UNION ALL
@@ -116,7 +116,7 @@ WITH application AS MATERIALIZED (
         ARRAY['owner=' || p.proowner::regrole,
             'comment=' || s.description,
             'grants=' || CASE WHEN p.proacl IS NOT NULL THEN nullif(coalesce((SELECT string_agg(i::text, ', ' ORDER BY i::text COLLATE "C") FROM unnest(p.proacl) i), 'none'), (SELECT string_agg(i::text, ', ' ORDER BY i::text COLLATE "C") FROM unnest(acldefault('f', p.proowner)) i)) END,
-            'definition=' || CASE p.prokind WHEN 'a' THEN (SELECT format('CREATE AGGREGATE %s(%s) (%s)', p.oid::regproc, pg_get_function_arguments(p.oid), concat_ws(', ', 'SFUNC = ' || g.aggtransfn::regproc, 'STYPE = ' || format_type(g.aggtranstype, NULL),
+            'definition=' || CASE p.prokind WHEN 'a' THEN (SELECT format('CREATE AGGREGATE %s(%s) (%s)', p.oid::regproc, coalesce(nullif(pg_get_function_arguments(p.oid), ''), '*'), concat_ws(', ', 'SFUNC = ' || g.aggtransfn::regproc, 'STYPE = ' || format_type(g.aggtranstype, NULL),
                 'SSPACE = ' || nullif(g.aggtransspace, 0), 'FINALFUNC = ' || nullif(g.aggfinalfn, 0)::regproc, CASE WHEN g.aggfinalextra THEN 'FINALFUNC_EXTRA' END,
                 CASE WHEN g.aggfinalfn <> 0 AND g.aggfinalmodify <> CASE g.aggkind WHEN 'n' THEN 'r' ELSE 'w' END THEN 'FINALFUNC_MODIFY = ' || CASE g.aggfinalmodify WHEN 'r' THEN 'READ_ONLY' WHEN 's' THEN 'SHAREABLE' ELSE 'READ_WRITE' END END,
                 'COMBINEFUNC = ' || nullif(g.aggcombinefn, 0)::regproc, 'SERIALFUNC = ' || nullif(g.aggserialfn, 0)::regproc, 'DESERIALFUNC = ' || nullif(g.aggdeserialfn, 0)::regproc,
@@ -201,8 +201,8 @@ WITH application AS MATERIALIZED (
     UNION ALL
     SELECT 'published table', format('%I %s', p.pubname, t.prrelid::regclass), quote_ident(p.pubname), 'pg_publication_rel'::regclass::oid, t.oid, 0::int, 0::int,
         ARRAY['table=' || t.prrelid::regclass,
-            'columns=' || (SELECT string_agg(quote_ident(a.attname), ', ' ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = t.prrelid AND a.attnum::text = ANY (string_to_array(to_jsonb(t) ->> 'prattrs', ' '))),
-            'where=' || pg_get_expr((to_jsonb(t) ->> 'prqual')::pg_node_tree, t.prrelid)]
+            'columns=' || (SELECT string_agg(quote_ident(a.attname), ', ' ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = t.prrelid AND a.attnum = ANY (t.prattrs)),
+            'where=' || pg_get_expr(t.prqual, t.prrelid)]
     FROM pg_publication p JOIN pg_publication_rel t ON t.prpubid = p.oid
     UNION ALL
     SELECT 'default privileges', concat_ws(' ', d.defaclrole::regrole, CASE d.defaclobjtype WHEN 'r' THEN 'tables' WHEN 'S' THEN 'sequences' WHEN 'f' THEN 'functions' WHEN 'T' THEN 'types' ELSE 'schemas' END, 'in ' || quote_ident(a.nspname)), '', 'pg_default_acl'::regclass::oid, d.oid, 0::int, 0::int,

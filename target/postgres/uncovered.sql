@@ -4,7 +4,6 @@ WITH other (what, oid, classid, name) AS (
     UNION ALL SELECT 'operator class', o.oid, 'pg_opclass'::regclass, o.opcname::text FROM pg_opclass o
     UNION ALL SELECT 'operator family', o.oid, 'pg_opfamily'::regclass, o.opfname::text FROM pg_opfamily o
     UNION ALL SELECT 'cast', c.oid, 'pg_cast'::regclass, format('%s as %s', format_type(c.castsource, NULL), format_type(c.casttarget, NULL)) FROM pg_cast c
-    UNION ALL SELECT 'collation', c.oid, 'pg_collation'::regclass, c.collname::text FROM pg_collation c JOIN pg_namespace n ON n.oid = c.collnamespace WHERE n.nspname <> 'pg_catalog'
     UNION ALL SELECT 'conversion', c.oid, 'pg_conversion'::regclass, c.conname::text FROM pg_conversion c
     UNION ALL SELECT 'base type', t.oid, 'pg_type'::regclass, format_type(t.oid, NULL) FROM pg_type t WHERE t.typtype = 'b' AND t.typelem = 0
     UNION ALL SELECT 'text search configuration', t.oid, 'pg_ts_config'::regclass, t.cfgname::text FROM pg_ts_config t
@@ -14,8 +13,8 @@ WITH other (what, oid, classid, name) AS (
     UNION ALL SELECT 'language', l.oid, 'pg_language'::regclass, l.lanname::text FROM pg_language l
     UNION ALL SELECT 'transform', t.oid, 'pg_transform'::regclass, format_type(t.trftype, NULL) FROM pg_transform t
     UNION ALL SELECT 'access method', m.oid, 'pg_am'::regclass, m.amname::text FROM pg_am m
-    UNION ALL SELECT 'foreign-data wrapper', f.oid, 'pg_foreign_data_wrapper'::regclass, f.fdwname::text FROM pg_foreign_data_wrapper f
-    UNION ALL SELECT 'foreign server', f.oid, 'pg_foreign_server'::regclass, f.srvname::text FROM pg_foreign_server f
+    UNION ALL SELECT 'user mapping', u.umid, 'pg_user_mapping'::regclass, format('%s for %s', u.srvname, u.usename) FROM pg_user_mappings u
+    UNION ALL SELECT 'subscription', s.oid, 'pg_subscription'::regclass, s.subname::text FROM pg_subscription s WHERE s.subdbid = (SELECT oid FROM pg_database WHERE datname = current_database())
     UNION ALL SELECT 'large object', l.oid, 'pg_largeobject_metadata'::regclass, l.oid::text FROM pg_largeobject_metadata l
     UNION ALL SELECT 'security label', s.objoid, s.classoid, s.provider FROM pg_seclabel s
 )

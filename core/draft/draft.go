@@ -1,0 +1,264 @@
+package draft
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"vorrang/core/schema"
+)
+
+// Ground is a scratch database that a draft is tried on.
+type Ground interface {
+	// Run carries a file's statements out: all in one transaction, or each in
+	// its own.
+	Run(ctx context.Context, text []byte, autocommit bool) error
+	// SnapshotWithNeeds reads the schema.
+	SnapshotWithNeeds(ctx context.Context, schemas []string) (schema.Schema, error)
+}
+
+// Wish says what to draft.
+type Wish struct {
+	Present *schema.Schema // what is there; nil for an empty database
+	Wished  schema.Schema  // what should be
+	Schemas []string       // the application's; none for all
+
+	Owners  bool     // owners and grants too
+	Renames []Rename // what is not to go and come, but to be renamed
+	Settled bool     // nothing else is a rename
+	Rows    []schema.Rows
+}
+
+// Step is a drafted step, without its number.
+type Step struct {
+	Autocommit bool   `json:"autocommit,omitempty" description:"Its statements commit one by one."`
+	Forward    string `json:"forward"`
+	Back       string `json:"back"`
+}
+
+// Draft is what came of a wish.
+type Draft struct {
+	Steps      []Step             `json:"steps"`
+	Questions  []Question         `json:"questions,omitempty" description:"What may be a rename, and has to be answered first. Nothing is drafted then."`
+	Undrafted  []schema.Undrafted `json:"undrafted,omitempty" description:"What no statement was written for."`
+	Unreturned []schema.Undrafted `json:"unreturned,omitempty" description:"What the ways back do not bring back as it was."`
+	Reordered  []string           `json:"reordered,omitempty" description:"Tables whose columns stand in another order, which no statement mends."`
+	Losses     []string           `json:"losses,omitempty" description:"What is lost for good when the steps go forward."`
+	Takes      []string           `json:"takes,omitempty" description:"What can fail or block where there are rows."`
+
+	Proved bool   `json:"proved" description:"The steps were carried out and taken back on a scratch database, and made and left what they should."`
+	Why    string `json:"why,omitempty" description:"Why not, if they were not proved."`
+
+	PresentFingerprint string `json:"present_fingerprint,omitempty"`
+	WishedFingerprint  string `json:"wished_fingerprint"`
+}
+
+// drafting is a draft under way.
+type drafting struct {
+	Wish
+	ground Ground
+	draft  *Draft
+	states []schema.Schema // before the first step, and after each
+}
+
+// Make drafts the steps, and proves them on the ground, which must be empty. An
+// error is one of the ground's; that a draft cannot be proved stands in it.
+func Make(ctx context.Context, ground Ground, wish Wish) (*Draft, error) {
+	d := &drafting{Wish: wish, ground: ground, draft: &Draft{Steps: []Step{}}}
+	start, err := ground.SnapshotWithNeeds(ctx, wish.Schemas)
+	if err != nil {
+		return nil, err
+	}
+	d.draft.WishedFingerprint = d.plain(wish.Wished).Fingerprint()
+	if wish.Present != nil {
+		d.draft.PresentFingerprint = d.plain(*wish.Present).Fingerprint()
+		if d.draft.Questions = questions(d.plain(*wish.Present), d.plain(wish.Wished), wish.Renames); len(d.draft.Questions) > 0 && !wish.Settled {
+			return d.draft, nil
+		}
+		d.draft.Questions = nil
+		built, err := d.build(ctx, start)
+		if err != nil || !built {
+			return d.draft, err
+		}
+		if start, err = ground.SnapshotWithNeeds(ctx, wish.Schemas); err != nil {
+			return nil, err
+		}
+	}
+	if err := d.forward(ctx, start); err != nil || d.draft.Why != "" {
+		return d.draft, err
+	}
+	if err := d.back(ctx); err != nil || d.draft.Why != "" {
+		return d.draft, err
+	}
+	d.draft.Proved = true
+	return d.draft, nil
+}
+
+// plain leaves out what does not count.
+func (d *drafting) plain(s schema.Schema) schema.Schema {
+	if d.Owners {
+		return s
+	}
+	return s.Without("owner", "grants")
+}
+
+// build makes what is there on the ground.
+func (d *drafting) build(ctx context.Context, start schema.Schema) (bool, error) {
+	script := schema.Draft(start, *d.Present, schema.Style{Owners: d.Owners, Concurrent: true})
+	for _, part := range script.Parts {
+		if err := d.ground.Run(ctx, []byte(text(part.Statements, false)), part.Autocommit); err != nil {
+			d.draft.Why = "what is there could not be built on a scratch database: " + err.Error()
+			return false, nil
+		}
+	}
+	d.draft.Undrafted = script.Undrafted
+	return true, nil
+}
+
+// forward writes the steps and carries them out.
+func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
+	d.states = []schema.Schema{start}
+	var renames []schema.Drafted
+	for _, r := range d.Renames {
+		sql, err := r.statement(d.plain(start))
+		if err != nil {
+			d.draft.Why = err.Error()
+			return nil
+		}
+		renames = append(renames, schema.Drafted{SQL: sql})
+	}
+	if len(renames) > 0 {
+		if err := d.ground.Run(ctx, []byte(text(renames, false)), false); err != nil {
+			d.draft.Why = "the renames were refused: " + err.Error()
+			return nil
+		}
+		renamed, err := d.ground.SnapshotWithNeeds(ctx, d.Schemas)
+		if err != nil {
+			return err
+		}
+		start = renamed
+	}
+	script := schema.Draft(start, d.Wished, schema.Style{Owners: d.Owners, Concurrent: d.Present != nil, Rows: d.Rows})
+	d.draft.Undrafted, d.draft.Reordered = append(d.draft.Undrafted, script.Undrafted...), script.Reordered
+	parts := script.Parts
+	if len(renames) > 0 {
+		if len(parts) == 0 || parts[0].Autocommit {
+			parts = slices.Insert(parts, 0, schema.Part{})
+		}
+	}
+	for i, part := range parts {
+		statements := part.Statements
+		if i == 0 {
+			statements = append(slices.Clone(renames), statements...)
+		}
+		d.draft.Steps = append(d.draft.Steps, Step{Autocommit: part.Autocommit, Forward: text(statements, true)})
+		if err := d.ground.Run(ctx, []byte(text(part.Statements, false)), part.Autocommit); err != nil {
+			d.draft.Why = fmt.Sprintf("step %d of the draft was refused on a scratch database: %s", i+1, err)
+			return nil
+		}
+		for _, s := range statements {
+			if s.Loses != "" {
+				d.draft.Losses = append(d.draft.Losses, s.Loses)
+			}
+			if s.Takes != "" {
+				d.draft.Takes = append(d.draft.Takes, s.SQL[:min(len(s.SQL), 80)]+": "+s.Takes)
+			}
+		}
+		now, err := d.ground.SnapshotWithNeeds(ctx, d.Schemas)
+		if err != nil {
+			return err
+		}
+		d.states = append(d.states, now)
+	}
+	if differences := d.differences(d.Wished, d.states[len(d.states)-1]); len(differences) > 0 {
+		d.draft.Why = "on a scratch database the draft did not make what was wished: " + strings.Join(differences, "; ")
+	}
+	return nil
+}
+
+// back writes the ways back and carries them out, the newest first.
+func (d *drafting) back(ctx context.Context) error {
+	for i := range slices.Backward(d.draft.Steps) {
+		step, from := &d.draft.Steps[i], d.states[i+1]
+		refused := func(err error) error {
+			d.draft.Why = fmt.Sprintf("the way back of step %d was refused on a scratch database: %s", i+1, err)
+			return nil
+		}
+		var statements []schema.Drafted
+		if i == 0 && len(d.Renames) > 0 {
+			for _, r := range slices.Backward(d.Renames) {
+				statements = append(statements, schema.Drafted{SQL: r.undo()})
+			}
+			if err := d.ground.Run(ctx, []byte(text(statements, false)), false); err != nil {
+				return refused(err)
+			}
+			var err error
+			if from, err = d.ground.SnapshotWithNeeds(ctx, d.Schemas); err != nil {
+				return err
+			}
+		}
+		var rest []schema.Drafted
+		script := schema.Draft(from, d.states[i], schema.Style{Owners: d.Owners, Concurrent: step.Autocommit})
+		for _, part := range script.Parts {
+			rest = append(rest, part.Statements...)
+		}
+		d.draft.Unreturned = append(d.draft.Unreturned, script.Undrafted...)
+		if err := d.ground.Run(ctx, []byte(text(rest, false)), step.Autocommit); err != nil {
+			return refused(err)
+		}
+		step.Back = text(append(statements, rest...), true)
+		now, err := d.ground.SnapshotWithNeeds(ctx, d.Schemas)
+		if err != nil {
+			return err
+		}
+		if differences := d.differences(d.states[i], now); len(differences) > 0 {
+			d.draft.Why = fmt.Sprintf("on a scratch database the way back of step %d did not leave what was there before: %s", i+1, strings.Join(differences, "; "))
+			return nil
+		}
+	}
+	return nil
+}
+
+// differences says how two schemas differ, without what was not drafted.
+func (d *drafting) differences(wished, got schema.Schema) []string {
+	wished, got = d.plain(wished), d.plain(got)
+	var said []string
+	for _, one := range schema.Compare(wished, got) {
+		if slices.ContainsFunc(append(slices.Clone(d.draft.Undrafted), d.draft.Unreturned...), func(u schema.Undrafted) bool {
+			return u.Kind == one.Kind && u.Name == one.Name || u.Name == one.Of
+		}) {
+			continue
+		}
+		said = append(said, one.String())
+	}
+	return said[:min(len(said), 10)]
+}
+
+// text writes statements as a file does, with what they cost as comments.
+func text(statements []schema.Drafted, comments bool) string {
+	var b strings.Builder
+	for i, s := range statements {
+		long := strings.Contains(s.SQL, "\n")
+		if i > 0 && (long || strings.Contains(statements[i-1].SQL, "\n")) {
+			b.WriteString("\n")
+		}
+		if comments && s.Loses != "" {
+			fmt.Fprintf(&b, "-- ! loses %s\n", oneLine(s.Loses))
+		}
+		if comments && s.Takes != "" {
+			fmt.Fprintf(&b, "-- ! %s\n", oneLine(s.Takes))
+		}
+		b.WriteString(s.SQL)
+		if s.Data == nil {
+			b.WriteString(";\n")
+			continue
+		}
+		b.WriteString(";\n")
+		b.Write(s.Data)
+		b.WriteString("\\.\n")
+	}
+	return b.String()
+}
+
+func oneLine(text string) string { return strings.Join(strings.Fields(text), " ") }
