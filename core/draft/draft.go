@@ -204,10 +204,10 @@ func (d *drafting) back(ctx context.Context) error {
 			rest = append(rest, part.Statements...)
 		}
 		d.draft.Unreturned = append(d.draft.Unreturned, script.Undrafted...)
+		step.Back = text(append(statements, rest...), true)
 		if err := d.ground.Run(ctx, []byte(text(rest, false)), step.Autocommit); err != nil {
 			return refused(err)
 		}
-		step.Back = text(append(statements, rest...), true)
 		now, err := d.ground.SnapshotWithNeeds(ctx, d.Schemas)
 		if err != nil {
 			return err
@@ -230,7 +230,11 @@ func (d *drafting) differences(wished, got schema.Schema) []string {
 		}) {
 			continue
 		}
-		said = append(said, one.String())
+		text := one.String()
+		for _, change := range one.Props {
+			text += fmt.Sprintf(" (%s: %q instead of %q)", change.Name, change.After, change.Before)
+		}
+		said = append(said, text)
 	}
 	return said[:min(len(said), 10)]
 }

@@ -347,8 +347,8 @@ func (d *drafter) writeLinks(was, o Object, isMade bool) {
 
 // writeAlter turns an object that stays into what it should be.
 func (d *drafter) writeAlter(was, o Object) {
-	if o.Props["inherited"] == "yes" && was.Props["inherited"] != "yes" && d.after[o.tableKey()].Props["partition"] == "" {
-		d.unable[o.Key()] = "it would stay one of the table's own too: only what a table is made with is inherited and nothing more"
+	if now := o.Props["inherited"]; now != was.Props["inherited"] && (now == "yes" || was.Props["inherited"] == "yes" && now != "") && d.after[o.tableKey()].Props["partition"] == "" {
+		d.unable[o.Key()] = "no statement changes whether it is inherited only, or one of the table's own too"
 	}
 	if o.Kind == Column {
 		d.writeAlterColumn(was, o)

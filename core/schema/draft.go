@@ -240,7 +240,9 @@ func (d *drafter) choose() {
 			switch {
 			case derived(o.Kind):
 				lose(key)
-			case o.Kind == Type:
+			case o.Kind == Type && !d.isHeld(key):
+				lose(key)
+			case o.Kind == Type && o.Props["is"] != "range": // a range's functions would be in the way
 				d.rebuilt[key] = true
 				lose(key)
 			default:
@@ -248,9 +250,25 @@ func (d *drafter) choose() {
 			}
 		}
 	}
+	heirs := map[string][]string{} // by a parent's column or constraint
+	for _, o := range d.from.Objects {
+		if o.Props["inherited"] == "yes" {
+			for _, parent := range d.stillParents(o.Of) {
+				heirs[above(o, parent)] = append(heirs[above(o, parent)], o.Key())
+			}
+		}
+	}
 	for len(queue) > 0 {
 		key := queue[0]
 		queue = queue[1:]
+		if d.gone[key] {
+			for _, heir := range heirs[key] {
+				lose(heir)
+			}
+			if whole := d.wholeIndex(d.before[key]); whole != "" {
+				lose(whole)
+			}
+		}
 		for _, user := range d.users[key] {
 			o := d.before[user]
 			now, stays := d.after[user]
@@ -300,6 +318,32 @@ func nameOf(key string) string {
 		}
 	}
 	return key
+}
+
+// wholeIndex is the index that a partition's index is a part of, as long as its
+// table stays a partition: the part cannot be dropped by itself.
+func (d *drafter) wholeIndex(o Object) string {
+	if o.Props["partition of"] == "" || d.wholeGone(o) != "" || len(d.stillParents(o.Of)) == 0 {
+		return ""
+	}
+	for _, need := range o.Needs {
+		if d.isIndex(need, o.Props["partition of"]) {
+			return need
+		}
+	}
+	return ""
+}
+
+// isHeld reports whether a type is that of a column or of another type that
+// stays.
+func (d *drafter) isHeld(key string) bool {
+	return slices.ContainsFunc(d.users[key], func(user string) bool {
+		kind := d.before[user].Kind
+		if _, stays := d.after[user]; !stays {
+			return false
+		}
+		return kind == Column || kind == Table || kind == Type
+	})
 }
 
 func (d *drafter) isTableColumn(o Object) bool {

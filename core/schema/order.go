@@ -86,7 +86,7 @@ func (d *drafter) order() {
 		for _, need := range o.Needs {
 			if d.gone[key] {
 				before(drop, d.dropOf(need))
-				if o.Props["inherited"] == "" || need != o.tableKey() {
+				if kind := d.before[need].Kind; kind != Namespace && kind != Extension && (o.Props["inherited"] == "" || need != o.tableKey()) {
 					before(drop, d.altering[need])
 				}
 				if d.rebuilt[need] && drop != d.dropping[need] {
@@ -159,6 +159,7 @@ func (d *drafter) order() {
 			d.orderPartition(o)
 		case Constraint, Index:
 			before(d.makeOf(key), d.making["validated "+key])
+			before(d.makeOf(o.tableKey()), d.making["validated "+key])
 			link := d.making["part "+key]
 			before(d.makeOf(key), link)
 			for _, need := range o.Needs {
@@ -197,10 +198,19 @@ func (d *drafter) orderPartition(o Object) {
 		return
 	}
 	parent := o.Props["inherits"]
+	for _, other := range d.from.Objects {
+		if other.Of == parent && (other.Kind == Column || other.Kind == Constraint) && d.gone[other.Key()] {
+			before(d.dropping[other.Key()], link)
+		}
+	}
 	before(d.makeOf(o.Key()), link)
 	before(d.altering[o.Key()], link)
 	before(d.makeOf(string(Table)+" "+parent), link)
 	for _, other := range d.to.Objects {
+		if other.Of == parent && other.Kind == Column {
+			before(d.making[other.Key()], link)
+			before(d.altering[other.Key()], link)
+		}
 		if other.Of == parent && (other.Kind == Constraint || other.Kind == Index || other.Kind == Trigger) {
 			before(link, d.making[other.Key()])
 			before(link, d.making["unvalidated "+other.Key()])
@@ -257,14 +267,7 @@ func (d *drafter) sort(autocommit bool) []Part {
 		if !d.untie() {
 			for _, a := range d.acts {
 				if !a.done {
-					var others []string
-					for need := range a.needs {
-						if !need.done {
-							others = append(others, need.key)
-						}
-					}
-					slices.Sort(others)
-					d.unable[a.key] = "it is part of a circle of objects that need each other: it waits for " + strings.Join(others, ", ")
+					d.unable[a.key] = "it is part of a circle of objects that need each other: " + a.circle()
 				}
 			}
 			return parts
@@ -272,6 +275,26 @@ func (d *drafter) sort(autocommit bool) []Part {
 		ready = d.line()
 		autocommit = !autocommit
 	}
+}
+
+// circle names acts that wait for each other, from one that cannot be done.
+func (a *act) circle() string {
+	var names []string
+	for seen := map[*act]bool{}; a != nil && !seen[a]; {
+		seen[a] = true
+		names = append(names, a.key)
+		var next *act
+		for need := range a.needs {
+			if !need.done && (next == nil || need.key < next.key) {
+				next = need
+			}
+		}
+		a = next
+	}
+	if a != nil {
+		names = append(names, a.key)
+	}
+	return strings.Join(names, " → ")
 }
 
 // line counts what each act waits for, and lines up those that wait for none.

@@ -91,8 +91,27 @@ type Schema struct {
 // New puts objects into the canonical order.
 func New(objects []Object, uncovered []Uncovered) Schema {
 	s := Schema{Objects: slices.Clone(objects), Uncovered: uncovered}
+	for i, o := range s.Objects {
+		if o.Kind == Statistics { // their columns stand in the order of the table's, whatever was said
+			s.Objects[i].Props = maps.Clone(o.Props)
+			s.Objects[i].Props["definition"] = StatisticsInOrder(o.Props["definition"])
+		}
+	}
 	slices.SortFunc(s.Objects, compare)
 	return s
+}
+
+// StatisticsInOrder is the definition of a statistics object with its columns
+// by name.
+func StatisticsInOrder(definition string) string {
+	head, rest, _ := strings.Cut(definition, " ON ")
+	at := strings.LastIndex(rest, " FROM ")
+	if at < 0 {
+		return definition
+	}
+	columns := list(rest[:at])
+	slices.Sort(columns)
+	return head + " ON " + strings.Join(columns, ", ") + rest[at:]
 }
 
 var ranks = func() map[Kind]int {

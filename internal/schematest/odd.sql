@@ -40,13 +40,13 @@ a line'; COMMENT ON COLUMN harbour.vessel."Name, full" IS 'as on the bow'; COMME
 CREATE TABLE harbour.leaves (id bigserial PRIMARY KEY, vessel int REFERENCES harbour.vessel ON DELETE SET NULL ON UPDATE CASCADE DEFERRABLE, arrives int);
 CREATE TABLE harbour.arrives (id bigserial PRIMARY KEY, leaves bigint REFERENCES harbour.leaves MATCH FULL, during tstzrange, EXCLUDE USING gist (during WITH &&) WHERE (id > 7));
 ALTER TABLE harbour.leaves ADD FOREIGN KEY (arrives) REFERENCES harbour.arrives NOT VALID; -- a circle
-CREATE TABLE harbour.tug (pull int NOT NULL, draught numeric(5,2) DEFAULT 4, CHECK (pull > 1) NO INHERIT) INHERITS (harbour.vessel);
-CREATE TABLE harbour.towed (CHECK (pull > 2)) INHERITS (harbour.tug);
+CREATE TABLE harbour.barge (pull int NOT NULL, draught numeric(5,2) DEFAULT 4, CHECK (pull > 1) NO INHERIT) INHERITS (harbour.vessel);
+CREATE TABLE harbour.towed (CHECK (pull > 2)) INHERITS (harbour.barge);
 CREATE TABLE harbour.placed OF harbour.place (lat WITH OPTIONS NOT NULL DEFAULT 1, PRIMARY KEY (lat, lon));
 CREATE UNLOGGED TABLE "Old ""Port"".x"."The Quay" ("a b" int DEFAULT 7, "c.d" "Old ""Port"".x".hstore);
 CREATE TABLE harbour.call (id int NOT NULL, at date NOT NULL, what text, vessel int REFERENCES harbour.vessel, PRIMARY KEY (id, at), CHECK (id > 0)) PARTITION BY RANGE (at);
-CREATE TABLE harbour.call_2026 PARTITION OF harbour.call (CHECK (what <> 'x')) FOR VALUES FROM ('2026-01-01') TO ('2027-01-01') PARTITION BY LIST (id);
-CREATE TABLE harbour.call_2026_a PARTITION OF harbour.call_2026 FOR VALUES IN (1, 2) WITH (fillfactor = 50);
+CREATE TABLE harbour.call_year PARTITION OF harbour.call (CHECK (what <> 'x')) FOR VALUES FROM ('2026-01-01') TO ('2027-01-01') PARTITION BY LIST (id);
+CREATE TABLE harbour.call_year_a PARTITION OF harbour.call_year FOR VALUES IN (1, 2) WITH (fillfactor = 50);
 CREATE TABLE harbour.other_order (what text, vessel int, at date NOT NULL, id int NOT NULL, CHECK (id > 0));
 ALTER TABLE harbour.call ADD CONSTRAINT call_id_check2 CHECK (id > 0); ALTER TABLE harbour.other_order ADD CONSTRAINT call_id_check CHECK (id > 0), ADD CONSTRAINT call_id_check2 CHECK (id > 0);
 ALTER TABLE harbour.call ATTACH PARTITION harbour.other_order DEFAULT;
@@ -73,7 +73,7 @@ CREATE CONSTRAINT TRIGGER checked AFTER INSERT ON harbour.leaves FROM harbour.ve
 CREATE TRIGGER of_parts BEFORE INSERT ON harbour.call FOR EACH ROW EXECUTE FUNCTION harbour.touch();
 CREATE TRIGGER instead INSTEAD OF INSERT ON harbour.grouped FOR EACH ROW EXECUTE FUNCTION harbour.touch();
 ALTER TABLE harbour.vessel DISABLE TRIGGER touched; ALTER TABLE harbour.leaves ENABLE ALWAYS TRIGGER checked; COMMENT ON TRIGGER checked ON harbour.leaves IS 'always';
-CREATE RULE quiet AS ON DELETE TO harbour.vessel WHERE OLD.id = 1 DO INSTEAD (UPDATE harbour.leaves SET vessel = NULL; INSERT INTO harbour.tug (pull) VALUES (3));
+CREATE RULE quiet AS ON DELETE TO harbour.vessel WHERE OLD.id = 1 DO INSTEAD (UPDATE harbour.leaves SET vessel = NULL; INSERT INTO harbour.barge (pull) VALUES (3));
 CREATE RULE renamed AS ON UPDATE TO harbour.named DO ALSO NOTHING; COMMENT ON RULE renamed ON harbour.named IS 'a rule';
 ALTER TABLE harbour.vessel ENABLE ROW LEVEL SECURITY; ALTER TABLE harbour.leaves FORCE ROW LEVEL SECURITY;
 CREATE POLICY own ON harbour.vessel AS RESTRICTIVE FOR SELECT TO CURRENT_USER, PUBLIC USING ("Name, full" = current_user); CREATE POLICY put ON harbour.vessel FOR INSERT WITH CHECK (EXISTS (SELECT FROM harbour.leaves)); COMMENT ON POLICY own ON harbour.vessel IS 'own';

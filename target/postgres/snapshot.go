@@ -141,10 +141,10 @@ func (s *Session) needs(ctx context.Context, objects []schema.Object, at []id) e
 	type edge struct {
 		from, to  id
 		isDefault bool
-		isPart    bool // of a partition, which follows its parent
 	}
 	var edges []edge
-	parts := map[id]id{} // part → whole
+	parts := map[id]id{}     // part → whole
+	follows := map[id]bool{} // what a partition has because its parent has it
 	strength := map[id]int{}
 	for rows.Next() {
 		var e edge
@@ -153,7 +153,9 @@ func (s *Session) needs(ctx context.Context, objects []schema.Object, at []id) e
 			rows.Close()
 			return err
 		}
-		e.isPart = how == "P" || how == "S"
+		if how == "P" || how == "S" {
+			follows[e.from] = true
+		}
 		edges = append(edges, e)
 		if rank := strings.Index("nePSai", how) + 1; rank > 1 && rank > strength[e.from] {
 			parts[e.from], strength[e.from] = e.to, rank
@@ -181,7 +183,7 @@ func (s *Session) needs(ctx context.Context, objects []schema.Object, at []id) e
 		return 0, false
 	}
 	for _, e := range edges {
-		if _, is := known[e.from]; e.isPart && !is {
+		if _, is := known[e.from]; follows[e.from] && !is {
 			continue
 		}
 		from, is := resolve(e.from)
