@@ -2,35 +2,57 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
 	"vorrang/core/ledger"
 	"vorrang/core/schema"
+	"vorrang/records"
 	"vorrang/service/api"
 )
 
 type comparisonIn struct {
-	Lane   string `path:"lane"`
-	From   string `query:"from" description:"An environment."`
-	With   string `query:"with" description:"Another one."`
-	Owners bool   `query:"owners" description:"Compare owners and grants too; they often differ by environment."`
+	Lane       string `path:"lane"`
+	From       string `query:"from" description:"An environment."`
+	With       string `query:"with" description:"Another one; or give deployment."`
+	Deployment int64  `query:"deployment" description:"Compare with what this deployment of the lane left."`
+	Owners     bool   `query:"owners" description:"Compare owners and grants too; they often differ by environment."`
 }
 
 // comparison says how the schemas of two environments differ.
 func (s *Service) comparison(c call, in *comparisonIn) (*api.Comparison, error) {
-	if in.From == "" || in.With == "" {
-		return nil, badRequest("", "from and with: name two environments")
+	if in.From == "" || (in.With == "") == (in.Deployment == 0) {
+		return nil, badRequest("", "from and with: name two environments; or an environment and a deployment")
 	}
 	one, _, err := s.snapshotOf(c, in.Lane, in.From)
 	if err != nil {
 		return nil, err
+	}
+	if in.Deployment != 0 {
+		left, err := s.leftBy(c, in.Lane, in.Deployment)
+		if err != nil {
+			return nil, err
+		}
+		return compared(in.From, fmt.Sprintf("deployment %d", in.Deployment), one, left.Schema, in.Owners), nil
 	}
 	other, _, err := s.snapshotOf(c, in.Lane, in.With)
 	if err != nil {
 		return nil, err
 	}
 	return compared(in.From, in.With, one, other, in.Owners), nil
+}
+
+// leftBy is the schema that a deployment of a lane left.
+func (s *Service) leftBy(c call, lane string, deployment int64) (records.Snapshot, error) {
+	left, err := s.Records.SchemaAfter(c, deployment)
+	if err == nil && (left.Lane != lane || !c.who.mayLook(lane, left.Environment)) {
+		err = records.ErrNotFound
+	}
+	if errors.Is(err, records.ErrNotFound) {
+		return left, notFound("kept schema of deployment", fmt.Sprint(deployment), "vorrang deployments lists them; one that lost its connection, or ended before Vorrang kept schemas, left none")
+	}
+	return left, err
 }
 
 // snapshotOf reads the schema of an environment's target.
@@ -57,7 +79,7 @@ func compared(from, with string, one, other schema.Schema, owners bool) *api.Com
 	}
 	answer.FromFingerprint, answer.WithFingerprint = one.Fingerprint(), other.Fingerprint()
 	answer.Same = answer.FromFingerprint == answer.WithFingerprint
-	answer.Differences = schema.Compare(other, one)
+	answer.Differences, answer.Reordered = schema.Compare(other, one), append([]string{}, schema.Reordered(other, one)...)
 	return answer
 }
 

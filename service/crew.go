@@ -10,6 +10,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/schema"
 	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
@@ -125,6 +126,7 @@ func (w *crew) carryOut(ctx context.Context, d work, live *feed) {
 		w.keep(d.ID, live)
 	}()
 	result := w.pass(ctx, d, live)
+	w.keepSchema(d, result)
 	d.session.Unlock()
 	d.session.Close()
 	live.end()
@@ -163,6 +165,9 @@ func (w *crew) pass(ctx context.Context, d work, live *feed) deploy.Result {
 	runner := deploy.Runner{
 		Target: d.session, Texts: s.texts(d.Plan), Now: time.Now, Pause: pause, Stop: w.halt,
 		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(d.place), Preface: d.said, Waived: waived(d.Gate),
+		Look: func(ctx context.Context) (schema.Schema, error) {
+			return d.session.Snapshot(ctx, d.place.environment.Schemas)
+		},
 		Emit: func(e deploy.Event) {
 			s.metrics.step(d.Lane, d.Environment, e)
 			live.add(e)

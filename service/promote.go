@@ -231,6 +231,9 @@ func (s *Service) clear(c call, p place, session *postgres.Session, w wish) (fac
 	if facts, _, err = s.look(c, p, session); err != nil {
 		return facts, result, nil, err
 	}
+	if err := s.askDrift(c, p, session, &facts); err != nil {
+		return facts, result, nil, err
+	}
 	if err := s.ask(c, p, &facts, asking{through: w.through, actor: c.actor}); err != nil {
 		return facts, result, nil, err
 	}
@@ -257,6 +260,9 @@ func (s *Service) confirm(ctx context.Context, w work) (head ledger.Head, agains
 		return head, "", err
 	}
 	facts, _, err := s.look(ctx, p, w.session)
+	if err == nil {
+		err = s.askDrift(ctx, p, w.session, &facts)
+	}
 	if err != nil {
 		return head, "", err
 	}

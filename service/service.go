@@ -41,6 +41,7 @@ type Service struct {
 	openIDDoor openIDDoor
 	postman    *postman
 	schedules  *pulse
+	looks      *pulse             // for drift
 	rounds     sync.WaitGroup     // of what works in the background
 	halt       context.CancelFunc // ends them
 }
@@ -57,6 +58,7 @@ func New(config Config) (*Service, error) {
 	s := &Service{Config: config, metrics: newMetrics()}
 	s.crew, s.postman = newCrew(s), newPostman(s)
 	s.schedules = newPulse(func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.beginDue)
+	s.looks = newPulse(s.nextLook, s.lookAround)
 	s.app = fiber.New(fiber.Config{
 		AppName: "vorrangd", Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit,
 		ErrorHandler: s.answerError, ReadTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
@@ -84,6 +86,7 @@ func (s *Service) Start(ctx context.Context) error {
 	rounds, s.halt = context.WithCancel(context.Background())
 	s.rounds.Go(func() { s.postman.work(rounds) })
 	s.rounds.Go(func() { s.schedules.work(rounds) })
+	s.rounds.Go(func() { s.looks.work(rounds) })
 	return nil
 }
 

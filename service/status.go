@@ -115,7 +115,28 @@ func (s *Service) environmentStatus(ctx context.Context, p place, steps string) 
 	}
 	status.Reached = true
 	fill(&status, facts, steps)
+	if err := s.tellDrift(ctx, p, &status); err != nil {
+		return status, err
+	}
 	return status, s.compareTexts(ctx, &status)
+}
+
+// tellDrift adds the drift that the newest look found, where the gate does not
+// ask for it.
+func (s *Service) tellDrift(ctx context.Context, p place, status *api.EnvironmentStatus) error {
+	if p.environment.Asks().Drift {
+		return nil
+	}
+	look, err := s.Records.DriftLook(ctx, p.lane.Name, p.environment.Name)
+	if errors.Is(err, records.ErrNotFound) || err == nil && look.Since == nil {
+		return nil
+	}
+	if err == nil {
+		status.Trouble = append(status.Trouble, api.Trouble{Kind: string(gate.Drift),
+			Message: fmt.Sprintf("%s from what the last deployment left, seen since %s", count(look.Objects, "object differs", "objects differ"), look.Since.UTC().Format(time.DateTime+" UTC")),
+			Next:    fmt.Sprintf("see what, and the ways out: vorrang drift -lane %s -env %s", p.lane.Name, p.environment.Name)})
+	}
+	return err
 }
 
 func (s *Service) lookOnce(ctx context.Context, p place) (gate.Facts, error) {
@@ -125,6 +146,9 @@ func (s *Service) lookOnce(ctx context.Context, p place) (gate.Facts, error) {
 	}
 	defer session.Close()
 	facts, _, err := s.look(ctx, p, session)
+	if err == nil {
+		err = s.askDrift(ctx, p, session, &facts)
+	}
 	return facts, err
 }
 

@@ -43,6 +43,7 @@ func (s *Service) applyLane(c call, in *laneFileIn) (*api.LaneApplied, error) {
 	}
 	c.note("lane", l.Name)
 	c.note("changed", changed)
+	s.looks.wake()
 	s.Log.Info("lane declared", "lane", l.Name, "changed", changed, "actor", c.actor)
 	return &api.LaneApplied{Lane: l, Changed: changed}, nil
 }

@@ -105,6 +105,10 @@ func (s *Service) record(c call, p place, make func(*postgres.Session, gate.Fact
 
 // write chains entries behind a ledger's head and commits them together.
 func (s *Service) write(c call, p place, session *postgres.Session, head ledger.Head, entries []ledger.Entry) error {
+	if len(entries) == 0 {
+		return nil
+	}
+	before := head.Seq
 	if err := session.CreateLedger(c); err != nil {
 		return err
 	}
@@ -118,5 +122,6 @@ func (s *Service) write(c call, p place, session *postgres.Session, head ledger.
 	for _, e := range entries {
 		s.Log.Info("ledger entry written", "lane", p.lane.Name, "environment", p.environment.Name, "action", e.Action, "step", e.Step, "actor", c.actor)
 	}
+	s.carryOver(c, p, session, before, entries)
 	return s.Records.KeepHead(c, p.lane.Name, p.environment.Name, head)
 }

@@ -145,7 +145,7 @@ func finish(ctx context.Context, e *env, c *client.Client, promoted *api.Promote
 	}
 	d := promoted.Deployment
 	if !*e.json {
-		if err := follow(ctx, e, c, d); err != nil {
+		if err := follow(ctx, e, c, d, mostEffect); err != nil {
 			return leftRunning(ctx, e, d, err)
 		}
 		return outcomeExit(ctx, c, d.ID)

@@ -11,27 +11,37 @@ import (
 
 func compareCommand() command {
 	return command{
-		verb: "compare", does: "says how the schemas of two environments differ, or of one and a release",
+		verb: "compare", does: "says how the schemas of two environments differ, or of one and a release or an earlier state",
 		explain: "Reads the catalogs only. A release is built in a scratch database, on the server of a disposable environment, and\n" +
 			"dropped again. Owners and grants are left out unless -owners is given. Exit code 0 if nothing differs, 3 otherwise.",
-		example: "vorrang compare -from staging -with production\nvorrang compare -from production -release 2026.11",
+		example: "vorrang compare -from staging -with production\nvorrang compare -from production -release 2026.11\nvorrang compare -from production -deployment 12",
 		setUp: func(e *env) func(context.Context, []string) error {
 			from := e.flags.String("from", "", "the `environment`")
 			with := e.flags.String("with", "", "the other `environment`")
 			release := e.flags.String("release", "", "or the `release`")
+			deployment := e.flags.Int64("deployment", 0, "or what this `deployment` left")
 			owners := e.flags.Bool("owners", false, "compare owners and grants too")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
 				}
-				if *from == "" || (*with == "") == (*release == "") {
-					return usage("say -from ENVIRONMENT, and either -with ENVIRONMENT or -release RELEASE")
+				given := 0
+				for _, is := range []bool{*with != "", *release != "", *deployment != 0} {
+					if is {
+						given++
+					}
+				}
+				if *from == "" || given != 1 {
+					return usage("say -from ENVIRONMENT, and one of -with ENVIRONMENT, -release RELEASE and -deployment DEPLOYMENT")
 				}
 				var answer *api.Comparison
 				var err error
-				if *with != "" {
+				switch {
+				case *deployment != 0:
+					answer, err = at.CompareDeployment(ctx, at.lane, *from, *deployment, *owners)
+				case *with != "":
 					answer, err = at.Compare(ctx, at.lane, *from, *with, *owners)
-				} else {
+				default:
 					answer, err = at.CompareRelease(ctx, at.lane, *from, *release, *owners)
 				}
 				if err != nil {
@@ -67,6 +77,9 @@ func printComparison(e *env, c *api.Comparison) {
 				fmt.Fprintf(e.out, "    %s: %s in %s, %s in %s\n", p.Name, orNone(p.After), c.From, orNone(p.Before), c.With)
 			}
 		}
+	}
+	for _, table := range c.Reordered {
+		fmt.Fprintln(e.out, e.paint.dim("the columns of "+table+" stand in another order"))
 	}
 	printUncovered(e, c.From, c.FromUncovered)
 	printUncovered(e, c.With, c.WithUncovered)

@@ -28,12 +28,12 @@ func groups() []struct {
 		title    string
 		commands []command
 	}{
-		{"write and submit", []command{newCommand(), laneApply(), lanesCommand(), probeCommand(), submitCommand(), withdrawCommand()}},
+		{"write and submit", []command{newCommand(), laneApply(), lanesCommand(), probeCommand(), submitCommand(), withdrawCommand(), draftCommand()}},
 		{"releases", []command{cutCommand(), releasesCommand(), exportCommand()}},
-		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), compareCommand(), deploymentsCommand(), watchCommand(), awaitCommand()}},
+		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), driftCommand(), compareCommand(), deploymentsCommand(), watchCommand(), awaitCommand()}},
 		{"gates", []command{approveCommand(), waiveCommand(), freezeCommand(), thawCommand(), backupCommand()}},
 		{"act", []command{promoteCommand(), scheduledCommand(), rollbackCommand(), cancelCommand(), rebuildCommand()}},
-		{"record what you know", []command{baselineCommand(), attestCommand(), amendCommand(), settleCommand()}},
+		{"record what you know", []command{baselineCommand(), attestCommand(), amendCommand(), settleCommand(), acceptCommand()}},
 		{"people", []command{loginCommand(), logoutCommand(), whoamiCommand(), passwordCommand(), peopleCommand(), personCommand(), tokensCommand(), tokenCommand(), auditCommand(), hooksCommand(), hookCommand()}},
 	}
 }

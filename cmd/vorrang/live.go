@@ -17,8 +17,9 @@ import (
 )
 
 // follow shows a deployment to its end: a line for every step, and on a
-// terminal a line that lives while a step runs.
-func follow(ctx context.Context, e *env, c *client.Client, d *api.Deployment) error {
+// terminal a line that lives while a step runs. most is how many objects are
+// listed that a step touched; 0 means all.
+func follow(ctx context.Context, e *env, c *client.Client, d *api.Deployment, most int) error {
 	verb := "promoting"
 	if d.Rebuild {
 		verb = "rebuilding with"
@@ -27,7 +28,7 @@ func follow(ctx context.Context, e *env, c *client.Client, d *api.Deployment) er
 		verb = "rolling back"
 	}
 	fmt.Fprintf(e.out, "%s %s on %s/%s, deployment %d\n", verb, plural(d.Planned, "step"), d.Lane, d.Environment, d.ID)
-	l := &live{e: e, d: d, width: slugWidth(d), terminal: isTerminal(e.out)}
+	l := &live{e: e, d: d, width: slugWidth(d), terminal: isTerminal(e.out), most: most}
 	defer l.stop()
 	return c.Follow(ctx, d.ID, 0, func(event deploy.Event) error {
 		l.hear(event)
@@ -52,6 +53,7 @@ type live struct {
 	d        *api.Deployment
 	width    int
 	terminal bool
+	most     int // lines about what a step did to the schema; 0 means all
 
 	// the line that lives
 	mu     sync.Mutex
@@ -100,6 +102,12 @@ func (l *live) hear(event deploy.Event) {
 		l.step = deploy.Event{}
 		l.line(fmt.Sprintf("  %-*s  %s  %s", l.width, stepName(event.Step, event.Slug), p.bad("failed"), p.dim(took(event.DurationMS))))
 		l.line("\n" + strings.TrimRight(event.Failure.Text(), "\n") + "\n")
+	case deploy.Effect:
+		l.erase()
+		if event.Step == "" {
+			l.line("  " + p.dim("all together:"))
+		}
+		effectOf(l.e, event.Effect, event.More, l.most)
 	case deploy.Ended:
 		l.line(l.ending(event))
 	}

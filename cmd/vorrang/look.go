@@ -186,10 +186,18 @@ func printChecks(w io.Writer, p paint, checks []gate.Check, holdsOnly bool) {
 func ledgerCommand() command {
 	return command{
 		verb: "ledger", does: "shows the history of a target, newest first",
-		example: "vorrang ledger -env production -limit 20",
+		example: "vorrang ledger -env production -limit 20\nvorrang ledger -env production -effects",
 		setUp: func(e *env) func(context.Context, []string) error {
 			limit := e.flags.Int("limit", 0, "the newest so many entries; 0 is all")
+			effects := e.flags.Bool("effects", false, "what each deployment's steps did to the schema, instead of the entries")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
+				if *effects {
+					list, err := at.Effects(ctx, at.lane, at.environment)
+					if err != nil {
+						return err
+					}
+					return e.print(list, func() { printEffects(e, list) })
+				}
 				history, err := at.Ledger(ctx, at.lane, at.environment, *limit)
 				if err != nil {
 					return err
@@ -317,7 +325,7 @@ func watchCommand() command {
 					if err := c.Follow(ctx, id, 0, func(event deploy.Event) error { return encoder.Encode(event) }); err != nil {
 						return err
 					}
-				} else if err := follow(ctx, e, c, d); err != nil {
+				} else if err := follow(ctx, e, c, d, 0); err != nil {
 					return err
 				}
 				return outcomeExit(ctx, c, id)

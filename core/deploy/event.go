@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"vorrang/core/ledger"
+	"vorrang/core/schema"
 	"vorrang/core/step"
 )
 
@@ -34,6 +35,7 @@ const (
 	StepReady  Kind = "step-ready"  // ran, and commits with the rest of a whole deployment
 	StepDone   Kind = "step-done"   // committed, with its ledger row
 	StepFailed Kind = "step-failed" // Failure
+	Effect     Kind = "effect"      // what the step, or without one the deployment, did to the schema
 	Ended      Kind = "ended"       // Outcome; always the last
 )
 
@@ -41,7 +43,7 @@ const (
 type Event struct {
 	Seq  int64     `json:"seq" description:"From 1, without gaps, within a deployment."`
 	At   time.Time `json:"at"`
-	Kind Kind      `json:"kind" enum:"started,step-began,statement,notice,waiting,emptied,backing-out,batch,step-ready,step-done,step-failed,ended"`
+	Kind Kind      `json:"kind" enum:"started,step-began,statement,notice,waiting,emptied,backing-out,batch,step-ready,step-done,step-failed,effect,ended"`
 
 	// about a step
 	Step       step.Number      `json:"step,omitempty"`
@@ -59,6 +61,10 @@ type Event struct {
 
 	// about a lock
 	Blockers []Blocker `json:"blockers,omitempty" description:"The sessions that hold what a statement waits for."`
+
+	// about a change of the schema
+	Effect []schema.Difference `json:"effect,omitempty" description:"What the step did to the schema, object by object; without a step, what the deployment's steps did together."`
+	More   int                 `json:"more,omitempty" description:"How many more objects it touched than are listed."`
 
 	// words
 	Severity string   `json:"severity,omitempty" description:"Of a notice."`

@@ -10,6 +10,7 @@ import (
 
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/schema"
 	"vorrang/core/step"
 )
 
@@ -19,7 +20,8 @@ var (
 	ErrStopping  = errors.New("the service was stopped")
 )
 
-// Runner carries plans out. All fields but Stop, Preface and Waived must be set.
+// Runner carries plans out. All fields but Stop, Preface, Waived
+// and Look must be set.
 type Runner struct {
 	Target Target
 	Texts  func(ctx context.Context, checksum step.Checksum) ([]byte, error) // normal text of a step's file
@@ -35,6 +37,10 @@ type Runner struct {
 	Preface    []string // what was found out before, to stand in the events
 
 	Waived []ledger.Waived // to stand in the ledger with the first step
+
+	// Look reads the target's schema; nil if nobody wants to know what the steps
+	// did to it.
+	Look func(ctx context.Context) (schema.Schema, error)
 }
 
 // Result is how a deployment ended.
@@ -54,8 +60,10 @@ func (r *Runner) Run(ctx context.Context, head ledger.Head, p plan.Plan) Result 
 	for _, said := range r.Preface {
 		run.emit(Event{Kind: Notice, Severity: "NOTICE", Message: said})
 	}
+	run.effects = newEffects(run, ctx, p)
 	outcome, failure, closing := run.carryOut(ctx, p)
 	run.step = plan.Action{}
+	run.effects.rest(ctx)
 	run.emit(Event{Kind: Ended, Outcome: outcome, Message: closing, Of: len(p.Actions)})
 	return Result{Outcome: outcome, Failure: failure, Head: run.head}
 }
@@ -68,6 +76,7 @@ type run struct {
 	done []plan.Action
 
 	notices int // of the step
+	effects *effects
 
 	mu  sync.Mutex // events also come from the watch on locks
 	seq int64
@@ -212,9 +221,13 @@ func (r *run) action(ctx context.Context) *Failure {
 	took := r.Now().Sub(started).Milliseconds()
 	if failure != nil {
 		r.emit(Event{Kind: StepFailed, DurationMS: took, Message: failure.Message, Failure: failure})
+		if failure.Partly {
+			r.effects.of(ctx, script)
+		}
 		return failure
 	}
 	r.emit(Event{Kind: StepDone, DurationMS: took})
+	r.effects.of(ctx, script)
 	return nil
 }
 
@@ -245,6 +258,9 @@ func (r *run) empty(ctx context.Context, steps []plan.Step) *Failure {
 	}
 	r.head = head
 	r.emit(Event{Kind: Emptied, Message: fmt.Sprintf("%d objects were dropped; the effect of %d steps went with them", objects, len(steps))})
+	if !r.effects.blind {
+		r.effects.tell(ctx)
+	}
 	return nil
 }
 

@@ -40,10 +40,11 @@ type Step struct {
 // Draft is what came of a wish.
 type Draft struct {
 	Steps      []Step             `json:"steps"`
-	Questions  []Question         `json:"questions,omitempty" description:"What may be a rename, and has to be answered first. Nothing is drafted then."`
+	Questions  []Question         `json:"questions" nullable:"false" description:"What may be a rename, and has to be answered first. Nothing is drafted then."`
 	Undrafted  []schema.Undrafted `json:"undrafted,omitempty" description:"What no statement was written for."`
 	Unreturned []schema.Undrafted `json:"unreturned,omitempty" description:"What the ways back do not bring back as it was."`
 	Reordered  []string           `json:"reordered,omitempty" description:"Tables whose columns stand in another order, which no statement mends."`
+	Uncovered  []schema.Uncovered `json:"uncovered,omitempty" description:"What is there and was not looked at."`
 	Losses     []string           `json:"losses,omitempty" description:"What is lost for good when the steps go forward."`
 	Takes      []string           `json:"takes,omitempty" description:"What can fail or block where there are rows."`
 
@@ -70,6 +71,7 @@ func Make(ctx context.Context, ground Ground, wish Wish) (*Draft, error) {
 	if err != nil {
 		return nil, err
 	}
+	d.draft.Uncovered = wish.Wished.Uncovered
 	d.draft.WishedFingerprint = d.plain(wish.Wished).Fingerprint()
 	if wish.Present != nil {
 		d.draft.PresentFingerprint = d.plain(*wish.Present).Fingerprint()

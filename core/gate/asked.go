@@ -191,6 +191,44 @@ func (f Facts) wayBack() Check {
 		"write their .back.sql files, and submit"}
 }
 
+// drift asks whether the schema is as the last deployment left it.
+func (f Facts) drift() Check {
+	at := fmt.Sprintf("-lane %s -env %s", f.Lane, f.View.Environment)
+	d := f.Drifted
+	switch {
+	case !f.Asks.Drift:
+		return notAsked(Drift)
+	case f.Entries == 0:
+		return pass(Drift, "nothing was deployed here yet")
+	case d == nil || d.Unknown != "":
+		why := "nobody has looked"
+		if d != nil {
+			why = d.Unknown
+		}
+		return Check{Drift, Hold, "whether the schema is as it was left is not known: " + why,
+			fmt.Sprintf("look at the schema, and say that it is right as it is: vorrang accept %s -reason \"…\"", at)}
+	case len(d.Differences) == 0:
+		return pass(Drift, "the schema is as %s left it at %s", d.From, utc(d.Since))
+	}
+	const most = 3
+	var names []string
+	for _, one := range d.Differences[:min(len(d.Differences), most)] {
+		names = append(names, one.String())
+	}
+	if more := len(d.Differences) - most; more > 0 {
+		names = append(names, fmt.Sprintf("and %d more", more))
+	}
+	return Check{Drift, Hold, fmt.Sprintf("%s from what %s left at %s: %s", differ(len(d.Differences)), d.From, utc(d.Since), strings.Join(names, ", ")),
+		fmt.Sprintf("see all of it, and the ways out: vorrang drift %s", at)}
+}
+
+func differ(n int) string {
+	if n == 1 {
+		return "1 object differs"
+	}
+	return fmt.Sprintf("%d objects differ", n)
+}
+
 func utc(t time.Time) string { return t.UTC().Format(time.DateTime) + " UTC" }
 
 // Frozen is the freeze that is in force; nil if none is.

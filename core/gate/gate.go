@@ -10,6 +10,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/schema"
 	"vorrang/core/step"
 )
 
@@ -45,8 +46,9 @@ const (
 	FreshBackup         ID = "backup"               // there is one that is not too old
 	Approvals           ID = "approvals"            // enough people have approved of it
 
+	Drift ID = "drift" // the schema is as the last deployment left it
+
 	// places for what later versions ask
-	Drift     ID = "drift"     // the schema is as the last deployment left it
 	Rehearsal ID = "rehearsal" // a trial on a scratch copy went well
 	Findings  ID = "findings"  // nothing in the SQL that a reviewer should know
 )
@@ -77,6 +79,7 @@ type Facts struct {
 	Previous *Previous   // the environment before; nil for the first of a lane
 	Freezes  []Freeze    // in force, or to come
 	Backup   *Backup     // the newest that was reported; nil for none
+	Drifted  *Drifted    // how the schema differs from what is known; nil if nobody looked
 
 	// what people add
 	Actor   string                   // who asks
@@ -111,6 +114,15 @@ type Previous struct {
 	Entries   []ledger.Entry
 	Unreached string   // why its target could not be looked at; empty where it could
 	Strays    []string // how its history differs from this one's, a sentence each
+}
+
+// Drifted is how a target's schema differs from what the last deployment left,
+// or what somebody accepted since.
+type Drifted struct {
+	From        string // what it is compared with: "deployment 12"
+	Since       time.Time
+	Differences []schema.Difference
+	Unknown     string // why that cannot be said; empty if it can
 }
 
 // Doubt is what became of a step in doubt, as far as the target shows it.
@@ -194,7 +206,7 @@ func Forward(f Facts) Result {
 	return f.notes(f.waive(Result{Checks: []Check{
 		f.knownDatabase(), f.ledgerIntact(), f.checksums(), f.catalogue(), f.order(), f.nothingInDoubt(), f.quiet(),
 		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.approvals(), f.window(), f.backup(),
-		later(Drift, "drift"), later(Rehearsal, "rehearsals"), later(Findings, "findings"),
+		f.drift(), later(Rehearsal, "rehearsals"), later(Findings, "findings"),
 	}}))
 }
 

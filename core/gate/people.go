@@ -78,9 +78,9 @@ type Asking struct {
 // what makes a promotion governed.
 func Waivable(id ID) bool {
 	switch id {
-	case Order, PreviousEnvironment, SameHistory, Soak, WayBack, InWindow, FreshBackup:
+	case Order, PreviousEnvironment, SameHistory, Soak, WayBack, InWindow, FreshBackup, Drift:
 		return true
-	case KnownDatabase, LedgerIntact, Checksums, Catalogue, NothingInDoubt, Quiet, SealedRelease, Approvals, Drift, Rehearsal, Findings:
+	case KnownDatabase, LedgerIntact, Checksums, Catalogue, NothingInDoubt, Quiet, SealedRelease, Approvals, Rehearsal, Findings:
 	}
 	return false
 }

@@ -56,7 +56,7 @@ func (e Environment) asking(after string) []said {
 	}
 	return []said{
 		{"release", required(g.Release)}, {"previous-environment", required(g.Previous)}, {"approvals", approvals}, {"way-back", required(g.WayBack)},
-		{"soak", Span(g.Soak)}, {"backup", Span(g.Backup)}, {"window", window},
+		{"soak", Span(g.Soak)}, {"backup", Span(g.Backup)}, {"drift", map[bool]string{true: "refused", false: "not-asked"}[g.Drift]}, {"window", window},
 		{"the environment before", cmp.Or(after, "none")}, {"target", e.Target}, {"disposable", fmt.Sprint(e.Disposable)}, {"schemas", strings.Join(e.Schemas, ", ")},
 	}
 }

@@ -15,6 +15,7 @@ type Gate struct {
 	Backup     time.Duration `json:"backup_ns" description:"How old the newest reported backup may be; nanoseconds, 0 for not asked."`
 	Approvals  int           `json:"approvals" description:"How many people must approve of a release; 0 for not asked."`
 	NotAuthors bool          `json:"approvers_are_not_authors,omitempty" description:"Whoever submitted a step of it does not count."`
+	Drift      bool          `json:"no_drift,omitempty" description:"The schema must be as the last deployment left it."`
 	Window     *Window       `json:"window,omitempty" description:"When it may be changed; at any time, if absent."`
 }
 
@@ -36,7 +37,7 @@ func usual(environment string) Gate {
 	return Gate{Release: strict, Previous: strict}
 }
 
-const gateKeys = "release, previous-environment, approvals, way-back, soak, backup, window"
+const gateKeys = "release, previous-environment, approvals, way-back, soak, backup, drift, window"
 
 // gate reads the gate section of an environment. What it does not say is as
 // usual.
@@ -59,7 +60,11 @@ func (r *reader) gate(node *yaml.Node, environment string) *Gate {
 			g.Backup = *r.duration(value, key)
 		case "window":
 			g.Window = r.window(value)
-		case "drift", "rehearsal", "findings":
+		case "drift":
+			if g.Drift = value.Value == "refused"; !g.Drift && value.Value != "not-asked" {
+				r.report(value, "drift is refused or not-asked, not %q", value.Value)
+			}
+		case "rehearsal", "findings":
 			r.report(value, "this version does not make the check %q; take it out, so that nobody relies on it", key)
 		default:
 			return false
@@ -130,6 +135,7 @@ func (l Lane) File() []byte {
 		OnFailure        string   `yaml:"on-failure,omitempty"`
 		LockTimeout      string   `yaml:"lock-timeout,omitempty"`
 		StatementTimeout string   `yaml:"statement-timeout,omitempty"`
+		LookForDrift     string   `yaml:"look-for-drift,omitempty"`
 		Gate             any      `yaml:"gate,omitempty"`
 	}
 	file := struct {
@@ -141,7 +147,7 @@ func (l Lane) File() []byte {
 	}{Lane: l.Name, About: l.About, Engine: l.Engine, OnFailure: string(l.OnFailure)}
 	for _, e := range l.Environments {
 		file.Environments = append(file.Environments, environment{e.Name, e.Target, e.Disposable, e.Role, e.Schemas, string(e.OnFailure),
-			written(e.LockTimeout), written(e.StatementTimeout), e.Gate.written()})
+			written(e.LockTimeout), written(e.StatementTimeout), span(e.LookForDrift), e.Gate.written()})
 	}
 	text, err := yaml.Marshal(file)
 	if err != nil {
@@ -160,6 +166,14 @@ func written(d *time.Duration) string {
 	return d.String()
 }
 
+// span is an interval as the file says it; empty for none.
+func span(d time.Duration) string {
+	if d == 0 {
+		return ""
+	}
+	return Span(d)
+}
+
 func (g *Gate) written() any {
 	if g == nil {
 		return nil
@@ -174,6 +188,9 @@ func (g *Gate) written() any {
 	}
 	if g.Backup > 0 {
 		all["backup"] = Span(g.Backup)
+	}
+	if g.Drift {
+		all["drift"] = "refused"
 	}
 	if g.Window != nil {
 		all["window"] = map[string]any{"days": g.Window.Days, "hours": g.Window.From + "-" + g.Window.To, "zone": g.Window.Zone}

@@ -31,6 +31,7 @@ type Environment struct {
 	Gate             *Gate          `json:"gate,omitempty" description:"What it asks of a promotion; what is usual for its name, if absent."`
 	LockTimeout      *time.Duration `json:"lock_timeout_ns,omitempty" description:"Nanoseconds; for steps that give none."`
 	StatementTimeout *time.Duration `json:"statement_timeout_ns,omitempty" description:"Nanoseconds; for steps that give none."`
+	LookForDrift     time.Duration  `json:"look_for_drift_ns,omitempty" description:"How often the service looks whether the schema has drifted; nanoseconds, 0 for never."`
 }
 
 // Environment returns the environment with a name, and false if there is none.

@@ -108,11 +108,14 @@ func (r *reader) environments(node *yaml.Node) []Environment {
 	return list
 }
 
+// shortestLook is how often a look for drift may be asked for.
+const shortestLook = time.Minute
+
 func (r *reader) environment(node *yaml.Node) Environment {
 	var e Environment
 	var section *yaml.Node // read last: what is usual depends on the name
 	before := len(r.problems)
-	r.fields(node, "name, target, disposable, role, schemas, on-failure, lock-timeout, statement-timeout, gate", func(key string, value *yaml.Node) bool {
+	r.fields(node, "name, target, disposable, role, schemas, on-failure, lock-timeout, statement-timeout, look-for-drift, gate", func(key string, value *yaml.Node) bool {
 		switch key {
 		case "name":
 			e.Name = r.name(value, "an environment's name")
@@ -134,6 +137,13 @@ func (r *reader) environment(node *yaml.Node) Environment {
 			e.LockTimeout = r.duration(value, key)
 		case "statement-timeout":
 			e.StatementTimeout = r.duration(value, key)
+		case "look-for-drift":
+			if value.Value == "off" {
+				break
+			}
+			if e.LookForDrift = *r.duration(value, key); e.LookForDrift < shortestLook && len(r.problems) == before {
+				r.report(value, "look-for-drift is off, or %s or more, not %q", Span(shortestLook), value.Value)
+			}
 		case "gate":
 			section = value
 		default:

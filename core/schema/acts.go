@@ -230,7 +230,11 @@ func (d *drafter) inheritsMade(o Object) bool {
 	if o.Props["inherited"] != "yes" {
 		return false
 	}
-	for _, parent := range list(d.after[o.tableKey()].Props["inherits"]) {
+	parents := d.stillParents(o.Of)
+	if d.made(o.Of) {
+		parents = list(d.after[o.tableKey()].Props["inherits"])
+	}
+	for _, parent := range parents {
 		key := above(o, parent)
 		if _, was := d.before[key]; (!was || d.gone[key]) && d.after[key].Name != "" {
 			return true

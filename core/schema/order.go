@@ -125,8 +125,14 @@ func (d *drafter) order() {
 				if a == d.making["unvalidated "+key] || a != d.makeOf(need) {
 					before(d.makeOf(need), a)
 				}
-				before(d.altering[need], a)
+				if need != o.tableKey() || o.Props["inherited"] == "" {
+					before(d.altering[need], a)
+				}
 			}
+		}
+		if o.Props["inherited"] != "" && !d.made(o.Of) { // it must be there before its table inherits
+			before(d.making[key], d.altering[o.tableKey()])
+			before(d.altering[key], d.altering[o.tableKey()])
 		}
 		if link := d.making["default "+o.Name]; link != nil && o.Kind == Column {
 			before(d.makeOf(key), link)

@@ -59,9 +59,9 @@ type Object struct {
 	Props map[string]string `json:"props,omitempty"` // such as type, default, owner, grants, comment, definition
 
 	// what says how it can be made again, and is no part of the canonical text
-	Place        int      `json:"place,omitempty"` // of a column: its place in its table, with gaps
-	Needs        []string `json:"-"`               // keys of what must be there before it, if the snapshot asked
-	DefaultNeeds []string `json:"-"`               // of a column: what its default needs
+	Place        int      `json:"place,omitempty"`         // of a column: its place in its table, with gaps
+	Needs        []string `json:"needs,omitempty"`         // keys of what must be there before it, if the snapshot asked
+	DefaultNeeds []string `json:"default_needs,omitempty"` // of a column: what its default needs
 }
 
 // Key tells an object from all others: its kind and its name.
@@ -199,6 +199,30 @@ func (d Difference) String() string { return fmt.Sprintf("%s %s %s", d.What, d.K
 // property, in the canonical order. What belongs to a table that was added or
 // removed as a whole is left out, since it goes without saying.
 func Compare(before, after Schema) []Difference {
+	list := differences(before, after)
+	whole := map[string]What{}
+	for _, d := range list {
+		if d.Of == "" && d.What != Changed {
+			whole[d.Name] = d.What
+		}
+	}
+	return slices.DeleteFunc(list, func(d Difference) bool { return d.Of != "" && whole[d.Of] == d.What })
+}
+
+// Effect is Compare with everything: also what belongs to a table that was
+// added or removed as a whole, and the properties of what was added.
+func Effect(before, after Schema) []Difference {
+	list := differences(before, after)
+	is := index(after)
+	for i, d := range list {
+		if d.What == Added {
+			list[i].Props = changes(nil, is[string(d.Kind)+" "+d.Name].Props)
+		}
+	}
+	return list
+}
+
+func differences(before, after Schema) []Difference {
 	was := index(before)
 	list := []Difference{}
 	for _, now := range after.Objects {
@@ -218,13 +242,6 @@ func Compare(before, after Schema) []Difference {
 			list = append(list, Difference{What: Removed, Kind: old.Kind, Name: old.Name, Of: old.Of})
 		}
 	}
-	whole := map[string]What{}
-	for _, d := range list {
-		if d.Of == "" && d.What != Changed {
-			whole[d.Name] = d.What
-		}
-	}
-	list = slices.DeleteFunc(list, func(d Difference) bool { return d.Of != "" && whole[d.Of] == d.What })
 	slices.SortStableFunc(list, func(a, b Difference) int {
 		return compare(Object{Kind: a.Kind, Name: a.Name}, Object{Kind: b.Kind, Name: b.Name})
 	})

@@ -80,8 +80,9 @@ func (s *Schema) change() {
 	case 0:
 		s.addTable()
 	case 1:
-		if len(s.tables) > 2 {
-			s.tables = drop(s, s.tables)
+		inherited := slices.ContainsFunc(s.tables, func(o *table) bool { return o.parent == t.name }) // what then is the child's own cannot be given back
+		if len(s.tables) > 2 && !inherited {
+			s.tables = slices.DeleteFunc(s.tables, func(o *table) bool { return o == t })
 		}
 	case 2, 3:
 		s.addColumn(t)

@@ -5,6 +5,7 @@ import (
 
 	"vorrang/core/access"
 	"vorrang/core/deploy"
+	"vorrang/core/draft"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
 	"vorrang/core/lane"
@@ -432,6 +433,46 @@ type Unreached struct {
 	Next        string `json:"next"`
 }
 
+// Drift is how a target's schema differs from what the last deployment left.
+type Drift struct {
+	Lane        string              `json:"lane"`
+	Environment string              `json:"environment"`
+	From        string              `json:"from,omitempty" description:"What it is compared with, such as deployment 12."`
+	Since       *time.Time          `json:"since,omitempty" description:"When that was."`
+	Unknown     string              `json:"unknown,omitempty" description:"Why drift is not known; the differences, if any, are then no more than a hint."`
+	Fingerprint string              `json:"fingerprint" description:"Of the schema that is there; accepting it takes it."`
+	Objects     int                 `json:"objects" description:"How many there are in all."`
+	Differences []schema.Difference `json:"differences" nullable:"false"`
+	Uncovered   []schema.Uncovered  `json:"uncovered" nullable:"false" description:"What is there and was not looked at."`
+}
+
+// Effects is what deployments did to an environment's schema.
+type Effects struct {
+	Effects []StepEffect `json:"effects" nullable:"false" description:"The oldest first."`
+}
+
+// StepEffect is what a step of a deployment did to the schema.
+type StepEffect struct {
+	Deployment int64               `json:"deployment"`
+	Step       step.Number         `json:"step,omitempty" description:"Absent where the steps of a deployment were looked at together."`
+	Direction  ledger.Direction    `json:"direction,omitempty"`
+	At         time.Time           `json:"at"`
+	Effect     []schema.Difference `json:"effect" nullable:"false"`
+	More       int                 `json:"more,omitempty" description:"How many more objects it touched than are listed."`
+}
+
+// Draft is a draft of steps, for review.
+type Draft struct {
+	About string `json:"about" description:"What the steps do, in words: it stands in them too."`
+	draft.Draft
+}
+
+// Accepted is the answer to accepting drift.
+type Accepted struct {
+	Objects     int    `json:"objects" description:"How many objects differed."`
+	Fingerprint string `json:"fingerprint"`
+}
+
 // Comparison says how two schemas differ: what was added is only in the first,
 // what was removed only in the second.
 type Comparison struct {
@@ -446,4 +487,5 @@ type Comparison struct {
 	Differences     []schema.Difference `json:"differences" nullable:"false"`
 	FromUncovered   []schema.Uncovered  `json:"from_uncovered" nullable:"false" description:"What is there and was not looked at."`
 	WithUncovered   []schema.Uncovered  `json:"with_uncovered" nullable:"false"`
+	Reordered       []string            `json:"reordered" nullable:"false" description:"Tables that have the same columns in another order; that is no difference."`
 }

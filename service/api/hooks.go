@@ -9,10 +9,11 @@ const (
 	HasStarted  = "vorrang.deployment.started"
 	HasFailed   = "vorrang.deployment.failed"
 	IsDone      = "vorrang.deployment.done"
+	HasDrifted  = "vorrang.environment.drifted"
 )
 
 // HookEvents are the short names of what webhooks tell of: the ends of the types.
-var HookEvents = []string{"held", "approved", "started", "failed", "done"}
+var HookEvents = []string{"held", "approved", "started", "failed", "done", "drifted"}
 
 // Happening is the data of a webhook's event.
 type Happening struct {

@@ -1,0 +1,51 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"strconv"
+
+	"vorrang/service/api"
+)
+
+// Drift says how a target's schema differs from what the last deployment left.
+func (c *Client) Drift(ctx context.Context, lane, environment string) (*api.Drift, error) {
+	return get[api.Drift](ctx, c, environmentPath(lane, environment)+"/drift", nil)
+}
+
+// Accept says that a schema is right as it is, if it still has the fingerprint.
+func (c *Client) Accept(ctx context.Context, lane, environment, fingerprint, reason string) (*api.Accepted, error) {
+	return post[api.Accepted](ctx, c, environmentPath(lane, environment)+"/acceptances", map[string]string{"fingerprint": fingerprint, "reason": reason})
+}
+
+// Effects lists what the deployments of an environment did to its schema, the
+// oldest first.
+func (c *Client) Effects(ctx context.Context, lane, environment string) (*api.Effects, error) {
+	return get[api.Effects](ctx, c, environmentPath(lane, environment)+"/effects", nil)
+}
+
+// CompareDeployment says how an environment's schema differs from what a
+// deployment of the lane left.
+func (c *Client) CompareDeployment(ctx context.Context, lane, from string, deployment int64, owners bool) (*api.Comparison, error) {
+	return get[api.Comparison](ctx, c, lanePath(lane)+"/comparison",
+		url.Values{"from": {from}, "deployment": {strconv.FormatInt(deployment, 10)}, "owners": {strconv.FormatBool(owners)}})
+}
+
+// DraftWish says what to draft: the first step of an environment's database, or
+// of what drifted there, or the steps from one environment's schema to
+// another's.
+type DraftWish struct {
+	Environment string   `json:"environment,omitempty"`
+	Drift       string   `json:"drift,omitempty"` // keep or undo
+	From        string   `json:"from,omitempty"`
+	With        string   `json:"with,omitempty"`
+	Renames     []string `json:"renames,omitempty"` // OLD=NEW, or none
+	Owners      bool     `json:"owners,omitempty"`
+	Rows        []string `json:"rows,omitempty"` // tables
+}
+
+// Draft writes steps, proved in a scratch database. It takes as long as that
+// takes.
+func (c *Client) Draft(ctx context.Context, lane string, wish DraftWish) (*api.Draft, error) {
+	return post[api.Draft](ctx, c, lanePath(lane)+"/drafts", wish)
+}

@@ -1,0 +1,87 @@
+package deploy
+
+import (
+	"context"
+
+	"vorrang/core/plan"
+	"vorrang/core/schema"
+	"vorrang/core/sqltext"
+)
+
+const (
+	mostLooks   = 200  // steps of a deployment that are looked at one by one
+	mostObjects = 1000 // of one effect that are listed
+)
+
+// effects says after each step what it did to the schema.
+type effects struct {
+	run    *run
+	before schema.Schema
+	steps  bool // each by itself
+	unseen bool // something ran since the last look
+	blind  bool // nothing more can be seen, or nobody wants to know
+}
+
+// newEffects looks at the schema as it is before the first step. A deployment
+// of very many steps is looked at as a whole, since the looks would take longer
+// than the steps.
+func newEffects(r *run, ctx context.Context, p plan.Plan) *effects {
+	e := &effects{run: r, steps: len(p.Actions) <= mostLooks && !p.Whole, blind: r.Look == nil}
+	if !e.blind {
+		e.before, _ = e.look(ctx)
+	}
+	return e
+}
+
+func (e *effects) look(ctx context.Context) (schema.Schema, bool) {
+	now, err := e.run.Look(ctx)
+	if err != nil {
+		e.blind = true
+		if ctx.Err() == nil {
+			e.run.emit(Event{Kind: Notice, Severity: "WARNING", Message: "what the steps do to the schema cannot be seen: " + err.Error()})
+		}
+	}
+	return now, err == nil
+}
+
+// of says what a step did that has just ended.
+func (e *effects) of(ctx context.Context, s script) {
+	if e.blind || !changesSchema(s) {
+		return
+	}
+	if e.unseen = true; e.steps {
+		e.tell(ctx)
+	}
+}
+
+// rest says what the steps did that were not looked at one by one.
+func (e *effects) rest(ctx context.Context) {
+	if !e.blind && e.unseen {
+		e.tell(context.WithoutCancel(ctx)) // a cancelled deployment has an effect too
+	}
+}
+
+func (e *effects) tell(ctx context.Context) {
+	if e.run.Target.InTransaction() {
+		return
+	}
+	now, seen := e.look(ctx)
+	if !seen {
+		return
+	}
+	differences := schema.Effect(e.before, now)
+	e.before, e.unseen = now, false
+	listed := differences[:min(len(differences), mostObjects)]
+	e.run.emit(Event{Kind: Effect, Effect: listed, More: len(differences) - len(listed)})
+}
+
+// changesSchema reports whether a script may change the schema: whether it has
+// a statement that is not about rows only.
+func changesSchema(s script) bool {
+	for _, statement := range s.statements {
+		if !sqltext.OnlyRows(statement) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,233 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"vorrang/core/access"
+	"vorrang/core/draft"
+	"vorrang/core/schema"
+	"vorrang/core/step"
+	"vorrang/records"
+	"vorrang/service/api"
+	"vorrang/target/postgres"
+)
+
+type draftIn struct {
+	Lane        string   `path:"lane"`
+	Environment string   `json:"environment,omitempty" description:"Draft the first step of this environment's database; or, with drift, a step of what drifted there."`
+	Drift       string   `json:"drift,omitempty" enum:"keep,undo" description:"Of what drifted: a step that does the same, to be attested there, or one that takes it back."`
+	From        string   `json:"from,omitempty" description:"Draft a step that gives another environment this one's schema."`
+	With        string   `json:"with,omitempty" description:"The other environment."`
+	Renames     []string `json:"renames,omitempty" description:"OLD=NEW for each table or column that is to be renamed; none, if nothing else is."`
+	Owners      bool     `json:"owners,omitempty" description:"Owners and grants too."`
+	Rows        []string `json:"rows,omitempty" description:"Tables whose rows come with the first step, as COPY."`
+}
+
+// draft writes steps from schemas, and proves them in a scratch database.
+func (s *Service) draft(c call, in *draftIn) (*api.Draft, error) {
+	wish := draft.Wish{Owners: in.Owners}
+	for _, text := range in.Renames {
+		if text == "none" {
+			wish.Settled = true
+			continue
+		}
+		r, err := draft.ParseRename(text)
+		if err != nil {
+			return nil, badRequest("", "renames: %s", err)
+		}
+		wish.Renames = append(wish.Renames, r)
+	}
+	p, about, err := s.wished(c, in, &wish)
+	if err != nil {
+		return nil, err
+	}
+	made, err := s.proved(c, p, wish)
+	if err != nil {
+		return nil, err
+	}
+	answer := &api.Draft{About: about, Draft: *made}
+	answer.Questions = append([]draft.Question{}, made.Questions...)
+	for i := range answer.Steps {
+		answer.Steps[i].Forward = header(answer, i, c.actor) + answer.Steps[i].Forward
+	}
+	if !made.Proved && made.Why != "" {
+		answer.Steps = []draft.Step{} // nothing is handed out that was not proved
+	}
+	return answer, nil
+}
+
+// wished reads the schemas that a draft is made from, and says in words what
+// from.
+func (s *Service) wished(c call, in *draftIn, wish *draft.Wish) (p place, about string, err error) {
+	switch {
+	case in.Environment != "" && in.From == "" && in.With == "":
+	case in.Environment == "" && in.From != "" && in.With != "" && in.Drift == "" && len(in.Rows) == 0:
+	default:
+		return p, "", badRequest("", "give environment, with or without drift and rows; or from and with")
+	}
+	switch {
+	case in.Drift != "":
+		return s.wishedOfDrift(c, in, wish)
+	case in.From != "":
+		one, p, err := s.structureOf(c, in.Lane, in.From)
+		if err != nil {
+			return p, "", err
+		}
+		other, there, err := s.structureOf(c, in.Lane, in.With)
+		if err != nil {
+			return p, "", err
+		}
+		wish.Wished, wish.Present = one, &other
+		if wish.Schemas = p.environment.Schemas; there.environment.Schemas == nil {
+			wish.Schemas = nil
+		}
+		return p, fmt.Sprintf("gives %s/%s the schema of %s/%s", in.Lane, in.With, in.Lane, in.From), nil
+	}
+	session, p, err := s.open(c, in.Lane, in.Environment, "vorrangd draft")
+	if err != nil {
+		return p, "", err
+	}
+	defer session.Close()
+	wish.Schemas = p.environment.Schemas
+	if wish.Wished, err = session.SnapshotWithNeeds(c, p.environment.Schemas); err != nil {
+		return p, "", err
+	}
+	left := step.MaxFileSize
+	for _, table := range in.Rows {
+		scope := access.Scope{Lane: in.Lane, Environment: in.Environment}
+		if keeper := access.By(access.Keeper); !c.who.Grants.Allow(keeper, scope) { // rows leave the database
+			return p, "", forbidden(c.who, keeper, scope)
+		}
+		if !slices.ContainsFunc(wish.Wished.Objects, func(o schema.Object) bool {
+			return o.Kind == schema.Table && o.Name == table && o.Props["server"] == ""
+		}) {
+			return p, "", badRequest("name it as harbour.vessel, quoted where the server would quote it", "rows: there is no table %s in %s", table, in.Environment)
+		}
+		rows, err := session.Rows(c, wish.Wished, table, left)
+		if errors.Is(err, postgres.ErrTooManyRows) {
+			return p, "", refused("leave it out, and copy its rows by other means", "%s", err)
+		}
+		if err != nil {
+			return p, "", err
+		}
+		left -= len(rows.Data)
+		wish.Rows = append(wish.Rows, rows)
+	}
+	return p, fmt.Sprintf("makes the schema of %s/%s from nothing", in.Lane, in.Environment), nil
+}
+
+func (s *Service) wishedOfDrift(c call, in *draftIn, wish *draft.Wish) (place, string, error) {
+	p, err := s.place(c, in.Lane, in.Environment)
+	if err != nil {
+		return p, "", err
+	}
+	known, err := s.Records.KnownSchema(c, in.Lane, in.Environment)
+	if errors.Is(err, records.ErrNotFound) {
+		return p, "", refused(fmt.Sprintf("vorrang drift -lane %s -env %s says more", in.Lane, in.Environment), "what the last deployment left of %s is not known", in.Environment)
+	}
+	if err != nil {
+		return p, "", err
+	}
+	_, now, err := s.lookForDrift(c, p)
+	if err != nil {
+		return p, "", err
+	}
+	wish.Schemas = p.environment.Schemas
+	from := strings.TrimSuffix(knownFrom(known), ",")
+	if in.Drift == "undo" {
+		wish.Wished, wish.Present = known.Schema, &now
+		return p, fmt.Sprintf("takes back what was changed on %s/%s since %s", in.Lane, in.Environment, from), nil
+	}
+	wish.Wished, wish.Present = now, &known.Schema
+	return p, fmt.Sprintf("does what was done by hand on %s/%s since %s", in.Lane, in.Environment, from), nil
+}
+
+// open opens a session on an environment's target.
+func (s *Service) open(ctx context.Context, lane, environment, application string) (*postgres.Session, place, error) {
+	p, err := s.place(ctx, lane, environment)
+	if err != nil {
+		return nil, p, err
+	}
+	session, err := connect(ctx, p.environment, application)
+	return session, p, err
+}
+
+// structureOf reads an environment's schema with what its objects need.
+func (s *Service) structureOf(ctx context.Context, lane, environment string) (schema.Schema, place, error) {
+	session, p, err := s.open(ctx, lane, environment, "vorrangd draft")
+	if err != nil {
+		return schema.Schema{}, p, err
+	}
+	defer session.Close()
+	seen, err := session.SnapshotWithNeeds(ctx, p.environment.Schemas)
+	return seen, p, err
+}
+
+// proofPatience bounds a draft with its proof.
+const proofPatience = 10 * time.Minute
+
+// proved makes a draft in a scratch database on the server of a disposable
+// environment.
+func (s *Service) proved(ctx context.Context, p place, wish draft.Wish) (*draft.Draft, error) {
+	server, err := scratchServer(p)
+	if err != nil {
+		return nil, err
+	}
+	url, err := resolve(server.Target)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, proofPatience)
+	defer cancel()
+	scratch, err := postgres.NewScratch(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	defer scratch.Close()
+	scratch.Role = server.Role
+	return draft.Make(ctx, scratch, wish)
+}
+
+// header is what stands above a drafted step: its options, what it was made
+// from, how it was proved, and what a reviewer must know.
+func header(d *api.Draft, i int, actor string) string {
+	var b strings.Builder
+	if d.Steps[i].Autocommit {
+		b.WriteString("/*---\nmode: autocommit\n---*/\n")
+	}
+	say := func(format string, args ...any) {
+		b.WriteString("-- " + strings.Join(strings.Fields(fmt.Sprintf(format, args...)), " ") + "\n")
+	}
+	part := ""
+	if len(d.Steps) > 1 {
+		part = fmt.Sprintf(", part %d of %d", i+1, len(d.Steps))
+	}
+	say("A draft for review%s: it %s.", part, d.About)
+	say("Made for %s at %s from the schema with the fingerprint %s.", actor, time.Now().UTC().Format(time.DateTime+" UTC"), d.WishedFingerprint)
+	if d.PresentFingerprint != "" {
+		say("What is there before has the fingerprint %s.", d.PresentFingerprint)
+	}
+	if d.Proved {
+		say("Proved in a scratch database: forward it makes that schema, and its way back leaves what was there before.")
+	}
+	if i == 0 {
+		for _, loss := range d.Losses {
+			say("! It loses %s.", loss)
+		}
+		for _, u := range append(slices.Clone(d.Undrafted), d.Unreturned...) {
+			say("! Not drafted: %s %s: %s.", u.Kind, u.Name, u.Why)
+		}
+		for _, table := range d.Reordered {
+			say("! The columns of %s stand in another order there; no statement mends that.", table)
+		}
+		for _, u := range d.Uncovered {
+			say("! Not looked at: %s (%s).", count(u.Count, u.What, u.What+"s"), strings.Join(u.Names, ", "))
+		}
+	}
+	return b.String() + "\n"
+}

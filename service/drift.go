@@ -1,0 +1,360 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"vorrang/core/deploy"
+	"vorrang/core/evidence"
+	"vorrang/core/gate"
+	"vorrang/core/lane"
+	"vorrang/core/ledger"
+	"vorrang/core/schema"
+	"vorrang/records"
+	"vorrang/service/api"
+	"vorrang/target/postgres"
+)
+
+// Why a schema is known.
+const (
+	leftByDeployment = "deployment"
+	wasAccepted      = "accepted"
+	wasAttested      = "attested"
+	wasBaselined     = "baselined"
+)
+
+// snapshotPatience bounds one look at a target's schema.
+const snapshotPatience = 2 * time.Minute
+
+// keepSchema keeps what a deployment left, before its target's lock is given
+// back. A schema that cannot be read is no reason for the deployment to fail:
+// then drift is not known, and the gate says so.
+func (w *crew) keepSchema(d work, result deploy.Result) {
+	if result.Head.Seq == 0 || d.session.InTransaction() {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), snapshotPatience)
+	defer cancel()
+	left, err := d.session.SnapshotWithNeeds(ctx, d.place.environment.Schemas)
+	if err == nil {
+		err = w.service.Records.KeepSnapshot(ctx, records.Snapshot{Lane: d.Lane, Environment: d.Environment, Why: leftByDeployment, Deployment: d.ID,
+			Seq: result.Head.Seq, Actor: d.Actor, Schema: left})
+	}
+	if err == nil {
+		err = w.service.keepLook(ctx, d.place, gate.Drifted{}, left.Fingerprint())
+	}
+	if err != nil {
+		w.service.Log.Warn("what a deployment left of the schema is not known", "deployment", d.ID, "error", err)
+	}
+}
+
+// drifted compares what is there with what is known. head is the ledger's
+// newest entry: what it says that the service did not see makes drift unknown.
+func (s *Service) drifted(ctx context.Context, p place, session *postgres.Session, head int64) (gate.Drifted, schema.Schema, error) {
+	known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)
+	if errors.Is(err, records.ErrNotFound) {
+		now, err := session.SnapshotWithNeeds(ctx, p.environment.Schemas)
+		return gate.Drifted{Unknown: "no deployment was looked at yet"}, now, err
+	}
+	if err != nil {
+		return gate.Drifted{}, schema.Schema{}, err
+	}
+	now, err := session.SnapshotWithNeeds(ctx, p.environment.Schemas)
+	if err != nil {
+		return gate.Drifted{}, now, err
+	}
+	d := gate.Drifted{From: knownFrom(known), Since: known.At, Differences: schema.Compare(known.Schema, now)}
+	if head != known.Seq {
+		d.Unknown = fmt.Sprintf("the ledger went on from entry %d to %d without a look at the schema; the last that is known is what %s left", known.Seq, head, d.From)
+	}
+	return d, now, nil
+}
+
+func knownFrom(s records.Snapshot) string {
+	switch s.Why {
+	case wasAccepted:
+		return s.Actor + ", who accepted it,"
+	case wasAttested:
+		return s.Actor + ", who attested it,"
+	case wasBaselined:
+		return "the baseline"
+	}
+	return fmt.Sprintf("deployment %d", s.Deployment)
+}
+
+// askDrift looks for drift where the gate asks for it.
+func (s *Service) askDrift(ctx context.Context, p place, session *postgres.Session, facts *gate.Facts) error {
+	if !p.environment.Asks().Drift || facts.Entries == 0 {
+		return nil
+	}
+	d, now, err := s.drifted(ctx, p, session, facts.View.State.Head.Seq)
+	if err != nil {
+		return err
+	}
+	facts.Drifted = &d
+	return s.keepLook(ctx, p, d, now.Fingerprint())
+}
+
+// keepLook keeps what a look found, and tells the hooks of news.
+func (s *Service) keepLook(ctx context.Context, p place, d gate.Drifted, fingerprint string) error {
+	look := records.DriftLook{At: time.Now().UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Says: d.Unknown}
+	news, err := s.Records.KeepDriftLook(ctx, p.lane.Name, p.environment.Name, look)
+	if news {
+		s.tell(ctx, api.Happening{Type: api.HasDrifted, Lane: p.lane.Name, Environment: p.environment.Name, Actor: "vorrangd",
+			Message: fmt.Sprintf("%s from what %s left", count(len(d.Differences), "object differs", "objects differ"), d.From)})
+	}
+	return err
+}
+
+// drift says how a target's schema differs from what the last deployment left.
+func (s *Service) drift(c call, in *environmentIn) (*api.Drift, error) {
+	p, err := s.place(c, in.Lane, in.Environment)
+	if err != nil {
+		return nil, err
+	}
+	d, now, err := s.lookForDrift(c, p)
+	if err != nil {
+		return nil, err
+	}
+	answer := &api.Drift{Lane: in.Lane, Environment: in.Environment, Unknown: d.Unknown, From: strings.TrimSuffix(d.From, ","), Fingerprint: now.Fingerprint(),
+		Objects: len(now.Objects), Differences: append([]schema.Difference{}, d.Differences...), Uncovered: append([]schema.Uncovered{}, now.Uncovered...)}
+	if !d.Since.IsZero() {
+		answer.Since = &d.Since
+	}
+	return answer, nil
+}
+
+func (s *Service) lookForDrift(ctx context.Context, p place) (gate.Drifted, schema.Schema, error) {
+	session, err := connect(ctx, p.environment, "vorrangd drift")
+	if err != nil {
+		return gate.Drifted{}, schema.Schema{}, err
+	}
+	defer session.Close()
+	facts, _, err := s.look(ctx, p, session)
+	if err != nil {
+		return gate.Drifted{}, schema.Schema{}, err
+	}
+	if facts.Entries == 0 {
+		now, err := session.SnapshotWithNeeds(ctx, p.environment.Schemas)
+		return gate.Drifted{Unknown: "nothing was deployed here yet"}, now, err
+	}
+	d, now, err := s.drifted(ctx, p, session, facts.View.State.Head.Seq)
+	if err == nil {
+		err = s.keepLook(ctx, p, d, now.Fingerprint())
+	}
+	return d, now, err
+}
+
+// effects lists what deployments did to an environment's schema.
+func (s *Service) effects(c call, in *environmentIn) (*api.Effects, error) {
+	if _, err := s.place(c, in.Lane, in.Environment); err != nil {
+		return nil, err
+	}
+	list, err := s.Records.Effects(c, in.Lane, in.Environment)
+	answer := &api.Effects{Effects: []api.StepEffect{}}
+	for _, e := range list {
+		answer.Effects = append(answer.Effects, api.StepEffect{Deployment: e.Deployment, Step: e.Step, Direction: e.Direction, At: e.At,
+			Effect: append([]schema.Difference{}, e.Effect...), More: e.More})
+	}
+	return answer, err
+}
+
+type acceptIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Fingerprint string `json:"fingerprint" required:"true" description:"Of the schema that was looked at, so that nothing else is accepted."`
+	Reason      string `json:"reason" required:"true" minLength:"1"`
+}
+
+// accept says that a schema is right as it is.
+func (s *Service) accept(c call, in *acceptIn) (*api.Accepted, error) {
+	reason := strings.Join(strings.Fields(in.Reason), " ")
+	if reason == "" {
+		return nil, badRequest("", "reason: say why it is right; it is kept")
+	}
+	p, err := s.place(c, in.Lane, in.Environment)
+	if err != nil {
+		return nil, err
+	}
+	session, err := connect(c, p.environment, "vorrangd accept")
+	if err != nil {
+		return nil, err
+	}
+	defer session.Close()
+	if err := s.lock(c, p, session); err != nil {
+		return nil, err
+	}
+	facts, _, err := s.look(c, p, session)
+	if err != nil {
+		return nil, err
+	}
+	if facts.Entries == 0 {
+		return nil, refused("vorrang promote or vorrang baseline begins one", "%s has no ledger yet, so there is nothing that it could have drifted from", in.Environment)
+	}
+	d, now, err := s.drifted(c, p, session, facts.View.State.Head.Seq)
+	if err != nil {
+		return nil, err
+	}
+	if now.Fingerprint() != in.Fingerprint {
+		return nil, refused(fmt.Sprintf("look again: vorrang drift -lane %s -env %s", in.Lane, in.Environment),
+			"the schema of %s is not the one that was looked at: it has changed in between", in.Environment)
+	}
+	if d.Unknown == "" && len(d.Differences) == 0 {
+		return nil, refused("", "there is nothing to accept: the schema is as %s left it", d.From)
+	}
+	err = s.Records.KeepSnapshot(c, records.Snapshot{Lane: in.Lane, Environment: in.Environment, Why: wasAccepted, Seq: facts.View.State.Head.Seq,
+		Actor: c.actor, Reason: reason, Schema: now})
+	if err != nil {
+		return nil, err
+	}
+	c.note("objects", len(d.Differences))
+	return &api.Accepted{Objects: len(d.Differences), Fingerprint: in.Fingerprint}, s.keepLook(c, p, gate.Drifted{}, in.Fingerprint)
+}
+
+// carryOver lets what is known keep up with entries that the service wrote
+// itself, and that ran nothing. What was attested is known as it is now; other
+// drift stays drift.
+func (s *Service) carryOver(ctx context.Context, p place, session *postgres.Session, before int64, entries []ledger.Entry) {
+	head := entries[len(entries)-1]
+	err := func() error {
+		var attested []evidence.Object
+		for _, e := range entries {
+			if e.Action == ledger.Attested {
+				statements, err := s.statements(ctx, e.Checksum)
+				if err != nil {
+					return err
+				}
+				attested = append(attested, evidence.Read(statements, 1, 0).Objects...)
+			}
+		}
+		known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)
+		baselined := head.Action == ledger.Baselined
+		if errors.Is(err, records.ErrNotFound) && !baselined || err == nil && known.Seq != before {
+			return nil
+		}
+		if err != nil && !baselined {
+			return err
+		}
+		if baselined || len(attested) > 0 {
+			now, err := session.SnapshotWithNeeds(ctx, p.environment.Schemas)
+			if err != nil {
+				return err
+			}
+			if known.Why = wasBaselined; !baselined {
+				known.Why, now = wasAttested, takeOver(known.Schema, now, attested)
+			}
+			known.Schema, known.Deployment = now, 0
+		}
+		known.Lane, known.Environment, known.Seq, known.Actor = p.lane.Name, p.environment.Name, head.Seq, cmp.Or(head.Actor, known.Actor)
+		return s.Records.KeepSnapshot(ctx, known)
+	}()
+	if err != nil {
+		s.Log.Warn("what is known of a schema could not be kept up", "lane", p.lane.Name, "environment", p.environment.Name, "error", err)
+	}
+}
+
+// takeOver is what was known, with some objects as they are now: each with
+// everything that belongs to it.
+func takeOver(known, now schema.Schema, attested []evidence.Object) schema.Schema {
+	concerned := func(o schema.Object) bool {
+		whole, _, _ := strings.Cut(cmp.Or(o.Of, o.Name), "(")
+		own, _, _ := strings.Cut(o.Name, "(")
+		return slices.ContainsFunc(attested, func(a evidence.Object) bool {
+			for _, name := range []string{a.Of, a.Name} {
+				for _, candidate := range []string{whole, own} {
+					if name != "" && plainName(schema.Unqualified(candidate)) == name && (a.Schema == "" || strings.HasPrefix(plainName(candidate), a.Schema+".")) {
+						return true
+					}
+				}
+			}
+			return false
+		})
+	}
+	var objects []schema.Object
+	for _, o := range known.Objects {
+		if !concerned(o) {
+			objects = append(objects, o)
+		}
+	}
+	for _, o := range now.Objects {
+		if concerned(o) {
+			objects = append(objects, o)
+		}
+	}
+	return schema.New(objects, now.Uncovered)
+}
+
+// plainName is a name without the quotes that the server puts around some.
+func plainName(name string) string { return strings.ReplaceAll(name, `"`, "") }
+
+// driftPatience bounds one environment's scheduled look.
+const driftPatience = time.Minute
+
+// nextLook is when an environment is to be looked at next.
+func (s *Service) nextLook(ctx context.Context) (time.Time, bool, error) {
+	due, err := s.looksDue(ctx)
+	if err != nil || len(due) == 0 {
+		return time.Time{}, false, err
+	}
+	return due[0].at, true, nil
+}
+
+type dueLook struct {
+	at          time.Time
+	lane        lane.Lane
+	environment lane.Environment
+}
+
+// looksDue lists the environments that are looked at, the first due ahead.
+func (s *Service) looksDue(ctx context.Context) ([]dueLook, error) {
+	lanes, err := s.Records.Lanes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []dueLook
+	for _, l := range lanes {
+		for _, e := range l.Environments {
+			if e.LookForDrift == 0 {
+				continue
+			}
+			last, err := s.Records.DriftLook(ctx, l.Name, e.Name)
+			if err != nil && !errors.Is(err, records.ErrNotFound) {
+				return nil, err
+			}
+			list = append(list, dueLook{at: last.At.Add(e.LookForDrift), lane: l, environment: e})
+		}
+	}
+	slices.SortFunc(list, func(a, b dueLook) int { return a.at.Compare(b.at) })
+	return list, nil
+}
+
+// lookAround looks for drift where it is time. An environment that cannot be
+// looked at has that kept as what was found.
+func (s *Service) lookAround(ctx context.Context) error {
+	due, err := s.looksDue(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range due {
+		if d.at.After(time.Now()) {
+			break
+		}
+		p := place{lane: d.lane, environment: d.environment}
+		within, cancel := context.WithTimeout(ctx, driftPatience)
+		_, _, err := s.lookForDrift(within, p)
+		cancel()
+		if err != nil && ctx.Err() == nil {
+			s.Log.Warn("an environment could not be looked at for drift", "lane", d.lane.Name, "environment", d.environment.Name, "error", err)
+			err = s.keepLook(ctx, p, gate.Drifted{Unknown: unreachable(err).Message}, "")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,62 @@
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"vorrang/core/schema"
+)
+
+// ErrTooManyRows says that a table's rows are more than a file may hold.
+var ErrTooManyRows = errors.New("there are more rows than a step's file may hold")
+
+// Rows reads a table's rows as COPY gives them, and where its sequences stand.
+// most is in bytes. Columns that are computed are left out.
+func (s *Session) Rows(ctx context.Context, seen schema.Schema, table string, most int) (schema.Rows, error) {
+	rows := schema.Rows{Table: table}
+	for _, column := range schema.Columns(seen)[table] {
+		if column.Props["generated"] == "" {
+			rows.Columns = append(rows.Columns, column.Local())
+		}
+	}
+	data := &bounded{most: most}
+	query := fmt.Sprintf("COPY (SELECT %s FROM %s) TO STDOUT", strings.Join(rows.Columns, ", "), table)
+	if _, err := s.conn.PgConn().CopyTo(ctx, data, query); err != nil {
+		if data.full {
+			err = fmt.Errorf("%w, which is %d bytes", ErrTooManyRows, most)
+		}
+		return rows, fmt.Errorf("read the rows of %s: %w", table, s.wrap(err))
+	}
+	rows.Data = data.Bytes()
+	for _, o := range seen.Objects {
+		of := o.Props["owned by"] + o.Props["identity of"]
+		if o.Kind != schema.Sequence || !strings.HasPrefix(of, table+".") {
+			continue
+		}
+		var last int64
+		var called bool
+		if err := s.conn.QueryRow(ctx, "SELECT last_value, is_called FROM "+o.Name).Scan(&last, &called); err != nil {
+			return rows, fmt.Errorf("read the sequence %s: %w", o.Name, s.wrap(err))
+		}
+		rows.Next = append(rows.Next, fmt.Sprintf("SELECT pg_catalog.setval('%s', %d, %t)", strings.ReplaceAll(o.Name, "'", "''"), last, called))
+	}
+	return rows, nil
+}
+
+// bounded is a buffer that takes so many bytes.
+type bounded struct {
+	bytes.Buffer
+	most int
+	full bool
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if b.Len()+len(p) > b.most {
+		b.full = true
+		return 0, ErrTooManyRows
+	}
+	return b.Buffer.Write(p)
+}
