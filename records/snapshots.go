@@ -72,6 +72,16 @@ func (r *Records) SchemaAfter(ctx context.Context, deployment int64) (Snapshot, 
 	return r.snapshot(ctx, `s.deployment = $1 ORDER BY s.id LIMIT 1`, deployment)
 }
 
+// SchemaBefore is what was known right before a deployment; nil if nothing was.
+func (r *Records) SchemaBefore(ctx context.Context, lane, environment string, deployment int64) (*schema.Schema, error) {
+	s, err := r.snapshot(ctx, `s.lane = $1 AND s.environment = $2 AND s.id < (SELECT min(id) FROM records.snapshot WHERE deployment = $3) ORDER BY s.id DESC LIMIT 1`,
+		lane, environment, deployment)
+	if errors.Is(err, ErrNotFound) {
+		return &schema.Schema{}, nil
+	}
+	return &s.Schema, err
+}
+
 const snapshotColumns = `s.id, s.lane, s.environment, s.fingerprint, s.why, coalesce(s.deployment, 0), s.seq, s.actor, s.reason, s.taken_at`
 
 func (s *Snapshot) fields() []any {

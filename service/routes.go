@@ -42,6 +42,8 @@ func (s *Service) endpoints() []endpoint {
 	bundle.gives = "application/gzip"
 	submitBundle := on(author, http.MethodPost, lane+"/bundles", "submitBundle", "Takes a release from another Vorrang, unchanged", s.submitBundle)
 	submitBundle.takes = "application/gzip"
+	picture := on(look, http.MethodGet, environment+"/map.svg", "getMapPicture", "Draws the same map as SVG", s.svg)
+	picture.gives = "image/svg+xml"
 	events := on(look, http.MethodGet, "/api/v1/deployments/{id}/events", "getEvents",
 		"Gives a deployment's events: a list, or with Accept: text/event-stream a stream that resumes with Last-Event-ID", s.events)
 	events.streams = true
@@ -95,6 +97,9 @@ func (s *Service) endpoints() []endpoint {
 		on(mayReport, http.MethodPost, environment+"/backups", "reportBackup", "Takes the report of a backup, for gates that ask for a fresh one", s.backup),
 		on(keeper, http.MethodPost, environment+"/baselines", "baseline", "Records that an existing database contains every step up to a number", s.baseline),
 		on(building, http.MethodPost, lane+"/drafts", "draft", "Writes steps from a schema or from a difference, and proves them in a scratch database", s.draft),
+		on(look, http.MethodGet, environment+"/schemas", "listSchemas", "Lists the points of an environment's history whose schema was kept", s.known),
+		on(look, http.MethodGet, environment+"/map", "getMap", "Lays the tables and foreign keys out, of now or of what a deployment left", s.schemaMap),
+		picture,
 		on(look, http.MethodGet, environment+"/drift", "getDrift", "Says how a target's schema differs from what the last deployment left", s.drift),
 		on(look, http.MethodGet, environment+"/effects", "listEffects", "Lists what the deployments of an environment did to its schema, step by step", s.effects),
 		on(keeper, http.MethodPost, environment+"/acceptances", "acceptDrift", "Says that a schema is right as it is, drift and all", s.accept),

@@ -41,7 +41,8 @@ type Service struct {
 	openIDDoor openIDDoor
 	postman    *postman
 	schedules  *pulse
-	looks      *pulse             // for drift
+	looks      *pulse // for drift
+	maps       maps
 	rounds     sync.WaitGroup     // of what works in the background
 	halt       context.CancelFunc // ends them
 }

@@ -71,6 +71,9 @@ func (e *effects) tell(ctx context.Context) {
 	}
 	differences := schema.Effect(e.before, now)
 	e.before, e.unseen = now, false
+	if len(differences) == 0 {
+		return
+	}
 	listed := differences[:min(len(differences), mostObjects)]
 	e.run.emit(Event{Kind: Effect, Effect: listed, More: len(differences) - len(listed)})
 }

@@ -73,6 +73,10 @@ func (d *drafter) goesWith(o Object) string {
 		return whole
 	}
 	switch o.Kind {
+	case Table:
+		if parent := string(Table) + " " + o.Props["inherits"]; o.Props["partition"] != "" && d.gone[parent] {
+			return parent
+		}
 	case Column:
 		return d.goneAbove(o)
 	case Sequence:
@@ -522,7 +526,11 @@ func (d *drafter) writeAlterColumn(was, o Object) {
 		}
 	}
 	if isTable && was.Props["generated"] != "" && o.Props["generated"] == "" {
-		statements = append(statements, plain(fmt.Sprintf("ALTER TABLE ONLY %s ALTER COLUMN %s DROP EXPRESSION", o.Of, o.Local()))...)
+		if !slices.ContainsFunc(d.stillParents(o.Of), func(parent string) bool {
+			return d.before[above(o, parent)].Props["generated"] != "" && d.after[above(o, parent)].Props["generated"] == ""
+		}) {
+			statements = append(statements, plain(alter("DROP EXPRESSION"))...)
+		}
 		delete(before.Props, "generated")
 	}
 	if isTable && d.retyped[key] && !d.inheritedRetype(o) {

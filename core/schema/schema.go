@@ -182,7 +182,7 @@ type Difference struct {
 	Kind  Kind     `json:"kind"`
 	Name  string   `json:"name"`
 	Of    string   `json:"of,omitempty" description:"The table or view that it belongs to."`
-	Props []Change `json:"props,omitempty" description:"Of a changed object."`
+	Props []Change `json:"props,omitempty" description:"Of a changed object what changed, and of an added one all that it has."`
 }
 
 // Change is what became of one property. An absent side is empty.
@@ -206,19 +206,45 @@ func Compare(before, after Schema) []Difference {
 			whole[d.Name] = d.What
 		}
 	}
-	return slices.DeleteFunc(list, func(d Difference) bool { return d.Of != "" && whole[d.Of] == d.What })
+	return withProps(slices.DeleteFunc(list, func(d Difference) bool { return d.Of != "" && whole[d.Of] == d.What }), after)
 }
 
-// Effect is Compare with everything: also what belongs to a table that was
-// added or removed as a whole, and the properties of what was added.
-func Effect(before, after Schema) []Difference {
-	list := differences(before, after)
+// withProps gives what was added its properties.
+func withProps(list []Difference, after Schema) []Difference {
 	is := index(after)
 	for i, d := range list {
 		if d.What == Added {
 			list[i].Props = changes(nil, is[string(d.Kind)+" "+d.Name].Props)
 		}
 	}
+	return list
+}
+
+// Effect is Compare with more: what belongs to a table that was added or removed
+// as a whole, behind it, and the properties of what was added.
+func Effect(before, after Schema) []Difference {
+	list := differences(before, after)
+	views := map[string]bool{} // their definitions say all
+	for _, d := range list {
+		views[d.Name] = views[d.Name] || d.What != Changed && (d.Kind == View || d.Kind == Materialized)
+	}
+	list = slices.DeleteFunc(list, func(d Difference) bool {
+		return d.What != Changed && (d.Kind == Column && views[d.Of] || d.Kind == Sequence && d.Of != "") // an identity's sequence comes and goes with it
+	})
+	return grouped(withProps(list, after))
+}
+
+// grouped puts what belongs to something behind it, or together where that
+// itself is not in the list.
+func grouped(list []Difference) []Difference {
+	first := map[string]int{} // where a group begins
+	for i, d := range list {
+		if _, begun := first[cmp.Or(d.Of, d.Name)]; !begun {
+			first[cmp.Or(d.Of, d.Name)] = i
+		}
+	}
+	group := func(d Difference) int { return first[cmp.Or(d.Of, d.Name)] }
+	slices.SortStableFunc(list, func(a, b Difference) int { return cmp.Compare(group(a), group(b)) })
 	return list
 }
 

@@ -76,7 +76,11 @@ func (d *drafter) create(o Object) []string {
 		sql = append(sql, createType(o))
 	case Sequence:
 		if p["identity of"] == "" {
-			say("CREATE %sSEQUENCE %s %s", flag(p["unlogged"], "UNLOGGED "), o.Name, p["sequence"])
+			as, rest, _ := strings.Cut(strings.TrimPrefix(p["sequence"], "AS "), " ")
+			if as != "bigint" {
+				as = " AS " + as
+			}
+			say("CREATE %sSEQUENCE %s%s%s", flag(p["unlogged"], "UNLOGGED "), o.Name, strings.TrimPrefix(as, "bigint"), with(" ", unusual(rest, strings.TrimPrefix(as, " AS "))))
 		}
 	case Table:
 		sql = append(sql, d.createTable(o)...)
@@ -301,9 +305,22 @@ func columnOptions(c Object) string {
 	}
 	text += around(" GENERATED ALWAYS AS (", p["generated"], ") STORED")
 	if p["identity"] != "" {
-		text += " GENERATED " + strings.ToUpper(p["identity"]) + " AS IDENTITY (" + p["sequence"] + ")"
+		usual := fmt.Sprintf("SEQUENCE NAME %s_%s_seq ", c.Of, c.Local())
+		text += " GENERATED " + strings.ToUpper(p["identity"]) + " AS IDENTITY" + around(" (", unusual(strings.TrimPrefix(p["sequence"], usual), p["type"]), ")")
 	}
 	return text
+}
+
+// most is the largest value of the types that a sequence can have.
+var most = map[string]string{"smallint": "32767", "integer": "2147483647", "bigint": "9223372036854775807"}
+
+// unusual leaves a sequence's options out that every new sequence of a type has.
+func unusual(options, of string) string {
+	rest, is := strings.CutSuffix(options+" ", "START 1 INCREMENT 1 MINVALUE 1 MAXVALUE "+most[of]+" CACHE 1 ")
+	if !is {
+		return options
+	}
+	return strings.TrimSpace(rest)
 }
 
 // columnAttributes turns the properties of a column that do not need a look at

@@ -461,6 +461,21 @@ type StepEffect struct {
 	More       int                 `json:"more,omitempty" description:"How many more objects it touched than are listed."`
 }
 
+// Known lists the points of an environment's history whose schema was kept.
+type Known struct {
+	Known []KnownSchema `json:"known" nullable:"false" description:"The newest first."`
+}
+
+// KnownSchema is a point of the history whose schema was kept.
+type KnownSchema struct {
+	Why         string    `json:"why" enum:"deployment,accepted,attested,baselined"`
+	Deployment  int64     `json:"deployment,omitempty"`
+	Fingerprint string    `json:"fingerprint"`
+	Actor       string    `json:"actor"`
+	Reason      string    `json:"reason,omitempty"`
+	At          time.Time `json:"at"`
+}
+
 // Draft is a draft of steps, for review.
 type Draft struct {
 	About string `json:"about" description:"What the steps do, in words: it stands in them too."`

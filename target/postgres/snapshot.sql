@@ -37,7 +37,7 @@ WITH application AS MATERIALIZED (
             'comment=' || s.description]
     FROM application a LEFT JOIN pg_description s ON s.classoid = 'pg_namespace'::regclass AND s.objoid = a.oid
     UNION ALL
-    SELECT CASE r.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'S' THEN 'sequence' ELSE 'table' END, r.name, '', 'pg_class'::regclass::oid, r.oid, 0::int, 0::int,
+    SELECT CASE r.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'S' THEN 'sequence' ELSE 'table' END, r.name, CASE WHEN o.deptype = 'i' THEN o.refobjid::regclass::text ELSE '' END, 'pg_class'::regclass::oid, r.oid, 0::int, 0::int,
         ARRAY['owner=' || r.relowner::regrole,
             'comment=' || s.description,
             'grants=' || CASE WHEN r.relacl IS NOT NULL THEN nullif(coalesce((SELECT string_agg(i::text, ', ' ORDER BY i::text COLLATE "C") FROM unnest(r.relacl) i), 'none'), (SELECT string_agg(i::text, ', ' ORDER BY i::text COLLATE "C") FROM unnest(acldefault(CASE r.relkind WHEN 'S' THEN 's' ELSE 'r' END::"char", r.relowner)) i)) END,

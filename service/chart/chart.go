@@ -1,0 +1,287 @@
+// Package chart lays a schema's tables and foreign keys out, and draws them as
+// SVG. The layout is Graphviz's, which runs within this program.
+package chart
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"github.com/goccy/go-graphviz"
+
+	"vorrang/core/schema"
+)
+
+// Column is a column of a table on a map.
+type Column struct {
+	Name string      `json:"name"`
+	Type string      `json:"type"`
+	Key  string      `json:"key,omitempty" enum:"primary,foreign" description:"primary, if it is part of the primary key; else foreign, if it refers to another table."`
+	What schema.What `json:"what,omitempty" description:"What a chosen difference did to it."`
+}
+
+// Table is a table on a map, with its place in pixels from the top left.
+type Table struct {
+	Name    string      `json:"name"`
+	What    schema.What `json:"what,omitempty" description:"What a chosen difference did to it, or to what belongs to it."`
+	Columns []Column    `json:"columns" nullable:"false" description:"Those that are drawn."`
+	More    int         `json:"more,omitempty" description:"How many columns are not drawn."`
+	X       float64     `json:"x"`
+	Y       float64     `json:"y"`
+	Width   float64     `json:"width"`
+	Height  float64     `json:"height"`
+}
+
+// Link is a foreign key on a map.
+type Link struct {
+	Name string      `json:"name"`
+	From string      `json:"from"`
+	To   string      `json:"to"`
+	What schema.What `json:"what,omitempty"`
+	Path string      `json:"path" description:"As in the attribute d of an SVG path."`
+}
+
+// Map is a schema's tables and foreign keys, laid out.
+type Map struct {
+	Tables []Table `json:"tables" nullable:"false"`
+	Links  []Link  `json:"links" nullable:"false"`
+	Width  float64 `json:"width"`
+	Height float64 `json:"height"`
+}
+
+const (
+	rowHeight   = 18.0 // pixels
+	headHeight  = 26.0
+	letterWidth = 6.8
+	padding     = 12.0
+	mostColumns = 14 // of a table that are drawn
+	manyTables  = 60 // from here on, only keys are drawn, and what changed
+	dots        = 72.0
+)
+
+// Draw lays out what a schema holds. What the differences removed is drawn too.
+func Draw(ctx context.Context, s schema.Schema, differences []schema.Difference, before schema.Schema) (*Map, error) {
+	m := &Map{Tables: []Table{}, Links: []Link{}}
+	what := map[string]schema.What{}
+	touched := map[string]bool{}
+	for _, d := range differences {
+		what[string(d.Kind)+" "+d.Name] = d.What
+		touched[d.Of] = touched[d.Of] || d.Of != ""
+	}
+	all := slices.Clone(s.Objects)
+	for _, o := range before.Objects {
+		if what[o.Key()] == schema.Removed {
+			all = append(all, o)
+		}
+	}
+	whole := schema.New(all, nil)
+	columns := schema.Columns(whole)
+	keys := keysOf(whole)
+	few := len(tablesOf(whole)) > manyTables
+	for _, o := range tablesOf(whole) {
+		t := Table{Name: o.Name, What: what[o.Key()], Columns: []Column{}}
+		if t.What == "" && touched[o.Name] {
+			t.What = schema.Changed
+		}
+		for _, c := range columns[o.Name] {
+			shown := Column{Name: c.Local(), Type: c.Props["type"], Key: keys[c.Name], What: what[c.Key()]}
+			if len(t.Columns) < mostColumns && (!few || shown.Key != "" || shown.What != "") {
+				t.Columns = append(t.Columns, shown)
+			} else {
+				t.More++
+			}
+		}
+		t.measure()
+		m.Tables = append(m.Tables, t)
+	}
+	for _, o := range whole.Objects {
+		if to := target(o); to != "" {
+			m.Links = append(m.Links, Link{Name: o.Name, From: o.Of, To: to, What: what[o.Key()]})
+		}
+	}
+	return m, m.lay(ctx)
+}
+
+// tablesOf are the tables that are drawn: a partition stands for its parent.
+func tablesOf(s schema.Schema) []schema.Object {
+	var tables []schema.Object
+	for _, o := range s.Objects {
+		if o.Kind == schema.Table && o.Props["partition"] == "" {
+			tables = append(tables, o)
+		}
+	}
+	return tables
+}
+
+// keysOf says of columns whether they are part of a key.
+func keysOf(s schema.Schema) map[string]string {
+	keys := map[string]string{}
+	for _, o := range s.Objects {
+		if o.Kind != schema.Constraint {
+			continue
+		}
+		for kind, prefix := range map[string]string{"primary": "PRIMARY KEY (", "foreign": "FOREIGN KEY ("} {
+			rest, is := strings.CutPrefix(o.Props["definition"], prefix)
+			if !is {
+				continue
+			}
+			names, _, _ := strings.Cut(rest, ")")
+			for _, name := range strings.Split(names, ", ") {
+				if column := o.Of + "." + name; keys[column] != "primary" {
+					keys[column] = kind
+				}
+			}
+		}
+	}
+	return keys
+}
+
+// target is the table that a foreign key refers to; empty for other objects.
+func target(o schema.Object) string {
+	definition := o.Props["definition"]
+	if o.Kind != schema.Constraint || !strings.HasPrefix(definition, "FOREIGN KEY") {
+		return ""
+	}
+	_, rest, _ := strings.Cut(definition, " REFERENCES ")
+	quoted := false
+	for i := range len(rest) {
+		switch rest[i] {
+		case '"':
+			quoted = !quoted
+		case '(':
+			if !quoted {
+				return rest[:i]
+			}
+		}
+	}
+	return ""
+}
+
+func (t *Table) measure() {
+	letters := len([]rune(t.Name))
+	rows := len(t.Columns)
+	for _, c := range t.Columns {
+		letters = max(letters, len([]rune(c.Name))+len([]rune(c.Type))+6)
+		if c.What != "" {
+			letters = max(letters, len([]rune(c.Name))+len([]rune(c.Type))+len(c.What)+6)
+		}
+	}
+	if t.More > 0 {
+		rows++
+	}
+	t.Width = float64(min(max(letters, 12), 44))*letterWidth + 2*padding
+	t.Height = headHeight + float64(rows)*rowHeight
+	if rows > 0 {
+		t.Height += padding / 2
+	}
+}
+
+// one lays out at a time: a layout takes memory.
+var one sync.Mutex
+
+// lay asks Graphviz for places. Source of its plain format: Graphviz's
+// documentation, "Output Formats".
+func (m *Map) lay(ctx context.Context) error {
+	if len(m.Tables) == 0 {
+		return nil
+	}
+	number := map[string]int{}
+	var text strings.Builder
+	text.WriteString("digraph { rankdir=LR; nodesep=0.35; ranksep=0.9; pack=24; packmode=\"graph\"; node [shape=box, fixedsize=true, label=\"\"]; edge [label=\"\", arrowhead=none];\n")
+	for i, t := range m.Tables {
+		number[t.Name] = i
+		fmt.Fprintf(&text, "t%d [width=%.3f, height=%.3f];\n", i, t.Width/dots, t.Height/dots)
+	}
+	m.Links = slices.DeleteFunc(m.Links, func(l Link) bool {
+		_, from := number[l.From]
+		_, to := number[l.To]
+		return !from || !to // of a partition
+	})
+	for i, l := range m.Links {
+		fmt.Fprintf(&text, "t%d -> t%d [id=%d];\n", number[l.From], number[l.To], i)
+	}
+	text.WriteString("}\n")
+	laid, err := plain(ctx, text.String())
+	if err != nil {
+		return fmt.Errorf("lay the tables out: %w", err)
+	}
+	return m.read(laid, number)
+}
+
+func plain(ctx context.Context, text string) ([]byte, error) {
+	one.Lock()
+	defer one.Unlock()
+	g, err := graphviz.New(ctx)
+	if err != nil {
+		return nil, err
+	}
+	graph, err := graphviz.ParseBytes([]byte(text))
+	if err == nil {
+		var out bytes.Buffer
+		err = g.Render(ctx, graph, "plain", &out)
+		_ = graph.Close() // it is of no use any more
+		if closed := g.Close(); err == nil {
+			err = closed
+		}
+		return out.Bytes(), err
+	}
+	_ = g.Close() // the text is at fault
+	return nil, err
+}
+
+// read takes the places over. Graphviz's lie in inches from the bottom left.
+func (m *Map) read(laid []byte, number map[string]int) error {
+	free := map[string][]int{} // links between two tables, which may be several
+	for i, l := range m.Links {
+		key := fmt.Sprintf("t%d t%d", number[l.From], number[l.To])
+		free[key] = append(free[key], i)
+	}
+	lines := bufio.NewScanner(bytes.NewReader(laid))
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		fields := strings.Fields(lines.Text())
+		numbers := make([]float64, len(fields))
+		for i, field := range fields {
+			numbers[i], _ = strconv.ParseFloat(field, 64)
+		}
+		switch fields[0] {
+		case "graph":
+			m.Width, m.Height = numbers[2]*dots, numbers[3]*dots
+		case "node":
+			i, err := strconv.Atoi(strings.TrimPrefix(fields[1], "t"))
+			if err != nil || i >= len(m.Tables) {
+				return fmt.Errorf("read the layout: %q", lines.Text())
+			}
+			t := &m.Tables[i]
+			t.X, t.Y = numbers[2]*dots-t.Width/2, m.Height-numbers[3]*dots-t.Height/2
+		case "edge":
+			key := fields[1] + " " + fields[2]
+			if len(free[key]) == 0 {
+				continue
+			}
+			link := &m.Links[free[key][0]]
+			free[key] = free[key][1:]
+			points := int(numbers[3])
+			var path strings.Builder
+			for p := range points {
+				x, y := numbers[4+2*p]*dots, m.Height-numbers[5+2*p]*dots
+				switch {
+				case p == 0:
+					fmt.Fprintf(&path, "M%.1f %.1f", x, y)
+				case p%3 == 1:
+					fmt.Fprintf(&path, " C%.1f %.1f", x, y)
+				default:
+					fmt.Fprintf(&path, " %.1f %.1f", x, y)
+				}
+			}
+			link.Path = path.String()
+		}
+	}
+	return cmp.Or(lines.Err(), nil)
+}

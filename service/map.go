@@ -1,0 +1,136 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"sync"
+
+	"github.com/gofiber/fiber/v3"
+
+	"vorrang/core/schema"
+	"vorrang/service/api"
+	"vorrang/service/chart"
+)
+
+type mapIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Deployment  int64  `query:"deployment" description:"As this deployment left it; as it is now, if absent."`
+	Since       string `query:"since" description:"Colour what differs from an earlier point: before (of the deployment), known (what the last deployment left), or an environment's name."`
+}
+
+// schemaMap lays out the tables and foreign keys of a point of the history.
+func (s *Service) schemaMap(c call, in *mapIn) (*chart.Map, error) {
+	now, err := s.pointOf(c, in)
+	if err != nil {
+		return nil, err
+	}
+	before, err := s.sinceOf(c, in)
+	if err != nil {
+		return nil, err
+	}
+	var differences []schema.Difference
+	if before != nil {
+		one, other := before.Without("owner", "grants"), now.Without("owner", "grants")
+		differences = schema.Compare(one, other)
+	} else {
+		before = &schema.Schema{}
+	}
+	return s.maps.draw(c, now, differences, *before)
+}
+
+// pointOf is the schema that a map shows.
+func (s *Service) pointOf(c call, in *mapIn) (schema.Schema, error) {
+	if in.Deployment != 0 {
+		left, err := s.leftBy(c, in.Lane, in.Deployment)
+		return left.Schema, err
+	}
+	now, _, err := s.snapshotOf(c, in.Lane, in.Environment)
+	return now, err
+}
+
+// sinceOf is the schema that a map's differences are from; nil for none.
+func (s *Service) sinceOf(c call, in *mapIn) (*schema.Schema, error) {
+	switch in.Since {
+	case "":
+		return nil, nil
+	case "before":
+		if in.Deployment == 0 {
+			return nil, badRequest("", "since: before is before a deployment; name one")
+		}
+		before, err := s.Records.SchemaBefore(c, in.Lane, in.Environment, in.Deployment)
+		return before, err
+	case "known":
+		known, err := s.Records.KnownSchema(c, in.Lane, in.Environment)
+		if err != nil {
+			return nil, notFound("kept schema of", in.Lane+"/"+in.Environment, "the next deployment keeps one")
+		}
+		return &known.Schema, nil
+	}
+	other, _, err := s.snapshotOf(c, in.Lane, in.Since)
+	return &other, err
+}
+
+// svg answers with a map as a picture.
+func (s *Service) svg(c call, in *mapIn) (*chart.Map, error) {
+	m, err := s.schemaMap(c, in)
+	if err != nil {
+		return nil, err
+	}
+	title := fmt.Sprintf("%s/%s", in.Lane, in.Environment)
+	if in.Deployment != 0 {
+		title += fmt.Sprintf(" after deployment %d", in.Deployment)
+	}
+	c.fiber.Set(fiber.HeaderContentSecurityPolicy, "default-src 'none'; style-src 'unsafe-inline'")
+	c.fiber.Set(fiber.HeaderContentType, "image/svg+xml")
+	return nil, c.fiber.SendString(m.SVG(title))
+}
+
+// known lists the points of an environment's history whose schema was kept.
+func (s *Service) known(c call, in *environmentIn) (*api.Known, error) {
+	if _, err := s.place(c, in.Lane, in.Environment); err != nil {
+		return nil, err
+	}
+	const most = 200
+	list, err := s.Records.Snapshots(c, in.Lane, in.Environment, most)
+	answer := &api.Known{Known: []api.KnownSchema{}}
+	for _, k := range list {
+		answer.Known = append(answer.Known, api.KnownSchema{Why: k.Why, Deployment: k.Deployment, Fingerprint: k.Fingerprint, Actor: k.Actor, Reason: k.Reason, At: k.At})
+	}
+	return answer, err
+}
+
+// maps remembers the newest layouts: they take longer than anything else that
+// is looked at.
+type maps struct {
+	mu    sync.Mutex
+	drawn map[string]*chart.Map
+	order []string
+}
+
+const mostMaps = 16
+
+func (m *maps) draw(ctx context.Context, now schema.Schema, differences []schema.Difference, before schema.Schema) (*chart.Map, error) {
+	key := now.Fingerprint() + " " + before.Fingerprint()
+	m.mu.Lock()
+	drawn, known := m.drawn[key]
+	m.mu.Unlock()
+	if known {
+		return drawn, nil
+	}
+	drawn, err := chart.Draw(ctx, now, differences, before)
+	if err != nil {
+		return nil, err
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.drawn == nil {
+		m.drawn = map[string]*chart.Map{}
+	}
+	m.drawn[key] = drawn
+	if m.order = append(m.order, key); len(m.order) > mostMaps {
+		delete(m.drawn, m.order[0])
+		m.order = m.order[1:]
+	}
+	return drawn, nil
+}
