@@ -42,16 +42,16 @@ func (s *Service) compareTexts(ctx context.Context, status *api.EnvironmentStatu
 }
 
 // difference compares two texts that were once submitted, by their checksums.
-func (s *Service) difference(ctx context.Context, applied, now step.Checksum) (api.Difference, error) {
+func (s *Service) difference(ctx context.Context, applied, now step.Checksum) (api.TextDifference, error) {
 	before, after, known, err := s.bothTexts(ctx, applied, now)
 	if err != nil {
-		return api.Difference{}, err
+		return api.TextDifference{}, err
 	}
 	if !known {
-		return api.Difference{Change: sqltext.WhatRuns, Lines: []api.DifferenceLine{},
+		return api.TextDifference{Change: sqltext.WhatRuns, Lines: []api.DifferenceLine{},
 			Omitted: "the applied text never was in this catalogue; only its checksum is known"}, nil
 	}
-	d := api.Difference{Change: sqltext.Compare(before, after), Lines: []api.DifferenceLine{}}
+	d := api.TextDifference{Change: sqltext.Compare(before, after), Lines: []api.DifferenceLine{}}
 	if len(before) > largestText || len(after) > largestText {
 		d.Omitted = "the texts are too large to be compared line by line"
 		return d, nil

@@ -2,12 +2,15 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"strconv"
 	"sync"
 
 	"github.com/gofiber/fiber/v3"
 
 	"vorrang/core/schema"
+	"vorrang/records"
 	"vorrang/service/api"
 	"vorrang/service/chart"
 )
@@ -16,11 +19,11 @@ type mapIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
 	Deployment  int64  `query:"deployment" description:"As this deployment left it; as it is now, if absent."`
-	Since       string `query:"since" description:"Colour what differs from an earlier point: before (of the deployment), known (what the last deployment left), or an environment's name."`
+	Since       string `query:"since" description:"Mark what differs from another point: before (the deployment), known (what the last deployment left), an environment's name, or a deployment's number."`
 }
 
 // schemaMap lays out the tables and foreign keys of a point of the history.
-func (s *Service) schemaMap(c call, in *mapIn) (*chart.Map, error) {
+func (s *Service) schemaMap(c call, in *mapIn) (*api.SchemaMap, error) {
 	now, err := s.pointOf(c, in)
 	if err != nil {
 		return nil, err
@@ -29,14 +32,14 @@ func (s *Service) schemaMap(c call, in *mapIn) (*chart.Map, error) {
 	if err != nil {
 		return nil, err
 	}
-	var differences []schema.Difference
+	answer := &api.SchemaMap{Differences: []schema.Difference{}}
 	if before != nil {
-		one, other := before.Without("owner", "grants"), now.Without("owner", "grants")
-		differences = schema.Compare(one, other)
+		answer.Differences = schema.Effect(*before, now)
 	} else {
 		before = &schema.Schema{}
 	}
-	return s.maps.draw(c, now, differences, *before)
+	answer.Map, err = s.maps.draw(c, now, answer.Differences, *before)
+	return answer, err
 }
 
 // pointOf is the schema that a map shows.
@@ -62,17 +65,21 @@ func (s *Service) sinceOf(c call, in *mapIn) (*schema.Schema, error) {
 		return before, err
 	case "known":
 		known, err := s.Records.KnownSchema(c, in.Lane, in.Environment)
-		if err != nil {
-			return nil, notFound("kept schema of", in.Lane+"/"+in.Environment, "the next deployment keeps one")
+		if errors.Is(err, records.ErrNotFound) {
+			err = notFound("kept schema of", in.Lane+"/"+in.Environment, "the next deployment keeps one")
 		}
-		return &known.Schema, nil
+		return &known.Schema, err
+	}
+	if number, err := strconv.ParseInt(in.Since, 10, 64); err == nil {
+		left, err := s.leftBy(c, in.Lane, number)
+		return &left.Schema, err
 	}
 	other, _, err := s.snapshotOf(c, in.Lane, in.Since)
 	return &other, err
 }
 
 // svg answers with a map as a picture.
-func (s *Service) svg(c call, in *mapIn) (*chart.Map, error) {
+func (s *Service) svg(c call, in *mapIn) (*api.SchemaMap, error) {
 	m, err := s.schemaMap(c, in)
 	if err != nil {
 		return nil, err
@@ -83,7 +90,7 @@ func (s *Service) svg(c call, in *mapIn) (*chart.Map, error) {
 	}
 	c.fiber.Set(fiber.HeaderContentSecurityPolicy, "default-src 'none'; style-src 'unsafe-inline'")
 	c.fiber.Set(fiber.HeaderContentType, "image/svg+xml")
-	return nil, c.fiber.SendString(m.SVG(title))
+	return nil, c.fiber.SendString(chart.SVG(m.Map, title))
 }
 
 // known lists the points of an environment's history whose schema was kept.
@@ -104,13 +111,13 @@ func (s *Service) known(c call, in *environmentIn) (*api.Known, error) {
 // is looked at.
 type maps struct {
 	mu    sync.Mutex
-	drawn map[string]*chart.Map
+	drawn map[string]*api.Map
 	order []string
 }
 
 const mostMaps = 16
 
-func (m *maps) draw(ctx context.Context, now schema.Schema, differences []schema.Difference, before schema.Schema) (*chart.Map, error) {
+func (m *maps) draw(ctx context.Context, now schema.Schema, differences []schema.Difference, before schema.Schema) (*api.Map, error) {
 	key := now.Fingerprint() + " " + before.Fingerprint()
 	m.mu.Lock()
 	drawn, known := m.drawn[key]
@@ -125,7 +132,7 @@ func (m *maps) draw(ctx context.Context, now schema.Schema, differences []schema
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.drawn == nil {
-		m.drawn = map[string]*chart.Map{}
+		m.drawn = map[string]*api.Map{}
 	}
 	m.drawn[key] = drawn
 	if m.order = append(m.order, key); len(m.order) > mostMaps {

@@ -15,6 +15,7 @@ export const labels = {
   amend: 'Amend',
   attest: 'Attest',
   rebuild: 'Rebuild',
+  schema: 'Schema',
   withdraw: 'Withdraw',
   howKnown: 'How do you know? Your reason stands in the ledger.',
   stop: 'Cancel deployment',

@@ -135,25 +135,25 @@ type Trouble struct {
 
 // StepStatus is one step in one target.
 type StepStatus struct {
-	Number     step.Number   `json:"number"`
-	Slug       string        `json:"slug"`
-	State      ledger.Status `json:"state"`
-	Flags      []plan.Flag   `json:"flags,omitempty"`
-	Mode       step.Mode     `json:"mode,omitempty"`
-	Phase      step.Phase    `json:"phase,omitempty"`
-	Back       bool          `json:"back" description:"It has a way back."`
-	Check      bool          `json:"check" description:"It has a check."`
-	Checksum   step.Checksum `json:"checksum,omitempty" description:"Of the forward text in the catalogue."`
-	Applied    step.Checksum `json:"applied_checksum,omitempty" description:"Of the text that was applied."`
-	At         *time.Time    `json:"at,omitempty"`
-	Actor      string        `json:"actor,omitempty"`
-	Deployment string        `json:"deployment,omitempty"`
-	DurationMS int64         `json:"duration_ms,omitempty"`
-	Difference *Difference   `json:"difference,omitempty" description:"Of an edited step: the applied text against the catalogue's."`
+	Number     step.Number     `json:"number"`
+	Slug       string          `json:"slug"`
+	State      ledger.Status   `json:"state"`
+	Flags      []plan.Flag     `json:"flags,omitempty"`
+	Mode       step.Mode       `json:"mode,omitempty"`
+	Phase      step.Phase      `json:"phase,omitempty"`
+	Back       bool            `json:"back" description:"It has a way back."`
+	Check      bool            `json:"check" description:"It has a check."`
+	Checksum   step.Checksum   `json:"checksum,omitempty" description:"Of the forward text in the catalogue."`
+	Applied    step.Checksum   `json:"applied_checksum,omitempty" description:"Of the text that was applied."`
+	At         *time.Time      `json:"at,omitempty"`
+	Actor      string          `json:"actor,omitempty"`
+	Deployment string          `json:"deployment,omitempty"`
+	DurationMS int64           `json:"duration_ms,omitempty"`
+	Difference *TextDifference `json:"difference,omitempty" description:"Of an edited step: the applied text against the catalogue's."`
 }
 
-// Difference is what an edit changed, with some lines around each change.
-type Difference struct {
+// TextDifference is what an edit changed, with some lines around each change.
+type TextDifference struct {
 	Change  sqltext.Change   `json:"change" enum:"white space,comments,statements" description:"What the edit amounts to, by the parser's tokens: only white space, only comments, or what runs."`
 	Lines   []DifferenceLine `json:"lines" nullable:"false"`
 	Omitted string           `json:"omitted,omitempty" description:"Why lines are missing."`
@@ -474,6 +474,12 @@ type KnownSchema struct {
 	Actor       string    `json:"actor"`
 	Reason      string    `json:"reason,omitempty"`
 	At          time.Time `json:"at"`
+}
+
+// SchemaMap is a map of a point of the history, and how that differs from another.
+type SchemaMap struct {
+	Map         *Map                `json:"map"`
+	Differences []schema.Difference `json:"differences" nullable:"false"`
 }
 
 // Draft is a draft of steps, for review.

@@ -16,44 +16,8 @@ import (
 	"github.com/goccy/go-graphviz"
 
 	"vorrang/core/schema"
+	"vorrang/service/api"
 )
-
-// Column is a column of a table on a map.
-type Column struct {
-	Name string      `json:"name"`
-	Type string      `json:"type"`
-	Key  string      `json:"key,omitempty" enum:"primary,foreign" description:"primary, if it is part of the primary key; else foreign, if it refers to another table."`
-	What schema.What `json:"what,omitempty" description:"What a chosen difference did to it."`
-}
-
-// Table is a table on a map, with its place in pixels from the top left.
-type Table struct {
-	Name    string      `json:"name"`
-	What    schema.What `json:"what,omitempty" description:"What a chosen difference did to it, or to what belongs to it."`
-	Columns []Column    `json:"columns" nullable:"false" description:"Those that are drawn."`
-	More    int         `json:"more,omitempty" description:"How many columns are not drawn."`
-	X       float64     `json:"x"`
-	Y       float64     `json:"y"`
-	Width   float64     `json:"width"`
-	Height  float64     `json:"height"`
-}
-
-// Link is a foreign key on a map.
-type Link struct {
-	Name string      `json:"name"`
-	From string      `json:"from"`
-	To   string      `json:"to"`
-	What schema.What `json:"what,omitempty"`
-	Path string      `json:"path" description:"As in the attribute d of an SVG path."`
-}
-
-// Map is a schema's tables and foreign keys, laid out.
-type Map struct {
-	Tables []Table `json:"tables" nullable:"false"`
-	Links  []Link  `json:"links" nullable:"false"`
-	Width  float64 `json:"width"`
-	Height float64 `json:"height"`
-}
 
 const (
 	rowHeight   = 18.0 // pixels
@@ -66,8 +30,8 @@ const (
 )
 
 // Draw lays out what a schema holds. What the differences removed is drawn too.
-func Draw(ctx context.Context, s schema.Schema, differences []schema.Difference, before schema.Schema) (*Map, error) {
-	m := &Map{Tables: []Table{}, Links: []Link{}}
+func Draw(ctx context.Context, s schema.Schema, differences []schema.Difference, before schema.Schema) (*api.Map, error) {
+	m := &api.Map{Tables: []api.MapTable{}, Links: []api.MapLink{}}
 	what := map[string]schema.What{}
 	touched := map[string]bool{}
 	for _, d := range differences {
@@ -85,27 +49,27 @@ func Draw(ctx context.Context, s schema.Schema, differences []schema.Difference,
 	keys := keysOf(whole)
 	few := len(tablesOf(whole)) > manyTables
 	for _, o := range tablesOf(whole) {
-		t := Table{Name: o.Name, What: what[o.Key()], Columns: []Column{}}
+		t := api.MapTable{Name: o.Name, What: what[o.Key()], Columns: []api.MapColumn{}}
 		if t.What == "" && touched[o.Name] {
 			t.What = schema.Changed
 		}
 		for _, c := range columns[o.Name] {
-			shown := Column{Name: c.Local(), Type: c.Props["type"], Key: keys[c.Name], What: what[c.Key()]}
+			shown := api.MapColumn{Name: c.Local(), Type: c.Props["type"], Key: keys[c.Name], What: what[c.Key()]}
 			if len(t.Columns) < mostColumns && (!few || shown.Key != "" || shown.What != "") {
 				t.Columns = append(t.Columns, shown)
 			} else {
 				t.More++
 			}
 		}
-		t.measure()
+		measure(&t)
 		m.Tables = append(m.Tables, t)
 	}
 	for _, o := range whole.Objects {
 		if to := target(o); to != "" {
-			m.Links = append(m.Links, Link{Name: o.Name, From: o.Of, To: to, What: what[o.Key()]})
+			m.Links = append(m.Links, api.MapLink{Name: o.Name, From: o.Of, To: to, What: what[o.Key()]})
 		}
 	}
-	return m, m.lay(ctx)
+	return m, lay(ctx, m)
 }
 
 // tablesOf are the tables that are drawn: a partition stands for its parent.
@@ -163,7 +127,7 @@ func target(o schema.Object) string {
 	return ""
 }
 
-func (t *Table) measure() {
+func measure(t *api.MapTable) {
 	letters := len([]rune(t.Name))
 	rows := len(t.Columns)
 	for _, c := range t.Columns {
@@ -187,7 +151,7 @@ var one sync.Mutex
 
 // lay asks Graphviz for places. Source of its plain format: Graphviz's
 // documentation, "Output Formats".
-func (m *Map) lay(ctx context.Context) error {
+func lay(ctx context.Context, m *api.Map) error {
 	if len(m.Tables) == 0 {
 		return nil
 	}
@@ -198,7 +162,7 @@ func (m *Map) lay(ctx context.Context) error {
 		number[t.Name] = i
 		fmt.Fprintf(&text, "t%d [width=%.3f, height=%.3f];\n", i, t.Width/dots, t.Height/dots)
 	}
-	m.Links = slices.DeleteFunc(m.Links, func(l Link) bool {
+	m.Links = slices.DeleteFunc(m.Links, func(l api.MapLink) bool {
 		_, from := number[l.From]
 		_, to := number[l.To]
 		return !from || !to // of a partition
@@ -211,7 +175,7 @@ func (m *Map) lay(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("lay the tables out: %w", err)
 	}
-	return m.read(laid, number)
+	return read(m, laid, number)
 }
 
 func plain(ctx context.Context, text string) ([]byte, error) {
@@ -236,7 +200,7 @@ func plain(ctx context.Context, text string) ([]byte, error) {
 }
 
 // read takes the places over. Graphviz's lie in inches from the bottom left.
-func (m *Map) read(laid []byte, number map[string]int) error {
+func read(m *api.Map, laid []byte, number map[string]int) error {
 	free := map[string][]int{} // links between two tables, which may be several
 	for i, l := range m.Links {
 		key := fmt.Sprintf("t%d t%d", number[l.From], number[l.To])

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"vorrang/core/schema"
+	"vorrang/service/api"
 )
 
 // marks stand before what a difference touched, so that it shows without colour.
@@ -16,8 +17,8 @@ const style = `text{font:12px sans-serif;fill:#1f2933}.head{font-weight:bold}.ty
 .changed .box,.changed.link{stroke:#9a6700;stroke-width:2.5}.what{font-style:italic;font-size:11px}text.added{fill:#1a7f37}text.removed{fill:#b42318}text.changed{fill:#9a6700}
 @media (prefers-color-scheme:dark){text{fill:#e6edf3}.type,.more{fill:#9aa7b4}.box{fill:#161b22;stroke:#667380}.link{stroke:#667380}svg{background:#0d1117}}`
 
-// SVG draws the map as a picture that stands alone.
-func (m *Map) SVG(title string) string {
+// SVG draws a map as a picture that stands alone.
+func SVG(m *api.Map, title string) string {
 	var b strings.Builder
 	const margin = 20.0
 	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="%.0f %.0f %.0f %.0f" width="%.0f" height="%.0f" role="img"><title>%s</title><style>%s</style>`,

@@ -272,6 +272,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Writes steps from a schema or from a difference, and proves them in a scratch database
+         * @description Needs: author, releaser, approver, keeper or administrator.
+         */
+        post: operations["draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}": {
         parameters: {
             query?: never;
@@ -286,6 +306,26 @@ export interface paths {
         get: operations["getStatus"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/acceptances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Says that a schema is right as it is, drift and all
+         * @description Needs: keeper or administrator.
+         */
+        post: operations["acceptDrift"];
         delete?: never;
         options?: never;
         head?: never;
@@ -412,6 +452,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/environments/{environment}/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Says how a target's schema differs from what the last deployment left
+         * @description Needs: any role there.
+         */
+        get: operations["getDrift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/effects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lists what the deployments of an environment did to its schema, step by step
+         * @description Needs: any role there.
+         */
+        get: operations["listEffects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}/freezes": {
         parameters: {
             query?: never;
@@ -464,6 +544,46 @@ export interface paths {
          * @description Needs: any role there.
          */
         get: operations["getLedger"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lays the tables and foreign keys out, of now or of what a deployment left
+         * @description Needs: any role there.
+         */
+        get: operations["getMap"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/map.svg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Draws the same map as SVG
+         * @description Needs: any role there.
+         */
+        get: operations["getMapPicture"];
         put?: never;
         post?: never;
         delete?: never;
@@ -587,6 +707,26 @@ export interface paths {
          * @description Needs: releaser or administrator.
          */
         delete: operations["dropScheduled"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/schemas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lists the points of an environment's history whose schema was kept
+         * @description Needs: any role there.
+         */
+        get: operations["listSchemas"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1052,9 +1192,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AcceptIn: {
+            /** @description Of the schema that was looked at, so that nothing else is accepted. */
+            fingerprint: string;
+            reason: string;
+        };
         Acceptance: {
             code: string;
             reason: string;
+        };
+        Accepted: {
+            fingerprint: string;
+            /** @description How many objects differed. */
+            objects: number;
         };
         Act: {
             actor: string;
@@ -1211,7 +1361,7 @@ export interface components {
             verdict: string;
         };
         Comparison: {
-            differences: components["schemas"]["DifferenceType2"][];
+            differences: components["schemas"]["Difference"][];
             from: string;
             from_fingerprint: string;
             from_objects: number;
@@ -1219,6 +1369,8 @@ export interface components {
             from_uncovered: components["schemas"]["Uncovered"][];
             /** @description Owners and grants were compared too. */
             owners: boolean;
+            /** @description Tables that have the same columns in another order; that is no difference. */
+            reordered: string[];
             same: boolean;
             with: string;
             with_fingerprint: string;
@@ -1309,14 +1461,14 @@ export interface components {
             what: string;
         };
         Difference: {
-            /**
-             * @description What the edit amounts to, by the parser's tokens: only white space, only comments, or what runs.
-             * @enum {string}
-             */
-            change: "white space" | "comments" | "statements";
-            lines: components["schemas"]["DifferenceLine"][];
-            /** @description Why lines are missing. */
-            omitted?: string;
+            kind: string;
+            name: string;
+            /** @description The table or view that it belongs to. */
+            of?: string;
+            /** @description Of a changed object what changed, and of an added one all that it has. */
+            props?: components["schemas"]["ChangeType3"][];
+            /** @enum {string} */
+            what: "added" | "removed" | "changed";
         };
         DifferenceLine: {
             /** @description Its number in the new text. */
@@ -1327,18 +1479,76 @@ export interface components {
             op: "same" | "gone" | "new";
             text: string;
         };
-        DifferenceType2: {
-            kind: string;
-            name: string;
-            /** @description The table or view that it belongs to. */
-            of?: string;
-            /** @description Of a changed object. */
-            props?: components["schemas"]["ChangeType3"][];
-            /** @enum {string} */
-            what: "added" | "removed" | "changed";
+        Draft: {
+            /** @description What the steps do, in words: it stands in them too. */
+            about: string;
+            /** @description What is lost for good when the steps go forward. */
+            losses?: string[];
+            present_fingerprint?: string;
+            /** @description The steps were carried out and taken back on a scratch database, and made and left what they should. */
+            proved: boolean;
+            /** @description What may be a rename, and has to be answered first. Nothing is drafted then. */
+            questions: components["schemas"]["Question"][];
+            /** @description Tables whose columns stand in another order, which no statement mends. */
+            reordered?: string[];
+            steps: components["schemas"]["Step"][] | null;
+            /** @description What can fail or block where there are rows. */
+            takes?: string[];
+            /** @description What is there and was not looked at. */
+            uncovered?: components["schemas"]["Uncovered"][];
+            /** @description What no statement was written for. */
+            undrafted?: components["schemas"]["Undrafted"][];
+            /** @description What the ways back do not bring back as it was. */
+            unreturned?: components["schemas"]["Undrafted"][];
+            /** @description Why not, if they were not proved. */
+            why?: string;
+            wished_fingerprint: string;
+        };
+        DraftIn: {
+            /**
+             * @description Of what drifted: a step that does the same, to be attested there, or one that takes it back.
+             * @enum {string}
+             */
+            drift?: "keep" | "undo";
+            /** @description Draft the first step of this environment's database; or, with drift, a step of what drifted there. */
+            environment?: string;
+            /** @description Draft a step that gives another environment this one's schema. */
+            from?: string;
+            /** @description Owners and grants too. */
+            owners?: boolean;
+            /** @description OLD=NEW for each table or column that is to be renamed; none, if nothing else is. */
+            renames?: string[];
+            /** @description Tables whose rows come with the first step, as COPY. */
+            rows?: string[];
+            /** @description The other environment. */
+            with?: string;
+        };
+        Drift: {
+            differences: components["schemas"]["Difference"][];
+            environment: string;
+            /** @description Of the schema that is there; accepting it takes it. */
+            fingerprint: string;
+            /** @description What it is compared with, such as deployment 12. */
+            from?: string;
+            lane: string;
+            /** @description How many there are in all. */
+            objects: number;
+            /**
+             * Format: date-time
+             * @description When that was.
+             */
+            since?: null | string;
+            /** @description What is there and was not looked at. */
+            uncovered: components["schemas"]["Uncovered"][];
+            /** @description Why drift is not known; the differences, if any, are then no more than a hint. */
+            unknown?: string;
         };
         /** Format: int64 */
         Duration: number;
+        Effects: {
+            /** @description The oldest first. */
+            effects: components["schemas"]["StepEffect"][];
+        };
         Entry: {
             action: string;
             actor: string;
@@ -1363,6 +1573,8 @@ export interface components {
             gate?: components["schemas"]["Gate"];
             /** @description Nanoseconds; for steps that give none. */
             lock_timeout_ns?: components["schemas"]["Duration"];
+            /** @description How often the service looks whether the schema has drifted; nanoseconds, 0 for never. */
+            look_for_drift_ns?: components["schemas"]["Duration"];
             name: string;
             /**
              * @description The lane's, if absent.
@@ -1420,11 +1632,15 @@ export interface components {
             direction?: string;
             /** Format: int64 */
             duration_ms?: number;
+            /** @description What the step did to the schema, object by object; without a step, what the deployment's steps did together. */
+            effect?: components["schemas"]["Difference"][];
             failure?: components["schemas"]["Failure"];
             /** @enum {string} */
-            kind: "started" | "step-began" | "statement" | "notice" | "waiting" | "emptied" | "backing-out" | "batch" | "step-ready" | "step-done" | "step-failed" | "ended";
+            kind: "started" | "step-began" | "statement" | "notice" | "waiting" | "emptied" | "backing-out" | "batch" | "step-ready" | "step-done" | "step-failed" | "effect" | "ended";
             line?: number;
             message?: string;
+            /** @description How many more objects it touched than are listed. */
+            more?: number;
             /** @description How many there are: statements of a step, or steps of the deployment. */
             of?: number;
             /** @description Of the whole deployment; on the last event. */
@@ -1547,6 +1763,8 @@ export interface components {
             approvers_are_not_authors?: boolean;
             /** @description How old the newest reported backup may be; nanoseconds, 0 for not asked. */
             backup_ns: components["schemas"]["Duration"];
+            /** @description The schema must be as the last deployment left it. */
+            no_drift?: boolean;
             /** @description Everything must be applied in the environment before. */
             previous_environment: boolean;
             /** @description Only sealed releases, no loose steps. */
@@ -1597,6 +1815,21 @@ export interface components {
         Hooks: {
             hooks: components["schemas"]["Hook"][];
         };
+        Known: {
+            /** @description The newest first. */
+            known: components["schemas"]["KnownSchema"][];
+        };
+        KnownSchema: {
+            actor: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            deployment?: number;
+            fingerprint: string;
+            reason?: string;
+            /** @enum {string} */
+            why: "deployment" | "accepted" | "attested" | "baselined";
+        };
         Lane: {
             about?: string;
             engine: string;
@@ -1642,6 +1875,50 @@ export interface components {
             line: number;
             /** @description Such as: drops the column vessel.draught_cm. */
             what: string;
+        };
+        Map: {
+            /** Format: double */
+            height: number;
+            links: components["schemas"]["MapLink"][];
+            tables: components["schemas"]["MapTable"][];
+            /** Format: double */
+            width: number;
+        };
+        MapColumn: {
+            /**
+             * @description primary, if it is part of the primary key; else foreign, if it refers to another table.
+             * @enum {string}
+             */
+            key?: "primary" | "foreign";
+            name: string;
+            type: string;
+            /** @description What a chosen difference did to it. */
+            what?: string;
+        };
+        MapLink: {
+            from: string;
+            name: string;
+            /** @description As in the attribute d of an SVG path. */
+            path: string;
+            to: string;
+            what?: string;
+        };
+        MapTable: {
+            /** @description Those that are drawn. */
+            columns: components["schemas"]["MapColumn"][];
+            /** Format: double */
+            height: number;
+            /** @description How many columns are not drawn. */
+            more?: number;
+            name: string;
+            /** @description What a chosen difference did to it, or to what belongs to it. */
+            what?: string;
+            /** Format: double */
+            width: number;
+            /** Format: double */
+            x: number;
+            /** Format: double */
+            y: number;
         };
         Options: {
             accept?: components["schemas"]["Acceptance"][];
@@ -1794,6 +2071,11 @@ export interface components {
             /** @description Steps in doubt that were settled by their check. */
             settled: string[];
         };
+        Question: {
+            kind: string;
+            new: string;
+            old: string;
+        };
         RebuildIn: {
             /** @description The environment's name, typed. */
             confirm?: string;
@@ -1882,6 +2164,10 @@ export interface components {
         ScheduledList: {
             scheduled: components["schemas"]["Scheduled"][];
         };
+        SchemaMap: {
+            differences: components["schemas"]["Difference"][];
+            map: components["schemas"]["Map"];
+        };
         Session: {
             /**
              * Format: date-time
@@ -1937,6 +2223,24 @@ export interface components {
             /** @description The administrator's, instead of a password. */
             token?: string;
         };
+        Step: {
+            /** @description Its statements commit one by one. */
+            autocommit?: boolean;
+            back: string;
+            forward: string;
+        };
+        StepEffect: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            deployment: number;
+            direction?: string;
+            effect: components["schemas"]["Difference"][];
+            /** @description How many more objects it touched than are listed. */
+            more?: number;
+            /** @description Absent where the steps of a deployment were looked at together. */
+            step?: string;
+        };
         StepFile: {
             checksum: string;
             name: string;
@@ -1968,7 +2272,7 @@ export interface components {
             checksum?: string;
             deployment?: string;
             /** @description Of an edited step: the applied text against the catalogue's. */
-            difference?: components["schemas"]["Difference"];
+            difference?: components["schemas"]["TextDifference"];
             /** Format: int64 */
             duration_ms?: number;
             flags?: string[];
@@ -2003,6 +2307,16 @@ export interface components {
             unchanged: number;
             /** @description Environments that could not be looked at for that. */
             unlooked: string[];
+        };
+        TextDifference: {
+            /**
+             * @description What the edit amounts to, by the parser's tokens: only white space, only comments, or what runs.
+             * @enum {string}
+             */
+            change: "white space" | "comments" | "statements";
+            lines: components["schemas"]["DifferenceLine"][];
+            /** @description Why lines are missing. */
+            omitted?: string;
         };
         ThawIn: {
             reason: string;
@@ -2093,6 +2407,11 @@ export interface components {
             count: number;
             names: string[] | null;
             what: string;
+        };
+        Undrafted: {
+            kind: string;
+            name: string;
+            why: string;
         };
         Unreached: {
             environment: string;
@@ -2586,8 +2905,10 @@ export interface operations {
             query?: {
                 /** @description An environment. */
                 from?: string;
-                /** @description Another one. */
+                /** @description Another one; or give deployment. */
                 with?: string;
+                /** @description Compare with what this deployment of the lane left. */
+                deployment?: number;
                 /** @description Compare owners and grants too; they often differ by environment. */
                 owners?: boolean;
             };
@@ -2652,6 +2973,40 @@ export interface operations {
             };
         };
     };
+    draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DraftIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getStatus: {
         parameters: {
             query?: {
@@ -2674,6 +3029,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EnvironmentStatus"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    acceptDrift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AcceptIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accepted"];
                 };
             };
             default: {
@@ -2896,6 +3286,68 @@ export interface operations {
             };
         };
     };
+    getDrift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drift"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listEffects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effects"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     freeze: {
         parameters: {
             query?: never;
@@ -2987,6 +3439,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ledger"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getMap: {
+        parameters: {
+            query?: {
+                /** @description As this deployment left it; as it is now, if absent. */
+                deployment?: number;
+                /** @description Mark what differs from another point: before (the deployment), known (what the last deployment left), an environment's name, or a deployment's number. */
+                since?: string;
+            };
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SchemaMap"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getMapPicture: {
+        parameters: {
+            query?: {
+                /** @description As this deployment left it; as it is now, if absent. */
+                deployment?: number;
+                /** @description Mark what differs from another point: before (the deployment), known (what the last deployment left), an environment's name, or a deployment's number. */
+                since?: string;
+            };
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/svg+xml": string;
                 };
             };
             default: {
@@ -3202,6 +3726,37 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listSchemas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Known"];
+                };
             };
             default: {
                 headers: {

@@ -9,6 +9,7 @@ import { api, problemOf, result, type DeployEvent, type Deployment, type Problem
 import ActDialog from '../dialogs/ActDialog.vue'
 import { useEvents } from '../follow'
 import { labels, plural } from '../labels'
+import SchemaDifferences from '../parts/SchemaDifferences.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import GateList from '../parts/GateList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
@@ -65,6 +66,15 @@ function rowsOf(e: DeployEvent) {
   return `${(e.rows ?? 0).toLocaleString('en')} rows so far, ${(e.rate ?? 0).toLocaleString('en')} a second${rest}`
 }
 
+/** What the steps did to the schema, by step; under no name what they did together. */
+const effects = computed(() => {
+  const byStep = new Map<string, DeployEvent>()
+  for (const e of events.value) if (e.kind === 'effect') byStep.set(e.step ?? '', e)
+  return byStep
+})
+const together = computed(() => effects.value.get(''))
+const open = ref<Record<string, boolean>>({})
+
 const wanted = computed(() => (deployment.value?.direction === 'back' ? 'rolled back' : 'applied'))
 const done = computed(() => lines.value.filter((l) => l.state === wanted.value).length)
 const telling = ['notice', 'waiting', 'emptied', 'backing-out']
@@ -102,15 +112,26 @@ const lasted = computed(() => {
       </div>
       <table class="steps panel">
         <tbody>
-          <tr v-for="l in lines" :key="l.number" :class="{ soft: l.state === 'waiting' }">
+          <template v-for="l in lines" :key="l.number">
+          <tr :class="{ soft: l.state === 'waiting' }">
             <td class="number">{{ l.number }}</td>
             <td>{{ l.slug.replaceAll('-', ' ') }}</td>
             <td><StateMark :word="l.state" /></td>
             <td class="small soft">{{ l.took }}</td>
-            <td class="small soft grow">{{ l.detail }}</td>
+            <td class="small soft grow">
+              {{ l.detail }}
+              <Button v-if="effects.has(l.number)" :icon="open[l.number] ? 'pi pi-chevron-down' : 'pi pi-chevron-right'" :label="plural((effects.get(l.number)?.effect?.length ?? 0) + (effects.get(l.number)?.more ?? 0), 'object')"
+                size="small" text severity="secondary" class="toggle" :aria-expanded="!!open[l.number]" :aria-label="`What step ${l.number} did to the schema`" @click="open[l.number] = !open[l.number]" />
+            </td>
           </tr>
+          <tr v-if="open[l.number]"><td /><td colspan="4" class="effect"><SchemaDifferences :differences="effects.get(l.number)?.effect ?? []" :more="effects.get(l.number)?.more" /></td></tr>
+          </template>
         </tbody>
       </table>
+      <details v-if="together" open>
+        <summary>What its steps did to the schema together</summary>
+        <SchemaDifferences :differences="together.effect ?? []" :more="together.more" class="panel" />
+      </details>
       <section v-if="said.length" class="stack tight">
         <h2>What was said</h2>
         <div class="panel log" tabindex="0">
@@ -137,6 +158,8 @@ const lasted = computed(() => {
 .steps tr:last-child td { border-bottom: 0; }
 .number { font-weight: 600; text-align: right; width: 1%; }
 .grow { width: 60%; }
+.toggle { padding: 0 6px; }
+.steps .effect { white-space: normal; }
 .tight { gap: 6px; }
 .log { max-height: 30vh; overflow: auto; }
 details summary { cursor: pointer; color: var(--ink-soft); }

@@ -27,6 +27,7 @@ import GateTab from '../parts/GateTab.vue'
 import LedgerTable from '../parts/LedgerTable.vue'
 import PreviewList from '../parts/PreviewList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
+import SchemaTab from '../parts/SchemaTab.vue'
 import SqlText from '../parts/SqlText.vue'
 import StateMark from '../parts/StateMark.vue'
 import StepTable from '../parts/StepTable.vue'
@@ -89,14 +90,22 @@ const attestable = computed(() => {
 })
 
 /** What a trouble's next move is, as a dialog of this page. */
-function moveOf(t: Trouble): { label: string; dialog: typeof dialog.value } | undefined {
+function moveOf(t: Trouble): { label: string; dialog?: typeof dialog.value } | undefined {
   switch (t.kind) {
     case 'known-database': return { label: labels.baseline, dialog: 'baseline' }
     case 'checksums': return { label: labels.amend, dialog: 'amend' }
     case 'order': return { label: labels.attest, dialog: 'attest' }
     case 'nothing-in-doubt': return doubtful.value ? { label: labels.settle, dialog: 'settle' } : { label: labels.rollBack, dialog: 'rollback' }
+    case 'drift': return { label: labels.schema }
     case 'failed': return t.next.includes('vorrang attest') ? { label: labels.attest, dialog: 'attest' } : { label: labels.promote, dialog: 'promote' }
   }
+}
+
+function move(t: Trouble) {
+  const next = moveOf(t)?.dialog
+  if (!next) return (tab.value = 'schema')
+  attestFirst.value = t.step ?? ''
+  dialog.value = next
 }
 
 const texts = shallowRef<StepTexts>()
@@ -133,7 +142,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
         <Button :label="labels.promote + '…'" icon="pi pi-arrow-right" size="small" :severity="unknown ? 'secondary' : undefined" :disabled="!status.pending" @click="dialog = 'promote'" />
       </div>
       <TroubleRow v-for="t in status.trouble" :key="t.kind + t.step" :environment="status" :trouble="t">
-        <Button v-if="moveOf(t)" :label="moveOf(t)!.label + '…'" size="small" severity="danger" outlined class="move" @click="((attestFirst = t.step ?? ''), (dialog = moveOf(t)!.dialog))" />
+        <Button v-if="moveOf(t)" :label="moveOf(t)!.label + '…'" size="small" severity="danger" outlined class="move" @click="move(t)" />
       </TroubleRow>
       <p v-if="status.running" class="panel running">
         <i class="pi pi-spin pi-spinner" /> <RouterLink :to="`/deployments/${status.running.id}`">Deployment {{ status.running.id }}</RouterLink>,
@@ -155,6 +164,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           <Tab value="preview">Preview</Tab>
           <Tab value="gate">Gate</Tab>
           <Tab value="ledger">Ledger</Tab>
+          <Tab value="schema">{{ labels.schema }}</Tab>
           <Tab value="verify">Verify</Tab>
           <Tab value="deployments">{{ labels.deployments }}</Tab>
         </TabList>
@@ -164,6 +174,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           <TabPanel value="preview"><PreviewList v-if="preview" :preview="preview" /></TabPanel>
           <TabPanel value="gate"><GateTab :environment="status" /></TabPanel>
           <TabPanel value="ledger"><LedgerTable v-if="ledger" :ledger="ledger" /></TabPanel>
+          <TabPanel value="schema"><SchemaTab v-if="status.reached && tab === 'schema'" :environment="status" @done="refresh" /></TabPanel>
           <TabPanel value="verify">
             <div v-if="verification" class="stack">
               <p v-if="!verification.deviations.length && !verification.unreached.length" class="good">The history is consistent: chain, last seen entry, checksums, order, and with the environment before.</p>

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import type { Difference } from '../api'
+import type { TextDifference } from '../api'
 import { changes } from '../labels'
 
 /** The applied text beside the new one, line by line. */
-const props = defineProps<{ difference: Difference }>()
+const props = defineProps<{ difference: TextDifference }>()
 
-type Line = Difference['lines'][number]
+type Line = TextDifference['lines'][number]
 type Row = { before?: Line; after?: Line; gap?: boolean }
 
 /** Lines that went stand beside those that came in their place. */
