@@ -126,7 +126,6 @@ func (w *crew) carryOut(ctx context.Context, d work, live *feed) {
 		w.keep(d.ID, live)
 	}()
 	result := w.pass(ctx, d, live)
-	w.keepSchema(d, result)
 	d.session.Unlock()
 	d.session.Close()
 	live.end()
@@ -168,6 +167,7 @@ func (w *crew) pass(ctx context.Context, d work, live *feed) deploy.Result {
 		Look: func(ctx context.Context) (schema.Schema, error) {
 			return d.session.Snapshot(ctx, d.place.environment.Schemas)
 		},
+		Left: func(head ledger.Head) { w.keepSchema(d, head) },
 		Emit: func(e deploy.Event) {
 			s.metrics.step(d.Lane, d.Environment, e)
 			live.add(e)

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"vorrang/core/deploy"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
 	"vorrang/core/lane"
@@ -34,8 +33,8 @@ const snapshotPatience = 2 * time.Minute
 // keepSchema keeps what a deployment left, before its target's lock is given
 // back. A schema that cannot be read is no reason for the deployment to fail:
 // then drift is not known, and the gate says so.
-func (w *crew) keepSchema(d work, result deploy.Result) {
-	if result.Head.Seq == 0 || d.session.InTransaction() {
+func (w *crew) keepSchema(d work, head ledger.Head) {
+	if head.Seq == 0 || d.session.InTransaction() {
 		return
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), snapshotPatience)
@@ -43,7 +42,7 @@ func (w *crew) keepSchema(d work, result deploy.Result) {
 	left, err := d.session.SnapshotWithNeeds(ctx, d.place.environment.Schemas)
 	if err == nil {
 		err = w.service.Records.KeepSnapshot(ctx, records.Snapshot{Lane: d.Lane, Environment: d.Environment, Why: leftByDeployment, Deployment: d.ID,
-			Seq: result.Head.Seq, Actor: d.Actor, Schema: left})
+			Seq: head.Seq, Actor: d.Actor, Schema: left})
 	}
 	if err == nil {
 		err = w.service.keepLook(ctx, d.place, gate.Drifted{}, left.Fingerprint())
@@ -262,18 +261,7 @@ func (s *Service) carryOver(ctx context.Context, p place, session *postgres.Sess
 // everything that belongs to it.
 func takeOver(known, now schema.Schema, attested []evidence.Object) schema.Schema {
 	concerned := func(o schema.Object) bool {
-		whole, _, _ := strings.Cut(cmp.Or(o.Of, o.Name), "(")
-		own, _, _ := strings.Cut(o.Name, "(")
-		return slices.ContainsFunc(attested, func(a evidence.Object) bool {
-			for _, name := range []string{a.Of, a.Name} {
-				for _, candidate := range []string{whole, own} {
-					if name != "" && plainName(schema.Unqualified(candidate)) == name && (a.Schema == "" || strings.HasPrefix(plainName(candidate), a.Schema+".")) {
-						return true
-					}
-				}
-			}
-			return false
-		})
+		return slices.ContainsFunc(attested, func(a evidence.Object) bool { return concerns(a, o) })
 	}
 	var objects []schema.Object
 	for _, o := range known.Objects {
@@ -287,6 +275,25 @@ func takeOver(known, now schema.Schema, attested []evidence.Object) schema.Schem
 		}
 	}
 	return schema.New(objects, now.Uncovered)
+}
+
+// concerns reports whether what somebody vouched for is an object, or what it
+// belongs to: a new table with everything of it, or an altered one with its
+// columns and constraints.
+func concerns(a evidence.Object, o schema.Object) bool {
+	is := func(candidate, name string) bool {
+		candidate, _, _ = strings.Cut(candidate, "(") // a function's parameters
+		return plainName(schema.Unqualified(candidate)) == name && (a.Schema == "" || strings.HasPrefix(plainName(candidate), a.Schema+"."))
+	}
+	switch {
+	case a.Of != "" && o.Of != "":
+		return is(o.Of, a.Of) && plainName(o.Local()) == a.Name || is(o.Name, a.Name)
+	case o.Of == "" || o.Kind == schema.Index:
+		return is(o.Name, a.Name)
+	case a.Of == "" && is(o.Of, a.Name):
+		return a.Made || o.Kind == schema.Column || o.Kind == schema.Constraint
+	}
+	return false
 }
 
 // plainName is a name without the quotes that the server puts around some.

@@ -26,7 +26,7 @@ type effects struct {
 // of very many steps is looked at as a whole, since the looks would take longer
 // than the steps.
 func newEffects(r *run, ctx context.Context, p plan.Plan) *effects {
-	e := &effects{run: r, steps: len(p.Actions) <= mostLooks && !p.Whole, blind: r.Look == nil}
+	e := &effects{run: r, steps: len(p.Actions) <= mostLooks && !p.Whole, blind: r.Look == nil, unseen: p.Whole}
 	if !e.blind {
 		e.before, _ = e.look(ctx)
 	}

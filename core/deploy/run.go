@@ -20,8 +20,8 @@ var (
 	ErrStopping  = errors.New("the service was stopped")
 )
 
-// Runner carries plans out. All fields but Stop, Preface, Waived
-// and Look must be set.
+// Runner carries plans out. All fields but Stop, Preface, Waived,
+// Look and Left must be set.
 type Runner struct {
 	Target Target
 	Texts  func(ctx context.Context, checksum step.Checksum) ([]byte, error) // normal text of a step's file
@@ -41,6 +41,7 @@ type Runner struct {
 	// Look reads the target's schema; nil if nobody wants to know what the steps
 	// did to it.
 	Look func(ctx context.Context) (schema.Schema, error)
+	Left func(head ledger.Head) // called before the last event, when nothing more will run; nil for nothing
 }
 
 // Result is how a deployment ended.
@@ -64,6 +65,9 @@ func (r *Runner) Run(ctx context.Context, head ledger.Head, p plan.Plan) Result 
 	outcome, failure, closing := run.carryOut(ctx, p)
 	run.step = plan.Action{}
 	run.effects.rest(ctx)
+	if r.Left != nil {
+		r.Left(run.head)
+	}
 	run.emit(Event{Kind: Ended, Outcome: outcome, Message: closing, Of: len(p.Actions)})
 	return Result{Outcome: outcome, Failure: failure, Head: run.head}
 }

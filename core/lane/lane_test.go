@@ -2,6 +2,7 @@ package lane
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"testing"
 	"time"
@@ -93,6 +94,24 @@ func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
 	assert.Equal(t, l, again, "a lane can be written as a file: %s", l.File())
 	for gate, says := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "rehearsal: required": `does not make the check "rehearsal"`, "drift: required": "drift is refused or not-asked", "approvals: many": "approvals is a number from 0 to 9", "approvals: {authors: excluded}": "say how many approvals", "approvals: {count: 1, authors: hanged}": "authors are excluded or counted", "approvals: 1, release: not-asked": "approvals are given to releases", "window: {hours: late}": "hours are two times", "window: {days: [mon]}": "the window has no hours", "window: {hours: 08:00-16:00, zone: Moon/Sea}": "is no time zone", "window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
 		_, err := Parse("lane.yaml", []byte("lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {"+gate+"}}]"))
+		assert.ErrorContains(t, err, says)
+	}
+}
+
+func TestALookForDriftHasAnInterval(t *testing.T) {
+	file := "lane: harbour\nenvironments: [{name: staging, target: env:A, look-for-drift: %s, gate: {drift: refused}}]"
+	l, err := Parse("lane.yaml", fmt.Appendf(nil, file, "6h"))
+	require.NoError(t, err)
+	assert.Equal(t, 6*time.Hour, l.Environments[0].LookForDrift)
+	assert.True(t, l.Environments[0].Asks().Drift)
+	again, err := Parse("lane.yaml", l.File())
+	require.NoError(t, err)
+	assert.Equal(t, l, again)
+	off, err := Parse("lane.yaml", fmt.Appendf(nil, file, "off"))
+	require.NoError(t, err)
+	assert.Zero(t, off.Environments[0].LookForDrift)
+	for value, says := range map[string]string{"often": "is not a duration", "5s": "look-for-drift is off, or 1m or more"} {
+		_, err := Parse("lane.yaml", fmt.Appendf(nil, file, value))
 		assert.ErrorContains(t, err, says)
 	}
 }
