@@ -73,7 +73,7 @@ func run(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	for _, measure := range []func(context.Context) error{b.smallSteps, b.nothingToDo, b.copyData, b.snapshot} {
+	for _, measure := range []func(context.Context) error{b.smallSteps, b.nothingToDo, b.copyData, b.snapshot, b.pairs} {
 		if err := measure(ctx); err != nil {
 			return err
 		}

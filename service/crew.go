@@ -28,12 +28,13 @@ type crew struct {
 	mu       sync.Mutex
 	stopping bool
 	feeds    map[int64]*feed
+	places   map[int64]string // of the deployments that are under way or still looked at
 	cancels  map[int64]context.CancelCauseFunc
 }
 
 func newCrew(s *Service) *crew {
 	ctx, abort := context.WithCancelCause(context.Background())
-	return &crew{service: s, ctx: ctx, abort: abort, halt: make(chan struct{}), feeds: map[int64]*feed{},
+	return &crew{service: s, ctx: ctx, abort: abort, halt: make(chan struct{}), feeds: map[int64]*feed{}, places: map[int64]string{},
 		cancels: map[int64]context.CancelCauseFunc{}}
 }
 
@@ -78,6 +79,27 @@ type work struct {
 	session *postgres.Session // holds the target's lock
 	wish    wish
 	said    []string // what was settled before
+	fresh   bool     // the target was empty
+}
+
+// large reports whether there are too many steps to look at what each does.
+func (d work) large() bool { return len(d.Plan.Actions) > deploy.MostLooks }
+
+// settled waits until nothing of an environment's deployments that have ended is
+// looked at any more.
+func (w *crew) settled(ctx context.Context, lane, environment string) {
+	for deadline := time.Now().Add(snapshotPatience); time.Now().Before(deadline) && ctx.Err() == nil; {
+		w.mu.Lock()
+		busy := false
+		for _, place := range w.places {
+			busy = busy || place == lane+"/"+environment
+		}
+		w.mu.Unlock()
+		if !busy {
+			return
+		}
+		pause(ctx, 50*time.Millisecond)
+	}
 }
 
 // run carries a recorded deployment out, after enter. It owns the session from
@@ -86,7 +108,7 @@ func (w *crew) run(d work) {
 	live := newFeed()
 	ctx, cancel := context.WithCancelCause(w.ctx)
 	w.mu.Lock()
-	w.feeds[d.ID], w.cancels[d.ID] = live, cancel
+	w.feeds[d.ID], w.cancels[d.ID], w.places[d.ID] = live, cancel, d.Lane+"/"+d.Environment
 	w.mu.Unlock()
 	gauge := w.service.metrics.running.WithLabelValues(d.Lane, d.Environment)
 	gauge.Inc()
@@ -97,6 +119,7 @@ func (w *crew) run(d work) {
 		w.mu.Lock()
 		delete(w.feeds, d.ID)
 		delete(w.cancels, d.ID)
+		delete(w.places, d.ID)
 		w.mu.Unlock()
 		cancel(nil)
 		live.close()
@@ -126,11 +149,17 @@ func (w *crew) carryOut(ctx context.Context, d work, live *feed) {
 		w.keep(d.ID, live)
 	}()
 	result := w.pass(ctx, d, live)
-	d.session.Unlock()
-	d.session.Close()
 	live.end()
 	<-keeping
-	w.finish(d.Deployment, result)
+	if d.large() { // nobody waits for the look at what so many steps did
+		w.finish(d.Deployment, result)
+		w.lookBack(d, result.Head)
+	}
+	d.session.Unlock()
+	d.session.Close()
+	if !d.large() {
+		w.finish(d.Deployment, result)
+	}
 	s.metrics.deployments.WithLabelValues(d.Lane, d.Environment, string(result.Outcome)).Inc()
 	if result.Failure != nil {
 		log.Warn("deployment ended", "outcome", result.Outcome, "step", result.Failure.Step, "error", result.Failure.Error())
@@ -164,10 +193,6 @@ func (w *crew) pass(ctx context.Context, d work, live *feed) deploy.Result {
 	runner := deploy.Runner{
 		Target: d.session, Texts: s.texts(d.Plan), Now: time.Now, Pause: pause, Stop: w.halt,
 		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(d.place), Preface: d.said, Waived: waived(d.Gate),
-		Look: func(ctx context.Context) (schema.Schema, error) {
-			return d.session.Snapshot(ctx, d.place.environment.Schemas)
-		},
-		Left: func(head ledger.Head) { w.keepSchema(d, head) },
 		Emit: func(e deploy.Event) {
 			s.metrics.step(d.Lane, d.Environment, e)
 			live.add(e)
@@ -175,6 +200,12 @@ func (w *crew) pass(ctx context.Context, d work, live *feed) deploy.Result {
 				through()
 			}
 		},
+	}
+	if !d.large() {
+		runner.Look = func(ctx context.Context) (schema.Schema, error) {
+			return d.session.Snapshot(ctx, d.place.environment.Schemas)
+		}
+		runner.Left = func(head ledger.Head) { w.keepSchema(d, head) }
 	}
 	return runner.Run(ctx, head, d.Plan)
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"vorrang/core/deploy"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
 	"vorrang/core/lane"
@@ -33,9 +34,9 @@ const snapshotPatience = 2 * time.Minute
 // keepSchema keeps what a deployment left, before its target's lock is given
 // back. A schema that cannot be read is no reason for the deployment to fail:
 // then drift is not known, and the gate says so.
-func (w *crew) keepSchema(d work, head ledger.Head) {
+func (w *crew) keepSchema(d work, head ledger.Head) (left schema.Schema, kept bool) {
 	if head.Seq == 0 || d.session.InTransaction() {
-		return
+		return left, false
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), snapshotPatience)
 	defer cancel()
@@ -50,6 +51,31 @@ func (w *crew) keepSchema(d work, head ledger.Head) {
 	if err != nil {
 		w.service.Log.Warn("what a deployment left of the schema is not known", "deployment", d.ID, "error", err)
 	}
+	return left, err == nil
+}
+
+// lookBack says what a deployment of very many steps did to the schema, once it
+// has ended.
+func (w *crew) lookBack(d work, head ledger.Head) {
+	ctx, cancel := context.WithTimeout(context.Background(), snapshotPatience)
+	defer cancel()
+	known, err := w.service.Records.KnownSchema(ctx, d.Lane, d.Environment)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return // the records are away
+	}
+	first := errors.Is(err, records.ErrNotFound) && d.fresh
+	left, kept := w.keepSchema(d, head)
+	if !kept || err != nil && !first {
+		return
+	}
+	differences := schema.Effect(known.Schema, left)
+	last, err := w.service.Records.LastSeq(ctx, d.ID)
+	if err != nil || len(differences) == 0 {
+		return
+	}
+	event := deploy.EffectOf(differences)
+	event.Seq, event.At = last+1, time.Now().UTC()
+	w.insist("what a deployment did", func(ctx context.Context) error { return w.service.Records.AddEvents(ctx, d.ID, []deploy.Event{event}) })
 }
 
 // drifted compares what is there with what is known. head is the ledger's
@@ -129,6 +155,13 @@ func (s *Service) drift(c call, in *environmentIn) (*api.Drift, error) {
 }
 
 func (s *Service) lookForDrift(ctx context.Context, p place) (gate.Drifted, schema.Schema, error) {
+	running, err := s.Records.Running(ctx, p.lane.Name, p.environment.Name)
+	if err != nil {
+		return gate.Drifted{}, schema.Schema{}, err
+	}
+	if running == nil {
+		s.crew.settled(ctx, p.lane.Name, p.environment.Name)
+	}
 	session, err := connect(ctx, p.environment, "vorrangd drift")
 	if err != nil {
 		return gate.Drifted{}, schema.Schema{}, err
@@ -143,6 +176,10 @@ func (s *Service) lookForDrift(ctx context.Context, p place) (gate.Drifted, sche
 		return gate.Drifted{Unknown: "nothing was deployed here yet"}, now, err
 	}
 	d, now, err := s.drifted(ctx, p, session, facts.View.State.Head.Seq)
+	if err == nil && running != nil {
+		d.Unknown = fmt.Sprintf("deployment %d, started by %s, is running", running.ID, running.Actor)
+		return d, now, nil
+	}
 	if err == nil {
 		err = s.keepLook(ctx, p, d, now.Fingerprint())
 	}

@@ -213,7 +213,7 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 	if err != nil {
 		return nil, busy(p, err)
 	}
-	s.crew.run(work{place: p, session: session, wish: w, Deployment: d, said: said})
+	s.crew.run(work{place: p, session: session, wish: w, Deployment: d, said: said, fresh: facts.Entries == 0 && !facts.Unlisted.Any()})
 	c.status(http.StatusAccepted)
 	c.note("deployment", d.ID)
 	shown := deploymentOf(d, true)

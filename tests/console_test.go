@@ -397,3 +397,31 @@ func (p *page) secret(name, text string) {
 	p.t.Helper()
 	p.fill(name, text)
 }
+
+func TestTheSchemaIsKnownInTheConsole(t *testing.T) {
+	p := openConsole(t)
+	p.w.Submitted(map[string]string{"1-vessel.sql": "CREATE TABLE public.vessel (id int PRIMARY KEY, name text)",
+		"2-call.sql": "CREATE TABLE public.call (id int PRIMARY KEY, vessel int REFERENCES public.vessel); ALTER TABLE public.vessel ADD COLUMN flag text"})
+	d := p.w.Promoted("staging")
+	p.signIn()
+	p.goTo(fmt.Sprintf("/deployments/%d", d.ID))
+	p.press("What step 2 did to the schema")
+	p.sees("column public.vessel.flag")
+
+	pgtest.Exec(t, p.w.URLs["staging"], "ALTER TABLE public.vessel ADD COLUMN hotfix numeric")
+	p.goTo("/lanes/harbour/staging")
+	p.press("Schema")
+	p.sees("1 object differs from what deployment 1 left")
+	p.sees("column public.vessel.hotfix")
+	p.sees("vorrang draft -lane harbour -env staging -drift keep")
+	p.sees("hotfix added")
+	p.do(chromedp.Click(chromedp.CSS(`g[data-table="public.vessel"]`), chromedp.NodeVisible))
+	p.sees("Deployment 1, step 2")
+	p.sees("added column flag")
+	p.press("Accept")
+	p.fill("words", "ticket 4711")
+	p.press("It is right as it is")
+	p.sees("No drift")
+	p.goTo("/")
+	p.sees("in order")
+}

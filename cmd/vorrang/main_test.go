@@ -60,7 +60,7 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{3, `TROUBLE: known-database`, "", "status"},
 		{3, `the gate of harbour/production is held\n +hold +known-database`, "", "gate -to production"},
 		{3, "", `The gate of production is held\n +hold +known-database .*1 object and no ledger.*\n +→ find the last step`, "promote -to production"},
-		{0, `promoting 1 step on harbour/staging, deployment 1\n  1    a  applied  \d+ ms\ndeployment 1 done: 1 of 1 step`, "", "promote -to staging -through 1"},
+		{0, `promoting 1 step on harbour/staging, deployment 1\n  1    a  applied  \d+ ms\n +added  table public.a\n +added    column id +integer\ndeployment 1 done: 1 of 1 step`, "", "promote -to staging -through 1"},
 		{4, `2    b  failed  \d+ ms\n\n2-b.sql:1:1: division by zero \(SQLSTATE 22012\)\n  1 \| SELECT 1/0\n    \| \^`, "", "promote -to staging"},
 		{4, `deployment 2 failed: 0 of 2 steps`, "", "watch 2"},
 		{0, `(?s)"kind":"started".*"kind":"ended"`, "", "watch 1 -json"},

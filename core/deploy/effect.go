@@ -8,10 +8,11 @@ import (
 	"vorrang/core/sqltext"
 )
 
-const (
-	mostLooks   = 200  // steps of a deployment that are looked at one by one
-	mostObjects = 1000 // of one effect that are listed
-)
+// MostLooks is how many steps a deployment may have whose effects are looked at
+// while it runs. Of a larger one the looks would take longer than the steps.
+const MostLooks = 200
+
+const mostObjects = 1000 // of one effect that are listed
 
 // effects says after each step what it did to the schema.
 type effects struct {
@@ -22,11 +23,9 @@ type effects struct {
 	blind  bool // nothing more can be seen, or nobody wants to know
 }
 
-// newEffects looks at the schema as it is before the first step. A deployment
-// of very many steps is looked at as a whole, since the looks would take longer
-// than the steps.
+// newEffects looks at the schema as it is before the first step.
 func newEffects(r *run, ctx context.Context, p plan.Plan) *effects {
-	e := &effects{run: r, steps: len(p.Actions) <= mostLooks && !p.Whole, blind: r.Look == nil, unseen: p.Whole}
+	e := &effects{run: r, steps: !p.Whole, blind: r.Look == nil, unseen: p.Whole}
 	if !e.blind {
 		e.before, _ = e.look(ctx)
 	}
@@ -74,8 +73,13 @@ func (e *effects) tell(ctx context.Context) {
 	if len(differences) == 0 {
 		return
 	}
+	e.run.emit(EffectOf(differences))
+}
+
+// EffectOf is the event that tells of an effect, without its number and time.
+func EffectOf(differences []schema.Difference) Event {
 	listed := differences[:min(len(differences), mostObjects)]
-	e.run.emit(Event{Kind: Effect, Effect: listed, More: len(differences) - len(listed)})
+	return Event{Kind: Effect, Effect: listed, More: len(differences) - len(listed)}
 }
 
 // changesSchema reports whether a script may change the schema: whether it has

@@ -1,16 +1,20 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	_ "embed"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
 
+	"vorrang/core/deploy"
 	"vorrang/core/schema"
+	"vorrang/core/sqltext"
 )
 
 //go:embed snapshot.sql
@@ -19,8 +23,14 @@ var snapshotSQL string
 //go:embed uncovered.sql
 var uncoveredSQL string
 
+// lookPatience is how long a look waits for a table that somebody holds for
+// themselves, in milliseconds: the server reads a view's definition under the
+// lock of a SELECT.
+const lookPatience = "5000"
+
 // Snapshot reads the schema from the catalogs, as one consistent state. It
-// takes no lock that blocks others, and needs no right but to read catalogs.
+// takes no lock but what a SELECT takes on the tables under views, and needs no
+// right but to read catalogs.
 // No schemas means all but the system's and Vorrang's. It can stand in an open
 // transaction, and then sees what that did.
 func (s *Session) Snapshot(ctx context.Context, schemas []string) (schema.Schema, error) {
@@ -33,21 +43,34 @@ func (s *Session) SnapshotWithNeeds(ctx context.Context, schemas []string) (sche
 }
 
 func (s *Session) snapshot(ctx context.Context, schemas []string, needs bool) (schema.Schema, error) {
-	begin, end := "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", "ROLLBACK"
-	if s.InTransaction() {
+	begin, end := oneState, "ROLLBACK"
+	within := s.InTransaction()
+	if within {
 		begin, end = "SAVEPOINT vorrang_snapshot", "ROLLBACK TO vorrang_snapshot; RELEASE vorrang_snapshot"
 	}
-	if err := s.exec(ctx, begin+"; SELECT pg_catalog.set_config('search_path', '', true), pg_catalog.set_config('jit', 'off', true)"); err != nil {
+	if err := s.exec(ctx, begin+quietly); err != nil {
 		return schema.Schema{}, fmt.Errorf("read the schema: %w", err)
 	}
-	seen, err := s.read(ctx, schemas, needs)
+	seen, err := s.read(ctx, schemas, needs, within)
 	if ended := s.exec(ctx, end); err == nil && ended != nil {
 		err = ended
 	}
 	if err != nil {
-		return schema.Schema{}, fmt.Errorf("read the schema: %w", s.wrap(err))
+		return schema.Schema{}, s.unread(s.wrap(err))
 	}
 	return seen, nil
+}
+
+// unread names the right that is missing to read the schema, if one is.
+func (s *Session) unread(err error) error {
+	const insufficientPrivilege = "42501"
+	var refused *deploy.ServerError
+	if errors.As(err, &refused) && refused.SQLState == insufficientPrivilege {
+		if _, table, is := strings.Cut(refused.Message, "permission denied for table "); is {
+			return fmt.Errorf("read the schema: %w; let user %[2]s read it: GRANT SELECT ON pg_catalog.%[3]s TO %[2]s", err, sqltext.Identifier(s.conn.Config().User), table)
+		}
+	}
+	return fmt.Errorf("read the schema: %w", err)
 }
 
 // id is an object's address in its database's catalogs.
@@ -56,34 +79,96 @@ type id struct {
 	sub           int32
 }
 
-func (s *Session) read(ctx context.Context, schemas []string, needs bool) (schema.Schema, error) {
-	rows, err := s.conn.Query(ctx, s.snapshotQuery(), pgx.QueryExecModeDescribeExec, schemas)
-	if err != nil {
-		return schema.Schema{}, err
+// Statements that begin a look: one state for all queries, every name qualified.
+const (
+	oneState = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"
+	quietly  = "; SELECT pg_catalog.set_config('search_path', '', true), pg_catalog.set_config('jit', 'off', true), pg_catalog.set_config('lock_timeout', '" + lookPatience + "', true)"
+)
+
+// found is what a query of the catalogs gave.
+type found struct {
+	objects []schema.Object
+	at      []id
+	err     error
+}
+
+func (s *Session) read(ctx context.Context, schemas []string, needs, within bool) (schema.Schema, error) {
+	first, second := s.snapshotQueries()
+	seen := found{}
+	helper, shared := s.helper(ctx, within)
+	if helper == nil {
+		seen = query(ctx, s.conn, first, schemas).and(query(ctx, s.conn, second, schemas))
+	} else {
+		other := make(chan found)
+		go func() {
+			defer helper.Close(context.WithoutCancel(ctx))
+			f := found{}
+			if f.err = helper.PgConn().Exec(ctx, oneState+"; SET TRANSACTION SNAPSHOT "+sqltext.Literal(shared)+quietly).Close(); f.err == nil {
+				f = query(ctx, helper, second, schemas)
+			}
+			other <- f
+		}()
+		seen = query(ctx, s.conn, first, schemas)
+		seen = seen.and(<-other)
 	}
-	var objects []schema.Object
-	var at []id
-	for rows.Next() {
-		// By hand, since a large schema has tens of thousands of rows.
-		raw := rows.RawValues()
-		o := schema.Object{Kind: schema.Kind(raw[0]), Name: string(raw[1]), Of: string(raw[2]), Place: int(number(raw[6])), Props: properties(raw[7])}
-		objects = append(objects, o)
-		at = append(at, id{class: number(raw[3]), object: number(raw[4]), sub: int32(number(raw[5]))})
+	if seen.err != nil {
+		return schema.Schema{}, seen.err
 	}
-	if err := rows.Err(); err != nil {
-		return schema.Schema{}, err
-	}
+	objects := seen.objects
 	if needs {
-		if err := s.needs(ctx, objects, at); err != nil {
+		if err := s.needs(ctx, objects, seen.at); err != nil {
 			return schema.Schema{}, err
 		}
 	}
-	rows, err = s.conn.Query(ctx, uncoveredSQL)
+	rows, err := s.conn.Query(ctx, uncoveredSQL)
 	if err != nil {
 		return schema.Schema{}, err
 	}
 	uncovered, err := pgx.CollectRows(rows, pgx.RowToStructByPos[schema.Uncovered])
 	return schema.New(objects, uncovered), err
+}
+
+// manyRelations is how many tables, indexes and views make a second connection
+// worth its while.
+const manyRelations = 2000
+
+// helper opens a second connection that sees the same state, where there is
+// much to read; nil if there is not, or if it cannot be had.
+func (s *Session) helper(ctx context.Context, within bool) (*pgx.Conn, string) {
+	if within { // nobody else sees what the transaction did
+		return nil, ""
+	}
+	var relations int
+	var shared *string
+	err := s.conn.QueryRow(ctx, `SELECT count(*)::int, CASE WHEN count(*) > $1 THEN pg_catalog.pg_export_snapshot() END FROM pg_catalog.pg_class WHERE oid >= 16384`, manyRelations).Scan(&relations, &shared)
+	if err != nil || shared == nil {
+		return nil, ""
+	}
+	helper, err := pgx.ConnectConfig(ctx, s.conn.Config().Copy())
+	if err != nil { // there are no connections left: then one must do
+		return nil, ""
+	}
+	return helper, *shared
+}
+
+func (f found) and(other found) found {
+	return found{objects: append(f.objects, other.objects...), at: append(f.at, other.at...), err: cmp.Or(f.err, other.err)}
+}
+
+// query reads objects by hand, since a large schema has tens of thousands.
+func query(ctx context.Context, conn *pgx.Conn, text string, schemas []string) (f found) {
+	rows, err := conn.Query(ctx, text, pgx.QueryExecModeDescribeExec, schemas)
+	if err != nil {
+		return found{err: err}
+	}
+	for rows.Next() {
+		raw := rows.RawValues()
+		o := schema.Object{Kind: schema.Kind(raw[0]), Name: string(raw[1]), Of: string(raw[2]), Place: int(number(raw[6])), Props: properties(raw[7])}
+		f.objects = append(f.objects, o)
+		f.at = append(f.at, id{class: number(raw[3]), object: number(raw[4]), sub: int32(number(raw[5]))})
+	}
+	f.err = rows.Err()
+	return f
 }
 
 // number reads a four-byte integer, and properties an array of texts, in the
@@ -107,8 +192,9 @@ func properties(raw []byte) map[string]string {
 	return props
 }
 
-// snapshotQuery is the query as the server's version can take it.
-func (s *Session) snapshotQuery() string {
+// snapshotQueries are the two halves of the query, as the server's version can
+// take them.
+func (s *Session) snapshotQueries() (first, second string) {
 	query := snapshotSQL
 	if s.version < 150000 {
 		before, rest, _ := strings.Cut(query, "    UNION ALL -- from version 15 on\n")
@@ -121,7 +207,11 @@ func (s *Session) snapshotQuery() string {
 	if s.version < 130000 {
 		query = strings.ReplaceAll(query, "t.tgparentid = 0", "true")
 	}
-	return query
+	const objects = "object (kind, name, of, class, id, sub, place, props) AS (\n"
+	query, tail, _ := strings.Cut(query, "\n)\nSELECT ")
+	tail = "\n)\nSELECT " + tail
+	one, other, _ := strings.Cut(query, "\n    UNION ALL -- the second half\n")
+	return one + tail, one[:strings.Index(one, objects)+len(objects)] + other + tail
 }
 
 // needs fills in what each object needs, as the server keeps it. What is no

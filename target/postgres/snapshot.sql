@@ -80,7 +80,7 @@ WITH application AS MATERIALIZED (
     LEFT JOIN pg_description s ON s.classoid = 'pg_class'::regclass AND s.objoid = r.oid AND s.objsubid = a.attnum
     LEFT JOIN owned o ON o.refobjid = r.oid AND o.refobjsubid = a.attnum AND o.deptype = 'i' LEFT JOIN sequence q ON q.seqrelid = o.objid
     WHERE r.relkind <> 'S'
-    UNION ALL
+    UNION ALL -- the second half
     SELECT 'constraint', r.name || '.' || quote_ident(k.conname), r.name, 'pg_constraint'::regclass::oid, k.oid, 0::int, 0::int,
         ARRAY['definition=' || pg_get_constraintdef(k.oid),
             CASE WHEN k.contype = 'c' AND k.coninhcount > 0 THEN CASE WHEN k.conislocal THEN 'inherited=merged' ELSE 'inherited=yes' END END,

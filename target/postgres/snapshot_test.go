@@ -8,7 +8,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vorrang/core/deploy"
 	"vorrang/core/schema"
+	"vorrang/core/sqltext"
 	"vorrang/internal/pgtest"
 	"vorrang/target/postgres"
 )
@@ -130,4 +132,37 @@ func TestARoleThatOnlyReadsCatalogsCanSnapshot(t *testing.T) {
 	config := conn.Config()
 	other := strings.Replace(url, config.User+":"+config.Password+"@", "onlooker:x@", 1)
 	assert.Equal(t, whole.Fingerprint(), snapshot(t, other).Fingerprint())
+
+	pgtest.Exec(t, url, "REVOKE SELECT ON pg_catalog.pg_policy FROM PUBLIC")
+	session, err := postgres.Connect(t.Context(), other, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	_, err = session.Snapshot(t.Context(), nil)
+	assert.ErrorContains(t, err, `permission denied for table pg_policy (SQLSTATE 42501); let user "onlooker" read it: GRANT SELECT ON pg_catalog.pg_policy TO "onlooker"`)
+}
+
+// Another session's uncommitted changes are not seen, and neither waits for the
+// other, whatever it holds but the catalogs' rows.
+func TestASnapshotSeesOneStateAndBlocksNobody(t *testing.T) {
+	url := pgtest.Database(t)
+	pgtest.Exec(t, url, "CREATE TABLE public.vessel (id int); CREATE TABLE public.berth (id int)")
+	before := snapshot(t, url)
+	other := pgtest.Connect(t, url)
+	for _, sql := range []string{"BEGIN", "LOCK TABLE public.berth IN ACCESS EXCLUSIVE MODE", "CREATE TABLE public.tug (id int)"} {
+		_, err := other.Exec(t.Context(), sql)
+		require.NoError(t, err)
+	}
+	assert.Equal(t, before.Fingerprint(), snapshot(t, url).Fingerprint())
+
+	session, err := postgres.Connect(t.Context(), url, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	require.NoError(t, session.Begin(t.Context(), deploy.Settings{}))
+	_, err = session.Exec(t.Context(), sqltext.Statement{SQL: []byte("CREATE TABLE public.own (id int)")})
+	require.NoError(t, err)
+	own, err := session.Snapshot(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"added table public.own"}, []string{schema.Compare(before, own)[0].String()}, "within a transaction it sees what that did")
+	assert.True(t, session.InTransaction(), "which goes on")
+	assert.Empty(t, schema.Compare(before, snapshot(t, url)))
 }

@@ -1,0 +1,82 @@
+package chart
+
+import (
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/schema"
+)
+
+// many is a schema of so many tables, each of which refers to an earlier one.
+func many(tables int) schema.Schema {
+	random := rand.New(rand.NewPCG(1, 2))
+	var objects []schema.Object
+	for i := range tables {
+		table := fmt.Sprintf("harbour.berth_%d", i)
+		objects = append(objects, schema.Object{Kind: schema.Table, Name: table},
+			schema.Object{Kind: schema.Constraint, Name: table + ".pkey", Of: table, Props: map[string]string{"definition": "PRIMARY KEY (id)"}})
+		for c, name := range []string{"id", "next", "remark"} {
+			objects = append(objects, schema.Object{Kind: schema.Column, Name: table + "." + name, Of: table, Place: c + 1, Props: map[string]string{"type": "bigint"}})
+		}
+		if i > 0 {
+			to := random.IntN(i)
+			objects = append(objects, schema.Object{Kind: schema.Constraint, Name: table + ".link", Of: table,
+				Props: map[string]string{"definition": fmt.Sprintf("FOREIGN KEY (next) REFERENCES harbour.berth_%d(id)", to)}})
+		}
+	}
+	return schema.New(objects, nil)
+}
+
+func TestHundredsOfTablesAreLaidOut(t *testing.T) {
+	m, err := Draw(t.Context(), many(300), nil, schema.Schema{})
+	require.NoError(t, err)
+	require.Len(t, m.Tables, 300)
+	require.Len(t, m.Links, 299)
+	for _, l := range m.Links {
+		assert.True(t, strings.HasPrefix(l.Path, "M") && strings.Contains(l.Path, " C"), l.Name)
+	}
+	for i, one := range m.Tables {
+		if one.Name != "harbour.berth_0" {
+			assert.Equal(t, 1, one.More, "only keys are drawn of so many")
+		}
+		const close = 8.0 // pixels; the layout is given with five digits
+		assert.True(t, one.X >= -close && one.Y >= -close && one.X+one.Width <= m.Width+close && one.Y+one.Height <= m.Height+close, one.Name)
+		for _, other := range m.Tables[i+1:] {
+			apart := one.X+one.Width <= other.X || other.X+other.Width <= one.X || one.Y+one.Height <= other.Y || other.Y+other.Height <= one.Y
+			assert.True(t, apart, "%s lies on %s", one.Name, other.Name)
+		}
+	}
+}
+
+func TestADifferenceIsMarkedInWords(t *testing.T) {
+	before := many(3)
+	after := schema.New(append(many(2).Objects, schema.Object{Kind: schema.Column, Name: `harbour.berth_0."<b>"`, Of: "harbour.berth_0", Place: 4, Props: map[string]string{"type": "text"}}), nil)
+	m, err := Draw(t.Context(), after, schema.Effect(before, after), before)
+	require.NoError(t, err)
+	what := map[string]schema.What{}
+	for _, table := range m.Tables {
+		what[table.Name] = table.What
+	}
+	assert.Equal(t, map[string]schema.What{"harbour.berth_0": schema.Changed, "harbour.berth_1": "", "harbour.berth_2": schema.Removed}, what, "what is gone is drawn too")
+	svg := SVG(m, "harbour & co")
+	for _, words := range []string{">changed<", ">removed<", "&lt;b&gt;&#34; added", "harbour &amp; co", "id ◆", "next ◇"} {
+		assert.Contains(t, svg, words)
+	}
+	for parser := xml.NewDecoder(strings.NewReader(svg)); ; {
+		if _, err := parser.Token(); err != nil {
+			assert.True(t, errors.Is(err, io.EOF), err)
+			break
+		}
+	}
+	empty, err := Draw(t.Context(), schema.Schema{}, nil, schema.Schema{})
+	require.NoError(t, err)
+	assert.Contains(t, SVG(empty, "nothing"), "<svg")
+}
