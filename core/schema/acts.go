@@ -504,6 +504,10 @@ func (d *drafter) writeAlterColumn(was, o Object) {
 	if d.reset[key] {
 		delete(before.Props, "default")
 	}
+	if d.retyped[key] { // which sets these anew
+		delete(before.Props, "storage")
+		delete(before.Props, "compression")
+	}
 	_, isTable := d.after[o.tableKey()]
 	var statements []Drafted
 	alter := func(more string) string {

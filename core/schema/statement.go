@@ -311,6 +311,21 @@ func columnOptions(c Object) string {
 	return text
 }
 
+// usualStorage is how a type's values are stored unless something else is said.
+// Only PostgreSQL 16 and newer know SET STORAGE DEFAULT.
+// Source: PostgreSQL's catalog pg_type, typstorage.
+func usualStorage(of string) string {
+	base, _, _ := strings.Cut(of, "(")
+	switch base {
+	case "smallint", "integer", "bigint", "real", "double precision", "boolean", "date", "uuid", "oid", "name", `"char"`, "interval", "money", "macaddr",
+		"time without time zone", "time with time zone", "timestamp without time zone", "timestamp with time zone", "point", "box", "circle", "line", "lseg":
+		return "plain"
+	case "numeric", "cidr", "inet":
+		return "main"
+	}
+	return "extended"
+}
+
 // most is the largest value of the types that a sequence can have.
 var most = map[string]string{"smallint": "32767", "integer": "2147483647", "bigint": "9223372036854775807"}
 
@@ -351,7 +366,7 @@ func (d *drafter) columnAttributes(before, after Object, only string) []string {
 		}
 	}
 	if differs("storage") {
-		say("SET STORAGE %s", strings.ToUpper(cmp.Or(is["storage"], "default")))
+		say("SET STORAGE %s", strings.ToUpper(cmp.Or(is["storage"], usualStorage(is["type"]))))
 	}
 	if differs("compression") {
 		say("SET COMPRESSION %s", cmp.Or(is["compression"], "default"))

@@ -42,7 +42,23 @@ func (s *Session) SnapshotWithNeeds(ctx context.Context, schemas []string) (sche
 	return s.snapshot(ctx, schemas, true)
 }
 
+// prepared lets a session that looks again and again, as a deployment does, plan
+// its queries once: that takes longer than to run them on a small schema.
+const prepared = pgx.QueryExecModeCacheStatement
+
 func (s *Session) snapshot(ctx context.Context, schemas []string, needs bool) (schema.Schema, error) {
+	seen, err := s.snapshotOnce(ctx, schemas, needs)
+	const noSuchStatement = "26000"
+	var refused *deploy.ServerError
+	if errors.As(err, &refused) && refused.SQLState == noSuchStatement { // a step discarded it
+		if err = s.conn.DeallocateAll(ctx); err == nil {
+			seen, err = s.snapshotOnce(ctx, schemas, needs)
+		}
+	}
+	return seen, err
+}
+
+func (s *Session) snapshotOnce(ctx context.Context, schemas []string, needs bool) (schema.Schema, error) {
 	begin, end := oneState, "ROLLBACK"
 	within := s.InTransaction()
 	if within {
@@ -120,7 +136,7 @@ func (s *Session) read(ctx context.Context, schemas []string, needs, within bool
 			return schema.Schema{}, err
 		}
 	}
-	rows, err := s.conn.Query(ctx, uncoveredSQL)
+	rows, err := s.conn.Query(ctx, uncoveredSQL, prepared)
 	if err != nil {
 		return schema.Schema{}, err
 	}
@@ -132,15 +148,15 @@ func (s *Session) read(ctx context.Context, schemas []string, needs, within bool
 // worth its while.
 const manyRelations = 2000
 
-// helper opens a second connection that sees the same state, where there is
-// much to read; nil if there is not, or if it cannot be had.
+// helper decides how to read: it opens a second connection that sees the same state, where there is
+// much to read (nil if there is not, or if it cannot be had), and lets plans be
+// kept where there is little.
 func (s *Session) helper(ctx context.Context, within bool) (*pgx.Conn, string) {
-	if within { // nobody else sees what the transaction did
-		return nil, ""
-	}
-	var relations int
 	var shared *string
-	err := s.conn.QueryRow(ctx, `SELECT count(*)::int, CASE WHEN count(*) > $1 THEN pg_catalog.pg_export_snapshot() END FROM pg_catalog.pg_class WHERE oid >= 16384`, manyRelations).Scan(&relations, &shared)
+	var mode string
+	err := s.conn.QueryRow(ctx, `SELECT CASE WHEN NOT $1 AND count(*) > $2 THEN pg_catalog.pg_export_snapshot() END, -- within a transaction nobody else sees what it did
+		pg_catalog.set_config('plan_cache_mode', CASE WHEN count(*) > $2 THEN 'force_custom_plan' ELSE 'force_generic_plan' END, true)
+		FROM pg_catalog.pg_class WHERE oid >= 16384`, within, manyRelations).Scan(&shared, &mode)
 	if err != nil || shared == nil {
 		return nil, ""
 	}
@@ -157,7 +173,7 @@ func (f found) and(other found) found {
 
 // query reads objects by hand, since a large schema has tens of thousands.
 func query(ctx context.Context, conn *pgx.Conn, text string, schemas []string) (f found) {
-	rows, err := conn.Query(ctx, text, pgx.QueryExecModeDescribeExec, schemas)
+	rows, err := conn.Query(ctx, text, prepared, schemas)
 	if err != nil {
 		return found{err: err}
 	}
