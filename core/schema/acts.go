@@ -184,7 +184,12 @@ func (d *drafter) writeMake(o Object) {
 	case o.Kind == Column && onTable && d.made(o.Of):
 		return // it comes with its table
 	case o.Kind == Column && onTable:
-		if d.inheritsMade(o) {
+		if d.inheritsMade(o) { // with what a new column takes along, and no more
+			bare := Object{Props: inheritable(o, d.inheritedFrom(t, o.Local()))}
+			delete(bare.Props, "storage")
+			if sql := d.columnAttributes(bare, o, "ONLY "); len(sql) > 0 {
+				d.add(d.altering, key, rank+1, plain(sql...))
+			}
 			return
 		}
 		bare := Object{Props: inheritable(o, Object{Props: map[string]string{}})}

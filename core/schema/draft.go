@@ -277,7 +277,10 @@ func (d *drafter) choose() {
 			}
 			if d.retyped[key] && !d.gone[key] {
 				foreign := strings.HasPrefix(o.Props["definition"], "FOREIGN KEY")
+				parted := d.before[o.tableKey()].Props["partitioned"] != "" && !strings.HasPrefix(o.Props["definition"], "CHECK")
 				switch {
+				case parted && (o.Kind == Index || o.Kind == Constraint): // the server would build it anew with parts of its own
+					lose(user)
 				case o.Kind == Column && o.Props["generated"] != "":
 					lose(user)
 				case derived(o.Kind) && (o.Kind != Constraint || foreign) && o.Kind != Index && o.Kind != Statistics:

@@ -151,6 +151,7 @@ func (d *drafter) order() {
 			}
 			if o.Props["inherited"] != "" {
 				for _, parent := range d.stillParents(o.Of) {
+					before(d.makeOf(above(o, parent)), d.altering[key])
 					above := d.altering[column(parent+"."+o.Local())]
 					before(d.dropping["default "+o.Name], above)
 					before(above, d.altering[key])

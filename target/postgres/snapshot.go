@@ -106,6 +106,8 @@ type found struct {
 	objects []schema.Object
 	at      []id
 	err     error
+
+	uncovered []schema.Uncovered
 }
 
 func (s *Session) read(ctx context.Context, schemas []string, needs, within bool) (schema.Schema, error) {
@@ -113,14 +115,14 @@ func (s *Session) read(ctx context.Context, schemas []string, needs, within bool
 	seen := found{}
 	helper, shared := s.helper(ctx, within)
 	if helper == nil {
-		seen = query(ctx, s.conn, first, schemas).and(query(ctx, s.conn, second, schemas))
+		seen = query(ctx, s.conn, first, schemas).and(query(ctx, s.conn, second, schemas)).withUncovered(ctx, s.conn)
 	} else {
 		other := make(chan found)
 		go func() {
 			defer helper.Close(context.WithoutCancel(ctx))
 			f := found{}
 			if f.err = helper.PgConn().Exec(ctx, oneState+"; SET TRANSACTION SNAPSHOT "+sqltext.Literal(shared)+quietly).Close(); f.err == nil {
-				f = query(ctx, helper, second, schemas)
+				f = query(ctx, helper, second, schemas).withUncovered(ctx, helper)
 			}
 			other <- f
 		}()
@@ -136,12 +138,20 @@ func (s *Session) read(ctx context.Context, schemas []string, needs, within bool
 			return schema.Schema{}, err
 		}
 	}
-	rows, err := s.conn.Query(ctx, uncoveredSQL, prepared)
-	if err != nil {
-		return schema.Schema{}, err
+	return schema.New(objects, seen.uncovered), nil
+}
+
+// withUncovered adds what the model does not describe.
+func (f found) withUncovered(ctx context.Context, conn *pgx.Conn) found {
+	if f.err != nil {
+		return f
 	}
-	uncovered, err := pgx.CollectRows(rows, pgx.RowToStructByPos[schema.Uncovered])
-	return schema.New(objects, uncovered), err
+	rows, err := conn.Query(ctx, uncoveredSQL, prepared)
+	if err == nil {
+		f.uncovered, err = pgx.CollectRows(rows, pgx.RowToStructByPos[schema.Uncovered])
+	}
+	f.err = err
+	return f
 }
 
 // manyRelations is how many tables, indexes and views make a second connection
@@ -168,7 +178,7 @@ func (s *Session) helper(ctx context.Context, within bool) (*pgx.Conn, string) {
 }
 
 func (f found) and(other found) found {
-	return found{objects: append(f.objects, other.objects...), at: append(f.at, other.at...), err: cmp.Or(f.err, other.err)}
+	return found{objects: append(f.objects, other.objects...), at: append(f.at, other.at...), err: cmp.Or(f.err, other.err), uncovered: append(f.uncovered, other.uncovered...)}
 }
 
 // query reads objects by hand, since a large schema has tens of thousands.
