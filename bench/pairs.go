@@ -7,8 +7,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"vorrang/core/draft"
 	"vorrang/core/schema"
 	"vorrang/internal/schematest"
@@ -27,9 +25,9 @@ func (b *bench) pairs(ctx context.Context) error {
 	var wait sync.WaitGroup
 	errs := make(chan error, workers)
 	began := time.Now()
-	for worker := range workers {
+	for range workers {
 		wait.Go(func() {
-			if err := b.somePairs(ctx, worker, &next, &equal); err != nil {
+			if err := b.somePairs(ctx, &next, &equal); err != nil {
 				errs <- err
 			}
 		})
@@ -47,33 +45,33 @@ func (b *bench) pairs(ctx context.Context) error {
 }
 
 // somePairs works on databases of its own, which it empties after each pair.
-func (b *bench) somePairs(ctx context.Context, worker int, next, equal *atomic.Int64) error {
-	url := func(name string) string { return b.url(fmt.Sprintf("%s_%d", name, worker)) }
-	for _, name := range []string{"one", "other"} {
-		if err := b.fresh(ctx, fmt.Sprintf("%s_%d", name, worker)); err != nil {
+func (b *bench) somePairs(ctx context.Context, next, equal *atomic.Int64) error {
+	var databases [3]*postgres.Scratch // with the first of a pair, with the second, and to draft on
+	for i := range databases {
+		scratch, err := postgres.NewScratch(ctx, b.url("postgres"))
+		if err != nil {
 			return err
 		}
+		defer scratch.Close()
+		databases[i] = scratch
 	}
-	ground, err := postgres.NewScratch(ctx, b.url("postgres"))
-	if err != nil {
-		return err
-	}
-	defer ground.Close()
 	for {
 		seed := next.Add(1) - 1
 		if seed >= manyPairs {
 			return nil
 		}
-		first, second := schematest.Pair(uint64(seed))
-		present, err := read(ctx, url("one"), first)
-		if err != nil {
-			return fmt.Errorf("pair %d: %w", seed, err)
+		var pair [2]schema.Schema
+		one, other := schematest.Pair(uint64(seed))
+		for i, statements := range []string{one, other} {
+			err := databases[i].Run(ctx, []byte(statements), false)
+			if err == nil {
+				pair[i], err = databases[i].SnapshotWithNeeds(ctx, nil)
+			}
+			if err != nil {
+				return fmt.Errorf("pair %d: %w", seed, err)
+			}
 		}
-		wished, err := read(ctx, url("other"), second)
-		if err != nil {
-			return fmt.Errorf("pair %d: %w", seed, err)
-		}
-		made, err := draft.Make(ctx, ground, draft.Wish{Present: &present, Wished: wished, Settled: true})
+		made, err := draft.Make(ctx, databases[2], draft.Wish{Present: &pair[0], Wished: pair[1], Settled: true})
 		if err != nil {
 			return fmt.Errorf("pair %d: %w", seed, err)
 		}
@@ -82,26 +80,10 @@ func (b *bench) somePairs(ctx context.Context, worker int, next, equal *atomic.I
 		} else {
 			fmt.Printf("pair %d: %s %v %v\n", seed, made.Why, made.Undrafted, made.Unreturned)
 		}
-		if err := ground.Run(ctx, []byte("DROP SCHEMA IF EXISTS port CASCADE"), false); err != nil {
-			return err
+		for _, database := range databases {
+			if err := database.Run(ctx, []byte("DROP SCHEMA IF EXISTS port CASCADE"), false); err != nil {
+				return err
+			}
 		}
 	}
-}
-
-// read makes a schema in a database that may have another, and reads it.
-func read(ctx context.Context, url, statements string) (schema.Schema, error) {
-	conn, err := pgx.Connect(ctx, url)
-	if err != nil {
-		return schema.Schema{}, err
-	}
-	defer conn.Close(ctx)
-	if _, err := conn.PgConn().Exec(ctx, "SET client_min_messages = warning; DROP SCHEMA IF EXISTS port CASCADE; "+statements).ReadAll(); err != nil {
-		return schema.Schema{}, err
-	}
-	session, err := postgres.Connect(ctx, url, "bench")
-	if err != nil {
-		return schema.Schema{}, err
-	}
-	defer session.Close()
-	return session.SnapshotWithNeeds(ctx, nil)
 }
