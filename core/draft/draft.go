@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -122,8 +123,13 @@ func (d *drafting) build(ctx context.Context, start schema.Schema) (bool, error)
 func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 	d.states = []schema.Schema{start}
 	var renames []schema.Drafted
+	slices.SortStableFunc(d.Renames, func(a, b Rename) int { // columns first: they are named with their table's old name
+		one, _ := a.find(start)
+		other, _ := b.find(start)
+		return cmp.Compare(boolean(one != nil), boolean(other != nil))
+	})
 	for _, r := range d.Renames {
-		sql, err := r.statement(d.plain(start))
+		sql, err := r.statement(start)
 		if err != nil {
 			d.draft.Why = err.Error()
 			return nil
@@ -177,6 +183,13 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 		d.draft.Why = "on a scratch database the draft did not make what was wished: " + strings.Join(differences, "; ")
 	}
 	return nil
+}
+
+func boolean(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
 }
 
 // back writes the ways back and carries them out, the newest first.

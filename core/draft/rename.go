@@ -3,6 +3,7 @@ package draft
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -22,8 +23,14 @@ func ParseRename(text string) (Rename, error) {
 	if !is || old == "" || now == "" {
 		return Rename{}, fmt.Errorf("%q is no rename: write OLD=NEW, such as harbour.vessel.name=harbour.vessel.title", text)
 	}
+	if !identifier.MatchString(schema.Unqualified(now)) { // it becomes a part of statements
+		return Rename{}, fmt.Errorf("%q is no name: write it as the server does, quoted where it has other signs than a-z, 0-9 and _", now)
+	}
 	return Rename{Old: old, New: now}, nil
 }
+
+// identifier is a name as it stands in SQL: plain, or quoted.
+var identifier = regexp.MustCompile(`^([a-z_][a-z0-9_$]*|"([^"\x00]|"")+")$`)
 
 // String is "harbour.vessel.name=harbour.vessel.title".
 func (r Rename) String() string { return r.Old + "=" + r.full() }

@@ -186,3 +186,19 @@ func TestADraftTurnsOneOddSchemaIntoAnother(t *testing.T) {
 	back(t, a, made)
 	same(t, original, a, written(made))
 }
+
+func TestATableAndItsColumnAreRenamed(t *testing.T) {
+	a, b, original := pgtest.Database(t), pgtest.Database(t), pgtest.Database(t)
+	for _, url := range []string{a, original} {
+		pgtest.Exec(t, url, `CREATE TABLE public.vessel (id int PRIMARY KEY, name text CHECK (name <> '')); CREATE VIEW public.named AS SELECT name FROM public.vessel; CREATE INDEX on_name ON public.vessel (lower(name)); INSERT INTO public.vessel VALUES (1, 'Petrel')`)
+	}
+	pgtest.Exec(t, b, `CREATE TABLE public.ship (id int CONSTRAINT vessel_pkey PRIMARY KEY, "The Title" text CONSTRAINT vessel_name_check CHECK ("The Title" <> '')); CREATE VIEW public.named AS SELECT "The Title" AS name FROM public.ship; CREATE INDEX on_name ON public.ship (lower("The Title"))`)
+	is := detailed(t, a)
+	made := proved(t, a, draft.Wish{Present: &is, Wished: detailed(t, b), Renames: []draft.Rename{{Old: "public.vessel", New: "public.ship"}, {Old: "public.vessel.name", New: `"The Title"`}}})
+	assert.Empty(t, made.Losses)
+	forward(t, a, made)
+	same(t, b, a, written(made))
+	assert.Equal(t, "Petrel", pgtest.Query(t, a, `SELECT "The Title" FROM public.ship`))
+	back(t, a, made)
+	same(t, original, a, written(made))
+}
