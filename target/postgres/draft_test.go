@@ -136,8 +136,12 @@ func TestADraftRebuildsWhatItWasMadeFrom(t *testing.T) {
 
 var pairs = flag.Int("pairs", 50, "random pairs of schemas to draft differences of")
 
-// Random pairs: one is drafted into the other and back, as we see it and as
-// pg_dump does.
+// witnessed is how many pairs pg_dump is asked about too: it takes longer than
+// all the rest.
+const witnessed = 12
+
+// Random pairs: one is drafted into the other and back, as we see it and, for
+// some, as pg_dump does.
 func TestRandomPairsAreDraftedThereAndBack(t *testing.T) {
 	for i := range *pairs {
 		if !t.Run(strconv.Itoa(i), func(t *testing.T) { pair(t, uint64(i)) }) {
@@ -148,12 +152,16 @@ func TestRandomPairsAreDraftedThereAndBack(t *testing.T) {
 
 func pair(t *testing.T, seed uint64) {
 	one, other := schematest.Pair(seed)
-	a, b, original := pgtest.Database(t), pgtest.Database(t), pgtest.Database(t)
+	a, b := pgtest.Database(t), pgtest.Database(t)
 	pgtest.Exec(t, a, one)
-	pgtest.Exec(t, original, one)
 	pgtest.Exec(t, b, other)
 	is := detailed(t, a)
 	made := proved(t, a, draft.Wish{Present: &is, Wished: detailed(t, b), Settled: true})
+	if seed >= witnessed {
+		return
+	}
+	original := pgtest.Database(t)
+	pgtest.Exec(t, original, one)
 	forward(t, a, made)
 	same(t, b, a, written(made))
 	back(t, a, made)
