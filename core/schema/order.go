@@ -164,6 +164,19 @@ func (d *drafter) order() {
 			before(d.makeOf(column(o.Props["owned by"])), link)
 		case Table:
 			d.orderPartition(o)
+			if made := d.making[key]; made != nil && o.Props["partition"] == "" { // it inherits what its parents are then
+				for _, parent := range list(o.Props["inherits"]) {
+					for _, c := range d.columns[parent] {
+						before(d.making[c.Key()], made)
+						before(d.altering[c.Key()], made)
+						before(d.making["default "+c.Name], made)
+					}
+					for _, c := range d.had[parent] {
+						before(d.dropping[c.Key()], made)
+						before(d.dropping["default "+c.Name], made)
+					}
+				}
+			}
 		case Constraint, Index:
 			before(d.makeOf(key), d.making["validated "+key])
 			before(d.makeOf(o.tableKey()), d.making["validated "+key])
