@@ -26,6 +26,7 @@ const (
 	padding     = 12.0
 	mostColumns = 14 // of a table that are drawn
 	manyTables  = 60 // from here on, only keys are drawn, and what changed
+	leafColumn  = 35 // tables that nobody refers to stand in several columns, of about so many
 	dots        = 72.0
 )
 
@@ -167,8 +168,18 @@ func lay(ctx context.Context, m *api.Map) error {
 		_, to := number[l.To]
 		return !from || !to // of a partition
 	})
+	referred := map[string]bool{}
+	for _, l := range m.Links {
+		referred[l.To] = true
+	}
+	columns, leaves := max(len(m.Tables)/leafColumn, 1), 0
 	for i, l := range m.Links {
-		fmt.Fprintf(&text, "t%d -> t%d [id=%d];\n", number[l.From], number[l.To], i)
+		length := 1
+		if !referred[l.From] { // so that hundreds of them do not stand in one column
+			length += leaves % columns
+			leaves++
+		}
+		fmt.Fprintf(&text, "t%d -> t%d [id=%d, minlen=%d];\n", number[l.From], number[l.To], i, length)
 	}
 	text.WriteString("}\n")
 	laid, err := plain(ctx, text.String())

@@ -26,7 +26,19 @@ function fit() {
   const scale = Math.max(width / size.value.width, height / size.value.height, 1)
   view.value = { x: -margin - (size.value.width * scale - width) / 2, y: -margin, width: size.value.width * scale, height: size.value.height * scale }
 }
-watch([() => props.map, size], fit, { immediate: true })
+/** A map that would be too small to read begins at the table with the most foreign keys. */
+function begin() {
+  fit()
+  const scale = view.value.width / size.value.width
+  if (scale < 3 || size.value.width < 2) return
+  const links = new Map<string, number>()
+  for (const l of props.map.links) for (const end of [l.from, l.to]) links.set(end, (links.get(end) ?? 0) + 1)
+  const t = props.map.tables.reduce((best, one) => ((links.get(one.name) ?? 0) > (links.get(best.name) ?? 0) ? one : best))
+  const width = size.value.width * 1.8
+  const height = size.value.height * 1.8
+  view.value = { x: t.x + t.width / 2 - width / 2, y: t.y + t.height / 2 - height / 2, width, height }
+}
+watch([() => props.map, size], begin, { immediate: true })
 
 function zoom(by: number, x = view.value.x + view.value.width / 2, y = view.value.y + view.value.height / 2) {
   const v = view.value
@@ -123,8 +135,8 @@ text { font: 12px var(--sans); fill: var(--ink); }
 .head { font-weight: 600; }
 .type { fill: var(--ink-soft); }
 .what { font-style: italic; font-size: 11px; }
-.box { fill: var(--surface); stroke: var(--ink-soft); }
-.link { fill: none; stroke: var(--ink-soft); stroke-width: 1.2; }
+.box { fill: var(--surface); stroke: var(--ink-soft); vector-effect: non-scaling-stroke; }
+.link { fill: none; stroke: var(--ink-soft); stroke-width: 1.2; vector-effect: non-scaling-stroke; }
 .tip { fill: var(--ink-soft); }
 .link.near { stroke: var(--accent); stroke-width: 2.4; }
 .table { cursor: pointer; }

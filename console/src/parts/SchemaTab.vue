@@ -28,13 +28,14 @@ const others = shallowRef<string[]>([])
 const drift = shallowRef<Drift>()
 const point = ref(0) // a deployment; 0 is now
 const since = ref('known')
+const marked = computed(() => (since.value === 'nothing' ? '' : since.value))
 const deployments = computed(() => known.value.filter((k) => k.deployment))
 const points = computed(() => [
   { value: 0, label: 'as it is now' },
   ...deployments.value.map((k) => ({ value: k.deployment!, label: `after deployment ${k.deployment}, ${moment(k.at)} UTC` })),
 ])
 const comparisons = computed(() => [
-  { value: '', label: 'nothing' },
+  { value: 'nothing', label: 'nothing' },
   ...(point.value ? [{ value: 'before', label: 'the state before it' }] : []),
   { value: 'known', label: 'what the last deployment left' },
   ...others.value.map((name) => ({ value: name, label: `${name} as it is now` })),
@@ -42,7 +43,7 @@ const comparisons = computed(() => [
 ])
 
 const { value: drawn, problem, look } = useLook<SchemaMap>(() =>
-  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/map', { params: { path, query: { deployment: point.value || undefined, since: since.value || undefined } } })),
+  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/map', { params: { path, query: { deployment: point.value || undefined, since: marked.value || undefined } } })),
 )
 async function fetchAll() {
   try {
@@ -56,7 +57,7 @@ async function fetchAll() {
     effects.value = did.effects
     others.value = lane.environments.map((e) => e.environment).filter((name) => name !== path.environment)
     drift.value = drifted
-    if (!points.known.length) since.value = ''
+    if (!points.known.length) since.value = 'nothing'
   } catch (error) {
     problem.value = problemOf(error)
     return
@@ -95,7 +96,7 @@ async function accept(reason: string) {
 }
 const draft = computed(() => (others.value.includes(since.value) ? `vorrang draft -lane ${path.lane} -from ${path.environment} -with ${since.value}` : ''))
 const picture = computed(() => {
-  const query = new URLSearchParams({ ...(point.value ? { deployment: String(point.value) } : {}), ...(since.value ? { since: since.value } : {}) })
+  const query = new URLSearchParams({ ...(point.value ? { deployment: String(point.value) } : {}), ...(marked.value ? { since: marked.value } : {}) })
   return `/api/v1/lanes/${path.lane}/environments/${path.environment}/map.svg?${query}`
 })
 </script>
@@ -135,7 +136,7 @@ const picture = computed(() => {
         <div class="log" tabindex="0"><SchemaDifferences :differences="drawn.differences" /></div>
         <p v-if="draft" class="small">A step that gives {{ since }} this schema: <CommandLine :command="draft" /></p>
       </details>
-      <p v-else-if="since && since !== 'known' && !drawn.differences.length" class="good small"><i class="pi pi-check" aria-hidden="true" /> No difference.</p>
+      <p v-else-if="marked && since !== 'known' && !drawn.differences.length" class="good small"><i class="pi pi-check" aria-hidden="true" /> No difference.</p>
       <p v-if="!drawn.map.tables.length" class="soft">There are no tables yet.</p>
       <div v-else class="both">
         <MapView v-model:picked="picked" :map="drawn.map" :found="found" class="grow" />
