@@ -70,17 +70,26 @@ type ground struct {
 	everything plan.Plan
 }
 
+// newScratch makes an empty database on the server of an environment.
+func newScratch(ctx context.Context, server lane.Environment) (*postgres.Scratch, error) {
+	url, err := resolve(server.Target)
+	if err != nil {
+		return nil, err
+	}
+	database, err := postgres.NewScratch(ctx, url)
+	if err == nil {
+		database.Role = server.Role
+	}
+	return database, err
+}
+
 // scratch makes a ground on the server of a disposable environment.
 func (s *Service) scratch(ctx context.Context, p place, server lane.Environment) (*ground, error) {
 	everything, err := plan.Forward(p.only(plan.Look(p.environment.Name, p.catalogue, ledger.Fold(nil))), "")
 	if err != nil {
 		return nil, err
 	}
-	url, err := resolve(server.Target)
-	if err != nil {
-		return nil, err
-	}
-	database, err := postgres.NewScratch(ctx, url)
+	database, err := newScratch(ctx, server)
 	if err != nil {
 		return nil, err
 	}

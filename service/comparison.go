@@ -10,6 +10,7 @@ import (
 	"vorrang/core/schema"
 	"vorrang/records"
 	"vorrang/service/api"
+	"vorrang/target/postgres"
 )
 
 type comparisonIn struct {
@@ -55,18 +56,27 @@ func (s *Service) leftBy(c call, lane string, deployment int64) (records.Snapsho
 	return left, err
 }
 
+// reading is how a session reads a schema: as it is, or also which object needs
+// which others, as it takes for a draft and for what is kept.
+type reading func(*postgres.Session, context.Context, []string) (schema.Schema, error)
+
+var (
+	plainly   reading = (*postgres.Session).Snapshot
+	withNeeds reading = (*postgres.Session).SnapshotWithNeeds
+)
+
 // snapshotOf reads the schema of an environment's target.
 func (s *Service) snapshotOf(ctx context.Context, lane, environment string) (schema.Schema, place, error) {
-	p, err := s.place(ctx, lane, environment)
-	if err != nil {
-		return schema.Schema{}, p, err
-	}
-	session, err := connect(ctx, p.environment, "vorrangd snapshot")
+	return s.seenOf(ctx, lane, environment, plainly)
+}
+
+func (s *Service) seenOf(ctx context.Context, lane, environment string, read reading) (schema.Schema, place, error) {
+	session, p, err := s.open(ctx, lane, environment, "vorrangd snapshot")
 	if err != nil {
 		return schema.Schema{}, p, err
 	}
 	defer session.Close()
-	snapshot, err := session.Snapshot(ctx, p.environment.Schemas)
+	snapshot, err := read(session, ctx, p.environment.Schemas)
 	return snapshot, p, err
 }
 

@@ -74,11 +74,11 @@ func (s *Service) wished(c call, in *draftIn, wish *draft.Wish) (p place, about 
 	case in.Drift != "":
 		return s.wishedOfDrift(c, in, wish)
 	case in.From != "":
-		one, p, err := s.structureOf(c, in.Lane, in.From)
+		one, p, err := s.seenOf(c, in.Lane, in.From, withNeeds)
 		if err != nil {
 			return p, "", err
 		}
-		other, there, err := s.structureOf(c, in.Lane, in.With)
+		other, there, err := s.seenOf(c, in.Lane, in.With, withNeeds)
 		if err != nil {
 			return p, "", err
 		}
@@ -133,7 +133,7 @@ func (s *Service) wishedOfDrift(c call, in *draftIn, wish *draft.Wish) (place, s
 	if err != nil {
 		return p, "", err
 	}
-	_, now, err := s.lookForDrift(c, p)
+	_, now, err := s.lookForDrift(c, p, withNeeds)
 	if err != nil {
 		return p, "", err
 	}
@@ -157,17 +157,6 @@ func (s *Service) open(ctx context.Context, lane, environment, application strin
 	return session, p, err
 }
 
-// structureOf reads an environment's schema with what its objects need.
-func (s *Service) structureOf(ctx context.Context, lane, environment string) (schema.Schema, place, error) {
-	session, p, err := s.open(ctx, lane, environment, "vorrangd draft")
-	if err != nil {
-		return schema.Schema{}, p, err
-	}
-	defer session.Close()
-	seen, err := session.SnapshotWithNeeds(ctx, p.environment.Schemas)
-	return seen, p, err
-}
-
 // proofPatience bounds a draft with its proof.
 const proofPatience = 10 * time.Minute
 
@@ -178,18 +167,13 @@ func (s *Service) proved(ctx context.Context, p place, wish draft.Wish) (*draft.
 	if err != nil {
 		return nil, err
 	}
-	url, err := resolve(server.Target)
-	if err != nil {
-		return nil, err
-	}
 	ctx, cancel := context.WithTimeout(ctx, proofPatience)
 	defer cancel()
-	scratch, err := postgres.NewScratch(ctx, url)
+	scratch, err := newScratch(ctx, server)
 	if err != nil {
 		return nil, err
 	}
 	defer scratch.Close()
-	scratch.Role = server.Role
 	return draft.Make(ctx, scratch, wish)
 }
 

@@ -80,16 +80,15 @@ func (w *crew) lookBack(d work, head ledger.Head) {
 
 // drifted compares what is there with what is known. head is the ledger's
 // newest entry: what it says that the service did not see makes drift unknown.
-func (s *Service) drifted(ctx context.Context, p place, session *postgres.Session, head int64) (gate.Drifted, schema.Schema, error) {
+func (s *Service) drifted(ctx context.Context, p place, session *postgres.Session, head int64, read reading) (gate.Drifted, schema.Schema, error) {
+	now, err := read(session, ctx, p.environment.Schemas)
+	if err != nil {
+		return gate.Drifted{}, now, err
+	}
 	known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)
 	if errors.Is(err, records.ErrNotFound) {
-		now, err := session.SnapshotWithNeeds(ctx, p.environment.Schemas)
-		return gate.Drifted{Unknown: "no deployment was looked at yet"}, now, err
+		return gate.Drifted{Unknown: "no deployment was looked at yet"}, now, nil
 	}
-	if err != nil {
-		return gate.Drifted{}, schema.Schema{}, err
-	}
-	now, err := session.SnapshotWithNeeds(ctx, p.environment.Schemas)
 	if err != nil {
 		return gate.Drifted{}, now, err
 	}
@@ -117,7 +116,7 @@ func (s *Service) askDrift(ctx context.Context, p place, session *postgres.Sessi
 	if !p.environment.Asks().Drift || facts.Entries == 0 {
 		return nil
 	}
-	d, now, err := s.drifted(ctx, p, session, facts.View.State.Head.Seq)
+	d, now, err := s.drifted(ctx, p, session, facts.View.State.Head.Seq, plainly)
 	if err != nil {
 		return err
 	}
@@ -142,7 +141,7 @@ func (s *Service) drift(c call, in *environmentIn) (*api.Drift, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, now, err := s.lookForDrift(c, p)
+	d, now, err := s.lookForDrift(c, p, plainly)
 	if err != nil {
 		return nil, err
 	}
@@ -154,7 +153,7 @@ func (s *Service) drift(c call, in *environmentIn) (*api.Drift, error) {
 	return answer, nil
 }
 
-func (s *Service) lookForDrift(ctx context.Context, p place) (gate.Drifted, schema.Schema, error) {
+func (s *Service) lookForDrift(ctx context.Context, p place, read reading) (gate.Drifted, schema.Schema, error) {
 	running, err := s.Records.Running(ctx, p.lane.Name, p.environment.Name)
 	if err != nil {
 		return gate.Drifted{}, schema.Schema{}, err
@@ -172,10 +171,10 @@ func (s *Service) lookForDrift(ctx context.Context, p place) (gate.Drifted, sche
 		return gate.Drifted{}, schema.Schema{}, err
 	}
 	if facts.Entries == 0 {
-		now, err := session.SnapshotWithNeeds(ctx, p.environment.Schemas)
+		now, err := read(session, ctx, p.environment.Schemas)
 		return gate.Drifted{Unknown: "nothing was deployed here yet"}, now, err
 	}
-	d, now, err := s.drifted(ctx, p, session, facts.View.State.Head.Seq)
+	d, now, err := s.drifted(ctx, p, session, facts.View.State.Head.Seq, read)
 	if err == nil && running != nil {
 		d.Unknown = fmt.Sprintf("deployment %d, started by %s, is running", running.ID, running.Actor)
 		return d, now, nil
@@ -232,7 +231,7 @@ func (s *Service) accept(c call, in *acceptIn) (*api.Accepted, error) {
 	if facts.Entries == 0 {
 		return nil, refused("vorrang promote or vorrang baseline begins one", "%s has no ledger yet, so there is nothing that it could have drifted from", in.Environment)
 	}
-	d, now, err := s.drifted(c, p, session, facts.View.State.Head.Seq)
+	d, now, err := s.drifted(c, p, session, facts.View.State.Head.Seq, withNeeds)
 	if err != nil {
 		return nil, err
 	}
@@ -390,7 +389,7 @@ func (s *Service) lookAround(ctx context.Context) error {
 		}
 		p := place{lane: d.lane, environment: d.environment}
 		within, cancel := context.WithTimeout(ctx, driftPatience)
-		_, _, err := s.lookForDrift(within, p)
+		_, _, err := s.lookForDrift(within, p, plainly)
 		cancel()
 		if err != nil && ctx.Err() == nil {
 			s.Log.Warn("an environment could not be looked at for drift", "lane", d.lane.Name, "environment", d.environment.Name, "error", err)

@@ -36,15 +36,24 @@ func newCommand() command {
 
 var notSlug = regexp.MustCompile(`[^a-z0-9]+`)
 
-func writeNew(e *env, dir, number, title string, check bool) error {
+// slugOf is a title as it stands in file names.
+func slugOf(title string) (string, error) {
 	slug := strings.Trim(notSlug.ReplaceAllString(strings.ToLower(title), "-"), "-")
 	if slug == "" {
-		return usage("the title %q has no letter or digit a-z, 0-9 to make a file name of", title)
+		return "", usage("the title %q has no letter or digit a-z, 0-9 to make a file name of", title)
+	}
+	return slug, nil
+}
+
+func writeNew(e *env, dir, number, title string, check bool) error {
+	slug, err := slugOf(title)
+	if err != nil {
+		return err
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	number, err := nextNumber(dir, number)
+	number, err = nextNumber(dir, number)
 	if err != nil {
 		return err
 	}

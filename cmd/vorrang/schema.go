@@ -77,11 +77,11 @@ func printDifferences(e *env, indent string, differences []schema.Difference, mo
 	shown := map[string]bool{}
 	t := table{}
 	paints := map[schema.What]func(string) string{schema.Added: e.paint.good, schema.Removed: e.paint.bad, schema.Changed: e.paint.warn}
-	ordered, rest := differences, 0
-	if most > 0 && len(ordered) > most {
-		ordered, rest = ordered[:most], len(ordered)-most
+	rest := 0
+	if most > 0 && len(differences) > most {
+		differences, rest = differences[:most], len(differences)-most
 	}
-	for _, d := range ordered {
+	for _, d := range differences {
 		shown[d.Name] = true
 		name := string(d.Kind) + " " + d.Name
 		if d.Of != "" && shown[d.Of] {
@@ -283,9 +283,9 @@ func writeDraft(e *env, d *api.Draft, to draftPlace) error {
 }
 
 func writeDraftFiles(e *env, d *api.Draft, to draftPlace) error {
-	slug := strings.Trim(notSlug.ReplaceAllString(strings.ToLower(to.title), "-"), "-")
-	if slug == "" {
-		return usage("the title %q has no letter or digit a-z, 0-9 to make a file name of", to.title)
+	slug, err := slugOf(to.title)
+	if err != nil {
+		return err
 	}
 	if err := os.MkdirAll(to.dir, 0o755); err != nil {
 		return err

@@ -124,17 +124,14 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 	d.states = []schema.Schema{start}
 	var renames []schema.Drafted
 	slices.SortStableFunc(d.Renames, func(a, b Rename) int { // columns first: they are named with their table's old name
-		one, _ := a.find(start)
-		other, _ := b.find(start)
-		return cmp.Compare(boolean(one != nil), boolean(other != nil))
+		return -cmp.Compare(min(len(a.table()), 1), min(len(b.table()), 1))
 	})
 	for _, r := range d.Renames {
-		sql, err := r.statement(start)
-		if err != nil {
-			d.draft.Why = err.Error()
+		if !r.isIn(start) {
+			d.draft.Why = fmt.Sprintf("there is no table or column %s to rename", r.Old)
 			return nil
 		}
-		renames = append(renames, schema.Drafted{SQL: sql})
+		renames = append(renames, schema.Drafted{SQL: r.statement()})
 	}
 	if len(renames) > 0 {
 		if err := d.ground.Run(ctx, []byte(text(renames, false)), false); err != nil {
@@ -183,13 +180,6 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 		d.draft.Why = "on a scratch database the draft did not make what was wished: " + strings.Join(differences, "; ")
 	}
 	return nil
-}
-
-func boolean(is bool) int {
-	if is {
-		return 1
-	}
-	return 0
 }
 
 // back writes the ways back and carries them out, the newest first.
@@ -268,14 +258,11 @@ func text(statements []schema.Drafted, comments bool) string {
 		if comments && s.Takes != "" {
 			fmt.Fprintf(&b, "-- ! %s\n", oneLine(s.Takes))
 		}
-		b.WriteString(s.SQL)
-		if s.Data == nil {
-			b.WriteString(";\n")
-			continue
+		b.WriteString(s.SQL + ";\n")
+		if s.Data != nil {
+			b.Write(s.Data)
+			b.WriteString("\\.\n")
 		}
-		b.WriteString(";\n")
-		b.Write(s.Data)
-		b.WriteString("\\.\n")
 	}
 	return b.String()
 }

@@ -35,43 +35,36 @@ var identifier = regexp.MustCompile(`^([a-z_][a-z0-9_$]*|"([^"\x00]|"")+")$`)
 // String is "harbour.vessel.name=harbour.vessel.title".
 func (r Rename) String() string { return r.Old + "=" + r.full() }
 
-func (r Rename) full() string {
-	parent := strings.TrimSuffix(r.Old, schema.Unqualified(r.Old))
-	return parent + schema.Unqualified(r.New)
+func (r Rename) full() string { return schema.Qualifier(r.Old) + schema.Unqualified(r.New) }
+
+// table is the table that a column to be renamed belongs to; empty if a table
+// itself is to be renamed, which has no more than a schema before its name.
+func (r Rename) table() string {
+	if of := strings.TrimSuffix(schema.Qualifier(r.Old), "."); schema.Qualifier(of) != "" {
+		return of
+	}
+	return ""
 }
 
-// find is what is to be renamed: a table, or a column.
-func (r Rename) find(s schema.Schema) (table, col *schema.Object) {
-	for i, o := range s.Objects {
-		if o.Name == r.Old && (o.Kind == schema.Table || o.Kind == schema.Column) {
-			if o.Kind == schema.Table {
-				return &s.Objects[i], nil
-			}
-			return nil, &s.Objects[i]
-		}
+func (r Rename) statement() string { return r.rename(r.Old, r.New) }
+
+// undo is the statement that takes the rename back.
+func (r Rename) undo() string { return r.rename(r.full(), r.Old) }
+
+func (r Rename) rename(from, to string) string {
+	if of := r.table(); of != "" {
+		return fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", of, schema.Unqualified(from), schema.Unqualified(to))
 	}
-	return nil, nil
+	return fmt.Sprintf("ALTER TABLE %s RENAME TO %s", from, schema.Unqualified(to))
 }
 
-func (r Rename) statement(s schema.Schema) (string, error) {
-	table, col := r.find(s)
-	switch {
-	case table != nil:
-		return fmt.Sprintf("ALTER TABLE %s RENAME TO %s", r.Old, schema.Unqualified(r.New)), nil
-	case col != nil:
-		return fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", col.Of, col.Local(), schema.Unqualified(r.New)), nil
+// isIn reports whether there is what is to be renamed.
+func (r Rename) isIn(s schema.Schema) bool {
+	kind := schema.Table
+	if r.table() != "" {
+		kind = schema.Column
 	}
-	return "", fmt.Errorf("there is no table or column %s to rename", r.Old)
-}
-
-// undo is the statement that takes the rename back. It knows a column by its
-// name having three parts, or by what the statement said.
-func (r Rename) undo() string {
-	parent := strings.TrimSuffix(strings.TrimSuffix(r.Old, schema.Unqualified(r.Old)), ".")
-	if strings.TrimSuffix(parent, schema.Unqualified(parent)) == "" { // a schema: so it is a table
-		return fmt.Sprintf("ALTER TABLE %s RENAME TO %s", r.full(), schema.Unqualified(r.Old))
-	}
-	return fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", parent, schema.Unqualified(r.New), schema.Unqualified(r.Old))
+	return slices.ContainsFunc(s.Objects, func(o schema.Object) bool { return o.Kind == kind && o.Name == r.Old })
 }
 
 // Question is something that is to go, and something like it that is to come:
@@ -93,21 +86,16 @@ func questions(present, wished schema.Schema, answered []Rename) []Question {
 		settled[r.Old], settled[r.full()] = true, true
 		tables[r.full()] = r.Old
 	}
-	has := func(s schema.Schema, kind schema.Kind, name string) bool {
-		for _, o := range s.Objects {
-			if o.Kind == kind && o.Name == name {
-				return true
-			}
-		}
-		return false
+	has := func(s schema.Schema, table string) bool {
+		return slices.ContainsFunc(s.Objects, func(o schema.Object) bool { return o.Kind == schema.Table && o.Name == table })
 	}
 	var asked []Question
 	for _, old := range present.Objects {
-		if old.Kind != schema.Table || settled[old.Name] || has(wished, schema.Table, old.Name) {
+		if old.Kind != schema.Table || settled[old.Name] || has(wished, old.Name) {
 			continue
 		}
 		for _, now := range wished.Objects {
-			if now.Kind != schema.Table || settled[now.Name] || has(present, schema.Table, now.Name) || parent(now.Name) != parent(old.Name) {
+			if now.Kind != schema.Table || settled[now.Name] || has(present, now.Name) || schema.Qualifier(now.Name) != schema.Qualifier(old.Name) {
 				continue
 			}
 			if 2*alike(is[old.Name], should[now.Name]) >= max(len(is[old.Name]), len(should[now.Name]), 1) {
@@ -136,13 +124,11 @@ func questions(present, wished schema.Schema, answered []Rename) []Question {
 		tablesOnly[o.Name] = tablesOnly[o.Name] || o.Kind == schema.Table
 	}
 	asked = slices.DeleteFunc(asked, func(q Question) bool {
-		return q.Kind == schema.Column && !tablesOnly[strings.TrimSuffix(parent(q.Old), ".")]
+		return q.Kind == schema.Column && !tablesOnly[strings.TrimSuffix(schema.Qualifier(q.Old), ".")]
 	})
 	slices.SortFunc(asked, func(a, b Question) int { return cmp.Or(strings.Compare(a.Old, b.Old), strings.Compare(a.New, b.New)) })
 	return asked
 }
-
-func parent(name string) string { return strings.TrimSuffix(name, schema.Unqualified(name)) }
 
 func find(columns []schema.Object, local string) *schema.Object {
 	for i, c := range columns {

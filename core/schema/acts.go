@@ -41,7 +41,7 @@ func (d *drafter) write() {
 	}
 	for _, o := range d.to.Objects {
 		was, known := d.before[o.Key()]
-		made := !known || d.gone[o.Key()] || o.Kind == Column && (d.gone[string(View)+" "+o.Of] || d.gone[string(Materialized)+" "+o.Of])
+		made := !known || d.gone[o.Key()] || o.Kind == Column && (d.gone[keyOf(View, o.Of)] || d.gone[keyOf(Materialized, o.Of)])
 		if made {
 			d.writeMake(o)
 		} else if _, unable := d.unable[o.Key()]; !unable {
@@ -58,14 +58,14 @@ func (d *drafter) wholeGone(o Object) string {
 		return ""
 	}
 	for _, kind := range []Kind{Table, View, Materialized, Type, Publication} {
-		if key := string(kind) + " " + o.Of; d.gone[key] {
+		if key := keyOf(kind, o.Of); d.gone[key] {
 			return key
 		}
 	}
 	return ""
 }
 
-func column(name string) string { return string(Column) + " " + name }
+func column(name string) string { return keyOf(Column, name) }
 
 // goesWith is what takes an object along when it is dropped, or empty.
 func (d *drafter) goesWith(o Object) string {
@@ -74,7 +74,7 @@ func (d *drafter) goesWith(o Object) string {
 	}
 	switch o.Kind {
 	case Table:
-		if parent := string(Table) + " " + o.Props["inherits"]; o.Props["partition"] != "" && d.gone[parent] {
+		if parent := keyOf(Table, o.Props["inherits"]); o.Props["partition"] != "" && d.gone[parent] {
 			return parent
 		}
 	case Column:
@@ -115,7 +115,7 @@ func (d *drafter) goneAbove(o Object) string {
 }
 
 // above is the key of a parent's column or constraint of the same name.
-func above(o Object, parent string) string { return string(o.Kind) + " " + parent + "." + o.Local() }
+func above(o Object, parent string) string { return keyOf(o.Kind, parent+"."+o.Local()) }
 
 // isIndex reports whether a key is that of the index, or of the constraint, that
 // an index name means.
@@ -125,7 +125,7 @@ func (d *drafter) isIndex(key, name string) bool {
 }
 
 func (d *drafter) stillParents(table string) []string {
-	was, is := list(d.before[string(Table)+" "+table].Props["inherits"]), list(d.after[string(Table)+" "+table].Props["inherits"])
+	was, is := list(d.before[keyOf(Table, table)].Props["inherits"]), list(d.after[keyOf(Table, table)].Props["inherits"])
 	return slices.DeleteFunc(was, func(parent string) bool { return !slices.Contains(is, parent) })
 }
 
@@ -160,17 +160,20 @@ func (d *drafter) writeDrop(o Object) {
 
 // aside is the name that a type has while another one takes its place.
 func aside(name string) string {
-	local := Unqualified(name)
-	prefix := strings.TrimSuffix(name, local)
-	if strings.HasPrefix(local, `"`) {
-		return prefix + strings.TrimSuffix(local, `"`) + `_before"`
+	return suffixed(name, "_before")
+}
+
+// suffixed puts something behind the last part of a name, which may be quoted.
+func suffixed(name, suffix string) string {
+	if open, quoted := strings.CutSuffix(name, `"`); quoted {
+		return open + suffix + `"`
 	}
-	return prefix + local + "_before"
+	return name + suffix
 }
 
 // made reports whether a table is made by this script.
 func (d *drafter) made(table string) bool {
-	key := string(Table) + " " + table
+	key := keyOf(Table, table)
 	_, was := d.before[key]
 	_, is := d.after[key]
 	return is && (!was || d.gone[key])
@@ -284,7 +287,7 @@ func (d *drafter) writeConstraint(o, t Object, rank int) {
 		statements = append(plain(build, use), statements[1:]...)
 		statements[0].Takes = "fails where rows repeat"
 		d.add(d.making, key, rank, statements).autocommit = true
-	case strings.HasPrefix(definition, "FOREIGN KEY"), strings.HasPrefix(definition, "CHECK"):
+	case o.isForeignKey(), o.isCheck():
 		if strings.HasSuffix(definition, " NOT VALID") {
 			d.add(d.making, key, rank, statements)
 			return
@@ -347,7 +350,7 @@ func (d *drafter) writeLinks(was, o Object, isMade bool) {
 		}
 		name := o.Name
 		if o.Kind == Constraint {
-			name = strings.TrimSuffix(o.Of, Unqualified(o.Of)) + o.Local()
+			name = Qualifier(o.Of) + o.Local()
 		}
 		for _, need := range o.Needs {
 			_, had := d.before[need]
@@ -424,7 +427,7 @@ func (d *drafter) writeAlter(was, o Object) {
 			say("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local())
 			autocommit = d.Concurrent
 		}
-		index := strings.TrimSuffix(o.Of, Unqualified(o.Of)) + o.Local()
+		index := Qualifier(o.Of) + o.Local()
 		sql = append(sql, options("ALTER INDEX "+index, was.Props["options"], is["options"])...)
 		if differs("tablespace") {
 			say("ALTER INDEX %s SET TABLESPACE %s", index, cmp.Or(is["tablespace"], "pg_default"))
@@ -505,7 +508,7 @@ func (d *drafter) alterTable(was, o Object) []string {
 func (d *drafter) writeAlterColumn(was, o Object) {
 	key := o.Key()
 	before := was
-	before.Props = mapsClone(was.Props)
+	before.Props = cloned(was.Props)
 	if d.reset[key] {
 		delete(before.Props, "default")
 	}
@@ -523,10 +526,7 @@ func (d *drafter) writeAlterColumn(was, o Object) {
 	if isTable && newlyNot {
 		t := d.after[o.tableKey()]
 		if d.Concurrent && o.Props["identity"] == was.Props["identity"] && t.Props["partitioned"] == "" && t.Props["partition"] == "" && t.Props["server"] == "" {
-			check := o.Local() + "_not_null"
-			if strings.HasPrefix(o.Local(), `"`) {
-				check = strings.TrimSuffix(o.Local(), `"`) + `_not_null"`
-			}
+			check := suffixed(o.Local(), "_not_null")
 			slow = plain(fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s IS NOT NULL) NOT VALID", o.Of, check, o.Local()),
 				fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, check), alter("SET NOT NULL"), fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", o.Of, check))
 			slow[1].Takes = "fails where " + o.Name + " is null"
@@ -670,7 +670,7 @@ func (d *drafter) writeRows() {
 		statements := []Drafted{{SQL: fmt.Sprintf("COPY %s (%s) FROM stdin", rows.Table, strings.Join(rows.Columns, ", ")), Data: rows.Data}}
 		load := d.add(d.making, "rows "+rows.Table, building+10*ranks[Table]+7, append(statements, plain(rows.Next...)...))
 		loads[rows.Table] = load
-		before(d.makeOf(string(Table)+" "+rows.Table), load)
+		before(d.makeOf(keyOf(Table, rows.Table)), load)
 	}
 	for _, o := range d.to.Objects {
 		if o.Kind == Table && o.Props["partition"] != "" {
@@ -683,7 +683,7 @@ func (d *drafter) writeRows() {
 					before(d.making[o.Key()], load)
 				}
 			case Constraint:
-				if o.Of == table || strings.HasPrefix(o.Props["definition"], "FOREIGN KEY") {
+				if o.Of == table || o.isForeignKey() {
 					before(load, d.making[o.Key()])
 				}
 			case Index, Trigger, Rule, Policy:

@@ -83,7 +83,6 @@ func withPlainDefaults(s Schema) Schema {
 
 type drafter struct {
 	Style
-	owners        bool
 	from, to      Schema
 	before, after map[string]Object
 
@@ -117,7 +116,7 @@ type act struct {
 }
 
 func draft(is, should Schema, style Style, autocommitFirst bool) Script {
-	d := &drafter{Style: style, owners: style.Owners, from: is, to: should, before: index(is), after: index(should), columns: Columns(should), had: Columns(is), users: usersOf(is), needed: usersOf(should), gone: map[string]bool{},
+	d := &drafter{Style: style, from: is, to: should, before: index(is), after: index(should), columns: Columns(should), had: Columns(is), users: usersOf(is), needed: usersOf(should), gone: map[string]bool{},
 		rebuilt: map[string]bool{}, retyped: map[string]bool{}, reset: map[string]bool{}, unable: map[string]string{},
 		dropping: map[string]*act{}, making: map[string]*act{}, altering: map[string]*act{}}
 	d.choose()
@@ -276,14 +275,13 @@ func (d *drafter) choose() {
 				continue
 			}
 			if d.retyped[key] && !d.gone[key] {
-				foreign := strings.HasPrefix(o.Props["definition"], "FOREIGN KEY")
-				parted := d.before[o.tableKey()].Props["partitioned"] != "" && !strings.HasPrefix(o.Props["definition"], "CHECK")
+				parted := d.before[o.tableKey()].Props["partitioned"] != ""
 				switch {
-				case parted && (o.Kind == Index || o.Kind == Constraint): // the server would build it anew with parts of its own
+				case parted && (o.Kind == Index || o.Kind == Constraint && !o.isCheck()): // the server would build it anew with parts of its own
 					lose(user)
 				case o.Kind == Column && o.Props["generated"] != "":
 					lose(user)
-				case derived(o.Kind) && (o.Kind != Constraint || foreign) && o.Kind != Index && o.Kind != Statistics:
+				case derived(o.Kind) && (o.Kind != Constraint || o.isForeignKey()) && o.Kind != Index && o.Kind != Statistics:
 					lose(user)
 				}
 				continue

@@ -4,18 +4,9 @@ import (
 	"cmp"
 	"container/heap"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 )
-
-func mapsClone(props map[string]string) map[string]string {
-	clone := maps.Clone(props)
-	if clone == nil {
-		clone = map[string]string{}
-	}
-	return clone
-}
 
 // dropOf is the act that drops an object, or what it goes with.
 func (d *drafter) dropOf(key string) *act {
@@ -55,7 +46,7 @@ func (d *drafter) makeOf(key string) *act {
 			key = above(o, parents[slices.IndexFunc(parents, func(parent string) bool { return d.after[above(o, parent)].Name != "" })])
 		case o.Kind == Column:
 			for _, kind := range []Kind{View, Materialized} {
-				if a := d.making[string(kind)+" "+o.Of]; a != nil {
+				if a := d.making[keyOf(kind, o.Of)]; a != nil {
 					return a
 				}
 			}
@@ -112,7 +103,7 @@ func (d *drafter) order() {
 		}
 		if d.rebuilt[key] {
 			before(d.making[key], drop)
-		} else if d.gone[key] && !d.rebuilt[string(Type)+" "+o.Of] {
+		} else if d.gone[key] && !d.rebuilt[keyOf(Type, o.Of)] {
 			before(drop, d.makeOf(key))
 			before(drop, d.making["unvalidated "+key])
 			d.freeName(o, drop)
@@ -145,9 +136,9 @@ func (d *drafter) order() {
 		switch o.Kind {
 		case Column:
 			for _, kind := range []Kind{View, Materialized} {
-				before(d.making[string(kind)+" "+o.Of], d.making[key])
-				before(d.altering[string(kind)+" "+o.Of], d.altering[key])
-				before(d.altering[string(kind)+" "+o.Of], d.making[key])
+				before(d.making[keyOf(kind, o.Of)], d.making[key])
+				before(d.altering[keyOf(kind, o.Of)], d.altering[key])
+				before(d.altering[keyOf(kind, o.Of)], d.making[key])
 			}
 			if o.Props["inherited"] != "" {
 				for _, parent := range d.stillParents(o.Of) {
@@ -225,7 +216,7 @@ func (d *drafter) orderPartition(o Object) {
 	}
 	before(d.makeOf(o.Key()), link)
 	before(d.altering[o.Key()], link)
-	before(d.makeOf(string(Table)+" "+parent), link)
+	before(d.makeOf(keyOf(Table, parent)), link)
 	for _, other := range d.to.Objects {
 		if other.Of == parent && other.Kind == Column {
 			before(d.making[other.Key()], link)
@@ -246,7 +237,7 @@ func (d *drafter) orderPartition(o Object) {
 func (d *drafter) freeName(o Object, drop *act) {
 	for _, kind := range []Kind{Table, View, Materialized, Sequence, Type, Index} {
 		if kind != o.Kind {
-			before(drop, d.making[string(kind)+" "+o.Name])
+			before(drop, d.making[keyOf(kind, o.Name)])
 		}
 	}
 }
@@ -366,8 +357,8 @@ func (a *act) waitsFor(other *act, seen map[*act]bool) bool {
 }
 
 // untie breaks a circle of acts that need each other: a foreign key, a rule or
-// the like that ties two tables that go is dropped first, and a view in a circle stands for a while as
-// one that reads nothing.
+// the like that ties two tables that go is dropped first, and a view in a circle
+// stands for a while as one that reads nothing.
 func (d *drafter) untie() bool {
 	for _, o := range d.from.Objects {
 		table := d.dropOf(o.Key())
@@ -434,7 +425,7 @@ func (d *drafter) untie() bool {
 
 // isTie reports whether an object can be dropped by itself before its table.
 func isTie(o Object) bool {
-	return o.Kind == Rule || o.Kind == Policy || o.Kind == Trigger || o.Kind == Constraint && strings.HasPrefix(o.Props["definition"], "FOREIGN KEY")
+	return o.Kind == Rule || o.Kind == Policy || o.Kind == Trigger || o.isForeignKey()
 }
 
 // ties are what ties one act to another that must come after it; it can be

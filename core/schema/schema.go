@@ -65,7 +65,9 @@ type Object struct {
 }
 
 // Key tells an object from all others: its kind and its name.
-func (o Object) Key() string { return string(o.Kind) + " " + o.Name }
+func (o Object) Key() string { return keyOf(o.Kind, o.Name) }
+
+func keyOf(kind Kind, name string) string { return string(kind) + " " + name }
 
 // Local is the object's name within what it belongs to.
 func (o Object) Local() string {
@@ -195,6 +197,9 @@ type Change struct {
 // String is "added column harbour.vessel.name".
 func (d Difference) String() string { return fmt.Sprintf("%s %s %s", d.What, d.Kind, d.Name) }
 
+// Key is that of the object that it is about.
+func (d Difference) Key() string { return keyOf(d.Kind, d.Name) }
+
 // Compare says how one schema became another: object by object and property by
 // property, in the canonical order. What belongs to a table that was added or
 // removed as a whole is left out, since it goes without saying.
@@ -214,7 +219,7 @@ func withProps(list []Difference, after Schema) []Difference {
 	is := index(after)
 	for i, d := range list {
 		if d.What == Added {
-			list[i].Props = changes(nil, is[string(d.Kind)+" "+d.Name].Props)
+			list[i].Props = changes(nil, is[d.Key()].Props)
 		}
 	}
 	return list
@@ -284,10 +289,7 @@ func index(s Schema) map[string]Object {
 
 func changes(before, after map[string]string) []Change {
 	var list []Change
-	names := maps.Clone(before)
-	if names == nil {
-		names = map[string]string{}
-	}
+	names := cloned(before)
 	maps.Copy(names, after)
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		if before[name] != after[name] {
@@ -295,6 +297,14 @@ func changes(before, after map[string]string) []Change {
 		}
 	}
 	return list
+}
+
+// cloned is a copy that can be written to.
+func cloned(props map[string]string) map[string]string {
+	if props == nil {
+		return map[string]string{}
+	}
+	return maps.Clone(props)
 }
 
 // Without leaves some properties out, such as owner and grants, which often

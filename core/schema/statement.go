@@ -51,8 +51,17 @@ func (o Object) call() string {
 	return o.Name
 }
 
-// alterTable is the beginning of a statement about a table, a foreign table, a
-// view or a materialized view.
+// isForeignKey and isCheck say what a constraint is, by its definition.
+func (o Object) isForeignKey() bool {
+	return o.Kind == Constraint && strings.HasPrefix(o.Props["definition"], "FOREIGN KEY")
+}
+
+func (o Object) isCheck() bool {
+	return o.Kind == Constraint && strings.HasPrefix(o.Props["definition"], "CHECK")
+}
+
+// alter is the beginning of a statement about a table, a foreign table, a view
+// or a materialized view.
 func (o Object) alter() string { return "ALTER " + o.word() + " " + o.Name + " " }
 
 // create makes an object that stands alone: everything but columns. A table
@@ -110,21 +119,11 @@ func (d *drafter) create(o Object) []string {
 		say("ALTER PUBLICATION %s ADD TABLES IN SCHEMA %s", o.Of, p["schema"])
 	case DefaultGrant: // its grants are all of it
 	}
-	return append(sql, d.attributes(Object{Kind: o.Kind, Name: o.Name, Of: o.Of, Props: essence(o)}, o)...)
-}
-
-// essence are the properties that an object has right after it was created,
-// and that only a statement of their own can change.
-func essence(o Object) map[string]string {
-	props := map[string]string{}
-	for _, key := range attributeNames {
-		switch {
-		case key == "owner": // the creator's; where owners count, it is always said
-		case key == "comment" && o.Kind == Extension:
-			props[key] = o.Props[key]
-		}
+	bare := Object{Kind: o.Kind, Name: o.Name, Of: o.Of}
+	if o.Kind == Extension { // its comment comes with it
+		bare.Props = map[string]string{"comment": p["comment"]}
 	}
-	return props
+	return append(sql, d.attributes(bare, o)...)
 }
 
 // attributeNames are the properties that attributes changes.
@@ -189,7 +188,7 @@ func (d *drafter) attributes(before, after Object) []string {
 		}
 		say("COMMENT ON %s %s IS %s", after.word(), after.call(), text)
 	}
-	if d.owners {
+	if d.Owners {
 		if is["owner"] != "" && differs("owner") {
 			say("ALTER %s %s OWNER TO %s", after.word(), after.call(), is["owner"])
 		}
@@ -209,7 +208,7 @@ func (d *drafter) another(o Object, property string) bool {
 	return false
 }
 
-func (o Object) tableKey() string { return string(Table) + " " + o.Of }
+func (o Object) tableKey() string { return keyOf(Table, o.Of) }
 
 // indexLocal is the name of an index or a constraint without its schema.
 func (o Object) indexLocal() string {
@@ -346,13 +345,10 @@ func (d *drafter) columnAttributes(before, after Object, only string) []string {
 	word := "TABLE"
 	if t, known := d.after[after.tableKey()]; known {
 		word = t.word()
-	} else if _, isView := d.after[string(View)+" "+after.Of]; isView {
+	} else if _, isView := d.after[keyOf(View, after.Of)]; isView {
 		word, only = "VIEW", ""
 	} else {
 		word, only = "MATERIALIZED VIEW", ""
-	}
-	if word == "FOREIGN TABLE" {
-		only = strings.TrimSpace(only) + strings.Repeat(" ", min(len(only), 1))
 	}
 	say := func(format string, values ...any) {
 		sql = append(sql, fmt.Sprintf("ALTER "+word+" "+only+after.Of+" ALTER COLUMN "+after.Local()+" "+format, values...))
@@ -422,7 +418,7 @@ func (d *drafter) createConstraint(o Object) []string {
 		definition = withIndexOptions(definition, around(" WITH (", p["options"], ")")+with(" USING INDEX TABLESPACE ", p["tablespace"]))
 	}
 	only := ""
-	if t := d.after[o.tableKey()]; t.Props["partitioned"] != "" && !strings.HasPrefix(definition, "FOREIGN KEY") && !strings.HasPrefix(definition, "CHECK") {
+	if t := d.after[o.tableKey()]; t.Props["partitioned"] != "" && !o.isForeignKey() && !o.isCheck() {
 		only = "ONLY "
 	}
 	return []string{fmt.Sprintf("ALTER TABLE %s%s ADD CONSTRAINT %s %s", only, o.Of, o.Local(), definition)}
@@ -528,6 +524,10 @@ func list(text string) []string {
 	}
 	return parts
 }
+
+// Qualifier is what stands before the last part of a qualified name, with its
+// dot.
+func Qualifier(name string) string { return strings.TrimSuffix(name, Unqualified(name)) }
 
 // Unqualified is the last part of a qualified name, still quoted.
 func Unqualified(name string) string {

@@ -36,7 +36,7 @@ func Draw(ctx context.Context, s schema.Schema, differences []schema.Difference,
 	what := map[string]schema.What{}
 	touched := map[string]bool{}
 	for _, d := range differences {
-		what[string(d.Kind)+" "+d.Name] = d.What
+		what[d.Key()] = d.What
 		touched[d.Of] = touched[d.Of] || d.Of != ""
 	}
 	all := slices.Clone(s.Objects)
