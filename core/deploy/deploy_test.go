@@ -40,7 +40,11 @@ type yard struct {
 }
 
 func newYard(t *testing.T, files map[string]string) *yard {
-	y := &yard{t: t, url: pgtest.Database(t), files: files, stop: make(chan struct{})}
+	return yardAt(t, pgtest.Database(t), files)
+}
+
+func yardAt(t *testing.T, url string, files map[string]string) *yard {
+	y := &yard{t: t, url: url, files: files, stop: make(chan struct{})}
 	y.open()
 	require.NoError(t, y.session.CreateLedger(t.Context()))
 	return y
@@ -48,6 +52,9 @@ func newYard(t *testing.T, files map[string]string) *yard {
 
 // open takes the target's lock with a new session.
 func (y *yard) open() {
+	if y.session != nil {
+		y.session.Close()
+	}
 	session, err := postgres.Connect(y.t.Context(), y.url, "deploy test")
 	require.NoError(y.t, err)
 	y.t.Cleanup(session.Close)

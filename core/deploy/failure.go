@@ -44,8 +44,11 @@ type Failure struct {
 }
 
 func (f *Failure) Error() string {
-	if f.File == "" {
+	switch {
+	case f.File == "":
 		return f.Message
+	case f.Line == 0:
+		return f.File + ": " + f.Message
 	}
 	return fmt.Sprintf("%s:%d:%d: %s", f.File, f.Line, f.Column, f.Message)
 }

@@ -17,9 +17,10 @@ import (
 // Its methods block. Errors are *ServerError where the server answered, and
 // *LostError where the connection is gone.
 type Target interface {
-	// Begin opens a transaction with fresh session settings.
+	// Begin opens a transaction in a session that nothing of an earlier step is
+	// left in.
 	Begin(ctx context.Context, s Settings) error
-	// Prepare gives the session fresh settings, without a transaction.
+	// Prepare makes the session as Begin does, without opening a transaction.
 	Prepare(ctx context.Context, s Settings) error
 	// Exec runs one statement, drops its rows, and says how many it changed.
 	Exec(ctx context.Context, s sqltext.Statement) (rows int64, err error)
@@ -39,10 +40,14 @@ type Target interface {
 	// marked invalid: the remains of a concurrent build that did not end. It
 	// must not stand in a transaction.
 	DropInvalid(ctx context.Context, index evidence.Object) (dropped bool, err error)
-	// Commit writes ledger entries and ends the transaction with them.
+	// Commit writes ledger entries and ends the transaction with them. Where the
+	// server refuses an entry, and not what the step did, its error is a
+	// *LedgerError.
 	Commit(ctx context.Context, entries ...ledger.Entry) error
-	// Append writes a ledger entry: into the open transaction, or in one of its
-	// own where none is open.
+	// Write writes a ledger entry into the open transaction. The settings of the
+	// step that was under way are gone afterwards. Its error is as Commit's.
+	Write(ctx context.Context, e ledger.Entry) error
+	// Append writes a ledger entry at once, whatever the steps' session is doing.
 	Append(ctx context.Context, e ledger.Entry) error
 	// Rollback ends the transaction without effect. It does nothing where
 	// there is none.
@@ -114,6 +119,15 @@ type ServerError struct {
 func (e *ServerError) Error() string {
 	return fmt.Sprintf("%s (SQLSTATE %s)", e.Message, e.SQLState)
 }
+
+// LedgerError says that the server refused a row of the ledger.
+type LedgerError struct{ Err error }
+
+func (e *LedgerError) Error() string {
+	return "the ledger's row could not be written: " + e.Err.Error()
+}
+
+func (e *LedgerError) Unwrap() error { return e.Err }
 
 // lockNotAvailable is the SQLSTATE of a lock timeout.
 const lockNotAvailable = "55P03"

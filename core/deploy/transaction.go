@@ -74,6 +74,10 @@ func (r *run) finish(ctx context.Context, s script, started time.Time, detail *l
 }
 
 func (r *run) failCommit(s script, err error) *Failure {
+	var refused *LedgerError
+	if errors.As(err, &refused) { // no statement of the script is to blame
+		return &Failure{Step: r.step.Step.Number, File: s.file, Message: refused.Error()}
+	}
 	f := r.fail(s, len(s.statements)-1, err)
 	if !f.Lost {
 		f.Message = "at the end of the step's transaction: " + f.Message
@@ -171,8 +175,10 @@ func (r *run) part(ctx context.Context, s script, index, of int, began time.Time
 	if failure, err := r.verify(ctx, s); failure != nil {
 		return failure, err
 	}
-	if err := r.append(ctx, r.entry(r.finished(), s, r.Now().Sub(began), nil)); err != nil {
-		return r.fail(s, len(s.statements)-1, err), err
+	entry := r.entry(r.finished(), s, r.Now().Sub(began), nil)
+	if err := r.Target.Write(ctx, entry); err != nil {
+		return r.failCommit(s, err), err
 	}
+	r.head = entry.Head()
 	return nil, nil
 }

@@ -2,7 +2,10 @@ package ledger
 
 import (
 	"encoding/json"
+	"fmt"
 	"time"
+	"unicode/utf16"
+	"unicode/utf8"
 
 	"vorrang/core/step"
 )
@@ -79,13 +82,25 @@ const (
 	SettledNotApplied = "not-applied"
 )
 
-// JSON is the detail as it is stored.
+// JSON is the detail as it is stored: ASCII, so that it is the same bytes in a
+// database of any encoding.
 func (d Detail) JSON() json.RawMessage {
 	text, err := json.Marshal(d)
 	if err != nil {
 		panic(err) // strings and numbers only
 	}
-	return text
+	ascii := make([]byte, 0, len(text))
+	for _, r := range string(text) {
+		switch high, low := utf16.EncodeRune(r); {
+		case r < utf8.RuneSelf:
+			ascii = append(ascii, byte(r))
+		case high != utf8.RuneError:
+			ascii = fmt.Appendf(ascii, `\u%04x\u%04x`, high, low)
+		default:
+			ascii = fmt.Appendf(ascii, `\u%04x`, r)
+		}
+	}
+	return ascii
 }
 
 // StepState is what the ledger says of one step.

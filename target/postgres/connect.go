@@ -3,6 +3,7 @@ package postgres
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -17,16 +18,31 @@ const connectTimeout = 10 * time.Second
 // before the connection is given up.
 const cancelGrace = 5 * time.Second
 
-// Session is one connection to a target. It is not safe for concurrent use.
+// Session is a target as the service works on it, over two connections. Its own
+// one holds the lock and reads and writes the ledger and the catalogs; no
+// statement of a step ever runs there. The steps' one is opened when the first
+// statement of a step is to run. A Session is not safe for concurrent use, but
+// for Blockers.
 type Session struct {
-	conn    *pgx.Conn
-	version int    // server_version_num
-	role    string // of the settings in force
+	conn    *pgx.Conn // own
+	steps   *pgx.Conn // nil until a step begins
+	dirty   bool      // something ran on steps since it was last cleaned
+	pid     uint32    // of the server's session behind steps
+	version int       // server_version_num
 	schemas []string
-	pid     uint32    // of the server's session; known once the lock was asked for
-	second  *pgx.Conn // for what must be asked while a statement runs; nil until then
 	notice  func(severity, message string)
 }
+
+// own are the settings of our own connection: whatever the database, the role or
+// the server say, our queries mean the same.
+const own = `SELECT pg_catalog.set_config('search_path', '', false), pg_catalog.set_config('DateStyle', 'ISO, YMD', false),
+	pg_catalog.set_config('IntervalStyle', 'postgres', false), pg_catalog.set_config('TimeZone', 'UTC', false),
+	pg_catalog.set_config('standard_conforming_strings', 'on', false), pg_catalog.set_config('bytea_output', 'hex', false),
+	pg_catalog.set_config('extra_float_digits', '1', false), pg_catalog.set_config('row_security', 'on', false),
+	pg_catalog.set_config('statement_timeout', '0', false), pg_catalog.set_config('idle_in_transaction_session_timeout', '0', false)`
+
+// patient lets the session be idle while a step runs for hours.
+const patient = `, pg_catalog.set_config('idle_session_timeout', '0', false)` // from version 14 on
 
 // Connect opens a session. application names it in the server's list of
 // sessions. Its error is a *ConnectError.
@@ -63,21 +79,64 @@ func ConnectTo(ctx context.Context, url, application, database string) (*Session
 		return nil, diagnose(config, err)
 	}
 	s.version = serverVersion(s.conn)
+	settings := own
+	if s.version >= 140000 {
+		settings += patient
+	}
+	if err := s.exec(ctx, settings); err != nil {
+		s.Close()
+		return nil, fmt.Errorf("set up the session: %w", err)
+	}
 	return s, nil
+}
+
+// open opens the connection that steps run on, unless that was done.
+func (s *Session) open(ctx context.Context) error {
+	if s.steps != nil {
+		return nil
+	}
+	config := s.conn.Config()
+	// "$user" in the search path of a user with this name would lead to the
+	// ledger's schema, and the application's objects would land there. A startup
+	// parameter is what RESET and DEFAULT give back too.
+	var path *string
+	err := s.conn.QueryRow(ctx, `SELECT CASE WHEN EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = '`+ledgerSchema+`')
+		THEN pg_catalog.replace(reset_val, '"$user"', 'public') END FROM pg_catalog.pg_settings WHERE name = 'search_path'`).Scan(&path)
+	if err != nil {
+		return fmt.Errorf("look at the search path: %w", s.wrap(err))
+	}
+	if path != nil {
+		config.RuntimeParams["search_path"] = *path
+	}
+	steps, err := pgx.ConnectConfig(ctx, config)
+	if err != nil {
+		return diagnose(config, err)
+	}
+	if err = steps.PgConn().Exec(ctx, "SELECT "+standard).Close(); err == nil {
+		err = steps.QueryRow(ctx, `SELECT pg_catalog.pg_backend_pid()`, pgx.QueryExecModeSimpleProtocol).Scan(&s.pid)
+	}
+	if err != nil {
+		_ = steps.Close(ctx) // it could not even be asked
+		return fmt.Errorf("set up the steps' session: %w", wrap(steps, err))
+	}
+	s.steps = steps
+	return nil
 }
 
 // Close ends the session, and with it its lock.
 func (s *Session) Close() {
 	ctx, cancel := context.WithTimeout(context.Background(), cancelGrace)
 	defer cancel()
-	_ = s.conn.Close(ctx) // the server ends the session either way
-	if s.second != nil {
-		_ = s.second.Close(ctx)
+	if s.steps != nil {
+		_ = s.steps.Close(ctx) // before the lock goes with the other; the server ends both either way
 	}
+	_ = s.conn.Close(ctx)
 }
 
-// Closed reports whether the connection is gone.
-func (s *Session) Closed() bool { return s.conn.IsClosed() }
+// Closed reports whether a connection is gone.
+func (s *Session) Closed() bool {
+	return s.conn.IsClosed() || s.steps != nil && s.steps.IsClosed()
+}
 
 // serverVersion is server_version_num's major part times 10000, from what the
 // server said at the start.

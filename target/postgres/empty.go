@@ -46,9 +46,9 @@ func (s *Session) Empty(ctx context.Context) (int, error) {
 	if schemas == nil {
 		schemas = []string{}
 	}
-	rows, err := s.conn.Query(ctx, dropEverything, schemas)
+	rows, err := s.steps.Query(ctx, dropEverything, schemas)
 	if err != nil {
-		return 0, fmt.Errorf("list what is to be dropped: %w", s.wrap(err))
+		return 0, fmt.Errorf("list what is to be dropped: %w", wrap(s.steps, err))
 	}
 	var drops []string
 	var order int
@@ -58,7 +58,7 @@ func (s *Session) Empty(ctx context.Context) (int, error) {
 		return nil
 	})
 	if err != nil {
-		return 0, fmt.Errorf("list what is to be dropped: %w", s.wrap(err))
+		return 0, fmt.Errorf("list what is to be dropped: %w", wrap(s.steps, err))
 	}
-	return len(drops), s.exec(ctx, "SET LOCAL client_min_messages = warning; "+strings.Join(drops, "; "))
+	return len(drops), s.step(ctx, "SET LOCAL client_min_messages = warning; "+strings.Join(drops, "; "))
 }

@@ -56,7 +56,10 @@ func (s *Session) Peek(ctx context.Context, settings deploy.Settings, objects []
 	if settings.StatementTimeout == 0 || settings.StatementTimeout > peekTimeout {
 		settings.StatementTimeout = peekTimeout
 	}
-	if err := s.exec(ctx, "BEGIN TRANSACTION READ ONLY; "+s.set(settings, true)); err != nil {
+	if err := s.cleaned(ctx); err != nil {
+		return nil, nil, err
+	}
+	if err := s.step(ctx, "BEGIN TRANSACTION READ ONLY; "+s.set(settings, true)); err != nil {
 		return nil, nil, fmt.Errorf("begin to look: %w", err)
 	}
 	defer func() { _ = s.Rollback(ctx) }() // nothing was written
@@ -78,8 +81,8 @@ func (s *Session) Peek(ctx context.Context, settings deploy.Settings, objects []
 func (s *Session) sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
 	sightings := []evidence.Sighting{}
 	var original string
-	if err := s.conn.QueryRow(ctx, `SELECT pg_catalog.current_setting('search_path')`).Scan(&original); err != nil {
-		return nil, fmt.Errorf("look at the search path: %w", s.wrap(err))
+	if err := s.steps.QueryRow(ctx, `SELECT pg_catalog.current_setting('search_path')`).Scan(&original); err != nil {
+		return nil, fmt.Errorf("look at the search path: %w", wrap(s.steps, err))
 	}
 	current := original
 	for _, o := range objects {
@@ -94,8 +97,8 @@ func (s *Session) sightings(ctx context.Context, objects []evidence.Object) ([]e
 			current = path
 		}
 		seen := evidence.Sighting{Object: o}
-		if err := s.conn.QueryRow(ctx, sight, string(o.Kind), o.Schema, o.Of, o.Name).Scan(&seen.There, &seen.Invalid); err != nil {
-			return nil, fmt.Errorf("look for the %s: %w", o, s.wrap(err))
+		if err := s.steps.QueryRow(ctx, sight, string(o.Kind), o.Schema, o.Of, o.Name).Scan(&seen.There, &seen.Invalid); err != nil {
+			return nil, fmt.Errorf("look for the %s: %w", o, wrap(s.steps, err))
 		}
 		sightings = append(sightings, seen)
 	}
@@ -114,7 +117,7 @@ func searchPath(schemas []string) string {
 }
 
 func (s *Session) setPath(ctx context.Context, path string) error {
-	if err := s.exec(ctx, "SELECT pg_catalog.set_config('search_path', "+sqltext.Literal(path)+", false)"); err != nil {
+	if err := s.step(ctx, "SELECT pg_catalog.set_config('search_path', "+sqltext.Literal(path)+", false)"); err != nil {
 		return fmt.Errorf("set the search path: %w", err)
 	}
 	return nil
@@ -124,7 +127,7 @@ func (s *Session) setPath(ctx context.Context, path string) error {
 // not end the look.
 func (s *Session) outcome(ctx context.Context, query sqltext.Statement) (evidence.Outcome, error) {
 	outcome := evidence.Outcome{Query: string(query.SQL), Line: query.Line}
-	if err := s.exec(ctx, "SAVEPOINT vorrang_look"); err != nil {
+	if err := s.step(ctx, "SAVEPOINT vorrang_look"); err != nil {
 		return outcome, err
 	}
 	var err error
@@ -137,11 +140,15 @@ func (s *Session) outcome(ctx context.Context, query sqltext.Statement) (evidenc
 	if err != nil {
 		return outcome, err
 	}
-	return outcome, s.exec(ctx, "ROLLBACK TO SAVEPOINT vorrang_look")
+	return outcome, s.step(ctx, "ROLLBACK TO SAVEPOINT vorrang_look")
 }
 
 // DropInvalid implements deploy.Target.
 func (s *Session) DropInvalid(ctx context.Context, index evidence.Object) (dropped bool, err error) {
+	if err := s.open(ctx); err != nil {
+		return false, err
+	}
+	s.dirty = true
 	seen, err := s.sightings(ctx, []evidence.Object{index})
 	if err != nil || !seen[0].There || !seen[0].Invalid {
 		return false, err
@@ -155,7 +162,7 @@ func (s *Session) DropInvalid(ctx context.Context, index evidence.Object) (dropp
 	if index.Schema != "" {
 		name = pgx.Identifier{index.Schema, index.Name}
 	}
-	if err := s.exec(ctx, "DROP INDEX CONCURRENTLY "+name.Sanitize()); err != nil {
+	if err := s.step(ctx, "DROP INDEX CONCURRENTLY "+name.Sanitize()); err != nil {
 		return false, fmt.Errorf("drop the invalid %s: %w", index, err)
 	}
 	return true, nil

@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"vorrang/core/deploy"
 	"vorrang/core/ledger"
 	"vorrang/core/sqltext"
 )
@@ -58,54 +60,136 @@ func CreateLedgerSQL() string { return createLedger }
 // own. It may be repeated. Call it under the target's lock.
 func (s *Session) CreateLedger(ctx context.Context) error {
 	var exists bool
-	if err := s.conn.QueryRow(ctx, `SELECT to_regclass('vorrang.ledger') IS NOT NULL`).Scan(&exists); err != nil {
+	if err := s.conn.QueryRow(ctx, `SELECT pg_catalog.to_regclass('vorrang.ledger') IS NOT NULL`).Scan(&exists); err != nil {
 		return fmt.Errorf("look for the ledger: %w", s.wrap(err))
 	}
 	if exists {
 		return nil
 	}
 	if err := s.exec(ctx, "BEGIN;\n"+createLedger+"\nCOMMIT"); err != nil {
-		_ = s.Rollback(ctx)
+		if !s.conn.IsClosed() {
+			_ = s.exec(context.WithoutCancel(ctx), "ROLLBACK") // the refusal is what matters
+		}
 		return fmt.Errorf("create the ledger (the user of the target's URL needs the right to create a schema): %w", err)
 	}
 	return nil
 }
 
 // Commit implements deploy.Target: the entries and everything since Begin
-// become lasting together.
+// become lasting together. What the script deferred is checked first, under the
+// settings and the role that the script left; then no setting of it is in force
+// any more. What was written is read back and its hash computed anew before the
+// commit, since a trigger or a rule may stand between.
 func (s *Session) Commit(ctx context.Context, entries ...ledger.Entry) error {
-	sql := []string{"RESET SESSION AUTHORIZATION", "RESET ROLE"}
-	for _, e := range entries {
-		sql = append(sql, insertEntry(e))
+	if len(entries) == 0 {
+		return s.step(ctx, "COMMIT")
 	}
-	return s.exec(ctx, strings.Join(append(sql, "COMMIT"), "; "))
+	return s.writeWithStep(ctx, entries, "; COMMIT")
 }
 
-// AppendAll writes entries in one transaction of their own.
-func (s *Session) AppendAll(ctx context.Context, entries []ledger.Entry) error {
-	if err := s.exec(ctx, "BEGIN"); err != nil {
+// Write implements deploy.Target.
+func (s *Session) Write(ctx context.Context, e ledger.Entry) error {
+	return s.writeWithStep(ctx, []ledger.Entry{e}, "")
+}
+
+// neutral takes the script's settings out of force until the transaction's end.
+const neutral = "RESET SESSION AUTHORIZATION; RESET ROLE; SELECT pg_catalog.set_config('search_path', '', true), " +
+	"pg_catalog.set_config('statement_timeout', '0', true), pg_catalog.set_config('TimeZone', 'UTC', true)"
+
+func (s *Session) writeWithStep(ctx context.Context, entries []ledger.Entry, end string) error {
+	if err := s.step(ctx, "SET CONSTRAINTS ALL IMMEDIATE"); err != nil {
 		return err
 	}
-	if err := s.Commit(ctx, entries...); err != nil {
-		_ = s.Rollback(ctx) // the refusal is what matters
-		return err
+	if err := s.step(ctx, neutral+"; "+s.insert(entries)+end); err != nil {
+		return s.unwritten(err)
 	}
 	return nil
 }
 
-// Append implements deploy.Target.
-func (s *Session) Append(ctx context.Context, e ledger.Entry) error {
-	role := ""
-	if s.role != "" {
-		role = "; SET ROLE " + sqltext.Identifier(s.role)
+// AppendAll writes entries in one transaction of their own.
+func (s *Session) AppendAll(ctx context.Context, entries []ledger.Entry) error {
+	if len(entries) == 0 {
+		return nil
 	}
-	return s.exec(ctx, "RESET SESSION AUTHORIZATION; RESET ROLE; "+insertEntry(e)+role)
+	err := s.exec(ctx, "BEGIN; "+s.insert(entries)+"; COMMIT")
+	if err == nil {
+		return nil
+	}
+	if !s.conn.IsClosed() {
+		_ = s.exec(context.WithoutCancel(ctx), "ROLLBACK") // the refusal is what matters
+	}
+	return s.unwritten(err)
 }
 
-func insertEntry(e ledger.Entry) string {
-	return "INSERT INTO vorrang.ledger VALUES (" + strings.Join([]string{
-		strconv.FormatInt(e.Seq, 10), sqltext.Literal(e.At.UTC().Format(ledger.AtLayout)), sqltext.Literal(string(e.Action)), sqltext.Literal(string(e.Step)),
-		sqltext.Literal(e.Slug), sqltext.Literal(string(e.Checksum)), sqltext.Literal(e.Deployment), sqltext.Literal(e.Actor),
-		strconv.FormatInt(e.DurationMS, 10), sqltext.Literal(string(e.Detail)), sqltext.Literal(e.PrevHash), sqltext.Literal(e.Hash),
-	}, ", ") + ")"
+// Append implements deploy.Target.
+func (s *Session) Append(ctx context.Context, e ledger.Entry) error {
+	return s.AppendAll(ctx, []ledger.Entry{e})
+}
+
+// unwritten says that it was the ledger, and not a step, that the server refused.
+func (s *Session) unwritten(err error) error {
+	const divisionByZero = "22012"
+	var refused *deploy.ServerError
+	if !errors.As(err, &refused) {
+		return err
+	}
+	if refused.SQLState == divisionByZero {
+		err = errors.New("what was written is not what was read back; a trigger or a rule on vorrang.ledger changes it: take that away")
+	}
+	return &deploy.LedgerError{Err: err}
+}
+
+// insert is the SQL that writes entries and reads them back. It is ASCII, and
+// means the same under every setting but the search path.
+func (s *Session) insert(entries []ledger.Entry) string {
+	sql := make([]string, 0, 2*len(entries))
+	for _, e := range entries {
+		sql = append(sql, "INSERT INTO vorrang.ledger VALUES ("+strings.Join([]string{
+			strconv.FormatInt(e.Seq, 10), s.ascii(e.At.UTC().Format(ledger.AtLayout)), s.ascii(string(e.Action)), s.ascii(string(e.Step)),
+			s.ascii(e.Slug), s.ascii(string(e.Checksum)), s.ascii(e.Deployment), s.ascii(e.Actor),
+			strconv.FormatInt(e.DurationMS, 10), s.ascii(string(e.Detail)), s.ascii(e.PrevHash), s.ascii(e.Hash),
+		}, ", ")+")",
+			fmt.Sprintf(readBack, e.Seq, s.ascii(e.Hash)))
+	}
+	return strings.Join(sql, "; ")
+}
+
+// readBack fails unless an entry stands in the ledger as it should.
+const readBack = `SELECT 1 / pg_catalog.count(*) FROM vorrang.ledger WHERE seq = %d AND hash = %s AND hash = ` + computedHash
+
+// computedHash is the hash of a row of the ledger, as docs/ledger.md defines it.
+const computedHash = `pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(pg_catalog.concat_ws(E'\n', seq,
+	pg_catalog.to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash), 'UTF8')), 'hex')`
+
+// ascii is a literal that is ASCII whatever the text holds, so that no
+// client_encoding can change it.
+func (s *Session) ascii(text string) string {
+	if strings.IndexFunc(text, func(r rune) bool { return r >= utf8.RuneSelf }) < 0 {
+		return sqltext.Literal(text)
+	}
+	bytewise := true
+	switch s.conn.PgConn().ParameterStatus("server_encoding") {
+	case "UTF8", "SQL_ASCII":
+	default:
+		bytewise = false // the server converts characters; bytes it would take as they are
+	}
+	var b strings.Builder
+	b.WriteString("E'")
+	for _, r := range text {
+		switch {
+		case r == '\'' || r == '\\':
+			b.WriteRune('\\')
+			b.WriteRune(r)
+		case r < utf8.RuneSelf:
+			b.WriteRune(r)
+		case bytewise:
+			for _, c := range []byte(string(r)) {
+				fmt.Fprintf(&b, `\x%02x`, c)
+			}
+		default:
+			fmt.Fprintf(&b, `\U%08X`, r)
+		}
+	}
+	b.WriteByte('\'')
+	return b.String()
 }

@@ -15,6 +15,9 @@ import (
 // Advisory locks belong to one database, so every target has its own.
 const lockKey int64 = 0x566f7272616e6731
 
+// busyKey is the lock that every transaction of a step holds: "Vorrang2".
+const busyKey int64 = 0x566f7272616e6732
+
 // LockedError says who holds a target's lock.
 type LockedError struct {
 	PID         int32
@@ -47,16 +50,26 @@ func (s *Session) Lock(ctx context.Context) error {
 	if err := s.requireSession(ctx); err != nil {
 		return err
 	}
-	var locked bool
+	var locked, idle bool
 	if err := s.conn.QueryRow(ctx, `SELECT pg_catalog.pg_try_advisory_lock($1)`, lockKey).Scan(&locked); err != nil {
 		return fmt.Errorf("take the target's lock: %w", s.wrap(err))
 	}
-	if locked {
+	wanted := lockKey
+	if locked { // what a service that was killed began may still be running
+		wanted = busyKey
+		if err := s.conn.QueryRow(ctx, `SELECT pg_catalog.pg_try_advisory_xact_lock($1)`, busyKey).Scan(&idle); err != nil {
+			return fmt.Errorf("take the target's lock: %w", s.wrap(err))
+		}
+	}
+	if idle {
 		return nil
+	}
+	if locked {
+		defer s.Unlock()
 	}
 	var held LockedError
 	var since *time.Time // hidden from users without rights on the other session
-	err := s.conn.QueryRow(ctx, whoHoldsLock, lockKey).Scan(&held.PID, &held.Application, &held.User, &since)
+	err := s.conn.QueryRow(ctx, whoHoldsLock, wanted).Scan(&held.PID, &held.Application, &held.User, &since)
 	if err != nil {
 		return &LockedError{} // it may have been let go in between
 	}
@@ -66,22 +79,13 @@ func (s *Session) Lock(ctx context.Context) error {
 	return &held
 }
 
-const whoBlocks = `SELECT a.pid, coalesce(a.usename::text, ''), coalesce(a.application_name, ''), coalesce(a.state, ''), left(coalesce(a.query, ''), 300)
-FROM unnest(pg_catalog.pg_blocking_pids($1)) AS blocking (pid) JOIN pg_catalog.pg_stat_activity a ON a.pid = blocking.pid ORDER BY a.pid`
+const whoBlocks = `SELECT a.pid, coalesce(a.usename::text, ''), coalesce(a.application_name, ''), coalesce(a.state, ''), pg_catalog."left"(coalesce(a.query, ''), 300)
+FROM pg_catalog.unnest(pg_catalog.pg_blocking_pids($1)) AS blocking (pid) JOIN pg_catalog.pg_stat_activity a ON a.pid = blocking.pid ORDER BY a.pid`
 
-// Blockers implements deploy.Target. It asks over a second connection, which
-// it opens at the first call and keeps.
+// Blockers implements deploy.Target. It asks over our own connection, which has
+// nothing else to do while a statement of a step runs.
 func (s *Session) Blockers(ctx context.Context) ([]deploy.Blocker, error) {
-	if s.second == nil || s.second.IsClosed() {
-		config := s.conn.Config()
-		config.RuntimeParams["application_name"] = "vorrang: who blocks"
-		config.OnNotice = nil
-		var err error
-		if s.second, err = pgx.ConnectConfig(ctx, config); err != nil {
-			return nil, diagnose(config, err)
-		}
-	}
-	rows, err := s.second.Query(ctx, whoBlocks, int32(s.pid))
+	rows, err := s.conn.Query(ctx, whoBlocks, int32(s.pid))
 	if err != nil {
 		return nil, fmt.Errorf("ask who blocks: %w", err)
 	}

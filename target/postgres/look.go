@@ -100,7 +100,7 @@ func (s *Session) backend(ctx context.Context) (uint32, error) {
 // connection is given the session that the first one still holds.
 func (s *Session) requireSession(ctx context.Context) error {
 	pid, err := s.backend(ctx)
-	if s.pid = pid; err != nil || pid == s.conn.PgConn().PID() {
+	if err != nil || pid == s.conn.PgConn().PID() {
 		return err
 	}
 	second, err := pgx.ConnectConfig(ctx, s.conn.Config())

@@ -82,9 +82,9 @@ func (s *Scratch) Run(ctx context.Context, text []byte, autocommit bool) error {
 		return errors.Join(err, s.Rollback(ctx))
 	}
 	if autocommit {
-		return s.exec(ctx, fresh)
+		return nil
 	}
-	return s.exec(ctx, "COMMIT")
+	return s.step(ctx, "COMMIT")
 }
 
 func (s *Scratch) drop() {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"vorrang/core/deploy"
@@ -16,24 +17,52 @@ import (
 
 var _ deploy.Target = (*Session)(nil)
 
-// fresh undoes what an earlier script may have left in the session. It can
-// stand inside a transaction, and keeps the session's locks.
-const fresh = "RESET SESSION AUTHORIZATION; RESET ALL; DISCARD TEMP; "
+// clean undoes whatever an earlier script may have left in the steps' session:
+// settings, roles, prepared statements, cursors, notifications, advisory locks,
+// temporary objects, sequences' values. It is DISCARD ALL in a form that can
+// stand inside a transaction. Steps are cut by the standard's rules for strings,
+// so the server reads them by these too, whatever the database says.
+const clean = "CLOSE ALL; RESET SESSION AUTHORIZATION; RESET ALL; DEALLOCATE ALL; UNLISTEN *; DISCARD PLANS; DISCARD SEQUENCES; DISCARD TEMP; " +
+	"SELECT pg_catalog.pg_advisory_unlock_all(), " + standard
 
-// Begin implements deploy.Target.
+// standard has strings read as they were cut.
+const standard = "pg_catalog.set_config('standard_conforming_strings', 'on', false)"
+
+// cleaned opens the steps' session, or cleans it.
+func (s *Session) cleaned(ctx context.Context) error {
+	if err := s.open(ctx); err != nil {
+		return err
+	}
+	if s.dirty {
+		if err := s.step(ctx, clean); err != nil {
+			return err
+		}
+	}
+	s.dirty = true // from here on
+	return nil
+}
+
+// Begin implements deploy.Target. The transaction holds a lock of its own, which
+// no statement can give back before its end: should the session that holds the
+// target's lock go, nobody else begins before this transaction has ended.
 func (s *Session) Begin(ctx context.Context, settings deploy.Settings) error {
-	return s.exec(ctx, "BEGIN; "+fresh+s.set(settings, true))
+	if err := s.cleaned(ctx); err != nil {
+		return err
+	}
+	return s.step(ctx, fmt.Sprintf("BEGIN; %s, pg_catalog.pg_advisory_xact_lock(%d)", s.set(settings, true), busyKey))
 }
 
 // Prepare implements deploy.Target.
 func (s *Session) Prepare(ctx context.Context, settings deploy.Settings) error {
-	return s.exec(ctx, fresh+s.set(settings, false))
+	if err := s.cleaned(ctx); err != nil {
+		return err
+	}
+	return s.step(ctx, s.set(settings, s.InTransaction()))
 }
 
 // set puts settings into force, for the transaction only where local is true.
 // It is one statement for all, since every step pays for it.
 func (s *Session) set(settings deploy.Settings, local bool) string {
-	s.role = settings.Role
 	values := []string{
 		fmt.Sprintf("'lock_timeout', '%d'", deploy.Milliseconds(settings.LockTimeout)),
 		fmt.Sprintf("'statement_timeout', '%d'", deploy.Milliseconds(settings.StatementTimeout)),
@@ -42,11 +71,6 @@ func (s *Session) set(settings deploy.Settings, local bool) string {
 		// The server looks every 2 s whether the service is still there, so that
 		// a statement does not outlive a killed service.
 		values = append(values, "'client_connection_check_interval', '2000'")
-	}
-	if s.conn.Config().User == ledgerSchema || settings.Role == ledgerSchema {
-		// "$user" in the search path would name the ledger's schema, and the
-		// application's objects would land there.
-		values = append(values, `'search_path', pg_catalog.replace(pg_catalog.current_setting('search_path'), '"$user"', 'public')`)
 	}
 	if settings.Role != "" {
 		values = append(values, "'role', "+sqltext.Literal(settings.Role))
@@ -63,16 +87,16 @@ const ledgerSchema = "vorrang"
 // Exec implements deploy.Target.
 func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64, error) {
 	if statement.IsCopy {
-		tag, err := s.conn.PgConn().CopyFrom(ctx, bytes.NewReader(statement.CopyData), string(statement.SQL))
-		return tag.RowsAffected(), s.wrap(err)
+		tag, err := s.steps.PgConn().CopyFrom(ctx, bytes.NewReader(statement.CopyData), string(statement.SQL))
+		return tag.RowsAffected(), wrap(s.steps, err)
 	}
 	rows := int64(0)
-	results := s.conn.PgConn().Exec(ctx, string(statement.SQL))
+	results := s.steps.PgConn().Exec(ctx, string(statement.SQL))
 	for results.NextResult() {
 		tag, _ := results.ResultReader().Close() // Close of all results gives the error too
 		rows += tag.RowsAffected()
 	}
-	return rows, s.wrap(results.Close())
+	return rows, wrap(s.steps, results.Close())
 }
 
 // Estimate implements deploy.Target. Source of the form: EXPLAIN's JSON, where
@@ -80,14 +104,14 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 func (s *Session) Estimate(ctx context.Context, statement sqltext.Statement) (int64, error) {
 	var plans []struct{ Plan explained }
 	var text []byte
-	reader := s.conn.PgConn().Exec(ctx, "EXPLAIN (FORMAT json) "+string(statement.SQL))
+	reader := s.steps.PgConn().Exec(ctx, "EXPLAIN (FORMAT json) "+string(statement.SQL))
 	for reader.NextResult() {
 		for rows := reader.ResultReader(); rows.NextRow(); {
 			text = append(text, rows.Values()[0]...)
 		}
 	}
 	if err := reader.Close(); err != nil {
-		return 0, s.wrap(err)
+		return 0, wrap(s.steps, err)
 	}
 	if err := json.Unmarshal(text, &plans); err != nil || len(plans) == 0 {
 		return 0, fmt.Errorf("read the planner's answer: %w", err)
@@ -115,13 +139,19 @@ func (e explained) changed() int64 {
 	return 0
 }
 
+// exec runs our own statements on our own connection.
 func (s *Session) exec(ctx context.Context, sql string) error {
 	return s.wrap(s.conn.PgConn().Exec(ctx, sql).Close())
 }
 
+// step runs our own statements on the steps' connection.
+func (s *Session) step(ctx context.Context, sql string) error {
+	return wrap(s.steps, s.steps.PgConn().Exec(ctx, sql).Close())
+}
+
 // Holds implements deploy.Target.
 func (s *Session) Holds(ctx context.Context, query sqltext.Statement) (bool, string, error) {
-	reader := s.conn.PgConn().ExecParams(ctx, string(query.SQL), nil, nil, nil, nil)
+	reader := s.steps.PgConn().ExecParams(ctx, string(query.SQL), nil, nil, nil, nil)
 	holds, rows, got := true, 0, ""
 	for reader.NextRow() {
 		if rows++; rows > 1 {
@@ -135,7 +165,7 @@ func (s *Session) Holds(ctx context.Context, query sqltext.Statement) (bool, str
 		got = "(" + strings.Join(values, ", ") + ")"
 	}
 	if _, err := reader.Close(); err != nil {
-		return false, "", s.wrap(err)
+		return false, "", wrap(s.steps, err)
 	}
 	if rows != 1 {
 		return false, fmt.Sprintf("%d rows", rows), nil
@@ -160,23 +190,25 @@ func (s *Session) Rollback(ctx context.Context) error {
 	if !s.InTransaction() {
 		return nil
 	}
-	return s.exec(ctx, "ROLLBACK")
+	return s.step(ctx, "ROLLBACK")
 }
 
 // InTransaction implements deploy.Target.
 func (s *Session) InTransaction() bool {
-	return !s.conn.IsClosed() && s.conn.PgConn().TxStatus() != 'I'
+	return s.steps != nil && !s.steps.IsClosed() && s.steps.PgConn().TxStatus() != 'I'
 }
 
 // OnNotice implements deploy.Target.
 func (s *Session) OnNotice(hear func(severity, message string)) { s.notice = hear }
 
+func (s *Session) wrap(err error) error { return wrap(s.conn, err) }
+
 // wrap turns the driver's errors into the core's.
-func (s *Session) wrap(err error) error {
+func wrap(conn *pgx.Conn, err error) error {
 	if err == nil {
 		return nil
 	}
-	if s.conn.IsClosed() {
+	if conn.IsClosed() {
 		return &deploy.LostError{Err: innermost(err)}
 	}
 	var refused *pgconn.PgError

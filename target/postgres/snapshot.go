@@ -31,8 +31,8 @@ const lookPatience = "5000"
 // Snapshot reads the schema from the catalogs, as one consistent state. It
 // takes no lock but what a SELECT takes on the tables under views, and needs no
 // right but to read catalogs.
-// No schemas means all but the system's and Vorrang's. It can stand in an open
-// transaction, and then sees what that did.
+// No schemas means all but the system's and Vorrang's. What a step's open
+// transaction did is not seen.
 func (s *Session) Snapshot(ctx context.Context, schemas []string) (schema.Schema, error) {
 	return s.snapshot(ctx, schemas, false)
 }
@@ -47,28 +47,11 @@ func (s *Session) SnapshotWithNeeds(ctx context.Context, schemas []string) (sche
 const prepared = pgx.QueryExecModeCacheStatement
 
 func (s *Session) snapshot(ctx context.Context, schemas []string, needs bool) (schema.Schema, error) {
-	seen, err := s.snapshotOnce(ctx, schemas, needs)
-	const noSuchStatement = "26000"
-	var refused *deploy.ServerError
-	if errors.As(err, &refused) && refused.SQLState == noSuchStatement { // a step discarded it
-		if err = s.conn.DeallocateAll(ctx); err == nil {
-			seen, err = s.snapshotOnce(ctx, schemas, needs)
-		}
-	}
-	return seen, err
-}
-
-func (s *Session) snapshotOnce(ctx context.Context, schemas []string, needs bool) (schema.Schema, error) {
-	begin, end := oneState, "ROLLBACK"
-	within := s.InTransaction()
-	if within {
-		begin, end = "SAVEPOINT vorrang_snapshot", "ROLLBACK TO vorrang_snapshot; RELEASE vorrang_snapshot"
-	}
-	if err := s.exec(ctx, begin+quietly); err != nil {
+	if err := s.exec(ctx, oneState+quietly); err != nil {
 		return schema.Schema{}, fmt.Errorf("read the schema: %w", err)
 	}
-	seen, err := s.read(ctx, schemas, needs, within)
-	if ended := s.exec(ctx, end); err == nil && ended != nil {
+	seen, err := s.read(ctx, schemas, needs)
+	if ended := s.exec(ctx, "ROLLBACK"); err == nil && ended != nil {
 		err = ended
 	}
 	if err != nil {
@@ -110,10 +93,10 @@ type found struct {
 	uncovered []schema.Uncovered
 }
 
-func (s *Session) read(ctx context.Context, schemas []string, needs, within bool) (schema.Schema, error) {
+func (s *Session) read(ctx context.Context, schemas []string, needs bool) (schema.Schema, error) {
 	first, second := s.snapshotQueries()
 	seen := found{}
-	helper, shared := s.helper(ctx, within)
+	helper, shared := s.helper(ctx)
 	if helper == nil {
 		seen = query(ctx, s.conn, first, schemas).and(query(ctx, s.conn, second, schemas)).withUncovered(ctx, s.conn)
 	} else {
@@ -161,12 +144,12 @@ const manyRelations = 2000
 // helper decides how to read: it opens a second connection that sees the same state, where there is
 // much to read (nil if there is not, or if it cannot be had), and lets plans be
 // kept where there is little.
-func (s *Session) helper(ctx context.Context, within bool) (*pgx.Conn, string) {
+func (s *Session) helper(ctx context.Context) (*pgx.Conn, string) {
 	var shared *string
 	var mode string
-	err := s.conn.QueryRow(ctx, `SELECT CASE WHEN NOT $1 AND count(*) > $2 THEN pg_catalog.pg_export_snapshot() END, -- within a transaction nobody else sees what it did
-		pg_catalog.set_config('plan_cache_mode', CASE WHEN count(*) > $2 THEN 'force_custom_plan' ELSE 'force_generic_plan' END, true)
-		FROM pg_catalog.pg_class WHERE oid >= 16384`, within, manyRelations).Scan(&shared, &mode)
+	err := s.conn.QueryRow(ctx, `SELECT CASE WHEN pg_catalog.count(*) > $1 THEN pg_catalog.pg_export_snapshot() END,
+		pg_catalog.set_config('plan_cache_mode', CASE WHEN pg_catalog.count(*) > $1 THEN 'force_custom_plan' ELSE 'force_generic_plan' END, true)
+		FROM pg_catalog.pg_class WHERE oid >= 16384`, manyRelations).Scan(&shared, &mode)
 	if err != nil || shared == nil {
 		return nil, ""
 	}

@@ -162,7 +162,7 @@ func TestASnapshotSeesOneStateAndBlocksNobody(t *testing.T) {
 	require.NoError(t, err)
 	own, err := session.Snapshot(t.Context(), nil)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"added table public.own"}, []string{schema.Compare(before, own)[0].String()}, "within a transaction it sees what that did")
+	assert.Empty(t, schema.Compare(before, own), "what a step's transaction did is not seen before it commits")
 	assert.True(t, session.InTransaction(), "which goes on")
 	assert.Empty(t, schema.Compare(before, snapshot(t, url)))
 }
