@@ -75,6 +75,17 @@ func (r *Records) SeenHead(ctx context.Context, laneName, environment string) (l
 	return h, err
 }
 
+// ReplaceHead remembers the newest ledger entry of a target whatever was seen
+// there before.
+func (r *Records) ReplaceHead(ctx context.Context, laneName, environment string, h ledger.Head) error {
+	_, err := r.pool.Exec(ctx, `INSERT INTO records.head (lane, environment, seq, hash, seen_at) VALUES ($1, $2, $3, $4, $5)
+		ON CONFLICT (lane, environment) DO UPDATE SET seq = excluded.seq, hash = excluded.hash, seen_at = excluded.seen_at`, laneName, environment, h.Seq, h.Hash, time.Now())
+	if err != nil {
+		return fmt.Errorf("remember the ledger's head: %w", err)
+	}
+	return nil
+}
+
 // KeepHead remembers the newest ledger entry of a target. A ledger never gets
 // shorter, so an older head than the one that is kept changes nothing.
 func (r *Records) KeepHead(ctx context.Context, laneName, environment string, h ledger.Head) error {

@@ -78,8 +78,13 @@ type work struct {
 	place   place
 	session *postgres.Session // holds the target's lock
 	wish    wish
-	said    []string // what was settled before
-	fresh   bool     // the target was empty
+	said    []string      // what was settled before
+	belongs *ledger.Owner // for the ledger's next entry
+
+	// the schema right before the first step, and what it should have been then;
+	// nil where that could not be seen
+	before   *schema.Schema
+	expected *schema.Schema
 }
 
 // large reports whether there are too many steps to look at what each does.
@@ -148,7 +153,7 @@ func (w *crew) carryOut(ctx context.Context, d work, live *feed) {
 		defer close(keeping)
 		w.keep(d.ID, live)
 	}()
-	result := w.pass(ctx, d, live)
+	result := w.pass(ctx, &d, live)
 	live.end()
 	<-keeping
 	if d.large() { // nobody waits for the look at what so many steps did
@@ -176,7 +181,7 @@ func (w *crew) carryOut(ctx context.Context, d work, live *feed) {
 
 // pass asks the gate for the last time, and carries the plan out if it is still
 // clear. The lane's door is held until the first step has begun.
-func (w *crew) pass(ctx context.Context, d work, live *feed) deploy.Result {
+func (w *crew) pass(ctx context.Context, d *work, live *feed) deploy.Result {
 	s := w.service
 	through := s.doors.pass(d.Lane)
 	defer through()
@@ -190,9 +195,10 @@ func (w *crew) pass(ctx context.Context, d work, live *feed) deploy.Result {
 		live.add(deploy.Event{Seq: 2, At: now, Kind: deploy.Ended, Outcome: deploy.Cancelled, Of: len(d.Plan.Actions), Message: against + "; nothing ran"})
 		return deploy.Result{Outcome: deploy.Cancelled, Failure: &deploy.Failure{Message: against, Left: "nothing: no statement had run"}, Head: head}
 	}
+	d.said = append(d.said, s.lookBefore(ctx, d, head)...)
 	runner := deploy.Runner{
 		Target: d.session, Texts: s.texts(d.Plan), Now: time.Now, Pause: pause, Stop: w.halt,
-		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(d.place), Preface: d.said, Waived: waived(d.Gate),
+		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(d.place), Preface: d.said, Waived: waived(d.Gate), Belongs: d.belongs, Base: d.before,
 		Emit: func(e deploy.Event) {
 			s.metrics.step(d.Lane, d.Environment, e)
 			live.add(e)
@@ -205,7 +211,7 @@ func (w *crew) pass(ctx context.Context, d work, live *feed) deploy.Result {
 		runner.Look = func(ctx context.Context) (schema.Schema, error) {
 			return d.session.Snapshot(ctx, d.place.environment.Schemas)
 		}
-		runner.Left = func(head ledger.Head) { w.keepSchema(d, head) }
+		runner.Left = func(head ledger.Head) { w.keepSchema(*d, head) }
 	}
 	return runner.Run(ctx, head, d.Plan)
 }
@@ -362,6 +368,9 @@ func wanted(p plan.Plan) []step.Checksum {
 	for _, a := range p.Actions {
 		if a.Direction == ledger.Back {
 			order = append(order, a.Step.Back.Checksum)
+			if a.Half > 0 {
+				order = append(order, a.Step.Forward.Checksum)
+			}
 			continue
 		}
 		order = append(order, a.Step.Forward.Checksum)

@@ -26,13 +26,76 @@ const (
 	wasAccepted      = "accepted"
 	wasAttested      = "attested"
 	wasBaselined     = "baselined"
+	wasAdopted       = "adopted"
 )
 
 // snapshotPatience bounds one look at a target's schema.
 const snapshotPatience = 2 * time.Minute
 
+// lookBefore reads the schema right before a deployment's first step, and says
+// what differs from what is known: that stays drift, whatever the steps do.
+func (s *Service) lookBefore(ctx context.Context, d *work, head ledger.Head) (said []string) {
+	ctx, cancel := context.WithTimeout(ctx, snapshotPatience)
+	defer cancel()
+	now, err := d.session.Snapshot(ctx, d.place.environment.Schemas)
+	if err != nil {
+		s.Log.Warn("the schema before a deployment could not be read", "deployment", d.ID, "error", err)
+		return []string{"what the steps do to the schema, and whether it has drifted, is not known: " + err.Error()}
+	}
+	d.before = &now
+	known, from, err := s.expected(ctx, d.place, d.session, head, now)
+	if err != nil {
+		s.Log.Warn("what a schema should be is not known", "deployment", d.ID, "error", err)
+		return nil
+	}
+	d.expected = &known
+	differences := schema.Compare(known, now)
+	if len(differences) == 0 {
+		return nil
+	}
+	const most = 5
+	var names []string
+	for _, one := range differences[:min(len(differences), most)] {
+		names = append(names, one.String())
+	}
+	if more := len(differences) - most; more > 0 {
+		names = append(names, fmt.Sprintf("and %d more", more))
+	}
+	return []string{fmt.Sprintf("the schema had drifted before the first step: %s from what %s left, and that stays drift until somebody accepts, attests or undoes it: %s",
+		count(len(differences), "object differs", "objects differ"), from, strings.Join(names, ", "))}
+}
+
+// expected is what a target's schema should be, and who left it so: what is
+// known, where the ledger went on since then with what those entries' texts name
+// as it is now. Where nothing is known it is what is there.
+func (s *Service) expected(ctx context.Context, p place, session *postgres.Session, head ledger.Head, now schema.Schema) (schema.Schema, string, error) {
+	known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)
+	if errors.Is(err, records.ErrNotFound) {
+		return now, "", nil
+	}
+	if err != nil || known.Seq == head.Seq {
+		return known.Schema, knownFrom(known), err
+	}
+	entries, _, err := session.ReadLedger(ctx)
+	if err != nil {
+		return now, "", err
+	}
+	var named []evidence.Object
+	for _, e := range entries {
+		if e.Seq <= known.Seq || e.Checksum == "" && e.Action != ledger.RolledBack {
+			continue
+		}
+		statements, err := s.statements(ctx, e.Checksum)
+		if err != nil { // a rebuild emptied it, or the text is not known here: nobody can tell
+			return now, "", nil
+		}
+		named = append(named, evidence.Read(statements, 1, 0).Objects...)
+	}
+	return takeOver(known.Schema, now, named), knownFrom(known), nil
+}
+
 // keepSchema keeps what a deployment left, before its target's lock is given
-// back. A schema that cannot be read is no reason for the deployment to fail:
+// back: what was known, with what the deployment changed. A schema that cannot be read is no reason for the deployment to fail:
 // then drift is not known, and the gate says so.
 func (w *crew) keepSchema(d work, head ledger.Head) (left schema.Schema, kept bool) {
 	if head.Seq == 0 || d.session.InTransaction() {
@@ -41,12 +104,17 @@ func (w *crew) keepSchema(d work, head ledger.Head) (left schema.Schema, kept bo
 	ctx, cancel := context.WithTimeout(context.Background(), snapshotPatience)
 	defer cancel()
 	left, err := d.session.SnapshotWithNeeds(ctx, d.place.environment.Schemas)
-	if err == nil {
-		err = w.service.Records.KeepSnapshot(ctx, records.Snapshot{Lane: d.Lane, Environment: d.Environment, Why: leftByDeployment, Deployment: d.ID,
-			Seq: head.Seq, Actor: d.Actor, Schema: left})
+	should := left
+	if d.expected != nil && !d.Plan.Empties {
+		should = schema.Carried(*d.expected, *d.before, left)
 	}
 	if err == nil {
-		err = w.service.keepLook(ctx, d.place, gate.Drifted{}, left.Fingerprint())
+		err = w.service.Records.KeepSnapshot(ctx, records.Snapshot{Lane: d.Lane, Environment: d.Environment, Why: leftByDeployment, Deployment: d.ID,
+			Seq: head.Seq, Actor: d.Actor, Schema: should})
+	}
+	if err == nil {
+		still := gate.Drifted{From: fmt.Sprintf("deployment %d", d.ID), Since: time.Now().UTC(), Differences: schema.Compare(should, left)}
+		err = w.service.keepLook(ctx, d.place, still, left.Fingerprint())
 	}
 	if err != nil {
 		w.service.Log.Warn("what a deployment left of the schema is not known", "deployment", d.ID, "error", err)
@@ -59,16 +127,11 @@ func (w *crew) keepSchema(d work, head ledger.Head) (left schema.Schema, kept bo
 func (w *crew) lookBack(d work, head ledger.Head) {
 	ctx, cancel := context.WithTimeout(context.Background(), snapshotPatience)
 	defer cancel()
-	known, err := w.service.Records.KnownSchema(ctx, d.Lane, d.Environment)
-	if err != nil && !errors.Is(err, records.ErrNotFound) {
-		return // the records are away
-	}
-	first := errors.Is(err, records.ErrNotFound) && d.fresh
 	left, kept := w.keepSchema(d, head)
-	if !kept || err != nil && !first {
+	if !kept || d.before == nil {
 		return
 	}
-	differences := schema.Effect(known.Schema, left)
+	differences := schema.Effect(*d.before, left)
 	last, err := w.service.Records.LastSeq(ctx, d.ID)
 	if err != nil || len(differences) == 0 {
 		return
@@ -105,6 +168,8 @@ func knownFrom(s records.Snapshot) string {
 		return s.Actor + ", who accepted it,"
 	case wasAttested:
 		return s.Actor + ", who attested it,"
+	case wasAdopted:
+		return s.Actor + ", who adopted it,"
 	case wasBaselined:
 		return "the baseline"
 	}

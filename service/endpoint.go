@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"reflect"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/gofiber/fiber/v3"
@@ -75,65 +74,6 @@ func on[In, Out any](need access.Need, method, path, id, summary string, handle 
 		return c.Send(body)
 	}
 	return e
-}
-
-// bind fills a handler's input. A field of another kind than its value is an
-// error that names the field.
-func bind(c fiber.Ctx, in any, foreignBody bool) error {
-	value := reflect.ValueOf(in).Elem()
-	body := false
-	for i := range value.NumField() {
-		field := value.Type().Field(i)
-		name, from := field.Tag.Get("path"), c.Params(field.Tag.Get("path"))
-		if name == "" {
-			name = field.Tag.Get("query")
-			from = c.Query(name)
-		}
-		if name == "" {
-			body = body || field.Tag.Get("json") != ""
-			continue
-		}
-		if err := set(value.Field(i), from); err != nil {
-			return badRequest("", "%s: %q is not %s", name, from, err)
-		}
-	}
-	if !body || foreignBody {
-		return nil
-	}
-	if len(c.Body()) == 0 {
-		return nil
-	}
-	decoder := json.NewDecoder(strings.NewReader(string(c.Body())))
-	decoder.DisallowUnknownFields()
-	if err := decoder.Decode(in); err != nil {
-		return badRequest("see /api/openapi.json for what it may hold", "the body: %s", strings.TrimPrefix(err.Error(), "json: "))
-	}
-	return nil
-}
-
-func set(field reflect.Value, text string) error {
-	if text == "" {
-		return nil
-	}
-	switch field.Kind() {
-	case reflect.String:
-		field.SetString(text)
-	case reflect.Int, reflect.Int64:
-		n, err := strconv.ParseInt(text, 10, 64)
-		if err != nil {
-			return fmt.Errorf("a whole number")
-		}
-		field.SetInt(n)
-	case reflect.Bool:
-		b, err := strconv.ParseBool(text)
-		if err != nil {
-			return fmt.Errorf("true or false")
-		}
-		field.SetBool(b)
-	default:
-		return fmt.Errorf("of a kind that can stand there")
-	}
-	return nil
 }
 
 // needs says in words who may.

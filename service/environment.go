@@ -93,7 +93,8 @@ func (s *Service) look(ctx context.Context, p place, session *postgres.Session) 
 	if err != nil {
 		return facts, nil, err
 	}
-	if len(entries) == 0 {
+	state := ledger.Fold(entries)
+	if state.Untouched() && state.Baseline == "" {
 		if facts.Unlisted, err = session.Existing(ctx, p.environment.Schemas); err != nil {
 			return facts, nil, err
 		}
@@ -105,9 +106,12 @@ func (s *Service) look(ctx context.Context, p place, session *postgres.Session) 
 	chain := make(chan error)
 	go func() { chain <- cmp.Or(ledger.Verify(entries), ledger.VerifyHead(entries, seen)) }()
 	facts.Entries, facts.History = len(entries), entries
-	facts.View = p.only(plan.Look(p.environment.Name, p.catalogue, ledger.Fold(entries)))
+	facts.View = p.only(plan.Look(p.environment.Name, p.catalogue, state))
 	facts.Chain = <-chain
 	if facts.Doubts, err = s.doubts(ctx, p, session, facts.View); err != nil {
+		return facts, nil, err
+	}
+	if facts.Half, err = s.halfDone(ctx, p, session, facts.View); err != nil {
 		return facts, nil, err
 	}
 	if facts.Chain == nil && facts.View.State.Head.Seq > seen.Seq {

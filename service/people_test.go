@@ -66,6 +66,8 @@ var who = map[string]string{
 	"POST ENV/rebuilds":                          "l",
 	"POST ENV/attestations":                      "k",
 	"POST ENV/amendments":                        "k",
+	"GET ENV/adoption":                           "ralpkt",
+	"POST ENV/adoptions":                         "k",
 	"POST ENV/settlements":                       "k",
 	"POST ENV/baselines":                         "k",
 	"POST ENV/approvals":                         "p",

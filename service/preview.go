@@ -77,7 +77,7 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 // a step in doubt, is no ground for one.
 func (s *Service) standalone(c call, p place, facts gate.Facts, planned plan.Plan, result gate.Result) (string, error) {
 	f := standalone.File{Lane: p.lane.Name, Environment: p.environment.Name, Release: facts.Release, MadeBy: c.actor, MadeAt: time.Now(),
-		Plan: planned, Defaults: defaults(p), Head: facts.View.State.Head, LockKey: postgres.LockKey,
+		Plan: planned, Defaults: defaults(p), Head: facts.View.State.Head, Belongs: claim(p, facts.View.State), LockKey: postgres.LockKey,
 		Texts: func(checksum step.Checksum) ([]byte, error) { return s.Records.Text(c, checksum) }}
 	for _, hold := range result.Holds() {
 		switch hold.ID {

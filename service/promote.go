@@ -35,9 +35,6 @@ func (s *Service) promote(c call, in *promoteIn) (*api.Promoted, error) {
 		return nil, err
 	}
 	policy := cmp.Or(plan.Policy(in.OnFailure), p.lane.Policy(p.environment))
-	if policy != plan.Stop && policy != plan.BackOut {
-		return nil, badRequest("", "on_failure: it is stop or back-out, not %q", in.OnFailure)
-	}
 	wish, err := forwardWish(in.Through, policy, in.Whole)
 	if err == nil {
 		p, err = s.narrow(c, p, in.Release)
@@ -202,6 +199,14 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 	if err != nil {
 		return nil, err
 	}
+	if err := s.allUndoable(c, p, session, planned); err != nil {
+		return nil, err
+	}
+	if facts.View.State.Belongs == (ledger.Owner{}) {
+		if err := s.unshared(c, p, session); err != nil {
+			return nil, err
+		}
+	}
 	if len(planned.Actions) == 0 && !planned.Empties {
 		return &api.Promoted{Nothing: true, Gate: result.Checks, Settled: said}, nil
 	}
@@ -213,7 +218,7 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 	if err != nil {
 		return nil, busy(p, err)
 	}
-	s.crew.run(work{place: p, session: session, wish: w, Deployment: d, said: said, fresh: facts.Entries == 0 && !facts.Unlisted.Any()})
+	s.crew.run(work{place: p, session: session, wish: w, Deployment: d, said: said})
 	c.status(http.StatusAccepted)
 	c.note("deployment", d.ID)
 	shown := deploymentOf(d, true)
@@ -254,7 +259,7 @@ func (s *Service) again(ctx context.Context, p place) (place, error) {
 // confirm asks the gate once more, right before the first statement, while the
 // lane's door keeps still what it depends on. What it says is kept with the
 // deployment. A text is why nothing may run.
-func (s *Service) confirm(ctx context.Context, w work) (head ledger.Head, against string, err error) {
+func (s *Service) confirm(ctx context.Context, w *work) (head ledger.Head, against string, err error) {
 	p, err := s.again(ctx, w.place)
 	if err != nil {
 		return head, "", err
@@ -269,7 +274,7 @@ func (s *Service) confirm(ctx context.Context, w work) (head ledger.Head, agains
 	if err := s.ask(ctx, p, &facts, asking{through: w.wish.through, actor: w.Actor, deployment: w.ID}); err != nil {
 		return head, "", err
 	}
-	head = facts.View.State.Head
+	head, w.belongs = facts.View.State.Head, claim(p, facts.View.State)
 	result := w.wish.gate(facts)
 	if result.Held() {
 		hold := result.Holds()[0]
@@ -300,7 +305,7 @@ func (s *Service) settleDecided(c call, p place, session *postgres.Session, fact
 	if len(entries) == 0 {
 		return said, nil
 	}
-	if err := s.write(c, p, session, facts.View.State.Head, entries); err != nil {
+	if err := s.write(c, p, session, facts.View.State, entries); err != nil {
 		return said, err
 	}
 	again, _, err := s.look(c, p, session)

@@ -5,7 +5,7 @@ import (
 	"fmt"
 
 	"vorrang/core/gate"
-	"vorrang/core/lane"
+	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/service/api"
 	"vorrang/target/postgres"
@@ -33,7 +33,7 @@ func (s *Service) rebuild(c call, in *rebuildIn) (*api.Promoted, error) {
 	return s.deploy(c, p, wish{
 		plan:  func(view plan.View) (plan.Plan, error) { return plan.Rebuild(view), nil },
 		gate:  gate.Rebuild,
-		first: func(p place, session *postgres.Session) error { return s.onlyDisposable(c, p, session) },
+		first: func(p place, session *postgres.Session) error { return s.emptyable(c, p, session) },
 	})
 }
 
@@ -60,46 +60,46 @@ func (s *Service) unconfirmed(ctx context.Context, p place) error {
 		"a rebuild drops everything in the application's schemas of %s (%s, with their rows), and applies all steps again", p.environment.Name, existing)
 }
 
-// onlyDisposable makes sure that no environment that is not disposable, of any
-// lane, has the same database as its target. What cannot be looked at is not
-// guessed.
-func (s *Service) onlyDisposable(ctx context.Context, p place, session *postgres.Session) error {
+// emptyable makes sure that no other environment, of any lane, has the same
+// database as a disposable one. What cannot be looked at is not guessed, unless
+// the ledger itself says whose the database is. A history that is not what was
+// seen, or another environment's, is taken over by the rebuild: it goes anyway.
+func (s *Service) emptyable(c call, p place, session *postgres.Session) error {
 	if err := rebuildable(p); err != nil {
 		return err
 	}
-	lanes, err := s.Records.Lanes(ctx)
+	others, err := s.others(c, p)
 	if err != nil {
 		return err
 	}
-	for _, l := range lanes {
-		for _, e := range l.Environments {
-			if e.Disposable {
-				continue
-			}
-			if err := apart(ctx, session, l, e); err != nil {
-				return err
-			}
-		}
+	twin, unreached, err := s.twin(c, session, others)
+	if err != nil {
+		return err
 	}
-	return nil
-}
-
-func apart(ctx context.Context, session *postgres.Session, l lane.Lane, e lane.Environment) error {
-	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
-	defer cancel()
-	same := false
-	other, err := connect(ctx, e, "vorrangd")
-	if err == nil {
-		defer other.Close()
-		same, err = session.SameDatabase(ctx, other)
-	}
-	switch {
-	case err != nil:
-		return refused("let the service reach it, and try again",
-			"whether %s/%s, which is not disposable, has another database could not be seen: %s", l.Name, e.Name, unreachable(err).Message)
-	case same:
+	if twin != nil {
 		return refused("give each environment a database of its own, in what the target references stand for",
-			"this database is also the target of %s/%s, which is not disposable: nothing may empty it", l.Name, e.Name)
+			"this database is also the target of %s/%s: nothing may empty it", twin.lane.Name, twin.environment.Name)
 	}
-	return nil
+	facts, _, err := s.look(c, p, session)
+	if err != nil {
+		return err
+	}
+	own := ledger.Owner{Lane: p.lane.Name, Environment: p.environment.Name}
+	for _, other := range unreached {
+		if other.environment.Disposable || facts.View.State.Belongs == own {
+			continue
+		}
+		return refused(fmt.Sprintf("let the service reach it, and try again; or, if you know that this database is %s's own, record that first: vorrang adopt -lane %s -env %s",
+			p.environment.Name, p.lane.Name, p.environment.Name),
+			"whether %s/%s, which is not disposable, has another database could not be seen, and the ledger does not say whose this one is", other.lane.Name, other.environment.Name)
+	}
+	if facts.Chain == nil && !facts.Foreign() {
+		return nil
+	}
+	f, err := s.find(c, p, session)
+	if err != nil {
+		return err
+	}
+	_, err = s.takeOverTarget(c, p, session, f, "rebuild")
+	return err
 }

@@ -22,7 +22,7 @@ type settleIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
 	Step        string `json:"step" required:"true"`
-	As          string `json:"as" required:"true" enum:"applied,not-applied" description:"Whether the statement in doubt took effect."`
+	As          string `json:"as" required:"true" enum:"applied,not-applied,undone,whole,again" description:"Whether the statement in doubt took effect (applied, not-applied); or of a half-done step as a whole: nothing of it is there any more (undone), all of it is there (whole), or it is to begin again at its first statement (again)."`
 	Reason      string `json:"reason" required:"true" minLength:"1"`
 	Acknowledge bool   `json:"acknowledge,omitempty" description:"Record it though the evidence speaks against it."`
 	DropInvalid bool   `json:"drop_invalid,omitempty" description:"Drop the indexes that the statement left marked INVALID first."`
@@ -31,15 +31,15 @@ type settleIn struct {
 // settle records what became of a step in doubt. It also clears away the
 // invalid index of a failed one.
 func (s *Service) settle(c call, in *settleIn) (*api.Recorded, error) {
-	if in.As != ledger.SettledApplied && in.As != ledger.SettledNotApplied {
-		return nil, badRequest("", "as: it is applied or not-applied, not %q", in.As)
-	}
 	p, number, reason, err := s.repair(c, in.Lane, in.Environment, in.Step, in.Reason)
 	if err != nil {
 		return nil, err
 	}
 	return s.record(c, p, func(session *postgres.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
 		standing, known := facts.View.Find(number)
+		if known && (in.As == ledger.SettledUndone || in.As == ledger.SettledWhole || in.As == ledger.SettledAgain) {
+			return s.settleWhole(c, p, session, in, standing, reason)
+		}
 		if !known || !standing.State.Doubtful() && standing.State.Status != ledger.StatusFailed {
 			return nil, "", refused("vorrang status says what every step's state is", "step %s is not in doubt on %s", number, in.Environment)
 		}
@@ -60,6 +60,58 @@ func (s *Service) settle(c call, in *settleIn) (*api.Recorded, error) {
 		entry := settled(standing, e, in.As, reason, c.actor, broken)
 		return []ledger.Entry{entry}, fmt.Sprintf("step %s is settled as %s on %s%s", number, in.As, in.Environment, goesOn(standing.State, in.As)), nil
 	})
+}
+
+// settleWhole records what is there of a step that stopped half-way, or in doubt,
+// as a whole.
+func (s *Service) settleWhole(c call, p place, session *postgres.Session, in *settleIn, standing plan.Standing, reason string) ([]ledger.Entry, string, error) {
+	number, st := standing.Step.Number, standing.State
+	if !unfinished(st) {
+		return nil, "", refused("vorrang status says what every step's state is", "step %s is %s on %s, and not half-done", number, st.Status, in.Environment)
+	}
+	version, known := s.versions(c, p)(number, st.Checksum)
+	if !known {
+		return nil, "", fmt.Errorf("the text that step %s was begun with is not in the catalogue", number)
+	}
+	statements, err := s.statements(c, version.Forward.Checksum)
+	if err != nil {
+		return nil, "", err
+	}
+	var lines, against []string
+	if in.As == ledger.SettledWhole {
+		standing.Step, standing.State.Progress.Direction = version, ledger.Forward
+		e, err := s.exhibit(c, p, session, standing)
+		if err != nil {
+			return nil, "", err
+		}
+		lines, against = e.step.Lines(), e.step.Wrong()
+	} else {
+		took := st.HalfDone()
+		if st.Progress.Direction == ledger.Back || st.Doubtful() {
+			took = len(statements)
+		}
+		looked, _, err := session.Peek(c, defaults(p), evidence.Effects(statements, took), nil)
+		if err != nil {
+			return nil, "", err
+		}
+		for _, seen := range looked {
+			lines = append(lines, seen.String())
+		}
+		against = evidence.Remains(looked)
+	}
+	if len(against) > 0 && !in.Acknowledge {
+		return nil, "", refuseDifferences("look again, and add -acknowledge if it is meant to be like this", against,
+			"%s than that step %s is settled as %s", word(len(against) == 1, "1 thing shows otherwise", fmt.Sprintf("%d things show otherwise", len(against))), number, in.As)
+	}
+	detail := st.Progress
+	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen, detail.Waived = in.As, reason, "", "", lines, nil
+	entry := ledger.Entry{Action: ledger.Settled, Step: number, Slug: st.Slug, Checksum: st.Checksum, Actor: c.actor, Detail: detail.JSON()}
+	what := map[string]string{
+		ledger.SettledUndone: "nothing of it is there; the next promotion runs it from its first statement",
+		ledger.SettledWhole:  "all of it is there; it is applied",
+		ledger.SettledAgain:  "it begins again at its first statement",
+	}[in.As]
+	return []ledger.Entry{entry}, fmt.Sprintf("step %s is settled as %s on %s: %s", number, in.As, in.Environment, what), nil
 }
 
 // goesOn says where a settled step goes on, if anywhere.

@@ -282,8 +282,12 @@ func TestOnlyADisposableDatabaseIsRebuilt(t *testing.T) {
 	other := strings.Replace(w.URLs["development"], "127.0.0.1", "localhost", 1)
 	require.NoError(t, os.WriteFile(w.Files["production"], []byte(other), 0o600))
 	_, err = w.Rebuild(t.Context(), "harbour", "development", "development")
-	assert.Contains(t, problem(t, err).Detail, "this database is also the target of harbour/production, which is not disposable")
+	assert.Contains(t, problem(t, err).Detail, "this database is also the target of harbour/production: nothing may empty it")
 	require.NoError(t, os.WriteFile(w.Files["production"], []byte("postgres://x@127.0.0.1:1/x"), 0o600))
+	w.Ended(must(w.Rebuild(t.Context(), "harbour", "development", "development"))) // its ledger says whose it is
+
+	// a database that does not say whose it is
+	pgtest.Exec(t, w.URLs["development"], "DROP SCHEMA vorrang CASCADE")
 	_, err = w.Rebuild(t.Context(), "harbour", "development", "development")
 	assert.Contains(t, problem(t, err).Detail, "whether harbour/production, which is not disposable, has another database could not be seen")
 	assert.Equal(t, "1", pgtest.Query(t, w.URLs["development"], "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"))

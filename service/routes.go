@@ -103,6 +103,8 @@ func (s *Service) endpoints() []endpoint {
 		on(look, http.MethodGet, environment+"/drift", "getDrift", "Says how a target's schema differs from what the last deployment left", s.drift),
 		on(look, http.MethodGet, environment+"/effects", "listEffects", "Lists what the deployments of an environment did to its schema, step by step", s.effects),
 		on(keeper, http.MethodPost, environment+"/acceptances", "acceptDrift", "Says that a schema is right as it is, drift and all", s.accept),
+		on(look, http.MethodGet, environment+"/adoption", "getAdoption", "Says what is found in a target beside what was known of it", s.adoption),
+		on(keeper, http.MethodPost, environment+"/adoptions", "adopt", "Takes over what is found in a target, history and schema, after a restore or a move", s.adopt),
 		on(keeper, http.MethodPost, environment+"/amendments", "amend", "Records that an edited step's new text is right", s.amend),
 		on(keeper, http.MethodPost, environment+"/settlements", "settle", "Records what became of a step in doubt", s.settle),
 		on(look, http.MethodGet, "/api/v1/deployments", "listDeployments", "Lists deployments, newest first", s.deployments),

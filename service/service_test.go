@@ -69,7 +69,7 @@ func TestTheWholeStory(t *testing.T) {
 	_, err = w.Promote(ctx, "harbour", "production", client.Promotion{})
 	stopped := problem(t, err)
 	assert.Equal(t, "held", stopped.Kind())
-	assert.Contains(t, stopped.Detail, "this is an existing database: it has 2 tables and no ledger")
+	assert.Contains(t, stopped.Detail, "this is an existing database: it has 2 tables and no history")
 	assert.Contains(t, stopped.Next, "vorrang baseline -lane harbour -env production")
 	assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*) FROM pg_namespace WHERE nspname = 'vorrang'"), "it was not touched")
 

@@ -303,7 +303,13 @@ func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 		var seen postgres.Probe
 		if seen, err = session.Probe(c, p.environment.Role); err == nil {
 			fillProbe(answer, seen, p.environment)
-			return answer, nil
+			facts, _, err := s.look(c, p, session)
+			if err == nil && facts.Foreign() {
+				check := gate.Back(facts).Find(gate.KnownDatabase)
+				answer.Looks = append(answer.Looks, api.Look{What: "owner", Says: check.Evidence, Mend: check.Turn})
+				answer.Usable = false
+			}
+			return answer, err
 		}
 	}
 	trouble := unreachable(err)

@@ -26,11 +26,11 @@ type laneFileIn struct {
 }
 
 func (s *Service) applyLane(c call, in *laneFileIn) (*api.LaneApplied, error) {
-	if in.File == "" {
-		in.File = "lane.yaml"
-	}
 	l, err := lane.Parse(in.File, c.fiber.Body())
 	if err != nil {
+		return nil, err
+	}
+	if err := s.distinct(c, l); err != nil {
 		return nil, err
 	}
 	changed := false

@@ -30,9 +30,14 @@ func (s *Service) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 		return nil, badRequest("", "at: %s", err)
 	}
 	return s.record(c, p, func(session *postgres.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
-		if facts.Entries > 0 {
+		if !facts.View.State.Untouched() {
 			return nil, "", refused("vorrang status says where it stands",
-				"%s has a ledger of %s already; a baseline is for databases that have none", in.Environment, count(facts.Entries, "entry", "entries"))
+				"%s has a history already: its ledger has entries about steps; a baseline is for databases of which nothing is known", in.Environment)
+		}
+		if facts.View.State.Baseline != "" { // a correction: what is there counts as before
+			if facts.Unlisted, err = session.Existing(c, p.environment.Schemas); err != nil {
+				return nil, "", err
+			}
 		}
 		covers, slug, err := covered(p, at)
 		if err != nil {
@@ -90,25 +95,31 @@ func (s *Service) record(c call, p place, make func(*postgres.Session, gate.Fact
 	if err != nil {
 		return nil, err
 	}
-	if facts.Chain != nil {
+	if facts.Chain != nil || facts.Foreign() {
 		return nil, held(p, gate.Back(facts), nil)
+	}
+	if facts.View.State.Belongs == (ledger.Owner{}) {
+		if err := s.unshared(c, p, session); err != nil {
+			return nil, err
+		}
 	}
 	entries, message, err := make(session, facts)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.write(c, p, session, facts.View.State.Head, entries); err != nil {
+	if err := s.write(c, p, session, facts.View.State, entries); err != nil {
 		return nil, err
 	}
 	return &api.Recorded{Entries: entries, Message: message}, nil
 }
 
 // write chains entries behind a ledger's head and commits them together.
-func (s *Service) write(c call, p place, session *postgres.Session, head ledger.Head, entries []ledger.Entry) error {
+func (s *Service) write(c call, p place, session *postgres.Session, state ledger.State, entries []ledger.Entry) error {
 	if len(entries) == 0 {
 		return nil
 	}
-	before := head.Seq
+	head, before := state.Head, state.Head.Seq
+	entries[0] = claimed(entries[0], claim(p, state))
 	if err := session.CreateLedger(c); err != nil {
 		return err
 	}

@@ -33,7 +33,7 @@ func groups() []struct {
 		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), driftCommand(), compareCommand(), deploymentsCommand(), watchCommand(), awaitCommand()}},
 		{"gates", []command{approveCommand(), waiveCommand(), freezeCommand(), thawCommand(), backupCommand()}},
 		{"act", []command{promoteCommand(), scheduledCommand(), rollbackCommand(), cancelCommand(), rebuildCommand()}},
-		{"record what you know", []command{baselineCommand(), attestCommand(), amendCommand(), settleCommand(), acceptCommand()}},
+		{"record what you know", []command{baselineCommand(), attestCommand(), amendCommand(), settleCommand(), adoptCommand(), acceptCommand()}},
 		{"people", []command{loginCommand(), logoutCommand(), whoamiCommand(), passwordCommand(), peopleCommand(), personCommand(), tokensCommand(), tokenCommand(), auditCommand(), hooksCommand(), hookCommand()}},
 	}
 }

@@ -55,6 +55,46 @@ func baselineCommand() command {
 	}
 }
 
+func adoptCommand() command {
+	return command{
+		verb: "adopt", does: "shows what is found in a target beside what was known, and takes it over",
+		explain: "For a target whose history is not what was seen: restored from a backup, refreshed from another environment, made anew, moved.\n" +
+			"Without -reason it only shows what it finds, and exits with 3 if the gate is held by it.\n" +
+			"With -reason the ledger gets an entry that says so, and the schema is right as it is. Nothing is run, and no entry is changed.",
+		example: `vorrang adopt -env staging` + "\n" + `vorrang adopt -env staging -reason "refreshed from last night's backup of production"`,
+		setUp: func(e *env) func(context.Context, []string) error {
+			reason := e.flags.String("reason", "", "why it is right as it is, in your `words`; it stands in the ledger")
+			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
+				found, err := at.Adoption(ctx, at.lane, at.environment)
+				if err != nil {
+					return err
+				}
+				if *reason != "" {
+					return e.recorded(at.Adopt(ctx, at.lane, at.environment, found.Finding, *reason))
+				}
+				if err := e.print(found, func() { printAdoption(e, found) }); err != nil || !found.Needed {
+					return err
+				}
+				return &codedError{exitHeld, ""}
+			})
+		},
+	}
+}
+
+func printAdoption(e *env, found *api.Adoption) {
+	fmt.Fprintf(e.out, "what is found on %s/%s:\n", found.Lane, found.Environment)
+	for _, line := range found.Lines {
+		fmt.Fprintf(e.out, "  %s\n", line)
+	}
+	printDifferences(e, "    ", found.Differences, 20)
+	command := e.paint.strong(fmt.Sprintf("vorrang adopt -lane %s -env %s -reason \"…\"", found.Lane, found.Environment))
+	if found.Needed {
+		fmt.Fprintf(e.out, "→ if it is meant to be like this: %s\n", command)
+		return
+	}
+	fmt.Fprintf(e.out, "%s: the gate is not held by it\n", e.paint.good("nothing needs to be adopted"))
+}
+
 // recorded prints what was recorded.
 func (e *env) recorded(recorded *api.Recorded, err error) error {
 	if err != nil {
@@ -135,13 +175,15 @@ func printAttested(e *env, attested *api.Attested) {
 
 func settleCommand() command {
 	return command{
-		verb: "settle", does: "shows what a target shows of a step in doubt, and records what became of it",
+		verb: "settle", does: "shows what a target shows of an unfinished step, and records what became of it",
 		explain: "Without -as it only shows the evidence: the step's check, the objects of its statements, an index left INVALID.\n" +
-			"Exit code 5 as long as the step is in doubt.",
+			"Exit code 5 as long as the step is in doubt.\n" +
+			"-as applied and -as not-applied say whether the statement in doubt took effect. A step that stopped half-way is settled as a whole:\n" +
+			"undone (nothing of it is there any more), whole (all of it is there), or again (it begins again at its first statement).",
 		example: "vorrang settle -env staging -step 5\n" + `vorrang settle -env staging -step 5 -as not-applied -drop-invalid -reason "the build was cut off"`,
 		setUp: func(e *env) func(context.Context, []string) error {
 			w := wordFlags(e)
-			as := e.flags.String("as", "", "applied or not-applied: whether the `statement` in doubt took effect")
+			as := e.flags.String("as", "", "what became of it: applied, not-applied, undone, whole or again (a `word`)")
 			acknowledge := e.flags.Bool("acknowledge", false, "record it though the evidence speaks against it")
 			dropInvalid := e.flags.Bool("drop-invalid", false, "drop the index that was left INVALID first")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {

@@ -5,11 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
+	"strings"
 	"time"
 
 	"vorrang/core/evidence"
 	"vorrang/core/ledger"
 	"vorrang/core/sqltext"
+	"vorrang/core/step"
 )
 
 // autocommit carries a script out statement by statement. Before each, a begun
@@ -28,12 +31,82 @@ func (r *run) autocommit(ctx context.Context, s script, started time.Time) *Fail
 	if err := r.Target.Prepare(ctx, r.settings(s.options)); err != nil {
 		return r.fail(s, 0, err)
 	}
+	if failure := r.sessionAgain(ctx, &p); failure != nil {
+		return failure
+	}
+	skip, failure := r.unneeded(ctx, p.script)
+	if failure != nil {
+		return failure
+	}
 	for i := from - 1; i < len(s.statements); i++ {
+		if skip[i] {
+			p.sum.Add(s.statements[i])
+			continue
+		}
 		if failure := r.one(ctx, &p, i); failure != nil {
 			return failure
 		}
 	}
 	return r.afterLast(ctx, &p)
+}
+
+// sessionAgain gives a script that goes on in a new session the settings that it
+// made in the one that is gone.
+func (r *run) sessionAgain(ctx context.Context, p *progress) *Failure {
+	before, rest := p.statements[:p.from-1], p.statements[p.from-1:]
+	session := sqltext.SessionOf(before)
+	if s, why := Unresumable(session, rest); why != "" {
+		line, column := step.Position(p.text, s.Offset)
+		return &Failure{Step: r.step.Step.Number, File: p.file, Line: line, Column: column, Message: why, Left: "what the earlier tries did; this one ran nothing"}
+	}
+	for _, again := range session.Again {
+		r.emit(Event{Kind: Notice, Severity: "NOTICE", Message: fmt.Sprintf("line %d runs again, for the session: %s", again.Line, head(again.SQL, mostShown))})
+		i := slices.IndexFunc(before, func(s sqltext.Statement) bool { return s.Offset == again.Offset })
+		if _, failure, _ := r.exec(ctx, p.script, i); failure != nil {
+			return r.stopAt(ctx, p, failure)
+		}
+	}
+	return nil
+}
+
+const mostShown = 200 // bytes of a statement in a notice
+
+// Unresumable says why the rest of a script cannot run in a session other than
+// that of its beginning, and which statement of the rest shows it; an empty text
+// means that it can.
+func Unresumable(session sqltext.Session, rest []sqltext.Statement) (sqltext.Statement, string) {
+	for _, lost := range session.Lost {
+		if s, needs := lost.NeededBy(rest); needs {
+			return s, fmt.Sprintf("line %d may need %s, which went with the session of an earlier try", s.Line, lost)
+		}
+	}
+	return sqltext.Statement{}, ""
+}
+
+// unneeded finds the statements of a way back that have nothing to undo, since
+// only a part of the step took effect.
+func (r *run) unneeded(ctx context.Context, s script) (map[int]bool, *Failure) {
+	if r.step.Half == 0 {
+		return nil, nil
+	}
+	skip := map[int]bool{}
+	seen := make([][]evidence.Sighting, len(s.statements))
+	for i, objects := range evidence.Targets(s.statements) {
+		var err error
+		if seen[i], err = r.Target.Sightings(ctx, objects); err != nil {
+			return nil, r.fail(s, i, err)
+		}
+	}
+	run, err := evidence.Undo(s.forward, r.step.Half, s.statements, seen)
+	if err != nil {
+		return nil, &Failure{Step: r.step.Step.Number, File: s.file, Message: "only a part of the step took effect, and " + err.Error(), Left: "what it was before; nothing of the way back ran"}
+	}
+	for i, needed := range run {
+		if skip[i] = !needed; skip[i] {
+			r.emit(Event{Kind: Notice, Severity: "NOTICE", Message: fmt.Sprintf("statement %d of the way back (line %d) has nothing to undo, and is passed over", i+1, s.statements[i].Line)})
+		}
+	}
+	return skip, nil
 }
 
 // progress is how far an autocommit script has come for good.
@@ -116,6 +189,9 @@ func (r *run) afterLast(ctx context.Context, p *progress) *Failure {
 		return r.stopAt(ctx, p, r.fail(p.script, last, errors.New("the script leaves its transaction open; end it with COMMIT")))
 	}
 	p.at, p.done = len(p.statements)+1, p.sum.Total()
+	if failure := r.remains(ctx, p); failure != nil {
+		return failure
+	}
 	err := r.Target.Begin(ctx, r.settings(p.options))
 	if err != nil {
 		return r.stopAt(ctx, p, r.fail(p.script, last, err))
@@ -128,10 +204,30 @@ func (r *run) afterLast(ctx context.Context, p *progress) *Failure {
 	return r.stopAt(ctx, p, failure)
 }
 
+// remains makes sure that nothing of a half-done step is left once its way back
+// has run.
+func (r *run) remains(ctx context.Context, p *progress) *Failure {
+	if r.step.Half == 0 {
+		return nil
+	}
+	last := len(p.statements) - 1
+	looked, err := r.Target.Sightings(ctx, evidence.Effects(p.forward, r.step.Half))
+	if err != nil {
+		return r.stopAt(ctx, p, r.fail(p.script, last, err))
+	}
+	if left := evidence.Remains(looked); len(left) > 0 {
+		return r.stopAt(ctx, p, r.fail(p.script, last, errors.New("the way back ran, and of what the step did this is left: "+strings.Join(left, ", "))))
+	}
+	return nil
+}
+
 // stopAt notes where an autocommit step stopped, and what it left behind.
 func (r *run) stopAt(ctx context.Context, p *progress, f *Failure) *Failure {
 	n := len(p.statements)
 	f.Partly = p.at > p.from
+	if p.at <= n {
+		f.half = p.at - 1
+	}
 	switch {
 	case f.Lost:
 		f.Left = fmt.Sprintf("nobody saw how statement %d of %d ended; the step is in doubt", min(p.at, n), n)

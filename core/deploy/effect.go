@@ -26,7 +26,11 @@ type effects struct {
 // newEffects looks at the schema as it is before the first step.
 func newEffects(r *run, ctx context.Context, p plan.Plan) *effects {
 	e := &effects{run: r, steps: !p.Whole, blind: r.Look == nil, unseen: p.Whole}
-	if !e.blind {
+	switch {
+	case e.blind:
+	case r.Base != nil:
+		e.before = *r.Base
+	default:
 		e.before, _ = e.look(ctx)
 	}
 	return e

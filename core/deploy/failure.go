@@ -40,6 +40,7 @@ type Failure struct {
 	Partly bool   `json:"partly,omitempty" description:"This deployment carried out some of the step, and that stays."`
 	Left   string `json:"left,omitempty" description:"What the failure left in the target."`
 
+	half    int  // how many statements of an autocommit script took effect, where not all did
 	stopped bool // nothing failed: the service stops between two batches
 }
 

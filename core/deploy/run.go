@@ -20,8 +20,8 @@ var (
 	ErrStopping  = errors.New("the service was stopped")
 )
 
-// Runner carries plans out. All fields but Stop, Preface, Waived,
-// Look and Left must be set.
+// Runner carries plans out. All fields but Stop, Preface, Waived, Belongs, Look,
+// Base and Left must be set.
 type Runner struct {
 	Target Target
 	Texts  func(ctx context.Context, checksum step.Checksum) ([]byte, error) // normal text of a step's file
@@ -36,11 +36,13 @@ type Runner struct {
 	Defaults   Settings // of the environment: role, and timeouts where a step gives none
 	Preface    []string // what was found out before, to stand in the events
 
-	Waived []ledger.Waived // to stand in the ledger with the first step
+	Waived  []ledger.Waived // to stand in the ledger with the first step
+	Belongs *ledger.Owner   // to stand in the first entry; nil where the ledger says it already
 
 	// Look reads the target's schema; nil if nobody wants to know what the steps
 	// did to it.
 	Look func(ctx context.Context) (schema.Schema, error)
+	Base *schema.Schema         // as it is before the first step; nil to have Look read it
 	Left func(head ledger.Head) // called before the last event, when nothing more will run; nil for nothing
 }
 
@@ -55,7 +57,7 @@ type Result struct {
 // fails. head is the ledger's newest entry, read under the target's lock. Run
 // blocks until the last action ended, Stop was closed or ctx is done.
 func (r *Runner) Run(ctx context.Context, head ledger.Head, p plan.Plan) Result {
-	run := &run{Runner: r, head: head}
+	run := &run{Runner: r, head: head, began: head}
 	r.Target.OnNotice(run.notice)
 	run.emit(Event{Kind: Started, Direction: p.Direction, Of: len(p.Actions)})
 	for _, said := range r.Preface {
@@ -75,9 +77,10 @@ func (r *Runner) Run(ctx context.Context, head ledger.Head, p plan.Plan) Result 
 // run is the state of one deployment.
 type run struct {
 	*Runner
-	head ledger.Head
-	step plan.Action // the one that is under way
-	done []plan.Action
+	head  ledger.Head
+	began ledger.Head // the head at the start
+	step  plan.Action // the one that is under way
+	done  []plan.Action
 
 	notices int // of the step
 	effects *effects
@@ -174,7 +177,9 @@ func (r *run) backOut(ctx context.Context, failure *Failure) (Outcome, string) {
 	}
 	undo := slices.Clone(r.done)
 	if failure.Partly {
-		undo = append(undo, r.step)
+		partly := r.step
+		partly.Half = failure.half
+		undo = append(undo, partly)
 	}
 	if len(undo) == 0 {
 		return BackedOut, "the first step failed, and left nothing to back out"
@@ -182,7 +187,7 @@ func (r *run) backOut(ctx context.Context, failure *Failure) (Outcome, string) {
 	r.step = plan.Action{}
 	r.emit(Event{Kind: BackingOut, Of: len(undo), Message: failure.Message})
 	for _, action := range slices.Backward(undo) {
-		r.step = plan.Action{Direction: ledger.Back, Step: action.Step}
+		r.step = plan.Action{Direction: ledger.Back, Step: action.Step, Half: action.Half}
 		if stuck := r.action(ctx); stuck != nil {
 			return Failed, fmt.Sprintf("backing out stopped at step %s: %s", action.Step.Number, stuck.Message)
 		}
@@ -253,8 +258,12 @@ func (r *run) empty(ctx context.Context, steps []plan.Step) *Failure {
 	}
 	head, entries := r.head, make([]ledger.Entry, len(steps))
 	for i, s := range steps {
+		detail := ledger.Detail{Direction: ledger.Back, Reason: "rebuild"}
+		if i == 0 && r.head == r.began {
+			detail.Belongs = r.Belongs
+		}
 		entries[i] = head.Next(ledger.Entry{Action: ledger.RolledBack, Step: s.Number, Slug: s.Slug,
-			Deployment: r.Deployment, Actor: r.Actor, Detail: ledger.Detail{Direction: ledger.Back, Reason: "rebuild"}.JSON()}, r.Now())
+			Deployment: r.Deployment, Actor: r.Actor, Detail: detail.JSON()}, r.Now())
 		head = entries[i].Head()
 	}
 	if err := r.Target.Commit(ctx, entries...); err != nil {
@@ -279,6 +288,12 @@ func (r *run) entry(action ledger.Action, s script, took time.Duration, detail *
 			detail = &ledger.Detail{}
 		}
 		detail.Waived = r.Waived
+	}
+	if r.Belongs != nil && r.head == r.began {
+		if detail == nil {
+			detail = &ledger.Detail{}
+		}
+		detail.Belongs = r.Belongs
 	}
 	if detail != nil {
 		if r.step.Direction == ledger.Back {

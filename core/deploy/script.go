@@ -23,6 +23,7 @@ type script struct {
 	text       []byte
 	statements []sqltext.Statement
 	check      *script
+	forward    []sqltext.Statement // of a way back of a half-done step: what it reverses
 }
 
 // load fetches and cuts what the step under way will run.
@@ -31,6 +32,11 @@ func (r *run) load(ctx context.Context) (script, *Failure) {
 	if r.step.Direction == ledger.Back {
 		back, failure := r.cut(ctx, *s.Back)
 		back.options.Mode = ModeBack(s.Options.Mode, back.statements)
+		if failure == nil && r.step.Half > 0 {
+			var forward script
+			forward, failure = r.cut(ctx, s.Forward)
+			back.forward = forward.statements
+		}
 		return back, failure
 	}
 	main, failure := r.cut(ctx, s.Forward)

@@ -2,6 +2,7 @@ package deploy_test
 
 import (
 	"fmt"
+	"maps"
 	"strings"
 	"testing"
 
@@ -148,3 +149,80 @@ func TestTheLedgersUserGetsItsTablesElsewhere(t *testing.T) {
 }
 
 func lastPart(url string) string { return url[strings.LastIndexByte(url, '/')+1:] }
+
+func TestAResumedScriptGetsItsSessionAgain(t *testing.T) {
+	cases := map[string]struct{ before, rest, done, refused string }{
+		"a search path":           {"CREATE SCHEMA dock;\nSET search_path = dock;", "CREATE TABLE b (id int);", "SELECT to_regclass('dock.b') IS NOT NULL", ""},
+		"one set by function":     {"CREATE SCHEMA dock;\nSELECT pg_catalog.set_config('search_path', 'dock', false);", "CREATE TABLE b (id int);", "SELECT to_regclass('dock.b') IS NOT NULL", ""},
+		"one that was reset":      {"CREATE SCHEMA dock;\nSET search_path = dock;\nRESET ALL;", "CREATE TABLE b (id int);", "SELECT to_regclass('public.b') IS NOT NULL", ""},
+		"one of a transaction":    {"CREATE SCHEMA dock;\nBEGIN;\nSET search_path = dock;\nCOMMIT;", "CREATE TABLE b (id int);", "SELECT to_regclass('dock.b') IS NOT NULL", ""},
+		"one that was taken back": {"CREATE SCHEMA dock;\nBEGIN;\nSET search_path = dock;\nROLLBACK;", "CREATE TABLE b (id int);", "SELECT to_regclass('public.b') IS NOT NULL", ""},
+		"one of a moment":         {"CREATE SCHEMA dock;\nBEGIN;\nSET LOCAL search_path = dock;\nCOMMIT;", "CREATE TABLE b (id int);", "SELECT to_regclass('public.b') IS NOT NULL", ""},
+		"a role":                  {"GRANT CREATE ON SCHEMA public TO pg_monitor;\nSET ROLE pg_monitor;", "CREATE TABLE b (id int);", "SELECT tableowner = 'pg_monitor' FROM pg_tables WHERE tablename = 'b'", ""},
+		"a temporary table":       {"CREATE TEMP TABLE tide (id int);", "INSERT INTO tide VALUES (1);", "", "may need the temporary table tide (line 5)"},
+		"one that is not needed":  {"CREATE TEMP TABLE tide (id int);\nDROP TABLE tide;", "CREATE TABLE b (id int);", "SELECT to_regclass('b') IS NOT NULL", ""},
+		"a selected one":          {"SELECT 1 AS id INTO TEMP tide;", "SELECT * FROM Tide;", "", "the temporary table tide"},
+		"a prepared statement":    {"PREPARE tide AS SELECT 1;", "EXECUTE tide;", "", "the prepared statement tide"},
+		"a cursor":                {"DECLARE tide CURSOR WITH HOLD FOR SELECT 1;", "FETCH tide;", "", "the cursor tide"},
+		"a sequence's value":      {"CREATE SEQUENCE tide;\nSELECT nextval('tide');", "SELECT currval('tide');", "", "the newest value of a sequence"},
+		"settings in a block":     {"DO $$ BEGIN PERFORM set_config('search_path', 'dock', false); END $$;", "CREATE TABLE b (id int);", "", "the setting made by set_config"},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			text := autocommit + "SELECT 1;\n" + c.before + "\nCREATE TABLE public.mark (id int CHECK (id > 0));\nINSERT INTO public.mark VALUES (%s);\n" + c.rest
+			y := newYard(t, map[string]string{"1-a.sql": fmt.Sprintf(text, "0")})
+			require.Equal(t, deploy.Failed, y.promote().Outcome)
+			y.files["1-a.sql"] = fmt.Sprintf(text, "1")
+			result := y.promote()
+			if c.refused != "" {
+				require.Equal(t, deploy.Failed, result.Outcome)
+				assert.Contains(t, result.Failure.Error(), c.refused)
+				assert.Equal(t, "0", y.query("SELECT count(*) FROM public.mark"), "nothing of the rest ran")
+				return
+			}
+			require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
+			assert.Equal(t, "true", y.query(c.done))
+		})
+	}
+}
+
+// half is a step that fails at its third statement of four.
+var half = map[string]string{
+	"1-berth.sql": "CREATE TABLE berth (id int);", "1-berth.back.sql": "DROP TABLE berth;",
+	"2-index.sql":      autocommit + "ALTER TABLE berth ADD COLUMN name text;\nCREATE TABLE mole (id int);\nSELECT 1/0;\nCREATE INDEX CONCURRENTLY berth_name ON berth (name);",
+	"2-index.back.sql": "DROP INDEX CONCURRENTLY berth_name;\nDROP TABLE mole;\nALTER TABLE berth DROP COLUMN name;",
+}
+
+func TestARollbackUndoesWhatAHalfDoneStepLeft(t *testing.T) {
+	y := newYard(t, maps.Clone(half))
+	require.Equal(t, deploy.Failed, y.promote().Outcome)
+	require.Equal(t, 2, y.view().State.Of("2").HalfDone())
+	require.Equal(t, deploy.Done, y.rollback(1).Outcome, "it comes before the step beneath it")
+	assert.Contains(t, y.said(), "statement 1 of the way back (line 1) has nothing to undo")
+	assert.Equal(t, "id", y.query("SELECT string_agg(attname, ' ') FROM pg_attribute WHERE attrelid = 'berth'::regclass AND attnum > 0 AND NOT attisdropped"))
+	assert.Equal(t, "true", y.query("SELECT to_regclass('mole') IS NULL"))
+	assert.Equal(t, ledger.StatusRolledBack, y.status("2"))
+	assert.Equal(t, ledger.StatusApplied, y.status("1"))
+	require.Equal(t, deploy.Done, y.rollback(1).Outcome)
+	y.files["2-index.sql"] = strings.Replace(half["2-index.sql"], "1/0", "1", 1)
+	require.Equal(t, deploy.Done, y.promote().Outcome)
+	assert.Equal(t, "true", y.query("SELECT to_regclass('mole') IS NOT NULL AND to_regclass('berth_name') IS NOT NULL"))
+}
+
+func TestAWayBackThatCannotBeMatchedRunsNothing(t *testing.T) {
+	for name, c := range map[string]struct{ back, says string }{
+		"rows":             {"UPDATE berth SET id = 0;\nDROP TABLE mole;", "whether statement 1 of the way back (line 1, UPDATE) is to run cannot be told"},
+		"something forgot": {"DROP TABLE mole;", "of what the step did this is left: column berth.name is there"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			y := newYard(t, maps.Clone(half))
+			y.files["2-index.back.sql"] = c.back
+			require.Equal(t, deploy.Failed, y.promote().Outcome)
+			result := y.rollback(1)
+			require.Equal(t, deploy.Failed, result.Outcome)
+			assert.Contains(t, result.Failure.Message, c.says)
+			assert.NotEqual(t, ledger.StatusRolledBack, y.status("2"))
+		})
+	}
+}

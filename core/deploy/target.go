@@ -36,6 +36,9 @@ type Target interface {
 	// Empty drops everything in the application's schemas, within the open
 	// transaction, and says how many objects that were.
 	Empty(ctx context.Context) (objects int, err error)
+	// Sightings looks objects up, with the search path that each stands under. It
+	// must not stand in a transaction.
+	Sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error)
 	// DropInvalid drops an index without blocking others, if it is there and
 	// marked invalid: the remains of a concurrent build that did not end. It
 	// must not stand in a transaction.

@@ -70,6 +70,7 @@ type Facts struct {
 	Unlisted Existing // objects in a target that has no ledger
 	Running  *Running // another deployment of the environment
 	Doubts   []Doubt  // what the target shows of the steps in doubt
+	Half     []Half   // of the steps that stopped half-way
 
 	// what some environments ask
 	Now      time.Time
@@ -130,6 +131,13 @@ type Doubt struct {
 	Step    step.Number
 	Verdict evidence.Verdict
 	Why     string
+}
+
+// Half is a step of which only a part took effect.
+type Half struct {
+	Step  step.Number
+	Stuck string // why it cannot go on where it stopped; empty if it can
+	Undo  bool   // its way back can undo what it did
 }
 
 // Doubt returns what the target shows of a step in doubt.
@@ -225,23 +233,45 @@ func Rebuild(f Facts) Result {
 		loose = Check{SealedRelease, Hold, fmt.Sprintf("%s takes sealed releases only, and a rebuild applies loose steps", f.View.Environment),
 			"rebuild an environment that takes loose steps; an administrator declares what an environment takes, in lane.yaml"}
 	}
-	return Result{Checks: []Check{f.ledgerIntact(), f.quiet(), loose, f.window()}}
+	return Result{Checks: []Check{f.foreign(), f.ledgerIntact(), f.quiet(), loose, f.window()}}
+}
+
+// foreign is knownDatabase where objects without a history do not matter.
+func (f Facts) foreign() Check {
+	f.Unlisted = Existing{}
+	return f.knownDatabase()
 }
 
 func pass(id ID, format string, args ...any) Check {
 	return Check{ID: id, Verdict: Pass, Evidence: fmt.Sprintf(format, args...)}
 }
 
+// Foreign reports whether the ledger says that the target belongs to another
+// environment.
+func (f Facts) Foreign() bool {
+	owner := f.View.State.Belongs
+	return owner != (ledger.Owner{}) && owner != ledger.Owner{Lane: f.Lane, Environment: f.View.Environment}
+}
+
 func (f Facts) knownDatabase() Check {
-	if !f.Unlisted.Any() && f.Entries == 0 {
-		return pass(KnownDatabase, "the target is empty: it has neither objects nor a ledger")
+	if f.Foreign() {
+		return Check{KnownDatabase, Hold,
+			fmt.Sprintf("this database's ledger says that it belongs to %s, and not to %s/%s", f.View.State.Belongs, f.Lane, f.View.Environment),
+			fmt.Sprintf("correct what the target's reference stands for; or, if this is a copy that belongs here now, see what it holds and adopt it: %s", f.adopt())}
+	}
+	if !f.Unlisted.Any() && f.View.State.Untouched() && f.View.State.Baseline == "" {
+		return pass(KnownDatabase, "the target is empty: it has neither objects nor a history")
 	}
 	if !f.Unlisted.Any() {
 		return pass(KnownDatabase, "the target is known: its ledger holds %s", entries(f.Entries))
 	}
 	return Check{KnownDatabase, Hold,
-		fmt.Sprintf("this is an existing database: it has %s and no ledger, so Vorrang cannot know what ran here", f.Unlisted),
+		fmt.Sprintf("this is an existing database: it has %s and no history, so Vorrang cannot know what ran here", f.Unlisted),
 		fmt.Sprintf("find the last step that it already contains, and record it: vorrang baseline -lane %s -env %s -at N", f.Lane, f.View.Environment)}
+}
+
+func (f Facts) adopt() string {
+	return fmt.Sprintf("vorrang adopt -lane %s -env %s", f.Lane, f.View.Environment)
 }
 
 // String is "7 tables and 2 other objects".
@@ -279,7 +309,7 @@ func (f Facts) ledgerIntact() Check {
 		return pass(LedgerIntact, "the chain of the ledger's %s holds", entries(f.Entries))
 	}
 	return Check{LedgerIntact, Hold, f.Chain.Error(),
-		"somebody wrote to the ledger, or restored the database from a backup; find out who and why before anything runs here"}
+		"somebody wrote to the ledger, restored the database from a backup, or made it anew; find out who and why, see what is there, and adopt it if it is meant: " + f.adopt()}
 }
 
 func (f Facts) checksums() Check {
@@ -336,9 +366,41 @@ func (f Facts) nothingInDoubt() Check {
 	if half := f.View.HalfBack(); len(half) > 0 {
 		return Check{NothingInDoubt, Hold,
 			fmt.Sprintf("the way back of step %s stopped at statement %d of %d", half[0].Step.Number, half[0].State.Progress.Statement, half[0].State.Progress.Of),
-			fmt.Sprintf("mend the cause, then finish it: vorrang rollback -lane %s -env %s -steps 1 -confirm %s", f.Lane, f.View.Environment, f.View.Environment)}
+			fmt.Sprintf("fix the cause, then finish it: %s; if its text is wrong, finish it by hand and record that: %s", f.rollbackLast(), f.settleAs(half[0].Step.Number, ledger.SettledUndone))}
+	}
+	if check := f.halfDone(); check.Verdict == Hold {
+		return check
 	}
 	return f.nothingDoubtedBack()
+}
+
+// halfDone holds if a step stopped half-way and cannot go on there.
+func (f Facts) halfDone() Check {
+	for _, s := range f.View.HalfDone() {
+		number := s.Step.Number
+		for _, half := range f.Half {
+			if half.Step != number || half.Stuck == "" {
+				continue
+			}
+			turn := "finish or undo it by hand, and record which"
+			if half.Undo {
+				turn = fmt.Sprintf("undo what it did: %s; or finish or undo it by hand, and record which", f.rollbackLast())
+			}
+			return Check{NothingInDoubt, Hold,
+				fmt.Sprintf("step %s (%s) stopped at statement %d of %d, and cannot go on there: %s", number, s.Step.Slug, max(s.State.Progress.Statement, 1), s.State.Progress.Of, half.Stuck),
+				fmt.Sprintf("%s: %s, or %s; or let it begin again at its first statement: %s", turn,
+					f.settleAs(number, ledger.SettledUndone), f.settleAs(number, ledger.SettledWhole), f.settleAs(number, ledger.SettledAgain))}
+		}
+	}
+	return pass(NothingInDoubt, "no step is unfinished")
+}
+
+func (f Facts) rollbackLast() string {
+	return fmt.Sprintf("vorrang rollback -lane %s -env %s -last 1 -confirm %s", f.Lane, f.View.Environment, f.View.Environment)
+}
+
+func (f Facts) settleAs(number step.Number, as string) string {
+	return fmt.Sprintf("vorrang settle -lane %s -env %s -step %s -as %s -reason \"…\"", f.Lane, f.View.Environment, number, as)
 }
 
 func (f Facts) nothingDoubtedBack() Check {

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -110,6 +111,11 @@ func (f Facts) waive(r Result) Result {
 // notes says what was changed of the gate itself since the last deployment, a
 // line for each declaration.
 func (f Facts) notes(r Result) Result {
+	if e, adopted := ledger.Adoption(f.History); adopted {
+		var detail ledger.Detail
+		_ = json.Unmarshal(e.Detail, &detail) // our own
+		r.Notes = append(r.Notes, fmt.Sprintf("%s adopted this target at %s, and nothing was deployed since: %s (%s)", e.Actor, utc(e.At), detail.Reason, strings.Join(detail.Seen, "; ")))
+	}
 	for i, a := range f.Changes {
 		if i > 0 && f.Changes[i-1].By == a.By && f.Changes[i-1].At.Equal(a.At) {
 			r.Notes[len(r.Notes)-1] += "; " + a.What

@@ -1,10 +1,12 @@
 package ledger
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -24,6 +26,7 @@ const (
 	Begun      Action = "begun"
 	Failed     Action = "failed"
 	Settled    Action = "settled"
+	Adopted    Action = "adopted" // somebody took over what was found, history and all
 )
 
 // Entry is one row of the ledger. Once written it never changes.
@@ -105,10 +108,22 @@ func (e *ChainError) Error() string {
 	return fmt.Sprintf("the ledger's chain is broken at entry %d: %s", e.Seq, e.Reason)
 }
 
-// Verify checks the chain of a whole ledger, oldest entry first. Its error is
-// a *ChainError that names the first entry that does not fit.
+// Verify checks the chain of a whole ledger, oldest entry first. What stands
+// before an adoption must be what was adopted, whether or not it fits together.
+// Its error is a *ChainError that names the first entry that does not fit.
 func Verify(entries []Entry) error {
 	head := NewHead()
+	if at := adoption(entries); at >= 0 {
+		var detail Detail
+		_ = json.Unmarshal(entries[at].Detail, &detail) // adoption has read it
+		if Found(entries[:at]) != detail.Found {
+			return &ChainError{entries[at].Seq, "what stands before it is not what was adopted there"}
+		}
+		if at > 0 {
+			head = entries[at-1].Head()
+		}
+		entries = entries[at:]
+	}
 	for _, e := range entries {
 		switch {
 		case e.Seq != head.Seq+1:
@@ -123,16 +138,55 @@ func Verify(entries []Entry) error {
 	return nil
 }
 
+// adoption is the index of the newest adoption; -1 if there is none.
+func adoption(entries []Entry) int {
+	for i, e := range slices.Backward(entries) {
+		if e.Action == Adopted && e.Sum() == e.Hash {
+			return i
+		}
+	}
+	return -1
+}
+
+// Found is the lower-case hexadecimal SHA-256 of entries as they were found: the
+// canonical form and the hash of each, a blank line between.
+func Found(entries []Entry) string {
+	digest := sha256.New()
+	for _, e := range entries {
+		fmt.Fprintf(digest, "%s\n%s\n\n", e.Canonical(), e.Hash)
+	}
+	return hex.EncodeToString(digest.Sum(nil))
+}
+
+// Adoption is the newest entry by which somebody adopted a target, and false if
+// none did, or if something was deployed since.
+func Adoption(entries []Entry) (Entry, bool) {
+	for _, e := range slices.Backward(entries) {
+		switch {
+		case e.Action == Adopted:
+			return e, true
+		case e.Deployment != "":
+			return Entry{}, false
+		}
+	}
+	return Entry{}, false
+}
+
 // VerifyHead checks that a ledger still contains a head that was seen before.
 // Its error is a *ChainError.
 func VerifyHead(entries []Entry, seen Head) error {
-	switch {
-	case seen.Seq == 0:
+	if seen.Seq == 0 {
 		return nil
-	case int64(len(entries)) < seen.Seq:
-		return &ChainError{int64(len(entries)), fmt.Sprintf(
-			"it ends there, but entry %d was seen before; was an older backup restored?", seen.Seq)}
-	case entries[seen.Seq-1].Hash != seen.Hash:
+	}
+	at, found := slices.BinarySearchFunc(entries, seen.Seq, func(e Entry, seq int64) int { return cmp.Compare(e.Seq, seq) })
+	switch {
+	case !found && at == len(entries):
+		last := int64(0)
+		if at > 0 {
+			last = entries[at-1].Seq
+		}
+		return &ChainError{last, fmt.Sprintf("it ends there, but entry %d was seen before; was an older backup restored?", seen.Seq)}
+	case !found || entries[at].Hash != seen.Hash:
 		return &ChainError{seen.Seq, "it is not the entry that was seen before; was a backup restored and worked on?"}
 	}
 	return nil

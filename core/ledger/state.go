@@ -54,16 +54,34 @@ type Detail struct {
 	SQLState  string        `json:"sqlstate,omitempty"`
 	Reason    string        `json:"reason,omitempty"`  // of a repair
 	Instead   step.Checksum `json:"instead,omitempty"` // of an amended step: the text that was applied
-	As        string        `json:"as,omitempty"`      // of a settled step: SettledApplied or SettledNotApplied
+	As        string        `json:"as,omitempty"`      // of a settled step: one of the words that begin with Settled
+	Left      int           `json:"left,omitempty"`    // how many statements took effect before the step begins again at its first
 	Next      int           `json:"next,omitempty"`    // of a step settled as applied: the statement to go on at, where any is left
 	Seen      []string      `json:"seen,omitempty"`    // of a repair: what was found in the target, a line each
 	Dropped   []string      `json:"dropped,omitempty"` // of a settled step: the invalid indexes that were dropped first
+
+	Belongs *Owner `json:"belongs,omitempty"` // whose target this is; in the first entry, and after that where it changes
+	Found   string `json:"found,omitempty"`   // of an adoption: Found of all entries before it
 
 	Waived []Waived `json:"waived,omitempty"` // of a deployment's first step: the gate's checks that somebody waived for it
 
 	// of a baseline
 	Tables int           `json:"tables,omitempty"` // found in the application's schemas
 	Covers []step.Number `json:"covers,omitempty"` // the catalogue's steps at or below it
+}
+
+// Owner is the environment that a target belongs to.
+type Owner struct {
+	Lane        string `json:"lane"`
+	Environment string `json:"environment"`
+}
+
+// String is "harbour/production"; empty for nobody.
+func (o Owner) String() string {
+	if o == (Owner{}) {
+		return ""
+	}
+	return o.Lane + "/" + o.Environment
 }
 
 // Waived is a check of the gate that somebody waived for one deployment.
@@ -78,8 +96,13 @@ const WaivedOrder = "order"
 
 // What a step in doubt can be settled as.
 const (
-	SettledApplied    = "applied"
-	SettledNotApplied = "not-applied"
+	SettledApplied    = "applied"     // the statement in doubt took effect
+	SettledNotApplied = "not-applied" // it did not
+
+	// about a half-done step as a whole
+	SettledUndone = "undone" // nothing of it is there
+	SettledWhole  = "whole"  // all of it is there
+	SettledAgain  = "again"  // it begins again at its first statement
 )
 
 // JSON is the detail as it is stored: ASCII, so that it is the same bytes in a
@@ -119,6 +142,10 @@ type StepState struct {
 	Progress   Detail     // how far a step got that is not one transaction
 	origin     *StepState // what it was when its way back began; nil unless that is under way
 	OutOfOrder bool       // carried out though the order was not kept: somebody waived that
+
+	// Undermined is another step that was reversed since this one stopped
+	// half-way; empty if none was.
+	Undermined step.Number
 }
 
 // Partly reports whether a step that is not one transaction stopped at a known
@@ -128,7 +155,24 @@ func (st StepState) Partly() bool {
 	if st.Progress.Mode == step.Batches {
 		return st.Status == StatusInDoubt || st.Status == StatusFailed && st.Progress.Rows > 0
 	}
-	return st.Status == StatusFailed && st.Progress.Mode != "" && st.Progress.Statement > 1
+	return st.Status == StatusFailed && st.Progress.Mode != "" && (st.Progress.Statement > 1 || st.Progress.Left > 0)
+}
+
+// HalfDone is how many statements of the forward script took effect, of a step of
+// mode autocommit that stopped before its last or whose way back is not finished;
+// 0 for every other.
+func (st StepState) HalfDone() int {
+	p := st.Progress
+	if p.Direction == Back {
+		if st.origin == nil {
+			return 0
+		}
+		return st.origin.HalfDone()
+	}
+	if p.Mode != step.Autocommit || !st.Partly() || p.Statement > p.Of {
+		return 0
+	}
+	return max(p.Statement-1, p.Left)
 }
 
 // Doubtful reports whether somebody, or the step's check, has to say what
@@ -138,10 +182,12 @@ func (st StepState) Doubtful() bool { return st.Status == StatusInDoubt && !st.P
 // State is what a ledger adds up to.
 type State struct {
 	Head     Head
+	Belongs  Owner                     // its zero value where no entry says
 	Steps    map[step.Number]StepState // only steps that an entry names
 	Baseline step.Number               // empty if there is none; "0" covers nothing
 	covers   map[step.Number]bool      // nil: every number up to Baseline
 	disorder map[string]bool           // deployments for which somebody waived the order
+	half     map[step.Number]bool      // steps that may be half-done
 	Order    []step.Number             // present steps, in the order in which they were carried out
 }
 
@@ -162,13 +208,20 @@ func Fold(entries []Entry) State {
 }
 
 func (s *State) fold(e Entry) {
-	if e.Action == Baselined {
-		s.baseline(e)
-		return
-	}
 	var detail Detail
 	if e.Action != Applied || len(e.Detail) > 2 {
 		_ = json.Unmarshal(e.Detail, &detail) // entries of others may carry other details
+	}
+	if detail.Belongs != nil {
+		s.Belongs = *detail.Belongs
+	}
+	switch e.Action {
+	case Baselined:
+		s.baseline(e, detail)
+		return
+	case Adopted:
+		return
+	case Applied, RolledBack, Attested, Amended, Begun, Failed, Settled:
 	}
 	next := StepState{
 		Number: e.Step, Slug: e.Slug, Checksum: e.Checksum, Deployment: e.Deployment,
@@ -184,6 +237,9 @@ func (s *State) fold(e Entry) {
 	}
 	next.OutOfOrder = s.disorder[e.Deployment]
 	before := s.Steps[e.Step]
+	if unfinished := before.Status == StatusFailed || before.Status == StatusInDoubt; unfinished && detail.Direction != Back {
+		detail.Left = max(detail.Left, before.Progress.Left)
+	}
 	switch e.Action {
 	case Applied:
 		next.Status = StatusApplied
@@ -200,17 +256,37 @@ func (s *State) fold(e Entry) {
 		next = before
 	case Settled:
 		next = settle(next, before, detail)
-	case Baselined:
+	case Baselined, Adopted:
 	}
 	if detail.Direction == Back && (e.Action == Begun || e.Action == Failed) {
 		next = next.goingBack(before)
 	}
+	if next.HalfDone() > 0 && before.HalfDone() > 0 {
+		next.Undermined = before.Undermined
+	}
 	s.Steps[e.Step] = next
+	s.undermine(e.Step, next)
 }
 
-func (s *State) baseline(e Entry) {
-	var detail Detail
-	_ = json.Unmarshal(e.Detail, &detail) // without a list, every number up to it is covered
+// undermine marks the half-done steps beneath which another one was reversed.
+func (s *State) undermine(number step.Number, st StepState) {
+	delete(s.half, number)
+	if st.Status == StatusRolledBack {
+		for other := range s.half {
+			half := s.Steps[other]
+			half.Undermined = number
+			s.Steps[other] = half
+		}
+	}
+	if st.HalfDone() > 0 {
+		if s.half == nil {
+			s.half = map[step.Number]bool{}
+		}
+		s.half[number] = true
+	}
+}
+
+func (s *State) baseline(e Entry, detail Detail) { // without a list, every number up to it is covered
 	s.Baseline, s.covers = e.Step, nil
 	if detail.Covers == nil {
 		return
@@ -240,6 +316,17 @@ func (st StepState) goingBack(before StepState) StepState {
 func settle(next, before StepState, detail Detail) StepState {
 	back := before.Progress.Direction == Back
 	switch {
+	case detail.As == SettledUndone:
+		next.Status = StatusRolledBack
+	case detail.As == SettledWhole:
+		next.Status = StatusApplied
+		if before.origin != nil {
+			next.Checksum = before.origin.Checksum
+		}
+	case detail.As == SettledAgain:
+		next.Status, next.origin, next.Progress = StatusFailed, before.origin, before.Progress
+		next.Progress.Left = max(before.Progress.Statement-1, before.Progress.Left)
+		next.Progress.Statement, next.Progress.Done, next.Progress.Error, next.Progress.SQLState = 1, "", "", ""
 	case detail.As == SettledApplied && detail.Next > 0:
 		next.Status, next.origin, next.Progress = StatusFailed, before.origin, before.Progress
 		next.Progress.Statement, next.Progress.Done = detail.Next, detail.Done
@@ -258,6 +345,10 @@ func settle(next, before StepState, detail Detail) StepState {
 	}
 	return next
 }
+
+// Untouched reports whether no entry is about a step: nothing was carried out,
+// attested or begun, and a baseline may still be recorded or corrected.
+func (s State) Untouched() bool { return len(s.Steps) == 0 }
 
 // Of gives a step's state; the baseline covers what no entry names.
 func (s State) Of(number step.Number) StepState {

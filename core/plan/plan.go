@@ -18,6 +18,7 @@ type Action struct {
 	Resume    int              `json:"resume,omitempty"` // the statement to go on at, from 1, where an earlier try stopped half-way
 	Done      string           `json:"done,omitempty"`   // checksum of the statements before it
 	Rows      int64            `json:"rows,omitempty"`   // that earlier tries of a batches step changed
+	Half      int              `json:"half,omitempty"`   // back: only so many statements of the forward script took effect; 0 for all
 }
 
 // Policy says what becomes of a deployment's earlier steps when one fails.
@@ -176,8 +177,10 @@ func Back(view View, way Way, versions func(step.Number, step.Checksum) (Step, b
 			without = append(without, fmt.Sprintf("%s (%s)", st.Number, st.Slug))
 			continue
 		}
-		action := Action{Direction: ledger.Back, Step: s}
-		action.goOn(st)
+		action := Action{Direction: ledger.Back, Step: s, Half: st.HalfDone()}
+		if st.Progress.Direction == ledger.Back {
+			action.goOn(st)
+		}
 		p.Actions = append(p.Actions, action)
 	}
 	if len(without) > 0 {
@@ -207,10 +210,10 @@ func choose(view View, way Way) ([]ledger.StepState, error) {
 }
 
 // newestFirst lists what can be rolled back: steps that were carried out here,
-// and those whose way back stopped half-way.
+// and those that stopped half-way, forward or back.
 func newestFirst(view View) []ledger.StepState {
 	var list []ledger.StepState
-	for _, s := range view.HalfBack() {
+	for _, s := range view.filter(func(s Standing) bool { return s.State.Partly() }) {
 		list = append(list, s.State)
 	}
 	for _, number := range view.State.Order {

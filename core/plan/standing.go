@@ -126,6 +126,13 @@ func (v View) InDoubt() []Standing {
 	return v.filter(func(s Standing) bool { return s.State.Doubtful() })
 }
 
+// HalfDone returns the steps of mode autocommit that stopped half-way forward.
+func (v View) HalfDone() []Standing {
+	return v.filter(func(s Standing) bool {
+		return s.State.HalfDone() > 0 && s.State.Progress.Direction != ledger.Back
+	})
+}
+
 // HalfBack returns the steps whose way back stopped half-way.
 func (v View) HalfBack() []Standing {
 	return v.filter(func(s Standing) bool {

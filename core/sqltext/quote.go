@@ -35,11 +35,7 @@ func (s Statement) Transaction() Bracket {
 	if s.IsCopy || len(s.SQL) > 200 {
 		return Neither // BEGIN and COMMIT are short
 	}
-	tree, err := pg.Parse(string(s.SQL))
-	if err != nil || len(tree.Stmts) != 1 {
-		return Neither
-	}
-	switch tree.Stmts[0].Stmt.GetTransactionStmt().GetKind() {
+	switch parsed(s).GetTransactionStmt().GetKind() {
 	case pg.TransactionStmtKind_TRANS_STMT_BEGIN, pg.TransactionStmtKind_TRANS_STMT_START:
 		return Opens
 	case pg.TransactionStmtKind_TRANS_STMT_COMMIT, pg.TransactionStmtKind_TRANS_STMT_ROLLBACK, pg.TransactionStmtKind_TRANS_STMT_PREPARE:

@@ -29,9 +29,10 @@ type File struct {
 	Defaults deploy.Settings
 
 	// the target
-	Head         ledger.Head // that the file is made for
-	LockKey      int64       // of the advisory lock that every deployment takes
-	CreateLedger string      // makes the ledger, if it is not there; empty where it is
+	Head         ledger.Head   // that the file is made for
+	Belongs      *ledger.Owner // to stand in the first entry; nil where the ledger says it already
+	LockKey      int64         // of the advisory lock that every deployment takes
+	CreateLedger string        // makes the ledger, if it is not there; empty where it is
 }
 
 // Error says why a plan cannot be written as a file.
@@ -258,7 +259,7 @@ func (p *part) finish(rows string) {
 
 // doneDetail is the SQL of the detail of the row that ends a step.
 func (p *part) doneDetail(rows string) string {
-	d := ledger.Detail{}
+	d := ledger.Detail{Belongs: p.claim()}
 	if p.mode != step.Transaction {
 		d.Mode = p.mode
 		if p.Direction == ledger.Back {
@@ -269,7 +270,10 @@ func (p *part) doneDetail(rows string) string {
 		return sqltext.Literal(string(d.JSON()))
 	}
 	text := strings.TrimSuffix(string(d.JSON()), "}")
-	return sqltext.Literal(text+`,"rows":`) + " || " + rows + " || '}'"
+	if text != "{" {
+		text += ","
+	}
+	return sqltext.Literal(text+`"rows":`) + " || " + rows + " || '}'"
 }
 
 // holds writes a query of the check: it must give one row with true in every
@@ -361,8 +365,15 @@ func (p *part) autocommit() error {
 	return nil
 }
 
+// claim is whose target this is, for the file's first entry.
+func (w *writer) claim() *ledger.Owner {
+	owner := w.Belongs
+	w.Belongs = nil
+	return owner
+}
+
 func (p *part) begun(statement int, done string) ledger.Detail {
-	d := ledger.Detail{Mode: p.mode, Statement: statement, Of: len(p.statements), Done: done}
+	d := ledger.Detail{Mode: p.mode, Statement: statement, Of: len(p.statements), Done: done, Belongs: p.claim()}
 	if p.Direction == ledger.Back {
 		d.Direction = ledger.Back
 	}

@@ -120,10 +120,10 @@ func ReadFile(name string, content []byte) (File, Problems) {
 		return file, Problems{*problem}
 	}
 	text := file.Text()
-	file.Checksum = sum(text)
+	file.Checksum = Sum(text)
 	file.Digest = file.Checksum
 	if len(text) != len(content) {
-		file.Digest = sum(content)
+		file.Digest = Sum(content)
 	}
 	if parsed.Part != Forward {
 		return file, nil

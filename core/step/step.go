@@ -44,7 +44,8 @@ func NormalText(file []byte) []byte {
 // Text returns the file's normal text.
 func (f File) Text() []byte { return NormalText(f.Bytes) }
 
-func sum(text []byte) Checksum {
+// Sum is the checksum of a text.
+func Sum(text []byte) Checksum {
 	digest := sha256.Sum256(text)
 	return Checksum(hex.EncodeToString(digest[:]))
 }

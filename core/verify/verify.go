@@ -16,17 +16,18 @@ import (
 type Kind string
 
 const (
-	Chain    Kind = "chain"    // the ledger's chain, or the entry that was last seen
-	Checksum Kind = "checksum" // an applied text is not the catalogue's
-	Absent   Kind = "absent"   // applied, and not in the catalogue
-	Order    Kind = "order"    // carried out after a higher number
-	Late     Kind = "late"     // pending below an applied number
-	InDoubt  Kind = "in-doubt" // unfinished
-	History  Kind = "history"  // not as in the environment before
+	Chain    Kind = "chain"     // the ledger's chain, or the entry that was last seen
+	Checksum Kind = "checksum"  // an applied text is not the catalogue's
+	Absent   Kind = "absent"    // applied, and not in the catalogue
+	Order    Kind = "order"     // carried out after a higher number
+	Late     Kind = "late"      // pending below an applied number
+	InDoubt  Kind = "in-doubt"  // unfinished
+	HalfDone Kind = "half-done" // stopped half-way forward
+	History  Kind = "history"   // not as in the environment before
 )
 
 // Kinds are all kinds, in the order in which they are reported.
-var Kinds = []Kind{Chain, Checksum, Absent, Order, Late, InDoubt, History}
+var Kinds = []Kind{Chain, Checksum, Absent, Order, Late, InDoubt, HalfDone, History}
 
 // Deviation is one thing that is not as it should be.
 type Deviation struct {
@@ -84,6 +85,10 @@ func (v *verifier) report(kind Kind, number step.Number, since time.Time, settle
 }
 
 func (v *verifier) chain() {
+	if v.Facts.Foreign() {
+		v.report(Chain, "", time.Time{}, fmt.Sprintf("correct the target's reference, or: vorrang adopt -lane %s -env %s", v.lane, v.Name),
+			"the ledger says that the database belongs to %s", v.Facts.View.State.Belongs)
+	}
 	if v.Facts.Chain == nil {
 		return
 	}
@@ -96,7 +101,7 @@ func (v *verifier) chain() {
 			}
 		}
 	}
-	v.report(Chain, "", since, "find out who wrote to the ledger or restored the database, and why, before anything runs here", "%s", v.Facts.Chain)
+	v.report(Chain, "", since, fmt.Sprintf("find out who wrote to the ledger, or restored or made the database anew, and why; see what is there, and adopt it if it is meant: vorrang adopt -lane %s -env %s", v.lane, v.Name), "%s", v.Facts.Chain)
 }
 
 func (v *verifier) steps() {
@@ -118,8 +123,12 @@ func (v *verifier) steps() {
 		}
 	}
 	for _, s := range v.Facts.View.HalfBack() {
-		v.report(InDoubt, s.Step.Number, s.State.At, fmt.Sprintf("mend the cause, then: vorrang rollback -lane %s -env %s -steps 1 -confirm %s", v.lane, v.Name, v.Name),
+		v.report(InDoubt, s.Step.Number, s.State.At, fmt.Sprintf("fix the cause, then: vorrang rollback -lane %s -env %s -last 1 -confirm %s", v.lane, v.Name, v.Name),
 			"the way back of step %s stopped half-way", named(s.Step.Number, s.Step.Slug))
+	}
+	for _, s := range v.Facts.View.HalfDone() {
+		v.report(HalfDone, s.Step.Number, s.State.At, fmt.Sprintf("promote again, or undo it: vorrang rollback -lane %s -env %s -last 1 -confirm %s", v.lane, v.Name, v.Name),
+			"step %s stopped half-way: %d of %d statements took effect", named(s.Step.Number, s.Step.Slug), s.State.HalfDone(), s.State.Progress.Of)
 	}
 }
 

@@ -446,6 +446,16 @@ type Drift struct {
 	Uncovered   []schema.Uncovered  `json:"uncovered" nullable:"false" description:"What is there and was not looked at."`
 }
 
+// Adoption is what is found in a target beside what was known of it.
+type Adoption struct {
+	Lane        string              `json:"lane"`
+	Environment string              `json:"environment"`
+	Needed      bool                `json:"needed" description:"The gate is held until somebody adopts it, or puts right what is there."`
+	Lines       []string            `json:"lines" nullable:"false" description:"What was found and what was known, a line each."`
+	Differences []schema.Difference `json:"differences" nullable:"false" description:"Of the schema, from what is known."`
+	Finding     string              `json:"finding" description:"Of all that was found; adopting takes it."`
+}
+
 // Effects is what deployments did to an environment's schema.
 type Effects struct {
 	Effects []StepEffect `json:"effects" nullable:"false" description:"The oldest first."`

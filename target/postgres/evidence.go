@@ -78,6 +78,15 @@ func (s *Session) Peek(ctx context.Context, settings deploy.Settings, objects []
 	return sightings, outcomes, nil
 }
 
+// Sightings implements deploy.Target.
+func (s *Session) Sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
+	if err := s.open(ctx); err != nil {
+		return nil, err
+	}
+	s.dirty = true
+	return s.sightings(ctx, objects)
+}
+
 func (s *Session) sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
 	sightings := []evidence.Sighting{}
 	var original string
@@ -145,11 +154,7 @@ func (s *Session) outcome(ctx context.Context, query sqltext.Statement) (evidenc
 
 // DropInvalid implements deploy.Target.
 func (s *Session) DropInvalid(ctx context.Context, index evidence.Object) (dropped bool, err error) {
-	if err := s.open(ctx); err != nil {
-		return false, err
-	}
-	s.dirty = true
-	seen, err := s.sightings(ctx, []evidence.Object{index})
+	seen, err := s.Sightings(ctx, []evidence.Object{index})
 	if err != nil || !seen[0].There || !seen[0].Invalid {
 		return false, err
 	}

@@ -3,7 +3,6 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"math/rand/v2"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -99,25 +98,17 @@ func (s *Session) Blockers(ctx context.Context) ([]deploy.Blocker, error) {
 	})
 }
 
-const holdsAdvisory = `SELECT EXISTS (SELECT FROM pg_catalog.pg_locks WHERE locktype = 'advisory' AND granted AND objsubid = 1
-  AND database = (SELECT oid FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database())
-  AND (classid::bigint << 32) | objid::bigint = $1)`
-
-// SameDatabase reports whether another session is on the same database of the
-// same server, whatever names and addresses their URLs give: it takes a lock
-// with a random key here, and looks for it there.
-func (s *Session) SameDatabase(ctx context.Context, other *Session) (bool, error) {
-	key := rand.Int64()
-	if _, err := s.conn.Exec(ctx, `SELECT pg_catalog.pg_advisory_lock($1)`, key); err != nil {
-		return false, fmt.Errorf("take a lock to know the database by: %w", s.wrap(err))
-	}
-	var same bool
-	err := other.conn.QueryRow(ctx, holdsAdvisory, key).Scan(&same)
+// Identity says which database this is, by what the server says of itself: the
+// same for two sessions on one database, whatever names and addresses their URLs
+// give. It holds until the server is started anew.
+func (s *Session) Identity(ctx context.Context) (string, error) {
+	var identity string
+	err := s.conn.QueryRow(ctx, `SELECT extract(epoch FROM pg_catalog.pg_postmaster_start_time())::text || ' ' || pg_catalog.current_setting('port') || ' ' || oid::text
+		FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()`).Scan(&identity)
 	if err != nil {
-		return false, fmt.Errorf("look for a lock: %w", other.wrap(err))
+		return "", fmt.Errorf("ask which database this is: %w", s.wrap(err))
 	}
-	_, err = s.conn.Exec(ctx, `SELECT pg_catalog.pg_advisory_unlock($1)`, key)
-	return same, s.wrap(err)
+	return identity, nil
 }
 
 // Alive is an error if the session, and with it its lock, is gone.

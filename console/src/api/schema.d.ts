@@ -332,6 +332,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/environments/{environment}/adoption": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Says what is found in a target beside what was known of it
+         * @description Needs: any role there.
+         */
+        get: operations["getAdoption"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/adoptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Takes over what is found in a target, history and schema, after a restore or a move
+         * @description Needs: keeper or administrator.
+         */
+        post: operations["adopt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}/amendments": {
         parameters: {
             query?: never;
@@ -1225,6 +1265,23 @@ export interface components {
             status?: number;
             /** @description How they proved who they are. */
             via: string;
+        };
+        AdoptIn: {
+            /** @description Of what was looked at, so that nothing else is adopted. */
+            finding: string;
+            reason: string;
+        };
+        Adoption: {
+            /** @description Of the schema, from what is known. */
+            differences: components["schemas"]["Difference"][];
+            environment: string;
+            /** @description Of all that was found; adopting takes it. */
+            finding: string;
+            lane: string;
+            /** @description What was found and what was known, a line each. */
+            lines: string[];
+            /** @description The gate is held until somebody adopts it, or puts right what is there. */
+            needed: boolean;
         };
         AmendIn: {
             reason: string;
@@ -2187,10 +2244,10 @@ export interface components {
             /** @description Record it though the evidence speaks against it. */
             acknowledge?: boolean;
             /**
-             * @description Whether the statement in doubt took effect.
+             * @description Whether the statement in doubt took effect (applied, not-applied); or of a half-done step as a whole: nothing of it is there any more (undone), all of it is there (whole), or it is to begin again at its first statement (again).
              * @enum {string}
              */
-            as: "applied" | "not-applied";
+            as: "applied" | "not-applied" | "undone" | "whole" | "again";
             /** @description Drop the indexes that the statement left marked INVALID first. */
             drop_invalid?: boolean;
             reason: string;
@@ -3064,6 +3121,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Accepted"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getAdoption: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adoption"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    adopt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AdoptIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recorded"];
                 };
             };
             default: {

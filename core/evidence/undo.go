@@ -1,0 +1,81 @@
+package evidence
+
+import (
+	"fmt"
+
+	"vorrang/core/sqltext"
+)
+
+// A half-done script is undone by those statements of its way back that meet
+// something to undo.
+
+// Targets lists, for each statement of a way back, the objects that it creates,
+// alters or drops.
+func Targets(back []sqltext.Statement) [][]Object {
+	all := make([][]Object, len(back))
+	for i := range back {
+		all[i] = Read(back, i+1, i+1).Objects
+	}
+	return all
+}
+
+// Undo says which statements of a way back are to run, where only the first so
+// many statements of the forward script took effect: seen is what a look found of
+// the Targets. What only the rest of the script would have made or dropped needs
+// no undoing. Statements of which the catalogs do not tell whether they are needed
+// make an error that names the first of them.
+func Undo(forward []sqltext.Statement, took int, back []sqltext.Statement, seen [][]Sighting) (run []bool, err error) {
+	unreached := map[string]bool{}
+	for _, o := range Read(forward, took+1, 0).Objects {
+		unreached[o.String()] = o.Made || o.Gone
+	}
+	run = make([]bool, len(back))
+	session := map[int]bool{}
+	for _, s := range sqltext.SessionOf(back).Again {
+		session[s.Offset] = true
+	}
+	for i, s := range back {
+		if session[s.Offset] {
+			run[i] = true // it only sets the session
+			continue
+		}
+		told := 0
+		for _, o := range seen[i] {
+			if !o.Gone && !o.Made {
+				continue
+			}
+			told++
+			run[i] = run[i] || o.There == o.Gone || !unreached[o.Object.String()]
+		}
+		if told == 0 {
+			return nil, fmt.Errorf("whether statement %d of the way back (line %d, %s) is to run cannot be told: the catalogs do not show what it would undo", i+1, s.Line, firstWords(s.SQL))
+		}
+	}
+	return run, nil
+}
+
+// Remains lists what is still as the first so many statements of a script left
+// it, a line each; looked is what a look found of their Effects.
+func Remains(looked []Sighting) []string {
+	var lines []string
+	for _, s := range looked {
+		if (s.Made || s.Gone) && s.There == s.Made {
+			lines = append(lines, s.String())
+		}
+	}
+	return lines
+}
+
+// Effects lists what the first so many statements of a script made or dropped.
+func Effects(forward []sqltext.Statement, took int) []Object {
+	var list []Object
+	if took == 0 {
+		return nil
+	}
+	for _, o := range Read(forward, 1, took).Objects {
+		if o.Made || o.Gone {
+			list = append(list, o)
+		}
+	}
+	return list
+}
