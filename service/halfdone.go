@@ -70,13 +70,7 @@ func (s *Service) stuck(ctx context.Context, p place, session *postgres.Session,
 	if err != nil {
 		return "", err
 	}
-	var gone []string
-	for _, seen := range looked {
-		if !seen.Right() {
-			gone = append(gone, seen.String())
-		}
-	}
-	if len(gone) > 0 {
+	if gone := evidence.Missing(looked); len(gone) > 0 {
 		return "what its earlier statements did is no longer so: " + strings.Join(gone[:min(len(gone), 3)], ", "), nil
 	}
 	return "", nil

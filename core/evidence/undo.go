@@ -57,13 +57,27 @@ func Undo(forward []sqltext.Statement, took int, back []sqltext.Statement, seen 
 // Remains lists what is still as the first so many statements of a script left
 // it, a line each; looked is what a look found of their Effects.
 func Remains(looked []Sighting) []string {
-	var lines []string
+	return lines(looked, func(s Sighting) bool { return (s.Made || s.Gone) && s.There == s.Made })
+}
+
+// Missing lists what is not as a script left it, a line each.
+func Missing(looked []Sighting) []string {
+	return lines(looked, func(s Sighting) bool { return !s.Right() })
+}
+
+// lines lists some sightings, without what belongs to a table that is among them.
+func lines(looked []Sighting, is func(Sighting) bool) []string {
+	var list []string
+	whole := map[string]bool{}
 	for _, s := range looked {
-		if (s.Made || s.Gone) && s.There == s.Made {
-			lines = append(lines, s.String())
+		whole[s.Schema+"."+s.Name] = whole[s.Schema+"."+s.Name] || s.Of == "" && is(s)
+	}
+	for _, s := range looked {
+		if is(s) && (s.Of == "" || !whole[s.Schema+"."+s.Of]) {
+			list = append(list, s.String())
 		}
 	}
-	return lines
+	return list
 }
 
 // Effects lists what the first so many statements of a script made or dropped.
