@@ -4,40 +4,46 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"slices"
+	"strings"
 	"time"
 
 	"vorrang/core/deploy"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/schema"
 	"vorrang/core/step"
 	"vorrang/target/postgres"
 )
 
-// checkBaseline applies the lane's steps to a scratch database and compares the
-// names of its objects with the target's, after every step. It refuses a
+// checkBaseline applies the lane's steps to a scratch database and compares its
+// schema with the target's, after every step: all that the model of a schema
+// describes, but for owners and grants, which differ by environment. It refuses a
 // baseline at a number where they differ, and names the one that fits best.
 func (s *Service) checkBaseline(ctx context.Context, p place, session *postgres.Session, at step.Number) (string, error) {
-	server, err := scratchServer(p)
+	server, err := scratchServer(p, "or leave -check out")
 	if err != nil {
 		return "", err
 	}
-	there, err := session.Names(ctx, p.environment.Schemas)
+	there, err := session.Snapshot(ctx, p.environment.Schemas)
 	if err != nil {
 		return "", err
 	}
-	trial, err := s.fit(ctx, p, server, there, at)
+	trial, err := s.fit(ctx, p, server, unowned(there), at)
 	if err != nil {
 		return "", err
 	}
 	if len(trial.differences) == 0 {
-		return fmt.Sprintf("; checked: %s made by these steps are all there, and no others", count(len(there), "object", "objects")), nil
+		return fmt.Sprintf("; checked: the schema is what these steps make, %s, but for owners and grants", count(len(there.Objects), "object", "objects")), nil
 	}
-	next := fmt.Sprintf("if the differences are meant, leave -check out; no other number fits better than %s", at)
-	if trial.best != at {
-		next = fmt.Sprintf("step %s fits best, with %s: vorrang baseline -lane %s -env %s -at %s -check",
-			trial.best, count(trial.least, "difference", "differences"), p.lane.Name, p.environment.Name, trial.best)
+	command := fmt.Sprintf("vorrang baseline -lane %s -env %s -at %s", p.lane.Name, p.environment.Name, trial.best)
+	next := fmt.Sprintf("no other number fits better than %s; if the differences are meant: %s", at, command)
+	switch {
+	case trial.best == at:
+	case trial.least == 0:
+		next = fmt.Sprintf("it looks exactly as after step %s: %s -check", trial.best, command)
+	default:
+		next = fmt.Sprintf("step %s fits best, with %s: %s -check", trial.best, count(trial.least, "difference", "differences"), command)
 	}
 	return "", refuseDifferences(next, trial.differences, "%s does not look as it does after step %s: %s",
 		p.environment.Name, at, count(len(trial.differences), "difference", "differences"))
@@ -45,14 +51,14 @@ func (s *Service) checkBaseline(ctx context.Context, p place, session *postgres.
 
 // scratchServer is the disposable environment whose server may hold scratch
 // databases.
-func scratchServer(p place) (lane.Environment, error) {
+func scratchServer(p place, instead string) (lane.Environment, error) {
 	for _, e := range p.lane.Environments {
 		if e.Disposable {
 			return e, nil
 		}
 	}
-	return lane.Environment{}, refused("declare one in the lane file, or leave -check out",
-		"a check needs a disposable environment, on whose server a scratch database may be made")
+	return lane.Environment{}, refused(strings.TrimSuffix("declare one in the lane file, with disposable: true, "+instead, ", "),
+		"this needs a disposable environment, on whose server a scratch database may be made")
 }
 
 // trial is what a baseline's check found.
@@ -76,11 +82,7 @@ func newScratch(ctx context.Context, server lane.Environment) (*postgres.Scratch
 	if err != nil {
 		return nil, err
 	}
-	database, err := postgres.NewScratch(ctx, url)
-	if err == nil {
-		database.Role = server.Role
-	}
-	return database, err
+	return postgres.NewScratch(ctx, url, server.Role)
 }
 
 // scratch makes a ground on the server of a disposable environment.
@@ -102,16 +104,23 @@ func (s *Service) scratch(ctx context.Context, p place, server lane.Environment)
 			Deployment: "scratch", Actor: "vorrangd", Defaults: deploy.Settings{Role: server.Role, LockTimeout: step.DefaultLockTimeout}}}, nil
 }
 
+// unowned is a schema without what differs by environment.
+func unowned(s schema.Schema) schema.Schema { return s.Without("owner", "grants") }
+
 // fit applies all steps, as far as they go, and compares after each.
-func (s *Service) fit(ctx context.Context, p place, server lane.Environment, there []string, at step.Number) (trial, error) {
+func (s *Service) fit(ctx context.Context, p place, server lane.Environment, there schema.Schema, at step.Number) (trial, error) {
 	scratch, err := s.scratch(ctx, p, server)
 	if err != nil {
 		return trial{}, err
 	}
 	defer scratch.Close()
-	found := trial{best: "0", least: len(there)}
+	made, err := scratch.Snapshot(ctx, p.environment.Schemas)
+	if err != nil {
+		return trial{}, err
+	}
+	found := trial{best: "0", least: len(schema.Effect(unowned(made), there))}
 	if at == "0" {
-		found.differences = differing(nil, there)
+		found.differences = differing(schema.Compare(unowned(made), there))
 	}
 	head := ledger.NewHead()
 	next := 0
@@ -124,37 +133,42 @@ func (s *Service) fit(ctx context.Context, p place, server lane.Environment, the
 				if step.Compare(known.Number, at) > 0 {
 					break
 				}
-				return trial{}, refused("mend the step, or leave -check out", "step %s (%s) cannot be applied to an empty database, so the baseline cannot be checked: %s",
+				return trial{}, refused("fix the step, or leave -check out", "step %s (%s) cannot be applied to an empty database, so the baseline cannot be checked: %s",
 					known.Number, known.Slug, cmp.Or(result.Failure, &deploy.Failure{Message: "it was interrupted"}).Message)
 			}
+			if made, err = scratch.Snapshot(ctx, p.environment.Schemas); err != nil {
+				return trial{}, err
+			}
 		}
-		made, err := scratch.Names(ctx, p.environment.Schemas)
-		if err != nil {
-			return trial{}, err
-		}
-		d := differing(made, there)
 		if known.Number == at {
-			found.differences = d
+			found.differences = differing(schema.Compare(unowned(made), there))
 		}
-		if len(d) < found.least || known.Number == at && len(d) == found.least {
-			found.best, found.least = known.Number, len(d)
+		if n := len(schema.Effect(unowned(made), there)); n < found.least || known.Number == at && n == found.least { // every column counts
+			found.best, found.least = known.Number, n
 		}
 	}
 	return found, nil
 }
 
-// differing lists what only one of two sorted lists of names has.
-func differing(made, there []string) []string {
-	differences := []string{}
-	for _, name := range there {
-		if _, both := slices.BinarySearch(made, name); !both {
-			differences = append(differences, name+" is there, and these steps do not make it")
+// differing says what the steps make and the target has otherwise, a line for
+// each object.
+func differing(list []schema.Difference) []string {
+	lines := []string{}
+	for _, d := range list {
+		name := fmt.Sprintf("%s %s", d.Kind, d.Name)
+		switch d.What {
+		case schema.Added:
+			lines = append(lines, name+" is there, and these steps do not make it")
+		case schema.Removed:
+			lines = append(lines, name+" is made by these steps, and is not there")
+		case schema.Changed:
+			var parts []string
+			for _, change := range d.Props {
+				made, there := change.Words()
+				parts = append(parts, fmt.Sprintf("%s is %s, and these steps make it %s", change.Name, there, made))
+			}
+			lines = append(lines, name+": "+strings.Join(parts, "; "))
 		}
 	}
-	for _, name := range made {
-		if _, both := slices.BinarySearch(there, name); !both {
-			differences = append(differences, name+" is made by these steps, and is not there")
-		}
-	}
-	return differences
+	return lines
 }

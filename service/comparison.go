@@ -124,7 +124,7 @@ func (s *Service) compareRelease(c call, in *releaseComparisonIn) (*api.Comparis
 // build carries the steps that are in place out in a scratch database, and
 // reads what they made. Nothing of it stays.
 func (s *Service) build(ctx context.Context, p place) (schema.Schema, error) {
-	server, err := scratchServer(p)
+	server, err := scratchServer(p, "")
 	if err != nil {
 		return schema.Schema{}, err
 	}

@@ -52,8 +52,12 @@ func (s *Service) draft(c call, in *draftIn) (*api.Draft, error) {
 	}
 	answer := &api.Draft{About: about, Draft: *made}
 	answer.Questions = append([]draft.Question{}, made.Questions...)
+	only := "" // what was changed by hand in one place is undone there
+	if in.Drift == "undo" {
+		only = in.Environment
+	}
 	for i := range answer.Steps {
-		answer.Steps[i].Forward = header(answer, i, c.actor) + answer.Steps[i].Forward
+		answer.Steps[i].Forward = header(answer, i, c.actor, only) + answer.Steps[i].Forward
 	}
 	if !made.Proved && made.Why != "" {
 		answer.Steps = []draft.Step{} // nothing is handed out that was not proved
@@ -163,7 +167,7 @@ const proofPatience = 10 * time.Minute
 // proved makes a draft in a scratch database on the server of a disposable
 // environment.
 func (s *Service) proved(ctx context.Context, p place, wish draft.Wish) (*draft.Draft, error) {
-	server, err := scratchServer(p)
+	server, err := scratchServer(p, "")
 	if err != nil {
 		return nil, err
 	}
@@ -179,10 +183,17 @@ func (s *Service) proved(ctx context.Context, p place, wish draft.Wish) (*draft.
 
 // header is what stands above a drafted step: its options, what it was made
 // from, how it was proved, and what a reviewer must know.
-func header(d *api.Draft, i int, actor string) string {
+func header(d *api.Draft, i int, actor, only string) string {
 	var b strings.Builder
+	var options []string
 	if d.Steps[i].Autocommit {
-		b.WriteString("/*---\nmode: autocommit\n---*/\n")
+		options = append(options, "mode: autocommit")
+	}
+	if only != "" {
+		options = append(options, "only: "+only)
+	}
+	if len(options) > 0 {
+		fmt.Fprintf(&b, "/*---\n%s\n---*/\n", strings.Join(options, "\n"))
 	}
 	say := func(format string, args ...any) {
 		b.WriteString("-- " + strings.Join(strings.Fields(fmt.Sprintf(format, args...)), " ") + "\n")

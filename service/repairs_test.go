@@ -296,21 +296,30 @@ func TestOnlyADisposableDatabaseIsRebuilt(t *testing.T) {
 func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{
-		"1-a.sql": "CREATE TABLE a (id int PRIMARY KEY)", "2-b.sql": "CREATE TABLE b (id int); CREATE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 1'",
+		"1-a.sql": "CREATE TABLE a (id int PRIMARY KEY); CREATE TYPE mood AS ENUM ('calm', 'rough')", "2-b.sql": "CREATE TABLE b (id int); CREATE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 1'",
 		"3-c.sql": "ALTER TABLE a ADD COLUMN name text; CREATE VIEW v AS SELECT * FROM a", "4-d.sql": "INSERT INTO a SELECT 1/0",
 	})
-	pgtest.Exec(t, w.URLs["production"], "SET search_path = public; CREATE TABLE a (id int PRIMARY KEY); CREATE TABLE b (id int); CREATE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 2'")
+	pgtest.Exec(t, w.URLs["production"], "SET search_path = public; CREATE TABLE a (id bigint PRIMARY KEY); CREATE TABLE b (id int NOT NULL); CREATE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 2'; CREATE TYPE mood AS ENUM ('calm')")
 	_, err := w.Baseline(t.Context(), "harbour", "production", "3", true)
 	refusal := problem(t, err)
-	assert.Contains(t, refusal.Detail, "production does not look as it does after step 3: 4 differences")
+	assert.Contains(t, refusal.Detail, "production does not look as it does after step 3: 6 differences")
 	assert.Contains(t, refusal.Differences, "column public.a.name is made by these steps, and is not there")
-	assert.Contains(t, refusal.Next, "step 2 fits best, with 0 differences: vorrang baseline -lane harbour -env production -at 2 -check")
+	assert.Contains(t, refusal.Next, "step 2 fits best, with 4 differences: vorrang baseline -lane harbour -env production -at 2 -check")
 	_, err = w.Baseline(t.Context(), "harbour", "production", "1", true)
 	assert.Contains(t, problem(t, err).Differences, "function public.f(integer) is there, and these steps do not make it")
 	_, err = w.Baseline(t.Context(), "harbour", "production", "4", true)
 	assert.Contains(t, problem(t, err).Detail, "step 4 (d) cannot be applied to an empty database")
+	_, err = w.Baseline(t.Context(), "harbour", "production", "2", true)
+	wrong := strings.Join(problem(t, err).Differences, "\n")
+	for _, says := range []string{"type public.mood: ", "labels is 'calm', and these steps make it 'calm', 'rough'", "column public.a.id: type is bigint, and these steps make it integer", "column public.b.id: null is not allowed, and these steps make it allowed", "function public.f(integer): definition is"} {
+		assert.Contains(t, wrong, says, "names are not enough")
+	}
+	assert.Contains(t, problem(t, err).Next, "no other number fits better than 2; if the differences are meant: vorrang baseline -lane harbour -env production -at 2")
+	pgtest.Exec(t, w.URLs["production"], "SET search_path = public; ALTER TABLE a ALTER id TYPE int; ALTER TABLE b ALTER id DROP NOT NULL; CREATE OR REPLACE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 1'; ALTER TYPE mood ADD VALUE 'rough'")
+	_, err = w.Baseline(t.Context(), "harbour", "production", "3", true)
+	assert.Contains(t, problem(t, err).Next, "it looks exactly as after step 2: vorrang baseline -lane harbour -env production -at 2 -check")
 	recorded := must(w.Baseline(t.Context(), "harbour", "production", "2", true))
-	assert.Contains(t, recorded.Message, "checked: 7 objects made by these steps are all there, and no others")
+	assert.Contains(t, recorded.Message, "checked: the schema is what these steps make, 8 objects, but for owners and grants")
 	assert.Equal(t, "0", pgtest.Query(t, w.URLs["development"], `SELECT count(*) FROM pg_database WHERE datname LIKE 'vorrang\_scratch%'`), "the scratch databases are gone")
 }
 

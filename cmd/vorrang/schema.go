@@ -117,7 +117,8 @@ func detail(d schema.Difference) []string {
 	case d.What == schema.Changed:
 		var lines []string
 		for _, p := range d.Props {
-			lines = append(lines, fmt.Sprintf("%s: %s, was %s", p.Name, cmp.Or(short(p.After), "none"), cmp.Or(short(p.Before), "none")))
+			was, is := p.Words()
+			lines = append(lines, fmt.Sprintf("%s: %s, was %s", p.Name, is, was))
 		}
 		return lines
 	case d.Kind == schema.Column && d.What == schema.Added:

@@ -246,8 +246,10 @@ func (r *run) empty(ctx context.Context, steps []plan.Step) *Failure {
 	fail := func(err error) *Failure {
 		r.undo(ctx)
 		var lost *LostError
-		return &Failure{Message: "the application's schemas could not be emptied: " + err.Error(), Lost: errors.As(err, &lost),
+		f := &Failure{Message: "the application's schemas could not be emptied: " + err.Error(), Lost: errors.As(err, &lost),
 			Left: "nothing: the transaction was rolled back"}
+		r.emit(Event{Kind: StepFailed, Message: f.Message, Failure: f})
+		return f
 	}
 	if err := r.Target.Begin(ctx, r.Defaults); err != nil {
 		return fail(err)

@@ -23,6 +23,9 @@ func ParseName(name string) (Name, error) {
 		return Name{}, Problem{File: name, Message: "the name fits no step file: " + nameRule}
 	}
 	number, err := ParseNumber(m[1])
+	if err == nil && number == Beginning {
+		err = errors.New("the number 0 stands for the beginning, before the first step; give the step a number from 1 on")
+	}
 	if err != nil {
 		return Name{}, Problem{File: name, Message: err.Error()}
 	}

@@ -7,8 +7,11 @@ import (
 
 // Number is a step's place in the order, in canonical form: runs of digits
 // without leading zeros, joined by dots. "0007" and "7" are both Number("7").
-// The zero value is no number; Baseline uses "0" for "nothing is covered".
+// The zero value is no number.
 type Number string
+
+// Beginning is the point before the first step. No step has this number.
+const Beginning = Number("0")
 
 // ParseNumber reads a number as people write it, leading zeros allowed.
 func ParseNumber(text string) (Number, error) {

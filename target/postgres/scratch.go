@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -29,22 +28,35 @@ type Scratch struct {
 }
 
 // NewScratch makes a scratch database on the server that a URL names, and opens
-// a session on it. The URL's user needs the right to create databases. Scratch
-// databases that were left behind long ago are dropped.
-func NewScratch(ctx context.Context, url string) (*Scratch, error) {
+// a session on it. It belongs to role, where one is given. The URL's user needs
+// the right to create databases. Scratch databases that were left behind long ago
+// are dropped.
+func NewScratch(ctx context.Context, url, role string) (*Scratch, error) {
 	beside, err := Connect(ctx, url, "vorrangd scratch")
 	if err != nil {
 		return nil, err
 	}
-	s := &Scratch{beside: beside, name: fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), rand.Text()[:8])}
+	s := &Scratch{Role: role, beside: beside, name: fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), rand.Text()[:8])}
 	if err := s.sweep(ctx); err != nil {
 		beside.Close()
 		return nil, err
 	}
-	if err := beside.exec(ctx, "CREATE DATABASE "+sqltext.Identifier(s.name)); err != nil {
+	create := "CREATE DATABASE " + sqltext.Identifier(s.name)
+	if role != "" {
+		create += " OWNER " + sqltext.Identifier(role)
+	}
+	if err := beside.exec(ctx, create); err != nil {
 		beside.Close()
 		return nil, fmt.Errorf("make a scratch database (the user of the target's URL needs the right to create databases: ALTER ROLE %s CREATEDB): %w",
 			sqltext.Identifier(beside.conn.Config().User), err)
+	}
+	if role != "" { // the ledger is still the user's own
+		err = beside.exec(ctx, "SET ROLE "+sqltext.Identifier(role)+"; GRANT ALL ON DATABASE "+sqltext.Identifier(s.name)+" TO "+
+			sqltext.Identifier(beside.conn.Config().User)+"; RESET ROLE")
+		if err != nil {
+			s.drop()
+			return nil, fmt.Errorf("make a scratch database for the role %s: %w", role, err)
+		}
 	}
 	if s.Session, err = ConnectTo(ctx, url, "vorrangd scratch", s.name); err != nil {
 		s.drop()
@@ -109,49 +121,4 @@ func (s *Scratch) sweep(ctx context.Context) error {
 		_ = s.beside.exec(ctx, "DROP DATABASE IF EXISTS "+sqltext.Identifier(name)) // somebody else may be at it
 	}
 	return nil
-}
-
-// objectNames lists what is in the application's schemas, without what belongs
-// to extensions.
-const objectNames = `WITH spaces AS (
-    SELECT oid, nspname FROM pg_catalog.pg_namespace
-    WHERE nspname <> 'vorrang' AND nspname <> 'information_schema' AND nspname NOT LIKE 'pg\_%'
-      AND (cardinality($1::text[]) = 0 OR nspname = ANY ($1::text[]))
-), extended AS (
-    SELECT classid, objid FROM pg_catalog.pg_depend WHERE deptype = 'e'
-), relations AS (
-    SELECT c.oid, c.relkind, nspname || '.' || relname AS name FROM pg_catalog.pg_class c JOIN spaces ON spaces.oid = relnamespace
-    WHERE (1259, c.oid) NOT IN (SELECT classid, objid FROM extended)
-)
-SELECT 'schema ' || nspname FROM spaces WHERE nspname <> 'public'
-UNION SELECT CASE relkind WHEN 'r' THEN 'table ' WHEN 'p' THEN 'table ' WHEN 'f' THEN 'foreign table ' WHEN 'v' THEN 'view '
-        WHEN 'm' THEN 'materialized view ' WHEN 'S' THEN 'sequence ' WHEN 'c' THEN 'type ' ELSE 'index ' END || name
-    FROM relations WHERE relkind IN ('r', 'p', 'f', 'v', 'm', 'S', 'c', 'i', 'I')
-UNION SELECT 'column ' || name || '.' || attname FROM relations JOIN pg_catalog.pg_attribute ON attrelid = oid
-    WHERE relkind IN ('r', 'p', 'f', 'v', 'm', 'c') AND attnum > 0 AND NOT attisdropped
-UNION SELECT 'constraint ' || name || '.' || conname FROM relations JOIN pg_catalog.pg_constraint ON conrelid = relations.oid
-UNION SELECT 'trigger ' || name || '.' || tgname FROM relations JOIN pg_catalog.pg_trigger ON tgrelid = relations.oid WHERE NOT tgisinternal
-UNION SELECT 'policy ' || name || '.' || polname FROM relations JOIN pg_catalog.pg_policy ON polrelid = relations.oid
-UNION SELECT 'function ' || nspname || '.' || proname || '(' || pg_catalog.pg_get_function_identity_arguments(p.oid) || ')'
-    FROM pg_catalog.pg_proc p JOIN spaces ON spaces.oid = pronamespace WHERE (1255, p.oid) NOT IN (SELECT classid, objid FROM extended)
-UNION SELECT 'type ' || nspname || '.' || typname FROM pg_catalog.pg_type t JOIN spaces ON spaces.oid = typnamespace
-    WHERE typtype IN ('e', 'd', 'r') AND (1247, t.oid) NOT IN (SELECT classid, objid FROM extended)`
-
-// Names lists the objects in the application's schemas by kind and name, such
-// as "column harbour.vessel.name"; no schemas means all but the system's and
-// Vorrang's. They are sorted.
-func (s *Session) Names(ctx context.Context, schemas []string) ([]string, error) {
-	if schemas == nil {
-		schemas = []string{}
-	}
-	rows, err := s.conn.Query(ctx, objectNames, schemas)
-	if err != nil {
-		return nil, fmt.Errorf("list the target's objects: %w", s.wrap(err))
-	}
-	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
-	if err != nil {
-		return nil, fmt.Errorf("list the target's objects: %w", s.wrap(err))
-	}
-	slices.Sort(names) // by bytes, whatever the database's collation
-	return names, nil
 }
