@@ -158,7 +158,7 @@ func (b *bench) fresh(ctx context.Context, database string) error {
 // lane declares a lane with one environment, and submits files to it.
 func (b *bench) lane(ctx context.Context, name string, files map[string]string) error {
 	text := fmt.Sprintf("lane: %s\nenvironments: [{name: only, target: env:%s}]\n", name, strings.ToUpper(name))
-	if _, err := b.client.ApplyLane(ctx, "lane.yaml", []byte(text)); err != nil {
+	if _, err := b.client.Declare(ctx, "lane.yaml", []byte(text)); err != nil {
 		return err
 	}
 	folder := filepath.Join(b.folder, name)

@@ -168,9 +168,10 @@ func environmentPath(lane, environment string) string {
 	return lanePath(lane) + "/environments/" + url.PathEscape(environment)
 }
 
-// ApplyLane declares a lane from a lane file's text; the name is for errors.
-func (c *Client) ApplyLane(ctx context.Context, name string, text []byte) (*api.LaneApplied, error) {
-	return call[api.LaneApplied](ctx, c, request{method: http.MethodPost, path: "/api/v1/lanes", query: url.Values{"file": {name}},
+// Declare declares a lane from a lane file's text; the name is for errors. confirm
+// is the lane's name, where something is loosened, moved or dropped.
+func (c *Client) Declare(ctx context.Context, name string, text []byte, confirm ...string) (*api.Declared, error) {
+	return call[api.Declared](ctx, c, request{method: http.MethodPost, path: "/api/v1/lanes", query: url.Values{"file": {name}, "confirm": confirm},
 		body: bytes.NewReader(text), kind: "application/yaml"})
 }
 
@@ -184,38 +185,69 @@ func (c *Client) Lane(ctx context.Context, lane string) (*api.LaneStatus, error)
 	return get[api.LaneStatus](ctx, c, lanePath(lane), nil)
 }
 
-// Submit sends a step folder. Names that cannot be step files are refused
-// before anything is sent.
-func (c *Client) Submit(ctx context.Context, lane string, folder fs.FS) (*api.Submitted, error) {
+// Submit sends a step folder to the catalogue. gone are the numbers of steps that
+// are to leave it, or to be taken by another step. Files that cannot be read are
+// step.Problems.
+func (c *Client) Submit(ctx context.Context, lane string, folder fs.FS, gone ...string) (*api.Submitted, error) {
+	return c.submit(ctx, lane, "/submissions", folder, gone)
+}
+
+// TrySubmit says what Submit would do, and why it would be refused. It changes
+// nothing.
+func (c *Client) TrySubmit(ctx context.Context, lane string, folder fs.FS, gone ...string) (*api.Submitted, error) {
+	return c.submit(ctx, lane, "/submissions/trial", folder, gone)
+}
+
+func (c *Client) submit(ctx context.Context, lane, path string, folder fs.FS, gone []string) (*api.Submitted, error) {
 	names, err := step.List(folder)
 	if err != nil {
 		return nil, err
 	}
 	reader, writer := io.Pipe()
-	go func() { writer.CloseWithError(writeFolder(writer, folder, names)) }()
-	defer reader.Close()
-	return call[api.Submitted](ctx, c, request{method: http.MethodPost, path: lanePath(lane) + "/submissions", body: reader, kind: "application/x-tar"})
+	var unread error
+	written := make(chan struct{})
+	go func() {
+		defer close(written)
+		unread = writeFolder(writer, folder, names)
+		writer.CloseWithError(unread)
+	}()
+	answer, err := call[api.Submitted](ctx, c, request{method: http.MethodPost, path: lanePath(lane) + path, body: reader, kind: "application/x-tar",
+		query: url.Values{"gone": {strings.Join(gone, ",")}}})
+	_ = reader.Close() // so that the writer ends
+	<-written
+	var problems step.Problems
+	if err != nil && errors.As(unread, &problems) {
+		return nil, problems // it is the folder, not the service
+	}
+	return answer, err
 }
 
 func writeFolder(w io.Writer, folder fs.FS, names []string) error {
 	archive := tar.NewWriter(w)
 	for _, name := range names {
 		if err := writeFile(archive, folder, name); err != nil {
-			return fmt.Errorf("send %s: %w", name, err)
+			return err
 		}
 	}
 	return archive.Close()
 }
 
 func writeFile(archive *tar.Writer, folder fs.FS, name string) error {
+	unreadable := func(err error) error {
+		var path *fs.PathError
+		if errors.As(err, &path) {
+			err = path.Err
+		}
+		return step.Problems{{File: name, Message: "cannot be read: " + err.Error()}}
+	}
 	file, err := folder.Open(name)
 	if err != nil {
-		return err
+		return unreadable(err)
 	}
 	defer file.Close()
 	info, err := file.Stat()
 	if err != nil {
-		return err
+		return unreadable(err)
 	}
 	if err := archive.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: info.Size()}); err != nil {
 		return err
@@ -301,7 +333,7 @@ func (c *Client) Gate(ctx context.Context, lane, environment, release string) (*
 
 // Way says how far a rollback goes; exactly one field is set.
 type Way struct {
-	Steps      int    `json:"steps,omitempty"`
+	Last       int    `json:"last,omitempty"` // the last so many steps
 	To         string `json:"to,omitempty"`
 	Deployment int64  `json:"deployment,omitempty"`
 	Release    string `json:"release,omitempty"` // everything that is not in this release
@@ -309,8 +341,8 @@ type Way struct {
 
 func (w Way) query() url.Values {
 	query := url.Values{}
-	if w.Steps != 0 {
-		query.Set("steps", strconv.Itoa(w.Steps))
+	if w.Last != 0 {
+		query.Set("last", strconv.Itoa(w.Last))
 	}
 	if w.To != "" {
 		query.Set("to", w.To)
@@ -425,8 +457,9 @@ func (c *Client) Withdraw(ctx context.Context, lane, number string) (*api.Withdr
 
 // Amend records that the catalogue's text of an edited step is right. Repeated,
 // it is refused.
-func (c *Client) Amend(ctx context.Context, lane, environment, number, reason string) (*api.Recorded, error) {
-	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/amendments", map[string]string{"step": number, "reason": reason})
+func (c *Client) Amend(ctx context.Context, lane, environment, number, reason string, acknowledge bool) (*api.Recorded, error) {
+	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/amendments",
+		map[string]any{"step": number, "reason": reason, "acknowledge": acknowledge})
 }
 
 // Freeze forbids promotions to an environment for a time; a zero from is now.

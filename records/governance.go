@@ -49,8 +49,8 @@ func (r *Records) WithdrawApprovals(ctx context.Context, lane, environment strin
 
 // AddWaiver keeps a waiver on an environment.
 func (r *Records) AddWaiver(ctx context.Context, lane, environment string, w gate.Waiver) (gate.Waiver, error) {
-	err := r.pool.QueryRow(ctx, `INSERT INTO records.waiver (lane, environment, digest, "check", reason, given_by, given_at, until_at)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`, lane, environment, w.Digest, w.Check, w.Reason, w.By, w.At, w.Until).Scan(&w.ID)
+	err := r.pool.QueryRow(ctx, `INSERT INTO records.waiver (lane, environment, digest, "check", subject, reason, given_by, given_at, until_at)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, lane, environment, w.Digest, w.Check, w.Subject, w.Reason, w.By, w.At, w.Until).Scan(&w.ID)
 	if err != nil {
 		return w, fmt.Errorf("keep the waiver: %w", err)
 	}
@@ -60,14 +60,14 @@ func (r *Records) AddWaiver(ctx context.Context, lane, environment string, w gat
 // Waivers returns the waivers on an environment that are good at a time and that
 // no deployment has used, but for one deployment: 0 for none.
 func (r *Records) Waivers(ctx context.Context, lane, environment string, at time.Time, deployment int64) ([]gate.Waiver, error) {
-	rows, err := r.pool.Query(ctx, `SELECT id, "check", digest, reason, given_by, given_at, until_at FROM records.waiver
+	rows, err := r.pool.Query(ctx, `SELECT id, "check", digest, subject, reason, given_by, given_at, until_at FROM records.waiver
 		WHERE lane = $1 AND environment = $2 AND until_at > $3 AND (deployment IS NULL OR deployment = $4) ORDER BY id`, lane, environment, at, deployment)
 	if err != nil {
 		return nil, fmt.Errorf("read the waivers: %w", err)
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (gate.Waiver, error) {
 		var w gate.Waiver
-		err := row.Scan(&w.ID, &w.Check, &w.Digest, &w.Reason, &w.By, &w.At, &w.Until)
+		err := row.Scan(&w.ID, &w.Check, &w.Digest, &w.Subject, &w.Reason, &w.By, &w.At, &w.Until)
 		return w, err
 	})
 }

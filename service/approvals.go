@@ -137,9 +137,11 @@ func (s *Service) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 	if err != nil {
 		return nil, err
 	}
-	if gate.Forward(facts).Find(w.Check).Verdict != gate.Hold {
+	holds := gate.Forward(facts).Find(w.Check)
+	if holds.Verdict != gate.Hold {
 		return nil, refused("vorrang gate says what does", "%s does not hold now; a waiver is for a check that does", w.Check)
 	}
+	w.Subject = holds.Subject()
 	err = s.doors.change(in.Lane, func() (err error) {
 		w, err = s.Records.AddWaiver(c, in.Lane, in.Environment, w)
 		return err

@@ -139,7 +139,7 @@ const mostText = 100_000
 
 func fitsText(text string, tag reflect.StructTag) error {
 	if words := tag.Get("enum"); words != "" && !slices.Contains(strings.Split(words, ","), text) {
-		return fmt.Errorf("it is %s, not %q", strings.ReplaceAll(words, ",", ", "), shortly(text))
+		return fmt.Errorf("it is %s, not %q", choice(words), shortly(text))
 	}
 	length := utf8.RuneCountInString(text)
 	if least, err := strconv.Atoi(tag.Get("minLength")); err == nil && length < least {
@@ -156,6 +156,16 @@ func fitsText(text string, tag reflect.StructTag) error {
 		return fmt.Errorf("it may have %d characters at most", most)
 	}
 	return nil
+}
+
+// choice writes "a,b,c" as "a, b or c".
+func choice(words string) string {
+	list := strings.Split(words, ",")
+	last := len(list) - 1
+	if last == 0 {
+		return words
+	}
+	return strings.Join(list[:last], ", ") + " or " + list[last]
 }
 
 // shortly is the beginning of a value that somebody sent.

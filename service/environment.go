@@ -47,7 +47,7 @@ func (s *Service) place(ctx context.Context, laneName, environment string) (plac
 func (s *Service) lane(ctx context.Context, name string) (lane.Lane, error) {
 	l, err := s.Records.Lane(ctx, name)
 	if errors.Is(err, records.ErrNotFound) {
-		return l, notFound("lane", name, "vorrang lanes lists them; vorrang lane apply -f lane.yaml declares one")
+		return l, notFound("lane", name, "vorrang lanes lists them; vorrang declare -file lane.yaml declares one")
 	}
 	return l, err
 }

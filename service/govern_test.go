@@ -72,7 +72,7 @@ func TestAReleaseReachesProductionByApprovalOfOthers(t *testing.T) {
 	assert.Equal(t, deploy.Done, ended.Outcome)
 	assert.Contains(t, ended.Gate[12].Evidence, "by p.holm at", "what the gate said is kept with the deployment")
 
-	w.Ended(must(releaser.Rollback(ctx, "harbour", "production", client.Way{Steps: 1}, "production")))
+	w.Ended(must(releaser.Rollback(ctx, "harbour", "production", client.Way{Last: 1}, "production")))
 	_, err = promote()
 	assert.Contains(t, problem(t, err).Detail, "the target changed: step 2 was rolled-back", "an approval is no licence for ever")
 	_, err = w.Approve(ctx, "harbour", "staging", "2026.11", "")
@@ -112,7 +112,7 @@ func TestAChangeOfTheGateIsGovernedAndShown(t *testing.T) {
 	ask(t, w, "release: not-asked, previous-environment: not-asked, soak: 1h")
 	ask(t, w, "release: not-asked, previous-environment: not-asked")
 	keeper := w.As("k.brandt", "keeper", "releaser", "author", "approver")
-	_, err := keeper.ApplyLane(t.Context(), "lane.yaml", []byte("lane: harbour\nenvironments: [{name: a, target: env:A}]"))
+	_, err := keeper.Declare(t.Context(), "lane.yaml", []byte("lane: harbour\nenvironments: [{name: a, target: env:A}]"))
 	assert.Equal(t, "forbidden", problem(t, err).Kind())
 	notes := must(w.Gate(t.Context(), "harbour", "production", "")).Notes
 	require.NotEmpty(t, notes)

@@ -22,7 +22,7 @@ type previewIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
 	Through     string `query:"through" description:"Forward up to this step."`
-	Steps       int    `query:"steps" description:"Back: the last so many."`
+	Last        int    `query:"last" minimum:"1" description:"Back: the last so many steps."`
 	To          string `query:"to" description:"Back: everything above this step."`
 	Deployment  int64  `query:"deployment" description:"Back: what this deployment applied."`
 	Release     string `query:"release" description:"Forward: the steps of this release."`
@@ -31,7 +31,7 @@ type previewIn struct {
 	Limit       int    `query:"limit" description:"The most bytes of SQL to give for one step; 0 means all."`
 }
 
-// preview says what a promotion, or with one of steps, to and deployment a
+// preview says what a promotion, or with one of last, to and deployment a
 // rollback, would run now. It changes nothing and takes no lock.
 func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 	p, err := s.place(c, in.Lane, in.Environment)
@@ -39,8 +39,8 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 		return nil, err
 	}
 	var w wish
-	if in.Steps != 0 || in.To != "" || in.Deployment != 0 || in.BackRelease != "" {
-		w, err = s.backWish(c, p, rollbackIn{Steps: in.Steps, To: in.To, Deployment: in.Deployment, Release: in.BackRelease})
+	if in.Last != 0 || in.To != "" || in.Deployment != 0 || in.BackRelease != "" {
+		w, err = s.backWish(c, p, rollbackIn{Last: in.Last, To: in.To, Deployment: in.Deployment, Release: in.BackRelease})
 	} else if p, err = s.narrow(c, p, in.Release); err == nil {
 		w, err = forwardWish(in.Through, plan.Stop, false)
 	}

@@ -65,7 +65,7 @@ func (s *Service) deployForward(c call, p place, w wish) (*api.Promoted, error) 
 type rollbackIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
-	Steps       int    `json:"steps,omitempty" description:"The last so many."`
+	Last        int    `json:"last,omitempty" minimum:"1" description:"The last so many steps."`
 	To          string `json:"to,omitempty" description:"Everything above this step; 0 is everything."`
 	Deployment  int64  `json:"deployment,omitempty" description:"What this deployment applied."`
 	Release     string `json:"release,omitempty" description:"Everything that is not in this release."`
@@ -116,9 +116,9 @@ func forwardWish(through string, policy plan.Policy, whole bool) (wish, error) {
 }
 
 func (s *Service) backWish(ctx context.Context, p place, in rollbackIn) (wish, error) {
-	way := plan.Way{Steps: in.Steps}
+	way := plan.Way{Last: in.Last}
 	given := 0
-	if in.Steps != 0 {
+	if in.Last != 0 {
 		given++
 	}
 	if in.To != "" {
@@ -143,8 +143,8 @@ func (s *Service) backWish(ctx context.Context, p place, in rollbackIn) (wish, e
 			way.Keep[kept.Number] = true
 		}
 	}
-	if given != 1 || in.Steps < 0 {
-		return wish{}, badRequest("", "give exactly one of steps (a number above 0), to, deployment and release")
+	if given != 1 || in.Last < 0 {
+		return wish{}, badRequest("", "give exactly one of last (a number above 0), to, deployment and release")
 	}
 	return wish{
 		plan: func(view plan.View) (plan.Plan, error) { return plan.Back(view, way, s.versions(ctx, p)) },

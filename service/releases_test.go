@@ -24,7 +24,7 @@ import (
 // ask declares the lane anew, with what production's gate asks.
 func ask(t *testing.T, w *servicetest.World, gate string) {
 	t.Helper()
-	w.Declare(map[string]string{"production": gate})
+	w.Gates(map[string]string{"production": gate})
 }
 
 func cut(t *testing.T, w *servicetest.World, name, through string) release.Release {
@@ -173,7 +173,7 @@ func TestAnEnvironmentAsksForWhatItsLaneFileSays(t *testing.T) {
 	assert.Equal(t, deploy.Done, w.Ended(promoted).Outcome)
 
 	ask(t, w, "release: not-asked")
-	w.Ended(must(w.Rollback(t.Context(), "harbour", "production", client.Way{Steps: 1}, "production")))
+	w.Ended(must(w.Rollback(t.Context(), "harbour", "production", client.Way{Last: 1}, "production")))
 	require.NoError(t, os.WriteFile(w.Files["staging"], []byte("postgres://x@127.0.0.1:1/x"), 0o600))
 	_, err = w.Promote(t.Context(), "harbour", "production", client.Promotion{})
 	assert.Equal(t, []gate.ID{gate.PreviousEnvironment, gate.SameHistory}, holds(problem(t, err).Checks))
@@ -192,8 +192,8 @@ func TestAFreezeAWindowAndABackupTurnTheGate(t *testing.T) {
 	assert.Equal(t, []gate.ID{gate.InWindow, gate.FreshBackup}, holds(held()))
 	_, err := w.Backup(ctx, "harbour", "production", "old", time.Now().Add(-3*time.Hour))
 	require.NoError(t, err)
-	assert.Contains(t, held()[14].Evidence, "the newest backup, old, was taken at")
-	assert.Equal(t, gate.Hold, held()[14].Verdict)
+	assert.Contains(t, held()[15].Evidence, "the newest backup, old, was taken at")
+	assert.Equal(t, gate.Hold, held()[15].Verdict)
 	_, err = w.Backup(ctx, "harbour", "production", "fresh", time.Now().Add(-time.Hour))
 	require.NoError(t, err)
 	_, err = w.Backup(ctx, "harbour", "production", "from tomorrow", time.Now().Add(time.Hour))
@@ -220,6 +220,6 @@ func TestAFreezeAWindowAndABackupTurnTheGate(t *testing.T) {
 	assert.Equal(t, deploy.Done, w.Promoted("production").Outcome)
 	_, err = w.Freeze(ctx, "harbour", "production", time.Time{}, time.Now().Add(time.Hour), "again")
 	require.NoError(t, err)
-	back := must(w.Rollback(ctx, "harbour", "production", client.Way{Steps: 1}, "production"))
+	back := must(w.Rollback(ctx, "harbour", "production", client.Way{Last: 1}, "production"))
 	assert.Equal(t, deploy.Done, w.Ended(back).Outcome, "a freeze stands in the way of no rollback")
 }

@@ -192,22 +192,40 @@ type amendIn struct {
 	Environment string `path:"environment"`
 	Step        string `json:"step" required:"true"`
 	Reason      string `json:"reason" required:"true" minLength:"1"`
+	Acknowledge bool   `json:"acknowledge,omitempty" description:"Record it though not everything is as the new text would have left it."`
 }
 
 // amend records that the catalogue's text of an edited step is right, though
-// another was applied.
+// another was applied. Where the edit changes what runs, it reads first whether
+// the target is as the new text would have left it.
 func (s *Service) amend(c call, in *amendIn) (*api.Recorded, error) {
 	p, number, reason, err := s.repair(c, in.Lane, in.Environment, in.Step, in.Reason)
 	if err != nil {
 		return nil, err
 	}
-	return s.record(c, p, func(_ *postgres.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
+	return s.record(c, p, func(session *postgres.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
 		standing, known := facts.View.Find(number)
 		if !known || !standing.Has(plan.Edited) {
 			return nil, "", refused("vorrang status says what every step's state is", "step %s is not edited on %s", number, in.Environment)
 		}
+		var lines []string
+		change, err := s.change(c, standing.State.Checksum, standing.Step.Forward.Checksum)
+		if err != nil {
+			return nil, "", err
+		}
+		if change == sqltext.WhatRuns {
+			e, err := s.exhibit(c, p, session, standing)
+			if err != nil {
+				return nil, "", err
+			}
+			if wrong := e.step.Wrong(); len(wrong) > 0 && !in.Acknowledge {
+				return nil, "", refuseDifferences("put the applied text back and write the change as a new step; or add -acknowledge if it is meant to be like this", wrong,
+					"%s not as the new text of step %s would have left %s", is(len(wrong)), number, in.Environment)
+			}
+			lines = e.step.Lines()
+		}
 		entry := ledger.Entry{Action: ledger.Amended, Step: number, Slug: standing.Step.Slug, Checksum: standing.Step.Forward.Checksum,
-			Actor: c.actor, Detail: ledger.Detail{Reason: reason, Instead: standing.State.Checksum}.JSON()}
+			Actor: c.actor, Detail: ledger.Detail{Reason: reason, Instead: standing.State.Checksum, Seen: lines}.JSON()}
 		return []ledger.Entry{entry}, fmt.Sprintf("the text of step %s with the checksum %s is right on %s from now on; it was not run",
 			number, standing.Step.Forward.Checksum.Short(), in.Environment), nil
 	})

@@ -3,7 +3,6 @@ package service_test
 import (
 	"context"
 	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -232,8 +231,7 @@ func TestAnEditedStepIsShownAgainstWhatWasApplied(t *testing.T) {
 		assert.Contains(t, text+"\n", now)
 		assert.NotEqual(t, gone, now)
 	}
-	require.NoError(t, os.Remove(filepath.Join(w.Steps, "2-b.sql")))
-	submitted := w.Submitted(map[string]string{"1-vessel.sql": applied})
+	submitted := w.Submitted(map[string]string{"1-vessel.sql": applied, "2-b.sql": ""})
 	require.Len(t, submitted.Applied, 1, "the applied text is back; the other step is gone")
 	assert.True(t, submitted.Applied[0].Gone)
 	assert.Contains(t, submitted.Applied[0].Next, "put its files back and submit; how to undo it there instead")
@@ -247,7 +245,7 @@ func TestTheNewestStepIsWithdrawnIfItIsAppliedNowhere(t *testing.T) {
 	require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
 	_, err = w.Withdraw(t.Context(), "harbour", "2")
 	assert.Contains(t, problem(t, err).Detail, "step 2 is applied on staging")
-	w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Steps: 1}, "staging")))
+	w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging")))
 	withdrawn := must(w.Withdraw(t.Context(), "harbour", "2"))
 	assert.Equal(t, []string{"2-b.sql", "2-b.back.sql"}, withdrawn.Files)
 	assert.Equal(t, 1, withdrawn.Steps)
@@ -353,7 +351,7 @@ func TestAPreviewSaysWhatIsLost(t *testing.T) {
 	assert.Equal(t, 2, preview.Actions[1].Losses[1].Line)
 	promoted := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Through: "2"}))
 	require.Equal(t, deploy.Done, w.Ended(promoted).Outcome)
-	back := must(w.PreviewBack(t.Context(), "harbour", "staging", client.Way{Steps: 2}))
+	back := must(w.PreviewBack(t.Context(), "harbour", "staging", client.Way{Last: 2}))
 	assert.Equal(t, "drops the column a.note", back.Actions[0].LostBefore[0].What, "the way back brings the column, not its values")
 	assert.Empty(t, back.Actions[0].Losses)
 	assert.Equal(t, "drops the table a", back.Actions[1].Losses[0].What)

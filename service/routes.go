@@ -34,10 +34,12 @@ func (s *Service) endpoints() []endpoint {
 	openID := on(look, http.MethodGet, openIDPath, "openID", "Sends the browser to the OpenID Connect provider", s.openID)
 	openIDBack := on(look, http.MethodGet, openIDPath+"/callback", "openIDBack", "Takes the browser back from the provider, and opens a session", s.openIDBack)
 	ways.open, openID.open, openIDBack.open = true, true, true
-	apply := on(admin, http.MethodPost, "/api/v1/lanes", "applyLane", "Declares a lane from a lane file", s.applyLane)
+	apply := on(admin, http.MethodPost, "/api/v1/lanes", "declareLane", "Declares a lane from a lane file", s.declareLane)
 	apply.takes = "application/yaml"
 	submit := on(author, http.MethodPost, lane+"/submissions", "submit", "Sends a step folder to the catalogue", s.submit)
 	submit.takes = "application/x-tar"
+	trial := on(look, http.MethodPost, lane+"/submissions/trial", "trySubmit", "Says what a submission of a step folder would do, and changes nothing", s.trySubmit)
+	trial.takes = "application/x-tar"
 	bundle := on(look, http.MethodGet, lane+"/releases/{release}/bundle", "export", "Gives a release as a .tar.gz with SHA256SUMS inside", s.export)
 	bundle.gives = "application/gzip"
 	submitBundle := on(author, http.MethodPost, lane+"/bundles", "submitBundle", "Takes a release from another Vorrang, unchanged", s.submitBundle)
@@ -67,7 +69,7 @@ func (s *Service) endpoints() []endpoint {
 		apply,
 		on(look, http.MethodGet, "/api/v1/lanes", "listLanes", "Lists the lanes and where their environments stand", s.lanes),
 		on(look, http.MethodGet, lane, "getLane", "Says where one lane's environments stand", s.oneLane),
-		submit,
+		submit, trial,
 		on(look, http.MethodGet, lane+"/releases", "listReleases", "Lists the releases, newest first", s.releases),
 		on(releaser, http.MethodPost, lane+"/releases", "cut", "Seals the catalogue up to a step", s.cut),
 		on(look, http.MethodGet, lane+"/releases/{release}", "getRelease", "Gives a release, and what it brings against an environment or another release", s.oneRelease),

@@ -78,7 +78,7 @@ func TestDriftIsFoundHeldAndAccepted(t *testing.T) {
 	_, err := w.Accept(ctx, "harbour", "staging", clean.Fingerprint, "nothing")
 	assert.Equal(t, "refused", problem(t, err).Kind(), "there is nothing to accept")
 
-	w.Declare(map[string]string{"development": "release: not-asked", "staging": "drift: refused", "production": "release: not-asked, previous-environment: not-asked"})
+	w.Gates(map[string]string{"development": "release: not-asked", "staging": "drift: refused", "production": "release: not-asked, previous-environment: not-asked"})
 	pgtest.Exec(t, w.URLs["staging"], "ALTER TABLE public.vessel ADD COLUMN hotfix text DEFAULT 'x'")
 	drift := must(w.Drift(ctx, "harbour", "staging"))
 	assert.Equal(t, []string{"added column public.vessel.hotfix"}, said(drift.Differences))
@@ -216,11 +216,11 @@ func TestEnvironmentsAreLookedAtForDrift(t *testing.T) {
 	pgtest.Exec(t, w.URLs["staging"], "DROP TABLE public.vessel")
 	lane := "lane: harbour\nenvironments: [{name: development, target: 'file:" + w.Files["development"] + "', disposable: true}, {name: staging, target: 'file:" + w.Files["staging"] +
 		"', look-for-drift: 24h}]"
-	_, err := w.ApplyLane(ctx, "lane.yaml", []byte(lane))
+	_, err := w.Declare(ctx, "lane.yaml", []byte(lane), "harbour")
 	require.NoError(t, err)
 	// The deployment's own look was within the interval; shorten the past instead of waiting.
 	pgtest.Exec(t, w.Records, "UPDATE records.drift SET looked_at = looked_at - interval '2 days'")
-	_, err = w.ApplyLane(ctx, "lane.yaml", []byte(lane+" # again"))
+	_, err = w.Declare(ctx, "lane.yaml", []byte(lane+" # again"), "harbour")
 	require.NoError(t, err)
 	select {
 	case told := <-news:

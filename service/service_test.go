@@ -80,10 +80,10 @@ func TestTheWholeStory(t *testing.T) {
 	assert.Equal(t, ledger.Baselined, recorded.Entries[0].Action)
 	assert.Equal(t, deploy.Done, w.Promoted("production").Outcome)
 
-	preview, err := w.PreviewBack(ctx, "harbour", "production", client.Way{Steps: 1})
+	preview, err := w.PreviewBack(ctx, "harbour", "production", client.Way{Last: 1})
 	require.NoError(t, err)
 	assert.Equal(t, "ALTER TABLE vessel DROP COLUMN name", preview.Actions[0].SQL)
-	back, err := w.Rollback(ctx, "harbour", "production", client.Way{Steps: 1}, "production")
+	back, err := w.Rollback(ctx, "harbour", "production", client.Way{Last: 1}, "production")
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Done, w.Ended(back).Outcome)
 	status, err := w.Status(ctx, "harbour", "production", "all")
@@ -93,7 +93,7 @@ func TestTheWholeStory(t *testing.T) {
 	assert.Equal(t, 1, status.Pending)
 	assert.Equal(t, deploy.Done, w.Promoted("production").Outcome)
 
-	_, err = w.Rollback(ctx, "harbour", "production", client.Way{Steps: 2}, "production")
+	_, err = w.Rollback(ctx, "harbour", "production", client.Way{Last: 2}, "production")
 	assert.Contains(t, problem(t, err).Detail, "only 1 steps were carried out here")
 	history, err := w.Ledger(ctx, "harbour", "production", 0)
 	require.NoError(t, err)
@@ -109,11 +109,11 @@ func TestARollbackNeedsTheEnvironmentsNameTyped(t *testing.T) {
 		require.Equal(t, deploy.Done, w.Promoted(environment).Outcome)
 	}
 	for _, typed := range []string{"", "staging", "yes"} {
-		_, err := w.Rollback(t.Context(), "harbour", "production", client.Way{Steps: 1}, typed)
+		_, err := w.Rollback(t.Context(), "harbour", "production", client.Way{Last: 1}, typed)
 		assert.Contains(t, problem(t, err).Detail, "a rollback on production, which is not disposable, needs its name typed")
 	}
-	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "production", client.Way{Steps: 1}, "production"))).Outcome)
-	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Steps: 1}, ""))).Outcome, "disposable")
+	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "production", client.Way{Last: 1}, "production"))).Outcome)
+	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Last: 1}, ""))).Outcome, "disposable")
 }
 
 func TestAnEmptyDatabaseIsNotBaselined(t *testing.T) {
@@ -161,14 +161,14 @@ func TestAnEditedStepIsAmendedByAWord(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 1", "2-b.sql": "SELECT 2"})
 	require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
-	_, err := w.Amend(t.Context(), "harbour", "staging", "1", "nothing to amend")
+	_, err := w.Amend(t.Context(), "harbour", "staging", "1", "nothing to amend", false)
 	assert.Contains(t, problem(t, err).Detail, "step 1 is not edited on staging")
 	w.Submitted(map[string]string{"1-a.sql": "-- a comment\nSELECT 1", "3-c.sql": "SELECT 3"})
 	_, err = w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	assert.Contains(t, problem(t, err).Next, "vorrang amend -lane harbour -env staging -step 1")
-	_, err = w.Amend(t.Context(), "harbour", "staging", "1", " ")
+	_, err = w.Amend(t.Context(), "harbour", "staging", "1", " ", false)
 	assert.Contains(t, problem(t, err).Detail, "reason")
-	recorded, err := w.Amend(t.Context(), "harbour", "staging", "1", "only a comment")
+	recorded, err := w.Amend(t.Context(), "harbour", "staging", "1", "only a comment", false)
 	require.NoError(t, err)
 	assert.Equal(t, ledger.Amended, recorded.Entries[0].Action)
 	assert.Contains(t, string(recorded.Entries[0].Detail), `"reason":"only a comment","instead":"`)
@@ -252,10 +252,10 @@ func TestEveryVersionOfATextIsKept(t *testing.T) {
 	w.Submitted(map[string]string{"1-a.sql": first, "1-a.back.sql": "SELECT 'first way'"})
 	require.Equal(t, deploy.Done, w.Promoted("development").Outcome)
 	w.Submitted(map[string]string{"1-a.sql": second, "1-a.back.sql": "SELECT 'second way'"})
-	preview, err := w.PreviewBack(t.Context(), "harbour", "development", client.Way{Steps: 1})
+	preview, err := w.PreviewBack(t.Context(), "harbour", "development", client.Way{Last: 1})
 	require.NoError(t, err)
 	assert.Equal(t, "SELECT 'first way'", preview.Actions[0].SQL)
-	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Steps: 1}, "development"))).Outcome)
+	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Last: 1}, "development"))).Outcome)
 	preview, err = w.Preview(t.Context(), "harbour", "development", client.Promotion{})
 	require.NoError(t, err)
 	assert.Equal(t, second, preview.Actions[0].SQL)
@@ -441,7 +441,7 @@ func TestARestoredOrTouchedLedgerHolds(t *testing.T) {
 	assert.Equal(t, []gate.ID{gate.LedgerIntact}, holds(answer.Checks))
 	_, err = w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	assert.Contains(t, problem(t, err).Detail, "entry 2 was seen before; was an older backup restored?")
-	_, err = w.Rollback(t.Context(), "harbour", "staging", client.Way{Steps: 1}, "staging")
+	_, err = w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging")
 	assert.Equal(t, "held", problem(t, err).Kind())
 	pgtest.Exec(t, w.URLs["staging"], "UPDATE vorrang.ledger SET actor = 'nobody'")
 	history, err := w.Ledger(t.Context(), "harbour", "staging", 0)
@@ -453,7 +453,7 @@ func TestATargetThatCannotBeReachedIsATrouble(t *testing.T) {
 	w := servicetest.Start(t)
 	lane := "lane: moon\nenvironments:\n  - {name: dark, target: 'env:VORRANG_TEST_UNSET'}\n  - {name: wrong, target: 'file:" + t.TempDir() + "/none'}\n  - {name: refused, target: 'env:VORRANG_TEST_REFUSED'}\n"
 	t.Setenv("VORRANG_TEST_REFUSED", strings.Replace(w.URLs["staging"], "pgtest-superuser", "planted-s3cret", 1))
-	_, err := w.ApplyLane(t.Context(), "moon.yaml", []byte(lane))
+	_, err := w.Declare(t.Context(), "moon.yaml", []byte(lane))
 	require.NoError(t, err)
 	status, err := w.Lane(t.Context(), "moon")
 	require.NoError(t, err)
@@ -493,8 +493,8 @@ func TestWrongRequestsAreToldWhatIsWrong(t *testing.T) {
 		"an unknown field":       {"POST", staging + "/promotions", `{"trough": "1"}`, 400, `unknown field \"trough\"`},
 		"an unknown step to go":  {"POST", staging + "/promotions", `{"through": "77"}`, 409, "there is no step 77"},
 		"a step that is none":    {"POST", staging + "/promotions", `{"through": "x"}`, 400, "is not a step number"},
-		"two ways back":          {"POST", staging + "/rollbacks", `{"steps": 1, "to": "0"}`, 400, "give exactly one of steps"},
-		"no way back":            {"POST", staging + "/rollbacks", `{}`, 400, "give exactly one of steps"},
+		"two ways back":          {"POST", staging + "/rollbacks", `{"last": 1, "to": "0"}`, 400, "give exactly one of last"},
+		"no way back":            {"POST", staging + "/rollbacks", `{}`, 400, "give exactly one of last"},
 		"a body that is too big": {"POST", staging + "/promotions", strings.Repeat(" ", 3<<20), 413, "Too Large"},
 		"a lane file with a URL": {"POST", "/api/v1/lanes?file=my.yaml", "lane: x\nenvironments: [{name: a, target: 'postgres://u:planted-s3cret@h/d'}]", 422, "my.yaml"},
 	}

@@ -22,30 +22,68 @@ import (
 )
 
 type laneFileIn struct {
-	File string `query:"file" default:"lane.yaml" description:"The file's name, for errors."`
+	File    string `query:"file" default:"lane.yaml" description:"The file's name, for errors."`
+	Confirm string `query:"confirm" description:"The lane's name, typed; needed where something is loosened, moved or dropped."`
 }
 
-func (s *Service) applyLane(c call, in *laneFileIn) (*api.LaneApplied, error) {
+// declareLane keeps a lane's declaration. What an environment asks by its name
+// alone is written out first, so that it does not go with the name.
+func (s *Service) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 	l, err := lane.Parse(in.File, c.fiber.Body())
 	if err != nil {
+		return nil, err
+	}
+	answer := &api.Declared{Asks: []api.Asked{}, Changes: []lane.Change{}}
+	for i, e := range l.Environments {
+		asks, why := e.Asks(), ""
+		if words := asks.Words(); e.Gate == nil && len(words) > 0 {
+			why = "implied by its name; write a gate section to ask for less or more"
+		}
+		l.Environments[i].Gate = &asks
+		answer.Asks = append(answer.Asks, api.Asked{Environment: e.Name, Asks: append([]string{}, asks.Words()...), Why: why})
+	}
+	before, err := s.Records.Lane(c, l.Name)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return nil, err
+	}
+	if err == nil {
+		answer.Changes = append(answer.Changes, lane.Changes(before, l)...)
+	}
+	if err := loosened(l.Name, answer.Changes, in.Confirm); err != nil {
 		return nil, err
 	}
 	if err := s.distinct(c, l); err != nil {
 		return nil, err
 	}
-	changed := false
 	err = s.doors.change(l.Name, func() (err error) {
-		changed, err = s.Records.DeclareLane(c, l, c.actor)
+		answer.Changed, err = s.Records.DeclareLane(c, l, c.actor)
 		return err
 	})
 	if err != nil {
 		return nil, err
 	}
+	answer.Lane = l
 	c.note("lane", l.Name)
-	c.note("changed", changed)
+	c.note("changed", answer.Changed)
 	s.looks.wake()
-	s.Log.Info("lane declared", "lane", l.Name, "changed", changed, "actor", c.actor)
-	return &api.LaneApplied{Lane: l, Changed: changed}, nil
+	s.Log.Info("lane declared", "lane", l.Name, "changed", answer.Changed, "actor", c.actor)
+	return answer, nil
+}
+
+// loosened refuses a declaration that asks for less, moves a target or drops an
+// environment, unless the lane's name was typed.
+func loosened(name string, changes []lane.Change, confirm string) error {
+	var lines []string
+	for _, change := range changes {
+		if change.Loosens {
+			lines = append(lines, change.Environment+": "+change.What)
+		}
+	}
+	if len(lines) == 0 || confirm == name {
+		return nil
+	}
+	return refuseDifferences(fmt.Sprintf("if all of that is meant, type the lane's name: -confirm %s", name), lines,
+		"this declaration loosens a gate, moves a target or drops an environment of %s", name)
 }
 
 // submission begins one to a lane; the caller abandons it in the end.
@@ -56,9 +94,27 @@ func (s *Service) submission(c call, lane string) (*records.Submission, error) {
 	return s.Records.Submit(c, lane, c.actor)
 }
 
+type submitIn struct {
+	Lane string `path:"lane"`
+	Gone string `query:"gone" description:"Numbers, joined by commas, of steps that are to leave the catalogue, or whose number another step takes."`
+}
+
 // submit takes a step folder as a tar stream. Files are kept as they come, so
 // that never more than one of them is in memory.
-func (s *Service) submit(c call, in *laneIn) (*api.Submitted, error) {
+func (s *Service) submit(c call, in *submitIn) (*api.Submitted, error) {
+	return s.take(c, in, false)
+}
+
+// trySubmit says what submit would do, and changes nothing.
+func (s *Service) trySubmit(c call, in *submitIn) (*api.Submitted, error) {
+	return s.take(c, in, true)
+}
+
+func (s *Service) take(c call, in *submitIn, trial bool) (*api.Submitted, error) {
+	gone, err := numbers(in.Gone)
+	if err != nil {
+		return nil, err
+	}
 	body := bodyOf(c)
 	defer body.drain()
 	submission, err := s.submission(c, in.Lane)
@@ -85,8 +141,21 @@ func (s *Service) submit(c call, in *laneIn) (*api.Submitted, error) {
 	if len(problems) > 0 {
 		return nil, problems
 	}
-	if err := inspect(c, submission, difference); err != nil {
+	l, err := s.lane(c, in.Lane)
+	if err != nil {
 		return nil, err
+	}
+	if err := inspect(c, submission, difference, l.Names()); err != nil {
+		return nil, err
+	}
+	against, next := disagreements(difference, gone)
+	if trial {
+		answer := submitted(0, len(steps), difference)
+		answer.Trial, answer.Refused = true, append(answer.Refused, against...)
+		return answer, s.touched(c, in.Lane, difference, answer)
+	}
+	if len(against) > 0 {
+		return nil, refuseDifferences(next, against, "the folder is not what the catalogue expects: %s", word(len(against) == 1, "1 step differs", fmt.Sprintf("%d steps differ", len(against))))
 	}
 	var id int64
 	err = s.doors.change(in.Lane, func() (err error) {
@@ -102,6 +171,58 @@ func (s *Service) submit(c call, in *laneIn) (*api.Submitted, error) {
 		"new", len(difference.New), "edited", len(difference.Edited), "gone", len(difference.Gone))
 	answer := submitted(id, len(steps), difference)
 	return answer, s.touched(c, in.Lane, difference, answer)
+}
+
+// numbers reads numbers that commas divide.
+func numbers(text string) (map[step.Number]bool, error) {
+	list := map[step.Number]bool{}
+	for part := range strings.FieldsFuncSeq(text, func(r rune) bool { return r == ',' || r == ' ' }) {
+		number, err := step.ParseNumber(part)
+		if err != nil {
+			return nil, badRequest("", "gone: %s", err)
+		}
+		list[number] = true
+	}
+	return list, nil
+}
+
+// disagreements finds what a stale or a foreign folder would do: steps that would
+// leave the catalogue, and numbers that another step would take, where nobody said
+// that this is meant.
+func disagreements(d records.Difference, meant map[step.Number]bool) (lines []string, next string) {
+	var gone []string
+	for _, s := range d.Gone {
+		if !meant[s.Number] {
+			gone = append(gone, string(s.Number))
+			lines = append(lines, fmt.Sprintf("step %s (%s) is in the catalogue, and not in the folder", s.Number, s.Slug))
+		}
+	}
+	free := step.Number("")
+	for _, list := range [][]records.Change{d.New, d.Edited} {
+		for _, change := range list {
+			free = later(free, change.Step.Number)
+		}
+	}
+	if n := len(d.Before); n > 0 {
+		free = later(free, d.Before[n-1].Number)
+	}
+	for _, change := range d.Edited {
+		number, before := change.Step.Number, change.Before
+		if meant[number] || before.Slug == change.Step.Slug || before.Forward.Checksum == change.Step.Forward.Checksum {
+			continue
+		}
+		lines = append(lines, fmt.Sprintf("another step took number %s: %s is in the catalogue, %s in the folder; %s is free", number, before.Slug, change.Step.Slug, free.Next()))
+		gone = append(gone, string(number))
+	}
+	next = "bring the folder up to date first: somebody else may have sent these steps; if they are to go: vorrang submit -gone " + strings.Join(gone, ",")
+	return lines, next
+}
+
+func later(a, b step.Number) step.Number {
+	if step.Compare(a, b) > 0 {
+		return a
+	}
+	return b
 }
 
 // touched says where edited and gone steps are applied, in doubt or half
@@ -245,8 +366,9 @@ func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, 
 	return file, problems, nil
 }
 
-// inspect reads the SQL of what is new or edited, a step at a time.
-func inspect(c call, submission *records.Submission, d records.Difference) error {
+// inspect reads the SQL of what is new or edited, a step at a time. environments
+// are those that only: may name; nil for any.
+func inspect(c call, submission *records.Submission, d records.Difference, environments []string) error {
 	var problems step.Problems
 	for _, changes := range [][]records.Change{d.New, d.Edited} {
 		for _, change := range changes {
@@ -254,6 +376,7 @@ func inspect(c call, submission *records.Submission, d records.Difference) error
 			if err != nil {
 				return err
 			}
+			problems = append(problems, unknownEnvironments(whole, environments)...)
 			problems = append(problems, review.Check(whole)...)
 		}
 	}
@@ -261,6 +384,19 @@ func inspect(c call, submission *records.Submission, d records.Difference) error
 		return problems
 	}
 	return nil
+}
+
+// unknownEnvironments finds what only: names and the lane has not.
+func unknownEnvironments(s step.Step, environments []string) (problems step.Problems) {
+	for _, name := range s.Options().Only {
+		if environments == nil || slices.Contains(environments, name) {
+			continue
+		}
+		line, column := step.OptionPosition(s.Forward.Text(), "only")
+		problems = append(problems, step.Problem{File: s.Forward.Name, Line: line, Column: column,
+			Message: fmt.Sprintf("only: the lane has no environment %q; its environments are %s", name, strings.Join(environments, ", "))})
+	}
+	return problems
 }
 
 // reload gives a step its texts back.
@@ -286,7 +422,7 @@ func reload(c call, submission *records.Submission, s step.Step) (step.Step, err
 
 func submitted(id int64, total int, d records.Difference) *api.Submitted {
 	answer := &api.Submitted{Submission: id, New: []api.StepRef{}, Edited: []api.StepRef{}, Gone: []api.StepRef{}, Late: []api.StepRef{},
-		Applied: []api.Touched{}, Unlooked: []string{},
+		Applied: []api.Touched{}, Unlooked: []string{}, Refused: []string{},
 		Unchanged: d.Unchanged, Steps: total}
 	for _, change := range d.New {
 		ref := api.StepRef{Number: change.Step.Number, Slug: change.Step.Slug}

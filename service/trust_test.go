@@ -49,7 +49,7 @@ func heldBy(t *testing.T, w *servicetest.World, environment string) gate.Check {
 
 func TestAHalfDoneStepIsUndoneBeforeWhatIsBeneathIt(t *testing.T) {
 	w := halfWay(t)
-	back := must(w.PreviewBack(t.Context(), "harbour", "staging", client.Way{Steps: 1}))
+	back := must(w.PreviewBack(t.Context(), "harbour", "staging", client.Way{Last: 1}))
 	require.Len(t, back.Actions, 1)
 	assert.Equal(t, "2", string(back.Actions[0].Number), "the newest is the half-done one")
 	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{To: "0"}, "staging"))).Outcome)
@@ -126,14 +126,14 @@ func TestAHalfDoneStepIsSettledAsAWhole(t *testing.T) {
 		ended := w.Promoted("staging")
 		require.Equal(t, deploy.Failed, ended.Outcome)
 		assert.Equal(t, 1, ended.Failure.Statement, "it began at its first statement, which what is left stands in the way of")
-		require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Steps: 1}, "staging"))).Outcome, "what is left is still known")
+		require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome, "what is left is still known")
 		assert.Equal(t, "true", pgtest.Query(t, w.URLs["staging"], "SELECT to_regclass('mole') IS NULL"))
 	})
 	t.Run("a way back that cannot be finished", func(t *testing.T) {
 		w := servicetest.Start(t)
 		w.Submitted(map[string]string{"1-a.sql": autocommit + "CREATE TABLE a (id int);\nCREATE TABLE b (id int);", "1-a.back.sql": "DROP TABLE b;\nDROP TABLE nowhere;"})
 		require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
-		require.Equal(t, deploy.Failed, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Steps: 1}, "staging"))).Outcome)
+		require.Equal(t, deploy.Failed, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome)
 		assert.Contains(t, heldBy(t, w, "staging").Turn, "vorrang settle -lane harbour -env staging -step 1 -as undone")
 		pgtest.Exec(t, w.URLs["staging"], "DROP TABLE public.a")
 		must(w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "undone", Reason: "finished by hand"}))
@@ -166,7 +166,7 @@ func TestDriftOutlivesDeployments(t *testing.T) {
 	w.Submitted(map[string]string{"3-c.sql": "SELECT 1/0"})
 	require.Equal(t, deploy.Failed, w.Promoted("staging").Outcome)
 	assert.Equal(t, []string{"added index public.by_hand"}, drift(w), "after one that failed")
-	w.Declare(map[string]string{"staging": "release: not-asked, drift: refused"})
+	w.Gates(map[string]string{"staging": "release: not-asked, drift: refused"})
 	w.Submitted(map[string]string{"3-c.sql": "CREATE TABLE c (id int)"})
 	keeper := w.As("t.helm", "keeper", "releaser")
 	_, err := keeper.Waive(t.Context(), "harbour", "staging", "drift", "", "it can wait")
@@ -182,7 +182,7 @@ func TestOneDatabaseBelongsToOneEnvironment(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)"})
 	declare := func(name, file string) error {
-		_, err := w.ApplyLane(t.Context(), "lane.yaml", []byte("lane: "+name+"\nenvironments: [{name: staging, target: \"file:"+file+"\"}]\n"))
+		_, err := w.Declare(t.Context(), "lane.yaml", []byte("lane: "+name+"\nenvironments: [{name: staging, target: \"file:"+file+"\"}]\n"))
 		return err
 	}
 	assert.Contains(t, problem(t, declare("tides", w.Files["staging"])).Detail, "is the database of")
@@ -301,7 +301,7 @@ func TestTheAPIDocumentsRulesAreEnforced(t *testing.T) {
 	w := servicetest.Start(t)
 	const env = "/api/v1/lanes/harbour/environments/staging"
 	for body, says := range map[string]string{
-		`{"as":"perhaps","step":"1","reason":"x"}`:   `as: it is applied, not-applied, undone, whole, again, not \"perhaps\"`,
+		`{"as":"perhaps","step":"1","reason":"x"}`:   `as: it is applied, not-applied, undone, whole or again, not \"perhaps\"`,
 		`{"as":"applied","reason":"x"}`:              "step: it is needed",
 		`{"as":"applied","step":"1","reason":""}`:    "reason: it must not be empty",
 		`{"as":"applied","step":null,"reason":"x"}`:  "step: it is needed",
@@ -314,7 +314,7 @@ func TestTheAPIDocumentsRulesAreEnforced(t *testing.T) {
 		assert.Contains(t, text, says)
 	}
 	for path, says := range map[string]string{
-		env + "?steps=some": "steps: it is none, open, all", "/api/v1/deployments?limit=0": "limit: 0 is less than 1, the least",
+		env + "?steps=some": "steps: it is none, open or all", "/api/v1/deployments?limit=0": "limit: 0 is less than 1, the least",
 		"/api/v1/deployments?limit=501": "limit: 501 is more than 500, the most", "/api/v1/deployments?limit=" + strings.Repeat("9", 1000): "is not a whole number",
 		"/api/v1/deployments?lane=%00": "a NUL byte cannot stand there",
 	} {

@@ -26,6 +26,11 @@ func (s *Service) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 	if err != nil {
 		return nil, badRequest("", "step: %s", err)
 	}
+	turn, err := s.submission(c, in.Lane) // nobody submits meanwhile
+	if err != nil {
+		return nil, err
+	}
+	defer turn.Abandon()
 	newest, err := s.newest(c, in.Lane, number)
 	if err != nil {
 		return nil, err
@@ -45,13 +50,14 @@ func (s *Service) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 			return nil, err
 		}
 	}
-	if newest, err = s.newest(c, in.Lane, number); err != nil { // a submission may have come in between
-		return nil, err
-	}
 	if sealed, err := s.Records.SealedIn(c, in.Lane, number); err != nil || sealed != "" {
 		return nil, cmp.Or(err, refused("undo it with a new step", "step %s is sealed in release %s, and cannot leave the catalogue", number, sealed))
 	}
-	left, err := s.Records.Withdraw(c, in.Lane, number, c.actor)
+	left := 0
+	err = s.doors.change(in.Lane, func() (err error) {
+		left, err = s.Records.Withdraw(c, in.Lane, number, c.actor)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}

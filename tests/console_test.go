@@ -98,7 +98,7 @@ func TestTheStoryInTheConsole(t *testing.T) {
 	p.sees("That is not the token")
 	p.signIn()
 	p.sees("1 of 3 environments needs you")
-	p.sees("this is an existing database: it has 2 tables and no ledger")
+	p.sees("this is an existing database: it has 2 tables and no history")
 
 	p.goTo("/lanes/harbour/development")
 	p.press("Promote")
@@ -286,7 +286,7 @@ func TestADoubtIsSettledInTheConsole(t *testing.T) {
 
 func TestAReleaseIsPromotedInTheConsole(t *testing.T) {
 	p := openConsole(t)
-	_, err := p.w.ApplyLane(t.Context(), "lane.yaml", fmt.Appendf(nil, "lane: harbour\nenvironments: [{name: staging, target: 'file:%s'}, {name: production, target: 'file:%s'}]", p.w.Files["staging"], p.w.Files["production"]))
+	_, err := p.w.Declare(t.Context(), "lane.yaml", fmt.Appendf(nil, "lane: harbour\nenvironments: [{name: staging, target: 'file:%s'}, {name: production, target: 'file:%s'}]", p.w.Files["staging"], p.w.Files["production"]), "harbour")
 	require.NoError(t, err)
 	p.w.Submitted(map[string]string{"1-vessel.sql": "CREATE TABLE vessel (id int)", "2-berth.sql": "CREATE TABLE berth (id int)"})
 	_, err = p.w.Cut(t.Context(), "harbour", client.Cutting{Name: "2026.11", Through: "1", Notes: "The first vessels."})
@@ -312,7 +312,7 @@ func TestAReleaseIsPromotedInTheConsole(t *testing.T) {
 func TestPeopleOpenAGateInTheConsole(t *testing.T) {
 	p := openConsole(t)
 	ctx := t.Context()
-	p.w.Declare(map[string]string{"production": "approvals: 1, previous-environment: not-asked, backup: 1h"})
+	p.w.Gates(map[string]string{"production": "approvals: 1, previous-environment: not-asked, backup: 1h"})
 	p.w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)"})
 	_, err := p.w.Cut(ctx, "harbour", client.Cutting{Name: "2026.11"})
 	require.NoError(t, err)

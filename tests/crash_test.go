@@ -59,7 +59,7 @@ var strikes = []struct {
 	backOut bool // a fifth step fails, and the deployment backs out
 	whole   bool // steps 1 and 4 in one transaction
 }{
-	{"before the first step", wiretap.Strike{When: wiretap.Before, Text: "BEGIN; RESET", Nth: 1}, false, false},
+	{"before the first step", wiretap.Strike{When: wiretap.Before, Text: "BEGIN; SELECT pg_catalog.set_config", Nth: 1}, false, false},
 	{"after the first statement of a transaction", wiretap.Strike{When: wiretap.After, Text: "CREATE TABLE vessel", Nth: 1}, false, false},
 	{"after its last statement", wiretap.Strike{When: wiretap.After, Text: "INSERT INTO vessel", Nth: 1}, false, false},
 	{"before its commit", wiretap.Strike{When: wiretap.Before, Text: "'applied', '1'", Nth: 1}, false, false},
@@ -75,7 +75,7 @@ var strikes = []struct {
 	{"after the commit of the applied row", wiretap.Strike{When: wiretap.After, Text: "'applied', '2'", Nth: 1}, false, false},
 	{"between a backfill's begun row and its first batch", wiretap.Strike{When: wiretap.After, Text: "'begun', '3'", Nth: 1}, false, false},
 	{"after a batch, before its commit", wiretap.Strike{When: wiretap.After, Text: "UPDATE vessel SET draught_m = coalesce", Nth: 3}, false, false},
-	{"between two batches", wiretap.Strike{When: wiretap.After, Text: "RESET ROLE; COMMIT", Nth: 2}, false, false},
+	{"between two batches", wiretap.Strike{When: wiretap.Before, Text: "BEGIN; SELECT pg_catalog.set_config", Nth: 6}, false, false},
 	{"before a backfill's last commit", wiretap.Strike{When: wiretap.Before, Text: "'applied', '3'", Nth: 1}, false, false},
 	{"backing out: after a way back, before its commit", wiretap.Strike{When: wiretap.After, Text: "DROP TABLE pilot", Nth: 1}, true, false},
 	{"backing out: between two ways back", wiretap.Strike{When: wiretap.After, Text: "'rolled-back', '4'", Nth: 1}, true, false},
@@ -156,7 +156,7 @@ const sailed = "lane: harbour\nenvironments: [{name: staging, target: env:TARGET
 func sail(t *testing.T, whole bool) string {
 	database := pgtest.Database(t)
 	p := startProcess(t, "TARGET="+database)
-	_, err := p.ApplyLane(t.Context(), "lane.yaml", []byte(sailed))
+	_, err := p.Declare(t.Context(), "lane.yaml", []byte(sailed))
 	require.NoError(t, err)
 	p.submit(voyage(whole))
 	require.Equal(t, wentOn, p.toItsEnd(database, client.Promotion{Whole: whole}))
@@ -176,7 +176,7 @@ func struck(t *testing.T, strike wiretap.Strike, hand string, backOut, whole boo
 	database := server.Database(t)
 	tap := wiretap.Open(t, database)
 	p := startProcess(t, "TARGET="+tap.URL, "RECORDS="+recordsServer.Database(t))
-	_, err := p.ApplyLane(t.Context(), "lane.yaml", []byte(sailed))
+	_, err := p.Declare(t.Context(), "lane.yaml", []byte(sailed))
 	require.NoError(t, err)
 	files := voyage(whole)
 	mended := maps.Clone(files)

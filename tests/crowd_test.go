@@ -84,7 +84,7 @@ func (c *crowd) act(random *rand.Rand) {
 	case n < 45:
 		err = c.follow(c.w.Promote(ctx, "harbour", environment, client.Promotion{Whole: n%2 == 0}))
 	case n < 75:
-		err = c.follow(c.w.Rollback(ctx, "harbour", environment, client.Way{Steps: 1 + random.IntN(3)}, environment))
+		err = c.follow(c.w.Rollback(ctx, "harbour", environment, client.Way{Last: 1 + random.IntN(3)}, environment))
 	case n < 85:
 		_, err = c.w.Submit(ctx, "harbour", folderOf(5+random.IntN(10)))
 	case n < 90:

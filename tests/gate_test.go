@@ -69,10 +69,6 @@ func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
 			g := &gambler{t: t, world: w, people: people, names: names, urls: map[string]string{}, files: map[string]string{}, conns: map[string]*pgx.Conn{}}
 			for _, environment := range []string{"development", "staging", "production"} {
 				g.urls[environment] = pgtest.Database(t)
-				g.files[environment] = filepath.Join(t.TempDir(), environment)
-				if !assert.NoError(t, os.WriteFile(g.files[environment], []byte(g.urls[environment]), 0o600)) {
-					return
-				}
 				g.conns[environment] = pgtest.Connect(t, g.urls[environment])
 			}
 			for n := done.Add(1); n <= int64(*sequences) && !t.Failed(); n = done.Add(1) {
@@ -128,7 +124,12 @@ func (g *gambler) sequence(seed uint64, lane string) {
 		_, err := conn.Exec(context.Background(), "DROP SCHEMA IF EXISTS vorrang CASCADE; DROP SCHEMA public CASCADE; CREATE SCHEMA public")
 		require.NoError(g.t, err, environment)
 	}
-	_, err := g.world.ApplyLane(g.t.Context(), "lane.yaml", fmt.Appendf(nil, governedLane, lane, g.files["development"], g.files["staging"], g.files["production"]))
+	for environment, url := range g.urls { // an earlier lane's references lead nowhere any more
+		_ = os.Remove(g.files[environment])
+		g.files[environment] = filepath.Join(g.t.TempDir(), environment)
+		require.NoError(g.t, os.WriteFile(g.files[environment], []byte(url), 0o600))
+	}
+	_, err := g.world.Declare(g.t.Context(), "lane.yaml", fmt.Appendf(nil, governedLane, lane, g.files["development"], g.files["staging"], g.files["production"]))
 	require.NoError(g.t, err)
 	g.submit("author", g.people["author"])
 	g.turn, g.newest = 0, ""
@@ -206,7 +207,7 @@ func (g *gambler) call() {
 			delete(g.approved[release], name)
 		}
 	case n < 81:
-		check := g.pick("order", "previous-environment", "same-history", "soak", "approvals", "release", "checksums", "catalogue", "window")
+		check := g.pick("order", "previous-environment", "same-history", "soak", "approvals", "release", "checksums", "catalogue", "window", "freeze")
 		_, err = who.Waive(ctx, g.lane, environment, check, release, "because")
 		g.tell(name, "waives "+check+" of "+release+" on "+environment, err)
 		if err == nil && environment == "production" {
@@ -216,10 +217,10 @@ func (g *gambler) call() {
 		_, err = who.Attest(ctx, g.lane, environment, client.Attestation{Step: number, Reason: "by hand", Acknowledge: true})
 		g.word(name, "attests", environment, number, err)
 	case n < 88:
-		_, err = who.Amend(ctx, g.lane, environment, number, "it is right")
+		_, err = who.Amend(ctx, g.lane, environment, number, "it is right", true)
 		g.word(name, "amends", environment, number, err)
 	case n < 92:
-		err = g.ended(who.Rollback(ctx, g.lane, environment, client.Way{Steps: 1 + g.random.IntN(2)}, environment))
+		err = g.ended(who.Rollback(ctx, g.lane, environment, client.Way{Last: 1 + g.random.IntN(2)}, environment))
 		g.tell(name, "rolls back on "+environment, err)
 		if err == nil && environment == "production" {
 			g.approved = map[string]map[string]bool{} // the target is not as it was
@@ -244,7 +245,7 @@ func (g *gambler) call() {
 			delete(g.catalogue, n)
 		}
 	default:
-		_, err = who.ApplyLane(ctx, "lane.yaml", fmt.Appendf(nil, "lane: %s\nenvironments: [{name: production, target: %q, gate: {release: not-asked}}]", g.lane, "file:"+g.files["production"]))
+		_, err = who.Declare(ctx, "lane.yaml", fmt.Appendf(nil, "lane: %s\nenvironments: [{name: production, target: %q, gate: {release: not-asked}}]", g.lane, "file:"+g.files["production"]), g.lane)
 		assert.Error(g.t, err, "nobody here is an administrator")
 		g.tell(name, "declares a lane without a gate", err)
 	}
@@ -295,7 +296,13 @@ func (g *gambler) submit(name string, who *client.Client) {
 		folder[fmt.Sprintf("%d-s.sql", number)] = &fstest.MapFile{Data: []byte(forward)}
 		folder[fmt.Sprintf("%d-s.back.sql", number)] = &fstest.MapFile{Data: []byte(back)}
 	}
-	_, err := who.Submit(g.t.Context(), g.lane, folder)
+	var gone []string
+	for number := range g.catalogue {
+		if _, still := next[number]; !still {
+			gone = append(gone, strconv.Itoa(number))
+		}
+	}
+	_, err := who.Submit(g.t.Context(), g.lane, folder, gone...)
 	g.tell(name, fmt.Sprintf("submits %v", next), err)
 	if err == nil {
 		g.catalogue = next
@@ -349,7 +356,7 @@ func (g *gambler) promote(name string, who *client.Client, environment, release 
 	delete(g.waived, "order "+release)
 	delete(g.waived, "previous-environment "+release)
 	delete(g.waived, "same-history "+release)
-	delete(g.waived, "window "+release)
+	delete(g.waived, "freeze "+release)
 }
 
 // rules is the gate's, written down a second time.
@@ -358,7 +365,7 @@ func (g *gambler) rules(promoter, release string, before, brought, staging []str
 	if !assert.True(g.t, cut, "only releases come in: %s", g.said()) {
 		return
 	}
-	assert.False(g.t, g.frozen && !g.waived["window "+release], "nothing comes in while it is frozen: %s", g.said())
+	assert.False(g.t, g.frozen && !g.waived["freeze "+release], "nothing comes in while it is frozen: %s", g.said())
 	valid := 0
 	for approver := range g.approved[release] {
 		wrote := false

@@ -35,7 +35,7 @@ const waits = "/*---\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\nSE
 func TestADeploymentOutlivesItsRecords(t *testing.T) {
 	recordsServer, target := pgtest.Own(t), pgtest.Database(t)
 	p := startProcess(t, "TARGET="+target, "RECORDS="+recordsServer.Database(t))
-	_, err := p.ApplyLane(t.Context(), "lane.yaml", []byte(oneLane))
+	_, err := p.Declare(t.Context(), "lane.yaml", []byte(oneLane))
 	require.NoError(t, err)
 	p.submit(map[string]string{"1-slow.sql": waits, "2-b.sql": "CREATE TABLE b (id int)"})
 	keeper := gateKeeper(t, target)
@@ -70,7 +70,7 @@ func TestATargetThatStopsInMidStep(t *testing.T) {
 	server := pgtest.Own(t)
 	target := server.Database(t)
 	p := startProcess(t, "TARGET="+target)
-	_, err := p.ApplyLane(t.Context(), "lane.yaml", []byte(oneLane))
+	_, err := p.Declare(t.Context(), "lane.yaml", []byte(oneLane))
 	require.NoError(t, err)
 	p.submit(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-slow.sql": waits})
 	gateKeeper(t, target)
@@ -102,7 +102,7 @@ func TestATargetThatStopsInMidStep(t *testing.T) {
 func TestAKilledServiceLeavesAnAutocommitStepInDoubt(t *testing.T) {
 	target := pgtest.Database(t)
 	p := startProcess(t, "TARGET="+target)
-	_, err := p.ApplyLane(t.Context(), "lane.yaml", []byte(oneLane))
+	_, err := p.Declare(t.Context(), "lane.yaml", []byte(oneLane))
 	require.NoError(t, err)
 	p.submit(map[string]string{"1-slow.sql": "/*---\nmode: autocommit\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\nSELECT pg_sleep(60);\nINSERT INTO slow VALUES (1);"})
 	promoted, err := p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
@@ -147,7 +147,7 @@ func TestAFullDiskFailsTheStepAndNothingElse(t *testing.T) {
 		"INSERT INTO reading SELECT n, repeat('x', 100) FROM generate_series(1, 200000) n")
 
 	p := startProcess(t, "TARGET="+target)
-	_, err := p.ApplyLane(t.Context(), "lane.yaml", []byte(oneLane))
+	_, err := p.Declare(t.Context(), "lane.yaml", []byte(oneLane))
 	require.NoError(t, err)
 	p.submit(map[string]string{"1-copy.sql": "CREATE TABLE copy TABLESPACE small AS SELECT * FROM reading"})
 	_, err = p.Baseline(t.Context(), "harbour", "staging", "0", false)

@@ -40,7 +40,7 @@ func command(t *testing.T, w *servicetest.World, token, folder string, args ...s
 func TestTheCIJobOfTheDocs(t *testing.T) {
 	w := servicetest.Start(t)
 	ctx := t.Context()
-	w.Declare(map[string]string{"production": "approvals: 1"})
+	w.Gates(map[string]string{"production": "approvals: 1"})
 	made, err := w.MakeToken(ctx, "ci", []string{"author@harbour", "releaser@harbour"}, time.Hour)
 	require.NoError(t, err)
 	folder := t.TempDir()

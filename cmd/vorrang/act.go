@@ -49,7 +49,7 @@ func promoteCommand() command {
 
 // ways are the flags that say how far a rollback goes.
 type ways struct {
-	steps      *int
+	last       *int
 	to         *string
 	deployment *int64
 	release    *string
@@ -58,7 +58,7 @@ type ways struct {
 
 func wayFlags(e *env, toName string) ways {
 	return ways{
-		steps:      e.flags.Int("steps", 0, "roll back the last so `many` steps"),
+		last:       e.flags.Int("last", 0, "roll back the last so `many` steps"),
 		to:         e.flags.String(toName, "", "roll back everything above this `step`; 0 is everything"),
 		deployment: e.flags.Int64("deployment", 0, "roll back what this `deployment` applied"),
 		release:    e.flags.String(releaseName(toName), "", "roll back everything that is not in this `release`"),
@@ -76,18 +76,18 @@ func releaseName(toName string) string {
 }
 
 func (w ways) way() client.Way {
-	return client.Way{Steps: *w.steps, To: *w.to, Deployment: *w.deployment, Release: *w.release}
+	return client.Way{Last: *w.last, To: *w.to, Deployment: *w.deployment, Release: *w.release}
 }
 
 func (w ways) check() error {
 	given := 0
-	for _, is := range []bool{*w.steps != 0, *w.to != "", *w.deployment != 0, *w.release != ""} {
+	for _, is := range []bool{*w.last != 0, *w.to != "", *w.deployment != 0, *w.release != ""} {
 		if is {
 			given++
 		}
 	}
-	if given != 1 || *w.steps < 0 {
-		return usage("say how far, in one way: -steps N, -%s STEP, -deployment D or -%s R", w.toName, releaseName(w.toName))
+	if given != 1 || *w.last < 0 {
+		return usage("say how far, in one way: -last N, -%s STEP, -deployment D or -%s R", w.toName, releaseName(w.toName))
 	}
 	return nil
 }
@@ -95,8 +95,8 @@ func (w ways) check() error {
 func rollbackCommand() command {
 	return command{
 		verb: "rollback", does: "runs ways back, newest first",
-		explain: "Refused before anything runs if a step has no way back. vorrang preview -env E -steps N shows the SQL first.",
-		example: "vorrang rollback -env development -steps 1\nvorrang rollback -env production -to 11 -confirm production",
+		explain: "Refused before anything runs if a step has no way back. vorrang preview -env E -last N shows the SQL first.",
+		example: "vorrang rollback -env development -last 1\nvorrang rollback -env production -to 11 -confirm production",
 		setUp: func(e *env) func(context.Context, []string) error {
 			way := wayFlags(e, "to")
 			confirm := e.flags.String("confirm", "", "the environment's `name`, typed; needed where it is not disposable")

@@ -94,7 +94,7 @@ func (e *env) whichLane(ctx context.Context, c *client.Client) (string, error) {
 	}
 	switch len(names) {
 	case 0:
-		return "", usage("no lane is declared yet; vorrang lane apply -f lane.yaml declares one")
+		return "", usage("no lane is declared yet; vorrang declare -file lane.yaml declares one")
 	case 1:
 		return names[0], nil
 	}
@@ -130,10 +130,16 @@ func (e *env) onLane(do func(ctx context.Context, at spot, args []string) error)
 	}
 }
 
+// toFlag names the environment in commands that lead to one.
+const toFlag = "to"
+
 // onEnvironment adds -lane and the flag that names the environment, and returns
 // what runs a command that takes no arguments on that environment.
 func (e *env) onEnvironment(flagName string, do func(ctx context.Context, at spot) error) func(context.Context, []string) error {
 	environment := e.flags.String(flagName, "", "the `environment`")
+	if flagName == toFlag {
+		e.flags.StringVar(environment, "env", "", "the same as -to, since other commands say -env")
+	}
 	onLane := e.onLane(func(ctx context.Context, at spot, _ []string) error {
 		at.environment = *environment
 		return do(ctx, at)

@@ -1,12 +1,14 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"vorrang/client"
@@ -117,19 +119,27 @@ func nextNumber(dir, wanted string) (string, error) {
 		if name := taken[number]; name != "" {
 			return "", usage("the number %s is taken by %s", wanted, name)
 		}
-		return wanted, nil
+		return padded(string(number), written), nil
 	}
-	first, _, _ := strings.Cut(written, ".")
-	next := string(highest.Next())
-	return strings.Repeat("0", max(0, len(first)-len(next))) + next, nil
+	return padded(string(highest.Next()), written), nil
 }
 
-func laneApply() command {
+// padded writes a number as wide as another one is written.
+func padded(number, like string) string {
+	first, _, _ := strings.Cut(like, ".")
+	own, _, _ := strings.Cut(number, ".")
+	return strings.Repeat("0", max(0, len(first)-len(own))) + number
+}
+
+func declareCommand() command {
 	return command{
-		verb: "lane apply", does: "declares a lane from its file; applying it again changes nothing",
-		example: "vorrang lane apply -f lane.yaml",
+		verb: "declare", does: "declares a lane from its file, and says what each environment then asks",
+		explain: "What loosens a gate, moves a target or drops an environment is shown first, and done only with -confirm and the lane's name.\n" +
+			"To declare what stands already changes nothing.",
+		example: "vorrang declare -file lane.yaml" + "\n" + "vorrang declare -confirm harbour",
 		setUp: func(e *env) func(context.Context, []string) error {
-			file := e.flags.String("f", "lane.yaml", "the lane `file`")
+			file := e.flags.String("file", "lane.yaml", "the lane `file`")
+			confirm := e.flags.String("confirm", "", "the `lane`'s name, typed, where something is loosened, moved or dropped")
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
@@ -138,19 +148,29 @@ func laneApply() command {
 				if err != nil {
 					return err
 				}
-				applied, err := e.client().ApplyLane(ctx, *file, text)
+				declared, err := e.client().Declare(ctx, *file, text, *confirm)
 				if err != nil {
 					return err
 				}
-				return e.print(applied, func() {
-					word := "declared"
-					if !applied.Changed {
-						word = "unchanged"
-					}
-					fmt.Fprintf(e.out, "lane %s %s: %s\n", applied.Lane.Name, word, strings.Join(applied.Lane.Names(), " → "))
-				})
+				return e.print(declared, func() { printDeclared(e, declared) })
 			}
 		},
+	}
+}
+
+func printDeclared(e *env, d *api.Declared) {
+	what := "is declared"
+	if !d.Changed {
+		what = "stands as it was"
+	}
+	fmt.Fprintf(e.out, "lane %s %s: %s\n", d.Lane.Name, what, strings.Join(d.Lane.Names(), " → "))
+	t := table{}
+	for _, asked := range d.Asks {
+		t.add(plain("  "+asked.Environment), plain("asks for "+cmp.Or(strings.Join(asked.Asks, ", "), "nothing beyond what every gate asks")), cell{asked.Why, e.paint.dim})
+	}
+	t.printRows(e.out)
+	for _, change := range d.Changes {
+		fmt.Fprintf(e.out, "  %s: %s\n", change.Environment, change.What)
 	}
 }
 
@@ -171,7 +191,7 @@ func lanesCommand() command {
 
 func printLanes(e *env, lanes *api.Lanes) {
 	if len(lanes.Lanes) == 0 {
-		fmt.Fprintln(e.out, "no lane is declared yet; vorrang lane apply -f lane.yaml declares one")
+		fmt.Fprintln(e.out, "no lane is declared yet; vorrang declare -file lane.yaml declares one")
 		return
 	}
 	t := table{heads: []string{"LANE", "STEPS", "ENVIRONMENTS", "ABOUT"}}
@@ -228,10 +248,15 @@ func printProbe(e *env, probe *api.Probe) {
 func submitCommand() command {
 	return command{
 		verb: "submit", does: "sends the step folder to the catalogue; says what is new, edited, gone, late",
-		explain: "All of it or nothing: a folder with an error changes nothing. Nothing is run.",
-		example: "vorrang submit -dir steps",
+		explain: "All of it or nothing: a folder with an error changes nothing. Nothing is run.\n" +
+			"Steps that would leave the catalogue, and numbers that another step takes, are named with -gone.\n" +
+			"With -dry-run nothing is changed, a reader's right is enough, and the exit code is 3 where something would trouble.",
+		example: "vorrang submit -dir steps" + "\n" + "vorrang submit -dry-run -junit steps.xml" + "\n" + "vorrang submit -gone 12,13",
 		setUp: func(e *env) func(context.Context, []string) error {
 			dir := e.flags.String("dir", "steps", "the step `folder`")
+			dryRun := e.flags.Bool("dry-run", false, "say what would be done, and change nothing")
+			junit := e.flags.String("junit", "", "write what would trouble as JUnit XML to a `file`")
+			gone := e.flags.String("gone", "", "the `numbers` of steps that leave the catalogue, or are taken by another step")
 			bundle := e.flags.String("bundle", "", "a release's bundle instead: the `file` that vorrang export wrote")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if err := noArguments(args); err != nil {
@@ -244,22 +269,39 @@ func submitCommand() command {
 				if err != nil {
 					return err
 				}
-				submitted, err := at.Submit(ctx, at.lane, os.DirFS(folder))
+				send := at.Submit
+				if *dryRun {
+					send = at.TrySubmit
+				}
+				submitted, err := send(ctx, at.lane, os.DirFS(folder), *gone)
+				if *junit != "" {
+					if written := writeSubmitJUnit(*junit, at.lane, submitted, err); written != nil {
+						return written
+					}
+				}
 				if err != nil {
 					return err
 				}
-				return e.print(submitted, func() { printSubmitted(e, at.lane, submitted) })
+				err = e.print(submitted, func() { printSubmitted(e, at.lane, submitted) })
+				if err == nil && *dryRun && troubles(submitted) {
+					return &codedError{exitHeld, ""}
+				}
+				return err
 			})
 		},
 	}
 }
 
 func printSubmitted(e *env, lane string, s *api.Submitted) {
-	if s.Submission == 0 {
+	switch {
+	case s.Trial && len(s.New)+len(s.Edited)+len(s.Gone) > 0:
+		fmt.Fprintf(e.out, "%s: nothing was changed; a submission of these %s would do this:\n", lane, plural(s.Steps, "step"))
+	case s.Submission == 0:
 		fmt.Fprintf(e.out, "%s: nothing new; the catalogue holds these %s already\n", lane, plural(s.Steps, "step"))
 		return
+	default:
+		fmt.Fprintf(e.out, "%s: submission %d, %s in the catalogue\n", lane, s.Submission, plural(s.Steps, "step"))
 	}
-	fmt.Fprintf(e.out, "%s: submission %d, %s in the catalogue\n", lane, s.Submission, plural(s.Steps, "step"))
 	late := map[step.Number]bool{}
 	for _, ref := range s.Late {
 		late[ref.Number] = true
@@ -294,6 +336,9 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 	if s.Unchanged > 0 {
 		fmt.Fprintf(e.out, "  %s unchanged\n", plural(s.Unchanged, "step"))
 	}
+	for _, why := range s.Refused {
+		fmt.Fprintf(e.out, "\n%s %s\n", e.paint.bad("it would be refused:"), why)
+	}
 	for _, touched := range s.Applied {
 		what := "is no longer in the folder"
 		if !touched.Gone {
@@ -305,4 +350,57 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 	if len(s.Unlooked) > 0 {
 		fmt.Fprintf(e.out, "\n%s whether these steps are applied on %s could not be seen\n", e.paint.warn("warning:"), strings.Join(s.Unlooked, ", "))
 	}
+}
+
+// troubles reports whether a submission would be refused, or would hold somewhere.
+func troubles(s *api.Submitted) bool { return len(s.Refused)+len(s.Applied)+len(s.Late) > 0 }
+
+// writeSubmitJUnit writes a case for each step that a submission changes, and one
+// for each thing that is wrong with the folder.
+func writeSubmitJUnit(path, lane string, s *api.Submitted, failed error) error {
+	suite := junitSuite{Name: lane + "/submit"}
+	add := func(name, bad, next string) {
+		test := junitCase{Class: suite.Name, Name: name}
+		if bad != "" {
+			test.Failure = &junitBad{Message: bad, Text: bad + "\n" + next}
+			suite.Failures++
+		}
+		suite.Cases = append(suite.Cases, test)
+	}
+	var refused *client.Error
+	var problems step.Problems
+	switch {
+	case errors.As(failed, &problems):
+	case errors.As(failed, &refused) && len(refused.Errors) > 0:
+		problems = refused.Errors
+	case failed != nil:
+		suite.Errors++
+		suite.Cases = append(suite.Cases, junitCase{Class: suite.Name, Name: "submit", Error: &junitBad{Message: failed.Error()}})
+	}
+	for _, p := range problems {
+		add(p.File, p.Error(), "")
+	}
+	if s != nil {
+		for _, why := range s.Refused {
+			add("refused", why, "")
+		}
+		late := map[step.Number]bool{}
+		for _, ref := range s.Late {
+			late[ref.Number] = true
+		}
+		for _, ref := range slices.Concat(s.New, s.Edited, s.Gone) {
+			bad, next := "", ""
+			if late[ref.Number] {
+				bad, next = fmt.Sprintf("step %s is late wherever a higher number is applied", ref.Number), "give it a higher number"
+			}
+			for _, t := range s.Applied {
+				if t.Number == ref.Number {
+					bad, next = fmt.Sprintf("step %s is %s on %s, and would be changed", t.Number, t.State, t.Environment), t.Next
+				}
+			}
+			add(fmt.Sprintf("step %s (%s)", ref.Number, ref.Slug), bad, next)
+		}
+	}
+	suite.Tests = len(suite.Cases)
+	return writeXML(path, junitSuites{Suites: []junitSuite{suite}})
 }

@@ -22,7 +22,7 @@ func previewCommand() command {
 		explain: "With -to, of a promotion; with -env and one of -steps, -back-to, -deployment and -back-release, of a rollback. Nothing is run.\n" +
 			"-standalone writes one file for psql instead: it takes the same lock, refuses if anything was deployed since, and\n" +
 			"writes the same ledger rows, so that Vorrang afterwards sees an ordinary deployment.",
-		example: "vorrang preview -to production -release 2026.11 -standalone > deploy.sql\nvorrang preview -to staging -through 7\nvorrang preview -env staging -steps 1",
+		example: "vorrang preview -to production -release 2026.11 -standalone > deploy.sql\nvorrang preview -to staging -through 7\nvorrang preview -env staging -last 1",
 		setUp: func(e *env) func(context.Context, []string) error {
 			e.laneFlag()
 			to := e.flags.String("to", "", "the `environment` to promote to")

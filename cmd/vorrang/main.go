@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"vorrang/client"
@@ -74,9 +75,54 @@ func run(ctx context.Context, args []string, out, errs io.Writer) error {
 		if errors.Is(err, flag.ErrHelp) {
 			return help(out, []string{c.verb})
 		}
-		return usage("%s\nvorrang help %s explains the command", err, c.verb)
+		return usage("%s%s\nvorrang help %s explains the command", err, meantFlag(e.flags, err), c.verb)
 	}
-	return do(ctx, arguments)
+	return inFlags(e.flags, do(ctx, arguments))
+}
+
+// otherNames are what flags are called elsewhere.
+var otherNames = map[string][]string{
+	"to": {"env"}, "environment": {"env"}, "target": {"env"}, "steps": {"last"}, "n": {"last"}, "f": {"file", "dir"}, "force": {"confirm"}, "yes": {"confirm"},
+	"y": {"confirm"}, "m": {"reason"}, "message": {"reason"}, "comment": {"reason"}, "dry": {"dry-run"}, "out": {"file"}, "o": {"file"}, "version": {"release"},
+}
+
+// meantFlag says which flag of a command was meant, where one was given that it
+// does not have.
+func meantFlag(flags *flag.FlagSet, err error) string {
+	_, typed, unknown := strings.Cut(err.Error(), "flag provided but not defined: -")
+	if !unknown {
+		return ""
+	}
+	for _, name := range otherNames[strings.TrimPrefix(typed, "-")] {
+		if flags.Lookup(name) != nil {
+			return "; here it is -" + name
+		}
+	}
+	best, least := "", 3
+	flags.VisitAll(func(f *flag.Flag) {
+		if d := distance(typed, f.Name); d < least || len(typed) > 2 && strings.HasPrefix(f.Name, typed) {
+			best, least = f.Name, min(d, least)
+		}
+	})
+	if best == "" {
+		return ""
+	}
+	return "; did you mean -" + best + "?"
+}
+
+// inFlags names a field of a request that is not valid as the flag that it was
+// given by.
+func inFlags(flags *flag.FlagSet, err error) error {
+	var answered *client.Error
+	if !errors.As(err, &answered) || answered.Kind() != "invalid-request" {
+		return err
+	}
+	field, says, named := strings.Cut(answered.Detail, ": ")
+	name := strings.ReplaceAll(field, "_", "-")
+	if !named || flags.Lookup(name) == nil {
+		return err
+	}
+	return &codedError{exitError, fmt.Sprintf("-%s: %s%s", name, says, strings.TrimSuffix("\n"+answered.Next, "\n"))}
 }
 
 // parseMixed lets flags stand before and behind a command's arguments.

@@ -59,14 +59,14 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{0, `harbour/development  pending\nat nothing applied · 0 applied · 3 pending · last deployment: none`, "", "status -env development"},
 		{3, `TROUBLE: known-database`, "", "status"},
 		{3, `the gate of harbour/production is held\n +hold +known-database`, "", "gate -to production"},
-		{3, "", `The gate of production is held\n +hold +known-database .*1 object and no ledger.*\n +→ find the last step`, "promote -to production"},
+		{3, "", `The gate of production is held\n +hold +known-database .*1 object and no history.*\n +→ find the last step`, "promote -to production"},
 		{0, `promoting 1 step on harbour/staging, deployment 1\n  1    a  applied  \d+ ms\n +added  table public.a\n +added    column id +integer\ndeployment 1 done: 1 of 1 step`, "", "promote -to staging -through 1"},
 		{4, `2    b  failed  \d+ ms\n\n2-b.sql:1:1: division by zero \(SQLSTATE 22012\)\n  1 \| SELECT 1/0\n    \| \^`, "", "promote -to staging"},
 		{4, `deployment 2 failed: 0 of 2 steps`, "", "watch 2"},
 		{0, `(?s)"kind":"started".*"kind":"ended"`, "", "watch 1 -json"},
 		{3, `TROUBLE: failed(?s).*2 +b +failed +transaction +none`, "", "status -env staging"},
-		{1, "", `there is no way back for step 1`, "rollback -env staging -steps 1 -confirm staging"},
-		{1, "", `a rollback on staging, which is not disposable, needs its name typed as confirmation\nnext: .* -confirm staging`, "rollback -env staging -steps 1"},
+		{1, "", `there is no way back for step 1`, "rollback -env staging -last 1 -confirm staging"},
+		{1, "", `a rollback on staging, which is not disposable, needs its name typed as confirmation\nnext: .* -confirm staging`, "rollback -env staging -last 1"},
 		{0, `nothing to do; every step is there`, "", "promote -to staging -through 1"},
 		{0, `SEQ +AT .*\n2 .*failed +2 +b .*\n1 .*applied +1 +a .*\nthe chain of all 2 entries holds`, "", "ledger -env staging"},
 		{0, `ID +LANE.*\n2 +harbour +staging +forward +2 +failed`, "", "deployments"},
@@ -77,7 +77,7 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{2, "", `say which environment: -to NAME`, "promote"},
 		{2, "", `flag provided but not defined: -fast`, "promote -fast"},
 		{2, "", `say how far, in one way`, "rollback -env staging"},
-		{2, "", `say how far, in one way`, "rollback -env staging -steps 1 -to 0"},
+		{2, "", `say how far, in one way`, "rollback -env staging -last 1 -to 0"},
 		{2, "", `say -at STEP`, "baseline -env staging"},
 		{2, "", `"extra" is not expected`, "status extra"},
 		{2, "", `name one deployment`, "watch"},
@@ -96,12 +96,12 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{0, `against staging|it brings nothing that staging has not`, "", "releases 1.0 -env staging"},
 		{1, "", `there is no release 2.0 in the lane harbour\nnext: vorrang releases lists them`, "promote -to staging -release 2.0"},
 		{0, `harbour/staging is frozen from .* to 2099-01-01`, "", "freeze -env staging -until 2099-01-01T12:00:00Z -reason closed"},
-		{3, "", `hold +window +staging is frozen until 2099-01-01`, "promote -to staging"},
+		{3, "", `hold +freeze +staging is frozen until 2099-01-01`, "promote -to staging"},
 		{2, "", `-until: "soon" is no time`, "freeze -env staging -until soon -reason closed"},
 		{0, `1 freeze ended`, "", "thaw -env staging -reason opened"},
 		{0, `backup nightly of harbour/staging is known, taken at 2026-11-23 03:00:00 UTC`, "", "backup -env staging -label nightly -taken-at 2026-11-23T03:00:00Z"},
 		{0, `step 3 \(c\) is withdrawn; 2 steps in the catalogue\n→ take its files out of the folder: 3-c.sql`, "", "withdraw 3"},
-		{1, "", `on_failure: it is stop or back-out, not "pray"`, "promote -to staging -on-failure pray"},
+		{1, "", `-on-failure: it is stop or back-out, not "pray"`, "promote -to staging -on-failure pray"},
 		{1, "", `step 1 is not in doubt on staging`, "settle -env staging -step 1 -as applied -reason x"},
 		{1, "", `step 1 is not edited on staging`, "amend -env staging -step 1 -reason x"},
 		{2, "", `there is no command "promot"; did you mean  vorrang promote \?`, "promot -to staging"},
@@ -141,7 +141,7 @@ func TestJSONCanBeRead(t *testing.T) {
 	}{
 		{"lanes", &api.Lanes{}}, {"status", &api.Lanes{}}, {"status -env staging", &api.EnvironmentStatus{}}, {"gate -to staging", &api.GateAnswer{}},
 		{"preview -to staging", &api.Preview{}}, {"promote -to staging", &api.Deployment{}}, {"promote -to staging", &api.Promoted{}},
-		{"preview -env staging -steps 1", &api.Preview{}}, {"rollback -env staging -steps 1 -confirm staging", &api.Deployment{}},
+		{"preview -env staging -last 1", &api.Preview{}}, {"rollback -env staging -last 1 -confirm staging", &api.Deployment{}},
 		{"ledger -env staging", &api.Ledger{}}, {"deployments", &api.Deployments{}}, {"probe -env staging", &api.Probe{}}, {"watch 1", &deploy.Event{}},
 	} {
 		code, out, errs := say(t, append(strings.Fields(c.args), "-json")...)
@@ -161,7 +161,7 @@ func TestNewWritesTheNextStep(t *testing.T) {
 	_, out, _ = say(t, "new", "-check", "add index")
 	assert.Equal(t, "steps/0010-add-index.sql\nsteps/0010-add-index.back.sql\nsteps/0010-add-index.check.sql\n", out)
 	_, out, _ = say(t, "new", "between", "-number", "9.4")
-	assert.Contains(t, out, "steps/9.4-between.sql")
+	assert.Contains(t, out, "steps/0009.4-between.sql")
 	code, _, errs := say(t, "new", "again", "-number", "10")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "the number 10 is taken by 0010-add-index")
@@ -182,11 +182,11 @@ func TestWhichLaneIsMeant(t *testing.T) {
 	assert.Equal(t, 0, code, "the only lane there is")
 	lane := "lane: moon\nenvironments: [{name: dark, target: env:MOON}]\n"
 	require.NoError(t, os.WriteFile("lane.yaml", []byte(lane), 0o600))
-	code, out, _ := say(t, "lane", "apply")
+	code, out, _ := say(t, "declare")
 	require.Equal(t, 0, code)
-	assert.Equal(t, "lane moon declared: dark\n", out)
-	_, out, _ = say(t, "lane", "apply", "-f", "lane.yaml")
-	assert.Equal(t, "lane moon unchanged: dark\n", out)
+	assert.Equal(t, "lane moon is declared: dark\n  dark  asks for nothing beyond what every gate asks\n", out)
+	_, out, _ = say(t, "declare", "-file", "lane.yaml")
+	assert.Equal(t, "lane moon stands as it was: dark\n  dark  asks for nothing beyond what every gate asks\n", out)
 	code, _, errs := say(t, "status", "-env", "staging")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "there is no environment staging in the lane moon", "lane.yaml in this folder says which")
@@ -266,7 +266,7 @@ func TestVerifySaysWhatDeviates(t *testing.T) {
 	assert.Contains(t, out, "harbour/production history: step 2 (b) is applied here, and pending in staging", "production skipped staging")
 	written, err := os.ReadFile("verify.xml")
 	require.NoError(t, err)
-	assert.Contains(t, string(written), `<testsuite name="harbour/production" tests="7" failures="2" errors="0">`)
+	assert.Contains(t, string(written), `<testsuite name="harbour/production" tests="8" failures="2" errors="0">`)
 	assert.Contains(t, string(written), `<testcase classname="harbour/staging" name="chain"></testcase>`)
 
 	takeAway(t, w.URLs["staging"])

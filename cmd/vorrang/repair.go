@@ -118,15 +118,17 @@ func wordFlags(e *env) word {
 func amendCommand() command {
 	return command{
 		verb: "amend", does: "records that an edited step's new text is right, though another was applied",
-		explain: "Nothing is run. What the edit changed must be in the database by other means; vorrang status -env E shows the difference.",
+		explain: "Nothing is run. What the edit changed must be in the database by other means: where it changes what runs, the new text's check\n" +
+			"or its objects are looked up, and what is not so is recorded only with -acknowledge. vorrang status -env E shows the difference.",
 		example: `vorrang amend -env staging -step 2 -reason "only a comment changed"`,
 		setUp: func(e *env) func(context.Context, []string) error {
 			w := wordFlags(e)
+			acknowledge := e.flags.Bool("acknowledge", false, "record it though not everything is as it should be")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				if *w.step == "" || *w.reason == "" {
 					return usage("-step and -reason are both needed")
 				}
-				return e.recorded(at.Amend(ctx, at.lane, at.environment, *w.step, *w.reason))
+				return e.recorded(at.Amend(ctx, at.lane, at.environment, *w.step, *w.reason, *acknowledge))
 			})
 		},
 	}

@@ -124,7 +124,7 @@ func (y *yard) promote() deploy.Result {
 
 func (y *yard) rollback(n int) deploy.Result {
 	view := y.view()
-	p, err := plan.Back(view, plan.Way{Steps: n}, func(number step.Number, _ step.Checksum) (plan.Step, bool) {
+	p, err := plan.Back(view, plan.Way{Last: n}, func(number step.Number, _ step.Checksum) (plan.Step, bool) {
 		standing, found := view.Find(number)
 		return standing.Step, found
 	})

@@ -17,7 +17,7 @@ import (
 // deployment is under way, or a promotion has yet to meet what is asked of it.
 func Expected(id ID) bool {
 	switch id {
-	case Quiet, SealedRelease, PreviousEnvironment, Soak, WayBack, InWindow, FreshBackup, Approvals, Rehearsal:
+	case Quiet, SealedRelease, PreviousEnvironment, Soak, WayBack, InWindow, NotFrozen, FreshBackup, Approvals, Rehearsal:
 		return true
 	case KnownDatabase, LedgerIntact, Checksums, Catalogue, Order, NothingInDoubt, SameHistory, Drift, Findings:
 	}
@@ -49,9 +49,9 @@ func (f Facts) sealed() Check {
 	case n == 0:
 		return pass(SealedRelease, "nothing is to be applied")
 	}
-	return Check{SealedRelease, Hold,
+	return hold(SealedRelease,
 		fmt.Sprintf("%s takes sealed releases only, and %s not promoted as one", f.View.Environment, areSteps(n)),
-		fmt.Sprintf("seal them, and promote that with -release NAME: vorrang cut -lane %s NAME", f.Lane)}
+		fmt.Sprintf("seal them, and promote that with -release NAME: vorrang cut -lane %s NAME", f.Lane))
 }
 
 func areSteps(n int) string {
@@ -93,8 +93,8 @@ func (f Facts) otherTexts(missing []plan.Standing) string {
 }
 
 func (f Facts) unreached(id ID) Check {
-	return Check{id, Hold, fmt.Sprintf("%s could not be looked at: %s", f.Previous.Name, f.Previous.Unreached),
-		fmt.Sprintf("let the service reach it: vorrang probe -lane %s -env %s", f.Lane, f.Previous.Name)}
+	return hold(id, fmt.Sprintf("%s could not be looked at: %s", f.Previous.Name, f.Previous.Unreached),
+		fmt.Sprintf("let the service reach it: vorrang probe -lane %s -env %s", f.Lane, f.Previous.Name))
 }
 
 func (f Facts) previous() Check {
@@ -114,9 +114,9 @@ func (f Facts) previous() Check {
 	if f.Release != "" {
 		next += " -release " + f.Release
 	}
-	return Check{PreviousEnvironment, Hold,
+	return hold(PreviousEnvironment,
 		fmt.Sprintf("%s not applied in %s, the environment before: %s%s", areSteps(len(missing)), f.Previous.Name, list(missing), f.otherTexts(missing)),
-		"promote there first: " + next}
+		"promote there first: "+next)
 }
 
 func (f Facts) sameHistory() Check {
@@ -130,8 +130,8 @@ func (f Facts) sameHistory() Check {
 	case len(f.Previous.Strays) == 0:
 		return pass(SameHistory, "what is applied here is applied in %s too, with the same checksums and in the same order", f.Previous.Name)
 	}
-	return Check{SameHistory, Hold, strings.Join(f.Previous.Strays, "; "),
-		fmt.Sprintf("see what differs and how to settle it: vorrang verify -lane %s -env %s", f.Lane, f.View.Environment)}
+	return hold(SameHistory, strings.Join(f.Previous.Strays, "; "),
+		fmt.Sprintf("see what differs and how to settle it: vorrang verify -lane %s -env %s", f.Lane, f.View.Environment)).about(f.Previous.Strays)
 }
 
 // soak asks how long what is to be applied has been in the environment before.
@@ -164,14 +164,14 @@ func (f Facts) soak() Check {
 	}
 	lasted := f.Now.Sub(since)
 	if since.IsZero() || len(f.missing()) > 0 {
-		return Check{Soak, Hold, fmt.Sprintf("not everything is applied in %s yet, so the %s have not begun", f.Previous.Name, lane.Span(f.Asks.Soak)),
-			"promote there first, and wait"}
+		return hold(Soak, fmt.Sprintf("not everything is applied in %s yet, so the %s have not begun", f.Previous.Name, lane.Span(f.Asks.Soak)),
+			"promote there first, and wait").about(texts(f.planned()), since)
 	}
 	if lasted >= f.Asks.Soak {
 		return pass(Soak, "in %s nothing changed and nothing failed for %s, and %s are asked", f.Previous.Name, lane.Span(lasted), lane.Span(f.Asks.Soak))
 	}
-	return Check{Soak, Hold, fmt.Sprintf("in %s %s since %s, for %s; %s are asked", f.Previous.Name, what, utc(since), lane.Span(lasted), lane.Span(f.Asks.Soak)),
-		fmt.Sprintf("wait until %s", utc(since.Add(f.Asks.Soak)))}
+	return hold(Soak, fmt.Sprintf("in %s %s since %s, for %s; %s are asked", f.Previous.Name, what, utc(since), lane.Span(lasted), lane.Span(f.Asks.Soak)),
+		fmt.Sprintf("wait until %s", utc(since.Add(f.Asks.Soak)))).about(texts(f.planned()), since, f.Asks.Soak)
 }
 
 func (f Facts) wayBack() Check {
@@ -187,8 +187,8 @@ func (f Facts) wayBack() Check {
 	if len(without) == 0 {
 		return pass(WayBack, "every step that is to be applied has a way back")
 	}
-	return Check{WayBack, Hold, fmt.Sprintf("%s without a way back: %s", areSteps(len(without)), list(without)),
-		"write their .back.sql files, and submit"}
+	return hold(WayBack, fmt.Sprintf("%s without a way back: %s", areSteps(len(without)), list(without)),
+		"write their .back.sql files, and submit").about(texts(without))
 }
 
 // drift asks whether the schema is as the last deployment left it.
@@ -205,8 +205,8 @@ func (f Facts) drift() Check {
 		if d != nil {
 			why = d.Unknown
 		}
-		return Check{Drift, Hold, "whether the schema is as it was left is not known: " + why,
-			fmt.Sprintf("look at the schema, and say that it is right as it is: vorrang accept %s -reason \"…\"", at)}
+		return hold(Drift, "whether the schema is as it was left is not known: "+why,
+			fmt.Sprintf("look at the schema, and say that it is right as it is: vorrang accept %s -reason \"…\"", at)).about(why)
 	case len(d.Differences) == 0:
 		return pass(Drift, "the schema is as %s left it at %s", d.From, utc(d.Since))
 	}
@@ -218,8 +218,8 @@ func (f Facts) drift() Check {
 	if more := len(d.Differences) - most; more > 0 {
 		names = append(names, fmt.Sprintf("and %d more", more))
 	}
-	return Check{Drift, Hold, fmt.Sprintf("%s from what %s left at %s: %s", differ(len(d.Differences)), d.From, utc(d.Since), strings.Join(names, ", ")),
-		fmt.Sprintf("see all of it, and the ways out: vorrang drift %s", at)}
+	return hold(Drift, fmt.Sprintf("%s from what %s left at %s: %s", differ(len(d.Differences)), d.From, utc(d.Since), strings.Join(names, ", ")),
+		fmt.Sprintf("see all of it, and the ways out: vorrang drift %s", at)).about(d.Differences)
 }
 
 func differ(n int) string {
@@ -241,27 +241,34 @@ func (f Facts) Frozen() *Freeze {
 	return nil
 }
 
-// window asks whether it is a time for changes. A freeze holds whether or not
-// the environment has a window.
-func (f Facts) window() Check {
-	if freeze := f.Frozen(); freeze != nil {
-		return Check{InWindow, Hold, fmt.Sprintf("%s is frozen until %s, by %s: %s", f.View.Environment, utc(freeze.Until), freeze.By, freeze.Reason),
-			fmt.Sprintf("wait for its end, or end it: vorrang thaw -lane %s -env %s -reason \"…\"", f.Lane, f.View.Environment)}
+// freeze asks whether somebody has forbidden changes for now, whether or not the
+// environment has a window.
+func (f Facts) freeze() Check {
+	freeze := f.Frozen()
+	switch {
+	case freeze != nil:
+		return hold(NotFrozen, fmt.Sprintf("%s is frozen until %s, by %s: %s", f.View.Environment, utc(freeze.Until), freeze.By, freeze.Reason),
+			fmt.Sprintf("wait for its end, or end it: vorrang thaw -lane %s -env %s -reason \"…\"", f.Lane, f.View.Environment)).about(freeze.ID, freeze.Until, freeze.Reason)
+	case len(f.Freezes) > 0:
+		return pass(NotFrozen, "nothing is frozen before %s", utc(f.Freezes[0].From))
 	}
+	return pass(NotFrozen, "nothing is frozen")
+}
+
+// window asks whether it is a time for changes.
+func (f Facts) window() Check {
 	w := f.Asks.Window
 	switch {
-	case w == nil && len(f.Freezes) > 0:
-		return pass(InWindow, "nothing is frozen before %s", utc(f.Freezes[0].From))
 	case w == nil:
 		return notAsked(InWindow)
 	case w.Open(f.Now):
 		return pass(InWindow, "it is %s, within the window %s", utc(f.Now), w)
 	}
-	turn := "wait until the window opens"
-	if next := w.Next(f.Now); !next.IsZero() {
-		turn = "wait until " + utc(next)
+	turn, opens := "wait until the window opens", w.Next(f.Now)
+	if !opens.IsZero() {
+		turn = "wait until " + utc(opens)
 	}
-	return Check{InWindow, Hold, fmt.Sprintf("it is %s, outside the window %s", utc(f.Now), w), turn}
+	return hold(InWindow, fmt.Sprintf("it is %s, outside the window %s", utc(f.Now), w), turn).about(w, opens)
 }
 
 func (f Facts) backup() Check {
@@ -270,12 +277,12 @@ func (f Facts) backup() Check {
 	case f.Asks.Backup == 0:
 		return notAsked(FreshBackup)
 	case f.Backup == nil:
-		return Check{FreshBackup, Hold, "no backup of this target was reported yet", report}
+		return hold(FreshBackup, "no backup of this target was reported yet", report).about(f.Asks.Backup)
 	}
 	age := f.Now.Sub(f.Backup.TakenAt)
 	about := fmt.Sprintf("the newest backup, %s, was taken at %s, %s ago", f.Backup.Label, utc(f.Backup.TakenAt), lane.Span(age))
 	if age > f.Asks.Backup {
-		return Check{FreshBackup, Hold, fmt.Sprintf("%s; it may be %s old", about, lane.Span(f.Asks.Backup)), report}
+		return hold(FreshBackup, fmt.Sprintf("%s; it may be %s old", about, lane.Span(f.Asks.Backup)), report).about(f.Backup.Label, f.Backup.TakenAt, f.Asks.Backup)
 	}
 	return pass(FreshBackup, "%s", about)
 }

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -42,7 +43,8 @@ const (
 	SameHistory         ID = "same-history"         // this target and the one before tell the same history
 	Soak                ID = "soak"                 // it has been there for long enough, without trouble
 	WayBack             ID = "way-back"             // every step has one
-	InWindow            ID = "window"               // it is a time for changes, and nothing is frozen
+	InWindow            ID = "window"               // it is a time for changes
+	NotFrozen           ID = "freeze"               // nobody has forbidden them for now
 	FreshBackup         ID = "backup"               // there is one that is not too old
 	Approvals           ID = "approvals"            // enough people have approved of it
 
@@ -59,6 +61,22 @@ type Check struct {
 	Verdict  Verdict `json:"verdict"`
 	Evidence string  `json:"evidence"`       // one sentence, with figures
 	Turn     string  `json:"turn,omitempty"` // what would turn a hold
+
+	// subject is what a hold is about, in a form that stays the same for as long
+	// as nothing about it changes; a waiver is bound to it.
+	subject string
+}
+
+// Subject is what a waiver of the check is bound to.
+func (c Check) Subject() string { return string(step.Sum([]byte(c.subject))) }
+
+func (c Check) about(parts ...any) Check {
+	text, err := json.Marshal(parts)
+	if err != nil {
+		panic(err) // plain values only
+	}
+	c.subject = string(text)
+	return c
 }
 
 // Facts is all that the gate looks at.
@@ -213,7 +231,7 @@ func (r Result) InDoubt() bool { return r.Find(NothingInDoubt).Verdict == Hold }
 func Forward(f Facts) Result {
 	return f.notes(f.waive(Result{Checks: []Check{
 		f.knownDatabase(), f.ledgerIntact(), f.checksums(), f.catalogue(), f.order(), f.nothingInDoubt(), f.quiet(),
-		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.approvals(), f.window(), f.backup(),
+		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.approvals(), f.window(), f.freeze(), f.backup(),
 		f.drift(), later(Rehearsal, "rehearsals"), later(Findings, "findings"),
 	}}))
 }
@@ -230,10 +248,14 @@ func Back(f Facts) Result {
 func Rebuild(f Facts) Result {
 	loose := pass(SealedRelease, "%s takes loose steps", f.View.Environment)
 	if f.Asks.Release {
-		loose = Check{SealedRelease, Hold, fmt.Sprintf("%s takes sealed releases only, and a rebuild applies loose steps", f.View.Environment),
-			"rebuild an environment that takes loose steps; an administrator declares what an environment takes, in lane.yaml"}
+		loose = hold(SealedRelease, fmt.Sprintf("%s takes sealed releases only, and a rebuild applies loose steps", f.View.Environment),
+			"rebuild an environment that takes loose steps; an administrator declares what an environment takes, in lane.yaml")
 	}
-	return Result{Checks: []Check{f.foreign(), f.ledgerIntact(), f.quiet(), loose, f.window()}}
+	return Result{Checks: []Check{f.foreign(), f.ledgerIntact(), f.quiet(), loose, f.window(), f.freeze()}}
+}
+
+func hold(id ID, evidence, turn string) Check {
+	return Check{ID: id, Verdict: Hold, Evidence: evidence, Turn: turn}
 }
 
 // foreign is knownDatabase where objects without a history do not matter.
@@ -255,9 +277,9 @@ func (f Facts) Foreign() bool {
 
 func (f Facts) knownDatabase() Check {
 	if f.Foreign() {
-		return Check{KnownDatabase, Hold,
+		return hold(KnownDatabase,
 			fmt.Sprintf("this database's ledger says that it belongs to %s, and not to %s/%s", f.View.State.Belongs, f.Lane, f.View.Environment),
-			fmt.Sprintf("correct what the target's reference stands for; or, if this is a copy that belongs here now, see what it holds and adopt it: %s", f.adopt())}
+			fmt.Sprintf("correct what the target's reference stands for; or, if this is a copy that belongs here now, see what it holds and adopt it: %s", f.adopt()))
 	}
 	if !f.Unlisted.Any() && f.View.State.Untouched() && f.View.State.Baseline == "" {
 		return pass(KnownDatabase, "the target is empty: it has neither objects nor a history")
@@ -265,9 +287,9 @@ func (f Facts) knownDatabase() Check {
 	if !f.Unlisted.Any() {
 		return pass(KnownDatabase, "the target is known: its ledger holds %s", entries(f.Entries))
 	}
-	return Check{KnownDatabase, Hold,
+	return hold(KnownDatabase,
 		fmt.Sprintf("this is an existing database: it has %s and no history, so Vorrang cannot know what ran here", f.Unlisted),
-		fmt.Sprintf("find the last step that it already contains, and record it: vorrang baseline -lane %s -env %s -at N", f.Lane, f.View.Environment)}
+		fmt.Sprintf("find the last step that it already contains, and record it: vorrang baseline -lane %s -env %s -at N", f.Lane, f.View.Environment))
 }
 
 func (f Facts) adopt() string {
@@ -308,8 +330,8 @@ func (f Facts) ledgerIntact() Check {
 	if f.Chain == nil {
 		return pass(LedgerIntact, "the chain of the ledger's %s holds", entries(f.Entries))
 	}
-	return Check{LedgerIntact, Hold, f.Chain.Error(),
-		"somebody wrote to the ledger, restored the database from a backup, or made it anew; find out who and why, see what is there, and adopt it if it is meant: " + f.adopt()}
+	return hold(LedgerIntact, f.Chain.Error(),
+		"somebody wrote to the ledger, restored the database from a backup, or made it anew; find out who and why, see what is there, and adopt it if it is meant: "+f.adopt())
 }
 
 func (f Facts) checksums() Check {
@@ -318,11 +340,11 @@ func (f Facts) checksums() Check {
 		return pass(Checksums, "no step was edited after it was applied here")
 	}
 	first := edited[0]
-	return Check{Checksums, Hold,
+	return hold(Checksums,
 		fmt.Sprintf("%s edited after being applied here: %s", was(len(edited)), list(edited)),
 		fmt.Sprintf("put the applied text back (step %s had the checksum %s) and submit, and write what should change as a new step; "+
 			"or, if the new text is right here as it stands: vorrang amend -lane %s -env %s -step %s -reason \"…\"",
-			first.Step.Number, first.State.Checksum.Short(), f.Lane, f.View.Environment, first.Step.Number)}
+			first.Step.Number, first.State.Checksum.Short(), f.Lane, f.View.Environment, first.Step.Number))
 }
 
 func (f Facts) catalogue() Check {
@@ -330,10 +352,10 @@ func (f Facts) catalogue() Check {
 	if len(absent) == 0 {
 		return pass(Catalogue, "every step that was applied here is in the catalogue")
 	}
-	return Check{Catalogue, Hold,
+	return hold(Catalogue,
 		fmt.Sprintf("%s applied here and is no longer in the catalogue: %s", was(len(absent)), list(absent)),
 		fmt.Sprintf("put the files back into the step folder and submit; or, to undo the step, roll back to below it: vorrang rollback -lane %s -env %s -to %s -confirm %s",
-			f.Lane, f.View.Environment, f.below(absent[0].Step.Number), f.View.Environment)}
+			f.Lane, f.View.Environment, f.below(absent[0].Step.Number), f.View.Environment))
 }
 
 // below is the last step before a number, or 0.
@@ -355,18 +377,18 @@ func (f Facts) order() Check {
 		}
 		return pass(Order, "every pending step comes after step %s", f.View.State.At())
 	}
-	return Check{Order, Hold,
+	return hold(Order,
 		fmt.Sprintf("%s late: a higher number, %s, is already in this target; late: %s", are(len(late)), f.View.State.At(), list(late)),
 		fmt.Sprintf("give it a number above %s and submit, or roll back to below it and promote in order; if its place does not matter, as with a hotfix, "+
 			"a keeper can say so: vorrang waive order -lane %s -env %s -reason \"…\"; or, if it was carried out here by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
-			f.View.State.At(), f.Lane, f.View.Environment, f.Lane, f.View.Environment, late[0].Step.Number)}
+			f.View.State.At(), f.Lane, f.View.Environment, f.Lane, f.View.Environment, late[0].Step.Number)).about(f.View.State.At(), texts(late))
 }
 
 func (f Facts) nothingInDoubt() Check {
 	if half := f.View.HalfBack(); len(half) > 0 {
-		return Check{NothingInDoubt, Hold,
+		return hold(NothingInDoubt,
 			fmt.Sprintf("the way back of step %s stopped at statement %d of %d", half[0].Step.Number, half[0].State.Progress.Statement, half[0].State.Progress.Of),
-			fmt.Sprintf("fix the cause, then finish it: %s; if its text is wrong, finish it by hand and record that: %s", f.rollbackLast(), f.settleAs(half[0].Step.Number, ledger.SettledUndone))}
+			fmt.Sprintf("fix the cause, then finish it: %s; if its text is wrong, finish it by hand and record that: %s", f.rollbackLast(), f.settleAs(half[0].Step.Number, ledger.SettledUndone)))
 	}
 	if check := f.halfDone(); check.Verdict == Hold {
 		return check
@@ -386,10 +408,10 @@ func (f Facts) halfDone() Check {
 			if half.Undo {
 				turn = fmt.Sprintf("undo what it did: %s; or finish or undo it by hand, and record which", f.rollbackLast())
 			}
-			return Check{NothingInDoubt, Hold,
+			return hold(NothingInDoubt,
 				fmt.Sprintf("step %s (%s) stopped at statement %d of %d, and cannot go on there: %s", number, s.Step.Slug, max(s.State.Progress.Statement, 1), s.State.Progress.Of, half.Stuck),
 				fmt.Sprintf("%s: %s, or %s; or let it begin again at its first statement: %s", turn,
-					f.settleAs(number, ledger.SettledUndone), f.settleAs(number, ledger.SettledWhole), f.settleAs(number, ledger.SettledAgain))}
+					f.settleAs(number, ledger.SettledUndone), f.settleAs(number, ledger.SettledWhole), f.settleAs(number, ledger.SettledAgain)))
 		}
 	}
 	return pass(NothingInDoubt, "no step is unfinished")
@@ -414,11 +436,11 @@ func (f Facts) nothingDoubtedBack() Check {
 			settled = fmt.Sprintf("step %s was in doubt, and is %s: %s; the next deployment records that", d.Step.Number, known.Verdict, known.Why)
 			continue
 		}
-		return Check{NothingInDoubt, Hold,
+		return hold(NothingInDoubt,
 			fmt.Sprintf("step %s is in doubt: its statement %d of %d began at %s, and nothing says how it ended%s",
 				d.Step.Number, max(d.State.Progress.Statement, 1), max(d.State.Progress.Of, 1), utc(d.State.At), because(known.Why)),
 			fmt.Sprintf("see what the target shows of it, and record what became of it: "+
-				"vorrang settle -lane %s -env %s -step %s", f.Lane, f.View.Environment, d.Step.Number)}
+				"vorrang settle -lane %s -env %s -step %s", f.Lane, f.View.Environment, d.Step.Number))
 	}
 	if settled != "" {
 		return pass(NothingInDoubt, "%s", settled)
@@ -437,10 +459,19 @@ func (f Facts) quiet() Check {
 	if f.Running == nil {
 		return pass(Quiet, "nobody else is deploying here")
 	}
-	return Check{Quiet, Hold,
+	return hold(Quiet,
 		fmt.Sprintf("%s, started by %s, has been running here since %s",
 			"deployment "+f.Running.ID, cmp.Or(f.Running.Actor, "somebody"), utc(f.Running.Since)),
-		"wait for it to end"}
+		"wait for it to end")
+}
+
+// texts names steps with what their texts are.
+func texts(standings []plan.Standing) []Planned {
+	all := make([]Planned, len(standings))
+	for i, s := range standings {
+		all[i] = plannedOf(s.Step)
+	}
+	return all
 }
 
 func list(standings []plan.Standing) string {
@@ -451,7 +482,11 @@ func list(standings []plan.Standing) string {
 			names = append(names, fmt.Sprintf("and %d more", len(standings)-most))
 			break
 		}
-		names = append(names, fmt.Sprintf("%s (%s)", s.Step.Number, s.Step.Slug))
+		name := s.Step.Slug
+		if before := s.State.Slug; before != "" && before != name && s.Has(plan.Edited) {
+			name += ", applied as " + before
+		}
+		names = append(names, fmt.Sprintf("%s (%s)", s.Step.Number, name))
 	}
 	return strings.Join(names, ", ")
 }

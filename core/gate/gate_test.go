@@ -48,7 +48,7 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 		turn     string
 	}{
 		"nothing is wrong":   {facts(standing("1", ledger.StatusApplied)), nil, nil, "", ""},
-		"an existing one":    {existing, []ID{KnownDatabase}, []ID{KnownDatabase}, "it has 7 tables and 1 other object and no ledger", "vorrang baseline -lane harbour -env staging -at N"},
+		"an existing one":    {existing, []ID{KnownDatabase}, []ID{KnownDatabase}, "it has 7 tables and 1 other object and no history", "vorrang baseline -lane harbour -env staging -at N"},
 		"a broken chain":     {broken, []ID{LedgerIntact}, []ID{LedgerIntact}, "broken at entry 3", "restored the database"},
 		"an edited step":     {facts(standing("2", ledger.StatusApplied, plan.Edited)), []ID{Checksums}, nil, "1 step was edited after being applied here: 2 (create-berth)", "0123456789ab"},
 		"an absent step":     {facts(standing("2", ledger.StatusApplied, plan.Absent)), []ID{Catalogue}, nil, "is no longer in the catalogue: 2", "put the files back"},
@@ -67,7 +67,7 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 			forward := Forward(c.facts)
 			assert.Equal(t, c.holds, ids(forward.Holds()))
 			assert.Equal(t, c.back, ids(Back(c.facts).Holds()))
-			assert.Len(t, forward.Checks, 18, "every check says something, also when it passes")
+			assert.Len(t, forward.Checks, 19, "every check says something, also when it passes")
 			for _, check := range forward.Checks {
 				assert.NotEmpty(t, check.Evidence, check.ID)
 				assert.Equal(t, check.Verdict == Hold, check.Turn != "", "%s: what holds says what would turn it", check.ID)

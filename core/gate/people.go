@@ -56,15 +56,17 @@ func (f Facts) Approve(by, note string) Approval {
 	return a
 }
 
-// Waiver lets a check's hold pass once, for one deployment.
+// Waiver lets a check's hold pass once, for one deployment, as long as the check
+// holds for what its giver saw.
 type Waiver struct {
-	ID     int64         `json:"id"`
-	Check  ID            `json:"check"`
-	Digest step.Checksum `json:"digest,omitempty" description:"Of the release; absent for loose steps."`
-	Reason string        `json:"reason"`
-	By     string        `json:"by"`
-	At     time.Time     `json:"at"`
-	Until  time.Time     `json:"until"`
+	ID      int64         `json:"id"`
+	Check   ID            `json:"check"`
+	Subject string        `json:"subject,omitempty" description:"Digest of what the check held for when the waiver was given."`
+	Digest  step.Checksum `json:"digest,omitempty" description:"Of the release; absent for loose steps."`
+	Reason  string        `json:"reason"`
+	By      string        `json:"by"`
+	At      time.Time     `json:"at"`
+	Until   time.Time     `json:"until"`
 }
 
 // Asking is a change of what an environment's gate depends on.
@@ -79,7 +81,7 @@ type Asking struct {
 // what makes a promotion governed.
 func Waivable(id ID) bool {
 	switch id {
-	case Order, PreviousEnvironment, SameHistory, Soak, WayBack, InWindow, FreshBackup, Drift:
+	case Order, PreviousEnvironment, SameHistory, Soak, WayBack, InWindow, NotFrozen, FreshBackup, Drift:
 		return true
 	case KnownDatabase, LedgerIntact, Checksums, Catalogue, NothingInDoubt, Quiet, SealedRelease, Approvals, Rehearsal, Findings:
 	}
@@ -98,11 +100,16 @@ func (f Facts) waive(r Result) Result {
 			continue
 		}
 		for _, w := range f.Waivers {
-			if w.Check == c.ID && w.Digest == f.Digest && f.Now.Before(w.Until) {
-				r.Checks[i] = Check{ID: c.ID, Verdict: Waived, Evidence: fmt.Sprintf("waived by %s for one deployment: %s; else it would hold: %s", w.By, w.Reason, c.Evidence)}
-				r.Waivers = append(r.Waivers, w)
-				break
+			if w.Check != c.ID || w.Digest != f.Digest || !f.Now.Before(w.Until) {
+				continue
 			}
+			if w.Subject != c.Subject() {
+				r.Checks[i].Evidence += fmt.Sprintf("; what %s waived at %s was something else", w.By, utc(w.At))
+				continue
+			}
+			r.Checks[i] = Check{ID: c.ID, Verdict: Waived, Evidence: fmt.Sprintf("waived by %s for one deployment: %s; else it would hold: %s", w.By, w.Reason, c.Evidence)}
+			r.Waivers = append(r.Waivers, w)
+			break
 		}
 	}
 	return r
@@ -176,8 +183,8 @@ func (f Facts) approvals() Check {
 	case len(f.planned()) == 0:
 		return pass(Approvals, "nothing is to be applied")
 	case f.Digest == "":
-		return Check{Approvals, Hold, fmt.Sprintf("%s %s asked, and approvals are given to releases; none is named", count(asked, "approval"), isOrAre(asked)),
-			"name the release with -release NAME"}
+		return hold(Approvals, fmt.Sprintf("%s %s asked, and approvals are given to releases; none is named", count(asked, "approval"), isOrAre(asked)),
+			"name the release with -release NAME")
 	}
 	var valid, void, by []string
 	for _, a := range f.Given {
@@ -198,8 +205,8 @@ func (f Facts) approvals() Check {
 	if len(valid) >= asked {
 		return Check{ID: Approvals, Verdict: Pass, Evidence: evidence}
 	}
-	return Check{Approvals, Hold, evidence,
-		fmt.Sprintf("let somebody else look at the preview and approve it: vorrang approve -lane %s -env %s -release %s", f.Lane, f.View.Environment, f.Release)}
+	return hold(Approvals, evidence,
+		fmt.Sprintf("let somebody else look at the preview and approve it: vorrang approve -lane %s -env %s -release %s", f.Lane, f.View.Environment, f.Release))
 }
 
 func isOrAre(n int) string {

@@ -86,16 +86,17 @@ func TestAWaiverTurnsOneHoldOfOneRelease(t *testing.T) {
 	f := governed()
 	f.Asks = lane.Gate{Backup: time.Hour, WayBack: true}
 	assert.Equal(t, []ID{WayBack, FreshBackup}, ids(Forward(f).Holds()))
-	w := Waiver{ID: 7, Check: FreshBackup, Digest: "digest", By: "k.brandt", Reason: "the job is being repaired", Until: f.Now.Add(time.Hour)}
+	w := Waiver{ID: 7, Check: FreshBackup, Subject: f.backup().Subject(), Digest: "digest", By: "k.brandt", Reason: "the job is being repaired", Until: f.Now.Add(time.Hour)}
 	f.Waivers = []Waiver{w}
 	result := Forward(f)
 	assert.Equal(t, []ID{WayBack}, ids(result.Holds()))
 	assert.Equal(t, []Waiver{w}, result.Waivers)
-	assert.Contains(t, result.Checks[14].Evidence, "waived by k.brandt for one deployment: the job is being repaired; else it would hold: no backup")
+	assert.Contains(t, result.Find(FreshBackup).Evidence, "waived by k.brandt for one deployment: the job is being repaired; else it would hold: no backup")
 	for name, change := range map[string]func(*Waiver){
 		"for another release": func(w *Waiver) { w.Digest = "" },
 		"too late":            func(w *Waiver) { w.Until = f.Now },
 		"of another check":    func(w *Waiver) { w.Check = Soak },
+		"for something else":  func(w *Waiver) { w.Subject = Check{}.about("another backup").Subject() },
 	} {
 		other := w
 		change(&other)

@@ -3,45 +3,75 @@ package lane
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"strings"
 )
 
 // Change is what a new declaration changes of what an environment asks, in
 // words.
 type Change struct {
-	Environment string
-	What        string
+	Environment string `json:"environment"`
+	What        string `json:"what"`
+	Loosens     bool   `json:"loosens,omitempty" description:"It asks for less than before, moves a target, or drops an environment."`
 }
 
 // Changes compares a lane's declaration with the one before: what each
 // environment asks, what its target is, and where it stands in the order.
 func Changes(before, after Lane) []Change {
 	var list []Change
-	add := func(environment, format string, args ...any) {
-		list = append(list, Change{environment, fmt.Sprintf(format, args...)})
+	add := func(environment string, loosens bool, format string, args ...any) {
+		list = append(list, Change{environment, fmt.Sprintf(format, args...), loosens})
 	}
 	for _, e := range after.Environments {
 		was, known := before.Environment(e.Name)
 		if !known {
-			add(e.Name, "the environment is new in the lane")
+			add(e.Name, false, "the environment is new in the lane")
 			continue
 		}
 		old := was.asking(before.Before(e.Name))
 		for j, now := range e.asking(after.Before(e.Name)) {
 			if now.value != old[j].value {
-				add(e.Name, "%s: %s, was %s", now.key, now.value, old[j].value)
+				add(e.Name, now.loosens(old[j]), "%s: %s, was %s", now.key, now.value, old[j].value)
 			}
 		}
 	}
 	for _, e := range before.Environments {
 		if _, still := after.Environment(e.Name); !still {
-			add(e.Name, "the environment was taken out of the lane")
+			add(e.Name, true, "the environment was taken out of the lane")
 		}
 	}
 	return list
 }
 
-type said struct{ key, value string }
+// said is one thing that an environment asks, or is.
+type said struct {
+	key, value string
+	weight     int64 // how much is asked; a smaller one asks for less
+	fixed      bool  // any other value is looser, or leads elsewhere
+}
+
+func (s said) loosens(before said) bool {
+	other := s.key == "window" && before.weight > 0 // other hours may be more
+	return s.fixed || other || s.weight < before.weight
+}
+
+// Words are what the gate asks beyond what every gate asks.
+func (g Gate) Words() []string {
+	var list []string
+	for _, one := range (Environment{Gate: &g}).asking("") {
+		if one.weight > 0 {
+			list = append(list, one.key+": "+one.value)
+		}
+	}
+	return list
+}
+
+func asked(is bool) int64 {
+	if is {
+		return 1
+	}
+	return 0
+}
 
 // asking is everything that a gate depends on, in words.
 func (e Environment) asking(after string) []said {
@@ -54,9 +84,27 @@ func (e Environment) asking(after string) []said {
 	if g.Window != nil {
 		window = g.Window.String()
 	}
+	authors := int64(g.Approvals) * 2
+	if g.NotAuthors {
+		authors++
+	}
+	freshness := int64(0) // a younger backup is more
+	if g.Backup > 0 {
+		freshness = math.MaxInt64 - int64(g.Backup)
+	}
+	drift := map[bool]string{true: "refused", false: "not-asked"}[g.Drift]
 	return []said{
-		{"release", required(g.Release)}, {"previous-environment", required(g.Previous)}, {"approvals", approvals}, {"way-back", required(g.WayBack)},
-		{"soak", Span(g.Soak)}, {"backup", Span(g.Backup)}, {"drift", map[bool]string{true: "refused", false: "not-asked"}[g.Drift]}, {"window", window},
-		{"the environment before", cmp.Or(after, "none")}, {"target", e.Target}, {"disposable", fmt.Sprint(e.Disposable)}, {"schemas", strings.Join(e.Schemas, ", ")},
+		{"release", required(g.Release), asked(g.Release), false},
+		{"previous-environment", required(g.Previous), asked(g.Previous), false},
+		{"approvals", approvals, authors, false},
+		{"way-back", required(g.WayBack), asked(g.WayBack), false},
+		{"soak", Span(g.Soak), int64(g.Soak), false},
+		{"backup", Span(g.Backup), freshness, false},
+		{"drift", drift, asked(g.Drift), false},
+		{"window", window, asked(g.Window != nil), false},
+		{"the environment before", cmp.Or(after, "none"), asked(after != ""), false},
+		{"target", e.Target, 0, true},
+		{"disposable", fmt.Sprint(e.Disposable), -asked(e.Disposable), false},
+		{"schemas", strings.Join(e.Schemas, ", "), 0, true},
 	}
 }

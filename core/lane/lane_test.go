@@ -156,14 +156,22 @@ func TestWhatADeclarationChangesIsSaid(t *testing.T) {
 	assert.Empty(t, Changes(before, before))
 	after := parse("{name: staging, target: env:B}, {name: production, target: env:D, gate: {approvals: 1, release: required, previous-environment: not-asked}}, {name: mirror, target: env:E}")
 	assert.Equal(t, []Change{
-		{"staging", "the environment before: none, was development"},
-		{"production", "previous-environment: not-asked, was required"},
-		{"production", "approvals: 1, was 2"},
-		{"production", "soak: 0s, was 24h"},
-		{"production", "target: env:D, was env:C"},
-		{"mirror", "the environment is new in the lane"},
-		{"development", "the environment was taken out of the lane"},
+		{"staging", "the environment before: none, was development", true},
+		{"production", "previous-environment: not-asked, was required", true},
+		{"production", "approvals: 1, was 2", true},
+		{"production", "soak: 0s, was 24h", true},
+		{"production", "target: env:D, was env:C", true},
+		{"mirror", "the environment is new in the lane", false},
+		{"development", "the environment was taken out of the lane", true},
 	}, Changes(before, after))
+	strict := parse("{name: development, target: env:A}, {name: staging, target: env:B}, {name: production, target: env:C, gate: {approvals: 3, soak: 48h, backup: 1h, drift: refused, window: {hours: 08:00-16:00}}}")
+	for _, change := range Changes(before, strict) {
+		assert.False(t, change.Loosens, "to ask for more loosens nothing: %s", change.What)
+	}
+	for _, change := range Changes(strict, before) {
+		assert.True(t, change.Loosens, change.What)
+	}
+	assert.Equal(t, []string{"release: required", "previous-environment: required"}, before.Environments[2].Asks().Words()[:2])
 }
 
 func TestDurationsAreWrittenAsPeopleDo(t *testing.T) {

@@ -139,9 +139,9 @@ type StepState struct {
 	Seq        int64 // of the newest entry about it
 
 	// for failed and in doubt
-	Progress   Detail     // how far a step got that is not one transaction
-	origin     *StepState // what it was when its way back began; nil unless that is under way
-	OutOfOrder bool       // carried out though the order was not kept: somebody waived that
+	Progress    Detail     // how far a step got that is not one transaction
+	origin      *StepState // what it was when its way back began; nil unless that is under way
+	OrderWaived bool       // carried out though the order was not kept: somebody waived that
 
 	// Undermined is another step that was reversed since this one stopped
 	// half-way; empty if none was.
@@ -235,7 +235,7 @@ func (s *State) fold(e Entry) {
 			s.disorder[e.Deployment] = true
 		}
 	}
-	next.OutOfOrder = s.disorder[e.Deployment]
+	next.OrderWaived = s.disorder[e.Deployment]
 	before := s.Steps[e.Step]
 	if unfinished := before.Status == StatusFailed || before.Status == StatusInDoubt; unfinished && detail.Direction != Back {
 		detail.Left = max(detail.Left, before.Progress.Left)

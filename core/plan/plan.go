@@ -153,7 +153,7 @@ func Rebuild(view View) Plan {
 
 // Way says how far a rollback goes. Exactly one of its fields is set.
 type Way struct {
-	Steps      int         // the last so many
+	Last       int         // so many steps
 	To         step.Number // everything above this number; "0" is everything
 	Deployment string      // what this deployment applied
 
@@ -193,12 +193,12 @@ func Back(view View, way Way, versions func(step.Number, step.Checksum) (Step, b
 func choose(view View, way Way) ([]ledger.StepState, error) {
 	newest := newestFirst(view)
 	switch {
-	case way.Steps > 0:
-		if way.Steps > len(newest) {
+	case way.Last > 0:
+		if way.Last > len(newest) {
 			return nil, refuse("only %d steps were carried out here; %d cannot be rolled back%s",
-				len(newest), way.Steps, coveredNote(view))
+				len(newest), way.Last, coveredNote(view))
 		}
-		return newest[:way.Steps], nil
+		return newest[:way.Last], nil
 	case way.To != "":
 		return above(view, newest, way.To)
 	case way.Deployment != "":

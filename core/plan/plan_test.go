@@ -121,10 +121,10 @@ func TestBackPlansTheNewestFirst(t *testing.T) {
 		want []step.Number
 		err  string
 	}{
-		"the last":                          {Way{Steps: 1}, []step.Number{"5"}, ""},
-		"the last three, as carried out":    {Way{Steps: 3}, []step.Number{"5", "3", "4"}, ""},
-		"one that has no way back":          {Way{Steps: 4}, nil, "there is no way back for step 2 (s)"},
-		"more than there are":               {Way{Steps: 9}, nil, "only 4 steps were carried out here; 9 cannot be rolled back; steps up to 1 are covered by the baseline"},
+		"the last":                          {Way{Last: 1}, []step.Number{"5"}, ""},
+		"the last three, as carried out":    {Way{Last: 3}, []step.Number{"5", "3", "4"}, ""},
+		"one that has no way back":          {Way{Last: 4}, nil, "there is no way back for step 2 (s)"},
+		"more than there are":               {Way{Last: 9}, nil, "only 4 steps were carried out here; 9 cannot be rolled back; steps up to 1 are covered by the baseline"},
 		"to a step":                         {Way{To: "4"}, []step.Number{"5"}, ""},
 		"to a step that nobody knows":       {Way{To: "77"}, nil, "there is no step 77"},
 		"to the newest":                     {Way{To: "5"}, []step.Number{}, ""},
@@ -153,7 +153,7 @@ func TestAWayBackThatStoppedHalfWayIsGoneOnWith(t *testing.T) {
 	half := ledger.Detail{Direction: ledger.Back, Mode: step.Autocommit, Statement: 2, Of: 2, Done: "sum"}
 	view := Look("staging", catalogue("1", "2"), state(applied("1"), applied("2"), row{action: ledger.Failed, number: "2", detail: half}))
 	require.Len(t, view.HalfBack(), 1)
-	p, err := Back(view, Way{Steps: 1}, func(number step.Number, checksum step.Checksum) (Step, bool) {
+	p, err := Back(view, Way{Last: 1}, func(number step.Number, checksum step.Checksum) (Step, bool) {
 		assert.Equal(t, step.Checksum("c2"), checksum)
 		return catalogue("2")[0], true
 	})

@@ -56,7 +56,7 @@ func List(folder fs.FS) ([]string, error) {
 		if Ignored(entry.Name()) {
 			continue
 		}
-		if problem := checkEntry(entry); problem != nil {
+		if problem := checkEntry(folder, entry); problem != nil {
 			problems = append(problems, *problem)
 			continue
 		}
@@ -65,13 +65,21 @@ func List(folder fs.FS) ([]string, error) {
 	return names, problems.orNil()
 }
 
-func checkEntry(entry fs.DirEntry) *Problem {
+func checkEntry(folder fs.FS, entry fs.DirEntry) *Problem {
 	if entry.IsDir() {
 		return &Problem{File: entry.Name(), Message: "is a folder; a step folder is flat: move its files up, or out"}
 	}
-	info, err := entry.Info()
-	if err != nil {
+	info, err := fs.Stat(folder, entry.Name()) // of what a link leads to
+	var failed *fs.PathError
+	switch {
+	case err != nil && entry.Type()&fs.ModeSymlink != 0:
+		return &Problem{File: entry.Name(), Message: "is a link that leads to no file; put the file itself here, or take the link out"}
+	case errors.As(err, &failed):
+		return &Problem{File: entry.Name(), Message: "cannot be read: " + failed.Err.Error()}
+	case err != nil:
 		return &Problem{File: entry.Name(), Message: err.Error()}
+	case !info.Mode().IsRegular():
+		return &Problem{File: entry.Name(), Message: "is no ordinary file; a step folder holds plain files only: take it out"}
 	}
 	if _, err := ParseName(entry.Name()); err != nil {
 		problem := asProblem(err)
@@ -100,7 +108,8 @@ func ReadDir(folder fs.FS) ([]Step, error) {
 	for _, name := range names {
 		content, err := fs.ReadFile(folder, name)
 		if err != nil {
-			return nil, fmt.Errorf("read %s: %w", name, err)
+			problems = append(problems, Problem{File: name, Message: "cannot be read: " + err.Error()})
+			continue
 		}
 		file, found := ReadFile(name, content)
 		files, problems = append(files, file), append(problems, found...)
@@ -129,6 +138,10 @@ func ReadFile(name string, content []byte) (File, Problems) {
 		file.Digest = Sum(content)
 	}
 	if parsed.Part != Forward {
+		if stray := strayOptions(name, text, 0); stray != nil {
+			stray[0].Message = "options stand here; they count in the step's forward file only: move them there"
+			return file, stray
+		}
 		return file, nil
 	}
 	var problems Problems

@@ -75,23 +75,112 @@ const (
 	optionsClose = "---*/"
 )
 
-// parseOptions reads the options comment that opens a forward file. A file
-// without one has the defaults.
+// parseOptions reads the options comment of a forward file. Other comments may
+// stand above it, and nothing else. A file without one has the defaults.
 func parseOptions(file string, text []byte) (Options, Problems) {
 	options := DefaultOptions()
-	blank := len(text) - len(bytes.TrimLeft(text, " \t\n"))
-	if !bytes.HasPrefix(text[blank:], []byte(optionsOpen)) {
-		return options, nil
+	at, problem := optionsAt(file, text)
+	if problem != nil {
+		return options, Problems{*problem}
 	}
-	line, column := Position(text, blank)
-	body, _, closed := bytes.Cut(text[blank+len(optionsOpen):], []byte(optionsClose))
+	if at < 0 {
+		return options, strayOptions(file, text, 0)
+	}
+	line, column := Position(text, at)
+	body, rest, closed := bytes.Cut(text[at+len(optionsOpen):], []byte(optionsClose))
 	if !closed {
 		return options, Problems{{File: file, Line: line, Column: column,
 			Message: "the options comment is opened with /*--- and never closed; close it with ---*/"}}
 	}
 	r := optionReader{file: file, firstLine: line, options: &options}
 	r.read(body)
-	return options, r.problems
+	return options, append(r.problems, strayOptions(file, text, len(text)-len(rest))...)
+}
+
+// optionsAt finds the options comment: the first comment that opens with /*---
+// above the first statement. It is -1 if there is none.
+func optionsAt(file string, text []byte) (at int, problem *Problem) {
+	for at < len(text) {
+		rest := text[at:]
+		switch {
+		case rest[0] == ' ' || rest[0] == '\t' || rest[0] == '\n' || rest[0] == '\r':
+			at++
+		case bytes.HasPrefix(rest, []byte(optionsOpen)):
+			return at, nil
+		case bytes.HasPrefix(rest, []byte("--")):
+			end := bytes.IndexByte(rest, '\n')
+			if end < 0 {
+				return -1, nil
+			}
+			at += end
+		case bytes.HasPrefix(rest, []byte("/*")):
+			size := commentSize(rest)
+			if almostOptions.Match(rest[:size]) {
+				line, column := Position(text, at)
+				return -1, &Problem{File: file, Line: line, Column: column, Message: "this comment holds options, and does not open as they do; open it with /*--- and close it with ---*/"}
+			}
+			at += size
+		default:
+			return -1, nil
+		}
+	}
+	return -1, nil
+}
+
+// commentSize is the length of the comment that a text begins with, comments
+// within it counted, as the server does; all of the text if it is never closed.
+func commentSize(text []byte) int {
+	depth := 0
+	for at := 0; at < len(text)-1; at++ {
+		switch string(text[at : at+2]) {
+		case "/*":
+			depth++
+			at++
+		case "*/":
+			depth--
+			at++
+			if depth == 0 {
+				return at + 1
+			}
+		}
+	}
+	return len(text)
+}
+
+var (
+	// almostOptions is a comment that begins with a dash and holds an option.
+	almostOptions = regexp.MustCompile(`(?m)^/\*\s*-+[^\n]*\n(?:.*\n)*?\s*(?:` + strings.ReplaceAll(optionKeys, ", ", "|") + `)\s*:`)
+	// opensOptions is a line that opens an options comment.
+	opensOptions = regexp.MustCompile(`(?m)^[ \t]*/\*---`)
+)
+
+// strayOptions finds options where they do not count: behind others, or behind a
+// statement.
+func strayOptions(file string, text []byte, from int) Problems {
+	found := opensOptions.FindIndex(text[from:])
+	if found == nil {
+		return nil
+	}
+	line, column := Position(text, from+found[1]-len(optionsOpen))
+	message := "options stand here, behind a statement; they count only above the first one: move them up"
+	if from > 0 {
+		message = "a second options comment; put all options into the first"
+	}
+	return Problems{{File: file, Line: line, Column: column, Message: message}}
+}
+
+// OptionPosition is where an option stands in a forward file's text; line 1 where
+// it does not.
+func OptionPosition(text []byte, key string) (line, column int) {
+	at, _ := optionsAt("", text)
+	if at < 0 {
+		return 1, 1
+	}
+	found := regexp.MustCompile(`(?m)^[ \t]*` + regexp.QuoteMeta(key) + `[ \t]*:`).FindIndex(text[at:])
+	if found == nil {
+		return 1, 1
+	}
+	return Position(text, at+found[0])
 }
 
 type optionReader struct {

@@ -147,7 +147,7 @@ func (v *verifier) order() {
 	for _, number := range state.Order {
 		if step.Compare(number, highest) < 0 {
 			st := state.Steps[number]
-			if st.OutOfOrder {
+			if st.OrderWaived {
 				continue // somebody decided that it does not matter
 			}
 			v.report(Order, number, st.At, "nothing can change what happened; if the order matters, roll both back and promote again",
@@ -175,10 +175,10 @@ func (v *verifier) history(before Environment) {
 		case other.Checksum != st.Checksum:
 			v.report(History, number, st.At, "compare both texts, and bring the environments together with a new step",
 				"step %s was applied here with the checksum %s, and in %s with %s", named(number, st.Slug), st.Checksum.Short(), before.Name, other.Checksum.Short())
-		case other.Seq < last.Seq && !other.OutOfOrder && !st.OutOfOrder:
+		case other.Seq < last.Seq && !other.OrderWaived && !st.OrderWaived:
 			v.report(History, number, st.At, "if the order matters, roll both back here and promote again",
 				"step %s was applied here after step %s, and in %s before it", named(number, st.Slug), last.Number, before.Name)
-		case !other.OutOfOrder && !st.OutOfOrder:
+		case !other.OrderWaived && !st.OrderWaived:
 			last = other
 		}
 	}

@@ -18,6 +18,7 @@ import (
 	"vorrang/client"
 	"vorrang/console"
 	"vorrang/core/deploy"
+	"vorrang/core/step"
 	"vorrang/internal/pgtest"
 	"vorrang/records"
 	"vorrang/service"
@@ -56,16 +57,16 @@ func StartWith(t testing.TB, openID func(address string) *service.OpenID) *World
 	}
 	w.serve(pgtest.Database(t))
 	const nothing = "release: not-asked, previous-environment: not-asked"
-	w.Declare(map[string]string{"development": nothing, "staging": nothing, "production": nothing})
+	w.Gates(map[string]string{"development": nothing, "staging": nothing, "production": nothing})
 	return w
 }
 
 // environments are those of the lane, in their order; the first is disposable.
 var environments = []string{"development", "staging", "production"}
 
-// Declare declares the lane, with what the gates of environments ask. What is not
+// Gates declares the lane, with what the gates of environments ask. What is not
 // named asks what is usual.
-func (w *World) Declare(gates map[string]string) {
+func (w *World) Gates(gates map[string]string) {
 	w.T.Helper()
 	lane := "lane: harbour\nenvironments:\n"
 	for i, environment := range environments {
@@ -75,7 +76,7 @@ func (w *World) Declare(gates map[string]string) {
 		}
 		lane += fmt.Sprintf("  - {name: %s, target: \"file:%s\", disposable: %t%s}\n", environment, w.Files[environment], i == 0, gate)
 	}
-	_, err := w.ApplyLane(w.T.Context(), "lane.yaml", []byte(lane))
+	_, err := w.Declare(w.T.Context(), "lane.yaml", []byte(lane), "harbour")
 	require.NoError(w.T, err)
 }
 
@@ -125,10 +126,17 @@ func (w *World) Write(files map[string]string) {
 	}
 }
 
-// Submitted writes files and submits the folder.
+// Submitted writes files and submits the folder. Steps whose files are taken away
+// may leave the catalogue.
 func (w *World) Submitted(files map[string]string) *api.Submitted {
 	w.Write(files)
-	submitted, err := w.Submit(w.T.Context(), "harbour", os.DirFS(w.Steps))
+	var gone []string
+	for name, text := range files {
+		if parsed, err := step.ParseName(name); err == nil && text == "" && parsed.Part == step.Forward {
+			gone = append(gone, string(parsed.Number))
+		}
+	}
+	submitted, err := w.Submit(w.T.Context(), "harbour", os.DirFS(w.Steps), gone...)
 	require.NoError(w.T, err)
 	return submitted
 }

@@ -78,10 +78,20 @@ type Audit struct {
 	Acts []access.Act `json:"acts" nullable:"false"`
 }
 
-// LaneApplied answers a lane declaration.
-type LaneApplied struct {
+// Declared answers a lane declaration.
+type Declared struct {
 	Lane    lane.Lane `json:"lane"`
 	Changed bool      `json:"changed" description:"False where the lane was declared like this already."`
+
+	Asks    []Asked       `json:"asks" nullable:"false" description:"What each environment asks from now on."`
+	Changes []lane.Change `json:"changes" nullable:"false" description:"Of what environments ask, and of their targets."`
+}
+
+// Asked is what an environment's gate asks beyond what every gate asks.
+type Asked struct {
+	Environment string   `json:"environment"`
+	Asks        []string `json:"asks" nullable:"false"`
+	Why         string   `json:"why,omitempty" description:"Where the lane file does not say it: that its name implies it."`
 }
 
 // Lanes is every lane with where its environments stand.
@@ -177,7 +187,10 @@ type Submitted struct {
 	Applied    []Touched `json:"applied" nullable:"false" description:"Edited and gone steps that an environment has applied, in doubt, or half carried out."`
 	Unlooked   []string  `json:"unlooked" nullable:"false" description:"Environments that could not be looked at for that."`
 	Unchanged  int       `json:"unchanged"`
-	Steps      int       `json:"steps" description:"In the catalogue now."`
+	Steps      int       `json:"steps" description:"In the catalogue now, or in a trial's folder."`
+
+	Trial   bool     `json:"trial,omitempty" description:"Nothing was changed: this is what a submission would do."`
+	Refused []string `json:"refused" nullable:"false" description:"Of a trial: why a submission of this folder would be refused."`
 }
 
 // Touched is an edited or gone step that an environment has.

@@ -30,7 +30,7 @@ const waiting = computed(() => environments.value.filter((e) => e.pending > 0 &&
       <section v-if="value.lanes.length === 0" class="panel stack">
         <h1>No lane is declared yet</h1>
         <p class="soft">A lane is one logical database and the ordered environments that its scripts travel through. Declare one with its file:</p>
-        <div><CommandLine command="vorrang lane apply -f lane.yaml" /></div>
+        <div><CommandLine command="vorrang declare -file lane.yaml" /></div>
       </section>
       <section v-else class="stack tight" aria-label="What is wrong">
         <h1 v-if="wrong.length" class="bad">

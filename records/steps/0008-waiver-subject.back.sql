@@ -1,0 +1,1 @@
+ALTER TABLE records.waiver DROP COLUMN subject;
