@@ -115,7 +115,7 @@ func failureOf(number step.Number, file string, text []byte, s sqltext.Statement
 	return f
 }
 
-var copyLine = regexp.MustCompile(`^COPY .*, line (\d+)`)
+var copyLine = regexp.MustCompile(`(?m)^COPY .*, line (\d+)`)
 
 // copyOffset finds the data line that the server's context names.
 func copyOffset(s sqltext.Statement, text []byte, server *ServerError, offset int) int {
@@ -124,7 +124,7 @@ func copyOffset(s sqltext.Statement, text []byte, server *ServerError, offset in
 		return offset
 	}
 	line, _ := strconv.Atoi(m[1])
-	at := bytes.Index(text[s.Offset+len(s.SQL):], s.CopyData[:min(len(s.CopyData), 200)]) + s.Offset + len(s.SQL)
+	at := s.DataOffset
 	for ; line > 1; line-- {
 		next := bytes.IndexByte(text[at:], '\n')
 		if next < 0 {

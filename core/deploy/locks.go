@@ -12,7 +12,8 @@ import (
 
 // lockPause is how long to wait before try n+1 after a lock timeout.
 func lockPause(n int) time.Duration {
-	return min(time.Second<<(n-1), 30*time.Second)
+	const doublings = 5 // beyond which the pause stays the same
+	return min(time.Second<<min(n-1, doublings), 30*time.Second)
 }
 
 // retry runs try again after lock timeouts, as often as the step allows.

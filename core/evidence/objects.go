@@ -104,15 +104,11 @@ func Read(statements []sqltext.Statement, first, last int) Script {
 }
 
 func parse(s sqltext.Statement) *pg.Node {
-	const most = 1 << 20 // no DDL is longer
-	if s.IsCopy || len(s.SQL) > most {
-		return nil
+	node, err := sqltext.Parse(s)
+	if err != nil {
+		return nil // it is blind
 	}
-	tree, err := pg.Parse(string(s.SQL))
-	if err != nil || len(tree.Stmts) != 1 {
-		return nil
-	}
-	return tree.Stmts[0].Stmt
+	return node
 }
 
 // firstWords names a statement by the words that it begins with.

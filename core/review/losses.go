@@ -22,17 +22,13 @@ func Losses(text []byte) []Loss {
 	if err != nil {
 		return nil // such a script is refused when it is submitted
 	}
-	const long = 1 << 20 // no statement that drops something is longer
 	var losses []Loss
 	for _, s := range statements {
-		if s.IsCopy || len(s.SQL) > long {
+		node, err := sqltext.Parse(s.WithBatch(1))
+		if err != nil {
 			continue
 		}
-		tree, err := pg.Parse(string(s.WithBatch(1).SQL))
-		if err != nil || len(tree.Stmts) != 1 {
-			continue
-		}
-		for _, what := range lost(tree.Stmts[0].Stmt) {
+		for _, what := range lost(node) {
 			losses = append(losses, Loss{s.Line, what})
 		}
 	}

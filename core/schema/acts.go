@@ -467,7 +467,7 @@ func (d *drafter) alterTable(was, o Object) []string {
 	var sql []string
 	is := o.Props
 	say := func(format string, values ...any) {
-		sql = append(sql, fmt.Sprintf("ALTER "+o.word()+" "+o.Name+" "+format, values...))
+		sql = append(sql, "ALTER "+o.word()+" "+o.Name+" "+fmt.Sprintf(format, values...))
 	}
 	differs := func(name string) bool { return was.Props[name] != is[name] }
 	parents, wished := list(was.Props["inherits"]), list(is["inherits"])

@@ -351,7 +351,7 @@ func (d *drafter) columnAttributes(before, after Object, only string) []string {
 		word, only = "MATERIALIZED VIEW", ""
 	}
 	say := func(format string, values ...any) {
-		sql = append(sql, fmt.Sprintf("ALTER "+word+" "+only+after.Of+" ALTER COLUMN "+after.Local()+" "+format, values...))
+		sql = append(sql, "ALTER "+word+" "+only+after.Of+" ALTER COLUMN "+after.Local()+" "+fmt.Sprintf(format, values...))
 	}
 	differs := func(key string) bool { return was[key] != is[key] }
 	if differs("default") && len(after.DefaultNeeds) == 0 && is["generated"] == "" {

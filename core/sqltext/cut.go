@@ -19,8 +19,9 @@ type Statement struct {
 	CopyData []byte // the lines of COPY … FROM stdin, without the closing \.
 
 	// for COPY … FROM stdin
-	IsCopy   bool
-	DataLine int // the line where CopyData begins
+	IsCopy     bool
+	DataLine   int // the line where CopyData begins
+	DataOffset int // in bytes, from the file's beginning
 }
 
 // Error is a place where the text cannot be cut.
@@ -38,24 +39,31 @@ func (e *Error) Error() string {
 // Text that holds none gives none and no error. Every error is an *Error.
 func Cut(text []byte) ([]Statement, error) {
 	c := cutter{text: text, line: 1}
-	for size := firstWindow; c.at < len(text); {
-		before := c.at
+	for size := smallWindow; c.at < len(text); {
+		before, copies := c.at, c.copies
 		if err := c.window(min(before+size, len(text))); err != nil {
 			return nil, err
 		}
-		if c.at == before {
+		switch {
+		case c.at == before:
 			size *= 4 // one token is larger than the window
-		} else {
-			size = firstWindow
+		case c.copies > copies:
+			size = smallWindow // the scanner had read into its data
+		default:
+			size = min(2*size, largeWindow)
 		}
 	}
 	c.endStatement(len(text))
 	return c.statements, nil
 }
 
-// The scanner is given windows of the text, in bytes, so that memory stays
-// small for files of many megabytes.
-const firstWindow = 64 << 10
+// The scanner is given windows of the text, in bytes, so that memory stays small
+// for files of many megabytes. A window ends at a COPY, and what was scanned
+// behind it is scanned again: so it begins small, and grows as long as none comes.
+const (
+	smallWindow = 256
+	largeWindow = 64 << 10
+)
 
 // cutter walks over a text from left to right.
 type cutter struct {
@@ -76,6 +84,7 @@ type cutter struct {
 	words  words
 
 	statements []Statement
+	copies     int // with data
 }
 
 // window scans text[c.at:end] and reads the tokens that are certain. It leaves
@@ -115,6 +124,10 @@ func (c *cutter) read(tokens []*pg.ScanToken, last bool) error {
 		switch token.Token {
 		case pg.Token_SQL_COMMENT, pg.Token_C_COMMENT:
 		case pg.Token_ASCII_92:
+			if next := c.restriction(from); next > 0 {
+				c.at = next
+				return nil
+			}
 			return c.backslash(from)
 		case pg.Token_ASCII_59:
 			if c.parens > 0 || c.body > 0 {
@@ -188,7 +201,8 @@ func (c *cutter) copyData(at int) error {
 	if end < 0 {
 		return c.errorAt(statement.Offset, `the data of this COPY … FROM stdin is never ended; close it with a line that holds \. alone`)
 	}
-	statement.CopyData = c.text[start:end]
+	c.copies++
+	statement.CopyData, statement.DataOffset = c.text[start:end], start
 	statement.DataLine, _ = c.position(start)
 	c.at = next
 	return nil
@@ -210,6 +224,19 @@ func endOfData(text []byte, start int) (end, next int) {
 		at += found + 1
 	}
 	return -1, -1
+}
+
+// restriction finds where the text goes on behind a line that pg_dump writes so
+// that psql takes no other commands: \restrict KEY and \unrestrict KEY. It is 0 for
+// everything else.
+func (c *cutter) restriction(at int) int {
+	line, _, _ := bytes.Cut(c.text[at:], []byte("\n"))
+	fields := bytes.Fields(line)
+	alone := !c.open && (at == 0 || c.text[at-1] == '\n')
+	if !alone || len(fields) != 2 || string(fields[0]) != `\restrict` && string(fields[0]) != `\unrestrict` {
+		return 0
+	}
+	return min(at+len(line)+1, len(c.text))
 }
 
 func (c *cutter) backslash(at int) error {

@@ -1,13 +1,9 @@
 package sqltext
 
-// longest is the longest statement that is parsed to find out what it is about,
-// in bytes. Longer ones load rows.
-const longest = 1 << 20
-
 // OnlyRows reports whether a statement is about rows only, and changes no
 // object of the schema. A statement that calls a function may do anything.
 func OnlyRows(s Statement) bool {
-	if s.IsCopy || len(s.SQL) > longest {
+	if s.IsCopy || len(s.SQL) > mostParsed { // longer ones load rows
 		return true
 	}
 	switch node := parsed(s); {

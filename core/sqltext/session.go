@@ -74,18 +74,6 @@ func (n Session) copy() Session {
 	return Session{slices.Clone(n.Again), slices.Clone(n.Lost)}
 }
 
-// parsed is a statement's tree; nil where the grammar cannot read it.
-func parsed(s Statement) *pg.Node {
-	if s.IsCopy || len(s.SQL) > longest {
-		return nil
-	}
-	tree, err := pg.Parse(string(s.SQL))
-	if err != nil || len(tree.Stmts) != 1 {
-		return nil
-	}
-	return tree.Stmts[0].Stmt
-}
-
 func (n *Session) run(s Statement) {
 	node := parsed(s)
 	switch {
@@ -124,7 +112,7 @@ func (n *Session) others(s Statement, node *pg.Node) {
 		n.lose(s, temporary, relation.Relname)
 		return
 	}
-	text := s.SQL[:min(len(s.SQL), longest)]
+	text := s.SQL[:min(len(s.SQL), mostParsed)]
 	if temporaryObject.Match(text) {
 		n.Lost = append(n.Lost, Lost{What: "temporary object", Line: s.Line})
 	}
