@@ -56,11 +56,7 @@ func (s *Service) stuck(ctx context.Context, p place, session *postgres.Session,
 	if err != nil {
 		return "", err
 	}
-	var sum sqltext.Sum
-	for _, done := range statements[:min(took, len(statements))] {
-		sum.Add(done)
-	}
-	if took > len(statements) || sum.Total() != st.Progress.Done {
+	if took > len(statements) || sumOf(statements[:took]) != st.Progress.Done {
 		return fmt.Sprintf("the statements before number %d took effect, and were changed since", st.Progress.Statement), nil
 	}
 	if _, why := deploy.Unresumable(sqltext.SessionOf(statements[:took]), statements[took:]); why != "" {
@@ -74,6 +70,15 @@ func (s *Service) stuck(ctx context.Context, p place, session *postgres.Session,
 		return "what its earlier statements did is no longer so: " + strings.Join(gone[:min(len(gone), 3)], ", "), nil
 	}
 	return "", nil
+}
+
+// sumOf is the checksum of statements.
+func sumOf(statements []sqltext.Statement) string {
+	var sum sqltext.Sum
+	for _, s := range statements {
+		sum.Add(s)
+	}
+	return sum.Total()
 }
 
 // undoable refuses a way back of a half-done step if the catalogs do not tell

@@ -62,12 +62,13 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 			return nil, err
 		}
 	}
-	texts := s.texts(planned)
-	for _, action := range planned.Actions {
+	texts, digests := s.texts(planned), planned.Digests()
+	for i, action := range planned.Actions {
 		shown, err := s.previewAction(c, texts, action, in.Limit)
 		if err != nil {
 			return nil, err
 		}
+		shown.Plan = digests[i]
 		answer.Actions = append(answer.Actions, shown)
 	}
 	return answer, nil

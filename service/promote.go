@@ -26,6 +26,8 @@ type promoteIn struct {
 	Release     string `json:"release,omitempty" description:"Apply the steps of this release; loose steps if absent."`
 	Whole       bool   `json:"whole,omitempty" description:"All steps in one transaction, all or nothing."`
 
+	Plan string `json:"plan,omitempty" description:"The digest of the plan that was shown; another one is refused."`
+
 	At time.Time `json:"at,omitzero,omitempty" description:"Not now, but then, if its gate is clear then; at most 90 days ahead."`
 }
 
@@ -43,8 +45,9 @@ func (s *Service) promote(c call, in *promoteIn) (*api.Promoted, error) {
 		return nil, err
 	}
 	if !in.At.IsZero() {
-		return s.schedule(c, in)
+		return s.schedule(c, p, in)
 	}
+	wish.shown = in.Plan
 	return s.deployForward(c, p, wish)
 }
 
@@ -70,6 +73,7 @@ type rollbackIn struct {
 	Deployment  int64  `json:"deployment,omitempty" description:"What this deployment applied."`
 	Release     string `json:"release,omitempty" description:"Everything that is not in this release."`
 	Confirm     string `json:"confirm,omitempty" description:"The environment's name, typed; needed where it is not disposable."`
+	Plan        string `json:"plan,omitempty" description:"The digest of the plan that was shown; another one is refused."`
 }
 
 func (s *Service) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
@@ -85,6 +89,7 @@ func (s *Service) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
 		return nil, refused(fmt.Sprintf("look at the SQL first (vorrang preview), then type the environment's name: -confirm %s", in.Environment),
 			"a rollback on %s, which is not disposable, needs its name typed as confirmation", in.Environment)
 	}
+	wish.shown = in.Plan
 	return s.deploy(c, p, wish)
 }
 
@@ -95,6 +100,7 @@ type wish struct {
 	first func(place, *postgres.Session) error // asked once the lock is held; nil for nothing
 
 	through step.Number // the last step; empty for all
+	shown   string      // the digest of the plan that somebody saw; empty for none
 }
 
 func forwardWish(through string, policy plan.Policy, whole bool) (wish, error) {
@@ -199,6 +205,9 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 	if err != nil {
 		return nil, err
 	}
+	if w.shown != "" && w.shown != planned.Digest() {
+		return nil, refused("look at it again, and confirm what is shown then", "the plan is not the one that was shown: steps, their texts or the target changed in between")
+	}
 	if err := s.allUndoable(c, p, session, planned); err != nil {
 		return nil, err
 	}
@@ -208,7 +217,7 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 		}
 	}
 	if len(planned.Actions) == 0 && !planned.Empties {
-		return &api.Promoted{Nothing: true, Gate: result.Checks, Settled: said}, nil
+		return &api.Promoted{Nothing: true, Steps: len(p.catalogue), Gate: result.Checks, Settled: said}, nil
 	}
 	if err := session.CreateLedger(c); err != nil {
 		return nil, err

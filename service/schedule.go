@@ -11,6 +11,7 @@ import (
 
 	"vorrang/core/access"
 	"vorrang/core/gate"
+	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -26,7 +27,7 @@ type identity struct {
 }
 
 // schedule keeps a promotion for later, if there is such a one now.
-func (s *Service) schedule(c call, in *promoteIn) (*api.Promoted, error) {
+func (s *Service) schedule(c call, p place, in *promoteIn) (*api.Promoted, error) {
 	if !in.At.After(time.Now()) {
 		return nil, badRequest("", "at: it must lie in the future")
 	}
@@ -39,7 +40,16 @@ func (s *Service) schedule(c call, in *promoteIn) (*api.Promoted, error) {
 		who = identity{Person: c.who.Name}
 	}
 	due := in.At
-	in.At = time.Time{}
+	in.At, in.Plan = time.Time{}, "" // the plan is made then
+	if err := s.notTwice(c, in, due); err != nil {
+		return nil, err
+	}
+	through, _ := step.ParseNumber(in.Through) // it was read before; empty for all
+	facts, err := s.survey(c, p, asking{through: through, actor: c.actor})
+	if err != nil {
+		return nil, err
+	}
+	now := gate.Forward(facts)
 	wish, err := json.Marshal(in)
 	if err != nil {
 		return nil, err
@@ -56,7 +66,27 @@ func (s *Service) schedule(c call, in *promoteIn) (*api.Promoted, error) {
 	c.note("scheduled", kept.ID)
 	c.status(http.StatusAccepted)
 	shown := scheduledOf(kept)
-	return &api.Promoted{Scheduled: &shown, Gate: []gate.Check{}, Settled: []string{}}, nil
+	return &api.Promoted{Scheduled: &shown, Gate: now.Checks, Settled: []string{}}, nil
+}
+
+// notTwice refuses a promotion that waits already for the same time.
+func (s *Service) notTwice(c call, in *promoteIn, due time.Time) error {
+	const most = 1000
+	list, err := s.Records.ScheduledOf(c, in.Lane, most)
+	if err != nil {
+		return err
+	}
+	for _, k := range list {
+		var other promoteIn
+		if k.EndedAt != nil || k.Environment != in.Environment || !k.Due.Equal(due) || json.Unmarshal(k.Wish, &other) != nil {
+			continue
+		}
+		if other.Release == in.Release && other.Through == in.Through {
+			return refused(fmt.Sprintf("vorrang scheduled shows it; vorrang scheduled -env %s -drop %d takes it back", in.Environment, k.ID),
+				"this promotion waits already: number %d, scheduled by %s", k.ID, k.Actor)
+		}
+	}
+	return nil
 }
 
 func scheduledOf(k records.Scheduled) api.Scheduled {

@@ -12,6 +12,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
 	"vorrang/target/postgres"
@@ -115,6 +116,11 @@ func (s *Service) environmentStatus(ctx context.Context, p place, steps string) 
 	}
 	status.Reached = true
 	fill(&status, facts, steps)
+	troubles, err := s.failures(ctx, facts, &status)
+	if err != nil {
+		return status, err
+	}
+	status.Trouble = append(status.Trouble, troubles...)
 	if err := s.tellDrift(ctx, p, &status); err != nil {
 		return status, err
 	}
@@ -213,7 +219,6 @@ func fill(status *api.EnvironmentStatus, facts gate.Facts, steps string) {
 			status.Trouble = append(status.Trouble, api.Trouble{Kind: string(hold.ID), Message: hold.Evidence, Next: hold.Turn})
 		}
 	}
-	status.Trouble = append(status.Trouble, failures(facts, status)...)
 }
 
 // open reports whether a step is worth a line where not all are shown.
@@ -221,26 +226,54 @@ func open(s plan.Standing) bool {
 	return len(s.Flags) > 0 && !s.Has(plan.NotHere) || s.Waits() || s.State.Status == ledger.StatusInDoubt
 }
 
-// failures names the steps whose newest try failed.
-func failures(facts gate.Facts, status *api.EnvironmentStatus) []api.Trouble {
+// failures names the steps whose newest try failed, each with what can be done
+// about it now: what the gate holds for comes before another try.
+func (s *Service) failures(ctx context.Context, facts gate.Facts, status *api.EnvironmentStatus) ([]api.Trouble, error) {
 	var list []api.Trouble
-	release := ""
-	if facts.Asks.Release {
-		release = " -release NAME"
-	}
-	for _, s := range facts.View.Steps {
-		if s.State.Status != ledger.StatusFailed || s.State.Progress.Direction == ledger.Back {
+	held := gate.Result{Checks: status.Gate}
+	for _, st := range facts.View.Steps {
+		number := st.Step.Number
+		if st.State.Status != ledger.StatusFailed || st.State.Progress.Direction == ledger.Back || facts.Stuck(number) || st.Has(plan.NotHere) && !st.State.Partly() {
 			continue
 		}
-		next := fmt.Sprintf("mend the cause, then promote again: vorrang promote -lane %s -to %s%s", status.Lane, status.Environment, release)
-		if slices.Contains(duplicates, s.State.Progress.SQLState) {
-			next = fmt.Sprintf("something of it is there already; if somebody carried it out by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
-				status.Lane, status.Environment, s.Step.Number)
+		t := api.Trouble{Kind: "failed", Step: number,
+			Message: fmt.Sprintf("step %s (%s) failed in deployment %s: %s", number, st.Step.Slug, st.State.Deployment, st.State.Progress.Error)}
+		cause, err := s.causeOf(ctx, status.Lane, number)
+		if err != nil {
+			return nil, err
 		}
-		list = append(list, api.Trouble{Kind: "failed", Step: s.Step.Number, Next: next,
-			Message: fmt.Sprintf("step %s (%s) failed in deployment %s: %s", s.Step.Number, s.Step.Slug, s.State.Deployment, s.State.Progress.Error)})
+		switch hold := firstOf(held.Holds()); {
+		case slices.Contains(duplicates, st.State.Progress.SQLState):
+			t.Next = fmt.Sprintf("something of it is there already; if somebody carried it out by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
+				status.Lane, status.Environment, number)
+		case hold.ID != "" && hold.ID != gate.SealedRelease:
+			t.Next = fmt.Sprintf("%s; before another try, turn what the gate holds for (%s): %s", cause, hold.ID, hold.Turn)
+		default:
+			release := ""
+			if facts.Asks.Release {
+				release = " -release NAME"
+			}
+			t.Next = fmt.Sprintf("%s, then promote again: vorrang promote -lane %s -to %s%s", cause, status.Lane, status.Environment, release)
+		}
+		list = append(list, t)
 	}
-	return list
+	return list, nil
+}
+
+// causeOf says how the cause of a failure is put right: a sealed text cannot be.
+func (s *Service) causeOf(ctx context.Context, lane string, number step.Number) (string, error) {
+	sealed, err := s.Records.SealedIn(ctx, lane, number)
+	if err != nil || sealed == "" {
+		return "fix the cause", err
+	}
+	return fmt.Sprintf("its text is sealed in release %s and stays: put right in the target what it stumbles over, by a step with a number below %s that you cut with it", sealed, number), nil
+}
+
+func firstOf(holds []gate.Check) gate.Check {
+	for _, c := range holds {
+		return c
+	}
+	return gate.Check{}
 }
 
 // duplicates are the SQLSTATEs of objects that are there already: a schema, a
@@ -251,7 +284,7 @@ func stepStatus(s plan.Standing) api.StepStatus {
 	status := api.StepStatus{Number: s.Step.Number, Slug: s.Step.Slug, State: s.State.Status, Flags: s.Flags,
 		Mode: s.Step.Options.Mode, Phase: s.Step.Options.Phase, Back: s.Step.Back != nil, Check: s.Step.Check != nil,
 		Checksum: s.Step.Forward.Checksum, Applied: s.State.Checksum, Actor: s.State.Actor,
-		Deployment: s.State.Deployment, DurationMS: s.State.DurationMS}
+		Deployment: s.State.Deployment, DurationMS: s.State.DurationMS, HalfDone: s.State.Partly() && s.State.Progress.Mode == step.Autocommit}
 	if !s.State.At.IsZero() {
 		status.At = &s.State.At
 	}

@@ -15,6 +15,7 @@ import (
 
 	"vorrang/core/gate"
 	"vorrang/core/lane"
+	"vorrang/core/ledger"
 	"vorrang/core/review"
 	"vorrang/core/step"
 	"vorrang/records"
@@ -298,11 +299,26 @@ func (s *Service) touchedIn(c call, facts gate.Facts, changed []api.StepRef, now
 		if !st.Status.Present() && !unfinished(st) || edited && (st.Checksum == text || st.Checksum == "") {
 			continue
 		}
+		if edited && st.HalfDone() > 0 {
+			kept, err := s.keepsBeginning(c, st, text)
+			if err != nil {
+				return nil, err
+			}
+			if kept {
+				continue // only what has not run yet was edited
+			}
+		}
 		t := api.Touched{StepRef: ref, Gone: !edited, Environment: environment, State: st.Status,
 			Next: fmt.Sprintf("put its files back and submit; how to undo it there instead: vorrang status -lane %s -env %s", lane, environment)}
-		if edited {
+		if edited && !st.Status.Present() {
+			t.Next = fmt.Sprintf("the statements before number %d took effect there: put them back as they were and submit; or undo the step there first: vorrang rollback -lane %s -env %s -last 1",
+				max(st.Progress.Statement, 1), lane, environment)
+		}
+		if edited && st.Status.Present() {
 			t.Next = fmt.Sprintf("put the applied text back and write the change as a new step; or, if the new text is right there as it stands: "+
 				"vorrang amend -lane %s -env %s -step %s -reason \"…\"", lane, environment, ref.Number)
+		}
+		if edited {
 			if t.Change, err = s.change(c, st.Checksum, text); err != nil {
 				return nil, err
 			}
@@ -310,6 +326,17 @@ func (s *Service) touchedIn(c call, facts gate.Facts, changed []api.StepRef, now
 		found = append(found, t)
 	}
 	return found, nil
+}
+
+// keepsBeginning reports whether the statements of a half-done step that took
+// effect are the same in a new text.
+func (s *Service) keepsBeginning(ctx context.Context, st ledger.StepState, text step.Checksum) (bool, error) {
+	statements, err := s.statements(ctx, text)
+	if err != nil {
+		return false, err
+	}
+	took := st.Progress.Statement - 1
+	return took <= len(statements) && sumOf(statements[:took]) == st.Progress.Done, nil
 }
 
 // receive reads a tar stream and keeps its files. Everything that is wrong with

@@ -39,12 +39,24 @@ func promoteCommand() command {
 				if k := promoted.Scheduled; k != nil {
 					return e.print(promoted, func() {
 						fmt.Fprintf(e.out, "promotion %d to %s/%s is scheduled for %s UTC; vorrang scheduled shows what becomes of it\n", k.ID, at.lane, at.environment, moment(k.At))
+						if (gate.Result{Checks: promoted.Gate}).Held() {
+							fmt.Fprintln(e.out, e.paint.warn("its gate is held now, and has to be clear by then:"))
+							printChecks(e.out, e.paint, promoted.Gate, true)
+						}
 					})
 				}
-				return finish(ctx, e, at.Client, promoted, fmt.Sprintf("%s/%s: nothing to do; every step is there", at.lane, at.environment))
+				return finish(ctx, e, at.Client, promoted, fmt.Sprintf("%s/%s: nothing to do; %s", at.lane, at.environment, nothingWhy(promoted)))
 			})
 		},
 	}
+}
+
+// nothingWhy says why there is nothing to do.
+func nothingWhy(promoted *api.Promoted) string {
+	if promoted.Steps == 0 {
+		return "the catalogue is empty; vorrang submit sends the first steps"
+	}
+	return "every step is there"
 }
 
 // ways are the flags that say how far a rollback goes.

@@ -320,15 +320,19 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 	})
 	places := func(ref api.StepRef, gone bool) string {
 		var names []string
+		where := "where it is applied"
 		for _, touched := range s.Applied {
 			if touched.Number == ref.Number && touched.Gone == gone {
 				names = append(names, touched.Environment)
+				if !touched.State.Present() {
+					where = "where some of it took effect"
+				}
 			}
 		}
 		if len(names) == 0 {
 			return ""
 		}
-		return "holds " + strings.Join(names, ", ") + ", where it is applied"
+		return "holds " + strings.Join(names, ", ") + ", " + where
 	}
 	list("edited", e.paint.warn, s.Edited, func(ref api.StepRef) string { return places(ref, false) })
 	list("gone", e.paint.bad, s.Gone, func(ref api.StepRef) string { return places(ref, true) })

@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"strconv"
 	"strings"
@@ -167,7 +168,7 @@ func awaitCommand() command {
 	return command{
 		verb: "await", does: "waits until an environment has a release, or a step: for an application's start-up",
 		explain: "Exit code 0 once it is there and nothing runs, 3 if it is not there in time. A role that may read is enough.\n" +
-			"The service may be away for a while; only what it refuses ends the wait.",
+			"The service may be away for a while, and the release may not be cut yet; only what the service refuses ends the wait.",
 		example: "vorrang await -env production -release 2026.11 -timeout 5m",
 		setUp: func(e *env) func(context.Context, []string) error {
 			release := e.flags.String("release", "", "the `release` that the environment must have")
@@ -186,11 +187,19 @@ func awaitCommand() command {
 }
 
 func await(ctx, within context.Context, e *env, at spot, release, through string) error {
-	said := ""
+	said, known := "", false // known: the lane has the environment, and one may read it
 	for {
 		there, missing, err := isThere(within, at, release, through)
 		var answered *client.Error
+		if !known && errors.As(err, &answered) {
+			_, asked := at.Status(within, at.lane, at.environment, "none")
+			if known = asked == nil; !known {
+				err = asked
+			}
+		}
 		switch {
+		case known && errors.As(err, &answered) && (answered.Status == http.StatusNotFound || answered.Status == http.StatusConflict):
+			missing = answered.Detail // it is not cut, or not submitted, yet
 		case errors.As(err, &answered) && answered.Status < 500:
 			return err
 		case ctx.Err() != nil:

@@ -17,6 +17,7 @@ export const labels = {
   rebuild: 'Rebuild',
   schema: 'Schema',
   withdraw: 'Withdraw',
+  adopt: 'Adopt',
   howKnown: 'How do you know? Your reason stands in the ledger.',
   stop: 'Cancel deployment',
   cancel: 'Leave as it is',
@@ -48,6 +49,7 @@ export const checkTitles: Record<string, string> = {
   soak: 'Soak',
   'way-back': 'Way back',
   window: 'Window',
+  freeze: 'Freeze',
   approvals: 'Approvals',
   backup: 'Backup',
   drift: 'Drift',
@@ -55,6 +57,7 @@ export const checkTitles: Record<string, string> = {
   findings: 'Findings',
   unreachable: 'Target not reached',
   failed: 'Failed step',
+  'half-done': 'Half-done step',
 }
 
 /** What an edit amounts to, by the parser's tokens. */
@@ -66,7 +69,7 @@ export const changes: Record<string, string> = {
 
 /** What verify finds, in words. */
 export const deviationTitles: Record<string, string> = {
-  chain: 'Chain', checksum: 'Checksum', absent: 'Absent', order: 'Order', late: 'Late', 'in-doubt': 'In doubt', history: 'History',
+  chain: 'Chain', checksum: 'Checksum', absent: 'Absent', order: 'Order', late: 'Late', 'in-doubt': 'In doubt', 'half-done': 'Half-done', history: 'History',
 }
 
 /** A step as people say it. */

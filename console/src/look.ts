@@ -2,16 +2,19 @@ import { ref, shallowRef } from 'vue'
 
 import { problemOf, type Problem } from './api'
 
-/** Asks for something each time that look is called, and holds the answer, or what was answered instead. */
+/** Asks for something each time that look is called, and holds the newest answer, or what was answered instead. Late answers are dropped. */
 export function useLook<T>(ask: () => Promise<T>) {
   const value = shallowRef<T>()
   const problem = ref<Problem>()
+  let newest = 0
   async function look() {
+    const own = ++newest
     value.value = problem.value = undefined
     try {
-      value.value = await ask()
+      const answer = await ask()
+      if (own === newest) value.value = answer
     } catch (error) {
-      problem.value = problemOf(error)
+      if (own === newest) problem.value = problemOf(error)
     }
   }
   return { value, problem, look }

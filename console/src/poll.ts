@@ -12,13 +12,18 @@ export function usePolled<T>(fetch: () => Promise<T>, everyMs = 4000): {
   const problem = ref<Problem>()
   let timer: ReturnType<typeof setTimeout> | undefined
   let gone = false
+  let newest = 0
 
   async function refresh() {
     clearTimeout(timer)
+    const own = ++newest // an answer that a newer question overtook is dropped
     try {
-      value.value = await fetch()
+      const answer = await fetch()
+      if (own !== newest) return
+      value.value = answer
       problem.value = undefined
     } catch (error) {
+      if (own !== newest) return
       problem.value = problemOf(error)
     }
     if (!gone) timer = setTimeout(() => (document.hidden ? wake() : refresh()), everyMs)

@@ -158,6 +158,16 @@ type Half struct {
 	Undo  bool   // its way back can undo what it did
 }
 
+// Stuck reports whether a step stopped half-way and cannot go on there.
+func (f Facts) Stuck(number step.Number) bool {
+	for _, half := range f.Half {
+		if half.Step == number {
+			return half.Stuck != ""
+		}
+	}
+	return false
+}
+
 // Doubt returns what the target shows of a step in doubt.
 func (f Facts) Doubt(number step.Number) Doubt {
 	for _, d := range f.Doubts {

@@ -159,6 +159,7 @@ type StepStatus struct {
 	Actor      string          `json:"actor,omitempty"`
 	Deployment string          `json:"deployment,omitempty"`
 	DurationMS int64           `json:"duration_ms,omitempty"`
+	HalfDone   bool            `json:"half_done,omitempty" description:"It stopped half-way, forward or back, and some of it took effect."`
 	Difference *TextDifference `json:"difference,omitempty" description:"Of an edited step: the applied text against the catalogue's."`
 }
 
@@ -235,6 +236,7 @@ type PreviewAction struct {
 	Irreversible bool          `json:"irreversible" description:"The step has no way back."`
 	Losses       []review.Loss `json:"losses" nullable:"false" description:"Rows and values that this SQL takes away for good."`
 	LostBefore   []review.Loss `json:"lost_before" nullable:"false" description:"Of a way back: what the step took away when it went forward, and this does not bring back."`
+	Plan         string        `json:"plan" description:"Digest of the plan up to and with this action; a promotion or rollback that names it runs no other."`
 }
 
 // Promoted answers a promotion or a rollback.
@@ -244,6 +246,7 @@ type Promoted struct {
 	Gate       []gate.Check `json:"gate" nullable:"false"`
 	Scheduled  *Scheduled   `json:"scheduled,omitempty" description:"Where it was put off."`
 	Settled    []string     `json:"settled" nullable:"false" description:"Steps in doubt that were settled by their check."`
+	Steps      int          `json:"steps,omitempty" description:"In the catalogue, where there is nothing to do."`
 }
 
 // Scheduled is a promotion that waits for its time, or what became of one.

@@ -185,7 +185,7 @@ export interface paths {
          * Declares a lane from a lane file
          * @description Needs: administrator.
          */
-        post: operations["applyLane"];
+        post: operations["declareLane"];
         delete?: never;
         options?: never;
         head?: never;
@@ -996,6 +996,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/submissions/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Says what a submission of a step folder would do, and changes nothing
+         * @description Needs: any role there.
+         */
+        post: operations["trySubmit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/verification": {
         parameters: {
             query?: never;
@@ -1284,6 +1304,8 @@ export interface components {
             needed: boolean;
         };
         AmendIn: {
+            /** @description Record it though not everything is as the new text would have left it. */
+            acknowledge?: boolean;
             reason: string;
             step: string;
         };
@@ -1313,6 +1335,12 @@ export interface components {
              */
             seq: number;
             steps: components["schemas"]["Planned"][];
+        };
+        Asked: {
+            asks: string[];
+            environment: string;
+            /** @description Where the lane file does not say it: that its name implies it. */
+            why?: string;
         };
         AttestIn: {
             /** @description Record it though not everything is as the steps should have left it. */
@@ -1398,7 +1426,13 @@ export interface components {
             state?: string;
             user?: string;
         };
-        ChangeType2: {
+        Change: {
+            environment: string;
+            /** @description It asks for less than before, moves a target, or drops an environment. */
+            loosens?: boolean;
+            what: string;
+        };
+        ChangeType3: {
             mode: string;
             number: string;
             phase?: string;
@@ -1406,7 +1440,7 @@ export interface components {
             /** @enum {string} */
             what: "new" | "gone" | "edited";
         };
-        ChangeType3: {
+        ChangeType4: {
             after?: string;
             before?: string;
             name: string;
@@ -1446,6 +1480,15 @@ export interface components {
             notes?: string;
             /** @description The last step; all if absent. */
             through?: string;
+        };
+        Declared: {
+            /** @description What each environment asks from now on. */
+            asks: components["schemas"]["Asked"][];
+            /** @description False where the lane was declared like this already. */
+            changed: boolean;
+            /** @description Of what environments ask, and of their targets. */
+            changes: components["schemas"]["Change"][];
+            lane: components["schemas"]["Lane"];
         };
         Deliveries: {
             deliveries: components["schemas"]["Delivery"][];
@@ -1523,7 +1566,7 @@ export interface components {
             /** @description The table or view that it belongs to. */
             of?: string;
             /** @description Of a changed object what changed, and of an added one all that it has. */
-            props?: components["schemas"]["ChangeType3"][];
+            props?: components["schemas"]["ChangeType4"][];
             /** @enum {string} */
             what: "added" | "removed" | "changed";
         };
@@ -1898,11 +1941,6 @@ export interface components {
              */
             on_failure?: "stop" | "back-out";
         };
-        LaneApplied: {
-            /** @description False where the lane was declared like this already. */
-            changed: boolean;
-            lane: components["schemas"]["Lane"];
-        };
         LaneStatus: {
             about?: string;
             engine: string;
@@ -2062,6 +2100,8 @@ export interface components {
             mode: string;
             number: string;
             phase?: string;
+            /** @description Digest of the plan up to and with this action; a promotion or rollback that names it runs no other. */
+            plan: string;
             /** @description The statement to go on at, where an earlier try stopped half-way. */
             resume?: number;
             /** @description Only the beginning stands in sql. */
@@ -2111,6 +2151,8 @@ export interface components {
              * @enum {string}
              */
             on_failure?: "stop" | "back-out";
+            /** @description The digest of the plan that was shown; another one is refused. */
+            plan?: string;
             /** @description Apply the steps of this release; loose steps if absent. */
             release?: string;
             /** @description The last step to apply; all that wait if absent. */
@@ -2127,6 +2169,8 @@ export interface components {
             scheduled?: components["schemas"]["Scheduled"];
             /** @description Steps in doubt that were settled by their check. */
             settled: string[];
+            /** @description In the catalogue, where there is nothing to do. */
+            steps?: number;
         };
         Question: {
             kind: string;
@@ -2168,7 +2212,7 @@ export interface components {
             release: string;
         };
         ReleaseContent: {
-            changes: components["schemas"]["ChangeType2"][];
+            changes: components["schemas"]["ChangeType3"][];
             release: components["schemas"]["Release"];
             sums: string;
         };
@@ -2190,10 +2234,12 @@ export interface components {
              * @description What this deployment applied.
              */
             deployment?: number;
+            /** @description The last so many steps. */
+            last?: number;
+            /** @description The digest of the plan that was shown; another one is refused. */
+            plan?: string;
             /** @description Everything that is not in this release. */
             release?: string;
-            /** @description The last so many. */
-            steps?: number;
             /** @description Everything above this step; 0 is everything. */
             to?: string;
         };
@@ -2333,6 +2379,8 @@ export interface components {
             /** Format: int64 */
             duration_ms?: number;
             flags?: string[];
+            /** @description It stopped half-way, forward or back, and some of it took effect. */
+            half_done?: boolean;
             mode?: string;
             number: string;
             phase?: string;
@@ -2354,13 +2402,17 @@ export interface components {
             /** @description New steps below the highest number that the catalogue had before. */
             late: components["schemas"]["StepRef"][];
             new: components["schemas"]["StepRef"][];
-            /** @description In the catalogue now. */
+            /** @description Of a trial: why a submission of this folder would be refused. */
+            refused: string[];
+            /** @description In the catalogue now, or in a trial's folder. */
             steps: number;
             /**
              * Format: int64
              * @description Absent where nothing changed.
              */
             submission?: number;
+            /** @description Nothing was changed: this is what a submission would do. */
+            trial?: boolean;
             unchanged: number;
             /** @description Environments that could not be looked at for that. */
             unlooked: string[];
@@ -2500,6 +2552,8 @@ export interface components {
             /** Format: int64 */
             id: number;
             reason: string;
+            /** @description Digest of what the check held for when the waiver was given. */
+            subject?: string;
             /** Format: date-time */
             until: string;
         };
@@ -2858,11 +2912,13 @@ export interface operations {
             };
         };
     };
-    applyLane: {
+    declareLane: {
         parameters: {
             query?: {
                 /** @description The file's name, for errors. */
                 file?: string;
+                /** @description The lane's name, typed; needed where something is loosened, moved or dropped. */
+                confirm?: string;
             };
             header?: never;
             path?: never;
@@ -2880,7 +2936,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LaneApplied"];
+                    "application/json": components["schemas"]["Declared"];
                 };
             };
             default: {
@@ -3651,8 +3707,8 @@ export interface operations {
             query?: {
                 /** @description Forward up to this step. */
                 through?: string;
-                /** @description Back: the last so many. */
-                steps?: number;
+                /** @description Back: the last so many steps. */
+                last?: number;
                 /** @description Back: everything above this step. */
                 to?: string;
                 /** @description Back: what this deployment applied. */
@@ -4261,7 +4317,47 @@ export interface operations {
     };
     submit: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Numbers, joined by commas, of steps that are to leave the catalogue, or whose number another step takes. */
+                gone?: string;
+            };
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/x-tar": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Submitted"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trySubmit: {
+        parameters: {
+            query?: {
+                /** @description Numbers, joined by commas, of steps that are to leave the catalogue, or whose number another step takes. */
+                gone?: string;
+            };
             header?: never;
             path: {
                 lane: string;

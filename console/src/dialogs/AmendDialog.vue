@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Checkbox from 'primevue/checkbox'
 import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 
@@ -18,17 +19,19 @@ const edited = computed(() => (props.environment.steps ?? []).filter((s) => s.fl
 const choices = computed(() => edited.value.map((s) => ({ value: s.number, label: titled(s) })))
 const step = ref('')
 const reason = ref('')
+const acknowledge = ref(false)
 const shown = computed(() => edited.value.find((s) => s.number === step.value))
 watch(open, () => {
   step.value = edited.value[0]?.number ?? ''
   reason.value = ''
+  acknowledge.value = false
 })
 
 async function act() {
   await result(
     api.POST('/api/v1/lanes/{lane}/environments/{environment}/amendments', {
       params: { path: { lane: props.environment.lane, environment: props.environment.environment } },
-      body: { step: step.value, reason: reason.value },
+      body: { step: step.value, reason: reason.value, acknowledge: acknowledge.value },
     }),
   )
   emit('done')
@@ -43,6 +46,7 @@ async function act() {
     </label>
     <DifferenceView v-if="shown?.difference" :difference="shown.difference" />
     <p><b>Nothing is run.</b> If the edit changes what the step does, <b>{{ place }}</b> must have that by other means, or it will differ from the others. Otherwise put the applied text back, and write the change as a new step.</p>
+    <label class="row small"><Checkbox v-model="acknowledge" binary /> Record it even if the target is not as the new text would have left it</label>
     <ReasonField v-model="reason" />
   </ActDialog>
 </template>

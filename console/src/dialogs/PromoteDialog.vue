@@ -63,7 +63,7 @@ async function act() {
     api.POST('/api/v1/lanes/{lane}/environments/{environment}/promotions', {
       params: { path: path.value },
       body: {
-        through: through.value, release: release.value, on_failure: policy.value, whole: whole.value,
+        through: through.value, release: release.value, on_failure: policy.value, whole: whole.value, plan: chosen.value.at(-1)?.plan ?? '',
         ...(later.value ? { at: new Date(at.value).toISOString() } : {}),
       },
     }),

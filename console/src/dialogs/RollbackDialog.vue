@@ -19,7 +19,7 @@ const params = computed(() => ({ lane: props.environment.lane, environment: prop
 const place = computed(() => `${props.environment.lane} / ${props.environment.environment}`)
 const choices = computed(() =>
   (props.environment.steps ?? [])
-    .filter((s) => s.state === 'applied' || s.state === 'attested')
+    .filter((s) => s.state === 'applied' || s.state === 'attested' || s.half_done)
     .sort((a, b) => Date.parse(b.at ?? '') - Date.parse(a.at ?? ''))
     .slice(0, 100)
     .map((s, i) => ({ value: i + 1, label: i === 0 ? `the last step: ${s.number} ${s.slug.replaceAll('-', ' ')}` : `the last ${i + 1} steps, down to ${s.number} ${s.slug.replaceAll('-', ' ')}` })),
@@ -28,7 +28,7 @@ const steps = ref(1)
 const typed = ref('')
 const confirmed = computed(() => props.environment.disposable || typed.value === props.environment.environment)
 const { value: preview, problem, look } = useLook(() =>
-  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path: params.value, query: { steps: steps.value, limit: 20000 } } })),
+  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path: params.value, query: { last: steps.value, limit: 20000 } } })),
 )
 watch(open, () => {
   steps.value = 1
@@ -38,7 +38,7 @@ watch([open, steps], () => open.value && look())
 
 async function act() {
   const answer = await result(
-    api.POST('/api/v1/lanes/{lane}/environments/{environment}/rollbacks', { params: { path: params.value }, body: { steps: steps.value, confirm: typed.value } }),
+    api.POST('/api/v1/lanes/{lane}/environments/{environment}/rollbacks', { params: { path: params.value }, body: { last: steps.value, confirm: typed.value, plan: preview.value?.actions.at(-1)?.plan ?? '' } }),
   )
   if (answer.deployment) await router.push(`/deployments/${answer.deployment.id}`)
 }

@@ -12,6 +12,7 @@ import { RouterLink } from 'vue-router'
 
 import { api, problemOf, result, type Deployment, type Ledger, type Preview, type Problem, type StepStatus, type StepTexts, type Trouble, type Verification } from '../api'
 import ActDialog from '../dialogs/ActDialog.vue'
+import AdoptDialog from '../dialogs/AdoptDialog.vue'
 import AmendDialog from '../dialogs/AmendDialog.vue'
 import AttestDialog from '../dialogs/AttestDialog.vue'
 import BaselineDialog from '../dialogs/BaselineDialog.vue'
@@ -51,23 +52,27 @@ const verification = shallowRef<Verification>()
 const tabProblem = ref<Problem>()
 
 // What a tab shows is fetched when it is opened, and again when the target has changed.
+let asked = 0
 watch([tab, () => status.value?.entries, () => status.value?.pending], async () => {
   tabProblem.value = undefined
+  const own = ++asked
+  /** An answer that a newer question overtook is dropped. */
+  const keep = <T,>(to: { value: T | undefined }, answer: T) => own === asked && (to.value = answer)
   try {
     if (tab.value === 'preview')
-      preview.value = await result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path, query: { limit: 50000 } } }))
+      keep(preview, await result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path, query: { limit: 50000 } } })))
     if (tab.value === 'ledger')
-      ledger.value = await result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/ledger', { params: { path, query: { limit: 2000 } } }))
+      keep(ledger, await result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/ledger', { params: { path, query: { limit: 2000 } } })))
     if (tab.value === 'verify')
-      verification.value = await result(api.GET('/api/v1/lanes/{lane}/verification', { params: { path: { lane: props.lane }, query: { environment: props.environment } } }))
+      keep(verification, await result(api.GET('/api/v1/lanes/{lane}/verification', { params: { path: { lane: props.lane }, query: { environment: props.environment } } })))
     if (tab.value === 'deployments')
-      deployments.value = (await result(api.GET('/api/v1/deployments', { params: { query: { ...path, limit: 100 } } }))).deployments
+      keep(deployments, (await result(api.GET('/api/v1/deployments', { params: { query: { ...path, limit: 100 } } }))).deployments)
   } catch (error) {
-    tabProblem.value = problemOf(error)
+    if (own === asked) tabProblem.value = problemOf(error)
   }
 })
 
-const dialog = ref<'promote' | 'rollback' | 'baseline' | 'settle' | 'amend' | 'attest' | 'rebuild' | 'withdraw' | ''>('')
+const dialog = ref<'promote' | 'rollback' | 'baseline' | 'settle' | 'amend' | 'attest' | 'rebuild' | 'withdraw' | 'adopt' | ''>('')
 function opened(name: typeof dialog.value) {
   return computed({ get: () => dialog.value === name, set: (on) => (dialog.value = on ? name : '') })
 }
@@ -79,9 +84,11 @@ const amendOpen = opened('amend')
 const attestOpen = opened('attest')
 const rebuildOpen = opened('rebuild')
 const withdrawOpen = opened('withdraw')
+const adoptOpen = opened('adopt')
 
 const unknown = computed(() => status.value?.trouble.some((t) => t.kind === 'known-database') ?? false)
 const doubtful = computed(() => status.value?.steps?.find((s) => s.state === 'in doubt')?.number ?? '')
+const unfinished = computed(() => doubtful.value || (status.value?.steps?.find((s) => s.half_done)?.number ?? ''))
 const waiting = computed(() => (status.value?.steps ?? []).filter((s) => ['pending', 'rolled back', 'failed'].includes(s.state) && !s.flags?.includes('not here')))
 const attestFirst = ref('')
 const attestable = computed(() => {
@@ -92,7 +99,8 @@ const attestable = computed(() => {
 /** What a trouble's next move is, as a dialog of this page. */
 function moveOf(t: Trouble): { label: string; dialog?: typeof dialog.value } | undefined {
   switch (t.kind) {
-    case 'known-database': return { label: labels.baseline, dialog: 'baseline' }
+    case 'known-database': return status.value?.entries ? { label: labels.adopt, dialog: 'adopt' } : { label: labels.baseline, dialog: 'baseline' }
+    case 'ledger-intact': return { label: labels.adopt, dialog: 'adopt' }
     case 'checksums': return { label: labels.amend, dialog: 'amend' }
     case 'order': return { label: labels.attest, dialog: 'attest' }
     case 'nothing-in-doubt': return doubtful.value ? { label: labels.settle, dialog: 'settle' } : { label: labels.rollBack, dialog: 'rollback' }
@@ -137,8 +145,9 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
         <span v-if="status.disposable" class="soft small">disposable</span>
         <span class="grow" />
         <Button v-if="status.disposable" :label="labels.rebuild + '…'" icon="pi pi-refresh" size="small" severity="secondary" text @click="dialog = 'rebuild'" />
+        <Button v-if="unfinished" :label="labels.settle + '…'" icon="pi pi-check-square" size="small" severity="secondary" text @click="dialog = 'settle'" />
         <Button :label="labels.attest + '…'" icon="pi pi-user-edit" size="small" severity="secondary" text :disabled="!waiting.length" @click="((attestFirst = ''), (dialog = 'attest'))" />
-        <Button :label="labels.rollBack + '…'" icon="pi pi-undo" size="small" severity="secondary" outlined :disabled="!status.applied" @click="dialog = 'rollback'" />
+        <Button :label="labels.rollBack + '…'" icon="pi pi-undo" size="small" severity="secondary" outlined :disabled="!status.applied && !unfinished" @click="dialog = 'rollback'" />
         <Button :label="labels.promote + '…'" icon="pi pi-arrow-right" size="small" :severity="unknown ? 'secondary' : undefined" :disabled="!status.pending" @click="dialog = 'promote'" />
       </div>
       <TroubleRow v-for="t in status.trouble" :key="t.kind + t.step" :environment="status" :trouble="t">
@@ -196,7 +205,8 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
       <ActDialog v-model:open="withdrawOpen" :title="`${labels.withdraw} step ${openedStep?.number} from ${lane}`" :act="withdraw" ready severity="danger" :confirm="`Take step ${openedStep?.number} out of the catalogue`">
         <p>The step leaves the catalogue of <b>{{ lane }}</b>, if it is applied in no environment. Take its files out of the step folder too, or the next submit brings it back.</p>
       </ActDialog>
-      <SettleDialog v-model:open="settleOpen" :environment="status" :step="doubtful" @done="refresh" />
+      <SettleDialog v-model:open="settleOpen" :environment="status" :step="unfinished" @done="refresh" />
+      <AdoptDialog v-model:open="adoptOpen" :environment="status" @done="refresh" />
       <Dialog v-model:visible="textsOpen" modal dismissable-mask :header="texts ? titled(texts) : ''">
         <DifferenceView v-if="openedStep?.difference" :difference="openedStep.difference" class="file" />
         <p v-if="newest" class="row"><span class="grow" /><Button :label="labels.withdraw + '…'" icon="pi pi-trash" size="small" severity="secondary" outlined @click="((textsOpen = false), (dialog = 'withdraw'))" /></p>

@@ -18,12 +18,36 @@ const rows = computed(() => {
 
 function detailsOf(d: Difference): string[] {
   const value = (name: string) => short(d.props?.find((p) => p.name === name)?.after)
-  if (d.what === 'changed') return (d.props ?? []).map((p) => `${p.name}: ${short(p.after) || 'none'}, was ${short(p.before) || 'none'}`)
+  if (d.what === 'changed')
+    return (d.props ?? []).map((p) => {
+      const [before, after] = apart(p.before ?? '', p.after ?? '')
+      return p.name === 'null' ? `null: ${nullable(after)}, was ${nullable(before)}` : `${p.name}: ${after || 'none'}, was ${before || 'none'}`
+    })
   if (d.what === 'added' && d.kind === 'column') {
     const fallback = value('default')
     return [value('type') + (value('null') ? ' not null' : '') + (fallback ? ` default ${fallback}` : '')]
   }
   return d.kind !== 'table' && value('definition') ? [value('definition')] : []
+}
+const nullable = (value: string) => (value === 'no' ? 'not allowed' : 'allowed')
+
+/** What two values differ by: where they are long, what they have in common before and after is left out. */
+function apart(before: string, after: string): [string, string] {
+  const most = 120
+  const flat = (text: string) => text.replace(/\s+/g, ' ').trim()
+  const [b, a] = [flat(before), flat(after)]
+  if ((b.length <= most && a.length <= most) || !b || !a) return [short(b), short(a)]
+  const room = Math.min(b.length, a.length)
+  let head = 0
+  while (head < room && b[head] === a[head]) head++
+  let tail = 0
+  while (tail < room - head && b.at(-1 - tail) === a.at(-1 - tail)) tail++
+  const around = 20
+  const part = (text: string) => {
+    const [from, to] = [Math.max(head - around, 0), Math.min(text.length - tail + around, text.length)]
+    return (from > 0 ? '…' : '') + short(text.slice(from, to)) + (to < text.length ? '…' : '')
+  }
+  return [part(b), part(a)]
 }
 function short(text?: string): string {
   const words = (text ?? '').replace(/\s+/g, ' ').trim()
