@@ -146,6 +146,7 @@ func (w *crew) cancel(id int64, why error) bool {
 func (w *crew) carryOut(ctx context.Context, d work, live *feed) {
 	s := w.service
 	log := s.Log.With("deployment", d.ID, "lane", d.Lane, "environment", d.Environment, "actor", d.Actor)
+	s.looking.changed()
 	log.Info("deployment started", "direction", d.Direction, "steps", len(d.Plan.Actions))
 	s.tellOf(d.Deployment, api.HasStarted, "")
 	keeping := make(chan struct{})
@@ -287,6 +288,7 @@ func (w *crew) keep(id int64, live *feed) {
 }
 
 func (w *crew) finish(d records.Deployment, result deploy.Result) {
+	defer w.service.looking.changed()
 	if result.Head.Seq > 0 {
 		w.insist("the ledger's head", func(ctx context.Context) error {
 			return w.service.Records.KeepHead(ctx, d.Lane, d.Environment, result.Head)

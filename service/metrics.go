@@ -1,6 +1,7 @@
 package service
 
 import (
+	"net/http"
 	"strconv"
 	"time"
 
@@ -55,6 +56,9 @@ func (s *Service) observe(c fiber.Ctx) error {
 		if err := s.answerError(c, err); err != nil {
 			return err
 		}
+	}
+	if c.Method() != http.MethodGet {
+		s.looking.changed()
 	}
 	took := time.Since(start)
 	status := c.Response().StatusCode()

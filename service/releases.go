@@ -239,7 +239,7 @@ func (s *Service) takeIn(c call, submission *records.Submission, r release.Relea
 	if len(problems) > 0 {
 		return nil, problems
 	}
-	if err := inspect(c, submission, difference, nil); err != nil {
+	if _, err := inspect(c, submission, difference, nil); err != nil {
 		return nil, err
 	}
 	if !difference.Empty() {

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"io/fs"
 	"mime"
 	"net/http"
@@ -139,6 +140,9 @@ func (s *Service) route() {
 		if e.takes == "" {
 			handlers = []any{limited, e.handle}
 		}
+		if e.method == http.MethodGet && !e.streams && e.gives == "" {
+			handlers = append([]any{bounded}, handlers...)
+		}
 		if !e.open {
 			handlers = append([]any{s.authorize(e)}, handlers...)
 		}
@@ -148,6 +152,14 @@ func (s *Service) route() {
 		return notFound("resource", c.Path(), "see /api/openapi.json")
 	})
 	s.app.Get("/*", s.console)
+}
+
+// bounded gives a request that only reads a deadline.
+func bounded(c fiber.Ctx) error {
+	ctx, cancel := context.WithTimeout(c.Context(), readPatience)
+	defer cancel()
+	c.SetContext(ctx)
+	return c.Next()
 }
 
 // limited refuses bodies that an ordinary request cannot have.

@@ -43,6 +43,7 @@ type Service struct {
 	schedules  *pulse
 	looks      *pulse // for drift
 	maps       maps
+	looking    *looking
 	rounds     sync.WaitGroup     // of what works in the background
 	halt       context.CancelFunc // ends them
 }
@@ -56,7 +57,7 @@ func New(config Config) (*Service, error) {
 	if config.Token != "" && len(config.Token) < 16 {
 		return nil, errors.New("the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
 	}
-	s := &Service{Config: config, metrics: newMetrics()}
+	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking()}
 	s.crew, s.postman = newCrew(s), newPostman(s)
 	s.schedules = newPulse(func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.beginDue)
 	s.looks = newPulse(s.nextLook, s.lookAround)

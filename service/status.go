@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
 
 	"vorrang/core/gate"
@@ -43,12 +42,8 @@ func (s *Service) lanes(c call, _ *nothing) (*api.Lanes, error) {
 	}
 	lanes = slices.DeleteFunc(lanes, func(l lane.Lane) bool { return !c.who.mayLook(l.Name, "") })
 	answer := &api.Lanes{Lanes: make([]api.LaneStatus, len(lanes))}
-	var wait sync.WaitGroup
 	errs := make([]error, len(lanes))
-	for i, l := range lanes {
-		wait.Go(func() { answer.Lanes[i], errs[i] = s.laneStatus(c, c.who, l) })
-	}
-	wait.Wait()
+	each(lanes, mostLooks, func(i int, l lane.Lane) { answer.Lanes[i], errs[i] = s.laneStatus(c, c.who, l) })
 	return answer, errors.Join(errs...)
 }
 
@@ -74,14 +69,10 @@ func (s *Service) laneStatus(ctx context.Context, who caller, l lane.Lane) (api.
 	if n := len(catalogue); n > 0 {
 		status.Newest = catalogue[n-1].Number
 	}
-	var wait sync.WaitGroup
 	errs := make([]error, len(visible))
-	for i, e := range visible {
-		wait.Go(func() {
-			status.Environments[i], errs[i] = s.environmentStatus(ctx, place{lane: l, environment: e, catalogue: catalogue}, "none")
-		})
-	}
-	wait.Wait()
+	each(visible, mostLooks, func(i int, e lane.Environment) {
+		status.Environments[i], errs[i] = s.environmentStatus(ctx, place{lane: l, environment: e, catalogue: catalogue}, "none")
+	})
 	return status, errors.Join(errs...)
 }
 
@@ -94,9 +85,15 @@ func (s *Service) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
 	return &status, err
 }
 
-// environmentStatus looks at one target. A target that cannot be reached is a
-// trouble, not an error.
+// environmentStatus looks at one target, once for all who ask at the same time. A
+// target that cannot be reached is a trouble, not an error.
 func (s *Service) environmentStatus(ctx context.Context, p place, steps string) (api.EnvironmentStatus, error) {
+	return s.looking.once(ctx, p.lane.Name+"/"+p.environment.Name+" "+steps, func(ctx context.Context) (api.EnvironmentStatus, error) {
+		return s.statusNow(ctx, p, steps)
+	})
+}
+
+func (s *Service) statusNow(ctx context.Context, p place, steps string) (api.EnvironmentStatus, error) {
 	status := api.EnvironmentStatus{Lane: p.lane.Name, Environment: p.environment.Name, Target: p.environment.Target,
 		Disposable: p.environment.Disposable, OnFailure: p.lane.Policy(p.environment), Trouble: []api.Trouble{}, Gate: []gate.Check{}}
 	running, err := s.lastDeployments(ctx, p, &status)
@@ -146,6 +143,11 @@ func (s *Service) tellDrift(ctx context.Context, p place, status *api.Environmen
 }
 
 func (s *Service) lookOnce(ctx context.Context, p place) (gate.Facts, error) {
+	leave, err := s.looking.enter(ctx)
+	if err != nil {
+		return gate.Facts{}, err
+	}
+	defer leave()
 	session, err := connect(ctx, p.environment, "vorrangd status")
 	if err != nil {
 		return gate.Facts{}, err

@@ -146,13 +146,14 @@ func (s *Service) take(c call, in *submitIn, trial bool) (*api.Submitted, error)
 	if err != nil {
 		return nil, err
 	}
-	if err := inspect(c, submission, difference, l.Names()); err != nil {
+	notes, err := inspect(c, submission, difference, l.Names())
+	if err != nil {
 		return nil, err
 	}
 	against, next := disagreements(difference, gone)
 	if trial {
 		answer := submitted(0, len(steps), difference)
-		answer.Trial, answer.Refused = true, append(answer.Refused, against...)
+		answer.Trial, answer.Refused, answer.Notes = true, append(answer.Refused, against...), append(answer.Notes, notes...)
 		return answer, s.touched(c, in.Lane, difference, answer)
 	}
 	if len(against) > 0 {
@@ -171,6 +172,7 @@ func (s *Service) take(c call, in *submitIn, trial bool) (*api.Submitted, error)
 	s.Log.Info("steps submitted", "lane", in.Lane, "submission", id, "actor", c.actor,
 		"new", len(difference.New), "edited", len(difference.Edited), "gone", len(difference.Gone))
 	answer := submitted(id, len(steps), difference)
+	answer.Notes = append(answer.Notes, notes...)
 	return answer, s.touched(c, in.Lane, difference, answer)
 }
 
@@ -395,22 +397,23 @@ func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, 
 
 // inspect reads the SQL of what is new or edited, a step at a time. environments
 // are those that only: may name; nil for any.
-func inspect(c call, submission *records.Submission, d records.Difference, environments []string) error {
+func inspect(c call, submission *records.Submission, d records.Difference, environments []string) (notes step.Problems, err error) {
 	var problems step.Problems
 	for _, changes := range [][]records.Change{d.New, d.Edited} {
 		for _, change := range changes {
 			whole, err := reload(c, submission, change.Step)
 			if err != nil {
-				return err
+				return nil, err
 			}
 			problems = append(problems, unknownEnvironments(whole, environments)...)
-			problems = append(problems, review.Check(whole)...)
+			found, noted := review.Check(whole)
+			problems, notes = append(problems, found...), append(notes, noted...)
 		}
 	}
 	if len(problems) > 0 {
-		return problems
+		return nil, problems
 	}
-	return nil
+	return notes, nil
 }
 
 // unknownEnvironments finds what only: names and the lane has not.
@@ -449,7 +452,7 @@ func reload(c call, submission *records.Submission, s step.Step) (step.Step, err
 
 func submitted(id int64, total int, d records.Difference) *api.Submitted {
 	answer := &api.Submitted{Submission: id, New: []api.StepRef{}, Edited: []api.StepRef{}, Gone: []api.StepRef{}, Late: []api.StepRef{},
-		Applied: []api.Touched{}, Unlooked: []string{}, Refused: []string{},
+		Applied: []api.Touched{}, Unlooked: []string{}, Refused: []string{}, Notes: []step.Problem{},
 		Unchanged: d.Unchanged, Steps: total}
 	for _, change := range d.New {
 		ref := api.StepRef{Number: change.Step.Number, Slug: change.Step.Slug}

@@ -340,6 +340,9 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 	if s.Unchanged > 0 {
 		fmt.Fprintf(e.out, "  %s unchanged\n", plural(s.Unchanged, "step"))
 	}
+	for _, note := range s.Notes {
+		fmt.Fprintf(e.out, "\n%s %s", e.paint.warn("note:"), note.Text())
+	}
 	for _, why := range s.Refused {
 		fmt.Fprintf(e.out, "\n%s %s\n", e.paint.bad("it would be refused:"), why)
 	}

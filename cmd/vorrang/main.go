@@ -203,7 +203,7 @@ const mostLines = 40
 
 func reportFiles(errs io.Writer, p paint, problems step.Problems) {
 	for _, problem := range problems {
-		fmt.Fprintln(errs, problem.Error())
+		fmt.Fprint(errs, problem.Text())
 	}
 	fmt.Fprintln(errs, p.bad(fmt.Sprintf("vorrang: %s; nothing was changed", plural(len(problems), "problem"))))
 }

@@ -37,13 +37,9 @@ func statusCommand() command {
 }
 
 func allStatus(ctx context.Context, e *env) error {
-	lanes, err := e.client().Lanes(ctx)
+	lanes, err := lanesOf(ctx, e)
 	if err != nil {
 		return err
-	}
-	lanes.Lanes = slices.DeleteFunc(lanes.Lanes, func(l api.LaneStatus) bool { return *e.lane != "" && l.Lane != *e.lane })
-	if *e.lane != "" && len(lanes.Lanes) == 0 {
-		return fmt.Errorf("there is no lane %s; vorrang lanes lists them", *e.lane)
 	}
 	var environments []api.EnvironmentStatus
 	for _, l := range lanes.Lanes {
@@ -68,6 +64,18 @@ func allStatus(ctx context.Context, e *env) error {
 		return err
 	}
 	return statusExit(environments...)
+}
+
+// lanesOf asks about one lane where -lane names it, and about all otherwise.
+func lanesOf(ctx context.Context, e *env) (*api.Lanes, error) {
+	if *e.lane == "" {
+		return e.client().Lanes(ctx)
+	}
+	one, err := e.client().Lane(ctx, *e.lane)
+	if err != nil {
+		return nil, err
+	}
+	return &api.Lanes{Lanes: []api.LaneStatus{*one}}, nil
 }
 
 // statusExit tells a script whether anything is wrong.

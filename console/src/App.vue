@@ -54,5 +54,12 @@ nav { gap: var(--gap-large); }
 nav a { color: var(--ink-soft); padding: 4px 0; border-bottom: 2px solid transparent; }
 nav a.router-link-exact-active { color: var(--ink); border-color: var(--accent); }
 .bar > .small + * { margin-left: -12px; }
+@media (max-width: 700px) {
+  .bar { gap: 4px 12px; padding: 4px 12px; flex-wrap: wrap; }
+  nav { order: 1; width: 100%; gap: 14px; flex-wrap: nowrap; overflow-x: auto; }
+  nav a { padding: 2px 0; }
+  .bar > .small { max-width: 9rem; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+  main { padding: 12px 12px 32px; }
+}
 main { max-width: 1320px; margin: 0 auto; padding: 18px var(--gap-large) 48px; }
 </style>

@@ -60,7 +60,7 @@ func (r *run) sessionAgain(ctx context.Context, p *progress) *Failure {
 		return &Failure{Step: r.step.Step.Number, File: p.file, Line: line, Column: column, Message: why, Left: "what the earlier tries did; this one ran nothing"}
 	}
 	for _, again := range session.Again {
-		r.emit(Event{Kind: Notice, Severity: "NOTICE", Message: fmt.Sprintf("line %d runs again, for the session: %s", again.Line, head(again.SQL, mostShown))})
+		r.emit(Event{Kind: Notice, Severity: "NOTICE", Message: fmt.Sprintf("line %d runs again, for the session: %s", again.Line, step.Head(again.SQL, mostShown))})
 		i := slices.IndexFunc(before, func(s sqltext.Statement) bool { return s.Offset == again.Offset })
 		if _, failure, _ := r.exec(ctx, p.script, i); failure != nil {
 			return r.stopAt(ctx, p, failure)

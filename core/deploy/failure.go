@@ -7,7 +7,6 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
-	"unicode/utf8"
 
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
@@ -63,32 +62,13 @@ func (f *Failure) Text() string {
 		fmt.Fprintf(&b, " (SQLSTATE %s)", f.SQLState)
 	}
 	b.WriteByte('\n')
-	if f.Source != "" {
-		number := strconv.Itoa(f.Line)
-		blank := strings.Repeat(" ", len(number))
-		fmt.Fprintf(&b, "  %s | %s\n  %s | %s^\n", number, f.Source, blank, indent(f.Source, f.Caret))
-	}
+	b.WriteString(step.Excerpt(f.Line, f.Source, f.Caret))
 	for _, part := range []struct{ label, text string }{
 		{"detail", f.Detail}, {"hint", f.Hint}, {"where", f.Where}, {"held by", inWords(f.Blockers, "\n")}, {"left behind", f.Left},
 	} {
 		if part.text != "" {
 			fmt.Fprintf(&b, "%s: %s\n", part.label, strings.ReplaceAll(part.text, "\n", "\n  "))
 		}
-	}
-	return b.String()
-}
-
-// indent is the blank that puts a caret under a column, tabs kept.
-func indent(source string, caret int) string {
-	var b strings.Builder
-	for i, r := range []rune(source) {
-		if i+1 >= caret {
-			break
-		}
-		if r != '\t' {
-			r = ' '
-		}
-		b.WriteRune(r)
 	}
 	return b.String()
 }
@@ -111,7 +91,7 @@ func failureOf(number step.Number, file string, text []byte, s sqltext.Statement
 		f.Lost = true
 	}
 	f.Line, f.Column = step.Position(text, offset)
-	f.Source, f.Caret = sourceLine(text, offset)
+	f.Source, f.Caret = step.SourceLine(text, offset)
 	return f
 }
 
@@ -133,44 +113,4 @@ func copyOffset(s sqltext.Statement, text []byte, server *ServerError, offset in
 		at += next + 1
 	}
 	return at
-}
-
-// sourceLine returns the line around an offset, shortened to what a terminal
-// shows, and the column of the offset in it, from 1.
-func sourceLine(text []byte, offset int) (line string, caret int) {
-	const before, most = 80, 120 // characters
-	start := bytes.LastIndexByte(text[:offset], '\n') + 1
-	end := len(text)
-	if at := bytes.IndexByte(text[offset:], '\n'); at >= 0 {
-		end = offset + at
-	}
-	left, right := []rune(string(tail(text[start:offset], 4*most))), []rune(string(head(text[offset:end], 4*most)))
-	if len(left) > before {
-		left = append([]rune("…"), left[len(left)-before:]...)
-	}
-	if room := most - len(left); len(right) > room {
-		right = append(right[:room:room], '…')
-	}
-	return string(left) + string(right), len(left) + 1
-}
-
-func head(text []byte, most int) []byte {
-	if len(text) <= most {
-		return text
-	}
-	for most > 0 && !utf8.RuneStart(text[most]) {
-		most--
-	}
-	return text[:most]
-}
-
-func tail(text []byte, most int) []byte {
-	if len(text) <= most {
-		return text
-	}
-	at := len(text) - most
-	for at < len(text) && !utf8.RuneStart(text[at]) {
-		at++
-	}
-	return text[at:]
 }

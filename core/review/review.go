@@ -3,115 +3,153 @@ package review
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
-	"github.com/pganalyze/pg_query_go/v6/parser"
 
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
 )
 
 // Check returns everything in a step that could not be carried out: text that
-// cannot be cut or parsed, transaction control, statements that need another
-// mode, and checks that are no queries. Nil means nothing was found.
-func Check(s step.Step) step.Problems {
-	var problems step.Problems
-	problems = append(problems, checkScript(s.Forward, s.Options().Mode)...)
-	if s.Options().Mode == step.Batches {
-		problems = append(problems, checkBatches(s.Forward)...)
+// cannot be cut, transaction control, statements that need another mode, checks
+// that are no queries. notes is what could not be read, or may go wrong: the
+// server decides that. Nil means nothing was found.
+func Check(s step.Step) (problems, notes step.Problems) {
+	r := &reviewer{mode: s.Options().Mode}
+	r.script(s.Forward)
+	if r.mode == step.Batches {
+		r.batches(s.Forward)
 	}
 	if s.Back != nil {
-		problems = append(problems, checkScript(*s.Back, s.Options().Mode)...)
+		r.script(*s.Back)
 	}
 	if s.Check != nil {
-		problems = append(problems, checkQueries(*s.Check)...)
+		r.queries(*s.Check)
 	}
-	return problems
+	return r.problems, r.notes
 }
 
-func checkScript(file step.File, mode step.Mode) step.Problems {
-	return eachStatement(file, mode, func(s sqltext.Statement, node *pg.Node) string {
-		if s.IsCopy {
-			return ""
+type reviewer struct {
+	mode            step.Mode
+	problems, notes step.Problems
+}
+
+func (r *reviewer) script(file step.File) {
+	added := map[string]bool{} // values that the script gives to enumerations
+	made := map[string]bool{}  // types that it makes itself
+	r.each(file, true, func(s sqltext.Statement, node *pg.Node) (refused, noted string) {
+		if r.mode == step.Transaction {
+			noted = newValue(s, node, added, made)
 		}
-		return refusal(node, mode)
+		return refusal(node, r.mode), noted
 	})
 }
 
-// checkBatches makes sure that a statement that is repeated comes to an end.
-func checkBatches(file step.File) step.Problems {
+// newValue follows the values that a script adds to enumerations: the server
+// refuses to use one in the transaction that adds it, unless that made the type.
+func newValue(s sqltext.Statement, node *pg.Node, added, made map[string]bool) string {
+	if create := node.GetCreateEnumStmt(); create != nil {
+		made[lastName(create.TypeName)] = true
+	}
+	if alter := node.GetAlterEnumStmt(); alter != nil {
+		if alter.OldVal == "" && !made[lastName(alter.TypeName)] {
+			added[alter.NewVal] = true
+		}
+		return ""
+	}
+	for value := range added {
+		if sqltext.Mentions(s, value) {
+			return fmt.Sprintf("if this is the value %q that was added above, the server refuses it: a new value of an enumeration cannot be used in the transaction that adds it; "+
+				"put ALTER TYPE into a step of its own", value)
+		}
+	}
+	return ""
+}
+
+func lastName(names []*pg.Node) string {
+	if len(names) == 0 {
+		return ""
+	}
+	return names[len(names)-1].GetString_().GetSval()
+}
+
+// batches makes sure that a statement that is repeated comes to an end.
+func (r *reviewer) batches(file step.File) {
 	count := 0
-	return eachStatement(file, step.Batches, func(_ sqltext.Statement, node *pg.Node) string {
+	r.each(file, false, func(_ sqltext.Statement, node *pg.Node) (string, string) {
 		if count++; count > 1 {
-			return "mode batches repeats one statement; put this one into a step of its own"
+			return "mode batches repeats one statement; put this one into a step of its own", ""
 		}
-		switch {
-		case node.GetUpdateStmt() != nil && node.GetUpdateStmt().WhereClause == nil, node.GetDeleteStmt() != nil && node.GetDeleteStmt().WhereClause == nil:
-			return "mode batches repeats the statement until it changes no row, and without WHERE that never happens; name the rows that are left, as in " +
-				"WHERE id IN (SELECT id FROM … WHERE … IS NULL LIMIT :batch)"
-		case node.GetInsertStmt() != nil && len(node.GetInsertStmt().GetSelectStmt().GetSelectStmt().GetFromClause()) == 0:
-			return "mode batches repeats the statement until it inserts no row; select the rows that are left FROM somewhere"
-		case node.GetUpdateStmt() != nil, node.GetDeleteStmt() != nil, node.GetInsertStmt() != nil, node.GetMergeStmt() != nil:
-			return ""
-		}
-		return "mode batches repeats an UPDATE, DELETE, INSERT or MERGE until it changes no row; for other statements use mode: autocommit or transaction"
+		return endless(node), ""
 	})
 }
 
-func checkQueries(file step.File) step.Problems {
-	return eachStatement(file, step.Transaction, func(_ sqltext.Statement, node *pg.Node) string {
-		if query := node.GetSelectStmt(); query != nil && query.IntoClause == nil {
-			return ""
+func endless(node *pg.Node) string {
+	switch {
+	case node == nil: // the grammar cannot read it
+		return ""
+	case node.GetUpdateStmt() != nil && node.GetUpdateStmt().WhereClause == nil, node.GetDeleteStmt() != nil && node.GetDeleteStmt().WhereClause == nil:
+		return "mode batches repeats the statement until it changes no row, and without WHERE that never happens; name the rows that are left, as in " +
+			"WHERE id IN (SELECT id FROM … WHERE … IS NULL LIMIT :batch)"
+	case node.GetInsertStmt() != nil && len(node.GetInsertStmt().GetSelectStmt().GetSelectStmt().GetFromClause()) == 0:
+		return "mode batches repeats the statement until it inserts no row; select the rows that are left FROM somewhere"
+	case node.GetUpdateStmt() != nil, node.GetDeleteStmt() != nil, node.GetInsertStmt() != nil, node.GetMergeStmt() != nil:
+		return ""
+	}
+	return "mode batches repeats an UPDATE, DELETE, INSERT or MERGE until it changes no row; for other statements use mode: autocommit or transaction"
+}
+
+func (r *reviewer) queries(file step.File) {
+	r.each(file, true, func(_ sqltext.Statement, node *pg.Node) (string, string) {
+		if query := node.GetSelectStmt(); node == nil || query != nil && query.IntoClause == nil {
+			return "", ""
 		}
-		return "a check holds queries only: each must give one row, with true in every column"
+		return "a check holds queries only: each must give one row, with true in every column", ""
 	})
 }
 
-// eachStatement cuts and parses a file, and asks look about every statement.
-func eachStatement(file step.File, mode step.Mode, look func(sqltext.Statement, *pg.Node) string) step.Problems {
+// each cuts and parses a file, and asks read about every statement: why it is
+// refused, and what is to be noted. node is nil where the grammar cannot read it;
+// noting says so.
+func (r *reviewer) each(file step.File, noting bool, read func(s sqltext.Statement, node *pg.Node) (refused, noted string)) {
 	text := file.Text()
 	statements, err := sqltext.Cut(text)
 	if err != nil {
-		return step.Problems{cutProblem(file.Name, err)}
+		r.problems = append(r.problems, cutProblem(file.Name, text, err))
+		return
 	}
 	if len(statements) == 0 {
-		return step.Problems{{File: file.Name, Message: "holds comments, but no statement; write its SQL, or delete the file"}}
+		r.problems = append(r.problems, step.Problem{File: file.Name, Message: "holds comments, but no statement; write its SQL, or delete the file"})
+		return
 	}
-	var problems step.Problems
 	for _, s := range statements {
-		if mode == step.Batches {
+		if r.mode == step.Batches {
 			s = s.WithBatch(1) // which moves nothing
 		}
-		tree, err := pg.Parse(string(s.SQL))
-		if err != nil {
-			problems = append(problems, parseProblem(file.Name, text, s, err))
-			continue
+		node, err := sqltext.Parse(s)
+		var unparsed *sqltext.Unparsed
+		if errors.As(err, &unparsed) && noting && !s.IsCopy {
+			note := step.Problem{File: file.Name, Message: unparsed.Message + "; whether that is right, the server decides"}
+			r.notes = append(r.notes, note.In(text, s.Offset+sqltext.CharOffset(s.SQL, unparsed.Position)))
 		}
-		if len(tree.Stmts) != 1 {
-			continue
+		refused, noted := read(s, node)
+		if refused != "" && !s.IsCopy {
+			r.problems = append(r.problems, step.Problem{File: file.Name, Message: refused}.In(text, s.Offset))
 		}
-		if message := look(s, tree.Stmts[0].Stmt); message != "" {
-			problems = append(problems, step.Problem{File: file.Name, Line: s.Line, Column: s.Column, Message: message})
+		if noted != "" {
+			r.notes = append(r.notes, step.Problem{File: file.Name, Message: noted}.In(text, s.Offset))
 		}
 	}
-	return problems
 }
 
-func cutProblem(name string, err error) step.Problem {
+func cutProblem(name string, text []byte, err error) step.Problem {
 	var place *sqltext.Error
 	if !errors.As(err, &place) {
 		return step.Problem{File: name, Message: err.Error()}
 	}
-	return step.Problem{File: name, Line: place.Line, Column: place.Column, Message: place.Message}
-}
-
-func parseProblem(name string, text []byte, s sqltext.Statement, err error) step.Problem {
-	problem := step.Problem{File: name, Line: s.Line, Column: s.Column, Message: err.Error()}
-	var refused *parser.Error
-	if errors.As(err, &refused) && refused.Cursorpos > 0 {
-		problem.Line, problem.Column = step.Position(text, s.Offset+sqltext.CharOffset(s.SQL, refused.Cursorpos))
-	}
-	return problem
+	return step.Problem{File: name, Message: place.Message}.In(text, place.Offset)
 }
 
 // refusal says why a statement cannot run in a mode, or nothing.
@@ -119,6 +157,9 @@ func refusal(node *pg.Node, mode step.Mode) string {
 	if control := transactionControl(node); control != "" && mode != step.Autocommit {
 		return fmt.Sprintf("%s in a step of mode %s: Vorrang opens and ends the transaction itself; "+
 			"take it out, or, if the step must control its transactions, set mode: autocommit", control, mode)
+	}
+	if message := settingRefused(node.GetVariableSetStmt(), mode); message != "" {
+		return message
 	}
 	if node.GetTransactionStmt().GetKind() == pg.TransactionStmtKind_TRANS_STMT_PREPARE {
 		return "PREPARE TRANSACTION would leave a transaction behind that nobody ends; take it out"
@@ -132,7 +173,36 @@ func refusal(node *pg.Node, mode step.Mode) string {
 	return ""
 }
 
+// settingRefused says why a setting cannot be made by a step.
+func settingRefused(set *pg.VariableSetStmt, mode step.Mode) string {
+	value := ""
+	if len(set.GetArgs()) == 1 {
+		value = strings.ToLower(strings.TrimSpace(set.Args[0].GetAConst().GetSval().GetSval()))
+	}
+	switch name := strings.ToLower(set.GetName()); {
+	case name == "client_encoding" && value != "" && strings.ReplaceAll(strings.ReplaceAll(value, "-", ""), "_", "") != "utf8" && value != "unicode":
+		return "steps are UTF-8, and are sent as UTF-8; take this out, and save the file as UTF-8"
+	case name == "standard_conforming_strings" && slices.Contains([]string{"off", "false", "no", "0"}, value):
+		return "steps are cut with standard_conforming_strings = on; take this out, and write E'…' for strings with backslashes"
+	case name == "transaction" && mode != step.Autocommit && readOnly(set):
+		return "the step's ledger row is written in its transaction, which can therefore not be read-only; take this out"
+	}
+	return ""
+}
+
+func readOnly(set *pg.VariableSetStmt) bool {
+	for _, arg := range set.Args {
+		if e := arg.GetDefElem(); e.GetDefname() == "transaction_read_only" && e.GetArg().GetAConst().GetIval().GetIval() == 1 {
+			return true
+		}
+	}
+	return false
+}
+
 func transactionControl(node *pg.Node) string {
+	if body := doBody(node); body != "" && sqltext.EndsTransaction(body) {
+		return "COMMIT or ROLLBACK in a DO block"
+	}
 	transaction := node.GetTransactionStmt()
 	if transaction == nil {
 		return ""
@@ -148,6 +218,16 @@ func transactionControl(node *pg.Node) string {
 		return "PREPARE TRANSACTION"
 	}
 	return "" // savepoints are welcome
+}
+
+// doBody is the body of a DO statement; empty for others.
+func doBody(node *pg.Node) string {
+	for _, arg := range node.GetDoStmt().GetArgs() {
+		if e := arg.GetDefElem(); e.GetDefname() == "as" {
+			return e.GetArg().GetString_().GetSval()
+		}
+	}
+	return ""
 }
 
 // outsideTransaction names what the server does only outside a transaction
@@ -174,10 +254,10 @@ func outsideTransaction(node *pg.Node) string {
 		return "DROP TABLESPACE"
 	case node.GetAlterSystemStmt() != nil:
 		return "ALTER SYSTEM"
-	case node.GetCreateSubscriptionStmt() != nil:
-		return "CREATE SUBSCRIPTION"
-	case node.GetDropSubscriptionStmt() != nil:
-		return "DROP SUBSCRIPTION"
+	case node.GetCreateSubscriptionStmt() != nil && !off(node.GetCreateSubscriptionStmt().Options, "create_slot", "connect"):
+		return "CREATE SUBSCRIPTION that creates a slot"
+	case node.GetAlterDatabaseStmt() != nil && has(node.GetAlterDatabaseStmt().Options, "tablespace"):
+		return "ALTER DATABASE … SET TABLESPACE"
 	case node.GetDiscardStmt().GetTarget() == pg.DiscardMode_DISCARD_ALL:
 		return "DISCARD ALL"
 	case node.GetAlterTableStmt() != nil:
@@ -186,11 +266,34 @@ func outsideTransaction(node *pg.Node) string {
 	return ""
 }
 
+// has reports whether an option is given.
+func has(options []*pg.Node, name string) bool {
+	return slices.ContainsFunc(options, func(o *pg.Node) bool { return o.GetDefElem().GetDefname() == name })
+}
+
+// off reports whether one of some options is given as false.
+func off(options []*pg.Node, names ...string) bool {
+	return slices.ContainsFunc(options, func(o *pg.Node) bool {
+		return slices.Contains(names, o.GetDefElem().GetDefname()) && isFalse(o.GetDefElem().GetArg())
+	})
+}
+
+// isFalse reads a boolean as the server's defGetBoolean does.
+func isFalse(value *pg.Node) bool {
+	switch {
+	case value.GetBoolean() != nil:
+		return !value.GetBoolean().Boolval
+	case value.GetInteger() != nil:
+		return value.GetInteger().Ival == 0
+	case value.GetString_() != nil:
+		return slices.Contains([]string{"false", "off", "no", "0"}, strings.ToLower(value.GetString_().Sval))
+	}
+	return false
+}
+
 func reindexOutside(reindex *pg.ReindexStmt) string {
-	for _, param := range reindex.Params {
-		if param.GetDefElem().GetDefname() == "concurrently" {
-			return "REINDEX CONCURRENTLY"
-		}
+	if has(reindex.Params, "concurrently") && !off(reindex.Params, "concurrently") {
+		return "REINDEX CONCURRENTLY"
 	}
 	switch reindex.Kind {
 	case pg.ReindexObjectType_REINDEX_OBJECT_SCHEMA, pg.ReindexObjectType_REINDEX_OBJECT_DATABASE, pg.ReindexObjectType_REINDEX_OBJECT_SYSTEM:

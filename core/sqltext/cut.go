@@ -26,6 +26,7 @@ type Statement struct {
 
 // Error is a place where the text cannot be cut.
 type Error struct {
+	Offset  int // in bytes
 	Line    int // from 1
 	Column  int // from 1, in characters
 	Message string
@@ -249,5 +250,5 @@ func (c *cutter) backslash(at int) error {
 
 func (c *cutter) errorAt(offset int, message string) error {
 	line, column := c.position(offset)
-	return &Error{Line: line, Column: column, Message: message}
+	return &Error{Offset: offset, Line: line, Column: column, Message: message}
 }

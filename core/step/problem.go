@@ -12,7 +12,20 @@ type Problem struct {
 	Line    int    `json:"line,omitempty" description:"Counted from 1; absent where the whole file is meant."`
 	Column  int    `json:"column,omitempty" description:"Counted from 1, in characters."`
 	Message string `json:"message" description:"What is wrong, and what to do."`
+
+	Source string `json:"source,omitempty" description:"The line itself, shortened around the place."`
+	Caret  int    `json:"caret,omitempty" description:"In source, in characters from 1."`
 }
+
+// In is the problem with its line: text is the file's, and offset the place.
+func (p Problem) In(text []byte, offset int) Problem {
+	p.Line, p.Column = Position(text, offset)
+	p.Source, p.Caret = SourceLine(text, offset)
+	return p
+}
+
+// Text is the problem as a terminal shows it, with its line and a caret.
+func (p Problem) Text() string { return p.Error() + "\n" + Excerpt(p.Line, p.Source, p.Caret) }
 
 func (p Problem) Error() string {
 	switch {

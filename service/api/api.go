@@ -190,8 +190,9 @@ type Submitted struct {
 	Unchanged  int       `json:"unchanged"`
 	Steps      int       `json:"steps" description:"In the catalogue now, or in a trial's folder."`
 
-	Trial   bool     `json:"trial,omitempty" description:"Nothing was changed: this is what a submission would do."`
-	Refused []string `json:"refused" nullable:"false" description:"Of a trial: why a submission of this folder would be refused."`
+	Notes   []step.Problem `json:"notes" nullable:"false" description:"What could not be read, or may go wrong; the server decides."`
+	Trial   bool           `json:"trial,omitempty" description:"Nothing was changed: this is what a submission would do."`
+	Refused []string       `json:"refused" nullable:"false" description:"Of a trial: why a submission of this folder would be refused."`
 }
 
 // Touched is an edited or gone step that an environment has.

@@ -1827,6 +1827,8 @@ export interface components {
             where?: string;
         };
         FileProblem: {
+            /** @description In source, in characters from 1. */
+            caret?: number;
             /** @description Counted from 1, in characters. */
             column?: number;
             /** @description The file, as named in the folder. */
@@ -1835,6 +1837,8 @@ export interface components {
             line?: number;
             /** @description What is wrong, and what to do. */
             message: string;
+            /** @description The line itself, shortened around the place. */
+            source?: string;
         };
         Freeze: {
             by: string;
@@ -2402,6 +2406,8 @@ export interface components {
             /** @description New steps below the highest number that the catalogue had before. */
             late: components["schemas"]["StepRef"][];
             new: components["schemas"]["StepRef"][];
+            /** @description What could not be read, or may go wrong; the server decides. */
+            notes: components["schemas"]["FileProblem"][];
             /** @description Of a trial: why a submission of this folder would be refused. */
             refused: string[];
             /** @description In the catalogue now, or in a trial's folder. */

@@ -5,6 +5,7 @@ import Skeleton from 'primevue/skeleton'
 import { computed, onMounted, ref, shallowRef } from 'vue'
 
 import { api, problemOf, result, type Act, type Problem } from '../api'
+import { operations } from '../labels'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { moment } from '../time'
 
@@ -66,7 +67,7 @@ const said = (a: Act) => Object.entries((a.detail ?? {}) as Record<string, unkno
         <tr v-for="a in acts" :key="a.id">
           <td class="soft small nowrap">{{ moment(a.at) }}</td>
           <td :title="`${a.via}${a.address ? `, from ${a.address}` : ''}`"><b>{{ a.actor }}</b> <span class="soft small">by {{ a.via }}</span></td>
-          <td>{{ a.operation }}</td>
+          <td :title="a.operation">{{ operations[a.operation] ?? a.operation }}</td>
           <td class="nowrap">{{ [a.lane, a.environment].filter(Boolean).join(' / ') }}</td>
           <td class="small detail">{{ said(a) }}</td>
           <td class="small" :class="{ bad: (a.status ?? 0) >= 400, warn: !a.status }">{{ a.result ?? 'not known: the service ended meanwhile' }}</td>

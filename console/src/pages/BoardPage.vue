@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import Skeleton from 'primevue/skeleton'
-import { computed } from 'vue'
+import { computed, reactive } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { api, result } from '../api'
-import { labels, plural } from '../labels'
+import { api, result, type EnvironmentStatus } from '../api'
+import { checkTitles, labels, plural } from '../labels'
 import CommandLine from '../parts/CommandLine.vue'
 import EnvironmentCard from '../parts/EnvironmentCard.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
@@ -14,6 +14,10 @@ import { usePolled } from '../poll'
 const { value, problem } = usePolled(() => result(api.GET('/api/v1/lanes')))
 
 const environments = computed(() => value.value?.lanes.flatMap((l) => l.environments) ?? [])
+/** The environments whose troubles are all shown. */
+const opened = reactive(new Set<string>())
+const nameOf = (e: EnvironmentStatus) => `${e.lane} / ${e.environment}`
+const titleOf = (kind = '') => checkTitles[kind] ?? kind
 const wrong = computed(() => environments.value.filter((e) => e.trouble.length > 0))
 const waiting = computed(() => environments.value.filter((e) => e.pending > 0 && e.trouble.length === 0).length)
 </script>
@@ -41,9 +45,20 @@ const waiting = computed(() => environments.value.filter((e) => e.pending > 0 &&
           <i class="pi pi-check-circle" aria-hidden="true" /> Nothing is wrong
           <span class="soft plain">{{ waiting ? `· steps wait in ${plural(waiting, 'environment')}` : '· nothing waits' }}</span>
         </h1>
-        <template v-for="e in wrong" :key="e.lane + '/' + e.environment">
-          <TroubleRow v-for="t in e.trouble" :key="t.kind + t.step" :environment="e" :trouble="t" named />
-        </template>
+        <div v-for="e in wrong" :key="nameOf(e)" class="wrong">
+          <div class="line">
+            <button
+              type="button" class="toggle" :aria-expanded="opened.has(nameOf(e))" :aria-label="`What is wrong on ${nameOf(e)}`"
+              @click="opened.has(nameOf(e)) ? opened.delete(nameOf(e)) : opened.add(nameOf(e))"
+            >{{ opened.has(nameOf(e)) ? '▾' : '▸' }}</button>
+            <RouterLink :to="`/lanes/${e.lane}/${e.environment}`" class="place">{{ e.lane }} / {{ e.environment }}</RouterLink>
+            <span v-if="!opened.has(nameOf(e))" class="gist"><strong class="bad">{{ titleOf(e.trouble[0]?.kind) }}:</strong> {{ e.trouble[0]?.message }}</span>
+            <span v-if="e.trouble.length > 1" class="soft small more">{{ plural(e.trouble.length, 'trouble') }}</span>
+          </div>
+          <template v-if="opened.has(nameOf(e))">
+            <TroubleRow v-for="t in e.trouble" :key="t.kind + t.step" :environment="e" :trouble="t" />
+          </template>
+        </div>
       </section>
       <section v-for="lane in value.lanes" :key="lane.lane" class="lane">
         <div class="row title">
@@ -63,10 +78,18 @@ const waiting = computed(() => environments.value.filter((e) => e.pending > 0 &&
 <style scoped>
 .board { gap: var(--gap-large); }
 .tight { gap: 8px; }
+.wrong { background: var(--bad-wash); border-left: 4px solid var(--bad); border-radius: var(--round); }
+.line { display: flex; gap: 8px; align-items: baseline; padding: 7px 12px; }
+.toggle { flex: none; border: 0; padding: 0 4px; background: none; color: var(--bad); font: inherit; cursor: pointer; }
+.place { font-weight: 600; flex: none; }
+@media (max-width: 700px) { .line { flex-wrap: wrap; } .gist { flex-basis: 100%; order: 1; } }
+.gist { flex: 1; min-width: 0; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+.more { flex: none; }
 .plain { font-weight: 400; font-size: var(--text); }
 .title { border-bottom: 1px solid var(--line); padding-bottom: 4px; margin-bottom: 10px; }
 .title h2 { font-size: 16px; }
-.stops { display: grid; grid-template-columns: repeat(auto-fit, minmax(300px, 1fr)); gap: 22px; }
+.stops { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(300px, 100%), 1fr)); gap: 22px; }
 .stops > * { position: relative; }
+@media (max-width: 700px) { .stops > * + *::before { display: none; } }
 .stops > * + *::before { content: '→'; position: absolute; left: -19px; top: 28px; color: var(--ink-soft); }
 </style>

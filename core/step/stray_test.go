@@ -1,0 +1,74 @@
+package step
+
+import (
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestOptionsCountOrAreAnError(t *testing.T) {
+	const block = "/*---\nmode: autocommit\n---*/\n"
+	cases := map[string]struct {
+		name, text string
+		mode       Mode
+		wrong      string
+	}{
+		"at the top":                     {"1-a.sql", block + "SELECT 1;", Autocommit, ""},
+		"below a note":                   {"1-a.sql", "-- a note\n\n" + block + "SELECT 1;", Autocommit, ""},
+		"below a licence":                {"1-a.sql", "/* Licence\n * of /* nested */ words\n */\n" + block + "SELECT 1;", Autocommit, ""},
+		"below a statement":              {"1-a.sql", "SELECT 1;\n" + block, Transaction, "1-a.sql:2:1: options stand here, behind a statement; they count only above the first one: move them up"},
+		"twice":                          {"1-a.sql", block + "-- a note\n/*---\nretries: 1\n---*/\nSELECT 1;", Autocommit, "1-a.sql:5:1: a second options comment; put all options into the first"},
+		"with a dash too few":            {"1-a.sql", "-- a note\n/*--\nmode: autocommit\n--*/\nSELECT 1;", Transaction, "1-a.sql:2:1: this comment holds options, and does not open as they do"},
+		"with a blank":                   {"1-a.sql", "/* ---\nmode: autocommit\n--- */\nSELECT 1;", Transaction, "this comment holds options"},
+		"a comment with a dash":          {"1-a.sql", "/*- a heading -*/ SELECT 1;", Transaction, ""},
+		"a comment that speaks of modes": {"1-a.sql", "/* mode: of speech */ SELECT 1;", Transaction, ""},
+		"in a way back":                  {"1-a.back.sql", block + "SELECT 1;", "", "1-a.back.sql:1:1: options stand here; they count in the step's forward file only"},
+		"in a check":                     {"1-a.check.sql", "SELECT true;\n" + block, "", "1-a.check.sql:2:1: options stand here"},
+		"never closed":                   {"1-a.sql", "/* a note */\n/*---\nmode: autocommit\nSELECT 1;", Transaction, "1-a.sql:2:1: the options comment is opened"},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			file, problems := ReadFile(c.name, []byte(c.text))
+			if c.wrong != "" {
+				require.NotEmpty(t, problems)
+				assert.ErrorContains(t, problems, c.wrong)
+				return
+			}
+			require.Empty(t, problems)
+			assert.Equal(t, c.mode, file.Options.Mode)
+		})
+	}
+}
+
+func TestNoStepHasNumberZero(t *testing.T) {
+	for _, name := range []string{"0-a.sql", "000-a.sql"} {
+		_, problems := ReadFile(name, []byte("SELECT 1"))
+		assert.ErrorContains(t, problems, "the number 0 stands for the beginning")
+	}
+	_, problems := ReadFile("0.1-a.sql", []byte("SELECT 1"))
+	assert.Empty(t, problems)
+}
+
+func TestAnOptionIsFoundInItsFile(t *testing.T) {
+	line, column := OptionPosition([]byte("-- a note\n/*---\nmode: autocommit\nonly: moon\n---*/\nSELECT 1;"), "only")
+	assert.Equal(t, []int{4, 1}, []int{line, column})
+}
+
+func TestACaretStandsUnderItsCharacter(t *testing.T) {
+	for _, c := range []struct{ source, below string }{{"SELECT x", "       ^"}, {"\tSELECT x", "\t       ^"}, {"SELECT '港湾', x", "               ^"}, {"SELECT 'ж', x", "             ^"[1:]}} {
+		caret := len([]rune(c.source))
+		assert.Equal(t, "  7 | "+c.source+"\n    | "+c.below+"\n", Excerpt(7, c.source, caret))
+	}
+}
+
+func FuzzOptions(f *testing.F) {
+	f.Add("/*---\nmode: autocommit\n---*/\nSELECT 1;")
+	f.Add("/* /* */ -- \n/*---")
+	f.Fuzz(func(t *testing.T, text string) {
+		_, _ = ReadFile("1-a.sql", []byte(text))
+		_, _ = ReadFile("1-a.back.sql", []byte(text))
+		_, _ = ReadDir(fstest.MapFS{"1-a.sql": &fstest.MapFile{Data: []byte(text)}})
+	})
+}
