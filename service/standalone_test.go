@@ -142,3 +142,23 @@ func TestAFileForPsqlGoesOnWhereAnEarlierTryStopped(t *testing.T) {
 	require.NoError(t, err, "%s", said)
 	assert.Equal(t, "1", string(must(w.Status(t.Context(), "harbour", "staging", "none")).At))
 }
+
+// TestAFileForPsqlKeepsARoleAndItsLock: what a script does to its session reaches
+// neither the ledger's rows nor the next step, in a file as in the service.
+func TestAFileForPsqlKeepsARoleAndItsLock(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	w.Submitted(map[string]string{
+		"1-a.sql": autocommit + "GRANT CREATE ON SCHEMA public TO pg_monitor;\nSET ROLE pg_monitor;\nCREATE TABLE quay (id int);\nSELECT pg_advisory_unlock_all();\nSET DateStyle = 'German';\nSET statement_timeout = '1s';\nSELECT 1;",
+		"2-b.sql": "SET DateStyle = 'German'; SET search_path = pg_catalog; SET SESSION AUTHORIZATION pg_monitor; CREATE TABLE public.mole (id int);",
+		"3-c.sql": "CREATE TABLE pier (id int);",
+	})
+	file := must(w.Standalone(ctx, "harbour", "staging", client.Promotion{})).Standalone
+	said, err := psql(t, w.URLs["staging"], file)
+	require.NoError(t, err, "%s", said)
+	assert.Equal(t, "mole pg_monitor, pier vorrang, quay pg_monitor", pgtest.Query(t, w.URLs["staging"],
+		"SELECT string_agg(tablename || ' ' || tableowner, ', ' ORDER BY tablename) FROM pg_tables WHERE schemaname = 'public'"))
+	history := must(w.Ledger(ctx, "harbour", "staging", 0))
+	assert.Empty(t, history.Chain)
+	assert.True(t, must(w.Promote(ctx, "harbour", "staging", client.Promotion{})).Nothing)
+}

@@ -61,7 +61,8 @@ func (f File) Text() ([]byte, error) {
 			return nil, err
 		}
 	}
-	w.line("SELECT pg_catalog.pg_advisory_unlock(%d) AS \"the deployment is done\";", f.LockKey)
+	w.line("RESET SESSION AUTHORIZATION; RESET ROLE;")
+	w.line("DO $done$ BEGIN PERFORM pg_catalog.pg_advisory_unlock_all(); RAISE NOTICE 'the deployment is done'; END $done$;")
 	return w.out.Bytes(), nil
 }
 
@@ -160,6 +161,9 @@ func (w *writer) action(index int, a plan.Action) error {
 	if a.Direction == ledger.Back {
 		file, done = *a.Step.Back, ledger.RolledBack
 	}
+	if a.Half > 0 {
+		return refuse("step %s is half-done, and what of its way back is to run is decided while it runs: undo it by vorrang rollback", a.Step.Number)
+	}
 	s, err := w.cut(file)
 	if err != nil {
 		return err
@@ -205,8 +209,9 @@ type part struct {
 
 // began remembers when the step began.
 func (p *part) began() {
-	p.line("RESET SESSION AUTHORIZATION; RESET ROLE; DISCARD TEMP;")
-	p.line("DO $began$ BEGIN PERFORM pg_catalog.set_config('vorrang.began', pg_catalog.clock_timestamp()::text, false); END $began$;")
+	p.line("CLOSE ALL; RESET SESSION AUTHORIZATION; RESET ALL; DEALLOCATE ALL; UNLISTEN *; DISCARD PLANS; DISCARD SEQUENCES; DISCARD TEMP;")
+	p.line("SET standard_conforming_strings = on; SET client_encoding = 'UTF8';")
+	p.line(`SELECT extract(epoch FROM pg_catalog.clock_timestamp())::text AS vorrang_began \gset`)
 }
 
 // set puts the step's settings into force, for the transaction where local.
@@ -224,6 +229,7 @@ func (p *part) set(local string) {
 // transaction runs the whole script in one, with its check and its ledger row.
 func (p *part) transaction() {
 	p.line("BEGIN;")
+	p.line("DO $busy$ BEGIN PERFORM pg_catalog.pg_advisory_xact_lock(%d); END $busy$;", p.LockKey+1)
 	p.set("LOCAL")
 	p.mark()
 	p.verbatim(p.text)
@@ -252,7 +258,7 @@ func (p *part) finish(rows string) {
 			p.holds(i, query)
 		}
 	}
-	p.line("RESET SESSION AUTHORIZATION; RESET ROLE;")
+	p.line("SET CONSTRAINTS ALL IMMEDIATE;")
 	p.note(p.done, p.doneDetail(rows))
 	p.line("COMMIT;")
 }
@@ -305,12 +311,19 @@ func (p *part) tag(text []byte) string {
 }
 
 // note writes a ledger row behind the head, with its hash, as docs/ledger.md
-// defines it. detail is SQL.
+// defines it. detail is SQL. Whatever role and settings the step is under, the row
+// is the user's own and means the same; they are in force again afterwards. It
+// takes the lock again, since the step may have given it back.
 func (p *part) note(action ledger.Action, detail string) {
 	duration := "0::bigint"
 	if action == p.done {
-		duration = "(1000 * extract(epoch FROM pg_catalog.clock_timestamp() - pg_catalog.current_setting('vorrang.began')::timestamptz))::bigint"
+		duration = "(1000 * (extract(epoch FROM pg_catalog.clock_timestamp()) - pg_catalog.current_setting('vorrang.began')::numeric))::bigint"
+		p.line(`SELECT pg_catalog.set_config('vorrang.began', :'vorrang_began', false) AS vorrang_began \gset`)
 	}
+	p.line("DO $note$ BEGIN")
+	p.line("SET LOCAL SESSION AUTHORIZATION DEFAULT; SET LOCAL ROLE NONE;")
+	p.line("PERFORM pg_catalog.set_config('search_path', '', true), pg_catalog.set_config('statement_timeout', '0', true), pg_catalog.set_config('default_transaction_read_only', 'off', true);")
+	p.line("IF NOT pg_catalog.pg_try_advisory_lock(%d) THEN RAISE EXCEPTION 'the step gave the lock back, and another deployment took it'; END IF;", p.LockKey)
 	p.line("INSERT INTO vorrang.ledger")
 	p.line("SELECT e.*, encode(sha256(convert_to(concat_ws(E'\\n', seq, to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"'),")
 	p.line("    action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash), 'UTF8')), 'hex')")
@@ -320,6 +333,7 @@ func (p *part) note(action ledger.Action, detail string) {
 		sqltext.Literal(string(p.checksum)), sqltext.Literal(p.Name()), duration)
 	p.line("    (%s)::json AS detail,", detail)
 	p.line("    coalesce((SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1), repeat('0', 64)) AS prev_hash FROM vorrang.ledger) e;")
+	p.line("END $note$;")
 }
 
 // autocommit writes statement by statement, each behind a row that says that it
@@ -329,6 +343,9 @@ func (p *part) autocommit() error {
 	var sum sqltext.Sum
 	open := false
 	p.set("SESSION")
+	if err := p.sessionAgain(from); err != nil {
+		return err
+	}
 	for i, statement := range p.statements {
 		done := sum.Total()
 		sum.Add(statement)
@@ -339,11 +356,7 @@ func (p *part) autocommit() error {
 			return refuse("step %s: an earlier try carried out the statements before number %d, and these were changed since; put them back as they were", p.Step.Number, from)
 		}
 		if !open {
-			p.line("RESET ROLE;")
 			p.note(ledger.Begun, sqltext.Literal(string(p.begun(i+1, done).JSON())))
-			if p.settings.Role != "" {
-				p.line("SET ROLE %s;", sqltext.Identifier(p.settings.Role))
-			}
 		}
 		p.statement(statement)
 		switch statement.Transaction() {
@@ -357,11 +370,11 @@ func (p *part) autocommit() error {
 	if open {
 		return refuse("step %s: the script leaves its transaction open; end it with COMMIT", p.Step.Number)
 	}
+	p.line("RESET SESSION AUTHORIZATION; RESET ALL; SET standard_conforming_strings = on; SET client_encoding = 'UTF8';")
 	p.line("BEGIN;")
 	p.set("LOCAL")
 	p.mark()
 	p.finish("")
-	p.line("RESET lock_timeout; RESET statement_timeout; RESET search_path;")
 	return nil
 }
 
@@ -370,6 +383,20 @@ func (w *writer) claim() *ledger.Owner {
 	owner := w.Belongs
 	w.Belongs = nil
 	return owner
+}
+
+// sessionAgain gives a script that goes on in a new session the settings that it
+// made in the one that is gone.
+func (p *part) sessionAgain(from int) error {
+	before, rest := p.statements[:min(from-1, len(p.statements))], p.statements[min(from-1, len(p.statements)):]
+	session := sqltext.SessionOf(before)
+	if _, why := deploy.Unresumable(session, rest); why != "" {
+		return refuse("step %s: %s", p.Step.Number, why)
+	}
+	for _, again := range session.Again {
+		p.statement(again)
+	}
+	return nil
 }
 
 func (p *part) begun(statement int, done string) ledger.Detail {
