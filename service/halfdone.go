@@ -84,10 +84,6 @@ func sumOf(statements []sqltext.Statement) string {
 // undoable refuses a way back of a half-done step if the catalogs do not tell
 // which of its statements are to run.
 func (s *Service) undoable(ctx context.Context, p place, session *postgres.Session, action plan.Action) error {
-	forward, err := s.statements(ctx, action.Step.Forward.Checksum)
-	if err != nil {
-		return err
-	}
 	back, err := s.statements(ctx, action.Step.Back.Checksum)
 	if err != nil {
 		return err
@@ -98,7 +94,7 @@ func (s *Service) undoable(ctx context.Context, p place, session *postgres.Sessi
 			return err
 		}
 	}
-	if _, err := evidence.Undo(forward, action.Half, back, seen); err != nil {
+	if _, err := evidence.Undo(back, seen); err != nil {
 		return refused(fmt.Sprintf("undo by hand what it did, then record that: vorrang settle -lane %s -env %s -step %s -as undone -reason \"…\"", p.lane.Name, p.environment.Name, action.Step.Number),
 			"of step %s (%s) only %s took effect, and %s", action.Step.Number, action.Step.Slug, count(action.Half, "statement", "statements"), err)
 	}

@@ -51,6 +51,18 @@ func TestTheCIJobOfTheDocs(t *testing.T) {
 
 	said, err := command(t, w, made.Text, folder, "sh", job).CombinedOutput()
 	require.NoError(t, err, "%s", said)
+	assert.Contains(t, string(said), "nothing was changed; a submission of these")
+	written, err := os.ReadFile(filepath.Join(folder, "steps.xml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(written), `failures="0"`)
+	lane, err := w.Lane(ctx, "harbour")
+	require.NoError(t, err)
+	assert.Zero(t, lane.Steps, "a push changes nothing")
+
+	onMain := command(t, w, made.Text, folder, "sh", job)
+	onMain.Env = append(onMain.Env, "MAIN=yes")
+	said, err = onMain.CombinedOutput()
+	require.NoError(t, err, "%s", said)
 	preview, err := os.ReadFile(filepath.Join(folder, "preview.sql"))
 	require.NoError(t, err)
 	assert.Contains(t, string(preview), "CREATE TABLE a")

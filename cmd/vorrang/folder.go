@@ -359,8 +359,9 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 	}
 }
 
-// troubles reports whether a submission would be refused, or would hold somewhere.
-func troubles(s *api.Submitted) bool { return len(s.Refused)+len(s.Applied)+len(s.Late) > 0 }
+// troubles reports whether a submission would be refused, would hold somewhere, or
+// holds what a reviewer should see.
+func troubles(s *api.Submitted) bool { return len(s.Refused)+len(s.Applied)+len(s.Late)+len(s.Notes) > 0 }
 
 // writeSubmitJUnit writes a case for each step that a submission changes, and one
 // for each thing that is wrong with the folder.
@@ -390,6 +391,9 @@ func writeSubmitJUnit(path, lane string, s *api.Submitted, failed error) error {
 	if s != nil {
 		for _, why := range s.Refused {
 			add("refused", why, "")
+		}
+		for _, note := range s.Notes {
+			add(note.File, note.Error(), note.Text())
 		}
 		late := map[step.Number]bool{}
 		for _, ref := range s.Late {

@@ -135,7 +135,7 @@ func (l *live) ending(event deploy.Event) string {
 		text += "\n" + event.Message
 	}
 	if event.Outcome == deploy.Failed || event.Outcome == deploy.BackedOut {
-		text += fmt.Sprintf("\n→ mend the cause, submit, and promote again; vorrang status -lane %s -env %s says where it stands", l.d.Lane, l.d.Environment)
+		text += fmt.Sprintf("\n→ vorrang status -lane %s -env %s says where it stands, and what to do next", l.d.Lane, l.d.Environment)
 	}
 	return text
 }

@@ -51,7 +51,7 @@ backing out 1 step, newest first
 2.1-add-berth.sql:1:2: no
 
 deployment 3 failed: 1 of 3 steps
-→ mend the cause, submit, and promote again; vorrang status -lane harbour -env staging says where it stands
+→ vorrang status -lane harbour -env staging says where it stands, and what to do next
 `, text)
 }
 

@@ -97,7 +97,7 @@ func (r *run) unneeded(ctx context.Context, s script) (map[int]bool, *Failure) {
 			return nil, r.fail(s, i, err)
 		}
 	}
-	run, err := evidence.Undo(s.forward, r.step.Half, s.statements, seen)
+	run, err := evidence.Undo(s.statements, seen)
 	if err != nil {
 		return nil, &Failure{Step: r.step.Step.Number, File: s.file, Message: "only a part of the step took effect, and " + err.Error(), Left: "what it was before; nothing of the way back ran"}
 	}
@@ -117,6 +117,7 @@ type progress struct {
 	at      int         // the statement to go on at if this try ends, from 1
 	done    string      // checksum of the statements before it
 	sum     sqltext.Sum // of all statements that ran
+	ran     bool        // something ran in this try
 }
 
 func (p *progress) detail() *ledger.Detail {
@@ -140,6 +141,7 @@ func (r *run) one(ctx context.Context, p *progress, i int) *Failure {
 		return failure, err
 	})
 	if failure == nil {
+		p.ran = true
 		p.sum.Add(p.statements[i])
 		return nil
 	}
@@ -216,9 +218,20 @@ func (r *run) remains(ctx context.Context, p *progress) *Failure {
 		return r.stopAt(ctx, p, r.fail(p.script, last, err))
 	}
 	if left := evidence.Remains(looked); len(left) > 0 {
+		if !p.ran && p.from == 1 { // nothing was reversed: the step is as far as it came
+			p.at, p.done = 1, ""
+		}
 		return r.stopAt(ctx, p, r.fail(p.script, last, errors.New("the way back ran, and of what the step did this is left: "+strings.Join(left, ", "))))
 	}
 	return nil
+}
+
+// again names what goes on with the step under way.
+func (r *run) again() string {
+	if r.step.Direction == ledger.Back {
+		return "rollback"
+	}
+	return "promotion"
 }
 
 // stopAt notes where an autocommit step stopped, and what it left behind.
@@ -234,9 +247,9 @@ func (r *run) stopAt(ctx context.Context, p *progress, f *Failure) *Failure {
 	case p.at == 1:
 		f.Left = "nothing: the step's first statement failed"
 	case p.at > n:
-		f.Left = "all statements took effect and stay; the next promotion only runs the check again"
+		f.Left = "all statements took effect and stay; the next " + r.again() + " only runs the check again"
 	default:
-		f.Left = fmt.Sprintf("the statements before number %d of %d took effect and stay; the next promotion goes on there", p.at, n)
+		f.Left = fmt.Sprintf("the statements before number %d of %d took effect and stay; the next %s goes on there", p.at, n, r.again())
 	}
 	r.note(ctx, p.script, f, p.started, p.detail())
 	return f

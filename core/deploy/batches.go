@@ -146,7 +146,7 @@ func (r *run) oneBatch(ctx context.Context, b *backfill) (rows int64, f *Failure
 // stopBatches notes how far a step of mode batches came.
 func (r *run) stopBatches(ctx context.Context, b *backfill, f *Failure) *Failure {
 	f.Partly = b.rows > 0
-	f.Left = fmt.Sprintf("the batches before it stay: %d rows so far; the next promotion goes on from there", b.total())
+	f.Left = fmt.Sprintf("the batches before it stay: %d rows so far; the next %s goes on from there", b.total(), r.again())
 	r.note(ctx, b.script, f, b.started, b.detail())
 	return f
 }

@@ -78,7 +78,7 @@ func TestDatabasesWithSettingsOfTheirOwn(t *testing.T) {
 		"a search path with a trap":  "ALTER DATABASE %s SET search_path = public, pg_catalog",
 		"serializable transactions":  "ALTER DATABASE %s SET default_transaction_isolation = 'serializable'",
 		"idle sessions are thrown":   "ALTER DATABASE %s SET idle_session_timeout = '200ms'",
-		"statements of half a blink": "ALTER DATABASE %s SET statement_timeout = '1ms'",
+		"statements of half a blink": "ALTER DATABASE %s SET statement_timeout = '60ms'",
 	}
 	for name, setting := range databases {
 		t.Run(name, func(t *testing.T) {

@@ -19,16 +19,12 @@ func Targets(back []sqltext.Statement) [][]Object {
 	return all
 }
 
-// Undo says which statements of a way back are to run, where only the first so
-// many statements of the forward script took effect: seen is what a look found of
-// the Targets. What only the rest of the script would have made or dropped needs
-// no undoing. Statements of which the catalogs do not tell whether they are needed
-// make an error that names the first of them.
-func Undo(forward []sqltext.Statement, took int, back []sqltext.Statement, seen [][]Sighting) (run []bool, err error) {
-	unreached := map[string]bool{}
-	for _, o := range Read(forward, took+1, 0).Objects {
-		unreached[o.String()] = o.Made || o.Gone
-	}
+// Undo says which statements of a way back are to run, where only a part of the
+// step took effect: seen is what a look found of the Targets. A drop runs where the
+// object is there, a creation where it is not; that nothing of the step is left is
+// checked afterwards, by Remains. Statements of which the catalogs do not tell
+// whether they are needed make an error that names the first of them.
+func Undo(back []sqltext.Statement, seen [][]Sighting) (run []bool, err error) {
 	run = make([]bool, len(back))
 	session := map[int]bool{}
 	for _, s := range sqltext.SessionOf(back).Again {
@@ -45,7 +41,7 @@ func Undo(forward []sqltext.Statement, took int, back []sqltext.Statement, seen 
 				continue
 			}
 			told++
-			run[i] = run[i] || o.There == o.Gone || !unreached[o.Object.String()]
+			run[i] = run[i] || o.There == o.Gone
 		}
 		if told == 0 {
 			return nil, fmt.Errorf("whether statement %d of the way back (line %d, %s) is to run cannot be told: the catalogs do not show what it would undo", i+1, s.Line, firstWords(s.SQL))

@@ -241,7 +241,7 @@ func (r Result) InDoubt() bool { return r.Find(NothingInDoubt).Verdict == Hold }
 func Forward(f Facts) Result {
 	return f.notes(f.waive(Result{Checks: []Check{
 		f.knownDatabase(), f.ledgerIntact(), f.checksums(), f.catalogue(), f.order(), f.nothingInDoubt(), f.quiet(),
-		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.approvals(), f.window(), f.freeze(), f.backup(),
+		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.approvals(), f.freeze(), f.window(), f.backup(),
 		f.drift(), later(Rehearsal, "rehearsals"), later(Findings, "findings"),
 	}}))
 }
@@ -261,7 +261,7 @@ func Rebuild(f Facts) Result {
 		loose = hold(SealedRelease, fmt.Sprintf("%s takes sealed releases only, and a rebuild applies loose steps", f.View.Environment),
 			"rebuild an environment that takes loose steps; an administrator declares what an environment takes, in lane.yaml")
 	}
-	return Result{Checks: []Check{f.foreign(), f.ledgerIntact(), f.quiet(), loose, f.window(), f.freeze()}}
+	return Result{Checks: []Check{f.foreign(), f.ledgerIntact(), f.quiet(), loose, f.freeze(), f.window()}}
 }
 
 func hold(id ID, evidence, turn string) Check {

@@ -1,9 +1,14 @@
 #!/bin/sh
-# A job of any CI system: submits the folder, cuts a release of it on the main
-# branch, brings it to development and staging, and asks production's gate.
-# Needs VORRANG_SERVER, VORRANG_TOKEN (of a machine with author@LANE and
-# releaser@LANE), a checked-out repository, and RELEASE, such as 2026.11.
+# A job of any CI system: asks for each push what a submission of the folder would
+# do; on the main branch (MAIN=yes) submits it; and with RELEASE, such as 2026.11,
+# cuts a release of it, brings it to development and staging, and asks production's
+# gate. Needs VORRANG_SERVER, VORRANG_TOKEN (of a machine with author@LANE and
+# releaser@LANE; reader@LANE is enough for pushes) and a checked-out repository.
 set -eu
+
+# Changes nothing. Exit code 3: a number is taken, an applied step was edited, …
+vorrang submit -dry-run -dir steps -junit steps.xml
+[ -n "${MAIN:-}${RELEASE:-}" ] || exit 0
 
 vorrang submit -dir steps
 if [ -z "${RELEASE:-}" ]; then

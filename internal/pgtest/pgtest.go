@@ -153,6 +153,7 @@ func (s *Server) Database(t testing.TB) string {
 func Exec(t testing.TB, url, sql string) {
 	t.Helper()
 	conn := Connect(t, url)
+	defer func() { _ = conn.Close(context.Background()) }()
 	_, err := conn.Exec(context.Background(), sql, pgx.QueryExecModeSimpleProtocol)
 	require.NoError(t, err)
 }
@@ -161,7 +162,9 @@ func Exec(t testing.TB, url, sql string) {
 func Query(t testing.TB, url, sql string) string {
 	t.Helper()
 	var value *string
-	require.NoError(t, Connect(t, url).QueryRow(context.Background(), "SELECT ("+sql+")::text").Scan(&value))
+	conn := Connect(t, url)
+	defer func() { _ = conn.Close(context.Background()) }()
+	require.NoError(t, conn.QueryRow(context.Background(), "SELECT ("+sql+")::text").Scan(&value))
 	if value == nil {
 		return "null"
 	}
