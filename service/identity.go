@@ -122,9 +122,13 @@ func forbidden(who caller, need access.Need, scope access.Scope) error {
 	if len(who.Grants) > 0 {
 		have = strings.Join(who.Grants.Texts(), ", ")
 	}
-	next := "an administrator can grant it: vorrang person " + who.Name + " -grant ROLE@LANE/ENVIRONMENT"
+	grant := access.Grant{Role: access.Administrator, Scope: scope} // the least that allows it
+	if len(need.Roles) > 0 {
+		grant.Role = need.Roles[0]
+	}
+	next := "an administrator can grant it: vorrang person " + who.Name + " -grant " + grant.String()
 	if !who.Person {
-		next = "an administrator can make a token that may: vorrang token " + who.Name + " -grant ROLE@LANE/ENVIRONMENT"
+		next = "an administrator can make a token that may: vorrang token " + who.Name + " -grant " + grant.String()
 	}
 	return refuse(http.StatusForbidden, "forbidden", "Not allowed", next,
 		"%s may not do this %s: it takes %s; granted is %s", who.Name, place, need, have)

@@ -361,7 +361,9 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 
 // troubles reports whether a submission would be refused, would hold somewhere, or
 // holds what a reviewer should see.
-func troubles(s *api.Submitted) bool { return len(s.Refused)+len(s.Applied)+len(s.Late)+len(s.Notes) > 0 }
+func troubles(s *api.Submitted) bool {
+	return len(s.Refused)+len(s.Applied)+len(s.Late)+len(s.Notes) > 0
+}
 
 // writeSubmitJUnit writes a case for each step that a submission changes, and one
 // for each thing that is wrong with the folder.

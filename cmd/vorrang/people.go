@@ -85,11 +85,11 @@ func personCommand() command {
 					return err
 				}
 				return e.print(person, func() {
-					state := ""
 					if person.Disabled != nil {
-						state = ", is disabled"
+						fmt.Fprintf(e.out, "%s is disabled and may not sign in; granted: %s\n", person.Name, grantWords(person.Granted()))
+						return
 					}
-					fmt.Fprintf(e.out, "%s%s may: %s\n", person.Name, state, grantWords(person.Granted()))
+					fmt.Fprintf(e.out, "%s may: %s\n", person.Name, grantWords(person.Granted()))
 				})
 			}
 		},

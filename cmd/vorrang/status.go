@@ -284,7 +284,7 @@ func stepCells(p paint, s api.StepStatus) []cell {
 	}
 	flagPaint := p.bad
 	if len(s.Flags) == 1 && s.Flags[0] == plan.NotHere {
-		flagPaint = p.dim
+		flagPaint, state.text = p.dim, "" // it does not wait for anything here
 	}
 	return []cell{plain(string(s.Number)), plain(s.Slug), state, {strings.Join(flags, ", "), flagPaint},
 		plain(string(s.Mode)), plain(back), plain(at), plain(s.Actor)}

@@ -363,7 +363,7 @@ func (f Facts) catalogue() Check {
 		return pass(Catalogue, "every step that was applied here is in the catalogue")
 	}
 	return hold(Catalogue,
-		fmt.Sprintf("%s applied here and is no longer in the catalogue: %s", was(len(absent)), list(absent)),
+		fmt.Sprintf("%s applied here and %s no longer in the catalogue: %s", was(len(absent)), isOrAre(len(absent)), list(absent)),
 		fmt.Sprintf("put the files back into the step folder and submit; or, to undo the step, roll back to below it: vorrang rollback -lane %s -env %s -to %s -confirm %s",
 			f.Lane, f.View.Environment, f.below(absent[0].Step.Number), f.View.Environment))
 }

@@ -38,7 +38,7 @@ function matters(s: StepStatus) {
       <Column header="Title"><template #body="{ data }">{{ data.slug.replaceAll('-', ' ') }}</template></Column>
       <Column header="State">
         <template #body="{ data }">
-          <span class="row marks"><StateMark :word="data.state" /><StateMark v-for="f in data.flags" :key="f" :word="f" /></span>
+          <span class="row marks"><StateMark v-if="!data.flags?.includes('not here')" :word="data.state" /><StateMark v-for="f in data.flags" :key="f" :word="f" /></span>
         </template>
       </Column>
       <Column header="Mode"><template #body="{ data }"><span class="small" :class="{ soft: data.mode === 'transaction' }">{{ data.mode }}</span></template></Column>
