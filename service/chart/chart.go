@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,6 +29,12 @@ const (
 	manyTables  = 60 // from here on, only keys are drawn, and what changed
 	leafColumn  = 35 // tables that nobody refers to stand in several columns, of about so many
 	dots        = 72.0
+
+	// Beyond these Graphviz isn't asked any more: its time and its memory grow
+	// with the square of the links, and whoever submits steps sets their number.
+	mostTables = 400
+	mostLinks  = 800
+	alley      = 48.0 // pixels between the columns of the plain grid
 )
 
 // Draw lays out what a schema holds. What the differences removed is drawn too.
@@ -168,6 +175,10 @@ func lay(ctx context.Context, m *api.Map) error {
 		_, to := number[l.To]
 		return !from || !to // of a partition
 	})
+	if len(m.Tables) > mostTables || len(m.Links) > mostLinks {
+		grid(m, number)
+		return nil
+	}
 	referred := map[string]bool{}
 	for _, l := range m.Links {
 		referred[l.To] = true
@@ -187,6 +198,43 @@ func lay(ctx context.Context, m *api.Map) error {
 		return fmt.Errorf("lay the tables out: %w", err)
 	}
 	return read(m, laid, number)
+}
+
+// grid puts very many tables into columns, in the order of their names, and
+// draws their links straight. It takes time and memory by their number only.
+func grid(m *api.Map, number map[string]int) {
+	var area, width float64
+	for _, t := range m.Tables {
+		area += (t.Width + alley) * (t.Height + padding)
+		width = max(width, t.Width)
+	}
+	column := max(math.Sqrt(area), rowHeight) // about as high as wide
+	x, y := 0.0, 0.0
+	for i := range m.Tables {
+		t := &m.Tables[i]
+		if y > 0 && y+t.Height > column {
+			x, y = x+width+alley, 0
+		}
+		t.X, t.Y = x, y
+		y += t.Height + padding
+		m.Width, m.Height = x+width, max(m.Height, y)
+	}
+	for i, l := range m.Links {
+		from, to := m.Tables[number[l.From]], m.Tables[number[l.To]]
+		start, end := from.X+from.Width, to.X
+		if to.X <= from.X {
+			start, end = from.X, to.X+to.Width
+		}
+		if to.X == from.X {
+			end = to.X // along the same column's edge
+		}
+		fromY, toY := from.Y+from.Height/2, to.Y+to.Height/2
+		middle := (start + end) / 2
+		if to.X == from.X {
+			middle -= alley / 2
+		}
+		m.Links[i].Path = fmt.Sprintf("M%.1f %.1f C%.1f %.1f %.1f %.1f %.1f %.1f", start, fromY, middle, fromY, middle, toY, end, toY)
+	}
 }
 
 func plain(ctx context.Context, text string) ([]byte, error) {

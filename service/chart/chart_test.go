@@ -56,6 +56,52 @@ func TestHundredsOfTablesAreLaidOut(t *testing.T) {
 	}
 }
 
+// Whoever submits steps sets how many tables there are; they must not be able
+// to hold the service with them.
+func TestThousandsOfTablesAreLaidOutInAGrid(t *testing.T) {
+	crowd := many(mostTables + 1600)
+	for i := range 2 * mostLinks { // which Graphviz would take minutes and gigabytes for
+		from, to := fmt.Sprintf("harbour.berth_%d", i*7%2000), fmt.Sprintf("harbour.berth_%d", i*13%2000)
+		crowd.Objects = append(crowd.Objects, schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
+			Props: map[string]string{"definition": fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
+	}
+	m, err := Draw(t.Context(), crowd, nil, schema.Schema{})
+	require.NoError(t, err)
+	require.Len(t, m.Tables, 2000)
+	require.Len(t, m.Links, 1999+2*mostLinks)
+	for _, l := range m.Links {
+		require.Regexp(t, `^M-?[\d.]+ -?[\d.]+ C`, l.Path)
+	}
+	assert.InDelta(t, 1, m.Width/m.Height, 0.5, "about as high as wide")
+	for i, one := range m.Tables {
+		require.True(t, one.X >= 0 && one.Y >= 0 && one.X+one.Width <= m.Width && one.Y+one.Height <= m.Height, one.Name)
+		for _, other := range m.Tables[i+1:] {
+			apart := one.X+one.Width <= other.X || other.X+other.Width <= one.X || one.Y+one.Height <= other.Y || other.Y+other.Height <= one.Y
+			require.True(t, apart, "%s lies on %s", one.Name, other.Name)
+		}
+	}
+}
+
+// FuzzLayout gives every graph of a few tables, loops and doubled links too.
+func FuzzLayout(f *testing.F) {
+	f.Add([]byte{0, 1, 1, 0, 2, 2})
+	f.Add([]byte("\x00\x00\x00\x01\x00\x01"))
+	f.Fuzz(func(t *testing.T, links []byte) {
+		const tables = 12
+		objects := many(tables).Objects
+		for i := 0; i+1 < len(links) && i < 60; i += 2 {
+			from, to := fmt.Sprintf("harbour.berth_%d", links[i]%tables), fmt.Sprintf("harbour.berth_%d", links[i+1]%tables)
+			objects = append(objects, schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
+				Props: map[string]string{"definition": fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
+		}
+		m, err := Draw(t.Context(), schema.New(objects, nil), nil, schema.Schema{})
+		require.NoError(t, err)
+		for _, l := range m.Links {
+			require.NotEmpty(t, l.Path, l.Name)
+		}
+	})
+}
+
 func TestADifferenceIsMarkedInWords(t *testing.T) {
 	before := many(3)
 	after := schema.New(append(many(2).Objects, schema.Object{Kind: schema.Column, Name: `harbour.berth_0."<b>"`, Of: "harbour.berth_0", Place: 4, Props: map[string]string{"type": "text"}}), nil)
