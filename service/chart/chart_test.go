@@ -59,8 +59,8 @@ func TestHundredsOfTablesAreLaidOut(t *testing.T) {
 // Whoever submits steps sets how many tables there are; they must not be able
 // to hold the service with them.
 func TestThousandsOfTablesAreLaidOutInAGrid(t *testing.T) {
-	crowd := many(mostTables + 1600)
-	for i := range 2 * mostLinks { // which Graphviz would take minutes and gigabytes for
+	crowd := many(2000)
+	for i := range 1600 { // which Graphviz would take minutes and gigabytes for
 		from, to := fmt.Sprintf("harbour.berth_%d", i*7%2000), fmt.Sprintf("harbour.berth_%d", i*13%2000)
 		crowd.Objects = append(crowd.Objects, schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
 			Props: map[string]string{"definition": fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
@@ -68,7 +68,7 @@ func TestThousandsOfTablesAreLaidOutInAGrid(t *testing.T) {
 	m, err := Draw(t.Context(), crowd, nil, schema.Schema{})
 	require.NoError(t, err)
 	require.Len(t, m.Tables, 2000)
-	require.Len(t, m.Links, 1999+2*mostLinks)
+	require.Len(t, m.Links, 1999+1600)
 	for _, l := range m.Links {
 		require.Regexp(t, `^M-?[\d.]+ -?[\d.]+ C`, l.Path)
 	}
