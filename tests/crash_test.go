@@ -20,6 +20,7 @@ import (
 	"vorrang/client"
 	"vorrang/core/deploy"
 	"vorrang/core/evidence"
+	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/internal/pgtest"
@@ -89,12 +90,13 @@ const (
 	wentOn    = "went on by itself"
 	byCheck   = "settled by its check"
 	byHand    = "in doubt, settled by hand"
+	begunAnew = "half-done, given up and begun anew"
 	unharmed  = "nothing was lost"
 	notStruck = "never came by"
 )
 
 // hands are the ways of striking.
-var hands = []string{"service killed", "connection cut", "target's server stopped", "records' server stopped"}
+var hands = []string{"service killed", "connection cut", "target's server stopped", "records' server stopped", "cut, then all rolled back", "cut, then berth dropped by hand"}
 
 // TestTheCrashMatrix strikes at every point in every way, lets the same
 // promotion run again, and holds the target against an undisturbed one.
@@ -211,6 +213,12 @@ func struck(t *testing.T, strike wiretap.Strike, hand string, backOut, whole boo
 		require.NoError(t, server.Start())
 	}
 	p.submit(mended)
+	switch hand {
+	case hands[4]:
+		p.backToNothing(database)
+	case hands[5]:
+		p.dropHalf(database)
+	}
 	became = p.toItsEnd(database, client.Promotion{Whole: whole})
 	verified, err := p.Verify(t.Context(), "harbour", "")
 	require.NoError(t, err)
@@ -250,8 +258,10 @@ func (p *process) toItsEnd(database string, how client.Promotion) string {
 		promoted, err := p.Promote(p.t.Context(), "harbour", "staging", how)
 		var refused *client.Error
 		if errors.As(err, &refused) && refused.Kind() == "in-doubt" {
-			p.settleByHand(database)
-			became = byHand
+			if became = byHand; !p.settleByHand(database) {
+				p.giveUp()
+				became = begunAnew
+			}
 			continue
 		}
 		require.NoError(p.t, err)
@@ -264,6 +274,11 @@ func (p *process) toItsEnd(database string, how client.Promotion) string {
 		require.NoError(p.t, p.Follow(p.t.Context(), promoted.Deployment.ID, 0, func(deploy.Event) error { return nil }))
 		ended, err := p.Deployment(p.t.Context(), promoted.Deployment.ID)
 		require.NoError(p.t, err)
+		if ended.Outcome == deploy.Cancelled { // the gate closed once the check had told what became of a step
+			p.giveUp()
+			became = begunAnew
+			continue
+		}
 		require.Equal(p.t, deploy.Done, ended.Outcome, "%v", ended.Failure)
 		if became == unharmed {
 			became = wentOn
@@ -273,11 +288,59 @@ func (p *process) toItsEnd(database string, how client.Promotion) string {
 	return became
 }
 
-// settleByHand looks into the database, as the evidence cannot tell.
-func (p *process) settleByHand(database string) {
+// giveUp records that nothing is left of the half-done step that cannot go on.
+func (p *process) giveUp() {
+	asked, err := p.Gate(p.t.Context(), "harbour", "staging", "")
+	require.NoError(p.t, err)
+	assert.Contains(p.t, gate.Result{Checks: asked.Checks}.Find(gate.NothingInDoubt).Evidence, "what its earlier statements did is no longer so")
+	_, err = p.Settle(p.t.Context(), "harbour", "staging", client.Settlement{Step: "2", As: ledger.SettledUndone, Reason: "somebody dropped it"})
+	require.NoError(p.t, err)
+}
+
+// backToNothing rolls back beneath everything that the strike left, half-done
+// steps too.
+func (p *process) backToNothing(database string) {
+	for range 4 {
+		promoted, err := p.Rollback(p.t.Context(), "harbour", "staging", client.Way{To: "0"}, "staging")
+		var refused *client.Error
+		if errors.As(err, &refused) && refused.Kind() == "in-doubt" {
+			p.settleByHand(database)
+			continue
+		}
+		require.NoError(p.t, err)
+		if !promoted.Nothing {
+			require.NoError(p.t, p.Follow(p.t.Context(), promoted.Deployment.ID, 0, func(deploy.Event) error { return nil }))
+			ended, err := p.Deployment(p.t.Context(), promoted.Deployment.ID)
+			require.NoError(p.t, err)
+			require.Equal(p.t, deploy.Done, ended.Outcome, "%v", ended.Failure)
+		}
+		require.Equal(p.t, "0", pgtest.Query(p.t, database, "SELECT count(*) FROM pg_class WHERE relname IN ('vessel', 'berth', 'berth_name', 'pilot')"))
+		return
+	}
+	require.Fail(p.t, "it never came to its beginning")
+}
+
+// dropHalf drops what step 2 made by hand, unless step 2 is applied: then that
+// would be drift, which is not what is tried here.
+func (p *process) dropHalf(database string) {
+	status, err := p.Status(p.t.Context(), "harbour", "staging", "all")
+	require.NoError(p.t, err)
+	for _, s := range status.Steps {
+		if s.Number == "2" && s.State != ledger.StatusApplied {
+			pgtest.Exec(p.t, database, "DROP TABLE IF EXISTS berth")
+		}
+	}
+}
+
+// settleByHand looks into the database, as the evidence cannot tell. It reports
+// whether a step was in doubt.
+func (p *process) settleByHand(database string) bool {
 	status, err := p.Status(p.t.Context(), "harbour", "staging", "all")
 	require.NoError(p.t, err)
 	doubtful := slices.IndexFunc(status.Steps, func(s api.StepStatus) bool { return s.State == ledger.StatusInDoubt })
+	if doubtful < 0 {
+		return false
+	}
 	number := string(status.Steps[doubtful].Number)
 	found, err := p.Evidence(p.t.Context(), "harbour", "staging", number)
 	require.NoError(p.t, err)
@@ -287,6 +350,9 @@ func (p *process) settleByHand(database string) {
 		"INSERT INTO berth": "SELECT count(*) > 0 FROM berth", "DROP TABLE berth": "SELECT to_regclass('berth') IS NULL",
 	}
 	as := ""
+	if pgtest.Query(p.t, database, "SELECT to_regclass('berth')") == "null" {
+		truth["INSERT INTO berth"] = "SELECT false"
+	}
 	for begins, query := range truth {
 		if strings.HasPrefix(found.SQL, begins) {
 			as = map[string]string{"true": ledger.SettledApplied, "false": ledger.SettledNotApplied}[pgtest.Query(p.t, database, query)]
@@ -294,6 +360,7 @@ func (p *process) settleByHand(database string) {
 	}
 	_, err = p.Settle(p.t.Context(), "harbour", "staging", client.Settlement{Step: number, As: as, Reason: "looked into the database"})
 	require.NoError(p.t, err)
+	return true
 }
 
 // haul is what a voyage left. A step that took effect twice would show.
@@ -304,9 +371,10 @@ func haul(t *testing.T, database string) string {
 		left += fmt.Sprintf(", berth %s %s", ask("SELECT count(*) FROM berth"), ask("SELECT indisvalid FROM pg_index WHERE indexrelid = 'berth_name'::regclass"))
 	}
 	// Applied twice without a way back in between would be two rows of a step.
-	applied := ask(`SELECT string_agg(step, ' ' ORDER BY step::int) FROM (
-		SELECT step, sum(CASE WHEN action = 'applied' OR whole AND forward THEN 1 WHEN action = 'rolled-back' OR whole THEN -1 ELSE 0 END) AS times
-		FROM (SELECT *, action = 'settled' AND detail::json ->> 'as' = 'applied' AND detail::json ->> 'next' IS NULL AS whole,
-			detail::json ->> 'direction' IS NULL AS forward FROM vorrang.ledger) l GROUP BY step) s WHERE times = 1`)
+	applied := ask(`WITH took AS (SELECT step, seq, action <> 'rolled-back' AND detail::json ->> 'direction' IS NULL AS forward FROM vorrang.ledger
+			WHERE action IN ('applied', 'rolled-back') OR action = 'settled' AND detail::json ->> 'as' = 'applied' AND detail::json ->> 'next' IS NULL)
+		SELECT string_agg(step, ' ' ORDER BY step::int) FROM (
+		SELECT step, count(*) FILTER (WHERE seq > (SELECT coalesce(max(seq), 0) FROM took b WHERE b.step = f.step AND NOT forward)) AS times
+		FROM took f WHERE forward GROUP BY step) s WHERE times = 1`)
 	return left + fmt.Sprintf(", pilot %s, applied %s", ask("SELECT count(*) FROM pilot"), applied)
 }

@@ -27,7 +27,7 @@ import (
 	"vorrang/target/postgres"
 )
 
-var wanderings = flag.Int("wanderings", 40, "how many sequences wander over a lane")
+var wanderings = flag.Int("wanderings", 24, "how many sequences wander over a lane")
 
 // mostMoves is within how many of its own advices a lane must be in order again.
 const mostMoves = 5
