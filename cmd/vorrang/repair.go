@@ -38,9 +38,9 @@ func withdrawCommand() command {
 func baselineCommand() command {
 	return command{
 		verb: "baseline", does: "records that an existing database already contains every step up to a number",
-		explain: "Nothing is run. Only a target without a ledger can be baselined.\n" +
-			"With -check, the steps are applied to a scratch database on a disposable environment's server first,\n" +
-			"and a number after which the objects' names differ is refused.",
+		explain: "Nothing is run. Only a target without a ledger can be baselined; a wrong baseline can be corrected as long as nothing was applied above it.\n" +
+			"With -check, the steps are applied to a scratch database on a disposable environment's server first.\n" +
+			"A number after which the schema differs is refused: the differences are listed, and the number that fits, if there is one.",
 		example: "vorrang baseline -env production -at 5 -check",
 		setUp: func(e *env) func(context.Context, []string) error {
 			last := e.flags.String("at", "", "the last `step` that the database contains; 0 for none")
