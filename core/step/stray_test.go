@@ -1,6 +1,9 @@
 package step
 
 import (
+	"os"
+	"path/filepath"
+	"syscall"
 	"testing"
 	"testing/fstest"
 
@@ -71,4 +74,30 @@ func FuzzOptions(f *testing.F) {
 		_, _ = ReadFile("1-a.back.sql", []byte(text))
 		_, _ = ReadDir(fstest.MapFS{"1-a.sql": &fstest.MapFile{Data: []byte(text)}})
 	})
+}
+
+func TestWhatIsNoOrdinaryFileIsNamed(t *testing.T) {
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	require.NoError(t, os.Symlink("nowhere.sql", at("1-dangling.sql")))
+	require.NoError(t, os.Symlink("2-loop.sql", at("2-loop.sql")))
+	require.NoError(t, syscall.Mkfifo(at("3-pipe.sql"), 0o600), "reading it would wait for ever")
+	require.NoError(t, os.WriteFile(at("4-create-berth.sql"), []byte("CREATE TABLE berth ();"), 0o600))
+	require.NoError(t, os.Symlink("4-create-berth.sql", at("5-create-berth-too.sql")))
+	require.NoError(t, os.Mkdir(at("old"), 0o700))
+	require.NoError(t, os.Symlink("old", at("6-folder.sql")))
+	names, err := List(os.DirFS(dir))
+	var problems Problems
+	require.ErrorAs(t, err, &problems)
+	found := map[string]string{}
+	for _, p := range problems {
+		found[p.File] = p.Message
+	}
+	assert.Len(t, found, 5)
+	assert.Contains(t, found["1-dangling.sql"], "is a link that leads to no file")
+	assert.Contains(t, found["2-loop.sql"], "is a link that leads to no file")
+	assert.Contains(t, found["3-pipe.sql"], "is no ordinary file")
+	assert.Contains(t, found["6-folder.sql"], "is no ordinary file")
+	assert.Contains(t, found["old"], "is a folder")
+	assert.Equal(t, []string{"4-create-berth.sql", "5-create-berth-too.sql"}, names, "a link to a file is as good as the file")
 }
