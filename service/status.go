@@ -240,7 +240,7 @@ func (s *Service) failures(ctx context.Context, facts gate.Facts, status *api.En
 		}
 		t := api.Trouble{Kind: "failed", Step: number,
 			Message: fmt.Sprintf("step %s (%s) failed in deployment %s: %s", number, st.Step.Slug, st.State.Deployment, st.State.Progress.Error)}
-		cause, err := s.causeOf(ctx, status.Lane, number)
+		cause, err := s.causeOf(ctx, status.Lane, status.Environment, number)
 		if err != nil {
 			return nil, err
 		}
@@ -263,12 +263,14 @@ func (s *Service) failures(ctx context.Context, facts gate.Facts, status *api.En
 }
 
 // causeOf says how the cause of a failure is put right: a sealed text cannot be.
-func (s *Service) causeOf(ctx context.Context, lane string, number step.Number) (string, error) {
+func (s *Service) causeOf(ctx context.Context, lane, environment string, number step.Number) (string, error) {
 	sealed, err := s.Records.SealedIn(ctx, lane, number)
 	if err != nil || sealed == "" {
 		return "fix the cause", err
 	}
-	return fmt.Sprintf("its text is sealed in release %s and stays: put right in the target what it stumbles over, by a step with a number below %s that you cut with it", sealed, number), nil
+	return fmt.Sprintf("its text is sealed in release %s and stays: put right in the target what it stumbles over, by a step with a number below %s that you cut with it"+
+		" (if the text can never run, record that nothing of it is needed, vorrang attest -lane %s -env %s -step %s -acknowledge -reason \"…\", and do what it should do in a new step)",
+		sealed, number, lane, environment, number), nil
 }
 
 func firstOf(holds []gate.Check) gate.Check {

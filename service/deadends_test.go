@@ -1,0 +1,99 @@
+package service_test
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/client"
+	"vorrang/core/deploy"
+	"vorrang/core/ledger"
+	"vorrang/internal/pgtest"
+	"vorrang/internal/servicetest"
+	"vorrang/service/api"
+)
+
+// These play states that once had no way out to their end, by what Vorrang itself
+// advises and nothing else.
+
+// trouble is what is wrong with an environment.
+func trouble(t *testing.T, w *servicetest.World, environment string) []api.Trouble {
+	t.Helper()
+	return must(w.Status(t.Context(), "harbour", environment, "all")).Trouble
+}
+
+func TestASealedStepThatStumblesOverRowsIsMendedByAStepBelowIt(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"10-create-berth.sql": "CREATE TABLE public.berth (depth_cm int);\nINSERT INTO public.berth VALUES (-1);",
+		"20-check-depth.sql": "ALTER TABLE public.berth ADD CHECK (depth_cm > 0);"})
+	cut(t, w, "2026.11", "20")
+	require.Equal(t, deploy.Failed, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))).Outcome)
+	wrong := trouble(t, w, "staging")
+	require.Len(t, wrong, 1)
+	assert.Contains(t, wrong[0].Next, "by a step with a number below 20 that you cut with it")
+	w.Submitted(map[string]string{"15-mend-depth.sql": "UPDATE public.berth SET depth_cm = 900 WHERE depth_cm < 0;"})
+	cut(t, w, "2026.11.1", "20")
+	require.Equal(t, deploy.Done, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11.1"}))).Outcome)
+	assert.Empty(t, trouble(t, w, "staging"))
+}
+
+func TestASealedStepWhoseTextIsWrongIsCarriedOutByAnother(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"10-create-berth.sql": "CREATE TABLE public.berth (id int);",
+		"20-create-pilot.sql": "CREATE TABLE public.pilot (id int);\nSELECT 1 / 0;"})
+	cut(t, w, "2026.11", "20")
+	require.Equal(t, deploy.Failed, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))).Outcome)
+	wrong := trouble(t, w, "staging")
+	require.Len(t, wrong, 1)
+	assert.Contains(t, wrong[0].Next, "vorrang attest -lane harbour -env staging -step 20 -acknowledge -reason")
+	_, err := w.Attest(t.Context(), "harbour", "staging", client.Attestation{Step: "20", Acknowledge: true, Reason: "its text can never run; step 30 does it"})
+	require.NoError(t, err)
+	w.Submitted(map[string]string{"30-create-pilot-again.sql": "CREATE TABLE public.pilot (id int);"})
+	cut(t, w, "2026.11.1", "30")
+	require.Equal(t, deploy.Done, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11.1"}))).Outcome)
+	assert.Empty(t, trouble(t, w, "staging"))
+}
+
+func TestASealedWayBackWhoseTextIsWrongIsFinishedByHand(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"10-create-berth.sql": autocommit + "CREATE TABLE public.berth (id int);\nCREATE TABLE public.mole (id int);",
+		"10-create-berth.back.sql": "DROP TABLE public.mole;\nDROP TABLE public.birth;"})
+	cut(t, w, "2026.11", "10")
+	require.Equal(t, deploy.Done, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))).Outcome)
+	require.Equal(t, deploy.Failed, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome)
+	wrong := trouble(t, w, "staging")
+	require.NotEmpty(t, wrong)
+	assert.Contains(t, wrong[0].Next, "if its text is wrong, finish it by hand and record that: vorrang settle -lane harbour -env staging -step 10 -as undone")
+	pgtest.Exec(t, w.URLs["staging"], "DROP TABLE public.berth")
+	_, err := w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "10", As: ledger.SettledUndone, Reason: "dropped by hand: the way back has a typing mistake"})
+	require.NoError(t, err)
+	assert.Empty(t, trouble(t, w, "staging"))
+	require.Equal(t, deploy.Done, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))).Outcome, "and it can be applied again")
+}
+
+func TestAStepThatFailedWhereItIsNoLongerMeantForIsNoTrouble(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"10-create-berth.sql": "SELECT 1 / 0;"})
+	require.Equal(t, deploy.Failed, w.Promoted("staging").Outcome)
+	require.Len(t, trouble(t, w, "staging"), 1)
+	w.Submitted(map[string]string{"10-create-berth.sql": "/*---\nonly: [development]\n---*/\nSELECT 1 / 1;", "20-create-pilot.sql": "CREATE TABLE public.pilot (id int);"})
+	assert.Empty(t, trouble(t, w, "staging"))
+	require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
+}
+
+func TestAnEnvironmentThatCannotBeReachedHoldsNoRebuildForEver(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"10-create-berth.sql": "CREATE TABLE public.berth (id int);"})
+	require.NoError(t, os.WriteFile(w.Files["production"], []byte("postgres://nobody@127.0.0.1:1/nowhere"), 0o600))
+	_, err := w.Rebuild(t.Context(), "harbour", "development", "development")
+	refused := problem(t, err)
+	assert.Contains(t, refused.Detail, "whether harbour/production, which is not disposable, has another database could not be seen")
+	assert.Contains(t, refused.Next, "vorrang adopt -lane harbour -env development")
+	found := must(w.Adoption(t.Context(), "harbour", "development"))
+	_, err = w.Adopt(t.Context(), "harbour", "development", found.Finding, "it is development's own")
+	require.NoError(t, err)
+	require.Equal(t, deploy.Done, w.Ended(must(w.Rebuild(t.Context(), "harbour", "development", "development"))).Outcome)
+	assert.Empty(t, trouble(t, w, "development"))
+}
