@@ -4,6 +4,7 @@ package pgtest
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/url"
@@ -71,8 +72,12 @@ func Own(t testing.TB) *Server {
 }
 
 func launch(settings ...string) (*Server, error) {
-	folder, err := os.MkdirTemp(memory(), "vorrang-test-")
+	sweep()
+	folder, err := os.MkdirTemp(memory(), prefix)
 	if err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(filepath.Join(folder, owner), []byte(strconv.Itoa(os.Getpid())), 0o600); err != nil {
 		return nil, err
 	}
 	if err := os.Chmod(folder, 0o755); err != nil { // the server's user must come in
@@ -89,6 +94,27 @@ func launch(settings ...string) (*Server, error) {
 	}
 	return s, nil
 }
+
+const (
+	prefix = "vorrang-test-"
+	owner  = "owner" // a file with the number of the process whose server it is
+)
+
+// sweep ends, once, the servers of test runs that were killed: each keeps a few
+// hundred megabytes of memory otherwise.
+var sweep = sync.OnceFunc(func() {
+	for _, root := range []string{"/dev/shm", os.TempDir()} {
+		left, _ := filepath.Glob(filepath.Join(root, prefix+"*", owner)) // the pattern is right
+		for _, name := range left {
+			text, err := os.ReadFile(name)
+			process, bad := strconv.Atoi(string(text))
+			if err != nil || bad != nil || !errors.Is(syscall.Kill(process, 0), syscall.ESRCH) {
+				continue
+			}
+			(&Server{Folder: filepath.Dir(name)}).stop()
+		}
+	}
+})
 
 // memory is a folder in memory with room for a test's databases, or empty if
 // this machine has none.
