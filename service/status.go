@@ -249,7 +249,10 @@ func (s *Service) failures(ctx context.Context, facts gate.Facts, status *api.En
 			t.Next = fmt.Sprintf("something of it is there already; if somebody carried it out by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
 				status.Lane, status.Environment, number)
 		case hold.ID != "" && hold.ID != gate.SealedRelease:
-			t.Next = fmt.Sprintf("%s; before another try, turn what the gate holds for (%s): %s", cause, hold.ID, hold.Turn)
+			t.Next = fmt.Sprintf("%s; before another try, turn what the gate holds for (%s)", cause, hold.ID)
+			if gate.Expected(hold.ID) { // it has no line of its own that says how
+				t.Next += ": " + hold.Turn
+			}
 		default:
 			release := ""
 			if facts.Asks.Release {
