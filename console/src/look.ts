@@ -1,20 +1,21 @@
 import { ref, shallowRef } from 'vue'
 
 import { problemOf, type Problem } from './api'
+import { useNewest } from './newest'
 
 /** Asks for something each time that look is called, and holds the newest answer, or what was answered instead. Late answers are dropped. */
 export function useLook<T>(ask: () => Promise<T>) {
   const value = shallowRef<T>()
   const problem = ref<Problem>()
-  let newest = 0
+  const question = useNewest()
   async function look() {
-    const own = ++newest
+    const isNewest = question()
     value.value = problem.value = undefined
     try {
       const answer = await ask()
-      if (own === newest) value.value = answer
+      if (isNewest()) value.value = answer
     } catch (error) {
-      if (own === newest) problem.value = problemOf(error)
+      if (isNewest()) problem.value = problemOf(error)
     }
   }
   return { value, problem, look }

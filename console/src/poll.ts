@@ -1,6 +1,7 @@
 import { onMounted, onUnmounted, ref, shallowRef, type Ref } from 'vue'
 
 import { problemOf, type Problem } from './api'
+import { useNewest } from './newest'
 
 /** Fetches again and again while the page is shown. The newest value stays when a fetch fails. */
 export function usePolled<T>(fetch: () => Promise<T>, everyMs = 4000): {
@@ -12,18 +13,18 @@ export function usePolled<T>(fetch: () => Promise<T>, everyMs = 4000): {
   const problem = ref<Problem>()
   let timer: ReturnType<typeof setTimeout> | undefined
   let gone = false
-  let newest = 0
+  const question = useNewest()
 
   async function refresh() {
     clearTimeout(timer)
-    const own = ++newest // an answer that a newer question overtook is dropped
+    const isNewest = question()
     try {
       const answer = await fetch()
-      if (own !== newest) return
+      if (!isNewest()) return
       value.value = answer
       problem.value = undefined
     } catch (error) {
-      if (own !== newest) return
+      if (!isNewest()) return
       problem.value = problemOf(error)
     }
     if (!gone) timer = setTimeout(() => (document.hidden ? wake() : refresh()), everyMs)

@@ -21,6 +21,7 @@ import RebuildDialog from '../dialogs/RebuildDialog.vue'
 import RollbackDialog from '../dialogs/RollbackDialog.vue'
 import SettleDialog from '../dialogs/SettleDialog.vue'
 import { deviationTitles, labels, plural, titled } from '../labels'
+import { useNewest } from '../newest'
 import CommandLine from '../parts/CommandLine.vue'
 import DeploymentTable from '../parts/DeploymentTable.vue'
 import DifferenceView from '../parts/DifferenceView.vue'
@@ -52,12 +53,12 @@ const verification = shallowRef<Verification>()
 const tabProblem = ref<Problem>()
 
 // What a tab shows is fetched when it is opened, and again when the target has changed.
-let asked = 0
+const question = useNewest()
 watch([tab, () => status.value?.entries, () => status.value?.pending], async () => {
   tabProblem.value = undefined
-  const own = ++asked
+  const isNewest = question()
   /** An answer that a newer question overtook is dropped. */
-  const keep = <T,>(to: { value: T | undefined }, answer: T) => own === asked && (to.value = answer)
+  const keep = <T,>(to: { value: T | undefined }, answer: T) => isNewest() && (to.value = answer)
   try {
     if (tab.value === 'preview')
       keep(preview, await result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path, query: { limit: 50000 } } })))
@@ -68,7 +69,7 @@ watch([tab, () => status.value?.entries, () => status.value?.pending], async () 
     if (tab.value === 'deployments')
       keep(deployments, (await result(api.GET('/api/v1/deployments', { params: { query: { ...path, limit: 100 } } }))).deployments)
   } catch (error) {
-    if (own === asked) tabProblem.value = problemOf(error)
+    if (isNewest()) tabProblem.value = problemOf(error)
   }
 })
 
