@@ -89,6 +89,10 @@ func (e Entry) Canonical() string {
 	}, "\n")
 }
 
+// HashSQL is Sum as PostgreSQL computes it of a row of the ledger.
+const HashSQL = `pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(pg_catalog.concat_ws(E'\n', seq,
+	pg_catalog.to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash), 'UTF8')), 'hex')`
+
 // Sum is the lower-case hexadecimal SHA-256 of the canonical form.
 func (e Entry) Sum() string {
 	digest := sha256.Sum256([]byte(e.Canonical()))

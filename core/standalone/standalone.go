@@ -325,8 +325,7 @@ func (p *part) note(action ledger.Action, detail string) {
 	p.line("PERFORM pg_catalog.set_config('search_path', '', true), pg_catalog.set_config('statement_timeout', '0', true), pg_catalog.set_config('default_transaction_read_only', 'off', true);")
 	p.line("IF NOT pg_catalog.pg_try_advisory_lock(%d) THEN RAISE EXCEPTION 'the step gave the lock back, and another deployment took it'; END IF;", p.LockKey)
 	p.line("INSERT INTO vorrang.ledger")
-	p.line("SELECT e.*, encode(sha256(convert_to(concat_ws(E'\\n', seq, to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"'),")
-	p.line("    action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash), 'UTF8')), 'hex')")
+	p.line("SELECT e.*, %s", ledger.HashSQL)
 	p.line("FROM (SELECT coalesce(max(seq), 0) + 1 AS seq, clock_timestamp() AS at, %s::text AS action, %s::text AS step, %s::text AS slug,",
 		sqltext.Literal(string(action)), sqltext.Literal(string(p.Step.Number)), sqltext.Literal(p.Step.Slug))
 	p.line("    %s::text AS checksum, %s::text AS deployment, session_user::text AS actor, %s AS duration_ms,",

@@ -155,11 +155,7 @@ func (s *Session) insert(entries []ledger.Entry) string {
 }
 
 // readBack fails unless an entry stands in the ledger as it should.
-const readBack = `SELECT 1 / pg_catalog.count(*) FROM vorrang.ledger WHERE seq = %d AND hash = %s AND hash = ` + computedHash
-
-// computedHash is the hash of a row of the ledger, as docs/ledger.md defines it.
-const computedHash = `pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(pg_catalog.concat_ws(E'\n', seq,
-	pg_catalog.to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash), 'UTF8')), 'hex')`
+const readBack = `SELECT 1 / pg_catalog.count(*) FROM vorrang.ledger WHERE seq = %d AND hash = %s AND hash = ` + ledger.HashSQL
 
 // ascii is a literal that is ASCII whatever the text holds, so that no
 // client_encoding can change it.
