@@ -8,6 +8,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/schema"
 	"vorrang/core/step"
 )
 
@@ -210,15 +211,7 @@ func (f Facts) drift() Check {
 	case len(d.Differences) == 0:
 		return pass(Drift, "the schema is as %s left it at %s", d.From, utc(d.Since))
 	}
-	const most = 3
-	var names []string
-	for _, one := range d.Differences[:min(len(d.Differences), most)] {
-		names = append(names, one.String())
-	}
-	if more := len(d.Differences) - most; more > 0 {
-		names = append(names, fmt.Sprintf("and %d more", more))
-	}
-	return hold(Drift, fmt.Sprintf("%s from what %s left at %s: %s", differ(len(d.Differences)), d.From, utc(d.Since), strings.Join(names, ", ")),
+	return hold(Drift, fmt.Sprintf("%s from what %s left at %s: %s", differ(len(d.Differences)), d.From, utc(d.Since), schema.Summary(d.Differences, 3)),
 		fmt.Sprintf("see all of it, and the ways out: vorrang drift %s", at)).about(d.Differences)
 }
 

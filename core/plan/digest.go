@@ -1,9 +1,9 @@
 package plan
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
+
+	"vorrang/core/step"
 )
 
 // Digests tell plans apart: for each action the lower-case hexadecimal SHA-256 of
@@ -11,14 +11,14 @@ import (
 // from the same statements, in the same order.
 func (p Plan) Digests() []string {
 	digests := make([]string, len(p.Actions))
-	sum := sha256.Sum256([]byte(p.Direction))
+	before := step.Sum([]byte(p.Direction))
 	for i, a := range p.Actions {
 		text, err := json.Marshal(a)
 		if err != nil {
 			panic(err) // plain values only
 		}
-		sum = sha256.Sum256(append(sum[:], text...))
-		digests[i] = hex.EncodeToString(sum[:])
+		before = step.Sum(append([]byte(before), text...))
+		digests[i] = string(before)
 	}
 	return digests
 }

@@ -182,7 +182,7 @@ func settingRefused(set *pg.VariableSetStmt, mode step.Mode) string {
 	switch name := strings.ToLower(set.GetName()); {
 	case name == "client_encoding" && value != "" && strings.ReplaceAll(strings.ReplaceAll(value, "-", ""), "_", "") != "utf8" && value != "unicode":
 		return "steps are UTF-8, and are sent as UTF-8; take this out, and save the file as UTF-8"
-	case name == "standard_conforming_strings" && slices.Contains([]string{"off", "false", "no", "0"}, value):
+	case name == "standard_conforming_strings" && saysNo(value):
 		return "steps are cut with standard_conforming_strings = on; take this out, and write E'…' for strings with backslashes"
 	case name == "transaction" && mode != step.Autocommit && readOnly(set):
 		return "the step's ledger row is written in its transaction, which can therefore not be read-only; take this out"
@@ -286,10 +286,13 @@ func isFalse(value *pg.Node) bool {
 	case value.GetInteger() != nil:
 		return value.GetInteger().Ival == 0
 	case value.GetString_() != nil:
-		return slices.Contains([]string{"false", "off", "no", "0"}, strings.ToLower(value.GetString_().Sval))
+		return saysNo(strings.ToLower(value.GetString_().Sval))
 	}
 	return false
 }
+
+// saysNo reports whether a word in lower case is one of the server's for false.
+func saysNo(word string) bool { return slices.Contains([]string{"false", "off", "no", "0"}, word) }
 
 func reindexOutside(reindex *pg.ReindexStmt) string {
 	if has(reindex.Params, "concurrently") && !off(reindex.Params, "concurrently") {

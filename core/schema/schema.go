@@ -197,6 +197,18 @@ type Change struct {
 // String is "added column harbour.vessel.name".
 func (d Difference) String() string { return fmt.Sprintf("%s %s %s", d.What, d.Kind, d.Name) }
 
+// Summary names the first of some differences, and says how many more there are.
+func Summary(list []Difference, most int) string {
+	var names []string
+	for _, d := range list[:min(len(list), most)] {
+		names = append(names, d.String())
+	}
+	if more := len(list) - most; more > 0 {
+		names = append(names, fmt.Sprintf("and %d more", more))
+	}
+	return strings.Join(names, ", ")
+}
+
 // Key is that of the object that it is about.
 func (d Difference) Key() string { return keyOf(d.Kind, d.Name) }
 
