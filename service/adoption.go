@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -40,7 +41,6 @@ type finding struct {
 	entries []ledger.Entry
 	head    ledger.Head
 	now     schema.Schema
-	lines   []string
 }
 
 // find looks at all that an adoption takes over.
@@ -58,7 +58,7 @@ func (s *Service) find(ctx context.Context, p place, session *postgres.Session) 
 	if err != nil {
 		return f, err
 	}
-	add := func(format string, args ...any) { f.lines = append(f.lines, fmt.Sprintf(format, args...)) }
+	add := func(format string, args ...any) { f.Lines = append(f.Lines, fmt.Sprintf(format, args...)) }
 	add("the ledger holds %s%s", count(len(entries), "entry", "entries"), newestEntry(entries))
 	if facts.Foreign() {
 		add("it says that the database belongs to %s", facts.View.State.Belongs)
@@ -77,9 +77,8 @@ func (s *Service) find(ctx context.Context, p place, session *postgres.Session) 
 		return f, err
 	default:
 		f.Differences = append(f.Differences, schema.Compare(known.Schema, f.now)...)
-		add("%s from what %s left at %s", count(len(f.Differences), "object of the schema differs", "objects of the schema differ"), knownFrom(known), known.At.UTC().Format(time.DateTime+" UTC"))
+		add("%s from what %s left at %s", count(len(f.Differences), "object of the schema differs", "objects of the schema differ"), knownFrom(known), utc(known.At))
 	}
-	f.Lines = append(f.Lines, f.lines...)
 	f.Needed = facts.Chain != nil || facts.Foreign()
 	digest := step.Sum([]byte(ledger.Found(entries) + f.now.Fingerprint() + fmt.Sprint(seen)))
 	f.Finding = string(digest)
@@ -91,7 +90,7 @@ func newestEntry(entries []ledger.Entry) string {
 		return ""
 	}
 	e := entries[len(entries)-1]
-	return fmt.Sprintf("; the newest, %d, is of %s", e.Seq, e.At.UTC().Format(time.DateTime+" UTC"))
+	return fmt.Sprintf("; the newest, %d, is of %s", e.Seq, utc(e.At))
 }
 
 // goneAndNew says how a ledger stands to the entry that was last seen there.
@@ -151,14 +150,11 @@ func (s *Service) adopt(c call, in *adoptIn) (*api.Recorded, error) {
 	if err != nil {
 		return nil, err
 	}
-	session, err := connect(c, p.environment, "vorrangd adopt")
+	session, err := s.locked(c, p, "vorrangd adopt")
 	if err != nil {
 		return nil, err
 	}
 	defer session.Close()
-	if err := s.lock(c, p, session); err != nil {
-		return nil, err
-	}
 	f, err := s.find(c, p, session)
 	if err != nil {
 		return nil, err
@@ -184,7 +180,7 @@ func (s *Service) takeOverTarget(c call, p place, session *postgres.Session, f f
 	if err := session.CreateLedger(c); err != nil {
 		return ledger.Entry{}, err
 	}
-	detail := ledger.Detail{Reason: reason, Seen: f.lines, Found: ledger.Found(f.entries), Belongs: &ledger.Owner{Lane: p.lane.Name, Environment: p.environment.Name}}
+	detail := ledger.Detail{Reason: reason, Seen: f.Lines, Found: ledger.Found(f.entries), Belongs: &ledger.Owner{Lane: p.lane.Name, Environment: p.environment.Name}}
 	e := f.head.Next(ledger.Entry{Action: ledger.Adopted, Actor: c.actor, Detail: detail.JSON()}, time.Now())
 	if err := session.Append(c, e); err != nil {
 		return e, err
@@ -222,6 +218,15 @@ func claimed(e ledger.Entry, owner *ledger.Owner) ledger.Entry {
 	return e
 }
 
+// claimable refuses a target that no ledger entry gives to an environment yet, and
+// that is another one's.
+func (s *Service) claimable(ctx context.Context, p place, session *postgres.Session, state ledger.State) error {
+	if claim(p, state) == nil {
+		return nil
+	}
+	return s.unshared(ctx, p, session)
+}
+
 // unshared refuses a target that is also another environment's, of any lane, as
 // far as those can be reached. The server itself tells, not the URLs.
 func (s *Service) unshared(ctx context.Context, p place, session *postgres.Session) error {
@@ -245,18 +250,21 @@ func shared(p place, twin place) error {
 // others are all environments of all lanes but one.
 func (s *Service) others(ctx context.Context, p place) ([]place, error) {
 	lanes, err := s.Records.Lanes(ctx)
-	if err != nil {
-		return nil, err
-	}
+	list := slices.DeleteFunc(placesOf(lanes), func(other place) bool {
+		return other.lane.Name == p.lane.Name && other.environment.Name == p.environment.Name
+	})
+	return list, err
+}
+
+// placesOf are the environments of lanes, in their order.
+func placesOf(lanes []lane.Lane) []place {
 	var list []place
 	for _, l := range lanes {
 		for _, e := range l.Environments {
-			if l.Name != p.lane.Name || e.Name != p.environment.Name {
-				list = append(list, place{lane: l, environment: e})
-			}
+			list = append(list, place{lane: l, environment: e})
 		}
 	}
-	return list, nil
+	return list
 }
 
 // twinPatience bounds how long the other environments are asked together.
@@ -310,17 +318,8 @@ func (s *Service) distinct(ctx context.Context, l lane.Lane) error {
 	if err != nil {
 		return err
 	}
-	var all []place
-	for _, e := range l.Environments {
-		all = append(all, place{lane: l, environment: e})
-	}
-	for _, other := range lanes {
-		for _, e := range other.Environments {
-			if other.Name != l.Name {
-				all = append(all, place{lane: other, environment: e})
-			}
-		}
-	}
+	others := slices.DeleteFunc(lanes, func(other lane.Lane) bool { return other.Name == l.Name })
+	all := placesOf(append([]lane.Lane{l}, others...))
 	ctx, cancel := context.WithTimeout(ctx, twinPatience)
 	defer cancel()
 	first := map[string]place{}

@@ -24,44 +24,42 @@ func trouble(t *testing.T, w *servicetest.World, environment string) []api.Troub
 	return must(w.Status(t.Context(), "harbour", environment, "all")).Trouble
 }
 
+// sealedIn promotes a release to staging, and gives its outcome.
+func sealedIn(t *testing.T, w *servicetest.World, name, through string, files map[string]string) deploy.Outcome {
+	t.Helper()
+	w.Submitted(files)
+	cut(t, w, name, through)
+	return w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: name}))).Outcome
+}
+
 func TestASealedStepThatStumblesOverRowsIsMendedByAStepBelowIt(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"10-create-berth.sql": "CREATE TABLE public.berth (depth_cm int);\nINSERT INTO public.berth VALUES (-1);",
-		"20-check-depth.sql": "ALTER TABLE public.berth ADD CHECK (depth_cm > 0);"})
-	cut(t, w, "2026.11", "20")
-	require.Equal(t, deploy.Failed, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))).Outcome)
+	require.Equal(t, deploy.Failed, sealedIn(t, w, "2026.11", "20", map[string]string{"10-create-berth.sql": "CREATE TABLE public.berth (depth_cm int);\nINSERT INTO public.berth VALUES (-1);",
+		"20-check-depth.sql": "ALTER TABLE public.berth ADD CHECK (depth_cm > 0);"}))
 	wrong := trouble(t, w, "staging")
 	require.Len(t, wrong, 1)
 	assert.Contains(t, wrong[0].Next, "by a step with a number below 20 that you cut with it")
-	w.Submitted(map[string]string{"15-mend-depth.sql": "UPDATE public.berth SET depth_cm = 900 WHERE depth_cm < 0;"})
-	cut(t, w, "2026.11.1", "20")
-	require.Equal(t, deploy.Done, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11.1"}))).Outcome)
+	require.Equal(t, deploy.Done, sealedIn(t, w, "2026.11.1", "20", map[string]string{"15-mend-depth.sql": "UPDATE public.berth SET depth_cm = 900 WHERE depth_cm < 0;"}))
 	assert.Empty(t, trouble(t, w, "staging"))
 }
 
 func TestASealedStepWhoseTextIsWrongIsCarriedOutByAnother(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"10-create-berth.sql": "CREATE TABLE public.berth (id int);",
-		"20-create-pilot.sql": "CREATE TABLE public.pilot (id int);\nSELECT 1 / 0;"})
-	cut(t, w, "2026.11", "20")
-	require.Equal(t, deploy.Failed, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))).Outcome)
+	require.Equal(t, deploy.Failed, sealedIn(t, w, "2026.11", "20", map[string]string{"10-create-berth.sql": "CREATE TABLE public.berth (id int);",
+		"20-create-pilot.sql": "CREATE TABLE public.pilot (id int);\nSELECT 1 / 0;"}))
 	wrong := trouble(t, w, "staging")
 	require.Len(t, wrong, 1)
 	assert.Contains(t, wrong[0].Next, "vorrang attest -lane harbour -env staging -step 20 -acknowledge -reason")
 	_, err := w.Attest(t.Context(), "harbour", "staging", client.Attestation{Step: "20", Acknowledge: true, Reason: "its text can never run; step 30 does it"})
 	require.NoError(t, err)
-	w.Submitted(map[string]string{"30-create-pilot-again.sql": "CREATE TABLE public.pilot (id int);"})
-	cut(t, w, "2026.11.1", "30")
-	require.Equal(t, deploy.Done, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11.1"}))).Outcome)
+	require.Equal(t, deploy.Done, sealedIn(t, w, "2026.11.1", "30", map[string]string{"30-create-pilot-again.sql": "CREATE TABLE public.pilot (id int);"}))
 	assert.Empty(t, trouble(t, w, "staging"))
 }
 
 func TestASealedWayBackWhoseTextIsWrongIsFinishedByHand(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"10-create-berth.sql": autocommit + "CREATE TABLE public.berth (id int);\nCREATE TABLE public.mole (id int);",
-		"10-create-berth.back.sql": "DROP TABLE public.mole;\nDROP TABLE public.birth;"})
-	cut(t, w, "2026.11", "10")
-	require.Equal(t, deploy.Done, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))).Outcome)
+	require.Equal(t, deploy.Done, sealedIn(t, w, "2026.11", "10", map[string]string{"10-create-berth.sql": autocommit + "CREATE TABLE public.berth (id int);\nCREATE TABLE public.mole (id int);",
+		"10-create-berth.back.sql": "DROP TABLE public.mole;\nDROP TABLE public.birth;"}))
 	require.Equal(t, deploy.Failed, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome)
 	wrong := trouble(t, w, "staging")
 	require.NotEmpty(t, wrong)

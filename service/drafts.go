@@ -203,7 +203,7 @@ func header(d *api.Draft, i int, actor, only string) string {
 		part = fmt.Sprintf(", part %d of %d", i+1, len(d.Steps))
 	}
 	say("A draft for review%s: it %s.", part, d.About)
-	say("Made for %s at %s from the schema with the fingerprint %s.", actor, time.Now().UTC().Format(time.DateTime+" UTC"), d.WishedFingerprint)
+	say("Made for %s at %s from the schema with the fingerprint %s.", actor, utc(time.Now()), d.WishedFingerprint)
 	if d.PresentFingerprint != "" {
 		say("What is there before has the fingerprint %s.", d.PresentFingerprint)
 	}

@@ -53,16 +53,8 @@ func (s *Service) lookBefore(ctx context.Context, d *work, head ledger.Head) (sa
 	if len(differences) == 0 {
 		return nil
 	}
-	const most = 5
-	var names []string
-	for _, one := range differences[:min(len(differences), most)] {
-		names = append(names, one.String())
-	}
-	if more := len(differences) - most; more > 0 {
-		names = append(names, fmt.Sprintf("and %d more", more))
-	}
 	return []string{fmt.Sprintf("the schema had drifted before the first step: %s from what %s left, and that stays drift until somebody accepts, attests or undoes it: %s",
-		count(len(differences), "object differs", "objects differ"), from, strings.Join(names, ", "))}
+		count(len(differences), "object differs", "objects differ"), from, schema.Summary(differences, 5))}
 }
 
 // expected is what a target's schema should be, and who left it so: what is
@@ -95,8 +87,9 @@ func (s *Service) expected(ctx context.Context, p place, session *postgres.Sessi
 }
 
 // keepSchema keeps what a deployment left, before its target's lock is given
-// back: what was known, with what the deployment changed. A schema that cannot be read is no reason for the deployment to fail:
-// then drift is not known, and the gate says so.
+// back: what was known, with what the deployment changed. A schema that cannot be
+// read is no reason for the deployment to fail: then drift is not known, and the
+// gate says so.
 func (w *crew) keepSchema(d work, head ledger.Head) (left schema.Schema, kept bool) {
 	if head.Seq == 0 || d.session.InTransaction() {
 		return left, false
@@ -281,14 +274,11 @@ func (s *Service) accept(c call, in *acceptIn) (*api.Accepted, error) {
 	if err != nil {
 		return nil, err
 	}
-	session, err := connect(c, p.environment, "vorrangd accept")
+	session, err := s.locked(c, p, "vorrangd accept")
 	if err != nil {
 		return nil, err
 	}
 	defer session.Close()
-	if err := s.lock(c, p, session); err != nil {
-		return nil, err
-	}
 	facts, _, err := s.look(c, p, session)
 	if err != nil {
 		return nil, err

@@ -56,7 +56,7 @@ func (s *Service) stuck(ctx context.Context, p place, session *postgres.Session,
 	if err != nil {
 		return "", err
 	}
-	if took > len(statements) || sumOf(statements[:took]) != st.Progress.Done {
+	if !begins(statements, st.Progress) {
 		return fmt.Sprintf("the statements before number %d took effect, and were changed since", st.Progress.Statement), nil
 	}
 	if _, why := deploy.Unresumable(sqltext.SessionOf(statements[:took]), statements[took:]); why != "" {
@@ -72,13 +72,17 @@ func (s *Service) stuck(ctx context.Context, p place, session *postgres.Session,
 	return "", nil
 }
 
-// sumOf is the checksum of statements.
-func sumOf(statements []sqltext.Statement) string {
+// begins reports whether statements begin with those of a step that took effect.
+func begins(statements []sqltext.Statement, progress ledger.Detail) bool {
+	took := progress.Statement - 1
+	if took > len(statements) {
+		return false
+	}
 	var sum sqltext.Sum
-	for _, s := range statements {
+	for _, s := range statements[:took] {
 		sum.Add(s)
 	}
-	return sum.Total()
+	return sum.Total() == progress.Done
 }
 
 // undoable refuses a way back of a half-done step if the catalogs do not tell

@@ -211,10 +211,8 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 	if err := s.allUndoable(c, p, session, planned); err != nil {
 		return nil, err
 	}
-	if facts.View.State.Belongs == (ledger.Owner{}) {
-		if err := s.unshared(c, p, session); err != nil {
-			return nil, err
-		}
+	if err := s.claimable(c, p, session, facts.View.State); err != nil {
+		return nil, err
 	}
 	if len(planned.Actions) == 0 && !planned.Empties {
 		return &api.Promoted{Nothing: true, Steps: len(p.catalogue), Gate: result.Checks, Settled: said}, nil
@@ -320,6 +318,19 @@ func (s *Service) settleDecided(c call, p place, session *postgres.Session, fact
 	again, _, err := s.look(c, p, session)
 	facts.View = again.View
 	return said, err
+}
+
+// locked is a session that holds the target's lock.
+func (s *Service) locked(c call, p place, application string) (*postgres.Session, error) {
+	session, err := connect(c, p.environment, application)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.lock(c, p, session); err != nil {
+		session.Close()
+		return nil, err
+	}
+	return session, nil
 }
 
 // lock takes the target's lock, or says which deployment has it.

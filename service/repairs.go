@@ -101,7 +101,7 @@ func (s *Service) settleWhole(c call, p place, session *postgres.Session, in *se
 	}
 	if len(against) > 0 && !in.Acknowledge {
 		return nil, "", refuseDifferences("look again, and add -acknowledge if it is meant to be like this", against,
-			"%s than that step %s is settled as %s", word(len(against) == 1, "1 thing shows otherwise", fmt.Sprintf("%d things show otherwise", len(against))), number, in.As)
+			"%s than that step %s is settled as %s", count(len(against), "thing shows otherwise", "things show otherwise"), number, in.As)
 	}
 	detail := st.Progress
 	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen, detail.Waived = in.As, reason, "", "", lines, nil

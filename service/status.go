@@ -136,7 +136,7 @@ func (s *Service) tellDrift(ctx context.Context, p place, status *api.Environmen
 	}
 	if err == nil {
 		status.Trouble = append(status.Trouble, api.Trouble{Kind: string(gate.Drift),
-			Message: fmt.Sprintf("%s from what the last deployment left, seen since %s", count(look.Objects, "object differs", "objects differ"), look.Since.UTC().Format(time.DateTime+" UTC")),
+			Message: fmt.Sprintf("%s from what the last deployment left, seen since %s", count(look.Objects, "object differs", "objects differ"), utc(*look.Since)),
 			Next:    fmt.Sprintf("see what, and the ways out: vorrang drift -lane %s -env %s", p.lane.Name, p.environment.Name)})
 	}
 	return err
@@ -232,7 +232,10 @@ func open(s plan.Standing) bool {
 // about it now: what the gate holds for comes before another try.
 func (s *Service) failures(ctx context.Context, facts gate.Facts, status *api.EnvironmentStatus) ([]api.Trouble, error) {
 	var list []api.Trouble
-	held := gate.Result{Checks: status.Gate}
+	var hold gate.Check // the first; its zero value where the gate is clear
+	if holds := (gate.Result{Checks: status.Gate}).Holds(); len(holds) > 0 {
+		hold = holds[0]
+	}
 	for _, st := range facts.View.Steps {
 		number := st.Step.Number
 		if st.State.Status != ledger.StatusFailed || st.State.Progress.Direction == ledger.Back || facts.Stuck(number) || st.Has(plan.NotHere) && !st.State.Partly() {
@@ -244,7 +247,7 @@ func (s *Service) failures(ctx context.Context, facts gate.Facts, status *api.En
 		if err != nil {
 			return nil, err
 		}
-		switch hold := firstOf(held.Holds()); {
+		switch {
 		case slices.Contains(duplicates, st.State.Progress.SQLState):
 			t.Next = fmt.Sprintf("something of it is there already; if somebody carried it out by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
 				status.Lane, status.Environment, number)
@@ -274,13 +277,6 @@ func (s *Service) causeOf(ctx context.Context, lane, environment string, number 
 	return fmt.Sprintf("its text is sealed in release %s and stays: put right in the target what it stumbles over, by a step with a number below %s that you cut with it"+
 		" (if the text can never run, record that nothing of it is needed, vorrang attest -lane %s -env %s -step %s -acknowledge -reason \"…\", and do what it should do in a new step)",
 		sealed, number, lane, environment, number), nil
-}
-
-func firstOf(holds []gate.Check) gate.Check {
-	for _, c := range holds {
-		return c
-	}
-	return gate.Check{}
 }
 
 // duplicates are the SQLSTATEs of objects that are there already: a schema, a
@@ -397,6 +393,9 @@ func fillProbe(answer *api.Probe, seen postgres.Probe, e lane.Environment) {
 			fmt.Sprintf("GRANT %s TO %s", e.Role, seen.User))
 	}
 }
+
+// utc is a moment in words.
+func utc(t time.Time) string { return t.UTC().Format(time.DateTime) + " UTC" }
 
 func word(yes bool, then, otherwise string) string {
 	if yes {

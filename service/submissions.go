@@ -157,7 +157,7 @@ func (s *Service) take(c call, in *submitIn, trial bool) (*api.Submitted, error)
 		return answer, s.touched(c, in.Lane, difference, answer)
 	}
 	if len(against) > 0 {
-		return nil, refuseDifferences(next, against, "the folder is not what the catalogue expects: %s", word(len(against) == 1, "1 step differs", fmt.Sprintf("%d steps differ", len(against))))
+		return nil, refuseDifferences(next, against, "the folder is not what the catalogue expects: %s", count(len(against), "step differs", "steps differ"))
 	}
 	var id int64
 	err = s.doors.change(in.Lane, func() (err error) {
@@ -337,8 +337,7 @@ func (s *Service) keepsBeginning(ctx context.Context, st ledger.StepState, text 
 	if err != nil {
 		return false, err
 	}
-	took := st.Progress.Statement - 1
-	return took <= len(statements) && sumOf(statements[:took]) == st.Progress.Done, nil
+	return begins(statements, st.Progress), nil
 }
 
 // receive reads a tar stream and keeps its files. Everything that is wrong with

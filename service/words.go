@@ -80,14 +80,11 @@ func covered(p place, at step.Number) (covers []step.Number, slug string, err er
 
 // record writes entries of somebody's word into a ledger, under the lock.
 func (s *Service) record(c call, p place, make func(*postgres.Session, gate.Facts) (entries []ledger.Entry, message string, err error)) (*api.Recorded, error) {
-	session, err := connect(c, p.environment, "vorrangd")
+	session, err := s.locked(c, p, "vorrangd")
 	if err != nil {
 		return nil, err
 	}
 	defer session.Close()
-	if err := s.lock(c, p, session); err != nil {
-		return nil, err
-	}
 	if p, err = s.place(c, p.lane.Name, p.environment.Name); err != nil { // as it is now that nobody else acts
 		return nil, err
 	}
@@ -98,10 +95,8 @@ func (s *Service) record(c call, p place, make func(*postgres.Session, gate.Fact
 	if facts.Chain != nil || facts.Foreign() {
 		return nil, held(p, gate.Back(facts), nil)
 	}
-	if facts.View.State.Belongs == (ledger.Owner{}) {
-		if err := s.unshared(c, p, session); err != nil {
-			return nil, err
-		}
+	if err := s.claimable(c, p, session, facts.View.State); err != nil {
+		return nil, err
 	}
 	entries, message, err := make(session, facts)
 	if err != nil {
