@@ -138,11 +138,7 @@ func ReadFile(name string, content []byte) (File, Problems) {
 		file.Digest = Sum(content)
 	}
 	if parsed.Part != Forward {
-		if stray := strayOptions(name, text, 0); stray != nil {
-			stray[0].Message = "options stand here; they count in the step's forward file only: move them there"
-			return file, stray
-		}
-		return file, nil
+		return file, strayOptions(name, text, blockComments(text), "options stand here; they count in the step's forward file only: move them there")
 	}
 	var problems Problems
 	file.Options, problems = parseOptions(name, text)

@@ -75,112 +75,79 @@ const (
 	optionsClose = "---*/"
 )
 
+// holdsOption is a line in a comment that gives an option, or would.
+var holdsOption = regexp.MustCompile(`(?m)(?:^|--)[ \t]*(?:` + strings.ReplaceAll(optionKeys, ", ", "|") + `)[ \t]*:`)
+
+// opensOptions reports whether a comment opens as the options do: /*--- alone on
+// its line. A heading such as /*--- part two ---*/ does not.
+func opensOptions(text []byte) bool {
+	rest, found := bytes.CutPrefix(text, []byte(optionsOpen))
+	line, _, _ := bytes.Cut(rest, []byte("\n"))
+	return found && len(bytes.TrimSpace(line)) == 0
+}
+
+// meansOptions reports whether a comment gives options, rightly opened or not: it
+// begins with a dash and has a line for one.
+func meansOptions(text []byte) bool {
+	body := bytes.TrimLeft(bytes.TrimPrefix(text, []byte("/*")), " \t")
+	return bytes.HasPrefix(body, []byte("-")) && holdsOption.Match(body)
+}
+
 // parseOptions reads the options comment of a forward file. Other comments may
 // stand above it, and nothing else. A file without one has the defaults.
 func parseOptions(file string, text []byte) (Options, Problems) {
 	options := DefaultOptions()
-	at, problem := optionsAt(file, text)
-	if problem != nil {
-		return options, Problems{*problem}
-	}
+	comments := blockComments(text)
+	at := slices.IndexFunc(comments, func(c comment) bool { return c.first && opensOptions(text[c.from:c.to]) })
 	if at < 0 {
-		return options, strayOptions(file, text, 0)
+		return options, strayOptions(file, text, comments, "")
 	}
-	line, column := Position(text, at)
-	body, rest, closed := bytes.Cut(text[at+len(optionsOpen):], []byte(optionsClose))
+	from, to := comments[at].from, comments[at].to
+	body, closed := bytes.CutSuffix(text[from+len(optionsOpen):to], []byte(optionsClose))
 	if !closed {
-		return options, Problems{{File: file, Line: line, Column: column,
-			Message: "the options comment is opened with /*--- and never closed; close it with ---*/"}}
+		return options, problemAt(file, text, from, "the options comment is opened with /*--- and never closed; close it with ---*/")
 	}
+	line, _ := Position(text, from)
 	r := optionReader{file: file, firstLine: line, options: &options}
 	r.read(body)
-	return options, append(r.problems, strayOptions(file, text, len(text)-len(rest))...)
+	others := slices.Delete(comments, at, at+1)
+	return options, append(r.problems, strayOptions(file, text, others, "a second options comment; put all options into the first")...)
 }
 
-// optionsAt finds the options comment: the first comment that opens with /*---
-// above the first statement. It is -1 if there is none.
-func optionsAt(file string, text []byte) (at int, problem *Problem) {
-	for at < len(text) {
-		rest := text[at:]
+// strayOptions finds the first comment whose options do not count. The message is
+// for one that opens as options do, "" for that of its place.
+func strayOptions(file string, text []byte, comments []comment, message string) Problems {
+	for _, c := range comments {
+		if !meansOptions(text[c.from:c.to]) {
+			continue
+		}
 		switch {
-		case rest[0] == ' ' || rest[0] == '\t' || rest[0] == '\n' || rest[0] == '\r':
-			at++
-		case bytes.HasPrefix(rest, []byte(optionsOpen)):
-			return at, nil
-		case bytes.HasPrefix(rest, []byte("--")):
-			end := bytes.IndexByte(rest, '\n')
-			if end < 0 {
-				return -1, nil
-			}
-			at += end
-		case bytes.HasPrefix(rest, []byte("/*")):
-			size := commentSize(rest)
-			if almostOptions.Match(rest[:size]) {
-				line, column := Position(text, at)
-				return -1, &Problem{File: file, Line: line, Column: column, Message: "this comment holds options, and does not open as they do; open it with /*--- and close it with ---*/"}
-			}
-			at += size
+		case message != "":
+		case c.first:
+			message = "this comment holds options, and does not open as they do; open it with /*--- alone on its line, and close it with ---*/"
 		default:
-			return -1, nil
+			message = "options stand here, behind a statement; they count only above the first one: move them up"
 		}
+		return problemAt(file, text, c.from, message)
 	}
-	return -1, nil
+	return nil
 }
 
-// commentSize is the length of the comment that a text begins with, comments
-// within it counted, as the server does; all of the text if it is never closed.
-func commentSize(text []byte) int {
-	depth := 0
-	for at := 0; at < len(text)-1; at++ {
-		switch string(text[at : at+2]) {
-		case "/*":
-			depth++
-			at++
-		case "*/":
-			depth--
-			at++
-			if depth == 0 {
-				return at + 1
-			}
-		}
-	}
-	return len(text)
-}
-
-var (
-	// almostOptions is a comment that begins with a dash and holds an option.
-	almostOptions = regexp.MustCompile(`(?m)^/\*\s*-+[^\n]*\n(?:.*\n)*?\s*(?:` + strings.ReplaceAll(optionKeys, ", ", "|") + `)\s*:`)
-	// opensOptions is a line that opens an options comment.
-	opensOptions = regexp.MustCompile(`(?m)^[ \t]*/\*---`)
-)
-
-// strayOptions finds options where they do not count: behind others, or behind a
-// statement.
-func strayOptions(file string, text []byte, from int) Problems {
-	found := opensOptions.FindIndex(text[from:])
-	if found == nil {
-		return nil
-	}
-	line, column := Position(text, from+found[1]-len(optionsOpen))
-	message := "options stand here, behind a statement; they count only above the first one: move them up"
-	if from > 0 {
-		message = "a second options comment; put all options into the first"
-	}
+func problemAt(file string, text []byte, at int, message string) Problems {
+	line, column := Position(text, at)
 	return Problems{{File: file, Line: line, Column: column, Message: message}}
 }
 
 // OptionPosition is where an option stands in a forward file's text; line 1 where
 // it does not.
 func OptionPosition(text []byte, key string) (line, column int) {
-	at, _ := optionsAt("", text)
-	if at < 0 {
-		return 1, 1
+	wanted := regexp.MustCompile(`(?m)^[ \t]*` + regexp.QuoteMeta(key) + `[ \t]*:`)
+	for _, c := range blockComments(text) {
+		if found := wanted.FindIndex(text[c.from:c.to]); c.first && found != nil && opensOptions(text[c.from:c.to]) {
+			return Position(text, c.from+found[0])
+		}
 	}
-	found := regexp.MustCompile(`(?m)^[ \t]*` + regexp.QuoteMeta(key) + `[ \t]*:`).FindIndex(text[at:])
-	if found == nil {
-		return 1, 1
-	}
-	return Position(text, at+found[0])
+	return 1, 1
 }
 
 type optionReader struct {
