@@ -9,6 +9,7 @@ require (
 	github.com/go-jose/go-jose/v4 v4.1.9
 	github.com/goccy/go-graphviz v0.2.10
 	github.com/gofiber/fiber/v3 v3.1.0
+	github.com/hashicorp/golang-lru/v2 v2.0.7
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/pganalyze/pg_query_go/v6 v6.2.5
 	github.com/prometheus/client_golang v1.25.0
@@ -22,6 +23,7 @@ require (
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
 	golang.org/x/time v0.16.0
+	google.golang.org/protobuf v1.36.12
 )
 
 require (
@@ -59,6 +61,5 @@ require (
 	golang.org/x/image v0.21.0 // indirect
 	golang.org/x/net v0.60.0 // indirect
 	golang.org/x/sys v0.49.0 // indirect
-	google.golang.org/protobuf v1.36.12 // indirect
 	gopkg.in/yaml.v2 v2.4.0 // indirect
 )

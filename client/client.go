@@ -331,12 +331,13 @@ func (c *Client) Gate(ctx context.Context, lane, environment, release string) (*
 	return get[api.GateAnswer](ctx, c, environmentPath(lane, environment)+"/gate", url.Values{"release": {release}})
 }
 
-// Way says how far a rollback goes; exactly one field is set.
+// Way says how far a rollback goes; exactly one field is set, Shown aside.
 type Way struct {
 	Last       int    `json:"last,omitempty"` // the last so many steps
 	To         string `json:"to,omitempty"`
 	Deployment int64  `json:"deployment,omitempty"`
 	Release    string `json:"release,omitempty"` // everything that is not in this release
+	Shown      string `json:"plan,omitempty"`    // the digest of the plan that was shown, or its first 12 digits; another is refused
 }
 
 func (w Way) query() url.Values {
@@ -386,6 +387,7 @@ type Promotion struct {
 	OnFailure plan.Policy `json:"on_failure,omitempty"` // empty means what the lane says
 	Whole     bool        `json:"whole,omitempty"`      // all steps in one transaction
 	At        time.Time   `json:"at,omitzero"`          // not now, but then
+	Shown     string      `json:"plan,omitempty"`       // the digest of the plan that was shown, or its first 12 digits; another is refused
 }
 
 // Promote asks the gate and begins a deployment. Repeated, it goes on where the

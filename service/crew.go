@@ -12,6 +12,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/schema"
 	"vorrang/core/step"
+	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
 	"vorrang/target/postgres"
@@ -120,7 +121,12 @@ func (w *crew) run(d work) {
 	go func() {
 		defer w.leave()
 		defer gauge.Dec()
-		w.carryOut(ctx, d, live)
+		if fault := safely.Do(func() error { w.carryOut(ctx, d, live); return nil }); fault != nil {
+			w.service.Log.Error("a deployment's end met a fault", "deployment", d.ID, "error", fault)
+			d.session.Close()
+			w.finish(d.Deployment, interrupted(d, live))
+			live.end()
+		}
 		w.mu.Lock()
 		delete(w.feeds, d.ID)
 		delete(w.cancels, d.ID)
@@ -152,9 +158,16 @@ func (w *crew) carryOut(ctx context.Context, d work, live *feed) {
 	keeping := make(chan struct{})
 	go func() {
 		defer close(keeping)
-		w.keep(d.ID, live)
+		if fault := safely.Do(func() error { w.keep(d.ID, live); return nil }); fault != nil {
+			log.Error("events are not kept any more", "error", fault)
+		}
 	}()
-	result := w.pass(ctx, &d, live)
+	var result deploy.Result
+	if fault := safely.Do(func() error { result = w.pass(ctx, &d, live); return nil }); fault != nil {
+		log.Error("the deployment met a fault", "error", fault)
+		d.session.Close() // what was not committed is rolled back, as if the service had been killed
+		result = interrupted(d, live)
+	}
 	live.end()
 	<-keeping
 	if d.large() { // nobody waits for the look at what so many steps did
@@ -180,6 +193,17 @@ func (w *crew) carryOut(ctx context.Context, d work, live *feed) {
 	s.tellOf(d.Deployment, happened, string(result.Outcome))
 }
 
+// interrupted ends a deployment that met a fault of the service's. What it did is
+// in the target's ledger.
+func interrupted(d work, live *feed) deploy.Result {
+	const message = "the service met a fault while this deployment ran; the ledger says how far it came, and the same promotion goes on from there"
+	events, _ := live.after(0)
+	if n := len(events); n == 0 || events[n-1].Kind != deploy.Ended {
+		live.add(deploy.Event{Seq: int64(n) + 1, At: time.Now().UTC(), Kind: deploy.Ended, Outcome: deploy.Interrupted, Of: len(d.Plan.Actions), Message: message})
+	}
+	return deploy.Result{Outcome: deploy.Interrupted}
+}
+
 // pass asks the gate for the last time, and carries the plan out if it is still
 // clear. The lane's door is held until the first step has begun.
 func (w *crew) pass(ctx context.Context, d *work, live *feed) deploy.Result {
@@ -198,7 +222,7 @@ func (w *crew) pass(ctx context.Context, d *work, live *feed) deploy.Result {
 	}
 	d.said = append(d.said, s.lookBefore(ctx, d, head)...)
 	runner := deploy.Runner{
-		Target: d.session, Texts: s.texts(d.Plan), Now: time.Now, Pause: pause, Stop: w.halt,
+		Target: d.session, Texts: s.texts(d.Plan), Now: s.now, Pause: pause, Stop: w.halt,
 		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(d.place), Preface: d.said, Waived: waived(d.Gate), Belongs: d.belongs, Base: d.before,
 		Emit: func(e deploy.Event) {
 			s.metrics.step(d.Lane, d.Environment, e)

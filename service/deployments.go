@@ -15,6 +15,7 @@ import (
 	"vorrang/core/deploy"
 	"vorrang/core/plan"
 	"vorrang/core/step"
+	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -129,8 +130,8 @@ func (s *Service) cancel(c call, in *deploymentIn) (*api.Deployment, error) {
 
 type eventsIn struct {
 	ID    int64 `path:"id"`
-	After int64 `query:"after" description:"Only events with a higher number."`
-	Limit int   `query:"limit" default:"1000" maximum:"10000"`
+	After int64 `query:"after" minimum:"0" description:"Only events with a higher number."`
+	Limit int   `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
 }
 
 // events answers with a list, or, where the client accepts an event stream,
@@ -141,7 +142,7 @@ func (s *Service) events(c call, in *eventsIn) (*api.Events, error) {
 	}
 	if strings.Contains(c.fiber.Get(fiber.HeaderAccept), "text/event-stream") {
 		if last, err := strconv.ParseInt(c.fiber.Get("Last-Event-ID"), 10, 64); err == nil {
-			in.After = last
+			in.After = max(last, 0)
 		}
 		return nil, s.stream(c.fiber, in.ID, in.After)
 	}
@@ -167,11 +168,16 @@ func (s *Service) stream(c fiber.Ctx, id, after int64) error {
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	c.Set("X-Accel-Buffering", "no")
 	return c.SendStreamWriter(func(w *bufio.Writer) {
-		if live := s.crew.feed(id); live != nil {
-			s.streamLive(w, live, after)
-			return
+		err := safely.Do(func() error {
+			if live := s.crew.feed(id); live != nil {
+				s.streamLive(w, live, after)
+				return nil
+			}
+			return s.streamKept(w, id, after)
+		})
+		if err != nil {
+			s.Log.Warn("an event stream broke off", "deployment", id, "error", err)
 		}
-		s.streamKept(w, id, after)
 	})
 }
 
@@ -202,22 +208,21 @@ func (s *Service) streamLive(w *bufio.Writer, live *feed, after int64) {
 	}
 }
 
-func (s *Service) streamKept(w *bufio.Writer, id, after int64) {
+func (s *Service) streamKept(w *bufio.Writer, id, after int64) error {
 	const page = 1000
 	for {
 		events, err := s.Records.Events(s.crew.ctx, id, after, page)
 		if err != nil {
-			s.Log.Warn("an event stream broke off", "deployment", id, "error", err)
-			return
+			return err
 		}
 		for _, e := range events {
 			if write(w, e) != nil {
-				return
+				return nil // nobody reads any more
 			}
 			after = e.Seq
 		}
 		if len(events) < page {
-			return
+			return nil
 		}
 	}
 }

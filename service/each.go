@@ -1,11 +1,11 @@
 package service
 
-import "sync"
+import "vorrang/internal/safely"
 
 // each does something with every item, so many at a time, and returns when all
 // is done.
 func each[T any](items []T, most int, do func(int, T)) {
-	var wait sync.WaitGroup
+	var wait safely.Group
 	room := make(chan struct{}, most)
 	for i, item := range items {
 		room <- struct{}{}

@@ -14,6 +14,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/release"
 	"vorrang/core/step"
+	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
 	"vorrang/target/postgres"
@@ -103,8 +104,10 @@ func (s *Service) look(ctx context.Context, p place, session *postgres.Session) 
 	if err != nil {
 		return facts, nil, err
 	}
-	chain := make(chan error)
-	go func() { chain <- cmp.Or(ledger.Verify(entries), ledger.VerifyHead(entries, seen)) }()
+	chain := make(chan error, 1)
+	go func() {
+		chain <- safely.Do(func() error { return cmp.Or(ledger.Verify(entries), ledger.VerifyHead(entries, seen)) })
+	}()
 	facts.Entries, facts.History = len(entries), entries
 	facts.View = p.only(plan.Look(p.environment.Name, p.catalogue, state))
 	facts.Chain = <-chain

@@ -35,7 +35,8 @@ func (f *feed) end() { f.change(func() { f.ended = true }) }
 // close says that the outcome is in the records.
 func (f *feed) close() { f.change(func() { f.closed = true }) }
 
-// after returns the events behind a number, and whether they are the last.
+// after returns the events behind a number, which is 0 or more, and whether they
+// are the last.
 func (f *feed) after(seq int64) (events []deploy.Event, ended bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

@@ -16,11 +16,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"vorrang/core/access"
 	"vorrang/core/lane"
+	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -82,7 +82,7 @@ type postman struct {
 func newPostman(s *Service) *postman {
 	p := &postman{service: s, client: &http.Client{Timeout: hookPatience,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
-	p.pulse = newPulse(func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDelivery(ctx) }, p.round)
+	p.pulse = newPulse("webhooks", s.Log, func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDelivery(ctx) }, p.round)
 	return p
 }
 
@@ -106,7 +106,7 @@ func (p *postman) round(ctx context.Context) error {
 	for _, d := range due {
 		byHook[d.Hook] = append(byHook[d.Hook], d)
 	}
-	var wait sync.WaitGroup
+	var wait safely.Group
 	errs := make(chan error, len(due))
 	for name, deliveries := range byHook {
 		wait.Go(func() {

@@ -8,6 +8,7 @@ import (
 
 	"golang.org/x/sync/singleflight"
 
+	"vorrang/internal/safely"
 	"vorrang/service/api"
 )
 
@@ -48,7 +49,9 @@ func (l *looking) once(ctx context.Context, key string, look func(context.Contex
 	answer := l.group.DoChan(fmt.Sprintf("%s %d", key, l.epoch.Load()), func() (any, error) {
 		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*lookTimeout)
 		defer cancel()
-		return look(within)
+		var status api.EnvironmentStatus
+		err := safely.Do(func() (err error) { status, err = look(within); return err })
+		return status, err
 	})
 	select {
 	case result := <-answer:

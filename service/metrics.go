@@ -10,6 +10,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"vorrang/core/deploy"
+	"vorrang/internal/safely"
 )
 
 // metrics are what /metrics tells.
@@ -51,7 +52,7 @@ func (m *metrics) step(lane, environment string, e deploy.Event) {
 // observe times every request by its route, not by its path.
 func (s *Service) observe(c fiber.Ctx) error {
 	start := time.Now()
-	err := c.Next()
+	err := safely.Do(c.Next)
 	if err != nil {
 		if err := s.answerError(c, err); err != nil {
 			return err

@@ -10,6 +10,7 @@ import (
 	"vorrang/core/deploy"
 	"vorrang/core/plan"
 	"vorrang/core/step"
+	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
 	"vorrang/target/postgres"
@@ -38,7 +39,11 @@ func (s *Service) problem(err error) api.Problem {
 	var lost *deploy.LostError
 	var server *deploy.ServerError
 	var framework *fiber.Error
+	var fault *safely.Fault
 	switch {
+	case errors.As(err, &fault):
+		return api.Problem{Type: "urn:vorrang:internal", Title: "The service has a fault", Status: http.StatusInternalServerError,
+			Detail: "this request met a fault of the service; nothing more is known of it here", Next: "the service's log has the place; report it"}
 	case errors.As(err, &reason):
 		return reason.problem
 	case errors.As(err, &files):

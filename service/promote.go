@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"vorrang/core/evidence"
@@ -26,7 +27,7 @@ type promoteIn struct {
 	Release     string `json:"release,omitempty" description:"Apply the steps of this release; loose steps if absent."`
 	Whole       bool   `json:"whole,omitempty" description:"All steps in one transaction, all or nothing."`
 
-	Plan string `json:"plan,omitempty" description:"The digest of the plan that was shown; another one is refused."`
+	Plan string `json:"plan,omitempty" description:"The digest of the plan that was shown, or its first 12 digits or more; another plan is refused."`
 
 	At time.Time `json:"at,omitzero,omitempty" description:"Not now, but then, if its gate is clear then; at most 90 days ahead."`
 }
@@ -73,7 +74,7 @@ type rollbackIn struct {
 	Deployment  int64  `json:"deployment,omitempty" description:"What this deployment applied."`
 	Release     string `json:"release,omitempty" description:"Everything that is not in this release."`
 	Confirm     string `json:"confirm,omitempty" description:"The environment's name, typed; needed where it is not disposable."`
-	Plan        string `json:"plan,omitempty" description:"The digest of the plan that was shown; another one is refused."`
+	Plan        string `json:"plan,omitempty" description:"The digest of the plan that was shown, or its first 12 digits or more; another plan is refused."`
 }
 
 func (s *Service) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
@@ -100,7 +101,7 @@ type wish struct {
 	first func(place, *postgres.Session) error // asked once the lock is held; nil for nothing
 
 	through step.Number // the last step; empty for all
-	shown   string      // the digest of the plan that somebody saw; empty for none
+	shown   string      // how the digest of the plan that somebody saw begins; empty for none
 }
 
 func forwardWish(through string, policy plan.Policy, whole bool) (wish, error) {
@@ -158,6 +159,9 @@ func (s *Service) backWish(ctx context.Context, p place, in rollbackIn) (wish, e
 	}, nil
 }
 
+// leastShown is how many digits of a shown plan's digest tell it apart.
+const leastShown = 12
+
 // lockPatience is how long to wait for a lock that no deployment of ours holds:
 // the session of a service that was killed ends within seconds.
 const lockPatience = 5 * time.Second
@@ -205,7 +209,7 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 	if err != nil {
 		return nil, err
 	}
-	if w.shown != "" && w.shown != planned.Digest() {
+	if w.shown != "" && (len(w.shown) < leastShown || !strings.HasPrefix(planned.Digest(), w.shown)) {
 		return nil, refused("look at it again, and confirm what is shown then", "the plan is not the one that was shown: steps, their texts or the target changed in between")
 	}
 	if err := s.allUndoable(c, p, session, planned); err != nil {

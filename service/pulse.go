@@ -2,19 +2,24 @@ package service
 
 import (
 	"context"
+	"log/slog"
 	"time"
+
+	"vorrang/internal/safely"
 )
 
 // pulse does work at its times: when the next is due, and when somebody says
 // that there is something new.
 type pulse struct {
+	name  string
+	log   *slog.Logger
 	next  func(context.Context) (at time.Time, waits bool, err error) // when something is due next
 	round func(context.Context) error                                 // does what is due
 	news  chan struct{}
 }
 
-func newPulse(next func(context.Context) (time.Time, bool, error), round func(context.Context) error) *pulse {
-	return &pulse{next: next, round: round, news: make(chan struct{}, 1)}
+func newPulse(name string, log *slog.Logger, next func(context.Context) (time.Time, bool, error), round func(context.Context) error) *pulse {
+	return &pulse{name: name, log: log, next: next, round: round, news: make(chan struct{}, 1)}
 }
 
 // wake says that something is new.
@@ -34,15 +39,19 @@ const (
 func (p *pulse) work(ctx context.Context) {
 	for {
 		wait := longestPulse
-		at, waits, err := p.next(ctx)
-		if err == nil && waits {
-			wait = min(wait, max(time.Until(at), 0))
-		}
-		if err == nil && waits && wait == 0 {
-			err = p.round(ctx)
-		}
+		err := safely.Do(func() error {
+			at, waits, err := p.next(ctx)
+			if err != nil || !waits {
+				return err
+			}
+			if wait = min(wait, max(time.Until(at), 0)); wait == 0 {
+				err = p.round(ctx)
+			}
+			return err
+		})
 		if err != nil {
 			wait = pulseAfter
+			p.log.Warn("work in the background comes later", "work", p.name, "after", pulseAfter.String(), "error", err)
 		}
 		select {
 		case <-ctx.Done():

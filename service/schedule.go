@@ -6,12 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"sync"
 	"time"
 
 	"vorrang/core/access"
 	"vorrang/core/gate"
 	"vorrang/core/step"
+	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -40,7 +40,7 @@ func (s *Service) schedule(c call, p place, in *promoteIn) (*api.Promoted, error
 		who = identity{Person: c.who.Name}
 	}
 	due := in.At
-	in.At, in.Plan = time.Time{}, "" // the plan is made then
+	in.At = time.Time{} // a plan that was shown still has to be the one that runs
 	if err := s.notTwice(c, in, due); err != nil {
 		return nil, err
 	}
@@ -138,7 +138,7 @@ func (s *Service) beginDue(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var wait sync.WaitGroup
+	var wait safely.Group
 	for _, d := range due {
 		wait.Go(func() { s.keepAppointment(ctx, d) })
 	}

@@ -44,6 +44,7 @@ type Service struct {
 	looks      *pulse // for drift
 	maps       maps
 	looking    *looking
+	now        func() time.Time   // for events; a test may put a fault there
 	rounds     sync.WaitGroup     // of what works in the background
 	halt       context.CancelFunc // ends them
 }
@@ -57,10 +58,10 @@ func New(config Config) (*Service, error) {
 	if config.Token != "" && len(config.Token) < 16 {
 		return nil, errors.New("the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
 	}
-	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking()}
+	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking(), now: time.Now}
 	s.crew, s.postman = newCrew(s), newPostman(s)
-	s.schedules = newPulse(func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.beginDue)
-	s.looks = newPulse(s.nextLook, s.lookAround)
+	s.schedules = newPulse("schedules", s.Log, func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.beginDue)
+	s.looks = newPulse("looks for drift", s.Log, s.nextLook, s.lookAround)
 	s.app = fiber.New(fiber.Config{
 		AppName: "vorrangd", Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit,
 		ErrorHandler: s.answerError, ReadTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,

@@ -11,13 +11,13 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"sync"
 
 	"vorrang/core/gate"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/review"
 	"vorrang/core/step"
+	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -244,7 +244,7 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 	}
 	changed := slices.Concat(answer.Edited, answer.Gone)
 	found, unseen := make([][]api.Touched, len(l.Environments)), make([]string, len(l.Environments))
-	var wait sync.WaitGroup
+	var wait safely.Group
 	errs := make([]error, len(l.Environments))
 	for i, e := range l.Environments {
 		wait.Go(func() {

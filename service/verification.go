@@ -2,9 +2,9 @@ package service
 
 import (
 	"context"
-	"sync"
 
 	"vorrang/core/verify"
+	"vorrang/internal/safely"
 	"vorrang/service/api"
 )
 
@@ -31,7 +31,7 @@ func (s *Service) verification(c call, in *verifyIn) (*api.Verification, error) 
 	}
 	seen := make([]*verify.Environment, len(l.Environments))
 	troubles := make([]*api.Unreached, len(l.Environments))
-	var wait sync.WaitGroup
+	var wait safely.Group
 	for i, e := range l.Environments {
 		wait.Go(func() {
 			found, err := s.verifyOne(c, place{lane: l, environment: e, catalogue: catalogue})

@@ -17,15 +17,16 @@ func promoteCommand() command {
 		explain: "The deployment goes on in the service when the client goes away; vorrang watch shows it again.\n" +
 			"When a step fails, the earlier ones stay (stop), or their ways back run, newest first (back-out).\n" +
 			"Exit code 3 if the gate is held, 4 if a step failed.",
-		example: "vorrang promote -to development\nvorrang promote -to staging -through 7\nvorrang promote -to production -release 2026.11 -on-failure back-out\nvorrang promote -to production -release 2026.11 -at 2026-11-28T22:00",
+		example: "vorrang promote -to development\nvorrang promote -to staging -through 7 -shown 3f9a5c01be77\nvorrang promote -to production -release 2026.11 -on-failure back-out\nvorrang promote -to production -release 2026.11 -at 2026-11-28T22:00",
 		setUp: func(e *env) func(context.Context, []string) error {
 			through := e.flags.String("through", "", "the last `step` to apply; without it all that is pending")
 			onFailure := e.flags.String("on-failure", "", "stop or back-out: the `policy` when a step fails; without it the lane's")
 			release := e.flags.String("release", "", "the `release` to apply; without it loose steps")
 			atTime := e.flags.String("at", "", "not now, but at this `time`, if the gate is clear then")
 			whole := e.flags.Bool("whole", false, "all steps in one transaction, all or nothing; refused where a step cannot")
+			shown := e.shownFlag()
 			return e.onEnvironment("to", func(ctx context.Context, at spot) error {
-				how := client.Promotion{Through: *through, Release: *release, OnFailure: plan.Policy(*onFailure), Whole: *whole}
+				how := client.Promotion{Through: *through, Release: *release, OnFailure: plan.Policy(*onFailure), Whole: *whole, Shown: *shown}
 				if *atTime != "" {
 					var err error
 					if how.At, err = parseMoment("at", *atTime); err != nil {
@@ -57,6 +58,11 @@ func nothingWhy(promoted *api.Promoted) string {
 		return "the catalogue is empty; vorrang submit sends the first steps"
 	}
 	return "every step is there"
+}
+
+// shownFlag binds a deployment to the plan that was looked at.
+func (e *env) shownFlag() *string {
+	return e.flags.String("shown", "", "only if the plan is still the one that vorrang preview showed, by the `digest` that it ends with")
 }
 
 // ways are the flags that say how far a rollback goes.
@@ -112,11 +118,14 @@ func rollbackCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			way := wayFlags(e, "to")
 			confirm := e.flags.String("confirm", "", "the environment's `name`, typed; needed where it is not disposable")
+			shown := e.shownFlag()
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				if err := way.check(); err != nil {
 					return err
 				}
-				promoted, err := at.Rollback(ctx, at.lane, at.environment, way.way(), *confirm)
+				back := way.way()
+				back.Shown = *shown
+				promoted, err := at.Rollback(ctx, at.lane, at.environment, back, *confirm)
 				if err != nil {
 					return err
 				}

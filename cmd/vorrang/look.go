@@ -19,7 +19,8 @@ import (
 func previewCommand() command {
 	return command{
 		verb: "preview", does: "shows the SQL that would run",
-		explain: "With -to, of a promotion; with -env and one of -steps, -back-to, -deployment and -back-release, of a rollback. Nothing is run.\n" +
+		explain: "With -to, of a promotion; with -env and one of -last, -back-to, -deployment and -back-release, of a rollback. Nothing is run.\n" +
+			"The last line is the plan's digest: promote and rollback take it as -shown, and refuse any other plan.\n" +
 			"-standalone writes one file for psql instead: it takes the same lock, refuses if anything was deployed since, and\n" +
 			"writes the same ledger rows, so that Vorrang afterwards sees an ordinary deployment.",
 		example: "vorrang preview -to production -release 2026.11 -standalone > deploy.sql\nvorrang preview -to staging -through 7\nvorrang preview -env staging -last 1",
@@ -86,6 +87,9 @@ func printPreview(e *env, preview *api.Preview) {
 			fmt.Fprintln(e.out, strings.TrimRight(action.Check, "\n"))
 		}
 		fmt.Fprintln(e.out)
+	}
+	if n := len(preview.Actions); n > 0 {
+		fmt.Fprintln(e.out, e.paint.dim(fmt.Sprintf("-- this plan, and no other: -shown %.12s", preview.Actions[n-1].Plan)))
 	}
 	if preview.Held {
 		fmt.Fprintln(e.errs, e.paint.bad("The gate is held:"))

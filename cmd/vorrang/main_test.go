@@ -47,6 +47,34 @@ func world(t *testing.T, files map[string]string) *servicetest.World {
 	return w
 }
 
+func TestOnlyThePlanThatWasShownRuns(t *testing.T) {
+	w := world(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "1-a.back.sql": "DROP TABLE a"})
+	shown := func(args ...string) string {
+		_, out, errs := say(t, append([]string{"preview"}, args...)...)
+		found := regexp.MustCompile(`-- this plan, and no other: -shown ([0-9a-f]{12})\n`).FindStringSubmatch(out)
+		require.NotNil(t, found, out+errs)
+		return found[1]
+	}
+	before := shown("-to", "development")
+	w.Write(map[string]string{"2-b.sql": "CREATE TABLE b (id int)"})
+	code, out, errs := say(t, "submit", "-dir", w.Steps)
+	require.Equal(t, 0, code, out+errs)
+	for _, digest := range []string{before, before[:3], "zzzzzzzzzzzz"} {
+		code, _, errs = say(t, "promote", "-to", "development", "-shown", digest)
+		assert.Equal(t, 1, code)
+		assert.Contains(t, errs, "the plan is not the one that was shown")
+	}
+	code, out, errs = say(t, "promote", "-to", "development", "-shown", shown("-to", "development", "-through", "1"))
+	assert.Equal(t, 1, code, out+errs)
+	code, out, errs = say(t, "promote", "-to", "development", "-through", "1", "-shown", before)
+	assert.Equal(t, 0, code, out+errs)
+	back := shown("-env", "development", "-last", "1")
+	code, _, _ = say(t, "rollback", "-env", "development", "-last", "1", "-shown", before)
+	assert.Equal(t, 1, code)
+	code, out, errs = say(t, "rollback", "-env", "development", "-last", "1", "-shown", back)
+	assert.Equal(t, 0, code, out+errs)
+}
+
 func TestExitCodesTellWhatHappened(t *testing.T) {
 	w := world(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "SELECT 1/0", "3-c.sql": "SELECT 3"})
 	pgtest.Exec(t, w.URLs["production"], "CREATE VIEW v AS SELECT 1")

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"vorrang/internal/safely"
 )
 
 // lockPause is how long to wait before try n+1 after a lock timeout.
@@ -77,7 +79,7 @@ func (r *run) watch(ctx context.Context, s script, index int) *watch {
 	w.looks.Add(1)
 	w.timer = time.AfterFunc(after, func() {
 		defer w.looks.Done()
-		r.lookFor(ctx, w, s, index, after)
+		_ = safely.Do(func() error { r.lookFor(ctx, w, s, index, after); return nil }) // it only tells
 	})
 	return w
 }

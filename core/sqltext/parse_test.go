@@ -48,11 +48,12 @@ var chains = map[string][3]string{
 }
 
 // TestNothingDeepEndsTheProcess: the grammar's C code walks over a tree by
-// recursion; a test binary that ends here would say so.
+// recursion, where no stack is deep enough; a test binary that ends here would
+// say so.
 func TestNothingDeepEndsTheProcess(t *testing.T) {
 	for name, c := range chains {
 		t.Run(name, func(t *testing.T) {
-			for _, n := range []int{500, 3000, 30_000} {
+			for _, n := range []int{3000, 30_000} {
 				text := c[0] + strings.Repeat(c[1], n) + "1" + strings.Repeat(c[2], n)
 				_, _ = Parse(Statement{SQL: []byte(text)}) // no answer is right or wrong here
 				statements, err := Cut([]byte(text))
@@ -68,7 +69,7 @@ func TestNothingDeepEndsTheProcess(t *testing.T) {
 			names = append(names, name)
 		}
 		random := rand.New(rand.NewPCG(1, 2))
-		for range 60 {
+		for range 20 {
 			text, behind := "SELECT ", ""
 			for range 1 + random.IntN(400) {
 				c := chains[names[random.IntN(len(names))]]
@@ -95,6 +96,7 @@ func TestWhatIsNotDeepIsParsed(t *testing.T) {
 	}
 	for text, says := range map[string]string{
 		"SELECT 1" + strings.Repeat(" + 1", 5000):     "the statement is nested too deep to be reviewed",
+		"SELECT 1" + strings.Repeat("+1", 300_000):    "the statement is nested too deep to be reviewed",
 		"SELECT '" + strings.Repeat("a", 2<<20) + "'": "the statement is longer than 1024 KiB, which is too long to be reviewed",
 		"SELECT 1 2 3": `syntax error at or near "2"`,
 	} {

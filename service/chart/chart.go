@@ -1,5 +1,5 @@
 // Package chart lays a schema's tables and foreign keys out, and draws them as
-// SVG. The layout is Graphviz's, which runs within this program.
+// SVG. The layout is Graphviz's, in a process of its own.
 package chart
 
 import (
@@ -7,16 +7,18 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
+	"time"
 
 	"github.com/goccy/go-graphviz"
 
 	"vorrang/core/schema"
+	"vorrang/internal/aside"
 	"vorrang/service/api"
 )
 
@@ -156,9 +158,6 @@ func measure(t *api.MapTable) {
 	}
 }
 
-// one lays out at a time: a layout takes memory.
-var one sync.Mutex
-
 // lay asks Graphviz for places. Source of its plain format: Graphviz's
 // documentation, "Output Formats".
 func lay(ctx context.Context, m *api.Map) error {
@@ -195,12 +194,25 @@ func lay(ctx context.Context, m *api.Map) error {
 		fmt.Fprintf(&text, "t%d -> t%d [id=%d, minlen=%d];\n", number[l.From], number[l.To], i, length)
 	}
 	text.WriteString("}\n")
-	laid, err := plain(ctx, text.String())
+	laid, err := layouts.Do(ctx, []byte(text.String()))
+	if errors.Is(err, aside.ErrEnded) || errors.Is(err, aside.ErrLate) {
+		grid(m, number) // a plain picture is better than none
+		return nil
+	}
 	if err != nil {
 		return fmt.Errorf("lay the tables out: %w", err)
 	}
 	return read(m, laid, number)
 }
+
+// layouts are made one at a time.
+var layouts = aside.New("layout", aside.Limits{Processes: 1, Time: 10 * time.Second, Memory: 1 << 30}, func(text []byte) []byte {
+	laid, err := plain(context.Background(), text)
+	if err != nil {
+		panic(err) // the same as ending of it
+	}
+	return laid
+})
 
 // crowded is a schema that Graphviz would take too long for.
 func crowded(m *api.Map) bool {
@@ -245,14 +257,12 @@ func grid(m *api.Map, number map[string]int) {
 	}
 }
 
-func plain(ctx context.Context, text string) ([]byte, error) {
-	one.Lock()
-	defer one.Unlock()
+func plain(ctx context.Context, text []byte) ([]byte, error) {
 	g, err := graphviz.New(ctx)
 	if err != nil {
 		return nil, err
 	}
-	graph, err := graphviz.ParseBytes([]byte(text))
+	graph, err := graphviz.ParseBytes(text)
 	if err == nil {
 		var out bytes.Buffer
 		err = g.Render(ctx, graph, "plain", &out)

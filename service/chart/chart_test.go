@@ -1,6 +1,7 @@
 package chart
 
 import (
+	"context"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -8,11 +9,13 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"vorrang/core/schema"
+	"vorrang/internal/aside"
 )
 
 // many is a schema of so many tables, each of which refers to an earlier one.
@@ -80,6 +83,30 @@ func TestThousandsOfTablesAreLaidOutInAGrid(t *testing.T) {
 			require.True(t, apart, "%s lies on %s", one.Name, other.Name)
 		}
 	}
+}
+
+// TestALayoutThatTakesTooLong is drawn in the plain grid, and one that nobody
+// waits for is not drawn.
+func TestALayoutThatTakesTooLong(t *testing.T) {
+	crowd := many(140)
+	random := rand.New(rand.NewPCG(3, 4))
+	for i := range 70 {
+		from, to := fmt.Sprintf("harbour.berth_%d", random.IntN(140)), fmt.Sprintf("harbour.berth_%d", random.IntN(140))
+		crowd.Objects = append(crowd.Objects, schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
+			Props: map[string]string{"definition": fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
+	}
+	kept := layouts
+	defer func() { layouts = kept }()
+	layouts = aside.New("layout", aside.Limits{Processes: 1, Time: time.Millisecond, Memory: 1 << 30}, nil)
+	m, err := Draw(t.Context(), crowd, nil, schema.Schema{})
+	require.NoError(t, err)
+	for _, l := range m.Links {
+		require.Regexp(t, `^M-?[\d.]+ -?[\d.]+ C`, l.Path, "the plain grid is drawn")
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = Draw(ctx, crowd, nil, schema.Schema{})
+	require.ErrorIs(t, err, context.Canceled, "nobody waits any more")
 }
 
 // FuzzLayout gives every graph of a few tables, loops and doubled links too.

@@ -15,6 +15,7 @@ import (
 	"vorrang/core/deploy"
 	"vorrang/core/schema"
 	"vorrang/core/sqltext"
+	"vorrang/internal/safely"
 )
 
 //go:embed snapshot.sql
@@ -100,13 +101,17 @@ func (s *Session) read(ctx context.Context, schemas []string, needs bool) (schem
 	if helper == nil {
 		seen = query(ctx, s.conn, first, schemas).and(query(ctx, s.conn, second, schemas)).withUncovered(ctx, s.conn)
 	} else {
-		other := make(chan found)
+		other := make(chan found, 1)
 		go func() {
 			defer helper.Close(context.WithoutCancel(ctx))
 			f := found{}
-			if f.err = helper.PgConn().Exec(ctx, oneState+"; SET TRANSACTION SNAPSHOT "+sqltext.Literal(shared)+quietly).Close(); f.err == nil {
-				f = query(ctx, helper, second, schemas).withUncovered(ctx, helper)
-			}
+			fault := safely.Do(func() error {
+				if f.err = helper.PgConn().Exec(ctx, oneState+"; SET TRANSACTION SNAPSHOT "+sqltext.Literal(shared)+quietly).Close(); f.err == nil {
+					f = query(ctx, helper, second, schemas).withUncovered(ctx, helper)
+				}
+				return nil
+			})
+			f.err = cmp.Or(f.err, fault)
 			other <- f
 		}()
 		seen = query(ctx, s.conn, first, schemas)

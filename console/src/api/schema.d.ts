@@ -2155,7 +2155,7 @@ export interface components {
              * @enum {string}
              */
             on_failure?: "stop" | "back-out";
-            /** @description The digest of the plan that was shown; another one is refused. */
+            /** @description The digest of the plan that was shown, or its first 12 digits or more; another plan is refused. */
             plan?: string;
             /** @description Apply the steps of this release; loose steps if absent. */
             release?: string;
@@ -2240,7 +2240,7 @@ export interface components {
             deployment?: number;
             /** @description The last so many steps. */
             last?: number;
-            /** @description The digest of the plan that was shown; another one is refused. */
+            /** @description The digest of the plan that was shown, or its first 12 digits or more; another plan is refused. */
             plan?: string;
             /** @description Everything that is not in this release. */
             release?: string;

@@ -1,0 +1,81 @@
+package service_test
+
+import (
+	"net/http"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/client"
+	"vorrang/core/deploy"
+	"vorrang/internal/pgtest"
+	"vorrang/internal/servicetest"
+)
+
+// A fault of the service's own code ends a deployment as a killed service would,
+// and nothing else: the lock is free, and the same promotion goes on.
+func TestAFaultEndsOneDeployment(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-create-vessel.sql": "CREATE TABLE vessel (id int);\nINSERT INTO vessel VALUES (1);",
+		"2-index-vessel.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1);",
+		"2-index-vessel.check.sql": "SELECT count(*) = 1 FROM berth;"})
+	faults := 0
+	for nth := 1; ; nth++ {
+		require.Less(t, nth, 40, "the deployment comes to its end without a fault at last")
+		w.Service.PutFault(nth)
+		promoted, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+		require.NoError(t, err)
+		if promoted.Nothing { // the last fault came behind the last step
+			break
+		}
+		ended := w.Ended(promoted)
+		faults++
+		require.Equal(t, deploy.Interrupted, ended.Outcome)
+		var list []deploy.Event
+		require.NoError(t, w.Follow(t.Context(), ended.ID, 0, func(e deploy.Event) error { list = append(list, e); return nil }))
+		require.NotEmpty(t, list)
+		last := list[len(list)-1]
+		assert.Equal(t, deploy.Ended, last.Kind)
+		assert.Contains(t, last.Message, "the same promotion goes on from there")
+		assert.EqualValues(t, len(list), last.Seq, "no event is there twice")
+	}
+	assert.Greater(t, faults, 3)
+	for _, table := range []string{"vessel", "berth"} {
+		assert.Equal(t, "1", pgtest.Query(t, w.URLs["staging"], "SELECT count(*)::text FROM "+table), "rows are there once")
+	}
+	promoted, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+	require.NoError(t, err)
+	assert.True(t, promoted.Nothing)
+}
+
+func TestEventsBehindNoNumber(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-wait.sql": "SELECT pg_sleep(20);"})
+	promoted, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+	require.NoError(t, err)
+	path := w.Server + "/api/v1/deployments/1/events"
+	ask := func(path string, headers map[string]string) *http.Response {
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, path, nil)
+		require.NoError(t, err)
+		request.Header.Set("Authorization", "Bearer "+servicetest.Token)
+		for name, value := range headers {
+			request.Header.Set(name, value)
+		}
+		answer, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = answer.Body.Close() })
+		return answer
+	}
+	for _, after := range []string{"-1", "-9223372036854775808", "x", "99999999999999999999"} {
+		assert.Equal(t, http.StatusBadRequest, ask(path+"?after="+after, nil).StatusCode, after)
+		stream := ask(path, map[string]string{"Accept": "text/event-stream", "Last-Event-ID": after})
+		assert.Equal(t, http.StatusOK, stream.StatusCode)
+		first := make([]byte, 5)
+		_, err := stream.Body.Read(first)
+		require.NoError(t, err, "it begins at the first event")
+		assert.Equal(t, "id: 1", string(first), after)
+	}
+	_, err = w.Cancel(t.Context(), promoted.Deployment.ID)
+	require.NoError(t, err)
+}
