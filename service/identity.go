@@ -8,7 +8,6 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
-	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -63,7 +62,6 @@ func (s *Service) authorize(e endpoint) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		who, err := s.identify(c)
 		if err != nil {
-			leaveUnread(c)
 			return err
 		}
 		c.Locals(callerKey{}, who)
@@ -72,24 +70,11 @@ func (s *Service) authorize(e endpoint) fiber.Handler {
 			return err
 		}
 		if !e.self && !who.Grants.Allow(e.need, scope) {
-			leaveUnread(c)
 			err = forbidden(who, e.need, scope)
 			s.auditDenied(c, e, who, scope, err)
 			return err
 		}
 		return s.audited(c, e, who, scope)
-	}
-}
-
-// mostUnread is how much of a refused body is read, in bytes.
-const mostUnread = 64 << 20
-
-// leaveUnread lets a client that is still sending hear that it is refused.
-func leaveUnread(c fiber.Ctx) {
-	if body := c.Request().BodyStream(); body != nil {
-		if n, _ := io.CopyN(io.Discard, body, mostUnread); n == mostUnread {
-			c.Response().Header.SetConnectionClose() // what is left is no next request
-		}
 	}
 }
 

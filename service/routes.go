@@ -38,13 +38,13 @@ func (s *Service) endpoints() []endpoint {
 	apply := on(admin, http.MethodPost, "/api/v1/lanes", "declareLane", "Declares a lane from a lane file", s.declareLane)
 	apply.takes = "application/yaml"
 	submit := on(author, http.MethodPost, lane+"/submissions", "submit", "Sends a step folder to the catalogue", s.submit)
-	submit.takes = "application/x-tar"
+	submit.takes, submit.uploads = "application/x-tar", true
 	trial := on(look, http.MethodPost, lane+"/submissions/trial", "trySubmit", "Says what a submission of a step folder would do, and changes nothing", s.trySubmit)
-	trial.takes = "application/x-tar"
+	trial.takes, trial.uploads = "application/x-tar", true
 	bundle := on(look, http.MethodGet, lane+"/releases/{release}/bundle", "export", "Gives a release as a .tar.gz with SHA256SUMS inside", s.export)
 	bundle.gives = "application/gzip"
 	submitBundle := on(author, http.MethodPost, lane+"/bundles", "submitBundle", "Takes a release from another Vorrang, unchanged", s.submitBundle)
-	submitBundle.takes = "application/gzip"
+	submitBundle.takes, submitBundle.uploads = "application/gzip", true
 	picture := on(look, http.MethodGet, environment+"/map.svg", "getMapPicture", "Draws the same map as SVG", s.svg)
 	picture.gives = "image/svg+xml"
 	events := on(look, http.MethodGet, "/api/v1/deployments/{id}/events", "getEvents",
@@ -121,7 +121,7 @@ func (s *Service) endpoints() []endpoint {
 func (s *Service) route() {
 	endpoints := s.endpoints()
 	document := sync.OnceValues(func() ([]byte, error) { return describe(endpoints, s.Version) }) // made once it is asked for
-	s.app.Use(s.observe, secure)
+	s.app.Use(bodies, s.observe, secure)
 	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	s.app.Get("/readyz", s.ready)
 	looking := s.authorize(endpoint{id: "getMetrics", need: access.Looking})
@@ -137,7 +137,7 @@ func (s *Service) route() {
 	})
 	for _, e := range endpoints {
 		handlers := []any{e.handle}
-		if e.takes == "" {
+		if !e.uploads {
 			handlers = []any{limited, e.handle}
 		}
 		if e.method == http.MethodGet && !e.streams && e.gives == "" {
@@ -159,15 +159,6 @@ func bounded(c fiber.Ctx) error {
 	ctx, cancel := context.WithTimeout(c.Context(), readPatience)
 	defer cancel()
 	c.SetContext(ctx)
-	return c.Next()
-}
-
-// limited refuses bodies that an ordinary request cannot have.
-func limited(c fiber.Ctx) error {
-	if c.Request().Header.ContentLength() > bodyLimit {
-		leaveUnread(c)
-		return fiber.ErrRequestEntityTooLarge
-	}
 	return c.Next()
 }
 

@@ -44,21 +44,18 @@ type Service struct {
 	looks      *pulse // for drift
 	maps       maps
 	looking    *looking
+	uploads    *uploads
 	now        func() time.Time   // for events; a test may put a fault there
 	rounds     sync.WaitGroup     // of what works in the background
 	halt       context.CancelFunc // ends them
 }
-
-// bodyLimit is the largest request body in bytes, submissions aside, which are
-// streamed.
-const bodyLimit = 2 << 20
 
 // New builds a service. Call Start before it serves.
 func New(config Config) (*Service, error) {
 	if config.Token != "" && len(config.Token) < 16 {
 		return nil, errors.New("the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
 	}
-	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking(), now: time.Now}
+	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking(), uploads: newUploads(), now: time.Now}
 	s.crew, s.postman = newCrew(s), newPostman(s)
 	s.schedules = newPulse("schedules", s.Log, func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.beginDue)
 	s.looks = newPulse("looks for drift", s.Log, s.nextLook, s.lookAround)

@@ -498,7 +498,7 @@ func TestWrongRequestsAreToldWhatIsWrong(t *testing.T) {
 		"a step that is none":    {"POST", staging + "/promotions", `{"through": "x"}`, 400, "is not a step number"},
 		"two ways back":          {"POST", staging + "/rollbacks", `{"last": 1, "to": "0"}`, 400, "give exactly one of last"},
 		"no way back":            {"POST", staging + "/rollbacks", `{}`, 400, "give exactly one of last"},
-		"a body that is too big": {"POST", staging + "/promotions", strings.Repeat(" ", 3<<20), 413, "Too Large"},
+		"a body that is too big": {"POST", staging + "/promotions", strings.Repeat(" ", 3<<20), 413, "the request's body may have 2 MiB at most"},
 		"a lane file with a URL": {"POST", "/api/v1/lanes?file=my.yaml", "lane: x\nenvironments: [{name: a, target: 'postgres://u:planted-s3cret@h/d'}]", 422, "my.yaml"},
 	}
 	for name, c := range cases {

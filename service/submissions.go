@@ -2,7 +2,6 @@ package service
 
 import (
 	"archive/tar"
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -116,8 +115,14 @@ func (s *Service) take(c call, in *submitIn, trial bool) (*api.Submitted, error)
 	if err != nil {
 		return nil, err
 	}
-	body := bodyOf(c)
-	defer body.drain()
+	if _, err := s.lane(c, in.Lane); err != nil {
+		return nil, err
+	}
+	body, err := s.receiveUpload(c)
+	if err != nil {
+		return nil, err
+	}
+	defer body.Close()
 	submission, err := s.submission(c, in.Lane)
 	if err != nil {
 		return nil, err
@@ -263,33 +268,6 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 	answer.Unlooked = append(answer.Unlooked, slices.DeleteFunc(unseen, func(name string) bool { return name == "" })...)
 	return errors.Join(errs...)
 }
-
-// streamed is a request's body. It stays at its end once it is there: the
-// server's own stream would wait for another request.
-type streamed struct {
-	from  io.Reader
-	ended bool
-}
-
-func bodyOf(c call) *streamed {
-	if stream := c.fiber.Request().BodyStream(); stream != nil {
-		return &streamed{from: stream}
-	}
-	return &streamed{from: bytes.NewReader(c.fiber.Body())}
-}
-
-func (s *streamed) Read(p []byte) (int, error) {
-	if s.ended {
-		return 0, io.EOF
-	}
-	n, err := s.from.Read(p)
-	s.ended = err != nil
-	return n, err
-}
-
-// drain reads what follows an archive's end, or the connection's next request
-// would begin in the middle of this one.
-func (s *streamed) drain() { _, _ = io.Copy(io.Discard, s) }
 
 // touchedIn says which of the changed steps a target has. now are the texts of
 // the edited ones; the others are gone.

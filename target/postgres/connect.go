@@ -67,6 +67,7 @@ func ConnectTo(ctx context.Context, url, application, database string) (*Session
 	config.RuntimeParams["client_encoding"] = "UTF8"
 	// One round trip a query, and nothing that a pooler could mix up.
 	config.DefaultQueryExecMode = pgx.QueryExecModeExec
+	config.BuildFrontend = readingBounded(false)
 	config.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) {
 		if s.notice != nil {
 			s.notice(n.Severity, n.Message)
@@ -108,6 +109,7 @@ func (s *Session) open(ctx context.Context) error {
 	if path != nil {
 		config.RuntimeParams["search_path"] = *path
 	}
+	config.BuildFrontend = readingBounded(true)
 	steps, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {
 		return diagnose(config, err)
