@@ -18,7 +18,7 @@ import (
 func TestAFaultEndsOneDeployment(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-create-vessel.sql": "CREATE TABLE vessel (id int);\nINSERT INTO vessel VALUES (1);",
-		"2-index-vessel.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1);",
+		"2-index-vessel.sql":       "/*---\nmode: autocommit\n---*/\nCREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1);",
 		"2-index-vessel.check.sql": "SELECT count(*) = 1 FROM berth;"})
 	faults := 0
 	for nth := 1; ; nth++ {
