@@ -27,6 +27,10 @@ type Client struct {
 	Token  string
 	Actor  string // who you are; stands in the ledger beside what you do
 	HTTP   *http.Client
+
+	// Password gives the caller's own password, where the service asks them to show
+	// who they are; nil for none.
+	Password func() (string, error)
 }
 
 // New returns a client for a server's address.
@@ -70,9 +74,28 @@ type request struct {
 	kind         string // media type of the body
 	accept       string
 	lastEvent    int64
+	password     string // of the caller
 }
 
+// send sends a request, once more with the caller's password where that is asked
+// for.
 func (c *Client) send(ctx context.Context, r request) (*http.Response, error) {
+	answer, err := c.sendOnce(ctx, r)
+	var refused *Error
+	again, can := r.body.(io.Seeker)
+	if c.Password == nil || !can || !errors.As(err, &refused) || refused.Kind() != "proof-needed" {
+		return answer, err
+	}
+	if r.password, err = c.Password(); err != nil {
+		return nil, err
+	}
+	if _, err := again.Seek(0, io.SeekStart); err != nil {
+		return nil, err
+	}
+	return c.sendOnce(ctx, r)
+}
+
+func (c *Client) sendOnce(ctx context.Context, r request) (*http.Response, error) {
 	address := c.Server + r.path
 	if len(r.query) > 0 {
 		address += "?" + r.query.Encode()
@@ -88,6 +111,9 @@ func (c *Client) send(ctx context.Context, r request) (*http.Response, error) {
 	}
 	if r.accept != "" {
 		req.Header.Set("Accept", r.accept)
+	}
+	if r.password != "" {
+		req.Header.Set("Vorrang-Password", url.PathEscape(r.password))
 	}
 	if r.lastEvent > 0 {
 		req.Header.Set("Last-Event-ID", strconv.FormatInt(r.lastEvent, 10))

@@ -9,16 +9,16 @@ import (
 	"vorrang/service/api"
 )
 
-// Approve approves of a release on an environment, as its plan is now. Repeated,
-// it is counted once.
+// Approve approves of a release on an environment, as its plan is now; or, if it
+// is empty, of the ways back of the steps in place. Repeated, it is counted once.
 func (c *Client) Approve(ctx context.Context, lane, environment, release, note string) (*api.Approved, error) {
-	return post[api.Approved](ctx, c, environmentPath(lane, environment)+"/approvals", map[string]string{"release": release, "note": note})
+	return post[api.Approved](ctx, c, environmentPath(lane, environment)+"/approvals", map[string]any{"release": release, "ways_back": release == "", "note": note})
 }
 
-// WithdrawApproval takes one's own approvals of a release back. Repeated, it is
-// refused.
+// WithdrawApproval takes one's own approvals of a release back, or of ways back if
+// it is empty. Repeated, it is refused.
 func (c *Client) WithdrawApproval(ctx context.Context, lane, environment, release string) (*api.ApprovalWithdrawn, error) {
-	return post[api.ApprovalWithdrawn](ctx, c, environmentPath(lane, environment)+"/approvals/withdrawal", map[string]string{"release": release})
+	return post[api.ApprovalWithdrawn](ctx, c, environmentPath(lane, environment)+"/approvals/withdrawal", map[string]any{"release": release, "ways_back": release == ""})
 }
 
 // Waive lets a check's hold pass for the next deployment of a release, or of

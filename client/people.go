@@ -52,6 +52,16 @@ func (c *Client) PutPerson(ctx context.Context, name string, change PersonChange
 	return put[access.Person](ctx, c, "/api/v1/people/"+url.PathEscape(name), change)
 }
 
+// OwnTokens lists the caller's own tokens, never their text.
+func (c *Client) OwnTokens(ctx context.Context) (*api.Tokens, error) {
+	return get[api.Tokens](ctx, c, "/api/v1/session/tokens", nil)
+}
+
+// RevokeOwn ends one of the caller's own tokens. Repeated, it is not found.
+func (c *Client) RevokeOwn(ctx context.Context, token int64) error {
+	return c.remove(ctx, "/api/v1/session/tokens/"+strconv.FormatInt(token, 10))
+}
+
 // Tokens lists the tokens, never their text.
 func (c *Client) Tokens(ctx context.Context) (*api.Tokens, error) {
 	return get[api.Tokens](ctx, c, "/api/v1/tokens", nil)

@@ -24,8 +24,18 @@ func (r *Records) AddApproval(ctx context.Context, lane, environment string, a g
 // Approvals returns the approvals of a release on an environment, the oldest
 // first.
 func (r *Records) Approvals(ctx context.Context, lane, environment string, digest step.Checksum) ([]gate.Approval, error) {
+	return r.approvals(ctx, `AND digest = $3`, lane, environment, digest)
+}
+
+// ApprovalsOf returns the approvals of anything on an environment, the oldest
+// first.
+func (r *Records) ApprovalsOf(ctx context.Context, lane, environment string) ([]gate.Approval, error) {
+	return r.approvals(ctx, "", lane, environment)
+}
+
+func (r *Records) approvals(ctx context.Context, which string, args ...any) ([]gate.Approval, error) {
 	rows, err := r.pool.Query(ctx, `SELECT id, release, digest, seq, steps, note, given_by, given_at FROM records.approval
-		WHERE lane = $1 AND environment = $2 AND digest = $3 AND withdrawn_at IS NULL ORDER BY id`, lane, environment, digest)
+		WHERE lane = $1 AND environment = $2 `+which+` AND withdrawn_at IS NULL ORDER BY id`, args...)
 	if err != nil {
 		return nil, fmt.Errorf("read the approvals: %w", err)
 	}
@@ -84,11 +94,11 @@ func (r *Records) AskingSince(ctx context.Context, lane, environment string) ([]
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[gate.Asking])
 }
 
-// Authors returns who submitted the versions of a release's steps.
+// Authors returns who submitted the versions of a release's steps; those of the
+// catalogue where the digest is empty.
 func (r *Records) Authors(ctx context.Context, lane string, digest step.Checksum) (map[step.Number][]string, error) {
-	rows, err := r.pool.Query(ctx, `SELECT s.number, u.by FROM records.release r
-		JOIN records.step s ON s.id = ANY (r.steps) JOIN records.submission u ON u.id = s.submission
-		WHERE r.lane = $1 AND r.digest = $2`, lane, digest)
+	rows, err := r.pool.Query(ctx, `SELECT s.number, u.by FROM records.step s JOIN records.submission u ON u.id = s.submission
+		WHERE s.lane = $1 AND CASE WHEN $2 = '' THEN s.newest ELSE s.id IN (SELECT unnest(steps) FROM records.release WHERE lane = $1 AND digest = $2) END`, lane, digest)
 	if err != nil {
 		return nil, fmt.Errorf("read the steps' authors: %w", err)
 	}

@@ -12,7 +12,15 @@ import (
 	"vorrang/core/access"
 )
 
-const personColumns = `name, coalesce(password, ''), coalesce(subject, ''), grants, from_groups, disabled_at, created_at, created_by, seen_at`
+// groupsGoodFor is how long what somebody's groups gave them at a sign-in counts:
+// as long as a session.
+const groupsGoodFor = `interval '12 hours'`
+
+const (
+	groupsNow     = `CASE WHEN p.groups_at > now() - ` + groupsGoodFor + ` THEN p.from_groups ELSE '{}' END`
+	personColumns = `p.name, coalesce(p.password, ''), coalesce(p.subject, ''), p.grants, ` + groupsNow + `, p.disabled_at, p.created_at, p.created_by, p.seen_at`
+	personNow     = `jsonb_set(to_jsonb(p) - 'password', '{from_groups}', to_jsonb(` + groupsNow + `))`
+)
 
 func scanPerson(row pgx.CollectableRow) (access.Person, error) {
 	var p access.Person
@@ -37,14 +45,14 @@ func grantsOf(texts []string) access.Grants {
 
 // Person returns a person, or ErrNotFound.
 func (r *Records) Person(ctx context.Context, name string) (access.Person, error) {
-	rows, _ := r.pool.Query(ctx, `SELECT `+personColumns+` FROM records.person WHERE name = $1`, name)
+	rows, _ := r.pool.Query(ctx, `SELECT `+personColumns+` FROM records.person p WHERE p.name = $1`, name)
 	p, err := pgx.CollectExactlyOneRow(rows, scanPerson)
 	return p, noRows(err)
 }
 
 // People returns everybody, in order of their names.
 func (r *Records) People(ctx context.Context) ([]access.Person, error) {
-	rows, _ := r.pool.Query(ctx, `SELECT `+personColumns+` FROM records.person ORDER BY name`)
+	rows, _ := r.pool.Query(ctx, `SELECT `+personColumns+` FROM records.person p ORDER BY p.name`)
 	list, err := pgx.CollectRows(rows, scanPerson)
 	if err != nil {
 		return nil, fmt.Errorf("read the people: %w", err)
@@ -52,25 +60,57 @@ func (r *Records) People(ctx context.Context) ([]access.Person, error) {
 	return list, nil
 }
 
-// PutPerson keeps a person, new or changed. A change of password, and being
-// disabled, end the person's sessions and tokens.
-func (r *Records) PutPerson(ctx context.Context, p access.Person, ends bool) error {
+// ChangePerson changes a person, or makes one that is not there yet, as change
+// says. Nobody else changes the same person meanwhile. What is new of a password,
+// or disabled, ends the person's sessions and tokens.
+func (r *Records) ChangePerson(ctx context.Context, name string, change func(p *access.Person, isNew bool) error) (access.Person, error) {
+	var p access.Person
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `INSERT INTO records.person (name, password, grants, disabled_at, created_by) VALUES ($1, nullif($2, ''), $3, $4, $5)
-			ON CONFLICT (name) DO UPDATE SET password = excluded.password, grants = excluded.grants, disabled_at = excluded.disabled_at`,
-			p.Name, p.Password, p.Grants.Texts(), p.Disabled, p.CreatedBy)
-		if err == nil && ends {
-			_, err = tx.Exec(ctx, `DELETE FROM records.session WHERE person = $1`, p.Name)
+		_, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtextextended('person ' || $1, 0))`, name) // also where there is no row yet
+		if err != nil {
+			return err
 		}
-		if err == nil && ends {
-			_, err = tx.Exec(ctx, `UPDATE records.token SET revoked_at = now() WHERE person = $1 AND revoked_at IS NULL`, p.Name)
+		rows, _ := tx.Query(ctx, `SELECT `+personColumns+` FROM records.person p WHERE p.name = $1 FOR NO KEY UPDATE`, name)
+		p, err = pgx.CollectExactlyOneRow(rows, scanPerson)
+		isNew := errors.Is(err, pgx.ErrNoRows)
+		if err != nil && !isNew {
+			return err
+		}
+		was := p
+		if err := change(&p, isNew); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `INSERT INTO records.person (name, password, grants, disabled_at, created_by) VALUES ($1, nullif($2, ''), $3, $4, $5)
+			ON CONFLICT (name) DO UPDATE SET password = excluded.password, grants = excluded.grants, disabled_at = excluded.disabled_at`,
+			name, p.Password, p.Grants.Texts(), p.Disabled, p.CreatedBy)
+		if err == nil && (p.Password != was.Password || p.Disabled != nil) {
+			err = endSessions(ctx, tx, name)
 		}
 		return err
 	})
-	if err != nil {
-		return fmt.Errorf("keep the person: %w", err)
+	return p, err
+}
+
+// endSessions ends all by which somebody is signed in.
+func endSessions(ctx context.Context, tx pgx.Tx, person string) error {
+	_, err := tx.Exec(ctx, `DELETE FROM records.session WHERE person = $1`, person)
+	if err == nil {
+		_, err = tx.Exec(ctx, `UPDATE records.token SET revoked_at = now() WHERE person = $1 AND revoked_at IS NULL`, person)
 	}
-	return nil
+	return err
+}
+
+// ChangePassword replaces a person's password, unless it was changed meanwhile or
+// the person was disabled: then it is false.
+func (r *Records) ChangePassword(ctx context.Context, name, old, next string) (changed bool, err error) {
+	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `UPDATE records.person SET password = $3 WHERE name = $1 AND password = $2 AND disabled_at IS NULL`, name, old, next)
+		if changed = tag.RowsAffected() > 0; err == nil && changed {
+			err = endSessions(ctx, tx, name)
+		}
+		return err
+	})
+	return changed, err
 }
 
 // ErrTaken says that a name belongs to somebody else.
@@ -79,8 +119,8 @@ var ErrTaken = errors.New("the name is somebody else's")
 // SignedInElsewhere keeps who signed in by OpenID Connect, with what their groups
 // grant. A name that belongs to somebody else is ErrTaken.
 func (r *Records) SignedInElsewhere(ctx context.Context, name, subject string, grants access.Grants) (access.Person, error) {
-	rows, _ := r.pool.Query(ctx, `INSERT INTO records.person (name, subject, grants, from_groups, created_by) VALUES ($1, $2, '{}', $3, 'sign-in')
-		ON CONFLICT (subject) DO UPDATE SET from_groups = excluded.from_groups RETURNING `+personColumns, name, subject, grants.Texts())
+	rows, _ := r.pool.Query(ctx, `INSERT INTO records.person AS p (name, subject, grants, from_groups, groups_at, created_by) VALUES ($1, $2, '{}', $3, now(), 'sign-in')
+		ON CONFLICT (subject) DO UPDATE SET from_groups = excluded.from_groups, groups_at = now() RETURNING `+personColumns, name, subject, grants.Texts())
 	p, err := pgx.CollectExactlyOneRow(rows, scanPerson)
 	var refused *pgconn.PgError
 	if errors.As(err, &refused) && refused.Code == "23505" {
@@ -102,21 +142,32 @@ type Session struct {
 	Person *access.Person // nil for whoever has the administrator's token
 	Name   string
 	Key    string // made of the administrator's token
+	MadeAt time.Time
 }
 
+// stillThere is a person whose password and standing are as they were when they
+// were looked at. Its lock waits for whoever changes them.
+const stillThere = `still AS (SELECT FROM records.person WHERE name = $2 AND coalesce(password, '') = $3 AND disabled_at IS NULL FOR NO KEY UPDATE),
+	seen AS (UPDATE records.person SET seen_at = now() WHERE name = $2 AND EXISTS (SELECT FROM still)) `
+
 // AddSession keeps a session under the hash of its cookie, and drops those that
-// have expired.
+// have expired. Where the person's password or standing changed meanwhile, it is
+// ErrNotFound.
 func (r *Records) AddSession(ctx context.Context, hash string, s Session, expires time.Time) error {
-	batch := &pgx.Batch{}
-	batch.Queue(`DELETE FROM records.session WHERE expires_at < now()`)
-	var person *string
-	if s.Person != nil {
-		person = &s.Person.Name
-		batch.Queue(`UPDATE records.person SET seen_at = now() WHERE name = $1`, s.Person.Name)
+	if _, err := r.pool.Exec(ctx, `DELETE FROM records.session WHERE expires_at < now()`); err != nil {
+		return fmt.Errorf("drop old sessions: %w", err)
 	}
-	batch.Queue(`INSERT INTO records.session (hash, person, name, key, expires_at) VALUES ($1, $2, $3, $4, $5)`, hash, person, s.Name, s.Key, expires)
-	if err := r.pool.SendBatch(ctx, batch).Close(); err != nil {
+	insert, args := `INSERT INTO records.session (hash, name, key, expires_at) VALUES ($1, $2, $3, $4)`, []any{hash, s.Name, s.Key, expires}
+	if s.Person != nil {
+		insert = `WITH ` + stillThere + `INSERT INTO records.session (hash, person, name, expires_at) SELECT $1, $2, $2, $4 FROM still`
+		args = []any{hash, s.Person.Name, s.Person.Password, expires}
+	}
+	tag, err := r.pool.Exec(ctx, insert, args...)
+	if err != nil {
 		return fmt.Errorf("keep the session: %w", err)
+	}
+	if tag.RowsAffected() == 0 {
+		return ErrNotFound
 	}
 	return nil
 }
@@ -125,8 +176,9 @@ func (r *Records) AddSession(ctx context.Context, hash string, s Session, expire
 func (r *Records) Session(ctx context.Context, hash string) (Session, error) {
 	var s Session
 	var person *access.Person
-	err := r.pool.QueryRow(ctx, `SELECT s.name, s.key, to_jsonb(p) FROM records.session s LEFT JOIN records.person p ON p.name = s.person
-		WHERE s.hash = $1 AND s.expires_at > now()`, hash).Scan(&s.Name, &s.Key, &person)
+	err := r.pool.QueryRow(ctx, `SELECT s.name, s.key, s.made_at, CASE WHEN p.name IS NOT NULL THEN `+personNow+` END
+		FROM records.session s LEFT JOIN records.person p ON p.name = s.person WHERE s.hash = $1 AND s.expires_at > now()`, hash).
+		Scan(&s.Name, &s.Key, &s.MadeAt, &person)
 	s.Person = person
 	return s, noRows(err)
 }
@@ -137,7 +189,8 @@ func (r *Records) EndSession(ctx context.Context, hash string) error {
 	return err
 }
 
-const tokenColumns = `t.id, t.name, coalesce(t.person, ''), t.grants, t.made_at, t.made_by, t.expires_at, t.used_at, t.revoked_at, to_jsonb(p)`
+const tokenColumns = `t.id, t.name, coalesce(t.person, ''), t.grants, t.made_at, t.made_by, t.expires_at, t.used_at, t.revoked_at,
+	CASE WHEN p.name IS NOT NULL THEN ` + personNow + ` END`
 
 func scanToken(row pgx.CollectableRow) (access.Token, error) {
 	var t access.Token
@@ -149,15 +202,67 @@ func scanToken(row pgx.CollectableRow) (access.Token, error) {
 
 const tokensWithPeople = ` FROM records.token t LEFT JOIN records.person p ON p.name = t.person `
 
-// AddToken keeps a token under its hash. A person's own counts as a sign-in.
+// AddToken keeps a machine's token under its hash.
 func (r *Records) AddToken(ctx context.Context, hash string, t access.Token) (access.Token, error) {
-	err := r.pool.QueryRow(ctx, `WITH seen AS (UPDATE records.person SET seen_at = now() WHERE name = nullif($3, ''))
-		INSERT INTO records.token (name, hash, person, grants, made_by, expires_at)
-		VALUES ($1, $2, nullif($3, ''), $4, $5, $6) RETURNING id, made_at`, t.Name, hash, t.Owner, t.Grants.Texts(), t.MadeBy, t.ExpiresAt).Scan(&t.ID, &t.MadeAt)
+	err := r.pool.QueryRow(ctx, `INSERT INTO records.token (name, hash, grants, made_by, expires_at)
+		VALUES ($1, $2, $3, $4, $5) RETURNING id, made_at`, t.Name, hash, t.Grants.Texts(), t.MadeBy, t.ExpiresAt).Scan(&t.ID, &t.MadeAt)
 	if err != nil {
 		return t, fmt.Errorf("keep the token: %w", err)
 	}
 	return t, nil
+}
+
+// AddOwnToken keeps a person's own token under its hash, which counts as a
+// sign-in. Where the person's password or standing changed meanwhile, it is
+// ErrNotFound.
+func (r *Records) AddOwnToken(ctx context.Context, hash string, of access.Person, machine string, expires time.Time) error {
+	tag, err := r.pool.Exec(ctx, `WITH `+stillThere+`INSERT INTO records.token (hash, person, name, grants, made_by, expires_at)
+		SELECT $1, $2, $4, '{}', $2, $5 FROM still`, hash, of.Name, of.Password, machine, expires)
+	if err != nil {
+		return fmt.Errorf("keep the token: %w", err)
+	}
+	if tag.RowsAffected() == 0 {
+		return ErrNotFound
+	}
+	return nil
+}
+
+// Makers says of machines' names who made a token under them, revoked ones too.
+func (r *Records) Makers(ctx context.Context) (map[string][]string, error) {
+	rows, err := r.pool.Query(ctx, `SELECT DISTINCT name, made_by FROM records.token WHERE person IS NULL`)
+	if err != nil {
+		return nil, fmt.Errorf("read who made the tokens: %w", err)
+	}
+	makers := map[string][]string{}
+	var machine, by string
+	_, err = pgx.ForEachRow(rows, []any{&machine, &by}, func() error {
+		makers[machine] = append(makers[machine], by)
+		return nil
+	})
+	return makers, err
+}
+
+// OwnTokens returns a person's tokens that were not revoked, the newest first.
+func (r *Records) OwnTokens(ctx context.Context, person string) ([]access.Token, error) {
+	rows, _ := r.pool.Query(ctx, `SELECT `+tokenColumns+tokensWithPeople+`WHERE t.person = $1 AND t.revoked_at IS NULL ORDER BY t.id DESC`, person)
+	list, err := pgx.CollectRows(rows, scanToken)
+	if err != nil {
+		return nil, fmt.Errorf("read the tokens: %w", err)
+	}
+	return list, nil
+}
+
+// RevokeOwn ends a person's own token; false if they have none with the number.
+func (r *Records) RevokeOwn(ctx context.Context, person string, id int64) (bool, error) {
+	tag, err := r.pool.Exec(ctx, `UPDATE records.token SET revoked_at = now() WHERE id = $1 AND person = $2 AND revoked_at IS NULL`, id, person)
+	return tag.RowsAffected() > 0, err
+}
+
+// TokenNow is Token by its number.
+func (r *Records) TokenNow(ctx context.Context, id int64) (access.Token, error) {
+	rows, _ := r.pool.Query(ctx, `SELECT `+tokenColumns+tokensWithPeople+`WHERE t.id = $1 AND t.revoked_at IS NULL AND t.expires_at > now()`, id)
+	t, err := pgx.CollectExactlyOneRow(rows, scanToken)
+	return t, noRows(err)
 }
 
 // tokenUsedEvery is how exactly the last use of a token is known.

@@ -27,14 +27,15 @@ func (c call) byPerson(what string) error {
 type approveIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
-	Release     string `json:"release" required:"true"`
+	Release     string `json:"release,omitempty" description:"That is to be promoted."`
+	WaysBack    bool   `json:"ways_back,omitempty" description:"Not a release, but the ways back of the steps in place, as they are now, that were not approved with their steps."`
 	Note        string `json:"note,omitempty"`
 }
 
 // approve records that somebody approves of a release on an environment, as its
 // plan is now.
 func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
-	p, err := s.governed(c, in.Lane, in.Environment, in.Release)
+	p, err := s.governed(c, in.Lane, in.Environment, in.Release, in.WaysBack)
 	if err != nil {
 		return nil, err
 	}
@@ -49,13 +50,19 @@ func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
 		return nil, err
 	}
 	if facts.Chain != nil {
-		return nil, held(p, gate.Back(facts), nil)
+		return nil, held(p, gate.Back(facts, nil), nil)
 	}
 	a := facts.Approve(c.actor, strings.TrimSpace(in.Note))
-	if len(a.Steps) == 0 {
+	if in.WaysBack {
+		a.Steps = facts.WaysBack()
+	}
+	switch {
+	case len(a.Steps) == 0 && in.WaysBack:
+		return nil, refused("vorrang preview -env E -back-to N shows ways back", "every way back on %s is approved already, or belongs to a step that was edited", in.Environment)
+	case len(a.Steps) == 0:
 		return nil, refused("vorrang status says where it stands", "release %s would bring nothing to %s", in.Release, in.Environment)
 	}
-	if why := facts.Stands(a); why != "" {
+	if why := facts.Stands(a); why != "" && !in.WaysBack {
 		return nil, refused("let somebody else approve it", "your approval would not count: %s", why)
 	}
 	err = s.doors.change(in.Lane, func() (err error) {
@@ -65,17 +72,25 @@ func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
 	if err != nil {
 		return nil, err
 	}
+	what := "release " + a.Release
+	if in.WaysBack {
+		what = "ways back"
+	}
 	s.tell(c, api.Happening{Type: api.WasApproved, Lane: in.Lane, Environment: in.Environment, Release: a.Release, Actor: c.actor,
-		Message: fmt.Sprintf("%s approved release %s for %s", c.actor, a.Release, in.Environment)})
+		Message: fmt.Sprintf("%s approved %s for %s", c.actor, what, in.Environment)})
+	if in.WaysBack {
+		return &api.Approved{Approval: a}, nil
+	}
 	facts.Given = append(facts.Given, a)
 	return &api.Approved{Approval: a, Check: gate.Forward(facts).Find(gate.Approvals)}, nil
 }
 
-// governed is an environment to which a release is to go.
-func (s *Service) governed(c call, laneName, environment, release string) (place, error) {
+// governed is an environment to which a release is to go, or whose ways back this
+// is about.
+func (s *Service) governed(c call, laneName, environment, release string, waysBack bool) (place, error) {
 	p, err := s.placeOf(c, laneName, environment, release)
-	if err == nil && release == "" {
-		err = badRequest("vorrang releases lists them", "release: name the release that this is about")
+	if err == nil && (release == "") != waysBack {
+		err = badRequest("vorrang releases lists them", "release: name the release that this is about, or say that it is about ways back")
 	}
 	return p, err
 }
@@ -83,22 +98,27 @@ func (s *Service) governed(c call, laneName, environment, release string) (place
 type withdrawApprovalIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
-	Release     string `json:"release" required:"true"`
+	Release     string `json:"release,omitempty"`
+	WaysBack    bool   `json:"ways_back,omitempty" description:"Not of a release, but of ways back."`
 }
 
 // withdrawApproval takes one's own approvals of a release back.
 func (s *Service) withdrawApproval(c call, in *withdrawApprovalIn) (*api.ApprovalWithdrawn, error) {
-	p, err := s.governed(c, in.Lane, in.Environment, in.Release)
+	p, err := s.governed(c, in.Lane, in.Environment, in.Release, in.WaysBack)
 	if err != nil {
 		return nil, err
 	}
+	digest := step.Checksum("")
+	if p.release != nil {
+		digest = p.release.Digest
+	}
 	var taken int64
 	err = s.doors.change(in.Lane, func() (err error) {
-		taken, err = s.Records.WithdrawApprovals(c, in.Lane, in.Environment, p.release.Digest, c.actor)
+		taken, err = s.Records.WithdrawApprovals(c, in.Lane, in.Environment, digest, c.actor)
 		return err
 	})
 	if err == nil && taken == 0 {
-		err = refused("vorrang gate says who approved", "%s has not approved release %s for %s", c.actor, in.Release, in.Environment)
+		err = refused("vorrang gate says who approved", "%s has not approved that for %s", c.actor, in.Environment)
 	}
 	return &api.ApprovalWithdrawn{Withdrawn: taken}, err
 }
@@ -165,16 +185,46 @@ func (c call) asker(lane, environment string) string {
 	return ""
 }
 
+// askApprovers finds out whose approvals count now.
+func (s *Service) askApprovers(ctx context.Context, p place, facts *gate.Facts) (err error) {
+	if facts.Approved, err = s.Records.ApprovalsOf(ctx, p.lane.Name, p.environment.Name); err != nil {
+		return err
+	}
+	if facts.Makers, err = s.Records.Makers(ctx); err != nil {
+		return err
+	}
+	facts.Unfit = map[string]string{}
+	people, err := s.Records.People(ctx)
+	if err != nil {
+		return err
+	}
+	for _, person := range people {
+		scope := access.Scope{Lane: p.lane.Name, Environment: p.environment.Name}
+		switch {
+		case person.Disabled != nil:
+			facts.Unfit[person.Name] = person.Name + " may not sign in any more"
+		case !person.All().Allow(access.By(access.Approver), scope):
+			facts.Unfit[person.Name] = person.Name + " is no approver here any more"
+		}
+	}
+	return nil
+}
+
 // askPeople adds to the facts what people added to the gate.
 func (s *Service) askPeople(c context.Context, p place, facts *gate.Facts, who asking) (err error) {
 	lane, environment := p.lane.Name, p.environment.Name
 	facts.Actor = who.actor
+	if facts.Asks.Approvals > 0 {
+		if err := s.askApprovers(c, p, facts); err != nil {
+			return err
+		}
+	}
 	if facts.Asks.Approvals > 0 && facts.Digest != "" {
 		if facts.Given, err = s.Records.Approvals(c, lane, environment, facts.Digest); err != nil {
 			return err
 		}
 	}
-	if facts.Asks.NotAuthors && facts.Digest != "" {
+	if facts.Asks.NotAuthors {
 		if facts.Authors, err = s.Records.Authors(c, lane, facts.Digest); err != nil {
 			return err
 		}

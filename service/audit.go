@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"reflect"
 	"slices"
 	"strings"
@@ -55,8 +56,8 @@ func (c call) note(key string, value any) {
 	}
 }
 
-func act(c fiber.Ctx, operation string, who caller, scope access.Scope) access.Act {
-	return access.Act{Actor: who.Name, Via: who.Via, Address: c.IP(), Operation: operation, Lane: scope.Lane, Environment: scope.Environment}
+func (s *Service) act(c fiber.Ctx, operation string, who caller, scope access.Scope) access.Act {
+	return access.Act{Actor: who.Name, Via: who.Via, Address: s.addressOf(c), Operation: operation, Lane: scope.Lane, Environment: scope.Environment}
 }
 
 // audited lets a call run. One that changes something is kept before it runs,
@@ -65,7 +66,7 @@ func (s *Service) audited(c fiber.Ctx, e endpoint, who caller, scope access.Scop
 	if e.method == "" || e.method == fiber.MethodGet {
 		return c.Next()
 	}
-	id, err := s.Records.AddAct(c.Context(), act(c, e.id, who, scope))
+	id, err := s.Records.AddAct(c.Context(), s.act(c, e.id, who, scope))
 	if err != nil {
 		return err
 	}
@@ -107,17 +108,21 @@ func oneLine(text string) string {
 
 // auditDenied keeps that somebody was not let through.
 func (s *Service) auditDenied(c fiber.Ctx, e endpoint, who caller, scope access.Scope, denied error) {
-	a := act(c, e.id, who, scope)
+	a := s.act(c, e.id, who, scope)
 	a.Status, a.Result = fiber.StatusForbidden, oneLine(denied.Error())
 	s.keepAct(c.Context(), a)
 }
 
-// auditSignIn keeps who signed in, or tried to.
-func (s *Service) auditSignIn(c call, name string, err error) {
-	a := access.Act{Actor: cleanActor(name, "administrator"), Via: "a sign-in", Address: c.fiber.IP(), Operation: "signIn", Status: fiber.StatusOK, Result: "done"}
+// auditSignIn keeps who signed in, or tried to, and how many tries were refused
+// before without a look.
+func (s *Service) auditSignIn(c call, name string, refused int, err error) {
+	a := access.Act{Actor: cleanActor(name, "administrator"), Via: "a sign-in", Address: s.addressOf(c.fiber), Operation: "signIn", Status: fiber.StatusOK, Result: "done"}
 	if err != nil {
 		problem := s.problem(err)
 		a.Status, a.Result = problem.Status, oneLine(problem.Detail)
+	}
+	if refused > 0 {
+		a.Result += fmt.Sprintf(" (%s refused before, since they came too early)", count(refused, "try was", "tries were"))
 	}
 	s.keepAct(c, a)
 }

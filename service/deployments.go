@@ -101,10 +101,14 @@ type deploymentIn struct {
 	ID int64 `path:"id"`
 }
 
+func noDeployment(id string) error {
+	return notFound("deployment", id, "vorrang deployments lists those that you may look at")
+}
+
 func (s *Service) deployment(c call, in *deploymentIn) (*api.Deployment, error) {
 	d, err := s.Records.Deployment(c, in.ID)
 	if errors.Is(err, records.ErrNotFound) {
-		return nil, notFound("deployment", strconv.FormatInt(in.ID, 10), "vorrang deployments lists them")
+		return nil, noDeployment(strconv.FormatInt(in.ID, 10))
 	}
 	if err != nil {
 		return nil, err
@@ -144,7 +148,7 @@ func (s *Service) events(c call, in *eventsIn) (*api.Events, error) {
 		if last, err := strconv.ParseInt(c.fiber.Get("Last-Event-ID"), 10, 64); err == nil {
 			in.After = max(last, 0)
 		}
-		return nil, s.stream(c.fiber, in.ID, in.After)
+		return nil, s.stream(c, in.ID, in.After)
 	}
 	if in.Limit <= 0 || in.Limit > 10000 {
 		in.Limit = 1000
@@ -163,14 +167,20 @@ const heartbeat = 10 * time.Second
 // streamEvery is how long events may wait to be sent together.
 const streamEvery = 25 * time.Millisecond
 
-func (s *Service) stream(c fiber.Ctx, id, after int64) error {
-	c.Set(fiber.HeaderContentType, "text/event-stream")
-	c.Set(fiber.HeaderCacheControl, "no-store")
-	c.Set("X-Accel-Buffering", "no")
-	return c.SendStreamWriter(func(w *bufio.Writer) {
+func (s *Service) stream(c call, id, after int64) error {
+	lane, environment, err := s.Records.PlaceOf(c, id)
+	if err != nil {
+		return err
+	}
+	c.fiber.Set(fiber.HeaderContentType, "text/event-stream")
+	c.fiber.Set(fiber.HeaderCacheControl, "no-store")
+	c.fiber.Set("X-Accel-Buffering", "no")
+	who := c.who
+	still := func() bool { return s.stillMay(s.crew.ctx, who, lane, environment) }
+	return c.fiber.SendStreamWriter(func(w *bufio.Writer) {
 		err := safely.Do(func() error {
 			if live := s.crew.feed(id); live != nil {
-				s.streamLive(w, live, after)
+				s.streamLive(w, live, after, still)
 				return nil
 			}
 			return s.streamKept(w, id, after)
@@ -181,9 +191,16 @@ func (s *Service) stream(c fiber.Ctx, id, after int64) error {
 	})
 }
 
-func (s *Service) streamLive(w *bufio.Writer, live *feed, after int64) {
+func (s *Service) streamLive(w *bufio.Writer, live *feed, after int64, still func() bool) {
+	looked := time.Now()
 	for {
 		events, ended := live.after(after)
+		if time.Since(looked) > heartbeat {
+			if !still() {
+				return
+			}
+			looked = time.Now()
+		}
 		for _, e := range events {
 			if e.Kind == deploy.Ended {
 				live.waitClosed() // whoever hears of the end finds the outcome in the records

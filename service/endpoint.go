@@ -32,6 +32,7 @@ type endpoint struct {
 	need    access.Need
 	open    bool // answers without sign-in
 	self    bool // anybody who is signed in, about themselves
+	proof   bool // takes a fresh sign-in, or the caller's password
 	status  int  // of an answer that is no error
 
 	handle fiber.Handler
@@ -137,7 +138,11 @@ func requireProperty(params jsonschema.InterceptPropParams) error {
 func (e endpoint) describe(operation openapi.OperationContext) {
 	operation.SetID(e.id)
 	operation.SetSummary(e.summary)
-	operation.SetDescription("Needs: " + e.needs() + ".")
+	needs := "Needs: " + e.needs() + "."
+	if e.proof {
+		needs += " A person who signed in more than 10 minutes ago, or asks with a token, sends the header " + passwordHeader + " with their own password, percent-encoded."
+	}
+	operation.SetDescription(needs)
 	if !e.open {
 		operation.AddSecurity("token")
 	}

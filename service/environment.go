@@ -32,6 +32,14 @@ type place struct {
 }
 
 func (s *Service) place(ctx context.Context, laneName, environment string) (place, error) {
+	if hidden(ctx, laneName, environment) {
+		return place{}, notFound("environment "+environment+" in the lane", laneName, "vorrang status lists those that you may look at")
+	}
+	return s.anyPlace(ctx, laneName, environment)
+}
+
+// anyPlace is place whoever asks, for what a gate has to look at.
+func (s *Service) anyPlace(ctx context.Context, laneName, environment string) (place, error) {
 	l, err := s.lane(ctx, laneName)
 	if err != nil {
 		return place{}, err

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
@@ -8,10 +9,13 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
+	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -34,6 +38,10 @@ type caller struct {
 
 	session string // the hash of its cookie; empty for a token
 	token   int64  // the token's number, of a person's or a machine's
+
+	since time.Time // of a session: when it was opened
+
+	let access.Scope // what its call is about, by its path, and was let in for
 }
 
 // mayLook reports whether the caller may look at a lane or an environment.
@@ -43,13 +51,20 @@ func (who caller) mayLook(lane, environment string) bool {
 
 // mayLookAtAll reports whether nothing is hidden from the caller.
 func (who caller) mayLookAtAll() bool {
-	return who.Grants.Allow(access.By(access.Roles...), access.Scope{})
+	return who.Grants.Allow(access.LookingAtAll, access.Scope{})
 }
 
 // callers with the administrator's token
 const viaAdministrator = "the administrator's token"
 
 type callerKey struct{}
+
+// hidden reports whether a context is that of somebody's call who may not look at
+// an environment. What the service does by itself sees all.
+func hidden(ctx context.Context, lane, environment string) bool {
+	who, is := ctx.Value(callerKey{}).(caller)
+	return is && !who.mayLook(lane, environment) && who.let != access.Scope{Lane: lane, Environment: environment}
+}
 
 func callerOf(c fiber.Ctx) caller {
 	who, _ := c.Locals(callerKey{}).(caller)
@@ -69,11 +84,16 @@ func (s *Service) authorize(e endpoint) fiber.Handler {
 		if err != nil {
 			return err
 		}
+		if c.Params("id") != "" && (scope == access.Scope{} || !who.mayLook(scope.Lane, scope.Environment)) {
+			return noDeployment(c.Params("id")) // whether it is there is not told
+		}
 		if !e.self && !who.Grants.Allow(e.need, scope) {
 			err = forbidden(who, e.need, scope)
 			s.auditDenied(c, e, who, scope, err)
 			return err
 		}
+		who.let = scope
+		c.SetContext(context.WithValue(c.Context(), callerKey{}, who))
 		return s.audited(c, e, who, scope)
 	}
 }
@@ -88,7 +108,7 @@ func (s *Service) scopeOf(c fiber.Ctx) (access.Scope, error) {
 		}
 		scope.Lane, scope.Environment, err = s.Records.PlaceOf(c.Context(), number)
 		if errors.Is(err, records.ErrNotFound) {
-			return access.Scope{}, nil // whoever may look at all deployments hears that there is none
+			return access.Scope{}, nil
 		}
 		return scope, err
 	}
@@ -140,12 +160,12 @@ func (s *Service) identify(c fiber.Ctx) (caller, error) {
 	if err != nil {
 		return caller{}, err
 	}
-	if c.Method() != fiber.MethodGet && !sameOrigin(c) {
+	if c.Method() != fiber.MethodGet && !s.sameOrigin(c) {
 		return caller{}, refuse(http.StatusForbidden, "forbidden", "Another site asked", "", "a session's requests come from the console's own pages only")
 	}
 	who := caller{Name: session.Name, Via: viaAdministrator, Grants: everything, session: hashed(cookie)}
 	if session.Person != nil {
-		who.Via, who.Person, who.Grants = "a session", true, session.Person.All()
+		who.Via, who.Person, who.Grants, who.since = "a session", true, session.Person.All(), session.MadeAt
 	}
 	return who, nil
 }
@@ -200,13 +220,67 @@ func newSecret(prefix string) string {
 }
 
 // sameOrigin refuses what another site's page sends with the cookie.
-func sameOrigin(c fiber.Ctx) bool {
+func (s *Service) sameOrigin(c fiber.Ctx) bool {
 	origin := c.Get(fiber.HeaderOrigin)
 	if origin == "" {
 		return c.Get("Sec-Fetch-Site") == "" || c.Get("Sec-Fetch-Site") == "same-origin"
 	}
 	from, err := url.Parse(origin)
-	return err == nil && from.Host == c.Host()
+	scheme := "http"
+	if s.overTLS(c) {
+		scheme = "https"
+	}
+	return err == nil && from.Host == c.Host() && from.Scheme == scheme
+}
+
+// stillMay reports whether somebody may still look at a place: their session or
+// token may have ended, or what it grants may have been taken back.
+func (s *Service) stillMay(ctx context.Context, who caller, lane, environment string) bool {
+	switch {
+	case who.session != "":
+		session, err := s.Records.Session(ctx, who.session)
+		if err != nil {
+			return !errors.Is(err, records.ErrNotFound) // the records are away
+		}
+		if session.Person == nil {
+			return session.Key == s.tokenKey()
+		}
+		who.Grants = session.Person.All()
+	case who.token != 0:
+		token, err := s.Records.TokenNow(ctx, who.token)
+		if err != nil {
+			return !errors.Is(err, records.ErrNotFound)
+		}
+		if who.Grants = token.Grants; token.Person != nil {
+			who.Grants = token.Person.All()
+		}
+	}
+	return who.mayLook(lane, environment)
+}
+
+// addressOf is where a request comes from: behind trusted proxies, what the
+// first of them was told by the one that it does not trust.
+func (s *Service) addressOf(c fiber.Ctx) string {
+	address := c.RequestCtx().RemoteIP()
+	hops := strings.Split(c.Get(fiber.HeaderXForwardedFor), ",")
+	for i := len(hops) - 1; i >= 0 && s.trusted(address); i-- {
+		hop := net.ParseIP(strings.TrimSpace(hops[i]))
+		if hop == nil {
+			break
+		}
+		address = hop
+	}
+	return address.String()
+}
+
+// trusted reports whether an address is that of a proxy of ours.
+func (s *Service) trusted(address net.IP) bool {
+	return slices.ContainsFunc(s.Proxies, func(n net.IPNet) bool { return n.Contains(address) })
+}
+
+// overTLS reports whether the caller speaks to us over TLS, or to a trusted proxy.
+func (s *Service) overTLS(c fiber.Ctx) bool {
+	return c.RequestCtx().IsTLS() || s.trusted(c.RequestCtx().RemoteIP()) && c.Get(fiber.HeaderXForwardedProto) == "https"
 }
 
 // cleanActor keeps a self-given name to one short line.

@@ -35,19 +35,49 @@ func TestPasswordsAreKeptAsHashes(t *testing.T) {
 	}
 }
 
-func TestTriesRunOut(t *testing.T) {
-	var tries tries
-	for range triesAtOnce {
-		assert.True(t, tries.allow("a"))
+func TestWhoGuessesWaitsLongerAndLonger(t *testing.T) {
+	tries, now := newTries(), time.Now()
+	guess := func(name, address string) time.Duration {
+		wait, _ := tries.allow(name, address, now)
+		if wait == 0 {
+			tries.failed(name, address, now)
+		}
+		return wait
 	}
-	assert.False(t, tries.allow("a"))
-	assert.True(t, tries.allow("b"), "others may still try")
-	tries.clear("a")
-	assert.True(t, tries.allow("a"))
-	for i := range mostTried * 2 {
-		tries.allow(strconv.Itoa(i))
+	for range freeTries {
+		assert.Zero(t, guess("m.kai", "1.1.1.1"))
 	}
-	assert.LessOrEqual(t, len(tries.known), mostTried)
+	last := time.Duration(0)
+	for range 12 {
+		wait := guess("m.kai", "1.1.1.1")
+		assert.Greater(t, wait, last)
+		assert.LessOrEqual(t, wait, longestGap)
+		last, now = min(wait, longestGap-1), now.Add(wait)
+		assert.Zero(t, guess("m.kai", "1.1.1.1"), "then it is looked at")
+	}
+	assert.Zero(t, guess("m.kai", "2.2.2.2"), "others may still try to be the same")
+	assert.Zero(t, guess("l.berg", "1.1.1.1"), "and to be somebody else")
+	_, _ = tries.allow("m.kai", "1.1.1.1", now)
+	_, _ = tries.allow("m.kai", "1.1.1.1", now)
+	now = now.Add(longestGap)
+	wait, refused := tries.allow("m.kai", "1.1.1.1", now)
+	assert.Zero(t, wait)
+	assert.Equal(t, 2, refused, "the tries that were not looked at are counted")
+	tries.right("m.kai", "1.1.1.1")
+	assert.Zero(t, guess("m.kai", "1.1.1.1"))
+	tries.failed("m.kai", "3.3.3.3", now)
+	for range freeTries {
+		tries.failed("m.kai", "3.3.3.3", now)
+	}
+	allowed := 0
+	for i := range 2 * remembered { // made-up names do not push a guesser's own out: the address has a budget
+		if guess("nobody"+strconv.Itoa(i), "3.3.3.3") == 0 {
+			allowed++
+		}
+	}
+	assert.Equal(t, addressTries, allowed)
+	assert.NotZero(t, guess("m.kai", "3.3.3.3"))
+	assert.LessOrEqual(t, tries.wrong.Len(), remembered)
 }
 
 func TestAFeedGivesEveryReaderEveryEvent(t *testing.T) {

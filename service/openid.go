@@ -166,7 +166,7 @@ func (s *Service) openID(c call, _ *nothing) (*nothing, error) {
 	if s.OpenID == nil {
 		return nil, notFound("way to sign in", "by OpenID Connect", "vorrangd -sign-in FILE sets one up")
 	}
-	if !s.tries.allow("from " + c.fiber.IP()) {
+	if wait, _ := s.tries.allow("", s.addressOf(c.fiber), time.Now()); wait > 0 {
 		return nil, s.home(c, "there were too many tries to sign in; wait a minute")
 	}
 	provider, err := s.openIDDoor.find(c, s.OpenID)
@@ -183,7 +183,7 @@ func (s *Service) openID(c call, _ *nothing) (*nothing, error) {
 		return nil, s.home(c, "too many people are signing in; wait a minute")
 	}
 	c.fiber.Cookie(&fiber.Cookie{Name: openIDCookie, Value: cookie, Path: openIDPath, MaxAge: int(openIDPatience.Seconds()),
-		HTTPOnly: true, SameSite: fiber.CookieSameSiteLaxMode, Secure: c.fiber.Scheme() == "https"})
+		HTTPOnly: true, SameSite: fiber.CookieSameSiteLaxMode, Secure: s.overTLS(c.fiber)})
 	return nil, c.fiber.Redirect().Status(http.StatusFound).To(config.AuthCodeURL(state, oidc.Nonce(u.nonce), oauth2.S256ChallengeOption(u.verifier)))
 }
 
@@ -208,7 +208,7 @@ func (s *Service) openIDBack(c call, in *callbackIn) (*nothing, error) {
 		return nil, notFound("way to sign in", "by OpenID Connect", "vorrangd -sign-in FILE sets one up")
 	}
 	name, err := s.comeBack(c, in)
-	s.auditSignIn(c, cmp.Or(name, "somebody"), err)
+	s.auditSignIn(c, cmp.Or(name, "somebody"), 0, err)
 	if err != nil {
 		return nil, s.home(c, s.problem(err).Detail)
 	}

@@ -6,6 +6,7 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
+	"net/http"
 	"strings"
 
 	"golang.org/x/crypto/argon2"
@@ -22,10 +23,20 @@ const (
 	mostPassword  = 256 // bytes
 )
 
-// hashing bounds how many passwords are hashed at once, and with it the memory.
-var hashing = make(chan struct{}, 2)
+// hashing bounds how many passwords are hashed at once, and with it the memory;
+// hashQueue how many wait for that.
+var (
+	hashing   = make(chan struct{}, 2)
+	hashQueue = make(chan struct{}, 32)
+)
 
 func argon(ctx context.Context, password string, salt []byte, passes, memory uint32) ([]byte, error) {
+	select {
+	case hashQueue <- struct{}{}:
+		defer func() { <-hashQueue }()
+	default:
+		return nil, refuse(http.StatusTooManyRequests, "too-many", "Too many sign in at once", "try again in some seconds", "too many people are signing in at this moment")
+	}
 	select {
 	case hashing <- struct{}{}:
 	case <-ctx.Done():

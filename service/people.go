@@ -28,46 +28,51 @@ type personIn struct {
 
 // putPerson keeps somebody who may sign in, new or changed.
 func (s *Service) putPerson(c call, in *personIn) (*access.Person, error) {
-	person, err := s.Records.Person(c, in.Person)
-	isNew := errors.Is(err, records.ErrNotFound)
-	if err != nil && !isNew {
-		return nil, err
-	}
-	if isNew {
-		if err := access.CheckName(in.Person); err != nil {
-			return nil, badRequest("", "person: %s", err)
-		}
-		if in.Password == nil {
-			return nil, badRequest("vorrang people lists them", "password: %s is new here, and needs one", in.Person)
-		}
-		person = access.Person{Name: in.Person, CreatedBy: c.actor, CreatedAt: time.Now().UTC()}
-	}
-	if err := s.changeGrants(c, &person, in); err != nil {
-		return nil, err
-	}
+	password := ""
 	if in.Password != nil {
-		if person.Subject != "" {
-			return nil, refused("", "%s signs in elsewhere, and has no password here", in.Person)
-		}
-		if person.Password, err = hashPassword(c, *in.Password); err != nil {
+		var err error
+		if password, err = hashPassword(c, *in.Password); err != nil {
 			return nil, err
 		}
 	}
-	if in.Disabled != nil {
-		person.Disabled = nil
-		if *in.Disabled {
-			now := time.Now().UTC()
-			person.Disabled = &now
-		}
+	granted, err := s.grants(c, "grant", in.Grant)
+	if err != nil {
+		return nil, err
 	}
-	ends := in.Password != nil || person.Disabled != nil
-	return &person, s.Records.PutPerson(c, person, ends)
+	person, err := s.Records.ChangePerson(c, in.Person, func(p *access.Person, isNew bool) error {
+		if isNew {
+			if err := access.CheckName(in.Person); err != nil {
+				return badRequest("", "person: %s", err)
+			}
+			if in.Password == nil {
+				return badRequest("vorrang people lists them", "password: %s is new here, and needs one", in.Person)
+			}
+			*p = access.Person{Name: in.Person, CreatedBy: c.actor, CreatedAt: time.Now().UTC()}
+		}
+		if err := changeGrants(p, granted, in.Take); err != nil {
+			return err
+		}
+		if in.Password != nil {
+			if p.Subject != "" {
+				return refused("", "%s signs in elsewhere, and has no password here", in.Person)
+			}
+			p.Password = password
+		}
+		if in.Disabled != nil {
+			p.Disabled = nil
+			if *in.Disabled {
+				now := time.Now().UTC()
+				p.Disabled = &now
+			}
+		}
+		return nil
+	})
+	return &person, err
 }
 
-// changeGrants adds and takes back grants. Lanes and environments that are not
-// there are an error, since a grant with a slip of the pen would grant nothing.
-func (s *Service) changeGrants(c call, person *access.Person, in *personIn) error {
-	for _, text := range in.Take {
+// changeGrants adds and takes back grants.
+func changeGrants(person *access.Person, granted access.Grants, take []string) error {
+	for _, text := range take {
 		g, err := access.ParseGrant(text)
 		if err != nil {
 			return badRequest("", "take: %s", err)
@@ -83,10 +88,6 @@ func (s *Service) changeGrants(c call, person *access.Person, in *personIn) erro
 		}
 		person.Grants = kept
 	}
-	granted, err := s.grants(c, "grant", in.Grant)
-	if err != nil {
-		return err
-	}
 	for _, g := range granted {
 		if !person.Grants.Has(g) {
 			person.Grants = append(person.Grants, g)
@@ -98,6 +99,8 @@ func (s *Service) changeGrants(c call, person *access.Person, in *personIn) erro
 	return nil
 }
 
+// grants reads grants. Lanes and environments that are not there are an error,
+// since a grant with a slip of the pen would grant nothing.
 func (s *Service) grants(c call, field string, texts []string) (access.Grants, error) {
 	list := access.Grants{}
 	for _, text := range texts {

@@ -30,6 +30,8 @@ var who = map[string]string{
 	"GET /api/v1/session":                        "self",
 	"DELETE /api/v1/session":                     "self",
 	"POST /api/v1/session/tokens":                "self",
+	"GET /api/v1/session/tokens":                 "self",
+	"DELETE /api/v1/session/tokens/{token}":      "self",
 	"POST /api/v1/session/password":              "self",
 	"GET /api/v1/people":                         "",
 	"PUT /api/v1/people/{person}":                "",
@@ -42,32 +44,32 @@ var who = map[string]string{
 	"DELETE /api/v1/hooks/{hook}":                "",
 	"GET /api/v1/deliveries":                     "",
 	"POST /api/v1/lanes":                         "",
-	"GET /api/v1/lanes":                          "ralpkt",
-	"GET /api/v1/deployments":                    "ralpkt",
-	"GET /api/v1/deployments/{id}":               "ralpkt",
-	"GET /api/v1/lanes/{lane}":                   "ralpkt",
+	"GET /api/v1/lanes":                          "ralpk",
+	"GET /api/v1/deployments":                    "ralpk",
+	"GET /api/v1/deployments/{id}":               "ralpk",
+	"GET /api/v1/lanes/{lane}":                   "ralpk",
 	"POST LANE/submissions":                      "a",
 	"POST LANE/bundles":                          "a",
-	"POST LANE/submissions/trial":                "ralpkt",
+	"POST LANE/submissions/trial":                "ralpk",
 	"POST LANE/steps/{step}/withdrawal":          "a",
-	"GET LANE/steps/{step}":                      "ralpkt",
-	"GET LANE/releases":                          "ralpkt",
+	"GET LANE/steps/{step}":                      "ralpk",
+	"GET LANE/releases":                          "ralpk",
 	"POST LANE/releases":                         "l",
-	"GET LANE/releases/{release}":                "ralpkt",
-	"GET LANE/releases/{release}/bundle":         "ralpkt",
-	"GET LANE/verification":                      "ralpkt",
-	"GET ENV":                                    "ralpkt",
-	"GET ENV/probe":                              "ralpkt",
-	"GET ENV/ledger":                             "ralpkt",
-	"GET ENV/gate":                               "ralpkt",
-	"GET ENV/preview":                            "ralpkt",
-	"GET ENV/steps/{step}/evidence":              "ralpkt",
+	"GET LANE/releases/{release}":                "ralpk",
+	"GET LANE/releases/{release}/bundle":         "ralpk",
+	"GET LANE/verification":                      "ralpk",
+	"GET ENV":                                    "ralpk",
+	"GET ENV/probe":                              "ralpk",
+	"GET ENV/ledger":                             "ralpk",
+	"GET ENV/gate":                               "ralpk",
+	"GET ENV/preview":                            "ralpk",
+	"GET ENV/steps/{step}/evidence":              "ralpk",
 	"POST ENV/promotions":                        "l",
 	"POST ENV/rollbacks":                         "l",
 	"POST ENV/rebuilds":                          "l",
 	"POST ENV/attestations":                      "k",
 	"POST ENV/amendments":                        "k",
-	"GET ENV/adoption":                           "ralpkt",
+	"GET ENV/adoption":                           "ralpk",
 	"POST ENV/adoptions":                         "k",
 	"POST ENV/settlements":                       "k",
 	"POST ENV/baselines":                         "k",
@@ -75,20 +77,20 @@ var who = map[string]string{
 	"POST ENV/approvals/withdrawal":              "p",
 	"POST ENV/waivers":                           "k",
 	"POST LANE/drafts":                           "alpk",
-	"GET ENV/drift":                              "ralpkt",
+	"GET ENV/drift":                              "ralpk",
 	"POST ENV/acceptances":                       "k",
-	"GET ENV/effects":                            "ralpkt",
-	"GET ENV/schemas":                            "ralpkt",
-	"GET ENV/map":                                "ralpkt",
-	"GET ENV/map.svg":                            "ralpkt",
-	"GET LANE/comparison":                        "ralpkt",
+	"GET ENV/effects":                            "ralpk",
+	"GET ENV/schemas":                            "ralpk",
+	"GET ENV/map":                                "ralpk",
+	"GET ENV/map.svg":                            "ralpk",
+	"GET LANE/comparison":                        "ralpk",
 	"POST LANE/comparisons":                      "alpk",
-	"GET LANE/scheduled":                         "ralpkt",
+	"GET LANE/scheduled":                         "ralpk",
 	"DELETE ENV/scheduled/{scheduled}":           "l",
 	"POST ENV/freezes":                           "lpk",
 	"POST ENV/thaw":                              "pk",
 	"POST ENV/backups":                           "kt",
-	"GET /api/v1/deployments/{id}/events":        "ralpkt",
+	"GET /api/v1/deployments/{id}/events":        "ralpk",
 	"POST /api/v1/deployments/{id}/cancellation": "l",
 }
 
@@ -108,7 +110,7 @@ func TestEveryRouteIsHeldAgainstATableOfWhoMay(t *testing.T) {
 	person := func(name string, grants ...string) {
 		tokens[name] = must(w.MakeToken(t.Context(), name, grants, time.Hour)).Text // no passwords to be hashed
 	}
-	person("administrator", "administrator")
+	tokens["administrator"] = servicetest.Token // a machine's token makes none
 	for role := range letters {
 		person(string(role), string(role)+"@harbour")
 		person(string(role)+"-there", string(role)+"@harbour/staging")
@@ -137,13 +139,14 @@ func TestEveryRouteIsHeldAgainstATableOfWhoMay(t *testing.T) {
 				"{person}", "Not A Name", "{token}", "999", "{hook}", "none", "{scheduled}", "999", "{approval}", "999").Replace(path)
 			expect := func(name string, allowed bool) {
 				code, says := ask(method, filled, tokens[name])
-				assert.Equal(t, allowed, code != http.StatusForbidden, "%s as %s: %d %s", route, name, code, says)
+				hidden := code == http.StatusNotFound && strings.Contains(path, "{id}") && strings.HasPrefix(says, "there is no deployment 1")
+				assert.Equal(t, allowed, code != http.StatusForbidden && !hidden, "%s as %s: %d %s", route, name, code, says)
 				asked++
 			}
 			expect("nobody", false)
 			expect("administrator", true)
 			environmental := strings.Contains(path, "{environment}") || strings.Contains(path, "{id}")
-			looking := len(may) == len(letters)
+			looking := len(may) == len(letters)-1 // all but the reporter
 			for role, letter := range letters {
 				allowed := strings.Contains(may, letter)
 				expect(string(role), allowed)
@@ -208,8 +211,9 @@ func TestPasswordsAreNotTriedForEver(t *testing.T) {
 	assert.Equal(t, http.StatusTooManyRequests, answered.Status, "the right one has to wait too")
 	audit, err := w.Audit(t.Context(), client.AuditSearch{Actor: "m.kai", Operation: "signIn"})
 	require.NoError(t, err)
-	assert.GreaterOrEqual(t, len(audit.Acts), 13)
-	assert.Equal(t, "there were too many tries to sign in as m.kai, or from your address", audit.Acts[0].Result)
+	assert.Less(t, len(audit.Acts), 9, "tries that were not looked at are not kept one by one")
+	_, err = client.New(w.Server, "", "").Session(t.Context())
+	assert.Error(t, err)
 }
 
 func TestPeopleChangeTheirPasswords(t *testing.T) {

@@ -155,7 +155,13 @@ func (s *Service) backWish(ctx context.Context, p place, in rollbackIn) (wish, e
 	}
 	return wish{
 		plan: func(view plan.View) (plan.Plan, error) { return plan.Back(view, way, s.versions(ctx, p)) },
-		gate: gate.Back,
+		gate: func(f gate.Facts) gate.Result {
+			planned, err := plan.Back(f.View, way, s.versions(ctx, p))
+			if err != nil {
+				planned = plan.Plan{} // which is told when the plan is made
+			}
+			return gate.Back(f, planned.Actions)
+		},
 	}, nil
 }
 

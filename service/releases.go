@@ -372,7 +372,7 @@ func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, who askin
 	if before == "" || !facts.Asks.Previous && facts.Asks.Soak == 0 {
 		return nil
 	}
-	there, err := s.place(ctx, p.lane.Name, before)
+	there, err := s.anyPlace(ctx, p.lane.Name, before)
 	if err != nil {
 		return err
 	}

@@ -29,6 +29,8 @@ func (s *Service) endpoints() []endpoint {
 	mayReport := access.By(access.Reporter, access.Keeper)
 	self := func(e endpoint) endpoint { e.self = true; return e }
 
+	proof := func(e endpoint) endpoint { e.proof = true; return e }
+
 	signIn := on(look, http.MethodPost, "/api/v1/session", "signIn", "Signs in by name and password, or with the administrator's token; sets a session cookie, or gives a token", s.signIn)
 	signIn.open = true
 	ways := on(look, http.MethodGet, "/api/v1/session/ways", "getWaysIn", "Says how one can sign in", s.waysIn)
@@ -55,12 +57,14 @@ func (s *Service) endpoints() []endpoint {
 		signIn, ways, openID, openIDBack,
 		self(on(look, http.MethodGet, "/api/v1/session", "getSession", "Says who is signed in, and what they may", s.session)),
 		self(on(look, http.MethodDelete, "/api/v1/session", "signOut", "Ends the session, or revokes the person's token that asks", s.signOut)),
-		self(on(look, http.MethodPost, "/api/v1/session/tokens", "makeOwnToken", "Makes a token that may do what its person may", s.makeOwnToken)),
+		proof(self(on(look, http.MethodPost, "/api/v1/session/tokens", "makeOwnToken", "Makes a token that may do what its person may", s.makeOwnToken))),
+		self(on(look, http.MethodGet, "/api/v1/session/tokens", "listOwnTokens", "Lists the person's own tokens, never their text", s.ownTokens)),
+		self(on(look, http.MethodDelete, "/api/v1/session/tokens/{token}", "revokeOwnToken", "Ends one of the person's own tokens", s.revokeOwnToken)),
 		self(on(look, http.MethodPost, "/api/v1/session/password", "changePassword", "Changes one's own password, and ends one's other sessions and tokens", s.changePassword)),
 		on(admin, http.MethodGet, "/api/v1/people", "listPeople", "Lists who may sign in, and what they may", s.people),
-		on(admin, http.MethodPut, "/api/v1/people/{person}", "putPerson", "Keeps a person: new, or changed", s.putPerson),
+		proof(on(admin, http.MethodPut, "/api/v1/people/{person}", "putPerson", "Keeps a person: new, or changed", s.putPerson)),
 		on(admin, http.MethodGet, "/api/v1/tokens", "listTokens", "Lists the tokens, never their text", s.tokens),
-		on(admin, http.MethodPost, "/api/v1/tokens", "makeToken", "Makes a machine's token; its text is in this answer only", s.makeToken),
+		proof(on(admin, http.MethodPost, "/api/v1/tokens", "makeToken", "Makes a machine's token; its text is in this answer only", s.makeToken)),
 		on(admin, http.MethodDelete, "/api/v1/tokens/{token}", "revokeToken", "Ends a token", s.revokeToken),
 		on(admin, http.MethodGet, "/api/v1/audit", "searchAudit", "Says who did what, newest first; with Accept: application/x-ndjson a line of JSON each", s.searchAudit),
 		on(admin, http.MethodGet, "/api/v1/hooks", "listHooks", "Lists the programs that are told of what happens", s.hooks),
@@ -124,8 +128,8 @@ func (s *Service) route() {
 	s.app.Use(bodies, s.observe, secure)
 	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	s.app.Get("/readyz", s.ready)
-	looking := s.authorize(endpoint{id: "getMetrics", need: access.Looking})
-	s.app.Get("/metrics", looking, adaptor.HTTPHandler(promhttp.HandlerFor(s.metrics.registry,
+	looking := s.authorize(endpoint{id: "getDocument", need: access.Looking})
+	s.app.Get("/metrics", s.authorize(endpoint{id: "getMetrics", need: access.LookingAtAll}), adaptor.HTTPHandler(promhttp.HandlerFor(s.metrics.registry,
 		promhttp.HandlerOpts{EnableOpenMetrics: true})))
 	s.app.Get("/api/openapi.json", looking, func(c fiber.Ctx) error {
 		text, err := document()
@@ -142,6 +146,9 @@ func (s *Service) route() {
 		}
 		if e.method == http.MethodGet && !e.streams && e.gives == "" {
 			handlers = append([]any{bounded}, handlers...)
+		}
+		if e.proof {
+			handlers = append([]any{s.proven}, handlers...)
 		}
 		if !e.open {
 			handlers = append([]any{s.authorize(e)}, handlers...)

@@ -25,6 +25,7 @@ type Config struct {
 	Console fs.FS   // the built console
 	Log     *slog.Logger
 	Version string
+	Proxies []net.IPNet // whose word about where a request comes from is taken
 
 	// how long a running step may take to end once the service is stopped
 	Grace time.Duration
@@ -36,7 +37,7 @@ type Service struct {
 	app        *fiber.App
 	metrics    *metrics
 	crew       *crew
-	tries      tries
+	tries      *tries
 	doors      doors
 	openIDDoor openIDDoor
 	postman    *postman
@@ -55,7 +56,7 @@ func New(config Config) (*Service, error) {
 	if config.Token != "" && len(config.Token) < 16 {
 		return nil, errors.New("the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
 	}
-	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking(), uploads: newUploads(), now: time.Now}
+	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking(), uploads: newUploads(), tries: newTries(), now: time.Now}
 	s.crew, s.postman = newCrew(s), newPostman(s)
 	s.schedules = newPulse("schedules", s.Log, func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.beginDue)
 	s.looks = newPulse("looks for drift", s.Log, s.nextLook, s.lookAround)

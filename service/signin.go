@@ -2,13 +2,14 @@ package service
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
+	"net/url"
+	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
-	"golang.org/x/time/rate"
 
 	"vorrang/core/access"
 	"vorrang/records"
@@ -21,79 +22,63 @@ const (
 	longestToken   = 366 * 24 * time.Hour
 )
 
-// tries bounds how often somebody may try to sign in, for a name and for an
-// address.
-type tries struct {
-	mu    sync.Mutex
-	known map[string]*rate.Limiter
-}
-
-const (
-	triesAtOnce = 8
-	triesEvery  = 6 * time.Second
-	mostTried   = 10_000 // names and addresses that are remembered
-)
-
-// allow counts a try; false if there were too many.
-func (t *tries) allow(key string) bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if len(t.known) >= mostTried {
-		for known, limiter := range t.known {
-			if limiter.Tokens() >= triesAtOnce {
-				delete(t.known, known) // it has been quiet
-			}
-		}
-	}
-	if t.known == nil || len(t.known) >= mostTried {
-		t.known = map[string]*rate.Limiter{}
-	}
-	limiter := t.known[key]
-	if limiter == nil {
-		limiter = rate.NewLimiter(rate.Every(triesEvery), triesAtOnce)
-		t.known[key] = limiter
-	}
-	return limiter.Allow()
-}
-
-// clear forgets the tries of somebody who has signed in.
-func (t *tries) clear(key string) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	delete(t.known, key)
-}
-
 // signIn opens a session, or gives a person's program a token.
 func (s *Service) signIn(c call, in *api.SignIn) (*api.Session, error) {
+	if !s.sameOrigin(c.fiber) || !c.fiber.Is("json") { // what another site's form can send is neither
+		return nil, refuse(http.StatusForbidden, "forbidden", "Another site asked", "send Content-Type: application/json", "signing in comes from the console's own page, or from a program, as JSON")
+	}
+	if in.Token != "" && s.isToken(in.Token) { // nobody guesses it, and nobody's guesses may keep it out
+		who := caller{Name: cleanActor(in.Name, "administrator"), Via: viaAdministrator, Grants: everything}
+		session, err := s.openSession(c, who, nil)
+		s.auditSignIn(c, who.Name, 0, err)
+		return session, err
+	}
 	name := strings.ToLower(strings.TrimSpace(in.Name))
-	allowed := s.tries.allow("from " + c.fiber.IP())
-	if in.Password != "" {
-		allowed = s.tries.allow("as "+name) && allowed
+	if in.Token != "" {
+		name = "administrator"
 	}
-	if !allowed {
-		c.fiber.Set(fiber.HeaderRetryAfter, "60")
-		err := refuse(http.StatusTooManyRequests, "too-many", "Too many tries", "wait a minute, then try again",
-			"there were too many tries to sign in as %s, or from your address", in.Name)
-		s.auditSignIn(c, name, err)
-		return nil, err
-	}
-	session, err := s.prove(c, in, name)
-	s.auditSignIn(c, name, err)
-	if err == nil {
-		s.tries.clear("as " + name)
-		s.tries.clear("from " + c.fiber.IP())
+	var session *api.Session
+	refused, err := s.slowly(c, name, func() (err error) {
+		session, err = s.prove(c, in, name)
+		return err
+	})
+	if !isTooMany(err) { // those are summed up in the next one that is looked at
+		s.auditSignIn(c, name, refused, err)
 	}
 	return session, err
 }
 
-// prove lets somebody in who knows the password, or the administrator's token.
+// slowly looks at a try to be somebody, unless it comes too early behind wrong
+// ones. It says how many tries were refused before.
+func (s *Service) slowly(c call, name string, try func() error) (refused int, err error) {
+	address := s.addressOf(c.fiber)
+	wait, refused := s.tries.allow(name, address, time.Now())
+	if wait > 0 {
+		seconds := int(wait/time.Second) + 1
+		c.fiber.Set(fiber.HeaderRetryAfter, strconv.Itoa(seconds))
+		return 0, refuse(http.StatusTooManyRequests, "too-many", "Too many tries", fmt.Sprintf("wait %s, then try again", count(seconds, "second", "seconds")),
+			"there were too many wrong tries to be %s from your address", shortly(name))
+	}
+	err = try()
+	var reason *errReason
+	switch {
+	case err == nil:
+		s.tries.right(name, address)
+	case errors.As(err, &reason) && reason.problem.Status != http.StatusTooManyRequests:
+		s.tries.failed(name, address, time.Now())
+	}
+	return refused, err
+}
+
+func isTooMany(err error) bool {
+	var reason *errReason
+	return errors.As(err, &reason) && reason.problem.Status == http.StatusTooManyRequests
+}
+
+// prove lets somebody in who knows the password.
 func (s *Service) prove(c call, in *api.SignIn, name string) (*api.Session, error) {
 	if in.Token != "" {
-		if !s.isToken(in.Token) {
-			return nil, unauthorized("that is not the administrator's token")
-		}
-		who := caller{Name: cleanActor(in.Name, "administrator"), Via: viaAdministrator, Grants: everything}
-		return s.openSession(c, who, nil)
+		return nil, unauthorized("that is not the administrator's token")
 	}
 	person, err := s.Records.Person(c, name)
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
@@ -107,7 +92,7 @@ func (s *Service) prove(c call, in *api.SignIn, name string) (*api.Session, erro
 		return nil, unauthorized("the name or the password is not right")
 	}
 	if in.Machine != "" {
-		return s.giveToken(c, person.Name, in.Machine)
+		return s.giveToken(c, person, in.Machine)
 	}
 	return s.openSession(c, caller{Name: person.Name, Via: "a password", Grants: person.All(), Person: true}, &person)
 }
@@ -119,18 +104,25 @@ func (s *Service) openSession(c call, who caller, person *access.Person) (*api.S
 	if person == nil {
 		kept.Key = s.tokenKey()
 	}
-	if err := s.Records.AddSession(c, hashed(cookie), kept, time.Now().Add(sessionLength)); err != nil {
+	err := s.Records.AddSession(c, hashed(cookie), kept, time.Now().Add(sessionLength))
+	if errors.Is(err, records.ErrNotFound) {
+		return nil, unauthorized("the name or the password is not right any more")
+	}
+	if err != nil {
 		return nil, err
 	}
-	setCookie(c.fiber, cookie, int(sessionLength.Seconds()))
+	s.setCookie(c.fiber, cookie, int(sessionLength.Seconds()))
 	return sessionOf(who), nil
 }
 
 // giveToken makes a person's own token, for the programs of a machine.
-func (s *Service) giveToken(c call, person, machine string) (*api.Session, error) {
+func (s *Service) giveToken(c call, person access.Person, machine string) (*api.Session, error) {
 	token, expires := newSecret(tokenPrefix), time.Now().Add(ownTokenLength)
-	_, err := s.Records.AddToken(c, hashed(token), access.Token{Name: cleanActor(machine, "a machine"), Owner: person, MadeBy: person, ExpiresAt: expires})
-	return &api.Session{Name: person, Person: true, Grants: access.Grants{}, Token: token, ExpiresAt: &expires}, err
+	err := s.Records.AddOwnToken(c, hashed(token), person, cleanActor(machine, "a machine"), expires)
+	if errors.Is(err, records.ErrNotFound) {
+		err = unauthorized("the name or the password is not right any more")
+	}
+	return &api.Session{Name: person.Name, Person: true, Grants: access.Grants{}, Token: token, ExpiresAt: &expires}, err
 }
 
 func sessionOf(who caller) *api.Session {
@@ -146,56 +138,127 @@ func (s *Service) signOut(c call, _ *nothing) (*nothing, error) {
 	switch {
 	case c.who.session != "":
 		err = s.Records.EndSession(c, c.who.session)
-		setCookie(c.fiber, "", -1)
+		s.setCookie(c.fiber, "", -1)
 	case c.who.token != 0 && c.who.Person:
 		_, err = s.Records.Revoke(c, c.who.token)
 	}
 	return &nothing{}, err
 }
 
-func setCookie(c fiber.Ctx, value string, maxAge int) {
+func (s *Service) setCookie(c fiber.Ctx, value string, maxAge int) {
 	c.Cookie(&fiber.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: maxAge,
-		HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, Secure: c.Scheme() == "https"})
+		HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, Secure: s.overTLS(c)})
 }
 
 func (s *Service) session(c call, _ *nothing) (*api.Session, error) { return sessionOf(c.who), nil }
 
 type ownTokenIn struct {
-	Machine string `json:"machine" required:"true" description:"Whose programs use it; for the list of tokens."`
+	Machine string `json:"machine" required:"true" maxLength:"100" description:"Whose programs use it; for the list of tokens."`
 }
 
 func (s *Service) makeOwnToken(c call, in *ownTokenIn) (*api.Session, error) {
-	if !c.who.Person {
-		return nil, refused("vorrang token makes a machine's", "%s is no person, and has no token of its own to make", c.actor)
-	}
-	return s.giveToken(c, c.actor, in.Machine)
-}
-
-type passwordIn struct {
-	Old string `json:"old" required:"true" secret:"true"`
-	New string `json:"new" required:"true" secret:"true" minLength:"12"`
-}
-
-func (s *Service) changePassword(c call, in *passwordIn) (*nothing, error) {
-	if !c.who.Person {
-		return nil, refused("", "%s is no person, and has no password", c.actor)
-	}
-	if !s.tries.allow("as " + c.actor) {
-		return nil, refuse(http.StatusTooManyRequests, "too-many", "Too many tries", "wait a minute, then try again", "there were too many tries")
+	if err := c.isPerson("token"); err != nil {
+		return nil, err
 	}
 	person, err := s.Records.Person(c, c.actor)
 	if err != nil {
 		return nil, err
 	}
-	right, err := isPassword(c, in.Old, person.Password)
+	return s.giveToken(c, person, in.Machine)
+}
+
+func (s *Service) ownTokens(c call, _ *nothing) (*api.Tokens, error) {
+	list, err := s.Records.OwnTokens(c, c.actor)
+	return &api.Tokens{Tokens: append([]access.Token{}, list...)}, err
+}
+
+func (s *Service) revokeOwnToken(c call, in *oneTokenIn) (*nothing, error) {
+	if err := c.isPerson("token"); err != nil {
+		return nil, err
+	}
+	was, err := s.Records.RevokeOwn(c, c.actor, in.Token)
+	if err == nil && !was {
+		err = notFound("token of yours with the number", strconv.FormatInt(in.Token, 10), "vorrang tokens -own lists them")
+	}
+	return &nothing{}, err
+}
+
+func (c call) isPerson(what string) error {
+	if c.who.Person {
+		return nil
+	}
+	return refused("", "%s is no person, and has no %s of its own", c.actor, what)
+}
+
+type passwordIn struct {
+	Old string `json:"old" required:"true" secret:"true" maxLength:"1000"`
+	New string `json:"new" required:"true" secret:"true" minLength:"12" maxLength:"1000"`
+}
+
+func (s *Service) changePassword(c call, in *passwordIn) (*nothing, error) {
+	if err := c.isPerson("password"); err != nil {
+		return nil, err
+	}
+	var person access.Person
+	_, err := s.slowly(c, c.actor, func() (err error) {
+		person, err = s.knowsPassword(c, in.Old)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
-	if !right {
-		return nil, refused("", "that is not your password")
-	}
-	if person.Password, err = hashPassword(c, in.New); err != nil {
+	next, err := hashPassword(c, in.New)
+	if err != nil {
 		return nil, err
 	}
-	return &nothing{}, s.Records.PutPerson(c, person, true)
+	changed, err := s.Records.ChangePassword(c, c.actor, person.Password, next)
+	if err == nil && !changed {
+		err = refused("sign in again", "your password was changed meanwhile, or you may not sign in any more")
+	}
+	return &nothing{}, err
+}
+
+// knowsPassword is the caller, if a password is theirs.
+func (s *Service) knowsPassword(c call, password string) (access.Person, error) {
+	person, err := s.Records.Person(c, c.actor)
+	if err != nil {
+		return person, err
+	}
+	right, err := isPassword(c, password, person.Password)
+	if err == nil && !right {
+		err = refused("", "that is not your password")
+	}
+	return person, err
+}
+
+const (
+	// freshFor is how long after signing in somebody is taken to be who they are.
+	freshFor = 10 * time.Minute
+	// passwordHeader carries the caller's own password, percent-encoded, where a
+	// call asks them to show who they are.
+	passwordHeader = "Vorrang-Password"
+)
+
+// proven lets nobody make what opens the service, or change who may, who only
+// holds a token or a session: they show that they are who they are, by having just
+// signed in, or by their password.
+func (s *Service) proven(c fiber.Ctx) error {
+	who := callerOf(c)
+	if who.Via == viaAdministrator || who.Person && time.Since(who.since) < freshFor {
+		return c.Next()
+	}
+	if !who.Person {
+		return refuse(http.StatusForbidden, "forbidden", "Not allowed", "let an administrator do it", "%s is a machine; a machine makes no tokens, and changes nobody's rights", who.Name)
+	}
+	given, err := url.PathUnescape(c.Get(passwordHeader))
+	if given == "" || err != nil {
+		return refuse(http.StatusForbidden, "proof-needed", "Show that it is you",
+			"vorrang asks for your password; the console does as well. Whoever signs in elsewhere signs in again, and does it within 10 minutes",
+			"this makes what opens the service, or changes who may: it takes your password, or a sign-in of the last 10 minutes")
+	}
+	asking := call{Context: c.Context(), fiber: c, who: who, actor: who.Name}
+	if _, err := s.slowly(asking, who.Name, func() error { _, err := s.knowsPassword(asking, given); return err }); err != nil {
+		return err
+	}
+	return c.Next()
 }

@@ -74,6 +74,46 @@ var manyKinds = map[string]string{
 	"4-function.back.sql":       "DROP FUNCTION greet",
 }
 
+// What psql would read otherwise than the server does is read by the server only:
+// no text of a step reaches psql's own commands or variables.
+func TestAFileForPsqlRunsNothingButTheSteps(t *testing.T) {
+	w := servicetest.Start(t)
+	theft := filepath.Join(t.TempDir(), "theft")
+	shell := "\\! touch " + theft + "\n"
+	w.Submitted(map[string]string{
+		"1-escape.sql":   "CREATE TABLE said (by text, what text);\nINSERT INTO said VALUES ('E''', E'it\\'s\n" + shell + "');",
+		"2-standard.sql": "DO $$ BEGIN EXECUTE 'SET standard_conforming_strings = ' || 'off'; END $$;\nINSERT INTO said VALUES ('off', 'it''s\n" + shell + "');",
+		"3-variable.sql": "CREATE TABLE slice (a int[]);\nINSERT INTO slice VALUES ((ARRAY[1,2,3,4])[2:3]);\nINSERT INTO said VALUES (':HOST', ':USER');",
+		"4-quotes.sql":   "INSERT INTO said VALUES ($a$ $$ ' \" $a$, $$\n" + shell + "$$);\nSELECT 1 AS \"a\n" + shell + "\";",
+		"5-comment.sql":  "/* /* */ it's\n" + shell + "*/ INSERT INTO said VALUES ('comment', '');",
+		"6-isolated.sql": "/*---\nmode: autocommit\n---*/\nBEGIN;\nSET TRANSACTION ISOLATION LEVEL SERIALIZABLE;\nINSERT INTO said SELECT 'isolation', current_setting('transaction_isolation');\nCOMMIT;",
+	})
+	file := must(w.Standalone(t.Context(), "harbour", "production", client.Promotion{})).Standalone
+	said, err := psql(t, w.URLs["production"], file)
+	require.NoError(t, err, said)
+	assert.NoFileExists(t, theft)
+	assert.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
+	assert.Equal(t, dump(t, w.URLs["staging"]), dump(t, w.URLs["production"]), "and means what it means to the service")
+	assert.Equal(t, told(t, w, "staging"), told(t, w, "production"))
+}
+
+// An edited file stops before it runs what is not the step's text.
+func TestAnEditedFileForPsqlStops(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (name text DEFAULT 'Kai № 1');\nINSERT INTO berth VALUES ('North quay');",
+		"1-create-berth.check.sql": "SELECT count(*) = 1 FROM berth"})
+	file := must(w.Standalone(t.Context(), "harbour", "production", client.Promotion{})).Standalone
+	for _, edit := range [][2]string{{"North quay", "South quay"}, {"count(*) = 1", "count(*) = 2"}, {"№ 1", "№ 2"}} {
+		require.Contains(t, file, edit[0])
+		said, err := psql(t, w.URLs["production"], strings.Replace(file, edit[0], edit[1], 1))
+		require.Error(t, err)
+		assert.Contains(t, said, "this file was edited: what stands here is not the text of step 1")
+		assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*)::text FROM vorrang.ledger"))
+	}
+	said, err := psql(t, w.URLs["production"], file)
+	require.NoError(t, err, said)
+}
+
 func TestAFileForPsqlDoesWhatADeploymentDoes(t *testing.T) {
 	w := servicetest.Start(t)
 	ctx := t.Context()

@@ -341,7 +341,7 @@ func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 			fillProbe(answer, seen, p.environment)
 			facts, _, err := s.look(c, p, session)
 			if err == nil && facts.Foreign() {
-				check := gate.Back(facts).Find(gate.KnownDatabase)
+				check := gate.Back(facts, nil).Find(gate.KnownDatabase)
 				answer.Looks = append(answer.Looks, api.Look{What: "owner", Says: check.Evidence, Mend: check.Turn})
 				answer.Usable = false
 			}

@@ -252,6 +252,9 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 	var wait safely.Group
 	errs := make([]error, len(l.Environments))
 	for i, e := range l.Environments {
+		if hidden(c, l.Name, e.Name) {
+			continue
+		}
 		wait.Go(func() {
 			ctx, cancel := context.WithTimeout(c, lookTimeout)
 			defer cancel()

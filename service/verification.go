@@ -2,7 +2,9 @@ package service
 
 import (
 	"context"
+	"slices"
 
+	"vorrang/core/lane"
 	"vorrang/core/verify"
 	"vorrang/internal/safely"
 	"vorrang/service/api"
@@ -29,6 +31,7 @@ func (s *Service) verification(c call, in *verifyIn) (*api.Verification, error) 
 	if err != nil {
 		return nil, err
 	}
+	l.Environments = slices.DeleteFunc(l.Environments, func(e lane.Environment) bool { return hidden(c, l.Name, e.Name) })
 	seen := make([]*verify.Environment, len(l.Environments))
 	troubles := make([]*api.Unreached, len(l.Environments))
 	var wait safely.Group

@@ -93,7 +93,7 @@ func (s *Service) record(c call, p place, make func(*postgres.Session, gate.Fact
 		return nil, err
 	}
 	if facts.Chain != nil || facts.Foreign() {
-		return nil, held(p, gate.Back(facts), nil)
+		return nil, held(p, gate.Back(facts, nil), nil)
 	}
 	if err := s.claimable(c, p, session, facts.View.State); err != nil {
 		return nil, err

@@ -62,8 +62,10 @@ func besiege(t *testing.T) *besieged {
 	}()
 	t.Cleanup(func() {
 		close(over)
-		assert.NoError(t, <-asked, "it answers throughout; its log:\n%s", lastOf(b.log.String()))
-		assert.Less(t, b.mostTaken(), int64(mostMemory), "bytes of memory, at the most")
+		taken, err := b.mostTaken(), <-asked
+		b.kill()
+		assert.NoError(t, err, "it answers throughout; its log:\n%s", lastOf(b.log.String()))
+		assert.Less(t, taken, int64(mostMemory), "bytes of memory, at the most")
 	})
 	return b
 }

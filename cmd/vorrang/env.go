@@ -58,6 +58,7 @@ func (e *env) client() *client.Client {
 		}
 		c.Token = tokens[c.Server]
 	}
+	c.Password = func() (string, error) { return readSecret(e, "your password") }
 	return c
 }
 

@@ -18,17 +18,24 @@ import (
 
 func approveCommand() command {
 	return command{
-		verb: "approve", does: "approves of a release on an environment, as its plan is now",
+		verb: "approve", does: "approves of a release on an environment, as its plan is now, or of ways back",
 		explain: "Look at the SQL first: vorrang preview -to E -release R. An approval is for exactly that plan, and lapses when it\n" +
-			"changes. Whoever asks for the promotion cannot approve it. -withdraw takes your approval back.",
-		example: "vorrang approve -env production -release 2026.11",
+			"changes. Whoever asks for the promotion cannot approve it. -withdraw takes your approval back.\n" +
+			"A way back that came after its step was approved needs an approval of its own: -ways-back approves of those of the\n" +
+			"steps in place, as vorrang preview -env E -back-to N shows them.",
+		example: "vorrang approve -env production -release 2026.11\nvorrang approve -env production -ways-back",
 		setUp: func(e *env) func(context.Context, []string) error {
 			release := e.flags.String("release", "", "the `release`")
+			waysBack := e.flags.Bool("ways-back", false, "the ways back of the steps in place")
 			note := e.flags.String("note", "", "what you looked at, in your `words`")
 			withdraw := e.flags.Bool("withdraw", false, "take your approval back")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
-				if *release == "" {
-					return usage("name the release: -release R")
+				if (*release == "") != *waysBack {
+					return usage("name the release: -release R; or say -ways-back")
+				}
+				what := "release " + *release
+				if *waysBack {
+					what = "ways back"
 				}
 				if *withdraw {
 					taken, err := at.WithdrawApproval(ctx, at.lane, at.environment, *release)
@@ -36,7 +43,7 @@ func approveCommand() command {
 						return err
 					}
 					return e.print(taken, func() {
-						fmt.Fprintf(e.out, "your approval of release %s for %s/%s is taken back\n", *release, at.lane, at.environment)
+						fmt.Fprintf(e.out, "your approval of %s for %s/%s is taken back\n", what, at.lane, at.environment)
 					})
 				}
 				approved, err := at.Approve(ctx, at.lane, at.environment, *release, *note)
@@ -44,6 +51,10 @@ func approveCommand() command {
 					return err
 				}
 				return e.print(approved, func() {
+					if *waysBack {
+						fmt.Fprintf(e.out, "the ways back of %s on %s/%s are approved as they are now\n", plural(len(approved.Steps), "step"), at.lane, at.environment)
+						return
+					}
 					fmt.Fprintf(e.out, "release %s is approved for %s/%s, with %s to be applied\n", *release, at.lane, at.environment, plural(len(approved.Steps), "step"))
 					printChecks(e.out, e.paint, []gate.Check{approved.Check}, false)
 				})

@@ -98,11 +98,27 @@ func personCommand() command {
 
 func tokensCommand() command {
 	return command{
-		verb: "tokens", does: "lists the tokens of machines and people, never their text",
-		example: "vorrang tokens",
+		verb: "tokens", does: "lists the tokens of machines and people, or your own, never their text",
+		example: "vorrang tokens\nvorrang tokens -own\nvorrang tokens -own -revoke 7",
 		setUp: func(e *env) func(context.Context, []string) error {
+			own := e.flags.Bool("own", false, "those of your own programs")
+			revoke := e.flags.Int64("revoke", 0, "with -own: end the one with this `number`")
 			return e.alone(func(ctx context.Context, c *client.Client) error {
-				tokens, err := c.Tokens(ctx)
+				list := c.Tokens
+				if *own {
+					list = c.OwnTokens
+				}
+				if *revoke != 0 {
+					if !*own {
+						return usage("vorrang tokens -own -revoke N ends one of yours; vorrang token -revoke N any")
+					}
+					if err := c.RevokeOwn(ctx, *revoke); err != nil {
+						return err
+					}
+					fmt.Fprintf(e.out, "token %d is revoked\n", *revoke)
+					return nil
+				}
+				tokens, err := list(ctx)
 				if err != nil {
 					return err
 				}

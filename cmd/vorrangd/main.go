@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"strings"
 	"syscall"
 	"time"
 	_ "time/tzdata" // the zones of windows, also where the machine has none
@@ -40,6 +41,7 @@ func main() {
 
 type settings struct {
 	listen, records, log, signIn string
+	proxies                      []net.IPNet
 	grace, wait                  time.Duration
 }
 
@@ -49,6 +51,7 @@ func parse(args []string) (settings, error) {
 	flags.StringVar(&s.listen, "listen", "127.0.0.1:7340", "the `address` to answer at")
 	flags.StringVar(&s.records, "records", os.Getenv("VORRANG_RECORDS_URL"), "the `URL` of the records database (VORRANG_RECORDS_URL)")
 	flags.StringVar(&s.signIn, "sign-in", os.Getenv("VORRANG_SIGN_IN"), "a `file` that says how people sign in by OpenID Connect (VORRANG_SIGN_IN)")
+	proxies := flags.String("proxies", os.Getenv("VORRANG_PROXIES"), "`networks`, divided by commas, whose X-Forwarded-For and X-Forwarded-Proto are believed, such as 127.0.0.1/32 (VORRANG_PROXIES)")
 	flags.StringVar(&s.log, "log", "info", "the least `level` to log: debug, info, warn or error")
 	flags.DurationVar(&s.grace, "grace", 20*time.Second, "how long a running step may take to end once the service is stopped")
 	flags.DurationVar(&s.wait, "wait", 15*time.Second, "how long to wait for another vorrangd on the same records to end")
@@ -67,6 +70,13 @@ func parse(args []string) (settings, error) {
 	}
 	if flags.NArg() > 0 {
 		return s, fmt.Errorf("%q is not expected; vorrangd takes flags only", flags.Arg(0))
+	}
+	for _, text := range strings.FieldsFunc(*proxies, func(r rune) bool { return r == ',' || r == ' ' }) {
+		_, network, err := net.ParseCIDR(text)
+		if err != nil {
+			return s, fmt.Errorf("-proxies: %q is no network; write it as 127.0.0.1/32 or 10.0.0.0/8", text)
+		}
+		s.proxies = append(s.proxies, *network)
 	}
 	if s.records == "" {
 		return s, errors.New("the records database is not given; set VORRANG_RECORDS_URL, or -records, to the URL of an empty PostgreSQL database")
@@ -100,7 +110,7 @@ func run(args []string) error {
 	}
 	defer store.Close()
 	server, err := service.New(service.Config{Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"), OpenID: openID,
-		Console: console.Files(), Log: log, Version: version, Grace: s.grace})
+		Console: console.Files(), Log: log, Version: version, Grace: s.grace, Proxies: s.proxies})
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import { RouterLink, RouterView, useRoute } from 'vue-router'
 import { api, askSession, session } from './api'
 import { labels } from './labels'
 import SignInPage from './pages/SignInPage.vue'
+import ProofDialog from './dialogs/ProofDialog.vue'
 import { dark, toggleDark } from './theme'
 
 const route = useRoute()
@@ -43,6 +44,7 @@ async function signOut() {
     <main>
       <RouterView :key="route.path" />
     </main>
+    <ProofDialog />
   </template>
 </template>
 

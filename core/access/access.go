@@ -111,9 +111,15 @@ type Need struct {
 	Some  bool // a role anywhere in the scope does, as for looking at a lane
 }
 
-// Looking is the need of a call that changes nothing. Every role may look at
-// what it reaches.
-var Looking = Need{Roles: Roles, Some: true}
+// looks are the roles that may look at what they reach: all but the reporter,
+// which is for a job that tells, and asks nothing.
+var looks = []Role{Reader, Author, Releaser, Approver, Keeper, Administrator}
+
+// Looking is the need of a call that changes nothing.
+var Looking = Need{Roles: looks, Some: true}
+
+// LookingAtAll is the need of a call that shows all lanes at once.
+var LookingAtAll = Need{Roles: looks}
 
 // By is the need of a call that some roles may make.
 func By(roles ...Role) Need { return Need{Roles: roles} }
@@ -121,7 +127,7 @@ func By(roles ...Role) Need { return Need{Roles: roles} }
 // String is "author or administrator".
 func (n Need) String() string {
 	if n.Some {
-		return "any role there"
+		return "a role that looks there (any but reporter)"
 	}
 	list := slices.Clone(n.Roles)
 	if !slices.Contains(list, Administrator) {

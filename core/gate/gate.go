@@ -101,13 +101,16 @@ type Facts struct {
 	Drifted  *Drifted    // how the schema differs from what is known; nil if nobody looked
 
 	// what people add
-	Actor   string                   // who asks
-	Digest  step.Checksum            // of the release; empty for loose steps
-	History []ledger.Entry           // of the target
-	Given   []Approval               // of this release, on this environment
-	Authors map[step.Number][]string // who submitted the steps; where authors may not approve
-	Waivers []Waiver                 // that no deployment has used yet
-	Changes []Asking                 // of the gate itself, since the last deployment
+	Actor    string                   // who asks
+	Digest   step.Checksum            // of the release; empty for loose steps
+	History  []ledger.Entry           // of the target
+	Given    []Approval               // of this release, on this environment
+	Approved []Approval               // of anything, on this environment; for ways back
+	Authors  map[step.Number][]string // who submitted the steps; where authors may not approve
+	Makers   map[string][]string      // who made tokens of the machines with these names
+	Unfit    map[string]string        // approvers who may not approve any more, with why
+	Waivers  []Waiver                 // that no deployment has used yet
+	Changes  []Asking                 // of the gate itself, since the last deployment
 }
 
 // Freeze forbids promotions to an environment for a time.
@@ -246,10 +249,11 @@ func Forward(f Facts) Result {
 	}}))
 }
 
-// Back asks what a rollback must meet. Edited, absent and late steps do not
-// stand in its way: a rollback may be the way out of them.
-func Back(f Facts) Result {
-	return Result{Checks: []Check{f.knownDatabase(), f.ledgerIntact(), f.nothingDoubtedBack(), f.quiet()}}
+// Back asks what a rollback must meet, which carries out some actions. Edited,
+// absent and late steps do not stand in its way: a rollback may be the way out of
+// them.
+func Back(f Facts, actions []plan.Action) Result {
+	return Result{Checks: []Check{f.knownDatabase(), f.ledgerIntact(), f.nothingDoubtedBack(), f.quiet(), f.waysBackApproved(actions)}}
 }
 
 // Rebuild asks what must be met before a disposable environment is emptied.

@@ -142,12 +142,18 @@ func (f Facts) Stands(a Approval) string {
 	if a.By == f.Actor {
 		return "who asks for a promotion cannot approve it"
 	}
+	if slices.Contains(f.Makers[f.Actor], a.By) {
+		return fmt.Sprintf("%s made the token of %s, who asks for the promotion", a.By, f.Actor)
+	}
+	if why := f.Unfit[a.By]; why != "" {
+		return why
+	}
 	approved := map[step.Number]Planned{}
 	for _, p := range a.Steps {
 		approved[p.Number] = p
 	}
 	for _, now := range f.planned() {
-		if f.Asks.NotAuthors && slices.Contains(f.Authors[now.Step.Number], a.By) {
+		if f.Asks.NotAuthors && f.wrote(a.By, now.Step.Number) {
 			return fmt.Sprintf("%s wrote step %s", a.By, now.Step.Number)
 		}
 		then, known := approved[now.Step.Number]
@@ -172,6 +178,69 @@ func (f Facts) Stands(a Approval) string {
 		return "the target's ledger is shorter than it was"
 	}
 	return ""
+}
+
+// WaysBack lists the steps in place whose way back is not approved, as an
+// approval of them would name them.
+func (f Facts) WaysBack() []Planned {
+	list := []Planned{}
+	for _, s := range f.View.Steps {
+		if !s.State.Status.Present() || s.Step.Back == nil {
+			continue
+		}
+		p := plannedOf(s.Step)
+		if p.Forward == s.State.Checksum && len(f.backApproved(p)) < f.Asks.Approvals {
+			list = append(list, p)
+		}
+	}
+	return list
+}
+
+// backApproved says who approved of a step's way back: with the step, or later by
+// itself.
+func (f Facts) backApproved(p Planned) []string {
+	var by []string
+	for _, a := range f.Approved {
+		alone := a.Digest == ""
+		if alone && (a.By == f.Actor || slices.Contains(f.Makers[f.Actor], a.By) || f.Unfit[a.By] != "" || f.Asks.NotAuthors && f.wrote(a.By, p.Number)) {
+			continue
+		}
+		same := slices.ContainsFunc(a.Steps, func(then Planned) bool {
+			return then.Number == p.Number && then.Forward == p.Forward && then.Back == p.Back
+		})
+		if same && !slices.Contains(by, a.By) {
+			by = append(by, a.By)
+		}
+	}
+	return by
+}
+
+// waysBackApproved asks whether ways back are those that enough people approved:
+// one that came after the step was approved is somebody's text that nobody else
+// has seen.
+func (f Facts) waysBackApproved(actions []plan.Action) Check {
+	if f.Asks.Approvals == 0 {
+		return notAsked(Approvals)
+	}
+	var missing []string
+	for _, a := range actions {
+		if by := f.backApproved(plannedOf(a.Step)); a.Step.Back != nil && len(by) < f.Asks.Approvals {
+			missing = append(missing, fmt.Sprintf("step %s (%d of %d)", a.Step.Number, len(by), f.Asks.Approvals))
+		}
+	}
+	if len(missing) == 0 {
+		return pass(Approvals, "the ways back are those that were approved")
+	}
+	return hold(Approvals, fmt.Sprintf("%s asks for approvals, and the way back of %s was not approved as it is now", f.View.Environment, strings.Join(missing, ", ")),
+		fmt.Sprintf("let somebody else look at it (vorrang preview), and approve it: vorrang approve -lane %s -env %s -ways-back", f.Lane, f.View.Environment))
+}
+
+// wrote reports whether somebody wrote a step, or made the token of the machine
+// that submitted it.
+func (f Facts) wrote(name string, number step.Number) bool {
+	return slices.ContainsFunc(f.Authors[number], func(author string) bool {
+		return author == name || slices.Contains(f.Makers[author], name)
+	})
 }
 
 // approvals asks whether enough people approved of exactly this.

@@ -6,6 +6,7 @@ package standalone
 import (
 	"bytes"
 	"fmt"
+	"regexp"
 	"strings"
 	"time"
 
@@ -232,20 +233,39 @@ func (p *part) transaction() {
 	p.line("DO $busy$ BEGIN PERFORM pg_catalog.pg_advisory_xact_lock(%d); END $busy$;", p.LockKey+1)
 	p.set("LOCAL")
 	p.mark()
-	p.verbatim(p.text)
+	for _, statement := range p.statements {
+		p.statement(statement)
+	}
 	p.finish("")
 }
 
 // mark is how finish knows that it is still in the transaction that it ends.
 func (p *part) mark() { p.line("SET LOCAL vorrang.step = %s;", sqltext.Literal(string(p.Step.Number))) }
 
-// verbatim writes SQL as it is. What its last line leaves open is closed.
-func (p *part) verbatim(text []byte) {
-	p.line("")
-	p.out.Write(bytes.TrimRight(text, " \t\r\n"))
-	p.line("\n;")
-	p.line("")
+// run lets the server execute SQL that psql does not read: psql finds its own
+// commands, variables and ends of statements by rules that are not the server's,
+// and a step's text must mean the same to both. The text goes over as one literal
+// in dollar quotes, comes back as a row, and \gexec sends it as it is. A text that
+// was edited in the file is not run.
+//
+// Source: https://www.postgresql.org/docs/18/app-psql.html, \gexec
+func (p *part) run(sql []byte) {
+	if beforeAnyQuery.Match(sql) {
+		p.line("%s;", bytes.TrimSpace(sql))
+		return
+	}
+	tag := tagFor("$sql", sql)
+	p.line("SELECT CASE WHEN pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(sql, pg_catalog.pg_client_encoding())), 'hex') OPERATOR(pg_catalog.=) '%s'", step.Sum(sql))
+	p.line("    THEN sql ELSE 'DO $edited$ BEGIN RAISE EXCEPTION ''this file was edited: what stands here is not the text of step %s''", p.Step.Number)
+	p.line("    USING HINT = ''make a new file: vorrang preview -standalone''; END $edited$' END FROM (SELECT %s", tag)
+	p.out.Truncate(p.out.Len() - 1) // the literal begins right behind its tag
+	p.out.Write(sql)
+	p.line("%s::pg_catalog.text) s (sql) \\gexec", tag)
 }
+
+// beforeAnyQuery is what must be the first in its transaction, before the query
+// that run makes. There is nothing in it that psql could read in another way.
+var beforeAnyQuery = regexp.MustCompile(`(?i)^\s*SET\s+TRANSACTION\s+[A-Z ,]+$`)
 
 // finish checks, writes the row that says that the step is done, and commits.
 // rows is SQL for the rows that batches changed; empty for other modes.
@@ -285,27 +305,26 @@ func (p *part) doneDetail(rows string) string {
 // holds writes a query of the check: it must give one row with true in every
 // column.
 func (p *part) holds(index int, query sqltext.Statement) {
-	tag := p.tag(query.SQL)
-	p.line("DO %s DECLARE vorrang_row record; vorrang_rows int := 0;", tag)
-	p.line("BEGIN")
-	p.line("    FOR vorrang_row IN")
-	p.out.Write(query.SQL)
-	p.line("")
-	p.line("    LOOP")
-	p.line("        vorrang_rows := vorrang_rows + 1;")
-	p.line("        IF EXISTS (SELECT FROM pg_catalog.json_each_text(pg_catalog.to_json(vorrang_row)) v WHERE v.value IS DISTINCT FROM 'true') THEN")
-	p.line("            RAISE EXCEPTION 'query %d of the check does not hold: it gave %%, and must give true in every column', vorrang_row;", index+1)
-	p.line("        END IF;")
-	p.line("    END LOOP;")
-	p.line("    IF vorrang_rows <> 1 THEN RAISE EXCEPTION 'query %d of the check does not hold: it gave %% rows, and must give one', vorrang_rows; END IF;", index+1)
-	p.line("END %s;", tag)
+	tag := tagFor("$check", query.SQL)
+	p.run(fmt.Appendf(nil, `DO %[1]s DECLARE vorrang_row record; vorrang_rows int := 0;
+BEGIN
+    FOR vorrang_row IN
+%[2]s
+    LOOP
+        vorrang_rows := vorrang_rows + 1;
+        IF EXISTS (SELECT FROM pg_catalog.json_each_text(pg_catalog.to_json(vorrang_row)) v WHERE v.value IS DISTINCT FROM 'true') THEN
+            RAISE EXCEPTION 'query %[3]d of the check does not hold: it gave %%, and must give true in every column', vorrang_row;
+        END IF;
+    END LOOP;
+    IF vorrang_rows <> 1 THEN RAISE EXCEPTION 'query %[3]d of the check does not hold: it gave %% rows, and must give one', vorrang_rows; END IF;
+END %[1]s`, tag, query.SQL, index+1))
 }
 
-// tag is a dollar quote that does not stand in a text.
-func (p *part) tag(text []byte) string {
-	tag := "$check$"
+// tagFor is a dollar quote that does not stand in a text.
+func tagFor(name string, text []byte) string {
+	tag := name + "$"
 	for i := 2; bytes.Contains(text, []byte(tag)); i++ {
-		tag = fmt.Sprintf("$check%d$", i)
+		tag = fmt.Sprintf("%s%d$", name, i)
 	}
 	return tag
 }
@@ -408,8 +427,7 @@ func (p *part) begun(statement int, done string) ledger.Detail {
 
 func (p *part) statement(s sqltext.Statement) {
 	p.line("")
-	p.out.Write(s.SQL)
-	p.line("\n;")
+	p.run(s.SQL)
 	if s.IsCopy {
 		p.out.Write(s.CopyData)
 		p.line(`\.`)
@@ -420,22 +438,22 @@ func (p *part) statement(s sqltext.Statement) {
 // the check and the ledger's row commit with one last time.
 func (p *part) batches() {
 	batch := p.statements[0].WithBatch(int64(p.Step.Options.BatchSize))
-	tag := p.tag(batch.SQL)
+	tag := tagFor("$batches", batch.SQL)
 	p.note(ledger.Begun, sqltext.Literal(string(p.begun(1, "").JSON())))
 	p.set("SESSION")
-	p.line("DO %s DECLARE vorrang_rows bigint; vorrang_total bigint := %d;", tag, p.Rows)
-	p.line("BEGIN")
-	p.line("    LOOP")
-	p.out.Write(batch.SQL)
-	p.line("\n;")
-	p.line("        GET DIAGNOSTICS vorrang_rows = ROW_COUNT;")
-	p.line("        vorrang_total := vorrang_total + vorrang_rows;")
-	p.line("        COMMIT;")
-	p.line("        EXIT WHEN vorrang_rows = 0;")
-	p.line("        PERFORM pg_catalog.pg_sleep(%.3f);", p.Step.Options.Pause.Seconds())
-	p.line("    END LOOP;")
-	p.line("    PERFORM pg_catalog.set_config('vorrang.rows', vorrang_total::text, false);")
-	p.line("END %s;", tag)
+	p.run(fmt.Appendf(nil, `DO %[1]s DECLARE vorrang_rows bigint; vorrang_total bigint := %[2]d;
+BEGIN
+    LOOP
+%[3]s
+;
+        GET DIAGNOSTICS vorrang_rows = ROW_COUNT;
+        vorrang_total := vorrang_total + vorrang_rows;
+        COMMIT;
+        EXIT WHEN vorrang_rows = 0;
+        PERFORM pg_catalog.pg_sleep(%[4]s);
+    END LOOP;
+    PERFORM pg_catalog.set_config('vorrang.rows', vorrang_total::text, false);
+END %[1]s`, tag, p.Rows, batch.SQL, fmt.Sprintf("%.3f", p.Step.Options.Pause.Seconds())))
 	p.line("BEGIN;")
 	p.set("LOCAL")
 	p.mark()

@@ -29,10 +29,10 @@ func file(mode step.Mode, text string, change func(*plan.Action)) standalone.Fil
 // What psql makes of these files is tried where there is a service: package
 // service.
 func TestAFileHoldsTheScriptWordForWord(t *testing.T) {
-	const script = "CREATE TABLE berth (\n    name text DEFAULT ':here'\n); -- the end"
+	const script = "CREATE TABLE berth (\n    name text DEFAULT ':here'\n)"
 	text, err := file(step.Transaction, script, nil).Text()
 	require.NoError(t, err)
-	assert.Contains(t, string(text), "\n"+script+"\n;\n")
+	assert.Contains(t, string(text), "(SELECT $sql$"+script+"$sql$::pg_catalog.text) s (sql) \\gexec\n", "psql does not read it, and the server does")
 	assert.Contains(t, string(text), `SET LOCAL ROLE "the ""owner""";`)
 	assert.Contains(t, string(text), "SET LOCAL lock_timeout = '1ms';", "0 would wait for ever")
 	assert.Contains(t, string(text), "-- ! the gate was held when this was made: soak: not long enough\n", "no line of another kind can get in")
@@ -43,9 +43,9 @@ func TestAFileHoldsTheScriptWordForWord(t *testing.T) {
 }
 
 func TestADollarQuoteOfTheScriptIsNotTheFiles(t *testing.T) {
-	text, err := file(step.Batches, "UPDATE berth SET name = $check$x$check$ WHERE name IN (SELECT name FROM berth LIMIT :batch)", nil).Text()
+	text, err := file(step.Batches, "UPDATE berth SET name = $batches$x$sql$x$sql$$batches$ WHERE name IN (SELECT name FROM berth LIMIT :batch)", nil).Text()
 	require.NoError(t, err)
-	assert.Contains(t, string(text), "DO $check2$ DECLARE")
+	assert.Contains(t, string(text), "(SELECT $sql2$DO $batches2$ DECLARE")
 }
 
 func TestWhatPsqlCouldNotDoIsRefused(t *testing.T) {

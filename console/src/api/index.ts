@@ -37,9 +37,27 @@ export const session = ref<Session | null | undefined>(undefined)
 
 export const api = createClient<paths>({ credentials: 'same-origin' })
 
+/** Who is asked to show that they are who they are, and what to do with their password; undefined for nobody. */
+export const proof = ref<{ problem: Problem; answer: (password: string) => void }>()
+
+const sent = new WeakMap<Request, Request>()
+
 api.use({
-  onResponse({ response }) {
+  onRequest({ request }) {
+    sent.set(request, request.clone()) // its body can be read once
+    return undefined
+  },
+  async onResponse({ request, response }) {
     if (response.status === 401) session.value = null
+    const again = sent.get(request)
+    if (response.status !== 403 || !again) return undefined
+    const problem = (await response.clone().json().catch(() => undefined)) as Problem | undefined
+    if (problem?.type !== 'urn:vorrang:proof-needed') return undefined
+    const password = await new Promise<string>((answer) => { proof.value = { problem, answer } })
+    proof.value = undefined
+    if (!password) return undefined
+    again.headers.set('Vorrang-Password', encodeURIComponent(password))
+    return fetch(again)
   },
 })
 

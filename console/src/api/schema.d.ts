@@ -53,7 +53,7 @@ export interface paths {
         };
         /**
          * Lists deployments, newest first
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["listDeployments"];
         put?: never;
@@ -73,7 +73,7 @@ export interface paths {
         };
         /**
          * Gives one deployment
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getDeployment"];
         put?: never;
@@ -113,7 +113,7 @@ export interface paths {
         };
         /**
          * Gives a deployment's events: a list, or with Accept: text/event-stream a stream that resumes with Last-Event-ID
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getEvents"];
         put?: never;
@@ -177,7 +177,7 @@ export interface paths {
         };
         /**
          * Lists the lanes and where their environments stand
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["listLanes"];
         put?: never;
@@ -201,7 +201,7 @@ export interface paths {
         };
         /**
          * Says where one lane's environments stand
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getLane"];
         put?: never;
@@ -241,7 +241,7 @@ export interface paths {
         };
         /**
          * Says how the schemas of two environments differ
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["compare"];
         put?: never;
@@ -301,7 +301,7 @@ export interface paths {
         };
         /**
          * Says where an environment stands
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getStatus"];
         put?: never;
@@ -341,7 +341,7 @@ export interface paths {
         };
         /**
          * Says what is found in a target beside what was known of it
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getAdoption"];
         put?: never;
@@ -501,7 +501,7 @@ export interface paths {
         };
         /**
          * Says how a target's schema differs from what the last deployment left
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getDrift"];
         put?: never;
@@ -521,7 +521,7 @@ export interface paths {
         };
         /**
          * Lists what the deployments of an environment did to its schema, step by step
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["listEffects"];
         put?: never;
@@ -561,7 +561,7 @@ export interface paths {
         };
         /**
          * Asks the gate's checks
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getGate"];
         put?: never;
@@ -581,7 +581,7 @@ export interface paths {
         };
         /**
          * Gives a target's history, newest first
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getLedger"];
         put?: never;
@@ -601,7 +601,7 @@ export interface paths {
         };
         /**
          * Lays the tables and foreign keys out, of now or of what a deployment left
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getMap"];
         put?: never;
@@ -621,7 +621,7 @@ export interface paths {
         };
         /**
          * Draws the same map as SVG
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getMapPicture"];
         put?: never;
@@ -641,7 +641,7 @@ export interface paths {
         };
         /**
          * Gives the SQL that a promotion or a rollback would run
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["preview"];
         put?: never;
@@ -661,7 +661,7 @@ export interface paths {
         };
         /**
          * Says whether the target can be used
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["probe"];
         put?: never;
@@ -761,7 +761,7 @@ export interface paths {
         };
         /**
          * Lists the points of an environment's history whose schema was kept
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["listSchemas"];
         put?: never;
@@ -801,7 +801,7 @@ export interface paths {
         };
         /**
          * Says what the target shows of a step, reading only
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getEvidence"];
         put?: never;
@@ -861,7 +861,7 @@ export interface paths {
         };
         /**
          * Lists the releases, newest first
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["listReleases"];
         put?: never;
@@ -885,7 +885,7 @@ export interface paths {
         };
         /**
          * Gives a release, and what it brings against an environment or another release
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getRelease"];
         put?: never;
@@ -905,7 +905,7 @@ export interface paths {
         };
         /**
          * Gives a release as a .tar.gz with SHA256SUMS inside
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["export"];
         put?: never;
@@ -925,7 +925,7 @@ export interface paths {
         };
         /**
          * Lists the promotions that wait for their time, and what became of others
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["listScheduled"];
         put?: never;
@@ -945,7 +945,7 @@ export interface paths {
         };
         /**
          * Gives a step of the catalogue with its texts
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getStep"];
         put?: never;
@@ -1007,7 +1007,7 @@ export interface paths {
         put?: never;
         /**
          * Says what a submission of a step folder would do, and changes nothing
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         post: operations["trySubmit"];
         delete?: never;
@@ -1025,7 +1025,7 @@ export interface paths {
         };
         /**
          * Says whether the histories of the lane's targets are consistent
-         * @description Needs: any role there.
+         * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["verify"];
         put?: never;
@@ -1066,7 +1066,7 @@ export interface paths {
         get?: never;
         /**
          * Keeps a person: new, or changed
-         * @description Needs: administrator.
+         * @description Needs: administrator. A person who signed in more than 10 minutes ago, or asks with a token, sends the header Vorrang-Password with their own password, percent-encoded.
          */
         put: operations["putPerson"];
         post?: never;
@@ -1171,14 +1171,38 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Lists the person's own tokens, never their text
+         * @description Needs: somebody who is signed in.
+         */
+        get: operations["listOwnTokens"];
         put?: never;
         /**
          * Makes a token that may do what its person may
-         * @description Needs: somebody who is signed in.
+         * @description Needs: somebody who is signed in. A person who signed in more than 10 minutes ago, or asks with a token, sends the header Vorrang-Password with their own password, percent-encoded.
          */
         post: operations["makeOwnToken"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Ends one of the person's own tokens
+         * @description Needs: somebody who is signed in.
+         */
+        delete: operations["revokeOwnToken"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1219,7 +1243,7 @@ export interface paths {
         put?: never;
         /**
          * Makes a machine's token; its text is in this answer only
-         * @description Needs: administrator.
+         * @description Needs: administrator. A person who signed in more than 10 minutes ago, or asks with a token, sends the header Vorrang-Password with their own password, percent-encoded.
          */
         post: operations["makeToken"];
         delete?: never;
@@ -1315,7 +1339,10 @@ export interface components {
         };
         ApproveIn: {
             note?: string;
-            release: string;
+            /** @description That is to be promoted. */
+            release?: string;
+            /** @description Not a release, but the ways back of the steps in place, as they are now, that were not approved with their steps. */
+            ways_back?: boolean;
         };
         Approved: {
             /** Format: date-time */
@@ -2580,7 +2607,9 @@ export interface components {
             zone: string;
         };
         WithdrawApprovalIn: {
-            release: string;
+            release?: string;
+            /** @description Not of a release, but of ways back. */
+            ways_back?: boolean;
         };
         Withdrawn: {
             direction?: string;
@@ -4662,6 +4691,34 @@ export interface operations {
             };
         };
     };
+    listOwnTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tokens"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     makeOwnToken: {
         parameters: {
             query?: never;
@@ -4683,6 +4740,34 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Session"];
                 };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revokeOwnToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: {
                 headers: {

@@ -1,0 +1,1 @@
+ALTER TABLE records.person DROP COLUMN groups_at;
