@@ -3,6 +3,7 @@ module vorrang
 go 1.26.0
 
 require (
+	github.com/andybalholm/brotli v1.2.0
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/chromedp/chromedp v0.23.0
 	github.com/coreos/go-oidc/v3 v3.21.0
@@ -27,7 +28,6 @@ require (
 )
 
 require (
-	github.com/andybalholm/brotli v1.2.0 // indirect
 	github.com/beorn7/perks v1.0.1 // indirect
 	github.com/cespare/xxhash/v2 v2.3.0 // indirect
 	github.com/chromedp/cdproto v0.159.0 // indirect

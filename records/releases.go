@@ -19,7 +19,7 @@ import (
 type SealedError struct{ Release release.Release }
 
 func (e *SealedError) Error() string {
-	return fmt.Sprintf("release %s has the digest %s, and was cut by %s", e.Release.Name, e.Release.Digest.Short(), e.Release.CutBy)
+	return fmt.Sprintf("release %s has the digest %s, and was cut by %s", e.Release.Name, e.Release.Digest.Short(), e.Release.Maker())
 }
 
 // Sealable lists the catalogue's steps up to a number (all if it is empty), as

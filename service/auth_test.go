@@ -76,6 +76,7 @@ func TestASessionIsACookieThatOnlyThePageItselfCanUse(t *testing.T) {
 		if cookie != nil {
 			req.AddCookie(cookie)
 		}
+		req.Header.Set("Content-Type", "application/json")
 		for i := 0; i+1 < len(headers); i += 2 {
 			req.Header.Set(headers[i], headers[i+1])
 		}

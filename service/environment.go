@@ -5,8 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"os"
 	"strings"
+	"syscall"
 
 	"vorrang/core/gate"
 	"vorrang/core/lane"
@@ -61,25 +64,58 @@ func (s *Service) lane(ctx context.Context, name string) (lane.Lane, error) {
 	return l, err
 }
 
-// resolve turns a target's reference into its URL. Errors name the reference
-// only.
+// mostReferred is how long what a reference leads to may be, in bytes.
+const mostReferred = 64 << 10
+
+// ourOwn are the variables that are the service's, and nobody's target: whoever
+// declares a lane must not read the service's secrets by it.
+func ourOwn(variable string) bool {
+	return strings.HasPrefix(variable, "VORRANG_") && !strings.HasPrefix(variable, "VORRANG_TARGET_")
+}
+
+// resolve turns a reference into what it stands for. Errors name the reference
+// only, never what was found there.
 func resolve(target string) (string, error) {
+	unusable := func(message, mend string) error {
+		return &postgres.ConnectError{Kind: postgres.BadURL, Message: message, Mend: mend}
+	}
 	if name, isEnv := strings.CutPrefix(target, "env:"); isEnv {
-		if url := os.Getenv(name); url != "" {
+		if ourOwn(name) {
+			return "", unusable("the variable "+name+" is the service's own, and no target's", "put the target's URL into another one, such as VORRANG_TARGET_"+name)
+		}
+		if url := os.Getenv(name); url != "" && len(url) <= mostReferred {
 			return url, nil
 		}
-		return "", &postgres.ConnectError{Kind: postgres.BadURL,
-			Message: "the variable " + name + " is not set in the service's environment",
-			Mend:    "set it to the target's URL where vorrangd is started, and start it again"}
+		return "", unusable("the variable "+name+" is not set in the service's environment", "set it to the target's URL where vorrangd is started, and start it again")
 	}
-	path := strings.TrimPrefix(target, "file:")
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return "", &postgres.ConnectError{Kind: postgres.BadURL,
-			Message: "the service cannot read the file that holds the target's URL: " + err.Error(),
-			Mend:    "put the URL there, readable for the user that vorrangd runs as"}
+	const mend = "put the URL there, in an ordinary file that the user that vorrangd runs as can read"
+	text, err := readSmall(strings.TrimPrefix(target, "file:"))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return "", unusable(target+" is not there", mend)
+	case errors.Is(err, fs.ErrPermission):
+		return "", unusable("the service may not read "+target, mend)
+	case err != nil:
+		return "", unusable(target+" is no ordinary file, or too long", mend)
 	}
 	return strings.TrimSpace(string(text)), nil
+}
+
+// readSmall reads an ordinary file. A pipe or a device does not hold it up.
+func readSmall(path string) ([]byte, error) {
+	file, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > mostReferred {
+		return nil, errors.New("no ordinary file")
+	}
+	return io.ReadAll(io.LimitReader(file, mostReferred))
 }
 
 // connect opens a session on an environment's target.
@@ -89,10 +125,16 @@ func connect(ctx context.Context, e lane.Environment, application string) (*post
 		return nil, err
 	}
 	session, err := postgres.Connect(ctx, url, application)
-	if err == nil {
-		session.Schemas(e.Schemas)
+	if err != nil {
+		return nil, err
 	}
-	return session, err
+	if records, err := session.HasTables(ctx, "records.lane", "records.submission", "records.audit"); err != nil || records {
+		session.Close()
+		return nil, cmp.Or(err, error(&postgres.ConnectError{Kind: postgres.BadURL, Message: e.Target + " leads to the records of a Vorrang, which are no target",
+			Mend: "put the URL of the application's database there"}))
+	}
+	session.Schemas(e.Schemas)
+	return session, nil
 }
 
 // look reads a target's ledger and brings it together with the catalogue.

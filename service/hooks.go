@@ -6,16 +6,19 @@ import (
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
+	"crypto/tls"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"vorrang/core/access"
@@ -80,10 +83,32 @@ type postman struct {
 }
 
 func newPostman(s *Service) *postman {
+	dialer := net.Dialer{Timeout: hookPatience, Control: s.mayHook}
 	p := &postman{service: s, client: &http.Client{Timeout: hookPatience,
+		Transport:     &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: hookPatience, IdleConnTimeout: time.Minute, MaxIdleConns: 20},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	p.pulse = newPulse("webhooks", s.Log, func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDelivery(ctx) }, p.round)
 	return p
+}
+
+// errNoHook says that a hook's address is none that it may lead to.
+var errNoHook = errors.New("its address is the service's own machine, or of a kind that no hook may lead to")
+
+// mayHook refuses connections of hooks to this machine, to what hands out its
+// secrets (link-local addresses), and to nobody, unless they are allowed by name.
+// It sees the address that a name led to.
+func (s *Service) mayHook(_, address string, _ syscall.RawConn) error {
+	host, _, err := net.SplitHostPort(address)
+	ip := net.ParseIP(host)
+	switch {
+	case err != nil || ip == nil:
+		return errNoHook
+	case slices.ContainsFunc(s.HookNetworks, func(n net.IPNet) bool { return n.Contains(ip) }):
+		return nil
+	case ip.IsLoopback(), ip.IsLinkLocalUnicast(), ip.IsLinkLocalMulticast(), ip.IsMulticast(), ip.IsUnspecified():
+		return errNoHook
+	}
+	return nil
 }
 
 // round makes one try of everything that is due. Hooks do not wait for each
@@ -165,16 +190,33 @@ func (p *postman) send(ctx context.Context, h records.Hook, d records.Delivery) 
 	req.Header.Set(momentHeader, sentAt)
 	req.Header.Set(signatureHeader, Sign(secret, sentAt, []byte(d.Body)))
 	answer, err := p.client.Do(req)
-	var failed *url.Error
-	if errors.As(err, &failed) {
-		return 0, fmt.Errorf("it does not answer: %w", failed.Err)
-	}
 	if err != nil {
-		return 0, errors.New("it does not answer")
+		return 0, whyNoAnswer(err)
 	}
 	defer answer.Body.Close()
 	_, _ = io.Copy(io.Discard, io.LimitReader(answer.Body, 64<<10)) // so that the connection can be used again
 	return answer.StatusCode, nil
+}
+
+// whyNoAnswer says why a hook did not answer, in words that hold nothing of its
+// address.
+func whyNoAnswer(err error) error {
+	var dns *net.DNSError
+	var timeout net.Error
+	var certificate *tls.CertificateVerificationError
+	switch {
+	case errors.Is(err, errNoHook):
+		return errNoHook
+	case errors.As(err, &dns):
+		return errors.New("there is no host of its name")
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return errors.New("nobody listens at its address: connection refused")
+	case errors.As(err, &certificate):
+		return errors.New("its certificate is not accepted")
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return fmt.Errorf("it did not answer within %s", hookPatience)
+	}
+	return errors.New("it does not answer")
 }
 
 // reference is what env:NAME or file:PATH stands for, or a plain text itself.

@@ -167,31 +167,50 @@ func (s *Service) openID(c call, _ *nothing) (*nothing, error) {
 		return nil, notFound("way to sign in", "by OpenID Connect", "vorrangd -sign-in FILE sets one up")
 	}
 	if wait, _ := s.tries.allow("", s.addressOf(c.fiber), time.Now()); wait > 0 {
-		return nil, s.home(c, "there were too many tries to sign in; wait a minute")
+		return nil, s.home(c, tooManySignIns)
 	}
 	provider, err := s.openIDDoor.find(c, s.OpenID)
 	if err != nil {
-		return nil, s.home(c, err.Error())
+		return nil, s.away(c, err)
 	}
 	config, err := s.OpenID.config(provider)
 	if err != nil {
-		return nil, s.home(c, err.Error())
+		return nil, s.away(c, err)
 	}
 	state, cookie := newSecret(""), newSecret("")
 	u := underWay{cookie: hashed(cookie), nonce: newSecret(""), verifier: oauth2.GenerateVerifier(), expires: time.Now().Add(openIDPatience)}
 	if !s.openIDDoor.leave(state, u) {
-		return nil, s.home(c, "too many people are signing in; wait a minute")
+		return nil, s.home(c, tooManySignIns)
 	}
 	c.fiber.Cookie(&fiber.Cookie{Name: openIDCookie, Value: cookie, Path: openIDPath, MaxAge: int(openIDPatience.Seconds()),
 		HTTPOnly: true, SameSite: fiber.CookieSameSiteLaxMode, Secure: s.overTLS(c.fiber)})
 	return nil, c.fiber.Redirect().Status(http.StatusFound).To(config.AuthCodeURL(state, oidc.Nonce(u.nonce), oauth2.S256ChallengeOption(u.verifier)))
 }
 
+// Why a sign-in elsewhere failed, in words that the console has sentences for: a
+// sentence in the address could be anybody's.
+const (
+	tooManySignIns    = "too-many"
+	providerAway      = "provider-away"
+	signInExpired     = "expired"
+	providerRefused   = "provider-refused"
+	nameUnusable      = "name-unusable"
+	nameTaken         = "name-taken"
+	personDisabled    = "disabled"
+	signInNotRecorded = "not-recorded"
+)
+
+// away says that the provider cannot be used, and logs why.
+func (s *Service) away(c call, err error) error {
+	s.Log.Warn("the OpenID Connect provider cannot be used", "error", err)
+	return s.home(c, providerAway)
+}
+
 // home sends the browser to the console, which shows what was wrong.
 func (s *Service) home(c call, problem string) error {
 	to := "/"
 	if problem != "" {
-		to += "?problem=" + url.QueryEscape(problem)
+		to += "?problem=" + problem
 	}
 	return c.fiber.Redirect().Status(http.StatusSeeOther).To(to)
 }
@@ -207,43 +226,45 @@ func (s *Service) openIDBack(c call, in *callbackIn) (*nothing, error) {
 	if s.OpenID == nil {
 		return nil, notFound("way to sign in", "by OpenID Connect", "vorrangd -sign-in FILE sets one up")
 	}
-	name, err := s.comeBack(c, in)
+	name, why, err := s.comeBack(c, in)
 	s.auditSignIn(c, cmp.Or(name, "somebody"), 0, err)
 	if err != nil {
-		return nil, s.home(c, s.problem(err).Detail)
+		return nil, s.home(c, why)
 	}
 	return nil, s.home(c, "")
 }
 
-func (s *Service) comeBack(c call, in *callbackIn) (name string, err error) {
+// comeBack opens a session, or says why not: in a word for the browser, and in an
+// error for the audit.
+func (s *Service) comeBack(c call, in *callbackIn) (name, why string, err error) {
 	u, known := s.openIDDoor.back(in.State, c.fiber.Cookies(openIDCookie))
 	if !known {
-		return "", unauthorized("this sign-in was not begun in this browser, or took too long; begin again")
+		return "", signInExpired, unauthorized("this sign-in was not begun in this browser, or took too long; begin again")
 	}
 	if in.Error != "" || in.Code == "" {
-		return "", unauthorized("the provider said no: " + cmp.Or(oneLine(in.Error), "it gave no code"))
+		return "", providerRefused, unauthorized("the provider said no: " + cmp.Or(oneLine(in.Error), "it gave no code"))
 	}
 	claims, subject, err := s.claims(c, u, in.Code)
 	if err != nil {
-		return "", err
+		return "", providerRefused, err
 	}
 	name, _ = claims[s.OpenID.Name].(string)
 	name = strings.ToLower(name)
 	if err := access.CheckName(name); err != nil {
-		return "", unauthorized(fmt.Sprintf("the claim %s: %s", s.OpenID.Name, err))
+		return "", nameUnusable, unauthorized(fmt.Sprintf("the claim %s: %s", s.OpenID.Name, err))
 	}
 	person, err := s.Records.SignedInElsewhere(c, name, s.OpenID.Issuer+" "+subject, s.OpenID.grants(texts(claims[s.OpenID.Groups])))
 	if errors.Is(err, records.ErrTaken) {
-		return name, unauthorized("the name " + name + " belongs to somebody else here")
+		return name, nameTaken, unauthorized("the name " + name + " belongs to somebody else here")
 	}
 	if err != nil {
-		return name, err
+		return name, signInNotRecorded, err
 	}
 	if person.Disabled != nil {
-		return person.Name, unauthorized(person.Name + " may not sign in any more")
+		return person.Name, personDisabled, unauthorized(person.Name + " may not sign in any more")
 	}
 	_, err = s.openSession(c, caller{Name: person.Name, Person: true, Grants: person.All()}, &person)
-	return person.Name, err
+	return person.Name, signInNotRecorded, err
 }
 
 // claims changes the code for an identity token, and checks it.

@@ -49,7 +49,7 @@ var who = map[string]string{
 	"GET /api/v1/deployments/{id}":               "ralpk",
 	"GET /api/v1/lanes/{lane}":                   "ralpk",
 	"POST LANE/submissions":                      "a",
-	"POST LANE/bundles":                          "a",
+	"POST LANE/bundles":                          "l",
 	"POST LANE/submissions/trial":                "ralpk",
 	"POST LANE/steps/{step}/withdrawal":          "a",
 	"GET LANE/steps/{step}":                      "ralpk",

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"strings"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -62,9 +63,10 @@ func (s *Service) problem(err error) api.Problem {
 			Detail: locked.Error(), Next: "wait for it to end"}
 	case errors.Is(err, records.ErrNotFound):
 		return api.Problem{Type: "urn:vorrang:not-found", Title: "Not found", Status: http.StatusNotFound, Detail: err.Error()}
-	case errors.As(err, &framework):
-		return api.Problem{Type: "urn:vorrang:invalid-request", Title: http.StatusText(framework.Code), Status: framework.Code, Detail: framework.Message}
+	case errors.As(err, &framework): // whose own words may quote the request, headers and all
+		return api.Problem{Type: "urn:vorrang:invalid-request", Title: http.StatusText(framework.Code), Status: framework.Code,
+			Detail: "the request cannot be answered as it is: " + strings.ToLower(http.StatusText(framework.Code))}
 	}
 	return api.Problem{Type: "urn:vorrang:internal", Title: "The service failed", Status: http.StatusInternalServerError,
-		Detail: err.Error(), Next: "see the service's log; is its records database there?"}
+		Detail: "the service could not do this; its log says why", Next: "see the service's log; is its records database there?"}
 }

@@ -207,7 +207,7 @@ func (s *Service) submitBundle(c call, in *laneIn) (*api.ReleaseCut, error) {
 	}
 	defer submission.Abandon()
 	var files []step.File
-	r, err := release.Read(body, func(file step.File) error {
+	claimed, err := release.Read(body, func(file step.File) error {
 		if err := submission.Keep(c, file); err != nil {
 			return err
 		}
@@ -218,10 +218,12 @@ func (s *Service) submitBundle(c call, in *laneIn) (*api.ReleaseCut, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r.Lane != in.Lane {
-		return nil, refused(fmt.Sprintf("name the lane: -lane %s", r.Lane), "release %s is of the lane %s, not of %s", r.Name, r.Lane, in.Lane)
+	if claimed.Lane != in.Lane {
+		return nil, refused(fmt.Sprintf("name the lane: -lane %s", shortly(claimed.Lane)), "release %s is of the lane %s, not of %s", shortly(claimed.Name), shortly(claimed.Lane), in.Lane)
 	}
-	return s.takeIn(c, submission, r, files)
+	claimed.TakenInBy, claimed.TakenInAt = c.actor, time.Now().UTC().Truncate(time.Microsecond)
+	claimed.CutBy, claimed.Commit = cleanActor(claimed.CutBy, "nobody"), cleanActor(claimed.Commit, "")
+	return s.takeIn(c, submission, claimed, files)
 }
 
 func (s *Service) takeIn(c call, submission *records.Submission, r release.Release, files []step.File) (*api.ReleaseCut, error) {
@@ -261,6 +263,7 @@ func (s *Service) takeIn(c call, submission *records.Submission, r release.Relea
 	if digest != r.Digest {
 		return nil, refused("export it again", "the bundle's steps have the digest %s, and the release %s", digest.Short(), r.Digest.Short())
 	}
+	r.Count, r.Through = len(steps), steps[len(steps)-1].Number // whatever the bundle says
 	answer := &api.ReleaseCut{Release: r, New: len(difference.New)}
 	err = submission.Seal(c, r, ids)
 	var sealed *records.SealedError

@@ -1,7 +1,11 @@
 package service_test
 
 import (
+	"archive/tar"
 	"bytes"
+	"compress/gzip"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -127,6 +131,44 @@ func TestASealedStepStaysAsItIs(t *testing.T) {
 	assert.Equal(t, r.Digest, must(w.Release(t.Context(), "harbour", "one", "", "")).Release.Digest)
 }
 
+// What a bundle says of itself is its sender's word; what can be counted is
+// counted.
+func TestABundleInAnothersName(t *testing.T) {
+	w, other := servicetest.Start(t), servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int);", "2-b.sql": "CREATE TABLE b (id int)"})
+	must(w.Cut(t.Context(), "harbour", client.Cutting{Name: "2026.11"}))
+	var bundle, forged bytes.Buffer
+	require.NoError(t, w.Export(t.Context(), "harbour", "2026.11", &bundle))
+	unpacked := must(gzip.NewReader(&bundle))
+	packer := gzip.NewWriter(&forged)
+	from, to := tar.NewReader(unpacked), tar.NewWriter(packer)
+	for first := true; ; first = false {
+		header, err := from.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		require.NoError(t, err)
+		content := must(io.ReadAll(from))
+		if first {
+			var r map[string]any
+			require.NoError(t, json.Unmarshal(content, &r))
+			r["cut_by"], r["cut_at"], r["steps"], r["through"], r["clean"] = "k.brandt", "2020-01-01T00:00:00Z", 99, "99", true
+			content = must(json.Marshal(r))
+		}
+		header.Size = int64(len(content))
+		require.NoError(t, to.WriteHeader(header))
+		must(to.Write(content))
+	}
+	require.NoError(t, errors.Join(to.Close(), packer.Close()))
+	author, releaser := other.As("a.lund", "author@harbour"), other.As("r.voss", "releaser@harbour")
+	_, err := author.SubmitBundle(t.Context(), "harbour", bytes.NewReader(forged.Bytes()))
+	assert.ErrorContains(t, err, "it takes releaser or administrator")
+	taken := must(releaser.SubmitBundle(t.Context(), "harbour", bytes.NewReader(forged.Bytes()))).Release
+	assert.Equal(t, "taken in by r.voss; claims k.brandt", taken.Maker())
+	assert.Equal(t, 2, taken.Count)
+	assert.Equal(t, step.Number("2"), taken.Through)
+}
+
 func TestABundleBringsAReleaseIntoAnotherVorrang(t *testing.T) {
 	w, other := servicetest.Start(t), servicetest.Start(t)
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int);\r\n", "2-b.sql": "CREATE TABLE b (id int)", "2-b.check.sql": "SELECT true"})
@@ -136,10 +178,15 @@ func TestABundleBringsAReleaseIntoAnotherVorrang(t *testing.T) {
 	packed := bundle.Bytes()
 
 	taken := must(other.SubmitBundle(t.Context(), "harbour", bytes.NewReader(packed)))
-	assert.Equal(t, r, taken.Release, "unchanged, with who cut it and when")
+	claimed := func(r release.Release) release.Release {
+		assert.Equal(t, "pilot", r.TakenInBy)
+		r.TakenInBy, r.TakenInAt = "", time.Time{}
+		return r
+	}
+	assert.Equal(t, r, claimed(taken.Release), "unchanged, with who is said to have cut it and when")
 	assert.Equal(t, 2, taken.New)
 	assert.True(t, must(other.SubmitBundle(t.Context(), "harbour", io.MultiReader(bytes.NewReader(packed)))).Known, "also as a stream of unknown length")
-	assert.Equal(t, r, must(other.Releases(t.Context(), "harbour")).Releases[0])
+	assert.Equal(t, r, claimed(must(other.Releases(t.Context(), "harbour")).Releases[0]))
 	var again bytes.Buffer
 	require.NoError(t, other.Export(t.Context(), "harbour", "2026.11", &again))
 	first := must(w.Release(t.Context(), "harbour", "2026.11", "", ""))

@@ -2,11 +2,7 @@ package service
 
 import (
 	"context"
-	"io/fs"
-	"mime"
 	"net/http"
-	"path"
-	"strings"
 	"sync"
 
 	"github.com/gofiber/fiber/v3"
@@ -45,7 +41,7 @@ func (s *Service) endpoints() []endpoint {
 	trial.takes, trial.uploads = "application/x-tar", true
 	bundle := on(look, http.MethodGet, lane+"/releases/{release}/bundle", "export", "Gives a release as a .tar.gz with SHA256SUMS inside", s.export)
 	bundle.gives = "application/gzip"
-	submitBundle := on(author, http.MethodPost, lane+"/bundles", "submitBundle", "Takes a release from another Vorrang, unchanged", s.submitBundle)
+	submitBundle := on(releaser, http.MethodPost, lane+"/bundles", "submitBundle", "Takes a release from another Vorrang, unchanged", s.submitBundle)
 	submitBundle.takes, submitBundle.uploads = "application/gzip", true
 	picture := on(look, http.MethodGet, environment+"/map.svg", "getMapPicture", "Draws the same map as SVG", s.svg)
 	picture.gives = "image/svg+xml"
@@ -125,7 +121,7 @@ func (s *Service) endpoints() []endpoint {
 func (s *Service) route() {
 	endpoints := s.endpoints()
 	document := sync.OnceValues(func() ([]byte, error) { return describe(endpoints, s.Version) }) // made once it is asked for
-	s.app.Use(bodies, s.observe, secure)
+	s.app.Use(bodies, s.observe, s.secure)
 	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	s.app.Get("/readyz", s.ready)
 	looking := s.authorize(endpoint{id: "getDocument", need: access.Looking})
@@ -169,11 +165,22 @@ func bounded(c fiber.Ctx) error {
 	return c.Next()
 }
 
-// secure sets the headers that keep other sites' pages out.
-func secure(c fiber.Ctx) error {
+// policy is what the console's pages may load, and who may hold them. Its parts
+// stand in files; only what the interface library makes while it runs is a style
+// within the page, and carries the page's nonce.
+const policy = "default-src 'none'; script-src 'self'; connect-src 'self'; img-src 'self' data:; font-src 'self'; " +
+	"style-src 'self' 'nonce-%[1]s'; style-src-attr 'unsafe-inline'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+
+// secure sets the headers that keep other sites' pages out, and answers out of
+// caches.
+func (s *Service) secure(c fiber.Ctx) error {
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Referrer-Policy", "no-referrer")
-	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+	c.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	if s.overTLS(c) {
+		c.Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	return c.Next()
 }
 
@@ -182,25 +189,6 @@ func (s *Service) ready(c fiber.Ctx) error {
 		return c.Status(http.StatusServiceUnavailable).SendString("the records cannot be reached\n")
 	}
 	return c.SendString("ok\n")
-}
-
-// console serves the built pages; a path that is no file is a page of the
-// console's own.
-func (s *Service) console(c fiber.Ctx) error {
-	name := strings.TrimPrefix(path.Clean("/"+c.Params("*")), "/")
-	body, err := fs.ReadFile(s.Console, name)
-	if err != nil {
-		name = "index.html"
-		if body, err = fs.ReadFile(s.Console, name); err != nil {
-			return notFound("page", c.Path(), "this vorrangd was built without its console; make build builds both")
-		}
-	}
-	c.Set(fiber.HeaderContentType, mime.TypeByExtension(path.Ext(name)))
-	c.Set(fiber.HeaderCacheControl, "no-cache")
-	if strings.HasPrefix(name, "assets/") {
-		c.Set(fiber.HeaderCacheControl, "public, max-age=31536000, immutable")
-	}
-	return c.Send(body)
 }
 
 // Document is the OpenAPI 3.1 document of the API, as JSON.

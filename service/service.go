@@ -27,6 +27,9 @@ type Config struct {
 	Version string
 	Proxies []net.IPNet // whose word about where a request comes from is taken
 
+	// addresses that hooks may lead to although they are of this machine or link-local
+	HookNetworks []net.IPNet
+
 	// how long a running step may take to end once the service is stopped
 	Grace time.Duration
 }
@@ -46,6 +49,7 @@ type Service struct {
 	maps       maps
 	looking    *looking
 	uploads    *uploads
+	pages      pages
 	now        func() time.Time   // for events; a test may put a fault there
 	rounds     sync.WaitGroup     // of what works in the background
 	halt       context.CancelFunc // ends them

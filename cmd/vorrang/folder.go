@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -82,6 +83,16 @@ func writeNew(e *env, dir, number, title string, check bool) error {
 	})
 }
 
+// inside is a folder from which no link leads out: what lies elsewhere on this
+// machine is not sent to the service.
+func inside(folder string) fs.FS {
+	root, err := os.OpenRoot(folder)
+	if err != nil {
+		return os.DirFS(folder) // whose first use says why
+	}
+	return root.FS()
+}
+
 func writeFresh(name, text string) error {
 	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
@@ -94,7 +105,7 @@ func writeFresh(name, text string) error {
 // nextNumber writes the number after the highest in the folder as that one is
 // written, with its leading zeros.
 func nextNumber(dir, wanted string) (string, error) {
-	names, err := step.List(os.DirFS(dir))
+	names, err := step.List(inside(dir))
 	if err != nil {
 		return "", err
 	}
@@ -273,7 +284,7 @@ func submitCommand() command {
 				if *dryRun {
 					send = at.TrySubmit
 				}
-				submitted, err := send(ctx, at.lane, os.DirFS(folder), *gone)
+				submitted, err := send(ctx, at.lane, inside(folder), *gone)
 				if *junit != "" {
 					if written := writeSubmitJUnit(*junit, at.lane, submitted, err); written != nil {
 						return written

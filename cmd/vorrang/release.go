@@ -57,7 +57,7 @@ func fromFolder(ctx context.Context, what *client.Cutting, dir string) error {
 	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
 		return nil
 	}
-	steps, err := step.ReadDir(os.DirFS(dir))
+	steps, err := step.ReadDir(inside(dir))
 	if err != nil {
 		return err
 	}
@@ -139,13 +139,21 @@ func printReleases(e *env, list *api.Releases) {
 		if commit != "" && !r.Clean {
 			commit += " +changes"
 		}
-		t.add(cell{r.Name, e.paint.strong}, plain(string(r.Through)), plain(fmt.Sprint(r.Count)), plain(moment(r.CutAt)), plain(r.CutBy), plain(commit), cell{r.Digest.Short(), e.paint.dim})
+		t.add(cell{r.Name, e.paint.strong}, plain(string(r.Through)), plain(fmt.Sprint(r.Count)), plain(moment(r.CutAt)), plain(r.Maker()), plain(commit), cell{r.Digest.Short(), e.paint.dim})
 	}
 	t.print(e.out, e.paint)
 }
 
+// made says how a release came here.
+func made(r release.Release) string {
+	if r.TakenInBy != "" {
+		return "was " + r.Maker()
+	}
+	return "was cut by " + r.CutBy
+}
+
 func printContent(e *env, content *api.ReleaseContent, against string) {
-	printRelease(e, content.Release, "was cut by "+content.Release.CutBy)
+	printRelease(e, content.Release, made(content.Release))
 	if content.Release.Notes != "" {
 		fmt.Fprintf(e.out, "\n%s\n", content.Release.Notes)
 	}

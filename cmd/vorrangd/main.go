@@ -4,6 +4,7 @@ package main
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"flag"
 	"fmt"
@@ -41,7 +42,9 @@ func main() {
 
 type settings struct {
 	listen, records, log, signIn string
-	proxies                      []net.IPNet
+	certificate, key             string
+	plain                        bool
+	proxies, hooks               []net.IPNet
 	grace, wait                  time.Duration
 }
 
@@ -51,7 +54,11 @@ func parse(args []string) (settings, error) {
 	flags.StringVar(&s.listen, "listen", "127.0.0.1:7340", "the `address` to answer at")
 	flags.StringVar(&s.records, "records", os.Getenv("VORRANG_RECORDS_URL"), "the `URL` of the records database (VORRANG_RECORDS_URL)")
 	flags.StringVar(&s.signIn, "sign-in", os.Getenv("VORRANG_SIGN_IN"), "a `file` that says how people sign in by OpenID Connect (VORRANG_SIGN_IN)")
+	flags.StringVar(&s.certificate, "tls-certificate", os.Getenv("VORRANG_TLS_CERTIFICATE"), "the `file` of the certificate to answer with; read again when it changes (VORRANG_TLS_CERTIFICATE)")
+	flags.StringVar(&s.key, "tls-key", os.Getenv("VORRANG_TLS_KEY"), "the `file` of its key (VORRANG_TLS_KEY)")
+	flags.BoolVar(&s.plain, "plain", false, "answer beyond this machine without TLS: a proxy in front of it speaks TLS")
 	proxies := flags.String("proxies", os.Getenv("VORRANG_PROXIES"), "`networks`, divided by commas, whose X-Forwarded-For and X-Forwarded-Proto are believed, such as 127.0.0.1/32 (VORRANG_PROXIES)")
+	hookNetworks := flags.String("hook-networks", os.Getenv("VORRANG_HOOK_NETWORKS"), "`networks` that hooks may lead to although they are this machine's or link-local (VORRANG_HOOK_NETWORKS)")
 	flags.StringVar(&s.log, "log", "info", "the least `level` to log: debug, info, warn or error")
 	flags.DurationVar(&s.grace, "grace", 20*time.Second, "how long a running step may take to end once the service is stopped")
 	flags.DurationVar(&s.wait, "wait", 15*time.Second, "how long to wait for another vorrangd on the same records to end")
@@ -71,17 +78,43 @@ func parse(args []string) (settings, error) {
 	if flags.NArg() > 0 {
 		return s, fmt.Errorf("%q is not expected; vorrangd takes flags only", flags.Arg(0))
 	}
-	for _, text := range strings.FieldsFunc(*proxies, func(r rune) bool { return r == ',' || r == ' ' }) {
-		_, network, err := net.ParseCIDR(text)
-		if err != nil {
-			return s, fmt.Errorf("-proxies: %q is no network; write it as 127.0.0.1/32 or 10.0.0.0/8", text)
-		}
-		s.proxies = append(s.proxies, *network)
+	if (s.certificate == "") != (s.key == "") {
+		return s, errors.New("-tls-certificate and -tls-key go together: a certificate needs its key")
+	}
+	if s.certificate == "" && !s.plain && !onLoopback(s.listen) {
+		return s, fmt.Errorf("-listen %s answers beyond this machine, and passwords would pass unencrypted; give -tls-certificate and -tls-key, or, with a proxy in front that speaks TLS, -plain", s.listen)
+	}
+	var err error
+	if s.proxies, err = networks("-proxies", *proxies); err != nil {
+		return s, err
+	}
+	if s.hooks, err = networks("-hook-networks", *hookNetworks); err != nil {
+		return s, err
 	}
 	if s.records == "" {
 		return s, errors.New("the records database is not given; set VORRANG_RECORDS_URL, or -records, to the URL of an empty PostgreSQL database")
 	}
 	return s, nil
+}
+
+// onLoopback reports whether an address answers on this machine only.
+func onLoopback(listen string) bool {
+	host, _, err := net.SplitHostPort(listen)
+	ip := net.ParseIP(host)
+	return err == nil && (host == "localhost" || ip != nil && ip.IsLoopback())
+}
+
+// networks reads networks that commas divide.
+func networks(flag, text string) ([]net.IPNet, error) {
+	var list []net.IPNet
+	for _, part := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' }) {
+		_, network, err := net.ParseCIDR(part)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %q is no network; write it as 127.0.0.1/32 or 10.0.0.0/8", flag, part)
+		}
+		list = append(list, *network)
+	}
+	return list, nil
 }
 
 func run(args []string) error {
@@ -110,7 +143,7 @@ func run(args []string) error {
 	}
 	defer store.Close()
 	server, err := service.New(service.Config{Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"), OpenID: openID,
-		Console: console.Files(), Log: log, Version: version, Grace: s.grace, Proxies: s.proxies})
+		Console: console.Files(), Log: log, Version: version, Grace: s.grace, Proxies: s.proxies, HookNetworks: s.hooks})
 	if err != nil {
 		return err
 	}
@@ -136,6 +169,13 @@ func serve(ctx context.Context, server *service.Service, s settings, log *slog.L
 	listener, err := net.Listen("tcp", s.listen)
 	if err != nil {
 		return fmt.Errorf("listen at %s: %w", s.listen, err)
+	}
+	if s.certificate != "" {
+		kept := &certificate{names: [2]string{s.certificate, s.key}}
+		if _, err := kept.get(nil); err != nil {
+			return err
+		}
+		listener = tls.NewListener(listener, &tls.Config{GetCertificate: kept.get, MinVersion: tls.VersionTLS12})
 	}
 	log.Info("vorrangd is ready", "version", version, "address", listener.Addr().String())
 	failed := make(chan error, 1)

@@ -12,7 +12,10 @@ import App from './App.vue'
 import { router } from './router'
 import { harbourTheme } from './theme'
 
+// The service's content policy takes only styles with this page's nonce.
+const nonce = document.querySelector<HTMLMetaElement>('meta[name=nonce]')?.content
+
 createApp(App)
   .use(router)
-  .use(PrimeVue, { theme: { preset: harbourTheme, options: { darkModeSelector: '.dark' } } })
+  .use(PrimeVue, { csp: { nonce }, theme: { preset: harbourTheme, options: { darkModeSelector: '.dark' } } })
   .mount('#app')

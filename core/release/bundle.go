@@ -66,7 +66,7 @@ func Write(w io.Writer, r Release, lane []byte, steps []Sealed, text func(digest
 func Summary(r Release, steps []Sealed) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s %s\n\n%d steps, through %s. Cut by %s at %s UTC.\n\nDigest `%s`; `sha256sum -c SHA256SUMS` checks the files.\n",
-		r.Lane, r.Name, r.Count, r.Through, r.CutBy, r.CutAt.UTC().Format("2006-01-02 15:04:05"), r.Digest)
+		r.Lane, r.Name, r.Count, r.Through, r.Maker(), r.CutAt.UTC().Format("2006-01-02 15:04:05"), r.Digest)
 	if r.Commit != "" {
 		state := "a clean folder"
 		if !r.Clean {

@@ -28,6 +28,19 @@ type Release struct {
 	Clean  bool      `json:"clean" description:"The step folder held nothing that was not committed."`
 	CutAt  time.Time `json:"cut_at"`
 	CutBy  string    `json:"cut_by"`
+
+	// of one that came as a bundle: then what stands above is what the bundle claims
+	TakenInAt time.Time `json:"taken_in_at,omitzero,omitempty"`
+	TakenInBy string    `json:"taken_in_by,omitempty" description:"Who took it in from a bundle; absent for one that was cut here. Who cut it, when and from what is then the bundle's word."`
+}
+
+// Maker says who made a release; of one that came as a bundle, who took it in and
+// whom it claims as its maker.
+func (r Release) Maker() string {
+	if r.TakenInBy == "" {
+		return r.CutBy
+	}
+	return fmt.Sprintf("taken in by %s; claims %s", r.TakenInBy, r.CutBy)
 }
 
 // Sealed is one step of a release: its place in a plan, and the SHA-256 of the

@@ -73,7 +73,7 @@ func checkEntry(folder fs.FS, entry fs.DirEntry) *Problem {
 	var failed *fs.PathError
 	switch {
 	case err != nil && entry.Type()&fs.ModeSymlink != 0:
-		return &Problem{File: entry.Name(), Message: "is a link that leads to no file; put the file itself here, or take the link out"}
+		return &Problem{File: entry.Name(), Message: "is a link that leads to no file of this folder; put the file itself here, or take the link out"}
 	case errors.As(err, &failed):
 		return &Problem{File: entry.Name(), Message: "cannot be read: " + failed.Err.Error()}
 	case err != nil:

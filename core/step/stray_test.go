@@ -114,8 +114,8 @@ func TestWhatIsNoOrdinaryFileIsNamed(t *testing.T) {
 		found[p.File] = p.Message
 	}
 	assert.Len(t, found, 5)
-	assert.Contains(t, found["1-dangling.sql"], "is a link that leads to no file")
-	assert.Contains(t, found["2-loop.sql"], "is a link that leads to no file")
+	assert.Contains(t, found["1-dangling.sql"], "is a link that leads to no file of this folder")
+	assert.Contains(t, found["2-loop.sql"], "is a link that leads to no file of this folder")
 	assert.Contains(t, found["3-pipe.sql"], "is no ordinary file")
 	assert.Contains(t, found["6-folder.sql"], "is no ordinary file")
 	assert.Contains(t, found["old"], "is a folder")

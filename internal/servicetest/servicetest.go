@@ -92,7 +92,8 @@ func (w *World) serve(recordsURL string) {
 		openID = w.openID("http://" + listener.Addr().String())
 	}
 	w.Service, err = service.New(service.Config{Records: store, OpenID: openID, Token: Token, Console: console.Files(),
-		Log: slog.New(slog.NewJSONHandler(io.Discard, nil)), Version: "test", Grace: time.Second})
+		Log: slog.New(slog.NewJSONHandler(io.Discard, nil)), Version: "test", Grace: time.Second,
+		HookNetworks: []net.IPNet{{IP: net.IPv4(127, 0, 0, 0).To4(), Mask: net.CIDRMask(8, 32)}}})
 	require.NoError(w.T, err)
 	require.NoError(w.T, w.Service.Start(ctx))
 	served := make(chan error, 1)

@@ -120,3 +120,11 @@ func (s *Session) requireSession(ctx context.Context) error {
 	}
 	return nil
 }
+
+// HasTables reports whether a database has all of some tables, which are named
+// with their schemas.
+func (s *Session) HasTables(ctx context.Context, tables ...string) (bool, error) {
+	var has bool
+	err := s.conn.QueryRow(ctx, `SELECT pg_catalog.bool_and(pg_catalog.to_regclass(t) IS NOT NULL) FROM pg_catalog.unnest($1::text[]) t`, tables).Scan(&has)
+	return has, s.wrap(err)
+}

@@ -223,7 +223,7 @@ export interface paths {
         put?: never;
         /**
          * Takes a release from another Vorrang, unchanged
-         * @description Needs: author or administrator.
+         * @description Needs: releaser or administrator.
          */
         post: operations["submitBundle"];
         delete?: never;
@@ -2232,6 +2232,10 @@ export interface components {
             notes?: string;
             /** @description How many there are. */
             steps: number;
+            /** Format: date-time */
+            taken_in_at?: string;
+            /** @description Who took it in from a bundle; absent for one that was cut here. Who cut it, when and from what is then the bundle's word. */
+            taken_in_by?: string;
             /** @description The last of its steps. */
             through: string;
         };

@@ -56,7 +56,7 @@ watch([name, against], () => name.value && look())
       <tbody>
         <tr v-for="r in list.releases" :key="r.name" :class="{ chosen: r.name === name }" @click="name = r.name">
           <td><button type="button" class="pick" :aria-pressed="r.name === name" @click.stop="name = r.name">{{ r.name }}</button></td>
-          <td>{{ r.through }}</td><td>{{ r.steps }}</td><td class="soft">{{ moment(r.cut_at) }}</td><td class="soft">{{ r.cut_by }}</td>
+          <td>{{ r.through }}</td><td>{{ r.steps }}</td><td class="soft">{{ moment(r.cut_at) }}</td><td class="soft"><template v-if="r.taken_in_by">taken in by {{ r.taken_in_by }}; <span class="warn">claims {{ r.cut_by }}</span></template><template v-else>{{ r.cut_by }}</template></td>
           <td><code v-if="r.commit">{{ r.commit.slice(0, 10) }}</code> <span v-if="r.commit && !r.clean" class="warn small">with changes</span></td>
           <td><code class="soft" :title="r.digest">{{ r.digest.slice(0, 12) }}</code></td>
         </tr>

@@ -8,6 +8,17 @@ import { api, problemOf, result, session, type Problem, type WaysIn } from '../a
 import { labels } from '../labels'
 import ProblemNote from '../parts/ProblemNote.vue'
 
+/** Why a sign-in elsewhere failed, by the word that the service put into the address. */
+const reasons: Record<string, string> = {
+  'too-many': 'Too many people are signing in, or tried to. Wait a minute, then try again.',
+  'provider-away': 'The place where you sign in does not answer. Try again; if it stays away, ask whoever runs it.',
+  'expired': 'This sign-in was not begun in this browser, or took too long. Begin again.',
+  'provider-refused': 'The place where you sign in said no, or its answer does not hold. Begin again.',
+  'name-unusable': 'The name that you have there cannot be used here. Ask an administrator.',
+  'name-taken': 'The name that you have there belongs to somebody else here. Ask an administrator.',
+  'disabled': 'You may not sign in any more. Ask an administrator.',
+}
+
 const asked = new URLSearchParams(location.search)
 const name = ref(localStorage.getItem('vorrang-name') ?? '')
 const secret = ref('')
@@ -18,7 +29,7 @@ const ways = shallowRef<WaysIn>()
 
 onMounted(async () => {
   const said = asked.get('problem')
-  if (said) problem.value = { type: 'urn:vorrang:unauthorized', title: 'Not signed in', status: 401, detail: said }
+  if (said) problem.value = { type: 'urn:vorrang:unauthorized', title: 'Not signed in', status: 401, detail: reasons[said] ?? 'Signing in did not work. The service’s log says why.' }
   ways.value = (await api.GET('/api/v1/session/ways').catch(() => ({ data: undefined }))).data
 })
 const provider = computed(() => (ways.value?.openid ? new URL(ways.value.openid).host : ''))
