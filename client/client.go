@@ -31,6 +31,10 @@ type Client struct {
 	// Password gives the caller's own password, where the service asks them to show
 	// who they are; nil for none.
 	Password func() (string, error)
+
+	// Shown is given a pointer to each answer, and to each event, before the caller
+	// gets it; nil for nothing.
+	Shown func(any)
 }
 
 // New returns a client for a server's address.
@@ -129,7 +133,15 @@ func (c *Client) sendOnce(ctx context.Context, r request) (*http.Response, error
 		return answer, nil
 	}
 	defer answer.Body.Close()
-	return nil, readProblem(answer)
+	problem := readProblem(answer)
+	c.show(problem)
+	return nil, problem
+}
+
+func (c *Client) show(answer any) {
+	if c.Shown != nil {
+		c.Shown(answer)
+	}
 }
 
 func lastCause(err error) error {
@@ -159,6 +171,7 @@ func call[Out any](ctx context.Context, c *Client, r request) (*Out, error) {
 	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
 		return nil, fmt.Errorf("the answer of %s broke off: %w", c.Server, err)
 	}
+	c.show(out)
 	return out, nil
 }
 

@@ -76,6 +76,7 @@ func (c *Client) followOnce(ctx context.Context, id int64, after *int64, hear fu
 		if err := json.Unmarshal([]byte(data), &event); err != nil {
 			return false, err
 		}
+		c.show(&event)
 		*after = event.Seq
 		if err := hear(event); err != nil {
 			return false, &hearError{err}

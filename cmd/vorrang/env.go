@@ -14,6 +14,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/lane"
+	"vorrang/internal/visible"
 )
 
 const defaultServer = "http://127.0.0.1:7340"
@@ -45,7 +46,13 @@ func (e *env) laneFlag() {
 }
 
 // bare is a client without a token.
-func (e *env) bare() *client.Client { return client.New(*e.server, "", actor()) }
+func (e *env) bare() *client.Client {
+	c := client.New(*e.server, "", actor())
+	if !*e.json { // which escapes what a terminal would act on
+		c.Shown = visible.In
+	}
+	return c
+}
 
 // client is a client with the token of VORRANG_TOKEN, or the one that login
 // keeps.

@@ -47,6 +47,22 @@ func world(t *testing.T, files map[string]string) *servicetest.World {
 	return w
 }
 
+// What a step makes the server say must not act on the terminal.
+func TestNothingActsOnTheTerminal(t *testing.T) {
+	w := world(t, nil)
+	w.Write(map[string]string{"1-say.sql": "/* \u202e */ DO $$ BEGIN RAISE NOTICE E'\\x1b]0;owned\\x07'; RAISE EXCEPTION E'\\x1b[2J\\x1b[31mdone\\n  2    b  applied'; END $$;"})
+	code, out, errs := say(t, "submit", "-dir", w.Steps)
+	require.Equal(t, 0, code)
+	assert.Contains(t, out+errs, "U+202E stands here")
+	for _, args := range []string{"promote -to development", "watch 1", "status -env development", "preview -to development", "deployments", "audit"} {
+		_, out, errs = say(t, strings.Fields(args)...)
+		assert.NotRegexp(t, "[\\x00-\\x08\\x0b-\\x1f\\x7f\\x{202e}]", out+errs, args)
+	}
+	_, out, errs = say(t, "watch", "1")
+	assert.Contains(t, out+errs, "^[]0;owned^G")
+	assert.Contains(t, out+errs, "^[[2J^[[31mdone")
+}
+
 func TestOnlyThePlanThatWasShownRuns(t *testing.T) {
 	w := world(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "1-a.back.sql": "DROP TABLE a"})
 	shown := func(args ...string) string {

@@ -50,7 +50,15 @@ type cell struct {
 
 func plain(text string) cell { return cell{text, nil} }
 
-func (t *table) add(cells ...cell) { t.rows = append(t.rows, cells) }
+// oneLine lets no text of a cell begin a row of its own.
+var oneLine = strings.NewReplacer("\n", "⏎", "\t", " ")
+
+func (t *table) add(cells ...cell) {
+	for i := range cells {
+		cells[i].text = oneLine.Replace(cells[i].text)
+	}
+	t.rows = append(t.rows, cells)
+}
 
 func (t *table) print(w io.Writer, p paint) {
 	heads := make([]cell, len(t.heads))

@@ -1,6 +1,7 @@
 import { onUnmounted, ref, shallowRef } from 'vue'
 
 import type { DeployEvent } from './api'
+import { visible } from './visible'
 
 /** Every kind of event; the compiler knows if one is missing. */
 const kinds: Record<DeployEvent['kind'], true> = {
@@ -24,7 +25,7 @@ export function useEvents(id: number, ended: () => void) {
 
   function hear(message: MessageEvent<string>) {
     broken.value = false
-    const event = JSON.parse(message.data) as DeployEvent
+    const event = visible(JSON.parse(message.data) as DeployEvent)
     waiting.push(event)
     if (event.kind !== 'ended') return
     source.close()

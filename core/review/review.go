@@ -1,15 +1,18 @@
 package review
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
+	"vorrang/internal/visible"
 )
 
 // Check returns everything in a step that could not be carried out: text that
@@ -18,6 +21,11 @@ import (
 // server decides that. Nil means nothing was found.
 func Check(s step.Step) (problems, notes step.Problems) {
 	r := &reviewer{mode: s.Options().Mode}
+	for _, file := range []*step.File{&s.Forward, s.Back, s.Check} {
+		if file != nil {
+			r.hidden(*file)
+		}
+	}
 	r.script(s.Forward)
 	if r.mode == step.Batches {
 		r.batches(s.Forward)
@@ -34,6 +42,20 @@ func Check(s step.Step) (problems, notes step.Problems) {
 type reviewer struct {
 	mode            step.Mode
 	problems, notes step.Problems
+}
+
+// hidden notes the first character of a file that is acted on and not shown: a
+// reviewer may see another text than the server.
+func (r *reviewer) hidden(file step.File) {
+	text := file.Text()
+	at := bytes.IndexFunc(text, visible.Hidden)
+	if at < 0 {
+		return
+	}
+	line, column := step.Position(text, at)
+	found, _ := utf8.DecodeRune(text[at:])
+	r.notes = append(r.notes, step.Problem{File: file.Name, Line: line, Column: column, Message: fmt.Sprintf(
+		"the character U+%04X stands here: it is not shown, and can change how what stands beside it is shown; look at the text byte by byte", found)})
 }
 
 func (r *reviewer) script(file step.File) {

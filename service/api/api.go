@@ -219,7 +219,7 @@ type Preview struct {
 	Gate      []gate.Check     `json:"gate" nullable:"false"`
 	Held      bool             `json:"held"`
 
-	Standalone string `json:"standalone,omitempty" description:"The plan as one file for psql, where that was asked for."`
+	Standalone string `json:"standalone,omitempty" raw:"true" description:"The plan as one file for psql, where that was asked for."`
 }
 
 // PreviewAction is one step of a preview.

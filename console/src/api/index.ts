@@ -1,6 +1,7 @@
 import createClient from 'openapi-fetch'
 import { ref } from 'vue'
 
+import { visible } from '../visible'
 import type { components, paths } from './schema'
 
 type Schemas = components['schemas']
@@ -81,8 +82,8 @@ export async function result<T>(call: Promise<{ data?: T; error?: unknown }>): P
   } catch {
     throw new ApiError(silence)
   }
-  if (answer.data !== undefined) return answer.data
-  const problem = answer.error as Problem | undefined
+  if (answer.data !== undefined) return visible(answer.data)
+  const problem = visible(answer.error as Problem | undefined)
   throw new ApiError(problem?.title ? problem : silence)
 }
 
