@@ -144,6 +144,9 @@ func (s *Service) look(ctx context.Context, p place, session *postgres.Session) 
 	if err != nil {
 		return facts, nil, err
 	}
+	if facts.Altered, err = session.LedgerAltered(ctx); err != nil {
+		return facts, nil, err
+	}
 	state := ledger.Fold(entries)
 	if state.Untouched() && state.Baseline == "" {
 		if facts.Unlisted, err = session.Existing(ctx, p.environment.Schemas); err != nil {

@@ -83,7 +83,8 @@ func (c Check) about(parts ...any) Check {
 type Facts struct {
 	Lane     string
 	View     plan.View
-	Chain    error // what ledger.Verify or ledger.VerifyHead said
+	Chain    error  // what ledger.Verify or ledger.VerifyHead said
+	Altered  string // what of the ledger's own table is not as it was made; empty for nothing
 	Entries  int
 	Unlisted Existing // objects in a target that has no ledger
 	Running  *Running // another deployment of the environment
@@ -260,6 +261,7 @@ func Back(f Facts, actions []plan.Action) Result {
 // Whatever its steps' states are goes with that. It applies loose steps, so an
 // environment that takes releases only is not rebuilt.
 func Rebuild(f Facts) Result {
+	f.Altered = "" // what is written into the ledger of a disposable database is read back at once
 	loose := pass(SealedRelease, "%s takes loose steps", f.View.Environment)
 	if f.Asks.Release {
 		loose = hold(SealedRelease, fmt.Sprintf("%s takes sealed releases only, and a rebuild applies loose steps", f.View.Environment),
@@ -338,6 +340,10 @@ func entries(n int) string {
 }
 
 func (f Facts) ledgerIntact() Check {
+	if f.Altered != "" {
+		return hold(LedgerIntact, "the ledger's own table is not as Vorrang made it: "+f.Altered,
+			"find out who changed it and why, and what was written since (vorrang ledger); then, as its owner, put it back as docs/ledger.md describes it")
+	}
 	if f.Chain == nil && f.Entries == 0 {
 		return pass(LedgerIntact, "there is no ledger yet")
 	}

@@ -1,6 +1,9 @@
 package sqltext
 
 import (
+	"regexp"
+	"strings"
+
 	pg "github.com/pganalyze/pg_query_go/v6"
 )
 
@@ -30,6 +33,33 @@ func EndsTransaction(body string) bool {
 		ends := token.Token == pg.Token_COMMIT || token.Token == pg.Token_ROLLBACK
 		next := tokens[i+1].Token
 		if ends && (next == pg.Token_ASCII_59 || next == pg.Token_AND) {
+			return true
+		}
+	}
+	return false
+}
+
+// NamesSchema reports whether a statement names something of a schema, or the
+// schema itself: as a name, or in a string or a body as one that has a ledger.
+// Dynamic SQL can hide a name from it.
+func NamesSchema(s Statement, schema string) bool {
+	tokens, problem := scan(s.SQL[:min(len(s.SQL), mostParsed)])
+	if problem != nil {
+		return false
+	}
+	is := func(token *pg.ScanToken) bool {
+		text := string(s.SQL[token.Start:token.End])
+		return token.Token == pg.Token_IDENT && (strings.EqualFold(text, schema) || text == `"`+schema+`"`)
+	}
+	within := regexp.MustCompile(`(?i)\b` + regexp.QuoteMeta(schema) + `"?\s*\.\s*"?(?:ledger|refuse_change)\b`)
+	for i, token := range tokens {
+		switch {
+		case token.Token == pg.Token_SCONST && within.Match(s.SQL[token.Start:token.End]):
+			return true
+		case !is(token):
+		case i+1 < len(tokens) && tokens[i+1].Token == pg.Token_ASCII_46: // .
+			return true
+		case i > 0 && (tokens[i-1].Token == pg.Token_SCHEMA || tokens[i-1].Token == pg.Token_EXISTS):
 			return true
 		}
 	}

@@ -40,6 +40,42 @@ func (s *Session) ReadLedger(ctx context.Context) (entries []ledger.Entry, exist
 	return entries, true, nil
 }
 
+// altered finds what of the ledger's table is not as it was made. Whoever may alter
+// it could write entries, or change them, without a word.
+const altered = `SELECT pg_catalog.concat_ws('; ',
+	CASE WHEN c.relkind <> 'r' OR c.relispartition OR EXISTS (SELECT FROM pg_catalog.pg_inherits i WHERE c.oid IN (i.inhparent, i.inhrelid))
+		THEN 'it is no ordinary table any more' END,
+	CASE WHEN c.relrowsecurity OR c.relforcerowsecurity THEN 'it has row security' END,
+	(SELECT 'it has the rule ' || pg_catalog.string_agg(r.rulename, ', ' ORDER BY r.rulename) FROM pg_catalog.pg_rewrite r WHERE r.ev_class = c.oid),
+	(SELECT 'it has the trigger ' || pg_catalog.string_agg(t.tgname, ', ' ORDER BY t.tgname) FROM pg_catalog.pg_trigger t
+		WHERE t.tgrelid = c.oid AND NOT t.tgisinternal AND t.tgname <> 'append_only'),
+	CASE WHEN NOT EXISTS (SELECT FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid
+		WHERE t.tgrelid = c.oid AND t.tgname = 'append_only' AND t.tgenabled IN ('O', 'A') AND t.tgtype = 58 AND t.tgqual IS NULL AND p.prosrc = $1)
+		THEN 'its trigger append_only is gone, disabled or another' END,
+	(SELECT pg_catalog.string_agg(DISTINCT CASE a.grantee WHEN 0 THEN 'everybody' ELSE pg_catalog.pg_get_userbyid(a.grantee)::text END, ', ') || ' may write to it'
+		FROM pg_catalog.aclexplode(c.relacl) a WHERE a.grantee <> c.relowner AND a.privilege_type IN ('INSERT', 'UPDATE', 'DELETE', 'TRUNCATE', 'TRIGGER')),
+	CASE WHEN (SELECT pg_catalog.string_agg(a.attname || ' ' || pg_catalog.format_type(a.atttypid, a.atttypmod) || a.attnotnull || a.atthasdef, ', ' ORDER BY a.attnum)
+		FROM pg_catalog.pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) <> $2
+		THEN 'its columns are others' END)
+FROM pg_catalog.pg_class c WHERE c.oid = pg_catalog.to_regclass('vorrang.ledger')`
+
+// ledgerColumns are those of ledger.sql.
+const ledgerColumns = "seq biginttruefalse, at timestamp with time zonetruefalse, action texttruefalse, step texttruefalse, slug texttruefalse, checksum texttruefalse, " +
+	"deployment texttruefalse, actor texttruefalse, duration_ms biginttruefalse, detail jsontruefalse, prev_hash texttruefalse, hash texttruefalse"
+
+// LedgerAltered says what of the ledger's table is not as it was made; an empty
+// text where there is nothing, or no ledger.
+func (s *Session) LedgerAltered(ctx context.Context) (string, error) {
+	_, body, _ := strings.Cut(createLedger, "AS $$")
+	body, _, _ = strings.Cut(body, "$$")
+	var found string
+	err := s.conn.QueryRow(ctx, altered, body, ledgerColumns).Scan(&found)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", nil
+	}
+	return found, s.wrap(err)
+}
+
 func scanEntry(row pgx.CollectableRow) (ledger.Entry, error) {
 	var e ledger.Entry
 	var detail string
