@@ -3,7 +3,7 @@ SHELL := /bin/bash
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo development)
 CONSOLE := $(shell find console/src console/public -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/index.html)
 
-.PHONY: demo demo-stop demo-trouble demo-reset tour test vet bench pictures build fmt
+.PHONY: fuzz demo demo-stop demo-trouble demo-reset tour test vet bench pictures build fmt
 
 demo: ## sets up, builds and starts Vorrang with the demo's data
 	@scripts/setup demo
@@ -32,6 +32,10 @@ test: ## sets up and passes the tests
 vet:
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
 	go vet ./...
+
+fuzz: ## runs every fuzz target for a minute
+	@scripts/setup test
+	@scripts/fuzz
 
 bench: ## measures against psql, and writes docs/benchmarks.md
 	@scripts/setup demo

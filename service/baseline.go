@@ -7,10 +7,12 @@ import (
 	"strings"
 	"time"
 
+	"vorrang/core/access"
 	"vorrang/core/deploy"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/review"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 	"vorrang/target/postgres"
@@ -85,10 +87,39 @@ func newScratch(ctx context.Context, server lane.Environment) (*postgres.Scratch
 	return postgres.NewScratch(ctx, url, server.Role)
 }
 
+// mayBuild refuses whoever could not run SQL on the server of a disposable
+// environment by a promotion.
+func mayBuild(ctx context.Context, p place, server lane.Environment) error {
+	who, is := ctx.Value(callerKey{}).(caller)
+	need, scope := access.By(access.Releaser), access.Scope{Lane: p.lane.Name, Environment: server.Name}
+	if is && !who.Grants.Allow(need, scope) {
+		return forbidden(who, need, scope)
+	}
+	return nil
+}
+
+// withinDatabase gives no text out that reaches beyond its database: the server of
+// a scratch database holds others.
+func withinDatabase(texts func(context.Context, step.Checksum) ([]byte, error)) func(context.Context, step.Checksum) ([]byte, error) {
+	return func(ctx context.Context, checksum step.Checksum) ([]byte, error) {
+		text, err := texts(ctx, checksum)
+		if err != nil {
+			return nil, err
+		}
+		if why := review.Beyond(text); why != "" {
+			return nil, fmt.Errorf("it is not run in a scratch database: %s", why)
+		}
+		return text, nil
+	}
+}
+
 // scratch makes a ground on the server of a disposable environment.
 func (s *Service) scratch(ctx context.Context, p place, server lane.Environment) (*ground, error) {
 	everything, err := plan.Forward(p.only(plan.Look(p.environment.Name, p.catalogue, ledger.Fold(nil))), "")
 	if err != nil {
+		return nil, err
+	}
+	if err := mayBuild(ctx, p, server); err != nil {
 		return nil, err
 	}
 	database, err := newScratch(ctx, server)
@@ -100,7 +131,7 @@ func (s *Service) scratch(ctx context.Context, p place, server lane.Environment)
 		return nil, err
 	}
 	return &ground{Scratch: database, everything: everything,
-		runner: deploy.Runner{Target: database.Session, Texts: s.texts(everything), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
+		runner: deploy.Runner{Target: database.Session, Texts: withinDatabase(s.texts(everything)), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
 			Deployment: "scratch", Actor: "vorrangd", Defaults: deploy.Settings{Role: server.Role, LockTimeout: step.DefaultLockTimeout}}}, nil
 }
 

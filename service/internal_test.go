@@ -1,6 +1,8 @@
 package service
 
 import (
+	"net/http"
+	"reflect"
 	"strconv"
 	"strings"
 	"testing"
@@ -129,4 +131,36 @@ func TestTextIsShortenedBetweenCharacters(t *testing.T) {
 		assert.Equal(t, want, text)
 		assert.Equal(t, want != "жжж", shortened)
 	}
+}
+
+// FuzzBodies gives every operation of the API any body: it is refused with a
+// reason, or keeps every rule of the document.
+func FuzzBodies(f *testing.F) {
+	endpoints := (&Service{}).endpoints()
+	for i := range endpoints {
+		f.Add(i, []byte(`{"reason":"x","at":"2026-11-28T22:00:00Z","last":1,"seconds":60,"grant":["reader"],"unknown":null}`))
+	}
+	f.Add(0, []byte(`{"name":null,"name":"x"} {}`))
+	f.Fuzz(func(t *testing.T, which int, body []byte) {
+		e := endpoints[uint(which)%uint(len(endpoints))]
+		in := reflect.New(reflect.TypeOf(e.in).Elem())
+		given := map[string]bool{}
+		err := bindBody(body, in.Interface(), given)
+		if err == nil {
+			err = enforce(in.Elem(), given)
+		}
+		var reason *errReason
+		if err != nil {
+			require.ErrorAs(t, err, &reason, "%s", e.id)
+			assert.Equal(t, http.StatusBadRequest, reason.problem.Status)
+			assert.Less(t, len(reason.problem.Detail), 1000, "%s: what was sent is not told back at length", e.id)
+			return
+		}
+		for i := range in.Elem().NumField() {
+			field, value := in.Elem().Type().Field(i), in.Elem().Field(i)
+			if words := field.Tag.Get("enum"); words != "" && given[nameOf(field)] && value.Kind() == reflect.String {
+				assert.Contains(t, strings.Split(words, ","), value.String(), "%s.%s", e.id, field.Name)
+			}
+		}
+	})
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vorrang/client"
 	"vorrang/internal/servicetest"
 	"vorrang/service/api"
 )
@@ -117,4 +118,24 @@ func TestHooksLeadToNobodysOwnMachine(t *testing.T) {
 		}
 		return tried == 4
 	}, 30*time.Second, 50*time.Millisecond)
+}
+
+// What is built in a scratch database may not reach the others on its server, and
+// is built only for who could run SQL there by a promotion.
+func TestAScratchDatabaseRunsNothingBeyondIt(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	w.Submitted(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (id int);", "2-reach.sql": "COPY berth TO '/tmp/vorrang-was-here';"})
+	must(w.Cut(ctx, "harbour", client.Cutting{Name: "one", Through: "1"}))
+	must(w.Cut(ctx, "harbour", client.Cutting{Name: "two"}))
+	_, err := w.CompareRelease(ctx, "harbour", "staging", "one", false)
+	require.NoError(t, err)
+	_, err = w.CompareRelease(ctx, "harbour", "staging", "two", false)
+	require.ErrorContains(t, err, "it is not run in a scratch database: line 1: COPY with a file of the server reaches beyond the database")
+	assert.NoFileExists(t, "/tmp/vorrang-was-here")
+	author := w.As("a.lund", "author@harbour")
+	_, err = author.CompareRelease(ctx, "harbour", "staging", "one", false)
+	require.ErrorContains(t, err, "a.lund may not do this on harbour/development")
+	_, err = w.As("r.voss", "author@harbour", "releaser@harbour/development").CompareRelease(ctx, "harbour", "staging", "one", false)
+	require.NoError(t, err)
 }

@@ -454,13 +454,13 @@ func TestARestoredOrTouchedLedgerHolds(t *testing.T) {
 
 func TestATargetThatCannotBeReachedIsATrouble(t *testing.T) {
 	w := servicetest.Start(t)
-	lane := "lane: moon\nenvironments:\n  - {name: dark, target: 'env:VORRANG_TEST_UNSET'}\n  - {name: wrong, target: 'file:" + t.TempDir() + "/none'}\n  - {name: refused, target: 'env:VORRANG_TEST_REFUSED'}\n"
-	t.Setenv("VORRANG_TEST_REFUSED", strings.Replace(w.URLs["staging"], "pgtest-superuser", "planted-s3cret", 1))
+	lane := "lane: moon\nenvironments:\n  - {name: dark, target: 'env:HARBOUR_TEST_UNSET'}\n  - {name: wrong, target: 'file:" + t.TempDir() + "/none'}\n  - {name: refused, target: 'env:HARBOUR_TEST_REFUSED'}\n"
+	t.Setenv("HARBOUR_TEST_REFUSED", strings.Replace(w.URLs["staging"], "pgtest-superuser", "planted-s3cret", 1))
 	_, err := w.Declare(t.Context(), "moon.yaml", []byte(lane))
 	require.NoError(t, err)
 	status, err := w.Lane(t.Context(), "moon")
 	require.NoError(t, err)
-	for i, want := range []string{"the variable VORRANG_TEST_UNSET is not set", "the service cannot read the file", "refuses the password of user vorrang"} {
+	for i, want := range []string{"the variable HARBOUR_TEST_UNSET is not set", "/none is not there", "refuses the password of user vorrang"} {
 		assert.False(t, status.Environments[i].Reached)
 		assert.Contains(t, status.Environments[i].Trouble[0].Message, want)
 		assert.NotEmpty(t, status.Environments[i].Trouble[0].Next)

@@ -340,8 +340,9 @@ func entries(n int) string {
 }
 
 func (f Facts) ledgerIntact() Check {
-	if f.Altered != "" {
-		return hold(LedgerIntact, "the ledger's own table is not as Vorrang made it: "+f.Altered,
+	altered := "the ledger's own table is not as Vorrang made it: " + f.Altered
+	if f.Altered != "" && f.Chain == nil {
+		return hold(LedgerIntact, altered,
 			"find out who changed it and why, and what was written since (vorrang ledger); then, as its owner, put it back as docs/ledger.md describes it")
 	}
 	if f.Chain == nil && f.Entries == 0 {
@@ -350,7 +351,11 @@ func (f Facts) ledgerIntact() Check {
 	if f.Chain == nil {
 		return pass(LedgerIntact, "the chain of the ledger's %s holds", entries(f.Entries))
 	}
-	return hold(LedgerIntact, f.Chain.Error(),
+	evidence := f.Chain.Error()
+	if f.Altered != "" {
+		evidence += "; " + altered
+	}
+	return hold(LedgerIntact, evidence,
 		"somebody wrote to the ledger, restored the database from a backup, or made it anew; find out who and why, see what is there, and adopt it if it is meant: "+f.adopt())
 }
 

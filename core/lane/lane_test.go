@@ -1,6 +1,7 @@
 package lane
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -11,7 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vorrang/core/plan"
-
 	"vorrang/core/step"
 )
 
@@ -178,4 +178,23 @@ func TestDurationsAreWrittenAsPeopleDo(t *testing.T) {
 	for text, d := range map[string]time.Duration{"0s": 0, "1ms": time.Millisecond, "20s": 20 * time.Second, "12m": 12 * time.Minute, "1h": time.Hour, "1h5m": 65 * time.Minute, "10h0m1s": 10*time.Hour + time.Second} {
 		assert.Equal(t, text, Span(d))
 	}
+}
+
+// FuzzParse: whatever stands in a lane file, it is a lane or an error, and what is
+// a lane is the same once it was written and read again.
+func FuzzParse(f *testing.F) {
+	f.Add([]byte("lane: harbour\nenvironments:\n  - {name: development, target: env:X, disposable: true}\n  - {name: production, target: file:/x, gate: {approvals: {count: 1, authors: excluded}}}\n"))
+	f.Add([]byte("lane: &a [*a]\n"))
+	f.Add([]byte("a: &a [x,x]\nb: &b [*a,*a]\nlane: *b\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		parsed, err := Parse("lane.yaml", text)
+		if err != nil {
+			return
+		}
+		written, err := json.Marshal(parsed)
+		require.NoError(t, err)
+		var again Lane
+		require.NoError(t, json.Unmarshal(written, &again))
+		assert.Equal(t, parsed.Names(), again.Names())
+	})
 }

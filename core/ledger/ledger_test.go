@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
 	"time"
 
@@ -153,4 +154,26 @@ func TestTheStateKnowsWhereATargetStands(t *testing.T) {
 	assert.Equal(t, int64(5), state.Head.Seq)
 	assert.Equal(t, step.Number("3"), Fold(chain(entry(Baselined, "3"))).At())
 	assert.Empty(t, Fold(chain(entry(Baselined, "0"))).At())
+}
+
+// FuzzCanonical: two entries that differ are told apart by what is hashed, unless
+// they differ in line feeds, which no field may hold.
+func FuzzCanonical(f *testing.F) {
+	f.Add("1", "a", "applied", "pilot", "{}", int64(1))
+	f.Add("1", "", "", "a\nb", `{"a":1}`, int64(-1))
+	f.Fuzz(func(t *testing.T, number, slug, action, actor, detail string, seq int64) {
+		e := Entry{Seq: seq, Step: step.Number(number), Slug: slug, Action: Action(action), Actor: actor, Detail: json.RawMessage(detail), PrevHash: Genesis, At: time.Unix(1, 0).UTC()}
+		e.Hash = e.Sum()
+		if strings.Contains(number+slug+action+actor+detail, "\n") {
+			return
+		}
+		for _, change := range []func(*Entry){func(e *Entry) { e.Actor += "x" }, func(e *Entry) { e.Slug += "x" }, func(e *Entry) { e.Seq++ }, func(e *Entry) { e.Detail = append(e.Detail, ' ') },
+			func(e *Entry) { e.Actor, e.Deployment = e.Deployment, e.Actor+"y" }} {
+			other := e
+			other.Detail = append(json.RawMessage{}, e.Detail...)
+			change(&other)
+			assert.NotEqual(t, e.Canonical(), other.Canonical())
+			assert.NotEqual(t, e.Hash, other.Sum())
+		}
+	})
 }

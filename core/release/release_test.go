@@ -1,7 +1,9 @@
 package release
 
 import (
+	"archive/tar"
 	"bytes"
+	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -114,4 +116,32 @@ func TestReleasesAreComparedByWhatTheyRun(t *testing.T) {
 	assert.Equal(t, "2 edited, 3 newexpand, 4 gone", strings.Join(words, ", "))
 	assert.NoError(t, CheckName("2026.11-rc_1"))
 	assert.ErrorContains(t, CheckName("../x"), `"../x" is no name of a release`)
+}
+
+// FuzzRead: whatever a bundle holds, it is read or refused, and no file is given on
+// whose name or checksum the bundle does not list.
+func FuzzRead(f *testing.F) {
+	var whole bytes.Buffer
+	packed := gzip.NewWriter(&whole)
+	archive := tar.NewWriter(packed)
+	for name, text := range map[string]string{"release.json": `{"lane":"harbour","name":"1","digest":"x"}`, "SHA256SUMS": "x  steps/1-a.sql\n", "steps/1-a.sql": "SELECT 1"} {
+		require.NoError(f, archive.WriteHeader(&tar.Header{Name: name, Size: int64(len(text)), Mode: 0o644}))
+		_, err := archive.Write([]byte(text))
+		require.NoError(f, err)
+	}
+	require.NoError(f, errors.Join(archive.Close(), packed.Close()))
+	f.Add(whole.Bytes())
+	f.Add([]byte("\x1f\x8b"))
+	f.Fuzz(func(t *testing.T, bundle []byte) {
+		_, _ = Read(bytes.NewReader(bundle), func(file step.File) error {
+			_, err := step.ParseName(file.Name)
+			assert.NoError(t, err)
+			return nil
+		})
+		var unpacked bytes.Buffer // the same bytes as what would be packed
+		writer := gzip.NewWriter(&unpacked)
+		_, _ = writer.Write(bundle)
+		_ = writer.Close()
+		_, _ = Read(&unpacked, func(step.File) error { return nil })
+	})
 }

@@ -36,14 +36,20 @@ func (e *Error) Error() string {
 	return fmt.Sprintf("%d:%d: %s", e.Line, e.Column, e.Message)
 }
 
+// mostStatements is how many a text may hold: each is looked at by itself.
+const mostStatements = 100_000
+
 // Cut returns the statements of text, which must be UTF-8 with LF line ends.
 // Text that holds none gives none and no error. Every error is an *Error.
 func Cut(text []byte) ([]Statement, error) {
-	c := cutter{text: text, line: 1}
+	c := cutter{text: text, line: 1, column: 1}
 	for size := smallWindow; c.at < len(text); {
 		before, copies := c.at, c.copies
 		if err := c.window(min(before+size, len(text))); err != nil {
 			return nil, err
+		}
+		if len(c.statements) > mostStatements {
+			return nil, c.errorAt(c.statements[mostStatements].Offset, "more than 100,000 statements; load rows with COPY, or split the step")
 		}
 		switch {
 		case c.at == before:
@@ -73,8 +79,9 @@ type cutter struct {
 
 	// position
 	at     int // everything before it has been read
-	lineAt int // an offset, and the line that it is on
+	lineAt int // an offset, and its line and column
 	line   int
+	column int
 
 	// the statement that is being read
 	open   bool

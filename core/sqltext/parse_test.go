@@ -119,6 +119,18 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
+// BenchmarkCutOneLine is linear in the number of statements, though they all stand
+// on one line.
+func BenchmarkCutOneLine(b *testing.B) {
+	text := []byte(strings.Repeat("SELECT 1;", 50_000))
+	b.SetBytes(int64(len(text)))
+	for b.Loop() {
+		if _, err := Cut(text); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
 // BenchmarkCutManyCopies is linear in the number of COPYs.
 func BenchmarkCutManyCopies(b *testing.B) {
 	text := []byte(strings.Repeat("COPY berth (id, name) FROM stdin;\n1\tNorth quay\n\\.\n", 2000))

@@ -79,16 +79,19 @@ func wholeRunes(text []byte, start, end int) int {
 }
 
 // position gives the line and column of an offset. It is quick for offsets that
-// only grow.
+// only grow, also where they stand on one long line.
 func (c *cutter) position(offset int) (line, column int) {
-	if offset >= c.lineAt {
-		c.line += bytes.Count(c.text[c.lineAt:offset], []byte("\n"))
-	} else {
-		c.line -= bytes.Count(c.text[offset:c.lineAt], []byte("\n"))
+	if offset < c.lineAt {
+		c.lineAt, c.line, c.column = 0, 1, 1
 	}
+	stretch := c.text[c.lineAt:offset]
+	if newline := bytes.LastIndexByte(stretch, '\n'); newline >= 0 {
+		c.line += bytes.Count(stretch, []byte("\n"))
+		c.column, stretch = 1, stretch[newline+1:]
+	}
+	c.column += utf8.RuneCount(stretch)
 	c.lineAt = offset
-	start := bytes.LastIndexByte(c.text[:offset], '\n') + 1
-	return c.line, utf8.RuneCount(c.text[start:offset]) + 1
+	return c.line, c.column
 }
 
 // words is what is remembered of a statement's tokens to tell its kind.

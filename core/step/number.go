@@ -13,10 +13,15 @@ type Number string
 // Beginning is the point before the first step. No step has this number.
 const Beginning = Number("0")
 
+const longestNumber = 100 // characters
+
 // ParseNumber reads a number as people write it, leading zeros allowed.
 func ParseNumber(text string) (Number, error) {
 	if text == "" {
 		return "", fmt.Errorf("a step number is missing; write digits, or digits joined by dots, such as 12 or 2.1")
+	}
+	if len(text) > longestNumber {
+		return "", fmt.Errorf("a step number of %d characters is too long; it may have %d", len(text), longestNumber)
 	}
 	runs := strings.Split(text, ".")
 	for i, run := range runs {

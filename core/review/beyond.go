@@ -1,0 +1,75 @@
+package review
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	pg "github.com/pganalyze/pg_query_go/v6"
+
+	"vorrang/core/sqltext"
+)
+
+// Beyond says what of a script reaches beyond its database: other databases, the
+// server, its files and programs, roles, other servers. Such a script is not run
+// in a scratch database, whose server holds others. It is empty where nothing
+// does. What the grammar cannot read, and a name that is hidden in dynamic SQL, is
+// not seen.
+func Beyond(text []byte) string {
+	statements, err := sqltext.Cut(text)
+	if err != nil {
+		return "" // which the server says as well
+	}
+	for _, s := range statements {
+		if found := beyondNames.Find(s.SQL); found != nil {
+			return fmt.Sprintf("line %d uses %s, which reaches beyond the database", s.Line, strings.ToLower(string(found)))
+		}
+		node, err := sqltext.Parse(s)
+		if err != nil {
+			continue
+		}
+		if what := beyond(node); what != "" {
+			return fmt.Sprintf("line %d: %s reaches beyond the database", s.Line, what)
+		}
+	}
+	return ""
+}
+
+// beyondNames are functions and extensions that reach files, programs or servers,
+// wherever in a statement, a string or a body they stand.
+var beyondNames = regexp.MustCompile(`(?i)\b(?:pg_read_file|pg_read_binary_file|pg_ls_dir|pg_ls_\w+dir|pg_stat_file|pg_file_\w+|lo_import|lo_export|dblink\w*|` +
+	`file_fdw|postgres_fdw|adminpack|pg_execute_server_program|pg_reload_conf|pg_rotate_logfile|pg_terminate_backend|pg_cancel_backend|plpython3?u|plperlu|pltclu)\b`)
+
+func beyond(node *pg.Node) string {
+	switch {
+	case node.GetCreatedbStmt() != nil, node.GetDropdbStmt() != nil, node.GetAlterDatabaseStmt() != nil, node.GetAlterDatabaseSetStmt() != nil:
+		return "a database that is made, changed or dropped"
+	case node.GetAlterSystemStmt() != nil:
+		return "ALTER SYSTEM"
+	case node.GetCreateRoleStmt() != nil, node.GetAlterRoleStmt() != nil, node.GetAlterRoleSetStmt() != nil, node.GetDropRoleStmt() != nil, node.GetGrantRoleStmt() != nil,
+		node.GetReassignOwnedStmt() != nil, node.GetDropOwnedStmt() != nil:
+		return "a role that is made, changed or dropped"
+	case node.GetCreateTableSpaceStmt() != nil, node.GetDropTableSpaceStmt() != nil:
+		return "a tablespace"
+	case node.GetCreateForeignServerStmt() != nil, node.GetCreateUserMappingStmt() != nil, node.GetCreateSubscriptionStmt() != nil, node.GetAlterSubscriptionStmt() != nil:
+		return "another server"
+	case node.GetLoadStmt() != nil:
+		return "LOAD"
+	case node.GetCopyStmt().GetIsProgram():
+		return "COPY with a program"
+	case node.GetCopyStmt().GetFilename() != "":
+		return "COPY with a file of the server"
+	}
+	create := node.GetCreateFunctionStmt()
+	if create == nil {
+		return ""
+	}
+	for _, option := range create.Options {
+		language := option.GetDefElem()
+		if language.GetDefname() == "language" && slices.Contains([]string{"c", "internal"}, strings.ToLower(language.GetArg().GetString_().GetSval())) {
+			return "a function in C"
+		}
+	}
+	return ""
+}
