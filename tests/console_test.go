@@ -309,6 +309,47 @@ func TestAReleaseIsPromotedInTheConsole(t *testing.T) {
 	assert.Equal(t, "null", pgtest.Query(t, p.w.URLs["production"], "SELECT to_regclass('public.berth')"))
 }
 
+// Whoever signed in a while ago shows that it is them before they make a token.
+func TestTheConsoleAsksForAPassword(t *testing.T) {
+	p := openConsole(t)
+	p.w.As("m.kai", "reader@harbour")
+	p.goTo("/")
+	p.sees("Password")
+	p.fill("name", "m.kai")
+	p.secret("secret", servicetest.Password)
+	p.press("Sign in")
+	p.sees("Board")
+	pgtest.Exec(t, p.w.Records, "UPDATE records.session SET made_at = now() - interval '1 hour'")
+	p.goTo("/account")
+	p.sees("A token for your programs")
+	p.fill("machine", "my laptop")
+	p.press("Make a token")
+	p.sees("Show that it is you")
+	p.secret("proof", "not the password")
+	p.press("Go on")
+	p.sees("that is not your password")
+	p.press("Make a token")
+	p.sees("Show that it is you")
+	p.picture("proof")
+	p.secret("proof", servicetest.Password)
+	p.press("Go on")
+	p.sees("This is the token. It is shown once")
+	p.press("Revoke token 2")
+	p.sees("a test")
+	p.picture("account")
+}
+
+// picture keeps what the page shows in the folder that VORRANG_PICTURES names.
+func (p *page) picture(name string) {
+	folder := os.Getenv("VORRANG_PICTURES")
+	if folder == "" {
+		return
+	}
+	image, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+	require.NoError(p.t, err)
+	require.NoError(p.t, os.WriteFile(filepath.Join(folder, name+".png"), image, 0o644))
+}
+
 func TestPeopleOpenAGateInTheConsole(t *testing.T) {
 	p := openConsole(t)
 	ctx := t.Context()

@@ -4,11 +4,12 @@ import InputText from 'primevue/inputtext'
 import Password from 'primevue/password'
 import { ref } from 'vue'
 
-import { api, result, session } from '../api'
+import { api, result, session, type Token } from '../api'
 import { useAct } from '../look'
 import CommandLine from '../parts/CommandLine.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
-import { moment } from '../time'
+import { usePolled } from '../poll'
+import { ago, moment } from '../time'
 
 /** Who one is here, what one may, and what one can change about that. */
 const machine = ref('')
@@ -23,6 +24,13 @@ const make = () =>
     const answer = await result(api.POST('/api/v1/session/tokens', { body: { machine: machine.value } }))
     made.value = answer.token ?? ''
     until.value = answer.expires_at ?? ''
+    await refresh()
+  })
+const { value: tokens, refresh } = usePolled(() => result(api.GET('/api/v1/session/tokens')))
+const revoke = (token: Token) =>
+  now(async () => {
+    await result(api.DELETE('/api/v1/session/tokens/{token}', { params: { path: { token: token.id } } }))
+    await refresh()
   })
 const change = () =>
   now(async () => {
@@ -53,6 +61,16 @@ const change = () =>
           <label class="row"><span>Whose programs use it</span><InputText v-model="machine" name="machine" placeholder="my laptop" size="small" required /></label>
           <Button type="submit" label="Make a token" size="small" outlined />
         </form>
+        <table v-if="tokens?.tokens.length" class="list">
+          <thead><tr><th>Token</th><th>Whose programs</th><th>Good until (UTC)</th><th>Used</th><th></th></tr></thead>
+          <tbody>
+            <tr v-for="t in tokens.tokens" :key="t.id">
+              <td>{{ t.id }}</td><td><b>{{ t.name }}</b></td><td class="soft small">{{ moment(t.expires_at) }}</td><td class="soft small">{{ t.used_at ? ago(t.used_at) : 'never' }}</td>
+              <td class="right"><Button label="Revoke" size="small" text severity="secondary" :aria-label="`Revoke token ${t.id}`" @click="revoke(t)" /></td>
+            </tr>
+          </tbody>
+        </table>
+        <p v-else class="soft small">None of your programs has a token.</p>
       </section>
       <section class="panel stack">
         <h2>Your password</h2>
@@ -68,6 +86,7 @@ const change = () =>
 </template>
 
 <style scoped>
+.right { text-align: right; }
 .grants { margin: 0; padding-left: 1.4rem; }
 h2 { font-size: 15px; }
 </style>
