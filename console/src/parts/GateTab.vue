@@ -27,9 +27,11 @@ onMounted(async () => {
 })
 watch([source, () => props.environment.entries, () => props.environment.gate.map((c) => c.verdict).join()], () => look())
 
-const asked = computed(() => gate.value?.checks.some((c) => c.id === 'approvals' && c.verdict !== 'not asked') && release.value !== '')
+const approvals = computed(() => gate.value?.checks.some((c) => c.id === 'approvals' && c.verdict !== 'not asked') ?? false)
+const asked = computed(() => approvals.value && release.value !== '')
 
 const approveOpen = ref(false)
+const backOpen = ref(false)
 const withdrawOpen = ref(false)
 const waiveOpen = ref(false)
 const freezeOpen = ref(false)
@@ -39,6 +41,10 @@ const place = `${path.lane} / ${path.environment}`
 
 async function approve(note: string) {
   await result(api.POST('/api/v1/lanes/{lane}/environments/{environment}/approvals', { params: { path }, body: { release: release.value, note } }))
+  await look()
+}
+async function approveBack(note: string) {
+  await result(api.POST('/api/v1/lanes/{lane}/environments/{environment}/approvals', { params: { path }, body: { ways_back: true, note } }))
   await look()
 }
 async function withdraw() {
@@ -62,6 +68,7 @@ async function thaw(reason: string) {
       <span class="grow" />
       <Button v-if="asked" label="Approve…" icon="pi pi-thumbs-up" size="small" outlined @click="approveOpen = true" />
       <Button v-if="asked" label="Take approval back…" size="small" text severity="secondary" @click="withdrawOpen = true" />
+      <Button v-if="approvals" label="Approve ways back…" size="small" text severity="secondary" @click="backOpen = true" />
       <Button v-if="gate?.frozen" label="Thaw…" icon="pi pi-sun" size="small" text severity="secondary" @click="thawOpen = true" />
       <Button label="Freeze…" icon="pi pi-lock" size="small" text severity="secondary" @click="freezeOpen = true" />
     </div>
@@ -78,6 +85,9 @@ async function thaw(reason: string) {
 
     <ReasonDialog v-model:open="approveOpen" :title="`Approve release ${release} for ${place}`" :confirm="`Approve release ${release}`" asks="What did you look at? (optional)" optional :act="approve">
       <p>You approve of exactly what the tab <b>Preview</b> of the promotion shows now. Your approval lapses when the plan changes. Whoever asks for the promotion cannot approve it.</p>
+    </ReasonDialog>
+    <ReasonDialog v-model:open="backOpen" :title="`Approve the ways back on ${place}`" confirm="Approve the ways back" asks="What did you look at? (optional)" optional :act="approveBack">
+      <p>A way back that came after its step was approved runs only once it is approved itself. You approve of those of the steps in place, as <b>Roll back</b> shows them now.</p>
     </ReasonDialog>
     <ReasonDialog v-model:open="withdrawOpen" :title="`Take your approval of release ${release} back`" confirm="Take it back" asks="Why? (optional; for yourself)" optional :act="withdraw">
       <p>Your approval of release <b>{{ release }}</b> for <b>{{ place }}</b> does not count any more.</p>
