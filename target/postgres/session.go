@@ -28,36 +28,36 @@ const clean = "CLOSE ALL; RESET SESSION AUTHORIZATION; RESET ALL; DEALLOCATE ALL
 // standard has strings read as they were cut.
 const standard = "pg_catalog.set_config('standard_conforming_strings', 'on', false)"
 
-// cleaned opens the steps' session, or cleans it.
-func (s *Session) cleaned(ctx context.Context) error {
+// cleaned opens the steps' session, and runs SQL on it that begins a step. Where an
+// earlier one used it, it is cleaned first, in the same round trip. BEGIN makes what
+// was sent so far a transaction, and COMMIT ends it, so that the next one begins
+// with the defaults that are right.
+//
+// Source: https://www.postgresql.org/docs/18/protocol-flow.html#PROTOCOL-FLOW-MULTI-STATEMENT
+func (s *Session) cleaned(ctx context.Context, begin string) error {
 	if err := s.open(ctx); err != nil {
 		return err
 	}
-	if s.dirty {
-		if err := s.step(ctx, clean); err != nil {
-			return err
-		}
+	switch {
+	case s.dirty && s.InTransaction():
+		begin = clean + "; " + begin
+	case s.dirty:
+		begin = clean + "; BEGIN; COMMIT; " + begin
 	}
 	s.dirty = true // from here on
-	return nil
+	return s.step(ctx, begin)
 }
 
 // Begin implements deploy.Target. The transaction holds a lock of its own, which
 // no statement can give back before its end: should the session that holds the
 // target's lock go, nobody else begins before this transaction has ended.
 func (s *Session) Begin(ctx context.Context, settings deploy.Settings) error {
-	if err := s.cleaned(ctx); err != nil {
-		return err
-	}
-	return s.step(ctx, fmt.Sprintf("BEGIN; %s, pg_catalog.pg_advisory_xact_lock(%d)", s.set(settings, true), busyKey))
+	return s.cleaned(ctx, fmt.Sprintf("BEGIN; %s, pg_catalog.pg_advisory_xact_lock(%d)", s.set(settings, true), busyKey))
 }
 
 // Prepare implements deploy.Target.
 func (s *Session) Prepare(ctx context.Context, settings deploy.Settings) error {
-	if err := s.cleaned(ctx); err != nil {
-		return err
-	}
-	return s.step(ctx, s.set(settings, s.InTransaction()))
+	return s.cleaned(ctx, s.set(settings, s.InTransaction()))
 }
 
 // set puts settings into force, for the transaction only where local is true.
