@@ -26,7 +26,7 @@ func (s *Service) adoption(c call, in *environmentIn) (*api.Adoption, error) {
 	if err != nil {
 		return nil, err
 	}
-	session, err := connect(c, p.environment, "vorrangd adopt")
+	session, err := s.connect(c, p.environment, "vorrangd adopt")
 	if err != nil {
 		return nil, err
 	}
@@ -301,7 +301,7 @@ func (s *Service) identities(ctx context.Context, places []place) []string {
 	each(places, mostAtOnce, func(i int, p place) {
 		within, cancel := context.WithTimeout(ctx, lookTimeout)
 		defer cancel()
-		session, err := connect(within, p.environment, "vorrangd")
+		session, err := s.connect(within, p.environment, "vorrangd")
 		if err != nil {
 			return
 		}

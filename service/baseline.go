@@ -79,8 +79,8 @@ type ground struct {
 }
 
 // newScratch makes an empty database on the server of an environment.
-func newScratch(ctx context.Context, server lane.Environment) (*postgres.Scratch, error) {
-	url, err := resolve(server.Target)
+func (s *Service) newScratch(ctx context.Context, server lane.Environment) (*postgres.Scratch, error) {
+	url, err := s.resolve(server.Target)
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +122,7 @@ func (s *Service) scratch(ctx context.Context, p place, server lane.Environment)
 	if err := mayBuild(ctx, p, server); err != nil {
 		return nil, err
 	}
-	database, err := newScratch(ctx, server)
+	database, err := s.newScratch(ctx, server)
 	if err != nil {
 		return nil, err
 	}

@@ -157,7 +157,7 @@ func (s *Service) open(ctx context.Context, lane, environment, application strin
 	if err != nil {
 		return nil, p, err
 	}
-	session, err := connect(ctx, p.environment, application)
+	session, err := s.connect(ctx, p.environment, application)
 	return session, p, err
 }
 
@@ -176,7 +176,7 @@ func (s *Service) proved(ctx context.Context, p place, wish draft.Wish) (*draft.
 	}
 	ctx, cancel := context.WithTimeout(ctx, proofPatience)
 	defer cancel()
-	scratch, err := newScratch(ctx, server)
+	scratch, err := s.newScratch(ctx, server)
 	if err != nil {
 		return nil, err
 	}

@@ -219,7 +219,7 @@ func (s *Service) lookForDrift(ctx context.Context, p place, read reading) (gate
 	if running == nil {
 		s.crew.settled(ctx, p.lane.Name, p.environment.Name)
 	}
-	session, err := connect(ctx, p.environment, "vorrangd drift")
+	session, err := s.connect(ctx, p.environment, "vorrangd drift")
 	if err != nil {
 		return gate.Drifted{}, schema.Schema{}, err
 	}

@@ -8,6 +8,8 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -73,6 +75,24 @@ func ourOwn(variable string) bool {
 	return strings.HasPrefix(variable, "VORRANG_") && !strings.HasPrefix(variable, "VORRANG_TARGET_")
 }
 
+// mayRefer reports whether a reference is one that lanes and hooks may have: by
+// one of the patterns of the service's setting, or, without any, all.
+func (s *Service) mayRefer(reference string) bool {
+	return len(s.References) == 0 || slices.ContainsFunc(s.References, func(pattern string) bool {
+		is, err := path.Match(pattern, reference)
+		return err == nil && is
+	})
+}
+
+// resolve is what a reference of a lane or a hook stands for, if they may have it.
+func (s *Service) resolve(reference string) (string, error) {
+	if !s.mayRefer(reference) {
+		return "", &postgres.ConnectError{Kind: postgres.BadURL, Message: reference + " is no reference that this service allows",
+			Mend: "vorrangd's setting -references says which it does: " + strings.Join(s.References, ", ")}
+	}
+	return resolve(reference)
+}
+
 // resolve turns a reference into what it stands for. Errors name the reference
 // only, never what was found there.
 func resolve(target string) (string, error) {
@@ -119,8 +139,8 @@ func readSmall(path string) ([]byte, error) {
 }
 
 // connect opens a session on an environment's target.
-func connect(ctx context.Context, e lane.Environment, application string) (*postgres.Session, error) {
-	url, err := resolve(e.Target)
+func (s *Service) connect(ctx context.Context, e lane.Environment, application string) (*postgres.Session, error) {
+	url, err := s.resolve(e.Target)
 	if err != nil {
 		return nil, err
 	}

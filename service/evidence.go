@@ -114,7 +114,7 @@ func (s *Service) evidence(c call, in *evidenceIn) (*api.Evidence, error) {
 	if err != nil {
 		return nil, badRequest("", "step: %s", err)
 	}
-	session, err := connect(c, p.environment, "vorrangd evidence")
+	session, err := s.connect(c, p.environment, "vorrangd evidence")
 	if err != nil {
 		return nil, err
 	}

@@ -173,11 +173,11 @@ func (p *postman) try(ctx context.Context, h records.Hook, d records.Delivery) r
 
 // send posts an event. Its errors never name the URL, which may hold a secret.
 func (p *postman) send(ctx context.Context, h records.Hook, d records.Delivery) (int, error) {
-	address, err := reference(h.URL)
+	address, err := p.service.reference(h.URL)
 	if err != nil {
 		return 0, err
 	}
-	secret, err := reference(h.Secret)
+	secret, err := p.service.reference(h.Secret)
 	if err != nil {
 		return 0, err
 	}
@@ -220,11 +220,11 @@ func whyNoAnswer(err error) error {
 }
 
 // reference is what env:NAME or file:PATH stands for, or a plain text itself.
-func reference(text string) (string, error) {
+func (s *Service) reference(text string) (string, error) {
 	if !lane.IsReference(text) {
 		return text, nil
 	}
-	value, err := resolve(text)
+	value, err := s.resolve(text)
 	if err != nil {
 		return "", fmt.Errorf("%s cannot be read by the service", text)
 	}

@@ -133,6 +133,24 @@ func TestTextIsShortenedBetweenCharacters(t *testing.T) {
 	}
 }
 
+func TestReferencesAreAllowedByName(t *testing.T) {
+	t.Setenv("HARBOUR_URL", "x")
+	t.Setenv("OTHER_URL", "y")
+	all := &Service{}
+	some := &Service{Config: Config{References: []string{"env:HARBOUR_*", "file:/run/secrets/*"}}}
+	for reference, allowed := range map[string]bool{"env:HARBOUR_URL": true, "env:OTHER_URL": false, "file:/run/secrets/x": true, "file:/run/secrets/../x": false, "file:/run/secrets/a/b": false, "env:harbour_url": false} {
+		assert.Equal(t, allowed, some.mayRefer(reference), reference)
+		assert.True(t, all.mayRefer(reference))
+	}
+	_, err := some.resolve("env:OTHER_URL")
+	require.ErrorContains(t, err, "env:OTHER_URL is no reference that this service allows")
+	value, err := some.resolve("env:HARBOUR_URL")
+	require.NoError(t, err)
+	assert.Equal(t, "x", value)
+	_, err = all.resolve("env:VORRANG_RECORDS_URL")
+	require.ErrorContains(t, err, "is the service's own")
+}
+
 // FuzzBodies gives every operation of the API any body: it is refused with a
 // reason, or keeps every rule of the document.
 func FuzzBodies(f *testing.F) {

@@ -148,7 +148,10 @@ func (d *openIDDoor) back(state, cookie string) (underWay, bool) {
 }
 
 func (o *OpenID) config(provider *oidc.Provider) (*oauth2.Config, error) {
-	secret, err := reference(o.Secret)
+	secret, err := o.Secret, error(nil)
+	if lane.IsReference(secret) {
+		secret, err = resolve(secret) // by the service's own settings, which may refer to anything
+	}
 	return &oauth2.Config{ClientID: o.Client, ClientSecret: secret, Endpoint: provider.Endpoint(),
 		RedirectURL: strings.TrimSuffix(o.Public, "/") + openIDPath + "/callback", Scopes: append([]string{oidc.ScopeOpenID}, o.Scopes...)}, err
 }

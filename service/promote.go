@@ -181,7 +181,7 @@ func (s *Service) deploy(c call, p place, w wish) (*api.Promoted, error) {
 		s.crew.leave()
 		return nil, err
 	}
-	session, err := connect(c, p.environment, fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor))
+	session, err := s.connect(c, p.environment, fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor))
 	if err != nil {
 		s.crew.leave()
 		return nil, err
@@ -332,7 +332,7 @@ func (s *Service) settleDecided(c call, p place, session *postgres.Session, fact
 
 // locked is a session that holds the target's lock.
 func (s *Service) locked(c call, p place, application string) (*postgres.Session, error) {
-	session, err := connect(c, p.environment, application)
+	session, err := s.connect(c, p.environment, application)
 	if err != nil {
 		return nil, err
 	}

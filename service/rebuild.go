@@ -47,7 +47,7 @@ func rebuildable(p place) error {
 
 // unconfirmed says what a rebuild would drop.
 func (s *Service) unconfirmed(ctx context.Context, p place) error {
-	session, err := connect(ctx, p.environment, "vorrangd")
+	session, err := s.connect(ctx, p.environment, "vorrangd")
 	if err != nil {
 		return err
 	}

@@ -382,7 +382,7 @@ func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, who askin
 	facts.Previous = &gate.Previous{Name: before}
 	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
-	session, err := connect(ctx, there.environment, "vorrangd gate")
+	session, err := s.connect(ctx, there.environment, "vorrangd gate")
 	if err != nil {
 		facts.Previous.Unreached = unreachable(err).Message
 		return nil

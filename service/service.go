@@ -25,7 +25,10 @@ type Config struct {
 	Console fs.FS   // the built console
 	Log     *slog.Logger
 	Version string
-	Proxies []net.IPNet // whose word about where a request comes from is taken
+	// patterns, as of path.Match, of the references that lanes and hooks may have;
+	// none for all but the service's own
+	References []string
+	Proxies    []net.IPNet // whose word about where a request comes from is taken
 
 	// addresses that hooks may lead to although they are of this machine or link-local
 	HookNetworks []net.IPNet

@@ -148,7 +148,7 @@ func (s *Service) lookOnce(ctx context.Context, p place) (gate.Facts, error) {
 		return gate.Facts{}, err
 	}
 	defer leave()
-	session, err := connect(ctx, p.environment, "vorrangd status")
+	session, err := s.connect(ctx, p.environment, "vorrangd status")
 	if err != nil {
 		return gate.Facts{}, err
 	}
@@ -308,7 +308,7 @@ func (s *Service) ledger(c call, in *ledgerIn) (*api.Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	session, err := connect(c, p.environment, "vorrangd ledger")
+	session, err := s.connect(c, p.environment, "vorrangd ledger")
 	if err != nil {
 		return nil, err
 	}
@@ -333,7 +333,7 @@ func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 		return nil, err
 	}
 	answer := &api.Probe{Lane: in.Lane, Environment: in.Environment, Looks: []api.Look{}}
-	session, err := connect(c, p.environment, "vorrangd probe")
+	session, err := s.connect(c, p.environment, "vorrangd probe")
 	if err == nil {
 		defer session.Close()
 		var seen postgres.Probe

@@ -52,6 +52,11 @@ func (s *Service) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 	if err := loosened(l.Name, answer.Changes, in.Confirm); err != nil {
 		return nil, err
 	}
+	for _, e := range l.Environments {
+		if !s.mayRefer(e.Target) {
+			return nil, refused("vorrangd's setting -references says which it allows", "%s: %s is no reference that this service allows", e.Name, e.Target)
+		}
+	}
 	if err := s.distinct(c, l); err != nil {
 		return nil, err
 	}

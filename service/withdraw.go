@@ -96,7 +96,7 @@ func (s *Service) unapplied(c call, laneName, environment string, number step.Nu
 	if err != nil {
 		return nil, err
 	}
-	session, err := connect(c, p.environment, "vorrangd withdraw")
+	session, err := s.connect(c, p.environment, "vorrangd withdraw")
 	if err != nil {
 		return nil, refused("let the service reach it, and try again",
 			"whether step %s is applied on %s could not be seen: %s", number, environment, unreachable(err).Message)

@@ -12,6 +12,7 @@ import (
 	"net"
 	"os"
 	"os/signal"
+	"path"
 	"runtime/debug"
 	"strings"
 	"syscall"
@@ -45,6 +46,7 @@ type settings struct {
 	certificate, key             string
 	plain                        bool
 	proxies, hooks               []net.IPNet
+	references                   []string
 	grace, wait                  time.Duration
 }
 
@@ -58,6 +60,7 @@ func parse(args []string) (settings, error) {
 	flags.StringVar(&s.key, "tls-key", os.Getenv("VORRANG_TLS_KEY"), "the `file` of its key (VORRANG_TLS_KEY)")
 	flags.BoolVar(&s.plain, "plain", false, "answer beyond this machine without TLS: a proxy in front of it speaks TLS")
 	proxies := flags.String("proxies", os.Getenv("VORRANG_PROXIES"), "`networks`, divided by commas, whose X-Forwarded-For and X-Forwarded-Proto are believed, such as 127.0.0.1/32 (VORRANG_PROXIES)")
+	references := flags.String("references", os.Getenv("VORRANG_REFERENCES"), "`patterns`, divided by commas, of what targets and hooks may refer to, such as env:HARBOUR_*,file:/run/secrets/*; without it all but the service's own (VORRANG_REFERENCES)")
 	hookNetworks := flags.String("hook-networks", os.Getenv("VORRANG_HOOK_NETWORKS"), "`networks` that hooks may lead to although they are this machine's or link-local (VORRANG_HOOK_NETWORKS)")
 	flags.StringVar(&s.log, "log", "info", "the least `level` to log: debug, info, warn or error")
 	flags.DurationVar(&s.grace, "grace", 20*time.Second, "how long a running step may take to end once the service is stopped")
@@ -83,6 +86,12 @@ func parse(args []string) (settings, error) {
 	}
 	if s.certificate == "" && !s.plain && !onLoopback(s.listen) {
 		return s, fmt.Errorf("-listen %s answers beyond this machine, and passwords would pass unencrypted; give -tls-certificate and -tls-key, or, with a proxy in front that speaks TLS, -plain", s.listen)
+	}
+	for _, pattern := range strings.FieldsFunc(*references, func(r rune) bool { return r == ',' || r == ' ' }) {
+		if _, err := path.Match(pattern, ""); err != nil || !strings.HasPrefix(pattern, "env:") && !strings.HasPrefix(pattern, "file:") {
+			return s, fmt.Errorf("-references: %q is no pattern; write it as env:HARBOUR_* or file:/run/secrets/*", pattern)
+		}
+		s.references = append(s.references, pattern)
 	}
 	var err error
 	if s.proxies, err = networks("-proxies", *proxies); err != nil {
@@ -143,7 +152,7 @@ func run(args []string) error {
 	}
 	defer store.Close()
 	server, err := service.New(service.Config{Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"), OpenID: openID,
-		Console: console.Files(), Log: log, Version: version, Grace: s.grace, Proxies: s.proxies, HookNetworks: s.hooks})
+		Console: console.Files(), Log: log, Version: version, Grace: s.grace, Proxies: s.proxies, HookNetworks: s.hooks, References: s.references})
 	if err != nil {
 		return err
 	}

@@ -67,6 +67,7 @@ func TestWhereItAnswersWithoutTLS(t *testing.T) {
 		"go together":                      {"-tls-certificate", "x"},
 		"is no network":                    {"-proxies", "10.0.0.1"},
 		"-hook-networks":                   {"-hook-networks", "here"},
+		"-references":                      {"-references", "HARBOUR_*"},
 	} {
 		_, err := parse(args)
 		assert.ErrorContains(t, err, says, args)

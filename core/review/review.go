@@ -65,6 +65,9 @@ func (r *reviewer) script(file step.File) {
 		if r.mode == step.Transaction {
 			noted = newValue(s, node, added, made)
 		}
+		if what := beyond(node); what != "" && noted == "" {
+			noted = what + " reaches beyond this database; a scratch database does not run it"
+		}
 		if sqltext.NamesSchema(s, "vorrang") {
 			return "this names vorrang, the schema of Vorrang's own ledger; what the ledger says is written by deployments and repairs only: take it out", noted
 		}

@@ -21,7 +21,7 @@ import (
 
 // Problem is an error as RFC 9457 has it, with Vorrang's own members.
 type Problem struct {
-	Type    string         `json:"type" description:"A URN: urn:vorrang:held, in-doubt, invalid-files, unreachable, not-found, refused, invalid-request, unauthorized, internal."`
+	Type    string         `json:"type" description:"A URN: urn:vorrang:held, in-doubt, invalid-files, unreachable, not-found, refused, invalid-request, unauthorized, forbidden, proof-needed, too-many, too-large, too-slow, internal."`
 	Title   string         `json:"title"`
 	Status  int            `json:"status"`
 	Detail  string         `json:"detail"`

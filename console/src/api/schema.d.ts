@@ -2168,7 +2168,7 @@ export interface components {
             running?: components["schemas"]["Deployment"];
             status: number;
             title: string;
-            /** @description A URN: urn:vorrang:held, in-doubt, invalid-files, unreachable, not-found, refused, invalid-request, unauthorized, internal. */
+            /** @description A URN: urn:vorrang:held, in-doubt, invalid-files, unreachable, not-found, refused, invalid-request, unauthorized, forbidden, proof-needed, too-many, too-large, too-slow, internal. */
             type: string;
         };
         PromoteIn: {
