@@ -63,6 +63,9 @@ func (s *Service) find(ctx context.Context, p place, session *postgres.Session) 
 	if facts.Foreign() {
 		add("it says that the database belongs to %s", facts.View.State.Belongs)
 	}
+	if facts.Strange != "" {
+		add("%s", facts.Strange)
+	}
 	if facts.Chain != nil {
 		add("%s", facts.Chain)
 	}
@@ -79,7 +82,7 @@ func (s *Service) find(ctx context.Context, p place, session *postgres.Session) 
 		f.Differences = append(f.Differences, schema.Compare(known.Schema, f.now)...)
 		add("%s from what %s left at %s", count(len(f.Differences), "object of the schema differs", "objects of the schema differ"), knownFrom(known), utc(known.At))
 	}
-	f.Needed = facts.Chain != nil || facts.Foreign()
+	f.Needed = facts.Chain != nil || facts.Strange != "" || facts.Foreign()
 	digest := step.Sum([]byte(ledger.Found(entries) + f.now.Fingerprint() + fmt.Sprint(seen)))
 	f.Finding = string(digest)
 	return f, nil

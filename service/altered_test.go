@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -8,6 +9,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/gate"
+	"vorrang/core/ledger"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 )
@@ -47,4 +49,30 @@ func TestALedgerThatWasAlteredHoldsTheGate(t *testing.T) {
 	}
 	pgtest.Exec(t, url, "CREATE OR REPLACE FUNCTION vorrang.refuse_change() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; END'")
 	assert.Contains(t, holds().Evidence, "its trigger append_only is gone, disabled or another")
+}
+
+// Entries with a right chain that no deployment of this service wrote are named,
+// and hold the gate until somebody adopts them.
+func TestForgedEntriesHoldTheGate(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int);", "2-b.sql": "CREATE TABLE b (id int);"})
+	promoted := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Through: "1"}))
+	w.Ended(promoted)
+	forge := func(deployment string) {
+		pgtest.Exec(t, w.URLs["staging"], "INSERT INTO vorrang.ledger SELECT e.*, "+ledger.HashSQL+` FROM (SELECT max(seq) + 1 AS seq, clock_timestamp() AS at, 'applied' AS action, '2' AS step, 'b' AS slug,
+			'x' AS checksum, '`+deployment+`' AS deployment, 'pilot' AS actor, 1::bigint AS duration_ms, '{}'::json AS detail, (SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1) AS prev_hash FROM vorrang.ledger) e`)
+	}
+	for _, deployment := range []string{"99", fmt.Sprint(promoted.Deployment.ID), "", "one"} {
+		forge(deployment)
+	}
+	for range 2 { // a look does not take it for seen
+		check := gate.Result{Checks: must(w.Gate(t.Context(), "harbour", "staging", "")).Checks}.Find(gate.LedgerIntact)
+		assert.Equal(t, "no deployment of this service wrote entry 2 (step 2, applied), entry 3 (step 2, applied), entry 4 (step 2, applied), entry 5 (step 2, applied) of the ledger", check.Evidence)
+		assert.Contains(t, check.Turn, "vorrang adopt")
+	}
+	found := must(w.Adoption(t.Context(), "harbour", "staging"))
+	assert.True(t, found.Needed)
+	must(w.Adopt(t.Context(), "harbour", "staging", found.Finding, "a drill"))
+	check := gate.Result{Checks: must(w.Gate(t.Context(), "harbour", "staging", "")).Checks}.Find(gate.LedgerIntact)
+	assert.Equal(t, gate.Pass, check.Verdict)
 }

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -184,16 +185,61 @@ func (s *Service) look(ctx context.Context, p place, session *postgres.Session) 
 	facts.Entries, facts.History = len(entries), entries
 	facts.View = p.only(plan.Look(p.environment.Name, p.catalogue, state))
 	facts.Chain = <-chain
+	if facts.Chain == nil {
+		if facts.Strange, err = s.strange(ctx, p, entries, seen); err != nil {
+			return facts, nil, err
+		}
+	}
 	if facts.Doubts, err = s.doubts(ctx, p, session, facts.View); err != nil {
 		return facts, nil, err
 	}
 	if facts.Half, err = s.halfDone(ctx, p, session, facts.View); err != nil {
 		return facts, nil, err
 	}
-	if facts.Chain == nil && facts.View.State.Head.Seq > seen.Seq {
+	if facts.Chain == nil && facts.Strange == "" && facts.View.State.Head.Seq > seen.Seq {
 		err = s.Records.KeepHead(ctx, p.lane.Name, p.environment.Name, facts.View.State.Head)
 	}
 	return facts, entries, err
+}
+
+// strange names the entries behind the last seen one that say that a deployment
+// carried a step out, where no deployment of this service had that step to carry
+// out, and no standalone file names itself. A step's SQL can write such entries if
+// its role owns the ledger, with a chain that holds. Where nothing was seen before,
+// another service may have written them.
+func (s *Service) strange(ctx context.Context, p place, entries []ledger.Entry, seen ledger.Head) (string, error) {
+	known := map[string]map[step.Number]bool{} // steps of plans, by deployment
+	var found []string
+	for _, e := range entries {
+		switch e.Action {
+		case ledger.Begun, ledger.Applied, ledger.Failed, ledger.RolledBack:
+		default:
+			continue
+		}
+		if seen.Seq == 0 || e.Seq <= seen.Seq || strings.HasPrefix(e.Deployment, "standalone-") {
+			continue
+		}
+		if known[e.Deployment] == nil {
+			known[e.Deployment] = map[step.Number]bool{}
+			id, _ := strconv.ParseInt(e.Deployment, 10, 64) // 0 is none's
+			d, err := s.Records.Deployment(ctx, id)
+			if err != nil && !errors.Is(err, records.ErrNotFound) {
+				return "", err
+			}
+			if err == nil && d.Lane == p.lane.Name && d.Environment == p.environment.Name {
+				for _, action := range d.Plan.Actions {
+					known[e.Deployment][action.Step.Number] = true
+				}
+			}
+		}
+		if !known[e.Deployment][e.Step] {
+			found = append(found, fmt.Sprintf("entry %d (step %s, %s)", e.Seq, e.Step, e.Action))
+		}
+	}
+	if len(found) == 0 {
+		return "", nil
+	}
+	return fmt.Sprintf("no deployment of this service wrote %s of the ledger", strings.Join(found, ", ")), nil
 }
 
 // versions finds a step as it was when the text with a checksum was submitted.

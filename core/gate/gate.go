@@ -84,6 +84,7 @@ type Facts struct {
 	Lane     string
 	View     plan.View
 	Chain    error  // what ledger.Verify or ledger.VerifyHead said
+	Strange  string // entries of deployments that nobody here began; empty for none
 	Altered  string // what of the ledger's own table is not as it was made; empty for nothing
 	Entries  int
 	Unlisted Existing // objects in a target that has no ledger
@@ -341,17 +342,20 @@ func entries(n int) string {
 
 func (f Facts) ledgerIntact() Check {
 	altered := "the ledger's own table is not as Vorrang made it: " + f.Altered
-	if f.Altered != "" && f.Chain == nil {
+	if f.Altered != "" && f.Chain == nil && f.Strange == "" {
 		return hold(LedgerIntact, altered,
 			"find out who changed it and why, and what was written since (vorrang ledger); then, as its owner, put it back as docs/ledger.md describes it")
 	}
 	if f.Chain == nil && f.Entries == 0 {
 		return pass(LedgerIntact, "there is no ledger yet")
 	}
-	if f.Chain == nil {
+	if f.Chain == nil && f.Strange == "" {
 		return pass(LedgerIntact, "the chain of the ledger's %s holds", entries(f.Entries))
 	}
-	evidence := f.Chain.Error()
+	evidence := f.Strange
+	if f.Chain != nil {
+		evidence = f.Chain.Error()
+	}
 	if f.Altered != "" {
 		evidence += "; " + altered
 	}

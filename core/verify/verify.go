@@ -89,6 +89,9 @@ func (v *verifier) chain() {
 		v.report(Chain, "", time.Time{}, fmt.Sprintf("correct the target's reference, or: vorrang adopt -lane %s -env %s", v.lane, v.Name),
 			"the ledger says that the database belongs to %s", v.Facts.View.State.Belongs)
 	}
+	if v.Facts.Strange != "" {
+		v.report(Chain, "", time.Time{}, fmt.Sprintf("find out who wrote to the ledger; see what is there, and adopt it if it is meant: vorrang adopt -lane %s -env %s", v.lane, v.Name), "%s", v.Facts.Strange)
+	}
 	if v.Facts.Altered != "" {
 		v.report(Chain, "", time.Time{}, "find out who changed it and why; then, as its owner, put it back as docs/ledger.md describes it",
 			"the ledger's own table is not as Vorrang made it: %s", v.Facts.Altered)
