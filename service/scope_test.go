@@ -1,8 +1,12 @@
 package service_test
 
 import (
+	"encoding/json"
 	"io"
 	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -11,8 +15,30 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vorrang/client"
+	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 )
+
+// queries lists the query parameters of every call that reads, by path.
+func queries(t *testing.T) map[string][]string {
+	text, err := os.ReadFile(filepath.Join(pgtest.Root(), "docs", "openapi.json"))
+	require.NoError(t, err)
+	var document struct {
+		Paths map[string]struct {
+			Get struct{ Parameters []struct{ Name, In string } }
+		}
+	}
+	require.NoError(t, json.Unmarshal(text, &document))
+	found := map[string][]string{}
+	for path, methods := range document.Paths {
+		for _, p := range methods.Get.Parameters {
+			if p.In == "query" {
+				found[path] = append(found[path], p.Name)
+			}
+		}
+	}
+	return found
+}
 
 // Whoever may look at one environment learns nothing of another, whichever
 // parameter names it: not even whether it is there.
@@ -59,6 +85,22 @@ func TestNoParameterNamesWhatMayNotBeLookedAt(t *testing.T) {
 		}
 		asked[path] = true
 	}
+	tried := 0
+	for path, parameters := range queries(t) { // and whatever parameter the document has
+		filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "2", "{id}", "3", "{release}", "2026.11").Replace(path)
+		for _, parameter := range parameters {
+			for _, value := range []string{"production", "1", "harbour/production"} {
+				with := filled + "?" + parameter + "=" + url.QueryEscape(value)
+				if strings.HasSuffix(path, "/comparison") && parameter != "from" {
+					with += "&from=staging"
+				}
+				_, text := ask(with)
+				assert.NotContains(t, text, "secret_of_production", with)
+				tried++
+			}
+		}
+	}
+	assert.Greater(t, tried, 60)
 	for there, absent := range map[string]string{
 		"/api/v1/deployments/1":                           "/api/v1/deployments/99",
 		"/api/v1/deployments/1/events":                    "/api/v1/deployments/99/events",
