@@ -159,23 +159,18 @@ type DriftLook struct {
 // KeepDriftLook keeps what a look found, and says whether that is news: drift
 // where there was none before, or another one.
 func (r *Records) KeepDriftLook(ctx context.Context, lane, environment string, look DriftLook) (news bool, err error) {
-	before, err := r.DriftLook(ctx, lane, environment)
-	if err != nil && !errors.Is(err, ErrNotFound) {
-		return false, err
-	}
-	if look.Objects > 0 {
-		look.Since = &look.At
-		if before.Since != nil {
-			look.Since = before.Since
-		}
-	}
-	_, err = r.pool.Exec(ctx, `INSERT INTO records.drift (lane, environment, looked_at, since, fingerprint, objects, says) VALUES ($1, $2, $3, $4, $5, $6, $7)
-		ON CONFLICT (lane, environment) DO UPDATE SET looked_at = excluded.looked_at, since = excluded.since, fingerprint = excluded.fingerprint,
-			objects = excluded.objects, says = excluded.says`, lane, environment, look.At, look.Since, look.Fingerprint, look.Objects, look.Says)
+	var objects int
+	var fingerprint string
+	err = r.pool.QueryRow(ctx, `WITH before AS (SELECT objects, fingerprint FROM records.drift WHERE lane = $1 AND environment = $2 FOR UPDATE)
+		INSERT INTO records.drift AS d (lane, environment, looked_at, since, fingerprint, objects, says) VALUES ($1, $2, $3::timestamptz, CASE WHEN $5::int > 0 THEN $3::timestamptz END, $4, $5::int, $6)
+		ON CONFLICT (lane, environment) DO UPDATE SET looked_at = excluded.looked_at, since = CASE WHEN excluded.objects > 0 THEN coalesce(d.since, excluded.looked_at) END,
+			fingerprint = excluded.fingerprint, objects = excluded.objects, says = excluded.says
+		RETURNING coalesce((SELECT objects FROM before), 0), coalesce((SELECT fingerprint FROM before), '')`,
+		lane, environment, look.At, look.Fingerprint, look.Objects, look.Says).Scan(&objects, &fingerprint)
 	if err != nil {
 		return false, fmt.Errorf("keep the look for drift: %w", err)
 	}
-	return look.Objects > 0 && (before.Objects == 0 || before.Fingerprint != look.Fingerprint), nil
+	return look.Objects > 0 && (objects == 0 || fingerprint != look.Fingerprint), nil
 }
 
 // DriftLook is what the newest look found, or ErrNotFound.
