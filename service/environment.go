@@ -230,6 +230,9 @@ func (s *Service) strange(ctx context.Context, p place, entries []ledger.Entry, 
 				for _, action := range d.Plan.Actions {
 					known[e.Deployment][action.Step.Number] = true
 				}
+				for _, gone := range d.Plan.Emptied {
+					known[e.Deployment][gone.Number] = true
+				}
 			}
 		}
 		if !known[e.Deployment][e.Step] {
