@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -22,6 +23,7 @@ const defaultServer = "http://127.0.0.1:7340"
 // env is what a command works with.
 type env struct {
 	out, errs io.Writer
+	lines     *bufio.Reader // of the standard input; nil until one is read
 	paint     paint
 	flags     *flag.FlagSet
 

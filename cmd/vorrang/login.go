@@ -94,9 +94,12 @@ func readSecret(e *env, prompt string) (string, error) {
 		fmt.Fprintln(e.errs)
 		return string(secret), err
 	}
-	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
+	if e.lines == nil {
+		e.lines = bufio.NewReader(os.Stdin)
+	}
+	line, err := e.lines.ReadString('\n')
 	if line == "" && err != nil {
-		return "", usage("nothing was given on the standard input; the %s is read from there", prompt)
+		return "", usage("the standard input ended where a line was to come with: %s", prompt)
 	}
 	return strings.TrimRight(line, "\r\n"), nil
 }
@@ -212,19 +215,11 @@ func passwordCommand() command {
 		example: "vorrang password",
 		setUp: func(e *env) func(context.Context, []string) error {
 			return e.alone(func(ctx context.Context, c *client.Client) error {
-				var old, next string
-				var err error
-				if term.IsTerminal(int(os.Stdin.Fd())) {
-					if old, err = readSecret(e, "old password"); err == nil {
-						next, err = readSecret(e, "new password")
-					}
-				} else {
-					lines := bufio.NewScanner(os.Stdin)
-					lines.Scan()
-					old = lines.Text()
-					lines.Scan()
-					next, err = lines.Text(), lines.Err()
+				old, err := readSecret(e, "old password")
+				if err != nil {
+					return err
 				}
+				next, err := readSecret(e, "new password")
 				if err != nil {
 					return err
 				}
