@@ -195,6 +195,23 @@ func TestAttackSlowUploads(t *testing.T) {
 	assert.Contains(t, []int{0, http.StatusRequestEntityTooLarge}, code, text)
 }
 
+// A statement of many megabytes is stored, cut, shown and carried out in memory that
+// is some times its size, and no more.
+func TestAttackALargeStatement(t *testing.T) {
+	b := besiege(t)
+	row := "(1, '" + strings.Repeat("x", 1000) + "'),\n"
+	b.submit(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (id int, note text);",
+		"2-load-berths.sql": "INSERT INTO berth VALUES " + strings.Repeat(row, 45_000) + "(2, 'the last');"})
+	_, err := b.Preview(t.Context(), "harbour", "staging", client.Promotion{})
+	require.NoError(t, err)
+	promoted, err := b.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+	require.NoError(t, err)
+	ended := b.ended(promoted)
+	assert.Equal(t, deploy.Done, ended.Outcome, "%v", ended.Failure)
+	assert.Equal(t, "45001", pgtest.Query(t, b.target, "SELECT count(*)::text FROM berth"))
+	t.Logf("%d MiB at the most", b.mostTaken()>>20)
+}
+
 // What the grammar's own code cannot take ends neither the service nor a
 // deployment, and the server is the judge.
 func TestAttackDeepStatements(t *testing.T) {
