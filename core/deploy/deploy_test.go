@@ -190,13 +190,16 @@ func TestAFailureNamesThePlaceAndLeavesNothing(t *testing.T) {
 	}{
 		"a statement with a position": {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);\n\n  SELECT 'ж', missing FROM berth;"}, "1-a.sql:3:15", `column "missing" does not exist`, "42703", "  SELECT 'ж', missing FROM berth;", 15},
 		"one without a position":      {map[string]string{"1-a.sql": "CREATE TABLE berth (id int PRIMARY KEY);\nINSERT INTO berth VALUES (1), (1);"}, "1-a.sql:2:1", "duplicate key value", "23505", "INSERT INTO berth VALUES (1), (1);", 1},
-		"a line of COPY data":         {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);\nCOPY berth FROM stdin;\n1\nNorth\n2\n\\.\n"}, "1-a.sql:4:1", "invalid input syntax for type integer", "22P02", "North", 1},
-		"inside a function":           {map[string]string{"1-a.sql": "DO $$ BEGIN\n  PERFORM 1/0;\nEND $$;"}, "1-a.sql:1:1", "division by zero", "22012", "DO $$ BEGIN", 1},
-		"a deferred constraint":       {map[string]string{"1-a.sql": "CREATE TABLE a (id int PRIMARY KEY);\nCREATE TABLE b (a int REFERENCES a DEFERRABLE INITIALLY DEFERRED);\nINSERT INTO b VALUES (1);"}, "1-a.sql:3:1", "at the end of the step's transaction: insert or update on table", "23503", "INSERT INTO b VALUES (1);", 1},
-		"a check that does not hold":  {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);", "1-a.check.sql": "SELECT true;\nSELECT count(*) = 3 FROM berth;"}, "1-a.check.sql:2:1", "the check does not hold: it gave (false)", "", "SELECT count(*) = 3 FROM berth;", 1},
-		"a check without a row":       {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);", "1-a.check.sql": "SELECT true FROM berth"}, "1-a.check.sql:1:1", "it gave 0 rows", "", "SELECT true FROM berth", 1},
-		"a check that gives null":     {map[string]string{"1-a.sql": "SELECT 1;", "1-a.check.sql": "SELECT null, 'x'"}, "1-a.check.sql:1:1", "it gave (null, x)", "", "SELECT null, 'x'", 1},
-		"a script that commits":       {map[string]string{"1-a.sql": "CREATE TABLE berth (id int); DO $$ BEGIN END $$; ROLLBACK"}, "1-a.sql:1:50", "ended Vorrang's transaction by itself", "", "CREATE TABLE berth (id int); DO $$ BEGIN END $$; ROLLBACK", 50},
+		"a COPY of a trigger of a COPY": {map[string]string{"1-a.sql": "CREATE TABLE other (id int); CREATE TABLE berth (id int);\nCREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS " +
+			"$$ BEGIN IF NEW.id = 3 THEN COPY other FROM PROGRAM 'printf \"1\\n1\\n1\\nNorth\\n\"'; END IF; RETURN NEW; END $$;\nCREATE TRIGGER t BEFORE INSERT ON berth FOR EACH ROW EXECUTE FUNCTION f();\n" +
+			"COPY berth FROM stdin;\n1\n2\n3\n4\n\\.\n"}, "1-a.sql:7:1", "invalid input syntax for type integer", "22P02", "3", 1},
+		"a line of COPY data":        {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);\nCOPY berth FROM stdin;\n1\nNorth\n2\n\\.\n"}, "1-a.sql:4:1", "invalid input syntax for type integer", "22P02", "North", 1},
+		"inside a function":          {map[string]string{"1-a.sql": "DO $$ BEGIN\n  PERFORM 1/0;\nEND $$;"}, "1-a.sql:1:1", "division by zero", "22012", "DO $$ BEGIN", 1},
+		"a deferred constraint":      {map[string]string{"1-a.sql": "CREATE TABLE a (id int PRIMARY KEY);\nCREATE TABLE b (a int REFERENCES a DEFERRABLE INITIALLY DEFERRED);\nINSERT INTO b VALUES (1);"}, "1-a.sql:3:1", "at the end of the step's transaction: insert or update on table", "23503", "INSERT INTO b VALUES (1);", 1},
+		"a check that does not hold": {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);", "1-a.check.sql": "SELECT true;\nSELECT count(*) = 3 FROM berth;"}, "1-a.check.sql:2:1", "the check does not hold: it gave (false)", "", "SELECT count(*) = 3 FROM berth;", 1},
+		"a check without a row":      {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);", "1-a.check.sql": "SELECT true FROM berth"}, "1-a.check.sql:1:1", "it gave 0 rows", "", "SELECT true FROM berth", 1},
+		"a check that gives null":    {map[string]string{"1-a.sql": "SELECT 1;", "1-a.check.sql": "SELECT null, 'x'"}, "1-a.check.sql:1:1", "it gave (null, x)", "", "SELECT null, 'x'", 1},
+		"a script that commits":      {map[string]string{"1-a.sql": "CREATE TABLE berth (id int); DO $$ BEGIN END $$; ROLLBACK"}, "1-a.sql:1:50", "ended Vorrang's transaction by itself", "", "CREATE TABLE berth (id int); DO $$ BEGIN END $$; ROLLBACK", 50},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {

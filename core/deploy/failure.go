@@ -97,13 +97,14 @@ func failureOf(number step.Number, file string, text []byte, s sqltext.Statement
 
 var copyLine = regexp.MustCompile(`(?m)^COPY .*, line (\d+)`)
 
-// copyOffset finds the data line that the server's context names.
+// copyOffset finds the data line that the server's context names. The context begins
+// with the innermost, which may be a COPY of a trigger's own; ours is the last.
 func copyOffset(s sqltext.Statement, text []byte, server *ServerError, offset int) int {
-	m := copyLine.FindStringSubmatch(server.Where)
-	if m == nil || len(s.CopyData) == 0 {
+	found := copyLine.FindAllStringSubmatch(server.Where, -1)
+	if len(found) == 0 || len(s.CopyData) == 0 {
 		return offset
 	}
-	line, _ := strconv.Atoi(m[1])
+	line, _ := strconv.Atoi(found[len(found)-1][1])
 	at := s.DataOffset
 	for ; line > 1; line-- {
 		next := bytes.IndexByte(text[at:], '\n')
