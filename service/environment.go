@@ -91,6 +91,10 @@ func (s *Service) resolve(reference string) (string, error) {
 		return "", &postgres.ConnectError{Kind: postgres.BadURL, Message: reference + " is no reference that this service allows",
 			Mend: "vorrangd's setting -references says which it does: " + strings.Join(s.References, ", ")}
 	}
+	if name, isEnv := strings.CutPrefix(reference, "env:"); isEnv && ourOwn(name) {
+		return "", &postgres.ConnectError{Kind: postgres.BadURL, Message: "the variable " + name + " is the service's own, and no target's",
+			Mend: "put the target's URL into another one, such as VORRANG_TARGET_" + strings.TrimPrefix(name, "VORRANG_")}
+	}
 	return resolve(reference)
 }
 
@@ -101,9 +105,6 @@ func resolve(target string) (string, error) {
 		return &postgres.ConnectError{Kind: postgres.BadURL, Message: message, Mend: mend}
 	}
 	if name, isEnv := strings.CutPrefix(target, "env:"); isEnv {
-		if ourOwn(name) {
-			return "", unusable("the variable "+name+" is the service's own, and no target's", "put the target's URL into another one, such as VORRANG_TARGET_"+name)
-		}
 		if url := os.Getenv(name); url != "" && len(url) <= mostReferred {
 			return url, nil
 		}

@@ -98,7 +98,14 @@ type process struct {
 }
 
 // self is this program, also when its file was replaced meanwhile.
-const self = "/proc/self/exe"
+var self = func() string {
+	const running = "/proc/self/exe"
+	if _, err := os.Stat(running); err == nil {
+		return running
+	}
+	path, _ := os.Executable() // a system without /proc
+	return path
+}()
 
 func start(name string) (*process, error) {
 	theirIn, in, err := os.Pipe()
