@@ -1,6 +1,7 @@
 package sqltext
 
 import (
+	"bytes"
 	"regexp"
 	"strings"
 
@@ -43,7 +44,11 @@ func EndsTransaction(body string) bool {
 // schema itself: as a name, or in a string or a body as one that has a ledger.
 // Dynamic SQL can hide a name from it.
 func NamesSchema(s Statement, schema string) bool {
-	tokens, problem := scan(s.SQL[:min(len(s.SQL), mostParsed)])
+	sql := s.SQL[:min(len(s.SQL), mostParsed)]
+	if !bytes.Contains(bytes.ToLower(sql), []byte(schema)) {
+		return false // as nearly all do not
+	}
+	tokens, problem := scan(sql)
 	if problem != nil {
 		return false
 	}
