@@ -56,10 +56,7 @@ func (s *Session) Peek(ctx context.Context, settings deploy.Settings, objects []
 	if settings.StatementTimeout == 0 || settings.StatementTimeout > peekTimeout {
 		settings.StatementTimeout = peekTimeout
 	}
-	if err := s.cleaned(ctx, "SELECT 1"); err != nil {
-		return nil, nil, err
-	}
-	if err := s.step(ctx, "BEGIN TRANSACTION READ ONLY; "+s.set(settings, true)); err != nil {
+	if err := s.cleaned(ctx, "BEGIN TRANSACTION READ ONLY; "+s.set(settings, true)); err != nil {
 		return nil, nil, fmt.Errorf("begin to look: %w", err)
 	}
 	defer func() { _ = s.Rollback(ctx) }() // nothing was written
