@@ -3,7 +3,9 @@ package service
 import (
 	"bytes"
 	"compress/gzip"
+	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"mime"
 	"path"
@@ -71,19 +73,12 @@ func (p *pages) pack(encoding, name string, body []byte) ([]byte, error) {
 		return packed, nil
 	}
 	var out bytes.Buffer
-	var err error
-	if encoding == "br" {
-		writer := brotli.NewWriterLevel(&out, 9)
-		if _, err = writer.Write(body); err == nil {
-			err = writer.Close()
-		}
-	} else {
-		writer, _ := gzip.NewWriterLevel(&out, gzip.BestCompression) // a level that there is
-		if _, err = writer.Write(body); err == nil {
-			err = writer.Close()
-		}
+	var packer io.WriteCloser = brotli.NewWriterLevel(&out, 9)
+	if encoding == "gzip" {
+		packer, _ = gzip.NewWriterLevel(&out, gzip.BestCompression) // a level that there is
 	}
-	if err != nil {
+	_, err := packer.Write(body)
+	if err = errors.Join(err, packer.Close()); err != nil {
 		return nil, fmt.Errorf("pack %s: %w", name, err)
 	}
 	if p.packed == nil {
