@@ -21,21 +21,10 @@ func (r *Records) AddApproval(ctx context.Context, lane, environment string, a g
 	return a, nil
 }
 
-// Approvals returns the approvals of a release on an environment, the oldest
-// first.
-func (r *Records) Approvals(ctx context.Context, lane, environment string, digest step.Checksum) ([]gate.Approval, error) {
-	return r.approvals(ctx, `AND digest = $3`, lane, environment, digest)
-}
-
-// ApprovalsOf returns the approvals of anything on an environment, the oldest
-// first.
-func (r *Records) ApprovalsOf(ctx context.Context, lane, environment string) ([]gate.Approval, error) {
-	return r.approvals(ctx, "", lane, environment)
-}
-
-func (r *Records) approvals(ctx context.Context, which string, args ...any) ([]gate.Approval, error) {
+// Approvals returns the approvals of anything on an environment, the oldest first.
+func (r *Records) Approvals(ctx context.Context, lane, environment string) ([]gate.Approval, error) {
 	rows, err := r.pool.Query(ctx, `SELECT id, release, digest, seq, steps, note, given_by, given_at FROM records.approval
-		WHERE lane = $1 AND environment = $2 `+which+` AND withdrawn_at IS NULL ORDER BY id`, args...)
+		WHERE lane = $1 AND environment = $2 AND withdrawn_at IS NULL ORDER BY id`, lane, environment)
 	if err != nil {
 		return nil, fmt.Errorf("read the approvals: %w", err)
 	}

@@ -187,8 +187,13 @@ func (c call) asker(lane, environment string) string {
 
 // askApprovers finds out whose approvals count now.
 func (s *Service) askApprovers(ctx context.Context, p place, facts *gate.Facts) (err error) {
-	if facts.Approved, err = s.Records.ApprovalsOf(ctx, p.lane.Name, p.environment.Name); err != nil {
+	if facts.Approved, err = s.Records.Approvals(ctx, p.lane.Name, p.environment.Name); err != nil {
 		return err
+	}
+	for _, a := range facts.Approved {
+		if facts.Digest != "" && a.Digest == facts.Digest {
+			facts.Given = append(facts.Given, a)
+		}
 	}
 	if facts.Makers, err = s.Records.Makers(ctx); err != nil {
 		return err
@@ -216,11 +221,6 @@ func (s *Service) askPeople(c context.Context, p place, facts *gate.Facts, who a
 	facts.Actor = who.actor
 	if facts.Asks.Approvals > 0 {
 		if err := s.askApprovers(c, p, facts); err != nil {
-			return err
-		}
-	}
-	if facts.Asks.Approvals > 0 && facts.Digest != "" {
-		if facts.Given, err = s.Records.Approvals(c, lane, environment, facts.Digest); err != nil {
 			return err
 		}
 	}
