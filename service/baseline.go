@@ -78,8 +78,12 @@ type ground struct {
 	everything plan.Plan
 }
 
-// newScratch makes an empty database on the server of an environment.
-func (s *Service) newScratch(ctx context.Context, server lane.Environment) (*postgres.Scratch, error) {
+// newScratch makes an empty database on the server of an environment, for whoever
+// may build there.
+func (s *Service) newScratch(ctx context.Context, p place, server lane.Environment) (*postgres.Scratch, error) {
+	if err := mayBuild(ctx, p, server); err != nil {
+		return nil, err
+	}
 	url, err := s.resolve(server.Target)
 	if err != nil {
 		return nil, err
@@ -119,10 +123,7 @@ func (s *Service) scratch(ctx context.Context, p place, server lane.Environment)
 	if err != nil {
 		return nil, err
 	}
-	if err := mayBuild(ctx, p, server); err != nil {
-		return nil, err
-	}
-	database, err := s.newScratch(ctx, server)
+	database, err := s.newScratch(ctx, p, server)
 	if err != nil {
 		return nil, err
 	}

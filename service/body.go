@@ -169,9 +169,12 @@ func (u *uploads) enter(c call) (leave func(), err error) {
 	}
 }
 
-// receiveUpload waits until an upload is there whole. The file is the caller's to close,
+// receiveUpload waits until an upload to a lane is there whole. The file is the caller's to close,
 // and has no name any more.
-func (s *Service) receiveUpload(c call) (*os.File, error) {
+func (s *Service) receiveUpload(c call, lane string) (*os.File, error) {
+	if _, err := s.lane(c, lane); err != nil {
+		return nil, err
+	}
 	if err := plainBody(c.fiber); err != nil {
 		return nil, err
 	}

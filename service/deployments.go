@@ -141,14 +141,15 @@ type eventsIn struct {
 // events answers with a list, or, where the client accepts an event stream,
 // with Server-Sent Events that go on until the deployment has ended.
 func (s *Service) events(c call, in *eventsIn) (*api.Events, error) {
-	if _, err := s.deployment(c, &deploymentIn{ID: in.ID}); err != nil {
+	d, err := s.deployment(c, &deploymentIn{ID: in.ID})
+	if err != nil {
 		return nil, err
 	}
 	if strings.Contains(c.fiber.Get(fiber.HeaderAccept), "text/event-stream") {
 		if last, err := strconv.ParseInt(c.fiber.Get("Last-Event-ID"), 10, 64); err == nil {
 			in.After = max(last, 0)
 		}
-		return nil, s.stream(c, in.ID, in.After)
+		return nil, s.stream(c, d, in.After)
 	}
 	if in.Limit <= 0 || in.Limit > 10000 {
 		in.Limit = 1000
@@ -167,11 +168,8 @@ const heartbeat = 10 * time.Second
 // streamEvery is how long events may wait to be sent together.
 const streamEvery = 25 * time.Millisecond
 
-func (s *Service) stream(c call, id, after int64) error {
-	lane, environment, err := s.Records.PlaceOf(c, id)
-	if err != nil {
-		return err
-	}
+func (s *Service) stream(c call, d *api.Deployment, after int64) error {
+	id, lane, environment := d.ID, d.Lane, d.Environment
 	c.fiber.Set(fiber.HeaderContentType, "text/event-stream")
 	c.fiber.Set(fiber.HeaderCacheControl, "no-store")
 	c.fiber.Set("X-Accel-Buffering", "no")

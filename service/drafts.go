@@ -171,12 +171,9 @@ func (s *Service) proved(ctx context.Context, p place, wish draft.Wish) (*draft.
 	if err != nil {
 		return nil, err
 	}
-	if err := mayBuild(ctx, p, server); err != nil {
-		return nil, err
-	}
 	ctx, cancel := context.WithTimeout(ctx, proofPatience)
 	defer cancel()
-	scratch, err := s.newScratch(ctx, server)
+	scratch, err := s.newScratch(ctx, p, server)
 	if err != nil {
 		return nil, err
 	}

@@ -193,10 +193,7 @@ func (s *Service) export(c call, in *releaseIn) (*api.ReleaseContent, error) {
 // submitBundle takes a release from another Vorrang into the catalogue,
 // unchanged. Steps that are there already must be the same to the byte.
 func (s *Service) submitBundle(c call, in *laneIn) (*api.ReleaseCut, error) {
-	if _, err := s.lane(c, in.Lane); err != nil {
-		return nil, err
-	}
-	body, err := s.receiveUpload(c)
+	body, err := s.receiveUpload(c, in.Lane)
 	if err != nil {
 		return nil, err
 	}

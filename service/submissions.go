@@ -120,10 +120,7 @@ func (s *Service) take(c call, in *submitIn, trial bool) (*api.Submitted, error)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.lane(c, in.Lane); err != nil {
-		return nil, err
-	}
-	body, err := s.receiveUpload(c)
+	body, err := s.receiveUpload(c, in.Lane)
 	if err != nil {
 		return nil, err
 	}
