@@ -226,10 +226,12 @@ func (s *Service) knowsPassword(c call, password string) (access.Person, error) 
 	}
 	right, err := isPassword(c, password, person.Password)
 	if err == nil && !right {
-		err = refused("", "that is not your password")
+		err = errWrongPassword
 	}
 	return person, err
 }
+
+var errWrongPassword = refused("", "that is not your password")
 
 const (
 	// freshFor is how long after signing in somebody is taken to be who they are.
@@ -257,7 +259,11 @@ func (s *Service) proven(c fiber.Ctx) error {
 			"this makes what opens the service, or changes who may: it takes your password, or a sign-in of the last 10 minutes")
 	}
 	asking := call{Context: c.Context(), fiber: c, who: who, actor: who.Name}
-	if _, err := s.slowly(asking, who.Name, func() error { _, err := s.knowsPassword(asking, given); return err }); err != nil {
+	_, err = s.slowly(asking, who.Name, func() error { _, err := s.knowsPassword(asking, given); return err })
+	if errors.Is(err, errWrongPassword) {
+		return refuse(http.StatusForbidden, "proof-needed", "Show that it is you", "try again", "that is not your password")
+	}
+	if err != nil {
 		return err
 	}
 	return c.Next()

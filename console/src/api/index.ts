@@ -38,8 +38,8 @@ export const session = ref<Session | null | undefined>(undefined)
 
 export const api = createClient<paths>({ credentials: 'same-origin' })
 
-/** Who is asked to show that they are who they are, and what to do with their password; undefined for nobody. */
-export const proof = ref<{ problem: Problem; answer: (password: string) => void }>()
+/** Asks whoever is signed in for their password: what was wrong with the last one, and where the next goes. */
+export const proof = ref<{ wrong: string; answer: (password: string) => void }>()
 
 const sent = new WeakMap<Request, Request>()
 
@@ -48,19 +48,34 @@ api.use({
     sent.set(request, request.clone()) // its body can be read once
     return undefined
   },
-  async onResponse({ request, response }) {
+  async onResponse({ request: asked, response }) {
     if (response.status === 401) session.value = null
-    const again = sent.get(request)
-    if (response.status !== 403 || !again) return undefined
-    const problem = (await response.clone().json().catch(() => undefined)) as Problem | undefined
-    if (problem?.type !== 'urn:vorrang:proof-needed') return undefined
-    const password = await new Promise<string>((answer) => { proof.value = { problem, answer } })
-    proof.value = undefined
-    if (!password) return undefined
-    again.headers.set('Vorrang-Password', encodeURIComponent(password))
-    return fetch(again)
+    const request = sent.get(asked)
+    if (!request) return undefined
+    let answer = response
+    let wrong = ''
+    try {
+      for (let problem = await needed(answer); problem; problem = await needed(answer)) {
+        const password = await new Promise<string>((tell) => { proof.value = { wrong, answer: tell } })
+        if (!password) break
+        const again = request.clone()
+        again.headers.set('Vorrang-Password', encodeURIComponent(password))
+        answer = await fetch(again)
+        wrong = 'That is not your password.'
+      }
+    } finally {
+      proof.value = undefined
+    }
+    return answer
   },
 })
+
+/** Gives what the service says when it asks somebody to show who they are. */
+async function needed(answer: Response): Promise<Problem | undefined> {
+  if (answer.status !== 403) return undefined
+  const problem = (await answer.clone().json().catch(() => undefined)) as Problem | undefined
+  return problem?.type === 'urn:vorrang:proof-needed' ? problem : undefined
+}
 
 /** An answer of the service that is no result. */
 export class ApiError extends Error {
