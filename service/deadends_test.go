@@ -95,3 +95,26 @@ func TestAnEnvironmentThatCannotBeReachedHoldsNoRebuildForEver(t *testing.T) {
 	require.Equal(t, deploy.Done, w.Ended(must(w.Rebuild(t.Context(), "harbour", "development", "development"))).Outcome)
 	assert.Empty(t, trouble(t, w, "development"))
 }
+
+// A ledger that was lost while the tables are there: it was known, so it is
+// adopted, and then baselined like any database without a history.
+func TestALostLedgerIsBegunAgain(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"10-create-berth.sql": "CREATE TABLE public.berth (id int);", "20-create-pilot.sql": "CREATE TABLE public.pilot (id int);"})
+	w.Promoted("staging")
+	pgtest.Exec(t, w.URLs["staging"], "DROP SCHEMA vorrang CASCADE")
+
+	wrong := trouble(t, w, "staging")
+	require.NotEmpty(t, wrong)
+	assert.Equal(t, "vorrang adopt -lane harbour -env staging", wrong[0].Next[len(wrong[0].Next)-40:])
+	found := must(w.Adoption(t.Context(), "harbour", "staging"))
+	must(w.Adopt(t.Context(), "harbour", "staging", found.Finding, "somebody dropped it"))
+
+	wrong = trouble(t, w, "staging")
+	require.NotEmpty(t, wrong)
+	assert.Contains(t, wrong[0].Next, "vorrang baseline -lane harbour -env staging -at N")
+	_, err := w.Baseline(t.Context(), "harbour", "staging", "10", true)
+	require.ErrorContains(t, err, "20")
+	must(w.Baseline(t.Context(), "harbour", "staging", "20", true))
+	assert.Empty(t, trouble(t, w, "staging"))
+}

@@ -13,83 +13,112 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"vorrang/client"
-	"vorrang/core/deploy"
 	"vorrang/core/plan"
 	"vorrang/core/schema"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
+	"vorrang/service/api"
 	"vorrang/target/postgres"
 )
 
-var wanderings = flag.Int("wanderings", 24, "how many sequences wander over a lane")
+var (
+	wanderings     = flag.Int("wanderings", 24, "how many sequences wander over a lane")
+	firstWandering = flag.Int("wander-after", 0, "the number before the first sequence's")
+)
 
 // mostMoves is within how many of its own advices a lane must be in order again.
 const mostMoves = 5
 
 // TestWhateverHappensVorrangSaysSoAndKnowsTheWayOut drives lanes by commands and
-// by hand edits on their target. After each action, if Vorrang says that all is in
+// by hand edits on their targets. After each action, if Vorrang says that all is in
 // order, the schema is what psql makes of the applied steps; if it says that
 // something is wrong, its own first advices lead to in order.
 func TestWhateverHappensVorrangSaysSoAndKnowsTheWayOut(t *testing.T) {
 	const workers = 4
 	expected := &oracle{t: t, known: map[string]schema.Schema{}}
 	var wait sync.WaitGroup
-	var mu sync.Mutex
-	next, compared, advised := 0, 0, 0
+	var next, compared, advised atomic.Int64
 	for range workers {
 		wait.Go(func() {
-			for {
-				mu.Lock()
-				next++
-				seed := next
-				mu.Unlock()
-				if seed > *wanderings || t.Failed() {
+			urls := map[string]string{}
+			for _, environment := range wandered {
+				urls[environment] = pgtest.Database(t)
+			}
+			var world *servicetest.World
+			var person *client.Client
+			for played := 0; !t.Failed(); played++ {
+				seed := next.Add(1)
+				if seed > int64(*wanderings) {
 					return
 				}
+				if played%20 == 0 { // the service of a few lanes is as quick as that of one
+					world = servicetest.Start(t)
+					person = world.As("m.kai", "reader", "author", "releaser", "approver", "keeper", "reporter")
+				}
 				t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
-					w := newWanderer(t, uint64(seed), expected)
+					w := newWanderer(t, world, person.Token, urls, uint64(*firstWandering)+uint64(seed), expected)
 					w.wander()
-					mu.Lock()
-					compared, advised = compared+w.compared, advised+w.advised
-					mu.Unlock()
+					compared.Add(int64(w.compared))
+					advised.Add(int64(w.advised))
 				})
 			}
 		})
 	}
 	wait.Wait()
-	t.Logf("%d sequences: in order and as psql makes it %d times, advice followed %d times", *wanderings, compared, advised)
-	assert.Greater(t, compared, *wanderings, "mostly all is in order")
-	assert.Greater(t, advised, *wanderings/4, "and now and then it is not")
+	t.Logf("%d sequences: in order and as psql makes it %d times, advice followed %d times", *wanderings, compared.Load(), advised.Load())
+	assert.Greater(t, compared.Load(), int64(*wanderings), "mostly all is in order")
+	assert.Greater(t, advised.Load(), int64(*wanderings/4), "and now and then it is not")
 }
 
-// wanderer is one lane with one environment, and its books.
+// wandered are the environments of a lane that wanders: loose steps go to the
+// first, which may be rebuilt, and releases to the second.
+var wandered = []string{"development", "staging"}
+
+// wanderer is one lane, and its books.
 type wanderer struct {
 	t        *testing.T
 	random   *rand.Rand
 	world    *servicetest.World
-	url      string
-	files    map[string]string // the step folder
-	applied  map[string]string // forward files as they were when they were last applied
+	token    string // of a person, for the client
+	lane     string
+	folder   string                       // of the steps
+	urls     map[string]string            // of the targets, by environment
+	files    map[string]string            // the step folder
+	applied  map[string]map[string]string // forward files as they were when an environment last had them
 	steps    int
-	tainted  bool     // somebody said that the schema is right as it is
-	dumps    []string // databases to restore from
+	releases int
+	tainted  map[string]bool     // somebody said that the schema is right as it is
+	dumps    map[string][]string // databases to restore from
 	story    []string
 	expected *oracle
 
 	compared, advised int
 }
 
-func newWanderer(t *testing.T, seed uint64, expected *oracle) *wanderer {
-	w := &wanderer{t: t, random: rand.New(rand.NewPCG(seed, 10)), world: servicetest.Start(t), files: map[string]string{}, applied: map[string]string{},
+func newWanderer(t *testing.T, world *servicetest.World, token string, urls map[string]string, seed uint64, expected *oracle) *wanderer {
+	w := &wanderer{t: t, token: token, random: rand.New(rand.NewPCG(seed, 10)), world: world, lane: fmt.Sprintf("harbour-%d", seed), folder: t.TempDir(), urls: urls,
+		files: map[string]string{}, applied: map[string]map[string]string{}, tainted: map[string]bool{}, dumps: map[string][]string{},
 		story: []string{fmt.Sprintf("seed %d", seed)}, expected: expected}
-	w.world.Gates(map[string]string{"staging": "release: not-asked, drift: refused"})
-	w.url = w.world.URLs["staging"]
+	text := "lane: " + w.lane + "\nenvironments:\n"
+	for _, environment := range wandered {
+		w.applied[environment] = map[string]string{}
+		w.replace(environment, "template1")
+		file := filepath.Join(t.TempDir(), environment) // gone with the test: an earlier lane reaches no target
+		require.NoError(t, os.WriteFile(file, []byte(urls[environment]), 0o600))
+		release := map[bool]string{true: "not-asked", false: "required"}[environment == wandered[0]]
+		text += fmt.Sprintf("  - {name: %s, target: 'file:%s', disposable: %t, gate: {drift: refused, release: %s}}\n", environment, file, environment == wandered[0], release)
+	}
+	_, err := world.Declare(t.Context(), "lane.yaml", []byte(text), w.lane)
+	require.NoError(t, err)
+	w.put("1-work", "CREATE TABLE work (id int PRIMARY KEY, marks int[] NOT NULL DEFAULT '{}');\nINSERT INTO work SELECT generate_series(1, 20);", "DROP TABLE work;")
+	w.steps = 1
 	for range 3 {
 		w.write()
 	}
@@ -97,56 +126,92 @@ func newWanderer(t *testing.T, seed uint64, expected *oracle) *wanderer {
 	return w
 }
 
+func (w *wanderer) put(name, forward, back string) {
+	w.files[name+".sql"], w.files[name+".back.sql"] = forward, back
+}
+
+const autocommit = "/*---\nmode: autocommit\n---*/\n"
+
 // write adds a step of a random kind. Some fail as long as the database is broken,
 // which stands for a cause that can be put right.
 func (w *wanderer) write() {
 	w.steps++
 	n := w.steps
 	name := fmt.Sprintf("%d-step", n)
-	switch w.random.IntN(4) {
+	switch w.random.IntN(6) {
 	case 0, 1:
-		w.files[name+".sql"] = fmt.Sprintf("CREATE TABLE t%[1]d (id int PRIMARY KEY, name text DEFAULT 'x');\nCREATE VIEW v%[1]d AS SELECT id FROM t%[1]d;", n)
-		w.files[name+".back.sql"] = fmt.Sprintf("DROP VIEW v%[1]d;\nDROP TABLE t%[1]d;", n)
+		w.put(name, fmt.Sprintf("CREATE TABLE t%[1]d (id int PRIMARY KEY, name text DEFAULT 'x');\nCREATE VIEW v%[1]d AS SELECT id FROM t%[1]d;", n),
+			fmt.Sprintf("DROP VIEW v%[1]d;\nDROP TABLE t%[1]d;", n))
 	case 2:
-		w.files[name+".sql"] = fmt.Sprintf("/*---\nmode: autocommit\n---*/\nCREATE TABLE t%[1]d (id int);\nALTER TABLE t%[1]d ADD COLUMN name text;\nCREATE INDEX CONCURRENTLY i%[1]d ON t%[1]d (name);", n)
-		w.files[name+".back.sql"] = fmt.Sprintf("DROP INDEX CONCURRENTLY i%[1]d;\nDROP TABLE t%[1]d;", n)
+		w.put(name, fmt.Sprintf(autocommit+"CREATE TABLE t%[1]d (id int);\nALTER TABLE t%[1]d ADD COLUMN name text;\nCREATE INDEX CONCURRENTLY i%[1]d ON t%[1]d (name);", n),
+			fmt.Sprintf("DROP INDEX CONCURRENTLY i%[1]d;\nDROP TABLE t%[1]d;", n))
 	case 3:
-		w.files[name+".sql"] = fmt.Sprintf("/*---\nmode: autocommit\n---*/\nCREATE TABLE t%[1]d (id int);\nCREATE TYPE y%[1]d AS ENUM ('a');\n%[2]s\nALTER TABLE t%[1]d ADD COLUMN kind y%[1]d;", n, fails)
-		w.files[name+".back.sql"] = fmt.Sprintf("ALTER TABLE t%[1]d DROP COLUMN kind;\nDROP TYPE y%[1]d;\nDROP TABLE t%[1]d;", n)
+		w.put(name, fmt.Sprintf(autocommit+"CREATE TABLE t%[1]d (id int);\nCREATE TYPE y%[1]d AS ENUM ('a');\nSELECT 1 / (NOT %[2]s)::int;\nALTER TABLE t%[1]d ADD COLUMN kind y%[1]d;", n, broken),
+			fmt.Sprintf("ALTER TABLE t%[1]d DROP COLUMN kind;\nDROP TYPE y%[1]d;\nDROP TABLE t%[1]d;", n))
+	case 4:
+		w.put(name, fmt.Sprintf("/*---\nmode: batches\nbatch-size: 7\npause: 0s\n---*/\nUPDATE work SET marks = marks || %[1]d WHERE id IN (SELECT id FROM work WHERE NOT %[1]d = ANY (marks) ORDER BY id LIMIT :batch)"+
+			" AND 1 = 1 / (id < 8 OR NOT %[2]s)::int;", n, broken), fmt.Sprintf("UPDATE work SET marks = array_remove(marks, %d);", n))
+	case 5: // a way back that can fail half-way
+		w.put(name, fmt.Sprintf(autocommit+"CREATE TABLE t%[1]d (id int);\nCREATE TABLE u%[1]d (id int);", n),
+			fmt.Sprintf("DROP TABLE u%[1]d;\nSELECT 1 / (NOT %[2]s)::int;\nDROP TABLE t%[1]d;", n, broken))
 	}
 }
 
-// fails is a statement that fails while the database's comment says so.
-const fails = "SELECT 1 / (coalesce(shobj_description(oid, 'pg_database'), '') <> 'broken')::int FROM pg_database WHERE datname = current_database();"
+// broken says whether the database's comment is "broken".
+const broken = "(SELECT coalesce(shobj_description(oid, 'pg_database'), '') = 'broken' FROM pg_database WHERE datname = current_database())"
 
-func (w *wanderer) breaks(on bool) {
-	name := w.url[strings.LastIndexByte(w.url, '/')+1:]
+func (w *wanderer) breaks(environment string, on bool) {
 	comment := "NULL"
 	if on {
 		comment = "'broken'"
 	}
-	pgtest.Exec(w.t, w.url, fmt.Sprintf("COMMENT ON DATABASE %s IS %s", name, comment))
+	pgtest.Exec(w.t, w.urls[environment], fmt.Sprintf("COMMENT ON DATABASE %s IS %s", w.database(environment), comment))
 }
 
 func (w *wanderer) tell(format string, args ...any) {
 	w.story = append(w.story, fmt.Sprintf(format, args...))
 }
 
-func (w *wanderer) submit() {
-	entries, err := os.ReadDir(w.world.Steps)
+// submit sends the folder as the books have it, and leaves it at that if the
+// service refuses: what a release has sealed is not changed.
+func (w *wanderer) submit() (accepted bool) {
+	entries, err := os.ReadDir(w.folder)
 	require.NoError(w.t, err)
-	files := maps.Clone(w.files)
+	var gone []string
 	for _, entry := range entries {
-		if _, still := files[entry.Name()]; !still {
-			files[entry.Name()] = ""
+		if _, still := w.files[entry.Name()]; !still {
+			require.NoError(w.t, os.Remove(filepath.Join(w.folder, entry.Name())))
+			number, _, _ := strings.Cut(entry.Name(), "-")
+			gone = append(gone, number)
 		}
 	}
-	w.world.Submitted(files)
+	for name, text := range w.files {
+		require.NoError(w.t, os.WriteFile(filepath.Join(w.folder, name), []byte(text), 0o644))
+	}
+	_, err = w.world.Submit(w.t.Context(), w.lane, os.DirFS(w.folder), slices.Compact(gone)...)
+	w.told(err)
+	return err == nil
+}
+
+// change submits changed files, or puts them back as they were.
+func (w *wanderer) change(how func()) {
+	before, steps := maps.Clone(w.files), w.steps
+	how()
+	if !w.submit() {
+		w.files, w.steps = before, steps
+		require.True(w.t, w.submit(), "what was there is accepted\n%s", strings.Join(w.story, "\n"))
+	}
+}
+
+func (w *wanderer) told(err error) {
+	if err != nil {
+		w.tell("  refused: %s", strings.SplitN(err.Error(), "\n", 2)[0])
+	}
 }
 
 // wander does random things, and looks after each.
 func (w *wanderer) wander() {
-	for range 8 {
+	for range 10 {
 		w.act()
 		w.look()
 		if w.t.Failed() {
@@ -155,58 +220,55 @@ func (w *wanderer) wander() {
 	}
 }
 
-func (w *wanderer) ended(promoted interface{}, err error) {
-	if err != nil {
-		w.tell("  refused: %s", strings.SplitN(err.Error(), "\n", 2)[0])
-	}
-}
-
-func (w *wanderer) promote() {
-	promoted, err := w.world.Promote(w.t.Context(), "harbour", "staging", client.Promotion{OnFailure: []plan.Policy{plan.Stop, plan.BackOut}[w.random.IntN(2)]})
-	w.ended(promoted, err)
-	if err == nil && !promoted.Nothing {
-		ended := w.world.Ended(promoted)
-		w.tell("  %s", ended.Outcome)
-		if ended.Outcome == deploy.Failed {
-			w.tell("  %s", ended.Failure)
-		}
-	}
-}
-
-func (w *wanderer) rollback(way client.Way) {
-	promoted, err := w.world.Rollback(w.t.Context(), "harbour", "staging", way, "staging")
-	w.ended(promoted, err)
+func (w *wanderer) ended(promoted *api.Promoted, err error) {
+	w.told(err)
 	if err == nil && !promoted.Nothing {
 		ended := w.world.Ended(promoted)
 		w.tell("  %s %v", ended.Outcome, ended.Failure)
 	}
 }
 
+func (w *wanderer) promote(environment string) {
+	how := client.Promotion{OnFailure: []plan.Policy{plan.Stop, plan.BackOut}[w.random.IntN(2)]}
+	if environment != wandered[0] && w.releases > 0 {
+		how.Release = fmt.Sprint("r", w.releases)
+	}
+	w.ended(w.world.Promote(w.t.Context(), w.lane, environment, how))
+}
+
+func (w *wanderer) rollback(environment string, way client.Way) {
+	w.ended(w.world.Rollback(w.t.Context(), w.lane, environment, way, environment))
+}
+
+// act does one random thing in one of the environments.
 func (w *wanderer) act() {
 	n := 1 + w.random.IntN(w.steps)
+	environment := wandered[w.random.IntN(len(wandered))]
+	w.tell("%s:", environment)
 	hand := func(sql string) {
 		w.tell("by hand: %s", sql)
-		pgtest.Exec(w.t, w.url, "DO $$ BEGIN "+sql+" EXCEPTION WHEN OTHERS THEN NULL; END $$")
+		pgtest.Exec(w.t, w.urls[environment], "DO $$ BEGIN "+sql+" EXCEPTION WHEN OTHERS THEN NULL; END $$")
 	}
-	switch w.random.IntN(16) {
+	switch w.random.IntN(27) {
 	case 0, 1, 2, 3:
 		w.tell("promote")
-		w.promote()
+		w.promote(environment)
 	case 4:
 		w.tell("promote, and it fails")
-		w.breaks(true)
-		w.promote()
-		w.breaks(false)
+		w.breaks(environment, true)
+		w.promote(environment)
+		w.breaks(environment, false)
 	case 5, 6:
 		w.tell("roll back %d", 1+n%2)
-		w.rollback(client.Way{Last: 1 + n%2})
+		w.rollback(environment, client.Way{Last: 1 + n%2})
 	case 7:
-		w.tell("roll back to %d", n)
-		w.rollback(client.Way{To: fmt.Sprint(n)})
+		w.tell("roll back to %d, and it fails", n)
+		w.breaks(environment, w.random.IntN(2) == 0)
+		w.rollback(environment, client.Way{To: fmt.Sprint(n)})
+		w.breaks(environment, false)
 	case 8:
 		w.tell("a new step")
-		w.write()
-		w.submit()
+		w.change(w.write)
 	case 9:
 		hand(fmt.Sprintf("DROP TABLE t%d CASCADE;", n))
 	case 10:
@@ -214,109 +276,225 @@ func (w *wanderer) act() {
 	case 11:
 		hand(fmt.Sprintf("DROP INDEX i%d;", n))
 	case 12:
-		w.edit(n)
+		w.change(func() { w.edit(n) })
 	case 13:
-		w.dump()
+		w.dump(environment)
 	case 14:
-		w.restore()
+		w.restore(environment)
 	case 15:
 		w.tell("by hand: the newest ledger row is deleted")
-		pgtest.Exec(w.t, w.url, "DO $$ BEGIN SET LOCAL session_replication_role = replica; DELETE FROM vorrang.ledger WHERE seq = (SELECT max(seq) FROM vorrang.ledger); EXCEPTION WHEN OTHERS THEN NULL; END $$")
+		pgtest.Exec(w.t, w.urls[environment], "DO $$ BEGIN SET LOCAL session_replication_role = replica; DELETE FROM vorrang.ledger WHERE seq = (SELECT max(seq) FROM vorrang.ledger); EXCEPTION WHEN OTHERS THEN NULL; END $$")
+	case 16, 17, 18: // the usual way to staging
+		w.tell("promote development, cut, promote staging")
+		w.promote(wandered[0])
+		w.cut("")
+		w.promote(wandered[1])
+	case 19:
+		w.cut(fmt.Sprint(n))
+	case 20:
+		w.tell("withdraw %d", n)
+		_, err := w.world.Withdraw(w.t.Context(), w.lane, fmt.Sprint(n))
+		w.told(err)
+		if err == nil {
+			w.change(func() {
+				maps.DeleteFunc(w.files, func(name, _ string) bool { return strings.HasPrefix(name, fmt.Sprint(n, "-")) })
+			})
+		}
+	case 21:
+		w.vorrang([]string{"rebuild", "-env", wandered[0], "-confirm", wandered[0]})
+	case 22:
+		w.ask(environment)
+	case 23:
+		w.waive(wandered[1])
+	case 24:
+		w.vorrang([]string{"baseline", "-env", environment, "-at", fmt.Sprint(n), "-check"})
+	case 25:
+		w.tell("by hand: the ledger is dropped")
+		pgtest.Exec(w.t, w.urls[environment], "DROP SCHEMA IF EXISTS vorrang CASCADE")
+	case 26:
+		w.byHand(environment, n)
 	}
+}
+
+// byHand carries a step out as somebody with psql would, and says so.
+func (w *wanderer) byHand(environment string, n int) {
+	for _, slug := range []string{"step", "work"} {
+		text, there := w.files[fmt.Sprintf("%d-%s.sql", n, slug)]
+		if !there {
+			continue
+		}
+		w.tell("by hand: psql runs step %d", n)
+		if said, err := psql(w.urls[environment], text); err != nil {
+			w.tell("  %s", said)
+		} else {
+			w.vorrang([]string{"attest", "-step", fmt.Sprint(n), "-env", environment, "-reason", "by-hand"})
+		}
+	}
+}
+
+// cut makes a release through a step, or through all.
+func (w *wanderer) cut(through string) {
+	w.tell("cut through %q", through)
+	_, err := w.world.Cut(w.t.Context(), w.lane, client.Cutting{Name: fmt.Sprint("r", w.releases+1), Through: through})
+	w.told(err)
+	if err == nil {
+		w.releases++
+	}
+}
+
+// ask runs what only looks, and what is said of a gate. None of it may fail.
+func (w *wanderer) ask(environment string) {
+	for _, args := range [][]string{
+		{"status"}, {"preview", "-to", environment}, {"gate", "-to", environment}, {"ledger", "-env", environment}, {"verify", "-env", environment},
+		{"drift", "-env", environment}, {"compare", "-from", wandered[0], "-with", wandered[1]}, {"deployments"}, {"releases"}, {"submit", "-dry-run", "-dir", "."}, {"probe", "-env", environment},
+		{"freeze", "-env", environment, "-until", "2099-01-01", "-reason", "the-tide"}, {"thaw", "-env", environment, "-reason", "it-fell"}, {"backup", "-env", environment, "-label", "nightly", "-taken-at", "2026-11-23T03:00:00Z"},
+	} {
+		said, code := w.run(args)
+		assert.Contains(w.t, []int{0, 3}, code, "vorrang %s: %s\n%s", strings.Join(args, " "), said, strings.Join(w.story, "\n"))
+	}
+}
+
+// waive waives whatever holds an environment's newest release, and promotes it.
+func (w *wanderer) waive(environment string) {
+	release := fmt.Sprint("r", w.releases)
+	asked, err := w.world.Gate(w.t.Context(), w.lane, environment, release)
+	w.told(err)
+	if err != nil {
+		return
+	}
+	for _, check := range asked.Waivable {
+		assert.True(w.t, w.vorrang([]string{"waive", string(check), "-env", environment, "-release", release, "-reason", "a-hotfix"}), "%s\n%s", check, strings.Join(w.story, "\n"))
+	}
+	w.promote(environment)
 }
 
 // edit changes a step's comment, or what it does.
 func (w *wanderer) edit(n int) {
 	name := fmt.Sprintf("%d-step.sql", n)
-	if w.random.IntN(2) == 0 {
+	switch {
+	case w.files[name] == "":
+	case w.random.IntN(2) == 0 || strings.Contains(w.files[name], "batches"):
 		w.tell("step %d gets a comment", n)
 		w.files[name] += "\n-- a comment"
-	} else {
+	default:
 		w.tell("step %d makes another table too", n)
 		more, back := fmt.Sprintf("more%d_%d", n, len(w.files[name])), fmt.Sprintf("%d-step.back.sql", n)
 		w.files[name] += "\nCREATE TABLE " + more + " (id int);"
 		w.files[back] = "DROP TABLE " + more + ";\n" + w.files[back]
 	}
-	w.submit()
 }
 
-func (w *wanderer) database() string { return w.url[strings.LastIndexByte(w.url, '/')+1:] }
+func (w *wanderer) database(environment string) string {
+	return w.urls[environment][strings.LastIndexByte(w.urls[environment], '/')+1:]
+}
 
-func (w *wanderer) dump() {
-	name := fmt.Sprintf("%s_dump_%d", w.database(), len(w.dumps))
+func (w *wanderer) dump(environment string) {
+	name := fmt.Sprintf("%s_dump_%d", w.database(environment), len(w.dumps[environment]))
 	w.tell("a backup is taken")
-	pgtest.Exec(w.t, pgtest.Shared(w.t).URL("postgres"), "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '"+w.database()+"'")
-	pgtest.Exec(w.t, pgtest.Shared(w.t).URL("postgres"), fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s", name, w.database()))
-	w.dumps = append(w.dumps, name)
+	server := pgtest.Shared(w.t).URL("postgres")
+	pgtest.Exec(w.t, server, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '"+w.database(environment)+"'")
+	pgtest.Exec(w.t, server, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s", name, w.database(environment)))
+	w.dumps[environment] = append(w.dumps[environment], name)
+	w.t.Cleanup(func() { pgtest.Exec(w.t, server, "DROP DATABASE "+name) })
 }
 
-func (w *wanderer) restore() {
-	if len(w.dumps) == 0 {
+// restore puts a backup in an environment's place: often one of its own, and now
+// and then that of another, as when staging is refreshed from production.
+func (w *wanderer) restore(environment string) {
+	from := environment
+	if w.random.IntN(3) == 0 {
+		from = wandered[w.random.IntN(len(wandered))]
+	}
+	dumps := w.dumps[from]
+	if len(dumps) == 0 {
 		return
 	}
-	name := w.dumps[w.random.IntN(len(w.dumps))]
-	w.tell("a backup is restored")
-	pgtest.Exec(w.t, pgtest.Shared(w.t).URL("postgres"), "DROP DATABASE "+w.database()+" WITH (FORCE)")
-	pgtest.Exec(w.t, pgtest.Shared(w.t).URL("postgres"), fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s", w.database(), name))
+	w.tell("a backup of %s is restored", from)
+	w.replace(environment, dumps[w.random.IntN(len(dumps))])
 }
 
-// wrong is what Vorrang says is wrong: the first advice of each, and nothing if
-// all is in order.
-func (w *wanderer) wrong() (what, advice string) {
+// replace puts a copy of a database in the place of an environment's.
+func (w *wanderer) replace(environment, template string) {
+	server := pgtest.Shared(w.t).URL("postgres")
+	pgtest.Exec(w.t, server, "DROP DATABASE "+w.database(environment)+" WITH (FORCE)")
+	pgtest.Exec(w.t, server, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s", w.database(environment), template))
+}
+
+// wrong is what Vorrang says is wrong in an environment: the first advice, and
+// nothing if all is in order.
+func (w *wanderer) wrong(environment string) (what, advice string) {
 	ctx := w.t.Context()
-	status, err := w.world.Status(ctx, "harbour", "staging", "all")
+	status, err := w.world.Status(ctx, w.lane, environment, "all")
 	require.NoError(w.t, err)
 	for _, trouble := range status.Trouble {
 		return trouble.Kind + ": " + trouble.Message, trouble.Next
 	}
 	for _, s := range status.Steps {
 		if s.Checksum != "" && s.Applied == s.Checksum {
-			name := fmt.Sprintf("%s-step.sql", s.Number)
-			w.applied[name] = w.files[name]
+			name := fmt.Sprintf("%s-%s.sql", s.Number, s.Slug)
+			w.applied[environment][name] = w.files[name]
 		}
 	}
-	verified, err := w.world.Verify(ctx, "harbour", "staging")
+	verified, err := w.world.Verify(ctx, w.lane, environment)
 	require.NoError(w.t, err)
 	for _, d := range verified.Deviations {
-		if d.Kind != "history" { // development has nothing
-			return string(d.Kind) + ": " + d.What, d.Settle
-		}
+		return string(d.Kind) + ": " + d.What, d.Settle
 	}
 	return "", ""
 }
 
-// look holds what Vorrang says against the target.
+// look holds what Vorrang says against the targets.
 func (w *wanderer) look() {
 	for move := 0; ; move++ {
-		what, advice := w.wrong()
+		what, advice, where := "", "", ""
+		for _, environment := range wandered {
+			if where = environment; what == "" {
+				what, advice = w.wrong(environment)
+			}
+			if what != "" {
+				break
+			}
+		}
 		if what == "" {
 			break
 		}
-		if !assert.Less(w.t, move, mostMoves, "it is still wrong after %d moves: %s\n→ %s\n%s", move, what, advice, strings.Join(w.story, "\n")) {
+		if !assert.Less(w.t, move, mostMoves*len(wandered), "it is still wrong after %d moves: %s\n→ %s\n%s", move, what, advice, strings.Join(w.story, "\n")) {
 			return
 		}
-		w.tell("  wrong: %s", what)
-		w.follow(advice)
+		w.tell("  wrong in %s: %s", where, what)
+		w.follow(where, advice)
 		w.advised++
 	}
-	if w.tainted {
-		return
+	for _, environment := range wandered {
+		if !w.tainted[environment] {
+			w.hold(environment)
+		}
 	}
-	status, err := w.world.Status(w.t.Context(), "harbour", "staging", "all")
+}
+
+// hold compares an environment that is in order with what psql makes of its steps.
+func (w *wanderer) hold(environment string) {
+	status, err := w.world.Status(w.t.Context(), w.lane, environment, "all")
 	require.NoError(w.t, err)
 	var texts []string
 	for _, s := range status.Steps {
-		if s.State == "applied" || s.State == "attested" {
-			texts = append(texts, w.files[fmt.Sprintf("%s-step.sql", s.Number)])
+		has := s.State == "applied" || s.State == "attested" || s.State == "covered"
+		text := w.files[fmt.Sprintf("%s-%s.sql", s.Number, s.Slug)]
+		if has {
+			texts = append(texts, text)
+		}
+		if strings.Contains(text, "batches") && s.State != "covered" && status.Steps[0].State != "pending" {
+			rows := pgtest.Query(w.t, w.urls[environment], fmt.Sprintf("SELECT count(*) FROM work WHERE %s = ANY (marks)", s.Number))
+			assert.Equal(w.t, map[bool]string{true: "20", false: "0"}[has], rows, "the rows of step %s\n%s", s.Number, strings.Join(w.story, "\n"))
 		}
 	}
-	now, err := snapshotAt(w.t.Context(), w.url)
+	now, err := snapshotAt(w.t.Context(), w.urls[environment])
 	require.NoError(w.t, err)
 	var differences []string
 	for _, d := range schema.Compare(w.expected.made(texts), now) {
 		differences = append(differences, d.String())
 	}
-	assert.Empty(w.t, differences, "Vorrang says that all is in order\n%s", strings.Join(w.story, "\n"))
+	assert.Empty(w.t, differences, "Vorrang says that all is in order in %s\n%s", environment, strings.Join(w.story, "\n"))
 	w.compared++
 }
 
@@ -324,22 +502,23 @@ func (w *wanderer) look() {
 var advised = regexp.MustCompile(`vorrang ([a-z]+(?: -[a-z-]+(?: (?:"…"|[^\s;,"]+))?)*)`)
 
 // follow does what the first words of an advice say, as a person would.
-func (w *wanderer) follow(advice string) {
+func (w *wanderer) follow(environment, advice string) {
 	w.tell("  → %s", advice)
 	switch {
 	case strings.HasPrefix(advice, "put the applied text back"):
-		for name, text := range w.applied {
-			if _, there := w.files[name]; there {
-				w.files[name] = text
+		w.change(func() {
+			for name, text := range w.applied[environment] {
+				if _, there := w.files[name]; there {
+					w.files[name] = text
+				}
 			}
-		}
-		w.submit()
+		})
 		return
 	case strings.HasPrefix(advice, "give it a number above"):
-		w.renumber()
+		w.change(func() { w.renumber(environment) })
 		return
 	case strings.HasPrefix(advice, "fix the cause"):
-		w.breaks(false)
+		w.breaks(environment, false)
 	}
 	found := advised.FindStringSubmatch(advice)
 	if !assert.NotNil(w.t, found, "an advice without a command: %s\n%s", advice, strings.Join(w.story, "\n")) {
@@ -348,17 +527,17 @@ func (w *wanderer) follow(advice string) {
 	args := strings.Fields(strings.ReplaceAll(found[1], `"…"`, "by-hand"))
 	switch args[0] {
 	case "adopt":
-		w.tainted = true
+		w.tainted[environment] = true
 		args = append(args, "-reason", "it-is-meant")
 	case "drift": // it says the ways out; this is the one that keeps what is there
-		w.tainted = true
+		w.tainted[environment] = true
 		args[0] = "accept"
 		args = append(args, "-reason", "it-is-meant")
 	case "attest":
-		w.tainted = true
+		w.tainted[environment] = true
 		args = append(args, "-acknowledge")
 	case "settle": // what the evidence allows
-		w.tainted = true
+		w.tainted[environment] = true
 		for _, as := range [][]string{{"-as", "applied"}, {"-as", "not-applied"}, {"-as", "undone"}, {"-as", "undone", "-acknowledge"}} {
 			if slices.Contains(args, "-as") {
 				as = as[2:]
@@ -368,15 +547,31 @@ func (w *wanderer) follow(advice string) {
 			}
 		}
 		return
-	case "accept", "baseline":
-		w.tainted = true
+	case "accept":
+		w.tainted[environment] = true
+	case "baseline":
+		w.baseline(environment)
+		return
 	}
 	w.vorrang(args)
 }
 
+// baseline finds the last step that a target contains, or says that it is right
+// as it is.
+func (w *wanderer) baseline(environment string) {
+	at := []string{"baseline", "-env", environment, "-at"}
+	for n := w.steps; n > 0; n-- {
+		if w.vorrang(append(slices.Clone(at), fmt.Sprint(n), "-check")) {
+			return
+		}
+	}
+	w.tainted[environment] = true
+	w.vorrang(append(at, "0"))
+}
+
 // renumber gives the late steps numbers above all others.
-func (w *wanderer) renumber() {
-	status, err := w.world.Status(w.t.Context(), "harbour", "staging", "open")
+func (w *wanderer) renumber(environment string) {
+	status, err := w.world.Status(w.t.Context(), w.lane, environment, "open")
 	require.NoError(w.t, err)
 	for _, s := range status.Steps {
 		if !slices.Contains(s.Flags, plan.Late) {
@@ -384,22 +579,27 @@ func (w *wanderer) renumber() {
 		}
 		w.steps++
 		for _, kind := range []string{".sql", ".back.sql"} {
-			old := fmt.Sprintf("%s-step%s", s.Number, kind)
-			w.files[fmt.Sprintf("%d-step%s", w.steps, kind)] = w.files[old]
+			old := fmt.Sprintf("%s-%s%s", s.Number, s.Slug, kind)
+			w.files[fmt.Sprintf("%d-%s%s", w.steps, s.Slug, kind)] = w.files[old]
 			delete(w.files, old)
 		}
 	}
-	w.submit()
 }
 
 // vorrang runs the client, and reports whether it went well.
 func (w *wanderer) vorrang(args []string) bool {
+	said, code := w.run(args)
+	w.tell("    vorrang %s\n      %s", strings.Join(args, " "), strings.ReplaceAll(said, "\n", "\n      "))
+	return code == 0
+}
+
+// run runs the client: what it says, and its exit code.
+func (w *wanderer) run(args []string) (said string, code int) {
 	run := exec.CommandContext(w.t.Context(), filepath.Join(built(w.t), "vorrang"), args...)
-	run.Env = append(os.Environ(), "VORRANG_SERVER="+w.world.Server, "VORRANG_TOKEN="+servicetest.Token, "VORRANG_ACTOR=pilot")
-	run.Dir = w.world.Steps
-	said, err := run.CombinedOutput() // it may be refused, or fail; what it leads to is looked at
-	w.tell("    vorrang %s\n      %s", strings.Join(args, " "), strings.ReplaceAll(strings.TrimSpace(string(said)), "\n", "\n      "))
-	return err == nil
+	run.Env = append(os.Environ(), "VORRANG_SERVER="+w.world.Server, "VORRANG_TOKEN="+w.token, "VORRANG_LANE="+w.lane)
+	run.Dir = w.folder
+	text, _ := run.CombinedOutput() // its exit code says what went wrong
+	return strings.TrimSpace(string(text)), run.ProcessState.ExitCode()
 }
 
 // oracle makes schemas of steps without Vorrang.
@@ -417,14 +617,19 @@ func (o *oracle) made(texts []string) schema.Schema {
 		return s
 	}
 	url := pgtest.Database(o.t)
-	command := exec.Command("/usr/lib/postgresql/15/bin/psql", "-Xq", "-v", "ON_ERROR_STOP=1", url)
-	command.Stdin = strings.NewReader(strings.Join(texts, "\n;\n"))
-	said, err := command.CombinedOutput()
+	said, err := psql(url, strings.Join(texts, "\n;\n"))
 	require.NoError(o.t, err, "%s", said)
 	s, err := snapshotAt(context.Background(), url)
 	require.NoError(o.t, err)
 	o.known[key] = s
 	return s
+}
+
+func psql(url, text string) (said string, err error) {
+	command := exec.Command("/usr/lib/postgresql/15/bin/psql", "-Xq", "-v", "ON_ERROR_STOP=1", "-v", "batch=1000", url)
+	command.Stdin = strings.NewReader("SET search_path = public;\n" + text) // the user is named like the ledger's schema
+	output, err := command.CombinedOutput()
+	return string(output), err
 }
 
 func snapshotAt(ctx context.Context, url string) (schema.Schema, error) {

@@ -301,7 +301,10 @@ func (f Facts) knownDatabase() Check {
 	if !f.Unlisted.Any() && f.View.State.Untouched() && f.View.State.Baseline == "" {
 		return pass(KnownDatabase, "the target is empty: it has neither objects nor a history")
 	}
-	if !f.Unlisted.Any() {
+	if f.Chain != nil && f.Entries == 0 { // to baseline it would be refused
+		return pass(KnownDatabase, "the target is known: it had a ledger, and its loss is another check's matter")
+	}
+	if !f.Unlisted.Any() || f.Chain != nil {
 		return pass(KnownDatabase, "the target is known: its ledger holds %s", entries(f.Entries))
 	}
 	return hold(KnownDatabase,
