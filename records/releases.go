@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"vorrang/core/gate"
 	"vorrang/core/release"
 	"vorrang/core/step"
 )
@@ -190,6 +191,28 @@ func (s *Submission) Protect(ctx context.Context, d Difference) (step.Problems, 
 func fileOf(s step.Step, index int) string {
 	base := strings.TrimSuffix(s.Forward.Name, ".sql")
 	return base + []string{".sql", ".back.sql", ".check.sql"}[index]
+}
+
+// Bound says what keeps the files of steps as they are: the newest release that
+// sealed each, and another environment than one that a deployment took it to.
+func (r *Records) Bound(ctx context.Context, lane, environment string, numbers []string) (map[step.Number]gate.Bound, error) {
+	bound := map[step.Number]gate.Bound{}
+	rows, _ := r.pool.Query(ctx, `SELECT n,
+			coalesce((SELECT r.name FROM records.release r WHERE r.lane = $1 AND EXISTS (SELECT FROM records.step v WHERE v.id = ANY (r.steps) AND v.number = n)
+				ORDER BY r.cut_at DESC LIMIT 1), ''),
+			coalesce((SELECT d.environment FROM records.deployment d WHERE d.lane = $1 AND d.environment <> $2
+				AND d.plan @> jsonb_build_object('actions', jsonb_build_array(jsonb_build_object('step', jsonb_build_object('number', n)))) ORDER BY d.id DESC LIMIT 1), '')
+		FROM unnest($3::text[]) AS n`, lane, environment, numbers)
+	var number step.Number
+	var b gate.Bound
+	_, err := pgx.ForEachRow(rows, []any{&number, &b.Release, &b.Went}, func() error {
+		bound[number] = b
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("look what keeps steps as they are: %w", err)
+	}
+	return bound, nil
 }
 
 // SealedIn names a release that holds a step; empty if none does.

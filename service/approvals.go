@@ -53,10 +53,13 @@ func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
 		return nil, held(p, gate.Back(facts, nil), nil)
 	}
 	a := facts.Approve(c.actor, strings.TrimSpace(in.Note))
+	var own []step.Number
 	if in.WaysBack {
-		a.Steps = facts.WaysBack()
+		a.Steps, own = facts.WaysBack(c.actor)
 	}
 	switch {
+	case len(a.Steps) == 0 && len(own) > 0:
+		return nil, refused("let somebody else approve them", "your approval would not count: %s wrote the way back of step %s", c.actor, own[0])
 	case len(a.Steps) == 0 && in.WaysBack:
 		return nil, refused("vorrang preview -env E -back-to N shows ways back", "every way back on %s is approved already, or belongs to a step that was edited", in.Environment)
 	case len(a.Steps) == 0:

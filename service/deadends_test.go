@@ -118,3 +118,25 @@ func TestALostLedgerIsBegunAgain(t *testing.T) {
 	must(w.Baseline(t.Context(), "harbour", "staging", "20", true))
 	assert.Empty(t, trouble(t, w, "staging"))
 }
+
+// A step that a release has sealed keeps its number: nobody is told to give it
+// another.
+func TestALateStepThatIsSealedKeepsItsNumber(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"10-create-berth.sql": "CREATE TABLE public.berth (id int);", "20-create-pilot.sql": "CREATE TABLE public.pilot (id int);"})
+	cut(t, w, "2026.11", "10")
+	pgtest.Exec(t, w.URLs["staging"], "CREATE TABLE public.pilot (id int)")
+	must(w.Attest(t.Context(), "harbour", "staging", client.Attestation{Step: "20", Reason: "by hand, at night"}))
+	wrong := trouble(t, w, "staging")
+	require.Len(t, wrong, 1)
+	assert.Contains(t, wrong[0].Next, "step 10 is sealed in release 2026.11 and keeps its number")
+	must(w.As("p.holm", "keeper").Waive(t.Context(), "harbour", "staging", "order", "2026.11", "its place does not matter"))
+	require.Equal(t, deploy.Done, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))).Outcome)
+	assert.Empty(t, trouble(t, w, "staging"))
+
+	w.Submitted(map[string]string{"30-create-tide.sql": "CREATE TABLE public.tide (id int);", "40-create-due.sql": "CREATE TABLE public.due (id int);"})
+	pgtest.Exec(t, w.URLs["staging"], "CREATE TABLE public.due (id int)")
+	w.Promoted("development")
+	must(w.Attest(t.Context(), "harbour", "staging", client.Attestation{Step: "40", Reason: "by hand"}))
+	assert.Contains(t, trouble(t, w, "staging")[0].Next, "step 30 went to development and keeps its number")
+}

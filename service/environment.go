@@ -191,6 +191,17 @@ func (s *Service) look(ctx context.Context, p place, session *postgres.Session) 
 			return facts, nil, err
 		}
 	}
+	var unfit []string // steps whose files would have to change
+	for _, standing := range facts.View.Steps {
+		if standing.Has(plan.Late) || standing.Has(plan.Edited) {
+			unfit = append(unfit, string(standing.Step.Number))
+		}
+	}
+	if len(unfit) > 0 {
+		if facts.Bound, err = s.Records.Bound(ctx, p.lane.Name, p.environment.Name, unfit); err != nil {
+			return facts, nil, err
+		}
+	}
 	if facts.Doubts, err = s.doubts(ctx, p, session, facts.View); err != nil {
 		return facts, nil, err
 	}

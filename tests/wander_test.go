@@ -100,6 +100,7 @@ type wanderer struct {
 	expected *oracle
 
 	compared, advised int
+	held              int // how deep in what held commands say
 }
 
 func newWanderer(t *testing.T, world *servicetest.World, token string, urls map[string]string, seed uint64, expected *oracle) *wanderer {
@@ -499,7 +500,7 @@ func (w *wanderer) hold(environment string) {
 }
 
 // advised finds a command in an advice.
-var advised = regexp.MustCompile(`vorrang ([a-z]+(?: -[a-z-]+(?: (?:"…"|[^\s;,"]+))?)*)`)
+var advised = regexp.MustCompile(`vorrang ((?:waive )?[a-z]+(?: -[a-z-]+(?: (?:"…"|[^\s;,"]+))?)*)`)
 
 // follow does what the first words of an advice say, as a person would.
 func (w *wanderer) follow(environment, advice string) {
@@ -553,7 +554,26 @@ func (w *wanderer) follow(environment, advice string) {
 		w.baseline(environment)
 		return
 	}
-	w.vorrang(args)
+	w.carryOut(environment, args)
+	_, then, _ := strings.Cut(advice, found[0])
+	if found = advised.FindStringSubmatch(then); strings.HasPrefix(then, ", then vorrang") {
+		w.carryOut(environment, strings.Fields(found[1]))
+	}
+}
+
+// carryOut runs a command, and follows what it says if it is held.
+func (w *wanderer) carryOut(environment string, args []string) {
+	said, code := w.run(args)
+	w.heard(args, said)
+	if _, advice, held := strings.Cut(said, "→ "); held && code == 3 && w.held < mostMoves {
+		w.held++
+		w.follow(environment, strings.SplitN(advice, "\n", 2)[0])
+		w.held--
+	}
+}
+
+func (w *wanderer) heard(args []string, said string) {
+	w.tell("    vorrang %s\n      %s", strings.Join(args, " "), strings.ReplaceAll(said, "\n", "\n      "))
 }
 
 // baseline finds the last step that a target contains, or says that it is right
@@ -589,7 +609,7 @@ func (w *wanderer) renumber(environment string) {
 // vorrang runs the client, and reports whether it went well.
 func (w *wanderer) vorrang(args []string) bool {
 	said, code := w.run(args)
-	w.tell("    vorrang %s\n      %s", strings.Join(args, " "), strings.ReplaceAll(said, "\n", "\n      "))
+	w.heard(args, said)
 	return code == 0
 }
 

@@ -87,10 +87,11 @@ type Facts struct {
 	Strange  string // entries of deployments that nobody here began; empty for none
 	Altered  string // what of the ledger's own table is not as it was made; empty for nothing
 	Entries  int
-	Unlisted Existing // objects in a target that has no ledger
-	Running  *Running // another deployment of the environment
-	Doubts   []Doubt  // what the target shows of the steps in doubt
-	Half     []Half   // of the steps that stopped half-way
+	Unlisted Existing              // objects in a target that has no ledger
+	Running  *Running              // another deployment of the environment
+	Doubts   []Doubt               // what the target shows of the steps in doubt
+	Half     []Half                // of the steps that stopped half-way
+	Bound    map[step.Number]Bound // late or edited steps whose files cannot change
 
 	// what some environments ask
 	Now      time.Time
@@ -161,6 +162,12 @@ type Half struct {
 	Step  step.Number
 	Stuck string // why it cannot go on where it stopped; empty if it can
 	Undo  bool   // its way back can undo what it did
+}
+
+// Bound is what keeps a step's files as they are.
+type Bound struct {
+	Release string // the newest that sealed it; empty for none
+	Went    string // another environment that it went to; empty for none
 }
 
 // Stuck reports whether a step stopped half-way and cannot go on there.
@@ -371,12 +378,26 @@ func (f Facts) checksums() Check {
 	if len(edited) == 0 {
 		return pass(Checksums, "no step was edited after it was applied here")
 	}
-	first := edited[0]
-	return hold(Checksums,
-		fmt.Sprintf("%s edited after being applied here: %s", was(len(edited)), list(edited)),
-		fmt.Sprintf("put the applied text back (step %s had the checksum %s) and submit, and write what should change as a new step; "+
-			"or, if the new text is right here as it stands: vorrang amend -lane %s -env %s -step %s -reason \"…\"",
-			first.Step.Number, first.State.Checksum.Short(), f.Lane, f.View.Environment, first.Step.Number))
+	return hold(Checksums, fmt.Sprintf("%s edited after being applied here: %s", was(len(edited)), list(edited)), f.MendEdited(edited[0]))
+}
+
+// MendEdited says what to do about a step that was edited after it was applied.
+func (f Facts) MendEdited(s plan.Standing) string {
+	number := s.Step.Number
+	if sealed := f.Bound[number].Release; sealed != "" {
+		return fmt.Sprintf("its new text is sealed in release %s and stays; if it is right here as it stands: %s; if not, roll back to below it, and promote it again: %s",
+			sealed, f.amend(s), f.rollbackTo(f.below(number)))
+	}
+	return fmt.Sprintf("put the applied text back (step %s had the checksum %s) and submit, and write what should change as a new step; "+
+		"or, if the new text is right here as it stands: %s", number, s.State.Checksum.Short(), f.amend(s))
+}
+
+func (f Facts) amend(s plan.Standing) string {
+	return fmt.Sprintf("vorrang amend -lane %s -env %s -step %s -reason \"…\"", f.Lane, f.View.Environment, s.Step.Number)
+}
+
+func (f Facts) rollbackTo(number step.Number) string {
+	return fmt.Sprintf("vorrang rollback -lane %s -env %s -to %s -confirm %s", f.Lane, f.View.Environment, number, f.View.Environment)
 }
 
 func (f Facts) catalogue() Check {
@@ -386,8 +407,7 @@ func (f Facts) catalogue() Check {
 	}
 	return hold(Catalogue,
 		fmt.Sprintf("%s applied here and %s no longer in the catalogue: %s", was(len(absent)), isOrAre(len(absent)), list(absent)),
-		fmt.Sprintf("put the files back into the step folder and submit; or, to undo the step, roll back to below it: vorrang rollback -lane %s -env %s -to %s -confirm %s",
-			f.Lane, f.View.Environment, f.below(absent[0].Step.Number), f.View.Environment))
+		"put the files back into the step folder and submit; or, to undo the step, roll back to below it: "+f.rollbackTo(f.below(absent[0].Step.Number)))
 }
 
 // below is the last step before a number, or 0.
@@ -409,11 +429,28 @@ func (f Facts) order() Check {
 		}
 		return pass(Order, "every pending step comes after step %s", f.View.State.At())
 	}
-	return hold(Order,
-		fmt.Sprintf("%s late: a higher number, %s, is already in this target; late: %s", are(len(late)), f.View.State.At(), list(late)),
-		fmt.Sprintf("give it a number above %s and submit, or roll back to below it and promote in order; if its place does not matter, as with a hotfix, "+
-			"a keeper can say so: vorrang waive order -lane %s -env %s -reason \"…\"; or, if it was carried out here by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
-			f.View.State.At(), f.Lane, f.View.Environment, f.Lane, f.View.Environment, late[0].Step.Number)).about(f.View.State.At(), texts(late))
+	above := f.View.State.At()
+	return hold(Order, fmt.Sprintf("%s late: a higher number, %s, is already in this target; late: %s", are(len(late)), above, list(late)),
+		f.MendLate(late[0])).about(above, texts(late))
+}
+
+// MendLate says what to do about a pending step below what is in the target.
+func (f Facts) MendLate(s plan.Standing) string {
+	number := s.Step.Number
+	back := "roll back to below it and promote in order: " + f.rollbackTo(f.below(number))
+	byHand := fmt.Sprintf("if it was carried out here by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"", f.Lane, f.View.Environment, number)
+	waive := fmt.Sprintf("vorrang waive order -lane %s -env %s", f.Lane, f.View.Environment)
+	bound := f.Bound[number]
+	why, release := fmt.Sprintf("went to %s", bound.Went), ""
+	switch {
+	case bound.Release != "":
+		why, release = "is sealed in release "+bound.Release, " -release "+bound.Release
+	case bound.Went == "":
+		return fmt.Sprintf("give it a number above %s and submit, or %s; if its place does not matter, as with a hotfix, a keeper can say so: %s -reason \"…\"; %s",
+			f.View.State.At(), back, waive, byHand)
+	}
+	return fmt.Sprintf("step %s %s and keeps its number; if its place does not matter, a keeper can say so, and it is promoted: %s%s -reason \"…\", then vorrang promote -lane %s -to %s%s; %s; or %s",
+		number, why, waive, release, f.Lane, f.View.Environment, release, byHand, back)
 }
 
 func (f Facts) nothingInDoubt() Check {

@@ -40,6 +40,14 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 	batches.State.Progress = ledger.Detail{Mode: step.Batches, Statement: 1, Of: 1}
 	underWay := facts(doubt)
 	underWay.View.Steps[0].State.Deployment, underWay.Running = "12", running.Running
+	sealed := facts(standing("2", ledger.StatusPending, plan.Late))
+	sealed.Bound = map[step.Number]Bound{"2": {Release: "2026.11", Went: "development"}}
+	went := facts(standing("2", ledger.StatusPending, plan.Late))
+	went.Bound = map[step.Number]Bound{"2": {Went: "development"}}
+	resealed := facts(standing("2", ledger.StatusApplied, plan.Edited))
+	resealed.Bound = map[step.Number]Bound{"2": {Release: "2026.11"}}
+	lost := broken
+	lost.Entries, lost.Unlisted = 0, Existing{Tables: 7}
 	cases := map[string]struct {
 		facts    Facts
 		holds    []ID
@@ -53,6 +61,10 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 		"an edited step":     {facts(standing("2", ledger.StatusApplied, plan.Edited)), []ID{Checksums}, nil, "1 step was edited after being applied here: 2 (create-berth)", "0123456789ab"},
 		"an absent step":     {facts(standing("2", ledger.StatusApplied, plan.Absent)), []ID{Catalogue}, nil, "is no longer in the catalogue: 2", "put the files back"},
 		"late steps":         {facts(standing("2", ledger.StatusPending, plan.Late), standing("3", ledger.StatusPending, plan.Late)), []ID{Order}, nil, "2 pending steps are late", "roll back to below it"},
+		"a late one, sealed": {sealed, []ID{Order}, nil, "1 pending step is late", "waive order -lane harbour -env staging -release 2026.11 -reason \"…\", then vorrang promote -lane harbour -to staging -release 2026.11;"},
+		"a late one, gone":   {went, []ID{Order}, nil, "1 pending step is late", "step 2 went to development and keeps its number"},
+		"a sealed edit":      {resealed, []ID{Checksums}, nil, "1 step was edited", "sealed in release 2026.11 and stays; if it is right here as it stands: vorrang amend"},
+		"a lost ledger":      {lost, []ID{LedgerIntact}, []ID{LedgerIntact}, "", "vorrang adopt"},
 		"a step in doubt":    {facts(doubt), []ID{NothingInDoubt}, []ID{NothingInDoubt}, "its statement 2 of 3 began at", "vorrang settle -lane harbour -env staging -step 5"},
 		"a doubt decided":    {decided, nil, nil, "", ""},
 		"a doubt undecided":  {undecided, []ID{NothingInDoubt}, []ID{NothingInDoubt}, "how it ended; the step has no check", "vorrang settle"},

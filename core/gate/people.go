@@ -180,20 +180,24 @@ func (f Facts) Stands(a Approval) string {
 	return ""
 }
 
-// WaysBack lists the steps in place whose way back is not approved, as an
-// approval of them would name them.
-func (f Facts) WaysBack() []Planned {
-	list := []Planned{}
+// WaysBack are the ways back of the steps in place that were not approved as they
+// are now: those that somebody's approval would count for, and the numbers of
+// those that it would not, since they wrote them.
+func (f Facts) WaysBack(approver string) (list []Planned, own []step.Number) {
 	for _, s := range f.View.Steps {
 		if !s.State.Status.Present() || s.Step.Back == nil {
 			continue
 		}
 		p := plannedOf(s.Step)
-		if p.Forward == s.State.Checksum && len(f.backApproved(p)) < f.Asks.Approvals {
+		switch {
+		case p.Forward != s.State.Checksum || len(f.backApproved(p)) >= f.Asks.Approvals:
+		case f.Asks.NotAuthors && f.wrote(approver, p.Number):
+			own = append(own, p.Number)
+		default:
 			list = append(list, p)
 		}
 	}
-	return list
+	return list, own
 }
 
 // backApproved says who approved of a step's way back: with the step, or later by

@@ -116,13 +116,13 @@ func (v *verifier) steps() {
 		name, at := named(s.Step.Number, s.Step.Slug), s.State.At
 		switch {
 		case s.Has(plan.Edited):
-			v.report(Checksum, s.Step.Number, at, fmt.Sprintf("put the applied text back and submit; or: vorrang amend -lane %s -env %s -step %s -reason \"…\"", v.lane, v.Name, s.Step.Number),
+			v.report(Checksum, s.Step.Number, at, v.Facts.MendEdited(s),
 				"step %s was applied with the checksum %s, and the catalogue's text has %s", name, s.State.Checksum.Short(), s.Step.Forward.Checksum.Short())
 		case s.Has(plan.Absent):
 			v.report(Absent, s.Step.Number, at, "put its files back into the step folder and submit, or roll it back",
 				"step %s was applied and is no longer in the catalogue", name)
 		case s.Has(plan.Late):
-			v.report(Late, s.Step.Number, time.Time{}, fmt.Sprintf("give it a number above %s, or roll back to below it and promote in order", v.Facts.View.State.At()),
+			v.report(Late, s.Step.Number, time.Time{}, v.Facts.MendLate(s),
 				"step %s is pending, and step %s is already there", name, v.Facts.View.State.At())
 		}
 		if s.State.Doubtful() && (v.Facts.Running == nil || v.Facts.Running.ID != s.State.Deployment) {
