@@ -161,7 +161,7 @@ func (s *Service) connect(ctx context.Context, e lane.Environment, application s
 
 // look reads a target's ledger and brings it together with the catalogue.
 func (s *Service) look(ctx context.Context, p place, session *postgres.Session) (gate.Facts, []ledger.Entry, error) {
-	facts := gate.Facts{Lane: p.lane.Name}
+	facts := gate.Facts{Lane: p.lane.Name, Asks: p.environment.Asks()}
 	entries, _, err := session.ReadLedger(ctx)
 	if err != nil {
 		return facts, nil, err

@@ -188,6 +188,7 @@ func TestAFileForPsqlGoesOnWhereAnEarlierTryStopped(t *testing.T) {
 func TestAFileForPsqlKeepsARoleAndItsLock(t *testing.T) {
 	w := servicetest.Start(t)
 	ctx := t.Context()
+	w.LetSteps("session-user")
 	w.Submitted(map[string]string{
 		"1-a.sql": autocommit + "GRANT CREATE ON SCHEMA public TO pg_monitor;\nSET ROLE pg_monitor;\nCREATE TABLE quay (id int);\nSELECT pg_advisory_unlock_all();\nSET DateStyle = 'German';\nSET statement_timeout = '1s';\nSELECT 1;",
 		"2-b.sql": "SET DateStyle = 'German'; SET search_path = pg_catalog; SET SESSION AUTHORIZATION pg_monitor; CREATE TABLE public.mole (id int);",

@@ -153,7 +153,7 @@ func (s *Service) take(c call, in *submitIn, trial bool) (*api.Submitted, error)
 	if err != nil {
 		return nil, err
 	}
-	notes, err := inspect(c, submission, difference, l.Names())
+	notes, err := inspect(c, submission, difference, l.StepsMay, l.Names())
 	if err != nil {
 		return nil, err
 	}
@@ -377,9 +377,9 @@ func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, 
 	return file, problems, nil
 }
 
-// inspect reads the SQL of what is new or edited, a step at a time. environments
-// are those that only: may name; nil for any.
-func inspect(c call, submission *records.Submission, d records.Difference, environments []string) (notes step.Problems, err error) {
+// inspect reads the SQL of what is new or edited, a step at a time. may is what
+// the lane's steps may change beside schemas and rows; environments are those that only: may name; nil for any.
+func inspect(c call, submission *records.Submission, d records.Difference, may, environments []string) (notes step.Problems, err error) {
 	var problems step.Problems
 	for _, changes := range [][]records.Change{d.New, d.Edited} {
 		for _, change := range changes {
@@ -388,7 +388,7 @@ func inspect(c call, submission *records.Submission, d records.Difference, envir
 				return nil, err
 			}
 			problems = append(problems, unknownEnvironments(whole, environments)...)
-			found, noted := review.Check(whole)
+			found, noted := review.Check(whole, may)
 			problems, notes = append(problems, found...), append(notes, noted...)
 		}
 	}

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"fmt"
 	"net/http"
 	"os"
 	"strings"
@@ -200,4 +201,22 @@ func TestAnotherSiteSignsNobodyIn(t *testing.T) {
 		_ = answer.Body.Close()
 		assert.Equal(t, c.code, answer.StatusCode, name)
 	}
+}
+
+// Who a step acts as, and who may do what, is the lane's matter and not a step's.
+func TestAStepChangesNoRoleUnlessItsLaneSaysSo(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	w.Write(map[string]string{"1-a.sql": "CREATE TABLE public.berth (id int);\nDO $$ BEGIN EXECUTE 'RESET ROLE'; END $$;"})
+	_, err := w.Submit(ctx, "harbour", os.DirFS(w.Steps))
+	var refused *client.Error
+	require.ErrorAs(t, err, &refused)
+	require.Len(t, refused.Errors, 1)
+	assert.Equal(t, 2, refused.Errors[0].Line)
+	assert.Contains(t, refused.Errors[0].Message, "RESET ROLE: this lane's steps may not change as whom the session goes on; role: in lane.yaml says whose the objects are")
+	_, err = w.Declare(ctx, "lane.yaml", fmt.Appendf(nil, "lane: harbour\nsteps-may: [session-user]\nenvironments: [{name: development, target: 'file:%s'}]", w.Files["development"]))
+	require.ErrorContains(t, err, "confirm", "it is a loosening")
+	w.LetSteps("session-user")
+	must(w.Submit(ctx, "harbour", os.DirFS(w.Steps)))
+	assert.Equal(t, deploy.Done, w.Promoted("development").Outcome)
 }

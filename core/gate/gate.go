@@ -441,16 +441,18 @@ func (f Facts) MendLate(s plan.Standing) string {
 	byHand := fmt.Sprintf("if it was carried out here by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"", f.Lane, f.View.Environment, number)
 	waive := fmt.Sprintf("vorrang waive order -lane %s -env %s", f.Lane, f.View.Environment)
 	bound := f.Bound[number]
-	why, release := fmt.Sprintf("went to %s", bound.Went), ""
+	why, seal, release := "went to "+bound.Went, "", ""
 	switch {
 	case bound.Release != "":
 		why, release = "is sealed in release "+bound.Release, " -release "+bound.Release
 	case bound.Went == "":
 		return fmt.Sprintf("give it a number above %s and submit, or %s; if its place does not matter, as with a hotfix, a keeper can say so: %s -reason \"…\"; %s",
 			f.View.State.At(), back, waive, byHand)
+	case f.Asks.Release:
+		seal, release = fmt.Sprintf("vorrang cut -lane %s NAME, then ", f.Lane), " -release NAME"
 	}
-	return fmt.Sprintf("step %s %s and keeps its number; if its place does not matter, a keeper can say so, and it is promoted: %s%s -reason \"…\", then vorrang promote -lane %s -to %s%s; %s; or %s",
-		number, why, waive, release, f.Lane, f.View.Environment, release, byHand, back)
+	return fmt.Sprintf("step %s %s and keeps its number; if its place does not matter, a keeper can say so, and it is promoted: %s%s%s -reason \"…\", then vorrang promote -lane %s -to %s%s; %s; or %s",
+		number, why, seal, waive, release, f.Lane, f.View.Environment, release, byHand, back)
 }
 
 func (f Facts) nothingInDoubt() Check {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 )
 
@@ -35,6 +36,12 @@ func Changes(before, after Lane) []Change {
 			}
 		}
 	}
+	if was, is := before.may(), after.may(); was != is && len(before.Environments) > 0 {
+		more := slices.ContainsFunc(after.StepsMay, func(one string) bool { return !slices.Contains(before.StepsMay, one) })
+		for _, e := range after.Environments {
+			add(e.Name, more, "steps-may: %s, was %s", is, was)
+		}
+	}
 	for _, e := range before.Environments {
 		if _, still := after.Environment(e.Name); !still {
 			add(e.Name, true, "the environment was taken out of the lane")
@@ -42,6 +49,9 @@ func Changes(before, after Lane) []Change {
 	}
 	return list
 }
+
+// may is what steps may change, in words.
+func (l Lane) may() string { return cmp.Or(strings.Join(l.StepsMay, ", "), "none") }
 
 // said is one thing that an environment asks, or is.
 type said struct {

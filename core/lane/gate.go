@@ -143,8 +143,9 @@ func (l Lane) File() []byte {
 		About        string        `yaml:"about,omitempty"`
 		Engine       string        `yaml:"engine"`
 		OnFailure    string        `yaml:"on-failure,omitempty"`
+		StepsMay     []string      `yaml:"steps-may,omitempty,flow"`
 		Environments []environment `yaml:"environments"`
-	}{Lane: l.Name, About: l.About, Engine: l.Engine, OnFailure: string(l.OnFailure)}
+	}{Lane: l.Name, About: l.About, Engine: l.Engine, OnFailure: string(l.OnFailure), StepsMay: l.StepsMay}
 	for _, e := range l.Environments {
 		file.Environments = append(file.Environments, environment{e.Name, e.Target, e.Disposable, e.Role, e.Schemas, string(e.OnFailure),
 			written(e.LockTimeout), written(e.StatementTimeout), span(e.LookForDrift), e.Gate.written()})

@@ -16,6 +16,7 @@ type Lane struct {
 	About        string        `json:"about,omitempty"`
 	Engine       string        `json:"engine"`
 	OnFailure    plan.Policy   `json:"on_failure,omitempty" enum:"stop,back-out" description:"What becomes of a deployment's earlier steps when one fails; stop if absent."`
+	StepsMay     []string      `json:"steps_may,omitempty" description:"What steps may change beside schemas and rows: roles, event-triggers, session-user, settings."`
 	Environments []Environment `json:"environments"`
 }
 

@@ -39,12 +39,13 @@ func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
 		"no name":                 {"about: x\nenvironments: [{name: a, target: env:A}]\n", "the lane has no name"},
 		"no environments":         {"lane: a\n", "the lane has no environments"},
 		"a bad name":              {"lane: Harbour One\n", `lane.yaml:1:7: "Harbour One" is no name`},
-		"an unknown key":          {"lane: a\nowner: b\n", `lane.yaml:2:1: there is no key "owner" here; the keys are lane, about, engine, on-failure, environments`},
+		"an unknown key":          {"lane: a\nowner: b\n", `lane.yaml:2:1: there is no key "owner" here; the keys are lane, about, engine, on-failure, steps-may, environments`},
 		"another engine":          {"lane: a\nengine: abacus\n", `lane.yaml:2:9: the engine "abacus" is not known`},
 		"a key that stands twice": {"lane: a\nabout: b\nabout: c\n", "lane.yaml:3:1"},
 		"two of one name":         {"lane: a\nenvironments:\n  - {name: a, target: env:A}\n  - {name: a, target: env:B}\n", `lane.yaml:4:5: there are two environments "a"`},
 		"no target":               {"lane: a\nenvironments:\n  - name: a\n", "an environment needs a name and a target"},
 		"a target of no form":     {"lane: a\nenvironments:\n  - name: a\n    target: HARBOUR_URL\n", "lane.yaml:4:13: a target is a reference"},
+		"what steps may not":      {"lane: a\nsteps-may: [roles, everything]\nenvironments:\n  - {name: a, target: env:A}\n", "lane.yaml:2:12: steps-may is a list of what steps may change beside schemas and rows; it can name roles, event-triggers, session-user, settings"},
 		"a bad duration":          {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    lock-timeout: soon\n", "lane.yaml:5:19: lock-timeout:"},
 		"a bad boolean":           {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    disposable: maybe\n", "lane.yaml:5:17: disposable is true or false"},
 		"a gate":                  {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    gate: {rehearsal: required}\n", `lane.yaml:5:23: this version does not make the check "rehearsal"`},
@@ -96,6 +97,20 @@ func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
 		_, err := Parse("lane.yaml", []byte("lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {"+gate+"}}]"))
 		assert.ErrorContains(t, err, says)
 	}
+}
+
+func TestWhatStepsMayIsDeclared(t *testing.T) {
+	const file = "lane: harbour\nsteps-may: [session-user, roles, roles]\nenvironments: [{name: staging, target: env:A}, {name: production, target: env:B}]"
+	l, err := Parse("lane.yaml", []byte(file))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"roles", "session-user"}, l.StepsMay)
+	again, err := Parse("lane.yaml", l.File())
+	require.NoError(t, err)
+	assert.Equal(t, l, again)
+	strict := l
+	strict.StepsMay = nil
+	assert.Equal(t, []Change{{"staging", "steps-may: roles, session-user, was none", true}, {"production", "steps-may: roles, session-user, was none", true}}, Changes(strict, l))
+	assert.Equal(t, []Change{{"staging", "steps-may: none, was roles, session-user", false}, {"production", "steps-may: none, was roles, session-user", false}}, Changes(l, strict))
 }
 
 func TestALookForDriftHasAnInterval(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"vorrang/core/plan"
+	"vorrang/core/review"
 	"vorrang/core/step"
 )
 
@@ -63,7 +64,7 @@ func (r *reader) fields(node *yaml.Node, known string, set func(key string, valu
 
 func (r *reader) lane(node *yaml.Node) Lane {
 	lane := Lane{Engine: "postgresql"}
-	r.fields(node, "lane, about, engine, on-failure, environments", func(key string, value *yaml.Node) bool {
+	r.fields(node, "lane, about, engine, on-failure, steps-may, environments", func(key string, value *yaml.Node) bool {
 		switch key {
 		case "lane":
 			lane.Name = r.name(value, "a lane's name")
@@ -76,6 +77,8 @@ func (r *reader) lane(node *yaml.Node) Lane {
 			}
 		case "on-failure":
 			lane.OnFailure = r.policy(value)
+		case "steps-may":
+			lane.StepsMay = r.special(value)
 		case "environments":
 			lane.Environments = r.environments(value)
 		default:
@@ -90,6 +93,15 @@ func (r *reader) lane(node *yaml.Node) Lane {
 		r.report(node, "the lane has no environments; list at least one, with name and target")
 	}
 	return lane
+}
+
+func (r *reader) special(node *yaml.Node) (may []string) {
+	err := node.Decode(&may)
+	if err != nil || slices.ContainsFunc(may, func(one string) bool { return !slices.Contains(review.Special, one) }) {
+		r.report(node, "steps-may is a list of what steps may change beside schemas and rows; it can name %s", strings.Join(review.Special, ", "))
+	}
+	slices.Sort(may)
+	return slices.Compact(may)
 }
 
 func (r *reader) environments(node *yaml.Node) []Environment {

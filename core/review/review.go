@@ -2,6 +2,7 @@ package review
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -18,9 +19,10 @@ import (
 // Check returns everything in a step that could not be carried out: text that
 // cannot be cut, transaction control, statements that need another mode, checks
 // that are no queries. notes is what could not be read, or may go wrong: the
-// server decides that. Nil means nothing was found.
-func Check(s step.Step) (problems, notes step.Problems) {
-	r := &reviewer{mode: s.Options().Mode}
+// server decides that. may names what of Special the lane lets steps change. Nil
+// means nothing was found.
+func Check(s step.Step, may []string) (problems, notes step.Problems) {
+	r := &reviewer{mode: s.Options().Mode, may: may}
 	for _, file := range []*step.File{&s.Forward, s.Back, s.Check} {
 		if file != nil {
 			r.hidden(*file)
@@ -41,6 +43,7 @@ func Check(s step.Step) (problems, notes step.Problems) {
 
 type reviewer struct {
 	mode            step.Mode
+	may             []string
 	problems, notes step.Problems
 }
 
@@ -71,7 +74,7 @@ func (r *reviewer) script(file step.File) {
 		if sqltext.NamesSchema(s, "vorrang") {
 			return "this names vorrang, the schema of Vorrang's own ledger; what the ledger says is written by deployments and repairs only: take it out", noted
 		}
-		return refusal(node, r.mode), noted
+		return cmp.Or(refusal(node, r.mode), notAllowed(node, r.may)), noted
 	})
 }
 

@@ -82,7 +82,7 @@ func TestWhatCannotBeCarriedOutIsFound(t *testing.T) {
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
-			problems, _ := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", c.text)})
+			problems, _ := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", c.text)}, nil)
 			if c.want == "" {
 				assert.Empty(t, problems)
 				return
@@ -96,7 +96,7 @@ func TestWhatCannotBeCarriedOutIsFound(t *testing.T) {
 func TestTheWayBackAndTheCheckAreLookedAtToo(t *testing.T) {
 	back := read(t, "7-a.back.sql", "DROP INDEX CONCURRENTLY i;")
 	check := read(t, "7-a.check.sql", "SELECT true;\nDELETE FROM t;\nSELECT 1 INTO u;")
-	problems, _ := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", "SELECT 1;"), Back: &back, Check: &check})
+	problems, _ := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", "SELECT 1;"), Back: &back, Check: &check}, nil)
 	require.Len(t, problems, 3)
 	assert.ErrorContains(t, problems[0], "7-a.back.sql:1:1: the server refuses DROP INDEX CONCURRENTLY")
 	assert.ErrorContains(t, problems[1], "7-a.check.sql:2:1: a check holds queries only")
@@ -117,7 +117,7 @@ func TestTheServerIsTheJudge(t *testing.T) {
 		"a new value that is not used":       {"ALTER TYPE mood ADD VALUE 'rough'; SELECT 'calm';", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			problems, notes := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", c.text)})
+			problems, notes := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", c.text)}, nil)
 			assert.Empty(t, problems)
 			if c.note == "" {
 				assert.Empty(t, notes)

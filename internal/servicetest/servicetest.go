@@ -10,6 +10,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -38,6 +39,8 @@ type World struct {
 	Files   map[string]string // that hold them
 	Records string            // the URL of the service's own database
 
+	gates  map[string]string // what the environments' gates ask
+	may    []string          // what steps may change
 	openID func(address string) *service.OpenID
 	stop   func()
 }
@@ -68,10 +71,22 @@ var environments = []string{"development", "staging", "production"}
 // named asks what is usual.
 func (w *World) Gates(gates map[string]string) {
 	w.T.Helper()
-	lane := "lane: harbour\nenvironments:\n"
+	w.gates = gates
+	w.declare()
+}
+
+// LetSteps lets the lane's steps change more than schemas and rows.
+func (w *World) LetSteps(may ...string) {
+	w.T.Helper()
+	w.may = may
+	w.declare()
+}
+
+func (w *World) declare() {
+	lane := fmt.Sprintf("lane: harbour\nsteps-may: [%s]\nenvironments:\n", strings.Join(w.may, ", "))
 	for i, environment := range environments {
 		gate := ""
-		if asks := gates[environment]; asks != "" {
+		if asks := w.gates[environment]; asks != "" {
 			gate = ", gate: {" + asks + "}"
 		}
 		lane += fmt.Sprintf("  - {name: %s, target: \"file:%s\", disposable: %t%s}\n", environment, w.Files[environment], i == 0, gate)

@@ -1971,6 +1971,8 @@ export interface components {
              * @enum {string}
              */
             on_failure?: "stop" | "back-out";
+            /** @description What steps may change beside schemas and rows: roles, event-triggers, session-user, settings. */
+            steps_may?: string[];
         };
         LaneStatus: {
             about?: string;

@@ -1,0 +1,51 @@
+package review
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"vorrang/core/step"
+)
+
+func TestStepsChangeRolesAndSessionsOnlyWhereTheLaneSaysSo(t *testing.T) {
+	for text, kind := range map[string]string{
+		"CREATE ROLE pilot;": Roles, "ALTER USER pilot SUPERUSER;": Roles, "DROP ROLE pilot;": Roles, "GRANT pilot TO berth;": Roles, "ALTER ROLE pilot SET search_path = evil;": Roles,
+		"DROP OWNED BY pilot;": Roles, "ALTER ROLE pilot RENAME TO captain;": Roles,
+		"CREATE EVENT TRIGGER e ON ddl_command_end EXECUTE FUNCTION f();": EventTriggers, "DROP EVENT TRIGGER e;": EventTriggers, "ALTER EVENT TRIGGER e DISABLE;": EventTriggers,
+		"ALTER EVENT TRIGGER e OWNER TO pilot;": EventTriggers,
+		"SET ROLE pilot;":                       SessionUser, "RESET ROLE;": SessionUser, "SET LOCAL ROLE pilot;": SessionUser, "SET SESSION AUTHORIZATION pilot;": SessionUser,
+		"CREATE FUNCTION f() RETURNS void LANGUAGE sql SET role = pilot AS 'SELECT 1';":                             SessionUser,
+		"DO $$ BEGIN EXECUTE 'reset role'; END $$;":                                                                 SessionUser,
+		"DO $$ BEGIN PERFORM set_config('role', 'pilot', false); END $$;":                                           SessionUser,
+		"CREATE FUNCTION f() RETURNS void LANGUAGE plpgsql AS $$ BEGIN EXECUTE 'ALTER USER eve SUPERUSER'; END $$;": Roles,
+		"SET session_replication_role = replica;":                                                                   Settings, "ALTER SYSTEM SET work_mem = 1;": Settings,
+	} {
+		if strings.HasPrefix(text, "ALTER SYSTEM") {
+			text = "/*---\nmode: autocommit\n---*/ " + text
+		}
+		s := step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", text)}
+		problems, _ := Check(s, nil)
+		if assert.Len(t, problems, 1, text) {
+			assert.Contains(t, problems[0].Message, "steps-may: ["+kind+"]", text)
+		}
+		allowed, _ := Check(s, []string{kind})
+		assert.Empty(t, allowed, text)
+		for _, other := range Special {
+			if other != kind {
+				refused, _ := Check(s, []string{other})
+				assert.Len(t, refused, 1, "%s, where %s are allowed", text, other)
+			}
+		}
+	}
+	for _, text := range []string{
+		"GRANT SELECT ON berth TO pilot;", "ALTER TABLE berth OWNER TO pilot;", "SET search_path = harbour;", "CREATE TABLE role (event text, trigger text);", "RESET ALL;",
+		"CREATE USER MAPPING FOR pilot SERVER s;", "DO $$ BEGIN ALTER USER MAPPING FOR pilot SERVER s OPTIONS (user 'x'); END $$;", "COMMENT ON ROLE pilot IS 'x';",
+		"-- SET ROLE pilot\nSELECT 'SET ROLE pilot', $$ALTER ROLE pilot$$;", "DO $$ BEGIN UPDATE crew SET role = 'pilot'; END $$;",
+		"CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.role := 'x'; UPDATE crew SET role = 'x'; RETURN NEW; END $$;",
+	} {
+		problems, _ := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", text)}, nil)
+		assert.Empty(t, problems, text)
+	}
+}
