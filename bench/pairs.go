@@ -48,7 +48,7 @@ func (b *bench) pairs(ctx context.Context) error {
 func (b *bench) somePairs(ctx context.Context, next, equal *atomic.Int64) error {
 	var databases [3]*postgres.Scratch // with the first of a pair, with the second, and to draft on
 	for i := range databases {
-		scratch, err := postgres.NewScratch(ctx, b.url("postgres"), "")
+		scratch, err := postgres.NewScratch(ctx, b.url("postgres"), "", true)
 		if err != nil {
 			return err
 		}

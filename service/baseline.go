@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -23,7 +24,7 @@ import (
 // describes, but for owners and grants, which differ by environment. It refuses a
 // baseline at a number where they differ, and names the one that fits best.
 func (s *Service) checkBaseline(ctx context.Context, p place, session *postgres.Session, at step.Number) (string, error) {
-	server, err := scratchServer(p, "or leave -check out")
+	w, err := workshopOf(p, "or leave -check out")
 	if err != nil {
 		return "", err
 	}
@@ -31,7 +32,7 @@ func (s *Service) checkBaseline(ctx context.Context, p place, session *postgres.
 	if err != nil {
 		return "", err
 	}
-	trial, err := s.fit(ctx, p, server, unowned(there), at)
+	trial, err := s.fit(ctx, p, w, unowned(there), at)
 	if err != nil {
 		return "", err
 	}
@@ -51,15 +52,37 @@ func (s *Service) checkBaseline(ctx context.Context, p place, session *postgres.
 		p.environment.Name, at, count(len(trial.differences), "difference", "differences"))
 }
 
-// scratchServer is the disposable environment whose server may hold scratch
-// databases.
-func scratchServer(p place, instead string) (lane.Environment, error) {
+// workshop is where scratch databases for an environment are made.
+type workshop struct {
+	environment string // the right to promote to it is the right to build
+	reference   string
+	role        string // that the databases belong to; empty for the reference's user
+	declared    bool   // somebody said that this user may
+}
+
+// workshopOf finds where scratch databases for a place are made: where it says, or
+// where the lane's disposable environment does, or beside that one's target.
+func workshopOf(p place, instead string) (workshop, error) {
+	disposable, there := lane.Environment{}, false
 	for _, e := range p.lane.Environments {
-		if e.Disposable {
-			return e, nil
+		if e.Disposable && !there {
+			disposable, there = e, true
 		}
 	}
-	return lane.Environment{}, refused(strings.TrimSuffix("declare one in the lane file, with disposable: true, "+instead, ", "),
+	for _, e := range []lane.Environment{p.environment, disposable} {
+		if e.Scratch == "" {
+			continue
+		}
+		w := workshop{environment: cmp.Or(disposable.Name, e.Name), reference: e.Scratch, declared: true}
+		if e.Scratch == e.Target {
+			w.role = e.Role
+		}
+		return w, nil
+	}
+	if there {
+		return workshop{environment: disposable.Name, reference: disposable.Target, role: disposable.Role}, nil
+	}
+	return workshop{}, refused(strings.TrimSuffix("declare one in the lane file, with disposable: true, or where they may be made, with scratch:, "+instead, ", "),
 		"this needs a disposable environment, on whose server a scratch database may be made")
 }
 
@@ -78,24 +101,30 @@ type ground struct {
 	everything plan.Plan
 }
 
-// newScratch makes an empty database on the server of an environment, for whoever
-// may build there.
-func (s *Service) newScratch(ctx context.Context, p place, server lane.Environment) (*postgres.Scratch, error) {
-	if err := mayBuild(ctx, p, server); err != nil {
+// newScratch makes an empty database in a workshop, for whoever may build there.
+// A user who owns more than the target is not used unless somebody declared it.
+func (s *Service) newScratch(ctx context.Context, p place, w workshop) (*postgres.Scratch, error) {
+	if err := mayBuild(ctx, p, w); err != nil {
 		return nil, err
 	}
-	url, err := s.resolve(server.Target)
+	url, err := s.resolve(w.reference)
 	if err != nil {
 		return nil, err
 	}
-	return postgres.NewScratch(ctx, url, server.Role)
+	made, err := postgres.NewScratch(ctx, url, w.role, w.declared)
+	var owns *postgres.OwnsMore
+	if errors.As(err, &owns) {
+		return nil, refused(fmt.Sprintf("declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for %s; or that this user may, with scratch: %s",
+			w.environment, w.reference), "scratch databases are not made as the user of %s: %s", w.reference, owns)
+	}
+	return made, err
 }
 
 // mayBuild refuses whoever could not run SQL on the server of a disposable
 // environment by a promotion.
-func mayBuild(ctx context.Context, p place, server lane.Environment) error {
+func mayBuild(ctx context.Context, p place, w workshop) error {
 	who, is := ctx.Value(callerKey{}).(caller)
-	need, scope := access.By(access.Releaser), access.Scope{Lane: p.lane.Name, Environment: server.Name}
+	need, scope := access.By(access.Releaser), access.Scope{Lane: p.lane.Name, Environment: w.environment}
 	if is && !who.Grants.Allow(need, scope) {
 		return forbidden(who, need, scope)
 	}
@@ -117,13 +146,13 @@ func withinDatabase(texts func(context.Context, step.Checksum) ([]byte, error)) 
 	}
 }
 
-// scratch makes a ground on the server of a disposable environment.
-func (s *Service) scratch(ctx context.Context, p place, server lane.Environment) (*ground, error) {
+// scratch makes a ground in a workshop.
+func (s *Service) scratch(ctx context.Context, p place, w workshop) (*ground, error) {
 	everything, err := plan.Forward(p.only(plan.Look(p.environment.Name, p.catalogue, ledger.Fold(nil))), "")
 	if err != nil {
 		return nil, err
 	}
-	database, err := s.newScratch(ctx, p, server)
+	database, err := s.newScratch(ctx, p, w)
 	if err != nil {
 		return nil, err
 	}
@@ -133,15 +162,15 @@ func (s *Service) scratch(ctx context.Context, p place, server lane.Environment)
 	}
 	return &ground{Scratch: database, everything: everything,
 		runner: deploy.Runner{Target: database.Session, Texts: withinDatabase(s.texts(everything)), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
-			Deployment: "scratch", Actor: "vorrangd", Defaults: deploy.Settings{Role: server.Role, LockTimeout: step.DefaultLockTimeout}}}, nil
+			Deployment: "scratch", Actor: "vorrangd", Defaults: deploy.Settings{Role: w.role, LockTimeout: step.DefaultLockTimeout}}}, nil
 }
 
 // unowned is a schema without what differs by environment.
 func unowned(s schema.Schema) schema.Schema { return s.Without("owner", "grants") }
 
 // fit applies all steps, as far as they go, and compares after each.
-func (s *Service) fit(ctx context.Context, p place, server lane.Environment, there schema.Schema, at step.Number) (trial, error) {
-	scratch, err := s.scratch(ctx, p, server)
+func (s *Service) fit(ctx context.Context, p place, w workshop, there schema.Schema, at step.Number) (trial, error) {
+	scratch, err := s.scratch(ctx, p, w)
 	if err != nil {
 		return trial{}, err
 	}

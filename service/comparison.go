@@ -124,11 +124,11 @@ func (s *Service) compareRelease(c call, in *releaseComparisonIn) (*api.Comparis
 // build carries the steps that are in place out in a scratch database, and
 // reads what they made. Nothing of it stays.
 func (s *Service) build(ctx context.Context, p place) (schema.Schema, error) {
-	server, err := scratchServer(p, "")
+	shop, err := workshopOf(p, "")
 	if err != nil {
 		return schema.Schema{}, err
 	}
-	scratch, err := s.scratch(ctx, p, server)
+	scratch, err := s.scratch(ctx, p, shop)
 	if err != nil {
 		return schema.Schema{}, err
 	}

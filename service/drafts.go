@@ -167,13 +167,13 @@ const proofPatience = 10 * time.Minute
 // proved makes a draft in a scratch database on the server of a disposable
 // environment.
 func (s *Service) proved(ctx context.Context, p place, wish draft.Wish) (*draft.Draft, error) {
-	server, err := scratchServer(p, "")
+	shop, err := workshopOf(p, "")
 	if err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, proofPatience)
 	defer cancel()
-	scratch, err := s.newScratch(ctx, p, server)
+	scratch, err := s.newScratch(ctx, p, shop)
 	if err != nil {
 		return nil, err
 	}

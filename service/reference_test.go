@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vorrang/client"
+	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 	"vorrang/service/api"
 )
@@ -138,4 +139,44 @@ func TestAScratchDatabaseRunsNothingBeyondIt(t *testing.T) {
 	require.ErrorContains(t, err, "a.lund may not do this on harbour/development")
 	_, err = w.As("r.voss", "author@harbour", "releaser@harbour/development").CompareRelease(ctx, "harbour", "staging", "one", false)
 	require.NoError(t, err)
+}
+
+// Scratch databases are made by a user who owns nothing else there, or by one of
+// whom somebody declared that it may.
+func TestAScratchDatabaseIsMadeByWhoMayOrIsDeclared(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	w.Submitted(map[string]string{"1-create-berth.sql": "CREATE TABLE public.berth AS SELECT current_user::text AS maker;"})
+	must(w.Cut(ctx, "harbour", client.Cutting{Name: "one"}))
+	w.Promoted("staging")
+	compare := func() error {
+		_, err := w.CompareRelease(ctx, "harbour", "staging", "one", true)
+		return err
+	}
+	declare := func(development string) {
+		t.Helper()
+		_, err := w.Declare(ctx, "lane.yaml", fmt.Appendf(nil, "lane: harbour\nenvironments: [{name: development, disposable: true, %s}, {name: staging, target: 'file:%s'}]",
+			development, w.Files["staging"]), "harbour")
+		require.NoError(t, err)
+	}
+	user := "maker_of_" + w.URLs["development"][strings.LastIndexByte(w.URLs["development"], '/')+1:]
+	server := pgtest.Shared(t).URL("postgres")
+	pgtest.Exec(t, server, fmt.Sprintf("CREATE ROLE %s LOGIN CREATEDB PASSWORD 'p'", user))
+	own := filepath.Join(t.TempDir(), "scratch")
+	require.NoError(t, os.WriteFile(own, fmt.Appendf(nil, "postgres://%s:p@127.0.0.1:%d/postgres", user, pgtest.Shared(t).Port), 0o600))
+
+	declare("target: 'file:" + w.Files["development"] + "'")
+	require.ErrorContains(t, compare(), "is a superuser there")
+	require.ErrorContains(t, compare(), "declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for development")
+	declare("target: 'file:" + own + "'")
+	require.NoError(t, compare(), "it owns nothing else")
+	pgtest.Exec(t, server, fmt.Sprintf("CREATE DATABASE %s_other OWNER %[1]s", user))
+	t.Cleanup(func() { pgtest.Exec(t, server, fmt.Sprintf("DROP DATABASE %s_other", user)) })
+	require.ErrorContains(t, compare(), user+" owns other databases there: "+user+"_other")
+	declare("target: 'file:" + own + "', scratch: 'file:" + own + "'")
+	require.NoError(t, compare(), "it was declared")
+	declare("target: 'file:" + w.Files["development"] + "', scratch: 'file:" + own + "'")
+	differs := must(w.CompareRelease(ctx, "harbour", "staging", "one", true)).Differences
+	require.NotEmpty(t, differs)
+	assert.Contains(t, fmt.Sprint(differs[0].Props), user, "the declared user makes and owns it")
 }

@@ -53,8 +53,10 @@ func (s *Service) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 		return nil, err
 	}
 	for _, e := range l.Environments {
-		if !s.mayRefer(e.Target) {
-			return nil, refused("vorrangd's setting -references says which it allows", "%s: %s is no reference that this service allows", e.Name, e.Target)
+		for _, reference := range []string{e.Target, e.Scratch} {
+			if reference != "" && !s.mayRefer(reference) {
+				return nil, refused("vorrangd's setting -references says which it allows", "%s: %s is no reference that this service allows", e.Name, reference)
+			}
 		}
 	}
 	if err := s.distinct(c, l); err != nil {

@@ -119,7 +119,7 @@ func newWanderer(t *testing.T, world *servicetest.World, token string, urls map[
 		file := filepath.Join(t.TempDir(), environment) // gone with the test: an earlier lane reaches no target
 		require.NoError(t, os.WriteFile(file, []byte(urls[environment]), 0o600))
 		release := map[bool]string{true: "not-asked", false: "required"}[environment == wandered[0]]
-		text += fmt.Sprintf("  - {name: %s, target: 'file:%s', disposable: %t, gate: {drift: refused, release: %s}}\n", environment, file, environment == wandered[0], release)
+		text += fmt.Sprintf("  - {name: %s, target: 'file:%s', scratch: 'file:%s', disposable: %t, gate: {drift: refused, release: %s}}\n", environment, file, file, environment == wandered[0], release)
 	}
 	_, err := world.Declare(t.Context(), "lane.yaml", []byte(text), w.lane)
 	require.NoError(t, err)
@@ -603,12 +603,14 @@ func (w *wanderer) baseline(environment string) {
 	w.vorrang(append(at, "0"))
 }
 
-// renumber gives the late steps numbers above all others.
+// renumber gives the late steps numbers above all others, and what needs the first
+// of all steps goes with it.
 func (w *wanderer) renumber(environment string) {
 	status, err := w.world.Status(w.t.Context(), w.lane, environment, "open")
 	require.NoError(w.t, err)
+	first := slices.ContainsFunc(status.Steps, func(s api.StepStatus) bool { return s.Slug == "work" && slices.Contains(s.Flags, plan.Late) })
 	for _, s := range status.Steps {
-		if !slices.Contains(s.Flags, plan.Late) {
+		if !first && !slices.Contains(s.Flags, plan.Late) {
 			continue
 		}
 		w.steps++

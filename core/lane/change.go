@@ -114,6 +114,7 @@ func (e Environment) asking(after string) []said {
 		{"window", window, asked(g.Window != nil), false},
 		{"the environment before", cmp.Or(after, "none"), asked(after != ""), false},
 		{"target", e.Target, 0, true},
+		{"scratch", cmp.Or(e.Scratch, "not declared"), 0, true},
 		{"disposable", fmt.Sprint(e.Disposable), -asked(e.Disposable), false},
 		{"schemas", strings.Join(e.Schemas, ", "), 0, true},
 	}

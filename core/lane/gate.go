@@ -130,6 +130,7 @@ func (l Lane) File() []byte {
 		Name             string   `yaml:"name"`
 		Target           string   `yaml:"target"`
 		Disposable       bool     `yaml:"disposable,omitempty"`
+		Scratch          string   `yaml:"scratch,omitempty"`
 		Role             string   `yaml:"role,omitempty"`
 		Schemas          []string `yaml:"schemas,omitempty,flow"`
 		OnFailure        string   `yaml:"on-failure,omitempty"`
@@ -147,7 +148,7 @@ func (l Lane) File() []byte {
 		Environments []environment `yaml:"environments"`
 	}{Lane: l.Name, About: l.About, Engine: l.Engine, OnFailure: string(l.OnFailure), StepsMay: l.StepsMay}
 	for _, e := range l.Environments {
-		file.Environments = append(file.Environments, environment{e.Name, e.Target, e.Disposable, e.Role, e.Schemas, string(e.OnFailure),
+		file.Environments = append(file.Environments, environment{e.Name, e.Target, e.Disposable, e.Scratch, e.Role, e.Schemas, string(e.OnFailure),
 			written(e.LockTimeout), written(e.StatementTimeout), span(e.LookForDrift), e.Gate.written()})
 	}
 	text, err := yaml.Marshal(file)

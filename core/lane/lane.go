@@ -25,6 +25,7 @@ type Environment struct {
 	Name       string   `json:"name"`
 	Target     string   `json:"target" description:"A reference that the service resolves: env:NAME or file:PATH."`
 	Disposable bool     `json:"disposable,omitempty" description:"May be rebuilt from nothing."`
+	Scratch    string   `json:"scratch,omitempty" description:"A reference to where scratch databases are made: its user makes and owns them. The target's own reference says that the target's user may."`
 	Role       string   `json:"role,omitempty" description:"Taken with SET ROLE, so that objects get the right owner."`
 	Schemas    []string `json:"schemas,omitempty" description:"The application's schemas; none means all but the system's and Vorrang's."`
 

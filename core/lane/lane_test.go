@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"testing"
 	"time"
 
@@ -100,15 +101,20 @@ func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
 }
 
 func TestWhatStepsMayIsDeclared(t *testing.T) {
-	const file = "lane: harbour\nsteps-may: [session-user, roles, roles]\nenvironments: [{name: staging, target: env:A}, {name: production, target: env:B}]"
+	const file = "lane: harbour\nsteps-may: [session-user, roles, roles]\nenvironments: [{name: staging, target: env:A, scratch: env:S}, {name: production, target: env:B}]"
 	l, err := Parse("lane.yaml", []byte(file))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"roles", "session-user"}, l.StepsMay)
+	assert.Equal(t, "env:S", l.Environments[0].Scratch)
 	again, err := Parse("lane.yaml", l.File())
 	require.NoError(t, err)
 	assert.Equal(t, l, again)
 	strict := l
 	strict.StepsMay = nil
+	elsewhere := l
+	elsewhere.Environments = slices.Clone(l.Environments)
+	elsewhere.Environments[0].Scratch = ""
+	assert.Equal(t, []Change{{"staging", "scratch: env:S, was not declared", true}}, Changes(elsewhere, l))
 	assert.Equal(t, []Change{{"staging", "steps-may: roles, session-user, was none", true}, {"production", "steps-may: roles, session-user, was none", true}}, Changes(strict, l))
 	assert.Equal(t, []Change{{"staging", "steps-may: none, was roles, session-user", false}, {"production", "steps-may: none, was roles, session-user", false}}, Changes(l, strict))
 }

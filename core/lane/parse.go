@@ -127,7 +127,7 @@ func (r *reader) environment(node *yaml.Node) Environment {
 	var e Environment
 	var section *yaml.Node // read last: what is usual depends on the name
 	before := len(r.problems)
-	r.fields(node, "name, target, disposable, role, schemas, on-failure, lock-timeout, statement-timeout, look-for-drift, gate", func(key string, value *yaml.Node) bool {
+	r.fields(node, "name, target, disposable, scratch, role, schemas, on-failure, lock-timeout, statement-timeout, look-for-drift, gate", func(key string, value *yaml.Node) bool {
 		switch key {
 		case "name":
 			e.Name = r.name(value, "an environment's name")
@@ -137,6 +137,8 @@ func (r *reader) environment(node *yaml.Node) Environment {
 			if err := value.Decode(&e.Disposable); err != nil {
 				r.report(value, "disposable is true or false, not %q", value.Value)
 			}
+		case "scratch":
+			e.Scratch = r.target(value)
 		case "role":
 			e.Role = r.text(value)
 		case "schemas":

@@ -89,7 +89,10 @@ func (w *World) declare() {
 		if asks := w.gates[environment]; asks != "" {
 			gate = ", gate: {" + asks + "}"
 		}
-		lane += fmt.Sprintf("  - {name: %s, target: \"file:%s\", disposable: %t%s}\n", environment, w.Files[environment], i == 0, gate)
+		if i == 0 { // the tests' user is a superuser
+			gate += fmt.Sprintf(", disposable: true, scratch: \"file:%s\"", w.Files[environment])
+		}
+		lane += fmt.Sprintf("  - {name: %s, target: \"file:%s\"%s}\n", environment, w.Files[environment], gate)
 	}
 	_, err := w.Declare(w.T.Context(), "lane.yaml", []byte(lane), "harbour")
 	require.NoError(w.T, err)

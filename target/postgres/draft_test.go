@@ -33,7 +33,7 @@ func detailed(t testing.TB, url string) schema.Schema {
 
 // ground is an empty scratch database.
 func ground(t testing.TB, url string) *postgres.Scratch {
-	scratch, err := postgres.NewScratch(t.Context(), url, "")
+	scratch, err := postgres.NewScratch(t.Context(), url, "", true)
 	require.NoError(t, err)
 	t.Cleanup(scratch.Close)
 	return scratch

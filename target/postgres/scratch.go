@@ -27,13 +27,23 @@ type Scratch struct {
 	name   string
 }
 
+// OwnsMore says that a user could reach more from a scratch database than that.
+type OwnsMore struct{ User, What string }
+
+func (e *OwnsMore) Error() string { return fmt.Sprintf("%s %s", e.User, e.What) }
+
 // NewScratch makes a scratch database on the server that a URL names, and opens
 // a session on it. It belongs to role, where one is given. The URL's user needs
-// the right to create databases. Scratch databases that were left behind long ago
-// are dropped.
-func NewScratch(ctx context.Context, url, role string) (*Scratch, error) {
+// the right to create databases; where it owns others than the URL's, or is a
+// superuser, the error is OwnsMore, unless any user will do. Scratch databases that
+// were left behind long ago are dropped.
+func NewScratch(ctx context.Context, url, role string, any bool) (*Scratch, error) {
 	beside, err := Connect(ctx, url, "vorrangd scratch")
 	if err != nil {
+		return nil, err
+	}
+	if err := beside.ownsMore(ctx); err != nil && !any {
+		beside.Close()
 		return nil, err
 	}
 	s := &Scratch{Role: role, beside: beside, name: fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), rand.Text()[:8])}
@@ -63,6 +73,24 @@ func NewScratch(ctx context.Context, url, role string) (*Scratch, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// ownsMore looks for what the session's user could reach from another database.
+func (s *Session) ownsMore(ctx context.Context) error {
+	var user, others string
+	var superuser bool
+	err := s.conn.QueryRow(ctx, `SELECT session_user::text, r.rolsuper, coalesce((SELECT string_agg(d.datname, ', ' ORDER BY d.datname) FROM pg_catalog.pg_database d
+			WHERE pg_catalog.pg_has_role(session_user, d.datdba, 'MEMBER') AND d.datname <> pg_catalog.current_database() AND d.datname NOT LIKE $1), '')
+		FROM pg_catalog.pg_roles r WHERE r.rolname = session_user`, scratchPrefix+"%").Scan(&user, &superuser, &others)
+	switch {
+	case err != nil:
+		return fmt.Errorf("look what the user owns: %w", err)
+	case superuser:
+		return &OwnsMore{user, "is a superuser there"}
+	case others != "":
+		return &OwnsMore{user, "owns other databases there: " + others}
+	}
+	return nil
 }
 
 // Close drops the database.

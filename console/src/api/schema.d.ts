@@ -1712,6 +1712,8 @@ export interface components {
             role?: string;
             /** @description The application's schemas; none means all but the system's and Vorrang's. */
             schemas?: string[];
+            /** @description A reference to where scratch databases are made: its user makes and owns them. The target's own reference says that the target's user may. */
+            scratch?: string;
             /** @description Nanoseconds; for steps that give none. */
             statement_timeout_ns?: components["schemas"]["Duration"];
             /** @description A reference that the service resolves: env:NAME or file:PATH. */
