@@ -11,6 +11,7 @@ require (
 	github.com/goccy/go-graphviz v0.2.10
 	github.com/gofiber/fiber/v3 v3.1.0
 	github.com/hashicorp/golang-lru/v2 v2.0.7
+	github.com/hiddeco/sshsig v0.2.0
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/pganalyze/pg_query_go/v6 v6.2.5
 	github.com/prometheus/client_golang v1.25.0

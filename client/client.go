@@ -348,6 +348,11 @@ func (c *Client) Release(ctx context.Context, lane, name, environment, against s
 	return get[api.ReleaseContent](ctx, c, lanePath(lane)+"/releases/"+url.PathEscape(name), url.Values{"environment": {environment}, "against": {against}})
 }
 
+// Sign keeps a signature of a release, as release.Sign makes it.
+func (c *Client) Sign(ctx context.Context, lane, name, signature string) (*api.Signed, error) {
+	return post[api.Signed](ctx, c, lanePath(lane)+"/releases/"+url.PathEscape(name)+"/signatures", map[string]string{"signature": signature})
+}
+
 // Export writes a release's bundle.
 func (c *Client) Export(ctx context.Context, lane, name string, to io.Writer) error {
 	answer, err := c.send(ctx, request{method: http.MethodGet, path: lanePath(lane) + "/releases/" + url.PathEscape(name) + "/bundle"})

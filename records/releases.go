@@ -215,6 +215,28 @@ func (r *Records) Bound(ctx context.Context, lane, environment string, numbers [
 	return bound, nil
 }
 
+// AddSignatures keeps signatures of a release, once for each key.
+func (r *Records) AddSignatures(ctx context.Context, lane string, digest step.Checksum, by string, signatures []release.Signature) error {
+	for _, s := range signatures {
+		_, err := r.pool.Exec(ctx, `INSERT INTO records.signature (lane, digest, key, body, added_by) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
+			lane, digest, s.Line, s, by)
+		if err != nil {
+			return fmt.Errorf("keep a signature: %w", err)
+		}
+	}
+	return nil
+}
+
+// Signatures returns the signatures of a release, the oldest first.
+func (r *Records) Signatures(ctx context.Context, lane string, digest step.Checksum) ([]release.Signature, error) {
+	rows, _ := r.pool.Query(ctx, `SELECT body FROM records.signature WHERE lane = $1 AND digest = $2 ORDER BY added_at, key`, lane, digest)
+	list, err := pgx.CollectRows(rows, pgx.RowTo[release.Signature])
+	if err != nil {
+		return nil, fmt.Errorf("read the signatures: %w", err)
+	}
+	return list, nil
+}
+
 // SealedIn names a release that holds a step; empty if none does.
 func (r *Records) SealedIn(ctx context.Context, lane string, number step.Number) (string, error) {
 	var name string

@@ -227,6 +227,15 @@ func (s *Service) askPeople(c context.Context, p place, facts *gate.Facts, who a
 			return err
 		}
 	}
+	if len(facts.Asks.Signers) > 0 && p.release != nil {
+		signatures, err := s.signatures(c, lane, p.release.Name)
+		if err != nil {
+			return err
+		}
+		for _, signature := range signatures {
+			facts.Signed = append(facts.Signed, signature.Key)
+		}
+	}
 	if facts.Asks.NotAuthors {
 		if facts.Authors, err = s.Records.Authors(c, lane, facts.Digest); err != nil {
 			return err

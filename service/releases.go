@@ -109,6 +109,9 @@ func (s *Service) oneRelease(c call, in *releaseIn) (*api.ReleaseContent, error)
 		return nil, err
 	}
 	answer := &api.ReleaseContent{Release: r, Sums: release.Sums(steps), Changes: []release.Change{}}
+	if answer.Signatures, err = s.signatures(c, in.Lane, in.Release); err != nil {
+		return nil, err
+	}
 	switch {
 	case in.Environment != "":
 		p, err := s.place(c, in.Lane, in.Environment)
@@ -170,6 +173,53 @@ func (s *Service) sealedSteps(ctx context.Context, lane, name string) (release.R
 	return r, steps, err
 }
 
+// signatures gives those of a release that still hold; nobody is to take a row for
+// a signature that is none.
+func (s *Service) signatures(ctx context.Context, lane, name string) ([]release.Signature, error) {
+	r, steps, err := s.sealedSteps(ctx, lane, name)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := s.Records.Signatures(ctx, lane, r.Digest)
+	if err != nil {
+		return nil, err
+	}
+	good := []release.Signature{}
+	for _, signature := range kept {
+		again, err := release.Verified([]byte(release.Sums(steps)), []byte(signature.Text))
+		if err != nil || len(again) != 1 {
+			s.Log.Error("a signature in the records does not hold", "lane", lane, "release", name, "key", signature.Fingerprint)
+			continue
+		}
+		good = append(good, again[0])
+	}
+	return good, nil
+}
+
+type signIn struct {
+	Lane      string `path:"lane"`
+	Release   string `path:"release"`
+	Signature string `json:"signature" required:"true" maxLength:"200000" description:"An SSH signature of SHA256SUMS for the namespace vorrang-release, armoured, as ssh-keygen -Y sign writes it."`
+}
+
+// sign keeps a signature of a release.
+func (s *Service) sign(c call, in *signIn) (*api.Signed, error) {
+	r, steps, err := s.sealedSteps(c, in.Lane, in.Release)
+	if err != nil {
+		return nil, err
+	}
+	signatures, err := release.Verified([]byte(release.Sums(steps)), []byte(in.Signature))
+	if err != nil {
+		return nil, badRequest("vorrang sign makes one", "signature: %s", err)
+	}
+	err = s.doors.change(in.Lane, func() error { return s.Records.AddSignatures(c, in.Lane, r.Digest, c.actor, signatures) })
+	if err != nil {
+		return nil, err
+	}
+	s.Log.Info("release signed", "lane", in.Lane, "release", r.Name, "key", signatures[0].Fingerprint, "actor", c.actor)
+	return &api.Signed{Release: r.Name, Digest: r.Digest, Signatures: signatures}, nil
+}
+
 // export answers with a release's bundle.
 func (s *Service) export(c call, in *releaseIn) (*api.ReleaseContent, error) {
 	l, err := s.lane(c, in.Lane)
@@ -180,8 +230,12 @@ func (s *Service) export(c call, in *releaseIn) (*api.ReleaseContent, error) {
 	if err != nil {
 		return nil, err
 	}
+	signatures, err := s.signatures(c, in.Lane, in.Release)
+	if err != nil {
+		return nil, err
+	}
 	var packed bytes.Buffer
-	err = release.Write(&packed, r, l.File(), steps, func(digest step.Checksum) ([]byte, error) { return s.Records.Exact(c, digest) })
+	err = release.Write(&packed, r, l.File(), steps, signatures, func(digest step.Checksum) ([]byte, error) { return s.Records.Exact(c, digest) })
 	if err != nil {
 		return nil, err
 	}
@@ -204,7 +258,7 @@ func (s *Service) submitBundle(c call, in *laneIn) (*api.ReleaseCut, error) {
 	}
 	defer submission.Abandon()
 	var files []step.File
-	claimed, err := release.Read(body, func(file step.File) error {
+	claimed, signatures, err := release.Read(body, func(file step.File) error {
 		if err := submission.Keep(c, file); err != nil {
 			return err
 		}
@@ -220,10 +274,10 @@ func (s *Service) submitBundle(c call, in *laneIn) (*api.ReleaseCut, error) {
 	}
 	claimed.TakenInBy, claimed.TakenInAt = c.actor, time.Now().UTC().Truncate(time.Microsecond)
 	claimed.CutBy, claimed.Commit = cleanActor(claimed.CutBy, "nobody"), cleanActor(claimed.Commit, "")
-	return s.takeIn(c, submission, claimed, files)
+	return s.takeIn(c, submission, claimed, signatures, files)
 }
 
-func (s *Service) takeIn(c call, submission *records.Submission, r release.Release, files []step.File) (*api.ReleaseCut, error) {
+func (s *Service) takeIn(c call, submission *records.Submission, r release.Release, signatures []release.Signature, files []step.File) (*api.ReleaseCut, error) {
 	if err := release.CheckName(r.Name); err != nil {
 		return nil, badRequest("", "the bundle: %s", err)
 	}
@@ -270,10 +324,13 @@ func (s *Service) takeIn(c call, submission *records.Submission, r release.Relea
 	var sealed *records.SealedError
 	if errors.As(err, &sealed) && sealed.Release.Name == r.Name && sealed.Release.Digest == r.Digest {
 		answer.Known = true
-		return answer, nil
+		return answer, s.Records.AddSignatures(c, r.Lane, r.Digest, c.actor, signatures)
 	}
 	if err != nil {
 		return nil, sealedAlready(err)
+	}
+	if err := s.Records.AddSignatures(c, r.Lane, r.Digest, c.actor, signatures); err != nil {
+		return nil, err
 	}
 	s.Log.Info("release taken in", "lane", r.Lane, "release", r.Name, "digest", r.Digest, "actor", c.actor)
 	return answer, nil

@@ -21,7 +21,8 @@ func (s *Service) endpoints() []endpoint {
 	author, releaser, keeper := access.By(access.Author), access.By(access.Releaser), access.By(access.Keeper)
 	approver := access.By(access.Approver)
 	mayFreeze, mayThaw := access.By(access.Releaser, access.Approver, access.Keeper), access.By(access.Approver, access.Keeper)
-	building := access.By(access.Author, access.Releaser, access.Approver, access.Keeper) // makes a scratch database
+	working := access.By(access.Author, access.Releaser, access.Approver, access.Keeper)
+	building := working // makes a scratch database
 	mayReport := access.By(access.Reporter, access.Keeper)
 	self := func(e endpoint) endpoint { e.self = true; return e }
 
@@ -74,6 +75,7 @@ func (s *Service) endpoints() []endpoint {
 		on(look, http.MethodGet, lane+"/releases", "listReleases", "Lists the releases, newest first", s.releases),
 		on(releaser, http.MethodPost, lane+"/releases", "cut", "Seals the catalogue up to a step", s.cut),
 		on(look, http.MethodGet, lane+"/releases/{release}", "getRelease", "Gives a release, and what it brings against an environment or another release", s.oneRelease),
+		on(working, http.MethodPost, lane+"/releases/{release}/signatures", "signRelease", "Keeps an SSH signature of a release's SHA256SUMS", s.sign),
 		bundle, submitBundle,
 		on(look, http.MethodGet, lane+"/verification", "verify", "Says whether the histories of the lane's targets are consistent", s.verification),
 		on(look, http.MethodGet, lane+"/comparison", "compare", "Says how the schemas of two environments differ", s.comparison),

@@ -29,7 +29,7 @@ func groups() []struct {
 		commands []command
 	}{
 		{"write and submit", []command{newCommand(), declareCommand(), lanesCommand(), probeCommand(), submitCommand(), withdrawCommand(), draftCommand()}},
-		{"releases", []command{cutCommand(), releasesCommand(), exportCommand()}},
+		{"releases", []command{cutCommand(), releasesCommand(), signCommand(), exportCommand()}},
 		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), driftCommand(), compareCommand(), deploymentsCommand(), watchCommand(), awaitCommand()}},
 		{"gates", []command{approveCommand(), waiveCommand(), freezeCommand(), thawCommand(), backupCommand()}},
 		{"act", []command{promoteCommand(), scheduledCommand(), rollbackCommand(), cancelCommand(), rebuildCommand()}},

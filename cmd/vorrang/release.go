@@ -154,6 +154,9 @@ func made(r release.Release) string {
 
 func printContent(e *env, content *api.ReleaseContent, against string) {
 	printRelease(e, content.Release, made(content.Release))
+	for _, s := range content.Signatures {
+		fmt.Fprintf(e.out, "signed by %s\n", s.Fingerprint)
+	}
 	if content.Release.Notes != "" {
 		fmt.Fprintf(e.out, "\n%s\n", content.Release.Notes)
 	}

@@ -51,6 +51,7 @@ export const checkTitles: Record<string, string> = {
   window: 'Window',
   freeze: 'Freeze',
   approvals: 'Approvals',
+  signature: 'Signature',
   backup: 'Backup',
   drift: 'Drift',
   rehearsal: 'Rehearsal',

@@ -18,7 +18,7 @@ import (
 // deployment is under way, or a promotion has yet to meet what is asked of it.
 func Expected(id ID) bool {
 	switch id {
-	case Quiet, SealedRelease, PreviousEnvironment, Soak, WayBack, InWindow, NotFrozen, FreshBackup, Approvals, Rehearsal:
+	case Quiet, SealedRelease, PreviousEnvironment, Soak, WayBack, InWindow, NotFrozen, FreshBackup, Approvals, Signature, Rehearsal:
 		return true
 	case KnownDatabase, LedgerIntact, Checksums, Catalogue, Order, NothingInDoubt, SameHistory, Drift, Findings:
 	}

@@ -11,6 +11,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/release"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 )
@@ -47,6 +48,8 @@ const (
 	NotFrozen           ID = "freeze"               // nobody has forbidden them for now
 	FreshBackup         ID = "backup"               // there is one that is not too old
 	Approvals           ID = "approvals"            // enough people have approved of it
+
+	Signature ID = "signature" // somebody whom the environment names has signed it
 
 	Drift ID = "drift" // the schema is as the last deployment left it
 
@@ -108,6 +111,7 @@ type Facts struct {
 	Digest   step.Checksum            // of the release; empty for loose steps
 	History  []ledger.Entry           // of the target
 	Given    []Approval               // of this release, on this environment
+	Signed   []release.Key            // that signed this release
 	Approved []Approval               // of anything, on this environment; for ways back
 	Authors  map[step.Number][]string // who submitted the steps; where authors may not approve
 	Makers   map[string][]string      // who made tokens of the machines with these names
@@ -253,7 +257,7 @@ func (r Result) InDoubt() bool { return r.Find(NothingInDoubt).Verdict == Hold }
 func Forward(f Facts) Result {
 	return f.notes(f.waive(Result{Checks: []Check{
 		f.knownDatabase(), f.ledgerIntact(), f.checksums(), f.catalogue(), f.order(), f.nothingInDoubt(), f.quiet(),
-		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.approvals(), f.freeze(), f.window(), f.backup(),
+		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.approvals(), f.signed(), f.freeze(), f.window(), f.backup(),
 		f.drift(), later(Rehearsal, "rehearsals"), later(Findings, "findings"),
 	}}))
 }
@@ -386,7 +390,7 @@ func (f Facts) MendEdited(s plan.Standing) string {
 	number := s.Step.Number
 	if sealed := f.Bound[number].Release; sealed != "" {
 		return fmt.Sprintf("its new text is sealed in release %s and stays; if it is right here as it stands: %s; if not, roll back to below it, and promote it again: %s",
-			sealed, f.amend(s), f.rollbackTo(f.below(number)))
+			sealed, f.amend(s), f.RollbackBelow(number))
 	}
 	return fmt.Sprintf("put the applied text back (step %s had the checksum %s) and submit, and write what should change as a new step; "+
 		"or, if the new text is right here as it stands: %s", number, s.State.Checksum.Short(), f.amend(s))
@@ -396,8 +400,9 @@ func (f Facts) amend(s plan.Standing) string {
 	return fmt.Sprintf("vorrang amend -lane %s -env %s -step %s -reason \"…\"", f.Lane, f.View.Environment, s.Step.Number)
 }
 
-func (f Facts) rollbackTo(number step.Number) string {
-	return fmt.Sprintf("vorrang rollback -lane %s -env %s -to %s -confirm %s", f.Lane, f.View.Environment, number, f.View.Environment)
+// RollbackBelow is the command that rolls a step back, and what came after it.
+func (f Facts) RollbackBelow(number step.Number) string {
+	return fmt.Sprintf("vorrang rollback -lane %s -env %s -to %s -confirm %s", f.Lane, f.View.Environment, f.below(number), f.View.Environment)
 }
 
 func (f Facts) catalogue() Check {
@@ -407,7 +412,7 @@ func (f Facts) catalogue() Check {
 	}
 	return hold(Catalogue,
 		fmt.Sprintf("%s applied here and %s no longer in the catalogue: %s", was(len(absent)), isOrAre(len(absent)), list(absent)),
-		"put the files back into the step folder and submit; or, to undo the step, roll back to below it: "+f.rollbackTo(f.below(absent[0].Step.Number)))
+		"put the files back into the step folder and submit; or, to undo the step, roll back to below it: "+f.RollbackBelow(absent[0].Step.Number))
 }
 
 // below is the last step before a number, or 0.
@@ -437,7 +442,7 @@ func (f Facts) order() Check {
 // MendLate says what to do about a pending step below what is in the target.
 func (f Facts) MendLate(s plan.Standing) string {
 	number := s.Step.Number
-	back := "roll back to below it and promote in order: " + f.rollbackTo(f.below(number))
+	back := "roll back to below it and promote in order: " + f.RollbackBelow(number)
 	byHand := fmt.Sprintf("if it was carried out here by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"", f.Lane, f.View.Environment, number)
 	waive := fmt.Sprintf("vorrang waive order -lane %s -env %s", f.Lane, f.View.Environment)
 	bound := f.Bound[number]

@@ -79,7 +79,7 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 			forward := Forward(c.facts)
 			assert.Equal(t, c.holds, ids(forward.Holds()))
 			assert.Equal(t, c.back, ids(Back(c.facts, nil).Holds()))
-			assert.Len(t, forward.Checks, 19, "every check says something, also when it passes")
+			assert.Len(t, forward.Checks, 20, "every check says something, also when it passes")
 			for _, check := range forward.Checks {
 				assert.NotEmpty(t, check.Evidence, check.ID)
 				assert.Equal(t, check.Verdict == Hold, check.Turn != "", "%s: what holds says what would turn it", check.ID)

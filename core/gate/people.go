@@ -9,6 +9,7 @@ import (
 
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/release"
 	"vorrang/core/step"
 )
 
@@ -83,7 +84,7 @@ func Waivable(id ID) bool {
 	switch id {
 	case Order, PreviousEnvironment, SameHistory, Soak, WayBack, InWindow, NotFrozen, FreshBackup, Drift:
 		return true
-	case KnownDatabase, LedgerIntact, Checksums, Catalogue, NothingInDoubt, Quiet, SealedRelease, Approvals, Rehearsal, Findings:
+	case KnownDatabase, LedgerIntact, Checksums, Catalogue, NothingInDoubt, Quiet, SealedRelease, Approvals, Signature, Rehearsal, Findings:
 	}
 	return false
 }
@@ -245,6 +246,41 @@ func (f Facts) wrote(name string, number step.Number) bool {
 	return slices.ContainsFunc(f.Authors[number], func(author string) bool {
 		return author == name || slices.Contains(f.Makers[author], name)
 	})
+}
+
+// signed asks whether one of the keys that the environment names has signed exactly
+// this release.
+func (f Facts) signed() Check {
+	known := func(key release.Key) string {
+		for _, signer := range f.Asks.Signers {
+			if signer.Line == key.Line {
+				return signer.Holder
+			}
+		}
+		return ""
+	}
+	switch {
+	case len(f.Asks.Signers) == 0:
+		return notAsked(Signature)
+	case len(f.planned()) == 0:
+		return pass(Signature, "nothing is to be applied")
+	case f.Digest == "":
+		return hold(Signature, f.View.Environment+" asks for a signature, and signatures are given to releases; none is named", "name the release with -release NAME")
+	}
+	for _, key := range f.Signed {
+		if holder := known(key); holder != "" {
+			return pass(Signature, "release %s is signed by %s, %s", f.Release, holder, key.Fingerprint)
+		}
+	}
+	var holders []string
+	for _, signer := range f.Asks.Signers {
+		holders = append(holders, signer.Holder)
+	}
+	evidence := fmt.Sprintf("release %s is not signed", f.Release)
+	if len(f.Signed) > 0 {
+		evidence = fmt.Sprintf("release %s is signed by keys that %s does not name: %s", f.Release, f.View.Environment, f.Signed[0].Fingerprint)
+	}
+	return hold(Signature, evidence, fmt.Sprintf("let one of them sign it, where its step folder is: %s: vorrang sign -lane %s %s -key FILE", strings.Join(holders, ", "), f.Lane, f.Release))
 }
 
 // approvals asks whether enough people approved of exactly this.

@@ -9,6 +9,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/release"
 	"vorrang/core/step"
 )
 
@@ -26,6 +27,34 @@ func governed() Facts {
 	f.History, f.Entries = []ledger.Entry{{Seq: 1, Action: ledger.Applied, Step: "1"}}, 1
 	f.View.State.Head.Seq = 1
 	return f
+}
+
+func TestASignatureIsAskedOfSomebodyWhomTheEnvironmentNames(t *testing.T) {
+	holm, berg := release.Key{Line: "ssh-ed25519 A", Fingerprint: "SHA256:a", Holder: "p.holm"}, release.Key{Line: "ssh-ed25519 B", Fingerprint: "SHA256:b", Holder: "l.berg"}
+	for name, c := range map[string]struct {
+		signed   []release.Key
+		change   func(*Facts)
+		verdict  Verdict
+		evidence string
+	}{
+		"by one of them":      {[]release.Key{{Line: "ssh-ed25519 C"}, {Line: berg.Line, Fingerprint: berg.Fingerprint}}, func(*Facts) {}, Pass, "release 2026.11 is signed by l.berg, SHA256:b"},
+		"by nobody":           {nil, func(*Facts) {}, Hold, "release 2026.11 is not signed"},
+		"by somebody else":    {[]release.Key{{Line: "ssh-ed25519 C", Fingerprint: "SHA256:c", Holder: "p.holm"}}, func(*Facts) {}, Hold, "by keys that staging does not name: SHA256:c"},
+		"loose steps":         {nil, func(f *Facts) { f.Release, f.Digest = "", "" }, Hold, "none is named"},
+		"nothing to be done":  {nil, func(f *Facts) { f.View.Steps = f.View.Steps[:1] }, Pass, "nothing is to be applied"},
+		"nobody asks for one": {nil, func(f *Facts) { f.Asks.Signers = nil }, NotAsked, ""},
+	} {
+		f := governed()
+		f.Asks, f.Signed = lane.Gate{Release: true, Signers: []release.Key{holm, berg}}, c.signed
+		c.change(&f)
+		check := Forward(f).Find(Signature)
+		assert.Equal(t, c.verdict, check.Verdict, name)
+		assert.Contains(t, check.Evidence, c.evidence, name)
+		if c.verdict == Hold && f.Release != "" {
+			assert.Contains(t, check.Turn, "p.holm, l.berg: vorrang sign -lane harbour 2026.11 -key FILE", name)
+		}
+	}
+	assert.False(t, Waivable(Signature))
 }
 
 func TestApprovalsCountForExactlyWhatWasApproved(t *testing.T) {

@@ -61,7 +61,7 @@ type said struct {
 }
 
 func (s said) loosens(before said) bool {
-	other := s.key == "window" && before.weight > 0 // other hours may be more
+	other := (s.key == "window" || s.key == "signers") && before.weight > 0 // other hours may be more, and other people are others
 	return s.fixed || other || s.weight < before.weight
 }
 
@@ -98,6 +98,10 @@ func (e Environment) asking(after string) []said {
 	if g.NotAuthors {
 		authors++
 	}
+	var signers []string
+	for _, key := range g.Signers {
+		signers = append(signers, key.Holder+" "+key.Fingerprint)
+	}
 	freshness := int64(0) // a younger backup is more
 	if g.Backup > 0 {
 		freshness = math.MaxInt64 - int64(g.Backup)
@@ -107,6 +111,7 @@ func (e Environment) asking(after string) []said {
 		{"release", required(g.Release), asked(g.Release), false},
 		{"previous-environment", required(g.Previous), asked(g.Previous), false},
 		{"approvals", approvals, authors, false},
+		{"signers", cmp.Or(strings.Join(signers, ", "), "none"), asked(len(signers) > 0), false},
 		{"way-back", required(g.WayBack), asked(g.WayBack), false},
 		{"soak", Span(g.Soak), int64(g.Soak), false},
 		{"backup", Span(g.Backup), freshness, false},

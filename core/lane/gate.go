@@ -1,9 +1,12 @@
 package lane
 
 import (
+	"errors"
 	"time"
 
 	"go.yaml.in/yaml/v4"
+
+	"vorrang/core/release"
 )
 
 // Gate is what an environment asks of a promotion beyond what every gate asks.
@@ -15,6 +18,7 @@ type Gate struct {
 	Backup     time.Duration `json:"backup_ns" description:"How old the newest reported backup may be; nanoseconds, 0 for not asked."`
 	Approvals  int           `json:"approvals" description:"How many people must approve of a release; 0 for not asked."`
 	NotAuthors bool          `json:"approvers_are_not_authors,omitempty" description:"Whoever submitted a step of it does not count."`
+	Signers    []release.Key `json:"signers,omitempty" description:"Whose signature a release must have: of one of these keys."`
 	Drift      bool          `json:"no_drift,omitempty" description:"The schema must be as the last deployment left it."`
 	Window     *Window       `json:"window,omitempty" description:"When it may be changed; at any time, if absent."`
 }
@@ -37,7 +41,7 @@ func usual(environment string) Gate {
 	return Gate{Release: strict, Previous: strict}
 }
 
-const gateKeys = "release, previous-environment, approvals, way-back, soak, backup, drift, window"
+const gateKeys = "release, previous-environment, approvals, signers, way-back, soak, backup, drift, window"
 
 // gate reads the gate section of an environment. What it does not say is as
 // usual.
@@ -50,6 +54,8 @@ func (r *reader) gate(node *yaml.Node, environment string) *Gate {
 			g.Release, release = r.asked(value, key), value.Value
 		case "approvals":
 			r.approvals(value, &g)
+		case "signers":
+			g.Signers = r.signers(value)
 		case "previous-environment":
 			g.Previous = r.asked(value, key)
 		case "way-back":
@@ -71,10 +77,12 @@ func (r *reader) gate(node *yaml.Node, environment string) *Gate {
 		}
 		return true
 	})
-	if g.Approvals > 0 && release != "" && !g.Release {
-		r.report(node, "approvals are given to releases; write release: required, or leave it out")
+	for what, asked := range map[string]bool{"approvals": g.Approvals > 0, "signatures": len(g.Signers) > 0} {
+		if asked && release != "" && !g.Release {
+			r.report(node, "%s are given to releases; write release: required, or leave it out", what)
+		}
+		g.Release = g.Release || asked
 	}
-	g.Release = g.Release || g.Approvals > 0
 	return &g
 }
 
@@ -103,6 +111,24 @@ func (r *reader) approvals(node *yaml.Node, g *Gate) {
 	} else if err := number.Decode(&g.Approvals); err != nil || g.Approvals < 0 || g.Approvals > most {
 		r.report(number, "approvals is a number from 0 to %d, not %q", most, number.Value)
 	}
+}
+
+// signers reads a list of public keys.
+func (r *reader) signers(node *yaml.Node) (keys []release.Key) {
+	if node.Kind != yaml.SequenceNode || len(node.Content) == 0 {
+		r.report(node, "signers is a list of public SSH keys, each with whose it is: - ssh-ed25519 AAAA… p.holm")
+	}
+	for _, item := range node.Content {
+		key, err := release.ParseKey(item.Value)
+		if err == nil && key.Holder == "" {
+			err = errors.New("say whose key it is, behind it: ssh-ed25519 AAAA… p.holm")
+		}
+		if err != nil {
+			r.report(item, "signers: %s", err)
+		}
+		keys = append(keys, key)
+	}
+	return keys
 }
 
 // required is how asked is written.
@@ -184,6 +210,13 @@ func (g *Gate) written() any {
 	if g.Approvals > 0 {
 		authors := map[bool]string{true: "excluded", false: "counted"}
 		all["approvals"] = map[string]any{"count": g.Approvals, "authors": authors[g.NotAuthors]}
+	}
+	if len(g.Signers) > 0 {
+		lines := make([]string, len(g.Signers))
+		for i, key := range g.Signers {
+			lines[i] = key.Line + " " + key.Holder
+		}
+		all["signers"] = lines
 	}
 	if g.Soak > 0 {
 		all["soak"] = Span(g.Soak)

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vorrang/core/plan"
+	"vorrang/core/release"
 	"vorrang/core/step"
 )
 
@@ -117,6 +118,33 @@ func TestWhatStepsMayIsDeclared(t *testing.T) {
 	assert.Equal(t, []Change{{"staging", "scratch: env:S, was not declared", true}}, Changes(elsewhere, l))
 	assert.Equal(t, []Change{{"staging", "steps-may: roles, session-user, was none", true}, {"production", "steps-may: roles, session-user, was none", true}}, Changes(strict, l))
 	assert.Equal(t, []Change{{"staging", "steps-may: none, was roles, session-user", false}, {"production", "steps-may: none, was roles, session-user", false}}, Changes(l, strict))
+}
+
+func TestSignersAreKeysWithNames(t *testing.T) {
+	const key = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIDJErhVoadu7R2D6XtlaxrlCrkTWmaEVB4sbvJ9DL+7b"
+	file := "lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {%s}}]"
+	l, err := Parse("lane.yaml", fmt.Appendf(nil, file, "signers: ['"+key+" p.holm']"))
+	require.NoError(t, err)
+	asks := l.Environments[0].Asks()
+	assert.True(t, asks.Release, "signatures are given to releases")
+	require.Len(t, asks.Signers, 1)
+	assert.Equal(t, "p.holm", asks.Signers[0].Holder)
+	again, err := Parse("lane.yaml", l.File())
+	require.NoError(t, err)
+	assert.Equal(t, l, again)
+	for gate, says := range map[string]string{"signers: p.holm": "signers is a list of public SSH keys", "signers: []": "signers is a list of public SSH keys",
+		"signers: ['" + key + "']": "say whose key it is", "signers: [p.holm]": "signers: it is no public SSH key", "signers: ['" + key + " p.holm'], release: not-asked": "signatures are given to releases"} {
+		_, err := Parse("lane.yaml", fmt.Appendf(nil, file, gate))
+		assert.ErrorContains(t, err, says)
+	}
+	none, err := Parse("lane.yaml", fmt.Appendf(nil, file, "release: required"))
+	require.NoError(t, err)
+	other := l
+	other.Environments = slices.Clone(l.Environments)
+	other.Environments[0].Gate = &Gate{Release: true, Signers: []release.Key{{Line: "another", Fingerprint: "SHA256:x", Holder: "l.berg"}}}
+	assert.False(t, Changes(none, l)[0].Loosens)
+	assert.True(t, Changes(l, none)[0].Loosens)
+	assert.True(t, Changes(l, other)[0].Loosens, "somebody else is another question")
 }
 
 func TestALookForDriftHasAnInterval(t *testing.T) {

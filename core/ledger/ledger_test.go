@@ -139,6 +139,22 @@ func TestAStepSettledAsNotAppliedGoesOnWhereItWasInDoubt(t *testing.T) {
 	assert.Equal(t, doubt, state.Of("1").Progress)
 }
 
+// A waiver of the order holds for a step as long as what is said of it later is
+// about the same deployment.
+func TestAWordAboutAStepKeepsThatItsOrderWasWaived(t *testing.T) {
+	begun := entry(Begun, "1", Detail{Mode: step.Autocommit, Statement: 1, Of: 2, Waived: []Waived{{Check: WaivedOrder}}})
+	begun.Deployment = "7"
+	said := func(e Entry) Entry { e.Deployment = ""; return e }
+	assert.True(t, Fold(chain(begun)).Of("1").OrderWaived)
+	settled := said(entry(Settled, "1", Detail{As: SettledApplied, Reason: "looked"}))
+	assert.True(t, Fold(chain(begun, settled)).Of("1").OrderWaived)
+	assert.True(t, Fold(chain(begun, settled, said(entry(Amended, "1")))).Of("1").OrderWaived)
+	assert.False(t, Fold(chain(begun, settled, said(entry(Attested, "1")))).Of("1").OrderWaived, "that is another time")
+	again := entry(Applied, "1")
+	again.Deployment = "8"
+	assert.False(t, Fold(chain(begun, settled, again)).Of("1").OrderWaived)
+}
+
 func TestAStatementSettledAsAppliedIsPassedOver(t *testing.T) {
 	doubt := Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum of 1"}
 	state := Fold(chain(entry(Begun, "1", doubt), entry(Settled, "1", Detail{As: SettledApplied, Next: 3, Done: "sum of 2", Reason: "looked"})))

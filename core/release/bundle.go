@@ -24,9 +24,10 @@ const (
 )
 
 // Write writes a release as a .tar.gz: its description, SHA256SUMS, the lane
-// file, a readable summary, and its files under steps/. text gives the exact
-// bytes with a digest. The same release gives the same bytes.
-func Write(w io.Writer, r Release, lane []byte, steps []Sealed, text func(digest step.Checksum) ([]byte, error)) error {
+// file, a readable summary, its signatures if there are any, and its files under
+// steps/. text gives the exact bytes with a digest. The same release gives the same
+// bytes.
+func Write(w io.Writer, r Release, lane []byte, steps []Sealed, signatures []Signature, text func(digest step.Checksum) ([]byte, error)) error {
 	packed := gzip.NewWriter(w)
 	archive := tar.NewWriter(packed)
 	put := func(name string, content []byte) error {
@@ -40,10 +41,17 @@ func Write(w io.Writer, r Release, lane []byte, steps []Sealed, text func(digest
 	if err != nil {
 		return err
 	}
+	var signed strings.Builder
+	for _, s := range signatures {
+		signed.WriteString(s.Text)
+	}
 	for _, file := range []struct {
 		name string
 		text []byte
-	}{{bodyName, append(body, '\n')}, {sumsName, []byte(Sums(steps))}, {laneName, lane}, {summaryName, []byte(Summary(r, steps))}} {
+	}{{bodyName, append(body, '\n')}, {sumsName, []byte(Sums(steps))}, {laneName, lane}, {summaryName, []byte(Summary(r, steps))}, {SignatureName, []byte(signed.String())}} {
+		if len(file.text) == 0 {
+			continue
+		}
 		if err := put(file.name, file.text); err != nil {
 			return err
 		}
@@ -93,26 +101,26 @@ func yes(is bool) string {
 
 // Read reads a bundle and gives its step files one after the other to keep. Its
 // error is step.Problems where anything is not as it was sealed: a byte, a
-// missing file, one too many.
-func Read(from io.Reader, keep func(step.File) error) (Release, error) {
+// missing file, one too many, a signature of something else.
+func Read(from io.Reader, keep func(step.File) error) (Release, []Signature, error) {
 	packed, err := gzip.NewReader(from)
 	if err != nil {
-		return Release{}, step.Problems{{Message: "this is no bundle of a release: it is not a .tar.gz"}}
+		return Release{}, nil, step.Problems{{Message: "this is no bundle of a release: it is not a .tar.gz"}}
 	}
 	b := bundle{archive: tar.NewReader(packed), listed: map[string]string{}}
 	if err := b.head(); err != nil {
-		return Release{}, err
+		return Release{}, nil, err
 	}
 	if err := b.files(keep); err != nil {
-		return Release{}, err
+		return Release{}, nil, err
 	}
 	for name := range b.listed {
 		b.problems = append(b.problems, step.Problem{File: name, Message: "is listed in SHA256SUMS, and is not in the bundle"})
 	}
 	if len(b.problems) > 0 {
-		return Release{}, b.problems
+		return Release{}, nil, b.problems
 	}
-	return b.release, nil
+	return b.release, b.signatures, nil
 }
 
 type bundle struct {
@@ -120,6 +128,9 @@ type bundle struct {
 	release  Release
 	listed   map[string]string // what SHA256SUMS still expects
 	problems step.Problems
+
+	sums       []byte
+	signatures []Signature
 }
 
 func (b *bundle) next() (*tar.Header, []byte, error) {
@@ -153,6 +164,7 @@ func (b *bundle) head() error {
 	if digest := Digest(string(sums)); digest != b.release.Digest {
 		return step.Problems{{File: sumsName, Message: fmt.Sprintf("has the digest %s, and the release was sealed with %s: it was changed", digest.Short(), b.release.Digest.Short())}}
 	}
+	b.sums = sums
 	for line := range bytes.Lines(sums) {
 		digest, name, found := strings.Cut(strings.TrimSuffix(string(line), "\n"), "  ")
 		if !found {
@@ -173,6 +185,11 @@ func (b *bundle) files(keep func(step.File) error) error {
 			return err
 		}
 		name, isStep := strings.CutPrefix(header.Name, Folder+"/")
+		if header.Name == SignatureName {
+			if b.signatures, err = Verified(b.sums, content); err != nil {
+				b.problems = append(b.problems, step.Problem{File: SignatureName, Message: err.Error()})
+			}
+		}
 		if !isStep {
 			continue
 		}

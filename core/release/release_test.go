@@ -44,7 +44,7 @@ func bundled(t *testing.T, files map[string]string) (Release, []byte) {
 	r := Release{Lane: "harbour", Name: "2026.11", Digest: Digest(Sums(steps)), Through: "2", Count: 2, CutBy: "pilot", Notes: "Two berths.",
 		CutAt: time.Date(2026, 11, 23, 9, 0, 0, 5, time.UTC), Commit: "abc123"}
 	var out bytes.Buffer
-	require.NoError(t, Write(&out, r, []byte("lane: harbour\n"), steps, func(digest step.Checksum) ([]byte, error) {
+	require.NoError(t, Write(&out, r, []byte("lane: harbour\n"), steps, nil, func(digest step.Checksum) ([]byte, error) {
 		if text, found := texts[digest]; found {
 			return text, nil
 		}
@@ -69,7 +69,7 @@ func TestABundleIsCheckedByOtherTools(t *testing.T) {
 func TestABundleComesBackUnchangedOrNotAtAll(t *testing.T) {
 	r, packed := bundled(t, berths)
 	var names []string
-	back, err := Read(bytes.NewReader(packed), func(f step.File) error { names = append(names, f.Name); return nil })
+	back, _, err := Read(bytes.NewReader(packed), func(f step.File) error { names = append(names, f.Name); return nil })
 	require.NoError(t, err)
 	assert.Equal(t, r, back)
 	assert.Len(t, names, 4)
@@ -98,7 +98,7 @@ func TestABundleComesBackUnchangedOrNotAtAll(t *testing.T) {
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
-			_, err := Read(bytes.NewReader(c.packed), func(step.File) error { return nil })
+			_, _, err := Read(bytes.NewReader(c.packed), func(step.File) error { return nil })
 			var problems step.Problems
 			require.ErrorAs(t, err, &problems)
 			assert.ErrorContains(t, err, c.says)
@@ -133,7 +133,7 @@ func FuzzRead(f *testing.F) {
 	f.Add(whole.Bytes())
 	f.Add([]byte("\x1f\x8b"))
 	f.Fuzz(func(t *testing.T, bundle []byte) {
-		_, _ = Read(bytes.NewReader(bundle), func(file step.File) error {
+		_, _, _ = Read(bytes.NewReader(bundle), func(file step.File) error {
 			_, err := step.ParseName(file.Name)
 			assert.NoError(t, err)
 			return nil
@@ -142,6 +142,6 @@ func FuzzRead(f *testing.F) {
 		writer := gzip.NewWriter(&unpacked)
 		_, _ = writer.Write(bundle)
 		_ = writer.Close()
-		_, _ = Read(&unpacked, func(step.File) error { return nil })
+		_, _, _ = Read(&unpacked, func(step.File) error { return nil })
 	})
 }

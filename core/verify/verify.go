@@ -154,10 +154,10 @@ func (v *verifier) order() {
 	for _, number := range state.Order {
 		if step.Compare(number, highest) < 0 {
 			st := state.Steps[number]
-			if st.OrderWaived {
-				continue // somebody decided that it does not matter
+			if st.OrderWaived || st.Status == ledger.StatusAttested {
+				continue // somebody decided that it does not matter, or did it by hand, nobody knows when
 			}
-			v.report(Order, number, st.At, "nothing can change what happened; if the order matters, roll both back and promote again",
+			v.report(Order, number, st.At, "nothing can change what happened; if the order matters, roll both back and promote again: "+v.Facts.RollbackBelow(number),
 				"step %s was carried out after step %s", named(number, st.Slug), highest)
 			continue
 		}

@@ -433,6 +433,15 @@ type ReleaseContent struct {
 	Release release.Release  `json:"release"`
 	Sums    string           `json:"sums"`
 	Changes []release.Change `json:"changes" nullable:"false"`
+
+	Signatures []release.Signature `json:"signatures" nullable:"false" description:"Those that hold. Whose a key is, an environment says."`
+}
+
+// Signed answers a signature.
+type Signed struct {
+	Release    string              `json:"release"`
+	Digest     step.Checksum       `json:"digest"`
+	Signatures []release.Signature `json:"signatures" nullable:"false"`
 }
 
 // Verification says whether the histories of a lane's targets are consistent.

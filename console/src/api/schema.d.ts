@@ -916,6 +916,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/releases/{release}/signatures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keeps an SSH signature of a release's SHA256SUMS
+         * @description Needs: author, releaser, approver, keeper or administrator.
+         */
+        post: operations["signRelease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/scheduled": {
         parameters: {
             query?: never;
@@ -1902,6 +1922,8 @@ export interface components {
             previous_environment: boolean;
             /** @description Only sealed releases, no loose steps. */
             release: boolean;
+            /** @description Whose signature a release must have: of one of these keys. */
+            signers?: components["schemas"]["Key"][];
             /** @description How long everything must have been in the environment before, without trouble; nanoseconds, 0 for not asked. */
             soak_ns: components["schemas"]["Duration"];
             /** @description Every step must have a way back. */
@@ -1947,6 +1969,14 @@ export interface components {
         };
         Hooks: {
             hooks: components["schemas"]["Hook"][];
+        };
+        Key: {
+            /** @description SHA256:…, as ssh-keygen -l prints it. */
+            fingerprint: string;
+            /** @description The comment beside it: whose it is, where an environment names it. */
+            holder?: string;
+            /** @description As in a public key file, without its comment. */
+            key: string;
         };
         Known: {
             /** @description The newest first. */
@@ -2253,6 +2283,8 @@ export interface components {
         ReleaseContent: {
             changes: components["schemas"]["ChangeType3"][];
             release: components["schemas"]["Release"];
+            /** @description Those that hold. Whose a key is, an environment says. */
+            signatures: components["schemas"]["Signature"][];
             sums: string;
         };
         ReleaseCut: {
@@ -2364,6 +2396,25 @@ export interface components {
             password?: string;
             /** @description The administrator's, instead of a password. */
             token?: string;
+        };
+        SignInType2: {
+            /** @description An SSH signature of SHA256SUMS for the namespace vorrang-release, armoured, as ssh-keygen -Y sign writes it. */
+            signature: string;
+        };
+        Signature: {
+            /** @description SHA256:…, as ssh-keygen -l prints it. */
+            fingerprint: string;
+            /** @description The comment beside it: whose it is, where an environment names it. */
+            holder?: string;
+            /** @description As in a public key file, without its comment. */
+            key: string;
+            /** @description Armoured, as ssh-keygen writes it. */
+            signature: string;
+        };
+        Signed: {
+            digest: string;
+            release: string;
+            signatures: components["schemas"]["Signature"][];
         };
         Step: {
             /** @description Its statements commit one by one. */
@@ -4251,6 +4302,41 @@ export interface operations {
                 };
                 content: {
                     "application/gzip": string;
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    signRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SignInType2"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Signed"];
                 };
             };
             default: {

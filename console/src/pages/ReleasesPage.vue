@@ -65,7 +65,8 @@ watch([name, against], () => name.value && look())
     <section v-if="chosen" class="stack">
       <h2>{{ chosen.name }}</h2>
       <pre v-if="chosen.notes" class="panel notes">{{ chosen.notes }}</pre>
-      <p class="soft small">Digest <code>{{ chosen.digest }}</code></p>
+      <p class="soft small">Digest <code class="long">{{ chosen.digest }}</code></p>
+      <p v-for="s in content?.signatures" :key="s.fingerprint" class="small">Signed by <code class="long">{{ s.fingerprint }}</code></p>
       <div class="row">
         <CommandLine :command="`vorrang export -lane ${lane} ${chosen.name}`" />
         <template v-for="e in status?.environments" :key="e.environment"><RouterLink :to="`/lanes/${lane}/${e.environment}`">{{ e.environment }}</RouterLink></template>
@@ -89,6 +90,7 @@ tbody tr { cursor: pointer; }
 .pick { font: 600 var(--text) var(--sans); color: var(--accent); background: none; border: 0; padding: 0; cursor: pointer; }
 .notes { white-space: pre-wrap; font-family: var(--sans); }
 .sums { overflow: auto; max-height: 40vh; font-size: var(--text-small); line-height: 1.5; }
+.long { overflow-wrap: anywhere; }
 .other { min-width: 320px; }
 .changes { margin: 0; padding-left: 2rem; }
 </style>
