@@ -107,8 +107,25 @@ func TestAnEditedFileForPsqlStops(t *testing.T) {
 		require.Contains(t, file, edit[0])
 		said, err := psql(t, w.URLs["production"], strings.Replace(file, edit[0], edit[1], 1))
 		require.Error(t, err)
-		assert.Contains(t, said, "this file was edited: what stands here is not the text of step 1")
+		assert.Contains(t, said, "this file was edited: what stands here, or before it, is not the text of step 1")
 		assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*)::text FROM vorrang.ledger"))
+	}
+	// what is taken away, the last one too, or moved
+	block := regexp.MustCompile(`(?s)SELECT CASE WHEN :'vorrang_ran'::pg_catalog\.text OPERATOR\(pg_catalog\.=\) '\d' AND .*?\\gexec \\set vorrang_ran \d\n`)
+	blocks := block.FindAllString(file, -1)
+	require.Len(t, blocks, 3, "two statements and a check")
+	for what, other := range map[string]string{
+		"without the first":  strings.Replace(file, blocks[0], "", 1),
+		"without the second": strings.Replace(file, blocks[1], "", 1),
+		"without the check":  strings.Replace(file, blocks[2], "", 1),
+		"without any":        block.ReplaceAllString(file, ""),
+		"turned round":       strings.NewReplacer(blocks[0], blocks[1], blocks[1], blocks[0]).Replace(file),
+		"one of them twice":  strings.Replace(file, blocks[1], blocks[1]+blocks[1], 1),
+	} {
+		said, err := psql(t, w.URLs["production"], other)
+		require.Error(t, err, what)
+		assert.Contains(t, said, "this file was edited: ", what)
+		assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*)::text FROM vorrang.ledger"), what)
 	}
 	said, err := psql(t, w.URLs["production"], file)
 	require.NoError(t, err, said)

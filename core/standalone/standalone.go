@@ -206,6 +206,7 @@ type part struct {
 	mode     step.Mode
 	done     ledger.Action
 	settings deploy.Settings
+	ran      int // texts that the file has the server run so far
 }
 
 // began remembers when the step began.
@@ -213,6 +214,7 @@ func (p *part) began() {
 	p.line("CLOSE ALL; RESET SESSION AUTHORIZATION; RESET ALL; DEALLOCATE ALL; UNLISTEN *; DISCARD PLANS; DISCARD SEQUENCES; DISCARD TEMP;")
 	p.line("SET standard_conforming_strings = on; SET client_encoding = 'UTF8';")
 	p.line(`SELECT extract(epoch FROM pg_catalog.clock_timestamp())::text AS vorrang_began \gset`)
+	p.line(`\set vorrang_ran 0`)
 }
 
 // set puts the step's settings into force, for the transaction where local.
@@ -249,18 +251,35 @@ func (p *part) mark() { p.line("SET LOCAL vorrang.step = %s;", sqltext.Literal(s
 // was edited in the file is not run.
 //
 // Source: https://www.postgresql.org/docs/18/app-psql.html, \gexec
+//
+// Each text counts itself when it has run, on the line that runs it, in a variable
+// of psql that no SQL can reach; and it runs only as the next one. So what was taken
+// away or moved is noticed before anything else runs.
 func (p *part) run(sql []byte) {
+	before := p.ran
+	p.ran++
 	if beforeAnyQuery.Match(sql) {
-		p.line("%s;", bytes.TrimSpace(sql))
+		p.line("%s; \\set vorrang_ran %d", bytes.TrimSpace(sql), p.ran)
 		return
 	}
 	tag := tagFor("$sql", sql)
-	p.line("SELECT CASE WHEN pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(sql, pg_catalog.pg_client_encoding())), 'hex') OPERATOR(pg_catalog.=) '%s'", step.Sum(sql))
-	p.line("    THEN sql ELSE 'DO $edited$ BEGIN RAISE EXCEPTION ''this file was edited: what stands here is not the text of step %s''", p.Step.Number)
-	p.line("    USING HINT = ''make a new file: vorrang preview -standalone''; END $edited$' END FROM (SELECT %s", tag)
+	p.line("SELECT CASE WHEN %s AND pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(sql, pg_catalog.pg_client_encoding())), 'hex') OPERATOR(pg_catalog.=) '%s'",
+		ranSoFar(before), step.Sum(sql))
+	p.line("    THEN sql ELSE %s END FROM (SELECT %s", p.edited("what stands here, or before it, is not"), tag)
 	p.out.Truncate(p.out.Len() - 1) // the literal begins right behind its tag
 	p.out.Write(sql)
-	p.line("%s::pg_catalog.text) s (sql) \\gexec", tag)
+	p.line("%s::pg_catalog.text) s (sql) \\gexec \\set vorrang_ran %d", tag, p.ran)
+}
+
+// ranSoFar is the SQL of whether so many texts of the step have run.
+func ranSoFar(n int) string {
+	return fmt.Sprintf(":'vorrang_ran'::pg_catalog.text OPERATOR(pg_catalog.=) '%d'", n)
+}
+
+// edited is the SQL of a text that stops because the file is not as it was made.
+func (p *part) edited(what string) string {
+	return sqltext.Literal(fmt.Sprintf("DO $edited$ BEGIN RAISE EXCEPTION 'this file was edited: %s the text of step %s' USING HINT = 'make a new file: vorrang preview -standalone'; END $edited$",
+		what, p.Step.Number))
 }
 
 // beforeAnyQuery is what must be the first in its transaction, before the query
@@ -278,7 +297,7 @@ func (p *part) finish(rows string) {
 			p.holds(i, query)
 		}
 	}
-	p.line("SET CONSTRAINTS ALL IMMEDIATE;")
+	p.line("SELECT CASE WHEN %s THEN 'SET CONSTRAINTS ALL IMMEDIATE' ELSE %s END \\gexec", ranSoFar(p.ran), p.edited("what ran is not all of"))
 	p.note(p.done, p.doneDetail(rows))
 	p.line("COMMIT;")
 }
