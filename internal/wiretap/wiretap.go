@@ -40,6 +40,7 @@ type Tap struct {
 	listener net.Listener
 	mu       sync.Mutex
 	strike   *Strike
+	hear     func(sql string)
 	seen     int
 	links    map[net.Conn]bool
 	struck   chan struct{}
@@ -70,6 +71,13 @@ func (t *Tap) Arm(s Strike) <-chan struct{} {
 	defer t.mu.Unlock()
 	t.strike, t.seen, t.struck = &s, 0, make(chan struct{})
 	return t.struck
+}
+
+// Hear lets a function hear each simple query on its way to the server.
+func (t *Tap) Hear(hear func(sql string)) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.hear = hear
 }
 
 // Cut ends all connections.
@@ -191,6 +199,9 @@ func messages(from io.Reader, each func(kind byte, message []byte) error) error 
 func (t *Tap) match(kind byte, message []byte) *Strike {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	if kind == 'Q' && t.hear != nil {
+		t.hear(string(message[5 : len(message)-1]))
+	}
 	if kind != 'Q' || t.strike == nil || !strings.Contains(string(message[5:]), t.strike.Text) {
 		return nil
 	}
