@@ -1,7 +1,11 @@
 package service_test
 
 import (
+	"io"
 	"net/http"
+	"net/url"
+	"regexp"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -78,4 +82,65 @@ func TestEventsBehindNoNumber(t *testing.T) {
 	}
 	_, err = w.Cancel(t.Context(), promoted.Deployment.ID)
 	require.NoError(t, err)
+}
+
+// FuzzEvents: whatever somebody gives as the last event that they saw, they get
+// those behind it, or are told what is wrong; nothing is there twice.
+func FuzzEvents(f *testing.F) {
+	w := servicetest.Start(f)
+	w.Submitted(map[string]string{"1-a.sql": "SELECT 1;", "2-b.sql": "SELECT 2;"})
+	require.Equal(f, deploy.Done, w.Promoted("staging").Outcome)
+	for _, seed := range [][2]string{{"", ""}, {"-1", "2"}, {"3", "-1"}, {"9223372036854775807", "99999999999999999999"}, {"1e3", "0x2"}, {" 2", "2 "}, {"%00", "\t"}} {
+		f.Add(seed[0], seed[1])
+	}
+	var all []int64
+	require.NoError(f, w.Follow(f.Context(), 1, 0, func(e deploy.Event) error { all = append(all, e.Seq); return nil }))
+	f.Fuzz(func(t *testing.T, after, last string) {
+		ask := func(accept string) (int, []int64) {
+			request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, w.Server+"/api/v1/deployments/1/events?after="+url.QueryEscape(after), nil)
+			require.NoError(t, err)
+			request.Header.Set("Authorization", "Bearer "+servicetest.Token)
+			request.Header.Set("Accept", accept)
+			request.Header.Set("Last-Event-ID", last)
+			answer, err := http.DefaultClient.Do(request)
+			if err != nil {
+				t.Skip("no header holds this")
+			}
+			defer answer.Body.Close()
+			body, err := io.ReadAll(answer.Body)
+			require.NoError(t, err)
+			var seen []int64
+			for _, found := range regexp.MustCompile(`"seq":(\d+)`).FindAllStringSubmatch(string(body), -1) {
+				seq, err := strconv.ParseInt(found[1], 10, 64)
+				require.NoError(t, err)
+				seen = append(seen, seq)
+			}
+			return answer.StatusCode, seen
+		}
+		behind := func(from int64) (list []int64) {
+			for _, seq := range all {
+				if seq > from {
+					list = append(list, seq)
+				}
+			}
+			return list
+		}
+		from, err := strconv.ParseInt(after, 10, 64)
+		status, seen := ask("application/json")
+		switch {
+		case status == http.StatusOK && err == nil:
+			assert.Equal(t, behind(from), seen)
+		case status == http.StatusOK:
+			assert.Empty(t, after, "it was taken for a number")
+		default:
+			assert.Equal(t, http.StatusBadRequest, status)
+			return
+		}
+		if header, err := strconv.ParseInt(last, 10, 64); err == nil {
+			from = max(header, 0)
+		}
+		status, seen = ask("text/event-stream")
+		assert.Equal(t, http.StatusOK, status)
+		assert.Equal(t, behind(from), seen)
+	})
 }
