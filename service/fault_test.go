@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"regexp"
 	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -136,7 +137,7 @@ func FuzzEvents(f *testing.F) {
 			assert.Equal(t, http.StatusBadRequest, status)
 			return
 		}
-		if header, err := strconv.ParseInt(last, 10, 64); err == nil {
+		if header, err := strconv.ParseInt(strings.Trim(last, " \t"), 10, 64); err == nil { // as HTTP does
 			from = max(header, 0)
 		}
 		status, seen = ask("text/event-stream")
