@@ -57,6 +57,7 @@ var who = map[string]string{
 	"POST LANE/releases":                         "l",
 	"GET LANE/releases/{release}":                "ralpk",
 	"GET LANE/releases/{release}/bundle":         "ralpk",
+	"POST LANE/releases/{release}/signatures":    "alpk",
 	"GET LANE/verification":                      "ralpk",
 	"GET ENV":                                    "ralpk",
 	"GET ENV/probe":                              "ralpk",

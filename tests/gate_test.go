@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"bytes"
 	"context"
 	"flag"
 	"fmt"
@@ -23,6 +24,9 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/deploy"
+	"vorrang/core/ledger"
+	"vorrang/core/release"
+	"vorrang/core/step"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 	"vorrang/service/api"
@@ -42,8 +46,21 @@ environments:
 // A step N of variant v makes the table sN_v, so that the target's own catalog
 // says which text was carried out there.
 func texts(number int, variant string) (forward, back string) {
+	if variant == "f" { // it writes into the ledger that the next step was applied
+		forward, back = texts(number, "a")
+		next, _ := texts(number+1, "a")
+		return strings.Replace(forward, "_a ()", "_f ()", 1) + "; " + fmt.Sprintf(forgery, number+1, step.Sum([]byte(next))), strings.Replace(back, "_a", "_f", 1)
+	}
 	return fmt.Sprintf("CREATE TABLE s%d_%s ()", number, variant), fmt.Sprintf("DROP TABLE s%d_%s", number, variant)
 }
+
+var hashing = strings.NewReplacer("'", "''", "%", "%%").Replace(ledger.HashSQL)
+
+// forgery is an entry of the newest deployment, with a chain that holds. It hides
+// the ledger's name from the review.
+var forgery = `DO $$ BEGIN EXECUTE replace('INSERT INTO X.ledger SELECT e.*, ` + hashing + ` FROM (SELECT max(seq) + 1 AS seq, clock_timestamp() AS at, ''applied''::text AS action,
+	''%[1]d''::text AS step, ''s''::text AS slug, ''%[2]s''::text AS checksum, (SELECT deployment FROM X.ledger ORDER BY seq DESC LIMIT 1) AS deployment, session_user::text AS actor,
+	1::bigint AS duration_ms, ''{}''::json AS detail, (SELECT hash FROM X.ledger ORDER BY seq DESC LIMIT 1) AS prev_hash FROM X.ledger HAVING max(seq) > 0) e', 'X', 'vor' || 'rang'); END $$`
 
 // TestNoSequenceOfCallsGetsAroundTheGate lets people of every role but the
 // administrator's make random calls, and holds what then stands in production
@@ -61,12 +78,17 @@ func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
 	machine, err := w.MakeToken(t.Context(), "machine", []string{"author", "releaser", "approver", "keeper"}, time.Hour)
 	require.NoError(t, err)
 	people["machine"] = client.New(w.Server, machine.Text, "approver")
+	boss := w.As("boss", "administrator") // who only makes a token, and approves
+	boss.Password = func() (string, error) { return servicetest.Password, nil }
+	robot, err := boss.MakeToken(t.Context(), "robot", []string{"author", "releaser", "approver"}, time.Hour)
+	require.NoError(t, err)
+	people["robot"] = client.New(w.Server, robot.Text, "")
 	names := slices.Sorted(maps.Keys(people))
-	var done, deployed, refused, calls atomic.Int64
+	var done, deployed, refused, calls, bundles, forged atomic.Int64
 	var wait sync.WaitGroup
 	for worker := range workers {
 		wait.Go(func() {
-			g := &gambler{t: t, world: w, people: maps.Clone(people), names: append(slices.Clone(names), "guest"), urls: map[string]string{}, files: map[string]string{}, conns: map[string]*pgx.Conn{}}
+			g := &gambler{t: t, world: w, people: maps.Clone(people), boss: boss, names: append(slices.Clone(names), "guest"), urls: map[string]string{}, files: map[string]string{}, conns: map[string]*pgx.Conn{}}
 			for _, environment := range []string{"development", "staging", "production"} {
 				g.urls[environment] = pgtest.Database(t)
 				g.conns[environment] = pgtest.Connect(t, g.urls[environment])
@@ -78,12 +100,16 @@ func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
 				}
 			}
 			deployed.Add(int64(g.deployed))
+			bundles.Add(int64(g.bundles))
+			forged.Add(int64(g.forged))
 			refused.Add(int64(g.refused))
 			calls.Add(int64(g.calls))
 		})
 	}
 	wait.Wait()
-	t.Logf("%d sequences, %d calls: %d deployments on production were held against the rules, %d calls were refused", *sequences, calls.Load(), deployed.Load(), refused.Load())
+	t.Logf("%d sequences, %d calls: %d deployments on production were held against the rules, %d bundles taken in, %d steps forged entries, %d calls refused", *sequences, calls.Load(), deployed.Load(), bundles.Load(), forged.Load(), refused.Load())
+	assert.Positive(t, bundles.Load())
+	assert.Positive(t, forged.Load())
 	assert.Greater(t, deployed.Load(), int64(*sequences/20), "a gate that lets nothing through is no gate")
 }
 
@@ -93,6 +119,7 @@ type gambler struct {
 	t           *testing.T
 	world       *servicetest.World
 	people      map[string]*client.Client
+	boss        *client.Client // made the robot's token
 	names       []string
 	urls, files map[string]string
 	conns       map[string]*pgx.Conn
@@ -114,7 +141,7 @@ type gambler struct {
 	turn   int    // of what is usual
 	newest string // release
 
-	deployed, refused, calls int
+	deployed, refused, calls, bundles, forged int
 }
 
 // version is a step as somebody submitted it.
@@ -152,6 +179,9 @@ func (g *gambler) sequence(seed uint64, lane string) {
 			return
 		}
 	}
+	var forged int
+	require.NoError(g.t, g.conns["staging"].QueryRow(context.Background(), "SELECT count(*) FROM pg_class WHERE relname LIKE 's%\\_f' AND relkind = 'r'").Scan(&forged))
+	g.forged += forged
 }
 
 func (g *gambler) pick(from ...string) string { return from[g.random.IntN(len(from))] }
@@ -177,7 +207,11 @@ func (g *gambler) usual() {
 		}
 	case 3:
 		n := name(g.pick("approver", "other"))
-		_ = g.approve(n, g.people[n], g.newest) // a refusal is in the story
+		who := g.people[n]
+		if g.random.IntN(6) == 0 {
+			n, who = "boss", g.boss
+		}
+		_ = g.approve(n, who, g.newest) // a refusal is in the story
 	case 4:
 		n := name("releaser")
 		g.promote(n, g.people[n], "production", g.newest, g.stands("production"))
@@ -196,9 +230,15 @@ func (g *gambler) call() {
 	before := g.stands("production")
 	var err error
 	switch n := g.random.IntN(100); {
-	case n < 12:
+	case n < 7:
 		g.submit(name, who)
 		return
+	case n < 11:
+		g.bundle(name, who)
+	case n < 12:
+		_, err = g.people["robot"].MakeToken(ctx, "child", []string{"approver"}, time.Hour)
+		assert.Error(g.t, err, "a machine makes no tokens")
+		g.tell("robot", "makes a token", err)
 	case n < 24:
 		err = g.cut(name, who, g.pick("r1", "r2", "r3"))
 	case n < 56:
@@ -306,7 +346,7 @@ func (g *gambler) submit(name string, who *client.Client) {
 	folder, next := fstest.MapFS{}, map[int]version{}
 	for number := 1; number <= 2+g.random.IntN(4); number++ {
 		old, known := g.catalogue[number]
-		chosen := version{variant: g.pick("a", "a", "a", "b"), author: name}
+		chosen := version{variant: g.pick("a", "a", "a", "a", "a", "a", "b", "b", "f"), author: name}
 		if known && old.variant == chosen.variant {
 			chosen = old
 		}
@@ -375,7 +415,7 @@ func (g *gambler) waysBack(asked string) {
 		number, _ := strconv.Atoi(strings.TrimPrefix(mark, "late_"))
 		seen := false
 		for by := range g.looked[number] {
-			seen = seen || by != "machine" && by != asked && by != g.backs[number]
+			seen = seen || by != "machine" && by != "robot" && by != asked && by != g.backs[number]
 		}
 		for release, approvers := range g.everApproved {
 			seen = seen || len(approvers) > 0 && g.releases[release][number].back != "" && g.releases[release][number].back != "none"
@@ -401,6 +441,55 @@ func (g *gambler) cut(name string, who *client.Client, release string) error {
 		g.releases[release] = sealed
 	}
 	return err
+}
+
+// bundle takes in a release that somebody made up, in the approver's name: often of
+// steps that the catalogue has, and now and then of others.
+func (g *gambler) bundle(name string, who *client.Client) {
+	made := map[int]version{}
+	var files []step.File
+	for number := 1; number <= 1+g.random.IntN(4); number++ {
+		v, known := g.catalogue[number]
+		if !known || g.random.IntN(6) == 0 {
+			v = version{variant: g.pick("a", "b"), author: name}
+		}
+		made[number] = v
+		forward, back := texts(number, v.variant)
+		if g.backs[number] != "" {
+			back += fmt.Sprintf("; CREATE TABLE IF NOT EXISTS late_%d ()", number)
+		}
+		for file, text := range map[string]string{"%d-s.sql": forward, "%d-s.back.sql": back} {
+			if read, _ := step.ReadFile(fmt.Sprintf(file, number), []byte(text)); g.backs[number] != "none" || file == "%d-s.sql" {
+				files = append(files, read)
+			}
+		}
+	}
+	steps, err := step.Assemble(files)
+	require.NoError(g.t, err)
+	var sealed []release.Sealed
+	texts := map[step.Checksum][]byte{}
+	for _, s := range steps {
+		sealed = append(sealed, release.Of(s))
+	}
+	for _, f := range files {
+		texts[f.Digest] = f.Bytes
+	}
+	r := release.Release{Lane: g.lane, Name: g.pick("r1", "r2", "r3"), Digest: release.Digest(release.Sums(sealed)), CutBy: "approver", CutAt: time.Now(), Count: len(steps), Through: steps[len(steps)-1].Number}
+	var packed bytes.Buffer
+	require.NoError(g.t, release.Write(&packed, r, []byte("lane: x\n"), sealed, nil, func(digest step.Checksum) ([]byte, error) { return texts[digest], nil }))
+	taken, err := who.SubmitBundle(g.t.Context(), g.lane, &packed)
+	g.tell(name, fmt.Sprintf("takes in %s of %v", r.Name, made), err)
+	if err != nil || taken.Known {
+		return
+	}
+	assert.NotContains(g.t, g.releases, r.Name, "a release never changes: %s", g.said())
+	for number, v := range made {
+		if old, known := g.catalogue[number]; !known || old.variant != v.variant {
+			g.catalogue[number], g.backs[number] = v, ""
+		}
+	}
+	g.releases[r.Name], g.newest = made, r.Name
+	g.bundles++
 }
 
 func (g *gambler) approve(name string, who *client.Client, release string) error {
@@ -451,9 +540,11 @@ func (g *gambler) rules(promoter, release string, before, brought, staging []str
 	for approver := range g.approved[release] {
 		wrote := false
 		for _, table := range brought {
-			wrote = wrote || sealed[numberOf(table)].author == approver
+			author := sealed[numberOf(table)].author
+			wrote = wrote || author == approver || author == "robot" && approver == "boss"
 		}
-		if approver != promoter && approver != "machine" && !wrote && !(approver == "guest" && g.unfit) {
+		hers := promoter == "robot" && approver == "boss" // who made the robot's token
+		if approver != promoter && !hers && approver != "machine" && approver != "robot" && !wrote && !(approver == "guest" && g.unfit) {
 			valid++
 		}
 	}
