@@ -153,8 +153,8 @@ func (s *Service) identify(c fiber.Ctx) (caller, error) {
 	if cookie == "" {
 		return caller{}, unauthorized("nobody is signed in")
 	}
-	session, err := s.Records.Session(c.Context(), hashed(cookie))
-	if errors.Is(err, records.ErrNotFound) || err == nil && session.Person == nil && session.Key != s.tokenKey() {
+	who, err := s.bySession(c.Context(), hashed(cookie))
+	if errors.Is(err, records.ErrNotFound) {
 		return caller{}, unauthorized("the session has ended")
 	}
 	if err != nil {
@@ -163,11 +163,31 @@ func (s *Service) identify(c fiber.Ctx) (caller, error) {
 	if c.Method() != fiber.MethodGet && !s.sameOrigin(c) {
 		return caller{}, refuse(http.StatusForbidden, "forbidden", "Another site asked", "", "a session's requests come from the console's own pages only")
 	}
-	who := caller{Name: session.Name, Via: viaAdministrator, Grants: everything, session: hashed(cookie)}
-	if session.Person != nil {
-		who.Via, who.Person, who.Grants, who.since = "a session", true, session.Person.All(), session.MadeAt
-	}
 	return who, nil
+}
+
+// bySession is whose a session is, and what they may now. One that the
+// administrator's token opened ends with that token.
+func (s *Service) bySession(ctx context.Context, key string) (caller, error) {
+	session, err := s.Records.Session(ctx, key)
+	switch {
+	case err != nil:
+		return caller{}, err
+	case session.Person != nil:
+		return caller{Name: session.Name, Via: "a session", Person: true, Grants: session.Person.All(), since: session.MadeAt, session: key}, nil
+	case session.Key != s.tokenKey():
+		return caller{}, records.ErrNotFound
+	}
+	return caller{Name: session.Name, Via: viaAdministrator, Grants: everything, session: key}, nil
+}
+
+// ofToken is whose a token is, and what they may now.
+func ofToken(token access.Token) caller {
+	who := caller{Name: token.Name, Via: "token " + strconv.FormatInt(token.ID, 10), Grants: token.Grants, token: token.ID}
+	if token.Person != nil {
+		who.Name, who.Person, who.Grants = token.Person.Name, true, token.Person.All()
+	}
+	return who
 }
 
 // everything is granted to whoever has the administrator's token.
@@ -184,11 +204,7 @@ func (s *Service) byToken(c fiber.Ctx, token string) (caller, error) {
 	if err != nil {
 		return caller{}, err
 	}
-	who := caller{Name: known.Name, Via: "token " + strconv.FormatInt(known.ID, 10), Grants: known.Grants, token: known.ID}
-	if known.Person != nil {
-		who.Name, who.Person, who.Grants = known.Person.Name, true, known.Person.All()
-	}
-	return who, nil
+	return ofToken(known), nil
 }
 
 // isToken reports whether a text is the administrator's token.
@@ -236,26 +252,19 @@ func (s *Service) sameOrigin(c fiber.Ctx) bool {
 // stillMay reports whether somebody may still look at a place: their session or
 // token may have ended, or what it grants may have been taken back.
 func (s *Service) stillMay(ctx context.Context, who caller, lane, environment string) bool {
+	now, err := who, error(nil)
 	switch {
 	case who.session != "":
-		session, err := s.Records.Session(ctx, who.session)
-		if err != nil {
-			return !errors.Is(err, records.ErrNotFound) // the records are away
-		}
-		if session.Person == nil {
-			return session.Key == s.tokenKey()
-		}
-		who.Grants = session.Person.All()
+		now, err = s.bySession(ctx, who.session)
 	case who.token != 0:
-		token, err := s.Records.TokenNow(ctx, who.token)
-		if err != nil {
-			return !errors.Is(err, records.ErrNotFound)
-		}
-		if who.Grants = token.Grants; token.Person != nil {
-			who.Grants = token.Person.All()
-		}
+		var token access.Token
+		token, err = s.Records.TokenNow(ctx, who.token)
+		now = ofToken(token)
 	}
-	return who.mayLook(lane, environment)
+	if err != nil {
+		return !errors.Is(err, records.ErrNotFound) // the records are away
+	}
+	return now.mayLook(lane, environment)
 }
 
 // addressOf is where a request comes from: behind trusted proxies, what the

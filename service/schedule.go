@@ -200,15 +200,11 @@ func (s *Service) nowIs(ctx context.Context, d records.Scheduled) (caller, error
 		}
 		who.Person, who.Grants = true, person.All()
 	case was.Token != 0:
-		tokens, err := s.Records.Tokens(ctx)
-		if err != nil {
+		token, err := s.Records.TokenNow(ctx, was.Token)
+		if err != nil && !errors.Is(err, records.ErrNotFound) {
 			return who, err
 		}
-		for _, t := range tokens {
-			if t.ID == was.Token && t.ExpiresAt.After(time.Now()) {
-				who.Grants = t.Grants
-			}
-		}
+		who.Grants = ofToken(token).Grants
 	case s.Token != "":
 		who.Grants = everything
 	}

@@ -451,7 +451,9 @@ func (g *gambler) bundle(name string, who *client.Client) {
 	for number := 1; number <= 1+g.random.IntN(4); number++ {
 		v, known := g.catalogue[number]
 		if !known || g.random.IntN(6) == 0 {
-			v = version{variant: g.pick("a", "b"), author: name}
+			if variant := g.pick("a", "b"); !known || variant != v.variant {
+				v = version{variant: variant, author: name}
+			}
 		}
 		made[number] = v
 		forward, back := texts(number, v.variant)

@@ -99,15 +99,21 @@ type wanderer struct {
 	story    []string
 	expected *oracle
 
+	stands   map[string]*api.EnvironmentStatus // what was said when all was in order last
+	sessions map[string]*postgres.Session      // that look at the targets
+
 	compared, advised int
 	held              int // how deep in what held commands say
 }
 
 func newWanderer(t *testing.T, world *servicetest.World, token string, urls map[string]string, seed uint64, expected *oracle) *wanderer {
 	w := &wanderer{t: t, token: token, random: rand.New(rand.NewPCG(seed, 10)), world: world, lane: fmt.Sprintf("harbour-%d", seed), folder: t.TempDir(), urls: urls,
-		files: map[string]string{}, applied: map[string]map[string]string{}, tainted: map[string]bool{}, dumps: map[string][]string{},
+		files: map[string]string{}, applied: map[string]map[string]string{}, stands: map[string]*api.EnvironmentStatus{}, sessions: map[string]*postgres.Session{}, tainted: map[string]bool{}, dumps: map[string][]string{},
 		story: []string{fmt.Sprintf("seed %d", seed)}, expected: expected}
 	t.Cleanup(func() {
+		for _, environment := range wandered {
+			w.leave(environment)
+		}
 		if t.Failed() {
 			t.Log(strings.Join(w.story, "\n"))
 		}
@@ -397,6 +403,7 @@ func (w *wanderer) database(environment string) string {
 func (w *wanderer) dump(environment string) {
 	name := fmt.Sprintf("%s_dump_%d", w.database(environment), len(w.dumps[environment]))
 	w.tell("a backup is taken")
+	w.leave(environment)
 	server := pgtest.Shared(w.t).URL("postgres")
 	pgtest.Exec(w.t, server, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '"+w.database(environment)+"'")
 	pgtest.Exec(w.t, server, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s", name, w.database(environment)))
@@ -419,48 +426,51 @@ func (w *wanderer) restore(environment string) {
 	w.replace(environment, dumps[w.random.IntN(len(dumps))])
 }
 
+// leave ends the session that looks at a target.
+func (w *wanderer) leave(environment string) {
+	if session := w.sessions[environment]; session != nil {
+		session.Close()
+		delete(w.sessions, environment)
+	}
+}
+
 // replace puts a copy of a database in the place of an environment's.
 func (w *wanderer) replace(environment, template string) {
+	w.leave(environment)
 	server := pgtest.Shared(w.t).URL("postgres")
 	pgtest.Exec(w.t, server, "DROP DATABASE "+w.database(environment)+" WITH (FORCE)")
 	pgtest.Exec(w.t, server, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s", w.database(environment), template))
 }
 
-// wrong is what Vorrang says is wrong in an environment: the first advice, and
-// nothing if all is in order.
-func (w *wanderer) wrong(environment string) (what, advice string) {
-	ctx := w.t.Context()
-	status, err := w.world.Status(ctx, w.lane, environment, "all")
-	require.NoError(w.t, err)
-	for _, trouble := range status.Trouble {
-		return trouble.Kind + ": " + trouble.Message, trouble.Next
-	}
-	for _, s := range status.Steps {
-		if s.Checksum != "" && s.Applied == s.Checksum {
-			name := fmt.Sprintf("%s-%s.sql", s.Number, s.Slug)
-			w.applied[environment][name] = w.files[name]
+// wrong is what Vorrang says is wrong, and where: the first advice, and nothing if
+// all is in order.
+func (w *wanderer) wrong() (where, what, advice string) {
+	for _, environment := range wandered {
+		status, err := w.world.Status(w.t.Context(), w.lane, environment, "all")
+		require.NoError(w.t, err)
+		for _, trouble := range status.Trouble {
+			return environment, trouble.Kind + ": " + trouble.Message, trouble.Next
 		}
+		for _, s := range status.Steps {
+			if s.Checksum != "" && s.Applied == s.Checksum {
+				name := fmt.Sprintf("%s-%s.sql", s.Number, s.Slug)
+				w.applied[environment][name] = w.files[name]
+			}
+		}
+		w.stands[environment] = status
 	}
-	verified, err := w.world.Verify(ctx, w.lane, environment)
+	verified, err := w.world.Verify(w.t.Context(), w.lane, "")
 	require.NoError(w.t, err)
 	for _, d := range verified.Deviations {
-		return string(d.Kind) + ": " + d.What, d.Settle
+		return d.Environment, string(d.Kind) + ": " + d.What, d.Settle
 	}
-	return "", ""
+	return "", "", ""
 }
 
 // look holds what Vorrang says against the targets.
 func (w *wanderer) look() {
 	for move := 0; ; move++ {
-		what, advice, where := "", "", ""
-		for _, environment := range wandered {
-			if where = environment; what == "" {
-				what, advice = w.wrong(environment)
-			}
-			if what != "" {
-				break
-			}
-		}
+		where, what, advice := w.wrong()
 		if what == "" {
 			break
 		}
@@ -482,8 +492,7 @@ var marking = regexp.MustCompile(`marks \|\| (\d+)`)
 
 // hold compares an environment that is in order with what psql makes of its steps.
 func (w *wanderer) hold(environment string) {
-	status, err := w.world.Status(w.t.Context(), w.lane, environment, "all")
-	require.NoError(w.t, err)
+	status := w.stands[environment]
 	var texts []string
 	rows := false // whether there is a table of which batches change rows
 	for _, s := range status.Steps {
@@ -499,7 +508,12 @@ func (w *wanderer) hold(environment string) {
 			assert.Equal(w.t, map[bool]string{true: "20", false: "0"}[has], marked, "the rows of step %s", s.Number)
 		}
 	}
-	now, err := snapshotAt(w.t.Context(), w.urls[environment])
+	if w.sessions[environment] == nil {
+		session, err := postgres.Connect(w.t.Context(), w.urls[environment], "a test")
+		require.NoError(w.t, err)
+		w.sessions[environment] = session
+	}
+	now, err := w.sessions[environment].Snapshot(w.t.Context(), nil)
 	require.NoError(w.t, err)
 	var differences []string
 	for _, d := range schema.Compare(w.expected.made(texts), now) {

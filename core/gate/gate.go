@@ -456,7 +456,7 @@ func (f Facts) MendLate(s plan.Standing) string {
 	case f.Asks.Release:
 		seal, release = fmt.Sprintf("vorrang cut -lane %s NAME, then ", f.Lane), " -release NAME"
 	}
-	return fmt.Sprintf("step %s %s and keeps its number; if its place does not matter, a keeper can say so, and it is promoted: %s%s%s -reason \"…\", then vorrang promote -lane %s -to %s%s; %s; or %s",
+	return fmt.Sprintf("step %s %s and keeps its number; if its place does not matter, as with a hotfix, a keeper can say so, and it is promoted: %s%s%s -reason \"…\", then vorrang promote -lane %s -to %s%s; %s; or %s",
 		number, why, seal, waive, release, f.Lane, f.View.Environment, release, byHand, back)
 }
 

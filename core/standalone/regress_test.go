@@ -1,0 +1,171 @@
+package standalone_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/deploy"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/sqltext"
+	"vorrang/core/standalone"
+	"vorrang/core/step"
+	"vorrang/internal/pgtest"
+	"vorrang/target/postgres"
+)
+
+// scripts is a folder like src/test/regress of PostgreSQL's source; its scripts run
+// for half an hour and are not ours, so they are played where somebody asks for it.
+var scripts = os.Getenv("VORRANG_REGRESS")
+
+// TestTheServersOwnScriptsRunBothWays runs scripts that somebody else wrote, with
+// everything that the server's language has: by psql as they are, and as files of
+// ours. Both leave the same database.
+func TestTheServersOwnScriptsRunBothWays(t *testing.T) {
+	if scripts == "" {
+		t.Skip("VORRANG_REGRESS names no folder with scripts")
+	}
+	trial, plain, ours := pgtest.Own(t), pgtest.Own(t), pgtest.Own(t)
+	files, err := filepath.Glob(filepath.Join(scripts, "sql", "*.sql"))
+	require.NoError(t, err)
+	setUp := filepath.Join(scripts, "sql", "test_setup.sql")
+	ran := 0
+	for _, file := range files {
+		t.Run(filepath.Base(file), func(t *testing.T) {
+			text := psqlFree(t, setUp)
+			if file != setUp {
+				text += "\n" + psqlFree(t, file)
+			}
+			statements, err := sqltext.Cut([]byte(text))
+			if err != nil {
+				t.Skip("psql reads it otherwise on purpose: ", err)
+			}
+			name := "r_" + strings.TrimSuffix(filepath.Base(file), ".sql")
+			for _, server := range []*pgtest.Server{trial, plain, ours} {
+				pgtest.Exec(t, server.URL("postgres"), fmt.Sprintf("DROP DATABASE IF EXISTS %q WITH (FORCE)", name))
+				pgtest.Exec(t, server.URL("postgres"), fmt.Sprintf("CREATE DATABASE %q TEMPLATE template0", name))
+			}
+			script := working(t, trial.URL(name), statements)
+			said := run(t, plain.URL(name), script.Bytes())
+			require.NotContains(t, said, "ERROR", "what works once works again")
+			assertSame(t, plain.URL(name), ours.URL(name), script.Bytes())
+			ran += bytes.Count(script.Bytes(), []byte(";\n"))
+		})
+	}
+	t.Logf("%d statements of %d scripts", ran, len(files))
+}
+
+var (
+	setting  = regexp.MustCompile(`(?m)^\\set (\w+) :abs_srcdir '([^']*)'$`)
+	commands = regexp.MustCompile(`(?m)^\\[^.].*$`)
+	endings  = regexp.MustCompile(`(?m)\\(?:g|gset|gexec|gdesc|crosstabview|gx|bind)\b.*$`)
+)
+
+// psqlFree is a script without what is for psql alone.
+func psqlFree(t *testing.T, file string) string {
+	content, err := os.ReadFile(file)
+	require.NoError(t, err)
+	text := string(content)
+	for _, found := range setting.FindAllStringSubmatch(text, -1) {
+		text = strings.ReplaceAll(text, fmt.Sprintf(":'%s'", found[1]), "'"+scripts+found[2]+"'")
+	}
+	return endings.ReplaceAllString(commands.ReplaceAllString(text, ""), ";")
+}
+
+// moving finds what gives another result each time.
+var moving = regexp.MustCompile(`(?i)random|now\(\)|_timestamp|current_(?:time|date)|localtime|pg_sleep|clock|txid|xact_id|pg_backend_pid|oid|relfilenode|gen_random|pg_stat|tablespace|subscription|publication|lo_|large object|'now'|'today'|'tomorrow'|'yesterday'|current_database|DATABASE|vorrang|ctid|lsn|xmin`)
+
+// working picks the statements that succeed, one after the other, and leave nothing
+// that differs from one run to the next.
+func working(t *testing.T, url string, statements []sqltext.Statement) *bytes.Buffer {
+	conn := pgtest.Connect(t, url)
+	script := &bytes.Buffer{}
+	depth := 0
+	for _, s := range statements {
+		if moving.Match(s.SQL) {
+			continue
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+		var err error
+		if s.IsCopy {
+			_, err = conn.PgConn().CopyFrom(ctx, bytes.NewReader(s.CopyData), string(s.SQL))
+		} else {
+			_, err = conn.Exec(ctx, string(s.SQL), pgx.QueryExecModeSimpleProtocol)
+		}
+		cancel()
+		if conn.IsClosed() {
+			conn = pgtest.Connect(t, url)
+		}
+		switch s.Transaction() {
+		case sqltext.Opens:
+			depth = 1
+		case sqltext.Closes:
+			depth = 0
+		case sqltext.Neither:
+		}
+		if err != nil {
+			if depth > 0 { // what stands in a transaction that fails is left out with it
+				_, _ = conn.Exec(t.Context(), "ROLLBACK")
+				fmt.Fprint(script, "ROLLBACK;\n")
+				depth = 0
+			}
+			continue
+		}
+		script.Write(s.SQL)
+		if s.IsCopy {
+			fmt.Fprintf(script, ";\n%s\\.\n", s.CopyData)
+			continue
+		}
+		script.WriteString("\n;\n")
+	}
+	if depth > 0 {
+		script.WriteString("ROLLBACK;\n")
+	}
+	return script
+}
+
+// run lets psql read a script, and gives what it says of errors.
+func run(t *testing.T, url string, script []byte) string {
+	file := filepath.Join(t.TempDir(), "script.sql")
+	require.NoError(t, os.WriteFile(file, script, 0o644))
+	said, _ := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-o", "/dev/null", "-f", file, url).CombinedOutput() // what it says is looked at
+	var errors []string
+	for line := range strings.Lines(string(said)) {
+		if strings.Contains(line, "ERROR") || strings.Contains(line, "FATAL") {
+			errors = append(errors, line)
+		}
+	}
+	return strings.Join(errors[:min(len(errors), 5)], "")
+}
+
+const binaries = "/usr/lib/postgresql/15/bin/"
+
+func assertSame(t *testing.T, plain, ours string, script []byte) {
+	action := plan.Action{Direction: ledger.Forward, Step: plan.Step{Number: "7", Slug: "a", Forward: plan.Text{Name: "7-a.sql", Checksum: step.Sum(script)}}}
+	action.Step.Options.Mode = step.Autocommit
+	file, err := standalone.File{Lane: "harbour", Environment: "production", MadeBy: "l.berg", MadeAt: time.Now(), CreateLedger: postgres.CreateLedgerSQL(),
+		Plan: plan.Plan{Direction: ledger.Forward, Actions: []plan.Action{action}}, Head: ledger.NewHead(), LockKey: 1, Belongs: &ledger.Owner{Lane: "harbour", Environment: "production"},
+		Texts: func(step.Checksum) ([]byte, error) { return script, nil }, Defaults: deploy.Settings{}}.Text()
+	require.NoError(t, err)
+	assert.Empty(t, run(t, ours, file))
+	assert.Equal(t, "1", pgtest.Query(t, ours, "SELECT count(*) FROM vorrang.ledger WHERE action = 'applied'"))
+	assert.Equal(t, dumped(t, plain), dumped(t, ours))
+}
+
+func dumped(t *testing.T, url string) string {
+	text, err := exec.CommandContext(t.Context(), binaries+"pg_dump", "--exclude-schema=vorrang", url).CombinedOutput()
+	require.NoError(t, err, "%s", text)
+	return regexp.MustCompile(`(?m)^\\(un)?restrict .*$`).ReplaceAllString(string(text), "")
+}
