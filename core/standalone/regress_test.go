@@ -40,6 +40,9 @@ func TestTheServersOwnScriptsRunBothWays(t *testing.T) {
 	trial, plain, ours := pgtest.Own(t), pgtest.Own(t), pgtest.Own(t)
 	files, err := filepath.Glob(filepath.Join(scripts, "sql", "*.sql"))
 	require.NoError(t, err)
+	for _, server := range []*pgtest.Server{trial, plain, ours} { // a user whose name is no schema's
+		pgtest.Exec(t, server.URL("postgres"), "CREATE ROLE harbour_master SUPERUSER LOGIN PASSWORD 'p'")
+	}
 	setUp := filepath.Join(scripts, "sql", "test_setup.sql")
 	ran := 0
 	for _, file := range files {
@@ -53,18 +56,35 @@ func TestTheServersOwnScriptsRunBothWays(t *testing.T) {
 				t.Skip("psql reads it otherwise on purpose: ", err)
 			}
 			name := "r_" + strings.TrimSuffix(filepath.Base(file), ".sql")
-			for _, server := range []*pgtest.Server{trial, plain, ours} {
-				pgtest.Exec(t, server.URL("postgres"), fmt.Sprintf("DROP DATABASE IF EXISTS %q WITH (FORCE)", name))
-				pgtest.Exec(t, server.URL("postgres"), fmt.Sprintf("CREATE DATABASE %q TEMPLATE template0", name))
+			renew(t, name, trial, plain, ours)
+			var script []byte
+			for again := 0; ; again++ { // until all of what is left works
+				script = working(t, as(trial, name), statements)
+				renew(t, name, trial, plain)
+				if run(t, as(plain, name), script) == "" {
+					break
+				}
+				require.Less(t, again, 5)
+				statements, err = sqltext.Cut(script)
+				require.NoError(t, err)
 			}
-			script := working(t, trial.URL(name), statements)
-			said := run(t, plain.URL(name), script.Bytes())
-			require.NotContains(t, said, "ERROR", "what works once works again")
-			assertSame(t, plain.URL(name), ours.URL(name), script.Bytes())
-			ran += bytes.Count(script.Bytes(), []byte(";\n"))
+			assertSame(t, as(plain, name), as(ours, name), script)
+			ran += len(statements)
 		})
 	}
 	t.Logf("%d statements of %d scripts", ran, len(files))
+}
+
+// as is a database's URL for the user who plays.
+func as(server *pgtest.Server, name string) string {
+	return fmt.Sprintf("postgres://harbour_master:p@127.0.0.1:%d/%s", server.Port, name)
+}
+
+func renew(t *testing.T, name string, servers ...*pgtest.Server) {
+	for _, server := range servers {
+		pgtest.Exec(t, server.URL("postgres"), fmt.Sprintf("DROP DATABASE IF EXISTS %q WITH (FORCE)", name))
+		pgtest.Exec(t, server.URL("postgres"), fmt.Sprintf("CREATE DATABASE %q TEMPLATE template0", name))
+	}
 }
 
 var (
@@ -89,9 +109,9 @@ var moving = regexp.MustCompile(`(?i)random|now\(\)|_timestamp|current_(?:time|d
 
 // working picks the statements that succeed, one after the other, and leave nothing
 // that differs from one run to the next.
-func working(t *testing.T, url string, statements []sqltext.Statement) *bytes.Buffer {
+func working(t *testing.T, url string, statements []sqltext.Statement) []byte {
 	conn := pgtest.Connect(t, url)
-	script := &bytes.Buffer{}
+	script := bytes.NewBufferString("DO $$ BEGIN END $$;\n") // plpgsql is there, as in our file
 	depth := 0
 	for _, s := range statements {
 		if moving.Match(s.SQL) {
@@ -133,7 +153,7 @@ func working(t *testing.T, url string, statements []sqltext.Statement) *bytes.Bu
 	if depth > 0 {
 		script.WriteString("ROLLBACK;\n")
 	}
-	return script
+	return script.Bytes()
 }
 
 // run lets psql read a script, and gives what it says of errors.
@@ -167,5 +187,5 @@ func assertSame(t *testing.T, plain, ours string, script []byte) {
 func dumped(t *testing.T, url string) string {
 	text, err := exec.CommandContext(t.Context(), binaries+"pg_dump", "--exclude-schema=vorrang", url).CombinedOutput()
 	require.NoError(t, err, "%s", text)
-	return regexp.MustCompile(`(?m)^\\(un)?restrict .*$`).ReplaceAllString(string(text), "")
+	return regexp.MustCompile(`(?m)^\\(un)?restrict .*$|pg_toast_\d+`).ReplaceAllString(string(text), "")
 }
