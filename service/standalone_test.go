@@ -210,11 +210,13 @@ func TestAFileForPsqlKeepsARoleAndItsLock(t *testing.T) {
 		"1-a.sql": autocommit + "GRANT CREATE ON SCHEMA public TO pg_monitor;\nSET ROLE pg_monitor;\nCREATE TABLE quay (id int);\nSELECT pg_advisory_unlock_all();\nSET DateStyle = 'German';\nSET statement_timeout = '1s';\nSELECT 1;",
 		"2-b.sql": "SET DateStyle = 'German'; SET search_path = pg_catalog; SET SESSION AUTHORIZATION pg_monitor; CREATE TABLE public.mole (id int);",
 		"3-c.sql": "CREATE TABLE pier (id int);",
+		"4-d.sql": "SET search_path = public; RESET search_path; CREATE TABLE lock (id int);",
+		"5-e.sql": autocommit + "RESET ALL;\nCREATE TABLE sluice (id int);\nSET search_path TO DEFAULT;\nCREATE TABLE weir (id int);",
 	})
 	file := must(w.Standalone(ctx, "harbour", "staging", client.Promotion{})).Standalone
 	said, err := psql(t, w.URLs["staging"], file)
 	require.NoError(t, err, "%s", said)
-	assert.Equal(t, "mole pg_monitor, pier vorrang, quay pg_monitor", pgtest.Query(t, w.URLs["staging"],
+	assert.Equal(t, "lock vorrang, mole pg_monitor, pier vorrang, quay pg_monitor, sluice vorrang, weir vorrang", pgtest.Query(t, w.URLs["staging"],
 		"SELECT string_agg(tablename || ' ' || tableowner, ', ' ORDER BY tablename) FROM pg_tables WHERE schemaname = 'public'"))
 	history := must(w.Ledger(ctx, "harbour", "staging", 0))
 	assert.Empty(t, history.Chain)

@@ -224,10 +224,20 @@ func (p *part) set(local string) {
 	if p.settings.Role != "" {
 		p.line("SET %s ROLE %s;", local, sqltext.Identifier(p.settings.Role))
 	}
+	p.path(local)
+}
+
+// path takes "$user" out of the search path of a user who is called like the
+// ledger's schema: the application's objects would land there.
+func (p *part) path(local string) {
 	p.line("DO $path$ BEGIN IF 'vorrang' IN (session_user, current_user) THEN")
 	p.line("    PERFORM pg_catalog.set_config('search_path', replace(pg_catalog.current_setting('search_path'), '\"$user\"', 'public'), %t); -- \"$user\" is the ledger's schema", local != "SESSION")
 	p.line("END IF; END $path$;")
 }
+
+// givesPathBack finds statements that bring the search path back that the session
+// began with.
+var givesPathBack = regexp.MustCompile(`(?i)\b(?:RESET\s+(?:ALL|search_path)|DISCARD\s+ALL|search_path\s*(?:=|\bTO\b)\s*DEFAULT)\b`)
 
 // transaction runs the whole script in one, with its check and its ledger row.
 func (p *part) transaction() {
@@ -450,6 +460,9 @@ func (p *part) statement(s sqltext.Statement) {
 	if s.IsCopy {
 		p.out.Write(s.CopyData)
 		p.line(`\.`)
+	}
+	if givesPathBack.Match(s.SQL) {
+		p.path(map[bool]string{true: "LOCAL", false: "SESSION"}[p.mode == step.Transaction])
 	}
 }
 
