@@ -157,8 +157,9 @@ func TestAScheduledPromotionRunsWhenItsGateIsClear(t *testing.T) {
 	must(releaser.Promote(ctx, "harbour", "development", at(time.Second)))
 	must(w.PutPerson(ctx, "l.berg", client.PersonChange{Take: []string{"releaser@harbour"}, Grant: []string{"reader@harbour"}}))
 	assert.Contains(t, became("failed").Says, "l.berg may not do this on harbour/development", "what they may is looked at then")
-	found := must(w.Audit(ctx, client.AuditSearch{Operation: "promoteScheduled"}))
-	assert.Len(t, found.Acts, 3)
+	assert.Eventually(t, func() bool { // what became of it is told first
+		return len(must(w.Audit(ctx, client.AuditSearch{Operation: "promoteScheduled"})).Acts) == 3
+	}, 20*time.Second, 20*time.Millisecond)
 }
 
 func TestHooksAreToldInSignedCloudEvents(t *testing.T) {
