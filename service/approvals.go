@@ -228,7 +228,11 @@ func (s *Service) askPeople(c context.Context, p place, facts *gate.Facts, who a
 		}
 	}
 	if len(facts.Asks.Signers) > 0 && p.release != nil {
-		signatures, err := s.signatures(c, lane, p.release.Name)
+		r, steps, err := s.sealedSteps(c, lane, p.release.Name)
+		if err != nil {
+			return err
+		}
+		signatures, err := s.signatures(c, r, steps)
 		if err != nil {
 			return err
 		}

@@ -109,7 +109,7 @@ func (s *Service) oneRelease(c call, in *releaseIn) (*api.ReleaseContent, error)
 		return nil, err
 	}
 	answer := &api.ReleaseContent{Release: r, Sums: release.Sums(steps), Changes: []release.Change{}}
-	if answer.Signatures, err = s.signatures(c, in.Lane, in.Release); err != nil {
+	if answer.Signatures, err = s.signatures(c, r, steps); err != nil {
 		return nil, err
 	}
 	switch {
@@ -175,20 +175,16 @@ func (s *Service) sealedSteps(ctx context.Context, lane, name string) (release.R
 
 // signatures gives those of a release that still hold; nobody is to take a row for
 // a signature that is none.
-func (s *Service) signatures(ctx context.Context, lane, name string) ([]release.Signature, error) {
-	r, steps, err := s.sealedSteps(ctx, lane, name)
+func (s *Service) signatures(ctx context.Context, r release.Release, steps []release.Sealed) ([]release.Signature, error) {
+	kept, err := s.Records.Signatures(ctx, r.Lane, r.Digest)
 	if err != nil {
 		return nil, err
 	}
-	kept, err := s.Records.Signatures(ctx, lane, r.Digest)
-	if err != nil {
-		return nil, err
-	}
-	good := []release.Signature{}
+	sums, good := []byte(release.Sums(steps)), []release.Signature{}
 	for _, signature := range kept {
-		again, err := release.Verified([]byte(release.Sums(steps)), []byte(signature.Text))
+		again, err := release.Verified(sums, []byte(signature.Text))
 		if err != nil || len(again) != 1 {
-			s.Log.Error("a signature in the records does not hold", "lane", lane, "release", name, "key", signature.Fingerprint)
+			s.Log.Error("a signature in the records does not hold", "lane", r.Lane, "release", r.Name, "key", signature.Fingerprint)
 			continue
 		}
 		good = append(good, again[0])
@@ -230,7 +226,7 @@ func (s *Service) export(c call, in *releaseIn) (*api.ReleaseContent, error) {
 	if err != nil {
 		return nil, err
 	}
-	signatures, err := s.signatures(c, in.Lane, in.Release)
+	signatures, err := s.signatures(c, r, steps)
 	if err != nil {
 		return nil, err
 	}
@@ -322,15 +318,13 @@ func (s *Service) takeIn(c call, submission *records.Submission, r release.Relea
 	answer := &api.ReleaseCut{Release: r, New: len(difference.New)}
 	err = submission.Seal(c, r, ids)
 	var sealed *records.SealedError
-	if errors.As(err, &sealed) && sealed.Release.Name == r.Name && sealed.Release.Digest == r.Digest {
-		answer.Known = true
-		return answer, s.Records.AddSignatures(c, r.Lane, r.Digest, c.actor, signatures)
-	}
-	if err != nil {
+	answer.Known = errors.As(err, &sealed) && sealed.Release.Name == r.Name && sealed.Release.Digest == r.Digest
+	if err != nil && !answer.Known {
 		return nil, sealedAlready(err)
 	}
-	if err := s.Records.AddSignatures(c, r.Lane, r.Digest, c.actor, signatures); err != nil {
-		return nil, err
+	err = s.Records.AddSignatures(c, r.Lane, r.Digest, c.actor, signatures)
+	if err != nil || answer.Known {
+		return answer, err
 	}
 	s.Log.Info("release taken in", "lane", r.Lane, "release", r.Name, "digest", r.Digest, "actor", c.actor)
 	return answer, nil

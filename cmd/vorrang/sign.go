@@ -2,8 +2,6 @@ package main
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -16,6 +14,7 @@ import (
 	"golang.org/x/crypto/ssh/agent"
 
 	"vorrang/core/release"
+	"vorrang/core/step"
 )
 
 func signCommand() command {
@@ -73,12 +72,12 @@ func asInFolder(dir, sums string) error {
 		digest, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "  ")
 		name = strings.TrimPrefix(name, release.Folder+"/")
 		text, err := fs.ReadFile(folder, name)
-		switch sum := sha256.Sum256(text); {
+		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			other = append(other, name+" is not there")
 		case err != nil:
 			return err
-		case hex.EncodeToString(sum[:]) != digest:
+		case string(step.Sum(text)) != digest:
 			other = append(other, name+" has another text")
 		}
 	}

@@ -48,8 +48,7 @@ const (
 	NotFrozen           ID = "freeze"               // nobody has forbidden them for now
 	FreshBackup         ID = "backup"               // there is one that is not too old
 	Approvals           ID = "approvals"            // enough people have approved of it
-
-	Signature ID = "signature" // somebody whom the environment names has signed it
+	Signature           ID = "signature"            // somebody whom the environment names has signed it
 
 	Drift ID = "drift" // the schema is as the last deployment left it
 

@@ -77,12 +77,17 @@ func (r *reader) gate(node *yaml.Node, environment string) *Gate {
 		}
 		return true
 	})
-	for what, asked := range map[string]bool{"approvals": g.Approvals > 0, "signatures": len(g.Signers) > 0} {
-		if asked && release != "" && !g.Release {
-			r.report(node, "%s are given to releases; write release: required, or leave it out", what)
-		}
-		g.Release = g.Release || asked
+	given := ""
+	switch {
+	case g.Approvals > 0:
+		given = "approvals"
+	case len(g.Signers) > 0:
+		given = "signatures"
 	}
+	if given != "" && release != "" && !g.Release {
+		r.report(node, "%s are given to releases; write release: required, or leave it out", given)
+	}
+	g.Release = g.Release || given != ""
 	return &g
 }
 

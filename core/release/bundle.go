@@ -4,8 +4,6 @@ import (
 	"archive/tar"
 	"bytes"
 	"compress/gzip"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -193,14 +191,13 @@ func (b *bundle) files(keep func(step.File) error) error {
 		if !isStep {
 			continue
 		}
-		digest := sha256.Sum256(content)
 		want, listed := b.listed[header.Name]
 		delete(b.listed, header.Name)
 		switch {
 		case !listed:
 			b.problems = append(b.problems, step.Problem{File: header.Name, Message: "is in the bundle, and not listed in SHA256SUMS"})
 			continue
-		case hex.EncodeToString(digest[:]) != want:
+		case string(step.Sum(content)) != want:
 			b.problems = append(b.problems, step.Problem{File: header.Name, Message: "is not what was sealed: its checksum differs from SHA256SUMS"})
 			continue
 		}

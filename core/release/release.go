@@ -1,8 +1,6 @@
 package release
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"regexp"
 	"strings"
@@ -84,8 +82,7 @@ func Sums(steps []Sealed) string {
 
 // Digest is the SHA-256 of a SHA256SUMS text.
 func Digest(sums string) step.Checksum {
-	digest := sha256.Sum256([]byte(sums))
-	return step.Checksum(hex.EncodeToString(digest[:]))
+	return step.Sum([]byte(sums))
 }
 
 // Of describes a step that was read from a folder.

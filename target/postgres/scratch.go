@@ -35,16 +35,18 @@ func (e *OwnsMore) Error() string { return fmt.Sprintf("%s %s", e.User, e.What) 
 // NewScratch makes a scratch database on the server that a URL names, and opens
 // a session on it. It belongs to role, where one is given. The URL's user needs
 // the right to create databases; where it owns others than the URL's, or is a
-// superuser, the error is OwnsMore, unless any user will do. Scratch databases that
+// superuser, the error is OwnsMore, unless somebody declared that it may. Scratch databases that
 // were left behind long ago are dropped.
-func NewScratch(ctx context.Context, url, role string, any bool) (*Scratch, error) {
+func NewScratch(ctx context.Context, url, role string, declared bool) (*Scratch, error) {
 	beside, err := Connect(ctx, url, "vorrangd scratch")
 	if err != nil {
 		return nil, err
 	}
-	if err := beside.ownsMore(ctx); err != nil && !any {
-		beside.Close()
-		return nil, err
+	if !declared {
+		if err := beside.ownsMore(ctx); err != nil {
+			beside.Close()
+			return nil, err
+		}
 	}
 	s := &Scratch{Role: role, beside: beside, name: fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), rand.Text()[:8])}
 	if err := s.sweep(ctx); err != nil {
