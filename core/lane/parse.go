@@ -9,7 +9,6 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"vorrang/core/plan"
-	"vorrang/core/review"
 	"vorrang/core/step"
 )
 
@@ -97,8 +96,8 @@ func (r *reader) lane(node *yaml.Node) Lane {
 
 func (r *reader) special(node *yaml.Node) (may []string) {
 	err := node.Decode(&may)
-	if err != nil || slices.ContainsFunc(may, func(one string) bool { return !slices.Contains(review.Special, one) }) {
-		r.report(node, "steps-may is a list of what steps may change beside schemas and rows; it can name %s", strings.Join(review.Special, ", "))
+	if err != nil || slices.ContainsFunc(may, func(one string) bool { return !slices.Contains(step.Special, one) }) {
+		r.report(node, "steps-may is a list of what steps may change beside schemas and rows; it can name %s", strings.Join(step.Special, ", "))
 	}
 	slices.Sort(may)
 	return slices.Compact(may)

@@ -11,16 +11,16 @@ import (
 
 func TestStepsChangeRolesAndSessionsOnlyWhereTheLaneSaysSo(t *testing.T) {
 	for text, kind := range map[string]string{
-		"CREATE ROLE pilot;": Roles, "ALTER USER pilot SUPERUSER;": Roles, "DROP ROLE pilot;": Roles, "GRANT pilot TO berth;": Roles, "ALTER ROLE pilot SET search_path = evil;": Roles,
-		"DROP OWNED BY pilot;": Roles, "ALTER ROLE pilot RENAME TO captain;": Roles,
-		"CREATE EVENT TRIGGER e ON ddl_command_end EXECUTE FUNCTION f();": EventTriggers, "DROP EVENT TRIGGER e;": EventTriggers, "ALTER EVENT TRIGGER e DISABLE;": EventTriggers,
-		"ALTER EVENT TRIGGER e OWNER TO pilot;": EventTriggers,
-		"SET ROLE pilot;":                       SessionUser, "RESET ROLE;": SessionUser, "SET LOCAL ROLE pilot;": SessionUser, "SET SESSION AUTHORIZATION pilot;": SessionUser,
-		"CREATE FUNCTION f() RETURNS void LANGUAGE sql SET role = pilot AS 'SELECT 1';":                             SessionUser,
-		"DO $$ BEGIN EXECUTE 'reset role'; END $$;":                                                                 SessionUser,
-		"DO $$ BEGIN PERFORM set_config('role', 'pilot', false); END $$;":                                           SessionUser,
-		"CREATE FUNCTION f() RETURNS void LANGUAGE plpgsql AS $$ BEGIN EXECUTE 'ALTER USER eve SUPERUSER'; END $$;": Roles,
-		"SET session_replication_role = replica;":                                                                   Settings, "ALTER SYSTEM SET work_mem = 1;": Settings,
+		"CREATE ROLE pilot;": step.Roles, "ALTER USER pilot SUPERUSER;": step.Roles, "DROP ROLE pilot;": step.Roles, "GRANT pilot TO berth;": step.Roles, "ALTER ROLE pilot SET search_path = evil;": step.Roles,
+		"DROP OWNED BY pilot;": step.Roles, "ALTER ROLE pilot RENAME TO captain;": step.Roles,
+		"CREATE EVENT TRIGGER e ON ddl_command_end EXECUTE FUNCTION f();": step.EventTriggers, "DROP EVENT TRIGGER e;": step.EventTriggers, "ALTER EVENT TRIGGER e DISABLE;": step.EventTriggers,
+		"ALTER EVENT TRIGGER e OWNER TO pilot;": step.EventTriggers,
+		"SET ROLE pilot;":                       step.SessionUser, "RESET ROLE;": step.SessionUser, "SET LOCAL ROLE pilot;": step.SessionUser, "SET SESSION AUTHORIZATION pilot;": step.SessionUser,
+		"CREATE FUNCTION f() RETURNS void LANGUAGE sql SET role = pilot AS 'SELECT 1';":                             step.SessionUser,
+		"DO $$ BEGIN EXECUTE 'reset role'; END $$;":                                                                 step.SessionUser,
+		"DO $$ BEGIN PERFORM set_config('role', 'pilot', false); END $$;":                                           step.SessionUser,
+		"CREATE FUNCTION f() RETURNS void LANGUAGE plpgsql AS $$ BEGIN EXECUTE 'ALTER USER eve SUPERUSER'; END $$;": step.Roles,
+		"SET session_replication_role = replica;":                                                                   step.Settings, "ALTER SYSTEM SET work_mem = 1;": step.Settings,
 	} {
 		if strings.HasPrefix(text, "ALTER SYSTEM") {
 			text = "/*---\nmode: autocommit\n---*/ " + text
@@ -32,7 +32,7 @@ func TestStepsChangeRolesAndSessionsOnlyWhereTheLaneSaysSo(t *testing.T) {
 		}
 		allowed, _ := Check(s, []string{kind})
 		assert.Empty(t, allowed, text)
-		for _, other := range Special {
+		for _, other := range step.Special {
 			if other != kind {
 				refused, _ := Check(s, []string{other})
 				assert.Len(t, refused, 1, "%s, where %s are allowed", text, other)

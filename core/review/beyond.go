@@ -41,14 +41,19 @@ func Beyond(text []byte) string {
 var beyondNames = regexp.MustCompile(`(?i)\b(?:pg_read_file|pg_read_binary_file|pg_ls_dir|pg_ls_\w+dir|pg_stat_file|pg_file_\w+|lo_import|lo_export|dblink\w*|` +
 	`file_fdw|postgres_fdw|adminpack|pg_execute_server_program|pg_reload_conf|pg_rotate_logfile|pg_terminate_backend|pg_cancel_backend|plpython3?u|plperlu|pltclu)\b`)
 
+// changesRole reports whether a statement changes who there is on the server, or who may act as whom.
+func changesRole(node *pg.Node) bool {
+	return node.GetCreateRoleStmt() != nil || node.GetAlterRoleStmt() != nil || node.GetAlterRoleSetStmt() != nil || node.GetDropRoleStmt() != nil ||
+		node.GetGrantRoleStmt() != nil || node.GetReassignOwnedStmt() != nil || node.GetDropOwnedStmt() != nil
+}
+
 func beyond(node *pg.Node) string {
 	switch {
 	case node.GetCreatedbStmt() != nil, node.GetDropdbStmt() != nil, node.GetAlterDatabaseStmt() != nil, node.GetAlterDatabaseSetStmt() != nil:
 		return "a database that is made, changed or dropped"
 	case node.GetAlterSystemStmt() != nil:
 		return "ALTER SYSTEM"
-	case node.GetCreateRoleStmt() != nil, node.GetAlterRoleStmt() != nil, node.GetAlterRoleSetStmt() != nil, node.GetDropRoleStmt() != nil, node.GetGrantRoleStmt() != nil,
-		node.GetReassignOwnedStmt() != nil, node.GetDropOwnedStmt() != nil:
+	case changesRole(node):
 		return "a role that is made, changed or dropped"
 	case node.GetCreateTableSpaceStmt() != nil, node.GetDropTableSpaceStmt() != nil:
 		return "a tablespace"

@@ -19,7 +19,7 @@ import (
 // Check returns everything in a step that could not be carried out: text that
 // cannot be cut, transaction control, statements that need another mode, checks
 // that are no queries. notes is what could not be read, or may go wrong: the
-// server decides that. may names what of Special the lane lets steps change. Nil
+// server decides that. may names what of step.Special the lane lets steps change. Nil
 // means nothing was found.
 func Check(s step.Step, may []string) (problems, notes step.Problems) {
 	r := &reviewer{mode: s.Options().Mode, may: may}
