@@ -8,12 +8,16 @@ import (
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
+	"vorrang/core/sqltext"
 	"vorrang/core/step"
 )
 
 // notAllowed says what a statement changes that the lane does not let steps change.
-func notAllowed(node *pg.Node, may []string) string {
-	kind, what := special(node)
+func notAllowed(s sqltext.Statement, node *pg.Node, may []string) string {
+	kind, what := byCall(s.SQL)
+	if kind == "" {
+		kind, what = special(node)
+	}
 	if kind == "" || slices.Contains(may, kind) {
 		return ""
 	}
@@ -26,6 +30,18 @@ func notAllowed(node *pg.Node, may []string) string {
 
 var words = map[string]string{
 	step.Roles: "roles", step.EventTriggers: "event triggers", step.SessionUser: "as whom the session goes on", step.Settings: "the server's settings, or what fires triggers",
+}
+
+// calls finds settings that are made by a function, wherever a statement calls it.
+var calls = regexp.MustCompile(`(?i)\bset_config\s*\(\s*(?:setting_name\s*(?:=>|:=)\s*)?[EN]?'+(role|session_authorization|session_replication_role)'`)
+
+func byCall(sql []byte) (kind, what string) {
+	found := calls.FindSubmatch(sql)
+	if found == nil {
+		return "", ""
+	}
+	kind, _ = setting(&pg.VariableSetStmt{Name: string(found[1])})
+	return kind, strings.TrimSpace(string(found[0]))
 }
 
 func special(node *pg.Node) (kind, what string) {
@@ -76,7 +92,7 @@ var within = []struct {
 }{
 	{step.Roles, regexp.MustCompile(`(?i)\b(?:CREATE|ALTER|DROP)\s+(?:ROLE|GROUP)\s+\w|\b(?:CREATE|ALTER|DROP)\s+USER\s+(?:[^Mm\s]|[Mm][^Aa])\w*|\b(?:DROP|REASSIGN)\s+OWNED\b`)},
 	{step.EventTriggers, regexp.MustCompile(`(?i)\b(?:CREATE|ALTER|DROP)\s+EVENT\s+TRIGGER\b`)},
-	{step.SessionUser, regexp.MustCompile(`(?i)(?:^|[;']|\b(?:BEGIN|THEN|ELSE|LOOP)\b)\s*(?:RE)?SET\s+(?:SESSION\s+|LOCAL\s+)?(?:ROLE|SESSION\s+AUTHORIZATION)\b|\bset_config\s*\(\s*'+(?:role|session_authorization)'`)},
+	{step.SessionUser, regexp.MustCompile(`(?i)(?:^|[;']|\b(?:BEGIN|THEN|ELSE|LOOP)\b)\s*(?:RE)?SET\s+(?:SESSION\s+|LOCAL\s+)?(?:ROLE|SESSION\s+AUTHORIZATION)\b`)},
 	{step.Settings, regexp.MustCompile(`(?i)\bALTER\s+SYSTEM\b|\bsession_replication_role\b`)},
 }
 

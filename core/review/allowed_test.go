@@ -20,6 +20,10 @@ func TestStepsChangeRolesAndSessionsOnlyWhereTheLaneSaysSo(t *testing.T) {
 		"DO $$ BEGIN EXECUTE 'reset role'; END $$;":                                                                 step.SessionUser,
 		"DO $$ BEGIN PERFORM set_config('role', 'pilot', false); END $$;":                                           step.SessionUser,
 		"CREATE FUNCTION f() RETURNS void LANGUAGE plpgsql AS $$ BEGIN EXECUTE 'ALTER USER eve SUPERUSER'; END $$;": step.Roles,
+		"SELECT 1, pg_catalog.set_config( 'Role', 'pilot', true );":                                                 step.SessionUser,
+		"UPDATE crew SET boss = set_config('session_authorization', 'x', false)":                                    step.SessionUser,
+		"SELECT set_config(setting_name => E'role', new_value => 'x', is_local => false);":                          step.SessionUser,
+		"SELECT set_config('session_replication_role', 'replica', false);":                                          step.Settings,
 		"SET session_replication_role = replica;":                                                                   step.Settings, "ALTER SYSTEM SET work_mem = 1;": step.Settings,
 	} {
 		if strings.HasPrefix(text, "ALTER SYSTEM") {
@@ -40,7 +44,7 @@ func TestStepsChangeRolesAndSessionsOnlyWhereTheLaneSaysSo(t *testing.T) {
 		}
 	}
 	for _, text := range []string{
-		"GRANT SELECT ON berth TO pilot;", "ALTER TABLE berth OWNER TO pilot;", "SET search_path = harbour;", "CREATE TABLE role (event text, trigger text);", "RESET ALL;",
+		"GRANT SELECT ON berth TO pilot;", "SELECT set_config('search_path', 'role', false);", "SELECT current_setting('role');", "ALTER TABLE berth OWNER TO pilot;", "SET search_path = harbour;", "CREATE TABLE role (event text, trigger text);", "RESET ALL;",
 		"CREATE USER MAPPING FOR pilot SERVER s;", "DO $$ BEGIN ALTER USER MAPPING FOR pilot SERVER s OPTIONS (user 'x'); END $$;", "COMMENT ON ROLE pilot IS 'x';",
 		"-- SET ROLE pilot\nSELECT 'SET ROLE pilot', $$ALTER ROLE pilot$$;", "DO $$ BEGIN UPDATE crew SET role = 'pilot'; END $$;",
 		"CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.role := 'x'; UPDATE crew SET role = 'x'; RETURN NEW; END $$;",
@@ -48,4 +52,10 @@ func TestStepsChangeRolesAndSessionsOnlyWhereTheLaneSaysSo(t *testing.T) {
 		problems, _ := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", text)}, nil)
 		assert.Empty(t, problems, text)
 	}
+}
+
+func TestACheckChangesNoSessionEither(t *testing.T) {
+	check := read(t, "7-a.check.sql", "SELECT set_config('role', 'pilot', false) = 'pilot';")
+	problems, _ := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", "SELECT 1;"), Check: &check}, nil)
+	assert.ErrorContains(t, problems, "7-a.check.sql:1:1: set_config('role'")
 }

@@ -74,7 +74,7 @@ func (r *reviewer) script(file step.File) {
 		if sqltext.NamesSchema(s, "vorrang") {
 			return "this names vorrang, the schema of Vorrang's own ledger; what the ledger says is written by deployments and repairs only: take it out", noted
 		}
-		return cmp.Or(refusal(node, r.mode), notAllowed(node, r.may)), noted
+		return cmp.Or(refusal(node, r.mode), notAllowed(s, node, r.may)), noted
 	})
 }
 
@@ -133,9 +133,9 @@ func endless(node *pg.Node) string {
 }
 
 func (r *reviewer) queries(file step.File) {
-	r.each(file, true, func(_ sqltext.Statement, node *pg.Node) (string, string) {
+	r.each(file, true, func(s sqltext.Statement, node *pg.Node) (string, string) {
 		if query := node.GetSelectStmt(); node == nil || query != nil && query.IntoClause == nil {
-			return "", ""
+			return notAllowed(s, node, r.may), ""
 		}
 		return "a check holds queries only: each must give one row, with true in every column", ""
 	})
