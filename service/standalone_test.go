@@ -31,16 +31,6 @@ func psql(t *testing.T, url, text string) (string, error) {
 	return string(said), err
 }
 
-// dump is a database's schema and rows, without the ledger.
-func dump(t *testing.T, url string) string {
-	text, err := exec.CommandContext(t.Context(), binaries+"pg_dump", "--exclude-schema=vorrang", "--restrict-key=x", url).Output()
-	if err != nil { // an older pg_dump has no such option
-		text, err = exec.CommandContext(t.Context(), binaries+"pg_dump", "--exclude-schema=vorrang", url).Output()
-	}
-	require.NoError(t, err)
-	return regexp.MustCompile(`(?m)^\\(un)?restrict .*$`).ReplaceAllString(string(text), "")
-}
-
 // told is what a ledger says, but for who, when and for how long.
 func told(t *testing.T, w *servicetest.World, environment string) []string {
 	history := must(w.Ledger(t.Context(), "harbour", environment, 0))
@@ -93,7 +83,7 @@ func TestAFileForPsqlRunsNothingButTheSteps(t *testing.T) {
 	require.NoError(t, err, said)
 	assert.NoFileExists(t, theft)
 	assert.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
-	assert.Equal(t, dump(t, w.URLs["staging"]), dump(t, w.URLs["production"]), "and means what it means to the service")
+	assert.Equal(t, pgtest.Dump(t, w.URLs["staging"]), pgtest.Dump(t, w.URLs["production"]), "and means what it means to the service")
 	assert.Equal(t, told(t, w, "staging"), told(t, w, "production"))
 }
 
@@ -140,7 +130,7 @@ func TestAFileForPsqlDoesWhatADeploymentDoes(t *testing.T) {
 	require.NoError(t, err, "%s", said)
 	require.Equal(t, deploy.Done, w.Promoted("production").Outcome)
 	assert.Equal(t, told(t, w, "production"), told(t, w, "staging"))
-	assert.Equal(t, dump(t, w.URLs["production"]), dump(t, w.URLs["staging"]))
+	assert.Equal(t, pgtest.Dump(t, w.URLs["production"]), pgtest.Dump(t, w.URLs["staging"]))
 	for _, d := range must(w.Verify(ctx, "harbour", "staging")).Deviations {
 		assert.Equal(t, verify.History, d.Kind, "but for what development lacks: %s", d.What)
 	}
@@ -157,7 +147,7 @@ func TestAFileForPsqlDoesWhatADeploymentDoes(t *testing.T) {
 	require.NoError(t, err, "%s", said)
 	w.Ended(must(w.Rollback(ctx, "harbour", "production", client.Way{To: "0"}, "production")))
 	assert.Equal(t, told(t, w, "production"), told(t, w, "staging"))
-	assert.Equal(t, dump(t, w.URLs["production"]), dump(t, w.URLs["staging"]))
+	assert.Equal(t, pgtest.Dump(t, w.URLs["production"]), pgtest.Dump(t, w.URLs["staging"]))
 }
 
 func TestAFileForPsqlStopsAtTheFirstError(t *testing.T) {

@@ -17,10 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vorrang/core/deploy"
-	"vorrang/core/ledger"
-	"vorrang/core/plan"
 	"vorrang/core/sqltext"
-	"vorrang/core/standalone"
 	"vorrang/core/step"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/wiretap"
@@ -58,17 +55,15 @@ func FuzzFile(f *testing.F) {
 			defer mu.Unlock()
 			heard = append(heard, sql)
 		})
-		action := plan.Action{Direction: ledger.Forward, Step: plan.Step{Number: "7", Slug: "a", Forward: plan.Text{Name: "7-a.sql", Checksum: step.Sum([]byte(script))}}}
-		action.Step.Options.Mode = step.Transaction
-		text, err := standalone.File{Lane: "harbour", Environment: "production", MadeBy: "l.berg", MadeAt: time.Now(),
-			Plan: plan.Plan{Direction: ledger.Forward, Actions: []plan.Action{action}}, Head: ledger.NewHead(), LockKey: 1,
-			Texts: func(step.Checksum) ([]byte, error) { return []byte(script), nil }, Defaults: deploy.Settings{StatementTimeout: time.Second}}.Text()
+		made := file(step.Transaction, script, nil)
+		made.Defaults = deploy.Settings{StatementTimeout: time.Second}
+		text, err := made.Text()
 		require.NoError(t, err)
-		file := filepath.Join(t.TempDir(), "deploy.sql")
-		require.NoError(t, os.WriteFile(file, text, 0o600))
+		name := filepath.Join(t.TempDir(), "deploy.sql")
+		require.NoError(t, os.WriteFile(name, text, 0o600))
 		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 		defer cancel()
-		said, _ := exec.CommandContext(ctx, "/usr/lib/postgresql/15/bin/psql", "-X", "-q", "-f", file, tap.URL).CombinedOutput() // it fails: there is no ledger
+		said, _ := exec.CommandContext(ctx, binaries+"psql", "-X", "-q", "-f", name, tap.URL).CombinedOutput() // it fails: there is no ledger
 		assert.NotContains(t, string(said), "was edited")
 		mu.Lock()
 		defer mu.Unlock()
