@@ -196,6 +196,9 @@ func (s *Service) look(ctx context.Context, p place, session *postgres.Session) 
 		if standing.Has(plan.Late) || standing.Has(plan.Edited) {
 			unfit = append(unfit, string(standing.Step.Number))
 		}
+		if stumbled(standing) {
+			facts.There = append(facts.There, standing.Step.Number)
+		}
 	}
 	if len(unfit) > 0 {
 		if facts.Bound, err = s.Records.Bound(ctx, p.lane.Name, p.environment.Name, unfit); err != nil {

@@ -248,7 +248,7 @@ func (s *Service) failures(ctx context.Context, facts gate.Facts, status *api.En
 			return nil, err
 		}
 		switch {
-		case slices.Contains(duplicates, st.State.Progress.SQLState):
+		case stumbled(st):
 			t.Next = fmt.Sprintf("something of it is there already; if somebody carried it out by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
 				status.Lane, status.Environment, number)
 		case hold.ID != "" && hold.ID != gate.SealedRelease:
@@ -282,6 +282,11 @@ func (s *Service) causeOf(ctx context.Context, lane, environment string, number 
 // duplicates are the SQLSTATEs of objects that are there already: a schema, a
 // table or index, a column, a function, another object.
 var duplicates = []string{"42P06", "42P07", "42701", "42723", "42710"}
+
+// stumbled reports whether a step failed over something that is there already.
+func stumbled(s plan.Standing) bool {
+	return s.State.Status == ledger.StatusFailed && s.State.Progress.Direction != ledger.Back && slices.Contains(duplicates, s.State.Progress.SQLState)
+}
 
 func stepStatus(s plan.Standing) api.StepStatus {
 	status := api.StepStatus{Number: s.Step.Number, Slug: s.Step.Slug, State: s.State.Status, Flags: s.Flags,

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -94,6 +95,7 @@ type Facts struct {
 	Doubts   []Doubt               // what the target shows of the steps in doubt
 	Half     []Half                // of the steps that stopped half-way
 	Bound    map[step.Number]Bound // late or edited steps whose files cannot change
+	There    []step.Number         // failed steps that stumbled over what is there already
 
 	// what some environments ask
 	Now      time.Time
@@ -446,6 +448,9 @@ func (f Facts) MendLate(s plan.Standing) string {
 	waive := fmt.Sprintf("vorrang waive order -lane %s -env %s", f.Lane, f.View.Environment)
 	bound := f.Bound[number]
 	why, seal, release := "went to "+bound.Went, "", ""
+	if slices.Contains(f.There, number) { // another try stumbles again
+		return fmt.Sprintf("step %s failed here because something of it is there already; %s; or %s", number, byHand, back)
+	}
 	switch {
 	case bound.Release != "":
 		why, release = "is sealed in release "+bound.Release, " -release "+bound.Release

@@ -44,6 +44,8 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 	sealed.Bound = map[step.Number]Bound{"2": {Release: "2026.11", Went: "development"}}
 	went := facts(standing("2", ledger.StatusPending, plan.Late))
 	went.Bound = map[step.Number]Bound{"2": {Went: "development"}}
+	there := sealed
+	there.There = []step.Number{"2"}
 	resealed := facts(standing("2", ledger.StatusApplied, plan.Edited))
 	resealed.Bound = map[step.Number]Bound{"2": {Release: "2026.11"}}
 	lost := broken
@@ -63,6 +65,7 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 		"late steps":         {facts(standing("2", ledger.StatusPending, plan.Late), standing("3", ledger.StatusPending, plan.Late)), []ID{Order}, nil, "2 pending steps are late", "roll back to below it"},
 		"a late one, sealed": {sealed, []ID{Order}, nil, "1 pending step is late", "waive order -lane harbour -env staging -release 2026.11 -reason \"…\", then vorrang promote -lane harbour -to staging -release 2026.11;"},
 		"a late one, gone":   {went, []ID{Order}, nil, "1 pending step is late", "step 2 went to development and keeps its number"},
+		"a late one, there":  {there, []ID{Order}, nil, "1 pending step is late", "something of it is there already; if it was carried out here by hand: vorrang attest -lane harbour -env staging -step 2"},
 		"a sealed edit":      {resealed, []ID{Checksums}, nil, "1 step was edited", "sealed in release 2026.11 and stays; if it is right here as it stands: vorrang amend"},
 		"a lost ledger":      {lost, []ID{LedgerIntact}, []ID{LedgerIntact}, "", "vorrang adopt"},
 		"a step in doubt":    {facts(doubt), []ID{NothingInDoubt}, []ID{NothingInDoubt}, "its statement 2 of 3 began at", "vorrang settle -lane harbour -env staging -step 5"},

@@ -148,6 +148,11 @@ type StepState struct {
 	Undermined step.Number
 }
 
+// KeptOrder reports whether the step's place in the order says when it was carried
+// out as somebody meant it: not where its order was waived, nor where it was
+// attested, since nobody knows when that was done.
+func (st StepState) KeptOrder() bool { return !st.OrderWaived && st.Status != StatusAttested }
+
 // Partly reports whether a step that is not one transaction stopped at a known
 // place, after some of it may have taken effect. For mode batches every place is
 // known: the statement itself finds what is left.

@@ -3,6 +3,7 @@ package verify
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"vorrang/core/evidence"
@@ -154,8 +155,8 @@ func (v *verifier) order() {
 	for _, number := range state.Order {
 		if step.Compare(number, highest) < 0 {
 			st := state.Steps[number]
-			if st.OrderWaived || st.Status == ledger.StatusAttested {
-				continue // somebody decided that it does not matter, or did it by hand, nobody knows when
+			if !st.KeptOrder() {
+				continue
 			}
 			v.report(Order, number, st.At, "nothing can change what happened; if the order matters, roll both back and promote again: "+v.Facts.RollbackBelow(number),
 				"step %s was carried out after step %s", named(number, st.Slug), highest)
@@ -182,10 +183,11 @@ func (v *verifier) history(before Environment) {
 		case other.Checksum != st.Checksum:
 			v.report(History, number, st.At, "compare both texts, and bring the environments together with a new step",
 				"step %s was applied here with the checksum %s, and in %s with %s", named(number, st.Slug), st.Checksum.Short(), before.Name, other.Checksum.Short())
-		case other.Seq < last.Seq && !other.OrderWaived && !st.OrderWaived:
-			v.report(History, number, st.At, "if the order matters, roll both back here and promote again",
+		case !other.KeptOrder() || !st.KeptOrder():
+		case other.Seq < last.Seq:
+			v.report(History, number, st.At, "if the order matters, roll both back here and promote again: "+v.Facts.RollbackBelow(slices.MinFunc([]step.Number{number, last.Number}, step.Compare)),
 				"step %s was applied here after step %s, and in %s before it", named(number, st.Slug), last.Number, before.Name)
-		case !other.OrderWaived && !st.OrderWaived:
+		default:
 			last = other
 		}
 	}

@@ -1,6 +1,7 @@
 package verify
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -14,7 +15,8 @@ import (
 
 var morning = time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)
 
-// environment has applied some steps, in order; "3=x" is step 3 with the checksum x.
+// environment has applied some steps, in order; "3=x" is step 3 with the checksum
+// x, and "3!" is step 3 carried out by hand.
 func environment(name string, catalogue []plan.Step, applied ...string) Environment {
 	head := ledger.NewHead()
 	var entries []ledger.Entry
@@ -23,7 +25,11 @@ func environment(name string, catalogue []plan.Step, applied ...string) Environm
 		if len(text) > 2 && text[1] == '=' {
 			number, checksum = step.Number(text[:1]), step.Checksum(text[2:])
 		}
-		e := head.Next(ledger.Entry{Action: ledger.Applied, Step: number, Slug: "s", Checksum: checksum}, morning.Add(time.Duration(i)*time.Hour))
+		action := ledger.Applied
+		if by, hand := strings.CutSuffix(text, "!"); hand {
+			action, number, checksum = ledger.Attested, step.Number(by), step.Checksum("c"+by)
+		}
+		e := head.Next(ledger.Entry{Action: action, Step: number, Slug: "s", Checksum: checksum}, morning.Add(time.Duration(i)*time.Hour))
 		entries, head = append(entries, e), e.Head()
 	}
 	return Environment{Name: name, Entries: entries,
@@ -65,6 +71,8 @@ func TestEachDeviationIsOneLine(t *testing.T) {
 		"production is ahead":               {[]Environment{environment("development", steps, "1"), environment("production", steps, "1", "2")}, []string{"history production: step 2 (s) is applied here, and pending in development"}},
 		"another text than before":          {[]Environment{environment("development", steps, "1", "2"), environment("production", steps, "1", "2=hot")}, []string{"checksum production: step 2 (s) was applied with the checksum hot, and the catalogue's text has c2", "history production: step 2 (s) was applied here with the checksum hot, and in development with c2"}},
 		"another order than before":         {[]Environment{environment("development", steps, "2", "1"), environment("production", steps, "1", "2")}, []string{"order development: step 1 (s) was carried out after step 2", "history production: step 2 (s) was applied here after step 1, and in development before it"}},
+		"done by hand here, some time":      {[]Environment{environment("development", steps, "1", "2", "3"), environment("production", steps, "1", "3", "2!")}, []string{}},
+		"done by hand there, some time":     {[]Environment{environment("development", steps, "1", "3", "2!"), environment("production", steps, "1", "2", "3")}, []string{}},
 		"a step that is meant for one only": {[]Environment{environment("development", onlyProduction, "1", "2", "4"), environment("production", onlyProduction, "1", "2", "3", "4")}, []string{}},
 	}
 	for name, c := range cases {
@@ -77,6 +85,9 @@ func TestEachDeviationIsOneLine(t *testing.T) {
 			}
 			for _, d := range deviations {
 				assert.NotEmpty(t, d.Settle, "what settles it is said")
+				if d.Kind == Order {
+					assert.Contains(t, d.Settle, "vorrang rollback", "%s", d.What)
+				}
 				if d.Kind != Late {
 					assert.NotNil(t, d.Since, "%s", d.What)
 				}
