@@ -316,6 +316,12 @@ func (c *Client) Ledger(ctx context.Context, lane, environment string, limit int
 	return get[api.Ledger](ctx, c, environmentPath(lane, environment)+"/ledger", url.Values{"limit": {strconv.Itoa(limit)}})
 }
 
+// LedgerSetup gives the SQL that an administrator of a target's database runs with
+// psql, so that its ledger has an owner of its own.
+func (c *Client) LedgerSetup(ctx context.Context, lane, environment string) (*api.LedgerSetup, error) {
+	return get[api.LedgerSetup](ctx, c, environmentPath(lane, environment)+"/ledger/setup", nil)
+}
+
 // Verify says whether the histories of a lane's targets are consistent; an
 // empty environment means all.
 func (c *Client) Verify(ctx context.Context, lane, environment string) (*api.Verification, error) {

@@ -108,9 +108,9 @@ func resolve(target string) (string, error) {
 		if url := os.Getenv(name); url != "" && len(url) <= mostReferred {
 			return url, nil
 		}
-		return "", unusable("the variable "+name+" is not set in the service's environment", "set it to the target's URL where vorrangd is started, and start it again")
+		return "", unusable("the variable "+name+" is not set in the service's environment", "set it where vorrangd is started, and start it again")
 	}
-	const mend = "put the URL there, in an ordinary file that the user that vorrangd runs as can read"
+	const mend = "put what it stands for there, in an ordinary file that the user that vorrangd runs as can read"
 	text, err := readSmall(strings.TrimPrefix(target, "file:"))
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -156,12 +156,28 @@ func (s *Service) connect(ctx context.Context, e lane.Environment, application s
 			Mend: "put the URL of the application's database there"}))
 	}
 	session.Schemas(e.Schemas)
+	if e.LedgerRole == "" {
+		return session, nil
+	}
+	key, err := s.resolve(e.LedgerKey)
+	if err == nil && len(key) < shortestKey {
+		err = &postgres.ConnectError{Kind: postgres.BadURL, Message: fmt.Sprintf("the ledger's key in %s has fewer than %d characters", e.LedgerKey, shortestKey),
+			Mend: "make a long random one, such as by openssl rand -hex 32, and let the ledger's owner set it up: vorrang ledger -setup"}
+	}
+	if err != nil {
+		session.Close()
+		return nil, err
+	}
+	session.LedgerOwner(e.LedgerRole, key)
 	return session, nil
 }
 
+// shortestKey is how many characters the key of a ledger's owner needs.
+const shortestKey = 32
+
 // look reads a target's ledger and brings it together with the catalogue.
 func (s *Service) look(ctx context.Context, p place, session *postgres.Session) (gate.Facts, []ledger.Entry, error) {
-	facts := gate.Facts{Lane: p.lane.Name, Asks: p.environment.Asks()}
+	facts := gate.Facts{Lane: p.lane.Name, Asks: p.environment.Asks(), LedgerRole: p.environment.LedgerRole}
 	entries, _, err := session.ReadLedger(ctx)
 	if err != nil {
 		return facts, nil, err

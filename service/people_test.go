@@ -62,6 +62,7 @@ var who = map[string]string{
 	"GET ENV":                                    "ralpk",
 	"GET ENV/probe":                              "ralpk",
 	"GET ENV/ledger":                             "ralpk",
+	"GET ENV/ledger/setup":                       "ralpk",
 	"GET ENV/gate":                               "ralpk",
 	"GET ENV/preview":                            "ralpk",
 	"GET ENV/steps/{step}/evidence":              "ralpk",

@@ -87,7 +87,7 @@ func (s *Service) standalone(c call, p place, facts gate.Facts, planned plan.Pla
 		}
 		f.Holds = append(f.Holds, string(hold.ID)+": "+hold.Evidence)
 	}
-	if facts.Entries == 0 {
+	if facts.Entries == 0 && facts.LedgerRole == "" {
 		f.CreateLedger = postgres.CreateLedgerSQL()
 	}
 	if len(planned.Actions) == 0 {

@@ -85,6 +85,7 @@ func (s *Service) endpoints() []endpoint {
 		on(look, http.MethodGet, environment, "getStatus", "Says where an environment stands", s.status),
 		on(look, http.MethodGet, environment+"/probe", "probe", "Says whether the target can be used", s.probe),
 		on(look, http.MethodGet, environment+"/ledger", "getLedger", "Gives a target's history, newest first", s.ledger),
+		on(look, http.MethodGet, environment+"/ledger/setup", "getLedgerSetup", "Gives the SQL by which a target's ledger gets an owner of its own", s.ledgerSetup),
 		on(look, http.MethodGet, environment+"/gate", "getGate", "Asks the gate's checks", s.gate),
 		on(look, http.MethodGet, environment+"/preview", "preview", "Gives the SQL that a promotion or a rollback would run", s.preview),
 		accepted(on(releaser, http.MethodPost, environment+"/promotions", "promote", "Asks the gate, and begins a deployment forward", s.promote)),

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -332,6 +333,28 @@ func (s *Service) ledger(c call, in *ledgerIn) (*api.Ledger, error) {
 	return answer, nil
 }
 
+// ledgerSetup gives what gives a target's ledger an owner of its own.
+func (s *Service) ledgerSetup(c call, in *environmentIn) (*api.LedgerSetup, error) {
+	p, err := s.place(c, in.Lane, in.Environment)
+	if err != nil {
+		return nil, err
+	}
+	if p.environment.LedgerRole == "" {
+		return nil, refused("declare ledger-role and ledger-key for it in lane.yaml first; docs/ledger.md says why one would",
+			"the ledger of %s has no owner of its own", p.environment.Name)
+	}
+	session, err := s.connect(c, p.environment, "vorrangd ledger")
+	if err != nil {
+		return nil, err
+	}
+	defer session.Close()
+	seen, err := session.Probe(c, "")
+	if err != nil {
+		return nil, err
+	}
+	return &api.LedgerSetup{SQL: postgres.LedgerOwnerSQL(p.environment.LedgerRole, seen.User)}, nil
+}
+
 func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 	p, err := s.place(c, in.Lane, in.Environment)
 	if err != nil {
@@ -343,8 +366,8 @@ func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 		defer session.Close()
 		var seen postgres.Probe
 		if seen, err = session.Probe(c, p.environment.Role); err == nil {
-			fillProbe(answer, seen, p.environment)
 			facts, _, err := s.look(c, p, session)
+			fillProbe(answer, seen, p.environment, facts)
 			if err == nil && facts.Foreign() {
 				check := gate.Back(facts, nil).Find(gate.KnownDatabase)
 				answer.Looks = append(answer.Looks, api.Look{What: "owner", Says: check.Evidence, Mend: check.Turn})
@@ -361,7 +384,7 @@ func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 // oldestServer is the oldest PostgreSQL release that Vorrang is tried with.
 const oldestServer = 12
 
-func fillProbe(answer *api.Probe, seen postgres.Probe, e lane.Environment) {
+func fillProbe(answer *api.Probe, seen postgres.Probe, e lane.Environment, facts gate.Facts) {
 	answer.Version, answer.Database, answer.User, answer.Usable = seen.Version, seen.Database, seen.User, true
 	look := func(what string, ok bool, says, mend string) {
 		l := api.Look{What: what, OK: ok, Says: says}
@@ -386,10 +409,13 @@ func fillProbe(answer *api.Probe, seen postgres.Probe, e lane.Environment) {
 	look("session", true, says, "")
 	look("writable", !seen.ReadOnly, word(seen.ReadOnly, "the database accepts no writes", "the database accepts writes"),
 		"name the primary server in the URL, not a standby")
-	if seen.HasLedger {
+	switch {
+	case e.LedgerRole != "":
+		look("ledger", facts.Altered == "", cmp.Or(facts.Altered, "belongs to "+e.LedgerRole+", and user "+seen.User+" cannot write it but by proof"), facts.MendLedger())
+	case seen.HasLedger:
 		look("ledger", seen.MayWrite, word(seen.MayWrite, "is there, and may be written", "is there, but user "+seen.User+" may not write it"),
 			fmt.Sprintf("GRANT USAGE ON SCHEMA vorrang TO %[1]s; GRANT SELECT, INSERT ON vorrang.ledger TO %[1]s", seen.User))
-	} else {
+	default:
 		look("ledger", seen.MayCreate, word(seen.MayCreate, "is not there yet, and may be created", "is not there, and user "+seen.User+" may not create schemas"),
 			fmt.Sprintf("GRANT CREATE ON DATABASE %s TO %s", seen.Database, seen.User))
 	}

@@ -53,7 +53,7 @@ func (s *Service) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 		return nil, err
 	}
 	for _, e := range l.Environments {
-		for _, reference := range []string{e.Target, e.Scratch} {
+		for _, reference := range []string{e.Target, e.Scratch, e.LedgerKey} {
 			if reference != "" && !s.mayRefer(reference) {
 				return nil, refused("vorrangd's setting -references says which it allows", "%s: %s is no reference that this service allows", e.Name, reference)
 			}

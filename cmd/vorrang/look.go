@@ -190,11 +190,19 @@ func printChecks(w io.Writer, p paint, checks []gate.Check, holdsOnly bool) {
 func ledgerCommand() command {
 	return command{
 		verb: "ledger", does: "shows the history of a target, newest first",
-		example: "vorrang ledger -env production -limit 20\nvorrang ledger -env production -effects",
+		example: "vorrang ledger -env production -limit 20\nvorrang ledger -env production -effects\nvorrang ledger -env production -setup > ledger-owner.sql",
 		setUp: func(e *env) func(context.Context, []string) error {
 			limit := e.flags.Int("limit", 0, "the newest so many entries; 0 is all")
 			effects := e.flags.Bool("effects", false, "what each deployment's steps did to the schema, instead of the entries")
+			setup := e.flags.Bool("setup", false, "the SQL that gives the ledger an owner of its own, for an administrator of the database to run with psql")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
+				if *setup {
+					script, err := at.LedgerSetup(ctx, at.lane, at.environment)
+					if err != nil {
+						return err
+					}
+					return e.print(script, func() { fmt.Fprint(e.out, script.SQL) })
+				}
 				if *effects {
 					list, err := at.Effects(ctx, at.lane, at.environment)
 					if err != nil {

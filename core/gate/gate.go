@@ -84,18 +84,20 @@ func (c Check) about(parts ...any) Check {
 
 // Facts is all that the gate looks at.
 type Facts struct {
-	Lane     string
-	View     plan.View
-	Chain    error  // what ledger.Verify or ledger.VerifyHead said
-	Strange  string // entries of deployments that nobody here began; empty for none
-	Altered  string // what of the ledger's own table is not as it was made; empty for nothing
-	Entries  int
-	Unlisted Existing              // objects in a target that has no ledger
-	Running  *Running              // another deployment of the environment
-	Doubts   []Doubt               // what the target shows of the steps in doubt
-	Half     []Half                // of the steps that stopped half-way
-	Bound    map[step.Number]Bound // late or edited steps whose files cannot change
-	There    []step.Number         // failed steps that stumbled over what is there already
+	Lane    string
+	View    plan.View
+	Chain   error  // what ledger.Verify or ledger.VerifyHead said
+	Strange string // entries of deployments that nobody here began; empty for none
+	Altered string // what of the ledger's own table is not as it was made; empty for nothing
+	// LedgerRole owns the ledger; empty where the target's user does.
+	LedgerRole string
+	Entries    int
+	Unlisted   Existing              // objects in a target that has no ledger
+	Running    *Running              // another deployment of the environment
+	Doubts     []Doubt               // what the target shows of the steps in doubt
+	Half       []Half                // of the steps that stopped half-way
+	Bound      map[step.Number]Bound // late or edited steps whose files cannot change
+	There      []step.Number         // failed steps that stumbled over what is there already
 
 	// what some environments ask
 	Now      time.Time
@@ -274,7 +276,9 @@ func Back(f Facts, actions []plan.Action) Result {
 // Whatever its steps' states are goes with that. It applies loose steps, so an
 // environment that takes releases only is not rebuilt.
 func Rebuild(f Facts) Result {
-	f.Altered = "" // what is written into the ledger of a disposable database is read back at once
+	if f.LedgerRole == "" {
+		f.Altered = "" // what is written into the ledger of a disposable database is read back at once
+	}
 	loose := pass(SealedRelease, "%s takes loose steps", f.View.Environment)
 	if f.Asks.Release {
 		loose = hold(SealedRelease, fmt.Sprintf("%s takes sealed releases only, and a rebuild applies loose steps", f.View.Environment),
@@ -356,10 +360,9 @@ func entries(n int) string {
 }
 
 func (f Facts) ledgerIntact() Check {
-	altered := "the ledger's own table is not as Vorrang made it: " + f.Altered
+	altered := f.AlteredLedger()
 	if f.Altered != "" && f.Chain == nil && f.Strange == "" {
-		return hold(LedgerIntact, altered,
-			"find out who changed it and why, and what was written since (vorrang ledger); then, as its owner, put it back as docs/ledger.md describes it")
+		return hold(LedgerIntact, altered, f.MendLedger())
 	}
 	if f.Chain == nil && f.Entries == 0 {
 		return pass(LedgerIntact, "there is no ledger yet")
@@ -376,6 +379,22 @@ func (f Facts) ledgerIntact() Check {
 	}
 	return hold(LedgerIntact, evidence,
 		"somebody wrote to the ledger, restored the database from a backup, or made it anew; find out who and why, see what is there, and adopt it if it is meant: "+f.adopt())
+}
+
+// AlteredLedger says what of the ledger's table is not as it was made.
+func (f Facts) AlteredLedger() string {
+	if f.LedgerRole != "" {
+		return fmt.Sprintf("the ledger's own table is not as its owner %s is to make it: %s", f.LedgerRole, f.Altered)
+	}
+	return "the ledger's own table is not as Vorrang made it: " + f.Altered
+}
+
+// MendLedger says what to do about it.
+func (f Facts) MendLedger() string {
+	if f.LedgerRole != "" {
+		return fmt.Sprintf("find out who changed it and why, if somebody did; then let an administrator of the database run what this prints: vorrang ledger -lane %s -env %s -setup", f.Lane, f.View.Environment)
+	}
+	return "find out who changed it and why, and what was written since (vorrang ledger); then, as its owner, put it back as docs/ledger.md describes it"
 }
 
 func (f Facts) checksums() Check {

@@ -61,7 +61,8 @@ type said struct {
 }
 
 func (s said) loosens(before said) bool {
-	other := (s.key == "window" || s.key == "signers") && before.weight > 0 // other hours may be more, and other people are others
+	// other hours may be more, and other people or owners are others
+	other := slices.Contains([]string{"window", "signers", "ledger-role"}, s.key) && before.weight > 0
 	return s.fixed || other || s.weight < before.weight
 }
 
@@ -120,6 +121,8 @@ func (e Environment) asking(after string) []said {
 		{"the environment before", cmp.Or(after, "none"), asked(after != ""), false},
 		{"target", e.Target, 0, true},
 		{"scratch", cmp.Or(e.Scratch, "not declared"), 0, true},
+		{"ledger-role", cmp.Or(e.LedgerRole, "none"), asked(e.LedgerRole != ""), false},
+		{"ledger-key", cmp.Or(e.LedgerKey, "none"), 0, false},
 		{"disposable", fmt.Sprint(e.Disposable), -asked(e.Disposable), false},
 		{"schemas", strings.Join(e.Schemas, ", "), 0, true},
 	}

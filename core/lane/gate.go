@@ -163,6 +163,8 @@ func (l Lane) File() []byte {
 		Disposable       bool     `yaml:"disposable,omitempty"`
 		Scratch          string   `yaml:"scratch,omitempty"`
 		Role             string   `yaml:"role,omitempty"`
+		LedgerRole       string   `yaml:"ledger-role,omitempty"`
+		LedgerKey        string   `yaml:"ledger-key,omitempty"`
 		Schemas          []string `yaml:"schemas,omitempty,flow"`
 		OnFailure        string   `yaml:"on-failure,omitempty"`
 		LockTimeout      string   `yaml:"lock-timeout,omitempty"`
@@ -179,7 +181,7 @@ func (l Lane) File() []byte {
 		Environments []environment `yaml:"environments"`
 	}{Lane: l.Name, About: l.About, Engine: l.Engine, OnFailure: string(l.OnFailure), StepsMay: l.StepsMay}
 	for _, e := range l.Environments {
-		file.Environments = append(file.Environments, environment{e.Name, e.Target, e.Disposable, e.Scratch, e.Role, e.Schemas, string(e.OnFailure),
+		file.Environments = append(file.Environments, environment{e.Name, e.Target, e.Disposable, e.Scratch, e.Role, e.LedgerRole, e.LedgerKey, e.Schemas, string(e.OnFailure),
 			written(e.LockTimeout), written(e.StatementTimeout), span(e.LookForDrift), e.Gate.written()})
 	}
 	text, err := yaml.Marshal(file)

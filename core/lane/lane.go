@@ -27,6 +27,8 @@ type Environment struct {
 	Disposable bool     `json:"disposable,omitempty" description:"May be rebuilt from nothing."`
 	Scratch    string   `json:"scratch,omitempty" description:"A reference to where scratch databases are made: its user makes and owns them. The target's own reference says that the target's user may."`
 	Role       string   `json:"role,omitempty" description:"Taken with SET ROLE, so that objects get the right owner."`
+	LedgerRole string   `json:"ledger_role,omitempty" description:"Owns the ledger, and nobody else writes to it; the target's user owns it, if absent."`
+	LedgerKey  string   `json:"ledger_key,omitempty" description:"A reference to the key with which entries are proved to the ledger's owner."`
 	Schemas    []string `json:"schemas,omitempty" description:"The application's schemas; none means all but the system's and Vorrang's."`
 
 	OnFailure        plan.Policy    `json:"on_failure,omitempty" enum:"stop,back-out" description:"The lane's, if absent."`
@@ -73,6 +75,7 @@ func (l Lane) Names() []string {
 }
 
 var (
+	rolePattern   = regexp.MustCompile(`^[a-z_][a-z0-9_]{0,62}$`)
 	namePattern   = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 	envPattern    = regexp.MustCompile(`^env:[A-Za-z_][A-Za-z0-9_]*$`)
 	secretPattern = regexp.MustCompile(`(?i)^[a-z][a-z0-9+.-]*://|password\s*=|host\s*=`)

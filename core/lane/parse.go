@@ -126,7 +126,7 @@ func (r *reader) environment(node *yaml.Node) Environment {
 	var e Environment
 	var section *yaml.Node // read last: what is usual depends on the name
 	before := len(r.problems)
-	r.fields(node, "name, target, disposable, scratch, role, schemas, on-failure, lock-timeout, statement-timeout, look-for-drift, gate", func(key string, value *yaml.Node) bool {
+	r.fields(node, "name, target, disposable, scratch, role, ledger-role, ledger-key, schemas, on-failure, lock-timeout, statement-timeout, look-for-drift, gate", func(key string, value *yaml.Node) bool {
 		switch key {
 		case "name":
 			e.Name = r.name(value, "an environment's name")
@@ -140,6 +140,12 @@ func (r *reader) environment(node *yaml.Node) Environment {
 			e.Scratch = r.target(value)
 		case "role":
 			e.Role = r.text(value)
+		case "ledger-role":
+			if e.LedgerRole = r.text(value); !rolePattern.MatchString(e.LedgerRole) {
+				r.report(value, "%q is no name for the ledger's owner, which is lower-case letters, digits and _, and begins with a letter", value.Value)
+			}
+		case "ledger-key":
+			e.LedgerKey = r.target(value)
 		case "schemas":
 			if err := value.Decode(&e.Schemas); err != nil || len(e.Schemas) == 0 {
 				r.report(value, "schemas is a list of names, as in schemas: [harbour, tide]")
@@ -166,6 +172,12 @@ func (r *reader) environment(node *yaml.Node) Environment {
 	})
 	if section != nil {
 		e.Gate = r.gate(section, e.Name)
+	}
+	if len(r.problems) == before && (e.LedgerRole == "") != (e.LedgerKey == "") {
+		r.report(node, "ledger-role and ledger-key go together: who owns the ledger, and the key with which entries are proved to it")
+	}
+	if len(r.problems) == before && e.LedgerRole != "" && e.LedgerRole == e.Role {
+		r.report(node, "ledger-role and role are the same, so that steps could write to the ledger")
 	}
 	if len(r.problems) == before && (e.Name == "" || e.Target == "") {
 		r.report(node, "an environment needs a name and a target")

@@ -94,8 +94,7 @@ func (v *verifier) chain() {
 		v.report(Chain, "", time.Time{}, fmt.Sprintf("find out who wrote to the ledger; see what is there, and adopt it if it is meant: vorrang adopt -lane %s -env %s", v.lane, v.Name), "%s", v.Facts.Strange)
 	}
 	if v.Facts.Altered != "" {
-		v.report(Chain, "", time.Time{}, "find out who changed it and why; then, as its owner, put it back as docs/ledger.md describes it",
-			"the ledger's own table is not as Vorrang made it: %s", v.Facts.Altered)
+		v.report(Chain, "", time.Time{}, v.Facts.MendLedger(), "%s", v.Facts.AlteredLedger())
 	}
 	if v.Facts.Chain == nil {
 		return

@@ -309,6 +309,12 @@ type Ledger struct {
 	Chain   string         `json:"chain,omitempty" description:"What is wrong with the chain; absent where it holds."`
 }
 
+// LedgerSetup is what an administrator of a target's database runs with psql, so
+// that the ledger has an owner of its own.
+type LedgerSetup struct {
+	SQL string `json:"sql"`
+}
+
 // Recorded answers somebody's word with the ledger's new entries.
 type Recorded struct {
 	Entries []ledger.Entry `json:"entries" nullable:"false"`

@@ -36,6 +36,7 @@ type Session struct {
 	pid     uint32    // of the server's session behind steps
 	version int       // server_version_num
 	schemas []string
+	owner   *owner // of the ledger; nil where that is the session's user
 	notice  func(severity, message string)
 }
 

@@ -71,7 +71,13 @@ func (s *Session) LedgerAltered(ctx context.Context) (string, error) {
 	var found string
 	err := s.conn.QueryRow(ctx, altered, body, ledgerColumns).Scan(&found)
 	if errors.Is(err, pgx.ErrNoRows) {
+		if s.owner != nil {
+			return "it is not there yet", nil
+		}
 		return "", nil
+	}
+	if err == nil && found == "" && s.owner != nil {
+		err = s.conn.QueryRow(ctx, disowned, s.owner.role, appendBody()).Scan(&found)
 	}
 	return found, s.wrap(err)
 }
@@ -101,6 +107,9 @@ func (s *Session) CreateLedger(ctx context.Context) error {
 	}
 	if exists {
 		return nil
+	}
+	if s.owner != nil {
+		return fmt.Errorf("there is no ledger yet, and only its owner %s makes it", s.owner.role)
 	}
 	if err := s.exec(ctx, "BEGIN;\n"+createLedger+"\nCOMMIT"); err != nil {
 		if !s.conn.IsClosed() {
@@ -180,12 +189,16 @@ func (s *Session) unwritten(err error) error {
 func (s *Session) insert(entries []ledger.Entry) string {
 	sql := make([]string, 0, 2*len(entries))
 	for _, e := range entries {
-		sql = append(sql, "INSERT INTO vorrang.ledger VALUES ("+strings.Join([]string{
+		values := strings.Join([]string{
 			strconv.FormatInt(e.Seq, 10), s.ascii(e.At.UTC().Format(ledger.AtLayout)), s.ascii(string(e.Action)), s.ascii(string(e.Step)),
 			s.ascii(e.Slug), s.ascii(string(e.Checksum)), s.ascii(e.Deployment), s.ascii(e.Actor),
 			strconv.FormatInt(e.DurationMS, 10), s.ascii(string(e.Detail)), s.ascii(e.PrevHash), s.ascii(e.Hash),
-		}, ", ")+")",
-			fmt.Sprintf(readBack, e.Seq, s.ascii(e.Hash)))
+		}, ", ")
+		write := "INSERT INTO vorrang.ledger VALUES (" + values + ")"
+		if s.owner != nil {
+			write = "SELECT vorrang.append(" + values + ", " + s.owner.proof(e) + ")"
+		}
+		sql = append(sql, write, fmt.Sprintf(readBack, e.Seq, s.ascii(e.Hash)))
 	}
 	return strings.Join(sql, "; ")
 }
