@@ -140,3 +140,24 @@ func TestALateStepThatIsSealedKeepsItsNumber(t *testing.T) {
 	must(w.Attest(t.Context(), "harbour", "staging", client.Attestation{Step: "40", Reason: "by hand"}))
 	assert.Contains(t, trouble(t, w, "staging")[0].Next, "step 30 went to development and keeps its number")
 }
+
+// A step that fails because what an earlier one made is gone is not told to fix "the
+// cause": the cause is named, with what brings it back.
+func TestWhatIsGoneBeneathAFailedStepIsNamed(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-berth.sql": "CREATE TABLE berth (id int);\nCREATE VIEW berths AS SELECT * FROM berth;", "2-tide.sql": "CREATE TABLE tide (id int);"})
+	for _, environment := range []string{"development", "staging"} {
+		w.Promoted(environment)
+		pgtest.Exec(t, w.URLs[environment], "DROP TABLE berth CASCADE")
+	}
+	w.Submitted(map[string]string{"3-depth.sql": "ALTER TABLE berth ADD COLUMN depth_m int;"})
+	for environment, next := range map[string]string{
+		"development": "what step 1 (berth) made is gone: table berth is not there, view berths is not there; as development is disposable, build it anew: vorrang rebuild -lane harbour -env development -confirm development",
+		"staging":     "what step 1 (berth) made is gone: table berth is not there, view berths is not there; if the step that failed needs it, make it again by hand as that step did, then promote again: vorrang promote -lane harbour -to staging",
+	} {
+		assert.Equal(t, deploy.Failed, w.Promoted(environment).Outcome)
+		trouble := must(w.Status(t.Context(), "harbour", environment, "none")).Trouble
+		require.NotEmpty(t, trouble)
+		assert.Equal(t, next, trouble[0].Next)
+	}
+}

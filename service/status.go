@@ -114,7 +114,7 @@ func (s *Service) statusNow(ctx context.Context, p place, steps string) (api.Env
 	}
 	status.Reached = true
 	fill(&status, facts, steps)
-	troubles, err := s.failures(ctx, facts, &status)
+	troubles, err := s.failures(ctx, p, facts, &status)
 	if err != nil {
 		return status, err
 	}
@@ -231,11 +231,15 @@ func open(s plan.Standing) bool {
 
 // failures names the steps whose newest try failed, each with what can be done
 // about it now: what the gate holds for comes before another try.
-func (s *Service) failures(ctx context.Context, facts gate.Facts, status *api.EnvironmentStatus) ([]api.Trouble, error) {
+func (s *Service) failures(ctx context.Context, p place, facts gate.Facts, status *api.EnvironmentStatus) ([]api.Trouble, error) {
 	var list []api.Trouble
 	var hold gate.Check // the first; its zero value where the gate is clear
 	if holds := (gate.Result{Checks: status.Gate}).Holds(); len(holds) > 0 {
 		hold = holds[0]
+	}
+	release := ""
+	if facts.Asks.Release {
+		release = " -release NAME"
 	}
 	for _, st := range facts.View.Steps {
 		number := st.Step.Number
@@ -257,11 +261,9 @@ func (s *Service) failures(ctx context.Context, facts gate.Facts, status *api.En
 			if gate.Expected(hold.ID) { // it has no line of its own that says how
 				t.Next += ": " + hold.Turn
 			}
+		case missed(st) && len(facts.Lacks) > 0:
+			t.Next = mendLacks(facts, p, release)
 		default:
-			release := ""
-			if facts.Asks.Release {
-				release = " -release NAME"
-			}
 			t.Next = fmt.Sprintf("%s, then promote again: vorrang promote -lane %s -to %s%s", cause, status.Lane, status.Environment, release)
 		}
 		list = append(list, t)

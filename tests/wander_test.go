@@ -339,7 +339,11 @@ func (w *wanderer) byHand(environment string, n int) {
 		if said, err := psql(w.urls[environment], text); err != nil {
 			w.tell("  %s", said)
 		} else {
-			w.vorrang([]string{"attest", "-step", fmt.Sprint(n), "-env", environment, "-reason", "by-hand"})
+			attest := []string{"attest", "-step", fmt.Sprint(n), "-env", environment, "-reason", "by-hand"}
+			if strings.Contains(text, "batches") { // it leaves nothing in the catalogs that Vorrang could see
+				attest = append(attest, "-acknowledge")
+			}
+			w.vorrang(attest)
 		}
 	}
 }
@@ -526,6 +530,9 @@ func (w *wanderer) hold(environment string) {
 // advised finds a command in an advice.
 var advised = regexp.MustCompile(`vorrang ((?:waive )?[a-z]+(?: -[a-z-]+(?: (?:"…"|[^\s;,"]+))?)*(?: NAME)?)`)
 
+// lacking finds the step of which something is gone.
+var lacking = regexp.MustCompile(`what step (\d+) `)
+
 // follow does what the first words of an advice say, as a person would.
 func (w *wanderer) follow(environment, advice string) {
 	w.tell("  → %s", advice)
@@ -542,6 +549,10 @@ func (w *wanderer) follow(environment, advice string) {
 	case strings.HasPrefix(advice, "give it a number above"):
 		w.change(func() { w.renumber(environment) })
 		return
+	case strings.Contains(advice, "make it again by hand"):
+		for _, slug := range []string{"step", "work"} { // what is there already is refused
+			_, _ = psql(w.urls[environment], "\\set ON_ERROR_STOP off\n"+w.files[fmt.Sprintf("%s-%s.sql", lacking.FindStringSubmatch(advice)[1], slug)])
+		}
 	case strings.HasPrefix(advice, "fix the cause"):
 		w.breaks(environment, false)
 	}

@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -140,4 +141,25 @@ func TestWhatIsWrongIsListed(t *testing.T) {
 	assert.True(t, found(Sighting{Object: made, There: true}, Sighting{Object: altered}).AllMade())
 	assert.False(t, found(Sighting{Object: made, There: true}, Sighting{Object: index, There: true, Invalid: true}).AllMade())
 	assert.False(t, found(Sighting{Object: altered, There: true}).AllMade(), "it creates nothing")
+}
+
+// What a later script drops, renames or changes is not what an earlier one left.
+func TestOfSeveralScriptsEachIsAskedForWhatNoLaterOneTookAway(t *testing.T) {
+	var scripts [][]sqltext.Statement
+	for _, text := range []string{
+		"CREATE TABLE berth (id int); CREATE TABLE tide (id int); SET search_path = moon; CREATE TABLE pilot (id int);",
+		"DROP TABLE tide; ALTER TABLE berth ADD COLUMN depth_m int;",
+		"CREATE TABLE tide (id int); ALTER TABLE berth DROP COLUMN depth_m;",
+	} {
+		statements, err := sqltext.Cut([]byte(text))
+		require.NoError(t, err)
+		scripts = append(scripts, statements)
+	}
+	var left []string
+	for i, objects := range Left(scripts) {
+		for _, o := range objects {
+			left = append(left, fmt.Sprint(i+1, " ", o, " ", o.Path))
+		}
+	}
+	assert.Equal(t, []string{"1 column berth.id []", "1 table berth []", "1 column pilot.id [moon]", "1 table pilot [moon]", "3 column tide.id []", "3 table tide []"}, left)
 }

@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -47,6 +48,8 @@ type Object struct {
 	// Path is the search path that the script itself had set; nil for the
 	// session's.
 	Path []string `json:"-"`
+
+	script int // of several, the one that left it
 }
 
 // String is "column harbour.vessel.draught_m".
@@ -94,13 +97,38 @@ func Read(statements []sqltext.Statement, first, last int) Script {
 	for _, o := range r.objects {
 		script.Objects = append(script.Objects, o)
 	}
-	slices.SortFunc(script.Objects, func(a, b Object) int {
-		if a.Statement != b.Statement {
-			return a.Statement - b.Statement
-		}
-		return strings.Compare(a.String(), b.String())
-	})
+	inPlace(script.Objects)
 	return script
+}
+
+// inPlace sorts objects by their places in a script.
+func inPlace(objects []Object) {
+	slices.SortFunc(objects, func(a, b Object) int {
+		return cmp.Or(a.Statement-b.Statement, strings.Compare(a.String(), b.String()))
+	})
+}
+
+// Left is what should be there of each of several scripts after all of them ran, one
+// after the other: what a later one drops or renames is nobody's any more.
+func Left(scripts [][]sqltext.Statement) [][]Object {
+	r := reader{objects: map[string]Object{}}
+	for i, statements := range scripts {
+		r.script, r.path = i, nil
+		for n, s := range statements {
+			r.number, r.line = n+1, s.Line
+			r.statement(parse(s))
+		}
+	}
+	left := make([][]Object, len(scripts))
+	for _, o := range r.objects {
+		if !o.Gone {
+			left[o.script] = append(left[o.script], o)
+		}
+	}
+	for _, objects := range left {
+		inPlace(objects)
+	}
+	return left
 }
 
 func parse(s sqltext.Statement) *pg.Node {
@@ -127,6 +155,7 @@ func firstWords(sql []byte) string {
 // reader walks over a script's statements.
 type reader struct {
 	// the statement
+	script int
 	number int
 	line   int
 	seen   bool // it left something
@@ -142,7 +171,7 @@ func (r *reader) leave(o Object) {
 	if r.silent {
 		return
 	}
-	o.Statement, o.Line, o.Path = r.number, r.line, r.path
+	o.Statement, o.Line, o.Path, o.script = r.number, r.line, r.path, r.script
 	r.objects[o.String()] = o
 }
 
