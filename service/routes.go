@@ -172,7 +172,7 @@ func bounded(c fiber.Ctx) error {
 // stand in files; only what the interface library makes while it runs is a style
 // within the page, and carries the page's nonce.
 const policy = "default-src 'none'; script-src 'self'; connect-src 'self'; img-src 'self' data:; font-src 'self'; " +
-	"style-src 'self' 'nonce-%[1]s'; style-src-attr 'unsafe-inline'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+	"style-src 'self' 'nonce-%[1]s'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
 // secure sets the headers that keep other sites' pages out, and answers out of
 // caches.

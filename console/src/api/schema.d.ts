@@ -592,6 +592,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/environments/{environment}/ledger/setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Gives the SQL by which a target's ledger gets an owner of its own
+         * @description Needs: a role that looks there (any but reporter).
+         */
+        get: operations["getLedgerSetup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}/map": {
         parameters: {
             query?: never;
@@ -1718,6 +1738,10 @@ export interface components {
             disposable?: boolean;
             /** @description What it asks of a promotion; what is usual for its name, if absent. */
             gate?: components["schemas"]["Gate"];
+            /** @description A reference to the key with which entries are proved to the ledger's owner. */
+            ledger_key?: string;
+            /** @description Owns the ledger, and nobody else writes to it; the target's user owns it, if absent. */
+            ledger_role?: string;
             /** @description Nanoseconds; for steps that give none. */
             lock_timeout_ns?: components["schemas"]["Duration"];
             /** @description How often the service looks whether the schema has drifted; nanoseconds, 0 for never. */
@@ -2024,6 +2048,9 @@ export interface components {
             entries: components["schemas"]["Entry"][];
             exists: boolean;
             total: number;
+        };
+        LedgerSetup: {
+            sql: string;
         };
         Look: {
             mend?: string;
@@ -3712,6 +3739,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ledger"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getLedgerSetup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LedgerSetup"];
                 };
             };
             default: {
