@@ -88,7 +88,7 @@ func (s *Service) svg(c call, in *mapIn) (*api.SchemaMap, error) {
 	if in.Deployment != 0 {
 		title += fmt.Sprintf(" after deployment %d", in.Deployment)
 	}
-	c.fiber.Set(fiber.HeaderContentSecurityPolicy, "default-src 'none'; style-src 'unsafe-inline'")
+	c.fiber.Set(fiber.HeaderContentSecurityPolicy, "default-src 'none'; style-src "+chart.StyleSource)
 	c.fiber.Set(fiber.HeaderContentType, "image/svg+xml")
 	return nil, c.fiber.SendString(chart.SVG(m.Map, title))
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"flag"
 	"fmt"
 	"io"
 	"net"
@@ -34,6 +35,10 @@ type besieged struct {
 // mostMemory is what the service's process may have taken at its most, in bytes.
 const mostMemory = 512 << 20
 
+// patience is how long /healthz may take. It answers in milliseconds; the usual
+// patience is for machines that are busy with other tests.
+var patience = flag.Duration("patience", 10*time.Second, "how long the service under attack may take to say that it lives")
+
 // besiege starts a service with the lane harbour. At the end of the test it must
 // be alive, and must have been all the time.
 func besiege(t *testing.T) *besieged {
@@ -42,16 +47,18 @@ func besiege(t *testing.T) *besieged {
 	_, err := b.Declare(t.Context(), "lane.yaml", []byte("lane: harbour\nenvironments: [{name: staging, target: env:TARGET, gate: {release: not-asked}}]\n"))
 	require.NoError(t, err)
 	over, asked := make(chan struct{}), make(chan error, 1)
+	var slowest time.Duration
 	go func() {
-		const patience = 10 * time.Second // it answers in milliseconds; this one is for machines that are busy
-		asking := http.Client{Timeout: patience}
+		asking := http.Client{Timeout: *patience}
 		for {
+			began := time.Now()
 			answer, err := asking.Get(b.Server + "/healthz")
 			if err != nil {
 				asked <- err
 				return
 			}
 			_ = answer.Body.Close()
+			slowest = max(slowest, time.Since(began))
 			select {
 			case <-over:
 				asked <- nil
@@ -64,6 +71,7 @@ func besiege(t *testing.T) *besieged {
 		close(over)
 		taken, err := b.mostTaken(), <-asked
 		b.kill()
+		t.Logf("the slowest answer of /healthz took %d ms, and the most memory was %d MiB", slowest.Milliseconds(), taken>>20)
 		assert.NoError(t, err, "it answers throughout; its log:\n%s", lastOf(b.log.String()))
 		assert.Less(t, taken, int64(mostMemory), "bytes of memory, at the most")
 	})

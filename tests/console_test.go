@@ -7,9 +7,12 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -26,6 +29,9 @@ type page struct {
 	t   *testing.T
 	ctx context.Context
 	w   *servicetest.World
+
+	mu     sync.Mutex
+	faults []string // that the browser told of
 }
 
 func openConsole(t *testing.T) *page {
@@ -37,7 +43,28 @@ func openConsole(t *testing.T) *page {
 	t.Cleanup(cancel)
 	ctx, stop := context.WithTimeout(ctx, 2*time.Minute)
 	t.Cleanup(stop)
-	return &page{t, ctx, w}
+	p := &page{t: t, ctx: ctx, w: w}
+	require.NoError(t, chromedp.Listen(ctx, p.hear))
+	t.Cleanup(func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		assert.Empty(t, p.faults, "nothing throws, and the content policy has nothing to refuse")
+	})
+	return p
+}
+
+// hear keeps what the browser says of faults of the page's own.
+func (p *page) hear(event any) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	switch e := event.(type) {
+	case *runtime.EventExceptionThrown:
+		p.faults = append(p.faults, e.ExceptionDetails.Text)
+	case *log.EventEntryAdded:
+		if e.Entry.Source == log.EntrySourceSecurity {
+			p.faults = append(p.faults, e.Entry.Text)
+		}
+	}
 }
 
 func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
@@ -458,6 +485,10 @@ func TestTheSchemaIsKnownInTheConsole(t *testing.T) {
 	p.sees("column public.vessel.hotfix")
 	p.sees("vorrang draft -lane harbour -env staging -drift keep")
 	p.sees("hotfix added")
+	p.goTo("/api/v1/lanes/harbour/environments/staging/map.svg")
+	p.wait(`getComputedStyle(document.querySelector('text.head')).fontWeight === '700'`) // its style is let in
+	p.goTo("/lanes/harbour/staging")
+	p.press("Schema")
 	p.do(chromedp.Click(chromedp.CSS(`g[data-table="public.vessel"]`), chromedp.NodeVisible))
 	p.sees("Deployment 1, step 2")
 	p.sees("added column flag")

@@ -1,6 +1,8 @@
 package chart
 
 import (
+	"crypto/sha256"
+	"encoding/base64"
 	"fmt"
 	"html"
 	"strings"
@@ -11,6 +13,12 @@ import (
 
 // marks stand before what a difference touched, so that it shows without colour.
 var marks = map[schema.What]string{schema.Added: "added", schema.Removed: "removed", schema.Changed: "changed"}
+
+// StyleSource is the picture's style as a content policy names it.
+var StyleSource = func() string {
+	sum := sha256.Sum256([]byte(style))
+	return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
+}()
 
 const style = `text{font:12px sans-serif;fill:#1f2933}.head{font-weight:bold}.type,.more{fill:#62707e}.box{fill:#fff;stroke:#8a97a5}
 .link{fill:none;stroke:#8a97a5;stroke-width:1.3}.added .box,.added.link{stroke:#1a7f37;stroke-width:2.5}.removed .box,.removed.link{stroke:#b42318;stroke-width:2.5;stroke-dasharray:6 4}
