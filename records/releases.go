@@ -237,6 +237,17 @@ func (r *Records) Signatures(ctx context.Context, lane string, digest step.Check
 	return list, nil
 }
 
+// SignedReleases names the releases of a lane that have signatures, newest first.
+func (r *Records) SignedReleases(ctx context.Context, lane string) ([]string, error) {
+	rows, _ := r.pool.Query(ctx, `SELECT name FROM records.release r WHERE lane = $1
+		AND EXISTS (SELECT FROM records.signature s WHERE s.lane = r.lane AND s.digest = r.digest) ORDER BY cut_at DESC`, lane)
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return nil, fmt.Errorf("look for signed releases: %w", err)
+	}
+	return names, nil
+}
+
 // SealedIn names a release that holds a step; empty if none does.
 func (r *Records) SealedIn(ctx context.Context, lane string, number step.Number) (string, error) {
 	var name string

@@ -3,11 +3,14 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"vorrang/core/access"
 	"vorrang/core/gate"
+	"vorrang/core/lane"
+	"vorrang/core/release"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -177,6 +180,7 @@ type asking struct {
 	through    step.Number // the last step; empty for all
 	actor      string      // empty for nobody in particular
 	deployment int64       // whose waivers are used up by itself; 0 for none
+	back       bool        // it is a rollback
 }
 
 // asker is the caller, if they could ask for a promotion; to others a gate says
@@ -240,6 +244,11 @@ func (s *Service) askPeople(c context.Context, p place, facts *gate.Facts, who a
 			facts.Signed = append(facts.Signed, signature.Key)
 		}
 	}
+	if len(facts.Asks.Signers) > 0 && who.back {
+		if facts.Vouched, err = s.vouched(c, p, facts.Asks); err != nil {
+			return err
+		}
+	}
 	if facts.Asks.NotAuthors {
 		if facts.Authors, err = s.Records.Authors(c, lane, facts.Digest); err != nil {
 			return err
@@ -250,4 +259,30 @@ func (s *Service) askPeople(c context.Context, p place, facts *gate.Facts, who a
 	}
 	facts.Changes, err = s.Records.AskingSince(c, lane, environment)
 	return err
+}
+
+// vouched lists the steps of the lane's releases that a known key has signed.
+func (s *Service) vouched(ctx context.Context, p place, asks lane.Gate) ([]gate.Planned, error) {
+	names, err := s.Records.SignedReleases(ctx, p.lane.Name)
+	if err != nil {
+		return nil, err
+	}
+	var list []gate.Planned
+	for _, name := range names {
+		r, steps, err := s.sealedSteps(ctx, p.lane.Name, name)
+		if err != nil {
+			return nil, err
+		}
+		signatures, err := s.signatures(ctx, r, steps)
+		if err != nil {
+			return nil, err
+		}
+		if !slices.ContainsFunc(signatures, func(signature release.Signature) bool { return asks.Signer(signature.Key) != "" }) {
+			continue
+		}
+		for _, sealed := range steps {
+			list = append(list, gate.PlannedOf(sealed.Step))
+		}
+	}
+	return list, nil
 }

@@ -47,7 +47,7 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts, err := s.survey(c, p, asking{through: w.through, actor: c.asker(in.Lane, in.Environment)})
+	facts, err := s.survey(c, p, asking{through: w.through, actor: c.asker(in.Lane, in.Environment), back: w.back})
 	if err != nil {
 		return nil, err
 	}

@@ -100,6 +100,7 @@ type wish struct {
 	gate  func(gate.Facts) gate.Result
 	first func(place, *postgres.Session) error // asked once the lock is held; nil for nothing
 
+	back    bool        // it is a rollback
 	through step.Number // the last step; empty for all
 	shown   string      // how the digest of the plan that somebody saw begins; empty for none
 }
@@ -154,9 +155,10 @@ func (s *Service) backWish(ctx context.Context, p place, in rollbackIn) (wish, e
 		return wish{}, badRequest("", "give exactly one of last (a number above 0), to, deployment and release")
 	}
 	return wish{
+		back: true,
 		plan: func(view plan.View) (plan.Plan, error) { return plan.Back(view, way, s.versions(ctx, p)) },
 		gate: func(f gate.Facts) gate.Result {
-			if f.Asks.Approvals == 0 {
+			if f.Asks.Approvals == 0 && len(f.Asks.Signers) == 0 {
 				return gate.Back(f, nil) // which ways back run does not matter to it
 			}
 			planned, err := plan.Back(f.View, way, s.versions(ctx, p))
@@ -259,7 +261,7 @@ func (s *Service) clear(c call, p place, session *postgres.Session, w wish) (fac
 	if err := s.askDrift(c, p, session, &facts); err != nil {
 		return facts, result, nil, err
 	}
-	if err := s.ask(c, p, &facts, asking{through: w.through, actor: c.actor}); err != nil {
+	if err := s.ask(c, p, &facts, asking{through: w.through, actor: c.actor, back: w.back}); err != nil {
 		return facts, result, nil, err
 	}
 	if result = w.gate(facts); result.Held() {
@@ -291,7 +293,7 @@ func (s *Service) confirm(ctx context.Context, w *work) (head ledger.Head, again
 	if err != nil {
 		return head, "", err
 	}
-	if err := s.ask(ctx, p, &facts, asking{through: w.wish.through, actor: w.Actor, deployment: w.ID}); err != nil {
+	if err := s.ask(ctx, p, &facts, asking{through: w.wish.through, actor: w.Actor, deployment: w.ID, back: w.wish.back}); err != nil {
 		return head, "", err
 	}
 	head, w.belongs = facts.View.State.Head, claim(p, facts.View.State)

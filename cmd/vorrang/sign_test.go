@@ -74,6 +74,28 @@ func TestAReleaseIsSignedAndTheGateAsksForIt(t *testing.T) {
 	_, out, _ = say(t, "releases", "2026.11")
 	assert.Len(t, regexp.MustCompile(`signed by SHA256:`).FindAllString(out, -1), 2)
 
+	// a way back that came later is nobody's whom the environment knows, until one signs it too
+	t.Setenv("VORRANG_SERVER", w.Server)
+	code, out, errs = say(t, "promote", "-to", "production", "-release", "2026.11")
+	require.Equal(t, 0, code, out+errs)
+	w.Write(map[string]string{"1-a.back.sql": "DROP TABLE a"})
+	code, out, errs = say(t, "submit", "-dir", w.Steps)
+	require.Equal(t, 0, code, out+errs)
+	code, out, errs = say(t, "cut", "2026.12", "-dir", w.Steps)
+	require.Equal(t, 0, code, out+errs)
+	back := []string{"rollback", "-env", "production", "-last", "1", "-confirm", "production"}
+	code, out, errs = say(t, back...)
+	assert.Equal(t, 3, code, out+errs)
+	assert.Contains(t, out+errs, "production asks for signatures, and the way back of step 1 stands in no release that is signed")
+	code, out, errs = say(t, "sign", "2026.12", "-key", other, "-dir", w.Steps)
+	require.Equal(t, 0, code, out+errs)
+	code, out, errs = say(t, back...)
+	assert.Equal(t, 3, code, out+errs, "the key is not one that production knows")
+	code, out, errs = say(t, "sign", "2026.12", "-key", file, "-dir", w.Steps)
+	require.Equal(t, 0, code, out+errs)
+	code, out, errs = say(t, back...)
+	assert.Equal(t, 0, code, out+errs)
+
 	// what is no signature in the records counts for nothing
 	pgtest.Exec(t, w.Records, `UPDATE records.signature SET body = jsonb_set(body, '{signature}', to_jsonb(replace(body->>'signature', 'U1NIU0lH', 'U1NIU0lI')))`)
 	t.Setenv("VORRANG_SERVER", w.Server)

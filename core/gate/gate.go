@@ -116,6 +116,7 @@ type Facts struct {
 	History  []ledger.Entry           // of the target
 	Given    []Approval               // of this release, on this environment
 	Signed   []release.Key            // that signed this release
+	Vouched  []Planned                // steps with ways back, in releases that a known key signed; for rollbacks
 	Approved []Approval               // of anything, on this environment; for ways back
 	Authors  map[step.Number][]string // who submitted the steps; where authors may not approve
 	Makers   map[string][]string      // who made tokens of the machines with these names
@@ -277,7 +278,7 @@ func Forward(f Facts) Result {
 // absent and late steps do not stand in its way: a rollback may be the way out of
 // them.
 func Back(f Facts, actions []plan.Action) Result {
-	return Result{Checks: []Check{f.knownDatabase(), f.ledgerIntact(), f.nothingDoubtedBack(), f.quiet(), f.waysBackApproved(actions)}}
+	return Result{Checks: []Check{f.knownDatabase(), f.ledgerIntact(), f.nothingDoubtedBack(), f.quiet(), f.waysBackApproved(actions), f.waysBackSigned(actions)}}
 }
 
 // Rebuild asks what must be met before a disposable environment is emptied.
@@ -576,7 +577,7 @@ func (f Facts) quiet() Check {
 func texts(standings []plan.Standing) []Planned {
 	all := make([]Planned, len(standings))
 	for i, s := range standings {
-		all[i] = plannedOf(s.Step)
+		all[i] = PlannedOf(s.Step)
 	}
 	return all
 }

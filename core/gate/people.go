@@ -9,7 +9,6 @@ import (
 
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
-	"vorrang/core/release"
 	"vorrang/core/step"
 )
 
@@ -36,8 +35,8 @@ type Planned struct {
 	Check   step.Checksum `json:"check,omitempty"`
 }
 
-// plannedOf names a step with its texts.
-func plannedOf(s plan.Step) Planned {
+// PlannedOf names a step with its texts.
+func PlannedOf(s plan.Step) Planned {
 	p := Planned{Number: s.Number, Forward: s.Forward.Checksum}
 	if s.Back != nil {
 		p.Back = s.Back.Checksum
@@ -52,7 +51,7 @@ func plannedOf(s plan.Step) Planned {
 func (f Facts) Approve(by, note string) Approval {
 	a := Approval{Release: f.Release, Digest: f.Digest, Seq: f.View.State.Head.Seq, Steps: []Planned{}, Note: note, By: by, At: f.Now.UTC()}
 	for _, s := range f.planned() {
-		a.Steps = append(a.Steps, plannedOf(s.Step))
+		a.Steps = append(a.Steps, PlannedOf(s.Step))
 	}
 	return a
 }
@@ -161,7 +160,7 @@ func (f Facts) Stands(a Approval) string {
 		if !known {
 			return fmt.Sprintf("the plan changed: step %s was not in it", now.Step.Number)
 		}
-		if plannedOf(now.Step) != then {
+		if PlannedOf(now.Step) != then {
 			return fmt.Sprintf("the plan changed: step %s had another text", now.Step.Number)
 		}
 	}
@@ -189,7 +188,7 @@ func (f Facts) WaysBack(approver string) (list []Planned, own []step.Number) {
 		if !s.State.Status.Present() || s.Step.Back == nil {
 			continue
 		}
-		p := plannedOf(s.Step)
+		p := PlannedOf(s.Step)
 		switch {
 		case p.Forward != s.State.Checksum || len(f.backApproved(p)) >= f.Asks.Approvals:
 		case f.Asks.NotAuthors && f.wrote(approver, p.Number):
@@ -229,7 +228,7 @@ func (f Facts) waysBackApproved(actions []plan.Action) Check {
 	}
 	var missing []string
 	for _, a := range actions {
-		if by := f.backApproved(plannedOf(a.Step)); a.Step.Back != nil && len(by) < f.Asks.Approvals {
+		if by := f.backApproved(PlannedOf(a.Step)); a.Step.Back != nil && len(by) < f.Asks.Approvals {
 			missing = append(missing, fmt.Sprintf("step %s (%d of %d)", a.Step.Number, len(by), f.Asks.Approvals))
 		}
 	}
@@ -251,14 +250,6 @@ func (f Facts) wrote(name string, number step.Number) bool {
 // signed asks whether one of the keys that the environment names has signed exactly
 // this release.
 func (f Facts) signed() Check {
-	known := func(key release.Key) string {
-		for _, signer := range f.Asks.Signers {
-			if signer.Line == key.Line {
-				return signer.Holder
-			}
-		}
-		return ""
-	}
 	switch {
 	case len(f.Asks.Signers) == 0:
 		return notAsked(Signature)
@@ -268,19 +259,54 @@ func (f Facts) signed() Check {
 		return hold(Signature, f.View.Environment+" asks for a signature, and signatures are given to releases; none is named", "name the release with -release NAME")
 	}
 	for _, key := range f.Signed {
-		if holder := known(key); holder != "" {
+		if holder := f.Asks.Signer(key); holder != "" {
 			return pass(Signature, "release %s is signed by %s, %s", f.Release, holder, key.Fingerprint)
 		}
-	}
-	var holders []string
-	for _, signer := range f.Asks.Signers {
-		holders = append(holders, signer.Holder)
 	}
 	evidence := fmt.Sprintf("release %s is not signed", f.Release)
 	if len(f.Signed) > 0 {
 		evidence = fmt.Sprintf("release %s is signed by keys that %s does not name: %s", f.Release, f.View.Environment, f.Signed[0].Fingerprint)
 	}
-	return hold(Signature, evidence, fmt.Sprintf("let one of them sign it, where its step folder is: %s: vorrang sign -lane %s %s -key FILE", strings.Join(holders, ", "), f.Lane, f.Release))
+	return hold(Signature, evidence, fmt.Sprintf("let one of them sign it, where its step folder is: %s: vorrang sign -lane %s %s -key FILE", f.holders(), f.Lane, f.Release))
+}
+
+// holders names whose keys the environment knows.
+func (f Facts) holders() string {
+	var holders []string
+	for _, signer := range f.Asks.Signers {
+		holders = append(holders, signer.Holder)
+	}
+	return strings.Join(holders, ", ")
+}
+
+// waysBackSigned asks whether ways back stand in a release that a known key has
+// signed: one that came later is somebody's text that no signer has seen.
+func (f Facts) waysBackSigned(actions []plan.Action) Check {
+	if len(f.Asks.Signers) == 0 {
+		return notAsked(Signature)
+	}
+	var missing []string
+	for _, a := range actions {
+		runs := PlannedOf(a.Step)
+		signed := slices.ContainsFunc(f.Vouched, func(p Planned) bool {
+			return p.Number == runs.Number && p.Forward == runs.Forward && p.Back == runs.Back
+		})
+		if a.Step.Back != nil && !signed {
+			missing = append(missing, string(a.Step.Number))
+		}
+	}
+	if len(missing) == 0 {
+		return pass(Signature, "the ways back are those of signed releases")
+	}
+	return hold(Signature, fmt.Sprintf("%s asks for signatures, and the way back of %s stands in no release that is signed", f.View.Environment, stepsNamed(missing)),
+		fmt.Sprintf("cut the lane as it is, and let one of them sign that, where its step folder is: %s: vorrang cut -lane %s NAME, then vorrang sign -lane %[2]s NAME -key FILE", f.holders(), f.Lane))
+}
+
+func stepsNamed(numbers []string) string {
+	if len(numbers) == 1 {
+		return "step " + numbers[0]
+	}
+	return "steps " + strings.Join(numbers, ", ")
 }
 
 // approvals asks whether enough people approved of exactly this.

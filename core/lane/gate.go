@@ -239,3 +239,13 @@ func (g *Gate) written() any {
 	}
 	return all
 }
+
+// Signer names whose a key is; empty if the gate does not know it.
+func (g Gate) Signer(key release.Key) string {
+	for _, signer := range g.Signers {
+		if signer.Line == key.Line {
+			return signer.Holder
+		}
+	}
+	return ""
+}
