@@ -35,7 +35,13 @@ var words = map[string]string{
 // calls finds settings that are made by a function, wherever a statement calls it.
 var calls = regexp.MustCompile(`(?i)\bset_config\s*\(\s*(?:setting_name\s*(?:=>|:=)\s*)?[EN]?'+(role|session_authorization|session_replication_role)'`)
 
+// view finds settings that are made by the view of all of them, whichever they are.
+var view = regexp.MustCompile(`(?i)\bUPDATE\s+(?:ONLY\s+)?(?:"?pg_catalog"?\s*\.\s*)?"?pg_settings\b`)
+
 func byCall(sql []byte) (kind, what string) {
+	if found := view.Find(sql); found != nil {
+		return step.SessionUser, strings.Join(strings.Fields(string(found)), " ")
+	}
 	found := calls.FindSubmatch(sql)
 	if found == nil {
 		return "", ""

@@ -23,6 +23,7 @@ func TestStepsChangeRolesAndSessionsOnlyWhereTheLaneSaysSo(t *testing.T) {
 		"SELECT 1, pg_catalog.set_config( 'Role', 'pilot', true );":                                                 step.SessionUser,
 		"UPDATE crew SET boss = set_config('session_authorization', 'x', false)":                                    step.SessionUser,
 		"SELECT set_config(setting_name => E'role', new_value => 'x', is_local => false);":                          step.SessionUser,
+		"DO $$ BEGIN UPDATE pg_catalog.pg_settings SET setting = 'x' WHERE name = 'role'; END $$;":                  step.SessionUser,
 		"SELECT set_config('session_replication_role', 'replica', false);":                                          step.Settings,
 		"SET session_replication_role = replica;":                                                                   step.Settings, "ALTER SYSTEM SET work_mem = 1;": step.Settings,
 	} {
@@ -44,7 +45,7 @@ func TestStepsChangeRolesAndSessionsOnlyWhereTheLaneSaysSo(t *testing.T) {
 		}
 	}
 	for _, text := range []string{
-		"GRANT SELECT ON berth TO pilot;", "SELECT set_config('search_path', 'role', false);", "SELECT current_setting('role');", "ALTER TABLE berth OWNER TO pilot;", "SET search_path = harbour;", "CREATE TABLE role (event text, trigger text);", "RESET ALL;",
+		"GRANT SELECT ON berth TO pilot;", "SELECT set_config('search_path', 'role', false);", "SELECT current_setting('role');", "ALTER TABLE berth OWNER TO pilot;", "SET search_path = harbour;", "CREATE TABLE role (event text, trigger text);", "RESET ALL;", "SELECT setting FROM pg_settings;", "UPDATE pg_settings_of_ours SET a = 1;",
 		"CREATE USER MAPPING FOR pilot SERVER s;", "DO $$ BEGIN ALTER USER MAPPING FOR pilot SERVER s OPTIONS (user 'x'); END $$;", "COMMENT ON ROLE pilot IS 'x';",
 		"-- SET ROLE pilot\nSELECT 'SET ROLE pilot', $$ALTER ROLE pilot$$;", "DO $$ BEGIN UPDATE crew SET role = 'pilot'; END $$;",
 		"CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.role := 'x'; UPDATE crew SET role = 'x'; RETURN NEW; END $$;",
