@@ -618,17 +618,26 @@ func (w *wanderer) newest(next bool) string {
 	return fmt.Sprint("r", w.releases)
 }
 
+// fits finds what a refused baseline says fits best.
+var fits = regexp.MustCompile(`if the differences are meant: vorrang baseline .* -at (\d+)`)
+
 // baseline finds the last step that a target contains, or says that it is right
-// as it is.
+// as it is, at the number that fits best.
 func (w *wanderer) baseline(environment string) {
-	at := []string{"baseline", "-env", environment, "-at"}
+	at, best := []string{"baseline", "-env", environment, "-at"}, "0"
 	for n := w.steps; n > 0; n-- {
-		if w.vorrang(append(slices.Clone(at), fmt.Sprint(n), "-check")) {
+		args := append(slices.Clone(at), fmt.Sprint(n), "-check")
+		said, code := w.run(args)
+		w.heard(args, said)
+		if code == 0 {
 			return
+		}
+		if found := fits.FindStringSubmatch(said); found != nil {
+			best = found[1]
 		}
 	}
 	w.tainted[environment] = true
-	w.vorrang(append(at, "0"))
+	w.vorrang(append(at, best))
 }
 
 // renumber gives the late steps numbers above all others, and what needs the first
