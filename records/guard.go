@@ -7,27 +7,28 @@ import (
 	"sync"
 	"time"
 
-	"vorrang/target/postgres"
+	"vorrang/core/engine"
 )
 
 // guard keeps other services away from the records, by a lock that belongs to
 // a session. A restart of the records' server ends the session, and the lock is
 // taken again as soon as it can be.
 type guard struct {
-	url  string
-	stop context.CancelFunc
-	done chan struct{}
+	server engine.Engine
+	url    string
+	stop   context.CancelFunc
+	done   chan struct{}
 
 	mu    sync.Mutex
-	other *postgres.LockedError // somebody else was faster
+	other *engine.LockedError // somebody else was faster
 }
 
 // guardEvery is how often the guard looks after its session.
 const guardEvery = time.Second
 
-func watchOver(session *postgres.Session, url string) *guard {
+func watchOver(session engine.Session, server engine.Engine, url string) *guard {
 	ctx, stop := context.WithCancel(context.Background())
-	g := &guard{url: url, stop: stop, done: make(chan struct{})}
+	g := &guard{server: server, url: url, stop: stop, done: make(chan struct{})}
 	go func() {
 		defer close(g.done)
 		g.watch(ctx, session)
@@ -35,7 +36,7 @@ func watchOver(session *postgres.Session, url string) *guard {
 	return g
 }
 
-func (g *guard) watch(ctx context.Context, session *postgres.Session) {
+func (g *guard) watch(ctx context.Context, session engine.Session) {
 	ticks := time.NewTicker(guardEvery)
 	defer ticks.Stop()
 	for {
@@ -49,7 +50,7 @@ func (g *guard) watch(ctx context.Context, session *postgres.Session) {
 			continue
 		}
 		session.Close()
-		if again, err := postgres.Connect(ctx, g.url, "vorrangd"); err == nil {
+		if again, err := g.server.Open(ctx, g.url, "vorrangd"); err == nil {
 			session = again
 			g.note(session.Lock(ctx))
 		}
@@ -60,7 +61,7 @@ func (g *guard) watch(ctx context.Context, session *postgres.Session) {
 func (g *guard) note(err error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	var locked *postgres.LockedError
+	var locked *engine.LockedError
 	if err == nil || errors.As(err, &locked) {
 		g.other = locked
 	}

@@ -12,11 +12,11 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
-	"vorrang/target/postgres"
 )
 
 // Records is the service's store. It is safe for concurrent use.
@@ -39,8 +39,8 @@ const maxConnections = 8
 
 // Open brings the records' tables up to date and opens the store. It waits up
 // to wait for another service on the same records to end.
-func Open(ctx context.Context, url string, wait time.Duration) (*Records, error) {
-	only, err := upgrade(ctx, url, wait)
+func Open(ctx context.Context, server engine.Engine, url string, wait time.Duration) (*Records, error) {
+	only, err := upgrade(ctx, server, url, wait)
 	if err != nil {
 		return nil, err
 	}
@@ -59,7 +59,7 @@ func Open(ctx context.Context, url string, wait time.Duration) (*Records, error)
 		only.Close()
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
-	return &Records{pool: pool, guard: watchOver(only, url)}, nil
+	return &Records{pool: pool, guard: watchOver(only, server, url)}, nil
 }
 
 // Close ends all connections.
@@ -78,8 +78,8 @@ func (r *Records) Ping(ctx context.Context) error {
 
 // upgrade applies the embedded steps with the same core that serves the lanes.
 // The session that it returns holds the lock of the records' database.
-func upgrade(ctx context.Context, url string, wait time.Duration) (*postgres.Session, error) {
-	session, err := postgres.Connect(ctx, url, "vorrangd")
+func upgrade(ctx context.Context, server engine.Engine, url string, wait time.Duration) (engine.Session, error) {
+	session, err := server.Open(ctx, url, "vorrangd")
 	if err != nil {
 		return nil, fmt.Errorf("reach the records: %w", err)
 	}
@@ -90,7 +90,7 @@ func upgrade(ctx context.Context, url string, wait time.Duration) (*postgres.Ses
 	return session, nil
 }
 
-func bringUp(ctx context.Context, session *postgres.Session, wait time.Duration) error {
+func bringUp(ctx context.Context, session engine.Session, wait time.Duration) error {
 	if err := lockWithin(ctx, session, wait); err != nil {
 		return err
 	}
@@ -115,12 +115,12 @@ func bringUp(ctx context.Context, session *postgres.Session, wait time.Duration)
 	return apply(ctx, session, all, facts.View.State.Head, p)
 }
 
-func lockWithin(ctx context.Context, session *postgres.Session, wait time.Duration) error {
+func lockWithin(ctx context.Context, session engine.Session, wait time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, wait)
 	defer cancel()
 	for {
 		err := session.Lock(ctx)
-		var held *postgres.LockedError
+		var held *engine.LockedError
 		if !errors.As(err, &held) {
 			return err
 		}
@@ -132,12 +132,12 @@ func lockWithin(ctx context.Context, session *postgres.Session, wait time.Durati
 	}
 }
 
-func look(ctx context.Context, session *postgres.Session, all []step.Step) (gate.Facts, plan.Plan, error) {
+func look(ctx context.Context, session engine.Session, all []step.Step) (gate.Facts, plan.Plan, error) {
 	entries, exists, err := session.ReadLedger(ctx)
 	if err != nil {
 		return gate.Facts{}, plan.Plan{}, err
 	}
-	var existing gate.Existing
+	var existing engine.Existing
 	if !exists {
 		if existing, err = session.Existing(ctx, nil); err != nil {
 			return gate.Facts{}, plan.Plan{}, err
@@ -152,7 +152,7 @@ func look(ctx context.Context, session *postgres.Session, all []step.Step) (gate
 	return gate.Facts{View: view, Chain: ledger.Verify(entries), Entries: len(entries), Unlisted: existing}, p, err
 }
 
-func apply(ctx context.Context, session *postgres.Session, all []step.Step, head ledger.Head, p plan.Plan) error {
+func apply(ctx context.Context, session engine.Session, all []step.Step, head ledger.Head, p plan.Plan) error {
 	if err := session.CreateLedger(ctx); err != nil {
 		return err
 	}
@@ -164,7 +164,7 @@ func apply(ctx context.Context, session *postgres.Session, all []step.Step, head
 		Target: session, Emit: func(deploy.Event) {}, Now: time.Now,
 		Texts:      func(_ context.Context, c step.Checksum) ([]byte, error) { return texts[c], nil },
 		Pause:      func(_ context.Context, d time.Duration) { time.Sleep(d) },
-		Deployment: "upgrade", Actor: "vorrangd", Defaults: deploy.Settings{LockTimeout: step.DefaultLockTimeout},
+		Deployment: "upgrade", Actor: "vorrangd", Defaults: engine.Settings{LockTimeout: step.DefaultLockTimeout},
 	}
 	if result := runner.Run(ctx, head, p); result.Failure != nil {
 		return fmt.Errorf("bring the records up to date: %w", result.Failure)

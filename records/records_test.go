@@ -20,12 +20,13 @@ import (
 	"vorrang/core/step"
 	"vorrang/internal/pgtest"
 	"vorrang/records"
+	"vorrang/target/postgres"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
 
 func open(t *testing.T, url string) *records.Records {
-	r, err := records.Open(t.Context(), url, 5*time.Second)
+	r, err := records.Open(t.Context(), postgres.Engine{}, url, 5*time.Second)
 	require.NoError(t, err)
 	return r
 }
@@ -71,7 +72,7 @@ func TestTheRecordsAreBroughtUpByVorrangsOwnCore(t *testing.T) {
 	defer r.Close()
 	assert.Equal(t, "true", pgtest.Query(t, url, "SELECT count(*) = count(DISTINCT step) FROM vorrang.ledger"), "a second start finds nothing to do")
 
-	_, err := records.Open(t.Context(), url, 200*time.Millisecond)
+	_, err := records.Open(t.Context(), postgres.Engine{}, url, 200*time.Millisecond)
 	assert.ErrorContains(t, err, "another vorrangd works on these records: the target's lock is held by session")
 }
 
@@ -227,7 +228,7 @@ func TestTheRecordsAreGuardedThroughARestartOfTheirServer(t *testing.T) {
 		require.Eventually(t, is, 20*time.Second, 50*time.Millisecond)
 	}
 	held := func() bool {
-		second, err := records.Open(t.Context(), url, 100*time.Millisecond)
+		second, err := records.Open(t.Context(), postgres.Engine{}, url, 100*time.Millisecond)
 		if err == nil {
 			second.Close() // it was faster than the guard
 		}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
@@ -16,7 +17,6 @@ import (
 	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 // adoption says what is found in a target beside what was known of it. It changes
@@ -26,7 +26,7 @@ func (s *Service) adoption(c call, in *environmentIn) (*api.Adoption, error) {
 	if err != nil {
 		return nil, err
 	}
-	session, err := s.connect(c, p.environment, "vorrangd adopt")
+	session, err := s.connect(c, p, "vorrangd adopt")
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +44,7 @@ type finding struct {
 }
 
 // find looks at all that an adoption takes over.
-func (s *Service) find(ctx context.Context, p place, session *postgres.Session) (finding, error) {
+func (s *Service) find(ctx context.Context, p place, session engine.Session) (finding, error) {
 	f := finding{Adoption: api.Adoption{Lane: p.lane.Name, Environment: p.environment.Name, Lines: []string{}, Differences: []schema.Difference{}}}
 	facts, entries, err := s.look(ctx, p, session)
 	if err != nil {
@@ -179,7 +179,7 @@ func (s *Service) adopt(c call, in *adoptIn) (*api.Recorded, error) {
 
 // takeOverTarget writes the entry of an adoption, and knows the target from then
 // on by what is there.
-func (s *Service) takeOverTarget(c call, p place, session *postgres.Session, f finding, reason string) (ledger.Entry, error) {
+func (s *Service) takeOverTarget(c call, p place, session engine.Session, f finding, reason string) (ledger.Entry, error) {
 	if err := session.CreateLedger(c); err != nil {
 		return ledger.Entry{}, err
 	}
@@ -223,7 +223,7 @@ func claimed(e ledger.Entry, owner *ledger.Owner) ledger.Entry {
 
 // claimable refuses a target that no ledger entry gives to an environment yet, and
 // that is another one's.
-func (s *Service) claimable(ctx context.Context, p place, session *postgres.Session, state ledger.State) error {
+func (s *Service) claimable(ctx context.Context, p place, session engine.Session, state ledger.State) error {
 	if claim(p, state) == nil {
 		return nil
 	}
@@ -232,7 +232,7 @@ func (s *Service) claimable(ctx context.Context, p place, session *postgres.Sess
 
 // unshared refuses a target that is also another environment's, of any lane, as
 // far as those can be reached. The server itself tells, not the URLs.
-func (s *Service) unshared(ctx context.Context, p place, session *postgres.Session) error {
+func (s *Service) unshared(ctx context.Context, p place, session engine.Session) error {
 	others, err := s.others(ctx, p)
 	if err != nil {
 		return err
@@ -275,7 +275,7 @@ const twinPatience = 10 * time.Second
 
 // twin finds an environment that has the same database as a session. Those that
 // could not be reached come back by themselves.
-func (s *Service) twin(ctx context.Context, session *postgres.Session, others []place) (twin *place, unreached []place, err error) {
+func (s *Service) twin(ctx context.Context, session engine.Session, others []place) (twin *place, unreached []place, err error) {
 	ctx, cancel := context.WithTimeout(ctx, twinPatience)
 	defer cancel()
 	own, err := session.Identity(ctx)
@@ -304,7 +304,7 @@ func (s *Service) identities(ctx context.Context, places []place) []string {
 	each(places, mostAtOnce, func(i int, p place) {
 		within, cancel := context.WithTimeout(ctx, lookTimeout)
 		defer cancel()
-		session, err := s.connect(within, p.environment, "vorrangd")
+		session, err := s.connect(within, p, "vorrangd")
 		if err != nil {
 			return
 		}

@@ -3,12 +3,12 @@ package service
 import (
 	"fmt"
 
+	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 type attestIn struct {
@@ -32,7 +32,7 @@ func (s *Service) attest(c call, in *attestIn) (*api.Attested, error) {
 		return nil, err
 	}
 	answer := &api.Attested{Entries: []ledger.Entry{}, Steps: []api.AttestedStep{}}
-	recorded, err := s.record(c, p, func(session *postgres.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
+	recorded, err := s.record(c, p, func(session engine.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
 		chosen, err := toAttest(facts.View, number, in.Through != "", in.Environment)
 		if err != nil {
 			return nil, "", err

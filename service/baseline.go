@@ -10,20 +10,20 @@ import (
 
 	"vorrang/core/access"
 	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/review"
 	"vorrang/core/schema"
 	"vorrang/core/step"
-	"vorrang/target/postgres"
 )
 
 // checkBaseline applies the lane's steps to a scratch database and compares its
 // schema with the target's, after every step: all that the model of a schema
 // describes, but for owners and grants, which differ by environment. It refuses a
 // baseline at a number where they differ, and names the one that fits best.
-func (s *Service) checkBaseline(ctx context.Context, p place, session *postgres.Session, at step.Number) (string, error) {
+func (s *Service) checkBaseline(ctx context.Context, p place, session engine.Session, at step.Number) (string, error) {
 	w, err := workshopOf(p, "or leave -check out")
 	if err != nil {
 		return "", err
@@ -96,14 +96,22 @@ type trial struct {
 // ground is a scratch database, and what carries the steps of a place out there
 // from nothing. The caller closes it, and nothing of it stays.
 type ground struct {
-	*postgres.Scratch
+	engine.Scratch
 	runner     deploy.Runner
 	everything plan.Plan
 }
 
 // newScratch makes an empty database in a workshop, for whoever may build there.
 // A user who owns more than the target is not used unless somebody declared it.
-func (s *Service) newScratch(ctx context.Context, p place, w workshop) (*postgres.Scratch, error) {
+func (s *Service) newScratch(ctx context.Context, p place, w workshop) (engine.Scratch, error) {
+	kind, err := s.Engines.Named(p.lane.Engine)
+	if err != nil {
+		return nil, err
+	}
+	maker, can := kind.(engine.Workshop)
+	if !can {
+		return nil, refused("", "%s has no scratch databases in this version", kind.Traits().Server)
+	}
 	if err := mayBuild(ctx, p, w); err != nil {
 		return nil, err
 	}
@@ -111,8 +119,8 @@ func (s *Service) newScratch(ctx context.Context, p place, w workshop) (*postgre
 	if err != nil {
 		return nil, err
 	}
-	made, err := postgres.NewScratch(ctx, url, w.role, w.declared)
-	var owns *postgres.OwnsMore
+	made, err := maker.NewScratch(ctx, url, w.role, w.declared)
+	var owns *engine.OwnsMore
 	if errors.As(err, &owns) {
 		return nil, refused(fmt.Sprintf("declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for %s; or that this user may, with scratch: %s",
 			w.environment, w.reference), "scratch databases are not made as the user of %s: %s", w.reference, owns)
@@ -161,8 +169,8 @@ func (s *Service) scratch(ctx context.Context, p place, w workshop) (*ground, er
 		return nil, err
 	}
 	return &ground{Scratch: database, everything: everything,
-		runner: deploy.Runner{Target: database.Session, Texts: withinDatabase(s.texts(everything)), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
-			Deployment: "scratch", Actor: "vorrangd", Defaults: deploy.Settings{Role: w.role, LockTimeout: step.DefaultLockTimeout}}}, nil
+		runner: deploy.Runner{Target: database, Texts: withinDatabase(s.texts(everything)), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
+			Deployment: "scratch", Actor: "vorrangd", Defaults: engine.Settings{Role: w.role, LockTimeout: step.DefaultLockTimeout}}}, nil
 }
 
 // unowned is a schema without what differs by environment.

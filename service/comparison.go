@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"strings"
 
+	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/schema"
 	"vorrang/records"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 type comparisonIn struct {
@@ -58,11 +58,11 @@ func (s *Service) leftBy(c call, lane string, deployment int64) (records.Snapsho
 
 // reading is how a session reads a schema: as it is, or also which object needs
 // which others, as it takes for a draft and for what is kept.
-type reading func(*postgres.Session, context.Context, []string) (schema.Schema, error)
+type reading func(engine.Session, context.Context, []string) (schema.Schema, error)
 
 var (
-	plainly   reading = (*postgres.Session).Snapshot
-	withNeeds reading = (*postgres.Session).SnapshotWithNeeds
+	plainly   reading = engine.Session.Snapshot
+	withNeeds reading = engine.Session.SnapshotWithNeeds
 )
 
 // snapshotOf reads the schema of an environment's target.

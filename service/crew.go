@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
@@ -15,7 +16,6 @@ import (
 	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 // crew carries deployments out in the background, and lets others watch.
@@ -77,7 +77,7 @@ func (w *crew) feed(id int64) *feed {
 type work struct {
 	records.Deployment
 	place   place
-	session *postgres.Session // holds the target's lock
+	session engine.Session // holds the target's lock
 	wish    wish
 	said    []string      // what was settled before
 	belongs *ledger.Owner // for the ledger's next entry
@@ -250,8 +250,8 @@ func waived(result gate.Result) []ledger.Waived {
 	return list
 }
 
-func defaults(p place) deploy.Settings {
-	settings := deploy.Settings{Role: p.environment.Role, LockTimeout: step.DefaultLockTimeout}
+func defaults(p place) engine.Settings {
+	settings := engine.Settings{Role: p.environment.Role, LockTimeout: step.DefaultLockTimeout}
 	if p.environment.LockTimeout != nil {
 		settings.LockTimeout = *p.environment.LockTimeout
 	}

@@ -10,11 +10,11 @@ import (
 
 	"vorrang/core/access"
 	"vorrang/core/draft"
+	"vorrang/core/engine"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 type draftIn struct {
@@ -112,8 +112,12 @@ func (s *Service) wished(c call, in *draftIn, wish *draft.Wish) (p place, about 
 		}) {
 			return p, "", badRequest("name it as harbour.vessel, quoted where the server would quote it", "rows: there is no table %s in %s", table, in.Environment)
 		}
-		rows, err := session.Rows(c, wish.Wished, table, left)
-		if errors.Is(err, postgres.ErrTooManyRows) {
+		copier, can := session.(engine.Copier)
+		if !can {
+			return p, "", refused("copy its rows by other means", "rows of %s cannot be drafted in this version", p.lane.Engine)
+		}
+		rows, err := copier.Rows(c, wish.Wished, table, left)
+		if errors.Is(err, engine.ErrTooManyRows) {
 			return p, "", refused("leave it out, and copy its rows by other means", "%s", err)
 		}
 		if err != nil {
@@ -152,12 +156,12 @@ func (s *Service) wishedOfDrift(c call, in *draftIn, wish *draft.Wish) (place, s
 }
 
 // open opens a session on an environment's target.
-func (s *Service) open(ctx context.Context, lane, environment, application string) (*postgres.Session, place, error) {
+func (s *Service) open(ctx context.Context, lane, environment, application string) (engine.Session, place, error) {
 	p, err := s.place(ctx, lane, environment)
 	if err != nil {
 		return nil, p, err
 	}
-	session, err := s.connect(ctx, p.environment, application)
+	session, err := s.connect(ctx, p, application)
 	return session, p, err
 }
 

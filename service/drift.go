@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
 	"vorrang/core/lane"
@@ -17,7 +18,6 @@ import (
 	"vorrang/core/schema"
 	"vorrang/records"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 // Why a schema is known.
@@ -60,7 +60,7 @@ func (s *Service) lookBefore(ctx context.Context, d *work, head ledger.Head) (sa
 // expected is what a target's schema should be, and who left it so: what is
 // known, where the ledger went on since then with what those entries' texts name
 // as it is now. Where nothing is known it is what is there.
-func (s *Service) expected(ctx context.Context, p place, session *postgres.Session, head ledger.Head, now schema.Schema) (schema.Schema, string, error) {
+func (s *Service) expected(ctx context.Context, p place, session engine.Session, head ledger.Head, now schema.Schema) (schema.Schema, string, error) {
 	known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)
 	if errors.Is(err, records.ErrNotFound) {
 		return now, "", nil
@@ -136,7 +136,7 @@ func (w *crew) lookBack(d work, head ledger.Head) {
 
 // drifted compares what is there with what is known. head is the ledger's
 // newest entry: what it says that the service did not see makes drift unknown.
-func (s *Service) drifted(ctx context.Context, p place, session *postgres.Session, head int64, read reading) (gate.Drifted, schema.Schema, error) {
+func (s *Service) drifted(ctx context.Context, p place, session engine.Session, head int64, read reading) (gate.Drifted, schema.Schema, error) {
 	now, err := read(session, ctx, p.environment.Schemas)
 	if err != nil {
 		return gate.Drifted{}, now, err
@@ -170,7 +170,7 @@ func knownFrom(s records.Snapshot) string {
 }
 
 // askDrift looks for drift where the gate asks for it.
-func (s *Service) askDrift(ctx context.Context, p place, session *postgres.Session, facts *gate.Facts) error {
+func (s *Service) askDrift(ctx context.Context, p place, session engine.Session, facts *gate.Facts) error {
 	if !p.environment.Asks().Drift || facts.Entries == 0 {
 		return nil
 	}
@@ -219,7 +219,7 @@ func (s *Service) lookForDrift(ctx context.Context, p place, read reading) (gate
 	if running == nil {
 		s.crew.settled(ctx, p.lane.Name, p.environment.Name)
 	}
-	session, err := s.connect(ctx, p.environment, "vorrangd drift")
+	session, err := s.connect(ctx, p, "vorrangd drift")
 	if err != nil {
 		return gate.Drifted{}, schema.Schema{}, err
 	}
@@ -309,7 +309,7 @@ func (s *Service) accept(c call, in *acceptIn) (*api.Accepted, error) {
 // carryOver lets what is known keep up with entries that the service wrote
 // itself, and that ran nothing. What was attested is known as it is now; other
 // drift stays drift.
-func (s *Service) carryOver(ctx context.Context, p place, session *postgres.Session, before int64, entries []ledger.Entry) {
+func (s *Service) carryOver(ctx context.Context, p place, session engine.Session, before int64, entries []ledger.Entry) {
 	head := entries[len(entries)-1]
 	err := func() error {
 		var attested []evidence.Object

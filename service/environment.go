@@ -14,6 +14,7 @@ import (
 	"strings"
 	"syscall"
 
+	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
@@ -23,7 +24,6 @@ import (
 	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 // place is one environment of a lane, with the lane's catalogue.
@@ -88,11 +88,11 @@ func (s *Service) mayRefer(reference string) bool {
 // resolve is what a reference of a lane or a hook stands for, if they may have it.
 func (s *Service) resolve(reference string) (string, error) {
 	if !s.mayRefer(reference) {
-		return "", &postgres.ConnectError{Kind: postgres.BadURL, Message: reference + " is no reference that this service allows",
+		return "", &engine.ConnectError{Kind: engine.BadURL, Message: reference + " is no reference that this service allows",
 			Mend: "vorrangd's setting -references says which it does: " + strings.Join(s.References, ", ")}
 	}
 	if name, isEnv := strings.CutPrefix(reference, "env:"); isEnv && ourOwn(name) {
-		return "", &postgres.ConnectError{Kind: postgres.BadURL, Message: "the variable " + name + " is the service's own, and no target's",
+		return "", &engine.ConnectError{Kind: engine.BadURL, Message: "the variable " + name + " is the service's own, and no target's",
 			Mend: "put the target's URL into another one, such as VORRANG_TARGET_" + strings.TrimPrefix(name, "VORRANG_")}
 	}
 	return resolve(reference)
@@ -102,7 +102,7 @@ func (s *Service) resolve(reference string) (string, error) {
 // only, never what was found there.
 func resolve(target string) (string, error) {
 	unusable := func(message, mend string) error {
-		return &postgres.ConnectError{Kind: postgres.BadURL, Message: message, Mend: mend}
+		return &engine.ConnectError{Kind: engine.BadURL, Message: message, Mend: mend}
 	}
 	if name, isEnv := strings.CutPrefix(target, "env:"); isEnv {
 		if url := os.Getenv(name); url != "" && len(url) <= mostReferred {
@@ -141,18 +141,23 @@ func readSmall(path string) ([]byte, error) {
 }
 
 // connect opens a session on an environment's target.
-func (s *Service) connect(ctx context.Context, e lane.Environment, application string) (*postgres.Session, error) {
+func (s *Service) connect(ctx context.Context, p place, application string) (engine.Session, error) {
+	e := p.environment
+	kind, err := s.Engines.Named(p.lane.Engine)
+	if err != nil {
+		return nil, err
+	}
 	url, err := s.resolve(e.Target)
 	if err != nil {
 		return nil, err
 	}
-	session, err := postgres.Connect(ctx, url, application)
+	session, err := kind.Open(ctx, url, application)
 	if err != nil {
 		return nil, err
 	}
 	if records, err := session.HasTables(ctx, "records.lane", "records.submission", "records.audit"); err != nil || records {
 		session.Close()
-		return nil, cmp.Or(err, error(&postgres.ConnectError{Kind: postgres.BadURL, Message: e.Target + " leads to the records of a Vorrang, which are no target",
+		return nil, cmp.Or(err, error(&engine.ConnectError{Kind: engine.BadURL, Message: e.Target + " leads to the records of a Vorrang, which are no target",
 			Mend: "put the URL of the application's database there"}))
 	}
 	session.Schemas(e.Schemas)
@@ -161,14 +166,14 @@ func (s *Service) connect(ctx context.Context, e lane.Environment, application s
 	}
 	key, err := s.resolve(e.LedgerKey)
 	if err == nil && len(key) < shortestKey {
-		err = &postgres.ConnectError{Kind: postgres.BadURL, Message: fmt.Sprintf("the ledger's key in %s has fewer than %d characters", e.LedgerKey, shortestKey),
+		err = &engine.ConnectError{Kind: engine.BadURL, Message: fmt.Sprintf("the ledger's key in %s has fewer than %d characters", e.LedgerKey, shortestKey),
 			Mend: "make a long random one, such as by openssl rand -hex 32, and let the ledger's owner set it up: vorrang ledger -setup"}
 	}
 	if err != nil {
 		session.Close()
 		return nil, err
 	}
-	session.LedgerOwner(e.LedgerRole, key)
+	session.(engine.Owned).LedgerOwner(e.LedgerRole, key) // a lane of another engine cannot declare it
 	return session, nil
 }
 
@@ -176,7 +181,7 @@ func (s *Service) connect(ctx context.Context, e lane.Environment, application s
 const shortestKey = 32
 
 // look reads a target's ledger and brings it together with the catalogue.
-func (s *Service) look(ctx context.Context, p place, session *postgres.Session) (gate.Facts, []ledger.Entry, error) {
+func (s *Service) look(ctx context.Context, p place, session engine.Session) (gate.Facts, []ledger.Entry, error) {
 	facts := gate.Facts{Lane: p.lane.Name, Asks: p.environment.Asks(), LedgerRole: p.environment.LedgerRole}
 	entries, _, err := session.ReadLedger(ctx)
 	if err != nil {
@@ -212,7 +217,7 @@ func (s *Service) look(ctx context.Context, p place, session *postgres.Session) 
 		if standing.Has(plan.Late) || standing.Has(plan.Edited) {
 			unfit = append(unfit, string(standing.Step.Number))
 		}
-		if stumbled(standing) {
+		if s.failedAs(p, standing, engine.Duplicate) {
 			facts.There = append(facts.There, standing.Step.Number)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
@@ -11,7 +12,6 @@ import (
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 // exhibit is a step's text beside what a target shows of it.
@@ -27,7 +27,7 @@ type exhibit struct {
 
 // exhibit looks, reading only, what a target shows of a step: of the text that
 // was begun where the step is unfinished, and of the catalogue's otherwise.
-func (s *Service) exhibit(ctx context.Context, p place, session *postgres.Session, standing plan.Standing) (exhibit, error) {
+func (s *Service) exhibit(ctx context.Context, p place, session engine.Session, standing plan.Standing) (exhibit, error) {
 	e := exhibit{standing: standing, verdict: evidence.Unclear}
 	known, back := standing.Step, standing.State.Progress.Direction == ledger.Back
 	if unfinished(standing.State) {
@@ -83,7 +83,7 @@ func (s *Service) statements(ctx context.Context, checksum step.Checksum) ([]sql
 }
 
 // doubts says of every step in doubt what the target shows of it.
-func (s *Service) doubts(ctx context.Context, p place, session *postgres.Session, view plan.View) ([]gate.Doubt, error) {
+func (s *Service) doubts(ctx context.Context, p place, session engine.Session, view plan.View) ([]gate.Doubt, error) {
 	var doubts []gate.Doubt
 	for _, standing := range view.InDoubt() {
 		e, err := s.exhibit(ctx, p, session, standing)
@@ -114,7 +114,7 @@ func (s *Service) evidence(c call, in *evidenceIn) (*api.Evidence, error) {
 	if err != nil {
 		return nil, badRequest("", "step: %s", err)
 	}
-	session, err := s.connect(c, p.environment, "vorrangd evidence")
+	session, err := s.connect(c, p, "vorrangd evidence")
 	if err != nil {
 		return nil, err
 	}

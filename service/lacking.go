@@ -6,26 +6,17 @@ import (
 	"slices"
 	"strings"
 
+	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
-	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
-	"vorrang/target/postgres"
 )
-
-// absentees are the SQLSTATEs of objects that are not there: a table or view, a
-// column, a function, another object, a schema.
-var absentees = []string{"42P01", "42703", "42883", "42704", "3F000"}
-
-func missed(s plan.Standing) bool {
-	return s.State.Status == ledger.StatusFailed && slices.Contains(absentees, s.State.Progress.SQLState)
-}
 
 // lacking says, where a step failed because something was not there, what of the
 // steps that the ledger calls present is gone.
-func (s *Service) lacking(ctx context.Context, p place, session *postgres.Session, view plan.View) ([]gate.Lack, error) {
-	if !slices.ContainsFunc(view.Steps, missed) {
+func (s *Service) lacking(ctx context.Context, p place, session engine.Session, view plan.View) ([]gate.Lack, error) {
+	if !slices.ContainsFunc(view.Steps, func(st plan.Standing) bool { return s.failedAs(p, st, engine.Missing) }) {
 		return nil, nil
 	}
 	var present []plan.Standing

@@ -15,7 +15,6 @@ import (
 	"vorrang/core/standalone"
 	"vorrang/core/step"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 type previewIn struct {
@@ -77,8 +76,12 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 // standalone writes a plan as one file for psql. A history that is not right, or
 // a step in doubt, is no ground for one.
 func (s *Service) standalone(c call, p place, facts gate.Facts, planned plan.Plan, result gate.Result) (string, error) {
+	scripts, err := s.scripts(p)
+	if err != nil {
+		return "", err
+	}
 	f := standalone.File{Lane: p.lane.Name, Environment: p.environment.Name, Release: facts.Release, MadeBy: c.actor, MadeAt: time.Now(),
-		Plan: planned, Defaults: defaults(p), Head: facts.View.State.Head, Belongs: claim(p, facts.View.State), LockKey: postgres.LockKey,
+		Plan: planned, Defaults: defaults(p), Head: facts.View.State.Head, Belongs: claim(p, facts.View.State), LockKey: scripts.LockKey(),
 		Texts: func(checksum step.Checksum) ([]byte, error) { return s.Records.Text(c, checksum) }}
 	for _, hold := range result.Holds() {
 		switch hold.ID {
@@ -88,7 +91,7 @@ func (s *Service) standalone(c call, p place, facts gate.Facts, planned plan.Pla
 		f.Holds = append(f.Holds, string(hold.ID)+": "+hold.Evidence)
 	}
 	if facts.Entries == 0 && facts.LedgerRole == "" {
-		f.CreateLedger = postgres.CreateLedgerSQL()
+		f.CreateLedger = scripts.CreateLedgerSQL()
 	}
 	if len(planned.Actions) == 0 {
 		return "", refused("vorrang status says where it stands", "there is nothing to do on %s, so there is no file to write", p.environment.Name)

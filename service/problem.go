@@ -8,13 +8,12 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
-	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/plan"
 	"vorrang/core/step"
 	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 // answerError is the one place where errors become problem+json.
@@ -35,10 +34,10 @@ func (s *Service) problem(err error) api.Problem {
 	var reason *errReason
 	var files step.Problems
 	var unplanned *plan.Error
-	var unreachable *postgres.ConnectError
-	var locked *postgres.LockedError
-	var lost *deploy.LostError
-	var server *deploy.ServerError
+	var unreachable *engine.ConnectError
+	var locked *engine.LockedError
+	var lost *engine.LostError
+	var server *engine.ServerError
 	var framework *fiber.Error
 	var fault *safely.Fault
 	switch {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
@@ -16,7 +17,6 @@ import (
 	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 type promoteIn struct {
@@ -98,7 +98,7 @@ func (s *Service) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
 type wish struct {
 	plan  func(plan.View) (plan.Plan, error)
 	gate  func(gate.Facts) gate.Result
-	first func(place, *postgres.Session) error // asked once the lock is held; nil for nothing
+	first func(place, engine.Session) error // asked once the lock is held; nil for nothing
 
 	back    bool        // it is a rollback
 	through step.Number // the last step; empty for all
@@ -186,7 +186,7 @@ func (s *Service) deploy(c call, p place, w wish) (*api.Promoted, error) {
 		s.crew.leave()
 		return nil, err
 	}
-	session, err := s.connect(c, p.environment, fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor))
+	session, err := s.connect(c, p, fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor))
 	if err != nil {
 		s.crew.leave()
 		return nil, err
@@ -201,7 +201,7 @@ func (s *Service) deploy(c call, p place, w wish) (*api.Promoted, error) {
 
 // begin takes the target's lock, asks the gate, and lets the plan run in the
 // background, where the gate is asked once more. The crew owns the session if a deployment begins.
-func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*api.Promoted, error) {
+func (s *Service) begin(c call, p place, session engine.Session, w wish) (*api.Promoted, error) {
 	if err := s.lock(c, p, session); err != nil {
 		return nil, err
 	}
@@ -249,7 +249,7 @@ func (s *Service) begin(c call, p place, session *postgres.Session, w wish) (*ap
 
 // clear asks the gate about what is seen under the target's lock, and settles the
 // steps in doubt that their check decides. A gate that is held is an error.
-func (s *Service) clear(c call, p place, session *postgres.Session, w wish) (facts gate.Facts, result gate.Result, said []string, err error) {
+func (s *Service) clear(c call, p place, session engine.Session, w wish) (facts gate.Facts, result gate.Result, said []string, err error) {
 	if w.first != nil {
 		if err := w.first(p, session); err != nil {
 			return facts, result, nil, err
@@ -309,7 +309,7 @@ func (s *Service) confirm(ctx context.Context, w *work) (head ledger.Head, again
 
 // settleDecided records what became of the steps in doubt whose check decides
 // it, and looks again.
-func (s *Service) settleDecided(c call, p place, session *postgres.Session, facts *gate.Facts) (said []string, err error) {
+func (s *Service) settleDecided(c call, p place, session engine.Session, facts *gate.Facts) (said []string, err error) {
 	var entries []ledger.Entry
 	said = []string{}
 	for _, standing := range facts.View.InDoubt() {
@@ -336,8 +336,8 @@ func (s *Service) settleDecided(c call, p place, session *postgres.Session, fact
 }
 
 // locked is a session that holds the target's lock.
-func (s *Service) locked(c call, p place, application string) (*postgres.Session, error) {
-	session, err := s.connect(c, p.environment, application)
+func (s *Service) locked(c call, p place, application string) (engine.Session, error) {
+	session, err := s.connect(c, p, application)
 	if err != nil {
 		return nil, err
 	}
@@ -349,11 +349,11 @@ func (s *Service) locked(c call, p place, application string) (*postgres.Session
 }
 
 // lock takes the target's lock, or says which deployment has it.
-func (s *Service) lock(c call, p place, session *postgres.Session) error {
+func (s *Service) lock(c call, p place, session engine.Session) error {
 	deadline := time.Now().Add(lockPatience)
 	for {
 		err := session.Lock(c)
-		var locked *postgres.LockedError
+		var locked *engine.LockedError
 		if !errors.As(err, &locked) {
 			return err
 		}

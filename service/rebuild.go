@@ -4,11 +4,11 @@ import (
 	"context"
 	"fmt"
 
+	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 type rebuildIn struct {
@@ -33,7 +33,7 @@ func (s *Service) rebuild(c call, in *rebuildIn) (*api.Promoted, error) {
 	return s.deploy(c, p, wish{
 		plan:  func(view plan.View) (plan.Plan, error) { return plan.Rebuild(view), nil },
 		gate:  gate.Rebuild,
-		first: func(p place, session *postgres.Session) error { return s.emptyable(c, p, session) },
+		first: func(p place, session engine.Session) error { return s.emptyable(c, p, session) },
 	})
 }
 
@@ -47,7 +47,7 @@ func rebuildable(p place) error {
 
 // unconfirmed says what a rebuild would drop.
 func (s *Service) unconfirmed(ctx context.Context, p place) error {
-	session, err := s.connect(ctx, p.environment, "vorrangd")
+	session, err := s.connect(ctx, p, "vorrangd")
 	if err != nil {
 		return err
 	}
@@ -64,7 +64,7 @@ func (s *Service) unconfirmed(ctx context.Context, p place) error {
 // database as a disposable one. What cannot be looked at is not guessed, unless
 // the ledger itself says whose the database is. A history that is not what was
 // seen, or another environment's, is taken over by the rebuild: it goes anyway.
-func (s *Service) emptyable(c call, p place, session *postgres.Session) error {
+func (s *Service) emptyable(c call, p place, session engine.Session) error {
 	if err := rebuildable(p); err != nil {
 		return err
 	}

@@ -434,7 +434,7 @@ func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, who askin
 	facts.Previous = &gate.Previous{Name: before}
 	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
-	session, err := s.connect(ctx, there.environment, "vorrangd gate")
+	session, err := s.connect(ctx, there, "vorrangd gate")
 	if err != nil {
 		facts.Previous.Unreached = unreachable(err).Message
 		return nil

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
@@ -12,7 +13,6 @@ import (
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 // Repairs record what somebody knows and the ledger cannot. None runs anything
@@ -35,7 +35,7 @@ func (s *Service) settle(c call, in *settleIn) (*api.Recorded, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.record(c, p, func(session *postgres.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
+	return s.record(c, p, func(session engine.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
 		standing, known := facts.View.Find(number)
 		if known && (in.As == ledger.SettledUndone || in.As == ledger.SettledWhole || in.As == ledger.SettledAgain) {
 			return s.settleWhole(c, p, session, in, standing, reason)
@@ -64,7 +64,7 @@ func (s *Service) settle(c call, in *settleIn) (*api.Recorded, error) {
 
 // settleWhole records what is there of a step that stopped half-way, or in doubt,
 // as a whole.
-func (s *Service) settleWhole(c call, p place, session *postgres.Session, in *settleIn, standing plan.Standing, reason string) ([]ledger.Entry, string, error) {
+func (s *Service) settleWhole(c call, p place, session engine.Session, in *settleIn, standing plan.Standing, reason string) ([]ledger.Entry, string, error) {
 	number, st := standing.Step.Number, standing.State
 	if !unfinished(st) {
 		return nil, "", refused("vorrang status says what every step's state is", "step %s is %s on %s, and not half-done", number, st.Status, in.Environment)
@@ -130,7 +130,7 @@ func goesOn(st ledger.StepState, as string) string {
 
 // clearAway refuses what the evidence speaks against, unless that was
 // acknowledged, and drops invalid indexes where that was asked for.
-func (s *Service) clearAway(ctx context.Context, p place, session *postgres.Session, in *settleIn, e exhibit, broken []evidence.Object) error {
+func (s *Service) clearAway(ctx context.Context, p place, session engine.Session, in *settleIn, e exhibit, broken []evidence.Object) error {
 	if len(broken) > 0 && !in.DropInvalid && in.As == ledger.SettledNotApplied {
 		return refused("add -drop-invalid to have it dropped now, without blocking anybody; or drop it yourself first",
 			"the %s was left INVALID by a build that did not end, and the next try would stumble over it", broken[0])
@@ -139,14 +139,15 @@ func (s *Service) clearAway(ctx context.Context, p place, session *postgres.Sess
 		return refuseDifferences("look again, and add -acknowledge if you know better", against,
 			"the target shows otherwise than that statement %d of step %s is %s", e.standing.State.Progress.Statement, e.standing.Step.Number, in.As)
 	}
-	if !in.DropInvalid {
+	sweeper, can := session.(engine.Sweeper)
+	if !in.DropInvalid || !can { // where none can be there
 		return nil
 	}
 	if err := session.Prepare(ctx, defaults(p)); err != nil {
 		return err
 	}
 	for _, index := range broken {
-		if _, err := session.DropInvalid(ctx, index); err != nil {
+		if _, err := sweeper.DropInvalid(ctx, index); err != nil {
 			return err
 		}
 	}
@@ -203,7 +204,7 @@ func (s *Service) amend(c call, in *amendIn) (*api.Recorded, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.record(c, p, func(session *postgres.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
+	return s.record(c, p, func(session engine.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
 		standing, known := facts.View.Find(number)
 		if !known || !standing.Has(plan.Edited) {
 			return nil, "", refused("vorrang status says what every step's state is", "step %s is not edited on %s", number, in.Environment)

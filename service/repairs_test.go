@@ -12,6 +12,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
@@ -42,7 +43,7 @@ func doubt(t *testing.T, w *servicetest.World, environment, number, slug, text s
 	require.NoError(t, err)
 	file, _ := step.ReadFile(number+"-"+slug+".sql", []byte(text))
 	head := ledger.Fold(entries).Head
-	require.NoError(t, session.Prepare(ctx, deploy.Settings{}))
+	require.NoError(t, session.Prepare(ctx, engine.Settings{}))
 	var sum sqltext.Sum
 	for i := 1; i <= statement; i++ {
 		detail := ledger.Detail{Mode: step.Autocommit, Statement: i, Of: len(statements), Done: sum.Total()}

@@ -13,12 +13,14 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"vorrang/core/engine"
 	"vorrang/records"
 	"vorrang/service/api"
 )
 
 // Config is what a service is made of. All fields but Token and OpenID must be set.
 type Config struct {
+	Engines engine.Engines // by the names that lane files give
 	Records *records.Records
 	Token   string  // the administrator's bearer token; empty once there are administrators who sign in
 	OpenID  *OpenID // another way to sign in; nil for none

@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
+	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
@@ -15,7 +17,6 @@ import (
 	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 // lookTimeout bounds how long one environment may keep a status waiting.
@@ -149,7 +150,7 @@ func (s *Service) lookOnce(ctx context.Context, p place) (gate.Facts, error) {
 		return gate.Facts{}, err
 	}
 	defer leave()
-	session, err := s.connect(ctx, p.environment, "vorrangd status")
+	session, err := s.connect(ctx, p, "vorrangd status")
 	if err != nil {
 		return gate.Facts{}, err
 	}
@@ -186,7 +187,7 @@ func runningOf(d *records.Deployment) *gate.Running {
 }
 
 func unreachable(err error) api.Trouble {
-	var connect *postgres.ConnectError
+	var connect *engine.ConnectError
 	if errors.As(err, &connect) {
 		return api.Trouble{Kind: "unreachable", Message: connect.Message, Next: connect.Mend}
 	}
@@ -253,7 +254,7 @@ func (s *Service) failures(ctx context.Context, p place, facts gate.Facts, statu
 			return nil, err
 		}
 		switch {
-		case stumbled(st):
+		case s.failedAs(p, st, engine.Duplicate):
 			t.Next = fmt.Sprintf("something of it is there already; if somebody carried it out by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
 				status.Lane, status.Environment, number)
 		case hold.ID != "" && hold.ID != gate.SealedRelease:
@@ -261,7 +262,7 @@ func (s *Service) failures(ctx context.Context, p place, facts gate.Facts, statu
 			if gate.Expected(hold.ID) { // it has no line of its own that says how
 				t.Next += ": " + hold.Turn
 			}
-		case missed(st) && len(facts.Lacks) > 0:
+		case s.failedAs(p, st, engine.Missing) && len(facts.Lacks) > 0:
 			t.Next = mendLacks(facts, p, release)
 		default:
 			t.Next = fmt.Sprintf("%s, then promote again: vorrang promote -lane %s -to %s%s", cause, status.Lane, status.Environment, release)
@@ -282,13 +283,11 @@ func (s *Service) causeOf(ctx context.Context, lane, environment string, number 
 		sealed, number, lane, environment, number), nil
 }
 
-// duplicates are the SQLSTATEs of objects that are there already: a schema, a
-// table or index, a column, a function, another object.
-var duplicates = []string{"42P06", "42P07", "42701", "42723", "42710"}
-
-// stumbled reports whether a step failed over something that is there already.
-func stumbled(s plan.Standing) bool {
-	return s.State.Status == ledger.StatusFailed && s.State.Progress.Direction != ledger.Back && slices.Contains(duplicates, s.State.Progress.SQLState)
+// failedAs reports whether a step failed by an error of a kind.
+func (s *Service) failedAs(p place, st plan.Standing, as engine.Kind) bool {
+	failed := st.State.Status == ledger.StatusFailed && st.State.Progress.Direction != ledger.Back
+	server, known := s.Engines[p.lane.Engine]
+	return failed && known && server.KindOf(st.State.Progress.SQLState) == as
 }
 
 func stepStatus(s plan.Standing) api.StepStatus {
@@ -316,7 +315,7 @@ func (s *Service) ledger(c call, in *ledgerIn) (*api.Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	session, err := s.connect(c, p.environment, "vorrangd ledger")
+	session, err := s.connect(c, p, "vorrangd ledger")
 	if err != nil {
 		return nil, err
 	}
@@ -345,7 +344,7 @@ func (s *Service) ledgerSetup(c call, in *environmentIn) (*api.LedgerSetup, erro
 		return nil, refused("declare ledger-role and ledger-key for it in lane.yaml first; docs/ledger.md says why one would",
 			"the ledger of %s has no owner of its own", p.environment.Name)
 	}
-	session, err := s.connect(c, p.environment, "vorrangd ledger")
+	session, err := s.connect(c, p, "vorrangd ledger")
 	if err != nil {
 		return nil, err
 	}
@@ -354,7 +353,24 @@ func (s *Service) ledgerSetup(c call, in *environmentIn) (*api.LedgerSetup, erro
 	if err != nil {
 		return nil, err
 	}
-	return &api.LedgerSetup{SQL: postgres.LedgerOwnerSQL(p.environment.LedgerRole, seen.User)}, nil
+	scripts, err := s.scripts(p)
+	if err != nil {
+		return nil, err
+	}
+	return &api.LedgerSetup{SQL: scripts.LedgerOwnerSQL(p.environment.LedgerRole, seen.User)}, nil
+}
+
+// scripts is what writes files that somebody runs without Vorrang.
+func (s *Service) scripts(p place) (engine.Scripts, error) {
+	kind, err := s.Engines.Named(p.lane.Engine)
+	if err != nil {
+		return nil, err
+	}
+	scripts, can := kind.(engine.Scripts)
+	if !can {
+		return nil, refused("let the service deploy it", "no file can be written for %s in this version", kind.Traits().Server)
+	}
+	return scripts, nil
 }
 
 func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
@@ -363,13 +379,13 @@ func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 		return nil, err
 	}
 	answer := &api.Probe{Lane: in.Lane, Environment: in.Environment, Looks: []api.Look{}}
-	session, err := s.connect(c, p.environment, "vorrangd probe")
+	session, err := s.connect(c, p, "vorrangd probe")
 	if err == nil {
 		defer session.Close()
-		var seen postgres.Probe
+		var seen engine.Probe
 		if seen, err = session.Probe(c, p.environment.Role); err == nil {
 			facts, _, err := s.look(c, p, session)
-			fillProbe(answer, seen, p.environment, facts)
+			fillProbe(answer, seen, p.environment, facts, s.Engines[p.lane.Engine].Traits())
 			if err == nil && facts.Foreign() {
 				check := gate.Back(facts, nil).Find(gate.KnownDatabase)
 				answer.Looks = append(answer.Looks, api.Look{What: "owner", Says: check.Evidence, Mend: check.Turn})
@@ -383,10 +399,7 @@ func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 	return answer, nil
 }
 
-// oldestServer is the oldest PostgreSQL release that Vorrang is tried with.
-const oldestServer = 12
-
-func fillProbe(answer *api.Probe, seen postgres.Probe, e lane.Environment, facts gate.Facts) {
+func fillProbe(answer *api.Probe, seen engine.Probe, e lane.Environment, facts gate.Facts, server engine.Traits) {
 	answer.Version, answer.Database, answer.User, answer.Usable = seen.Version, seen.Database, seen.User, true
 	look := func(what string, ok bool, says, mend string) {
 		l := api.Look{What: what, OK: ok, Says: says}
@@ -398,7 +411,11 @@ func fillProbe(answer *api.Probe, seen postgres.Probe, e lane.Environment, facts
 	look("connection", true, fmt.Sprintf("user %s reaches database %s", seen.User, seen.Database), "")
 	major := 0
 	_, _ = fmt.Sscanf(seen.Version, "%d", &major)
-	look("version", major >= oldestServer, "PostgreSQL "+seen.Version, fmt.Sprintf("use PostgreSQL %d or newer", oldestServer))
+	version := server.Server + " " + seen.Version
+	if !slices.Contains(server.Tried, major) {
+		version += fmt.Sprintf(", with which Vorrang is not tested; it is with %s", strings.Trim(fmt.Sprint(server.Tried), "[]"))
+	}
+	look("version", major >= server.Oldest, version, fmt.Sprintf("use %s %d or newer", server.Server, server.Oldest))
 	tls := "not encrypted: fine on the same machine, not across a network"
 	if seen.TLS != "" {
 		tls = seen.TLS + ", " + seen.Cipher

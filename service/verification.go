@@ -72,7 +72,7 @@ func (s *Service) verification(c call, in *verifyIn) (*api.Verification, error) 
 func (s *Service) verifyOne(ctx context.Context, p place) (verify.Environment, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
-	session, err := s.connect(ctx, p.environment, "vorrangd verify")
+	session, err := s.connect(ctx, p, "vorrangd verify")
 	if err != nil {
 		return verify.Environment{}, err
 	}

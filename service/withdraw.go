@@ -3,11 +3,11 @@ package service
 import (
 	"cmp"
 
+	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 type withdrawIn struct {
@@ -35,7 +35,7 @@ func (s *Service) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 	if err != nil {
 		return nil, err
 	}
-	var held []*postgres.Session
+	var held []engine.Session
 	defer func() {
 		for _, session := range held {
 			session.Close()
@@ -91,12 +91,12 @@ func (s *Service) newest(c call, laneName string, number step.Number) (plan.Step
 }
 
 // unapplied locks a target and makes sure that nothing of a step is in it.
-func (s *Service) unapplied(c call, laneName, environment string, number step.Number) (*postgres.Session, error) {
+func (s *Service) unapplied(c call, laneName, environment string, number step.Number) (engine.Session, error) {
 	p, err := s.place(c, laneName, environment)
 	if err != nil {
 		return nil, err
 	}
-	session, err := s.connect(c, p.environment, "vorrangd withdraw")
+	session, err := s.connect(c, p, "vorrangd withdraw")
 	if err != nil {
 		return nil, refused("let the service reach it, and try again",
 			"whether step %s is applied on %s could not be seen: %s", number, environment, unreachable(err).Message)

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"time"
 
+	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/step"
 	"vorrang/service/api"
-	"vorrang/target/postgres"
 )
 
 // What people vouch for, and the ledger records: nothing here runs a step.
@@ -29,7 +29,7 @@ func (s *Service) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 	if err != nil {
 		return nil, badRequest("", "at: %s", err)
 	}
-	return s.record(c, p, func(session *postgres.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
+	return s.record(c, p, func(session engine.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
 		if !facts.View.State.Untouched() {
 			return nil, "", refused("vorrang status says where it stands",
 				"%s has a history already: its ledger has entries about steps; a baseline is for databases of which nothing is known", in.Environment)
@@ -79,7 +79,7 @@ func covered(p place, at step.Number) (covers []step.Number, slug string, err er
 }
 
 // record writes entries of somebody's word into a ledger, under the lock.
-func (s *Service) record(c call, p place, make func(*postgres.Session, gate.Facts) (entries []ledger.Entry, message string, err error)) (*api.Recorded, error) {
+func (s *Service) record(c call, p place, make func(engine.Session, gate.Facts) (entries []ledger.Entry, message string, err error)) (*api.Recorded, error) {
 	session, err := s.locked(c, p, "vorrangd")
 	if err != nil {
 		return nil, err
@@ -109,7 +109,7 @@ func (s *Service) record(c call, p place, make func(*postgres.Session, gate.Fact
 }
 
 // write chains entries behind a ledger's head and commits them together.
-func (s *Service) write(c call, p place, session *postgres.Session, state ledger.State, entries []ledger.Entry) error {
+func (s *Service) write(c call, p place, session engine.Session, state ledger.State, entries []ledger.Entry) error {
 	if len(entries) == 0 {
 		return nil
 	}

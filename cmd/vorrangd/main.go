@@ -20,8 +20,10 @@ import (
 	_ "time/tzdata" // the zones of windows, also where the machine has none
 
 	"vorrang/console"
+	"vorrang/core/engine"
 	"vorrang/records"
 	"vorrang/service"
+	"vorrang/target/postgres"
 )
 
 // version is set by the build.
@@ -146,12 +148,12 @@ func run(args []string) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 
-	store, err := records.Open(ctx, s.records, s.wait)
+	store, err := records.Open(ctx, postgres.Engine{}, s.records, s.wait)
 	if err != nil {
 		return err
 	}
 	defer store.Close()
-	server, err := service.New(service.Config{Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"), OpenID: openID,
+	server, err := service.New(service.Config{Engines: engine.Of(postgres.Engine{}), Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"), OpenID: openID,
 		Console: console.Files(), Log: log, Version: version, Grace: s.grace, Proxies: s.proxies, HookNetworks: s.hooks, References: s.references})
 	if err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/ledger"
 	"vorrang/core/sqltext"
@@ -157,22 +158,20 @@ var errNoRetry = errors.New("no second try")
 // concurrently finds the other statements whose failure may leave remains.
 var concurrently = regexp.MustCompile(`(?i)\bconcurrently\b`)
 
-// duplicate is the SQLSTATE of an object that is there already.
-const duplicate = "42P07"
-
 // swept takes away the invalid index that a concurrent build leaves when it
 // fails. It returns false if something of the statement is still there.
 func (r *run) swept(ctx context.Context, s sqltext.Statement, f *Failure) bool {
 	index, builds := evidence.ConcurrentIndex(s)
+	sweeper, can := r.Target.(engine.Sweeper)
 	switch {
-	case !builds:
+	case !builds || !can:
 		return !concurrently.Match(s.SQL)
-	case f.Lost, f.SQLState == duplicate: // an index that was there before is not this try's
+	case f.Lost, f.kind == engine.Duplicate: // an index that was there before is not this try's
 		return false
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanUp)
 	defer cancel()
-	dropped, err := r.Target.DropInvalid(ctx, index)
+	dropped, err := sweeper.DropInvalid(ctx, index)
 	if err != nil {
 		r.emit(Event{Kind: Notice, Severity: "WARNING", Message: err.Error() + "; drop it by hand before the next try"})
 		return false

@@ -7,6 +7,7 @@ import (
 	"math"
 	"time"
 
+	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/sqltext"
 )
@@ -85,8 +86,9 @@ func (r *run) progress(b *backfill) {
 
 // estimate asks the planner, now and then, how many rows are left.
 func (r *run) estimate(ctx context.Context, b *backfill) {
+	estimator, can := r.Target.(engine.Estimator)
 	now := r.Now()
-	if !b.asked.IsZero() && now.Sub(b.asked) < estimateEvery {
+	if !can || !b.asked.IsZero() && now.Sub(b.asked) < estimateEvery {
 		return
 	}
 	b.asked = now
@@ -94,7 +96,7 @@ func (r *run) estimate(ctx context.Context, b *backfill) {
 		return // the batch itself will say what is wrong
 	}
 	var err error
-	if b.rest, err = r.Target.Estimate(ctx, b.all); err != nil {
+	if b.rest, err = estimator.Estimate(ctx, b.all); err != nil {
 		b.rest = 0
 	}
 	r.undo(ctx)

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
@@ -96,7 +97,7 @@ func (y *yard) run(ctx context.Context, p plan.Plan) deploy.Result {
 	y.events = nil
 	runner := deploy.Runner{
 		Target: y.session, Now: time.Now, Stop: y.stop, Deployment: fmt.Sprint(y.runs), Actor: "pilot",
-		Defaults: deploy.Settings{LockTimeout: 50 * time.Millisecond, Role: y.role},
+		Defaults: engine.Settings{LockTimeout: 50 * time.Millisecond, Role: y.role},
 		Texts: func(_ context.Context, c step.Checksum) ([]byte, error) {
 			if text, found := texts[c]; found {
 				return text, nil
@@ -290,7 +291,7 @@ func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
 	assert.Equal(t, "55P03", result.Failure.SQLState)
 	require.Len(t, result.Failure.Blockers, 1)
 	holder := result.Failure.Blockers[0]
-	assert.Equal(t, deploy.Blocker{PID: int32(blocker.PgConn().PID()), User: "vorrang", State: "idle in transaction", Query: "BEGIN; LOCK TABLE a"}, holder)
+	assert.Equal(t, engine.Blocker{PID: int32(blocker.PgConn().PID()), User: "vorrang", State: "idle in transaction", Query: "BEGIN; LOCK TABLE a"}, holder)
 	assert.Contains(t, result.Failure.Text(), "held by: session "+fmt.Sprint(holder.PID)+" (user vorrang, application unknown, idle in transaction): BEGIN; LOCK TABLE a")
 	assert.Equal(t, []time.Duration{time.Second, 2 * time.Second}, y.pauses, "the pauses grow")
 	assert.Equal(t, "0", y.query("SELECT count(*) FROM pg_class WHERE relname = 'b'"))

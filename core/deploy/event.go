@@ -3,6 +3,7 @@ package deploy
 import (
 	"time"
 
+	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/schema"
 	"vorrang/core/step"
@@ -60,7 +61,7 @@ type Event struct {
 	Rest int64 `json:"rest,omitempty" description:"The planner's estimate of the rows that are left; absent where it has none."`
 
 	// about a lock
-	Blockers []Blocker `json:"blockers,omitempty" description:"The sessions that hold what a statement waits for."`
+	Blockers []engine.Blocker `json:"blockers,omitempty" description:"The sessions that hold what a statement waits for."`
 
 	// about a change of the schema
 	Effect []schema.Difference `json:"effect,omitempty" description:"What the step did to the schema, object by object; without a step, what the deployment's steps did together."`

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"vorrang/core/engine"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
 )
@@ -33,12 +34,13 @@ type Failure struct {
 	Where    string `json:"where,omitempty"`
 	SQLState string `json:"sqlstate,omitempty"`
 
-	Blockers []Blocker `json:"blockers,omitempty" description:"The sessions that held the lock that was not granted."`
+	Blockers []engine.Blocker `json:"blockers,omitempty" description:"The sessions that held the lock that was not granted."`
 
 	Lost   bool   `json:"lost,omitempty" description:"The connection to the target is gone."`
 	Partly bool   `json:"partly,omitempty" description:"This deployment carried out some of the step, and that stays."`
 	Left   string `json:"left,omitempty" description:"What the failure left in the target."`
 
+	kind    engine.Kind
 	half    int  // how many statements of an autocommit script took effect, where not all did
 	stopped bool // nothing failed: the service stops between two batches
 }
@@ -77,12 +79,12 @@ func (f *Failure) Text() string {
 func failureOf(number step.Number, file string, text []byte, s sqltext.Statement, err error) *Failure {
 	f := &Failure{Step: number, File: file, Message: err.Error()}
 	offset := s.Offset
-	var server *ServerError
-	var lost *LostError
+	var server *engine.ServerError
+	var lost *engine.LostError
 	switch {
 	case errors.As(err, &server):
 		f.Message, f.Detail, f.Hint = server.Message, server.Detail, server.Hint
-		f.Where, f.SQLState = server.Where, server.SQLState
+		f.Where, f.SQLState, f.kind = server.Where, server.SQLState, server.Kind
 		offset += sqltext.CharOffset(s.SQL, server.Position)
 		if s.IsCopy {
 			offset = copyOffset(s, text, server, offset)
@@ -99,7 +101,7 @@ var copyLine = regexp.MustCompile(`(?m)^COPY .*, line (\d+)`)
 
 // copyOffset finds the data line that the server's context names. The context begins
 // with the innermost, which may be a COPY of a trigger's own; ours is the last.
-func copyOffset(s sqltext.Statement, text []byte, server *ServerError, offset int) int {
+func copyOffset(s sqltext.Statement, text []byte, server *engine.ServerError, offset int) int {
 	found := copyLine.FindAllStringSubmatch(server.Where, -1)
 	if len(found) == 0 || len(s.CopyData) == 0 {
 		return offset

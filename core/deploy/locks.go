@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"vorrang/core/engine"
 	"vorrang/internal/safely"
 )
 
@@ -38,8 +39,8 @@ func (r *run) retry(ctx context.Context, s script, try func() (*Failure, error))
 }
 
 func lockTimedOut(err error) bool {
-	var server *ServerError
-	return errors.As(err, &server) && server.SQLState == lockNotAvailable
+	var server *engine.ServerError
+	return errors.As(err, &server) && server.Kind == engine.LockTimeout
 }
 
 // exec runs the statement with an index, and watches what it waits for.
@@ -62,7 +63,7 @@ type watch struct {
 	cancel context.CancelFunc
 	timer  *time.Timer
 	looks  sync.WaitGroup
-	seen   []Blocker
+	seen   []engine.Blocker
 }
 
 // A statement that runs this long, or for half of its lock timeout if that is
@@ -76,17 +77,21 @@ func (r *run) watch(ctx context.Context, s script, index int) *watch {
 	if timeout := r.settings(s.options).LockTimeout; timeout > 0 {
 		after = min(after, timeout/2)
 	}
+	watcher, tells := r.Target.(engine.Watcher)
+	if !tells {
+		return w
+	}
 	w.looks.Add(1)
 	w.timer = time.AfterFunc(after, func() {
 		defer w.looks.Done()
-		_ = safely.Do(func() error { r.lookFor(ctx, w, s, index, after); return nil }) // it only tells
+		_ = safely.Do(func() error { r.lookFor(ctx, watcher, w, s, index, after); return nil }) // it only tells
 	})
 	return w
 }
 
 // end stops the watch, and returns the blockers that it saw last.
-func (w *watch) end() []Blocker {
-	if w.timer.Stop() {
+func (w *watch) end() []engine.Blocker {
+	if w.timer != nil && w.timer.Stop() {
 		w.looks.Done() // it never began
 	}
 	w.cancel()
@@ -95,12 +100,12 @@ func (w *watch) end() []Blocker {
 }
 
 // lookFor tells of every change among the sessions that a statement waits for.
-func (r *run) lookFor(ctx context.Context, w *watch, s script, index int, every time.Duration) {
+func (r *run) lookFor(ctx context.Context, watcher engine.Watcher, w *watch, s script, index int, every time.Duration) {
 	ticks := time.NewTicker(every)
 	defer ticks.Stop()
 	var told []int32
 	for {
-		blockers, err := r.Target.Blockers(ctx)
+		blockers, err := watcher.Blockers(ctx)
 		if err != nil {
 			return // what cannot be seen is not told; the statement goes on
 		}
@@ -125,7 +130,7 @@ func (r *run) lookFor(ctx context.Context, w *watch, s script, index int, every 
 }
 
 // inWords names sessions, one after the other.
-func inWords(blockers []Blocker, between string) string {
+func inWords(blockers []engine.Blocker, between string) string {
 	words := make([]string, len(blockers))
 	for i, b := range blockers {
 		words[i] = b.String()

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/schema"
@@ -23,7 +24,7 @@ var (
 // Runner carries plans out. All fields but Stop, Preface, Waived, Belongs, Look,
 // Base and Left must be set.
 type Runner struct {
-	Target Target
+	Target engine.Steps
 	Texts  func(ctx context.Context, checksum step.Checksum) ([]byte, error) // normal text of a step's file
 	Emit   func(Event)                                                       // called in order, one at a time; must not block for long
 	Now    func() time.Time
@@ -33,8 +34,8 @@ type Runner struct {
 	// who and where
 	Deployment string
 	Actor      string
-	Defaults   Settings // of the environment: role, and timeouts where a step gives none
-	Preface    []string // what was found out before, to stand in the events
+	Defaults   engine.Settings // of the environment: role, and timeouts where a step gives none
+	Preface    []string        // what was found out before, to stand in the events
 
 	Waived  []ledger.Waived // to stand in the ledger with the first step
 	Belongs *ledger.Owner   // to stand in the first entry; nil where the ledger says it already
@@ -245,7 +246,7 @@ func (r *run) action(ctx context.Context) *Failure {
 func (r *run) empty(ctx context.Context, steps []plan.Step) *Failure {
 	fail := func(err error) *Failure {
 		r.undo(ctx)
-		var lost *LostError
+		var lost *engine.LostError
 		f := &Failure{Message: "the application's schemas could not be emptied: " + err.Error(), Lost: errors.As(err, &lost),
 			Left: "nothing: the transaction was rolled back"}
 		r.emit(Event{Kind: StepFailed, Message: f.Message, Failure: f})
@@ -279,7 +280,7 @@ func (r *run) empty(ctx context.Context, steps []plan.Step) *Failure {
 	return nil
 }
 
-func (r *run) settings(o step.Options) Settings { return r.Defaults.For(o) }
+func (r *run) settings(o step.Options) engine.Settings { return r.Defaults.For(o) }
 
 // entry is a ledger entry about the step that is under way.
 func (r *run) entry(action ledger.Action, s script, took time.Duration, detail *ledger.Detail) ledger.Entry {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
@@ -74,7 +75,7 @@ func (r *run) finish(ctx context.Context, s script, started time.Time, detail *l
 }
 
 func (r *run) failCommit(s script, err error) *Failure {
-	var refused *LedgerError
+	var refused *engine.LedgerError
 	if errors.As(err, &refused) { // no statement of the script is to blame
 		return &Failure{Step: r.step.Step.Number, File: s.file, Message: refused.Error()}
 	}

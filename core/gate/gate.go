@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
@@ -92,7 +93,7 @@ type Facts struct {
 	// LedgerRole owns the ledger; empty where the target's user does.
 	LedgerRole string
 	Entries    int
-	Unlisted   Existing              // objects in a target that has no ledger
+	Unlisted   engine.Existing       // objects in a target that has no ledger
 	Running    *Running              // another deployment of the environment
 	Doubts     []Doubt               // what the target shows of the steps in doubt
 	Half       []Half                // of the steps that stopped half-way
@@ -206,15 +207,6 @@ func (f Facts) Doubt(number step.Number) Doubt {
 	return Doubt{Step: number, Verdict: evidence.Unclear}
 }
 
-// Existing counts what is found in a database that has no ledger.
-type Existing struct {
-	Tables int
-	Others int // views, functions, types and the like
-}
-
-// Any reports whether there is anything.
-func (e Existing) Any() bool { return e.Tables+e.Others > 0 }
-
 // Running is a deployment that is under way.
 type Running struct {
 	ID    string // "12"
@@ -302,7 +294,7 @@ func hold(id ID, evidence, turn string) Check {
 
 // foreign is knownDatabase where objects without a history do not matter.
 func (f Facts) foreign() Check {
-	f.Unlisted = Existing{}
+	f.Unlisted = engine.Existing{}
 	return f.knownDatabase()
 }
 
@@ -339,17 +331,6 @@ func (f Facts) knownDatabase() Check {
 
 func (f Facts) adopt() string {
 	return fmt.Sprintf("vorrang adopt -lane %s -env %s", f.Lane, f.View.Environment)
-}
-
-// String is "7 tables and 2 other objects".
-func (e Existing) String() string {
-	switch {
-	case e.Others == 0:
-		return count(e.Tables, "table")
-	case e.Tables == 0:
-		return count(e.Others, "object")
-	}
-	return count(e.Tables, "table") + " and " + count(e.Others, "other object")
 }
 
 // count is a number with its noun: "1 step", "2 steps".

@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"vorrang/core/engine"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
@@ -133,7 +134,7 @@ func TestAWaiverTurnsOneHoldOfOneRelease(t *testing.T) {
 		assert.Equal(t, []ID{WayBack, FreshBackup}, ids(Forward(f).Holds()), name)
 	}
 	f.Asks = lane.Gate{Release: true, Approvals: 1}
-	f.Entries, f.Unlisted, f.Release = 0, Existing{Tables: 1}, ""
+	f.Entries, f.Unlisted, f.Release = 0, engine.Existing{Tables: 1}, ""
 	f.Waivers = nil
 	for _, c := range Forward(f).Checks {
 		f.Waivers = append(f.Waivers, Waiver{Check: c.ID, Digest: "digest", Until: f.Now.Add(time.Hour)})

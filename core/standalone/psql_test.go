@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
 	"vorrang/internal/pgtest"
@@ -56,7 +56,7 @@ func FuzzFile(f *testing.F) {
 			heard = append(heard, sql)
 		})
 		made := file(step.Transaction, script, nil)
-		made.Defaults = deploy.Settings{StatementTimeout: time.Second}
+		made.Defaults = engine.Settings{StatementTimeout: time.Second}
 		text, err := made.Text()
 		require.NoError(t, err)
 		name := filepath.Join(t.TempDir(), "deploy.sql")

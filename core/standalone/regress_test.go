@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
@@ -172,7 +172,7 @@ const binaries = "/usr/lib/postgresql/15/bin/"
 
 func assertSame(t *testing.T, plain, ours string, script []byte) {
 	made := file(step.Autocommit, string(script), nil)
-	made.CreateLedger, made.Belongs, made.Defaults = postgres.CreateLedgerSQL(), &ledger.Owner{Lane: "harbour", Environment: "production"}, deploy.Settings{}
+	made.CreateLedger, made.Belongs, made.Defaults = postgres.Engine{}.CreateLedgerSQL(), &ledger.Owner{Lane: "harbour", Environment: "production"}, engine.Settings{}
 	text, err := made.Text()
 	require.NoError(t, err)
 	assert.Empty(t, run(t, ours, text))

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
@@ -27,7 +28,7 @@ type File struct {
 
 	Plan     plan.Plan
 	Texts    func(step.Checksum) ([]byte, error)
-	Defaults deploy.Settings
+	Defaults engine.Settings
 
 	// the target
 	Head         ledger.Head   // that the file is made for
@@ -205,7 +206,7 @@ type part struct {
 	check    *script
 	mode     step.Mode
 	done     ledger.Action
-	settings deploy.Settings
+	settings engine.Settings
 	ran      int // texts that the file has the server run so far
 }
 
@@ -219,8 +220,8 @@ func (p *part) began() {
 
 // set puts the step's settings into force, for the transaction where local.
 func (p *part) set(local string) {
-	p.line("SET %s lock_timeout = '%dms';", local, deploy.Milliseconds(p.settings.LockTimeout))
-	p.line("SET %s statement_timeout = '%dms';", local, deploy.Milliseconds(p.settings.StatementTimeout))
+	p.line("SET %s lock_timeout = '%dms';", local, engine.Milliseconds(p.settings.LockTimeout))
+	p.line("SET %s statement_timeout = '%dms';", local, engine.Milliseconds(p.settings.StatementTimeout))
 	if p.settings.Role != "" {
 		p.line("SET %s ROLE %s;", local, sqltext.Identifier(p.settings.Role))
 	}

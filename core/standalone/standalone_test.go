@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/standalone"
@@ -23,7 +23,7 @@ func file(mode step.Mode, text string, change func(*plan.Action)) standalone.Fil
 	}
 	return standalone.File{Lane: "harbour", Environment: "production", MadeBy: "l.berg", MadeAt: time.Now(), Holds: []string{"soak: not\nlong enough"},
 		Plan: plan.Plan{Direction: ledger.Forward, Actions: []plan.Action{action}}, Head: ledger.NewHead(), LockKey: 1,
-		Texts: func(step.Checksum) ([]byte, error) { return []byte(text), nil }, Defaults: deploy.Settings{Role: `the "owner"`, LockTimeout: time.Nanosecond}}
+		Texts: func(step.Checksum) ([]byte, error) { return []byte(text), nil }, Defaults: engine.Settings{Role: `the "owner"`, LockTimeout: time.Nanosecond}}
 }
 
 // What psql makes of these files is tried where there is a service: package

@@ -19,11 +19,13 @@ import (
 	"vorrang/client"
 	"vorrang/console"
 	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/step"
 	"vorrang/internal/pgtest"
 	"vorrang/records"
 	"vorrang/service"
 	"vorrang/service/api"
+	"vorrang/target/postgres"
 )
 
 // Token opens every service that this package starts.
@@ -101,7 +103,7 @@ func (w *World) declare() {
 func (w *World) serve(recordsURL string) {
 	w.Records = recordsURL
 	ctx := context.Background()
-	store, err := records.Open(ctx, recordsURL, 10*time.Second)
+	store, err := records.Open(ctx, postgres.Engine{}, recordsURL, 10*time.Second)
 	require.NoError(w.T, err)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(w.T, err)
@@ -109,7 +111,7 @@ func (w *World) serve(recordsURL string) {
 	if w.openID != nil {
 		openID = w.openID("http://" + listener.Addr().String())
 	}
-	w.Service, err = service.New(service.Config{Records: store, OpenID: openID, Token: Token, Console: console.Files(),
+	w.Service, err = service.New(service.Config{Engines: engine.Of(postgres.Engine{}), Records: store, OpenID: openID, Token: Token, Console: console.Files(),
 		Log: slog.New(slog.NewJSONHandler(io.Discard, nil)), Version: "test", Grace: time.Second,
 		HookNetworks: []net.IPNet{{IP: net.IPv4(127, 0, 0, 0).To4(), Mask: net.CIDRMask(8, 32)}}})
 	require.NoError(w.T, err)

@@ -52,7 +52,7 @@ SELECT 3, 'DROP SCHEMA ' || pg_catalog.quote_ident(nspname) FROM spaces
 WHERE nspname <> 'public' AND NOT EXISTS (SELECT FROM pg_catalog.pg_extension x WHERE x.extnamespace = spaces.oid AND x.oid NOT IN (SELECT oid FROM mine))
 ORDER BY 1, 2`
 
-// Empty implements deploy.Target. What cannot be dropped is an error, and
+// Empty implements engine.Steps. What cannot be dropped is an error, and
 // nothing is dropped.
 func (s *Session) Empty(ctx context.Context) (int, error) {
 	schemas := s.schemas

@@ -9,7 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/sqltext"
 )
@@ -52,7 +52,7 @@ const peekTimeout = 30 * time.Second
 // Peek looks, reading only, whether objects are there and whether the queries
 // of a check hold, with the settings that a step would have. It changes
 // nothing: the transaction is read-only, and is rolled back.
-func (s *Session) Peek(ctx context.Context, settings deploy.Settings, objects []evidence.Object, check []sqltext.Statement) ([]evidence.Sighting, []evidence.Outcome, error) {
+func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []evidence.Object, check []sqltext.Statement) ([]evidence.Sighting, []evidence.Outcome, error) {
 	if settings.StatementTimeout == 0 || settings.StatementTimeout > peekTimeout {
 		settings.StatementTimeout = peekTimeout
 	}
@@ -75,7 +75,7 @@ func (s *Session) Peek(ctx context.Context, settings deploy.Settings, objects []
 	return sightings, outcomes, nil
 }
 
-// Sightings implements deploy.Target.
+// Sightings implements engine.Steps.
 func (s *Session) Sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
 	if err := s.open(ctx); err != nil {
 		return nil, err
@@ -138,7 +138,7 @@ func (s *Session) outcome(ctx context.Context, query sqltext.Statement) (evidenc
 	}
 	var err error
 	outcome.Holds, outcome.Got, err = s.Holds(ctx, query)
-	var refused *deploy.ServerError
+	var refused *engine.ServerError
 	if errors.As(err, &refused) {
 		outcome.Got = "an error: " + refused.Message
 		err = nil
@@ -149,7 +149,7 @@ func (s *Session) outcome(ctx context.Context, query sqltext.Statement) (evidenc
 	return outcome, s.step(ctx, "ROLLBACK TO SAVEPOINT vorrang_look")
 }
 
-// DropInvalid implements deploy.Target.
+// DropInvalid implements engine.Sweeper.
 func (s *Session) DropInvalid(ctx context.Context, index evidence.Object) (dropped bool, err error) {
 	seen, err := s.Sightings(ctx, []evidence.Object{index})
 	if err != nil || !seen[0].There || !seen[0].Invalid {

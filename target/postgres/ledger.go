@@ -12,7 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/sqltext"
 )
@@ -91,13 +91,6 @@ func scanEntry(row pgx.CollectableRow) (ledger.Entry, error) {
 	return e, err
 }
 
-// LockKey is the advisory lock that every deployment takes, for files that are
-// run without Vorrang.
-const LockKey = lockKey
-
-// CreateLedgerSQL is the SQL of CreateLedger.
-func CreateLedgerSQL() string { return createLedger }
-
 // CreateLedger makes the ledger where there is none, in a transaction of its
 // own. It may be repeated. Call it under the target's lock.
 func (s *Session) CreateLedger(ctx context.Context) error {
@@ -120,7 +113,7 @@ func (s *Session) CreateLedger(ctx context.Context) error {
 	return nil
 }
 
-// Commit implements deploy.Target: the entries and everything since Begin
+// Commit implements engine.Steps: the entries and everything since Begin
 // become lasting together. What the script deferred is checked first, under the
 // settings and the role that the script left; then no setting of it is in force
 // any more. What was written is read back and its hash computed anew before the
@@ -132,7 +125,7 @@ func (s *Session) Commit(ctx context.Context, entries ...ledger.Entry) error {
 	return s.writeWithStep(ctx, entries, "; COMMIT")
 }
 
-// Write implements deploy.Target.
+// Write implements engine.Steps.
 func (s *Session) Write(ctx context.Context, e ledger.Entry) error {
 	return s.writeWithStep(ctx, []ledger.Entry{e}, "")
 }
@@ -166,7 +159,7 @@ func (s *Session) AppendAll(ctx context.Context, entries []ledger.Entry) error {
 	return s.unwritten(err)
 }
 
-// Append implements deploy.Target.
+// Append implements engine.Steps.
 func (s *Session) Append(ctx context.Context, e ledger.Entry) error {
 	return s.AppendAll(ctx, []ledger.Entry{e})
 }
@@ -174,14 +167,14 @@ func (s *Session) Append(ctx context.Context, e ledger.Entry) error {
 // unwritten says that it was the ledger, and not a step, that the server refused.
 func (s *Session) unwritten(err error) error {
 	const divisionByZero = "22012"
-	var refused *deploy.ServerError
+	var refused *engine.ServerError
 	if !errors.As(err, &refused) {
 		return err
 	}
 	if refused.SQLState == divisionByZero {
 		err = errors.New("what was written is not what was read back; a trigger or a rule on vorrang.ledger changes it: take that away")
 	}
-	return &deploy.LedgerError{Err: err}
+	return &engine.LedgerError{Err: err}
 }
 
 // insert is the SQL that writes entries and reads them back. It is ASCII, and

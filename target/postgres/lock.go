@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jackc/pgx/v5"
+	"vorrang/core/engine"
 
-	"vorrang/core/deploy"
+	"github.com/jackc/pgx/v5"
 )
 
 // lockKey is the session-level advisory lock of a target: the bytes "Vorrang1".
@@ -17,25 +17,6 @@ const lockKey int64 = 0x566f7272616e6731
 // busyKey is the lock that every transaction of a step holds: "Vorrang2".
 const busyKey int64 = 0x566f7272616e6732
 
-// LockedError says who holds a target's lock.
-type LockedError struct {
-	PID         int32
-	Application string
-	User        string
-	Since       time.Time
-}
-
-func (e *LockedError) Error() string {
-	if e.PID == 0 {
-		return "the target's lock is held by another session"
-	}
-	since := ""
-	if !e.Since.IsZero() {
-		since = ", connected since " + e.Since.UTC().Format(time.DateTime+" UTC")
-	}
-	return fmt.Sprintf("the target's lock is held by session %d (%s, user %s)%s", e.PID, e.Application, e.User, since)
-}
-
 const whoHoldsLock = `SELECT a.pid, a.application_name, coalesce(a.usename::text, ''), a.backend_start
 FROM pg_catalog.pg_locks l JOIN pg_catalog.pg_stat_activity a USING (pid)
 WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND l.mode = 'ExclusiveLock'
@@ -43,8 +24,8 @@ WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND l.mode = 'Exc
   AND (l.classid::bigint << 32) | l.objid::bigint = $1`
 
 // Lock takes the target's lock until the session ends. It does not wait: a lock
-// that somebody else holds is a *LockedError. A pooler that hands sessions
-// around cannot keep a lock, and is a *ConnectError.
+// that somebody else holds is a *engine.LockedError. A pooler that hands sessions
+// around cannot keep a lock, and is a *engine.ConnectError.
 func (s *Session) Lock(ctx context.Context) error {
 	if err := s.requireSession(ctx); err != nil {
 		return err
@@ -66,11 +47,11 @@ func (s *Session) Lock(ctx context.Context) error {
 	if locked {
 		defer s.Unlock()
 	}
-	var held LockedError
+	var held engine.LockedError
 	var since *time.Time // hidden from users without rights on the other session
 	err := s.conn.QueryRow(ctx, whoHoldsLock, wanted).Scan(&held.PID, &held.Application, &held.User, &since)
 	if err != nil {
-		return &LockedError{} // it may have been let go in between
+		return &engine.LockedError{} // it may have been let go in between
 	}
 	if since != nil {
 		held.Since = *since
@@ -81,15 +62,15 @@ func (s *Session) Lock(ctx context.Context) error {
 const whoBlocks = `SELECT a.pid, coalesce(a.usename::text, ''), coalesce(a.application_name, ''), coalesce(a.state, ''), pg_catalog."left"(coalesce(a.query, ''), 300)
 FROM pg_catalog.unnest(pg_catalog.pg_blocking_pids($1)) AS blocking (pid) JOIN pg_catalog.pg_stat_activity a ON a.pid = blocking.pid ORDER BY a.pid`
 
-// Blockers implements deploy.Target. It asks over our own connection, which has
+// Blockers implements engine.Watcher. It asks over our own connection, which has
 // nothing else to do while a statement of a step runs.
-func (s *Session) Blockers(ctx context.Context) ([]deploy.Blocker, error) {
+func (s *Session) Blockers(ctx context.Context) ([]engine.Blocker, error) {
 	rows, err := s.conn.Query(ctx, whoBlocks, int32(s.pid))
 	if err != nil {
 		return nil, fmt.Errorf("ask who blocks: %w", err)
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (deploy.Blocker, error) {
-		var b deploy.Blocker
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (engine.Blocker, error) {
+		var b engine.Blocker
 		err := row.Scan(&b.PID, &b.User, &b.Application, &b.State, &b.Query)
 		if b.Query == "<insufficient privilege>" {
 			b.Query = ""

@@ -4,9 +4,9 @@ import (
 	"context"
 	"fmt"
 
-	"github.com/jackc/pgx/v5"
+	"vorrang/core/engine"
 
-	"vorrang/core/gate"
+	"github.com/jackc/pgx/v5"
 )
 
 // countObjects counts what lies in the application's schemas and belongs to no
@@ -33,8 +33,8 @@ SELECT
 
 // Existing counts the objects in the application's schemas; no schemas means
 // all but the system's and Vorrang's.
-func (s *Session) Existing(ctx context.Context, schemas []string) (gate.Existing, error) {
-	var e gate.Existing
+func (s *Session) Existing(ctx context.Context, schemas []string) (engine.Existing, error) {
+	var e engine.Existing
 	if schemas == nil {
 		schemas = []string{}
 	}
@@ -42,22 +42,6 @@ func (s *Session) Existing(ctx context.Context, schemas []string) (gate.Existing
 		return e, fmt.Errorf("count the target's objects: %w", s.wrap(err))
 	}
 	return e, nil
-}
-
-// Probe is what can be said of a target without changing it.
-type Probe struct {
-	Version   string `json:"version"`
-	Database  string `json:"database"`
-	User      string `json:"user"`
-	Superuser bool   `json:"superuser"`
-	TLS       string `json:"tls,omitempty" description:"The protocol version; absent where the connection is not encrypted."`
-	Cipher    string `json:"cipher,omitempty"`
-	ReadOnly  bool   `json:"read_only" description:"A standby, or a database that refuses writes."`
-	MayCreate bool   `json:"may_create" description:"The user may create schemas in the database."`
-	HasLedger bool   `json:"has_ledger"`
-	MayWrite  bool   `json:"may_write_ledger"`
-	MayRole   bool   `json:"may_set_role"`
-	Pooler    bool   `json:"pooler" description:"A connection pooler in session mode stands in between."`
 }
 
 const probeTarget = `SELECT current_setting('server_version'), current_database(), current_user, current_setting('is_superuser') = 'on',
@@ -70,8 +54,8 @@ const probeTarget = `SELECT current_setting('server_version'), current_database(
     $1 = '' OR (SELECT count(*) FROM pg_catalog.pg_roles WHERE rolname = $1 AND pg_has_role(oid, 'MEMBER')) = 1`
 
 // Probe looks at the target, and changes nothing.
-func (s *Session) Probe(ctx context.Context, role string) (Probe, error) {
-	var p Probe
+func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) {
+	var p engine.Probe
 	if err := s.requireSession(ctx); err != nil {
 		return p, err
 	}
@@ -115,8 +99,8 @@ func (s *Session) requireSession(ctx context.Context) error {
 	}
 	if otherPID == pid {
 		config := s.conn.Config()
-		return &ConnectError{Pooled, fmt.Sprintf("at %s:%d answers a connection pooler in transaction mode, which can keep no lock", config.Host, config.Port),
-			"name the server itself in the URL, or a pool in session mode"}
+		return &engine.ConnectError{Kind: engine.Pooled, Message: fmt.Sprintf("at %s:%d answers a connection pooler in transaction mode, which can keep no lock", config.Host, config.Port),
+			Mend: "name the server itself in the URL, or a pool in session mode"}
 	}
 	return nil
 }

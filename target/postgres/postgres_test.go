@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vorrang/core/gate"
+	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/internal/pgtest"
 	"vorrang/target/postgres"
@@ -48,23 +48,23 @@ func TestAConnectionThatFailsSaysWhy(t *testing.T) {
 	}
 	cases := map[string]struct {
 		url     string
-		kind    postgres.ConnectKind
+		kind    engine.ConnectKind
 		message string
 		mend    string
 	}{
-		"a wrong password":      {with(t, good, func(u *url.URL) { u.User = url.UserPassword("vorrang", "planted-s3cret") }), postgres.WrongPassword, "refuses the password of user vorrang", "correct the password"},
-		"no such user":          {with(t, good, func(u *url.URL) { u.User = url.UserPassword("nobody", "planted-s3cret") }), postgres.WrongPassword, "user nobody", "correct"},
-		"a user that is barred": {with(t, good, func(u *url.URL) { u.User = url.UserPassword("nologin_pilot", "planted-s3cret") }), postgres.WrongPassword, "user nologin_pilot", "correct"},
-		"no such database":      {with(t, good, func(u *url.URL) { u.Path = "/moon" }), postgres.NoSuchDatabase, "has no database moon", "create it"},
-		"no TLS on the server":  {with(t, good, query("sslmode", "require")), postgres.NoTLS, "offers no TLS, and the URL demands it", "ssl = on"},
-		"nobody listens":        {with(t, good, func(u *url.URL) { u.Host = fmt.Sprintf("127.0.0.1:%d", free) }), postgres.NobodyListens, fmt.Sprintf("nobody listens at 127.0.0.1:%d", free), "start the server"},
-		"no such host":          {with(t, good, func(u *url.URL) { u.Host = "no-such-host.invalid:5432" }), postgres.NoSuchHost, "there is no host no-such-host.invalid", "correct the host"},
-		"no URL":                {"postgres://planted-s3cret:%%%", postgres.BadURL, "cannot be read", "postgres://USER"},
+		"a wrong password":      {with(t, good, func(u *url.URL) { u.User = url.UserPassword("vorrang", "planted-s3cret") }), engine.WrongPassword, "refuses the password of user vorrang", "correct the password"},
+		"no such user":          {with(t, good, func(u *url.URL) { u.User = url.UserPassword("nobody", "planted-s3cret") }), engine.WrongPassword, "user nobody", "correct"},
+		"a user that is barred": {with(t, good, func(u *url.URL) { u.User = url.UserPassword("nologin_pilot", "planted-s3cret") }), engine.WrongPassword, "user nologin_pilot", "correct"},
+		"no such database":      {with(t, good, func(u *url.URL) { u.Path = "/moon" }), engine.NoSuchDatabase, "has no database moon", "create it"},
+		"no TLS on the server":  {with(t, good, query("sslmode", "require")), engine.NoTLS, "offers no TLS, and the URL demands it", "ssl = on"},
+		"nobody listens":        {with(t, good, func(u *url.URL) { u.Host = fmt.Sprintf("127.0.0.1:%d", free) }), engine.NobodyListens, fmt.Sprintf("nobody listens at 127.0.0.1:%d", free), "start the server"},
+		"no such host":          {with(t, good, func(u *url.URL) { u.Host = "no-such-host.invalid:5432" }), engine.NoSuchHost, "there is no host no-such-host.invalid", "correct the host"},
+		"no URL":                {"postgres://planted-s3cret:%%%", engine.BadURL, "cannot be read", "postgres://USER"},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
 			_, err := postgres.Connect(t.Context(), c.url, "a test")
-			var failed *postgres.ConnectError
+			var failed *engine.ConnectError
 			require.ErrorAs(t, err, &failed)
 			assert.Equal(t, c.kind, failed.Kind, "%v", err)
 			assert.Contains(t, failed.Message, c.message)
@@ -113,9 +113,9 @@ func TestAPoolerIsToldFromAServer(t *testing.T) {
 	address := pgtest.Database(t)
 	t.Run("in transaction mode it is refused", func(t *testing.T) {
 		session := connect(t, startPooler(t, address, "transaction"))
-		var failed *postgres.ConnectError
+		var failed *engine.ConnectError
 		require.ErrorAs(t, session.Lock(t.Context()), &failed)
-		assert.Equal(t, postgres.Pooled, failed.Kind)
+		assert.Equal(t, engine.Pooled, failed.Kind)
 		assert.Contains(t, failed.Mend, "name the server itself in the URL, or a pool in session mode")
 		_, err := session.Probe(t.Context(), "")
 		assert.ErrorAs(t, err, &failed)
@@ -133,7 +133,7 @@ func TestTheLockIsForOne(t *testing.T) {
 	address := pgtest.Database(t)
 	first, second := connect(t, address), connect(t, address)
 	require.NoError(t, first.Lock(t.Context()))
-	var held *postgres.LockedError
+	var held *engine.LockedError
 	require.ErrorAs(t, second.Lock(t.Context()), &held)
 	assert.Equal(t, "a test", held.Application)
 	assert.Contains(t, held.Error(), fmt.Sprintf("held by session %d (a test, user vorrang), connected since ", held.PID))
@@ -208,21 +208,21 @@ func TestThePrintedRecipesCheckTheChain(t *testing.T) {
 func TestExistingObjectsAreCounted(t *testing.T) {
 	address := pgtest.Database(t)
 	session := connect(t, address)
-	count := func(schemas ...string) gate.Existing {
+	count := func(schemas ...string) engine.Existing {
 		e, err := session.Existing(t.Context(), schemas)
 		require.NoError(t, err)
 		return e
 	}
 	require.NoError(t, session.CreateLedger(t.Context()))
-	assert.Equal(t, gate.Existing{}, count(), "neither the system's objects nor the ledger count")
+	assert.Equal(t, engine.Existing{}, count(), "neither the system's objects nor the ledger count")
 	pgtest.Exec(t, address, `SET search_path = public; CREATE EXTENSION citext; CREATE SCHEMA tide;
 		CREATE TABLE berth (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name text);
 		CREATE TABLE tide.reading (at date) PARTITION BY RANGE (at); CREATE TABLE tide.reading_1 PARTITION OF tide.reading FOR VALUES FROM ('2026-01-01') TO ('2027-01-01');
 		CREATE VIEW v AS SELECT 1; CREATE SEQUENCE s; CREATE TYPE e AS ENUM ('a'); CREATE DOMAIN d AS int;
 		CREATE FUNCTION f() RETURNS int LANGUAGE sql RETURN 1;`)
-	assert.Equal(t, gate.Existing{Tables: 3, Others: 5}, count())
-	assert.Equal(t, gate.Existing{Tables: 2}, count("tide"))
-	assert.Equal(t, gate.Existing{}, count("moon"))
+	assert.Equal(t, engine.Existing{Tables: 3, Others: 5}, count())
+	assert.Equal(t, engine.Existing{Tables: 2}, count("tide"))
+	assert.Equal(t, engine.Existing{}, count("moon"))
 }
 
 func TestTheProbeSaysWhatMayBeDone(t *testing.T) {

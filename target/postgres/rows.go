@@ -3,16 +3,13 @@ package postgres
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 
+	"vorrang/core/engine"
 	"vorrang/core/schema"
 	"vorrang/core/sqltext"
 )
-
-// ErrTooManyRows says that a table's rows are more than a file may hold.
-var ErrTooManyRows = errors.New("there are more rows than a step's file may hold")
 
 // Rows reads a table's rows as COPY gives them, and where its sequences stand.
 // most is in bytes. Columns that are computed are left out.
@@ -27,7 +24,7 @@ func (s *Session) Rows(ctx context.Context, seen schema.Schema, table string, mo
 	query := fmt.Sprintf("COPY (SELECT %s FROM %s) TO STDOUT", strings.Join(rows.Columns, ", "), table)
 	if _, err := s.conn.PgConn().CopyTo(ctx, data, query); err != nil {
 		if data.full {
-			err = fmt.Errorf("%w, which is %d bytes", ErrTooManyRows, most)
+			err = fmt.Errorf("%w, which is %d bytes", engine.ErrTooManyRows, most)
 		}
 		return rows, fmt.Errorf("read the rows of %s: %w", table, s.wrap(err))
 	}
@@ -57,7 +54,7 @@ type bounded struct {
 func (b *bounded) Write(p []byte) (int, error) {
 	if b.Len()+len(p) > b.most {
 		b.full = true
-		return 0, ErrTooManyRows
+		return 0, engine.ErrTooManyRows
 	}
 	return b.Buffer.Write(p)
 }

@@ -9,7 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/sqltext"
 )
 
@@ -27,15 +27,10 @@ type Scratch struct {
 	name   string
 }
 
-// OwnsMore says that a user could reach more from a scratch database than that.
-type OwnsMore struct{ User, What string }
-
-func (e *OwnsMore) Error() string { return fmt.Sprintf("%s %s", e.User, e.What) }
-
 // NewScratch makes a scratch database on the server that a URL names, and opens
 // a session on it. It belongs to role, where one is given. The URL's user needs
 // the right to create databases; where it owns others than the URL's, or is a
-// superuser, the error is OwnsMore, unless somebody declared that it may. Scratch databases that
+// superuser, the error is engine.OwnsMore, unless somebody declared that it may. Scratch databases that
 // were left behind long ago are dropped.
 func NewScratch(ctx context.Context, url, role string, declared bool) (*Scratch, error) {
 	beside, err := Connect(ctx, url, "vorrangd scratch")
@@ -88,9 +83,9 @@ func (s *Session) ownsMore(ctx context.Context) error {
 	case err != nil:
 		return fmt.Errorf("look what the user owns: %w", err)
 	case superuser:
-		return &OwnsMore{user, "is a superuser there"}
+		return &engine.OwnsMore{User: user, What: "is a superuser there"}
 	case others != "":
-		return &OwnsMore{user, "owns other databases there: " + others}
+		return &engine.OwnsMore{User: user, What: "owns other databases there: " + others}
 	}
 	return nil
 }
@@ -109,9 +104,9 @@ func (s *Scratch) Run(ctx context.Context, text []byte, autocommit bool) error {
 		return err
 	}
 	if autocommit {
-		err = s.Prepare(ctx, deploy.Settings{Role: s.Role})
+		err = s.Prepare(ctx, engine.Settings{Role: s.Role})
 	} else {
-		err = s.Begin(ctx, deploy.Settings{Role: s.Role})
+		err = s.Begin(ctx, engine.Settings{Role: s.Role})
 	}
 	for _, statement := range statements {
 		if err == nil {

@@ -11,11 +11,9 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/sqltext"
 )
-
-var _ deploy.Target = (*Session)(nil)
 
 // clean undoes whatever an earlier script may have left in the steps' session:
 // settings, roles, prepared statements, cursors, notifications, advisory locks,
@@ -48,24 +46,24 @@ func (s *Session) cleaned(ctx context.Context, begin string) error {
 	return s.step(ctx, begin)
 }
 
-// Begin implements deploy.Target. The transaction holds a lock of its own, which
+// Begin implements engine.Steps. The transaction holds a lock of its own, which
 // no statement can give back before its end: should the session that holds the
 // target's lock go, nobody else begins before this transaction has ended.
-func (s *Session) Begin(ctx context.Context, settings deploy.Settings) error {
+func (s *Session) Begin(ctx context.Context, settings engine.Settings) error {
 	return s.cleaned(ctx, fmt.Sprintf("BEGIN; %s, pg_catalog.pg_advisory_xact_lock(%d)", s.set(settings, true), busyKey))
 }
 
-// Prepare implements deploy.Target.
-func (s *Session) Prepare(ctx context.Context, settings deploy.Settings) error {
+// Prepare implements engine.Steps.
+func (s *Session) Prepare(ctx context.Context, settings engine.Settings) error {
 	return s.cleaned(ctx, s.set(settings, s.InTransaction()))
 }
 
 // set puts settings into force, for the transaction only where local is true.
 // It is one statement for all, since every step pays for it.
-func (s *Session) set(settings deploy.Settings, local bool) string {
+func (s *Session) set(settings engine.Settings, local bool) string {
 	values := []string{
-		fmt.Sprintf("'lock_timeout', '%d'", deploy.Milliseconds(settings.LockTimeout)),
-		fmt.Sprintf("'statement_timeout', '%d'", deploy.Milliseconds(settings.StatementTimeout)),
+		fmt.Sprintf("'lock_timeout', '%d'", engine.Milliseconds(settings.LockTimeout)),
+		fmt.Sprintf("'statement_timeout', '%d'", engine.Milliseconds(settings.StatementTimeout)),
 	}
 	if s.version >= 140000 {
 		// The server looks every 2 s whether the service is still there, so that
@@ -84,7 +82,7 @@ func (s *Session) set(settings deploy.Settings, local bool) string {
 // ledgerSchema is out of the application's way.
 const ledgerSchema = "vorrang"
 
-// Exec implements deploy.Target.
+// Exec implements engine.Steps.
 func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64, error) {
 	if statement.IsCopy {
 		tag, err := s.steps.PgConn().CopyFrom(ctx, bytes.NewReader(statement.CopyData), string(statement.SQL))
@@ -99,7 +97,7 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 	return rows, wrap(s.steps, results.Close())
 }
 
-// Estimate implements deploy.Target. Source of the form: EXPLAIN's JSON, where
+// Estimate implements engine.Estimator. Source of the form: EXPLAIN's JSON, where
 // the node that changes rows stands above the one that finds them.
 func (s *Session) Estimate(ctx context.Context, statement sqltext.Statement) (int64, error) {
 	var plans []struct{ Plan explained }
@@ -149,7 +147,7 @@ func (s *Session) step(ctx context.Context, sql string) error {
 	return wrap(s.steps, s.steps.PgConn().Exec(ctx, sql).Close())
 }
 
-// Holds implements deploy.Target.
+// Holds implements engine.Steps.
 func (s *Session) Holds(ctx context.Context, query sqltext.Statement) (bool, string, error) {
 	reader := s.steps.PgConn().ExecParams(ctx, string(query.SQL), nil, nil, nil, nil)
 	holds, rows, got := true, 0, ""
@@ -185,7 +183,7 @@ func shown(value []byte) string {
 	return string(value[:min(len(value), 60)])
 }
 
-// Rollback implements deploy.Target.
+// Rollback implements engine.Steps.
 func (s *Session) Rollback(ctx context.Context) error {
 	if !s.InTransaction() {
 		return nil
@@ -193,12 +191,12 @@ func (s *Session) Rollback(ctx context.Context) error {
 	return s.step(ctx, "ROLLBACK")
 }
 
-// InTransaction implements deploy.Target.
+// InTransaction implements engine.Steps.
 func (s *Session) InTransaction() bool {
 	return s.steps != nil && !s.steps.IsClosed() && s.steps.PgConn().TxStatus() != 'I'
 }
 
-// OnNotice implements deploy.Target.
+// OnNotice implements engine.Steps.
 func (s *Session) OnNotice(hear func(severity, message string)) { s.notice = hear }
 
 func (s *Session) wrap(err error) error { return wrap(s.conn, err) }
@@ -209,7 +207,7 @@ func wrap(conn *pgx.Conn, err error) error {
 		return nil
 	}
 	if conn.IsClosed() {
-		return &deploy.LostError{Err: innermost(err)}
+		return &engine.LostError{Err: innermost(err)}
 	}
 	var refused *pgconn.PgError
 	if !errors.As(err, &refused) {
@@ -219,7 +217,7 @@ func wrap(conn *pgx.Conn, err error) error {
 	if refused.InternalQuery != "" {
 		where = strings.TrimSpace(where + "\nin the query: " + refused.InternalQuery)
 	}
-	return &deploy.ServerError{SQLState: refused.Code, Message: refused.Message, Detail: refused.Detail,
+	return &engine.ServerError{Kind: kindOf(refused.Code), SQLState: refused.Code, Message: refused.Message, Detail: refused.Detail,
 		Hint: refused.Hint, Where: where, Position: int(refused.Position)}
 }
 

@@ -12,7 +12,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/schema"
 	"vorrang/core/sqltext"
 	"vorrang/internal/safely"
@@ -64,7 +64,7 @@ func (s *Session) snapshot(ctx context.Context, schemas []string, needs bool) (s
 // unread names the right that is missing to read the schema, if one is.
 func (s *Session) unread(err error) error {
 	const insufficientPrivilege = "42501"
-	var refused *deploy.ServerError
+	var refused *engine.ServerError
 	if errors.As(err, &refused) && refused.SQLState == insufficientPrivilege {
 		if _, table, is := strings.Cut(refused.Message, "permission denied for table "); is {
 			return fmt.Errorf("read the schema: %w; let user %[2]s read it: GRANT SELECT ON pg_catalog.%[3]s TO %[2]s", err, sqltext.Identifier(s.conn.Config().User), table)

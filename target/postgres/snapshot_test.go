@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/schema"
 	"vorrang/core/sqltext"
 	"vorrang/internal/pgtest"
@@ -157,7 +157,7 @@ func TestASnapshotSeesOneStateAndBlocksNobody(t *testing.T) {
 	session, err := postgres.Connect(t.Context(), url, "test")
 	require.NoError(t, err)
 	defer session.Close()
-	require.NoError(t, session.Begin(t.Context(), deploy.Settings{}))
+	require.NoError(t, session.Begin(t.Context(), engine.Settings{}))
 	_, err = session.Exec(t.Context(), sqltext.Statement{SQL: []byte("CREATE TABLE public.own (id int)")})
 	require.NoError(t, err)
 	own, err := session.Snapshot(t.Context(), nil)

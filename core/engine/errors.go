@@ -1,0 +1,112 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"time"
+)
+
+// Kind is what a server's error means, whatever its code.
+type Kind string
+
+const (
+	LockTimeout Kind = "lock-timeout" // a lock was not granted in time; others go first
+	Duplicate   Kind = "duplicate"    // something with this name is there already
+	Missing     Kind = "missing"      // something that is named is not there
+	Other       Kind = "other"
+)
+
+// ServerError is the server's word that it refuses a statement.
+type ServerError struct {
+	Kind     Kind
+	SQLState string // or the server's own code; for showing
+	Message  string
+	Detail   string
+	Hint     string
+	Where    string // the server's context, such as a function's line
+	Position int    // in the statement, in characters from 1; 0 if the server names none
+}
+
+func (e *ServerError) Error() string {
+	return fmt.Sprintf("%s (SQLSTATE %s)", e.Message, e.SQLState)
+}
+
+// LedgerError says that the server refused a row of the ledger.
+type LedgerError struct{ Err error }
+
+func (e *LedgerError) Error() string {
+	return "the ledger's row could not be written: " + e.Err.Error()
+}
+
+// Unwrap is the server's refusal.
+func (e *LedgerError) Unwrap() error { return e.Err }
+
+// LostError says that the connection to the target is gone.
+type LostError struct{ Err error }
+
+func (e *LostError) Error() string {
+	return fmt.Sprintf("the connection to the target was lost: %v", e.Err)
+}
+
+// Unwrap is the driver's error.
+func (e *LostError) Unwrap() error { return e.Err }
+
+// LockedError says who holds a target's lock.
+type LockedError struct {
+	PID         int32
+	Application string
+	User        string
+	Since       time.Time
+}
+
+func (e *LockedError) Error() string {
+	if e.PID == 0 {
+		return "the target's lock is held by another session"
+	}
+	since := ""
+	if !e.Since.IsZero() {
+		since = ", connected since " + e.Since.UTC().Format(time.DateTime+" UTC")
+	}
+	return fmt.Sprintf("the target's lock is held by session %d (%s, user %s)%s", e.PID, e.Application, e.User, since)
+}
+
+// ConnectKind is why a target cannot be used.
+type ConnectKind string
+
+const (
+	BadURL         ConnectKind = "bad-url"
+	NoSuchHost     ConnectKind = "no-such-host"
+	NobodyListens  ConnectKind = "nobody-listens"
+	NoAnswer       ConnectKind = "no-answer"
+	WrongPassword  ConnectKind = "wrong-password"
+	NotAdmitted    ConnectKind = "not-admitted"
+	NoSuchDatabase ConnectKind = "no-such-database"
+	NoTLS          ConnectKind = "no-tls"
+	BadCertificate ConnectKind = "bad-certificate"
+	TooMany        ConnectKind = "too-many-connections"
+	NotReady       ConnectKind = "not-ready"
+	Pooled         ConnectKind = "transaction-pooler"
+	Unknown        ConnectKind = "other"
+)
+
+// ConnectError says why a target cannot be used, and what to change. It never
+// holds a password, but what it wraps may.
+type ConnectError struct {
+	Kind    ConnectKind
+	Message string
+	Mend    string
+	Err     error // the driver's or the server's; nil where there is none
+}
+
+func (e *ConnectError) Error() string { return e.Message + "; " + e.Mend }
+
+// Unwrap is the driver's or the server's error.
+func (e *ConnectError) Unwrap() error { return e.Err }
+
+// OwnsMore says that a user could reach more from a scratch database than that.
+type OwnsMore struct{ User, What string }
+
+func (e *OwnsMore) Error() string { return fmt.Sprintf("%s %s", e.User, e.What) }
+
+// ErrTooManyRows says that a table's rows are more than a file may hold.
+var ErrTooManyRows = errors.New("there are more rows than a step's file may hold")

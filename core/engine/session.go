@@ -1,0 +1,270 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"vorrang/core/evidence"
+	"vorrang/core/ledger"
+	"vorrang/core/schema"
+	"vorrang/core/sqltext"
+	"vorrang/core/step"
+)
+
+// Session is a target as the service works on it. Its methods block. Errors are
+// *ServerError where the server answered, and *LostError where the connection is
+// gone. It is not safe for concurrent use, but for Blockers.
+type Session interface {
+	Steps
+	Ledger
+	Lock
+
+	// Identity is the same for two sessions if they are on the same database, by
+	// what the server says, not by the URL.
+	Identity(ctx context.Context) (string, error)
+	// Probe looks at the target, and changes nothing. role is one that steps are
+	// to run as; empty for none.
+	Probe(ctx context.Context, role string) (Probe, error)
+	// HasTables reports whether all of some tables are there, each as schema.name.
+	HasTables(ctx context.Context, tables ...string) (bool, error)
+	// Schemas says which schemas are the application's; none are all but the
+	// server's and Vorrang's.
+	Schemas(schemas []string)
+	// Existing counts the objects in the application's schemas.
+	Existing(ctx context.Context, schemas []string) (Existing, error)
+	// Snapshot reads the schema. Its objects come without what they need.
+	Snapshot(ctx context.Context, schemas []string) (schema.Schema, error)
+	// SnapshotWithNeeds also says which objects need which.
+	SnapshotWithNeeds(ctx context.Context, schemas []string) (schema.Schema, error)
+	// Peek looks, reading only, whether objects are there and whether the queries
+	// of a check hold, with the settings that a step would have.
+	Peek(ctx context.Context, settings Settings, objects []evidence.Object, check []sqltext.Statement) ([]evidence.Sighting, []evidence.Outcome, error)
+
+	// Closed reports whether a connection is gone.
+	Closed() bool
+	// Close ends the session, and with it its lock.
+	Close()
+}
+
+// Steps is the side of a session on which steps run. It is held under the target's
+// lock for a whole deployment.
+type Steps interface {
+	// Begin opens a transaction in a session that nothing of an earlier step is
+	// left in.
+	Begin(ctx context.Context, s Settings) error
+	// Prepare makes the session as Begin does, without opening a transaction.
+	Prepare(ctx context.Context, s Settings) error
+	// Exec runs one statement, drops its rows, and says how many it changed.
+	Exec(ctx context.Context, s sqltext.Statement) (rows int64, err error)
+	// Holds runs a check's query: it holds if it gives one row with true in
+	// every column. got says what it gave.
+	Holds(ctx context.Context, s sqltext.Statement) (holds bool, got string, err error)
+	// Empty drops everything in the application's schemas, within the open
+	// transaction, and says how many objects that were.
+	Empty(ctx context.Context) (objects int, err error)
+	// Sightings looks objects up, with the search path that each stands under. It
+	// must not stand in a transaction.
+	Sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error)
+	// Commit writes ledger entries and ends the transaction with them. Where the
+	// server refuses an entry, and not what the step did, its error is a
+	// *LedgerError.
+	Commit(ctx context.Context, entries ...ledger.Entry) error
+	// Write writes a ledger entry into the open transaction. The settings of the
+	// step that was under way are gone afterwards. Its error is as Commit's.
+	Write(ctx context.Context, e ledger.Entry) error
+	// Append writes a ledger entry at once, whatever the steps' session is doing.
+	Append(ctx context.Context, e ledger.Entry) error
+	// Rollback ends the transaction without effect. It does nothing where
+	// there is none.
+	Rollback(ctx context.Context) error
+	// InTransaction reports whether a transaction is open, failed or not.
+	InTransaction() bool
+	// OnNotice sets who hears the server's notices.
+	OnNotice(func(severity, message string))
+}
+
+// Ledger is the ledger's side of a session.
+type Ledger interface {
+	// ReadLedger returns all entries, oldest first. exists is false for a target
+	// that has no ledger.
+	ReadLedger(ctx context.Context) (entries []ledger.Entry, exists bool, err error)
+	// LedgerAltered says what of the ledger's table is not as it was made; an
+	// empty text where there is nothing, or no ledger.
+	LedgerAltered(ctx context.Context) (string, error)
+	// CreateLedger makes the ledger where there is none, in a transaction of its
+	// own. It may be repeated. Call it under the target's lock.
+	CreateLedger(ctx context.Context) error
+	// AppendAll writes entries in one transaction of their own.
+	AppendAll(ctx context.Context, entries []ledger.Entry) error
+}
+
+// Lock is what keeps two deployments of one target apart.
+type Lock interface {
+	// Lock takes the target's lock until the session ends. It does not wait: a lock
+	// that somebody else holds is a *LockedError.
+	Lock(ctx context.Context) error
+	// Unlock gives it back.
+	Unlock()
+	// Alive asks the server whether the session that holds the lock is there.
+	Alive(ctx context.Context) error
+}
+
+// Estimator is a session whose server can say beforehand how many rows a statement
+// may change.
+type Estimator interface {
+	// Estimate is how many rows the planner expects a statement to change. It
+	// does not run it.
+	Estimate(ctx context.Context, s sqltext.Statement) (int64, error)
+}
+
+// Watcher is a session whose server tells who holds a lock.
+type Watcher interface {
+	// Blockers lists the sessions that hold what the steps' session waits for;
+	// none if it does not wait. It may be called while Exec runs.
+	Blockers(ctx context.Context) ([]Blocker, error)
+}
+
+// Sweeper is a session whose server can leave an index half built.
+type Sweeper interface {
+	// DropInvalid drops an index without blocking others, if it is there and
+	// marked invalid: the remains of a concurrent build that did not end. It
+	// must not stand in a transaction.
+	DropInvalid(ctx context.Context, index evidence.Object) (dropped bool, err error)
+}
+
+// Copier is a session that gives a table's rows in a form that a step can hold.
+type Copier interface {
+	// Rows reads a table's rows, and where its sequences stand. most is in bytes;
+	// more is ErrTooManyRows. Columns that are computed are left out.
+	Rows(ctx context.Context, seen schema.Schema, table string, most int) (schema.Rows, error)
+}
+
+// Owned is a session whose ledger may have an owner of its own.
+type Owned interface {
+	// LedgerOwner says that the ledger belongs to a role that the session's user is
+	// no member of, and with which key entries are proved.
+	LedgerOwner(role, key string)
+}
+
+// Workshop is an engine that can make databases for trials.
+type Workshop interface {
+	// NewScratch makes an empty database on the server that a URL names, and opens
+	// a session on it. It belongs to role, where one is given. Where the URL's user
+	// could reach more from there, its error is *OwnsMore, unless somebody declared
+	// that it may.
+	NewScratch(ctx context.Context, url, role string, declared bool) (Scratch, error)
+}
+
+// Scratch is an empty database for trials. Close drops it.
+type Scratch interface {
+	Session
+	// Run runs a file's statements: all in one transaction, or each in its own.
+	// An error names the statement's line.
+	Run(ctx context.Context, text []byte, autocommit bool) error
+}
+
+// Scripts is an engine for which files can be written that somebody runs without
+// Vorrang.
+type Scripts interface {
+	// CreateLedgerSQL is the SQL that makes the ledger.
+	CreateLedgerSQL() string
+	// LedgerOwnerSQL is what gives the ledger an owner of its own; login is the
+	// user of the target's URL.
+	LedgerOwnerSQL(owner, login string) string
+	// LockKey is the lock that every deployment takes.
+	LockKey() int64
+}
+
+// Settings hold for one step.
+type Settings struct {
+	Role             string        // that the step runs as; empty for the target's user
+	LockTimeout      time.Duration // 0 waits for ever
+	StatementTimeout time.Duration // 0 is none
+}
+
+// For is what holds for a step with these options.
+func (s Settings) For(o step.Options) Settings {
+	if o.LockTimeout != nil {
+		s.LockTimeout = *o.LockTimeout
+	}
+	if o.StatementTimeout != nil {
+		s.StatementTimeout = *o.StatementTimeout
+	}
+	return s
+}
+
+// Milliseconds is a timeout as a server takes it. It is rounded up, since 0 would
+// mean no timeout at all.
+func Milliseconds(d time.Duration) int64 {
+	return (d + time.Millisecond - 1).Milliseconds()
+}
+
+// Blocker is a session that holds a lock which a deployment waits for. What the
+// target's user may not see is empty.
+type Blocker struct {
+	PID         int32  `json:"pid"`
+	User        string `json:"user,omitempty"`
+	Application string `json:"application,omitempty"`
+	State       string `json:"state,omitempty" description:"The server's word, such as active or idle in transaction."`
+	Query       string `json:"query,omitempty" description:"Its newest statement, shortened."`
+}
+
+// String is "session 4711 (user nordmole, application psql, idle in
+// transaction): LOCK TABLE berth".
+func (b Blocker) String() string {
+	about := []string{"user " + cmp.Or(b.User, "unknown"), "application " + cmp.Or(b.Application, "unknown")}
+	if b.State != "" {
+		about = append(about, b.State)
+	}
+	text := fmt.Sprintf("session %d (%s)", b.PID, strings.Join(about, ", "))
+	if b.Query != "" {
+		text += ": " + strings.Join(strings.Fields(b.Query), " ")
+	}
+	return text
+}
+
+// Probe is what can be said of a target without changing it.
+type Probe struct {
+	Version   string `json:"version"`
+	Database  string `json:"database"`
+	User      string `json:"user"`
+	Superuser bool   `json:"superuser"`
+	TLS       string `json:"tls,omitempty" description:"The protocol version; absent where the connection is not encrypted."`
+	Cipher    string `json:"cipher,omitempty"`
+	ReadOnly  bool   `json:"read_only" description:"A standby, or a database that refuses writes."`
+	MayCreate bool   `json:"may_create" description:"The user may create schemas in the database."`
+	HasLedger bool   `json:"has_ledger"`
+	MayWrite  bool   `json:"may_write_ledger"`
+	MayRole   bool   `json:"may_set_role"`
+	Pooler    bool   `json:"pooler" description:"A connection pooler in session mode stands in between."`
+}
+
+// Existing counts what is found in a database that has no ledger.
+type Existing struct {
+	Tables int
+	Others int // views, functions, types and the like
+}
+
+// Any reports whether there is anything.
+func (e Existing) Any() bool { return e.Tables+e.Others > 0 }
+
+// String is "7 tables and 2 other objects".
+func (e Existing) String() string {
+	switch {
+	case e.Others == 0:
+		return count(e.Tables, "table")
+	case e.Tables == 0:
+		return count(e.Others, "object")
+	}
+	return count(e.Tables, "table") + " and " + count(e.Others, "other object")
+}
+
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
