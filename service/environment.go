@@ -217,8 +217,11 @@ func (s *Service) look(ctx context.Context, p place, session engine.Session) (ga
 		if standing.Has(plan.Late) || standing.Has(plan.Edited) {
 			unfit = append(unfit, string(standing.Step.Number))
 		}
-		if s.failedAs(p, standing, engine.Duplicate) {
+		if s.stopped(p, standing, ledger.Forward, engine.Duplicate) {
 			facts.There = append(facts.There, standing.Step.Number)
+		}
+		if s.stopped(p, standing, ledger.Back, engine.Missing) {
+			facts.Away = append(facts.Away, standing.Step.Number)
 		}
 	}
 	if len(unfit) > 0 {

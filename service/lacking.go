@@ -9,6 +9,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
+	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
 )
@@ -16,7 +17,7 @@ import (
 // lacking says, where a step failed because something was not there, what of the
 // steps that the ledger calls present is gone.
 func (s *Service) lacking(ctx context.Context, p place, session engine.Session, view plan.View) ([]gate.Lack, error) {
-	if !slices.ContainsFunc(view.Steps, func(st plan.Standing) bool { return s.failedAs(p, st, engine.Missing) }) {
+	if !slices.ContainsFunc(view.Steps, func(st plan.Standing) bool { return s.stopped(p, st, ledger.Forward, engine.Missing) }) {
 		return nil, nil
 	}
 	var present []plan.Standing

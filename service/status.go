@@ -254,7 +254,7 @@ func (s *Service) failures(ctx context.Context, p place, facts gate.Facts, statu
 			return nil, err
 		}
 		switch {
-		case s.failedAs(p, st, engine.Duplicate):
+		case s.stopped(p, st, ledger.Forward, engine.Duplicate):
 			t.Next = fmt.Sprintf("something of it is there already; if somebody carried it out by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
 				status.Lane, status.Environment, number)
 		case hold.ID != "" && hold.ID != gate.SealedRelease:
@@ -262,7 +262,7 @@ func (s *Service) failures(ctx context.Context, p place, facts gate.Facts, statu
 			if gate.Expected(hold.ID) { // it has no line of its own that says how
 				t.Next += ": " + hold.Turn
 			}
-		case s.failedAs(p, st, engine.Missing) && len(facts.Lacks) > 0:
+		case s.stopped(p, st, ledger.Forward, engine.Missing) && len(facts.Lacks) > 0:
 			t.Next = mendLacks(facts, p, release)
 		default:
 			t.Next = fmt.Sprintf("%s, then promote again: vorrang promote -lane %s -to %s%s", cause, status.Lane, status.Environment, release)
@@ -283,11 +283,12 @@ func (s *Service) causeOf(ctx context.Context, lane, environment string, number 
 		sealed, number, lane, environment, number), nil
 }
 
-// failedAs reports whether a step failed by an error of a kind.
-func (s *Service) failedAs(p place, st plan.Standing, as engine.Kind) bool {
-	failed := st.State.Status == ledger.StatusFailed && st.State.Progress.Direction != ledger.Back
+// stopped reports whether a step failed in a direction, by an error of a kind.
+func (s *Service) stopped(p place, st plan.Standing, direction ledger.Direction, by engine.Kind) bool {
+	progress := st.State.Progress
+	back := progress.Direction == ledger.Back
 	server, known := s.Engines[p.lane.Engine]
-	return failed && known && server.KindOf(st.State.Progress.SQLState) == as
+	return st.State.Status == ledger.StatusFailed && back == (direction == ledger.Back) && known && server.KindOf(progress.SQLState) == by
 }
 
 func stepStatus(s plan.Standing) api.StepStatus {

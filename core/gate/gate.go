@@ -100,6 +100,7 @@ type Facts struct {
 	Bound      map[step.Number]Bound // late or edited steps whose files cannot change
 	There      []step.Number         // failed steps that stumbled over what is there already
 	Lacks      []Lack                // of present steps, where another failed because something was not there
+	Away       []step.Number         // steps whose way back stopped over what is gone already
 
 	// what some environments ask
 	Now      time.Time
@@ -475,14 +476,23 @@ func (f Facts) MendLate(s plan.Standing) string {
 
 func (f Facts) nothingInDoubt() Check {
 	if half := f.View.HalfBack(); len(half) > 0 {
+		number := half[0].Step.Number
 		return hold(NothingInDoubt,
-			fmt.Sprintf("the way back of step %s stopped at statement %d of %d", half[0].Step.Number, half[0].State.Progress.Statement, half[0].State.Progress.Of),
-			fmt.Sprintf("fix the cause, then finish it: %s; if its text is wrong, finish it by hand and record that: %s", f.rollbackLast(), f.settleAs(half[0].Step.Number, ledger.SettledUndone)))
+			fmt.Sprintf("the way back of step %s stopped at statement %d of %d", number, half[0].State.Progress.Statement, half[0].State.Progress.Of), f.MendHalfBack(number))
 	}
 	if check := f.halfDone(); check.Verdict == Hold {
 		return check
 	}
 	return f.nothingDoubtedBack()
+}
+
+// MendHalfBack says what to do about a way back that stopped half-way.
+func (f Facts) MendHalfBack(number step.Number) string {
+	undone := f.settleAs(number, ledger.SettledUndone)
+	if slices.Contains(f.Away, number) { // another try stumbles again
+		return fmt.Sprintf("what it stumbled over is gone already; finish by hand what is left of it, if anything is, and record that: %s; or put back what is gone, then finish it: %s", undone, f.rollbackLast())
+	}
+	return fmt.Sprintf("fix the cause, then finish it: %s; if its text is wrong, finish it by hand and record that: %s", f.rollbackLast(), undone)
 }
 
 // halfDone holds if a step stopped half-way and cannot go on there.

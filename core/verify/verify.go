@@ -130,7 +130,7 @@ func (v *verifier) steps() {
 		}
 	}
 	for _, s := range v.Facts.View.HalfBack() {
-		v.report(InDoubt, s.Step.Number, s.State.At, fmt.Sprintf("fix the cause, then: vorrang rollback -lane %s -env %s -last 1 -confirm %s", v.lane, v.Name, v.Name),
+		v.report(InDoubt, s.Step.Number, s.State.At, v.Facts.MendHalfBack(s.Step.Number),
 			"the way back of step %s stopped half-way", named(s.Step.Number, s.Step.Slug))
 	}
 	for _, s := range v.Facts.View.HalfDone() {
