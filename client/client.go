@@ -316,6 +316,11 @@ func (c *Client) Ledger(ctx context.Context, lane, environment string, limit int
 	return get[api.Ledger](ctx, c, environmentPath(lane, environment)+"/ledger", url.Values{"limit": {strconv.Itoa(limit)}})
 }
 
+// Engines lists the kinds of database servers that the service works on.
+func (c *Client) Engines(ctx context.Context) (*api.Engines, error) {
+	return get[api.Engines](ctx, c, "/api/v1/engines", nil)
+}
+
 // LedgerSetup gives the SQL that an administrator of a target's database runs with
 // psql, so that its ledger has an owner of its own.
 func (c *Client) LedgerSetup(ctx context.Context, lane, environment string) (*api.LedgerSetup, error) {

@@ -33,6 +33,7 @@ var who = map[string]string{
 	"GET /api/v1/session/tokens":                 "self",
 	"DELETE /api/v1/session/tokens/{token}":      "self",
 	"POST /api/v1/session/password":              "self",
+	"GET /api/v1/engines":                        "self",
 	"GET /api/v1/people":                         "",
 	"PUT /api/v1/people/{person}":                "",
 	"GET /api/v1/tokens":                         "",

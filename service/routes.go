@@ -69,6 +69,7 @@ func (s *Service) endpoints() []endpoint {
 		on(admin, http.MethodDelete, "/api/v1/hooks/{hook}", "removeHook", "Removes a hook with its deliveries", s.removeHook),
 		on(admin, http.MethodGet, "/api/v1/deliveries", "listDeliveries", "Says what was sent to hooks, newest first", s.deliveries),
 		apply,
+		self(on(look, http.MethodGet, "/api/v1/engines", "listEngines", "Lists the kinds of database servers that the service works on, and what each can do", s.engines)),
 		on(look, http.MethodGet, "/api/v1/lanes", "listLanes", "Lists the lanes and where their environments stand", s.lanes),
 		on(look, http.MethodGet, lane, "getLane", "Says where one lane's environments stand", s.oneLane),
 		submit, trial,

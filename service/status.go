@@ -361,6 +361,15 @@ func (s *Service) ledgerSetup(c call, in *environmentIn) (*api.LedgerSetup, erro
 	return &api.LedgerSetup{SQL: scripts.LedgerOwnerSQL(p.environment.LedgerRole, seen.User)}, nil
 }
 
+// engines lists what the service works on.
+func (s *Service) engines(call, *nothing) (*api.Engines, error) {
+	answer := &api.Engines{Engines: []api.Engine{}}
+	for _, name := range s.Engines.Names() {
+		answer.Engines = append(answer.Engines, api.Engine{Name: name, Traits: s.Engines[name].Traits()})
+	}
+	return answer, nil
+}
+
 // scripts is what writes files that somebody runs without Vorrang.
 func (s *Service) scripts(p place) (engine.Scripts, error) {
 	kind, err := s.Engines.Named(p.lane.Engine)

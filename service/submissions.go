@@ -29,7 +29,7 @@ type laneFileIn struct {
 // declareLane keeps a lane's declaration. What an environment asks by its name
 // alone is written out first, so that it does not go with the name.
 func (s *Service) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
-	l, err := lane.Parse(in.File, c.fiber.Body())
+	l, err := lane.Parse(in.File, c.fiber.Body(), s.Engines.Traits())
 	if err != nil {
 		return nil, err
 	}

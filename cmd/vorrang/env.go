@@ -91,7 +91,7 @@ func (e *env) whichLane(ctx context.Context, c *client.Client) (string, error) {
 		return *e.lane, nil
 	}
 	if text, err := os.ReadFile("lane.yaml"); err == nil {
-		l, err := lane.Parse("lane.yaml", text)
+		l, err := lane.Parse("lane.yaml", text, nil) // the service knows the engines
 		return l.Name, err
 	}
 	lanes, err := c.Lanes(ctx)

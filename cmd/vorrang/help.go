@@ -28,7 +28,7 @@ func groups() []struct {
 		title    string
 		commands []command
 	}{
-		{"write and submit", []command{newCommand(), declareCommand(), lanesCommand(), probeCommand(), submitCommand(), withdrawCommand(), draftCommand()}},
+		{"write and submit", []command{newCommand(), declareCommand(), lanesCommand(), enginesCommand(), probeCommand(), submitCommand(), withdrawCommand(), draftCommand()}},
 		{"releases", []command{cutCommand(), releasesCommand(), signCommand(), exportCommand()}},
 		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), driftCommand(), compareCommand(), deploymentsCommand(), watchCommand(), awaitCommand()}},
 		{"gates", []command{approveCommand(), waiveCommand(), freezeCommand(), thawCommand(), backupCommand()}},

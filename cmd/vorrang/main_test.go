@@ -324,3 +324,12 @@ func takeAway(t *testing.T, url string) {
 	name := url[strings.LastIndex(url, "/")+1:]
 	pgtest.Exec(t, pgtest.Shared(t).URL("postgres"), "ALTER DATABASE "+name+" RENAME TO "+name+"_gone")
 }
+
+func TestTheEnginesSayWhatTheyCan(t *testing.T) {
+	world(t, map[string]string{"1-a.sql": "SELECT 1"})
+	code, out, errs := say(t, "engines")
+	require.Equal(t, 0, code, errs)
+	assert.Contains(t, out, "postgresql  PostgreSQL, tested with version 15\n")
+	assert.Regexp(t, `(?m)^  yes  the ledger can have an owner of its own`, out)
+	assert.NotContains(t, out, "  no ")
+}

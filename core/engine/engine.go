@@ -26,13 +26,15 @@ type Engine interface {
 // Traits is what an engine has, and what its servers do. An option or a setting
 // that needs what an engine has not is refused where it is written.
 type Traits struct {
-	Server         string // what it is called by people: PostgreSQL
-	Tried          []int  // the major versions that the tests run with
-	Oldest         int    // the oldest major version that is let in
-	DDLTransaction bool   // changes of the schema can be rolled back
-	Roles          bool   // a step can run as another role
-	Schemas        bool   // a database has schemas
-	LedgerOwner    bool   // the ledger can have an owner of its own
+	Server         string `json:"server" description:"What people call it, such as PostgreSQL."`
+	Tried          []int  `json:"tried" nullable:"false" description:"The major versions that the tests run with."`
+	Oldest         int    `json:"oldest" description:"The oldest major version that is let in."`
+	DDLTransaction bool   `json:"ddl_transaction" description:"Changes of the schema can be rolled back."`
+	Roles          bool   `json:"roles" description:"A step can run as another role, and steps may change roles."`
+	Schemas        bool   `json:"schemas" description:"A database has schemas."`
+	LedgerOwner    bool   `json:"ledger_owner" description:"The ledger can have an owner of its own."`
+	Scratch        bool   `json:"scratch" description:"Databases for trials can be made."`
+	Scripts        bool   `json:"scripts" description:"Files can be written that somebody runs without Vorrang."`
 }
 
 // Engines are those that a service has, by name.
@@ -57,3 +59,12 @@ func (all Engines) Named(name string) (Engine, error) {
 
 // Names are sorted.
 func (all Engines) Names() []string { return slices.Sorted(maps.Keys(all)) }
+
+// Traits are those of all engines, by name.
+func (all Engines) Traits() map[string]Traits {
+	traits := make(map[string]Traits, len(all))
+	for name, e := range all {
+		traits[name] = e.Traits()
+	}
+	return traits
+}

@@ -12,15 +12,50 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vorrang/core/engine"
 	"vorrang/core/plan"
 	"vorrang/core/release"
 	"vorrang/core/step"
 )
 
+// engines are one that has everything, and one that has nothing.
+var engines = map[string]engine.Traits{
+	"postgresql": {Server: "PostgreSQL", Roles: true, Schemas: true, LedgerOwner: true, Scratch: true},
+	"tally":      {Server: "Tally"},
+}
+
+func TestWhatAnEngineHasNotIsRefusedWhereItIsWritten(t *testing.T) {
+	file := `lane: harbour
+steps-may: [roles]
+environments:
+  - name: development
+    target: env:A
+    scratch: env:B
+    role: pilot
+    schemas: [harbour]
+    ledger-role: keeper
+    ledger-key: env:C
+engine: tally
+`
+	_, err := Parse("lane.yaml", []byte(file), engines)
+	var problems step.Problems
+	require.ErrorAs(t, err, &problems)
+	var lines []string
+	for _, p := range problems {
+		lines = append(lines, p.Error())
+	}
+	assert.Equal(t, []string{
+		"lane.yaml:2:1: Tally has no use for steps-may: take it out", "lane.yaml:6:5: Tally has no use for scratch: take it out", "lane.yaml:7:5: Tally has no use for role: take it out",
+		"lane.yaml:8:5: Tally has no use for schemas: take it out", "lane.yaml:9:5: Tally has no use for ledger-role: take it out", "lane.yaml:10:5: Tally has no use for ledger-key: take it out",
+	}, lines)
+	_, err = Parse("lane.yaml", []byte(file), nil)
+	assert.NoError(t, err, "who does not know the engines leaves it to who does")
+}
+
 func TestTheDemosLanesAreRead(t *testing.T) {
 	text, err := os.ReadFile("../../demo/harbour/lane.yaml")
 	require.NoError(t, err)
-	l, err := Parse("lane.yaml", text)
+	l, err := Parse("lane.yaml", text, engines)
 	require.NoError(t, err)
 	assert.Equal(t, "harbour", l.Name)
 	assert.Equal(t, []string{"development", "staging", "production"}, l.Names())
@@ -42,7 +77,7 @@ func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
 		"no environments":         {"lane: a\n", "the lane has no environments"},
 		"a bad name":              {"lane: Harbour One\n", `lane.yaml:1:7: "Harbour One" is no name`},
 		"an unknown key":          {"lane: a\nowner: b\n", `lane.yaml:2:1: there is no key "owner" here; the keys are lane, about, engine, on-failure, steps-may, environments`},
-		"another engine":          {"lane: a\nengine: abacus\n", `lane.yaml:2:9: the engine "abacus" is not known`},
+		"another engine":          {"lane: a\nengine: abacus\n", `lane.yaml:2:9: the engine "abacus" is not known; it can be postgresql, tally`},
 		"a key that stands twice": {"lane: a\nabout: b\nabout: c\n", "lane.yaml:3:1"},
 		"two of one name":         {"lane: a\nenvironments:\n  - {name: a, target: env:A}\n  - {name: a, target: env:B}\n", `lane.yaml:4:5: there are two environments "a"`},
 		"no target":               {"lane: a\nenvironments:\n  - name: a\n", "an environment needs a name and a target"},
@@ -54,7 +89,7 @@ func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
-			_, err := Parse("lane.yaml", []byte(c.text))
+			_, err := Parse("lane.yaml", []byte(c.text), engines)
 			var problems step.Problems
 			require.True(t, errors.As(err, &problems), "%v", err)
 			assert.ErrorContains(t, err, c.want)
@@ -67,7 +102,7 @@ func TestAURLInALaneFileIsRefused(t *testing.T) {
 	for _, target := range []string{
 		"postgres://pilot:s3cret@db/harbour", "postgresql://db/harbour", "host=db password=s3cret", "'env:postgres://pilot:s3cret@db/harbour'",
 	} {
-		_, err := Parse("lane.yaml", []byte("lane: a\nenvironments:\n  - name: a\n    target: "+target+"\n"))
+		_, err := Parse("lane.yaml", []byte("lane: a\nenvironments:\n  - name: a\n    target: "+target+"\n"), engines)
 		require.Error(t, err)
 		assert.NotContains(t, err.Error(), "s3cret")
 		assert.Contains(t, err.Error(), "lane.yaml:4:13")
@@ -75,39 +110,39 @@ func TestAURLInALaneFileIsRefused(t *testing.T) {
 }
 
 func TestTheNearestPolicyHolds(t *testing.T) {
-	l, err := Parse("lane.yaml", []byte("lane: harbour\non-failure: back-out\nenvironments: [{name: development, target: env:A}, {name: production, target: env:B, on-failure: stop}]"))
+	l, err := Parse("lane.yaml", []byte("lane: harbour\non-failure: back-out\nenvironments: [{name: development, target: env:A}, {name: production, target: env:B, on-failure: stop}]"), engines)
 	require.NoError(t, err)
 	assert.Equal(t, plan.BackOut, l.Policy(l.Environments[0]))
 	assert.Equal(t, plan.Stop, l.Policy(l.Environments[1]))
 	assert.Equal(t, plan.Stop, Lane{}.Policy(Environment{}))
-	_, err = Parse("lane.yaml", []byte("lane: harbour\non-failure: pray\nenvironments: [{name: development, target: env:A}]"))
+	_, err = Parse("lane.yaml", []byte("lane: harbour\non-failure: pray\nenvironments: [{name: development, target: env:A}]"), engines)
 	assert.ErrorContains(t, err, `lane.yaml:2:13: on-failure is stop or back-out, not "pray"`)
 }
 
 func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
 	const file = "lane: harbour\nenvironments:\n  - {name: staging, target: env:A, gate: {soak: 24h, way-back: required, backup: 12h, window: {days: [mon, tue], hours: 22:00-02:00, zone: Europe/Berlin}}}\n  - {name: production, target: env:B, lock-timeout: 2s, schemas: [harbour]}\n  - {name: mirror, target: env:C, disposable: true, gate: {release: required, previous-environment: not-asked}}\n  - {name: twin, target: env:D, gate: {approvals: {count: 2, authors: excluded}}}\n"
-	l, err := Parse("lane.yaml", []byte(file))
+	l, err := Parse("lane.yaml", []byte(file), engines)
 	require.NoError(t, err)
 	assert.Equal(t, Gate{WayBack: true, Soak: 24 * time.Hour, Backup: 12 * time.Hour, Window: &Window{Days: []string{"mon", "tue"}, From: "22:00", To: "02:00", Zone: "Europe/Berlin"}}, l.Environments[0].Asks())
 	assert.Equal(t, Gate{Release: true, Previous: true}, l.Environments[1].Asks(), "production asks for releases by default")
 	assert.Equal(t, Gate{Release: true}, l.Environments[2].Asks())
 	assert.Equal(t, Gate{Release: true, Approvals: 2, NotAuthors: true}, l.Environments[3].Asks(), "approvals are given to releases")
-	again, err := Parse("lane.yaml", l.File())
+	again, err := Parse("lane.yaml", l.File(), engines)
 	require.NoError(t, err)
 	assert.Equal(t, l, again, "a lane can be written as a file: %s", l.File())
 	for gate, says := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "rehearsal: required": `does not make the check "rehearsal"`, "drift: required": "drift is refused or not-asked", "approvals: many": "approvals is a number from 0 to 9", "approvals: {authors: excluded}": "say how many approvals", "approvals: {count: 1, authors: hanged}": "authors are excluded or counted", "approvals: 1, release: not-asked": "approvals are given to releases", "window: {hours: late}": "hours are two times", "window: {days: [mon]}": "the window has no hours", "window: {hours: 08:00-16:00, zone: Moon/Sea}": "is no time zone", "window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
-		_, err := Parse("lane.yaml", []byte("lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {"+gate+"}}]"))
+		_, err := Parse("lane.yaml", []byte("lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {"+gate+"}}]"), engines)
 		assert.ErrorContains(t, err, says)
 	}
 }
 
 func TestWhatStepsMayIsDeclared(t *testing.T) {
 	const file = "lane: harbour\nsteps-may: [session-user, roles, roles]\nenvironments: [{name: staging, target: env:A, scratch: env:S}, {name: production, target: env:B}]"
-	l, err := Parse("lane.yaml", []byte(file))
+	l, err := Parse("lane.yaml", []byte(file), engines)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"roles", "session-user"}, l.StepsMay)
 	assert.Equal(t, "env:S", l.Environments[0].Scratch)
-	again, err := Parse("lane.yaml", l.File())
+	again, err := Parse("lane.yaml", l.File(), engines)
 	require.NoError(t, err)
 	assert.Equal(t, l, again)
 	strict := l
@@ -123,21 +158,21 @@ func TestWhatStepsMayIsDeclared(t *testing.T) {
 func TestSignersAreKeysWithNames(t *testing.T) {
 	const key = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIDJErhVoadu7R2D6XtlaxrlCrkTWmaEVB4sbvJ9DL+7b"
 	file := "lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {%s}}]"
-	l, err := Parse("lane.yaml", fmt.Appendf(nil, file, "signers: ['"+key+" p.holm']"))
+	l, err := Parse("lane.yaml", fmt.Appendf(nil, file, "signers: ['"+key+" p.holm']"), engines)
 	require.NoError(t, err)
 	asks := l.Environments[0].Asks()
 	assert.True(t, asks.Release, "signatures are given to releases")
 	require.Len(t, asks.Signers, 1)
 	assert.Equal(t, "p.holm", asks.Signers[0].Holder)
-	again, err := Parse("lane.yaml", l.File())
+	again, err := Parse("lane.yaml", l.File(), engines)
 	require.NoError(t, err)
 	assert.Equal(t, l, again)
 	for gate, says := range map[string]string{"signers: p.holm": "signers is a list of public SSH keys", "signers: []": "signers is a list of public SSH keys",
 		"signers: ['" + key + "']": "say whose key it is", "signers: [p.holm]": "signers: it is no public SSH key", "signers: ['" + key + " p.holm'], release: not-asked": "signatures are given to releases"} {
-		_, err := Parse("lane.yaml", fmt.Appendf(nil, file, gate))
+		_, err := Parse("lane.yaml", fmt.Appendf(nil, file, gate), engines)
 		assert.ErrorContains(t, err, says)
 	}
-	none, err := Parse("lane.yaml", fmt.Appendf(nil, file, "release: required"))
+	none, err := Parse("lane.yaml", fmt.Appendf(nil, file, "release: required"), engines)
 	require.NoError(t, err)
 	other := l
 	other.Environments = slices.Clone(l.Environments)
@@ -149,18 +184,18 @@ func TestSignersAreKeysWithNames(t *testing.T) {
 
 func TestALookForDriftHasAnInterval(t *testing.T) {
 	file := "lane: harbour\nenvironments: [{name: staging, target: env:A, look-for-drift: %s, gate: {drift: refused}}]"
-	l, err := Parse("lane.yaml", fmt.Appendf(nil, file, "6h"))
+	l, err := Parse("lane.yaml", fmt.Appendf(nil, file, "6h"), engines)
 	require.NoError(t, err)
 	assert.Equal(t, 6*time.Hour, l.Environments[0].LookForDrift)
 	assert.True(t, l.Environments[0].Asks().Drift)
-	again, err := Parse("lane.yaml", l.File())
+	again, err := Parse("lane.yaml", l.File(), engines)
 	require.NoError(t, err)
 	assert.Equal(t, l, again)
-	off, err := Parse("lane.yaml", fmt.Appendf(nil, file, "off"))
+	off, err := Parse("lane.yaml", fmt.Appendf(nil, file, "off"), engines)
 	require.NoError(t, err)
 	assert.Zero(t, off.Environments[0].LookForDrift)
 	for value, says := range map[string]string{"often": "is not a duration", "5s": "look-for-drift is off, or 1m or more"} {
-		_, err := Parse("lane.yaml", fmt.Appendf(nil, file, value))
+		_, err := Parse("lane.yaml", fmt.Appendf(nil, file, value), engines)
 		assert.ErrorContains(t, err, says)
 	}
 }
@@ -197,7 +232,7 @@ func TestAWindowOpensAndCloses(t *testing.T) {
 
 func TestWhatADeclarationChangesIsSaid(t *testing.T) {
 	parse := func(environments string) Lane {
-		l, err := Parse("lane.yaml", []byte("lane: harbour\nenvironments: ["+environments+"]"))
+		l, err := Parse("lane.yaml", []byte("lane: harbour\nenvironments: ["+environments+"]"), engines)
 		require.NoError(t, err)
 		return l
 	}
@@ -236,7 +271,7 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte("lane: &a [*a]\n"))
 	f.Add([]byte("a: &a [x,x]\nb: &b [*a,*a]\nlane: *b\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
-		parsed, err := Parse("lane.yaml", text)
+		parsed, err := Parse("lane.yaml", text, engines)
 		if err != nil {
 			return
 		}

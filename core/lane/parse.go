@@ -2,20 +2,23 @@ package lane
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v4"
 
+	"vorrang/core/engine"
 	"vorrang/core/plan"
 	"vorrang/core/step"
 )
 
-// Parse reads a lane file. The name is used in errors only. The error is
+// Parse reads a lane file. The name is used in errors only; engines are those that
+// the service has, by name, and nil where that is not known. The error is
 // step.Problems, and holds everything that is wrong.
-func Parse(name string, text []byte) (Lane, error) {
-	r := reader{file: name}
+func Parse(name string, text []byte, engines map[string]engine.Traits) (Lane, error) {
+	r := reader{file: name, engines: engines}
 	var document yaml.Node
 	if err := yaml.Unmarshal(text, &document); err != nil {
 		line, message := step.YAMLError(err)
@@ -33,7 +36,44 @@ func Parse(name string, text []byte) (Lane, error) {
 
 type reader struct {
 	file     string
+	engines  map[string]engine.Traits // nil where they are not known
+	kind     string                   // the lane's engine
 	problems step.Problems
+}
+
+// usualEngine is the one of a lane that names none.
+const usualEngine = "postgresql"
+
+// engine reads which engine a lane has. It comes first: what may stand in the rest
+// depends on it.
+func (r *reader) engine(node *yaml.Node) (name string) {
+	name = usualEngine
+	for i := 0; i+1 < len(node.Content); i += 2 {
+		if node.Content[i].Value != "engine" {
+			continue
+		}
+		value := node.Content[i+1]
+		name = r.text(value)
+		if _, known := r.engines[name]; !known && r.engines != nil {
+			r.report(value, "the engine %q is not known; it can be %s", name, strings.Join(slices.Sorted(maps.Keys(r.engines)), ", "))
+		}
+	}
+	return name
+}
+
+// needs names the keys that need what not every engine has.
+func needs(key string, has engine.Traits) bool {
+	switch key {
+	case "role", "steps-may":
+		return has.Roles
+	case "schemas":
+		return has.Schemas
+	case "ledger-role", "ledger-key":
+		return has.LedgerOwner
+	case "scratch":
+		return has.Scratch
+	}
+	return true
 }
 
 func (r *reader) report(at *yaml.Node, format string, args ...any) {
@@ -55,6 +95,9 @@ func (r *reader) fields(node *yaml.Node, known string, set func(key string, valu
 			r.report(key, "%q stands here twice", key.Value)
 		}
 		seen[key.Value] = true
+		if has, known := r.engines[r.kind]; known && !needs(key.Value, has) {
+			r.report(key, "%s has no use for %s: take it out", has.Server, key.Value)
+		}
 		if !set(key.Value, value) {
 			r.report(key, "there is no key %q here; the keys are %s", key.Value, known)
 		}
@@ -62,18 +105,15 @@ func (r *reader) fields(node *yaml.Node, known string, set func(key string, valu
 }
 
 func (r *reader) lane(node *yaml.Node) Lane {
-	lane := Lane{Engine: "postgresql"}
+	r.kind = r.engine(node)
+	lane := Lane{Engine: r.kind}
 	r.fields(node, "lane, about, engine, on-failure, steps-may, environments", func(key string, value *yaml.Node) bool {
 		switch key {
 		case "lane":
 			lane.Name = r.name(value, "a lane's name")
 		case "about":
 			lane.About = r.text(value)
-		case "engine":
-			lane.Engine = r.text(value)
-			if lane.Engine != "postgresql" {
-				r.report(value, "the engine %q is not known; it can be postgresql", lane.Engine)
-			}
+		case "engine": // was read
 		case "on-failure":
 			lane.OnFailure = r.policy(value)
 		case "steps-may":

@@ -6,6 +6,7 @@ import (
 	"vorrang/core/access"
 	"vorrang/core/deploy"
 	"vorrang/core/draft"
+	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
 	"vorrang/core/lane"
@@ -299,6 +300,17 @@ type Deployments struct {
 // Events is a list, oldest first.
 type Events struct {
 	Events []deploy.Event `json:"events" nullable:"false"`
+}
+
+// Engine is a kind of database server that the service can work on.
+type Engine struct {
+	Name string `json:"name" description:"As lane files give it after engine:."`
+	engine.Traits
+}
+
+// Engines lists them.
+type Engines struct {
+	Engines []Engine `json:"engines" nullable:"false"`
 }
 
 // Ledger is a target's history, newest first.

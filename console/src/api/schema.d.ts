@@ -124,6 +124,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/engines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lists the kinds of database servers that the service works on, and what each can do
+         * @description Needs: somebody who is signed in.
+         */
+        get: operations["listEngines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hooks": {
         parameters: {
             query?: never;
@@ -1716,6 +1736,31 @@ export interface components {
             /** @description The oldest first. */
             effects: components["schemas"]["StepEffect"][];
         };
+        Engine: {
+            /** @description Changes of the schema can be rolled back. */
+            ddl_transaction: boolean;
+            /** @description The ledger can have an owner of its own. */
+            ledger_owner: boolean;
+            /** @description As lane files give it after engine:. */
+            name: string;
+            /** @description The oldest major version that is let in. */
+            oldest: number;
+            /** @description A step can run as another role, and steps may change roles. */
+            roles: boolean;
+            /** @description A database has schemas. */
+            schemas: boolean;
+            /** @description Databases for trials can be made. */
+            scratch: boolean;
+            /** @description Files can be written that somebody runs without Vorrang. */
+            scripts: boolean;
+            /** @description What people call it, such as PostgreSQL. */
+            server: string;
+            /** @description The major versions that the tests run with. */
+            tried: number[];
+        };
+        Engines: {
+            engines: components["schemas"]["Engine"][];
+        };
         Entry: {
             action: string;
             actor: string;
@@ -2903,6 +2948,34 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Events"];
                     "text/event-stream": string;
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listEngines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Engines"];
                 };
             };
             default: {
