@@ -83,14 +83,14 @@ func upgrade(ctx context.Context, server engine.Engine, url string, wait time.Du
 	if err != nil {
 		return nil, fmt.Errorf("reach the records: %w", err)
 	}
-	if err := bringUp(ctx, session, wait); err != nil {
+	if err := bringUp(ctx, server, session, wait); err != nil {
 		session.Close()
 		return nil, err
 	}
 	return session, nil
 }
 
-func bringUp(ctx context.Context, session engine.Session, wait time.Duration) error {
+func bringUp(ctx context.Context, server engine.Engine, session engine.Session, wait time.Duration) error {
 	if err := lockWithin(ctx, session, wait); err != nil {
 		return err
 	}
@@ -112,7 +112,7 @@ func bringUp(ctx context.Context, session engine.Session, wait time.Duration) er
 	if len(p.Actions) == 0 {
 		return nil
 	}
-	return apply(ctx, session, all, facts.View.State.Head, p)
+	return apply(ctx, server, session, all, facts.View.State.Head, p)
 }
 
 func lockWithin(ctx context.Context, session engine.Session, wait time.Duration) error {
@@ -152,7 +152,7 @@ func look(ctx context.Context, session engine.Session, all []step.Step) (gate.Fa
 	return gate.Facts{View: view, Chain: ledger.Verify(entries), Entries: len(entries), Unlisted: existing}, p, err
 }
 
-func apply(ctx context.Context, session engine.Session, all []step.Step, head ledger.Head, p plan.Plan) error {
+func apply(ctx context.Context, server engine.Engine, session engine.Session, all []step.Step, head ledger.Head, p plan.Plan) error {
 	if err := session.CreateLedger(ctx); err != nil {
 		return err
 	}
@@ -161,7 +161,7 @@ func apply(ctx context.Context, session engine.Session, all []step.Step, head le
 		texts[s.Forward.Checksum] = s.Forward.Text()
 	}
 	runner := deploy.Runner{
-		Target: session, Emit: func(deploy.Event) {}, Now: time.Now,
+		Target: session, Dialect: server.Dialect(), Emit: func(deploy.Event) {}, Now: time.Now,
 		Texts:      func(_ context.Context, c step.Checksum) ([]byte, error) { return texts[c], nil },
 		Pause:      func(_ context.Context, d time.Duration) { time.Sleep(d) },
 		Deployment: "upgrade", Actor: "vorrangd", Defaults: engine.Settings{LockTimeout: step.DefaultLockTimeout},

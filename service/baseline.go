@@ -14,7 +14,6 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
-	"vorrang/core/review"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 )
@@ -141,13 +140,13 @@ func mayBuild(ctx context.Context, p place, w workshop) error {
 
 // withinDatabase gives no text out that reaches beyond its database: the server of
 // a scratch database holds others.
-func withinDatabase(texts func(context.Context, step.Checksum) ([]byte, error)) func(context.Context, step.Checksum) ([]byte, error) {
+func withinDatabase(dialect engine.Dialect, texts func(context.Context, step.Checksum) ([]byte, error)) func(context.Context, step.Checksum) ([]byte, error) {
 	return func(ctx context.Context, checksum step.Checksum) ([]byte, error) {
 		text, err := texts(ctx, checksum)
 		if err != nil {
 			return nil, err
 		}
-		if why := review.Beyond(text); why != "" {
+		if why := dialect.Beyond(text); why != "" {
 			return nil, fmt.Errorf("it is not run in a scratch database: %s", why)
 		}
 		return text, nil
@@ -160,6 +159,10 @@ func (s *Service) scratch(ctx context.Context, p place, w workshop) (*ground, er
 	if err != nil {
 		return nil, err
 	}
+	dialect, err := s.dialect(p.lane)
+	if err != nil {
+		return nil, err
+	}
 	database, err := s.newScratch(ctx, p, w)
 	if err != nil {
 		return nil, err
@@ -169,7 +172,7 @@ func (s *Service) scratch(ctx context.Context, p place, w workshop) (*ground, er
 		return nil, err
 	}
 	return &ground{Scratch: database, everything: everything,
-		runner: deploy.Runner{Target: database, Texts: withinDatabase(s.texts(everything)), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
+		runner: deploy.Runner{Target: database, Dialect: dialect, Texts: withinDatabase(dialect, s.texts(everything)), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
 			Deployment: "scratch", Actor: "vorrangd", Defaults: engine.Settings{Role: w.role, LockTimeout: step.DefaultLockTimeout}}}, nil
 }
 

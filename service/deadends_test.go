@@ -63,7 +63,7 @@ func TestASealedWayBackWhoseTextIsWrongIsFinishedByHand(t *testing.T) {
 	require.Equal(t, deploy.Failed, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome)
 	wrong := trouble(t, w, "staging")
 	require.NotEmpty(t, wrong)
-	assert.Contains(t, wrong[0].Next, "if its text is wrong, finish it by hand and record that: vorrang settle -lane harbour -env staging -step 10 -as undone")
+	assert.Contains(t, wrong[0].Next, "if that is gone already, or the text is wrong, finish by hand what is left, and record that: vorrang settle -lane harbour -env staging -step 10 -as undone")
 	pgtest.Exec(t, w.URLs["staging"], "DROP TABLE public.berth")
 	_, err := w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "10", As: ledger.SettledUndone, Reason: "dropped by hand: the way back has a typing mistake"})
 	require.NoError(t, err)

@@ -22,7 +22,7 @@ const (
 )
 
 // compareTexts puts the differences of edited steps beside them.
-func (s *Service) compareTexts(ctx context.Context, status *api.EnvironmentStatus) error {
+func (s *Service) compareTexts(ctx context.Context, p place, status *api.EnvironmentStatus) error {
 	compared := 0
 	for i := range status.Steps {
 		shown := &status.Steps[i]
@@ -31,7 +31,7 @@ func (s *Service) compareTexts(ctx context.Context, status *api.EnvironmentStatu
 				continue
 			}
 			compared++
-			d, err := s.difference(ctx, shown.Applied, shown.Checksum)
+			d, err := s.difference(ctx, p, shown.Applied, shown.Checksum)
 			if err != nil {
 				return err
 			}
@@ -42,7 +42,7 @@ func (s *Service) compareTexts(ctx context.Context, status *api.EnvironmentStatu
 }
 
 // difference compares two texts that were once submitted, by their checksums.
-func (s *Service) difference(ctx context.Context, applied, now step.Checksum) (api.TextDifference, error) {
+func (s *Service) difference(ctx context.Context, p place, applied, now step.Checksum) (api.TextDifference, error) {
 	before, after, known, err := s.bothTexts(ctx, applied, now)
 	if err != nil {
 		return api.TextDifference{}, err
@@ -51,7 +51,11 @@ func (s *Service) difference(ctx context.Context, applied, now step.Checksum) (a
 		return api.TextDifference{Change: sqltext.WhatRuns, Lines: []api.DifferenceLine{},
 			Omitted: "the applied text never was in this catalogue; only its checksum is known"}, nil
 	}
-	d := api.TextDifference{Change: sqltext.Compare(before, after), Lines: []api.DifferenceLine{}}
+	dialect, err := s.dialect(p.lane)
+	if err != nil {
+		return api.TextDifference{}, err
+	}
+	d := api.TextDifference{Change: dialect.Compare(before, after), Lines: []api.DifferenceLine{}}
 	if len(before) > largestText || len(after) > largestText {
 		d.Omitted = "the texts are too large to be compared line by line"
 		return d, nil
@@ -61,12 +65,16 @@ func (s *Service) difference(ctx context.Context, applied, now step.Checksum) (a
 }
 
 // change says what an edit amounts to, without the lines.
-func (s *Service) change(ctx context.Context, applied, now step.Checksum) (sqltext.Change, error) {
+func (s *Service) change(ctx context.Context, p place, applied, now step.Checksum) (sqltext.Change, error) {
 	before, after, known, err := s.bothTexts(ctx, applied, now)
 	if err != nil || !known {
 		return sqltext.WhatRuns, err
 	}
-	return sqltext.Compare(before, after), nil
+	dialect, err := s.dialect(p.lane)
+	if err != nil {
+		return sqltext.WhatRuns, err
+	}
+	return dialect.Compare(before, after), nil
 }
 
 // bothTexts reads an applied text and the catalogue's. known is false where the

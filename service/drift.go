@@ -72,16 +72,20 @@ func (s *Service) expected(ctx context.Context, p place, session engine.Session,
 	if err != nil {
 		return now, "", err
 	}
+	dialect, err := s.dialect(p.lane)
+	if err != nil {
+		return now, "", err
+	}
 	var named []evidence.Object
 	for _, e := range entries {
 		if e.Seq <= known.Seq || e.Checksum == "" && e.Action != ledger.RolledBack {
 			continue
 		}
-		statements, err := s.statements(ctx, e.Checksum)
+		statements, err := s.statements(ctx, p, e.Checksum)
 		if err != nil { // a rebuild emptied it, or the text is not known here: nobody can tell
 			return now, "", nil
 		}
-		named = append(named, evidence.Read(statements, 1, 0).Objects...)
+		named = append(named, dialect.Objects(statements, 1, 0).Objects...)
 	}
 	return takeOver(known.Schema, now, named), knownFrom(known), nil
 }
@@ -312,14 +316,18 @@ func (s *Service) accept(c call, in *acceptIn) (*api.Accepted, error) {
 func (s *Service) carryOver(ctx context.Context, p place, session engine.Session, before int64, entries []ledger.Entry) {
 	head := entries[len(entries)-1]
 	err := func() error {
+		dialect, err := s.dialect(p.lane)
+		if err != nil {
+			return err
+		}
 		var attested []evidence.Object
 		for _, e := range entries {
 			if e.Action == ledger.Attested {
-				statements, err := s.statements(ctx, e.Checksum)
+				statements, err := s.statements(ctx, p, e.Checksum)
 				if err != nil {
 					return err
 				}
-				attested = append(attested, evidence.Read(statements, 1, 0).Objects...)
+				attested = append(attested, dialect.Objects(statements, 1, 0).Objects...)
 			}
 		}
 		known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)

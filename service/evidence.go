@@ -7,6 +7,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
+	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
@@ -42,17 +43,21 @@ func (s *Service) exhibit(ctx context.Context, p place, session engine.Session, 
 		file, check = *known.Back, nil
 	}
 	var err error
-	if e.statements, err = s.statements(ctx, file.Checksum); err != nil {
+	if e.statements, err = s.statements(ctx, p, file.Checksum); err != nil {
 		return e, err
 	}
 	var queries []sqltext.Statement
 	if check != nil {
-		if queries, err = s.statements(ctx, check.Checksum); err != nil {
+		if queries, err = s.statements(ctx, p, check.Checksum); err != nil {
 			return e, err
 		}
 	}
 	progress := standing.State.Progress
-	all, one := evidence.Read(e.statements, 1, 0), evidence.Read(e.statements, progress.Statement, progress.Statement)
+	dialect, err := s.dialect(p.lane)
+	if err != nil {
+		return e, err
+	}
+	all, one := dialect.Objects(e.statements, 1, 0), dialect.Objects(e.statements, progress.Statement, progress.Statement)
 	settings := defaults(p)
 	seen, outcomes, err := session.Peek(ctx, settings, append(all.Objects, one.Objects...), queries)
 	if err != nil {
@@ -74,12 +79,25 @@ func (s *Service) exhibit(ctx context.Context, p place, session engine.Session, 
 
 func unfinished(st ledger.StepState) bool { return st.Status == ledger.StatusInDoubt || st.Partly() }
 
-func (s *Service) statements(ctx context.Context, checksum step.Checksum) ([]sqltext.Statement, error) {
+func (s *Service) statements(ctx context.Context, p place, checksum step.Checksum) ([]sqltext.Statement, error) {
+	dialect, err := s.dialect(p.lane)
+	if err != nil {
+		return nil, err
+	}
 	text, err := s.Records.Text(ctx, checksum)
 	if err != nil {
 		return nil, err
 	}
-	return sqltext.Cut(text)
+	return dialect.Cut(text)
+}
+
+// dialect is the SQL of a lane's engine.
+func (s *Service) dialect(l lane.Lane) (engine.Dialect, error) {
+	kind, err := s.Engines.Named(l.Engine)
+	if err != nil {
+		return nil, err
+	}
+	return kind.Dialect(), nil
 }
 
 // doubts says of every step in doubt what the target shows of it.

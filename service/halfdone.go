@@ -52,17 +52,21 @@ func (s *Service) stuck(ctx context.Context, p place, session engine.Session, st
 	case st.Undermined != "":
 		return fmt.Sprintf("step %s was reversed since", st.Undermined), nil
 	}
-	statements, err := s.statements(ctx, standing.Step.Forward.Checksum)
+	dialect, err := s.dialect(p.lane)
+	if err != nil {
+		return "", err
+	}
+	statements, err := s.statements(ctx, p, standing.Step.Forward.Checksum)
 	if err != nil {
 		return "", err
 	}
 	if !begins(statements, st.Progress) {
 		return fmt.Sprintf("the statements before number %d took effect, and were changed since", st.Progress.Statement), nil
 	}
-	if _, why := deploy.Unresumable(sqltext.SessionOf(statements[:took]), statements[took:]); why != "" {
+	if _, why := deploy.Unresumable(dialect.SessionOf(statements[:took]), statements[took:]); why != "" {
 		return why, nil
 	}
-	looked, _, err := session.Peek(ctx, defaults(p), evidence.Read(statements, 1, took).Objects, nil)
+	looked, _, err := session.Peek(ctx, defaults(p), dialect.Objects(statements, 1, took).Objects, nil)
 	if err != nil {
 		return "", err
 	}
@@ -88,17 +92,21 @@ func begins(statements []sqltext.Statement, progress ledger.Detail) bool {
 // undoable refuses a way back of a half-done step if the catalogs do not tell
 // which of its statements are to run.
 func (s *Service) undoable(ctx context.Context, p place, session engine.Session, action plan.Action) error {
-	back, err := s.statements(ctx, action.Step.Back.Checksum)
+	dialect, err := s.dialect(p.lane)
+	if err != nil {
+		return err
+	}
+	back, err := s.statements(ctx, p, action.Step.Back.Checksum)
 	if err != nil {
 		return err
 	}
 	seen := make([][]evidence.Sighting, len(back))
-	for i, objects := range evidence.Targets(back) {
+	for i, objects := range evidence.Targets(dialect.Objects, back) {
 		if seen[i], _, err = session.Peek(ctx, defaults(p), objects, nil); err != nil {
 			return err
 		}
 	}
-	if _, err := evidence.Undo(back, seen); err != nil {
+	if _, err := evidence.Undo(back, dialect.SessionOf(back), seen); err != nil {
 		return refused(fmt.Sprintf("undo by hand what it did, then record that: vorrang settle -lane %s -env %s -step %s -as undone -reason \"…\"", p.lane.Name, p.environment.Name, action.Step.Number),
 			"of step %s (%s) only %s took effect, and %s", action.Step.Number, action.Step.Slug, count(action.Half, "statement", "statements"), err)
 	}

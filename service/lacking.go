@@ -20,6 +20,10 @@ func (s *Service) lacking(ctx context.Context, p place, session engine.Session, 
 	if !slices.ContainsFunc(view.Steps, func(st plan.Standing) bool { return s.stopped(p, st, ledger.Forward, engine.Missing) }) {
 		return nil, nil
 	}
+	dialect, err := s.dialect(p.lane)
+	if err != nil {
+		return nil, err
+	}
 	var present []plan.Standing
 	var scripts [][]sqltext.Statement
 	version := s.versions(ctx, p)
@@ -31,14 +35,14 @@ func (s *Service) lacking(ctx context.Context, p place, session engine.Session, 
 		if !known {
 			ran = standing.Step
 		}
-		statements, err := s.statements(ctx, ran.Forward.Checksum)
+		statements, err := s.statements(ctx, p, ran.Forward.Checksum)
 		if err != nil {
 			return nil, err
 		}
 		present, scripts = append(present, standing), append(scripts, statements)
 	}
 	var lacks []gate.Lack
-	for i, objects := range evidence.Left(scripts) {
+	for i, objects := range dialect.Left(scripts) {
 		if len(objects) == 0 {
 			continue
 		}

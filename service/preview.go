@@ -7,12 +7,11 @@ import (
 	"unicode/utf8"
 
 	"vorrang/core/deploy"
+	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/review"
-	"vorrang/core/sqltext"
-	"vorrang/core/standalone"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -61,9 +60,13 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 			return nil, err
 		}
 	}
+	dialect, err := s.dialect(p.lane)
+	if err != nil {
+		return nil, err
+	}
 	texts, digests := s.texts(planned), planned.Digests()
 	for i, action := range planned.Actions {
-		shown, err := s.previewAction(c, texts, action, in.Limit)
+		shown, err := s.previewAction(c, dialect, texts, action, in.Limit)
 		if err != nil {
 			return nil, err
 		}
@@ -80,8 +83,8 @@ func (s *Service) standalone(c call, p place, facts gate.Facts, planned plan.Pla
 	if err != nil {
 		return "", err
 	}
-	f := standalone.File{Lane: p.lane.Name, Environment: p.environment.Name, Release: facts.Release, MadeBy: c.actor, MadeAt: time.Now(),
-		Plan: planned, Defaults: defaults(p), Head: facts.View.State.Head, Belongs: claim(p, facts.View.State), LockKey: scripts.LockKey(),
+	f := engine.File{Lane: p.lane.Name, Environment: p.environment.Name, Release: facts.Release, MadeBy: c.actor, MadeAt: time.Now(),
+		Plan: planned, Defaults: defaults(p), Head: facts.View.State.Head, Belongs: claim(p, facts.View.State),
 		Texts: func(checksum step.Checksum) ([]byte, error) { return s.Records.Text(c, checksum) }}
 	for _, hold := range result.Holds() {
 		switch hold.ID {
@@ -91,13 +94,13 @@ func (s *Service) standalone(c call, p place, facts gate.Facts, planned plan.Pla
 		f.Holds = append(f.Holds, string(hold.ID)+": "+hold.Evidence)
 	}
 	if facts.Entries == 0 && facts.LedgerRole == "" {
-		f.CreateLedger = scripts.CreateLedgerSQL()
+		f.MakeLedger = true
 	}
 	if len(planned.Actions) == 0 {
 		return "", refused("vorrang status says where it stands", "there is nothing to do on %s, so there is no file to write", p.environment.Name)
 	}
-	text, err := f.Text()
-	var unwritten *standalone.Error
+	text, err := scripts.Script(f)
+	var unwritten *engine.UnwritableError
 	if errors.As(err, &unwritten) {
 		return "", refused("", "%s", unwritten.Reason)
 	}
@@ -118,7 +121,7 @@ func (s *Service) survey(ctx context.Context, p place, who asking) (gate.Facts, 
 	return facts, s.ask(ctx, p, &facts, who)
 }
 
-func (s *Service) previewAction(ctx context.Context, texts func(context.Context, step.Checksum) ([]byte, error), a plan.Action, limit int) (api.PreviewAction, error) {
+func (s *Service) previewAction(ctx context.Context, dialect engine.Dialect, texts func(context.Context, step.Checksum) ([]byte, error), a plan.Action, limit int) (api.PreviewAction, error) {
 	file := a.Step.Forward
 	if a.Direction == ledger.Back {
 		file = *a.Step.Back
@@ -134,16 +137,16 @@ func (s *Service) previewAction(ctx context.Context, texts func(context.Context,
 	}
 	shown.Size = int64(len(text))
 	shown.SQL, shown.Shortened = shorten(text, limit)
-	shown.Losses = append(shown.Losses, review.Losses(text)...)
+	shown.Losses = append(shown.Losses, dialect.Losses(text)...)
 	if a.Direction == ledger.Back {
-		if statements, err := sqltext.Cut(text); err == nil {
+		if statements, err := dialect.Cut(text); err == nil {
 			shown.Mode = deploy.ModeBack(shown.Mode, statements)
 		}
 		forward, err := s.Records.Text(ctx, a.Step.Forward.Checksum)
 		if err != nil {
 			return shown, err
 		}
-		shown.LostBefore = append(shown.LostBefore, review.Losses(forward)...)
+		shown.LostBefore = append(shown.LostBefore, dialect.Losses(forward)...)
 	}
 	if a.Direction == ledger.Forward && a.Step.Check != nil {
 		check, err := texts(ctx, a.Step.Check.Checksum)

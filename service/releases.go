@@ -298,7 +298,11 @@ func (s *Service) takeIn(c call, submission *records.Submission, r release.Relea
 	if err != nil {
 		return nil, err
 	}
-	if _, err := inspect(c, submission, difference, l.StepsMay, nil); err != nil {
+	dialect, err := s.dialect(l)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := inspect(c, dialect, submission, difference, l.StepsMay, nil); err != nil {
 		return nil, err
 	}
 	if !difference.Empty() {

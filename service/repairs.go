@@ -73,7 +73,11 @@ func (s *Service) settleWhole(c call, p place, session engine.Session, in *settl
 	if !known {
 		return nil, "", fmt.Errorf("the text that step %s was begun with is not in the catalogue", number)
 	}
-	statements, err := s.statements(c, version.Forward.Checksum)
+	dialect, err := s.dialect(p.lane)
+	if err != nil {
+		return nil, "", err
+	}
+	statements, err := s.statements(c, p, version.Forward.Checksum)
 	if err != nil {
 		return nil, "", err
 	}
@@ -90,7 +94,7 @@ func (s *Service) settleWhole(c call, p place, session engine.Session, in *settl
 		if st.Progress.Direction == ledger.Back || st.Doubtful() {
 			took = len(statements)
 		}
-		looked, _, err := session.Peek(c, defaults(p), evidence.Effects(statements, took), nil)
+		looked, _, err := session.Peek(c, defaults(p), evidence.Effects(dialect.Objects, statements, took), nil)
 		if err != nil {
 			return nil, "", err
 		}
@@ -210,7 +214,7 @@ func (s *Service) amend(c call, in *amendIn) (*api.Recorded, error) {
 			return nil, "", refused("vorrang status says what every step's state is", "step %s is not edited on %s", number, in.Environment)
 		}
 		var lines []string
-		change, err := s.change(c, standing.State.Checksum, standing.Step.Forward.Checksum)
+		change, err := s.change(c, p, standing.State.Checksum, standing.Step.Forward.Checksum)
 		if err != nil {
 			return nil, "", err
 		}

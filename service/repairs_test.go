@@ -22,6 +22,7 @@ import (
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 	"vorrang/target/postgres"
+	"vorrang/target/postgres/grammar"
 )
 
 const autocommit = "/*---\nmode: autocommit\n---*/\n"
@@ -39,7 +40,7 @@ func doubt(t *testing.T, w *servicetest.World, environment, number, slug, text s
 	require.NoError(t, session.CreateLedger(ctx))
 	entries, _, err := session.ReadLedger(ctx)
 	require.NoError(t, err)
-	statements, err := sqltext.Cut([]byte(text))
+	statements, err := grammar.Cut([]byte(text))
 	require.NoError(t, err)
 	file, _ := step.ReadFile(number+"-"+slug+".sql", []byte(text))
 	head := ledger.Fold(entries).Head

@@ -123,7 +123,7 @@ func (s *Service) statusNow(ctx context.Context, p place, steps string) (api.Env
 	if err := s.tellDrift(ctx, p, &status); err != nil {
 		return status, err
 	}
-	return status, s.compareTexts(ctx, &status)
+	return status, s.compareTexts(ctx, p, &status)
 }
 
 // tellDrift adds the drift that the newest look found, where the gate does not

@@ -11,10 +11,10 @@ import (
 	"slices"
 	"strings"
 
+	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
-	"vorrang/core/review"
 	"vorrang/core/step"
 	"vorrang/internal/safely"
 	"vorrang/records"
@@ -155,7 +155,11 @@ func (s *Service) take(c call, in *submitIn, trial bool) (*api.Submitted, error)
 	if err != nil {
 		return nil, err
 	}
-	notes, err := inspect(c, submission, difference, l.StepsMay, l.Names())
+	dialect, err := s.dialect(l)
+	if err != nil {
+		return nil, err
+	}
+	notes, err := inspect(c, dialect, submission, difference, l.StepsMay, l.Names())
 	if err != nil {
 		return nil, err
 	}
@@ -262,12 +266,13 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 		wait.Go(func() {
 			ctx, cancel := context.WithTimeout(c, lookTimeout)
 			defer cancel()
-			facts, err := s.lookOnce(ctx, place{lane: l, environment: e, catalogue: d.Before})
+			p := place{lane: l, environment: e, catalogue: d.Before}
+			facts, err := s.lookOnce(ctx, p)
 			if err != nil {
 				unseen[i] = e.Name
 				return
 			}
-			found[i], errs[i] = s.touchedIn(c, facts, changed, now)
+			found[i], errs[i] = s.touchedIn(c, p, facts, changed, now)
 		})
 	}
 	wait.Wait()
@@ -278,7 +283,7 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 
 // touchedIn says which of the changed steps a target has. now are the texts of
 // the edited ones; the others are gone.
-func (s *Service) touchedIn(c call, facts gate.Facts, changed []api.StepRef, now map[step.Number]step.Checksum) (found []api.Touched, err error) {
+func (s *Service) touchedIn(c call, p place, facts gate.Facts, changed []api.StepRef, now map[step.Number]step.Checksum) (found []api.Touched, err error) {
 	lane, environment := facts.Lane, facts.View.Environment
 	for _, ref := range changed {
 		st := facts.View.State.Of(ref.Number)
@@ -287,7 +292,7 @@ func (s *Service) touchedIn(c call, facts gate.Facts, changed []api.StepRef, now
 			continue
 		}
 		if edited && st.HalfDone() > 0 {
-			kept, err := s.keepsBeginning(c, st, text)
+			kept, err := s.keepsBeginning(c, p, st, text)
 			if err != nil {
 				return nil, err
 			}
@@ -306,7 +311,7 @@ func (s *Service) touchedIn(c call, facts gate.Facts, changed []api.StepRef, now
 				"vorrang amend -lane %s -env %s -step %s -reason \"…\"", lane, environment, ref.Number)
 		}
 		if edited {
-			if t.Change, err = s.change(c, st.Checksum, text); err != nil {
+			if t.Change, err = s.change(c, p, st.Checksum, text); err != nil {
 				return nil, err
 			}
 		}
@@ -317,8 +322,8 @@ func (s *Service) touchedIn(c call, facts gate.Facts, changed []api.StepRef, now
 
 // keepsBeginning reports whether the statements of a half-done step that took
 // effect are the same in a new text.
-func (s *Service) keepsBeginning(ctx context.Context, st ledger.StepState, text step.Checksum) (bool, error) {
-	statements, err := s.statements(ctx, text)
+func (s *Service) keepsBeginning(ctx context.Context, p place, st ledger.StepState, text step.Checksum) (bool, error) {
+	statements, err := s.statements(ctx, p, text)
 	if err != nil {
 		return false, err
 	}
@@ -381,7 +386,7 @@ func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, 
 
 // inspect reads the SQL of what is new or edited, a step at a time. may is what
 // the lane's steps may change beside schemas and rows; environments are those that only: may name; nil for any.
-func inspect(c call, submission *records.Submission, d records.Difference, may, environments []string) (notes step.Problems, err error) {
+func inspect(c call, dialect engine.Dialect, submission *records.Submission, d records.Difference, may, environments []string) (notes step.Problems, err error) {
 	var problems step.Problems
 	for _, changes := range [][]records.Change{d.New, d.Edited} {
 		for _, change := range changes {
@@ -390,7 +395,7 @@ func inspect(c call, submission *records.Submission, d records.Difference, may, 
 				return nil, err
 			}
 			problems = append(problems, unknownEnvironments(whole, environments)...)
-			found, noted := review.Check(whole, may)
+			found, noted := dialect.Review(whole, may)
 			problems, notes = append(problems, found...), append(notes, noted...)
 		}
 	}

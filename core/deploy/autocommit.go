@@ -55,7 +55,7 @@ func (r *run) autocommit(ctx context.Context, s script, started time.Time) *Fail
 // made in the one that is gone.
 func (r *run) sessionAgain(ctx context.Context, p *progress) *Failure {
 	before, rest := p.statements[:p.from-1], p.statements[p.from-1:]
-	session := sqltext.SessionOf(before)
+	session := r.Dialect.SessionOf(before)
 	if s, why := Unresumable(session, rest); why != "" {
 		line, column := step.Position(p.text, s.Offset)
 		return &Failure{Step: r.step.Step.Number, File: p.file, Line: line, Column: column, Message: why, Left: "what the earlier tries did; this one ran nothing"}
@@ -92,13 +92,13 @@ func (r *run) unneeded(ctx context.Context, s script) (map[int]bool, *Failure) {
 	}
 	skip := map[int]bool{}
 	seen := make([][]evidence.Sighting, len(s.statements))
-	for i, objects := range evidence.Targets(s.statements) {
+	for i, objects := range evidence.Targets(r.Dialect.Objects, s.statements) {
 		var err error
 		if seen[i], err = r.Target.Sightings(ctx, objects); err != nil {
 			return nil, r.fail(s, i, err)
 		}
 	}
-	run, err := evidence.Undo(s.statements, seen)
+	run, err := evidence.Undo(s.statements, r.Dialect.SessionOf(s.statements), seen)
 	if err != nil {
 		return nil, &Failure{Step: r.step.Step.Number, File: s.file, Message: "only a part of the step took effect, and " + err.Error(), Left: "what it was before; nothing of the way back ran"}
 	}
@@ -161,7 +161,7 @@ var concurrently = regexp.MustCompile(`(?i)\bconcurrently\b`)
 // swept takes away the invalid index that a concurrent build leaves when it
 // fails. It returns false if something of the statement is still there.
 func (r *run) swept(ctx context.Context, s sqltext.Statement, f *Failure) bool {
-	index, builds := evidence.ConcurrentIndex(s)
+	index, builds := r.Dialect.ConcurrentIndex(s)
 	sweeper, can := r.Target.(engine.Sweeper)
 	switch {
 	case !builds || !can:
@@ -212,7 +212,7 @@ func (r *run) remains(ctx context.Context, p *progress) *Failure {
 		return nil
 	}
 	last := len(p.statements) - 1
-	looked, err := r.Target.Sightings(ctx, evidence.Effects(p.forward, r.step.Half))
+	looked, err := r.Target.Sightings(ctx, evidence.Effects(r.Dialect.Objects, p.forward, r.step.Half))
 	if err != nil {
 		return r.stopAt(ctx, p, r.fail(p.script, last, err))
 	}

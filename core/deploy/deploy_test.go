@@ -95,7 +95,7 @@ func (y *yard) run(ctx context.Context, p plan.Plan) deploy.Result {
 	}
 	y.runs++
 	y.events = nil
-	runner := deploy.Runner{
+	runner := deploy.Runner{Dialect: postgres.Engine{}.Dialect(),
 		Target: y.session, Now: time.Now, Stop: y.stop, Deployment: fmt.Sprint(y.runs), Actor: "pilot",
 		Defaults: engine.Settings{LockTimeout: 50 * time.Millisecond, Role: y.role},
 		Texts: func(_ context.Context, c step.Checksum) ([]byte, error) {

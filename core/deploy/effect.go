@@ -5,7 +5,6 @@ import (
 
 	"vorrang/core/plan"
 	"vorrang/core/schema"
-	"vorrang/core/sqltext"
 )
 
 // MostLooks is how many steps a deployment may have whose effects are looked at
@@ -49,7 +48,7 @@ func (e *effects) look(ctx context.Context) (schema.Schema, bool) {
 
 // of says what a step did that has just ended.
 func (e *effects) of(ctx context.Context, s script) {
-	if e.blind || !changesSchema(s) {
+	if e.blind || !e.run.changesSchema(s) {
 		return
 	}
 	if e.unseen = true; e.steps {
@@ -88,9 +87,9 @@ func EffectOf(differences []schema.Difference) Event {
 
 // changesSchema reports whether a script may change the schema: whether it has
 // a statement that is not about rows only.
-func changesSchema(s script) bool {
+func (r *run) changesSchema(s script) bool {
 	for _, statement := range s.statements {
-		if !sqltext.OnlyRows(statement) {
+		if !r.Dialect.OnlyRows(statement) {
 			return true
 		}
 	}

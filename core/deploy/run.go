@@ -24,12 +24,13 @@ var (
 // Runner carries plans out. All fields but Stop, Preface, Waived, Belongs, Look,
 // Base and Left must be set.
 type Runner struct {
-	Target engine.Steps
-	Texts  func(ctx context.Context, checksum step.Checksum) ([]byte, error) // normal text of a step's file
-	Emit   func(Event)                                                       // called in order, one at a time; must not block for long
-	Now    func() time.Time
-	Pause  func(ctx context.Context, d time.Duration) // before a new try, and between batches
-	Stop   <-chan struct{}                            // when closed, no further step or batch begins
+	Target  engine.Steps
+	Dialect engine.Dialect
+	Texts   func(ctx context.Context, checksum step.Checksum) ([]byte, error) // normal text of a step's file
+	Emit    func(Event)                                                       // called in order, one at a time; must not block for long
+	Now     func() time.Time
+	Pause   func(ctx context.Context, d time.Duration) // before a new try, and between batches
+	Stop    <-chan struct{}                            // when closed, no further step or batch begins
 
 	// who and where
 	Deployment string

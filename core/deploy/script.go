@@ -64,7 +64,7 @@ func (r *run) cut(ctx context.Context, file plan.Text) (script, *Failure) {
 		return s, &Failure{Step: r.step.Step.Number, File: file.Name, Line: 1, Column: 1,
 			Message: "its text could not be read from the catalogue: " + err.Error()}
 	}
-	if s.statements, err = sqltext.Cut(s.text); err != nil {
+	if s.statements, err = r.Dialect.Cut(s.text); err != nil {
 		f := &Failure{Step: r.step.Step.Number, File: file.Name, Message: err.Error()}
 		var place *sqltext.Error
 		if errors.As(err, &place) {

@@ -14,6 +14,8 @@ type Engine interface {
 	Name() string
 	// Traits says what differs between servers.
 	Traits() Traits
+	// Dialect is its SQL.
+	Dialect() Dialect
 	// Open connects to the target that a URL names. application is shown in the
 	// server's list of sessions. It blocks until the server answers or ctx ends;
 	// its error is a *ConnectError, or says why the session could not be set up.

@@ -169,13 +169,12 @@ type Scratch interface {
 // Scripts is an engine for which files can be written that somebody runs without
 // Vorrang.
 type Scripts interface {
-	// CreateLedgerSQL is the SQL that makes the ledger.
-	CreateLedgerSQL() string
+	// Script writes a plan as one file. Its error is an *UnwritableError where the
+	// server's own client could not do what the service does.
+	Script(f File) ([]byte, error)
 	// LedgerOwnerSQL is what gives the ledger an owner of its own; login is the
 	// user of the target's URL.
 	LedgerOwnerSQL(owner, login string) string
-	// LockKey is the lock that every deployment takes.
-	LockKey() int64
 }
 
 // Settings hold for one step.

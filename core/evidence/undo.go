@@ -9,25 +9,29 @@ import (
 // A half-done script is undone by those statements of its way back that meet
 // something to undo.
 
+// Reader reads what statements should leave behind, by an engine's grammar: from a
+// statement on, up to another (both from 1, both included; a last of 0 is the end).
+type Reader func(statements []sqltext.Statement, first, last int) Script
+
 // Targets lists, for each statement of a way back, the objects that it creates,
 // alters or drops.
-func Targets(back []sqltext.Statement) [][]Object {
+func Targets(read Reader, back []sqltext.Statement) [][]Object {
 	all := make([][]Object, len(back))
 	for i := range back {
-		all[i] = Read(back, i+1, i+1).Objects
+		all[i] = read(back, i+1, i+1).Objects
 	}
 	return all
 }
 
 // Undo says which statements of a way back are to run, where only a part of the
-// step took effect: seen is what a look found of the Targets. A drop runs where the
-// object is there, a creation where it is not; that nothing of the step is left is
-// checked afterwards, by Remains. Statements of which the catalogs do not tell
+// step took effect: sets is what they leave in their session, seen what a look
+// found of the Targets. A drop runs where the object is there, a creation where it
+// is not; that nothing of the step is left is checked afterwards, by Remains. Statements of which the catalogs do not tell
 // whether they are needed make an error that names the first of them.
-func Undo(back []sqltext.Statement, seen [][]Sighting) (run []bool, err error) {
+func Undo(back []sqltext.Statement, sets sqltext.Session, seen [][]Sighting) (run []bool, err error) {
 	run = make([]bool, len(back))
 	session := map[int]bool{}
-	for _, s := range sqltext.SessionOf(back).Again {
+	for _, s := range sets.Again {
 		session[s.Offset] = true
 	}
 	for i, s := range back {
@@ -44,7 +48,7 @@ func Undo(back []sqltext.Statement, seen [][]Sighting) (run []bool, err error) {
 			run[i] = run[i] || o.There == o.Gone
 		}
 		if told == 0 {
-			return nil, fmt.Errorf("whether statement %d of the way back (line %d, %s) is to run cannot be told: the catalogs do not show what it would undo", i+1, s.Line, firstWords(s.SQL))
+			return nil, fmt.Errorf("whether statement %d of the way back (line %d, %s) is to run cannot be told: the catalogs do not show what it would undo", i+1, s.Line, FirstWords(s.SQL))
 		}
 	}
 	return run, nil
@@ -77,12 +81,12 @@ func lines(looked []Sighting, is func(Sighting) bool) []string {
 }
 
 // Effects lists what the first so many statements of a script made or dropped.
-func Effects(forward []sqltext.Statement, took int) []Object {
+func Effects(read Reader, forward []sqltext.Statement, took int) []Object {
 	var list []Object
 	if took == 0 {
 		return nil
 	}
-	for _, o := range Read(forward, 1, took).Objects {
+	for _, o := range read(forward, 1, took).Objects {
 		if o.Made || o.Gone {
 			list = append(list, o)
 		}

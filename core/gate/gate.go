@@ -490,7 +490,7 @@ func (f Facts) nothingInDoubt() Check {
 func (f Facts) MendHalfBack(number step.Number) string {
 	undone := f.settleAs(number, ledger.SettledUndone)
 	if slices.Contains(f.Away, number) { // another try stumbles again
-		return fmt.Sprintf("what it stumbled over is gone already; finish by hand what is left of it, if anything is, and record that: %s; or put back what is gone, then finish it: %s", undone, f.rollbackLast())
+		return fmt.Sprintf("what it stumbled over is not there; if that is gone already, or the text is wrong, finish by hand what is left, and record that: %s; or put back what is gone, then finish it: %s", undone, f.rollbackLast())
 	}
 	return fmt.Sprintf("fix the cause, then finish it: %s; if its text is wrong, finish it by hand and record that: %s", f.rollbackLast(), undone)
 }

@@ -77,7 +77,7 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 		"batches stopped":    {facts(batches), nil, nil, "", ""},
 		"a step under way":   {underWay, []ID{Quiet}, []ID{Quiet}, "deployment 12", "wait"},
 		"half a way back":    {facts(half), []ID{NothingInDoubt}, nil, "the way back of step 6 stopped at statement 2 of 2", "vorrang rollback"},
-		"half a way, gone":   {away, []ID{NothingInDoubt}, nil, "the way back of step 6 stopped at statement 2 of 2", "what it stumbled over is gone already; finish by hand what is left of it, if anything is, and record that: vorrang settle -lane harbour -env staging -step 6 -as undone"},
+		"half a way, gone":   {away, []ID{NothingInDoubt}, nil, "the way back of step 6 stopped at statement 2 of 2", "what it stumbled over is not there; if that is gone already, or the text is wrong, finish by hand what is left, and record that: vorrang settle -lane harbour -env staging -step 6 -as undone"},
 		"somebody deploys":   {running, []ID{Quiet}, []ID{Quiet}, "deployment 12, started by pilot, has been running here since 2026-11-23 06:00:00 UTC", "wait"},
 		"everything at once": {func() Facts { f := broken; f.Running = running.Running; return f }(), []ID{LedgerIntact, Quiet}, []ID{LedgerIntact, Quiet}, "", ""},
 	}

@@ -1,6 +1,3 @@
-// Package review looks into a step's SQL, by the server's own grammar, for
-// what a reviewer or the service should know before it runs.
-//
-// A step goes in; step.Problems come out: what the server would refuse, with
-// file, line and column. The package runs nothing and asks no database.
+// Package review is what a look into a step's SQL found that a reviewer should know.
+// An engine's dialect looks; the package runs nothing and knows no grammar.
 package review

@@ -1,7 +1,6 @@
-// Package sqltext cuts SQL text into statements and knows where each began.
+// Package sqltext is SQL text as the rules know it: statements with their places,
+// what they leave in a session, what an edit of a text amounts to.
 //
-// The text of one file goes in; Statements come out, in order, each with its
-// line and column. Tokens come from the PostgreSQL server's own scanner, so
-// that strings, dollar quotes, nested comments and BEGIN ATOMIC bodies end
-// where the server says. The package runs nothing and changes no byte.
+// It knows no server's grammar. An engine's dialect cuts a file's text into
+// Statements and says what each is; the package runs nothing and changes no byte.
 package sqltext

@@ -15,10 +15,10 @@ import (
 
 	"vorrang/core/draft"
 	"vorrang/core/schema"
-	"vorrang/core/sqltext"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/schematest"
 	"vorrang/target/postgres"
+	"vorrang/target/postgres/grammar"
 )
 
 // detailed reads a schema with what its objects need.
@@ -41,7 +41,7 @@ func ground(t testing.TB, url string) *postgres.Scratch {
 
 // carry runs drafted texts on a database, as their step's mode says.
 func carry(t testing.TB, url string, text string, autocommit bool) {
-	statements, err := sqltext.Cut([]byte(text))
+	statements, err := grammar.Cut([]byte(text))
 	require.NoError(t, err)
 	conn := pgtest.Connect(t, url)
 	run := func(sql string) {

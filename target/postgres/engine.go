@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"vorrang/core/engine"
+	"vorrang/target/postgres/standalone"
 )
 
 // Engine is PostgreSQL.
@@ -66,11 +67,17 @@ func (Engine) NewScratch(ctx context.Context, url, role string, declared bool) (
 	return scratch, nil
 }
 
-// CreateLedgerSQL implements engine.Scripts.
-func (Engine) CreateLedgerSQL() string { return createLedger }
+// Dialect implements engine.Engine.
+func (Engine) Dialect() engine.Dialect { return dialect{} }
+
+// Script implements engine.Scripts.
+func (Engine) Script(f engine.File) ([]byte, error) {
+	file := standalone.File{File: f, LockKey: lockKey}
+	if f.MakeLedger {
+		file.CreateLedger = createLedger
+	}
+	return file.Text()
+}
 
 // LedgerOwnerSQL implements engine.Scripts.
 func (Engine) LedgerOwnerSQL(owner, login string) string { return LedgerOwnerSQL(owner, login) }
-
-// LockKey implements engine.Scripts.
-func (Engine) LockKey() int64 { return lockKey }

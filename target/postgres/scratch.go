@@ -11,6 +11,7 @@ import (
 
 	"vorrang/core/engine"
 	"vorrang/core/sqltext"
+	"vorrang/target/postgres/grammar"
 )
 
 const scratchPrefix = "vorrang_scratch_"
@@ -99,7 +100,7 @@ func (s *Scratch) Close() {
 // Run carries a file's statements out: all in one transaction, or each in its
 // own. An error names the statement's line.
 func (s *Scratch) Run(ctx context.Context, text []byte, autocommit bool) error {
-	statements, err := sqltext.Cut(text)
+	statements, err := grammar.Cut(text)
 	if err != nil || len(statements) == 0 {
 		return err
 	}

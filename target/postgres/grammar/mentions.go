@@ -1,22 +1,24 @@
-package sqltext
+package grammar
 
 import (
 	"bytes"
 	"regexp"
 	"strings"
 
+	"vorrang/core/sqltext"
+
 	pg "github.com/pganalyze/pg_query_go/v6"
 )
 
 // Mentions reports whether a plain string in a statement, or in the data of a
 // COPY, is a value.
-func Mentions(s Statement, value string) bool {
+func Mentions(s sqltext.Statement, value string) bool {
 	tokens, problem := scan(s.SQL[:min(len(s.SQL), mostParsed)])
 	if problem != nil {
 		return false
 	}
 	for _, token := range tokens {
-		if token.Token == pg.Token_SCONST && string(s.SQL[token.Start:token.End]) == Literal(value) {
+		if token.Token == pg.Token_SCONST && string(s.SQL[token.Start:token.End]) == sqltext.Literal(value) {
 			return true
 		}
 	}
@@ -43,7 +45,7 @@ func EndsTransaction(body string) bool {
 // NamesSchema reports whether a statement names something of a schema, or the
 // schema itself: as a name, or in a string or a body as one that has a ledger.
 // Dynamic SQL can hide a name from it.
-func NamesSchema(s Statement, schema string) bool {
+func NamesSchema(s sqltext.Statement, schema string) bool {
 	sql := s.SQL[:min(len(s.SQL), mostParsed)]
 	if !bytes.Contains(bytes.ToLower(sql), []byte(schema)) {
 		return false // as nearly all do not

@@ -1,9 +1,11 @@
-package sqltext
+package grammar
 
 import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"vorrang/core/sqltext"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -39,7 +41,7 @@ func TestCutFindsWhereStatementsEnd(t *testing.T) {
 	}
 }
 
-func texts(statements []Statement) []string {
+func texts(statements []sqltext.Statement) []string {
 	var list []string
 	for _, s := range statements {
 		list = append(list, string(s.SQL))

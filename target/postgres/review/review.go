@@ -14,6 +14,7 @@ import (
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
 	"vorrang/internal/visible"
+	"vorrang/target/postgres/grammar"
 )
 
 // Check returns everything in a step that could not be carried out: text that
@@ -71,7 +72,7 @@ func (r *reviewer) script(file step.File) {
 		if what := beyond(node); what != "" && noted == "" {
 			noted = what + " reaches beyond this database; a scratch database does not run it"
 		}
-		if sqltext.NamesSchema(s, "vorrang") {
+		if grammar.NamesSchema(s, "vorrang") {
 			return "this names vorrang, the schema of Vorrang's own ledger; what the ledger says is written by deployments and repairs only: take it out", noted
 		}
 		return cmp.Or(refusal(node, r.mode), notAllowed(s, node, r.may)), noted
@@ -91,7 +92,7 @@ func newValue(s sqltext.Statement, node *pg.Node, added, made map[string]bool) s
 		return ""
 	}
 	for value := range added {
-		if sqltext.Mentions(s, value) {
+		if grammar.Mentions(s, value) {
 			return fmt.Sprintf("if this is the value %q that was added above, the server refuses it: a new value of an enumeration cannot be used in the transaction that adds it; "+
 				"put ALTER TYPE into a step of its own", value)
 		}
@@ -146,7 +147,7 @@ func (r *reviewer) queries(file step.File) {
 // noting says so.
 func (r *reviewer) each(file step.File, noting bool, read func(s sqltext.Statement, node *pg.Node) (refused, noted string)) {
 	text := file.Text()
-	statements, err := sqltext.Cut(text)
+	statements, err := grammar.Cut(text)
 	if err != nil {
 		r.problems = append(r.problems, cutProblem(file.Name, text, err))
 		return
@@ -159,8 +160,8 @@ func (r *reviewer) each(file step.File, noting bool, read func(s sqltext.Stateme
 		if r.mode == step.Batches {
 			s = s.WithBatch(1) // which moves nothing
 		}
-		node, err := sqltext.Parse(s)
-		var unparsed *sqltext.Unparsed
+		node, err := grammar.Parse(s)
+		var unparsed *grammar.Unparsed
 		if errors.As(err, &unparsed) && noting && !s.IsCopy {
 			note := step.Problem{File: file.Name, Message: unparsed.Message + "; whether that is right, the server decides"}
 			r.notes = append(r.notes, note.In(text, s.Offset+sqltext.CharOffset(s.SQL, unparsed.Position)))
@@ -231,7 +232,7 @@ func readOnly(set *pg.VariableSetStmt) bool {
 }
 
 func transactionControl(node *pg.Node) string {
-	if body := doBody(node); body != "" && sqltext.EndsTransaction(body) {
+	if body := doBody(node); body != "" && grammar.EndsTransaction(body) {
 		return "COMMIT or ROLLBACK in a DO block"
 	}
 	transaction := node.GetTransactionStmt()

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	pg "github.com/pganalyze/pg_query_go/v6"
+	"vorrang/target/postgres/grammar"
 
-	"vorrang/core/sqltext"
+	pg "github.com/pganalyze/pg_query_go/v6"
 )
 
 // Beyond says what of a script reaches beyond its database: other databases, the
@@ -17,7 +17,7 @@ import (
 // does. What the grammar cannot read, and a name that is hidden in dynamic SQL, is
 // not seen.
 func Beyond(text []byte) string {
-	statements, err := sqltext.Cut(text)
+	statements, err := grammar.Cut(text)
 	if err != nil {
 		return "" // which the server says as well
 	}
@@ -25,7 +25,7 @@ func Beyond(text []byte) string {
 		if found := beyondNames.Find(s.SQL); found != nil {
 			return fmt.Sprintf("line %d uses %s, which reaches beyond the database", s.Line, strings.ToLower(string(found)))
 		}
-		node, err := sqltext.Parse(s)
+		node, err := grammar.Parse(s)
 		if err != nil {
 			continue
 		}

@@ -1,4 +1,4 @@
-package sqltext
+package grammar
 
 import (
 	"bytes"

@@ -17,10 +17,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vorrang/core/engine"
-	"vorrang/core/sqltext"
 	"vorrang/core/step"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/wiretap"
+	"vorrang/target/postgres/grammar"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
@@ -43,7 +43,7 @@ func FuzzFile(f *testing.F) {
 	address.User = url.UserPassword("powerless", "p")
 	tap := wiretap.Open(f, address.String())
 	f.Fuzz(func(t *testing.T, script string) {
-		statements, err := sqltext.Cut([]byte(script))
+		statements, err := grammar.Cut([]byte(script))
 		copies := strings.Contains(strings.ToUpper(script), "COPY") // what psql sends of them are rows
 		if err != nil || len(statements) == 0 || copies || !utf8.ValidString(script) || strings.ContainsRune(script, 0) || len(script) > 10_000 {
 			t.Skip()
@@ -57,7 +57,7 @@ func FuzzFile(f *testing.F) {
 		})
 		made := file(step.Transaction, script, nil)
 		made.Defaults = engine.Settings{StatementTimeout: time.Second}
-		text, err := made.Text()
+		text, err := written(made)
 		require.NoError(t, err)
 		name := filepath.Join(t.TempDir(), "deploy.sql")
 		require.NoError(t, os.WriteFile(name, text, 0o600))

@@ -21,7 +21,7 @@ import (
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
 	"vorrang/internal/pgtest"
-	"vorrang/target/postgres"
+	"vorrang/target/postgres/grammar"
 )
 
 // scripts is a folder like src/test/regress of PostgreSQL's source; its scripts run
@@ -49,7 +49,7 @@ func TestTheServersOwnScriptsRunBothWays(t *testing.T) {
 			if file != setUp {
 				text += "\n" + psqlFree(t, file)
 			}
-			statements, err := sqltext.Cut([]byte(text))
+			statements, err := grammar.Cut([]byte(text))
 			if err != nil {
 				t.Skip("psql reads it otherwise on purpose: ", err)
 			}
@@ -63,7 +63,7 @@ func TestTheServersOwnScriptsRunBothWays(t *testing.T) {
 					break
 				}
 				require.Less(t, again, 5)
-				statements, err = sqltext.Cut(script)
+				statements, err = grammar.Cut(script)
 				require.NoError(t, err)
 			}
 			assertSame(t, as(plain, name), as(ours, name), script)
@@ -126,12 +126,12 @@ func working(t *testing.T, url string, statements []sqltext.Statement) []byte {
 		if conn.IsClosed() {
 			conn = pgtest.Connect(t, url)
 		}
-		switch s.Transaction() {
-		case sqltext.Opens:
+		switch grammar.Transaction(s) {
+		case grammar.Opens:
 			depth = 1
-		case sqltext.Closes:
+		case grammar.Closes:
 			depth = 0
-		case sqltext.Neither:
+		case grammar.Neither:
 		}
 		if err != nil {
 			if depth > 0 { // what stands in a transaction that fails is left out with it
@@ -172,8 +172,8 @@ const binaries = "/usr/lib/postgresql/15/bin/"
 
 func assertSame(t *testing.T, plain, ours string, script []byte) {
 	made := file(step.Autocommit, string(script), nil)
-	made.CreateLedger, made.Belongs, made.Defaults = postgres.Engine{}.CreateLedgerSQL(), &ledger.Owner{Lane: "harbour", Environment: "production"}, engine.Settings{}
-	text, err := made.Text()
+	made.MakeLedger, made.Belongs, made.Defaults = true, &ledger.Owner{Lane: "harbour", Environment: "production"}, engine.Settings{}
+	text, err := written(made)
 	require.NoError(t, err)
 	assert.Empty(t, run(t, ours, text))
 	assert.Equal(t, "1", pgtest.Query(t, ours, "SELECT count(*) FROM vorrang.ledger WHERE action = 'applied'"))

@@ -1,9 +1,11 @@
-package sqltext
+package grammar
 
 import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+
+	"vorrang/core/sqltext"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -55,7 +57,7 @@ func TestNothingDeepEndsTheProcess(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			for _, n := range []int{3000, 30_000} {
 				text := c[0] + strings.Repeat(c[1], n) + "1" + strings.Repeat(c[2], n)
-				_, _ = Parse(Statement{SQL: []byte(text)}) // no answer is right or wrong here
+				_, _ = Parse(sqltext.Statement{SQL: []byte(text)}) // no answer is right or wrong here
 				statements, err := Cut([]byte(text))
 				if err == nil {
 					assert.NotEmpty(t, statements)
@@ -77,7 +79,7 @@ func TestNothingDeepEndsTheProcess(t *testing.T) {
 				text += strings.Repeat(c[1], n)
 				behind = strings.Repeat(c[2], n) + behind
 			}
-			_, _ = Parse(Statement{SQL: []byte(text + "1" + behind)})
+			_, _ = Parse(sqltext.Statement{SQL: []byte(text + "1" + behind)})
 		}
 	})
 }
@@ -91,7 +93,7 @@ func TestWhatIsNotDeepIsParsed(t *testing.T) {
 		"a table of columns": "CREATE TABLE a (id int" + strings.Repeat(", c int NOT NULL DEFAULT (1 + 2) CHECK (c > 0)", 15_000) + ")",
 		"some joins":         "SELECT FROM a" + strings.Repeat(" LEFT JOIN b ON a.id = b.id AND b.x > 1", 150),
 	} {
-		_, err := Parse(Statement{SQL: []byte(text)})
+		_, err := Parse(sqltext.Statement{SQL: []byte(text)})
 		require.NoError(t, err, name)
 	}
 	for text, says := range map[string]string{
@@ -100,7 +102,7 @@ func TestWhatIsNotDeepIsParsed(t *testing.T) {
 		"SELECT '" + strings.Repeat("a", 2<<20) + "'": "the statement is longer than 1024 KiB, which is too long to be reviewed",
 		"SELECT 1 2 3": `syntax error at or near "2"`,
 	} {
-		_, err := Parse(Statement{SQL: []byte(text)})
+		_, err := Parse(sqltext.Statement{SQL: []byte(text)})
 		var unparsed *Unparsed
 		require.ErrorAs(t, err, &unparsed)
 		assert.Equal(t, says, unparsed.Message)
@@ -114,7 +116,7 @@ func FuzzParse(f *testing.F) {
 	f.Fuzz(func(_ *testing.T, before, part, behind string, n int) {
 		n = max(0, min(n, 100_000, (2<<20)/max(len(part)+len(behind), 1)))
 		text := []byte(before + strings.Repeat(part, n) + "1" + strings.Repeat(behind, n))
-		_, _ = Parse(Statement{SQL: text})
+		_, _ = Parse(sqltext.Statement{SQL: text})
 		_, _ = Cut(text)
 	})
 }

@@ -1,13 +1,13 @@
-package sqltext_test
+package grammar_test
 
 import (
 	"fmt"
 
-	"vorrang/core/sqltext"
+	"vorrang/target/postgres/grammar"
 )
 
 func ExampleCut() {
-	statements, err := sqltext.Cut([]byte("CREATE TABLE berth (name text); -- a ; in a comment\nCOPY berth FROM stdin;\nNorth; mole\n\\.\nSELECT ';'"))
+	statements, err := grammar.Cut([]byte("CREATE TABLE berth (name text); -- a ; in a comment\nCOPY berth FROM stdin;\nNorth; mole\n\\.\nSELECT ';'"))
 	if err != nil {
 		fmt.Println(err)
 	}

@@ -1,7 +1,9 @@
-package sqltext
+package grammar
 
 import (
 	"fmt"
+
+	"vorrang/core/sqltext"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 )
@@ -21,7 +23,7 @@ func (e *Unparsed) Error() string { return e.Message }
 
 // Parse gives a statement's tree, by the grammar of the server's version that
 // this program was built with. Its error is *Unparsed.
-func Parse(s Statement) (*pg.Node, error) {
+func Parse(s sqltext.Statement) (*pg.Node, error) {
 	if s.IsCopy {
 		return nil, &Unparsed{Message: "a COPY with its data"}
 	}
@@ -39,7 +41,7 @@ func Parse(s Statement) (*pg.Node, error) {
 }
 
 // parsed is a statement's tree; nil where there is none.
-func parsed(s Statement) *pg.Node {
+func parsed(s sqltext.Statement) *pg.Node {
 	node, _ := Parse(s) // nil with its error
 	return node
 }

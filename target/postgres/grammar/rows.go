@@ -1,8 +1,10 @@
-package sqltext
+package grammar
+
+import "vorrang/core/sqltext"
 
 // OnlyRows reports whether a statement is about rows only, and changes no
 // object of the schema. A statement that calls a function may do anything.
-func OnlyRows(s Statement) bool {
+func OnlyRows(s sqltext.Statement) bool {
 	if s.IsCopy || len(s.SQL) > mostParsed { // longer ones load rows
 		return true
 	}

@@ -1,9 +1,11 @@
-package sqltext
+package grammar
 
 import (
 	"bytes"
 	"errors"
 	"unicode/utf8"
+
+	"vorrang/core/sqltext"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 	"github.com/pganalyze/pg_query_go/v6/parser"
@@ -28,20 +30,9 @@ func scan(text []byte) ([]*pg.ScanToken, *scanProblem) {
 	if !errors.As(err, &refused) {
 		return nil, &scanProblem{message: err.Error()}
 	}
-	offset := CharOffset(text, refused.Cursorpos)
+	offset := sqltext.CharOffset(text, refused.Cursorpos)
 	message, _, _ := bytes.Cut([]byte(refused.Message), []byte(" at or near"))
 	return nil, &scanProblem{offset: offset, message: string(message)}
-}
-
-// CharOffset turns the server's position, in characters from 1, into an offset
-// in bytes. A position of 0 means that there is none and gives 0.
-func CharOffset(text []byte, position int) int {
-	offset := 0
-	for ; position > 1 && offset < len(text); position-- {
-		_, size := utf8.DecodeRune(text[offset:])
-		offset += size
-	}
-	return offset
 }
 
 // certain counts the tokens that stay as they are when more text follows: up

@@ -16,43 +16,21 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
+	"vorrang/target/postgres/grammar"
 )
 
-// File is what a file is made of. All fields but Release and Holds must be set.
+// File is what a file is made of.
 type File struct {
-	Lane, Environment string
-	Release           string // empty for loose steps
-	MadeBy            string
-	MadeAt            time.Time
-	Holds             []string // what the gate held when it was made, a line each
-
-	Plan     plan.Plan
-	Texts    func(step.Checksum) ([]byte, error)
-	Defaults engine.Settings
-
-	// the target
-	Head         ledger.Head   // that the file is made for
-	Belongs      *ledger.Owner // to stand in the first entry; nil where the ledger says it already
-	LockKey      int64         // of the advisory lock that every deployment takes
-	CreateLedger string        // makes the ledger, if it is not there; empty where it is
+	engine.File
+	LockKey      int64  // of the advisory lock that every deployment takes
+	CreateLedger string // makes the ledger, if it is not there; empty where it is
 }
-
-// Error says why a plan cannot be written as a file.
-type Error struct{ Reason string }
-
-func (e *Error) Error() string { return e.Reason }
 
 func refuse(format string, args ...any) error {
-	return &Error{Reason: fmt.Sprintf(format, args...)}
+	return &engine.UnwritableError{Reason: fmt.Sprintf(format, args...)}
 }
 
-// Name is what the ledger calls the deployment: two files for the same head and
-// plan have the same name, and only one of them can run.
-func (f File) Name() string {
-	return "standalone-" + f.Head.Hash[:12]
-}
-
-// Text returns the file. The error is an *Error where psql could not do what the
+// Text returns the file. The error is an *engine.UnwritableError where psql could not do what the
 // service does.
 func (f File) Text() ([]byte, error) {
 	w := &writer{File: f}
@@ -153,7 +131,7 @@ func (w *writer) cut(file plan.Text) (script, error) {
 	if s.text, err = w.Texts(file.Checksum); err != nil {
 		return s, err
 	}
-	s.statements, err = sqltext.Cut(s.text)
+	s.statements, err = grammar.Cut(s.text)
 	return s, err
 }
 
@@ -407,12 +385,12 @@ func (p *part) autocommit() error {
 			p.note(ledger.Begun, sqltext.Literal(string(p.begun(i+1, done).JSON())))
 		}
 		p.statement(statement)
-		switch statement.Transaction() {
-		case sqltext.Opens:
+		switch grammar.Transaction(statement) {
+		case grammar.Opens:
 			open = true
-		case sqltext.Closes:
+		case grammar.Closes:
 			open = false
-		case sqltext.Neither:
+		case grammar.Neither:
 		}
 	}
 	if open {
@@ -437,7 +415,7 @@ func (w *writer) claim() *ledger.Owner {
 // made in the one that is gone.
 func (p *part) sessionAgain(from int) error {
 	before, rest := p.statements[:min(from-1, len(p.statements))], p.statements[min(from-1, len(p.statements)):]
-	session := sqltext.SessionOf(before)
+	session := grammar.SessionOf(before)
 	if _, why := deploy.Unresumable(session, rest); why != "" {
 		return refuse("step %s: %s", p.Step.Number, why)
 	}

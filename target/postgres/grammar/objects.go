@@ -1,99 +1,34 @@
-package evidence
+package grammar
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
+	"vorrang/core/evidence"
 	"vorrang/core/sqltext"
 )
-
-// Kind is a kind of object, in the server's words.
-type Kind string
-
-const (
-	Schema           Kind = "schema"
-	Extension        Kind = "extension"
-	Table            Kind = "table"
-	View             Kind = "view"
-	MaterializedView Kind = "materialized view"
-	Sequence         Kind = "sequence"
-	Index            Kind = "index"
-	Type             Kind = "type" // domains too
-	Routine          Kind = "function"
-	Column           Kind = "column"     // Of a table
-	Constraint       Kind = "constraint" // Of a table
-	Trigger          Kind = "trigger"    // Of a table
-	Policy           Kind = "policy"     // Of a table
-)
-
-// Object is what a statement should have left in the catalogs, or taken out of
-// them.
-type Object struct {
-	Kind   Kind   `json:"kind"`
-	Schema string `json:"schema,omitempty" description:"Absent where the script names none."`
-	Of     string `json:"of,omitempty" description:"The table that it belongs to."`
-	Name   string `json:"name"`
-
-	Gone bool `json:"gone,omitempty" description:"It should not be there."`
-	Made bool `json:"made,omitempty" description:"The script creates it."`
-
-	// place in the script
-	Statement int `json:"statement" description:"From 1."`
-	Line      int `json:"line"`
-
-	// Path is the search path that the script itself had set; nil for the
-	// session's.
-	Path []string `json:"-"`
-
-	script int // of several, the one that left it
-}
-
-// String is "column harbour.vessel.draught_m".
-func (o Object) String() string {
-	var parts []string
-	for _, part := range []string{o.Schema, o.Of, o.Name} {
-		if part != "" {
-			parts = append(parts, part)
-		}
-	}
-	return string(o.Kind) + " " + strings.Join(parts, ".")
-}
-
-// Blind is a statement that leaves nothing that could be looked up.
-type Blind struct {
-	Statement int    `json:"statement" description:"From 1."`
-	Line      int    `json:"line"`
-	What      string `json:"what" description:"Such as UPDATE."`
-}
-
-// Script is what the statements of a step's file should leave behind.
-type Script struct {
-	Objects []Object // the net of all statements: what a later one drops is gone
-	Blind   []Blind
-}
 
 // Read reads a script from a statement on, up to another (both from 1, both
 // included; a last of 0 is the end). Statements that the parser refuses are
 // blind.
-func Read(statements []sqltext.Statement, first, last int) Script {
-	r := reader{objects: map[string]Object{}}
+func Read(statements []sqltext.Statement, first, last int) evidence.Script {
+	r := reader{objects: map[string]evidence.Object{}}
 	for i, s := range statements {
 		r.number, r.line, r.seen = i+1, s.Line, false
 		if last > 0 && r.number > last {
 			break
 		}
-		node := parse(s)
+		node := parsed(s)
 		r.silent = r.number < first
 		r.statement(node)
 		if !r.seen && !r.silent {
-			r.blind = append(r.blind, Blind{r.number, r.line, firstWords(s.SQL)})
+			r.blind = append(r.blind, evidence.Blind{Statement: r.number, Line: r.line, What: evidence.FirstWords(s.SQL)})
 		}
 	}
-	script := Script{Blind: r.blind}
+	script := evidence.Script{Blind: r.blind}
 	for _, o := range r.objects {
 		script.Objects = append(script.Objects, o)
 	}
@@ -102,54 +37,33 @@ func Read(statements []sqltext.Statement, first, last int) Script {
 }
 
 // inPlace sorts objects by their places in a script.
-func inPlace(objects []Object) {
-	slices.SortFunc(objects, func(a, b Object) int {
+func inPlace(objects []evidence.Object) {
+	slices.SortFunc(objects, func(a, b evidence.Object) int {
 		return cmp.Or(a.Statement-b.Statement, strings.Compare(a.String(), b.String()))
 	})
 }
 
 // Left is what should be there of each of several scripts after all of them ran, one
 // after the other: what a later one drops or renames is nobody's any more.
-func Left(scripts [][]sqltext.Statement) [][]Object {
-	r := reader{objects: map[string]Object{}}
+func Left(scripts [][]sqltext.Statement) [][]evidence.Object {
+	r := reader{objects: map[string]evidence.Object{}, from: map[string]int{}}
 	for i, statements := range scripts {
 		r.script, r.path = i, nil
 		for n, s := range statements {
 			r.number, r.line = n+1, s.Line
-			r.statement(parse(s))
+			r.statement(parsed(s))
 		}
 	}
-	left := make([][]Object, len(scripts))
-	for _, o := range r.objects {
-		if !o.Gone {
-			left[o.script] = append(left[o.script], o)
+	left := make([][]evidence.Object, len(scripts))
+	for key, o := range r.objects {
+		if script := r.from[key]; !o.Gone {
+			left[script] = append(left[script], o)
 		}
 	}
 	for _, objects := range left {
 		inPlace(objects)
 	}
 	return left
-}
-
-func parse(s sqltext.Statement) *pg.Node {
-	node, err := sqltext.Parse(s)
-	if err != nil {
-		return nil // it is blind
-	}
-	return node
-}
-
-// firstWords names a statement by the words that it begins with.
-func firstWords(sql []byte) string {
-	var words []string
-	for field := range strings.FieldsSeq(string(sql[:min(len(sql), 200)])) {
-		keyword := strings.TrimFunc(field, func(r rune) bool { return r >= 'A' && r <= 'Z' }) == ""
-		if len(words) == 2 || len(words) == 1 && !keyword {
-			break
-		}
-		words = append(words, strings.ToUpper(field))
-	}
-	return strings.Join(words, " ")
 }
 
 // reader walks over a script's statements.
@@ -162,27 +76,31 @@ type reader struct {
 	silent bool // it stands before the first that counts: only its search path does
 
 	path    []string
-	objects map[string]Object
-	blind   []Blind
+	objects map[string]evidence.Object
+	from    map[string]int // of several scripts, the one that left it; nil for one
+	blind   []evidence.Blind
 }
 
-func (r *reader) leave(o Object) {
+func (r *reader) leave(o evidence.Object) {
 	r.seen = true
 	if r.silent {
 		return
 	}
-	o.Statement, o.Line, o.Path, o.script = r.number, r.line, r.path, r.script
+	o.Statement, o.Line, o.Path = r.number, r.line, r.path
 	r.objects[o.String()] = o
-}
-
-func (r *reader) made(kind Kind, schema, of, name string) {
-	if name != "" {
-		r.leave(Object{Kind: kind, Schema: schema, Of: of, Name: name, Made: true})
+	if r.from != nil {
+		r.from[o.String()] = r.script
 	}
 }
 
-func (r *reader) there(kind Kind, schema, of, name string) {
-	o := Object{Kind: kind, Schema: schema, Of: of, Name: name}
+func (r *reader) made(kind evidence.Kind, schema, of, name string) {
+	if name != "" {
+		r.leave(evidence.Object{Kind: kind, Schema: schema, Of: of, Name: name, Made: true})
+	}
+}
+
+func (r *reader) there(kind evidence.Kind, schema, of, name string) {
+	o := evidence.Object{Kind: kind, Schema: schema, Of: of, Name: name}
 	if before, known := r.objects[o.String()]; known && !before.Gone {
 		r.seen = true // it stays what an earlier statement made of it
 		return
@@ -190,16 +108,16 @@ func (r *reader) there(kind Kind, schema, of, name string) {
 	r.leave(o)
 }
 
-func (r *reader) gone(kind Kind, schema, of, name string) {
+func (r *reader) gone(kind evidence.Kind, schema, of, name string) {
 	for key, o := range r.objects { // what belongs to a table goes with it
 		if of == "" && o.Of == name && o.Schema == schema {
 			delete(r.objects, key)
 		}
-		if kind == Schema && o.Schema == name {
+		if kind == evidence.Schema && o.Schema == name {
 			delete(r.objects, key)
 		}
 	}
-	r.leave(Object{Kind: kind, Schema: schema, Of: of, Name: name, Gone: true})
+	r.leave(evidence.Object{Kind: kind, Schema: schema, Of: of, Name: name, Gone: true})
 }
 
 // statement notes what a statement leaves.
@@ -216,35 +134,35 @@ func (r *reader) statement(node *pg.Node) {
 		create := node.GetCreateTableAsStmt()
 		r.relation(relationKind(create.Objtype), create.Into.GetRel())
 	case node.GetViewStmt() != nil:
-		r.relation(View, node.GetViewStmt().View)
+		r.relation(evidence.View, node.GetViewStmt().View)
 	case node.GetCreateSeqStmt() != nil:
-		r.relation(Sequence, node.GetCreateSeqStmt().Sequence)
+		r.relation(evidence.Sequence, node.GetCreateSeqStmt().Sequence)
 	case node.GetIndexStmt() != nil:
 		index := node.GetIndexStmt()
-		r.made(Index, index.Relation.GetSchemaname(), "", index.Idxname)
+		r.made(evidence.Index, index.Relation.GetSchemaname(), "", index.Idxname)
 	case node.GetCreateSchemaStmt() != nil:
-		r.made(Schema, "", "", node.GetCreateSchemaStmt().Schemaname)
+		r.made(evidence.Schema, "", "", node.GetCreateSchemaStmt().Schemaname)
 		for _, element := range node.GetCreateSchemaStmt().SchemaElts {
 			r.statement(element)
 		}
 	case node.GetCreateExtensionStmt() != nil:
-		r.made(Extension, "", "", node.GetCreateExtensionStmt().Extname)
+		r.made(evidence.Extension, "", "", node.GetCreateExtensionStmt().Extname)
 	case node.GetCreateTrigStmt() != nil:
 		trigger := node.GetCreateTrigStmt()
-		r.made(Trigger, trigger.Relation.GetSchemaname(), trigger.Relation.GetRelname(), trigger.Trigname)
+		r.made(evidence.Trigger, trigger.Relation.GetSchemaname(), trigger.Relation.GetRelname(), trigger.Trigname)
 	case node.GetCreatePolicyStmt() != nil:
 		policy := node.GetCreatePolicyStmt()
-		r.made(Policy, policy.Table.GetSchemaname(), policy.Table.GetRelname(), policy.PolicyName)
+		r.made(evidence.Policy, policy.Table.GetSchemaname(), policy.Table.GetRelname(), policy.PolicyName)
 	case node.GetCreateFunctionStmt() != nil:
-		r.named(Routine, node.GetCreateFunctionStmt().Funcname)
+		r.named(evidence.Routine, node.GetCreateFunctionStmt().Funcname)
 	case node.GetCreateEnumStmt() != nil:
-		r.named(Type, node.GetCreateEnumStmt().TypeName)
+		r.named(evidence.Type, node.GetCreateEnumStmt().TypeName)
 	case node.GetCreateRangeStmt() != nil:
-		r.named(Type, node.GetCreateRangeStmt().TypeName)
+		r.named(evidence.Type, node.GetCreateRangeStmt().TypeName)
 	case node.GetCreateDomainStmt() != nil:
-		r.named(Type, node.GetCreateDomainStmt().Domainname)
+		r.named(evidence.Type, node.GetCreateDomainStmt().Domainname)
 	case node.GetCompositeTypeStmt() != nil:
-		r.relation(Type, node.GetCompositeTypeStmt().Typevar)
+		r.relation(evidence.Type, node.GetCompositeTypeStmt().Typevar)
 	case node.GetAlterTableStmt() != nil:
 		r.alterTable(node.GetAlterTableStmt())
 	case node.GetRenameStmt() != nil:
@@ -266,35 +184,35 @@ func (r *reader) set(set *pg.VariableSetStmt) {
 	}
 }
 
-func relationKind(kind pg.ObjectType) Kind {
+func relationKind(kind pg.ObjectType) evidence.Kind {
 	switch kind {
 	case pg.ObjectType_OBJECT_VIEW:
-		return View
+		return evidence.View
 	case pg.ObjectType_OBJECT_MATVIEW:
-		return MaterializedView
+		return evidence.MaterializedView
 	case pg.ObjectType_OBJECT_SEQUENCE:
-		return Sequence
+		return evidence.Sequence
 	case pg.ObjectType_OBJECT_INDEX:
-		return Index
+		return evidence.Index
 	case pg.ObjectType_OBJECT_TYPE, pg.ObjectType_OBJECT_DOMAIN:
-		return Type
+		return evidence.Type
 	case pg.ObjectType_OBJECT_FUNCTION, pg.ObjectType_OBJECT_PROCEDURE, pg.ObjectType_OBJECT_ROUTINE:
-		return Routine
+		return evidence.Routine
 	case pg.ObjectType_OBJECT_SCHEMA:
-		return Schema
+		return evidence.Schema
 	case pg.ObjectType_OBJECT_EXTENSION:
-		return Extension
+		return evidence.Extension
 	case pg.ObjectType_OBJECT_TRIGGER:
-		return Trigger
+		return evidence.Trigger
 	case pg.ObjectType_OBJECT_POLICY:
-		return Policy
+		return evidence.Policy
 	case pg.ObjectType_OBJECT_TABLE, pg.ObjectType_OBJECT_FOREIGN_TABLE:
-		return Table
+		return evidence.Table
 	}
 	return ""
 }
 
-func (r *reader) relation(kind Kind, rel *pg.RangeVar) {
+func (r *reader) relation(kind evidence.Kind, rel *pg.RangeVar) {
 	if rel.GetRelpersistence() == "t" {
 		r.seen = true // a temporary table is gone with the session
 		return
@@ -302,7 +220,7 @@ func (r *reader) relation(kind Kind, rel *pg.RangeVar) {
 	r.made(kind, rel.GetSchemaname(), "", rel.GetRelname())
 }
 
-func (r *reader) named(kind Kind, names []*pg.Node) {
+func (r *reader) named(kind evidence.Kind, names []*pg.Node) {
 	schema, name := qualified(names)
 	r.made(kind, schema, "", name)
 }
@@ -316,16 +234,16 @@ func qualified(names []*pg.Node) (schema, name string) {
 }
 
 func (r *reader) createTable(create *pg.CreateStmt) {
-	r.relation(Table, create.Relation)
+	r.relation(evidence.Table, create.Relation)
 	if create.Relation.GetRelpersistence() == "t" {
 		return
 	}
 	schema, table := create.Relation.GetSchemaname(), create.Relation.GetRelname()
 	for _, element := range create.TableElts {
 		if column := element.GetColumnDef(); column != nil {
-			r.made(Column, schema, table, column.Colname)
+			r.made(evidence.Column, schema, table, column.Colname)
 		}
-		r.made(Constraint, schema, table, element.GetConstraint().GetConname())
+		r.made(evidence.Constraint, schema, table, element.GetConstraint().GetConname())
 	}
 }
 
@@ -339,17 +257,17 @@ func (r *reader) alterTable(alter *pg.AlterTableStmt) {
 		cmd := node.GetAlterTableCmd()
 		switch cmd.GetSubtype() {
 		case pg.AlterTableType_AT_AddColumn:
-			r.made(Column, schema, table, cmd.Def.GetColumnDef().GetColname())
+			r.made(evidence.Column, schema, table, cmd.Def.GetColumnDef().GetColname())
 		case pg.AlterTableType_AT_DropColumn:
-			r.gone(Column, schema, table, cmd.Name)
+			r.gone(evidence.Column, schema, table, cmd.Name)
 		case pg.AlterTableType_AT_AddConstraint:
-			r.made(Constraint, schema, table, cmd.Def.GetConstraint().GetConname())
+			r.made(evidence.Constraint, schema, table, cmd.Def.GetConstraint().GetConname())
 		case pg.AlterTableType_AT_ValidateConstraint:
-			r.there(Constraint, schema, table, cmd.Name)
+			r.there(evidence.Constraint, schema, table, cmd.Name)
 		case pg.AlterTableType_AT_DropConstraint:
-			r.gone(Constraint, schema, table, cmd.Name)
+			r.gone(evidence.Constraint, schema, table, cmd.Name)
 		case pg.AlterTableType_AT_ColumnDefault, pg.AlterTableType_AT_SetNotNull, pg.AlterTableType_AT_DropNotNull, pg.AlterTableType_AT_AlterColumnType:
-			r.there(Column, schema, table, cmd.Name)
+			r.there(evidence.Column, schema, table, cmd.Name)
 		}
 	}
 }
@@ -358,18 +276,18 @@ func (r *reader) rename(rename *pg.RenameStmt) {
 	schema, table := rename.Relation.GetSchemaname(), rename.Relation.GetRelname()
 	switch rename.RenameType {
 	case pg.ObjectType_OBJECT_COLUMN:
-		r.gone(Column, schema, table, rename.Subname)
-		r.made(Column, schema, table, rename.Newname)
+		r.gone(evidence.Column, schema, table, rename.Subname)
+		r.made(evidence.Column, schema, table, rename.Newname)
 	case pg.ObjectType_OBJECT_TABCONSTRAINT:
-		r.gone(Constraint, schema, table, rename.Subname)
-		r.made(Constraint, schema, table, rename.Newname)
+		r.gone(evidence.Constraint, schema, table, rename.Subname)
+		r.made(evidence.Constraint, schema, table, rename.Newname)
 	case pg.ObjectType_OBJECT_TABLE, pg.ObjectType_OBJECT_VIEW, pg.ObjectType_OBJECT_MATVIEW, pg.ObjectType_OBJECT_SEQUENCE, pg.ObjectType_OBJECT_INDEX:
 		kind := relationKind(rename.RenameType)
 		r.gone(kind, schema, "", table)
 		r.made(kind, schema, "", rename.Newname)
 	case pg.ObjectType_OBJECT_SCHEMA:
-		r.gone(Schema, "", "", rename.Subname)
-		r.made(Schema, "", "", rename.Newname)
+		r.gone(evidence.Schema, "", "", rename.Subname)
+		r.made(evidence.Schema, "", "", rename.Newname)
 	}
 }
 
@@ -379,19 +297,19 @@ func (r *reader) drop(drop *pg.DropStmt) {
 		switch {
 		case kind == "":
 			return
-		case kind == Schema, kind == Extension:
+		case kind == evidence.Schema, kind == evidence.Extension:
 			r.gone(kind, "", "", object.GetString_().GetSval())
-		case kind == Trigger, kind == Policy:
+		case kind == evidence.Trigger, kind == evidence.Policy:
 			names := object.GetList().GetItems()
 			if len(names) < 2 {
 				return
 			}
 			schema, table := qualified(names[:len(names)-1])
 			r.gone(kind, schema, table, names[len(names)-1].GetString_().GetSval())
-		case kind == Routine:
+		case kind == evidence.Routine:
 			schema, name := qualified(object.GetObjectWithArgs().GetObjname())
 			r.gone(kind, schema, "", name)
-		case kind == Type:
+		case kind == evidence.Type:
 			schema, name := qualified(object.GetTypeName().GetNames())
 			r.gone(kind, schema, "", name)
 		default:
@@ -405,13 +323,10 @@ func (r *reader) drop(drop *pg.DropStmt) {
 // form in which SQL names it, quoted where needed; false if it builds none, or
 // leaves the name to the server. Such a build that fails leaves an index behind
 // that is marked invalid.
-func ConcurrentIndex(s sqltext.Statement) (Object, bool) {
-	index := parse(s).GetIndexStmt()
+func ConcurrentIndex(s sqltext.Statement) (evidence.Object, bool) {
+	index := parsed(s).GetIndexStmt()
 	if !index.GetConcurrent() || index.Idxname == "" {
-		return Object{}, false
+		return evidence.Object{}, false
 	}
-	return Object{Kind: Index, Schema: index.Relation.GetSchemaname(), Name: index.Idxname, Made: true, Line: s.Line}, true
+	return evidence.Object{Kind: evidence.Index, Schema: index.Relation.GetSchemaname(), Name: index.Idxname, Made: true, Line: s.Line}, true
 }
-
-// In says where an object stands in a script, for people.
-func (o Object) In() string { return fmt.Sprintf("statement %d, line %d", o.Statement, o.Line) }

@@ -3,33 +3,28 @@ package review
 import (
 	"fmt"
 
+	"vorrang/core/review"
+	"vorrang/target/postgres/grammar"
+
 	pg "github.com/pganalyze/pg_query_go/v6"
-
-	"vorrang/core/sqltext"
 )
-
-// Loss is a statement that takes rows or values away for good.
-type Loss struct {
-	Line int    `json:"line"`
-	What string `json:"what" description:"Such as: drops the column vessel.draught_cm."`
-}
 
 // Losses lists what a script takes away that no other script can bring back:
 // the rows and values that were there, as opposed to the objects that held
 // them. Statements inside functions and DO blocks are not looked into.
-func Losses(text []byte) []Loss {
-	statements, err := sqltext.Cut(text)
+func Losses(text []byte) []review.Loss {
+	statements, err := grammar.Cut(text)
 	if err != nil {
 		return nil // such a script is refused when it is submitted
 	}
-	var losses []Loss
+	var losses []review.Loss
 	for _, s := range statements {
-		node, err := sqltext.Parse(s.WithBatch(1))
+		node, err := grammar.Parse(s.WithBatch(1))
 		if err != nil {
 			continue
 		}
 		for _, what := range lost(node) {
-			losses = append(losses, Loss{s.Line, what})
+			losses = append(losses, review.Loss{Line: s.Line, What: what})
 		}
 	}
 	return losses

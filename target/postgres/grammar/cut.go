@@ -1,47 +1,20 @@
-package sqltext
+package grammar
 
 import (
 	"bytes"
 	"fmt"
 
+	"vorrang/core/sqltext"
+
 	pg "github.com/pganalyze/pg_query_go/v6"
 )
-
-// Statement is one SQL statement of a file.
-type Statement struct {
-	// place in the file
-	Offset int // in bytes, of the first character that is no comment
-	Line   int // from 1
-	Column int // from 1, in characters
-
-	// text; both share memory with what was cut
-	SQL      []byte // without the semicolon that ends it
-	CopyData []byte // the lines of COPY … FROM stdin, without the closing \.
-
-	// for COPY … FROM stdin
-	IsCopy     bool
-	DataLine   int // the line where CopyData begins
-	DataOffset int // in bytes, from the file's beginning
-}
-
-// Error is a place where the text cannot be cut.
-type Error struct {
-	Offset  int // in bytes
-	Line    int // from 1
-	Column  int // from 1, in characters
-	Message string
-}
-
-func (e *Error) Error() string {
-	return fmt.Sprintf("%d:%d: %s", e.Line, e.Column, e.Message)
-}
 
 // mostStatements is how many a text may hold: each is looked at by itself.
 const mostStatements = 100_000
 
 // Cut returns the statements of text, which must be UTF-8 with LF line ends.
-// Text that holds none gives none and no error. Every error is an *Error.
-func Cut(text []byte) ([]Statement, error) {
+// Text that holds none gives none and no error. Every error is an *sqltext.Error.
+func Cut(text []byte) ([]sqltext.Statement, error) {
 	c := cutter{text: text, line: 1, column: 1}
 	for size := smallWindow; c.at < len(text); {
 		before, copies := c.at, c.copies
@@ -90,8 +63,9 @@ type cutter struct {
 	parens int
 	body   int // depth of BEGIN ATOMIC … END and of CASE … END within it
 	words  words
+	batch  []int // places of sqltext.BatchPlace, from its beginning
 
-	statements []Statement
+	statements []sqltext.Statement
 	copies     int // with data
 }
 
@@ -158,7 +132,10 @@ func (c *cutter) read(tokens []*pg.ScanToken, last bool) error {
 
 func (c *cutter) token(token pg.Token, from, to int) {
 	if !c.open {
-		c.open, c.start, c.parens, c.body, c.words = true, from, 0, 0, words{}
+		c.open, c.start, c.parens, c.body, c.words, c.batch = true, from, 0, 0, words{}, nil
+	}
+	if c.words.last == pg.Token_ASCII_58 && c.end == from && string(c.text[from-1:to]) == sqltext.BatchPlace {
+		c.batch = append(c.batch, from-1-c.start)
 	}
 	c.end = to
 	switch token {
@@ -186,9 +163,9 @@ func (c *cutter) endStatement(at int) {
 	}
 	c.open = false
 	line, column := c.position(c.start)
-	c.statements = append(c.statements, Statement{
+	c.statements = append(c.statements, sqltext.Statement{
 		Offset: c.start, Line: line, Column: column, SQL: c.text[c.start:min(c.end, at)],
-		IsCopy: c.words.copyFromStdin(),
+		IsCopy: c.words.copyFromStdin(), Batch: c.batch,
 	})
 }
 
@@ -257,5 +234,5 @@ func (c *cutter) backslash(at int) error {
 
 func (c *cutter) errorAt(offset int, message string) error {
 	line, column := c.position(offset)
-	return &Error{Offset: offset, Line: line, Column: column, Message: message}
+	return &sqltext.Error{Offset: offset, Line: line, Column: column, Message: message}
 }

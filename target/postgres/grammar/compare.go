@@ -1,42 +1,35 @@
-package sqltext
+package grammar
 
 import (
 	"bytes"
 
+	"vorrang/core/sqltext"
+
 	pg "github.com/pganalyze/pg_query_go/v6"
 )
 
-// Change says what an edit of a script amounts to, by the scanner's tokens.
-type Change string
-
-const (
-	Same          Change = ""            // the texts are equal
-	OnlySpace     Change = "white space" // not a token differs
-	OnlyComments  Change = "comments"    // not a token that is no comment differs
-	WhatRuns      Change = "statements"  // what runs is another
-	longStatement        = 4 << 20       // bytes; longer ones are compared as they stand
-)
+const longStatement = 4 << 20 // bytes; longer ones are compared as they stand
 
 // Compare says what the difference between two scripts amounts to. Scripts that
 // cannot be cut are compared as they stand.
-func Compare(before, after []byte) Change {
+func Compare(before, after []byte) sqltext.Change {
 	if bytes.Equal(before, after) {
-		return Same
+		return sqltext.Same
 	}
 	was, err := Cut(before)
 	is, err2 := Cut(after)
 	if err != nil || err2 != nil || len(was) != len(is) {
-		return WhatRuns
+		return sqltext.WhatRuns
 	}
 	for i := range was {
 		if !bytes.Equal(was[i].CopyData, is[i].CopyData) || !sameTokens(was[i].SQL, is[i].SQL) {
-			return WhatRuns
+			return sqltext.WhatRuns
 		}
 	}
 	if sameComments(before, after, was, is) {
-		return OnlySpace
+		return sqltext.OnlySpace
 	}
-	return OnlyComments
+	return sqltext.OnlyComments
 }
 
 func sameTokens(a, b []byte) bool {
@@ -52,14 +45,14 @@ func sameTokens(a, b []byte) bool {
 }
 
 // sameComments compares what stands in and between the statements.
-func sameComments(before, after []byte, was, is []Statement) bool {
+func sameComments(before, after []byte, was, is []sqltext.Statement) bool {
 	a, ok := comments(before, was)
 	b, ok2 := comments(after, is)
 	return ok && ok2 && equal(a, b)
 }
 
 // comments lists the comments of a script in order.
-func comments(text []byte, statements []Statement) (all [][]byte, ok bool) {
+func comments(text []byte, statements []sqltext.Statement) (all [][]byte, ok bool) {
 	at := 0
 	for _, s := range statements {
 		end := s.Offset + len(s.SQL)

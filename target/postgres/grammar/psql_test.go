@@ -1,4 +1,4 @@
-package sqltext_test
+package grammar_test
 
 import (
 	"os"
@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vorrang/core/sqltext"
 	"vorrang/internal/pgtest"
+	"vorrang/target/postgres/grammar"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
@@ -26,7 +26,7 @@ func TestCutGivesWhatPsqlSends(t *testing.T) {
 
 	text, err := os.ReadFile("testdata/odd.sql")
 	require.NoError(t, err)
-	statements, err := sqltext.Cut(text)
+	statements, err := grammar.Cut(text)
 	require.NoError(t, err)
 	var ours []string
 	for _, s := range statements {
