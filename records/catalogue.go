@@ -16,8 +16,37 @@ import (
 // catalogues keeps the lanes' catalogues in memory, since every look at an
 // environment needs one. Only this program writes to the records.
 type catalogues struct {
-	mu    sync.Mutex
-	lanes map[string][]plan.Step
+	mu      sync.Mutex // is never held while the records are asked
+	lanes   map[string][]plan.Step
+	changes int64 // of any catalogue
+}
+
+// kept is a lane's catalogue, and how many changes there were so far.
+func (c *catalogues) kept(lane string) (steps []plan.Step, changes int64, is bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	steps, is = c.lanes[lane]
+	return steps, c.changes, is
+}
+
+// keep keeps what was read, unless something changed meanwhile.
+func (c *catalogues) keep(lane string, steps []plan.Step, changes int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.changes != changes {
+		return
+	}
+	if c.lanes == nil {
+		c.lanes = map[string][]plan.Step{}
+	}
+	c.lanes[lane] = steps
+}
+
+func (c *catalogues) forget(lane string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.changes++
+	delete(c.lanes, lane)
 }
 
 const stepColumns = `number, slug, options, forward, back, "check"`
@@ -30,34 +59,23 @@ func scanStep(row pgx.CollectableRow) (plan.Step, error) {
 
 // Catalogue returns a lane's steps in order. The slice must not be changed.
 func (r *Records) Catalogue(ctx context.Context, lane string) ([]plan.Step, error) {
-	r.catalogues.mu.Lock()
-	defer r.catalogues.mu.Unlock()
-	if steps, kept := r.catalogues.lanes[lane]; kept {
+	steps, changes, kept := r.catalogues.kept(lane)
+	if kept {
 		return steps, nil
 	}
 	rows, err := r.pool.Query(ctx, `SELECT `+stepColumns+` FROM records.step WHERE lane = $1 AND newest AND gone IS NULL`, lane)
 	if err != nil {
 		return nil, fmt.Errorf("read the catalogue of %s: %w", lane, err)
 	}
-	steps, err := pgx.CollectRows(rows, scanStep)
-	if err != nil {
+	if steps, err = pgx.CollectRows(rows, scanStep); err != nil {
 		return nil, fmt.Errorf("read the catalogue of %s: %w", lane, err)
 	}
 	slices.SortFunc(steps, byNumber)
-	if r.catalogues.lanes == nil {
-		r.catalogues.lanes = map[string][]plan.Step{}
-	}
-	r.catalogues.lanes[lane] = steps
+	r.catalogues.keep(lane, steps, changes)
 	return steps, nil
 }
 
 func byNumber(a, b plan.Step) int { return step.Compare(a.Number, b.Number) }
-
-func (r *Records) forgetCatalogue(lane string) {
-	r.catalogues.mu.Lock()
-	defer r.catalogues.mu.Unlock()
-	delete(r.catalogues.lanes, lane)
-}
 
 // Version returns a step as it was submitted with a forward text of this
 // checksum, newest first, or ErrNotFound.
@@ -133,7 +151,7 @@ func (r *Records) Sizes(ctx context.Context, checksums []step.Checksum) (map[ste
 // Withdraw takes a step out of a lane's catalogue; its texts stay. It returns
 // how many steps are left.
 func (r *Records) Withdraw(ctx context.Context, lane string, number step.Number, actor string) (left int, err error) {
-	defer r.forgetCatalogue(lane)
+	defer r.catalogues.forget(lane)
 	_, err = r.pool.Exec(ctx, `WITH withdrawal AS (INSERT INTO records.submission (lane, by) VALUES ($1, $3) RETURNING id)
 		UPDATE records.step SET gone = withdrawal.id FROM withdrawal WHERE lane = $1 AND number = $2 AND newest`, lane, number, actor)
 	if err == nil {

@@ -250,3 +250,29 @@ func TestTheRecordsAreGuardedThroughARestartOfTheirServer(t *testing.T) {
 	require.NoError(t, err)
 	soon(func() bool { return r.Ping(t.Context()) == nil })
 }
+
+// While one lane's catalogue is read, however long that takes, the others' are there.
+func TestOneCatalogueThatIsReadHoldsUpNoOther(t *testing.T) {
+	url := pgtest.Database(t)
+	r, err := records.Open(t.Context(), postgres.Engine{}, url, 5*time.Second)
+	require.NoError(t, err)
+	t.Cleanup(r.Close)
+	_, err = r.Catalogue(t.Context(), "harbour")
+	require.NoError(t, err)
+	lock := pgtest.Connect(t, url)
+	_, err = lock.Exec(t.Context(), "BEGIN; LOCK TABLE records.step")
+	require.NoError(t, err)
+	read := make(chan error, 1)
+	go func() {
+		_, err := r.Catalogue(t.Context(), "tide-gauges")
+		read <- err
+	}()
+	require.Eventually(t, func() bool {
+		return pgtest.Query(t, url, "SELECT count(*) FROM pg_locks WHERE NOT granted AND relation = 'records.step'::regclass") == "1"
+	}, 10*time.Second, 10*time.Millisecond)
+	_, err = r.Catalogue(t.Context(), "harbour")
+	require.NoError(t, err)
+	_, err = lock.Exec(t.Context(), "COMMIT")
+	require.NoError(t, err)
+	require.NoError(t, <-read)
+}

@@ -241,7 +241,7 @@ func (s *Submission) Finish(ctx context.Context, d Difference) (int64, error) {
 	if d.Empty() {
 		return 0, nil
 	}
-	defer s.records.forgetCatalogue(s.lane)
+	defer s.records.catalogues.forget(s.lane)
 	id, err := s.Put(ctx, d)
 	if err != nil {
 		return 0, err

@@ -90,9 +90,13 @@ func (s *Service) answerAct(id int64, detail json.RawMessage, status int, result
 	keep := func(ctx context.Context) error { return s.Records.AnswerAct(ctx, id, detail, status, result) }
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	if keep(ctx) != nil {
-		go s.crew.insist("what became of a call", keep)
+	if keep(ctx) == nil || !s.crew.enter() {
+		return
 	}
+	go func() {
+		defer s.crew.leave() // who waits for its work waits for this too
+		s.crew.insist("what became of a call", keep)
+	}()
 }
 
 // mostResult bounds what is kept of an answer, in bytes.

@@ -288,7 +288,7 @@ func (w *crew) insist(what string, work func(context.Context) error) {
 			return
 		}
 		w.service.Log.Warn(what+" could not be kept yet", "error", err)
-		time.Sleep(time.Second)
+		pause(w.ctx, time.Second)
 	}
 }
 

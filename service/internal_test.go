@@ -1,6 +1,8 @@
 package service
 
 import (
+	"context"
+	"net"
 	"net/http"
 	"reflect"
 	"strconv"
@@ -181,4 +183,27 @@ func FuzzBodies(f *testing.F) {
 			}
 		}
 	})
+}
+
+// A provider that does not answer holds up nobody but who waits for it.
+func TestAStuckProviderHoldsUpNobodyElse(t *testing.T) {
+	stuck, err := net.Listen("tcp", "127.0.0.1:0") // whose connections nobody takes
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = stuck.Close() })
+	door := &openIDDoor{}
+	settings := &OpenID{Issuer: "http://" + stuck.Addr().String()}
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() {
+		_, err := door.find(ctx, settings)
+		ended <- err
+	}()
+	conn, err := stuck.Accept() // it asks
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = conn.Close() })
+	assert.True(t, door.leave("state", underWay{cookie: hashed("c"), expires: time.Now().Add(time.Minute)}))
+	_, known := door.back("state", "c")
+	assert.True(t, known)
+	cancel()
+	assert.ErrorIs(t, <-ended, context.Canceled)
 }

@@ -18,6 +18,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"go.yaml.in/yaml/v4"
 	"golang.org/x/oauth2"
+	"golang.org/x/sync/singleflight"
 
 	"vorrang/core/access"
 	"vorrang/core/lane"
@@ -95,26 +96,41 @@ type underWay struct {
 
 // openIDDoor is the provider, once it has been found, and who is on the way back from it.
 type openIDDoor struct {
-	mu       sync.Mutex
+	asking singleflight.Group // the provider
+
+	mu       sync.Mutex // is never held while the provider is asked
 	provider *oidc.Provider
 	waiting  map[string]underWay // by state
 }
 
-// find asks the provider for its addresses and keys, the first time.
+// find asks the provider for its addresses and keys, the first time. Whoever asks
+// meanwhile waits for the same answer, and nobody else waits.
 func (d *openIDDoor) find(ctx context.Context, o *OpenID) (*oidc.Provider, error) {
 	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.provider != nil {
-		return d.provider, nil
+	known := d.provider
+	d.mu.Unlock()
+	if known != nil {
+		return known, nil
 	}
-	client := &http.Client{Timeout: 10 * time.Second}
-	provider, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), client), o.Issuer)
-	if err != nil {
-		return nil, refuse(http.StatusBadGateway, "unreachable", "The provider does not answer", "try again, or sign in by name and password",
-			"the OpenID Connect provider %s cannot be used: %s", o.Issuer, err)
+	answer := d.asking.DoChan("", func() (any, error) {
+		client := &http.Client{Timeout: 10 * time.Second}
+		provider, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), client), o.Issuer)
+		if err != nil {
+			return nil, refuse(http.StatusBadGateway, "unreachable", "The provider does not answer", "try again, or sign in by name and password",
+				"the OpenID Connect provider %s cannot be used: %s", o.Issuer, err)
+		}
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		d.provider = provider
+		return provider, nil
+	})
+	select {
+	case result := <-answer:
+		provider, _ := result.Val.(*oidc.Provider) // nil with an error
+		return provider, result.Err
+	case <-ctx.Done():
+		return nil, ctx.Err()
 	}
-	d.provider = provider
-	return provider, nil
 }
 
 func (d *openIDDoor) leave(state string, u underWay) bool {

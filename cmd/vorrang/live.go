@@ -56,14 +56,15 @@ type live struct {
 	most     int // lines about what a step did to the schema; 0 means all
 
 	// the line that lives
-	mu     sync.Mutex
-	step   deploy.Event
-	begun  time.Time
-	detail string
-	done   int
-	told   time.Time // of a backfill
-	ticker *time.Ticker
-	drawn  bool
+	mu      sync.Mutex
+	step    deploy.Event
+	begun   time.Time
+	detail  string
+	done    int
+	told    time.Time          // of a backfill
+	ticking context.CancelFunc // ends the redrawing; nil where nothing is redrawn
+	redrawn sync.WaitGroup
+	drawn   bool
 }
 
 func (l *live) hear(event deploy.Event) {
@@ -155,21 +156,29 @@ func (l *live) erase() {
 
 // tick starts to redraw the living line.
 func (l *live) tick() {
-	if !l.terminal || l.ticker != nil {
+	if !l.terminal || l.ticking != nil {
 		return
 	}
-	l.ticker = time.NewTicker(200 * time.Millisecond)
-	go func(ticks <-chan time.Time) {
-		for range ticks {
-			l.draw()
+	ctx, end := context.WithCancel(context.Background())
+	l.ticking = end
+	l.redrawn.Go(func() {
+		ticks := time.NewTicker(200 * time.Millisecond)
+		defer ticks.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-ticks.C:
+				l.draw()
+			}
 		}
-	}(l.ticker.C)
+	})
 }
 
 func (l *live) draw() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.step.Step == "" || l.ticker == nil {
+	if l.step.Step == "" || l.ticking == nil {
 		return
 	}
 	text := fmt.Sprintf("  %-*s  running  %s  %s", l.width, stepName(l.step.Step, l.step.Slug), took(time.Since(l.begun).Milliseconds()), l.detail)
@@ -184,10 +193,12 @@ func (l *live) draw() {
 
 func (l *live) stop() {
 	l.mu.Lock()
-	defer l.mu.Unlock()
+	end := l.ticking
 	l.erase()
-	if l.ticker != nil {
-		l.ticker.Stop()
-		l.ticker = nil
+	l.ticking = nil
+	l.mu.Unlock()
+	if end != nil {
+		end()
 	}
+	l.redrawn.Wait()
 }

@@ -37,7 +37,7 @@ const (
 	StepDone   Kind = "step-done"   // committed, with its ledger row
 	StepFailed Kind = "step-failed" // Failure
 	Effect     Kind = "effect"      // what the step, or without one the deployment, did to the schema
-	Ended      Kind = "ended"       // Outcome; always the last
+	Ended      Kind = "ended"       // Outcome; the run is over. The effect of very many steps may follow
 )
 
 // Event is one thing that happened in a deployment.

@@ -21,8 +21,8 @@ var (
 	ErrStopping  = errors.New("the service was stopped")
 )
 
-// Runner carries plans out. All fields but Stop, Preface, Waived, Belongs, Look,
-// Base and Left must be set.
+// Runner carries plans out. Stop, Preface, Waived, Belongs, Look, Base and Left may be
+// empty, and so may the fields of Defaults; the others must be set.
 type Runner struct {
 	Target  engine.Steps
 	Dialect engine.Dialect

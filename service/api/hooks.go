@@ -44,7 +44,7 @@ type Hook struct {
 	Name   string    `json:"name"`
 	URL    string    `json:"url" description:"Or a reference to it: env:NAME or file:PATH."`
 	Secret string    `json:"secret" description:"Where the service finds it: env:NAME or file:PATH."`
-	Events []string  `json:"events" nullable:"false" description:"held, approved, started, failed, done."`
+	Events []string  `json:"events" nullable:"false" description:"held, approved, started, failed, done, drifted."`
 	Lane   string    `json:"lane,omitempty" description:"Only of this lane; of all if absent."`
 	MadeBy string    `json:"made_by"`
 	MadeAt time.Time `json:"made_at"`

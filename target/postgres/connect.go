@@ -29,8 +29,8 @@ const cancelGrace = 5 * time.Second
 // Session is a target as the service works on it, over two connections. Its own
 // one holds the lock and reads and writes the ledger and the catalogs; no
 // statement of a step ever runs there. The steps' one is opened when the first
-// statement of a step is to run. A Session is not safe for concurrent use, but
-// for Blockers.
+// statement of a step is to run. A Session is not safe for concurrent use; only
+// Blockers may be called while a statement of a step runs.
 type Session struct {
 	conn    *pgx.Conn // own
 	steps   *pgx.Conn // nil until a step begins

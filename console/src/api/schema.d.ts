@@ -2013,7 +2013,7 @@ export interface components {
         };
         Grants: string[];
         Hook: {
-            /** @description held, approved, started, failed, done. */
+            /** @description held, approved, started, failed, done, drifted. */
             events: string[];
             /** @description Only of this lane; of all if absent. */
             lane?: string;
