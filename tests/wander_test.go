@@ -59,6 +59,9 @@ func TestWhateverHappensVorrangSaysSoAndKnowsTheWayOut(t *testing.T) {
 					return
 				}
 				if played%20 == 0 { // the service of a few lanes is as quick as that of one
+					if world != nil {
+						world.Stop() // and its connections go
+					}
 					world = servicetest.Start(t)
 					person = world.As("m.kai", "reader", "author", "releaser", "approver", "keeper", "reporter")
 				}
