@@ -93,8 +93,8 @@ func (r *Records) NextDelivery(ctx context.Context) (at time.Time, waits bool, e
 	return r.earliest(ctx, `SELECT min(next_at) FROM records.delivery WHERE state = 'waiting'`)
 }
 
-// Tried keeps what became of a try, and when the next one is due.
-func (r *Records) Tried(ctx context.Context, d Delivery) error {
+// RecordAttempt keeps what became of a try, and when the next one is due.
+func (r *Records) RecordAttempt(ctx context.Context, d Delivery) error {
 	_, err := r.pool.Exec(ctx, `UPDATE records.delivery SET state = $2, tries = $3, next_at = $4, status = $5, says = $6,
 		ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE now() END WHERE id = $1`, d.ID, d.State, d.Tries, d.NextAt, d.Status, d.Says)
 	return err

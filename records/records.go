@@ -149,7 +149,7 @@ func look(ctx context.Context, session engine.Session, all []step.Step) (gate.Fa
 	}
 	view := plan.Look("records", catalogue, ledger.Fold(entries))
 	p, err := plan.Forward(view, "")
-	return gate.Facts{View: view, Chain: ledger.Verify(entries), Entries: len(entries), Unlisted: existing}, p, err
+	return gate.Facts{View: view, Chain: ledger.Verify(entries), Entries: len(entries), Existing: existing}, p, err
 }
 
 func apply(ctx context.Context, server engine.Engine, session engine.Session, all []step.Step, head ledger.Head, p plan.Plan) error {

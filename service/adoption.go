@@ -44,7 +44,7 @@ type finding struct {
 }
 
 // find looks at all that an adoption takes over.
-func (s *Service) find(ctx context.Context, p place, session engine.Session) (finding, error) {
+func (s *Service) find(ctx context.Context, p targetContext, session engine.Session) (finding, error) {
 	f := finding{Adoption: api.Adoption{Lane: p.lane.Name, Environment: p.environment.Name, Lines: []string{}, Differences: []schema.Difference{}}}
 	facts, entries, err := s.look(ctx, p, session)
 	if err != nil {
@@ -97,7 +97,7 @@ func newestEntry(entries []ledger.Entry) string {
 }
 
 // goneAndNew says how a ledger stands to the entry that was last seen there.
-func (s *Service) goneAndNew(ctx context.Context, p place, entries []ledger.Entry, seen ledger.Head, add func(string, ...any)) error {
+func (s *Service) goneAndNew(ctx context.Context, p targetContext, entries []ledger.Entry, seen ledger.Head, add func(string, ...any)) error {
 	var last ledger.Head
 	if n := len(entries); n > 0 {
 		last = entries[n-1].Head()
@@ -179,7 +179,7 @@ func (s *Service) adopt(c call, in *adoptIn) (*api.Recorded, error) {
 
 // takeOverTarget writes the entry of an adoption, and knows the target from then
 // on by what is there.
-func (s *Service) takeOverTarget(c call, p place, session engine.Session, f finding, reason string) (ledger.Entry, error) {
+func (s *Service) takeOverTarget(c call, p targetContext, session engine.Session, f finding, reason string) (ledger.Entry, error) {
 	if err := session.CreateLedger(c); err != nil {
 		return ledger.Entry{}, err
 	}
@@ -202,7 +202,7 @@ func (s *Service) takeOverTarget(c call, p place, session engine.Session, f find
 
 // claim is what a ledger's next entry is to say of whose target it is; nil where
 // an entry says it already.
-func claim(p place, state ledger.State) *ledger.Owner {
+func claim(p targetContext, state ledger.State) *ledger.Owner {
 	if state.Belongs != (ledger.Owner{}) {
 		return nil
 	}
@@ -223,7 +223,7 @@ func claimed(e ledger.Entry, owner *ledger.Owner) ledger.Entry {
 
 // claimable refuses a target that no ledger entry gives to an environment yet, and
 // that is another one's.
-func (s *Service) claimable(ctx context.Context, p place, session engine.Session, state ledger.State) error {
+func (s *Service) claimable(ctx context.Context, p targetContext, session engine.Session, state ledger.State) error {
 	if claim(p, state) == nil {
 		return nil
 	}
@@ -232,7 +232,7 @@ func (s *Service) claimable(ctx context.Context, p place, session engine.Session
 
 // unshared refuses a target that is also another environment's, of any lane, as
 // far as those can be reached. The server itself tells, not the URLs.
-func (s *Service) unshared(ctx context.Context, p place, session engine.Session) error {
+func (s *Service) unshared(ctx context.Context, p targetContext, session engine.Session) error {
 	others, err := s.others(ctx, p)
 	if err != nil {
 		return err
@@ -244,27 +244,27 @@ func (s *Service) unshared(ctx context.Context, p place, session engine.Session)
 	return shared(p, *twin)
 }
 
-func shared(p place, twin place) error {
+func shared(p targetContext, twin targetContext) error {
 	return refused("give each environment a database of its own, in what the target references stand for",
 		"the target of %s/%s is the database of %s/%s: what is deployed to one would change the other, without its gate",
 		p.lane.Name, p.environment.Name, twin.lane.Name, twin.environment.Name)
 }
 
 // others are all environments of all lanes but one.
-func (s *Service) others(ctx context.Context, p place) ([]place, error) {
+func (s *Service) others(ctx context.Context, p targetContext) ([]targetContext, error) {
 	lanes, err := s.Records.Lanes(ctx)
-	list := slices.DeleteFunc(placesOf(lanes), func(other place) bool {
+	list := slices.DeleteFunc(placesOf(lanes), func(other targetContext) bool {
 		return other.lane.Name == p.lane.Name && other.environment.Name == p.environment.Name
 	})
 	return list, err
 }
 
 // placesOf are the environments of lanes, in their order.
-func placesOf(lanes []lane.Lane) []place {
-	var list []place
+func placesOf(lanes []lane.Lane) []targetContext {
+	var list []targetContext
 	for _, l := range lanes {
 		for _, e := range l.Environments {
-			list = append(list, place{lane: l, environment: e})
+			list = append(list, targetContext{lane: l, environment: e})
 		}
 	}
 	return list
@@ -275,7 +275,7 @@ const twinPatience = 10 * time.Second
 
 // twin finds an environment that has the same database as a session. Those that
 // could not be reached come back by themselves.
-func (s *Service) twin(ctx context.Context, session engine.Session, others []place) (twin *place, unreached []place, err error) {
+func (s *Service) twin(ctx context.Context, session engine.Session, others []targetContext) (twin *targetContext, unreached []targetContext, err error) {
 	ctx, cancel := context.WithTimeout(ctx, twinPatience)
 	defer cancel()
 	own, err := session.Identity(ctx)
@@ -299,9 +299,9 @@ const mostAtOnce = 8
 
 // identities says by what the server says of itself which database each target
 // is; empty for one that cannot be reached.
-func (s *Service) identities(ctx context.Context, places []place) []string {
+func (s *Service) identities(ctx context.Context, places []targetContext) []string {
 	found := make([]string, len(places))
-	each(places, mostAtOnce, func(i int, p place) {
+	each(places, mostAtOnce, func(i int, p targetContext) {
 		within, cancel := context.WithTimeout(ctx, lookTimeout)
 		defer cancel()
 		session, err := s.connect(within, p, "vorrangd")
@@ -325,7 +325,7 @@ func (s *Service) distinct(ctx context.Context, l lane.Lane) error {
 	all := placesOf(append([]lane.Lane{l}, others...))
 	ctx, cancel := context.WithTimeout(ctx, twinPatience)
 	defer cancel()
-	first := map[string]place{}
+	first := map[string]targetContext{}
 	for i, identity := range s.identities(ctx, all) {
 		if identity == "" {
 			continue

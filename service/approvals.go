@@ -48,7 +48,7 @@ func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
 	if p.environment.Asks().Approvals == 0 {
 		return nil, refused("an administrator declares what an environment asks, in lane.yaml", "%s does not ask for approvals", in.Environment)
 	}
-	facts, err := s.survey(c, p, asking{})
+	facts, err := s.survey(c, p, promotionRequest{})
 	if err != nil {
 		return nil, err
 	}
@@ -71,7 +71,7 @@ func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
 	if why := facts.Stands(a); why != "" && !in.WaysBack {
 		return nil, refused("let somebody else approve it", "your approval would not count: %s", why)
 	}
-	err = s.doors.change(in.Lane, func() (err error) {
+	err = s.laneLocks.change(in.Lane, func() (err error) {
 		a, err = s.Records.AddApproval(c, in.Lane, in.Environment, a)
 		return err
 	})
@@ -82,7 +82,7 @@ func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
 	if in.WaysBack {
 		what = "ways back"
 	}
-	s.tell(c, api.Happening{Type: api.WasApproved, Lane: in.Lane, Environment: in.Environment, Release: a.Release, Actor: c.actor,
+	s.tell(c, api.HookEvent{Type: api.EventApproved, Lane: in.Lane, Environment: in.Environment, Release: a.Release, Actor: c.actor,
 		Message: fmt.Sprintf("%s approved %s for %s", c.actor, what, in.Environment)})
 	if in.WaysBack {
 		return &api.Approved{Approval: a}, nil
@@ -93,7 +93,7 @@ func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
 
 // governed is an environment to which a release is to go, or whose ways back this
 // is about.
-func (s *Service) governed(c call, laneName, environment, release string, waysBack bool) (place, error) {
+func (s *Service) governed(c call, laneName, environment, release string, waysBack bool) (targetContext, error) {
 	p, err := s.placeOf(c, laneName, environment, release)
 	if err == nil && (release == "") != waysBack {
 		err = badRequest("vorrang releases lists them", "release: name the release that this is about, or say that it is about ways back")
@@ -119,7 +119,7 @@ func (s *Service) withdrawApproval(c call, in *withdrawApprovalIn) (*api.Approva
 		digest = p.release.Digest
 	}
 	var taken int64
-	err = s.doors.change(in.Lane, func() (err error) {
+	err = s.laneLocks.change(in.Lane, func() (err error) {
 		taken, err = s.Records.WithdrawApprovals(c, in.Lane, in.Environment, digest, c.actor)
 		return err
 	})
@@ -159,7 +159,7 @@ func (s *Service) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 	case !gate.Waivable(w.Check):
 		return nil, refused("vorrang gate says what would turn it", "nobody can waive %s", w.Check)
 	}
-	facts, err := s.survey(c, p, asking{})
+	facts, err := s.survey(c, p, promotionRequest{})
 	if err != nil {
 		return nil, err
 	}
@@ -168,15 +168,15 @@ func (s *Service) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 		return nil, refused("vorrang gate says what does", "%s does not hold now; a waiver is for a check that does", w.Check)
 	}
 	w.Subject = holds.Subject()
-	err = s.doors.change(in.Lane, func() (err error) {
+	err = s.laneLocks.change(in.Lane, func() (err error) {
 		w, err = s.Records.AddWaiver(c, in.Lane, in.Environment, w)
 		return err
 	})
 	return &w, err
 }
 
-// asking is who asks a gate, and for how much.
-type asking struct {
+// promotionRequest is who asks a gate, and for how much.
+type promotionRequest struct {
 	through    step.Number // the last step; empty for all
 	actor      string      // empty for nobody in particular
 	deployment int64       // whose waivers are used up by itself; 0 for none
@@ -193,7 +193,7 @@ func (c call) asker(lane, environment string) string {
 }
 
 // askApprovers finds out whose approvals count now.
-func (s *Service) askApprovers(ctx context.Context, p place, facts *gate.Facts) (err error) {
+func (s *Service) askApprovers(ctx context.Context, p targetContext, facts *gate.Facts) (err error) {
 	if facts.Approved, err = s.Records.Approvals(ctx, p.lane.Name, p.environment.Name); err != nil {
 		return err
 	}
@@ -223,7 +223,7 @@ func (s *Service) askApprovers(ctx context.Context, p place, facts *gate.Facts) 
 }
 
 // askPeople adds to the facts what people added to the gate.
-func (s *Service) askPeople(c context.Context, p place, facts *gate.Facts, who asking) (err error) {
+func (s *Service) askPeople(c context.Context, p targetContext, facts *gate.Facts, who promotionRequest) (err error) {
 	lane, environment := p.lane.Name, p.environment.Name
 	facts.Actor = who.actor
 	if facts.Asks.Approvals > 0 {
@@ -262,7 +262,7 @@ func (s *Service) askPeople(c context.Context, p place, facts *gate.Facts, who a
 }
 
 // vouched lists the steps of the lane's releases that a known key has signed.
-func (s *Service) vouched(ctx context.Context, p place, asks lane.Gate) ([]gate.Planned, error) {
+func (s *Service) vouched(ctx context.Context, p targetContext, asks lane.Gate) ([]gate.Planned, error) {
 	names, err := s.Records.SignedReleases(ctx, p.lane.Name)
 	if err != nil {
 		return nil, err

@@ -90,12 +90,12 @@ func (s *Service) answerAct(id int64, detail json.RawMessage, status int, result
 	keep := func(ctx context.Context) error { return s.Records.AnswerAct(ctx, id, detail, status, result) }
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	if keep(ctx) == nil || !s.crew.enter() {
+	if keep(ctx) == nil || !s.workers.enter() {
 		return
 	}
 	go func() {
-		defer s.crew.leave() // who waits for its work waits for this too
-		s.crew.insist("what became of a call", keep)
+		defer s.workers.leave() // who waits for its work waits for this too
+		s.workers.insist("what became of a call", keep)
 	}()
 }
 
@@ -201,7 +201,7 @@ func (s *Service) exportAudit(c call, search records.Search) error {
 				return
 			}
 			search.Before = acts[len(acts)-1].ID
-			if acts, err = s.Records.Acts(s.crew.ctx, search); err != nil {
+			if acts, err = s.Records.Acts(s.workers.ctx, search); err != nil {
 				if !errors.Is(err, context.Canceled) {
 					s.Log.Warn("the export of the audit broke off", "error", err)
 				}

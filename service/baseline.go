@@ -22,7 +22,7 @@ import (
 // schema with the target's, after every step: all that the model of a schema
 // describes, but for owners and grants, which differ by environment. It refuses a
 // baseline at a number where they differ, and names the one that fits best.
-func (s *Service) checkBaseline(ctx context.Context, p place, session engine.Session, at step.Number) (string, error) {
+func (s *Service) checkBaseline(ctx context.Context, p targetContext, session engine.Session, at step.Number) (string, error) {
 	w, err := workshopOf(p, "or leave -check out")
 	if err != nil {
 		return "", err
@@ -61,7 +61,7 @@ type workshop struct {
 
 // workshopOf finds where scratch databases for a place are made: where it says, or
 // where the lane's disposable environment does, or beside that one's target.
-func workshopOf(p place, instead string) (workshop, error) {
+func workshopOf(p targetContext, instead string) (workshop, error) {
 	disposable, there := lane.Environment{}, false
 	for _, e := range p.lane.Environments {
 		if e.Disposable && !there {
@@ -92,9 +92,9 @@ type trial struct {
 	least       int
 }
 
-// ground is a scratch database, and what carries the steps of a place out there
+// scratchRun is a scratch database, and what carries the steps of a place out there
 // from nothing. The caller closes it, and nothing of it stays.
-type ground struct {
+type scratchRun struct {
 	engine.Scratch
 	runner     deploy.Runner
 	everything plan.Plan
@@ -102,7 +102,7 @@ type ground struct {
 
 // newScratch makes an empty database in a workshop, for whoever may build there.
 // A user who owns more than the target is not used unless somebody declared it.
-func (s *Service) newScratch(ctx context.Context, p place, w workshop) (engine.Scratch, error) {
+func (s *Service) newScratch(ctx context.Context, p targetContext, w workshop) (engine.Scratch, error) {
 	kind, err := s.Engines.Named(p.lane.Engine)
 	if err != nil {
 		return nil, err
@@ -129,7 +129,7 @@ func (s *Service) newScratch(ctx context.Context, p place, w workshop) (engine.S
 
 // mayBuild refuses whoever could not run SQL on the server of a disposable
 // environment by a promotion.
-func mayBuild(ctx context.Context, p place, w workshop) error {
+func mayBuild(ctx context.Context, p targetContext, w workshop) error {
 	who, is := ctx.Value(callerKey{}).(caller)
 	need, scope := access.By(access.Releaser), access.Scope{Lane: p.lane.Name, Environment: w.environment}
 	if is && !who.Grants.Allow(need, scope) {
@@ -154,7 +154,7 @@ func withinDatabase(dialect engine.Dialect, texts func(context.Context, step.Che
 }
 
 // scratch makes a ground in a workshop.
-func (s *Service) scratch(ctx context.Context, p place, w workshop) (*ground, error) {
+func (s *Service) scratch(ctx context.Context, p targetContext, w workshop) (*scratchRun, error) {
 	everything, err := plan.Forward(p.only(plan.Look(p.environment.Name, p.catalogue, ledger.Fold(nil))), "")
 	if err != nil {
 		return nil, err
@@ -171,7 +171,7 @@ func (s *Service) scratch(ctx context.Context, p place, w workshop) (*ground, er
 		database.Close()
 		return nil, err
 	}
-	return &ground{Scratch: database, everything: everything,
+	return &scratchRun{Scratch: database, everything: everything,
 		runner: deploy.Runner{Target: database, Dialect: dialect, Texts: withinDatabase(dialect, s.texts(everything)), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
 			Deployment: "scratch", Actor: "vorrangd", Defaults: engine.Settings{Role: w.role, LockTimeout: step.DefaultLockTimeout}}}, nil
 }
@@ -180,7 +180,7 @@ func (s *Service) scratch(ctx context.Context, p place, w workshop) (*ground, er
 func unowned(s schema.Schema) schema.Schema { return s.Without("owner", "grants") }
 
 // fit applies all steps, as far as they go, and compares after each.
-func (s *Service) fit(ctx context.Context, p place, w workshop, there schema.Schema, at step.Number) (trial, error) {
+func (s *Service) fit(ctx context.Context, p targetContext, w workshop, there schema.Schema, at step.Number) (trial, error) {
 	scratch, err := s.scratch(ctx, p, w)
 	if err != nil {
 		return trial{}, err

@@ -66,11 +66,11 @@ var (
 )
 
 // snapshotOf reads the schema of an environment's target.
-func (s *Service) snapshotOf(ctx context.Context, lane, environment string) (schema.Schema, place, error) {
+func (s *Service) snapshotOf(ctx context.Context, lane, environment string) (schema.Schema, targetContext, error) {
 	return s.seenOf(ctx, lane, environment, plainly)
 }
 
-func (s *Service) seenOf(ctx context.Context, lane, environment string, read reading) (schema.Schema, place, error) {
+func (s *Service) seenOf(ctx context.Context, lane, environment string, read reading) (schema.Schema, targetContext, error) {
 	session, p, err := s.open(ctx, lane, environment, "vorrangd snapshot")
 	if err != nil {
 		return schema.Schema{}, p, err
@@ -123,7 +123,7 @@ func (s *Service) compareRelease(c call, in *releaseComparisonIn) (*api.Comparis
 
 // build carries the steps that are in place out in a scratch database, and
 // reads what they made. Nothing of it stays.
-func (s *Service) build(ctx context.Context, p place) (schema.Schema, error) {
+func (s *Service) build(ctx context.Context, p targetContext) (schema.Schema, error) {
 	shop, err := workshopOf(p, "")
 	if err != nil {
 		return schema.Schema{}, err

@@ -124,7 +124,7 @@ func (s *Service) cancel(c call, in *deploymentIn) (*api.Deployment, error) {
 	if err != nil {
 		return nil, err
 	}
-	if !s.crew.cancel(in.ID, fmt.Errorf("%w: %s did", deploy.ErrCancelled, c.actor)) {
+	if !s.workers.cancel(in.ID, fmt.Errorf("%w: %s did", deploy.ErrCancelled, c.actor)) {
 		return nil, refused("vorrang watch shows how it ended", "deployment %d is not running; it is %s", in.ID, d.Outcome)
 	}
 	s.Log.Info("deployment cancelled", "deployment", in.ID, "actor", c.actor)
@@ -154,7 +154,7 @@ func (s *Service) events(c call, in *eventsIn) (*api.Events, error) {
 	if in.Limit <= 0 || in.Limit > 10000 {
 		in.Limit = 1000
 	}
-	if live := s.crew.feed(in.ID); live != nil {
+	if live := s.workers.feed(in.ID); live != nil {
 		events, _ := live.after(in.After)
 		return &api.Events{Events: append([]deploy.Event{}, events[:min(in.Limit, len(events))]...)}, nil
 	}
@@ -174,10 +174,10 @@ func (s *Service) stream(c call, d *api.Deployment, after int64) error {
 	c.fiber.Set(fiber.HeaderCacheControl, "no-store")
 	c.fiber.Set("X-Accel-Buffering", "no")
 	who := c.who
-	still := func() bool { return s.stillMay(s.crew.ctx, who, lane, environment) }
+	still := func() bool { return s.stillMay(s.workers.ctx, who, lane, environment) }
 	return c.fiber.SendStreamWriter(func(w *bufio.Writer) {
 		err := safely.Do(func() error {
-			if live := s.crew.feed(id); live != nil {
+			if live := s.workers.feed(id); live != nil {
 				s.streamLive(w, live, after, still)
 				return nil
 			}
@@ -226,7 +226,7 @@ func (s *Service) streamLive(w *bufio.Writer, live *feed, after int64, still fun
 func (s *Service) streamKept(w *bufio.Writer, id, after int64) error {
 	const page = 1000
 	for {
-		events, err := s.Records.Events(s.crew.ctx, id, after, page)
+		events, err := s.Records.Events(s.workers.ctx, id, after, page)
 		if err != nil {
 			return err
 		}

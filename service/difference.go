@@ -22,7 +22,7 @@ const (
 )
 
 // compareTexts puts the differences of edited steps beside them.
-func (s *Service) compareTexts(ctx context.Context, p place, status *api.EnvironmentStatus) error {
+func (s *Service) compareTexts(ctx context.Context, p targetContext, status *api.EnvironmentStatus) error {
 	compared := 0
 	for i := range status.Steps {
 		shown := &status.Steps[i]
@@ -42,7 +42,7 @@ func (s *Service) compareTexts(ctx context.Context, p place, status *api.Environ
 }
 
 // difference compares two texts that were once submitted, by their checksums.
-func (s *Service) difference(ctx context.Context, p place, applied, now step.Checksum) (api.TextDifference, error) {
+func (s *Service) difference(ctx context.Context, p targetContext, applied, now step.Checksum) (api.TextDifference, error) {
 	before, after, known, err := s.bothTexts(ctx, applied, now)
 	if err != nil {
 		return api.TextDifference{}, err
@@ -65,7 +65,7 @@ func (s *Service) difference(ctx context.Context, p place, applied, now step.Che
 }
 
 // change says what an edit amounts to, without the lines.
-func (s *Service) change(ctx context.Context, p place, applied, now step.Checksum) (sqltext.Change, error) {
+func (s *Service) change(ctx context.Context, p targetContext, applied, now step.Checksum) (sqltext.Change, error) {
 	before, after, known, err := s.bothTexts(ctx, applied, now)
 	if err != nil || !known {
 		return sqltext.WhatRuns, err

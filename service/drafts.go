@@ -30,23 +30,23 @@ type draftIn struct {
 
 // draft writes steps from schemas, and proves them in a scratch database.
 func (s *Service) draft(c call, in *draftIn) (*api.Draft, error) {
-	wish := draft.Wish{Owners: in.Owners}
+	request := draft.Request{Owners: in.Owners}
 	for _, text := range in.Renames {
 		if text == "none" {
-			wish.Settled = true
+			request.Settled = true
 			continue
 		}
 		r, err := draft.ParseRename(text)
 		if err != nil {
 			return nil, badRequest("", "renames: %s", err)
 		}
-		wish.Renames = append(wish.Renames, r)
+		request.Renames = append(request.Renames, r)
 	}
-	p, about, err := s.wished(c, in, &wish)
+	p, about, err := s.desired(c, in, &request)
 	if err != nil {
 		return nil, err
 	}
-	made, err := s.proved(c, p, wish)
+	made, err := s.proved(c, p, request)
 	if err != nil {
 		return nil, err
 	}
@@ -65,9 +65,9 @@ func (s *Service) draft(c call, in *draftIn) (*api.Draft, error) {
 	return answer, nil
 }
 
-// wished reads the schemas that a draft is made from, and says in words what
+// desired reads the schemas that a draft is made from, and says in words what
 // from.
-func (s *Service) wished(c call, in *draftIn, wish *draft.Wish) (p place, about string, err error) {
+func (s *Service) desired(c call, in *draftIn, request *draft.Request) (p targetContext, about string, err error) {
 	switch {
 	case in.Environment != "" && in.From == "" && in.With == "":
 	case in.Environment == "" && in.From != "" && in.With != "" && in.Drift == "" && len(in.Rows) == 0:
@@ -76,7 +76,7 @@ func (s *Service) wished(c call, in *draftIn, wish *draft.Wish) (p place, about 
 	}
 	switch {
 	case in.Drift != "":
-		return s.wishedOfDrift(c, in, wish)
+		return s.desiredByDrift(c, in, request)
 	case in.From != "":
 		one, p, err := s.seenOf(c, in.Lane, in.From, withNeeds)
 		if err != nil {
@@ -86,9 +86,9 @@ func (s *Service) wished(c call, in *draftIn, wish *draft.Wish) (p place, about 
 		if err != nil {
 			return p, "", err
 		}
-		wish.Wished, wish.Present = one, &other
-		if wish.Schemas = p.environment.Schemas; there.environment.Schemas == nil {
-			wish.Schemas = nil
+		request.Desired, request.Present = one, &other
+		if request.Schemas = p.environment.Schemas; there.environment.Schemas == nil {
+			request.Schemas = nil
 		}
 		return p, fmt.Sprintf("gives %s/%s the schema of %s/%s", in.Lane, in.With, in.Lane, in.From), nil
 	}
@@ -97,8 +97,8 @@ func (s *Service) wished(c call, in *draftIn, wish *draft.Wish) (p place, about 
 		return p, "", err
 	}
 	defer session.Close()
-	wish.Schemas = p.environment.Schemas
-	if wish.Wished, err = session.SnapshotWithNeeds(c, p.environment.Schemas); err != nil {
+	request.Schemas = p.environment.Schemas
+	if request.Desired, err = session.SnapshotWithNeeds(c, p.environment.Schemas); err != nil {
 		return p, "", err
 	}
 	left := step.MaxFileSize
@@ -107,7 +107,7 @@ func (s *Service) wished(c call, in *draftIn, wish *draft.Wish) (p place, about 
 		if keeper := access.By(access.Keeper); !c.who.Grants.Allow(keeper, scope) { // rows leave the database
 			return p, "", forbidden(c.who, keeper, scope)
 		}
-		if !slices.ContainsFunc(wish.Wished.Objects, func(o schema.Object) bool {
+		if !slices.ContainsFunc(request.Desired.Objects, func(o schema.Object) bool {
 			return o.Kind == schema.Table && o.Name == table && o.Props["server"] == ""
 		}) {
 			return p, "", badRequest("name it as harbour.vessel, quoted where the server would quote it", "rows: there is no table %s in %s", table, in.Environment)
@@ -116,7 +116,7 @@ func (s *Service) wished(c call, in *draftIn, wish *draft.Wish) (p place, about 
 		if !can {
 			return p, "", refused("copy its rows by other means", "rows of %s cannot be drafted in this version", p.lane.Engine)
 		}
-		rows, err := copier.Rows(c, wish.Wished, table, left)
+		rows, err := copier.Rows(c, request.Desired, table, left)
 		if errors.Is(err, engine.ErrTooManyRows) {
 			return p, "", refused("leave it out, and copy its rows by other means", "%s", err)
 		}
@@ -124,12 +124,12 @@ func (s *Service) wished(c call, in *draftIn, wish *draft.Wish) (p place, about 
 			return p, "", err
 		}
 		left -= len(rows.Data)
-		wish.Rows = append(wish.Rows, rows)
+		request.Rows = append(request.Rows, rows)
 	}
 	return p, fmt.Sprintf("makes the schema of %s/%s from nothing", in.Lane, in.Environment), nil
 }
 
-func (s *Service) wishedOfDrift(c call, in *draftIn, wish *draft.Wish) (place, string, error) {
+func (s *Service) desiredByDrift(c call, in *draftIn, request *draft.Request) (targetContext, string, error) {
 	p, err := s.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return p, "", err
@@ -145,18 +145,18 @@ func (s *Service) wishedOfDrift(c call, in *draftIn, wish *draft.Wish) (place, s
 	if err != nil {
 		return p, "", err
 	}
-	wish.Schemas = p.environment.Schemas
+	request.Schemas = p.environment.Schemas
 	from := strings.TrimSuffix(knownFrom(known), ",")
 	if in.Drift == "undo" {
-		wish.Wished, wish.Present = known.Schema, &now
+		request.Desired, request.Present = known.Schema, &now
 		return p, fmt.Sprintf("takes back what was changed on %s/%s since %s", in.Lane, in.Environment, from), nil
 	}
-	wish.Wished, wish.Present = now, &known.Schema
+	request.Desired, request.Present = now, &known.Schema
 	return p, fmt.Sprintf("does what was done by hand on %s/%s since %s", in.Lane, in.Environment, from), nil
 }
 
 // open opens a session on an environment's target.
-func (s *Service) open(ctx context.Context, lane, environment, application string) (engine.Session, place, error) {
+func (s *Service) open(ctx context.Context, lane, environment, application string) (engine.Session, targetContext, error) {
 	p, err := s.place(ctx, lane, environment)
 	if err != nil {
 		return nil, p, err
@@ -170,7 +170,7 @@ const proofPatience = 10 * time.Minute
 
 // proved makes a draft in a scratch database on the server of a disposable
 // environment.
-func (s *Service) proved(ctx context.Context, p place, wish draft.Wish) (*draft.Draft, error) {
+func (s *Service) proved(ctx context.Context, p targetContext, request draft.Request) (*draft.Draft, error) {
 	shop, err := workshopOf(p, "")
 	if err != nil {
 		return nil, err
@@ -182,7 +182,7 @@ func (s *Service) proved(ctx context.Context, p place, wish draft.Wish) (*draft.
 		return nil, err
 	}
 	defer scratch.Close()
-	return draft.Make(ctx, scratch, wish)
+	return draft.Make(ctx, scratch, request)
 }
 
 // header is what stands above a drafted step: its options, what it was made

@@ -60,7 +60,7 @@ func (s *Service) lookBefore(ctx context.Context, d *work, head ledger.Head) (sa
 // expected is what a target's schema should be, and who left it so: what is
 // known, where the ledger went on since then with what those entries' texts name
 // as it is now. Where nothing is known it is what is there.
-func (s *Service) expected(ctx context.Context, p place, session engine.Session, head ledger.Head, now schema.Schema) (schema.Schema, string, error) {
+func (s *Service) expected(ctx context.Context, p targetContext, session engine.Session, head ledger.Head, now schema.Schema) (schema.Schema, string, error) {
 	known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)
 	if errors.Is(err, records.ErrNotFound) {
 		return now, "", nil
@@ -94,7 +94,7 @@ func (s *Service) expected(ctx context.Context, p place, session engine.Session,
 // back: what was known, with what the deployment changed. A schema that cannot be
 // read is no reason for the deployment to fail: then drift is not known, and the
 // gate says so.
-func (w *crew) keepSchema(d work, head ledger.Head) (left schema.Schema, kept bool) {
+func (w *workers) keepSchema(d work, head ledger.Head) (left schema.Schema, kept bool) {
 	if head.Seq == 0 || d.session.InTransaction() {
 		return left, false
 	}
@@ -121,7 +121,7 @@ func (w *crew) keepSchema(d work, head ledger.Head) (left schema.Schema, kept bo
 
 // lookBack says what a deployment of very many steps did to the schema, once it
 // has ended.
-func (w *crew) lookBack(d work, head ledger.Head) {
+func (w *workers) lookBack(d work, head ledger.Head) {
 	ctx, cancel := context.WithTimeout(context.Background(), snapshotPatience)
 	defer cancel()
 	left, kept := w.keepSchema(d, head)
@@ -140,7 +140,7 @@ func (w *crew) lookBack(d work, head ledger.Head) {
 
 // drifted compares what is there with what is known. head is the ledger's
 // newest entry: what it says that the service did not see makes drift unknown.
-func (s *Service) drifted(ctx context.Context, p place, session engine.Session, head int64, read reading) (gate.Drifted, schema.Schema, error) {
+func (s *Service) drifted(ctx context.Context, p targetContext, session engine.Session, head int64, read reading) (gate.Drifted, schema.Schema, error) {
 	now, err := read(session, ctx, p.environment.Schemas)
 	if err != nil {
 		return gate.Drifted{}, now, err
@@ -174,7 +174,7 @@ func knownFrom(s records.Snapshot) string {
 }
 
 // askDrift looks for drift where the gate asks for it.
-func (s *Service) askDrift(ctx context.Context, p place, session engine.Session, facts *gate.Facts) error {
+func (s *Service) askDrift(ctx context.Context, p targetContext, session engine.Session, facts *gate.Facts) error {
 	if !p.environment.Asks().Drift || facts.Entries == 0 {
 		return nil
 	}
@@ -187,11 +187,11 @@ func (s *Service) askDrift(ctx context.Context, p place, session engine.Session,
 }
 
 // keepLook keeps what a look found, and tells the hooks of news.
-func (s *Service) keepLook(ctx context.Context, p place, d gate.Drifted, fingerprint string) error {
+func (s *Service) keepLook(ctx context.Context, p targetContext, d gate.Drifted, fingerprint string) error {
 	look := records.DriftLook{At: time.Now().UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Says: d.Unknown}
 	news, err := s.Records.KeepDriftLook(ctx, p.lane.Name, p.environment.Name, look)
 	if news {
-		s.tell(ctx, api.Happening{Type: api.HasDrifted, Lane: p.lane.Name, Environment: p.environment.Name, Actor: "vorrangd",
+		s.tell(ctx, api.HookEvent{Type: api.EventDrifted, Lane: p.lane.Name, Environment: p.environment.Name, Actor: "vorrangd",
 			Message: fmt.Sprintf("%s from what %s left", count(len(d.Differences), "object differs", "objects differ"), d.From)})
 	}
 	return err
@@ -215,13 +215,13 @@ func (s *Service) drift(c call, in *environmentIn) (*api.Drift, error) {
 	return answer, nil
 }
 
-func (s *Service) lookForDrift(ctx context.Context, p place, read reading) (gate.Drifted, schema.Schema, error) {
+func (s *Service) lookForDrift(ctx context.Context, p targetContext, read reading) (gate.Drifted, schema.Schema, error) {
 	running, err := s.Records.Running(ctx, p.lane.Name, p.environment.Name)
 	if err != nil {
 		return gate.Drifted{}, schema.Schema{}, err
 	}
 	if running == nil {
-		s.crew.settled(ctx, p.lane.Name, p.environment.Name)
+		s.workers.settled(ctx, p.lane.Name, p.environment.Name)
 	}
 	session, err := s.connect(ctx, p, "vorrangd drift")
 	if err != nil {
@@ -313,7 +313,7 @@ func (s *Service) accept(c call, in *acceptIn) (*api.Accepted, error) {
 // carryOver lets what is known keep up with entries that the service wrote
 // itself, and that ran nothing. What was attested is known as it is now; other
 // drift stays drift.
-func (s *Service) carryOver(ctx context.Context, p place, session engine.Session, before int64, entries []ledger.Entry) {
+func (s *Service) carryOver(ctx context.Context, p targetContext, session engine.Session, before int64, entries []ledger.Entry) {
 	head := entries[len(entries)-1]
 	err := func() error {
 		dialect, err := s.dialect(p.lane)
@@ -450,7 +450,7 @@ func (s *Service) lookAround(ctx context.Context) error {
 		if d.at.After(time.Now()) {
 			break
 		}
-		p := place{lane: d.lane, environment: d.environment}
+		p := targetContext{lane: d.lane, environment: d.environment}
 		within, cancel := context.WithTimeout(ctx, driftPatience)
 		_, _, err := s.lookForDrift(within, p, plainly)
 		cancel()

@@ -26,8 +26,8 @@ import (
 	"vorrang/service/api"
 )
 
-// place is one environment of a lane, with the lane's catalogue.
-type place struct {
+// targetContext is one environment of a lane, with the lane's catalogue.
+type targetContext struct {
 	lane        lane.Lane
 	environment lane.Environment
 	catalogue   []plan.Step
@@ -37,26 +37,26 @@ type place struct {
 	sealed  map[step.Number]plan.Step
 }
 
-func (s *Service) place(ctx context.Context, laneName, environment string) (place, error) {
+func (s *Service) place(ctx context.Context, laneName, environment string) (targetContext, error) {
 	if hidden(ctx, laneName, environment) {
-		return place{}, notFound("environment "+environment+" in the lane", laneName, "vorrang status lists those that you may look at")
+		return targetContext{}, notFound("environment "+environment+" in the lane", laneName, "vorrang status lists those that you may look at")
 	}
 	return s.anyPlace(ctx, laneName, environment)
 }
 
 // anyPlace is place whoever asks, for what a gate has to look at.
-func (s *Service) anyPlace(ctx context.Context, laneName, environment string) (place, error) {
+func (s *Service) anyPlace(ctx context.Context, laneName, environment string) (targetContext, error) {
 	l, err := s.lane(ctx, laneName)
 	if err != nil {
-		return place{}, err
+		return targetContext{}, err
 	}
 	e, found := l.Environment(environment)
 	if !found {
-		return place{}, notFound("environment "+environment+" in the lane", laneName,
+		return targetContext{}, notFound("environment "+environment+" in the lane", laneName,
 			"its environments are "+strings.Join(l.Names(), ", "))
 	}
 	catalogue, err := s.Records.Catalogue(ctx, laneName)
-	return place{lane: l, environment: e, catalogue: catalogue}, err
+	return targetContext{lane: l, environment: e, catalogue: catalogue}, err
 }
 
 func (s *Service) lane(ctx context.Context, name string) (lane.Lane, error) {
@@ -141,7 +141,7 @@ func readSmall(path string) ([]byte, error) {
 }
 
 // connect opens a session on an environment's target.
-func (s *Service) connect(ctx context.Context, p place, application string) (engine.Session, error) {
+func (s *Service) connect(ctx context.Context, p targetContext, application string) (engine.Session, error) {
 	e := p.environment
 	kind, err := s.Engines.Named(p.lane.Engine)
 	if err != nil {
@@ -181,7 +181,7 @@ func (s *Service) connect(ctx context.Context, p place, application string) (eng
 const shortestKey = 32
 
 // look reads a target's ledger and brings it together with the catalogue.
-func (s *Service) look(ctx context.Context, p place, session engine.Session) (gate.Facts, []ledger.Entry, error) {
+func (s *Service) look(ctx context.Context, p targetContext, session engine.Session) (gate.Facts, []ledger.Entry, error) {
 	facts := gate.Facts{Lane: p.lane.Name, Asks: p.environment.Asks(), LedgerRole: p.environment.LedgerRole}
 	entries, _, err := session.ReadLedger(ctx)
 	if err != nil {
@@ -192,7 +192,7 @@ func (s *Service) look(ctx context.Context, p place, session engine.Session) (ga
 	}
 	state := ledger.Fold(entries)
 	if state.Untouched() && state.Baseline == "" {
-		if facts.Unlisted, err = session.Existing(ctx, p.environment.Schemas); err != nil {
+		if facts.Existing, err = session.Existing(ctx, p.environment.Schemas); err != nil {
 			return facts, nil, err
 		}
 	}
@@ -249,7 +249,7 @@ func (s *Service) look(ctx context.Context, p place, session engine.Session) (ga
 // out, and no standalone file names itself. A step's SQL can write such entries if
 // its role owns the ledger, with a chain that holds. Where nothing was seen before,
 // another service may have written them.
-func (s *Service) strange(ctx context.Context, p place, entries []ledger.Entry, seen ledger.Head) (string, error) {
+func (s *Service) strange(ctx context.Context, p targetContext, entries []ledger.Entry, seen ledger.Head) (string, error) {
 	known := map[string]map[step.Number]bool{} // steps of plans, by deployment
 	var found []string
 	for _, e := range entries {
@@ -288,7 +288,7 @@ func (s *Service) strange(ctx context.Context, p place, entries []ledger.Entry, 
 }
 
 // versions finds a step as it was when the text with a checksum was submitted.
-func (s *Service) versions(ctx context.Context, p place) func(step.Number, step.Checksum) (plan.Step, bool) {
+func (s *Service) versions(ctx context.Context, p targetContext) func(step.Number, step.Checksum) (plan.Step, bool) {
 	current := make(map[step.Number]plan.Step, len(p.catalogue))
 	for _, c := range p.catalogue {
 		current[c.Number] = c
@@ -303,7 +303,7 @@ func (s *Service) versions(ctx context.Context, p place) func(step.Number, step.
 }
 
 // held is the answer to a deployment whose gate is held.
-func held(p place, result gate.Result, running *records.Deployment) error {
+func held(p targetContext, result gate.Result, running *records.Deployment) error {
 	holds := result.Holds()
 	kind, title := "held", fmt.Sprintf("The gate of %s is held", p.environment.Name)
 	if result.InDoubt() {
@@ -315,7 +315,7 @@ func held(p place, result gate.Result, running *records.Deployment) error {
 		d := deploymentOf(*running, false)
 		problem.Running = &d
 	}
-	return &errReason{problem}
+	return &problemError{problem}
 }
 
 func count(n int, one, many string) string {

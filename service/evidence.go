@@ -15,8 +15,8 @@ import (
 	"vorrang/service/api"
 )
 
-// exhibit is a step's text beside what a target shows of it.
-type exhibit struct {
+// stepEvidence is a step's text beside what a target shows of it.
+type stepEvidence struct {
 	standing   plan.Standing
 	statements []sqltext.Statement
 	step       evidence.Evidence // of the step, with its check
@@ -28,8 +28,8 @@ type exhibit struct {
 
 // exhibit looks, reading only, what a target shows of a step: of the text that
 // was begun where the step is unfinished, and of the catalogue's otherwise.
-func (s *Service) exhibit(ctx context.Context, p place, session engine.Session, standing plan.Standing) (exhibit, error) {
-	e := exhibit{standing: standing, verdict: evidence.Unclear}
+func (s *Service) exhibit(ctx context.Context, p targetContext, session engine.Session, standing plan.Standing) (stepEvidence, error) {
+	e := stepEvidence{standing: standing, verdict: evidence.Unclear}
 	known, back := standing.Step, standing.State.Progress.Direction == ledger.Back
 	if unfinished(standing.State) {
 		begun, found := s.versions(ctx, p)(standing.Step.Number, standing.State.Checksum)
@@ -79,7 +79,7 @@ func (s *Service) exhibit(ctx context.Context, p place, session engine.Session, 
 
 func unfinished(st ledger.StepState) bool { return st.Status == ledger.StatusInDoubt || st.Partly() }
 
-func (s *Service) statements(ctx context.Context, p place, checksum step.Checksum) ([]sqltext.Statement, error) {
+func (s *Service) statements(ctx context.Context, p targetContext, checksum step.Checksum) ([]sqltext.Statement, error) {
 	dialect, err := s.dialect(p.lane)
 	if err != nil {
 		return nil, err
@@ -101,7 +101,7 @@ func (s *Service) dialect(l lane.Lane) (engine.Dialect, error) {
 }
 
 // doubts says of every step in doubt what the target shows of it.
-func (s *Service) doubts(ctx context.Context, p place, session engine.Session, view plan.View) ([]gate.Doubt, error) {
+func (s *Service) doubts(ctx context.Context, p targetContext, session engine.Session, view plan.View) ([]gate.Doubt, error) {
 	var doubts []gate.Doubt
 	for _, standing := range view.InDoubt() {
 		e, err := s.exhibit(ctx, p, session, standing)
@@ -153,7 +153,7 @@ func (s *Service) evidence(c call, in *evidenceIn) (*api.Evidence, error) {
 	return &shown, nil
 }
 
-func evidenceOf(e exhibit) api.Evidence {
+func evidenceOf(e stepEvidence) api.Evidence {
 	shown := api.Evidence{StepRef: api.StepRef{Number: e.standing.Step.Number, Slug: e.standing.Step.Slug}, State: e.standing.State.Status,
 		Evidence: e.step, Wrong: e.step.Wrong(), Lines: e.step.Lines(), Invalid: []string{}, Verdict: e.verdict, Why: e.why}
 	for _, o := range e.step.Invalid() {

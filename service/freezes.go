@@ -32,7 +32,7 @@ func (s *Service) freeze(c call, in *freezeIn) (*gate.Freeze, error) {
 	case !f.Until.After(f.From), !f.Until.After(now):
 		return nil, badRequest("", "until: it must lie in the future, and after from")
 	}
-	err := s.doors.change(in.Lane, func() (err error) {
+	err := s.laneLocks.change(in.Lane, func() (err error) {
 		f, err = s.Records.AddFreeze(c, in.Lane, in.Environment, f)
 		return err
 	})

@@ -209,7 +209,7 @@ func TestHooksAreToldInSignedCloudEvents(t *testing.T) {
 		assert.Equal(t, "/vorrang/lanes/harbour", event.Source)
 		assert.Equal(t, "staging", event.Data.Environment)
 	}
-	assert.Equal(t, map[string]int{api.HasStarted: 2, api.IsDone: 1, api.HasFailed: 1, api.WasHeld: 1}, count, "the one that was refused came again")
+	assert.Equal(t, map[string]int{api.EventStarted: 2, api.EventDone: 1, api.EventFailed: 1, api.EventHeld: 1}, count, "the one that was refused came again")
 	require.Eventually(t, func() bool {
 		for _, d := range must(w.Deliveries(ctx, "chat", 10)).Deliveries {
 			if d.State != "delivered" {

@@ -51,7 +51,7 @@ func Sign(secret, sentAt string, body []byte) string {
 
 // tell keeps an event for the hooks. An event that cannot be kept is logged: what
 // it tells of has happened already.
-func (s *Service) tell(ctx context.Context, h api.Happening) {
+func (s *Service) tell(ctx context.Context, h api.HookEvent) {
 	event := api.CloudEvent{SpecVersion: "1.0", ID: newSecret("")[:22], Source: "/vorrang/lanes/" + url.PathEscape(h.Lane), Type: h.Type,
 		Subject: h.Environment, Time: time.Now().UTC(), ContentType: "application/json", Data: h}
 	body, err := json.Marshal(event)
@@ -59,7 +59,7 @@ func (s *Service) tell(ctx context.Context, h api.Happening) {
 		var wanted int64
 		wanted, err = s.Records.AddDeliveries(ctx, h.Lane, h.Type[strings.LastIndexByte(h.Type, '.')+1:], h.Type, event.ID, string(body))
 		if wanted > 0 {
-			s.postman.wake()
+			s.dispatcher.wake()
 		}
 	}
 	if err != nil {
@@ -71,23 +71,23 @@ func (s *Service) tell(ctx context.Context, h api.Happening) {
 func (s *Service) tellOf(d records.Deployment, kind, message string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	s.tell(ctx, api.Happening{Type: kind, Lane: d.Lane, Environment: d.Environment, Release: d.Release, Deployment: d.ID,
+	s.tell(ctx, api.HookEvent{Type: kind, Lane: d.Lane, Environment: d.Environment, Release: d.Release, Deployment: d.ID,
 		Direction: string(d.Direction), Actor: d.Actor, Message: message})
 }
 
-// postman delivers what waits.
-type postman struct {
-	*pulse
+// dispatcher delivers what waits.
+type dispatcher struct {
+	*scheduler
 	service *Service
 	client  *http.Client
 }
 
-func newPostman(s *Service) *postman {
+func newDispatcher(s *Service) *dispatcher {
 	dialer := net.Dialer{Timeout: hookPatience, Control: s.mayHook}
-	p := &postman{service: s, client: &http.Client{Timeout: hookPatience,
+	p := &dispatcher{service: s, client: &http.Client{Timeout: hookPatience,
 		Transport:     &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: hookPatience, IdleConnTimeout: time.Minute, MaxIdleConns: 20},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
-	p.pulse = newPulse("webhooks", s.Log, func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDelivery(ctx) }, p.round)
+	p.scheduler = newScheduler("webhooks", s.Log, func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDelivery(ctx) }, p.round)
 	return p
 }
 
@@ -113,7 +113,7 @@ func (s *Service) mayHook(_, address string, _ syscall.RawConn) error {
 
 // round makes one try of everything that is due. Hooks do not wait for each
 // other.
-func (p *postman) round(ctx context.Context) error {
+func (p *dispatcher) round(ctx context.Context) error {
 	const most = 50
 	due, err := p.service.Records.DueDeliveries(ctx, most)
 	if err != nil {
@@ -136,7 +136,7 @@ func (p *postman) round(ctx context.Context) error {
 	for name, deliveries := range byHook {
 		wait.Go(func() {
 			for _, d := range deliveries {
-				errs <- p.service.Records.Tried(ctx, p.try(ctx, hooks[name], d))
+				errs <- p.service.Records.RecordAttempt(ctx, p.try(ctx, hooks[name], d))
 			}
 		})
 	}
@@ -151,7 +151,7 @@ func (p *postman) round(ctx context.Context) error {
 }
 
 // try sends a delivery once.
-func (p *postman) try(ctx context.Context, h records.Hook, d records.Delivery) records.Delivery {
+func (p *dispatcher) try(ctx context.Context, h records.Hook, d records.Delivery) records.Delivery {
 	d.Tries++
 	var err error
 	d.Status, err = p.send(ctx, h, d)
@@ -172,7 +172,7 @@ func (p *postman) try(ctx context.Context, h records.Hook, d records.Delivery) r
 }
 
 // send posts an event. Its errors never name the URL, which may hold a secret.
-func (p *postman) send(ctx context.Context, h records.Hook, d records.Delivery) (int, error) {
+func (p *dispatcher) send(ctx context.Context, h records.Hook, d records.Delivery) (int, error) {
 	address, err := p.service.reference(h.URL)
 	if err != nil {
 		return 0, err

@@ -40,7 +40,7 @@ func TestPasswordsAreKeptAsHashes(t *testing.T) {
 }
 
 func TestWhoGuessesWaitsLongerAndLonger(t *testing.T) {
-	tries, now := newTries(), time.Now()
+	tries, now := newSignInLimiter(), time.Now()
 	guess := func(name, address string) time.Duration {
 		wait, _ := tries.allow(name, address, now)
 		if wait == 0 {
@@ -169,7 +169,7 @@ func FuzzBodies(f *testing.F) {
 		if err == nil {
 			err = enforce(in.Elem(), given)
 		}
-		var reason *errReason
+		var reason *problemError
 		if err != nil {
 			require.ErrorAs(t, err, &reason, "%s", e.id)
 			assert.Equal(t, http.StatusBadRequest, reason.problem.Status)

@@ -16,7 +16,7 @@ import (
 
 // lacking says, where a step failed because something was not there, what of the
 // steps that the ledger calls present is gone.
-func (s *Service) lacking(ctx context.Context, p place, session engine.Session, view plan.View) ([]gate.Lack, error) {
+func (s *Service) lacking(ctx context.Context, p targetContext, session engine.Session, view plan.View) ([]gate.Lack, error) {
 	if !slices.ContainsFunc(view.Steps, func(st plan.Standing) bool { return s.stopped(p, st, ledger.Forward, engine.Missing) }) {
 		return nil, nil
 	}
@@ -58,7 +58,7 @@ func (s *Service) lacking(ctx context.Context, p place, session engine.Session, 
 }
 
 // mendLacks says how what is gone comes back.
-func mendLacks(facts gate.Facts, p place, release string) string {
+func mendLacks(facts gate.Facts, p targetContext, release string) string {
 	lack := facts.Lacks[0]
 	more := ""
 	if n := len(facts.Lacks) - 1; n > 0 {

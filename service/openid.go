@@ -185,7 +185,7 @@ func (s *Service) openID(c call, _ *nothing) (*nothing, error) {
 	if s.OpenID == nil {
 		return nil, notFound("way to sign in", "by OpenID Connect", "vorrangd -sign-in FILE sets one up")
 	}
-	if wait, _ := s.tries.allow("", s.addressOf(c.fiber), time.Now()); wait > 0 {
+	if wait, _ := s.signInLimiter.allow("", s.addressOf(c.fiber), time.Now()); wait > 0 {
 		return nil, s.home(c, tooManySignIns)
 	}
 	provider, err := s.openIDDoor.find(c, s.OpenID)
@@ -245,7 +245,7 @@ func (s *Service) openIDBack(c call, in *callbackIn) (*nothing, error) {
 	if s.OpenID == nil {
 		return nil, notFound("way to sign in", "by OpenID Connect", "vorrangd -sign-in FILE sets one up")
 	}
-	name, why, err := s.comeBack(c, in)
+	name, why, err := s.finishSignIn(c, in)
 	s.auditSignIn(c, cmp.Or(name, "somebody"), 0, err)
 	if err != nil {
 		return nil, s.home(c, why)
@@ -253,9 +253,9 @@ func (s *Service) openIDBack(c call, in *callbackIn) (*nothing, error) {
 	return nil, s.home(c, "")
 }
 
-// comeBack opens a session, or says why not: in a word for the browser, and in an
+// finishSignIn opens a session, or says why not: in a word for the browser, and in an
 // error for the audit.
-func (s *Service) comeBack(c call, in *callbackIn) (name, why string, err error) {
+func (s *Service) finishSignIn(c call, in *callbackIn) (name, why string, err error) {
 	u, known := s.openIDDoor.back(in.State, c.fiber.Cookies(openIDCookie))
 	if !known {
 		return "", signInExpired, unauthorized("this sign-in was not begun in this browser, or took too long; begin again")

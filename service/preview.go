@@ -36,16 +36,16 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 	if err != nil {
 		return nil, err
 	}
-	var w wish
+	var w deploymentRequest
 	if in.Last != 0 || in.To != "" || in.Deployment != 0 || in.BackRelease != "" {
-		w, err = s.backWish(c, p, rollbackIn{Last: in.Last, To: in.To, Deployment: in.Deployment, Release: in.BackRelease})
+		w, err = s.rollbackRequest(c, p, rollbackIn{Last: in.Last, To: in.To, Deployment: in.Deployment, Release: in.BackRelease})
 	} else if p, err = s.narrow(c, p, in.Release); err == nil {
-		w, err = forwardWish(in.Through, plan.Stop, false)
+		w, err = forwardRequest(in.Through, plan.Stop, false)
 	}
 	if err != nil {
 		return nil, err
 	}
-	facts, err := s.survey(c, p, asking{through: w.through, actor: c.asker(in.Lane, in.Environment), back: w.back})
+	facts, err := s.survey(c, p, promotionRequest{through: w.through, actor: c.asker(in.Lane, in.Environment), back: w.back})
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +78,7 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 
 // standalone writes a plan as one file for psql. A history that is not right, or
 // a step in doubt, is no ground for one.
-func (s *Service) standalone(c call, p place, facts gate.Facts, planned plan.Plan, result gate.Result) (string, error) {
+func (s *Service) standalone(c call, p targetContext, facts gate.Facts, planned plan.Plan, result gate.Result) (string, error) {
 	scripts, err := s.scripts(p)
 	if err != nil {
 		return "", err
@@ -108,7 +108,7 @@ func (s *Service) standalone(c call, p place, facts gate.Facts, planned plan.Pla
 }
 
 // survey gathers all that the gate looks at, without a lock.
-func (s *Service) survey(ctx context.Context, p place, who asking) (gate.Facts, error) {
+func (s *Service) survey(ctx context.Context, p targetContext, who promotionRequest) (gate.Facts, error) {
 	facts, err := s.lookOnce(ctx, p)
 	if err != nil {
 		return facts, err
@@ -140,7 +140,7 @@ func (s *Service) previewAction(ctx context.Context, dialect engine.Dialect, tex
 	shown.Losses = append(shown.Losses, dialect.Losses(text)...)
 	if a.Direction == ledger.Back {
 		if statements, err := dialect.Cut(text); err == nil {
-			shown.Mode = deploy.ModeBack(shown.Mode, statements)
+			shown.Mode = deploy.RollbackMode(shown.Mode, statements)
 		}
 		forward, err := s.Records.Text(ctx, a.Step.Forward.Checksum)
 		if err != nil {
@@ -180,7 +180,7 @@ func (s *Service) gate(c call, in *gateIn) (*api.GateAnswer, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts, err := s.survey(c, p, asking{actor: c.asker(in.Lane, in.Environment)})
+	facts, err := s.survey(c, p, promotionRequest{actor: c.asker(in.Lane, in.Environment)})
 	if err != nil {
 		return nil, err
 	}

@@ -31,7 +31,7 @@ func (s *Service) answerError(c fiber.Ctx, err error) error {
 }
 
 func (s *Service) problem(err error) api.Problem {
-	var reason *errReason
+	var reason *problemError
 	var files step.Problems
 	var unplanned *plan.Error
 	var unreachable *engine.ConnectError

@@ -38,7 +38,7 @@ func (s *Service) promote(c call, in *promoteIn) (*api.Promoted, error) {
 		return nil, err
 	}
 	policy := cmp.Or(plan.Policy(in.OnFailure), p.lane.Policy(p.environment))
-	wish, err := forwardWish(in.Through, policy, in.Whole)
+	request, err := forwardRequest(in.Through, policy, in.Whole)
 	if err == nil {
 		p, err = s.narrow(c, p, in.Release)
 	}
@@ -48,16 +48,16 @@ func (s *Service) promote(c call, in *promoteIn) (*api.Promoted, error) {
 	if !in.At.IsZero() {
 		return s.schedule(c, p, in)
 	}
-	wish.shown = in.Plan
-	return s.deployForward(c, p, wish)
+	request.shown = in.Plan
+	return s.deployForward(c, p, request)
 }
 
 // deployForward begins a promotion, and tells the hooks if it is held.
-func (s *Service) deployForward(c call, p place, w wish) (*api.Promoted, error) {
+func (s *Service) deployForward(c call, p targetContext, w deploymentRequest) (*api.Promoted, error) {
 	promoted, err := s.deploy(c, p, w)
-	var reason *errReason
+	var reason *problemError
 	if errors.As(err, &reason) && len(reason.problem.Checks) > 0 {
-		h := api.Happening{Type: api.WasHeld, Lane: p.lane.Name, Environment: p.environment.Name, Actor: c.actor, Message: reason.problem.Detail}
+		h := api.HookEvent{Type: api.EventHeld, Lane: p.lane.Name, Environment: p.environment.Name, Actor: c.actor, Message: reason.problem.Detail}
 		if p.release != nil {
 			h.Release = p.release.Name
 		}
@@ -82,7 +82,7 @@ func (s *Service) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
 	if err != nil {
 		return nil, err
 	}
-	wish, err := s.backWish(c, p, *in)
+	request, err := s.rollbackRequest(c, p, *in)
 	if err != nil {
 		return nil, err
 	}
@@ -90,30 +90,30 @@ func (s *Service) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
 		return nil, refused(fmt.Sprintf("look at the SQL first (vorrang preview), then type the environment's name: -confirm %s", in.Environment),
 			"a rollback on %s, which is not disposable, needs its name typed as confirmation", in.Environment)
 	}
-	wish.shown = in.Plan
-	return s.deploy(c, p, wish)
+	request.shown = in.Plan
+	return s.deploy(c, p, request)
 }
 
-// wish is what somebody wants done: how to plan it, and what to ask first.
-type wish struct {
+// deploymentRequest is what somebody wants done: how to plan it, and what to ask first.
+type deploymentRequest struct {
 	plan  func(plan.View) (plan.Plan, error)
 	gate  func(gate.Facts) gate.Result
-	first func(place, engine.Session) error // asked once the lock is held; nil for nothing
+	first func(targetContext, engine.Session) error // asked once the lock is held; nil for nothing
 
 	back    bool        // it is a rollback
 	through step.Number // the last step; empty for all
 	shown   string      // how the digest of the plan that somebody saw begins; empty for none
 }
 
-func forwardWish(through string, policy plan.Policy, whole bool) (wish, error) {
+func forwardRequest(through string, policy plan.Policy, whole bool) (deploymentRequest, error) {
 	var number step.Number
 	if through != "" {
 		var err error
 		if number, err = step.ParseNumber(through); err != nil {
-			return wish{}, badRequest("", "through: %s", err)
+			return deploymentRequest{}, badRequest("", "through: %s", err)
 		}
 	}
-	return wish{through: number,
+	return deploymentRequest{through: number,
 		plan: func(view plan.View) (plan.Plan, error) {
 			p, err := plan.Forward(view, number)
 			p.OnFailure, p.Whole = policy, whole
@@ -123,7 +123,7 @@ func forwardWish(through string, policy plan.Policy, whole bool) (wish, error) {
 	}, nil
 }
 
-func (s *Service) backWish(ctx context.Context, p place, in rollbackIn) (wish, error) {
+func (s *Service) rollbackRequest(ctx context.Context, p targetContext, in rollbackIn) (deploymentRequest, error) {
 	way := plan.Way{Last: in.Last}
 	given := 0
 	if in.Last != 0 {
@@ -133,7 +133,7 @@ func (s *Service) backWish(ctx context.Context, p place, in rollbackIn) (wish, e
 		given++
 		var err error
 		if way.To, err = step.ParseNumber(in.To); err != nil {
-			return wish{}, badRequest("", "to: %s", err)
+			return deploymentRequest{}, badRequest("", "to: %s", err)
 		}
 	}
 	if in.Deployment != 0 {
@@ -144,7 +144,7 @@ func (s *Service) backWish(ctx context.Context, p place, in rollbackIn) (wish, e
 		given++
 		_, sealed, err := s.sealedSteps(ctx, p.lane.Name, in.Release)
 		if err != nil {
-			return wish{}, err
+			return deploymentRequest{}, err
 		}
 		way.Keep = map[step.Number]bool{}
 		for _, kept := range sealed {
@@ -152,9 +152,9 @@ func (s *Service) backWish(ctx context.Context, p place, in rollbackIn) (wish, e
 		}
 	}
 	if given != 1 || in.Last < 0 {
-		return wish{}, badRequest("", "give exactly one of last (a number above 0), to, deployment and release")
+		return deploymentRequest{}, badRequest("", "give exactly one of last (a number above 0), to, deployment and release")
 	}
-	return wish{
+	return deploymentRequest{
 		back: true,
 		plan: func(view plan.View) (plan.Plan, error) { return plan.Back(view, way, s.versions(ctx, p)) },
 		gate: func(f gate.Facts) gate.Result {
@@ -178,30 +178,30 @@ const leastShown = 12
 const lockPatience = 5 * time.Second
 
 // deploy begins a deployment, unless the service is stopping.
-func (s *Service) deploy(c call, p place, w wish) (*api.Promoted, error) {
-	if !s.crew.enter() {
+func (s *Service) deploy(c call, p targetContext, w deploymentRequest) (*api.Promoted, error) {
+	if !s.workers.enter() {
 		return nil, refuse(http.StatusServiceUnavailable, "refused", "The service is stopping", "try again once it is back", "the service is stopping")
 	}
 	if err := s.quiet(c, p); err != nil { // before a connection is spent on it
-		s.crew.leave()
+		s.workers.leave()
 		return nil, err
 	}
 	session, err := s.connect(c, p, fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor))
 	if err != nil {
-		s.crew.leave()
+		s.workers.leave()
 		return nil, err
 	}
 	answer, err := s.begin(c, p, session, w)
 	if err != nil || answer.Nothing {
 		session.Close()
-		s.crew.leave()
+		s.workers.leave()
 	}
 	return answer, err
 }
 
 // begin takes the target's lock, asks the gate, and lets the plan run in the
-// background, where the gate is asked once more. The crew owns the session if a deployment begins.
-func (s *Service) begin(c call, p place, session engine.Session, w wish) (*api.Promoted, error) {
+// background, where the gate is asked once more. The workers own the session if a deployment begins.
+func (s *Service) begin(c call, p targetContext, session engine.Session, w deploymentRequest) (*api.Promoted, error) {
 	if err := s.lock(c, p, session); err != nil {
 		return nil, err
 	}
@@ -240,7 +240,7 @@ func (s *Service) begin(c call, p place, session engine.Session, w wish) (*api.P
 	if err != nil {
 		return nil, busy(p, err)
 	}
-	s.crew.run(work{place: p, session: session, wish: w, Deployment: d, said: said})
+	s.workers.run(work{place: p, session: session, request: w, Deployment: d, said: said})
 	c.status(http.StatusAccepted)
 	c.note("deployment", d.ID)
 	shown := deploymentOf(d, true)
@@ -249,7 +249,7 @@ func (s *Service) begin(c call, p place, session engine.Session, w wish) (*api.P
 
 // clear asks the gate about what is seen under the target's lock, and settles the
 // steps in doubt that their check decides. A gate that is held is an error.
-func (s *Service) clear(c call, p place, session engine.Session, w wish) (facts gate.Facts, result gate.Result, said []string, err error) {
+func (s *Service) clear(c call, p targetContext, session engine.Session, w deploymentRequest) (facts gate.Facts, result gate.Result, said []string, err error) {
 	if w.first != nil {
 		if err := w.first(p, session); err != nil {
 			return facts, result, nil, err
@@ -261,7 +261,7 @@ func (s *Service) clear(c call, p place, session engine.Session, w wish) (facts 
 	if err := s.askDrift(c, p, session, &facts); err != nil {
 		return facts, result, nil, err
 	}
-	if err := s.ask(c, p, &facts, asking{through: w.through, actor: c.actor, back: w.back}); err != nil {
+	if err := s.ask(c, p, &facts, promotionRequest{through: w.through, actor: c.actor, back: w.back}); err != nil {
 		return facts, result, nil, err
 	}
 	if result = w.gate(facts); result.Held() {
@@ -272,14 +272,14 @@ func (s *Service) clear(c call, p place, session engine.Session, w wish) (facts 
 }
 
 // again reads an environment and its catalogue anew.
-func (s *Service) again(ctx context.Context, p place) (place, error) {
+func (s *Service) again(ctx context.Context, p targetContext) (targetContext, error) {
 	now, err := s.place(ctx, p.lane.Name, p.environment.Name)
 	now.release, now.sealed = p.release, p.sealed
 	return now.asSealed(), err
 }
 
 // confirm asks the gate once more, right before the first statement, while the
-// lane's door keeps still what it depends on. What it says is kept with the
+// lane's lock keeps still what it depends on. What it says is kept with the
 // deployment. A text is why nothing may run.
 func (s *Service) confirm(ctx context.Context, w *work) (head ledger.Head, against string, err error) {
 	p, err := s.again(ctx, w.place)
@@ -293,15 +293,15 @@ func (s *Service) confirm(ctx context.Context, w *work) (head ledger.Head, again
 	if err != nil {
 		return head, "", err
 	}
-	if err := s.ask(ctx, p, &facts, asking{through: w.wish.through, actor: w.Actor, deployment: w.ID, back: w.wish.back}); err != nil {
+	if err := s.ask(ctx, p, &facts, promotionRequest{through: w.request.through, actor: w.Actor, deployment: w.ID, back: w.request.back}); err != nil {
 		return head, "", err
 	}
 	head, w.belongs = facts.View.State.Head, claim(p, facts.View.State)
-	result := w.wish.gate(facts)
+	result := w.request.gate(facts)
 	if result.Held() {
 		hold := result.Holds()[0]
 		against = fmt.Sprintf("the gate closed before the first statement: %s (%s)", hold.Evidence, hold.ID)
-	} else if planned, err := w.wish.plan(facts.View); err != nil || !w.Plan.Within(planned) {
+	} else if planned, err := w.request.plan(facts.View); err != nil || !w.Plan.Within(planned) {
 		against = "the plan changed before the first statement; look at it again, and promote once more"
 	}
 	return head, against, s.Records.KeepGate(ctx, w.ID, result)
@@ -309,7 +309,7 @@ func (s *Service) confirm(ctx context.Context, w *work) (head ledger.Head, again
 
 // settleDecided records what became of the steps in doubt whose check decides
 // it, and looks again.
-func (s *Service) settleDecided(c call, p place, session engine.Session, facts *gate.Facts) (said []string, err error) {
+func (s *Service) settleDecided(c call, p targetContext, session engine.Session, facts *gate.Facts) (said []string, err error) {
 	var entries []ledger.Entry
 	said = []string{}
 	for _, standing := range facts.View.InDoubt() {
@@ -336,7 +336,7 @@ func (s *Service) settleDecided(c call, p place, session engine.Session, facts *
 }
 
 // locked is a session that holds the target's lock.
-func (s *Service) locked(c call, p place, application string) (engine.Session, error) {
+func (s *Service) locked(c call, p targetContext, application string) (engine.Session, error) {
 	session, err := s.connect(c, p, application)
 	if err != nil {
 		return nil, err
@@ -349,7 +349,7 @@ func (s *Service) locked(c call, p place, application string) (engine.Session, e
 }
 
 // lock takes the target's lock, or says which deployment has it.
-func (s *Service) lock(c call, p place, session engine.Session) error {
+func (s *Service) lock(c call, p targetContext, session engine.Session) error {
 	deadline := time.Now().Add(lockPatience)
 	for {
 		err := session.Lock(c)
@@ -368,7 +368,7 @@ func (s *Service) lock(c call, p place, session engine.Session) error {
 }
 
 // quiet is a held gate if a deployment is under way.
-func (s *Service) quiet(ctx context.Context, p place) error {
+func (s *Service) quiet(ctx context.Context, p targetContext) error {
 	running, err := s.Records.Running(ctx, p.lane.Name, p.environment.Name)
 	if err != nil || running == nil {
 		return err
@@ -377,7 +377,7 @@ func (s *Service) quiet(ctx context.Context, p place) error {
 }
 
 // busy turns a deployment that is under way into a held gate.
-func busy(p place, err error) error {
+func busy(p targetContext, err error) error {
 	var running *records.RunningError
 	if !errors.As(err, &running) {
 		return err

@@ -30,14 +30,14 @@ func (s *Service) rebuild(c call, in *rebuildIn) (*api.Promoted, error) {
 	if in.Confirm != in.Environment {
 		return nil, s.unconfirmed(c, p)
 	}
-	return s.deploy(c, p, wish{
+	return s.deploy(c, p, deploymentRequest{
 		plan:  func(view plan.View) (plan.Plan, error) { return plan.Rebuild(view), nil },
 		gate:  gate.Rebuild,
-		first: func(p place, session engine.Session) error { return s.emptyable(c, p, session) },
+		first: func(p targetContext, session engine.Session) error { return s.emptyable(c, p, session) },
 	})
 }
 
-func rebuildable(p place) error {
+func rebuildable(p targetContext) error {
 	if p.environment.Disposable {
 		return nil
 	}
@@ -46,7 +46,7 @@ func rebuildable(p place) error {
 }
 
 // unconfirmed says what a rebuild would drop.
-func (s *Service) unconfirmed(ctx context.Context, p place) error {
+func (s *Service) unconfirmed(ctx context.Context, p targetContext) error {
 	session, err := s.connect(ctx, p, "vorrangd")
 	if err != nil {
 		return err
@@ -64,7 +64,7 @@ func (s *Service) unconfirmed(ctx context.Context, p place) error {
 // database as a disposable one. What cannot be looked at is not guessed, unless
 // the ledger itself says whose the database is. A history that is not what was
 // seen, or another environment's, is taken over by the rebuild: it goes anyway.
-func (s *Service) emptyable(c call, p place, session engine.Session) error {
+func (s *Service) emptyable(c call, p targetContext, session engine.Session) error {
 	if err := rebuildable(p); err != nil {
 		return err
 	}

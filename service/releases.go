@@ -208,7 +208,7 @@ func (s *Service) sign(c call, in *signIn) (*api.Signed, error) {
 	if err != nil {
 		return nil, badRequest("vorrang sign makes one", "signature: %s", err)
 	}
-	err = s.doors.change(in.Lane, func() error { return s.Records.AddSignatures(c, in.Lane, r.Digest, c.actor, signatures) })
+	err = s.laneLocks.change(in.Lane, func() error { return s.Records.AddSignatures(c, in.Lane, r.Digest, c.actor, signatures) })
 	if err != nil {
 		return nil, err
 	}
@@ -352,7 +352,7 @@ func among(all []release.Sealed, ids []int64, steps []step.Step) ([]int64, step.
 
 // placeOf is an environment to which a release is to go; loose steps if it is
 // empty.
-func (s *Service) placeOf(ctx context.Context, lane, environment, release string) (place, error) {
+func (s *Service) placeOf(ctx context.Context, lane, environment, release string) (targetContext, error) {
 	p, err := s.place(ctx, lane, environment)
 	if err != nil {
 		return p, err
@@ -362,7 +362,7 @@ func (s *Service) placeOf(ctx context.Context, lane, environment, release string
 
 // narrow lets a place stand for a release: its steps are as they were sealed,
 // and no other waits.
-func (s *Service) narrow(ctx context.Context, p place, name string) (place, error) {
+func (s *Service) narrow(ctx context.Context, p targetContext, name string) (targetContext, error) {
 	if name == "" {
 		return p, nil
 	}
@@ -378,7 +378,7 @@ func (s *Service) narrow(ctx context.Context, p place, name string) (place, erro
 }
 
 // asSealed puts the sealed versions into the catalogue.
-func (p place) asSealed() place {
+func (p targetContext) asSealed() targetContext {
 	if p.release == nil {
 		return p
 	}
@@ -394,7 +394,7 @@ func (p place) asSealed() place {
 }
 
 // only leaves out of a view the steps that wait and are not in the release.
-func (p place) only(view plan.View) plan.View {
+func (p targetContext) only(view plan.View) plan.View {
 	if p.release == nil {
 		return view
 	}
@@ -410,7 +410,7 @@ func (p place) only(view plan.View) plan.View {
 
 // ask adds to the facts what the environment's gate asks beyond what every gate
 // does.
-func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, who asking) error {
+func (s *Service) ask(ctx context.Context, p targetContext, facts *gate.Facts, who promotionRequest) error {
 	facts.Now, facts.Asks, facts.Through = time.Now(), p.environment.Asks(), who.through
 	if p.release != nil {
 		facts.Release, facts.Digest = p.release.Name, p.release.Digest
@@ -451,7 +451,7 @@ func (s *Service) ask(ctx context.Context, p place, facts *gate.Facts, who askin
 	}
 	facts.Previous.View, facts.Previous.Entries = seen.View, entries
 	for _, d := range verify.Against(p.lane.Name, verify.Environment{Name: before, Facts: seen}, verify.Environment{Name: p.environment.Name, Facts: *facts}) {
-		facts.Previous.Strays = append(facts.Previous.Strays, d.What)
+		facts.Previous.Differences = append(facts.Previous.Differences, d.What)
 	}
 	return nil
 }

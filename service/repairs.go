@@ -64,7 +64,7 @@ func (s *Service) settle(c call, in *settleIn) (*api.Recorded, error) {
 
 // settleWhole records what is there of a step that stopped half-way, or in doubt,
 // as a whole.
-func (s *Service) settleWhole(c call, p place, session engine.Session, in *settleIn, standing plan.Standing, reason string) ([]ledger.Entry, string, error) {
+func (s *Service) settleWhole(c call, p targetContext, session engine.Session, in *settleIn, standing plan.Standing, reason string) ([]ledger.Entry, string, error) {
 	number, st := standing.Step.Number, standing.State
 	if !unfinished(st) {
 		return nil, "", refused("vorrang status says what every step's state is", "step %s is %s on %s, and not half-done", number, st.Status, in.Environment)
@@ -134,7 +134,7 @@ func goesOn(st ledger.StepState, as string) string {
 
 // clearAway refuses what the evidence speaks against, unless that was
 // acknowledged, and drops invalid indexes where that was asked for.
-func (s *Service) clearAway(ctx context.Context, p place, session engine.Session, in *settleIn, e exhibit, broken []evidence.Object) error {
+func (s *Service) clearAway(ctx context.Context, p targetContext, session engine.Session, in *settleIn, e stepEvidence, broken []evidence.Object) error {
 	if len(broken) > 0 && !in.DropInvalid && in.As == ledger.SettledNotApplied {
 		return refused("add -drop-invalid to have it dropped now, without blocking anybody; or drop it yourself first",
 			"the %s was left INVALID by a build that did not end, and the next try would stumble over it", broken[0])
@@ -159,7 +159,7 @@ func (s *Service) clearAway(ctx context.Context, p place, session engine.Session
 }
 
 // speaksAgainst lists what contradicts somebody's word on a statement.
-func speaksAgainst(e exhibit, as string) []string {
+func speaksAgainst(e stepEvidence, as string) []string {
 	against := []string{}
 	for _, seen := range e.statement.Sightings {
 		telling := seen.Made || seen.Gone
@@ -175,7 +175,7 @@ func speaksAgainst(e exhibit, as string) []string {
 }
 
 // settled is the entry that says what became of a step in doubt.
-func settled(standing plan.Standing, e exhibit, as, reason, actor string, dropped []evidence.Object) ledger.Entry {
+func settled(standing plan.Standing, e stepEvidence, as, reason, actor string, dropped []evidence.Object) ledger.Entry {
 	detail := standing.State.Progress
 	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen, detail.Waived = as, reason, "", "", e.statement.Lines(), nil
 	if as == ledger.SettledApplied && detail.Statement < detail.Of {
@@ -237,7 +237,7 @@ func (s *Service) amend(c call, in *amendIn) (*api.Recorded, error) {
 }
 
 // repair reads what every repair of a step is given.
-func (s *Service) repair(c call, lane, environment, number, reason string) (place, step.Number, string, error) {
+func (s *Service) repair(c call, lane, environment, number, reason string) (targetContext, step.Number, string, error) {
 	p, err := s.place(c, lane, environment)
 	if err != nil {
 		return p, "", "", err

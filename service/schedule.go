@@ -27,7 +27,7 @@ type identity struct {
 }
 
 // schedule keeps a promotion for later, if there is such a one now.
-func (s *Service) schedule(c call, p place, in *promoteIn) (*api.Promoted, error) {
+func (s *Service) schedule(c call, p targetContext, in *promoteIn) (*api.Promoted, error) {
 	if !in.At.After(time.Now()) {
 		return nil, badRequest("", "at: it must lie in the future")
 	}
@@ -45,12 +45,12 @@ func (s *Service) schedule(c call, p place, in *promoteIn) (*api.Promoted, error
 		return nil, err
 	}
 	through, _ := step.ParseNumber(in.Through) // it was read before; empty for all
-	facts, err := s.survey(c, p, asking{through: through, actor: c.actor})
+	facts, err := s.survey(c, p, promotionRequest{through: through, actor: c.actor})
 	if err != nil {
 		return nil, err
 	}
 	now := gate.Forward(facts)
-	wish, err := json.Marshal(in)
+	request, err := json.Marshal(in)
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +58,7 @@ func (s *Service) schedule(c call, p place, in *promoteIn) (*api.Promoted, error
 	if err != nil {
 		return nil, err
 	}
-	kept, err := s.Records.Schedule(c, records.Scheduled{Lane: in.Lane, Environment: in.Environment, Due: due, Wish: wish, Actor: c.actor, Who: identity})
+	kept, err := s.Records.Schedule(c, records.Scheduled{Lane: in.Lane, Environment: in.Environment, Due: due, Wish: request, Actor: c.actor, Who: identity})
 	if err != nil {
 		return nil, err
 	}
@@ -94,9 +94,9 @@ func scheduledOf(k records.Scheduled) api.Scheduled {
 	if k.Deployment != nil {
 		shown.Deployment = *k.Deployment
 	}
-	var wish promoteIn
-	if json.Unmarshal(k.Wish, &wish) == nil { // else it is of another version, and shows less
-		shown.Release, shown.Through = wish.Release, wish.Through
+	var request promoteIn
+	if json.Unmarshal(k.Wish, &request) == nil { // else it is of another version, and shows less
+		shown.Release, shown.Through = request.Release, request.Through
 	}
 	return shown
 }
@@ -140,17 +140,17 @@ func (s *Service) beginDue(ctx context.Context) error {
 	}
 	var wait safely.Group
 	for _, d := range due {
-		wait.Go(func() { s.keepAppointment(ctx, d) })
+		wait.Go(func() { s.runScheduled(ctx, d) })
 	}
 	wait.Wait()
 	return ctx.Err()
 }
 
-// keepAppointment begins one scheduled promotion, as whoever scheduled it, and
+// runScheduled begins one scheduled promotion, as whoever scheduled it, and
 // keeps what became of it.
-func (s *Service) keepAppointment(ctx context.Context, d records.Scheduled) {
+func (s *Service) runScheduled(ctx context.Context, d records.Scheduled) {
 	state, says, deployment := s.beginScheduled(ctx, d)
-	s.crew.insist("what became of a scheduled promotion", func(ctx context.Context) error {
+	s.workers.insist("what became of a scheduled promotion", func(ctx context.Context) error {
 		_, err := s.Records.EndScheduled(ctx, d.ID, state, says, deployment)
 		return err
 	})
@@ -163,7 +163,7 @@ func (s *Service) beginScheduled(ctx context.Context, d records.Scheduled) (stat
 	if late := time.Since(d.Due); late > mostLate {
 		return "missed", fmt.Sprintf("the service was away at its time, and came back %s later; promote again, or schedule it anew", late.Round(time.Second)), 0
 	}
-	who, err := s.nowIs(ctx, d)
+	who, err := s.currentGrants(ctx, d)
 	if err != nil {
 		return "failed", err.Error(), 0
 	}
@@ -173,7 +173,7 @@ func (s *Service) beginScheduled(ctx context.Context, d records.Scheduled) (stat
 	}
 	in.Lane, in.Environment = d.Lane, d.Environment
 	promoted, err := s.promote(call{Context: ctx, who: who, actor: d.Actor}, &in)
-	var reason *errReason
+	var reason *problemError
 	switch {
 	case errors.As(err, &reason) && len(reason.problem.Checks) > 0:
 		return "held", reason.problem.Detail + " → " + reason.problem.Next, 0
@@ -185,8 +185,8 @@ func (s *Service) beginScheduled(ctx context.Context, d records.Scheduled) (stat
 	return "started", "", promoted.Deployment.ID
 }
 
-// nowIs is what somebody who scheduled a promotion may now.
-func (s *Service) nowIs(ctx context.Context, d records.Scheduled) (caller, error) {
+// currentGrants is what somebody who scheduled a promotion may now.
+func (s *Service) currentGrants(ctx context.Context, d records.Scheduled) (caller, error) {
 	var was identity
 	if err := json.Unmarshal(d.Who, &was); err != nil {
 		return caller{}, fmt.Errorf("who scheduled it cannot be read: %w", err)

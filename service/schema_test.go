@@ -197,10 +197,10 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 	assert.Contains(t, partly.Steps[0].Forward, "! Not drafted: table public.parted")
 	assert.Contains(t, partly.Steps[0].Forward, "! Not looked at: 1 operator")
 
-	for _, wish := range []client.DraftWish{{}, {From: "staging"}, {Environment: "staging", From: "staging", With: "production"}, {Environment: "staging", Renames: []string{"x"}},
+	for _, request := range []client.DraftWish{{}, {From: "staging"}, {Environment: "staging", From: "staging", With: "production"}, {Environment: "staging", Renames: []string{"x"}},
 		{Environment: "staging", Rows: []string{"public.none"}}} {
-		_, err := w.Draft(ctx, "harbour", wish)
-		assert.Equal(t, "invalid-request", problem(t, err).Kind(), "%+v", wish)
+		_, err := w.Draft(ctx, "harbour", request)
+		assert.Equal(t, "invalid-request", problem(t, err).Kind(), "%+v", request)
 	}
 	_, err := w.As("a.lund", "author@harbour").Draft(ctx, "harbour", client.DraftWish{Environment: "staging", Rows: []string{"public.vessel"}})
 	assert.Equal(t, "forbidden", problem(t, err).Kind(), "rows leave the database: that takes a keeper")

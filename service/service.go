@@ -42,22 +42,22 @@ type Config struct {
 // Service answers the API and carries deployments out.
 type Service struct {
 	Config
-	app        *fiber.App
-	metrics    *metrics
-	crew       *crew
-	tries      *tries
-	doors      doors
-	openIDDoor openIDDoor
-	postman    *postman
-	schedules  *pulse
-	looks      *pulse // for drift
-	maps       maps
-	looking    *looking
-	uploads    *uploads
-	pages      pages
-	now        func() time.Time   // for events; a test may put a fault there
-	rounds     sync.WaitGroup     // of what works in the background
-	halt       context.CancelFunc // ends them
+	app           *fiber.App
+	metrics       *metrics
+	workers       *workers
+	signInLimiter *signInLimiter
+	laneLocks     laneLocks
+	openIDDoor    openIDDoor
+	dispatcher    *dispatcher
+	schedules     *scheduler
+	looks         *scheduler // for drift
+	maps          maps
+	looking       *looking
+	uploads       *uploads
+	pages         pages
+	now           func() time.Time   // for events; a test may put a fault there
+	rounds        sync.WaitGroup     // of what works in the background
+	halt          context.CancelFunc // ends them
 }
 
 // New builds a service. Call Start before it serves.
@@ -65,10 +65,10 @@ func New(config Config) (*Service, error) {
 	if config.Token != "" && len(config.Token) < 16 {
 		return nil, errors.New("the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
 	}
-	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking(), uploads: newUploads(), tries: newTries(), now: time.Now}
-	s.crew, s.postman = newCrew(s), newPostman(s)
-	s.schedules = newPulse("schedules", s.Log, func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.beginDue)
-	s.looks = newPulse("looks for drift", s.Log, s.nextLook, s.lookAround)
+	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking(), uploads: newUploads(), signInLimiter: newSignInLimiter(), now: time.Now}
+	s.workers, s.dispatcher = newWorkers(s), newDispatcher(s)
+	s.schedules = newScheduler("schedules", s.Log, func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.beginDue)
+	s.looks = newScheduler("looks for drift", s.Log, s.nextLook, s.lookAround)
 	s.app = fiber.New(fiber.Config{
 		AppName: "vorrangd", Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit,
 		ErrorHandler: s.answerError, ReadTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
@@ -89,12 +89,12 @@ func (s *Service) Start(ctx context.Context) error {
 			return errors.New("nobody could administrate: there is no administrator yet, and no administrator's token; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
 		}
 	}
-	if err := s.crew.closeOrphans(ctx); err != nil {
+	if err := s.workers.closeOrphans(ctx); err != nil {
 		return err
 	}
 	var rounds context.Context
 	rounds, s.halt = context.WithCancel(context.Background())
-	s.rounds.Go(func() { s.postman.work(rounds) })
+	s.rounds.Go(func() { s.dispatcher.work(rounds) })
 	s.rounds.Go(func() { s.schedules.work(rounds) })
 	s.rounds.Go(func() { s.looks.work(rounds) })
 	return nil
@@ -111,22 +111,22 @@ func (s *Service) Stop() {
 	if s.halt != nil {
 		s.halt()
 	}
-	s.crew.stop(s.Grace)
+	s.workers.stop(s.Grace)
 	s.rounds.Wait()
 	if err := s.app.ShutdownWithTimeout(2 * time.Second); err != nil && !errors.Is(err, context.DeadlineExceeded) {
 		s.Log.Warn("some connections were cut", "error", err)
 	}
 }
 
-// errReason is an error that the client can do something about.
-type errReason struct {
+// problemError is an error that the client can do something about.
+type problemError struct {
 	problem api.Problem
 }
 
-func (e *errReason) Error() string { return e.problem.Detail }
+func (e *problemError) Error() string { return e.problem.Detail }
 
 func refuse(status int, kind, title, next, format string, args ...any) error {
-	return &errReason{api.Problem{Type: "urn:vorrang:" + kind, Title: title, Status: status,
+	return &problemError{api.Problem{Type: "urn:vorrang:" + kind, Title: title, Status: status,
 		Detail: fmt.Sprintf(format, args...), Next: next}}
 }
 
@@ -141,7 +141,7 @@ func badRequest(next, format string, args ...any) error {
 // refuseDifferences is refused, with a line for each thing that is not as it
 // should be.
 func refuseDifferences(next string, differences []string, format string, args ...any) error {
-	return &errReason{api.Problem{Type: "urn:vorrang:refused", Title: "Refused", Status: http.StatusConflict,
+	return &problemError{api.Problem{Type: "urn:vorrang:refused", Title: "Refused", Status: http.StatusConflict,
 		Detail: fmt.Sprintf(format, args...), Next: next, Differences: differences}}
 }
 

@@ -52,7 +52,7 @@ func (s *Service) signIn(c call, in *api.SignIn) (*api.Session, error) {
 // ones. It says how many tries were refused before.
 func (s *Service) slowly(c call, name string, try func() error) (refused int, err error) {
 	address := s.addressOf(c.fiber)
-	wait, refused := s.tries.allow(name, address, time.Now())
+	wait, refused := s.signInLimiter.allow(name, address, time.Now())
 	if wait > 0 {
 		seconds := int(wait/time.Second) + 1
 		c.fiber.Set(fiber.HeaderRetryAfter, strconv.Itoa(seconds))
@@ -60,18 +60,18 @@ func (s *Service) slowly(c call, name string, try func() error) (refused int, er
 			"there were too many wrong tries to be %s from your address", shortly(name))
 	}
 	err = try()
-	var reason *errReason
+	var reason *problemError
 	switch {
 	case err == nil:
-		s.tries.right(name, address)
+		s.signInLimiter.right(name, address)
 	case errors.As(err, &reason) && reason.problem.Status != http.StatusTooManyRequests:
-		s.tries.failed(name, address, time.Now())
+		s.signInLimiter.failed(name, address, time.Now())
 	}
 	return refused, err
 }
 
 func isTooMany(err error) bool {
-	var reason *errReason
+	var reason *problemError
 	return errors.As(err, &reason) && reason.problem.Status == http.StatusTooManyRequests
 }
 

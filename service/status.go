@@ -73,7 +73,7 @@ func (s *Service) laneStatus(ctx context.Context, who caller, l lane.Lane) (api.
 	}
 	errs := make([]error, len(visible))
 	each(visible, mostLooks, func(i int, e lane.Environment) {
-		status.Environments[i], errs[i] = s.environmentStatus(ctx, place{lane: l, environment: e, catalogue: catalogue}, "none")
+		status.Environments[i], errs[i] = s.environmentStatus(ctx, targetContext{lane: l, environment: e, catalogue: catalogue}, "none")
 	})
 	return status, errors.Join(errs...)
 }
@@ -89,13 +89,13 @@ func (s *Service) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
 
 // environmentStatus looks at one target, once for all who ask at the same time. A
 // target that cannot be reached is a trouble, not an error.
-func (s *Service) environmentStatus(ctx context.Context, p place, steps string) (api.EnvironmentStatus, error) {
+func (s *Service) environmentStatus(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
 	return s.looking.once(ctx, p.lane.Name+"/"+p.environment.Name+" "+steps, func(ctx context.Context) (api.EnvironmentStatus, error) {
 		return s.statusNow(ctx, p, steps)
 	})
 }
 
-func (s *Service) statusNow(ctx context.Context, p place, steps string) (api.EnvironmentStatus, error) {
+func (s *Service) statusNow(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
 	status := api.EnvironmentStatus{Lane: p.lane.Name, Environment: p.environment.Name, Target: p.environment.Target,
 		Disposable: p.environment.Disposable, OnFailure: p.lane.Policy(p.environment), Trouble: []api.Trouble{}, Gate: []gate.Check{}}
 	running, err := s.lastDeployments(ctx, p, &status)
@@ -110,7 +110,7 @@ func (s *Service) statusNow(ctx context.Context, p place, steps string) (api.Env
 		return status, nil
 	}
 	facts.Running = runningOf(running)
-	if err := s.ask(within, p, &facts, asking{}); err != nil {
+	if err := s.ask(within, p, &facts, promotionRequest{}); err != nil {
 		return status, err
 	}
 	status.Reached = true
@@ -128,7 +128,7 @@ func (s *Service) statusNow(ctx context.Context, p place, steps string) (api.Env
 
 // tellDrift adds the drift that the newest look found, where the gate does not
 // ask for it.
-func (s *Service) tellDrift(ctx context.Context, p place, status *api.EnvironmentStatus) error {
+func (s *Service) tellDrift(ctx context.Context, p targetContext, status *api.EnvironmentStatus) error {
 	if p.environment.Asks().Drift {
 		return nil
 	}
@@ -144,7 +144,7 @@ func (s *Service) tellDrift(ctx context.Context, p place, status *api.Environmen
 	return err
 }
 
-func (s *Service) lookOnce(ctx context.Context, p place) (gate.Facts, error) {
+func (s *Service) lookOnce(ctx context.Context, p targetContext) (gate.Facts, error) {
 	leave, err := s.looking.enter(ctx)
 	if err != nil {
 		return gate.Facts{}, err
@@ -162,7 +162,7 @@ func (s *Service) lookOnce(ctx context.Context, p place) (gate.Facts, error) {
 	return facts, err
 }
 
-func (s *Service) lastDeployments(ctx context.Context, p place, status *api.EnvironmentStatus) (*records.Deployment, error) {
+func (s *Service) lastDeployments(ctx context.Context, p targetContext, status *api.EnvironmentStatus) (*records.Deployment, error) {
 	newest, err := s.Records.Deployments(ctx, p.lane.Name, p.environment.Name, 2)
 	if err != nil {
 		return nil, err
@@ -232,7 +232,7 @@ func open(s plan.Standing) bool {
 
 // failures names the steps whose newest try failed, each with what can be done
 // about it now: what the gate holds for comes before another try.
-func (s *Service) failures(ctx context.Context, p place, facts gate.Facts, status *api.EnvironmentStatus) ([]api.Trouble, error) {
+func (s *Service) failures(ctx context.Context, p targetContext, facts gate.Facts, status *api.EnvironmentStatus) ([]api.Trouble, error) {
 	var list []api.Trouble
 	var hold gate.Check // the first; its zero value where the gate is clear
 	if holds := (gate.Result{Checks: status.Gate}).Holds(); len(holds) > 0 {
@@ -284,7 +284,7 @@ func (s *Service) causeOf(ctx context.Context, lane, environment string, number 
 }
 
 // stopped reports whether a step failed in a direction, by an error of a kind.
-func (s *Service) stopped(p place, st plan.Standing, direction ledger.Direction, by engine.Kind) bool {
+func (s *Service) stopped(p targetContext, st plan.Standing, direction ledger.Direction, by engine.Kind) bool {
 	progress := st.State.Progress
 	back := progress.Direction == ledger.Back
 	server, known := s.Engines[p.lane.Engine]
@@ -371,7 +371,7 @@ func (s *Service) engines(call, *nothing) (*api.Engines, error) {
 }
 
 // scripts is what writes files that somebody runs without Vorrang.
-func (s *Service) scripts(p place) (engine.Scripts, error) {
+func (s *Service) scripts(p targetContext) (engine.Scripts, error) {
 	kind, err := s.Engines.Named(p.lane.Engine)
 	if err != nil {
 		return nil, err
@@ -440,7 +440,7 @@ func fillProbe(answer *api.Probe, seen engine.Probe, e lane.Environment, facts g
 		"name the primary server in the URL, not a standby")
 	switch {
 	case e.LedgerRole != "":
-		look("ledger", facts.Altered == "", cmp.Or(facts.Altered, "belongs to "+e.LedgerRole+", and user "+seen.User+" cannot write it but by proof"), facts.MendLedger())
+		look("ledger", facts.Altered == "", cmp.Or(facts.Altered, "belongs to "+e.LedgerRole+", and user "+seen.User+" cannot write it but by proof"), facts.FixLedger())
 	case seen.HasLedger:
 		look("ledger", seen.MayWrite, word(seen.MayWrite, "is there, and may be written", "is there, but user "+seen.User+" may not write it"),
 			fmt.Sprintf("GRANT USAGE ON SCHEMA vorrang TO %[1]s; GRANT SELECT, INSERT ON vorrang.ledger TO %[1]s", seen.User))

@@ -62,7 +62,7 @@ func (s *Service) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 	if err := s.distinct(c, l); err != nil {
 		return nil, err
 	}
-	err = s.doors.change(l.Name, func() (err error) {
+	err = s.laneLocks.change(l.Name, func() (err error) {
 		answer.Changed, err = s.Records.DeclareLane(c, l, c.actor)
 		return err
 	})
@@ -173,7 +173,7 @@ func (s *Service) take(c call, in *submitIn, trial bool) (*api.Submitted, error)
 		return nil, refuseDifferences(next, against, "the folder is not what the catalogue expects: %s", count(len(against), "step differs", "steps differ"))
 	}
 	var id int64
-	err = s.doors.change(in.Lane, func() (err error) {
+	err = s.laneLocks.change(in.Lane, func() (err error) {
 		id, err = submission.Finish(c, difference)
 		return err
 	})
@@ -266,7 +266,7 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 		wait.Go(func() {
 			ctx, cancel := context.WithTimeout(c, lookTimeout)
 			defer cancel()
-			p := place{lane: l, environment: e, catalogue: d.Before}
+			p := targetContext{lane: l, environment: e, catalogue: d.Before}
 			facts, err := s.lookOnce(ctx, p)
 			if err != nil {
 				unseen[i] = e.Name
@@ -283,7 +283,7 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 
 // touchedIn says which of the changed steps a target has. now are the texts of
 // the edited ones; the others are gone.
-func (s *Service) touchedIn(c call, p place, facts gate.Facts, changed []api.StepRef, now map[step.Number]step.Checksum) (found []api.Touched, err error) {
+func (s *Service) touchedIn(c call, p targetContext, facts gate.Facts, changed []api.StepRef, now map[step.Number]step.Checksum) (found []api.Touched, err error) {
 	lane, environment := facts.Lane, facts.View.Environment
 	for _, ref := range changed {
 		st := facts.View.State.Of(ref.Number)
@@ -322,7 +322,7 @@ func (s *Service) touchedIn(c call, p place, facts gate.Facts, changed []api.Ste
 
 // keepsBeginning reports whether the statements of a half-done step that took
 // effect are the same in a new text.
-func (s *Service) keepsBeginning(ctx context.Context, p place, st ledger.StepState, text step.Checksum) (bool, error) {
+func (s *Service) keepsBeginning(ctx context.Context, p targetContext, st ledger.StepState, text step.Checksum) (bool, error) {
 	statements, err := s.statements(ctx, p, text)
 	if err != nil {
 		return false, err

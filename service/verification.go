@@ -37,7 +37,7 @@ func (s *Service) verification(c call, in *verifyIn) (*api.Verification, error) 
 	var wait safely.Group
 	for i, e := range l.Environments {
 		wait.Go(func() {
-			found, err := s.verifyOne(c, place{lane: l, environment: e, catalogue: catalogue})
+			found, err := s.verifyOne(c, targetContext{lane: l, environment: e, catalogue: catalogue})
 			if err == nil {
 				seen[i] = &found
 				return
@@ -69,7 +69,7 @@ func (s *Service) verification(c call, in *verifyIn) (*api.Verification, error) 
 	return answer, nil
 }
 
-func (s *Service) verifyOne(ctx context.Context, p place) (verify.Environment, error) {
+func (s *Service) verifyOne(ctx context.Context, p targetContext) (verify.Environment, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
 	session, err := s.connect(ctx, p, "vorrangd verify")

@@ -54,7 +54,7 @@ func (s *Service) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 		return nil, cmp.Or(err, refused("undo it with a new step", "step %s is sealed in release %s, and cannot leave the catalogue", number, sealed))
 	}
 	left := 0
-	err = s.doors.change(in.Lane, func() (err error) {
+	err = s.laneLocks.change(in.Lane, func() (err error) {
 		left, err = s.Records.Withdraw(c, in.Lane, number, c.actor)
 		return err
 	})

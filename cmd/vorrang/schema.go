@@ -202,7 +202,7 @@ func draftCommand() command {
 			in := client.DraftWish{}
 			e.flags.StringVar(&in.Environment, "env", "", "the `environment` of the database")
 			e.flags.StringVar(&in.Drift, "drift", "", "of what drifted there, a step to `keep|undo` it")
-			e.flags.StringVar(&in.From, "from", "", "the `environment` with the wished schema")
+			e.flags.StringVar(&in.From, "from", "", "the `environment` with the desired schema")
 			e.flags.StringVar(&in.With, "with", "", "the `environment` that should get it")
 			e.flags.Var(&renames, "rename", "`OLD=NEW`, a table or column that is renamed, or none; may be repeated")
 			e.flags.Var(&rows, "rows", "a `table` whose rows come along as COPY; may be repeated")

@@ -21,7 +21,7 @@ var (
 	ErrStopping  = errors.New("the service was stopped")
 )
 
-// Runner carries plans out. Stop, Preface, Waived, Belongs, Look, Base and Left may be
+// Runner carries plans out. Stop, Notes, Waived, Belongs, Look, Base and OnFinish may be
 // empty, and so may the fields of Defaults; the others must be set.
 type Runner struct {
 	Target  engine.Steps
@@ -36,16 +36,15 @@ type Runner struct {
 	Deployment string
 	Actor      string
 	Defaults   engine.Settings // of the environment: role, and timeouts where a step gives none
-	Preface    []string        // what was found out before, to stand in the events
+	Notes      []string        // messages emitted as the first events
 
 	Waived  []ledger.Waived // to stand in the ledger with the first step
 	Belongs *ledger.Owner   // to stand in the first entry; nil where the ledger says it already
 
-	// Look reads the target's schema; nil if nobody wants to know what the steps
-	// did to it.
-	Look func(ctx context.Context) (schema.Schema, error)
-	Base *schema.Schema         // as it is before the first step; nil to have Look read it
-	Left func(head ledger.Head) // called before the last event, when nothing more will run; nil for nothing
+	// Look reads the target's schema, for the effect events; it may be nil.
+	Look     func(ctx context.Context) (schema.Schema, error)
+	Base     *schema.Schema         // as it is before the first step; nil to have Look read it
+	OnFinish func(head ledger.Head) // called before the last event, when nothing more will run; may be nil
 }
 
 // Result is how a deployment ended.
@@ -62,15 +61,15 @@ func (r *Runner) Run(ctx context.Context, head ledger.Head, p plan.Plan) Result 
 	run := &run{Runner: r, head: head, began: head}
 	r.Target.OnNotice(run.notice)
 	run.emit(Event{Kind: Started, Direction: p.Direction, Of: len(p.Actions)})
-	for _, said := range r.Preface {
+	for _, said := range r.Notes {
 		run.emit(Event{Kind: Notice, Severity: "NOTICE", Message: said})
 	}
 	run.effects = newEffects(run, ctx, p)
 	outcome, failure, closing := run.carryOut(ctx, p)
 	run.step = plan.Action{}
 	run.effects.rest(ctx)
-	if r.Left != nil {
-		r.Left(run.head)
+	if r.OnFinish != nil {
+		r.OnFinish(run.head)
 	}
 	run.emit(Event{Kind: Ended, Outcome: outcome, Message: closing, Of: len(p.Actions)})
 	return Result{Outcome: outcome, Failure: failure, Head: run.head}

@@ -31,7 +31,7 @@ func (r *run) load(ctx context.Context) (script, *Failure) {
 	s := r.step.Step
 	if r.step.Direction == ledger.Back {
 		back, failure := r.cut(ctx, *s.Back)
-		back.options.Mode = ModeBack(s.Options.Mode, back.statements)
+		back.options.Mode = RollbackMode(s.Options.Mode, back.statements)
 		if failure == nil && r.step.Half > 0 {
 			var forward script
 			forward, failure = r.cut(ctx, s.Forward)
@@ -48,9 +48,9 @@ func (r *run) load(ctx context.Context) (script, *Failure) {
 	return main, failure
 }
 
-// ModeBack is the mode in which a way back runs: that of its step, but only a
+// RollbackMode is the mode in which a way back runs: that of its step, but only a
 // statement with a place for :batch is repeated in batches.
-func ModeBack(mode step.Mode, back []sqltext.Statement) step.Mode {
+func RollbackMode(mode step.Mode, back []sqltext.Statement) step.Mode {
 	if mode == step.Batches && (len(back) != 1 || !back[0].HasBatch()) {
 		return step.Transaction
 	}

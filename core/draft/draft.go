@@ -19,10 +19,10 @@ type Ground interface {
 	SnapshotWithNeeds(ctx context.Context, schemas []string) (schema.Schema, error)
 }
 
-// Wish says what to draft.
-type Wish struct {
+// Request says what to draft.
+type Request struct {
 	Present *schema.Schema // what is there; nil for an empty database
-	Wished  schema.Schema  // what should be
+	Desired schema.Schema  // what should be
 	Schemas []string       // the application's; none for all
 
 	Owners  bool     // owners and grants too
@@ -38,16 +38,16 @@ type Step struct {
 	Back       string `json:"back"`
 }
 
-// Draft is what came of a wish.
+// Draft is what came of a request.
 type Draft struct {
-	Steps      []Step             `json:"steps"`
-	Questions  []Question         `json:"questions" nullable:"false" description:"What may be a rename, and has to be answered first. Nothing is drafted then."`
-	Undrafted  []schema.Undrafted `json:"undrafted,omitempty" description:"What no statement was written for."`
-	Unreturned []schema.Undrafted `json:"unreturned,omitempty" description:"What the ways back do not bring back as it was."`
-	Reordered  []string           `json:"reordered,omitempty" description:"Tables whose columns stand in another order, which no statement mends."`
-	Uncovered  []schema.Uncovered `json:"uncovered,omitempty" description:"What is there and was not looked at."`
-	Losses     []string           `json:"losses,omitempty" description:"What is lost for good when the steps go forward."`
-	Takes      []string           `json:"takes,omitempty" description:"What can fail or block where there are rows."`
+	Steps      []Step               `json:"steps"`
+	Questions  []Question           `json:"questions" nullable:"false" description:"What may be a rename, and has to be answered first. Nothing is drafted then."`
+	Undrafted  []schema.Unsupported `json:"undrafted,omitempty" description:"What no statement was written for."`
+	Unreturned []schema.Unsupported `json:"unreturned,omitempty" description:"What the ways back do not bring back as it was."`
+	Reordered  []string             `json:"reordered,omitempty" description:"Tables whose columns stand in another order, which no statement mends."`
+	Uncovered  []schema.Uncovered   `json:"uncovered,omitempty" description:"What is there and was not looked at."`
+	Losses     []string             `json:"losses,omitempty" description:"What is lost for good when the steps go forward."`
+	Takes      []string             `json:"takes,omitempty" description:"What can fail or block where there are rows."`
 
 	Proved bool   `json:"proved" description:"The steps were carried out and taken back on a scratch database, and made and left what they should."`
 	Why    string `json:"why,omitempty" description:"Why not, if they were not proved."`
@@ -58,7 +58,7 @@ type Draft struct {
 
 // drafting is a draft under way.
 type drafting struct {
-	Wish
+	Request
 	ground Ground
 	draft  *Draft
 	states []schema.Schema // before the first step, and after each
@@ -66,17 +66,17 @@ type drafting struct {
 
 // Make drafts the steps, and proves them on the ground, which must be empty. An
 // error is one of the ground's; that a draft cannot be proved stands in it.
-func Make(ctx context.Context, ground Ground, wish Wish) (*Draft, error) {
-	d := &drafting{Wish: wish, ground: ground, draft: &Draft{Steps: []Step{}}}
-	start, err := ground.SnapshotWithNeeds(ctx, wish.Schemas)
+func Make(ctx context.Context, ground Ground, request Request) (*Draft, error) {
+	d := &drafting{Request: request, ground: ground, draft: &Draft{Steps: []Step{}}}
+	start, err := ground.SnapshotWithNeeds(ctx, request.Schemas)
 	if err != nil {
 		return nil, err
 	}
-	d.draft.Uncovered = wish.Wished.Uncovered
-	d.draft.WishedFingerprint = d.plain(wish.Wished).Fingerprint()
-	if wish.Present != nil {
-		d.draft.PresentFingerprint = d.plain(*wish.Present).Fingerprint()
-		if d.draft.Questions = questions(d.plain(*wish.Present), d.plain(wish.Wished), wish.Renames); len(d.draft.Questions) > 0 && !wish.Settled {
+	d.draft.Uncovered = request.Desired.Uncovered
+	d.draft.WishedFingerprint = d.plain(request.Desired).Fingerprint()
+	if request.Present != nil {
+		d.draft.PresentFingerprint = d.plain(*request.Present).Fingerprint()
+		if d.draft.Questions = questions(d.plain(*request.Present), d.plain(request.Desired), request.Renames); len(d.draft.Questions) > 0 && !request.Settled {
 			return d.draft, nil
 		}
 		d.draft.Questions = nil
@@ -84,7 +84,7 @@ func Make(ctx context.Context, ground Ground, wish Wish) (*Draft, error) {
 		if err != nil || !built {
 			return d.draft, err
 		}
-		if start, err = ground.SnapshotWithNeeds(ctx, wish.Schemas); err != nil {
+		if start, err = ground.SnapshotWithNeeds(ctx, request.Schemas); err != nil {
 			return nil, err
 		}
 	}
@@ -144,7 +144,7 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 		}
 		start = renamed
 	}
-	script := schema.Draft(start, d.Wished, schema.Style{Owners: d.Owners, Concurrent: d.Present != nil, Rows: d.Rows})
+	script := schema.Draft(start, d.Desired, schema.Style{Owners: d.Owners, Concurrent: d.Present != nil, Rows: d.Rows})
 	d.draft.Undrafted, d.draft.Reordered = append(d.draft.Undrafted, script.Undrafted...), script.Reordered
 	parts := script.Parts
 	if len(renames) > 0 {
@@ -176,8 +176,8 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 		}
 		d.states = append(d.states, now)
 	}
-	if differences := d.differences(d.Wished, d.states[len(d.states)-1]); len(differences) > 0 {
-		d.draft.Why = "on a scratch database the draft did not make what was wished: " + strings.Join(differences, "; ")
+	if differences := d.differences(d.Desired, d.states[len(d.states)-1]); len(differences) > 0 {
+		d.draft.Why = "on a scratch database the draft did not make what was desired: " + strings.Join(differences, "; ")
 	}
 	return nil
 }
@@ -226,11 +226,11 @@ func (d *drafting) back(ctx context.Context) error {
 }
 
 // differences says how two schemas differ, without what was not drafted.
-func (d *drafting) differences(wished, got schema.Schema) []string {
-	wished, got = d.plain(wished), d.plain(got)
+func (d *drafting) differences(desired, got schema.Schema) []string {
+	desired, got = d.plain(desired), d.plain(got)
 	var said []string
-	for _, one := range schema.Compare(wished, got) {
-		if slices.ContainsFunc(append(slices.Clone(d.draft.Undrafted), d.draft.Unreturned...), func(u schema.Undrafted) bool {
+	for _, one := range schema.Compare(desired, got) {
+		if slices.ContainsFunc(append(slices.Clone(d.draft.Undrafted), d.draft.Unreturned...), func(u schema.Unsupported) bool {
 			return u.Kind == one.Kind && u.Name == one.Name || u.Name == one.Of
 		}) {
 			continue

@@ -78,8 +78,8 @@ type Question struct {
 // questions are the pairs that may be renames: a column that goes and one of the
 // same type that comes to the same table, and a table that goes and one that
 // comes with at least half of its columns.
-func questions(present, wished schema.Schema, answered []Rename) []Question {
-	is, should := schema.Columns(present), schema.Columns(wished)
+func questions(present, desired schema.Schema, answered []Rename) []Question {
+	is, should := schema.Columns(present), schema.Columns(desired)
 	settled := map[string]bool{}
 	tables := map[string]string{} // new name → old name
 	for _, r := range answered {
@@ -91,10 +91,10 @@ func questions(present, wished schema.Schema, answered []Rename) []Question {
 	}
 	var asked []Question
 	for _, old := range present.Objects {
-		if old.Kind != schema.Table || settled[old.Name] || has(wished, old.Name) {
+		if old.Kind != schema.Table || settled[old.Name] || has(desired, old.Name) {
 			continue
 		}
-		for _, now := range wished.Objects {
+		for _, now := range desired.Objects {
 			if now.Kind != schema.Table || settled[now.Name] || has(present, now.Name) || schema.Qualifier(now.Name) != schema.Qualifier(old.Name) {
 				continue
 			}

@@ -93,7 +93,7 @@ type Facts struct {
 	// LedgerRole owns the ledger; empty where the target's user does.
 	LedgerRole string
 	Entries    int
-	Unlisted   engine.Existing       // objects in a target that has no ledger
+	Existing   engine.Existing       // objects in a target that has no ledger
 	Running    *Running              // another deployment of the environment
 	Doubts     []Doubt               // what the target shows of the steps in doubt
 	Half       []Half                // of the steps that stopped half-way
@@ -145,11 +145,11 @@ type Backup struct {
 
 // Previous is what is known of the environment before.
 type Previous struct {
-	Name      string
-	View      plan.View
-	Entries   []ledger.Entry
-	Unreached string   // why its target could not be looked at; empty where it could
-	Strays    []string // how its history differs from this one's, a sentence each
+	Name        string
+	View        plan.View
+	Entries     []ledger.Entry
+	Unreached   string   // why its target could not be looked at; empty where it could
+	Differences []string // how its history differs from this one's, a sentence each
 }
 
 // Drifted is how a target's schema differs from what the last deployment left,
@@ -295,7 +295,7 @@ func hold(id ID, evidence, turn string) Check {
 
 // foreign is knownDatabase where objects without a history do not matter.
 func (f Facts) foreign() Check {
-	f.Unlisted = engine.Existing{}
+	f.Existing = engine.Existing{}
 	return f.knownDatabase()
 }
 
@@ -316,17 +316,17 @@ func (f Facts) knownDatabase() Check {
 			fmt.Sprintf("this database's ledger says that it belongs to %s, and not to %s/%s", f.View.State.Belongs, f.Lane, f.View.Environment),
 			fmt.Sprintf("correct what the target's reference stands for; or, if this is a copy that belongs here now, see what it holds and adopt it: %s", f.adopt()))
 	}
-	if !f.Unlisted.Any() && f.View.State.Untouched() && f.View.State.Baseline == "" {
+	if !f.Existing.Any() && f.View.State.Untouched() && f.View.State.Baseline == "" {
 		return pass(KnownDatabase, "the target is empty: it has neither objects nor a history")
 	}
 	if f.Chain != nil && f.Entries == 0 { // to baseline it would be refused
 		return pass(KnownDatabase, "the target is known: it had a ledger, and its loss is another check's matter")
 	}
-	if !f.Unlisted.Any() || f.Chain != nil {
+	if !f.Existing.Any() || f.Chain != nil {
 		return pass(KnownDatabase, "the target is known: its ledger holds %s", entries(f.Entries))
 	}
 	return hold(KnownDatabase,
-		fmt.Sprintf("this is an existing database: it has %s and no history, so Vorrang cannot know what ran here", f.Unlisted),
+		fmt.Sprintf("this is an existing database: it has %s and no history, so Vorrang cannot know what ran here", f.Existing),
 		fmt.Sprintf("find the last step that it already contains, and record it: vorrang baseline -lane %s -env %s -at N", f.Lane, f.View.Environment))
 }
 
@@ -353,7 +353,7 @@ func entries(n int) string {
 func (f Facts) ledgerIntact() Check {
 	altered := f.AlteredLedger()
 	if f.Altered != "" && f.Chain == nil && f.Strange == "" {
-		return hold(LedgerIntact, altered, f.MendLedger())
+		return hold(LedgerIntact, altered, f.FixLedger())
 	}
 	if f.Chain == nil && f.Entries == 0 {
 		return pass(LedgerIntact, "there is no ledger yet")
@@ -380,8 +380,8 @@ func (f Facts) AlteredLedger() string {
 	return "the ledger's own table is not as Vorrang made it: " + f.Altered
 }
 
-// MendLedger says what to do about it.
-func (f Facts) MendLedger() string {
+// FixLedger says what to do about it.
+func (f Facts) FixLedger() string {
 	if f.LedgerRole != "" {
 		return fmt.Sprintf("find out who changed it and why, if somebody did; then let an administrator of the database run what this prints: vorrang ledger -lane %s -env %s -setup", f.Lane, f.View.Environment)
 	}
@@ -393,11 +393,11 @@ func (f Facts) checksums() Check {
 	if len(edited) == 0 {
 		return pass(Checksums, "no step was edited after it was applied here")
 	}
-	return hold(Checksums, fmt.Sprintf("%s edited after being applied here: %s", was(len(edited)), list(edited)), f.MendEdited(edited[0]))
+	return hold(Checksums, fmt.Sprintf("%s edited after being applied here: %s", was(len(edited)), list(edited)), f.FixEdited(edited[0]))
 }
 
-// MendEdited says what to do about a step that was edited after it was applied.
-func (f Facts) MendEdited(s plan.Standing) string {
+// FixEdited says what to do about a step that was edited after it was applied.
+func (f Facts) FixEdited(s plan.Standing) string {
 	number := s.Step.Number
 	if sealed := f.Bound[number].Release; sealed != "" {
 		return fmt.Sprintf("its new text is sealed in release %s and stays; if it is right here as it stands: %s; if not, roll back to below it, and promote it again: %s",
@@ -447,11 +447,11 @@ func (f Facts) order() Check {
 	}
 	above := f.View.State.At()
 	return hold(Order, fmt.Sprintf("%s late: a higher number, %s, is already in this target; late: %s", are(len(late)), above, list(late)),
-		f.MendLate(late[0])).about(above, texts(late))
+		f.FixLate(late[0])).about(above, texts(late))
 }
 
-// MendLate says what to do about a pending step below what is in the target.
-func (f Facts) MendLate(s plan.Standing) string {
+// FixLate says what to do about a pending step below what is in the target.
+func (f Facts) FixLate(s plan.Standing) string {
 	number := s.Step.Number
 	back := "roll back to below it and promote in order: " + f.RollbackBelow(number)
 	byHand := fmt.Sprintf("if it was carried out here by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"", f.Lane, f.View.Environment, number)
@@ -478,7 +478,7 @@ func (f Facts) nothingInDoubt() Check {
 	if half := f.View.HalfBack(); len(half) > 0 {
 		number := half[0].Step.Number
 		return hold(NothingInDoubt,
-			fmt.Sprintf("the way back of step %s stopped at statement %d of %d", number, half[0].State.Progress.Statement, half[0].State.Progress.Of), f.MendHalfBack(number))
+			fmt.Sprintf("the way back of step %s stopped at statement %d of %d", number, half[0].State.Progress.Statement, half[0].State.Progress.Of), f.FixHalfBack(number))
 	}
 	if check := f.halfDone(); check.Verdict == Hold {
 		return check
@@ -486,8 +486,8 @@ func (f Facts) nothingInDoubt() Check {
 	return f.nothingDoubtedBack()
 }
 
-// MendHalfBack says what to do about a way back that stopped half-way.
-func (f Facts) MendHalfBack(number step.Number) string {
+// FixHalfBack says what to do about a way back that stopped half-way.
+func (f Facts) FixHalfBack(number step.Number) string {
 	undone := f.settleAs(number, ledger.SettledUndone)
 	if slices.Contains(f.Away, number) { // another try stumbles again
 		return fmt.Sprintf("what it stumbled over is not there; if that is gone already, or the text is wrong, finish by hand what is left, and record that: %s; or put back what is gone, then finish it: %s", undone, f.rollbackLast())

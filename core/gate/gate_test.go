@@ -32,7 +32,7 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 	running := facts()
 	running.Running = &Running{ID: "12", Actor: "pilot", Since: time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)}
 	existing := facts()
-	existing.Unlisted = engine.Existing{Tables: 7, Others: 1}
+	existing.Existing = engine.Existing{Tables: 7, Others: 1}
 	broken := facts()
 	broken.Chain = errors.New("the ledger's chain is broken at entry 3")
 	decided := facts(doubt)
@@ -52,7 +52,7 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 	resealed := facts(standing("2", ledger.StatusApplied, plan.Edited))
 	resealed.Bound = map[step.Number]Bound{"2": {Release: "2026.11"}}
 	lost := broken
-	lost.Entries, lost.Unlisted = 0, engine.Existing{Tables: 7}
+	lost.Entries, lost.Existing = 0, engine.Existing{Tables: 7}
 	cases := map[string]struct {
 		facts    Facts
 		holds    []ID

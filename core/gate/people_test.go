@@ -134,7 +134,7 @@ func TestAWaiverTurnsOneHoldOfOneRelease(t *testing.T) {
 		assert.Equal(t, []ID{WayBack, FreshBackup}, ids(Forward(f).Holds()), name)
 	}
 	f.Asks = lane.Gate{Release: true, Approvals: 1}
-	f.Entries, f.Unlisted, f.Release = 0, engine.Existing{Tables: 1}, ""
+	f.Entries, f.Existing, f.Release = 0, engine.Existing{Tables: 1}, ""
 	f.Waivers = nil
 	for _, c := range Forward(f).Checks {
 		f.Waivers = append(f.Waivers, Waiver{Check: c.ID, Digest: "digest", Until: f.Now.Add(time.Hour)})

@@ -96,7 +96,7 @@ func (p Plan) Numbers() []step.Number {
 	return numbers
 }
 
-// Error says why there is no plan for a wish.
+// Error says why there is no plan for a request.
 type Error struct{ Reason string }
 
 func (e *Error) Error() string { return e.Reason }

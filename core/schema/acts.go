@@ -470,17 +470,17 @@ func (d *drafter) alterTable(was, o Object) []string {
 		sql = append(sql, "ALTER "+o.word()+" "+o.Name+" "+fmt.Sprintf(format, values...))
 	}
 	differs := func(name string) bool { return was.Props[name] != is[name] }
-	parents, wished := list(was.Props["inherits"]), list(is["inherits"])
+	parents, desired := list(was.Props["inherits"]), list(is["inherits"])
 	if was.Props["partition"] != "" && (differs("partition") || differs("inherits")) {
 		sql = append(sql, fmt.Sprintf("ALTER TABLE %s DETACH PARTITION %s", parents[0], o.Name))
 		parents = nil
 	}
 	for _, parent := range parents {
-		if !slices.Contains(wished, parent) {
+		if !slices.Contains(desired, parent) {
 			say("NO INHERIT %s", parent)
 		}
 	}
-	for _, parent := range wished {
+	for _, parent := range desired {
 		if is["partition"] == "" && !slices.Contains(parents, parent) {
 			say("INHERIT %s", parent)
 		}

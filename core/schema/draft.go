@@ -10,7 +10,7 @@ import (
 // Script turns one schema into another.
 type Script struct {
 	Parts     []Part
-	Undrafted []Undrafted
+	Undrafted []Unsupported
 	Reordered []string // tables whose columns stand in another order, which no statement can mend
 }
 
@@ -28,8 +28,8 @@ type Drafted struct {
 	Takes string // what it takes: why it can fail or block where there are rows
 }
 
-// Undrafted is a difference that no script was written for.
-type Undrafted struct {
+// Unsupported is a difference that no script was written for.
+type Unsupported struct {
 	Kind Kind   `json:"kind"`
 	Name string `json:"name"`
 	Why  string `json:"why"`
@@ -129,7 +129,7 @@ func draft(is, should Schema, style Style, autocommitFirst bool) Script {
 		if !known {
 			o = d.before[key]
 		}
-		script.Undrafted = append(script.Undrafted, Undrafted{Kind: o.Kind, Name: o.Name, Why: d.unable[key]})
+		script.Undrafted = append(script.Undrafted, Unsupported{Kind: o.Kind, Name: o.Name, Why: d.unable[key]})
 	}
 	return script
 }

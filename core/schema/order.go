@@ -275,10 +275,10 @@ func (d *drafter) sort(autocommit bool) []Part {
 		if !slices.ContainsFunc(d.acts, func(a *act) bool { return !a.done }) {
 			return parts
 		}
-		if !d.untie() {
+		if !d.breakCycle() {
 			for _, a := range d.acts {
 				if !a.done {
-					d.unable[a.key] = "it is part of a circle of objects that need each other: " + a.circle()
+					d.unable[a.key] = "it is part of a cycle of objects that need each other: " + a.cycle()
 				}
 			}
 			return parts
@@ -288,8 +288,8 @@ func (d *drafter) sort(autocommit bool) []Part {
 	}
 }
 
-// circle names acts that wait for each other, from one that cannot be done.
-func (a *act) circle() string {
+// cycle names acts that wait for each other, from one that cannot be done.
+func (a *act) cycle() string {
 	var names []string
 	for seen := map[*act]bool{}; a != nil && !seen[a]; {
 		seen[a] = true
@@ -356,10 +356,10 @@ func (a *act) waitsFor(other *act, seen map[*act]bool) bool {
 	return false
 }
 
-// untie breaks a circle of acts that need each other: a foreign key, a rule or
-// the like that ties two tables that go is dropped first, and a view in a circle
+// breakCycle breaks a cycle of acts that need each other: a foreign key, a rule or
+// the like that ties two tables that go is dropped first, and a view in a cycle
 // stands for a while as one that reads nothing.
-func (d *drafter) untie() bool {
+func (d *drafter) breakCycle() bool {
 	for _, o := range d.from.Objects {
 		table := d.dropOf(o.Key())
 		if !isTie(o) || table == nil || table.done || d.dropping[o.Key()] != nil {
@@ -429,7 +429,7 @@ func isTie(o Object) bool {
 }
 
 // ties are what ties one act to another that must come after it; it can be
-// untied if nothing else does.
+// broken if nothing else does.
 func (d *drafter) ties(table, other *act) (ties []Object, can bool) {
 	for _, o := range d.from.Objects {
 		if d.dropOf(o.Key()) != table || !slices.ContainsFunc(o.Needs, func(need string) bool { return d.dropOf(need) == other }) {

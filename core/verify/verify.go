@@ -94,7 +94,7 @@ func (v *verifier) chain() {
 		v.report(Chain, "", time.Time{}, fmt.Sprintf("find out who wrote to the ledger; see what is there, and adopt it if it is meant: vorrang adopt -lane %s -env %s", v.lane, v.Name), "%s", v.Facts.Strange)
 	}
 	if v.Facts.Altered != "" {
-		v.report(Chain, "", time.Time{}, v.Facts.MendLedger(), "%s", v.Facts.AlteredLedger())
+		v.report(Chain, "", time.Time{}, v.Facts.FixLedger(), "%s", v.Facts.AlteredLedger())
 	}
 	if v.Facts.Chain == nil {
 		return
@@ -116,13 +116,13 @@ func (v *verifier) steps() {
 		name, at := named(s.Step.Number, s.Step.Slug), s.State.At
 		switch {
 		case s.Has(plan.Edited):
-			v.report(Checksum, s.Step.Number, at, v.Facts.MendEdited(s),
+			v.report(Checksum, s.Step.Number, at, v.Facts.FixEdited(s),
 				"step %s was applied with the checksum %s, and the catalogue's text has %s", name, s.State.Checksum.Short(), s.Step.Forward.Checksum.Short())
 		case s.Has(plan.Absent):
 			v.report(Absent, s.Step.Number, at, "put its files back into the step folder and submit, or roll it back",
 				"step %s was applied and is no longer in the catalogue", name)
 		case s.Has(plan.Late):
-			v.report(Late, s.Step.Number, time.Time{}, v.Facts.MendLate(s),
+			v.report(Late, s.Step.Number, time.Time{}, v.Facts.FixLate(s),
 				"step %s is pending, and step %s is already there", name, v.Facts.View.State.At())
 		}
 		if s.State.Doubtful() && (v.Facts.Running == nil || v.Facts.Running.ID != s.State.Deployment) {
@@ -130,7 +130,7 @@ func (v *verifier) steps() {
 		}
 	}
 	for _, s := range v.Facts.View.HalfBack() {
-		v.report(InDoubt, s.Step.Number, s.State.At, v.Facts.MendHalfBack(s.Step.Number),
+		v.report(InDoubt, s.Step.Number, s.State.At, v.Facts.FixHalfBack(s.Step.Number),
 			"the way back of step %s stopped half-way", named(s.Step.Number, s.Step.Slug))
 	}
 	for _, s := range v.Facts.View.HalfDone() {

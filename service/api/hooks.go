@@ -4,19 +4,19 @@ import "time"
 
 // What webhooks tell of, as the types of CloudEvents.
 const (
-	WasHeld     = "vorrang.promotion.held"
-	WasApproved = "vorrang.release.approved"
-	HasStarted  = "vorrang.deployment.started"
-	HasFailed   = "vorrang.deployment.failed"
-	IsDone      = "vorrang.deployment.done"
-	HasDrifted  = "vorrang.environment.drifted"
+	EventHeld     = "vorrang.promotion.held"
+	EventApproved = "vorrang.release.approved"
+	EventStarted  = "vorrang.deployment.started"
+	EventFailed   = "vorrang.deployment.failed"
+	EventDone     = "vorrang.deployment.done"
+	EventDrifted  = "vorrang.environment.drifted"
 )
 
 // HookEvents are the short names of what webhooks tell of: the ends of the types.
 var HookEvents = []string{"held", "approved", "started", "failed", "done", "drifted"}
 
-// Happening is the data of a webhook's event.
-type Happening struct {
+// HookEvent is the data of a webhook's event.
+type HookEvent struct {
 	Type        string `json:"-"`
 	Lane        string `json:"lane"`
 	Environment string `json:"environment"`
@@ -36,7 +36,7 @@ type CloudEvent struct {
 	Subject     string    `json:"subject"`
 	Time        time.Time `json:"time"`
 	ContentType string    `json:"datacontenttype"`
-	Data        Happening `json:"data"`
+	Data        HookEvent `json:"data"`
 }
 
 // Hook is a program that is told of what happens.

@@ -1684,9 +1684,9 @@ export interface components {
             /** @description What is there and was not looked at. */
             uncovered?: components["schemas"]["Uncovered"][];
             /** @description What no statement was written for. */
-            undrafted?: components["schemas"]["Undrafted"][];
+            undrafted?: components["schemas"]["Unsupported"][];
             /** @description What the ways back do not bring back as it was. */
-            unreturned?: components["schemas"]["Undrafted"][];
+            unreturned?: components["schemas"]["Unsupported"][];
             /** @description Why not, if they were not proved. */
             why?: string;
             wished_fingerprint: string;
@@ -2681,15 +2681,15 @@ export interface components {
             names: string[] | null;
             what: string;
         };
-        Undrafted: {
-            kind: string;
-            name: string;
-            why: string;
-        };
         Unreached: {
             environment: string;
             message: string;
             next: string;
+        };
+        Unsupported: {
+            kind: string;
+            name: string;
+            why: string;
         };
         Verification: {
             deviations: components["schemas"]["Deviation"][];

@@ -151,7 +151,7 @@ func (w *writer) action(index int, a plan.Action) error {
 	mode := a.Step.Options.Mode
 	var check *script
 	if a.Direction == ledger.Back {
-		mode = deploy.ModeBack(mode, s.statements)
+		mode = deploy.RollbackMode(mode, s.statements)
 	} else if a.Step.Check != nil {
 		cut, err := w.cut(*a.Step.Check)
 		if err != nil {

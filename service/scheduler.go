@@ -8,9 +8,9 @@ import (
 	"vorrang/internal/safely"
 )
 
-// pulse does work at its times: when the next is due, and when somebody says
+// scheduler does work at its times: when the next is due, and when somebody says
 // that there is something new.
-type pulse struct {
+type scheduler struct {
 	name  string
 	log   *slog.Logger
 	next  func(context.Context) (at time.Time, waits bool, err error) // when something is due next
@@ -18,12 +18,12 @@ type pulse struct {
 	news  chan struct{}
 }
 
-func newPulse(name string, log *slog.Logger, next func(context.Context) (time.Time, bool, error), round func(context.Context) error) *pulse {
-	return &pulse{name: name, log: log, next: next, round: round, news: make(chan struct{}, 1)}
+func newScheduler(name string, log *slog.Logger, next func(context.Context) (time.Time, bool, error), round func(context.Context) error) *scheduler {
+	return &scheduler{name: name, log: log, next: next, round: round, news: make(chan struct{}, 1)}
 }
 
 // wake says that something is new.
-func (p *pulse) wake() {
+func (p *scheduler) wake() {
 	select {
 	case p.news <- struct{}{}:
 	default: // it is awake
@@ -36,7 +36,7 @@ const (
 )
 
 // work goes on until ctx is done.
-func (p *pulse) work(ctx context.Context) {
+func (p *scheduler) work(ctx context.Context) {
 	for {
 		wait := longestPulse
 		err := safely.Do(func() error {

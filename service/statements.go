@@ -35,7 +35,7 @@ func (s *Service) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 				"%s has a history already: its ledger has entries about steps; a baseline is for databases of which nothing is known", in.Environment)
 		}
 		if facts.View.State.Baseline != "" { // a correction: what is there counts as before
-			if facts.Unlisted, err = session.Existing(c, p.environment.Schemas); err != nil {
+			if facts.Existing, err = session.Existing(c, p.environment.Schemas); err != nil {
 				return nil, "", err
 			}
 		}
@@ -43,7 +43,7 @@ func (s *Service) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 		if err != nil {
 			return nil, "", err
 		}
-		if !facts.Unlisted.Any() && len(covers) > 0 {
+		if !facts.Existing.Any() && len(covers) > 0 {
 			return nil, "", refused(fmt.Sprintf("vorrang promote -lane %s -to %s", in.Lane, in.Environment),
 				"%s is empty: there is nothing that steps could already have made; promote instead", in.Environment)
 		}
@@ -54,14 +54,14 @@ func (s *Service) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 			}
 		}
 		entry := ledger.Entry{Action: ledger.Baselined, Step: at, Slug: slug, Actor: c.actor,
-			Detail: ledger.Detail{Tables: facts.Unlisted.Tables, Covers: covers}.JSON()}
+			Detail: ledger.Detail{Tables: facts.Existing.Tables, Covers: covers}.JSON()}
 		message := fmt.Sprintf("%s begins at step %s: %s covered, nothing was run%s", in.Environment, at, count(len(covers), "step is", "steps are"), checked)
 		return []ledger.Entry{entry}, message, nil
 	})
 }
 
 // covered lists the catalogue's steps up to a number.
-func covered(p place, at step.Number) (covers []step.Number, slug string, err error) {
+func covered(p targetContext, at step.Number) (covers []step.Number, slug string, err error) {
 	covers = []step.Number{}
 	for _, c := range p.catalogue {
 		if step.Compare(c.Number, at) <= 0 {
@@ -79,7 +79,7 @@ func covered(p place, at step.Number) (covers []step.Number, slug string, err er
 }
 
 // record writes entries of somebody's word into a ledger, under the lock.
-func (s *Service) record(c call, p place, make func(engine.Session, gate.Facts) (entries []ledger.Entry, message string, err error)) (*api.Recorded, error) {
+func (s *Service) record(c call, p targetContext, make func(engine.Session, gate.Facts) (entries []ledger.Entry, message string, err error)) (*api.Recorded, error) {
 	session, err := s.locked(c, p, "vorrangd")
 	if err != nil {
 		return nil, err
@@ -109,7 +109,7 @@ func (s *Service) record(c call, p place, make func(engine.Session, gate.Facts) 
 }
 
 // write chains entries behind a ledger's head and commits them together.
-func (s *Service) write(c call, p place, session engine.Session, state ledger.State, entries []ledger.Entry) error {
+func (s *Service) write(c call, p targetContext, session engine.Session, state ledger.State, entries []ledger.Entry) error {
 	if len(entries) == 0 {
 		return nil
 	}

@@ -128,11 +128,11 @@ func (f Facts) sameHistory() Check {
 		return pass(SameHistory, "this is the first environment of the lane")
 	case f.Previous.Unreached != "":
 		return f.unreached(SameHistory)
-	case len(f.Previous.Strays) == 0:
+	case len(f.Previous.Differences) == 0:
 		return pass(SameHistory, "what is applied here is applied in %s too, with the same checksums and in the same order", f.Previous.Name)
 	}
-	return hold(SameHistory, strings.Join(f.Previous.Strays, "; "),
-		fmt.Sprintf("see what differs and how to settle it: vorrang verify -lane %s -env %s", f.Lane, f.View.Environment)).about(f.Previous.Strays)
+	return hold(SameHistory, strings.Join(f.Previous.Differences, "; "),
+		fmt.Sprintf("see what differs and how to settle it: vorrang verify -lane %s -env %s", f.Lane, f.View.Environment)).about(f.Previous.Differences)
 }
 
 // soak asks how long what is to be applied has been in the environment before.

@@ -18,8 +18,8 @@ import (
 	"vorrang/service/api"
 )
 
-// crew carries deployments out in the background, and lets others watch.
-type crew struct {
+// workers carries deployments out in the background, and lets others watch.
+type workers struct {
 	service *Service
 	ctx     context.Context // of all deployments
 	abort   context.CancelCauseFunc
@@ -33,14 +33,14 @@ type crew struct {
 	cancels  map[int64]context.CancelCauseFunc
 }
 
-func newCrew(s *Service) *crew {
+func newWorkers(s *Service) *workers {
 	ctx, abort := context.WithCancelCause(context.Background())
-	return &crew{service: s, ctx: ctx, abort: abort, halt: make(chan struct{}), feeds: map[int64]*feed{}, places: map[int64]string{},
+	return &workers{service: s, ctx: ctx, abort: abort, halt: make(chan struct{}), feeds: map[int64]*feed{}, places: map[int64]string{},
 		cancels: map[int64]context.CancelCauseFunc{}}
 }
 
 // enter keeps the service from stopping until leave, unless it stops already.
-func (w *crew) enter() bool {
+func (w *workers) enter() bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if !w.stopping {
@@ -49,10 +49,10 @@ func (w *crew) enter() bool {
 	return !w.stopping
 }
 
-func (w *crew) leave() { w.wait.Done() }
+func (w *workers) leave() { w.wait.Done() }
 
 // stop lets running steps end within grace, and then cancels them.
-func (w *crew) stop(grace time.Duration) {
+func (w *workers) stop(grace time.Duration) {
 	w.mu.Lock()
 	already := w.stopping
 	w.stopping = true
@@ -67,7 +67,7 @@ func (w *crew) stop(grace time.Duration) {
 }
 
 // feed returns the live events of a running deployment, or nil.
-func (w *crew) feed(id int64) *feed {
+func (w *workers) feed(id int64) *feed {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.feeds[id]
@@ -76,9 +76,9 @@ func (w *crew) feed(id int64) *feed {
 // work is a recorded deployment with all that it takes to carry it out.
 type work struct {
 	records.Deployment
-	place   place
+	place   targetContext
 	session engine.Session // holds the target's lock
-	wish    wish
+	request    deploymentRequest
 	said    []string      // what was settled before
 	belongs *ledger.Owner // for the ledger's next entry
 
@@ -93,7 +93,7 @@ func (d work) large() bool { return len(d.Plan.Actions) > deploy.MostLooks }
 
 // settled waits until nothing of an environment's deployments that have ended is
 // looked at any more.
-func (w *crew) settled(ctx context.Context, lane, environment string) {
+func (w *workers) settled(ctx context.Context, lane, environment string) {
 	for deadline := time.Now().Add(snapshotPatience); time.Now().Before(deadline) && ctx.Err() == nil; {
 		w.mu.Lock()
 		busy := false
@@ -110,7 +110,7 @@ func (w *crew) settled(ctx context.Context, lane, environment string) {
 
 // run carries a recorded deployment out, after enter. It owns the session from
 // here on, and leaves at the end.
-func (w *crew) run(d work) {
+func (w *workers) run(d work) {
 	live := newFeed()
 	ctx, cancel := context.WithCancelCause(w.ctx)
 	w.mu.Lock()
@@ -139,7 +139,7 @@ func (w *crew) run(d work) {
 
 // cancel stops a running deployment: its statement is cancelled, its step
 // rolled back. It returns false if the deployment is not running here.
-func (w *crew) cancel(id int64, why error) bool {
+func (w *workers) cancel(id int64, why error) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	cancel, running := w.cancels[id]
@@ -149,12 +149,12 @@ func (w *crew) cancel(id int64, why error) bool {
 	return running
 }
 
-func (w *crew) carryOut(ctx context.Context, d work, live *feed) {
+func (w *workers) carryOut(ctx context.Context, d work, live *feed) {
 	s := w.service
 	log := s.Log.With("deployment", d.ID, "lane", d.Lane, "environment", d.Environment, "actor", d.Actor)
 	s.looking.changed()
 	log.Info("deployment started", "direction", d.Direction, "steps", len(d.Plan.Actions))
-	s.tellOf(d.Deployment, api.HasStarted, "")
+	s.tellOf(d.Deployment, api.EventStarted, "")
 	keeping := make(chan struct{})
 	go func() {
 		defer close(keeping)
@@ -182,13 +182,13 @@ func (w *crew) carryOut(ctx context.Context, d work, live *feed) {
 	s.metrics.deployments.WithLabelValues(d.Lane, d.Environment, string(result.Outcome)).Inc()
 	if result.Failure != nil {
 		log.Warn("deployment ended", "outcome", result.Outcome, "step", result.Failure.Step, "error", result.Failure.Error())
-		s.tellOf(d.Deployment, api.HasFailed, result.Failure.Error())
+		s.tellOf(d.Deployment, api.EventFailed, result.Failure.Error())
 		return
 	}
 	log.Info("deployment ended", "outcome", result.Outcome)
-	happened := api.HasFailed
+	happened := api.EventFailed
 	if result.Outcome == deploy.Done {
-		happened = api.IsDone
+		happened = api.EventDone
 	}
 	s.tellOf(d.Deployment, happened, string(result.Outcome))
 }
@@ -205,11 +205,11 @@ func interrupted(d work, live *feed) deploy.Result {
 }
 
 // pass asks the gate for the last time, and carries the plan out if it is still
-// clear. The lane's door is held until the first step has begun.
-func (w *crew) pass(ctx context.Context, d *work, live *feed) deploy.Result {
+// clear. The lane is locked until the first step has begun.
+func (w *workers) pass(ctx context.Context, d *work, live *feed) deploy.Result {
 	s := w.service
-	through := s.doors.pass(d.Lane)
-	defer through()
+	unlock := s.laneLocks.pass(d.Lane)
+	defer unlock()
 	head, against, err := s.confirm(ctx, d)
 	if err != nil {
 		against = "the gate could not be asked again before the first statement: " + err.Error()
@@ -223,12 +223,12 @@ func (w *crew) pass(ctx context.Context, d *work, live *feed) deploy.Result {
 	d.said = append(d.said, s.lookBefore(ctx, d, head)...)
 	runner := deploy.Runner{
 		Target: d.session, Dialect: s.Engines[d.place.lane.Engine].Dialect(), Texts: s.texts(d.Plan), Now: s.now, Pause: pause, Stop: w.halt,
-		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(d.place), Preface: d.said, Waived: waived(d.Gate), Belongs: d.belongs, Base: d.before,
+		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(d.place), Notes: d.said, Waived: waived(d.Gate), Belongs: d.belongs, Base: d.before,
 		Emit: func(e deploy.Event) {
 			s.metrics.step(d.Lane, d.Environment, e)
 			live.add(e)
 			if e.Kind != deploy.Started && e.Kind != deploy.Notice {
-				through()
+				unlock()
 			}
 		},
 	}
@@ -236,7 +236,7 @@ func (w *crew) pass(ctx context.Context, d *work, live *feed) deploy.Result {
 		runner.Look = func(ctx context.Context) (schema.Schema, error) {
 			return d.session.Snapshot(ctx, d.place.environment.Schemas)
 		}
-		runner.Left = func(head ledger.Head) { w.keepSchema(*d, head) }
+		runner.OnFinish = func(head ledger.Head) { w.keepSchema(*d, head) }
 	}
 	return runner.Run(ctx, head, d.Plan)
 }
@@ -250,7 +250,7 @@ func waived(result gate.Result) []ledger.Waived {
 	return list
 }
 
-func defaults(p place) engine.Settings {
+func defaults(p targetContext) engine.Settings {
 	settings := engine.Settings{Role: p.environment.Role, LockTimeout: step.DefaultLockTimeout}
 	if p.environment.LockTimeout != nil {
 		settings.LockTimeout = *p.environment.LockTimeout
@@ -274,7 +274,7 @@ const recordsPatience = 2 * time.Minute
 
 // insist repeats work on the records until it succeeds: a deployment outlives a
 // short absence of them.
-func (w *crew) insist(what string, work func(context.Context) error) {
+func (w *workers) insist(what string, work func(context.Context) error) {
 	deadline := time.Now().Add(recordsPatience)
 	for {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
@@ -296,7 +296,7 @@ func (w *crew) insist(what string, work func(context.Context) error) {
 const keepEvery = 250 * time.Millisecond
 
 // keep writes a deployment's events into the records until the feed ends.
-func (w *crew) keep(id int64, live *feed) {
+func (w *workers) keep(id int64, live *feed) {
 	for after := int64(0); ; {
 		events, ended := live.after(after)
 		if len(events) > 0 {
@@ -311,7 +311,7 @@ func (w *crew) keep(id int64, live *feed) {
 	}
 }
 
-func (w *crew) finish(d records.Deployment, result deploy.Result) {
+func (w *workers) finish(d records.Deployment, result deploy.Result) {
 	defer w.service.looking.changed()
 	if result.Head.Seq > 0 {
 		w.insist("the ledger's head", func(ctx context.Context) error {
@@ -325,7 +325,7 @@ func (w *crew) finish(d records.Deployment, result deploy.Result) {
 
 // closeOrphans ends the deployments that a killed service left running. What
 // they did is in the targets' ledgers.
-func (w *crew) closeOrphans(ctx context.Context) error {
+func (w *workers) closeOrphans(ctx context.Context) error {
 	orphans, err := w.service.Records.Orphans(ctx)
 	if err != nil {
 		return err

@@ -8,10 +8,10 @@ import (
 	"golang.org/x/time/rate"
 )
 
-// tries slows down who guesses. Wrong tries to be somebody from an address are
-// answered later and later; nobody's name is locked for others. Each address has
+// signInLimiter slows down who guesses. Wrong tries from an address to be
+// one person are answered later and later; nobody's name is locked for others. Each address has
 // a budget over all names. What is remembered is bounded.
-type tries struct {
+type signInLimiter struct {
 	mu        sync.Mutex
 	wrong     *lru.Cache[string, *guesses]      // by name and address
 	addresses *lru.Cache[string, *rate.Limiter] // by address
@@ -32,7 +32,7 @@ const (
 	addressTries = 100 // at once, of one address; later one for each second
 )
 
-func newTries() *tries {
+func newSignInLimiter() *signInLimiter {
 	wrong, err := lru.New[string, *guesses](remembered)
 	if err != nil {
 		panic(err) // of a size that is not above 0
@@ -41,12 +41,12 @@ func newTries() *tries {
 	if err != nil {
 		panic(err)
 	}
-	return &tries{wrong: wrong, addresses: addresses}
+	return &signInLimiter{wrong: wrong, addresses: addresses}
 }
 
 // allow reports whether a try is looked at, how long to wait if it is not, and
 // how many were refused before it.
-func (t *tries) allow(name, address string, now time.Time) (wait time.Duration, refused int) {
+func (t *signInLimiter) allow(name, address string, now time.Time) (wait time.Duration, refused int) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	g, known := t.wrong.Get(name + "\n" + address)
@@ -69,7 +69,7 @@ func (t *tries) allow(name, address string, now time.Time) (wait time.Duration, 
 }
 
 // failed notes a wrong try.
-func (t *tries) failed(name, address string, now time.Time) {
+func (t *signInLimiter) failed(name, address string, now time.Time) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	key := name + "\n" + address
@@ -84,7 +84,7 @@ func (t *tries) failed(name, address string, now time.Time) {
 }
 
 // right forgets the wrong tries of somebody who has signed in.
-func (t *tries) right(name, address string) {
+func (t *signInLimiter) right(name, address string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.wrong.Remove(name + "\n" + address)
