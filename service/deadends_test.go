@@ -39,7 +39,7 @@ func TestASealedStepThatStumblesOverRowsIsMendedByAStepBelowIt(t *testing.T) {
 	wrong := trouble(t, w, "staging")
 	require.Len(t, wrong, 1)
 	assert.Contains(t, wrong[0].Next, "by a step with a number below 20 that you cut with it")
-	require.Equal(t, deploy.Done, sealedIn(t, w, "2026.11.1", "20", map[string]string{"15-mend-depth.sql": "UPDATE public.berth SET depth_cm = 900 WHERE depth_cm < 0;"}))
+	require.Equal(t, deploy.Done, sealedIn(t, w, "2026.11.1", "20", map[string]string{"15-fix-depth.sql": "UPDATE public.berth SET depth_cm = 900 WHERE depth_cm < 0;"}))
 	assert.Empty(t, trouble(t, w, "staging"))
 }
 

@@ -222,7 +222,7 @@ func header(d *api.Draft, i int, actor, only string) string {
 			say("! Not drafted: %s %s: %s.", u.Kind, u.Name, u.Why)
 		}
 		for _, table := range d.Reordered {
-			say("! The columns of %s stand in another order there; no statement mends that.", table)
+			say("! The columns of %s stand in another order there; no statement fixes that.", table)
 		}
 		for _, u := range d.Uncovered {
 			say("! Not looked at: %s (%s).", count(u.Count, u.What, u.What+"s"), strings.Join(u.Names, ", "))

@@ -89,11 +89,11 @@ func (s *Service) mayRefer(reference string) bool {
 func (s *Service) resolve(reference string) (string, error) {
 	if !s.mayRefer(reference) {
 		return "", &engine.ConnectError{Kind: engine.BadURL, Message: reference + " is no reference that this service allows",
-			Mend: "vorrangd's setting -references says which it does: " + strings.Join(s.References, ", ")}
+			Fix: "vorrangd's setting -references says which it does: " + strings.Join(s.References, ", ")}
 	}
 	if name, isEnv := strings.CutPrefix(reference, "env:"); isEnv && ourOwn(name) {
 		return "", &engine.ConnectError{Kind: engine.BadURL, Message: "the variable " + name + " is the service's own, and no target's",
-			Mend: "put the target's URL into another one, such as VORRANG_TARGET_" + strings.TrimPrefix(name, "VORRANG_")}
+			Fix: "put the target's URL into another one, such as VORRANG_TARGET_" + strings.TrimPrefix(name, "VORRANG_")}
 	}
 	return resolve(reference)
 }
@@ -101,8 +101,8 @@ func (s *Service) resolve(reference string) (string, error) {
 // resolve turns a reference into what it stands for. Errors name the reference
 // only, never what was found there.
 func resolve(target string) (string, error) {
-	unusable := func(message, mend string) error {
-		return &engine.ConnectError{Kind: engine.BadURL, Message: message, Mend: mend}
+	unusable := func(message, fix string) error {
+		return &engine.ConnectError{Kind: engine.BadURL, Message: message, Fix: fix}
 	}
 	if name, isEnv := strings.CutPrefix(target, "env:"); isEnv {
 		if url := os.Getenv(name); url != "" && len(url) <= mostReferred {
@@ -110,15 +110,15 @@ func resolve(target string) (string, error) {
 		}
 		return "", unusable("the variable "+name+" is not set in the service's environment", "set it where vorrangd is started, and start it again")
 	}
-	const mend = "put what it stands for there, in an ordinary file that the user that vorrangd runs as can read"
+	const fix = "put what it stands for there, in an ordinary file that the user that vorrangd runs as can read"
 	text, err := readSmall(strings.TrimPrefix(target, "file:"))
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return "", unusable(target+" is not there", mend)
+		return "", unusable(target+" is not there", fix)
 	case errors.Is(err, fs.ErrPermission):
-		return "", unusable("the service may not read "+target, mend)
+		return "", unusable("the service may not read "+target, fix)
 	case err != nil:
-		return "", unusable(target+" is no ordinary file, or too long", mend)
+		return "", unusable(target+" is no ordinary file, or too long", fix)
 	}
 	return strings.TrimSpace(string(text)), nil
 }
@@ -158,7 +158,7 @@ func (s *Service) connect(ctx context.Context, p targetContext, application stri
 	if records, err := session.HasTables(ctx, "records.lane", "records.submission", "records.audit"); err != nil || records {
 		session.Close()
 		return nil, cmp.Or(err, error(&engine.ConnectError{Kind: engine.BadURL, Message: e.Target + " leads to the records of a Vorrang, which are no target",
-			Mend: "put the URL of the application's database there"}))
+			Fix: "put the URL of the application's database there"}))
 	}
 	session.Schemas(e.Schemas)
 	if e.LedgerRole == "" {
@@ -167,7 +167,7 @@ func (s *Service) connect(ctx context.Context, p targetContext, application stri
 	key, err := s.resolve(e.LedgerKey)
 	if err == nil && len(key) < shortestKey {
 		err = &engine.ConnectError{Kind: engine.BadURL, Message: fmt.Sprintf("the ledger's key in %s has fewer than %d characters", e.LedgerKey, shortestKey),
-			Mend: "make a long random one, such as by openssl rand -hex 32, and let the ledger's owner set it up: vorrang ledger -setup"}
+			Fix: "make a long random one, such as by openssl rand -hex 32, and let the ledger's owner set it up: vorrang ledger -setup"}
 	}
 	if err != nil {
 		session.Close()

@@ -57,8 +57,8 @@ func (s *Service) lacking(ctx context.Context, p targetContext, session engine.S
 	return lacks, nil
 }
 
-// mendLacks says how what is gone comes back.
-func mendLacks(facts gate.Facts, p targetContext, release string) string {
+// fixLacks says how what is gone comes back.
+func fixLacks(facts gate.Facts, p targetContext, release string) string {
 	lack := facts.Lacks[0]
 	more := ""
 	if n := len(facts.Lacks) - 1; n > 0 {

@@ -53,10 +53,10 @@ func (s *Service) problem(err error) api.Problem {
 		return api.Problem{Type: "urn:vorrang:refused", Title: "There is no such plan", Status: http.StatusConflict, Detail: unplanned.Reason}
 	case errors.As(err, &unreachable):
 		return api.Problem{Type: "urn:vorrang:unreachable", Title: "The target cannot be used", Status: http.StatusBadGateway,
-			Detail: unreachable.Message, Next: unreachable.Mend}
+			Detail: unreachable.Message, Next: unreachable.Fix}
 	case errors.As(err, &lost), errors.As(err, &server):
 		return api.Problem{Type: "urn:vorrang:unreachable", Title: "The target refused, or went away", Status: http.StatusBadGateway,
-			Detail: err.Error(), Next: "vorrang probe says whether the target can be used, and what to mend"}
+			Detail: err.Error(), Next: "vorrang probe says whether the target can be used, and what to fix"}
 	case errors.As(err, &locked):
 		return api.Problem{Type: "urn:vorrang:held", Title: "The target is busy", Status: http.StatusConflict,
 			Detail: locked.Error(), Next: "wait for it to end"}

@@ -189,7 +189,7 @@ func runningOf(d *records.Deployment) *gate.Running {
 func unreachable(err error) api.Trouble {
 	var connect *engine.ConnectError
 	if errors.As(err, &connect) {
-		return api.Trouble{Kind: "unreachable", Message: connect.Message, Next: connect.Mend}
+		return api.Trouble{Kind: "unreachable", Message: connect.Message, Next: connect.Fix}
 	}
 	return api.Trouble{Kind: "unreachable", Message: "the target could not be looked at: " + err.Error(), Next: "vorrang probe says more"}
 }
@@ -263,7 +263,7 @@ func (s *Service) failures(ctx context.Context, p targetContext, facts gate.Fact
 				t.Next += ": " + hold.Turn
 			}
 		case s.stopped(p, st, ledger.Forward, engine.Missing) && len(facts.Lacks) > 0:
-			t.Next = mendLacks(facts, p, release)
+			t.Next = fixLacks(facts, p, release)
 		default:
 			t.Next = fmt.Sprintf("%s, then promote again: vorrang promote -lane %s -to %s%s", cause, status.Lane, status.Environment, release)
 		}
@@ -398,23 +398,23 @@ func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 			fillProbe(answer, seen, p.environment, facts, s.Engines[p.lane.Engine].Traits())
 			if err == nil && facts.Foreign() {
 				check := gate.Back(facts, nil).Find(gate.KnownDatabase)
-				answer.Looks = append(answer.Looks, api.Look{What: "owner", Says: check.Evidence, Mend: check.Turn})
+				answer.Looks = append(answer.Looks, api.Look{What: "owner", Says: check.Evidence, Fix: check.Turn})
 				answer.Usable = false
 			}
 			return answer, err
 		}
 	}
 	trouble := unreachable(err)
-	answer.Looks = append(answer.Looks, api.Look{What: "connection", Says: trouble.Message, Mend: trouble.Next})
+	answer.Looks = append(answer.Looks, api.Look{What: "connection", Says: trouble.Message, Fix: trouble.Next})
 	return answer, nil
 }
 
 func fillProbe(answer *api.Probe, seen engine.Probe, e lane.Environment, facts gate.Facts, server engine.Traits) {
 	answer.Version, answer.Database, answer.User, answer.Usable = seen.Version, seen.Database, seen.User, true
-	look := func(what string, ok bool, says, mend string) {
+	look := func(what string, ok bool, says, fix string) {
 		l := api.Look{What: what, OK: ok, Says: says}
 		if !ok {
-			l.Mend, answer.Usable = mend, false
+			l.Fix, answer.Usable = fix, false
 		}
 		answer.Looks = append(answer.Looks, l)
 	}

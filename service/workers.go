@@ -78,7 +78,7 @@ type work struct {
 	records.Deployment
 	place   targetContext
 	session engine.Session // holds the target's lock
-	request    deploymentRequest
+	request deploymentRequest
 	said    []string      // what was settled before
 	belongs *ledger.Owner // for the ledger's next entry
 

@@ -181,7 +181,7 @@ func struck(t *testing.T, strike wiretap.Strike, hand string, backOut, whole boo
 	_, err := p.Declare(t.Context(), "lane.yaml", []byte(sailed))
 	require.NoError(t, err)
 	files := voyage(whole)
-	mended := maps.Clone(files)
+	fixed := maps.Clone(files)
 	if backOut {
 		files["5-fail.sql"], files["5-fail.back.sql"] = "SELECT 1/0;", "SELECT 1;"
 	}
@@ -212,7 +212,7 @@ func struck(t *testing.T, strike wiretap.Strike, hand string, backOut, whole boo
 	case hands[2]:
 		require.NoError(t, server.Start())
 	}
-	p.submit(mended)
+	p.submit(fixed)
 	switch hand {
 	case hands[4]:
 		p.backToNothing(database)

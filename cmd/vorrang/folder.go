@@ -218,7 +218,7 @@ func printLanes(e *env, lanes *api.Lanes) {
 
 func probeCommand() command {
 	return command{
-		verb: "probe", does: "says whether a target can be used: version, rights, TLS, what to mend",
+		verb: "probe", does: "says whether a target can be used: version, rights, TLS, what to fix",
 		explain: "It changes nothing. Exit code 1 if the target cannot be used.",
 		example: "vorrang probe -env production",
 		setUp: func(e *env) func(context.Context, []string) error {
@@ -246,11 +246,11 @@ func printProbe(e *env, probe *api.Probe) {
 	for _, look := range probe.Looks {
 		mark := cell{"ok", e.paint.good}
 		if !look.OK {
-			mark = cell{"mend", e.paint.bad}
+			mark = cell{"fix", e.paint.bad}
 		}
 		t.add(plain("  "+look.What), mark, plain(look.Says))
-		if look.Mend != "" {
-			t.add(plain(""), plain(""), cell{"→ " + look.Mend, e.paint.strong})
+		if look.Fix != "" {
+			t.add(plain(""), plain(""), cell{"→ " + look.Fix, e.paint.strong})
 		}
 	}
 	t.printRows(e.out)

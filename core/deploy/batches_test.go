@@ -75,7 +75,7 @@ func TestABackfillGoesOnWhereItStopped(t *testing.T) {
 		"somebody cancels it":   {func(_ *yard, cancel context.CancelCauseFunc) { cancel(deploy.ErrCancelled) }, deploy.Cancelled, ledger.StatusFailed},
 		"the service stops":     {func(y *yard, _ context.CancelCauseFunc) { close(y.stop) }, deploy.Interrupted, ledger.StatusFailed},
 		"the connection breaks": {func(y *yard, _ context.CancelCauseFunc) { y.terminate() }, deploy.Failed, ledger.StatusInDoubt},
-		"a row refuses (and is mended)": {func(y *yard, _ context.CancelCauseFunc) {
+		"a row refuses (and is fixed)": {func(y *yard, _ context.CancelCauseFunc) {
 			pgtest.Exec(y.t, y.url, "UPDATE public.vessel SET draught_cm = -1 WHERE id = 950")
 		}, deploy.Failed, ledger.StatusFailed},
 	}

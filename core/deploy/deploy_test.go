@@ -259,7 +259,7 @@ func TestAutocommitRefusesToGoOnInAChangedScript(t *testing.T) {
 	require.Equal(t, deploy.Failed, result.Outcome)
 	assert.Contains(t, result.Failure.Message, "the statements before number 2, and these were changed since")
 	y.files["1-a.sql"] = autocommit + "CREATE TABLE a (id int);\nCREATE TABLE b (id int);"
-	require.Equal(t, deploy.Done, y.promote().Outcome, "a mended statement behind them may differ")
+	require.Equal(t, deploy.Done, y.promote().Outcome, "a fixed statement behind them may differ")
 }
 
 func TestAutocommitMayControlItsTransactions(t *testing.T) {

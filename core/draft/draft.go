@@ -44,7 +44,7 @@ type Draft struct {
 	Questions  []Question           `json:"questions" nullable:"false" description:"What may be a rename, and has to be answered first. Nothing is drafted then."`
 	Undrafted  []schema.Unsupported `json:"undrafted,omitempty" description:"What no statement was written for."`
 	Unreturned []schema.Unsupported `json:"unreturned,omitempty" description:"What the ways back do not bring back as it was."`
-	Reordered  []string             `json:"reordered,omitempty" description:"Tables whose columns stand in another order, which no statement mends."`
+	Reordered  []string             `json:"reordered,omitempty" description:"Tables whose columns stand in another order, which no statement fixes."`
 	Uncovered  []schema.Uncovered   `json:"uncovered,omitempty" description:"What is there and was not looked at."`
 	Losses     []string             `json:"losses,omitempty" description:"What is lost for good when the steps go forward."`
 	Takes      []string             `json:"takes,omitempty" description:"What can fail or block where there are rows."`

@@ -94,11 +94,11 @@ const (
 type ConnectError struct {
 	Kind    ConnectKind
 	Message string
-	Mend    string
+	Fix     string
 	Err     error // the driver's or the server's; nil where there is none
 }
 
-func (e *ConnectError) Error() string { return e.Message + "; " + e.Mend }
+func (e *ConnectError) Error() string { return e.Message + "; " + e.Fix }
 
 // Unwrap is the driver's or the server's error.
 func (e *ConnectError) Unwrap() error { return e.Err }

@@ -38,7 +38,7 @@ func (p Problem) Error() string {
 	}
 }
 
-// Problems is every problem that was found, so that all can be mended at once.
+// Problems is every problem that was found, so that all can be fixed at once.
 type Problems []Problem
 
 func (ps Problems) Error() string {

@@ -387,7 +387,7 @@ type Look struct {
 	What string `json:"what"`
 	OK   bool   `json:"ok"`
 	Says string `json:"says"`
-	Mend string `json:"mend,omitempty"`
+	Fix  string `json:"fix,omitempty"`
 }
 
 // GateAnswer is what the gate says to a promotion now.

@@ -100,7 +100,7 @@ func (s *Session) requireSession(ctx context.Context) error {
 	if otherPID == pid {
 		config := s.conn.Config()
 		return &engine.ConnectError{Kind: engine.Pooled, Message: fmt.Sprintf("at %s:%d answers a connection pooler in transaction mode, which can keep no lock", config.Host, config.Port),
-			Mend: "name the server itself in the URL, or a pool in session mode"}
+			Fix: "name the server itself in the URL, or a pool in session mode"}
 	}
 	return nil
 }

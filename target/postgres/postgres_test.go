@@ -50,7 +50,7 @@ func TestAConnectionThatFailsSaysWhy(t *testing.T) {
 		url     string
 		kind    engine.ConnectKind
 		message string
-		mend    string
+		fix     string
 	}{
 		"a wrong password":      {with(t, good, func(u *url.URL) { u.User = url.UserPassword("vorrang", "planted-s3cret") }), engine.WrongPassword, "refuses the password of user vorrang", "correct the password"},
 		"no such user":          {with(t, good, func(u *url.URL) { u.User = url.UserPassword("nobody", "planted-s3cret") }), engine.WrongPassword, "user nobody", "correct"},
@@ -68,7 +68,7 @@ func TestAConnectionThatFailsSaysWhy(t *testing.T) {
 			require.ErrorAs(t, err, &failed)
 			assert.Equal(t, c.kind, failed.Kind, "%v", err)
 			assert.Contains(t, failed.Message, c.message)
-			assert.Contains(t, failed.Mend, c.mend)
+			assert.Contains(t, failed.Fix, c.fix)
 			assert.NotContains(t, err.Error(), "planted-s3cret")
 		})
 	}
@@ -116,7 +116,7 @@ func TestAPoolerIsToldFromAServer(t *testing.T) {
 		var failed *engine.ConnectError
 		require.ErrorAs(t, session.Lock(t.Context()), &failed)
 		assert.Equal(t, engine.Pooled, failed.Kind)
-		assert.Contains(t, failed.Mend, "name the server itself in the URL, or a pool in session mode")
+		assert.Contains(t, failed.Fix, "name the server itself in the URL, or a pool in session mode")
 		_, err := session.Probe(t.Context(), "")
 		assert.ErrorAs(t, err, &failed)
 	})

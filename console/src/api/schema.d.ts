@@ -1676,7 +1676,7 @@ export interface components {
             proved: boolean;
             /** @description What may be a rename, and has to be answered first. Nothing is drafted then. */
             questions: components["schemas"]["Question"][];
-            /** @description Tables whose columns stand in another order, which no statement mends. */
+            /** @description Tables whose columns stand in another order, which no statement fixes. */
             reordered?: string[];
             steps: components["schemas"]["Step"][] | null;
             /** @description What can fail or block where there are rows. */
@@ -2098,7 +2098,7 @@ export interface components {
             sql: string;
         };
         Look: {
-            mend?: string;
+            fix?: string;
             ok: boolean;
             says: string;
             what: string;

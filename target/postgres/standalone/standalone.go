@@ -70,7 +70,7 @@ func (w *writer) head() {
 	w.comment("")
 	w.comment("Run it as the user of Vorrang's target:  psql -X -f THIS-FILE TARGET")
 	w.comment("It stops at the first error. It takes the lock that every deployment takes, refuses if anything was deployed")
-	w.comment("since it was made, and writes the same ledger rows as Vorrang. If it stops half-way, do not mend this file:")
+	w.comment("since it was made, and writes the same ledger rows as Vorrang. If it stops half-way, do not fix this file:")
 	w.comment("make a new one, which goes on from there.")
 	for _, hold := range w.Holds {
 		w.comment("! the gate was held when this was made: %s", hold)
