@@ -40,7 +40,7 @@ fuzz: ## runs every fuzz target for a minute
 bench: ## measures against psql, and writes docs/benchmarks.md
 	@scripts/setup demo
 	@$(MAKE) --no-print-directory build
-	@go run ./bench
+	@go run ./bench $(BENCH)
 
 pictures: ## takes the pictures of the documentation anew
 	@scripts/setup test

@@ -13,10 +13,7 @@ import (
 	"vorrang/target/postgres"
 )
 
-const (
-	manyPairs = 2000
-	workers   = 2
-)
+const workers = 2
 
 // pairs drafts the differences of random pairs of schemas, carries them out,
 // compares, takes them back, and compares again.
@@ -38,9 +35,9 @@ func (b *bench) pairs(ctx context.Context) error {
 		return err
 	}
 	took := time.Since(began)
-	b.lines = append(b.lines, line{work: fmt.Sprintf("%d random pairs of schemas: the difference drafted, applied, compared, and back", manyPairs), aim: "all equal",
-		figure: fmt.Sprintf("%d equal, %d ms each", equal.Load(), took.Milliseconds()/manyPairs), met: equal.Load() == manyPairs})
-	fmt.Printf("%d of %d pairs are equal, in %s\n", equal.Load(), manyPairs, took.Round(time.Second))
+	b.lines = append(b.lines, line{work: fmt.Sprintf("%d random pairs of schemas: the difference drafted, applied, compared, and back", *manyPairs), aim: "all equal",
+		figure: fmt.Sprintf("%d equal, %d ms each", equal.Load(), took.Milliseconds() / *manyPairs), met: equal.Load() == *manyPairs})
+	fmt.Printf("%d of %d pairs are equal, in %s\n", equal.Load(), *manyPairs, took.Round(time.Second))
 	return nil
 }
 
@@ -57,7 +54,7 @@ func (b *bench) somePairs(ctx context.Context, next, equal *atomic.Int64) error 
 	}
 	for {
 		seed := next.Add(1) - 1
-		if seed >= manyPairs {
+		if seed >= *manyPairs {
 			return nil
 		}
 		var pair [2]schema.Schema
