@@ -363,11 +363,18 @@ func (w *wanderer) cut(through string) {
 
 // ask runs what only looks, and what is said of a gate. None of it may fail.
 func (w *wanderer) ask(environment string) {
-	for _, args := range [][]string{
-		{"status"}, {"preview", "-to", environment}, {"gate", "-to", environment}, {"ledger", "-env", environment}, {"verify", "-env", environment},
-		{"drift", "-env", environment}, {"compare", "-from", wandered[0], "-with", wandered[1]}, {"deployments"}, {"releases"}, {"submit", "-dry-run", "-dir", "."}, {"probe", "-env", environment},
+	looks := [][]string{
+		{"status"}, {"status", "-env", environment, "-all"}, {"preview", "-to", environment}, {"preview", "-env", environment, "-last", "1"}, {"gate", "-to", environment},
+		{"ledger", "-env", environment}, {"ledger", "-env", environment, "-effects"}, {"verify", "-env", environment}, {"drift", "-env", environment},
+		{"compare", "-from", wandered[0], "-with", wandered[1]}, {"deployments"}, {"releases"}, {"submit", "-dry-run", "-dir", "."}, {"probe", "-env", environment},
+		{"lanes"}, {"engines"}, {"whoami"}, {"tokens", "-own"}, {"scheduled"},
 		{"freeze", "-env", environment, "-until", "2099-01-01", "-reason", "the-tide"}, {"thaw", "-env", environment, "-reason", "it-fell"}, {"backup", "-env", environment, "-label", "nightly", "-taken-at", "2026-11-23T03:00:00Z"},
-	} {
+	}
+	if w.releases > 0 {
+		newest := fmt.Sprint("r", w.releases)
+		looks = append(looks, []string{"releases", newest, "-env", environment}, []string{"export", newest, "-o", filepath.Join(w.t.TempDir(), "bundle")}, []string{"await", "-env", environment, "-release", newest, "-timeout", "1ms"})
+	}
+	for _, args := range looks {
 		said, code := w.run(args)
 		assert.Contains(w.t, []int{0, 3}, code, "vorrang %s: %s", strings.Join(args, " "), said)
 	}
