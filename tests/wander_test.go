@@ -364,7 +364,7 @@ func (w *wanderer) cut(through string) {
 // ask runs what only looks, and what is said of a gate. None of it may fail.
 func (w *wanderer) ask(environment string) {
 	looks := [][]string{
-		{"status"}, {"status", "-env", environment, "-all"}, {"preview", "-to", environment}, {"preview", "-env", environment, "-last", "1"}, {"gate", "-to", environment},
+		{"status"}, {"status", "-env", environment, "-all"}, {"preview", "-to", environment}, {"gate", "-to", environment},
 		{"ledger", "-env", environment}, {"ledger", "-env", environment, "-effects"}, {"verify", "-env", environment}, {"drift", "-env", environment},
 		{"compare", "-from", wandered[0], "-with", wandered[1]}, {"deployments"}, {"releases"}, {"submit", "-dry-run", "-dir", "."}, {"probe", "-env", environment},
 		{"lanes"}, {"engines"}, {"whoami"}, {"tokens", "-own"}, {"scheduled"},
