@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"vorrang/core/schema"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -61,9 +62,9 @@ func compareCommand() command {
 
 func printComparison(e *env, c *api.Comparison) {
 	if c.Same {
-		fmt.Fprintf(e.out, "%s: %s and %s have the same schema, of %s\n", e.paint.good("no difference"), c.From, c.With, plural(c.FromObjects, "object"))
+		fmt.Fprintf(e.out, "%s: %s and %s have the same schema, of %s\n", e.paint.good("no difference"), c.From, c.With, plural.Of(c.FromObjects, "object"))
 	} else {
-		fmt.Fprintf(e.out, "%s and %s differ in %s\n", c.From, c.With, e.paint.bad(plural(len(c.Differences), "object")))
+		fmt.Fprintf(e.out, "%s and %s differ in %s\n", c.From, c.With, e.paint.bad(plural.Of(len(c.Differences), "object")))
 	}
 	for _, d := range c.Differences {
 		switch d.What {
@@ -90,7 +91,7 @@ func printComparison(e *env, c *api.Comparison) {
 
 func printUncovered(e *env, where string, list []schema.Uncovered) {
 	for _, u := range list {
-		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("not looked at in %s: %s (%s)", where, plural(u.Count, u.What), strings.Join(u.Names, ", "))))
+		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("not looked at in %s: %s (%s)", where, plural.Of(u.Count, u.What), strings.Join(u.Names, ", "))))
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -306,12 +307,12 @@ func submitCommand() command {
 func printSubmitted(e *env, lane string, s *api.Submitted) {
 	switch {
 	case s.Trial && len(s.New)+len(s.Edited)+len(s.Gone) > 0:
-		fmt.Fprintf(e.out, "%s: nothing was changed; a submission of these %s would do this:\n", lane, plural(s.Steps, "step"))
+		fmt.Fprintf(e.out, "%s: nothing was changed; a submission of these %s would do this:\n", lane, plural.Of(s.Steps, "step"))
 	case s.Submission == 0:
-		fmt.Fprintf(e.out, "%s: nothing new; the catalogue holds these %s already\n", lane, plural(s.Steps, "step"))
+		fmt.Fprintf(e.out, "%s: nothing new; the catalogue holds these %s already\n", lane, plural.Of(s.Steps, "step"))
 		return
 	default:
-		fmt.Fprintf(e.out, "%s: submission %d, %s in the catalogue\n", lane, s.Submission, plural(s.Steps, "step"))
+		fmt.Fprintf(e.out, "%s: submission %d, %s in the catalogue\n", lane, s.Submission, plural.Of(s.Steps, "step"))
 	}
 	late := map[step.Number]bool{}
 	for _, ref := range s.Late {
@@ -349,7 +350,7 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 	list("gone", e.paint.bad, s.Gone, func(ref api.StepRef) string { return places(ref, true) })
 	t.printRows(e.out)
 	if s.Unchanged > 0 {
-		fmt.Fprintf(e.out, "  %s unchanged\n", plural(s.Unchanged, "step"))
+		fmt.Fprintf(e.out, "  %s unchanged\n", plural.Of(s.Unchanged, "step"))
 	}
 	for _, note := range s.Notes {
 		fmt.Fprintf(e.out, "\n%s %s", e.paint.warn("note:"), note.Text())

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"time"
+
+	"vorrang/internal/plural"
 )
 
 // moments are the forms in which a time is taken; without a zone it is local.
@@ -66,7 +68,7 @@ func thawCommand() command {
 					return err
 				}
 				return e.print(thawed, func() {
-					fmt.Fprintf(e.out, "%s/%s is not frozen any more; %s ended\n", at.lane, at.environment, plural(int(thawed.Ended), "freeze"))
+					fmt.Fprintf(e.out, "%s/%s is not frozen any more; %s ended\n", at.lane, at.environment, plural.Of(int(thawed.Ended), "freeze"))
 				})
 			})
 		},

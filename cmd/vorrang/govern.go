@@ -13,6 +13,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/gate"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -52,10 +53,10 @@ func approveCommand() command {
 				}
 				return e.print(approved, func() {
 					if *waysBack {
-						fmt.Fprintf(e.out, "the ways back of %s on %s/%s are approved as they are now\n", plural(len(approved.Steps), "step"), at.lane, at.environment)
+						fmt.Fprintf(e.out, "the ways back of %s on %s/%s are approved as they are now\n", plural.Of(len(approved.Steps), "step"), at.lane, at.environment)
 						return
 					}
-					fmt.Fprintf(e.out, "release %s is approved for %s/%s, with %s to be applied\n", *release, at.lane, at.environment, plural(len(approved.Steps), "step"))
+					fmt.Fprintf(e.out, "release %s is approved for %s/%s, with %s to be applied\n", *release, at.lane, at.environment, plural.Of(len(approved.Steps), "step"))
 					printChecks(e.out, e.paint, []gate.Check{approved.Check}, false)
 				})
 			})
@@ -255,7 +256,7 @@ func isThere(ctx context.Context, at spot, release, through string) (bool, strin
 		}
 	}
 	if n := len(preview.Actions); n > 0 {
-		return false, fmt.Sprintf("%s of %s %s missing on %s", plural(n, "step"), what, map[bool]string{true: "is", false: "are"}[n == 1], at.environment), nil
+		return false, fmt.Sprintf("%s of %s %s missing on %s", plural.Of(n, "step"), what, map[bool]string{true: "is", false: "are"}[n == 1], at.environment), nil
 	}
 	return true, fmt.Sprintf("%s/%s has %s", at.lane, at.environment, what), nil
 }

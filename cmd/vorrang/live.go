@@ -13,6 +13,7 @@ import (
 	"vorrang/client"
 	"vorrang/core/deploy"
 	"vorrang/core/ledger"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -27,7 +28,7 @@ func follow(ctx context.Context, e *env, c *client.Client, d *api.Deployment, mo
 	if d.Direction == ledger.Back {
 		verb = "rolling back"
 	}
-	fmt.Fprintf(e.out, "%s %s on %s/%s, deployment %d\n", verb, plural(d.Planned, "step"), d.Lane, d.Environment, d.ID)
+	fmt.Fprintf(e.out, "%s %s on %s/%s, deployment %d\n", verb, plural.Of(d.Planned, "step"), d.Lane, d.Environment, d.ID)
 	l := &live{e: e, d: d, width: slugWidth(d), terminal: isTerminal(e.out), most: most}
 	defer l.stop()
 	return c.Follow(ctx, d.ID, 0, func(event deploy.Event) error {
@@ -83,7 +84,7 @@ func (l *live) hear(event deploy.Event) {
 	case deploy.Waiting, deploy.Emptied:
 		l.line("  " + p.warn(event.Message))
 	case deploy.BackingOut:
-		l.line(p.warn(fmt.Sprintf("backing out %s, newest first", plural(event.Of, "step"))))
+		l.line(p.warn(fmt.Sprintf("backing out %s, newest first", plural.Of(event.Of, "step"))))
 	case deploy.Batch:
 		l.batch(event)
 	case deploy.StepReady:
@@ -131,7 +132,7 @@ func (l *live) batch(event deploy.Event) {
 
 func (l *live) ending(event deploy.Event) string {
 	text := fmt.Sprintf("deployment %d %s: %d of %s", l.d.ID, outcomePaint(l.e.paint, event.Outcome)(string(event.Outcome)),
-		l.done, plural(event.Of, "step"))
+		l.done, plural.Of(event.Of, "step"))
 	if event.Message != "" {
 		text += "\n" + event.Message
 	}

@@ -16,6 +16,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 )
 
 // version is set by the build.
@@ -205,5 +206,5 @@ func reportFiles(errs io.Writer, p paint, problems step.Problems) {
 	for _, problem := range problems {
 		fmt.Fprint(errs, problem.Text())
 	}
-	fmt.Fprintln(errs, p.bad(fmt.Sprintf("vorrang: %s; nothing was changed", plural(len(problems), "problem"))))
+	fmt.Fprintln(errs, p.bad(fmt.Sprintf("vorrang: %s; nothing was changed", plural.Of(len(problems), "problem"))))
 }

@@ -97,13 +97,6 @@ func writeRows(w io.Writer, rows [][]cell) {
 	}
 }
 
-func plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
 // took writes a duration in milliseconds as people say it.
 func took(ms int64) string {
 	d := time.Duration(ms) * time.Millisecond

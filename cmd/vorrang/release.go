@@ -12,6 +12,7 @@ import (
 	"vorrang/client"
 	"vorrang/core/release"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -88,7 +89,7 @@ func git(ctx context.Context, dir string, args ...string) (string, error) {
 }
 
 func printRelease(e *env, r release.Release, became string) {
-	fmt.Fprintf(e.out, "release %s of %s %s: %s, through %s\n", e.paint.strong(r.Name), r.Lane, became, plural(r.Count, "step"), r.Through)
+	fmt.Fprintf(e.out, "release %s of %s %s: %s, through %s\n", e.paint.strong(r.Name), r.Lane, became, plural.Of(r.Count, "step"), r.Through)
 	fmt.Fprintf(e.out, "digest %s\n", r.Digest)
 	if r.Commit != "" {
 		state := "a clean folder"
@@ -211,7 +212,7 @@ func submitBundle(ctx context.Context, e *env, at spot, name string) error {
 		return err
 	}
 	return e.print(taken, func() {
-		became := fmt.Sprintf("is taken in, %s new", plural(taken.New, "step"))
+		became := fmt.Sprintf("is taken in, %s new", plural.Of(taken.New, "step"))
 		if taken.Known {
 			became = "is here already, the same to the byte"
 		}

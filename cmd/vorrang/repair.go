@@ -7,6 +7,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/evidence"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -27,7 +28,7 @@ func withdrawCommand() command {
 					return err
 				}
 				return e.print(withdrawn, func() {
-					fmt.Fprintf(e.out, "step %s (%s) is withdrawn; %s in the catalogue\n", withdrawn.Number, withdrawn.Slug, plural(withdrawn.Steps, "step"))
+					fmt.Fprintf(e.out, "step %s (%s) is withdrawn; %s in the catalogue\n", withdrawn.Number, withdrawn.Slug, plural.Of(withdrawn.Steps, "step"))
 					fmt.Fprintf(e.out, "→ take its files out of the folder: %s\n", e.paint.strong(strings.Join(withdrawn.Files, " ")))
 				})
 			})

@@ -12,6 +12,7 @@ import (
 	"vorrang/client"
 	"vorrang/core/schema"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -48,9 +49,9 @@ func printDrift(e *env, d *api.Drift) {
 	case d.Unknown != "":
 		fmt.Fprintf(e.out, "whether %s has drifted is %s: %s\n", place, e.paint.warn("not known"), d.Unknown)
 	case len(d.Differences) == 0:
-		fmt.Fprintf(e.out, "%s: the schema of %s, %s, is %s\n", e.paint.good("no drift"), place, plural(d.Objects, "object"), from)
+		fmt.Fprintf(e.out, "%s: the schema of %s, %s, is %s\n", e.paint.good("no drift"), place, plural.Of(d.Objects, "object"), from)
 	default:
-		fmt.Fprintf(e.out, "%s in %s from %s\n", e.paint.bad("drift: "+plural(len(d.Differences), "object")+" differ"+verbS(len(d.Differences))), place, from)
+		fmt.Fprintf(e.out, "%s in %s from %s\n", e.paint.bad("drift: "+plural.Of(len(d.Differences), "object")+" differ"+verbS(len(d.Differences))), place, from)
 	}
 	printDifferences(e, "  ", d.Differences, 0)
 	printUncovered(e, place, d.Uncovered)
@@ -99,7 +100,7 @@ func printDifferences(e *env, indent string, differences []schema.Difference, mo
 	}
 	t.printRows(e.out)
 	if rest > 0 {
-		fmt.Fprintf(e.out, "%s%s\n", indent, e.paint.dim("and "+plural(rest, "object")+" more"))
+		fmt.Fprintf(e.out, "%s%s\n", indent, e.paint.dim("and "+plural.Of(rest, "object")+" more"))
 	}
 }
 
@@ -173,7 +174,7 @@ func acceptCommand() command {
 					return err
 				}
 				return e.print(accepted, func() {
-					fmt.Fprintf(e.out, "the schema of %s/%s is right as it is, with %s that differed\n", at.lane, at.environment, plural(accepted.Objects, "object"))
+					fmt.Fprintf(e.out, "the schema of %s/%s is right as it is, with %s that differed\n", at.lane, at.environment, plural.Of(accepted.Objects, "object"))
 				})
 			})
 		},
@@ -275,7 +276,7 @@ func writeDraft(e *env, d *api.Draft, to draftPlace) error {
 		fmt.Fprintln(e.errs, e.paint.warn(fmt.Sprintf("! not drafted: %s %s: %s", u.Kind, u.Name, u.Why)))
 	}
 	for _, u := range d.Uncovered {
-		fmt.Fprintln(e.errs, e.paint.warn(fmt.Sprintf("! not looked at: %s (%s)", plural(u.Count, u.What), strings.Join(u.Names, ", "))))
+		fmt.Fprintln(e.errs, e.paint.warn(fmt.Sprintf("! not looked at: %s (%s)", plural.Of(u.Count, u.What), strings.Join(u.Names, ", "))))
 	}
 	if len(d.Undrafted)+len(d.Unreturned)+len(d.Uncovered) > 0 {
 		return &codedError{exitHeld, ""}
@@ -322,7 +323,7 @@ const mostEffect = 8
 func effectOf(e *env, differences []schema.Difference, more, most int) {
 	printDifferences(e, "         ", differences, most)
 	if more > 0 {
-		fmt.Fprintf(e.out, "         %s\n", e.paint.dim("and "+plural(more, "object")+" more that are not listed"))
+		fmt.Fprintf(e.out, "         %s\n", e.paint.dim("and "+plural.Of(more, "object")+" more that are not listed"))
 	}
 }
 

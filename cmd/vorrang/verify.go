@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"vorrang/core/verify"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -51,7 +52,7 @@ func printVerification(e *env, v *api.Verification) {
 		fmt.Fprintf(e.out, "%s %s%s\n  → %s\n", e.paint.bad(fmt.Sprintf("%s/%s %s:", v.Lane, d.Environment, d.Kind)), d.What, since, e.paint.strong(d.Settle))
 	}
 	if len(v.Deviations) == 0 && len(v.Environments) > 0 {
-		fmt.Fprintf(e.out, "%s in %s of %s\n", e.paint.good("the history is consistent"), plural(len(v.Environments), "environment"), v.Lane)
+		fmt.Fprintf(e.out, "%s in %s of %s\n", e.paint.good("the history is consistent"), plural.Of(len(v.Environments), "environment"), v.Lane)
 	}
 }
 

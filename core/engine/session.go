@@ -12,6 +12,7 @@ import (
 	"vorrang/core/schema"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 )
 
 // Session is a target as the service works on it. Its methods block. Errors are
@@ -254,16 +255,9 @@ func (e Existing) Any() bool { return e.Tables+e.Others > 0 }
 func (e Existing) String() string {
 	switch {
 	case e.Others == 0:
-		return count(e.Tables, "table")
+		return plural.Of(e.Tables, "table")
 	case e.Tables == 0:
-		return count(e.Others, "object")
+		return plural.Of(e.Others, "object")
 	}
-	return count(e.Tables, "table") + " and " + count(e.Others, "other object")
-}
-
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
+	return plural.Of(e.Tables, "table") + " and " + plural.Of(e.Others, "other object")
 }

@@ -334,14 +334,6 @@ func (f Facts) adopt() string {
 	return fmt.Sprintf("vorrang adopt -lane %s -env %s", f.Lane, f.View.Environment)
 }
 
-// count is a number with its noun: "1 step", "2 steps".
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
 // entries is a number of ledger entries in words.
 func entries(n int) string {
 	if n == 1 {

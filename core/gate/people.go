@@ -10,6 +10,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 )
 
 // What people add to a gate: approvals and waivers.
@@ -318,7 +319,7 @@ func (f Facts) approvals() Check {
 	case len(f.planned()) == 0:
 		return pass(Approvals, "nothing is to be applied")
 	case f.Digest == "":
-		return hold(Approvals, fmt.Sprintf("%s %s asked, and approvals are given to releases; none is named", count(asked, "approval"), isOrAre(asked)),
+		return hold(Approvals, fmt.Sprintf("%s %s asked, and approvals are given to releases; none is named", plural.Of(asked, "approval"), isOrAre(asked)),
 			"name the release with -release NAME")
 	}
 	var valid, void, by []string
@@ -330,7 +331,7 @@ func (f Facts) approvals() Check {
 			valid = append(valid, fmt.Sprintf("by %s at %s", a.By, utc(a.At)))
 		}
 	}
-	evidence := fmt.Sprintf("%s of release %s %s asked, and %d %s given", count(asked, "approval"), f.Release, isOrAre(asked), len(valid), isOrAre(len(valid)))
+	evidence := fmt.Sprintf("%s of release %s %s asked, and %d %s given", plural.Of(asked, "approval"), f.Release, isOrAre(asked), len(valid), isOrAre(len(valid)))
 	if len(valid) > 0 {
 		evidence += ": " + strings.Join(valid, ", ")
 	}

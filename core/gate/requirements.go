@@ -10,6 +10,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/schema"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 )
 
 // The checks of this file are made where an environment asks for them.
@@ -109,7 +110,7 @@ func (f Facts) previous() Check {
 	}
 	missing := f.missing()
 	if len(missing) == 0 {
-		return pass(PreviousEnvironment, "everything that is to be applied (%s) is applied in %s", count(len(f.planned()), "step"), f.Previous.Name)
+		return pass(PreviousEnvironment, "everything that is to be applied (%s) is applied in %s", plural.Of(len(f.planned()), "step"), f.Previous.Name)
 	}
 	next := "vorrang promote -lane " + f.Lane + " -to " + f.Previous.Name
 	if f.Release != "" {

@@ -16,6 +16,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/target/postgres/grammar"
 )
 
@@ -65,7 +66,7 @@ func (w *writer) head() {
 	if w.Release != "" {
 		what = "release " + w.Release
 	}
-	w.comment("%s of %s/%s, %s, by Vorrang's preview", count(len(w.Plan.Actions), "step"), w.Lane, w.Environment, string(w.Plan.Direction))
+	w.comment("%s of %s/%s, %s, by Vorrang's preview", plural.Of(len(w.Plan.Actions), "step"), w.Lane, w.Environment, string(w.Plan.Direction))
 	w.comment("Made for %s at %s UTC, of %s.", w.MadeBy, w.MadeAt.UTC().Format(time.DateTime), what)
 	w.comment("")
 	w.comment("Run it as the user of Vorrang's target:  psql -X -f THIS-FILE TARGET")
@@ -79,13 +80,6 @@ func (w *writer) head() {
 	w.line(`\set ON_ERROR_STOP on`)
 	w.line(`\encoding UTF8`)
 	w.line("SET standard_conforming_strings = on;")
-}
-
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 // guard takes the lock, and refuses unless the ledger is as it was.
