@@ -253,18 +253,18 @@ func shared(p targetContext, twin targetContext) error {
 // others are all environments of all lanes but one.
 func (s *Service) others(ctx context.Context, p targetContext) ([]targetContext, error) {
 	lanes, err := s.Records.Lanes(ctx)
-	list := slices.DeleteFunc(placesOf(lanes), func(other targetContext) bool {
+	list := slices.DeleteFunc(s.placesOf(lanes), func(other targetContext) bool {
 		return other.lane.Name == p.lane.Name && other.environment.Name == p.environment.Name
 	})
 	return list, err
 }
 
 // placesOf are the environments of lanes, in their order.
-func placesOf(lanes []lane.Lane) []targetContext {
+func (s *Service) placesOf(lanes []lane.Lane) []targetContext {
 	var list []targetContext
 	for _, l := range lanes {
 		for _, e := range l.Environments {
-			list = append(list, targetContext{lane: l, environment: e})
+			list = append(list, s.at(l, e, nil))
 		}
 	}
 	return list
@@ -322,7 +322,7 @@ func (s *Service) distinct(ctx context.Context, l lane.Lane) error {
 		return err
 	}
 	others := slices.DeleteFunc(lanes, func(other lane.Lane) bool { return other.Name == l.Name })
-	all := placesOf(append([]lane.Lane{l}, others...))
+	all := s.placesOf(append([]lane.Lane{l}, others...))
 	ctx, cancel := context.WithTimeout(ctx, twinPatience)
 	defer cancel()
 	first := map[string]targetContext{}

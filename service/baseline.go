@@ -103,13 +103,9 @@ type scratchRun struct {
 // newScratch makes an empty database in a workshop, for whoever may build there.
 // A user who owns more than the target is not used unless somebody declared it.
 func (s *Service) newScratch(ctx context.Context, p targetContext, w workshop) (engine.Scratch, error) {
-	kind, err := s.Engines.Named(p.lane.Engine)
-	if err != nil {
-		return nil, err
-	}
-	maker, can := kind.(engine.Workshop)
+	maker, can := p.engine.(engine.Workshop)
 	if !can {
-		return nil, refused("", "%s has no scratch databases in this version", kind.Traits().Server)
+		return nil, refused("", "%s has no scratch databases in this version", p.lane.Engine)
 	}
 	if err := mayBuild(ctx, p, w); err != nil {
 		return nil, err
@@ -159,10 +155,6 @@ func (s *Service) scratch(ctx context.Context, p targetContext, w workshop) (*sc
 	if err != nil {
 		return nil, err
 	}
-	dialect, err := s.dialect(p.lane)
-	if err != nil {
-		return nil, err
-	}
 	database, err := s.newScratch(ctx, p, w)
 	if err != nil {
 		return nil, err
@@ -172,7 +164,7 @@ func (s *Service) scratch(ctx context.Context, p targetContext, w workshop) (*sc
 		return nil, err
 	}
 	return &scratchRun{Scratch: database, everything: everything,
-		runner: deploy.Runner{Target: database, Dialect: dialect, Texts: withinDatabase(dialect, s.texts(everything)), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
+		runner: deploy.Runner{Target: database, Dialect: p.dialect(), Texts: withinDatabase(p.dialect(), s.texts(everything)), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
 			Deployment: "scratch", Actor: "vorrangd", Defaults: engine.Settings{Role: w.role, LockTimeout: step.DefaultLockTimeout}}}, nil
 }
 

@@ -51,11 +51,7 @@ func (s *Service) difference(ctx context.Context, p targetContext, applied, now 
 		return api.TextDifference{Change: sqltext.WhatRuns, Lines: []api.DifferenceLine{},
 			Omitted: "the applied text never was in this catalogue; only its checksum is known"}, nil
 	}
-	dialect, err := s.dialect(p.lane)
-	if err != nil {
-		return api.TextDifference{}, err
-	}
-	d := api.TextDifference{Change: dialect.Compare(before, after), Lines: []api.DifferenceLine{}}
+	d := api.TextDifference{Change: p.dialect().Compare(before, after), Lines: []api.DifferenceLine{}}
 	if len(before) > largestText || len(after) > largestText {
 		d.Omitted = "the texts are too large to be compared line by line"
 		return d, nil
@@ -70,11 +66,7 @@ func (s *Service) change(ctx context.Context, p targetContext, applied, now step
 	if err != nil || !known {
 		return sqltext.WhatRuns, err
 	}
-	dialect, err := s.dialect(p.lane)
-	if err != nil {
-		return sqltext.WhatRuns, err
-	}
-	return dialect.Compare(before, after), nil
+	return p.dialect().Compare(before, after), nil
 }
 
 // bothTexts reads an applied text and the catalogue's. known is false where the

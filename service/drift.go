@@ -72,10 +72,6 @@ func (s *Service) expected(ctx context.Context, p targetContext, session engine.
 	if err != nil {
 		return now, "", err
 	}
-	dialect, err := s.dialect(p.lane)
-	if err != nil {
-		return now, "", err
-	}
 	var named []evidence.Object
 	for _, e := range entries {
 		if e.Seq <= known.Seq || e.Checksum == "" && e.Action != ledger.RolledBack {
@@ -85,7 +81,7 @@ func (s *Service) expected(ctx context.Context, p targetContext, session engine.
 		if err != nil { // a rebuild emptied it, or the text is not known here: nobody can tell
 			return now, "", nil
 		}
-		named = append(named, dialect.Objects(statements, 1, 0).Objects...)
+		named = append(named, p.dialect().Objects(statements, 1, 0).Objects...)
 	}
 	return takeOver(known.Schema, now, named), knownFrom(known), nil
 }
@@ -316,10 +312,6 @@ func (s *Service) accept(c call, in *acceptIn) (*api.Accepted, error) {
 func (s *Service) carryOver(ctx context.Context, p targetContext, session engine.Session, before int64, entries []ledger.Entry) {
 	head := entries[len(entries)-1]
 	err := func() error {
-		dialect, err := s.dialect(p.lane)
-		if err != nil {
-			return err
-		}
 		var attested []evidence.Object
 		for _, e := range entries {
 			if e.Action == ledger.Attested {
@@ -327,7 +319,7 @@ func (s *Service) carryOver(ctx context.Context, p targetContext, session engine
 				if err != nil {
 					return err
 				}
-				attested = append(attested, dialect.Objects(statements, 1, 0).Objects...)
+				attested = append(attested, p.dialect().Objects(statements, 1, 0).Objects...)
 			}
 		}
 		known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)
@@ -450,7 +442,7 @@ func (s *Service) lookAround(ctx context.Context) error {
 		if d.at.After(time.Now()) {
 			break
 		}
-		p := targetContext{lane: d.lane, environment: d.environment}
+		p := s.at(d.lane, d.environment, nil)
 		within, cancel := context.WithTimeout(ctx, driftPatience)
 		_, _, err := s.lookForDrift(within, p, plainly)
 		cancel()

@@ -31,11 +31,21 @@ type targetContext struct {
 	lane        lane.Lane
 	environment lane.Environment
 	catalogue   []plan.Step
+	engine      engine.Engine // of the lane; nil for one that this service does not have
 
 	// of a promotion that is sealed; nil for loose steps
 	release *release.Release
 	sealed  map[step.Number]plan.Step
 }
+
+// at is the context of one environment.
+func (s *Service) at(l lane.Lane, e lane.Environment, catalogue []plan.Step) targetContext {
+	return targetContext{lane: l, environment: e, catalogue: catalogue, engine: s.Engines[l.Engine]}
+}
+
+// dialect is the SQL of the lane's engine. Call it where a session was opened, or
+// the engine is known to be there.
+func (p targetContext) dialect() engine.Dialect { return p.engine.Dialect() }
 
 func (s *Service) place(ctx context.Context, laneName, environment string) (targetContext, error) {
 	if hidden(ctx, laneName, environment) {
@@ -56,7 +66,7 @@ func (s *Service) anyPlace(ctx context.Context, laneName, environment string) (t
 			"its environments are "+strings.Join(l.Names(), ", "))
 	}
 	catalogue, err := s.Records.Catalogue(ctx, laneName)
-	return targetContext{lane: l, environment: e, catalogue: catalogue}, err
+	return s.at(l, e, catalogue), err
 }
 
 func (s *Service) lane(ctx context.Context, name string) (lane.Lane, error) {
@@ -217,10 +227,10 @@ func (s *Service) look(ctx context.Context, p targetContext, session engine.Sess
 		if standing.Has(plan.Late) || standing.Has(plan.Edited) {
 			unfit = append(unfit, string(standing.Step.Number))
 		}
-		if s.stopped(p, standing, ledger.Forward, engine.Duplicate) {
+		if p.stopped(standing, ledger.Forward, engine.Duplicate) {
 			facts.There = append(facts.There, standing.Step.Number)
 		}
-		if s.stopped(p, standing, ledger.Back, engine.Missing) {
+		if p.stopped(standing, ledger.Back, engine.Missing) {
 			facts.Away = append(facts.Away, standing.Step.Number)
 		}
 	}

@@ -53,11 +53,7 @@ func (s *Service) exhibit(ctx context.Context, p targetContext, session engine.S
 		}
 	}
 	progress := standing.State.Progress
-	dialect, err := s.dialect(p.lane)
-	if err != nil {
-		return e, err
-	}
-	all, one := dialect.Objects(e.statements, 1, 0), dialect.Objects(e.statements, progress.Statement, progress.Statement)
+	all, one := p.dialect().Objects(e.statements, 1, 0), p.dialect().Objects(e.statements, progress.Statement, progress.Statement)
 	settings := defaults(p)
 	seen, outcomes, err := session.Peek(ctx, settings, append(all.Objects, one.Objects...), queries)
 	if err != nil {
@@ -80,15 +76,11 @@ func (s *Service) exhibit(ctx context.Context, p targetContext, session engine.S
 func unfinished(st ledger.StepState) bool { return st.Status == ledger.StatusInDoubt || st.Partly() }
 
 func (s *Service) statements(ctx context.Context, p targetContext, checksum step.Checksum) ([]sqltext.Statement, error) {
-	dialect, err := s.dialect(p.lane)
-	if err != nil {
-		return nil, err
-	}
 	text, err := s.Records.Text(ctx, checksum)
 	if err != nil {
 		return nil, err
 	}
-	return dialect.Cut(text)
+	return p.dialect().Cut(text)
 }
 
 // dialect is the SQL of a lane's engine.

@@ -52,10 +52,6 @@ func (s *Service) stuck(ctx context.Context, p targetContext, session engine.Ses
 	case st.Undermined != "":
 		return fmt.Sprintf("step %s was reversed since", st.Undermined), nil
 	}
-	dialect, err := s.dialect(p.lane)
-	if err != nil {
-		return "", err
-	}
 	statements, err := s.statements(ctx, p, standing.Step.Forward.Checksum)
 	if err != nil {
 		return "", err
@@ -63,10 +59,10 @@ func (s *Service) stuck(ctx context.Context, p targetContext, session engine.Ses
 	if !begins(statements, st.Progress) {
 		return fmt.Sprintf("the statements before number %d took effect, and were changed since", st.Progress.Statement), nil
 	}
-	if _, why := deploy.Unresumable(dialect.SessionOf(statements[:took]), statements[took:]); why != "" {
+	if _, why := deploy.Unresumable(p.dialect().SessionOf(statements[:took]), statements[took:]); why != "" {
 		return why, nil
 	}
-	looked, _, err := session.Peek(ctx, defaults(p), dialect.Objects(statements, 1, took).Objects, nil)
+	looked, _, err := session.Peek(ctx, defaults(p), p.dialect().Objects(statements, 1, took).Objects, nil)
 	if err != nil {
 		return "", err
 	}
@@ -92,21 +88,17 @@ func begins(statements []sqltext.Statement, progress ledger.Detail) bool {
 // undoable refuses a way back of a half-done step if the catalogs do not tell
 // which of its statements are to run.
 func (s *Service) undoable(ctx context.Context, p targetContext, session engine.Session, action plan.Action) error {
-	dialect, err := s.dialect(p.lane)
-	if err != nil {
-		return err
-	}
 	back, err := s.statements(ctx, p, action.Step.Back.Checksum)
 	if err != nil {
 		return err
 	}
 	seen := make([][]evidence.Sighting, len(back))
-	for i, objects := range evidence.Targets(dialect.Objects, back) {
+	for i, objects := range evidence.Targets(p.dialect().Objects, back) {
 		if seen[i], _, err = session.Peek(ctx, defaults(p), objects, nil); err != nil {
 			return err
 		}
 	}
-	if _, err := evidence.Undo(back, dialect.SessionOf(back), seen); err != nil {
+	if _, err := evidence.Undo(back, p.dialect().SessionOf(back), seen); err != nil {
 		return refused(fmt.Sprintf("undo by hand what it did, then record that: vorrang settle -lane %s -env %s -step %s -as undone -reason \"…\"", p.lane.Name, p.environment.Name, action.Step.Number),
 			"of step %s (%s) only %s took effect, and %s", action.Step.Number, action.Step.Slug, count(action.Half, "statement", "statements"), err)
 	}

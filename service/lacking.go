@@ -17,12 +17,8 @@ import (
 // lacking says, where a step failed because something was not there, what of the
 // steps that the ledger calls present is gone.
 func (s *Service) lacking(ctx context.Context, p targetContext, session engine.Session, view plan.View) ([]gate.Lack, error) {
-	if !slices.ContainsFunc(view.Steps, func(st plan.Standing) bool { return s.stopped(p, st, ledger.Forward, engine.Missing) }) {
+	if !slices.ContainsFunc(view.Steps, func(st plan.Standing) bool { return p.stopped(st, ledger.Forward, engine.Missing) }) {
 		return nil, nil
-	}
-	dialect, err := s.dialect(p.lane)
-	if err != nil {
-		return nil, err
 	}
 	var present []plan.Standing
 	var scripts [][]sqltext.Statement
@@ -42,7 +38,7 @@ func (s *Service) lacking(ctx context.Context, p targetContext, session engine.S
 		present, scripts = append(present, standing), append(scripts, statements)
 	}
 	var lacks []gate.Lack
-	for i, objects := range dialect.Left(scripts) {
+	for i, objects := range p.dialect().Left(scripts) {
 		if len(objects) == 0 {
 			continue
 		}

@@ -60,13 +60,9 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 			return nil, err
 		}
 	}
-	dialect, err := s.dialect(p.lane)
-	if err != nil {
-		return nil, err
-	}
 	texts, digests := s.texts(planned), planned.Digests()
 	for i, action := range planned.Actions {
-		shown, err := s.previewAction(c, dialect, texts, action, in.Limit)
+		shown, err := s.previewAction(c, p.dialect(), texts, action, in.Limit)
 		if err != nil {
 			return nil, err
 		}
@@ -79,7 +75,7 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 // standalone writes a plan as one file for psql. A history that is not right, or
 // a step in doubt, is no ground for one.
 func (s *Service) standalone(c call, p targetContext, facts gate.Facts, planned plan.Plan, result gate.Result) (string, error) {
-	scripts, err := s.scripts(p)
+	scripts, err := p.scripts()
 	if err != nil {
 		return "", err
 	}

@@ -73,10 +73,6 @@ func (s *Service) settleWhole(c call, p targetContext, session engine.Session, i
 	if !known {
 		return nil, "", fmt.Errorf("the text that step %s was begun with is not in the catalogue", number)
 	}
-	dialect, err := s.dialect(p.lane)
-	if err != nil {
-		return nil, "", err
-	}
 	statements, err := s.statements(c, p, version.Forward.Checksum)
 	if err != nil {
 		return nil, "", err
@@ -94,7 +90,7 @@ func (s *Service) settleWhole(c call, p targetContext, session engine.Session, i
 		if st.Progress.Direction == ledger.Back || st.Doubtful() {
 			took = len(statements)
 		}
-		looked, _, err := session.Peek(c, defaults(p), evidence.Effects(dialect.Objects, statements, took), nil)
+		looked, _, err := session.Peek(c, defaults(p), evidence.Effects(p.dialect().Objects, statements, took), nil)
 		if err != nil {
 			return nil, "", err
 		}

@@ -73,7 +73,7 @@ func (s *Service) laneStatus(ctx context.Context, who caller, l lane.Lane) (api.
 	}
 	errs := make([]error, len(visible))
 	each(visible, mostLooks, func(i int, e lane.Environment) {
-		status.Environments[i], errs[i] = s.environmentStatus(ctx, targetContext{lane: l, environment: e, catalogue: catalogue}, "none")
+		status.Environments[i], errs[i] = s.environmentStatus(ctx, s.at(l, e, catalogue), "none")
 	})
 	return status, errors.Join(errs...)
 }
@@ -254,7 +254,7 @@ func (s *Service) failures(ctx context.Context, p targetContext, facts gate.Fact
 			return nil, err
 		}
 		switch {
-		case s.stopped(p, st, ledger.Forward, engine.Duplicate):
+		case p.stopped(st, ledger.Forward, engine.Duplicate):
 			t.Next = fmt.Sprintf("something of it is there already; if somebody carried it out by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
 				status.Lane, status.Environment, number)
 		case hold.ID != "" && hold.ID != gate.SealedRelease:
@@ -262,7 +262,7 @@ func (s *Service) failures(ctx context.Context, p targetContext, facts gate.Fact
 			if gate.Expected(hold.ID) { // it has no line of its own that says how
 				t.Next += ": " + hold.Turn
 			}
-		case s.stopped(p, st, ledger.Forward, engine.Missing) && len(facts.Lacks) > 0:
+		case p.stopped(st, ledger.Forward, engine.Missing) && len(facts.Lacks) > 0:
 			t.Next = fixLacks(facts, p, release)
 		default:
 			t.Next = fmt.Sprintf("%s, then promote again: vorrang promote -lane %s -to %s%s", cause, status.Lane, status.Environment, release)
@@ -284,11 +284,10 @@ func (s *Service) causeOf(ctx context.Context, lane, environment string, number 
 }
 
 // stopped reports whether a step failed in a direction, by an error of a kind.
-func (s *Service) stopped(p targetContext, st plan.Standing, direction ledger.Direction, by engine.Kind) bool {
+func (p targetContext) stopped(st plan.Standing, direction ledger.Direction, by engine.Kind) bool {
 	progress := st.State.Progress
 	back := progress.Direction == ledger.Back
-	server, known := s.Engines[p.lane.Engine]
-	return st.State.Status == ledger.StatusFailed && back == (direction == ledger.Back) && known && server.KindOf(progress.SQLState) == by
+	return st.State.Status == ledger.StatusFailed && back == (direction == ledger.Back) && p.engine.KindOf(progress.SQLState) == by
 }
 
 func stepStatus(s plan.Standing) api.StepStatus {
@@ -354,7 +353,7 @@ func (s *Service) ledgerSetup(c call, in *environmentIn) (*api.LedgerSetup, erro
 	if err != nil {
 		return nil, err
 	}
-	scripts, err := s.scripts(p)
+	scripts, err := p.scripts()
 	if err != nil {
 		return nil, err
 	}
@@ -371,14 +370,10 @@ func (s *Service) engines(call, *nothing) (*api.Engines, error) {
 }
 
 // scripts is what writes files that somebody runs without Vorrang.
-func (s *Service) scripts(p targetContext) (engine.Scripts, error) {
-	kind, err := s.Engines.Named(p.lane.Engine)
-	if err != nil {
-		return nil, err
-	}
-	scripts, can := kind.(engine.Scripts)
+func (p targetContext) scripts() (engine.Scripts, error) {
+	scripts, can := p.engine.(engine.Scripts)
 	if !can {
-		return nil, refused("let the service deploy it", "no file can be written for %s in this version", kind.Traits().Server)
+		return nil, refused("let the service deploy it", "no file can be written for %s in this version", p.lane.Engine)
 	}
 	return scripts, nil
 }
@@ -395,7 +390,7 @@ func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 		var seen engine.Probe
 		if seen, err = session.Probe(c, p.environment.Role); err == nil {
 			facts, _, err := s.look(c, p, session)
-			fillProbe(answer, seen, p.environment, facts, s.Engines[p.lane.Engine].Traits())
+			fillProbe(answer, seen, p.environment, facts, p.engine.Traits())
 			if err == nil && facts.Foreign() {
 				check := gate.Back(facts, nil).Find(gate.KnownDatabase)
 				answer.Looks = append(answer.Looks, api.Look{What: "owner", Says: check.Evidence, Fix: check.Turn})

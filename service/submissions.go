@@ -266,7 +266,7 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 		wait.Go(func() {
 			ctx, cancel := context.WithTimeout(c, lookTimeout)
 			defer cancel()
-			p := targetContext{lane: l, environment: e, catalogue: d.Before}
+			p := s.at(l, e, d.Before)
 			facts, err := s.lookOnce(ctx, p)
 			if err != nil {
 				unseen[i] = e.Name

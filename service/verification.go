@@ -37,7 +37,7 @@ func (s *Service) verification(c call, in *verifyIn) (*api.Verification, error) 
 	var wait safely.Group
 	for i, e := range l.Environments {
 		wait.Go(func() {
-			found, err := s.verifyOne(c, targetContext{lane: l, environment: e, catalogue: catalogue})
+			found, err := s.verifyOne(c, s.at(l, e, catalogue))
 			if err == nil {
 				seen[i] = &found
 				return
