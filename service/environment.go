@@ -245,9 +245,6 @@ func (s *Service) look(ctx context.Context, p targetContext, session engine.Sess
 	if facts.Half, err = s.halfDone(ctx, p, session, facts.View); err != nil {
 		return facts, nil, err
 	}
-	if facts.Lacks, err = s.lacking(ctx, p, session, facts.View); err != nil {
-		return facts, nil, err
-	}
 	if facts.Chain == nil && facts.Strange == "" && facts.View.State.Head.Seq > seen.Seq {
 		err = s.Records.KeepHead(ctx, p.lane.Name, p.environment.Name, facts.View.State.Head)
 	}

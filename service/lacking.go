@@ -6,20 +6,23 @@ import (
 	"slices"
 	"strings"
 
-	"vorrang/core/engine"
 	"vorrang/core/evidence"
-	"vorrang/core/gate"
-	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
+	"vorrang/core/step"
+	"vorrang/internal/plural"
 )
 
-// lacking says, where a step failed because something was not there, what of the
-// steps that the ledger calls present is gone.
-func (s *Service) lacking(ctx context.Context, p targetContext, session engine.Session, view plan.View) ([]gate.Lack, error) {
-	if !slices.ContainsFunc(view.Steps, func(st plan.Standing) bool { return p.stopped(st, ledger.Forward, engine.Missing) }) {
-		return nil, nil
-	}
+// lack is a step that was applied, and what it made that is gone.
+type lack struct {
+	number step.Number
+	slug   string
+	gone   []string // "table berth is not there"
+}
+
+// lacking says what of the steps that the ledger calls present is gone. It looks at
+// every object of theirs, so ask where a step failed because something was not there.
+func (s *Service) lacking(ctx context.Context, p targetContext, view plan.View) ([]lack, error) {
 	var present []plan.Standing
 	var scripts [][]sqltext.Statement
 	version := s.versions(ctx, p)
@@ -37,33 +40,53 @@ func (s *Service) lacking(ctx context.Context, p targetContext, session engine.S
 		}
 		present, scripts = append(present, standing), append(scripts, statements)
 	}
-	var lacks []gate.Lack
-	for i, objects := range p.dialect().Left(scripts) {
-		if len(objects) == 0 {
-			continue
+	left := p.dialect().Left(scripts)
+	leave, err := s.looking.enter(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
+	session, err := s.connect(ctx, p, "vorrangd status")
+	if err != nil {
+		return nil, err
+	}
+	defer session.Close()
+	looked, _, err := session.Peek(ctx, defaults(p), slices.Concat(left...), nil)
+	if err != nil {
+		return nil, err
+	}
+	var lacks []lack
+	for i, objects := range left {
+		if gone := evidence.Missing(looked[:len(objects)]); len(gone) > 0 {
+			lacks = append(lacks, lack{present[i].Step.Number, present[i].Step.Slug, gone})
 		}
-		looked, _, err := session.Peek(ctx, defaults(p), objects, nil)
-		if err != nil {
-			return nil, err
-		}
-		if gone := evidence.Missing(looked); len(gone) > 0 {
-			lacks = append(lacks, gate.Lack{Step: present[i].Step.Number, Slug: present[i].Step.Slug, Gone: gone})
-		}
+		looked = looked[len(objects):]
 	}
 	return lacks, nil
 }
 
-// fixLacks says how what is gone comes back.
-func fixLacks(facts gate.Facts, p targetContext, release string) string {
-	lack := facts.Lacks[0]
-	more := ""
-	if n := len(facts.Lacks) - 1; n > 0 {
-		more = fmt.Sprintf(", and of %s more", count(n, "step", "steps"))
+// fixLacks says how what is gone comes back; an empty text where nothing is gone, or
+// nobody could see.
+func (s *Service) fixLacks(ctx context.Context, p targetContext, view plan.View, release string) string {
+	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+	defer cancel()
+	lacks, err := s.lacking(ctx, p, view)
+	if err != nil {
+		s.Log.Warn("what a failed step misses could not be seen", "lane", p.lane.Name, "environment", p.environment.Name, "error", err)
 	}
-	gone := fmt.Sprintf("what step %s (%s) made is gone%s: %s", lack.Step, lack.Slug, more, strings.Join(lack.Gone[:min(len(lack.Gone), 3)], ", "))
-	if p.environment.Disposable && !facts.Asks.Release {
-		return fmt.Sprintf("%s; as %s is disposable, build it anew: vorrang rebuild -lane %s -env %s -confirm %[2]s", gone, p.environment.Name, p.lane.Name, p.environment.Name)
+	if len(lacks) == 0 {
+		return ""
 	}
-	return fmt.Sprintf("%s; if the step that failed needs it, make it again by hand as that step did, then promote again: vorrang promote -lane %s -to %s%s",
-		gone, p.lane.Name, p.environment.Name, release)
+	first, more := lacks[0], ""
+	if n := len(lacks) - 1; n > 0 {
+		more = fmt.Sprintf(", and of %s more", plural.Of(n, "step"))
+	}
+	gone := fmt.Sprintf("what step %s (%s) made is gone%s: %s",
+		first.number, first.slug, more, strings.Join(first.gone[:min(len(first.gone), 3)], ", "))
+	lane, environment := p.lane.Name, p.environment.Name
+	if p.environment.Disposable && !p.environment.Asks().Release {
+		return fmt.Sprintf("%s; as %s is disposable, build it anew: vorrang rebuild -lane %s -env %[2]s -confirm %[2]s", gone, environment, lane)
+	}
+	return fmt.Sprintf("%s; if the step that failed needs it, make it again by hand as that step did, "+
+		"then promote again: vorrang promote -lane %s -to %s%s", gone, lane, environment, release)
 }

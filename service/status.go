@@ -262,10 +262,11 @@ func (s *Service) failures(ctx context.Context, p targetContext, facts gate.Fact
 			if gate.Expected(hold.ID) { // it has no line of its own that says how
 				t.Next += ": " + hold.Turn
 			}
-		case p.stopped(st, ledger.Forward, engine.Missing) && len(facts.Lacks) > 0:
-			t.Next = fixLacks(facts, p, release)
 		default:
 			t.Next = fmt.Sprintf("%s, then promote again: vorrang promote -lane %s -to %s%s", cause, status.Lane, status.Environment, release)
+			if p.stopped(st, ledger.Forward, engine.Missing) {
+				t.Next = cmp.Or(s.fixLacks(ctx, p, facts.View, release), t.Next)
+			}
 		}
 		list = append(list, t)
 	}

@@ -99,7 +99,6 @@ type Facts struct {
 	Half       []Half                // of the steps that stopped half-way
 	Bound      map[step.Number]Bound // late or edited steps whose files cannot change
 	There      []step.Number         // failed steps that stumbled over what is there already
-	Lacks      []Lack                // of present steps, where another failed because something was not there
 	Away       []step.Number         // steps whose way back stopped over what is gone already
 
 	// what some environments ask
@@ -173,13 +172,6 @@ type Half struct {
 	Step  step.Number
 	Stuck string // why it cannot go on where it stopped; empty if it can
 	Undo  bool   // its way back can undo what it did
-}
-
-// Lack is a step that was carried out, and what it made that is gone.
-type Lack struct {
-	Step step.Number
-	Slug string
-	Gone []string // "table berth is not there"
 }
 
 // Bound is what keeps a step's files as they are.
