@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"vorrang/core/engine"
@@ -419,7 +418,7 @@ func fillProbe(answer *api.Probe, seen engine.Probe, e lane.Environment, facts g
 	_, _ = fmt.Sscanf(seen.Version, "%d", &major)
 	version := server.Server + " " + seen.Version
 	if !slices.Contains(server.Tried, major) {
-		version += fmt.Sprintf(", with which Vorrang is not tested; it is with %s", strings.Trim(fmt.Sprint(server.Tried), "[]"))
+		version += fmt.Sprintf(", with which Vorrang is not tested; it is with %s", server.Versions())
 	}
 	look("version", major >= server.Oldest, version, fmt.Sprintf("use %s %d or newer", server.Server, server.Oldest))
 	tls := "not encrypted: fine on the same machine, not across a network"

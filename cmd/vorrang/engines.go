@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"vorrang/client"
 	"vorrang/service/api"
@@ -27,7 +26,7 @@ func enginesCommand() command {
 
 func printEngines(e *env, list *api.Engines) {
 	for _, one := range list.Engines {
-		fmt.Fprintf(e.out, "%s  %s, tested with version %s\n", e.paint.strong(one.Name), one.Server, strings.Trim(fmt.Sprint(one.Tried), "[]"))
+		fmt.Fprintf(e.out, "%s  %s, tested with version %s\n", e.paint.strong(one.Name), one.Server, one.Versions())
 		t := table{}
 		for _, power := range []struct {
 			has  bool

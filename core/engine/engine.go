@@ -39,6 +39,9 @@ type Traits struct {
 	Scripts        bool   `json:"scripts" description:"Files can be written that somebody runs without Vorrang."`
 }
 
+// Versions are those that the tests run with, in words.
+func (t Traits) Versions() string { return strings.Trim(fmt.Sprint(t.Tried), "[]") }
+
 // Engines are those that a service has, by name.
 type Engines map[string]Engine
 

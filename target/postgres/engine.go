@@ -78,6 +78,3 @@ func (Engine) Script(f engine.File) ([]byte, error) {
 	}
 	return file.Text()
 }
-
-// LedgerOwnerSQL implements engine.Scripts.
-func (Engine) LedgerOwnerSQL(owner, login string) string { return LedgerOwnerSQL(owner, login) }

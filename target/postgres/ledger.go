@@ -66,10 +66,8 @@ const ledgerColumns = "seq biginttruefalse, at timestamp with time zonetruefalse
 // LedgerAltered says what of the ledger's table is not as it was made; an empty
 // text where there is nothing, or no ledger.
 func (s *Session) LedgerAltered(ctx context.Context) (string, error) {
-	_, body, _ := strings.Cut(createLedger, "AS $$")
-	body, _, _ = strings.Cut(body, "$$")
 	var found string
-	err := s.conn.QueryRow(ctx, altered, body, ledgerColumns).Scan(&found)
+	err := s.conn.QueryRow(ctx, altered, refuseBody, ledgerColumns).Scan(&found)
 	if errors.Is(err, pgx.ErrNoRows) {
 		if s.owner != nil {
 			return "it is not there yet", nil
@@ -77,7 +75,7 @@ func (s *Session) LedgerAltered(ctx context.Context) (string, error) {
 		return "", nil
 	}
 	if err == nil && found == "" && s.owner != nil {
-		err = s.conn.QueryRow(ctx, disowned, s.owner.role, appendBody()).Scan(&found)
+		err = s.conn.QueryRow(ctx, disowned, s.owner.role, appendBody).Scan(&found)
 	}
 	return found, s.wrap(err)
 }

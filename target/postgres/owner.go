@@ -33,22 +33,26 @@ func (o *owner) proof(e ledger.Entry) string {
 //go:embed ledger-owner.sql
 var ledgerOwner string
 
-// LedgerOwnerSQL is what a superuser runs with psql, so that the ledger belongs to
-// a role of its own. login is the user of the target's URL.
-func LedgerOwnerSQL(role, login string) string {
+// LedgerOwnerSQL implements engine.Scripts: a superuser runs it with psql.
+func (Engine) LedgerOwnerSQL(owner, login string) string {
 	refuse := createLedger[strings.Index(createLedger, "CREATE FUNCTION"):]
 	refuse = strings.Replace(refuse[:strings.Index(refuse, "$$;")+len("$$;")], "CREATE FUNCTION", "CREATE OR REPLACE FUNCTION", 1)
-	quote := func(name string) string {
-		return "'" + strings.NewReplacer("'", "''", `\`, `\\`, "\n", `\n`).Replace(name) + "'"
-	}
-	return strings.NewReplacer("<owner>", quote(role), "<login>", quote(login), "<ledger>", strings.TrimSpace(createLedger),
+	escapes := strings.NewReplacer("'", "''", `\`, `\\`, "\n", `\n`) // as psql's \set reads them
+	quote := func(name string) string { return "'" + escapes.Replace(name) + "'" }
+	return strings.NewReplacer("<owner>", quote(owner), "<login>", quote(login), "<ledger>", strings.TrimSpace(createLedger),
 		"<refuse>", refuse, "<hash>", ledger.HashSQL).Replace(ledgerOwner)
 }
 
-// appendBody is the text of the function that appends entries.
-func appendBody() string {
-	_, body, _ := strings.Cut(LedgerOwnerSQL("", ""), "AS $append$")
-	body, _, _ = strings.Cut(body, "$append$")
+// The texts of the ledger's functions, as the server keeps them.
+var (
+	refuseBody = within(createLedger, "AS $$", "$$")
+	appendBody = within(Engine{}.LedgerOwnerSQL("", ""), "AS $append$", "$append$")
+)
+
+// within is what stands between two texts, the first time.
+func within(text, after, before string) string {
+	_, rest, _ := strings.Cut(text, after)
+	body, _, _ := strings.Cut(rest, before)
 	return body
 }
 
