@@ -61,6 +61,13 @@ const disowned = `SELECT pg_catalog.concat_ws('; ',
 	CASE WHEN pg_catalog.pg_get_userbyid(c.relowner) <> $1 THEN 'it belongs to ' || pg_catalog.pg_get_userbyid(c.relowner) || ', and not to ' || $1 END,
 	CASE WHEN pg_catalog.pg_get_userbyid(n.nspowner) <> $1 THEN 'its schema belongs to ' || pg_catalog.pg_get_userbyid(n.nspowner) || ', and not to ' || $1 END,
 	(SELECT 'user ' || session_user || ' is a superuser, or a member of ' || $1 FROM pg_catalog.pg_roles r WHERE r.rolname = $1 AND pg_catalog.pg_has_role(session_user, r.oid, 'MEMBER')),
+	(SELECT 'user ' || session_user || ' can get round its owner as ' || pg_catalog.string_agg(r.rolname, ', ' ORDER BY r.rolname)
+		FROM pg_catalog.pg_roles r LEFT JOIN pg_catalog.pg_class k ON k.relnamespace = n.oid AND k.relname = 'ledger_key'
+		WHERE pg_catalog.pg_has_role(session_user, r.oid, 'MEMBER') AND NOT pg_catalog.pg_has_role(session_user, c.relowner, 'MEMBER')
+			AND (r.rolname IN ('pg_execute_server_program', 'pg_read_server_files', 'pg_write_server_files')
+				OR r.rolcreaterole AND pg_catalog.current_setting('server_version_num')::int < 160000 -- who can make anybody a member of anything
+				OR pg_catalog.has_table_privilege(r.oid, c.oid, 'INSERT, UPDATE, DELETE, TRUNCATE, TRIGGER')
+				OR pg_catalog.has_table_privilege(r.oid, k.oid, 'SELECT'))),
 	(SELECT pg_catalog.string_agg(DISTINCT CASE a.grantee WHEN 0 THEN 'everybody' ELSE pg_catalog.pg_get_userbyid(a.grantee)::text END, ', ') || ' may make objects in its schema'
 		FROM pg_catalog.aclexplode(n.nspacl) a WHERE a.grantee <> n.nspowner AND a.privilege_type = 'CREATE'),
 	(SELECT pg_catalog.string_agg(DISTINCT CASE a.grantee WHEN 0 THEN 'everybody' ELSE pg_catalog.pg_get_userbyid(a.grantee)::text END, ', ') || ' may read its key'
