@@ -38,6 +38,6 @@ func printEngines(e *env, list *api.Engines) {
 		} {
 			t.add(plain("  "+map[bool]string{true: "yes", false: "no"}[power.has]), plain(power.what))
 		}
-		t.print(e.out, e.paint)
+		t.printRows(e.out)
 	}
 }

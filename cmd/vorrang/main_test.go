@@ -330,6 +330,7 @@ func TestTheEnginesSayWhatTheyCan(t *testing.T) {
 	code, out, errs := say(t, "engines")
 	require.Equal(t, 0, code, errs)
 	assert.Contains(t, out, "postgresql  PostgreSQL, tested with version 15\n")
+	assert.NotContains(t, out, "\n\n")
 	assert.Regexp(t, `(?m)^  yes  the ledger can have an owner of its own`, out)
 	assert.NotContains(t, out, "  no ")
 }
