@@ -383,7 +383,7 @@ func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 	if err != nil {
 		return nil, err
 	}
-	answer := &api.Probe{Lane: in.Lane, Environment: in.Environment, Looks: []api.Look{}}
+	answer := &api.Probe{Lane: in.Lane, Environment: in.Environment, Looks: []engine.Look{}}
 	session, err := s.connect(c, p, "vorrangd probe")
 	if err == nil {
 		defer session.Close()
@@ -393,60 +393,37 @@ func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 			fillProbe(answer, seen, p.environment, facts, p.engine.Traits())
 			if err == nil && facts.Foreign() {
 				check := gate.Back(facts, nil).Find(gate.KnownDatabase)
-				answer.Looks = append(answer.Looks, api.Look{What: "owner", Says: check.Evidence, Fix: check.Turn})
+				answer.Looks = append(answer.Looks, engine.Look{What: "owner", Says: check.Evidence, Fix: check.Turn})
 				answer.Usable = false
 			}
 			return answer, err
 		}
 	}
 	trouble := unreachable(err)
-	answer.Looks = append(answer.Looks, api.Look{What: "connection", Says: trouble.Message, Fix: trouble.Next})
+	answer.Looks = append(answer.Looks, engine.Look{What: "connection", Says: trouble.Message, Fix: trouble.Next})
 	return answer, nil
 }
 
 func fillProbe(answer *api.Probe, seen engine.Probe, e lane.Environment, facts gate.Facts, server engine.Traits) {
-	answer.Version, answer.Database, answer.User, answer.Usable = seen.Version, seen.Database, seen.User, true
-	look := func(what string, ok bool, says, fix string) {
-		l := api.Look{What: what, OK: ok, Says: says}
-		if !ok {
-			l.Fix, answer.Usable = fix, false
-		}
-		answer.Looks = append(answer.Looks, l)
-	}
-	look("connection", true, fmt.Sprintf("user %s reaches database %s", seen.User, seen.Database), "")
 	major := 0
 	_, _ = fmt.Sscanf(seen.Version, "%d", &major)
 	version := server.Server + " " + seen.Version
 	if !slices.Contains(server.Tried, major) {
 		version += fmt.Sprintf(", with which Vorrang is not tested; it is with %s", server.Versions())
 	}
-	look("version", major >= server.Oldest, version, fmt.Sprintf("use %s %d or newer", server.Server, server.Oldest))
-	tls := "not encrypted: fine on the same machine, not across a network"
-	if seen.TLS != "" {
-		tls = seen.TLS + ", " + seen.Cipher
+	rest := slices.Clone(seen.Looks[1:])
+	seen.Looks = seen.Looks[:1] // the connection comes first, and then what answers there
+	seen.Look("version", major >= server.Oldest, version, fmt.Sprintf("use %s %d or newer", server.Server, server.Oldest))
+	seen.Looks = append(seen.Looks, rest...)
+	for i, look := range seen.Looks {
+		if look.What == "ledger" && e.LedgerRole != "" { // not what the user may write, but what its owner set up
+			seen.Looks = slices.Delete(seen.Looks, i, i+1)
+			seen.Look("ledger", facts.Altered == "", cmp.Or(facts.Altered, "belongs to "+e.LedgerRole+", and user "+seen.User+" cannot write it but by proof"), facts.FixLedger())
+			break
+		}
 	}
-	look("encryption", true, tls, "")
-	says := "a session of its own"
-	if seen.Pooler {
-		says = "through a connection pooler in session mode"
-	}
-	look("session", true, says, "")
-	look("writable", !seen.ReadOnly, word(seen.ReadOnly, "the database accepts no writes", "the database accepts writes"),
-		"name the primary server in the URL, not a standby")
-	switch {
-	case e.LedgerRole != "":
-		look("ledger", facts.Altered == "", cmp.Or(facts.Altered, "belongs to "+e.LedgerRole+", and user "+seen.User+" cannot write it but by proof"), facts.FixLedger())
-	case seen.HasLedger:
-		look("ledger", seen.MayWrite, word(seen.MayWrite, "is there, and may be written", "is there, but user "+seen.User+" may not write it"),
-			fmt.Sprintf("GRANT USAGE ON SCHEMA vorrang TO %[1]s; GRANT SELECT, INSERT ON vorrang.ledger TO %[1]s", seen.User))
-	default:
-		look("ledger", seen.MayCreate, word(seen.MayCreate, "is not there yet, and may be created", "is not there, and user "+seen.User+" may not create schemas"),
-			fmt.Sprintf("GRANT CREATE ON DATABASE %s TO %s", seen.Database, seen.User))
-	}
-	if e.Role != "" {
-		look("role", seen.MayRole, word(seen.MayRole, seen.User+" may become "+e.Role, "there is no role "+e.Role+" that "+seen.User+" may become"),
-			fmt.Sprintf("GRANT %s TO %s", e.Role, seen.User))
-	}
+	answer.Version, answer.Database, answer.User, answer.Looks = seen.Version, seen.Database, seen.User, seen.Looks
+	answer.Usable = !slices.ContainsFunc(seen.Looks, func(l engine.Look) bool { return !l.OK })
 }
 
 // utc is a moment in words.

@@ -26,8 +26,9 @@ type Session interface {
 	// Identity is the same for two sessions if they are on the same database, by
 	// what the server says, not by the URL.
 	Identity(ctx context.Context) (string, error)
-	// Probe looks at the target, and changes nothing. role is one that steps are
-	// to run as; empty for none.
+	// Probe looks at the target, and changes nothing: whether it is reached, may be
+	// written to, and can hold a ledger. role is one that steps are to run as; empty
+	// for none.
 	Probe(ctx context.Context, role string) (Probe, error)
 	// HasTables reports whether all of some tables are there, each as schema.name.
 	HasTables(ctx context.Context, tables ...string) (bool, error)
@@ -228,18 +229,27 @@ func (b Blocker) String() string {
 
 // Probe is what can be said of a target without changing it.
 type Probe struct {
-	Version   string `json:"version"`
-	Database  string `json:"database"`
-	User      string `json:"user"`
-	Superuser bool   `json:"superuser"`
-	TLS       string `json:"tls,omitempty" description:"The protocol version; absent where the connection is not encrypted."`
-	Cipher    string `json:"cipher,omitempty"`
-	ReadOnly  bool   `json:"read_only" description:"A standby, or a database that refuses writes."`
-	MayCreate bool   `json:"may_create" description:"The user may create schemas in the database."`
-	HasLedger bool   `json:"has_ledger"`
-	MayWrite  bool   `json:"may_write_ledger"`
-	MayRole   bool   `json:"may_set_role"`
-	Pooler    bool   `json:"pooler" description:"A connection pooler in session mode stands in between."`
+	Version   string // such as 15.18; it begins with the major version
+	Database  string
+	User      string // empty for an engine that has none
+	HasLedger bool
+	Looks     []Look // in the order in which people ask
+}
+
+// Look is one thing that a probe looked at.
+type Look struct {
+	What string `json:"what"`
+	OK   bool   `json:"ok"`
+	Says string `json:"says"`
+	Fix  string `json:"fix,omitempty"`
+}
+
+// Look adds what was looked at; fix is for where it is not right.
+func (p *Probe) Look(what string, ok bool, says, fix string) {
+	if ok {
+		fix = ""
+	}
+	p.Looks = append(p.Looks, Look{What: what, OK: ok, Says: says, Fix: fix})
 }
 
 // Existing counts what is found in a database that has no ledger.

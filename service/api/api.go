@@ -373,21 +373,13 @@ type Withdrawn struct {
 
 // Probe says whether a target can be used.
 type Probe struct {
-	Lane        string `json:"lane"`
-	Environment string `json:"environment"`
-	Usable      bool   `json:"usable"`
-	Version     string `json:"version,omitempty"`
-	Database    string `json:"database,omitempty"`
-	User        string `json:"user,omitempty"`
-	Looks       []Look `json:"looks" nullable:"false"`
-}
-
-// Look is one thing that a probe looked at.
-type Look struct {
-	What string `json:"what"`
-	OK   bool   `json:"ok"`
-	Says string `json:"says"`
-	Fix  string `json:"fix,omitempty"`
+	Lane        string        `json:"lane"`
+	Environment string        `json:"environment"`
+	Usable      bool          `json:"usable"`
+	Version     string        `json:"version,omitempty"`
+	Database    string        `json:"database,omitempty"`
+	User        string        `json:"user,omitempty"`
+	Looks       []engine.Look `json:"looks" nullable:"false"`
 }
 
 // GateAnswer is what the gate says to a promotion now.

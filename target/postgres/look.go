@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"vorrang/core/engine"
+	"vorrang/core/sqltext"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -44,7 +45,7 @@ func (s *Session) Existing(ctx context.Context, schemas []string) (engine.Existi
 	return e, nil
 }
 
-const probeTarget = `SELECT current_setting('server_version'), current_database(), current_user, current_setting('is_superuser') = 'on',
+const probeTarget = `SELECT current_setting('server_version'), current_database(), current_user,
     coalesce((SELECT version FROM pg_catalog.pg_stat_ssl WHERE pid = pg_backend_pid() AND ssl), ''),
     coalesce((SELECT cipher FROM pg_catalog.pg_stat_ssl WHERE pid = pg_backend_pid() AND ssl), ''),
     pg_is_in_recovery() OR current_setting('default_transaction_read_only') = 'on',
@@ -53,20 +54,54 @@ const probeTarget = `SELECT current_setting('server_version'), current_database(
     coalesce(has_table_privilege(to_regclass('vorrang.ledger'), 'INSERT'), false),
     $1 = '' OR (SELECT count(*) FROM pg_catalog.pg_roles WHERE rolname = $1 AND pg_has_role(oid, 'MEMBER')) = 1`
 
-// Probe looks at the target, and changes nothing.
+// rights is what probeTarget found of the session and its user.
+type rights struct {
+	readOnly, mayCreate, mayWrite, mayRole bool
+	tls, cipher                            string
+}
+
+// Probe implements engine.Session.
 func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) {
 	var p engine.Probe
+	var r rights
 	if err := s.requireSession(ctx); err != nil {
 		return p, err
 	}
-	err := s.conn.QueryRow(ctx, probeTarget, role).Scan(&p.Version, &p.Database, &p.User, &p.Superuser, &p.TLS, &p.Cipher,
-		&p.ReadOnly, &p.MayCreate, &p.HasLedger, &p.MayWrite, &p.MayRole)
+	err := s.conn.QueryRow(ctx, probeTarget, role).Scan(&p.Version, &p.Database, &p.User, &r.tls, &r.cipher, &r.readOnly, &r.mayCreate, &p.HasLedger, &r.mayWrite, &r.mayRole)
 	if err != nil {
 		return p, fmt.Errorf("look at the target: %w", s.wrap(err))
 	}
 	pid, err := s.backend(ctx)
-	p.Pooler = pid != s.conn.PgConn().PID()
-	return p, err
+	if err != nil {
+		return p, err
+	}
+	p.Look("connection", true, fmt.Sprintf("user %s reaches database %s", p.User, p.Database), "")
+	encryption := "not encrypted: fine on the same machine, not across a network"
+	if r.tls != "" {
+		encryption = r.tls + ", " + r.cipher
+	}
+	p.Look("encryption", true, encryption, "")
+	p.Look("session", true, either(pid == s.conn.PgConn().PID(), "a session of its own", "through a connection pooler in session mode"), "")
+	p.Look("writable", !r.readOnly, either(r.readOnly, "the database accepts no writes", "the database accepts writes"), "name the primary server in the URL, not a standby")
+	if p.HasLedger {
+		p.Look("ledger", r.mayWrite, "is there, "+either(r.mayWrite, "and may be written", "but user "+p.User+" may not write it"),
+			fmt.Sprintf("GRANT USAGE ON SCHEMA vorrang TO %[1]s; GRANT SELECT, INSERT ON vorrang.ledger TO %[1]s", sqltext.Identifier(p.User)))
+	} else {
+		p.Look("ledger", r.mayCreate, either(r.mayCreate, "is not there yet, and may be created", "is not there, and user "+p.User+" may not create schemas"),
+			fmt.Sprintf("GRANT CREATE ON DATABASE %s TO %s", sqltext.Identifier(p.Database), sqltext.Identifier(p.User)))
+	}
+	if role != "" {
+		p.Look("role", r.mayRole, either(r.mayRole, p.User+" may become "+role, "there is no role "+role+" that "+p.User+" may become"),
+			fmt.Sprintf("GRANT %s TO %s", sqltext.Identifier(role), sqltext.Identifier(p.User)))
+	}
+	return p, nil
+}
+
+func either(yes bool, then, otherwise string) string {
+	if yes {
+		return then
+	}
+	return otherwise
 }
 
 // backend is the server's own number of the session.

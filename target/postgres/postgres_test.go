@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -125,7 +126,7 @@ func TestAPoolerIsToldFromAServer(t *testing.T) {
 		require.NoError(t, session.Lock(t.Context()))
 		probe, err := session.Probe(t.Context(), "")
 		require.NoError(t, err)
-		assert.True(t, probe.Pooler)
+		assert.Equal(t, "through a connection pooler in session mode", says(t, probe, "session").Says)
 	})
 }
 
@@ -231,17 +232,26 @@ func TestTheProbeSaysWhatMayBeDone(t *testing.T) {
 	weak := connect(t, with(t, address, func(u *url.URL) { u.User = url.UserPassword("probed", "p") }))
 	probe, err := weak.Probe(t.Context(), "probed_owner")
 	require.NoError(t, err)
-	assert.False(t, probe.MayCreate)
-	assert.False(t, probe.MayRole)
 	assert.False(t, probe.HasLedger)
-	assert.False(t, probe.Superuser)
-	assert.Empty(t, probe.TLS)
+	assert.Contains(t, says(t, probe, "encryption").Says, "not encrypted")
+	assert.True(t, says(t, probe, "writable").OK)
+	assert.Contains(t, says(t, probe, "ledger").Says, "user probed may not create schemas")
+	assert.Contains(t, says(t, probe, "ledger").Fix, "GRANT CREATE ON DATABASE")
+	assert.Equal(t, engine.Look{What: "role", Says: "there is no role probed_owner that probed may become", Fix: `GRANT "probed_owner" TO "probed"`}, says(t, probe, "role"))
 
 	require.NoError(t, connect(t, address).CreateLedger(t.Context()))
 	pgtest.Exec(t, address, "GRANT probed_owner TO probed; GRANT USAGE ON SCHEMA vorrang TO probed; GRANT SELECT ON vorrang.ledger TO probed")
 	probe, err = weak.Probe(t.Context(), "probed_owner")
 	require.NoError(t, err)
-	assert.True(t, probe.MayRole)
+	assert.True(t, says(t, probe, "role").OK)
 	assert.True(t, probe.HasLedger)
-	assert.False(t, probe.MayWrite)
+	assert.Equal(t, "is there, but user probed may not write it", says(t, probe, "ledger").Says)
+}
+
+// says finds one thing that a probe looked at.
+func says(t *testing.T, p engine.Probe, what string) engine.Look {
+	t.Helper()
+	at := slices.IndexFunc(p.Looks, func(l engine.Look) bool { return l.What == what })
+	require.GreaterOrEqual(t, at, 0, "%s is among %v", what, p.Looks)
+	return p.Looks[at]
 }
