@@ -1,8 +1,6 @@
 package grammar
 
 import (
-	"cmp"
-	"slices"
 	"strings"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
@@ -15,113 +13,34 @@ import (
 // included; a last of 0 is the end). Statements that the parser refuses are
 // blind.
 func Read(statements []sqltext.Statement, first, last int) evidence.Script {
-	r := reader{objects: map[string]evidence.Object{}}
-	for i, s := range statements {
-		r.number, r.line, r.seen = i+1, s.Line, false
-		if last > 0 && r.number > last {
-			break
-		}
-		node := parsed(s)
-		r.silent = r.number < first
-		r.statement(node)
-		if !r.seen && !r.silent {
-			r.blind = append(r.blind, evidence.Blind{Statement: r.number, Line: r.line, What: evidence.FirstWords(s.SQL)})
-		}
-	}
-	script := evidence.Script{Blind: r.blind}
-	for _, o := range r.objects {
-		script.Objects = append(script.Objects, o)
-	}
-	inPlace(script.Objects)
-	return script
-}
-
-// inPlace sorts objects by their places in a script.
-func inPlace(objects []evidence.Object) {
-	slices.SortFunc(objects, func(a, b evidence.Object) int {
-		return cmp.Or(a.Statement-b.Statement, strings.Compare(a.String(), b.String()))
-	})
+	return evidence.Collect(statements, first, last, leaves)
 }
 
 // Left is what should be there of each of several scripts after all of them ran, one
 // after the other: what a later one drops or renames is nobody's any more.
 func Left(scripts [][]sqltext.Statement) [][]evidence.Object {
-	r := reader{objects: map[string]evidence.Object{}, from: map[string]int{}}
-	for i, statements := range scripts {
-		r.script, r.path = i, nil
-		for n, s := range statements {
-			r.number, r.line = n+1, s.Line
-			r.statement(parsed(s))
-		}
-	}
-	left := make([][]evidence.Object, len(scripts))
-	for key, o := range r.objects {
-		if script := r.from[key]; !o.Gone {
-			left[script] = append(left[script], o)
-		}
-	}
-	for _, objects := range left {
-		inPlace(objects)
-	}
-	return left
+	return evidence.CollectLeft(scripts, leaves)
 }
 
-// reader walks over a script's statements.
-type reader struct {
-	// the statement
-	script int
-	number int
-	line   int
-	seen   bool // it left something
-	silent bool // it stands before the first that counts: only its search path does
+func leaves(net *evidence.Net, s sqltext.Statement) { reader{net}.statement(parsed(s)) }
 
-	path    []string
-	objects map[string]evidence.Object
-	from    map[string]int // of several scripts, the one that left it; nil for one
-	blind   []evidence.Blind
+// reader tells a net what one statement leaves.
+type reader struct{ net *evidence.Net }
+
+func (r reader) made(kind evidence.Kind, schema, of, name string) {
+	r.net.Made(evidence.Object{Kind: kind, Schema: schema, Of: of, Name: name})
 }
 
-func (r *reader) leave(o evidence.Object) {
-	r.seen = true
-	if r.silent {
-		return
-	}
-	o.Statement, o.Line, o.Path = r.number, r.line, r.path
-	r.objects[o.String()] = o
-	if r.from != nil {
-		r.from[o.String()] = r.script
-	}
+func (r reader) there(kind evidence.Kind, schema, of, name string) {
+	r.net.There(evidence.Object{Kind: kind, Schema: schema, Of: of, Name: name})
 }
 
-func (r *reader) made(kind evidence.Kind, schema, of, name string) {
-	if name != "" {
-		r.leave(evidence.Object{Kind: kind, Schema: schema, Of: of, Name: name, Made: true})
-	}
-}
-
-func (r *reader) there(kind evidence.Kind, schema, of, name string) {
-	o := evidence.Object{Kind: kind, Schema: schema, Of: of, Name: name}
-	if before, known := r.objects[o.String()]; known && !before.Gone {
-		r.seen = true // it stays what an earlier statement made of it
-		return
-	}
-	r.leave(o)
-}
-
-func (r *reader) gone(kind evidence.Kind, schema, of, name string) {
-	for key, o := range r.objects { // what belongs to a table goes with it
-		if of == "" && o.Of == name && o.Schema == schema {
-			delete(r.objects, key)
-		}
-		if kind == evidence.Schema && o.Schema == name {
-			delete(r.objects, key)
-		}
-	}
-	r.leave(evidence.Object{Kind: kind, Schema: schema, Of: of, Name: name, Gone: true})
+func (r reader) gone(kind evidence.Kind, schema, of, name string) {
+	r.net.Gone(evidence.Object{Kind: kind, Schema: schema, Of: of, Name: name})
 }
 
 // statement notes what a statement leaves.
-func (r *reader) statement(node *pg.Node) {
+func (r reader) statement(node *pg.Node) {
 	switch {
 	case node == nil:
 	case node.GetVariableSetStmt() != nil:
@@ -173,15 +92,15 @@ func (r *reader) statement(node *pg.Node) {
 }
 
 // set follows the search path, which decides where names without a schema lead.
-func (r *reader) set(set *pg.VariableSetStmt) {
+func (r reader) set(set *pg.VariableSetStmt) {
 	if !strings.EqualFold(set.Name, "search_path") {
 		return
 	}
-	r.seen = true // it says where to look, and is no change of its own
-	r.path = nil
+	var path []string
 	for _, arg := range set.Args {
-		r.path = append(r.path, arg.GetAConst().GetSval().GetSval())
+		path = append(path, arg.GetAConst().GetSval().GetSval())
 	}
+	r.net.Searches(path) // it says where to look, and is no change of its own
 }
 
 func relationKind(kind pg.ObjectType) evidence.Kind {
@@ -212,15 +131,15 @@ func relationKind(kind pg.ObjectType) evidence.Kind {
 	return ""
 }
 
-func (r *reader) relation(kind evidence.Kind, rel *pg.RangeVar) {
+func (r reader) relation(kind evidence.Kind, rel *pg.RangeVar) {
 	if rel.GetRelpersistence() == "t" {
-		r.seen = true // a temporary table is gone with the session
+		r.net.Nothing() // a temporary table is gone with the session
 		return
 	}
 	r.made(kind, rel.GetSchemaname(), "", rel.GetRelname())
 }
 
-func (r *reader) named(kind evidence.Kind, names []*pg.Node) {
+func (r reader) named(kind evidence.Kind, names []*pg.Node) {
 	schema, name := qualified(names)
 	r.made(kind, schema, "", name)
 }
@@ -233,7 +152,7 @@ func qualified(names []*pg.Node) (schema, name string) {
 	return schema, name
 }
 
-func (r *reader) createTable(create *pg.CreateStmt) {
+func (r reader) createTable(create *pg.CreateStmt) {
 	r.relation(evidence.Table, create.Relation)
 	if create.Relation.GetRelpersistence() == "t" {
 		return
@@ -247,7 +166,7 @@ func (r *reader) createTable(create *pg.CreateStmt) {
 	}
 }
 
-func (r *reader) alterTable(alter *pg.AlterTableStmt) {
+func (r reader) alterTable(alter *pg.AlterTableStmt) {
 	kind := relationKind(alter.Objtype)
 	schema, table := alter.Relation.GetSchemaname(), alter.Relation.GetRelname()
 	if kind != "" {
@@ -272,7 +191,7 @@ func (r *reader) alterTable(alter *pg.AlterTableStmt) {
 	}
 }
 
-func (r *reader) rename(rename *pg.RenameStmt) {
+func (r reader) rename(rename *pg.RenameStmt) {
 	schema, table := rename.Relation.GetSchemaname(), rename.Relation.GetRelname()
 	switch rename.RenameType {
 	case pg.ObjectType_OBJECT_COLUMN:
@@ -291,7 +210,7 @@ func (r *reader) rename(rename *pg.RenameStmt) {
 	}
 }
 
-func (r *reader) drop(drop *pg.DropStmt) {
+func (r reader) drop(drop *pg.DropStmt) {
 	kind := relationKind(drop.RemoveType)
 	for _, object := range drop.Objects {
 		switch {
