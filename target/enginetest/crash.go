@@ -1,0 +1,200 @@
+package enginetest
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strconv"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/deploy"
+	"vorrang/core/engine"
+	"vorrang/core/evidence"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/sqltext"
+	"vorrang/core/step"
+)
+
+// Every call of a deployment on its session is a point at which the process may be
+// killed, before it and after it. The test's own program is started again for each,
+// deploys, and kills itself there: nothing is put away, as in a real crash.
+
+const struckURL, struckAt = "VORRANG_ENGINETEST_URL", "VORRANG_ENGINETEST_AT"
+
+// Struck is how a test's program runs when it was started to be killed. Call it from
+// a test of its own, which the suite starts by name: TestStruck.
+func Struck(t *testing.T, h Harness) {
+	at, err := strconv.Atoi(os.Getenv(struckAt))
+	if err != nil {
+		t.Skip("the suite starts it")
+	}
+	y := &yard{Harness: h, t: t, url: os.Getenv(struckURL), files: h.voyage()}
+	y.open()
+	y.wrap = func(s engine.Session) engine.Steps {
+		return &tripwire{Steps: s, strike: func(point int, _ string) {
+			if point == at {
+				_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+				select {} // until it comes
+			}
+		}}
+	}
+	y.promote()
+}
+
+// tripwire counts the calls of a deployment. Odd points stand before a call, even ones
+// behind it.
+type tripwire struct {
+	engine.Steps
+	point  int
+	strike func(point int, call string)
+}
+
+func (w *tripwire) around(call string, do func() error) error {
+	w.point++
+	w.strike(w.point, "before "+call)
+	err := do()
+	w.point++
+	w.strike(w.point, "after "+call)
+	return err
+}
+
+func (w *tripwire) Begin(ctx context.Context, s engine.Settings) error {
+	return w.around("begin", func() error { return w.Steps.Begin(ctx, s) })
+}
+
+func (w *tripwire) Exec(ctx context.Context, s sqltext.Statement) (rows int64, err error) {
+	err = w.around(evidence.FirstWords(s.SQL), func() error { rows, err = w.Steps.Exec(ctx, s); return err })
+	return rows, err
+}
+
+func (w *tripwire) Commit(ctx context.Context, entries ...ledger.Entry) error {
+	what := "commit"
+	for _, e := range entries {
+		what += " of " + string(e.Action) + " " + string(e.Step)
+	}
+	return w.around(what, func() error { return w.Steps.Commit(ctx, entries...) })
+}
+
+func (w *tripwire) Append(ctx context.Context, e ledger.Entry) error {
+	return w.around("row "+string(e.Action)+" "+string(e.Step), func() error { return w.Steps.Append(ctx, e) })
+}
+
+// points are those of an undisturbed deployment.
+func points(t *testing.T, h Harness) (calls []string) {
+	y := newYard(t, h, h.voyage())
+	y.wrap = func(s engine.Session) engine.Steps {
+		return &tripwire{Steps: s, strike: func(_ int, call string) { calls = append(calls, call) }}
+	}
+	y.promoted()
+	require.Equal(t, undisturbed, y.haul())
+	return calls
+}
+
+func crashes(t *testing.T, h Harness) {
+	calls := points(t, h)
+	require.Greater(t, len(calls), 30, "there is something to strike at")
+	for i, call := range calls {
+		t.Run(fmt.Sprintf("%d %s", i+1, call), func(t *testing.T) {
+			y := newYard(t, h, h.voyage())
+			y.session.Close()
+			child := exec.CommandContext(t.Context(), os.Args[0], "-test.run=^TestStruck$")
+			child.Env = append(os.Environ(), struckURL+"="+y.url, struckAt+"="+strconv.Itoa(i+1))
+			output, err := child.CombinedOutput()
+			require.ErrorContains(t, err, "killed", "%s", output)
+			y.open()
+			y.toItsEnd()
+		})
+	}
+}
+
+// cuts: the connection goes at each point, and the process lives.
+func cuts(t *testing.T, h Harness) {
+	if h.Cut == nil {
+		t.Skip("the engine has no server")
+	}
+	calls := points(t, h)
+	for i, call := range calls {
+		t.Run(fmt.Sprintf("%d %s", i+1, call), func(t *testing.T) {
+			y := newYard(t, h, h.voyage())
+			y.wrap = func(s engine.Session) engine.Steps {
+				return &tripwire{Steps: s, strike: func(point int, _ string) {
+					if point == i+1 {
+						h.Cut(t, y.url)
+					}
+				}}
+			}
+			result := y.promote()
+			if i+1 < len(calls) {
+				require.Equal(t, deploy.Failed, result.Outcome)
+				assert.True(t, result.Failure.Lost, "it says that the connection is gone: %s", result.Failure.Message)
+			}
+			y.wrap = nil
+			y.open()
+			y.toItsEnd()
+		})
+	}
+}
+
+// toItsEnd promotes until nothing is left to do, and settles what is in doubt by what
+// is there.
+func (y *yard) toItsEnd() {
+	y.t.Helper()
+	for range 4 {
+		view := y.view()
+		for _, standing := range view.Steps {
+			if standing.State.Doubtful() {
+				y.settle(standing)
+			}
+		}
+		if p, err := plan.Forward(y.view(), ""); err == nil && len(p.Actions) == 0 {
+			break
+		}
+		y.promoted()
+	}
+	assert.Equal(y.t, undisturbed, y.haul(), "as after an undisturbed run")
+}
+
+// settle says what became of a statement in doubt by what the catalogs show, or by the
+// rows where they show nothing.
+func (y *yard) settle(standing plan.Standing) {
+	progress := standing.State.Progress
+	all, _ := y.catalogue()
+	var statements []sqltext.Statement
+	for _, s := range all {
+		if s.Number == standing.Step.Number {
+			cut, err := y.Engine.Dialect().Cut(s.Forward.Text())
+			require.NoError(y.t, err)
+			statements = cut
+		}
+	}
+	read := y.Engine.Dialect().Objects(statements[:progress.Statement], progress.Statement, progress.Statement)
+	seen, _, err := y.session.Peek(y.t.Context(), engine.Settings{}, read.Objects, nil)
+	require.NoError(y.t, err)
+	there := len(seen) > 0
+	for _, s := range seen {
+		there = there && s.Right()
+	}
+	if len(seen) == 0 {
+		there = y.query("SELECT count(*) FROM berth") != "0"
+	}
+	detail := ledger.Detail{As: ledger.SettledNotApplied, Statement: progress.Statement, Of: progress.Of, Mode: step.Autocommit, Reason: "looked"}
+	if there {
+		detail.As = ledger.SettledApplied
+		if progress.Statement < progress.Of {
+			var sum sqltext.Sum
+			for _, s := range statements[:progress.Statement] {
+				sum.Add(s)
+			}
+			detail.Next, detail.Done = progress.Statement+1, sum.Total()
+		}
+	}
+	e := y.view().State.Head.Next(ledger.Entry{Action: ledger.Settled, Step: standing.Step.Number, Slug: standing.State.Slug, Checksum: standing.State.Checksum,
+		Actor: "keeper", Detail: detail.JSON()}, standing.State.At)
+	require.NoError(y.t, y.session.Append(y.t.Context(), e))
+}

@@ -1,0 +1,100 @@
+package sqlite
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"vorrang/core/engine"
+)
+
+// scratchPrefix begins the name of a file for trials, which stands beside a target.
+const scratchPrefix = ".vorrang-scratch-"
+
+// scratchAge is how old such a file must be to count as left behind by a service
+// that was killed.
+const scratchAge = time.Hour
+
+// scratch is an empty file for trials.
+type scratch struct{ *Session }
+
+// NewScratch implements engine.Workshop. SQLite has no roles, and a file holds no
+// other databases.
+func (e Engine) NewScratch(ctx context.Context, url, _ string, _ bool) (engine.Scratch, error) {
+	beside, err := e.find(url)
+	if err != nil {
+		return nil, err
+	}
+	sweep(filepath.Dir(beside.path))
+	at := target{path: filepath.Join(filepath.Dir(beside.path), scratchPrefix+rand.Text()), foreignKeys: beside.foreignKeys}
+	file, err := os.OpenFile(at.path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err == nil {
+		at.file, err = file.Stat()
+		err = errors.Join(err, file.Close())
+	}
+	if err != nil {
+		return nil, fmt.Errorf("make a scratch database beside the target: %w", err)
+	}
+	session, err := open(ctx, at, "vorrangd scratch")
+	if err != nil {
+		remove(at.path)
+		return nil, err
+	}
+	return &scratch{session}, nil
+}
+
+// Run implements engine.Scratch.
+func (s *scratch) Run(ctx context.Context, text []byte, autocommit bool) error {
+	statements, err := cut(text)
+	if err != nil || len(statements) == 0 {
+		return err
+	}
+	if autocommit {
+		err = s.Prepare(ctx, engine.Settings{})
+	} else {
+		err = s.Begin(ctx, engine.Settings{})
+	}
+	for _, statement := range statements {
+		if err == nil {
+			if _, err = s.Exec(ctx, statement); err != nil {
+				err = fmt.Errorf("line %d: %w", statement.Line, err)
+			}
+		}
+	}
+	if err == nil && !autocommit {
+		err = s.Commit(ctx)
+	}
+	if err != nil {
+		return errors.Join(err, s.Rollback(ctx))
+	}
+	return nil
+}
+
+// Close implements engine.Session, and removes the file.
+func (s *scratch) Close() {
+	s.Session.Close()
+	remove(s.at.path)
+}
+
+// remove takes a file away with its journals and its lock.
+func remove(path string) {
+	for _, ending := range []string{"", "-journal", "-wal", "-shm", lockEnding} {
+		_ = os.Remove(path + ending) // most are not there; the next sweep finds what stays
+	}
+}
+
+func sweep(folder string) {
+	found, err := filepath.Glob(filepath.Join(folder, scratchPrefix+"*"))
+	if err != nil {
+		return
+	}
+	for _, path := range found {
+		if info, err := os.Lstat(path); err == nil && time.Since(info.ModTime()) > scratchAge {
+			_ = os.Remove(path)
+		}
+	}
+}

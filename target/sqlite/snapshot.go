@@ -1,0 +1,130 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"strings"
+
+	"vorrang/core/schema"
+	"vorrang/core/sqltext"
+)
+
+// Snapshot implements engine.Session. It reads the texts that SQLite keeps, as one
+// consistent state.
+func (s *Session) Snapshot(ctx context.Context, _ []string) (schema.Schema, error) {
+	seen, err := s.own.snapshot(ctx)
+	if err != nil {
+		return schema.Schema{}, fmt.Errorf("read the schema: %w", err)
+	}
+	return seen, nil
+}
+
+// SnapshotWithNeeds implements engine.Session.
+func (s *Session) SnapshotWithNeeds(ctx context.Context, schemas []string) (schema.Schema, error) {
+	return s.Snapshot(ctx, schemas)
+}
+
+func (c *conn) snapshot(ctx context.Context) (seen schema.Schema, err error) {
+	if err := c.exec(ctx, "BEGIN"); err != nil {
+		return schema.Schema{}, err
+	}
+	defer func() { err = errors.Join(err, c.rollback()) }()
+	shadows := map[string]bool{} // what a virtual table keeps its rows in
+	err = c.query(ctx, `SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow'`, nil, func(row []driver.Value) error {
+		shadows[str(row[0])] = true
+		return nil
+	})
+	if err != nil {
+		return schema.Schema{}, err
+	}
+	var objects []schema.Object
+	err = c.query(ctx, `SELECT type, name, tbl_name, sql FROM main.sqlite_schema WHERE sql IS NOT NULL AND`+applications, nil, func(row []driver.Value) error {
+		if on := str(row[2]); !shadows[on] {
+			objects = append(objects, objectsOf(str(row[0]), str(row[1]), on, str(row[3]))...)
+		}
+		return nil
+	})
+	return schema.New(objects, nil), err
+}
+
+// objectsOf are what one text of the schema describes.
+func objectsOf(kind, name, on, sql string) []schema.Object {
+	name, on = plainName(name), plainName(on)
+	w := &words{tokens: tokens([]byte(sql))}
+	define := func(kind schema.Kind, name, of string) []schema.Object {
+		return []schema.Object{{Kind: kind, Name: name, Of: of, Props: map[string]string{"definition": inWords(w.tokens)}}}
+	}
+	switch kind {
+	case "index":
+		return define(schema.Index, name, on)
+	case "view":
+		return define(schema.View, name, "")
+	case "trigger":
+		return define(schema.Trigger, on+"."+name, on)
+	}
+	for w.at < len(w.tokens) && !w.pass("(") {
+		if w.pass("VIRTUAL") {
+			return define(schema.Table, name, "")
+		}
+		w.at++
+	}
+	return readTable(w).objects(name)
+}
+
+func (t table) objects(name string) []schema.Object {
+	about := map[string]string{}
+	if len(t.options) > 0 {
+		about["options"] = strings.Join(t.options, ", ")
+	}
+	objects := []schema.Object{{Kind: schema.Table, Name: name, Props: about}}
+	for i, c := range t.columns {
+		props := map[string]string{}
+		for key, value := range map[string]string{"type": c.typ, "default": c.value, "generated": c.generated, "collation": c.collation} {
+			if value != "" {
+				props[key] = value
+			}
+		}
+		if c.notNull {
+			props["null"] = "no"
+		}
+		if c.increments {
+			props["identity"] = "AUTOINCREMENT"
+		}
+		objects = append(objects, schema.Object{Kind: schema.Column, Name: name + "." + plainName(c.name), Of: name, Place: i + 1, Props: props})
+	}
+	seen := map[string]int{} // the same constraint can stand there twice
+	for _, c := range t.constraints {
+		local := plainName(c.name)
+		if c.name == "" {
+			local = c.definition
+		}
+		if seen[local]++; seen[local] > 1 {
+			local = fmt.Sprintf("%s (%d)", local, seen[local])
+		}
+		objects = append(objects, schema.Object{Kind: schema.Constraint, Name: name + "." + local, Of: name, Props: map[string]string{"definition": c.definition}})
+	}
+	return objects
+}
+
+// sessionOf reads what statements leave in their connection.
+func sessionOf(statements []sqltext.Statement) sqltext.Session {
+	var left sqltext.Session
+	for _, s := range statements {
+		switch is := shapeOf(s); {
+		case is.verb == sets:
+			left.Again = append(left.Again, s)
+		case is.verb == creates && is.temporary:
+			left.Lost = append(left.Lost, sqltext.Lost{What: "temporary " + string(is.kind), Name: is.name, Line: s.Line, Needs: mention(is.name)})
+		case is.verb == drops:
+			for i, lost := range left.Lost {
+				if strings.EqualFold(lost.Name, is.name) {
+					left.Lost = append(left.Lost[:i:i], left.Lost[i+1:]...)
+					break
+				}
+			}
+		}
+	}
+	return left
+}

@@ -1,0 +1,90 @@
+package sqlite_test
+
+import (
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"vorrang/target/enginetest"
+	"vorrang/target/sqlite"
+)
+
+var (
+	folder string // of all files
+	number atomic.Int64
+)
+
+func TestMain(m *testing.M) {
+	folder = os.Getenv("VORRANG_SQLITE_FOLDER") // of the suite that started this program to be killed
+	if folder == "" {
+		made, err := os.MkdirTemp("", "vorrang-sqlite-")
+		if err != nil {
+			panic(err)
+		}
+		folder = made
+		_ = os.Setenv("VORRANG_SQLITE_FOLDER", folder)
+		defer os.RemoveAll(made)
+	}
+	m.Run()
+}
+
+func pathOf(url string) string { return filepath.Join(folder, strings.TrimPrefix(url, "sqlite:")) }
+
+// fresh makes an empty file.
+func fresh(t testing.TB) string {
+	name := fmt.Sprintf("%d.db", number.Add(1))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, name), nil, 0o600))
+	return "sqlite:" + name
+}
+
+// other opens a file as another program would.
+func other(t testing.TB, url string) *sql.DB {
+	db, err := sql.Open("sqlite3", "file:"+pathOf(url)+"?_busy_timeout=5000")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = db.Close() })
+	return db
+}
+
+func run(t testing.TB, url, statements string) error {
+	db := other(t, url)
+	defer db.Close()
+	_, err := db.ExecContext(t.Context(), statements)
+	return err
+}
+
+func query(t testing.TB, url, question string) string {
+	var answer any
+	db := other(t, url)
+	defer db.Close()
+	require.NoError(t, db.QueryRowContext(t.Context(), question).Scan(&answer), question)
+	return fmt.Sprint(answer)
+}
+
+func harness() enginetest.Harness {
+	return enginetest.Harness{
+		Engine: sqlite.Engine{Folder: folder}, Fresh: fresh, Exec: run, Query: query,
+		Backup: func(t testing.TB, url string) func() {
+			text, err := os.ReadFile(pathOf(url)) // no session has it open
+			require.NoError(t, err)
+			return func() { require.NoError(t, os.WriteFile(pathOf(url), text, 0o600)) }
+		},
+		Ledger: "vorrang_ledger",
+		Backfill: "UPDATE vessel SET draught_m = coalesce(draught_m, 0) + draught_cm / 100.0 WHERE id IN " +
+			"(SELECT id FROM vessel WHERE draught_m IS NULL ORDER BY id LIMIT :batch)",
+		Leaves: map[string]enginetest.Left{
+			"a temporary table": {Script: "CREATE TEMP TABLE tide (id INTEGER); INSERT INTO tide VALUES (1);", Gone: "SELECT count(*) = 0 FROM temp.sqlite_schema"},
+			"a setting":         {Script: "PRAGMA recursive_triggers = ON;", Gone: "SELECT recursive_triggers = 0 FROM pragma_recursive_triggers"},
+			"checks ignored":    {Script: "PRAGMA ignore_check_constraints = ON;", Gone: "SELECT ignore_check_constraints = 0 FROM pragma_ignore_check_constraints"},
+		},
+	}
+}
+
+func TestEngine(t *testing.T) { enginetest.Run(t, harness()) }
+
+func TestStruck(t *testing.T) { enginetest.Struck(t, harness()) }
