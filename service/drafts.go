@@ -171,6 +171,9 @@ const proofPatience = 10 * time.Minute
 // proved makes a draft in a scratch database on the server of a disposable
 // environment.
 func (s *Service) proved(ctx context.Context, p targetContext, request draft.Request) (*draft.Draft, error) {
+	if !p.engine.Traits().Drafts {
+		return nil, refused("write the step by hand; vorrang compare and vorrang drift say what differs", "steps for %s cannot be drafted in this version", p.engine.Traits().Server)
+	}
 	shop, err := workshopOf(p, "")
 	if err != nil {
 		return nil, err

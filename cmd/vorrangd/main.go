@@ -24,6 +24,7 @@ import (
 	"vorrang/records"
 	"vorrang/service"
 	"vorrang/target/postgres"
+	"vorrang/target/sqlite"
 )
 
 // version is set by the build.
@@ -45,6 +46,7 @@ func main() {
 
 type settings struct {
 	listen, records, log, signIn string
+	sqlite                       string
 	certificate, key             string
 	plain                        bool
 	proxies, hooks               []net.IPNet
@@ -64,6 +66,7 @@ func parse(args []string) (settings, error) {
 	proxies := flags.String("proxies", os.Getenv("VORRANG_PROXIES"), "`networks`, divided by commas, whose X-Forwarded-For and X-Forwarded-Proto are believed, such as 127.0.0.1/32 (VORRANG_PROXIES)")
 	references := flags.String("references", os.Getenv("VORRANG_REFERENCES"), "`patterns`, divided by commas, of what targets and hooks may refer to, such as env:HARBOUR_*,file:/run/secrets/*; without it all but the service's own (VORRANG_REFERENCES)")
 	hookNetworks := flags.String("hook-networks", os.Getenv("VORRANG_HOOK_NETWORKS"), "`networks` that hooks may lead to although they are this machine's or link-local (VORRANG_HOOK_NETWORKS)")
+	flags.StringVar(&s.sqlite, "sqlite", os.Getenv("VORRANG_SQLITE"), "the `folder` of the SQLite files that may be targets; without it none is opened (VORRANG_SQLITE)")
 	flags.StringVar(&s.log, "log", "info", "the least `level` to log: debug, info, warn or error")
 	flags.DurationVar(&s.grace, "grace", 20*time.Second, "how long a running step may take to end once the service is stopped")
 	flags.DurationVar(&s.wait, "wait", 15*time.Second, "how long to wait for another vorrangd on the same records to end")
@@ -101,6 +104,9 @@ func parse(args []string) (settings, error) {
 	}
 	if s.hooks, err = networks("-hook-networks", *hookNetworks); err != nil {
 		return s, err
+	}
+	if info, err := os.Stat(s.sqlite); s.sqlite != "" && (err != nil || !info.IsDir()) {
+		return s, fmt.Errorf("-sqlite %s is no folder that can be read; make it, or name the one that holds the SQLite files", s.sqlite)
 	}
 	if s.records == "" {
 		return s, errors.New("the records database is not given; set VORRANG_RECORDS_URL, or -records, to the URL of an empty PostgreSQL database")
@@ -153,7 +159,7 @@ func run(args []string) error {
 		return err
 	}
 	defer store.Close()
-	server, err := service.New(service.Config{Engines: engine.Of(postgres.Engine{}), Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"), OpenID: openID,
+	server, err := service.New(service.Config{Engines: engine.Of(postgres.Engine{}, sqlite.Engine{Folder: s.sqlite}), Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"), OpenID: openID,
 		Console: console.Files(), Log: log, Version: version, Grace: s.grace, Proxies: s.proxies, HookNetworks: s.hooks, References: s.references})
 	if err != nil {
 		return err

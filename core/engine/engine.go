@@ -36,6 +36,7 @@ type Traits struct {
 	Schemas        bool   `json:"schemas" description:"A database has schemas."`
 	LedgerOwner    bool   `json:"ledger_owner" description:"The ledger can have an owner of its own."`
 	Scratch        bool   `json:"scratch" description:"Databases for trials can be made."`
+	Drafts         bool   `json:"drafts" description:"Steps can be drafted from its schemas."`
 	Scripts        bool   `json:"scripts" description:"Files can be written that somebody runs without Vorrang."`
 }
 

@@ -26,6 +26,7 @@ import (
 	"vorrang/service"
 	"vorrang/service/api"
 	"vorrang/target/postgres"
+	"vorrang/target/sqlite"
 )
 
 // Token opens every service that this package starts.
@@ -40,6 +41,7 @@ type World struct {
 	URLs    map[string]string // of the targets, by environment
 	Files   map[string]string // that hold them
 	Records string            // the URL of the service's own database
+	Folder  string            // of the SQLite files that may be targets
 
 	gates  map[string]string // what the environments' gates ask
 	may    []string          // what steps may change
@@ -53,7 +55,7 @@ func Start(t testing.TB) *World { return StartWith(t, nil) }
 
 // StartWith starts a service where people sign in by OpenID Connect too.
 func StartWith(t testing.TB, openID func(address string) *service.OpenID) *World {
-	w := &World{openID: openID, T: t, Steps: t.TempDir(), URLs: map[string]string{}, Files: map[string]string{}}
+	w := &World{openID: openID, T: t, Steps: t.TempDir(), Folder: t.TempDir(), URLs: map[string]string{}, Files: map[string]string{}}
 	for _, environment := range environments {
 		w.URLs[environment] = pgtest.Database(t)
 		file := filepath.Join(t.TempDir(), environment)
@@ -111,7 +113,7 @@ func (w *World) serve(recordsURL string) {
 	if w.openID != nil {
 		openID = w.openID("http://" + listener.Addr().String())
 	}
-	w.Service, err = service.New(service.Config{Engines: engine.Of(postgres.Engine{}), Records: store, OpenID: openID, Token: Token, Console: console.Files(),
+	w.Service, err = service.New(service.Config{Engines: engine.Of(postgres.Engine{}, sqlite.Engine{Folder: w.Folder}), Records: store, OpenID: openID, Token: Token, Console: console.Files(),
 		Log: slog.New(slog.NewJSONHandler(io.Discard, nil)), Version: "test", Grace: time.Second,
 		HookNetworks: []net.IPNet{{IP: net.IPv4(127, 0, 0, 0).To4(), Mask: net.CIDRMask(8, 32)}}})
 	require.NoError(w.T, err)

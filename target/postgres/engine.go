@@ -28,7 +28,7 @@ func (Engine) Name() string { return "postgresql" }
 
 // Traits implements engine.Engine.
 func (Engine) Traits() engine.Traits {
-	return engine.Traits{Server: "PostgreSQL", Tried: []int{15}, Oldest: 12, DDLTransaction: true, Roles: true, Schemas: true, LedgerOwner: true, Scratch: true, Scripts: true}
+	return engine.Traits{Server: "PostgreSQL", Tried: []int{15}, Oldest: 12, DDLTransaction: true, Roles: true, Schemas: true, LedgerOwner: true, Scratch: true, Drafts: true, Scripts: true}
 }
 
 // Open implements engine.Engine.

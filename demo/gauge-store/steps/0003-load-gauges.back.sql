@@ -1,0 +1,1 @@
+DELETE FROM gauge WHERE code IN ('NM-1', 'NM-2', 'NM-3');

@@ -1,0 +1,2 @@
+DROP TRIGGER reading_stays;
+ALTER TABLE reading DROP COLUMN source;
