@@ -68,7 +68,7 @@ func (b *bench) somePairs(ctx context.Context, next, equal *atomic.Int64) error 
 				return fmt.Errorf("pair %d: %w", seed, err)
 			}
 		}
-		made, err := draft.Make(ctx, databases[2], draft.Request{Present: &pair[0], Desired: pair[1], Settled: true})
+		made, err := draft.Make(ctx, databases[2], draft.Request{Writer: postgres.Engine{}, Present: &pair[0], Desired: pair[1], Settled: true})
 		if err != nil {
 			return fmt.Errorf("pair %d: %w", seed, err)
 		}

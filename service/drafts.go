@@ -171,7 +171,8 @@ const proofPatience = 10 * time.Minute
 // proved makes a draft in a scratch database on the server of a disposable
 // environment.
 func (s *Service) proved(ctx context.Context, p targetContext, request draft.Request) (*draft.Draft, error) {
-	if !p.engine.Traits().Drafts {
+	writer, can := p.engine.(engine.Drafter)
+	if !can {
 		return nil, refused("write the step by hand; vorrang compare and vorrang drift say what differs", "steps for %s cannot be drafted in this version", p.engine.Traits().Server)
 	}
 	shop, err := workshopOf(p, "")
@@ -185,6 +186,7 @@ func (s *Service) proved(ctx context.Context, p targetContext, request draft.Req
 		return nil, err
 	}
 	defer scratch.Close()
+	request.Writer = writer
 	return draft.Make(ctx, scratch, request)
 }
 

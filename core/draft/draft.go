@@ -19,8 +19,15 @@ type Ground interface {
 	SnapshotWithNeeds(ctx context.Context, schemas []string) (schema.Schema, error)
 }
 
+// Writer writes the statements that turn one schema into another: an engine does.
+type Writer interface {
+	Draft(is, should schema.Schema, style schema.Style) schema.Script
+}
+
 // Request says what to draft.
 type Request struct {
+	Writer Writer // of the lane's engine
+
 	Present *schema.Schema // what is there; nil for an empty database
 	Desired schema.Schema  // what should be
 	Schemas []string       // the application's; none for all
@@ -108,7 +115,7 @@ func (d *drafting) plain(s schema.Schema) schema.Schema {
 
 // build makes what is there on the ground.
 func (d *drafting) build(ctx context.Context, start schema.Schema) (bool, error) {
-	script := schema.Draft(start, *d.Present, schema.Style{Owners: d.Owners, Concurrent: true})
+	script := d.Writer.Draft(start, *d.Present, schema.Style{Owners: d.Owners, Concurrent: true})
 	for _, part := range script.Parts {
 		if err := d.ground.Run(ctx, []byte(text(part.Statements, false)), part.Autocommit); err != nil {
 			d.draft.Why = "what is there could not be built on a scratch database: " + err.Error()
@@ -124,14 +131,14 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 	d.states = []schema.Schema{start}
 	var renames []schema.Drafted
 	slices.SortStableFunc(d.Renames, func(a, b Rename) int { // columns first: they are named with their table's old name
-		return -cmp.Compare(min(len(a.table()), 1), min(len(b.table()), 1))
+		return -cmp.Compare(min(len(a.table(start)), 1), min(len(b.table(start)), 1))
 	})
 	for _, r := range d.Renames {
 		if !r.isIn(start) {
 			d.draft.Why = fmt.Sprintf("there is no table or column %s to rename", r.Old)
 			return nil
 		}
-		renames = append(renames, schema.Drafted{SQL: r.statement()})
+		renames = append(renames, schema.Drafted{SQL: r.statement(r.table(start))})
 	}
 	if len(renames) > 0 {
 		if err := d.ground.Run(ctx, []byte(text(renames, false)), false); err != nil {
@@ -144,7 +151,7 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 		}
 		start = renamed
 	}
-	script := schema.Draft(start, d.Desired, schema.Style{Owners: d.Owners, Concurrent: d.Present != nil, Rows: d.Rows})
+	script := d.Writer.Draft(start, d.Desired, schema.Style{Owners: d.Owners, Concurrent: d.Present != nil, Rows: d.Rows})
 	d.draft.Undrafted, d.draft.Reordered = append(d.draft.Undrafted, script.Undrafted...), script.Reordered
 	parts := script.Parts
 	if len(renames) > 0 {
@@ -193,7 +200,7 @@ func (d *drafting) back(ctx context.Context) error {
 		var statements []schema.Drafted
 		if i == 0 && len(d.Renames) > 0 {
 			for _, r := range slices.Backward(d.Renames) {
-				statements = append(statements, schema.Drafted{SQL: r.undo()})
+				statements = append(statements, schema.Drafted{SQL: r.undo(r.table(d.states[0]))})
 			}
 			if err := d.ground.Run(ctx, []byte(text(statements, false)), false); err != nil {
 				return refused(err)
@@ -204,7 +211,7 @@ func (d *drafting) back(ctx context.Context) error {
 			}
 		}
 		var rest []schema.Drafted
-		script := schema.Draft(from, d.states[i], schema.Style{Owners: d.Owners, Concurrent: step.Autocommit})
+		script := d.Writer.Draft(from, d.states[i], schema.Style{Owners: d.Owners, Concurrent: step.Autocommit})
 		for _, part := range script.Parts {
 			rest = append(rest, part.Statements...)
 		}

@@ -37,22 +37,22 @@ func (r Rename) String() string { return r.Old + "=" + r.full() }
 
 func (r Rename) full() string { return schema.Qualifier(r.Old) + schema.Unqualified(r.New) }
 
-// table is the table that a column to be renamed belongs to; empty if a table
-// itself is to be renamed, which has no more than a schema before its name.
-func (r Rename) table() string {
-	if of := strings.TrimSuffix(schema.Qualifier(r.Old), "."); schema.Qualifier(of) != "" {
-		return of
+// table is the table of the column that is to be renamed; empty if a table itself is.
+func (r Rename) table(s schema.Schema) string {
+	at := slices.IndexFunc(s.Objects, func(o schema.Object) bool { return o.Kind == schema.Column && o.Name == r.Old })
+	if at < 0 {
+		return ""
 	}
-	return ""
+	return s.Objects[at].Of
 }
 
-func (r Rename) statement() string { return r.rename(r.Old, r.New) }
+// statement does the rename, of a column where of is its table, and undo takes it back.
+func (r Rename) statement(of string) string { return rename(of, r.Old, r.New) }
 
-// undo is the statement that takes the rename back.
-func (r Rename) undo() string { return r.rename(r.full(), r.Old) }
+func (r Rename) undo(of string) string { return rename(of, r.full(), r.Old) }
 
-func (r Rename) rename(from, to string) string {
-	if of := r.table(); of != "" {
+func rename(of, from, to string) string {
+	if of != "" {
 		return fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", of, schema.Unqualified(from), schema.Unqualified(to))
 	}
 	return fmt.Sprintf("ALTER TABLE %s RENAME TO %s", from, schema.Unqualified(to))
@@ -60,11 +60,9 @@ func (r Rename) rename(from, to string) string {
 
 // isIn reports whether there is what is to be renamed.
 func (r Rename) isIn(s schema.Schema) bool {
-	kind := schema.Table
-	if r.table() != "" {
-		kind = schema.Column
-	}
-	return slices.ContainsFunc(s.Objects, func(o schema.Object) bool { return o.Kind == kind && o.Name == r.Old })
+	return slices.ContainsFunc(s.Objects, func(o schema.Object) bool {
+		return (o.Kind == schema.Table || o.Kind == schema.Column) && o.Name == r.Old
+	})
 }
 
 // Question is something that is to go, and something like it that is to come:

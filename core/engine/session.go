@@ -168,6 +168,13 @@ type Scratch interface {
 	Run(ctx context.Context, text []byte, autocommit bool) error
 }
 
+// Drafter is an engine that writes the statements which turn one schema into another.
+type Drafter interface {
+	// Draft writes them. Both schemas must have been read with their needs. It runs
+	// nothing.
+	Draft(is, should schema.Schema, style schema.Style) schema.Script
+}
+
 // Scripts is an engine for which files can be written that somebody runs without
 // Vorrang.
 type Scripts interface {

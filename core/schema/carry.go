@@ -5,7 +5,7 @@ package schema
 // what was there when it began and when it ended. What differed already when it
 // began still differs from the result.
 func Carried(known, before, after Schema) Schema {
-	was, is := index(before), index(after)
+	was, is := ByKey(before), ByKey(after)
 	var objects []Object
 	for _, o := range known.Objects {
 		old, there := was[o.Key()]
@@ -14,7 +14,7 @@ func Carried(known, before, after Schema) Schema {
 		case !there && !still: // it was missing, and nobody made it
 			objects = append(objects, o)
 		case there && still:
-			now.Props = apply(o.Props, changes(old.Props, now.Props))
+			now.Props = apply(o.Props, Changes(old.Props, now.Props))
 			objects = append(objects, now)
 		}
 	}

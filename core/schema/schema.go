@@ -65,9 +65,10 @@ type Object struct {
 }
 
 // Key tells an object from all others: its kind and its name.
-func (o Object) Key() string { return keyOf(o.Kind, o.Name) }
+func (o Object) Key() string { return KeyOf(o.Kind, o.Name) }
 
-func keyOf(kind Kind, name string) string { return string(kind) + " " + name }
+// KeyOf is the key of an object of a kind and with a name.
+func KeyOf(kind Kind, name string) string { return string(kind) + " " + name }
 
 // Local is the object's name within what it belongs to.
 func (o Object) Local() string {
@@ -111,18 +112,21 @@ func StatisticsInOrder(definition string) string {
 	if at < 0 {
 		return definition
 	}
-	columns := list(rest[:at])
+	columns := List(rest[:at])
 	slices.Sort(columns)
 	return head + " ON " + strings.Join(columns, ", ") + rest[at:]
 }
 
 var ranks = func() map[Kind]int {
-	ranks := map[Kind]int{}
+	all := map[Kind]int{}
 	for i, kind := range Kinds {
-		ranks[kind] = i
+		all[kind] = i
 	}
-	return ranks
+	return all
 }()
+
+// Rank is a kind's place in the order of Kinds.
+func Rank(kind Kind) int { return ranks[kind] }
 
 func compare(a, b Object) int {
 	return cmp.Or(cmp.Compare(ranks[a.Kind], ranks[b.Kind]), strings.Compare(a.Name, b.Name))
@@ -210,7 +214,7 @@ func Summary(list []Difference, most int) string {
 }
 
 // Key is that of the object that it is about.
-func (d Difference) Key() string { return keyOf(d.Kind, d.Name) }
+func (d Difference) Key() string { return KeyOf(d.Kind, d.Name) }
 
 // Compare says how one schema became another: object by object and property by
 // property, in the canonical order. What belongs to a table that was added or
@@ -228,10 +232,10 @@ func Compare(before, after Schema) []Difference {
 
 // withProps gives what was added its properties.
 func withProps(list []Difference, after Schema) []Difference {
-	is := index(after)
+	is := ByKey(after)
 	for i, d := range list {
 		if d.What == Added {
-			list[i].Props = changes(nil, is[d.Key()].Props)
+			list[i].Props = Changes(nil, is[d.Key()].Props)
 		}
 	}
 	return list
@@ -266,7 +270,7 @@ func grouped(list []Difference) []Difference {
 }
 
 func differences(before, after Schema) []Difference {
-	was := index(before)
+	was := ByKey(before)
 	list := []Difference{}
 	for _, now := range after.Objects {
 		old, known := was[now.Key()]
@@ -274,12 +278,12 @@ func differences(before, after Schema) []Difference {
 		case !known:
 			list = append(list, Difference{What: Added, Kind: now.Kind, Name: now.Name, Of: now.Of})
 		default:
-			if props := changes(old.Props, now.Props); len(props) > 0 {
+			if props := Changes(old.Props, now.Props); len(props) > 0 {
 				list = append(list, Difference{What: Changed, Kind: now.Kind, Name: now.Name, Of: now.Of, Props: props})
 			}
 		}
 	}
-	is := index(after)
+	is := ByKey(after)
 	for _, old := range before.Objects {
 		if _, still := is[old.Key()]; !still {
 			list = append(list, Difference{What: Removed, Kind: old.Kind, Name: old.Name, Of: old.Of})
@@ -291,7 +295,8 @@ func differences(before, after Schema) []Difference {
 	return list
 }
 
-func index(s Schema) map[string]Object {
+// ByKey are a schema's objects by their keys.
+func ByKey(s Schema) map[string]Object {
 	objects := make(map[string]Object, len(s.Objects))
 	for _, o := range s.Objects {
 		objects[o.Key()] = o
@@ -299,7 +304,8 @@ func index(s Schema) map[string]Object {
 	return objects
 }
 
-func changes(before, after map[string]string) []Change {
+// Changes are what became of an object's properties, by their names.
+func Changes(before, after map[string]string) []Change {
 	var list []Change
 	names := cloned(before)
 	maps.Copy(names, after)

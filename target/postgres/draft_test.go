@@ -127,7 +127,7 @@ func missing(from, in []string) []string {
 func TestADraftRebuildsWhatItWasMadeFrom(t *testing.T) {
 	original, copied, empty := pgtest.Database(t), pgtest.Database(t), pgtest.Database(t)
 	pgtest.Exec(t, original, first+strings.Join(apart, ";"))
-	made := proved(t, original, draft.Request{Desired: detailed(t, original), Owners: true})
+	made := proved(t, original, draft.Request{Writer: postgres.Engine{}, Desired: detailed(t, original), Owners: true})
 	forward(t, copied, made)
 	same(t, original, copied, written(made))
 	back(t, copied, made)
@@ -156,7 +156,7 @@ func pair(t *testing.T, seed uint64) {
 	pgtest.Exec(t, a, one)
 	pgtest.Exec(t, b, other)
 	is := detailed(t, a)
-	made := proved(t, a, draft.Request{Present: &is, Desired: detailed(t, b), Settled: true})
+	made := proved(t, a, draft.Request{Writer: postgres.Engine{}, Present: &is, Desired: detailed(t, b), Settled: true})
 	if seed >= witnessed {
 		return
 	}
@@ -173,7 +173,7 @@ func TestADraftRebuildsOddSchemas(t *testing.T) {
 	pgtest.Exec(t, original, schematest.Odd)
 	should := detailed(t, original)
 	assert.Empty(t, should.Uncovered)
-	made := proved(t, original, draft.Request{Desired: should, Owners: true})
+	made := proved(t, original, draft.Request{Writer: postgres.Engine{}, Desired: should, Owners: true})
 	forward(t, copied, made)
 	same(t, original, copied, written(made))
 	back(t, copied, made)
@@ -188,7 +188,7 @@ func TestADraftTurnsOneOddSchemaIntoAnother(t *testing.T) {
 	}
 	pgtest.Exec(t, b, schematest.Odd)
 	is := detailed(t, a)
-	made := proved(t, a, draft.Request{Present: &is, Desired: detailed(t, b), Settled: true, Owners: true})
+	made := proved(t, a, draft.Request{Writer: postgres.Engine{}, Present: &is, Desired: detailed(t, b), Settled: true, Owners: true})
 	forward(t, a, made)
 	same(t, b, a, written(made))
 	back(t, a, made)
@@ -202,7 +202,7 @@ func TestATableAndItsColumnAreRenamed(t *testing.T) {
 	}
 	pgtest.Exec(t, b, `CREATE TABLE public.ship (id int CONSTRAINT vessel_pkey PRIMARY KEY, "The Title" text CONSTRAINT vessel_name_check CHECK ("The Title" <> '')); CREATE VIEW public.named AS SELECT "The Title" AS name FROM public.ship; CREATE INDEX on_name ON public.ship (lower("The Title"))`)
 	is := detailed(t, a)
-	made := proved(t, a, draft.Request{Present: &is, Desired: detailed(t, b), Renames: []draft.Rename{{Old: "public.vessel", New: "public.ship"}, {Old: "public.vessel.name", New: `"The Title"`}}})
+	made := proved(t, a, draft.Request{Writer: postgres.Engine{}, Present: &is, Desired: detailed(t, b), Renames: []draft.Rename{{Old: "public.vessel", New: "public.ship"}, {Old: "public.vessel.name", New: `"The Title"`}}})
 	assert.Empty(t, made.Losses)
 	forward(t, a, made)
 	same(t, b, a, written(made))

@@ -4,6 +4,8 @@ import (
 	"context"
 
 	"vorrang/core/engine"
+	"vorrang/core/schema"
+	"vorrang/target/postgres/drafting"
 	"vorrang/target/postgres/standalone"
 )
 
@@ -14,6 +16,7 @@ var (
 	_ engine.Engine   = Engine{}
 	_ engine.Workshop = Engine{}
 	_ engine.Scripts  = Engine{}
+	_ engine.Drafter  = Engine{}
 
 	_ engine.Session   = (*Session)(nil)
 	_ engine.Estimator = (*Session)(nil)
@@ -69,6 +72,11 @@ func (Engine) NewScratch(ctx context.Context, url, role string, declared bool) (
 
 // Dialect implements engine.Engine.
 func (Engine) Dialect() engine.Dialect { return dialect{} }
+
+// Draft implements engine.Drafter.
+func (Engine) Draft(is, should schema.Schema, style schema.Style) schema.Script {
+	return drafting.Draft(is, should, style)
+}
 
 // Script implements engine.Scripts.
 func (Engine) Script(f engine.File) ([]byte, error) {

@@ -1,4 +1,4 @@
-package schema
+package drafting
 
 import (
 	"cmp"
@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"vorrang/core/schema"
 )
 
 // dropOf is the act that drops an object, or what it goes with.
@@ -39,19 +40,19 @@ func (d *drafter) makeOf(key string) *act {
 			return nil
 		}
 		switch {
-		case o.Kind == Column && d.made(o.Of):
-			key = o.tableKey()
+		case o.Kind == schema.Column && d.made(o.Of):
+			key = tableKey(o)
 		case o.Props["inherited"] == "yes" && d.inheritsMade(o):
-			parents := list(d.after[o.tableKey()].Props["inherits"])
+			parents := schema.List(d.after[tableKey(o)].Props["inherits"])
 			key = above(o, parents[slices.IndexFunc(parents, func(parent string) bool { return d.after[above(o, parent)].Name != "" })])
-		case o.Kind == Column:
-			for _, kind := range []Kind{View, Materialized} {
-				if a := d.making[keyOf(kind, o.Of)]; a != nil {
+		case o.Kind == schema.Column:
+			for _, kind := range []schema.Kind{schema.View, schema.Materialized} {
+				if a := d.making[schema.KeyOf(kind, o.Of)]; a != nil {
 					return a
 				}
 			}
 			return nil
-		case o.Kind == Sequence && o.Props["identity of"] != "":
+		case o.Kind == schema.Sequence && o.Props["identity of"] != "":
 			if a := d.altering[column(o.Props["identity of"])]; a != nil {
 				return a
 			}
@@ -77,7 +78,7 @@ func (d *drafter) order() {
 		for _, need := range o.Needs {
 			if d.gone[key] {
 				before(drop, d.dropOf(need))
-				if kind := d.before[need].Kind; kind != Namespace && kind != Extension && (o.Props["inherited"] == "" || need != o.tableKey()) {
+				if kind := d.before[need].Kind; kind != schema.Namespace && kind != schema.Extension && (o.Props["inherited"] == "" || need != tableKey(o)) {
 					before(drop, d.altering[need])
 				}
 				if d.rebuilt[need] && drop != d.dropping[need] {
@@ -96,14 +97,14 @@ func (d *drafter) order() {
 		}
 		before(d.dropping["default "+o.Name], alter)
 		if o.Props["inherited"] != "" && d.gone[key] { // it is the table's own once that inherits no more
-			before(d.altering[o.tableKey()], drop)
+			before(d.altering[tableKey(o)], drop)
 		}
-		if o.Kind == Sequence { // freed before what owned it goes
+		if o.Kind == schema.Sequence { // freed before what owned it goes
 			before(d.making["owned "+o.Name], d.dropOf(column(cmp.Or(o.Props["owned by"], " "))))
 		}
 		if d.rebuilt[key] {
 			before(d.making[key], drop)
-		} else if d.gone[key] && !d.rebuilt[keyOf(Type, o.Of)] {
+		} else if d.gone[key] && !d.rebuilt[schema.KeyOf(schema.Type, o.Of)] {
 			before(drop, d.makeOf(key))
 			before(drop, d.making["unvalidated "+key])
 			d.freeName(o, drop)
@@ -116,16 +117,16 @@ func (d *drafter) order() {
 				if a == d.making["unvalidated "+key] || a != d.makeOf(need) {
 					before(d.makeOf(need), a)
 				}
-				if need != o.tableKey() || o.Props["inherited"] == "" {
+				if need != tableKey(o) || o.Props["inherited"] == "" {
 					before(d.altering[need], a)
 				}
 			}
 		}
 		if o.Props["inherited"] != "" && !d.made(o.Of) { // it must be there before its table inherits
-			before(d.making[key], d.altering[o.tableKey()])
-			before(d.altering[key], d.altering[o.tableKey()])
+			before(d.making[key], d.altering[tableKey(o)])
+			before(d.altering[key], d.altering[tableKey(o)])
 		}
-		if link := d.making["default "+o.Name]; link != nil && o.Kind == Column {
+		if link := d.making["default "+o.Name]; link != nil && o.Kind == schema.Column {
 			before(d.makeOf(key), link)
 			before(d.altering[key], link)
 			before(d.dropping["default "+o.Name], link)
@@ -134,11 +135,11 @@ func (d *drafter) order() {
 			}
 		}
 		switch o.Kind {
-		case Column:
-			for _, kind := range []Kind{View, Materialized} {
-				before(d.making[keyOf(kind, o.Of)], d.making[key])
-				before(d.altering[keyOf(kind, o.Of)], d.altering[key])
-				before(d.altering[keyOf(kind, o.Of)], d.making[key])
+		case schema.Column:
+			for _, kind := range []schema.Kind{schema.View, schema.Materialized} {
+				before(d.making[schema.KeyOf(kind, o.Of)], d.making[key])
+				before(d.altering[schema.KeyOf(kind, o.Of)], d.altering[key])
+				before(d.altering[schema.KeyOf(kind, o.Of)], d.making[key])
 			}
 			if o.Props["inherited"] != "" {
 				for _, parent := range d.stillParents(o.Of) {
@@ -149,14 +150,14 @@ func (d *drafter) order() {
 					before(above, d.making["default "+o.Name])
 				}
 			}
-		case Sequence:
+		case schema.Sequence:
 			link := d.making["owned "+o.Name]
 			before(d.making[key], link)
 			before(d.makeOf(column(o.Props["owned by"])), link)
-		case Table:
+		case schema.Table:
 			d.orderPartition(o)
 			if made := d.making[key]; made != nil && o.Props["partition"] == "" { // it inherits what its parents are then
-				for _, parent := range list(o.Props["inherits"]) {
+				for _, parent := range schema.List(o.Props["inherits"]) {
 					for _, c := range d.columns[parent] {
 						before(d.making[c.Key()], made)
 						before(d.altering[c.Key()], made)
@@ -168,9 +169,9 @@ func (d *drafter) order() {
 					}
 				}
 			}
-		case Constraint, Index:
+		case schema.Constraint, schema.Index:
 			before(d.makeOf(key), d.making["validated "+key])
-			before(d.makeOf(o.tableKey()), d.making["validated "+key])
+			before(d.makeOf(tableKey(o)), d.making["validated "+key])
 			link := d.making["part "+key]
 			before(d.makeOf(key), link)
 			for _, need := range o.Needs {
@@ -184,7 +185,7 @@ func (d *drafter) order() {
 
 // beforeUsers puts the attachment of an index's part before what needs the
 // whole index, such as a foreign key: it is valid only once it has all its parts.
-func (d *drafter) beforeUsers(part Object, link *act) {
+func (d *drafter) beforeUsers(part schema.Object, link *act) {
 	if link == nil {
 		return
 	}
@@ -203,59 +204,59 @@ func (d *drafter) beforeUsers(part Object, link *act) {
 
 // orderPartition puts a partition's attachment behind its making, and before
 // what its parent gets for all partitions.
-func (d *drafter) orderPartition(o Object) {
+func (d *drafter) orderPartition(o schema.Object) {
 	link := d.making["attached "+o.Name]
 	if link == nil {
 		return
 	}
 	parent := o.Props["inherits"]
 	for _, other := range d.from.Objects {
-		if other.Of == parent && (other.Kind == Column || other.Kind == Constraint) && d.gone[other.Key()] {
+		if other.Of == parent && (other.Kind == schema.Column || other.Kind == schema.Constraint) && d.gone[other.Key()] {
 			before(d.dropping[other.Key()], link)
 		}
 	}
 	before(d.makeOf(o.Key()), link)
 	before(d.altering[o.Key()], link)
-	before(d.makeOf(keyOf(Table, parent)), link)
+	before(d.makeOf(schema.KeyOf(schema.Table, parent)), link)
 	for _, other := range d.to.Objects {
-		if other.Of == parent && other.Kind == Column {
+		if other.Of == parent && other.Kind == schema.Column {
 			before(d.making[other.Key()], link)
 			before(d.altering[other.Key()], link)
 		}
-		if other.Of == parent && (other.Kind == Constraint || other.Kind == Index || other.Kind == Trigger) {
+		if other.Of == parent && (other.Kind == schema.Constraint || other.Kind == schema.Index || other.Kind == schema.Trigger) {
 			before(link, d.making[other.Key()])
 			before(link, d.making["unvalidated "+other.Key()])
 		}
 		isPart := other.Props["partition of"] != "" && d.making["part "+other.Key()] == nil || other.Props["inherited"] == "yes"
-		if other.Of == o.Name && (other.Kind == Constraint || other.Kind == Index) && isPart {
+		if other.Of == o.Name && (other.Kind == schema.Constraint || other.Kind == schema.Index) && isPart {
 			before(d.making[other.Key()], link)
 		}
 	}
 }
 
 // freeName lets a name be dropped before another kind of object takes it.
-func (d *drafter) freeName(o Object, drop *act) {
-	for _, kind := range []Kind{Table, View, Materialized, Sequence, Type, Index} {
+func (d *drafter) freeName(o schema.Object, drop *act) {
+	for _, kind := range []schema.Kind{schema.Table, schema.View, schema.Materialized, schema.Sequence, schema.Type, schema.Index} {
 		if kind != o.Kind {
-			before(drop, d.making[keyOf(kind, o.Name)])
+			before(drop, d.making[schema.KeyOf(kind, o.Name)])
 		}
 	}
 }
 
 // sort puts the acts into an order that works, with as few changes between
 // transactions and autocommit as it takes.
-func (d *drafter) sort(autocommit bool) []Part {
-	var parts []Part
+func (d *drafter) sort(autocommit bool) []schema.Part {
+	var parts []schema.Part
 	ready := d.line()
 	for {
-		part := Part{Autocommit: autocommit}
+		part := schema.Part{Autocommit: autocommit}
 		functions := false
 		for ready[autocommit].Len() > 0 {
 			a := heap.Pop(ready[autocommit]).(*act)
 			a.done = true
 			part.Statements = append(part.Statements, a.statements...)
 			kind, _, _ := strings.Cut(a.key, " ")
-			functions = functions || kind == string(Function)
+			functions = functions || kind == string(schema.Function)
 			for _, user := range a.users {
 				if user.waits--; user.waits == 0 {
 					heap.Push(ready[user.autocommit], user)
@@ -376,7 +377,7 @@ func (d *drafter) breakCycle() bool {
 			}
 			delete(other.needs, table)
 			for _, tie := range ties {
-				a := d.add(d.dropping, tie.Key(), clearing, plain(tie.drop()))
+				a := d.add(d.dropping, tie.Key(), clearing, plain(drop(tie)))
 				before(a, table)
 				before(a, other)
 			}
@@ -384,7 +385,7 @@ func (d *drafter) breakCycle() bool {
 		}
 	}
 	for _, o := range d.to.Objects {
-		if a := d.making[o.Key()]; o.Kind == View && a != nil && !a.done && d.making["stub "+o.Key()] == nil {
+		if a := d.making[o.Key()]; o.Kind == schema.View && a != nil && !a.done && d.making["stub "+o.Key()] == nil {
 			stub := d.add(d.making, "stub "+o.Key(), a.rank, plain(fmt.Sprintf("CREATE VIEW %s AS\n%s", o.Name, d.empty(d.columns[o.Name]))))
 			a.statements[0].SQL = strings.Replace(a.statements[0].SQL, "CREATE VIEW", "CREATE OR REPLACE VIEW", 1)
 			for _, c := range d.columns[o.Name] {
@@ -393,7 +394,7 @@ func (d *drafter) breakCycle() bool {
 				}
 			}
 			for need := range a.needs {
-				if strings.HasPrefix(need.key, string(Namespace)+" ") || need == d.dropping[o.Key()] {
+				if strings.HasPrefix(need.key, string(schema.Namespace)+" ") || need == d.dropping[o.Key()] {
 					before(need, stub)
 				}
 			}
@@ -408,7 +409,7 @@ func (d *drafter) breakCycle() bool {
 		}
 	}
 	for _, o := range d.from.Objects {
-		if a := d.dropping[o.Key()]; o.Kind == View && a != nil && !a.done && d.dropping["stub "+o.Key()] == nil {
+		if a := d.dropping[o.Key()]; o.Kind == schema.View && a != nil && !a.done && d.dropping["stub "+o.Key()] == nil {
 			stub := d.add(d.dropping, "stub "+o.Key(), a.rank, plain(fmt.Sprintf("CREATE OR REPLACE VIEW %s AS\n%s", o.Name, d.empty(d.had[o.Name]))))
 			for _, other := range d.acts {
 				if other != stub && other.needs[a] {
@@ -424,13 +425,13 @@ func (d *drafter) breakCycle() bool {
 }
 
 // isTie reports whether an object can be dropped by itself before its table.
-func isTie(o Object) bool {
-	return o.Kind == Rule || o.Kind == Policy || o.Kind == Trigger || o.isForeignKey()
+func isTie(o schema.Object) bool {
+	return o.Kind == schema.Rule || o.Kind == schema.Policy || o.Kind == schema.Trigger || isForeignKey(o)
 }
 
 // ties are what ties one act to another that must come after it; it can be
 // broken if nothing else does.
-func (d *drafter) ties(table, other *act) (ties []Object, can bool) {
+func (d *drafter) ties(table, other *act) (ties []schema.Object, can bool) {
 	for _, o := range d.from.Objects {
 		if d.dropOf(o.Key()) != table || !slices.ContainsFunc(o.Needs, func(need string) bool { return d.dropOf(need) == other }) {
 			continue
@@ -444,7 +445,7 @@ func (d *drafter) ties(table, other *act) (ties []Object, can bool) {
 }
 
 // empty is a query that gives columns and no rows.
-func (d *drafter) empty(columns []Object) string {
+func (d *drafter) empty(columns []schema.Object) string {
 	var names []string
 	for _, c := range columns {
 		names = append(names, fmt.Sprintf("    NULL::%s%s AS %s", c.Props["type"], with(" COLLATE ", c.Props["collation"]), c.Local()))

@@ -1,58 +1,17 @@
-package schema
+// Package drafting writes the statements that turn one schema of PostgreSQL into
+// another. It looks at no server: what it writes, core/draft proves.
+package drafting
 
 import (
-	"cmp"
 	"maps"
 	"slices"
 	"strings"
+	"vorrang/core/schema"
 )
-
-// Script turns one schema into another.
-type Script struct {
-	Parts     []Part
-	Undrafted []Unsupported
-	Reordered []string // tables whose columns stand in another order, which no statement can fix
-}
-
-// Part is a run of statements of one mode, without their semicolons.
-type Part struct {
-	Autocommit bool // each statement commits by itself: what does not block others, and what the server refuses in a transaction
-	Statements []Drafted
-}
-
-// Drafted is one statement of a script.
-type Drafted struct {
-	SQL   string
-	Data  []byte // of a COPY, with its line ends
-	Loses string // what it loses for good, if anything
-	Takes string // what it takes: why it can fail or block where there are rows
-}
-
-// Unsupported is a difference that no script was written for.
-type Unsupported struct {
-	Kind Kind   `json:"kind"`
-	Name string `json:"name"`
-	Why  string `json:"why"`
-}
-
-// Style says how a script is written.
-type Style struct {
-	Owners     bool // owners and grants too
-	Concurrent bool // in the forms that do not block others, where there are any
-	Rows       []Rows
-}
-
-// Rows are a table's rows, to come with it.
-type Rows struct {
-	Table   string
-	Columns []string // quoted where they need it
-	Data    []byte   // as COPY gives them
-	Next    []string // statements that set its sequences
-}
 
 // Draft writes the script that turns what is into what should be. Both must
 // have been read with their needs.
-func Draft(is, should Schema, style Style) Script {
+func Draft(is, should schema.Schema, style schema.Style) schema.Script {
 	if !style.Owners {
 		is, should = is.Without("owner", "grants"), should.Without("owner", "grants")
 	}
@@ -68,11 +27,11 @@ func Draft(is, should Schema, style Style) Script {
 
 // withPlainDefaults lets a default that needs no more than types stand with its
 // column.
-func withPlainDefaults(s Schema) Schema {
+func withPlainDefaults(s schema.Schema) schema.Schema {
 	s.Objects = slices.Clone(s.Objects)
 	for i, o := range s.Objects {
 		if !slices.ContainsFunc(o.DefaultNeeds, func(key string) bool {
-			return !strings.HasPrefix(key, string(Type)+" ") && !strings.HasPrefix(key, string(Extension)+" ") && !strings.HasPrefix(key, string(Namespace)+" ")
+			return !strings.HasPrefix(key, string(schema.Type)+" ") && !strings.HasPrefix(key, string(schema.Extension)+" ") && !strings.HasPrefix(key, string(schema.Namespace)+" ")
 		}) {
 			s.Objects[i].Needs = append(slices.Clone(o.Needs), o.DefaultNeeds...)
 			s.Objects[i].DefaultNeeds = nil
@@ -82,19 +41,19 @@ func withPlainDefaults(s Schema) Schema {
 }
 
 type drafter struct {
-	Style
-	from, to      Schema
-	before, after map[string]Object
+	schema.Style
+	from, to      schema.Schema
+	before, after map[string]schema.Object
 
-	columns  map[string][]Object // to: by table or view, in their order
-	had      map[string][]Object // from: likewise
-	users    map[string][]string // from: who needs it
-	needed   map[string][]string // to: likewise
-	gone     map[string]bool     // to be dropped, and made again where it should still be
-	rebuilt  map[string]bool     // types that are made anew while the old one is renamed away
-	retyped  map[string]bool     // columns whose type is set anew
-	reset    map[string]bool     // columns whose default is dropped, and set again where there should be one
-	unable   map[string]string   // what cannot be drafted, and why
+	columns  map[string][]schema.Object // to: by table or view, in their order
+	had      map[string][]schema.Object // from: likewise
+	users    map[string][]string        // from: who needs it
+	needed   map[string][]string        // to: likewise
+	gone     map[string]bool            // to be dropped, and made again where it should still be
+	rebuilt  map[string]bool            // types that are made anew while the old one is renamed away
+	retyped  map[string]bool            // columns whose type is set anew
+	reset    map[string]bool            // columns whose default is dropped, and set again where there should be one
+	unable   map[string]string          // what cannot be drafted, and why
 	acts     []*act
 	dropping map[string]*act
 	making   map[string]*act
@@ -105,7 +64,7 @@ type drafter struct {
 type act struct {
 	key        string
 	rank       int
-	statements []Drafted
+	statements []schema.Drafted
 	autocommit bool
 	needs      map[*act]bool // what must be done before
 
@@ -115,27 +74,27 @@ type act struct {
 	users []*act
 }
 
-func draft(is, should Schema, style Style, autocommitFirst bool) Script {
-	d := &drafter{Style: style, from: is, to: should, before: index(is), after: index(should), columns: Columns(should), had: Columns(is), users: usersOf(is), needed: usersOf(should), gone: map[string]bool{},
+func draft(is, should schema.Schema, style schema.Style, autocommitFirst bool) schema.Script {
+	d := &drafter{Style: style, from: is, to: should, before: schema.ByKey(is), after: schema.ByKey(should), columns: schema.Columns(should), had: schema.Columns(is), users: usersOf(is), needed: usersOf(should), gone: map[string]bool{},
 		rebuilt: map[string]bool{}, retyped: map[string]bool{}, reset: map[string]bool{}, unable: map[string]string{},
 		dropping: map[string]*act{}, making: map[string]*act{}, altering: map[string]*act{}}
 	d.choose()
 	d.write()
 	d.order()
 	d.writeRows()
-	script := Script{Parts: d.sort(autocommitFirst), Reordered: Reordered(is, should)}
+	script := schema.Script{Parts: d.sort(autocommitFirst), Reordered: schema.Reordered(is, should)}
 	for _, key := range slices.Sorted(maps.Keys(d.unable)) {
 		o, known := d.after[key]
 		if !known {
 			o = d.before[key]
 		}
-		script.Undrafted = append(script.Undrafted, Unsupported{Kind: o.Kind, Name: o.Name, Why: d.unable[key]})
+		script.Undrafted = append(script.Undrafted, schema.Unsupported{Kind: o.Kind, Name: o.Name, Why: d.unable[key]})
 	}
 	return script
 }
 
 // usersOf is who needs what.
-func usersOf(s Schema) map[string][]string {
+func usersOf(s schema.Schema) map[string][]string {
 	users := map[string][]string{}
 	for _, o := range s.Objects {
 		for _, need := range append(slices.Clone(o.Needs), o.DefaultNeeds...) {
@@ -145,62 +104,21 @@ func usersOf(s Schema) map[string][]string {
 	return users
 }
 
-// Reordered names the tables that have the same columns in both schemas, but in
-// another order.
-func Reordered(is, should Schema) []string {
-	names := func(columns []Object, both map[string]bool) []string {
-		var list []string
-		for _, c := range columns {
-			if both[c.Name] {
-				list = append(list, c.Name)
-			}
-		}
-		return list
-	}
-	var tables []string
-	old := Columns(is)
-	for table, columns := range Columns(should) {
-		both := map[string]bool{}
-		for _, c := range columns {
-			both[c.Name] = slices.ContainsFunc(old[table], func(o Object) bool { return o.Name == c.Name })
-		}
-		if !slices.Equal(names(columns, both), names(old[table], both)) {
-			tables = append(tables, table)
-		}
-	}
-	slices.Sort(tables)
-	return tables
-}
-
-// Columns are the columns of each table and view, in their order.
-func Columns(s Schema) map[string][]Object {
-	tables := map[string][]Object{}
-	for _, o := range s.Objects {
-		if o.Kind == Column {
-			tables[o.Of] = append(tables[o.Of], o)
-		}
-	}
-	for _, columns := range tables {
-		slices.SortFunc(columns, func(a, b Object) int { return cmp.Compare(a.Place, b.Place) })
-	}
-	return tables
-}
-
 // inheritedFrom is the column of a table's parent with a name.
-func (d *drafter) inheritedFrom(table Object, column string) Object {
-	for _, parent := range list(table.Props["inherits"]) {
-		if c, has := d.after[string(Column)+" "+parent+"."+column]; has {
+func (d *drafter) inheritedFrom(table schema.Object, column string) schema.Object {
+	for _, parent := range schema.List(table.Props["inherits"]) {
+		if c, has := d.after[string(schema.Column)+" "+parent+"."+column]; has {
 			return c
 		}
 	}
-	return Object{Props: map[string]string{}}
+	return schema.Object{Props: map[string]string{}}
 }
 
 // derived are the kinds that hold no rows of their own: they can be dropped and
 // made again without loss.
-func derived(kind Kind) bool {
+func derived(kind schema.Kind) bool {
 	switch kind {
-	case Constraint, Index, View, Materialized, Function, Trigger, EventTrigger, Rule, Policy, Statistics, Publication, Published, PublishedAll, DefaultGrant:
+	case schema.Constraint, schema.Index, schema.View, schema.Materialized, schema.Function, schema.Trigger, schema.EventTrigger, schema.Rule, schema.Policy, schema.Statistics, schema.Publication, schema.Published, schema.PublishedAll, schema.DefaultGrant:
 		return true
 	}
 	return false
@@ -227,7 +145,7 @@ func (d *drafter) choose() {
 		switch {
 		case !stays:
 			lose(key)
-		case o.Kind == Column && d.isTableColumn(o):
+		case o.Kind == schema.Column && d.isTableColumn(o):
 			retyped := o.Props["type"] != now.Props["type"] || o.Props["collation"] != now.Props["collation"]
 			switch {
 			case now.Props["generated"] != "" && (retyped || o.Props["generated"] != now.Props["generated"]):
@@ -239,9 +157,9 @@ func (d *drafter) choose() {
 			switch {
 			case derived(o.Kind):
 				lose(key)
-			case o.Kind == Type && !d.isHeld(key):
+			case o.Kind == schema.Type && !d.isHeld(key):
 				lose(key)
-			case o.Kind == Type && o.Props["is"] != "range": // a range's functions would be in the way
+			case o.Kind == schema.Type && o.Props["is"] != "range": // a range's functions would be in the way
 				d.rebuilt[key] = true
 				lose(key)
 			default:
@@ -275,29 +193,29 @@ func (d *drafter) choose() {
 				continue
 			}
 			if d.retyped[key] && !d.gone[key] {
-				parted := d.before[o.tableKey()].Props["partitioned"] != ""
+				parted := d.before[tableKey(o)].Props["partitioned"] != ""
 				switch {
-				case parted && (o.Kind == Index || o.Kind == Constraint && !o.isCheck()): // the server would build it anew with parts of its own
+				case parted && (o.Kind == schema.Index || o.Kind == schema.Constraint && !isCheck(o)): // the server would build it anew with parts of its own
 					lose(user)
-				case o.Kind == Column && o.Props["generated"] != "":
+				case o.Kind == schema.Column && o.Props["generated"] != "":
 					lose(user)
-				case derived(o.Kind) && (o.Kind != Constraint || o.isForeignKey()) && o.Kind != Index && o.Kind != Statistics:
+				case derived(o.Kind) && (o.Kind != schema.Constraint || isForeignKey(o)) && o.Kind != schema.Index && o.Kind != schema.Statistics:
 					lose(user)
 				}
 				continue
 			}
 			switch {
-			case o.Kind == Column && slices.Contains(o.DefaultNeeds, key) && !slices.Contains(o.Needs, key):
+			case o.Kind == schema.Column && slices.Contains(o.DefaultNeeds, key) && !slices.Contains(o.Needs, key):
 				d.reset[user] = true
-			case o.Kind == Column && o.Props["generated"] != "":
+			case o.Kind == schema.Column && o.Props["generated"] != "":
 				lose(user)
-			case o.Kind == Column && d.isTableColumn(o):
+			case o.Kind == schema.Column && d.isTableColumn(o):
 				if d.rebuilt[key] {
 					retype(user)
 				}
 				d.reset[user] = d.reset[user] || slices.Contains(o.DefaultNeeds, key)
-			case o.Kind == Type && !slices.Contains(now.Needs, key): // it is altered so that it does not need it any more
-			case o.Kind == Type:
+			case o.Kind == schema.Type && !slices.Contains(now.Needs, key): // it is altered so that it does not need it any more
+			case o.Kind == schema.Type:
 				d.rebuilt[user] = true
 				lose(user)
 			case d.replaceable(o, now) && o.Props["definition"] != now.Props["definition"] && !slices.ContainsFunc(now.Needs, func(need string) bool { return nameOf(need) == nameOf(key) }):
@@ -313,7 +231,7 @@ func (d *drafter) choose() {
 
 // nameOf is the name in a key.
 func nameOf(key string) string {
-	for _, kind := range Kinds {
+	for _, kind := range schema.Kinds {
 		if name, is := strings.CutPrefix(key, string(kind)+" "); is {
 			return name
 		}
@@ -323,7 +241,7 @@ func nameOf(key string) string {
 
 // wholeIndex is the index that a partition's index is a part of, as long as its
 // table stays a partition: the part cannot be dropped by itself.
-func (d *drafter) wholeIndex(o Object) string {
+func (d *drafter) wholeIndex(o schema.Object) string {
 	if o.Props["partition of"] == "" || d.wholeGone(o) != "" || len(d.stillParents(o.Of)) == 0 {
 		return ""
 	}
@@ -343,19 +261,19 @@ func (d *drafter) isHeld(key string) bool {
 		if _, stays := d.after[user]; !stays {
 			return false
 		}
-		return kind == Column || kind == Table || kind == Type
+		return kind == schema.Column || kind == schema.Table || kind == schema.Type
 	})
 }
 
-func (d *drafter) isTableColumn(o Object) bool {
-	_, isTable := d.before[o.tableKey()]
+func (d *drafter) isTableColumn(o schema.Object) bool {
+	_, isTable := d.before[tableKey(o)]
 	return isTable
 }
 
 // differing are the properties in which two objects differ.
-func differing(a, b Object) []string {
+func differing(a, b schema.Object) []string {
 	var names []string
-	for _, c := range changes(a.Props, b.Props) {
+	for _, c := range schema.Changes(a.Props, b.Props) {
 		names = append(names, c.Name)
 	}
 	return names
@@ -363,16 +281,16 @@ func differing(a, b Object) []string {
 
 // alterable reports whether an object can be turned into another of the same
 // name where it stands.
-func (d *drafter) alterable(is, should Object) bool {
+func (d *drafter) alterable(is, should schema.Object) bool {
 	plain := slices.Clone(attributeNames)
 	switch is.Kind {
-	case Extension:
+	case schema.Extension:
 		plain = append(plain, "version", "schema")
-	case Type:
+	case schema.Type:
 		switch {
 		case is.Props["is"] != should.Props["is"]:
 		case is.Props["is"] == "enum":
-			was, now := list(is.Props["labels"]), list(should.Props["labels"])
+			was, now := schema.List(is.Props["labels"]), schema.List(should.Props["labels"])
 			if subsequence(was, now) && (d.Concurrent || !d.usesNewLabel(should, was, now)) {
 				plain = append(plain, "labels")
 			}
@@ -383,15 +301,15 @@ func (d *drafter) alterable(is, should Object) bool {
 		case is.Props["is"] == "domain":
 			plain = append(plain, "default", "null")
 		}
-	case Server, Wrapper:
+	case schema.Server, schema.Wrapper:
 		plain = append(plain, "foreign options", "version", "handler", "validator")
-	case Sequence:
+	case schema.Sequence:
 		plain = append(plain, "sequence", "owned by", "identity of", "unlogged")
-	case Table:
+	case schema.Table:
 		plain = append(plain, "options", "toast options", "inherits", "partition", "unlogged", "tablespace", "access method", "foreign options", "of type")
-	case Column: // of a view
+	case schema.Column: // of a view
 		return true
-	case Constraint:
+	case schema.Constraint:
 		if is.Props["definition"] == should.Props["definition"]+" NOT VALID" {
 			plain = append(plain, "definition")
 		}
@@ -402,20 +320,20 @@ func (d *drafter) alterable(is, should Object) bool {
 		if is.Props["domain"] == "" {
 			plain = append(plain, "inherited")
 		}
-	case Index:
+	case schema.Index:
 		plain = append(plain, "tablespace")
 		if is.Props["partition of"] == "" {
 			plain = append(plain, "partition of")
 		}
-	case View, Function:
+	case schema.View, schema.Function:
 		if d.replaceable(is, should) {
 			plain = append(plain, "definition", "options")
 		}
-	case Materialized:
+	case schema.Materialized:
 		plain = append(plain, "options", "tablespace", "populated")
-	case Publication:
+	case schema.Publication:
 		plain = append(plain, "publishes", "via root")
-	case DefaultGrant:
+	case schema.DefaultGrant:
 		plain = append(plain, "grants")
 	}
 	for _, name := range differing(is, should) {
@@ -429,9 +347,9 @@ func (d *drafter) alterable(is, should Object) bool {
 // replaceable reports whether CREATE OR REPLACE can turn a view or a function
 // into another: a view keeps its columns and may get more, a function keeps its
 // parameters and its result.
-func (d *drafter) replaceable(is, should Object) bool {
+func (d *drafter) replaceable(is, should schema.Object) bool {
 	switch is.Kind {
-	case View:
+	case schema.View:
 		old, now := d.had[is.Name], d.columns[should.Name]
 		if len(old) > len(now) {
 			return false
@@ -442,16 +360,19 @@ func (d *drafter) replaceable(is, should Object) bool {
 			}
 		}
 		return true
-	case Function:
-		head := func(o Object) string { text, _, _ := strings.Cut(o.Props["definition"], "\n LANGUAGE "); return text }
-		return is.word() == should.word() && is.word() != "AGGREGATE" && head(is) == head(should)
+	case schema.Function:
+		head := func(o schema.Object) string {
+			text, _, _ := strings.Cut(o.Props["definition"], "\n LANGUAGE ")
+			return text
+		}
+		return word(is) == word(should) && word(is) != "AGGREGATE" && head(is) == head(should)
 	}
 	return false
 }
 
 // usesNewLabel reports whether something is to use a label that an enum does
 // not have yet: that takes a commit in between.
-func (d *drafter) usesNewLabel(enum Object, was, now []string) bool {
+func (d *drafter) usesNewLabel(enum schema.Object, was, now []string) bool {
 	for _, user := range d.needed[enum.Key()] {
 		for _, text := range d.after[user].Props {
 			for _, label := range now {
@@ -464,7 +385,7 @@ func (d *drafter) usesNewLabel(enum Object, was, now []string) bool {
 	return false
 }
 
-func (d *drafter) whyNot(is, should Object) string {
+func (d *drafter) whyNot(is, should schema.Object) string {
 	return "its " + strings.Join(slices.DeleteFunc(differing(is, should), func(name string) bool { return slices.Contains(attributeNames, name) }), ", ") +
 		" cannot be changed where it stands, and what hangs on it would be lost if it were made again"
 }

@@ -1,10 +1,12 @@
-package schema
+package drafting
 
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"vorrang/core/schema"
 )
 
 // Ranks order acts that do not need each other: what is in the way goes first,
@@ -15,15 +17,15 @@ const (
 	removing = 2000
 )
 
-func plain(statements ...string) []Drafted {
-	drafted := make([]Drafted, len(statements))
+func plain(statements ...string) []schema.Drafted {
+	drafted := make([]schema.Drafted, len(statements))
 	for i, sql := range statements {
-		drafted[i] = Drafted{SQL: sql}
+		drafted[i] = schema.Drafted{SQL: sql}
 	}
 	return drafted
 }
 
-func (d *drafter) add(into map[string]*act, key string, rank int, statements []Drafted) *act {
+func (d *drafter) add(into map[string]*act, key string, rank int, statements []schema.Drafted) *act {
 	a := &act{key: key, rank: rank, statements: statements, needs: map[*act]bool{}}
 	d.acts = append(d.acts, a)
 	into[key] = a
@@ -41,7 +43,7 @@ func (d *drafter) write() {
 	}
 	for _, o := range d.to.Objects {
 		was, known := d.before[o.Key()]
-		made := !known || d.gone[o.Key()] || o.Kind == Column && (d.gone[keyOf(View, o.Of)] || d.gone[keyOf(Materialized, o.Of)])
+		made := !known || d.gone[o.Key()] || o.Kind == schema.Column && (d.gone[schema.KeyOf(schema.View, o.Of)] || d.gone[schema.KeyOf(schema.Materialized, o.Of)])
 		if made {
 			d.writeMake(o)
 		} else if _, unable := d.unable[o.Key()]; !unable {
@@ -53,33 +55,33 @@ func (d *drafter) write() {
 
 // wholeGone is what an object goes with: the table, view, domain or publication
 // that it belongs to, if that is dropped.
-func (d *drafter) wholeGone(o Object) string {
+func (d *drafter) wholeGone(o schema.Object) string {
 	if o.Of == "" {
 		return ""
 	}
-	for _, kind := range []Kind{Table, View, Materialized, Type, Publication} {
-		if key := keyOf(kind, o.Of); d.gone[key] {
+	for _, kind := range []schema.Kind{schema.Table, schema.View, schema.Materialized, schema.Type, schema.Publication} {
+		if key := schema.KeyOf(kind, o.Of); d.gone[key] {
 			return key
 		}
 	}
 	return ""
 }
 
-func column(name string) string { return keyOf(Column, name) }
+func column(name string) string { return schema.KeyOf(schema.Column, name) }
 
 // goesWith is what takes an object along when it is dropped, or empty.
-func (d *drafter) goesWith(o Object) string {
+func (d *drafter) goesWith(o schema.Object) string {
 	if whole := d.wholeGone(o); whole != "" {
 		return whole
 	}
 	switch o.Kind {
-	case Table:
-		if parent := keyOf(Table, o.Props["inherits"]); o.Props["partition"] != "" && d.gone[parent] {
+	case schema.Table:
+		if parent := schema.KeyOf(schema.Table, o.Props["inherits"]); o.Props["partition"] != "" && d.gone[parent] {
 			return parent
 		}
-	case Column:
+	case schema.Column:
 		return d.goneAbove(o)
-	case Sequence:
+	case schema.Sequence:
 		if of := cmp.Or(o.Props["owned by"], o.Props["identity of"]); of != "" {
 			if d.gone[column(of)] {
 				return column(of)
@@ -88,7 +90,7 @@ func (d *drafter) goesWith(o Object) string {
 				return "alter " + column(of)
 			}
 		}
-	case Index, Constraint:
+	case schema.Index, schema.Constraint:
 		if above := d.goneAbove(o); above != "" {
 			return above
 		}
@@ -103,7 +105,7 @@ func (d *drafter) goesWith(o Object) string {
 
 // goneAbove is the parent's column or constraint that takes an inherited one
 // along when it is dropped, or empty.
-func (d *drafter) goneAbove(o Object) string {
+func (d *drafter) goneAbove(o schema.Object) string {
 	if o.Props["inherited"] == "yes" {
 		for _, parent := range d.stillParents(o.Of) {
 			if key := above(o, parent); d.gone[key] {
@@ -115,35 +117,35 @@ func (d *drafter) goneAbove(o Object) string {
 }
 
 // above is the key of a parent's column or constraint of the same name.
-func above(o Object, parent string) string { return keyOf(o.Kind, parent+"."+o.Local()) }
+func above(o schema.Object, parent string) string { return schema.KeyOf(o.Kind, parent+"."+o.Local()) }
 
 // isIndex reports whether a key is that of the index, or of the constraint, that
 // an index name means.
 func (d *drafter) isIndex(key, name string) bool {
 	kind, object, _ := strings.Cut(key, " ")
-	return kind == string(Index) && object == name || kind == string(Constraint) && Unqualified(object) == Unqualified(name)
+	return kind == string(schema.Index) && object == name || kind == string(schema.Constraint) && schema.Unqualified(object) == schema.Unqualified(name)
 }
 
 func (d *drafter) stillParents(table string) []string {
-	was, is := list(d.before[keyOf(Table, table)].Props["inherits"]), list(d.after[keyOf(Table, table)].Props["inherits"])
+	was, is := schema.List(d.before[schema.KeyOf(schema.Table, table)].Props["inherits"]), schema.List(d.after[schema.KeyOf(schema.Table, table)].Props["inherits"])
 	return slices.DeleteFunc(was, func(parent string) bool { return !slices.Contains(is, parent) })
 }
 
-func (d *drafter) writeDrop(o Object) {
+func (d *drafter) writeDrop(o schema.Object) {
 	key := o.Key()
 	if d.goesWith(o) != "" {
 		return
 	}
-	sql := Drafted{SQL: o.drop()}
+	sql := schema.Drafted{SQL: drop(o)}
 	rank := removing
 	switch {
-	case o.Kind == Type && d.rebuilt[key]:
-		sql.SQL = "DROP " + o.word() + " " + aside(o.Name)
-	case o.Kind == Table && o.Props["server"] == "":
+	case o.Kind == schema.Type && d.rebuilt[key]:
+		sql.SQL = "DROP " + word(o) + " " + aside(o.Name)
+	case o.Kind == schema.Table && o.Props["server"] == "":
 		sql.Loses = "the rows of " + o.Name
-	case o.Kind == Column && o.Props["generated"] == "":
+	case o.Kind == schema.Column && o.Props["generated"] == "":
 		sql.Loses = "what is in " + o.Name
-	case o.Kind == DefaultGrant:
+	case o.Kind == schema.DefaultGrant:
 		bare := o
 		bare.Props = map[string]string{"role": o.Props["role"], "for": o.Props["for"], "schema": o.Props["schema"]}
 		d.add(d.dropping, key, clearing, plain(d.grants(o, bare)...))
@@ -151,8 +153,8 @@ func (d *drafter) writeDrop(o Object) {
 	case derived(o.Kind):
 		rank = clearing
 	}
-	a := d.add(d.dropping, key, rank+10*(len(Kinds)-ranks[o.Kind]), []Drafted{sql})
-	if t, stays := d.after[o.tableKey()]; o.Kind == Index && d.Concurrent && stays && t.Props["partitioned"] == "" && o.Props["partition of"] == "" {
+	a := d.add(d.dropping, key, rank+10*(len(schema.Kinds)-schema.Rank(o.Kind)), []schema.Drafted{sql})
+	if t, stays := d.after[tableKey(o)]; o.Kind == schema.Index && d.Concurrent && stays && t.Props["partitioned"] == "" && o.Props["partition of"] == "" {
 		a.statements[0].SQL = "DROP INDEX CONCURRENTLY " + o.Name
 		a.autocommit = true
 	}
@@ -173,61 +175,61 @@ func suffixed(name, suffix string) string {
 
 // made reports whether a table is made by this script.
 func (d *drafter) made(table string) bool {
-	key := keyOf(Table, table)
+	key := schema.KeyOf(schema.Table, table)
 	_, was := d.before[key]
 	_, is := d.after[key]
 	return is && (!was || d.gone[key])
 }
 
-func (d *drafter) writeMake(o Object) {
-	key, rank := o.Key(), building+10*ranks[o.Kind]
-	t, onTable := d.after[o.tableKey()]
+func (d *drafter) writeMake(o schema.Object) {
+	key, rank := o.Key(), building+10*schema.Rank(o.Kind)
+	t, onTable := d.after[tableKey(o)]
 	existing := onTable && !d.made(o.Of) && t.Props["server"] == ""
 	switch {
-	case o.Kind == Column && onTable && d.made(o.Of):
+	case o.Kind == schema.Column && onTable && d.made(o.Of):
 		return // it comes with its table
-	case o.Kind == Column && onTable:
+	case o.Kind == schema.Column && onTable:
 		if d.inheritsMade(o) { // with what a new column takes along, and no more
-			bare := Object{Props: inheritable(o, d.inheritedFrom(t, o.Local()))}
+			bare := schema.Object{Props: inheritable(o, d.inheritedFrom(t, o.Local()))}
 			delete(bare.Props, "storage")
 			if sql := d.columnAttributes(bare, o, "ONLY "); len(sql) > 0 {
 				d.add(d.altering, key, rank+1, plain(sql...))
 			}
 			return
 		}
-		bare := Object{Props: inheritable(o, Object{Props: map[string]string{}})}
+		bare := schema.Object{Props: inheritable(o, schema.Object{Props: map[string]string{}})}
 		for _, name := range inline {
 			set(bare.Props, name, o.Props[name])
 		}
-		add := Drafted{SQL: fmt.Sprintf("ALTER %s %s ADD COLUMN %s", t.word(), o.Of, d.column(o))}
+		add := schema.Drafted{SQL: fmt.Sprintf("ALTER %s %s ADD COLUMN %s", word(t), o.Of, d.column(o))}
 		if o.Props["null"] != "" && o.Props["default"] == "" && o.Props["generated"] == "" && o.Props["identity"] == "" {
 			add.Takes = "fails where " + o.Of + " has rows: there is no default for them"
 		} else if o.Props["generated"] != "" || o.Props["identity"] != "" {
 			add.Takes = "writes " + o.Of + " anew, under a lock"
 		}
-		d.add(d.making, key, rank, append([]Drafted{add}, plain(d.columnAttributes(bare, o, "ONLY ")...)...))
-	case o.Kind == Column: // of a view
-		if sql := d.columnAttributes(Object{Props: map[string]string{"type": o.Props["type"]}}, o, ""); len(sql) > 0 {
-			d.add(d.making, key, building+10*ranks[Materialized]+5, plain(sql...))
+		d.add(d.making, key, rank, append([]schema.Drafted{add}, plain(d.columnAttributes(bare, o, "ONLY ")...)...))
+	case o.Kind == schema.Column: // of a view
+		if sql := d.columnAttributes(schema.Object{Props: map[string]string{"type": o.Props["type"]}}, o, ""); len(sql) > 0 {
+			d.add(d.making, key, building+10*schema.Rank(schema.Materialized)+5, plain(sql...))
 		}
-	case o.Kind == Type && d.rebuilt[key]:
+	case o.Kind == schema.Type && d.rebuilt[key]:
 		was := d.before[key]
-		d.add(d.making, key, rank, plain(append([]string{fmt.Sprintf("ALTER %s %s RENAME TO %s", was.word(), o.Name, Unqualified(aside(o.Name)))}, d.create(o)...)...))
-	case o.Kind == Index && o.Props["valid"] != "":
+		d.add(d.making, key, rank, plain(append([]string{fmt.Sprintf("ALTER %s %s RENAME TO %s", word(was), o.Name, schema.Unqualified(aside(o.Name)))}, d.create(o)...)...))
+	case o.Kind == schema.Index && o.Props["valid"] != "":
 		d.unable[key] = "it is invalid: its build did not end, and an invalid index is nothing to make"
-	case o.Kind == Index && existing && d.Concurrent && t.Props["partitioned"] == "":
+	case o.Kind == schema.Index && existing && d.Concurrent && t.Props["partitioned"] == "":
 		sql := d.create(o)
 		for _, unique := range []string{"", "UNIQUE "} {
-			sql[0] = strings.Replace(sql[0], "CREATE "+unique+"INDEX "+Unqualified(o.Name)+" ", "CREATE "+unique+"INDEX CONCURRENTLY "+Unqualified(o.Name)+" ", 1)
+			sql[0] = strings.Replace(sql[0], "CREATE "+unique+"INDEX "+schema.Unqualified(o.Name)+" ", "CREATE "+unique+"INDEX CONCURRENTLY "+schema.Unqualified(o.Name)+" ", 1)
 		}
 		d.add(d.making, key, rank, plain(sql...)).autocommit = true
-	case o.Kind == Constraint && d.comesAlong(o):
-		for _, parent := range list(t.Props["inherits"]) { // a table that is made later has no rows that could not meet it
+	case o.Kind == schema.Constraint && d.comesAlong(o):
+		for _, parent := range schema.List(t.Props["inherits"]) { // a table that is made later has no rows that could not meet it
 			if p := d.after[above(o, parent)]; p.Props["definition"] == o.Props["definition"]+" NOT VALID" {
 				d.add(d.making, "validated "+key, rank+6, plain(fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local())))
 			}
 		}
-	case o.Kind == Constraint && existing && o.Props["domain"] == "":
+	case o.Kind == schema.Constraint && existing && o.Props["domain"] == "":
 		d.writeConstraint(o, t, rank)
 	default:
 		if sql := d.create(o); len(sql) > 0 {
@@ -238,13 +240,13 @@ func (d *drafter) writeMake(o Object) {
 
 // inheritsMade reports whether a new column or constraint comes to its table
 // from a parent.
-func (d *drafter) inheritsMade(o Object) bool {
+func (d *drafter) inheritsMade(o schema.Object) bool {
 	if o.Props["inherited"] != "yes" {
 		return false
 	}
 	parents := d.stillParents(o.Of)
 	if d.made(o.Of) {
-		parents = list(d.after[o.tableKey()].Props["inherits"])
+		parents = schema.List(d.after[tableKey(o)].Props["inherits"])
 	}
 	for _, parent := range parents {
 		key := above(o, parent)
@@ -258,14 +260,14 @@ func (d *drafter) inheritsMade(o Object) bool {
 // comesAlong reports whether a constraint comes to its table with its parent's:
 // when that is made, or with the table itself, unless it is a partition, which
 // must have its parent's checks before it is attached.
-func (d *drafter) comesAlong(o Object) bool {
-	t := d.after[o.tableKey()]
+func (d *drafter) comesAlong(o schema.Object) bool {
+	t := d.after[tableKey(o)]
 	return o.Props["inherited"] == "yes" && (d.inheritsMade(o) || d.made(o.Of) && t.Props["partition"] == "")
 }
 
 // writeConstraint adds a constraint to a table that is there already, in the
 // form that does not block others for long.
-func (d *drafter) writeConstraint(o, t Object, rank int) {
+func (d *drafter) writeConstraint(o, t schema.Object, rank int) {
 	key, definition := o.Key(), o.Props["definition"]
 	statements := plain(d.create(o)...)
 	kind, columns, rest := uniqueness(definition)
@@ -287,14 +289,14 @@ func (d *drafter) writeConstraint(o, t Object, rank int) {
 		statements = append(plain(build, use), statements[1:]...)
 		statements[0].Takes = "fails where rows repeat"
 		d.add(d.making, key, rank, statements).autocommit = true
-	case o.isForeignKey(), o.isCheck():
+	case isForeignKey(o), isCheck(o):
 		if strings.HasSuffix(definition, " NOT VALID") {
 			d.add(d.making, key, rank, statements)
 			return
 		}
 		statements[0].SQL += " NOT VALID"
 		first := d.add(d.making, "unvalidated "+key, rank, statements)
-		second := d.add(d.making, key, rank+5, []Drafted{{SQL: fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local()), Takes: "fails where rows do not meet it"}})
+		second := d.add(d.making, key, rank+5, []schema.Drafted{{SQL: fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local()), Takes: "fails where rows do not meet it"}})
 		second.autocommit = true
 		second.needs[first] = true
 	default:
@@ -327,46 +329,46 @@ func uniqueness(definition string) (kind, columns, rest string) {
 
 // writeLinks makes what ties objects together, and can come only when all of
 // them are there: a default, a sequence's owner, a partition, an index's part.
-func (d *drafter) writeLinks(was, o Object, isMade bool) {
+func (d *drafter) writeLinks(was, o schema.Object, isMade bool) {
 	switch o.Kind {
-	case Column:
+	case schema.Column:
 		changed := isMade || d.reset[o.Key()] || was.Props["default"] != o.Props["default"]
-		t, onTable := d.after[o.tableKey()]
+		t, onTable := d.after[tableKey(o)]
 		if len(o.DefaultNeeds) > 0 && changed && onTable {
-			d.add(d.making, "default "+o.Name, building+10*ranks[Column], plain(fmt.Sprintf("ALTER %s ONLY %s ALTER COLUMN %s SET DEFAULT %s", t.word(), o.Of, o.Local(), o.Props["default"])))
+			d.add(d.making, "default "+o.Name, building+10*schema.Rank(schema.Column), plain(fmt.Sprintf("ALTER %s ONLY %s ALTER COLUMN %s SET DEFAULT %s", word(t), o.Of, o.Local(), o.Props["default"])))
 		}
-	case Sequence:
+	case schema.Sequence:
 		if owner := o.Props["owned by"]; isMade && owner != "" || !isMade && owner != was.Props["owned by"] && o.Props["identity of"] == "" && was.Props["identity of"] == "" {
-			d.add(d.making, "owned "+o.Name, building+10*ranks[Column]+1, plain(fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s", o.Name, cmp.Or(owner, "NONE"))))
+			d.add(d.making, "owned "+o.Name, building+10*schema.Rank(schema.Column)+1, plain(fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s", o.Name, cmp.Or(owner, "NONE"))))
 		}
-	case Table:
+	case schema.Table:
 		if o.Props["partition"] != "" && (isMade || was.Props["partition"] != o.Props["partition"] || was.Props["inherits"] != o.Props["inherits"]) {
-			d.add(d.making, "attached "+o.Name, building+10*ranks[Table]+5, plain(fmt.Sprintf("ALTER TABLE ONLY %s ATTACH PARTITION %s %s", o.Props["inherits"], o.Name, o.Props["partition"])))
+			d.add(d.making, "attached "+o.Name, building+10*schema.Rank(schema.Table)+5, plain(fmt.Sprintf("ALTER TABLE ONLY %s ATTACH PARTITION %s %s", o.Props["inherits"], o.Name, o.Props["partition"])))
 		}
-	case Index, Constraint:
+	case schema.Index, schema.Constraint:
 		of := o.Props["partition of"]
 		if of == "" || !isMade && was.Props["partition of"] == of {
 			return
 		}
 		name := o.Name
-		if o.Kind == Constraint {
-			name = Qualifier(o.Of) + o.Local()
+		if o.Kind == schema.Constraint {
+			name = schema.Qualifier(o.Of) + o.Local()
 		}
 		for _, need := range o.Needs {
 			_, had := d.before[need]
 			if d.isIndex(need, of) && (!had || d.gone[need] || !d.made(o.Of)) {
-				d.add(d.making, "part "+o.Key(), building+10*ranks[Index]+5, plain(fmt.Sprintf("ALTER INDEX %s ATTACH PARTITION %s", of, name)))
+				d.add(d.making, "part "+o.Key(), building+10*schema.Rank(schema.Index)+5, plain(fmt.Sprintf("ALTER INDEX %s ATTACH PARTITION %s", of, name)))
 			}
 		}
 	}
 }
 
 // writeAlter turns an object that stays into what it should be.
-func (d *drafter) writeAlter(was, o Object) {
-	if now := o.Props["inherited"]; now != was.Props["inherited"] && (now == "yes" || was.Props["inherited"] == "yes" && now != "") && d.after[o.tableKey()].Props["partition"] == "" {
+func (d *drafter) writeAlter(was, o schema.Object) {
+	if now := o.Props["inherited"]; now != was.Props["inherited"] && (now == "yes" || was.Props["inherited"] == "yes" && now != "") && d.after[tableKey(o)].Props["partition"] == "" {
 		d.unable[o.Key()] = "no statement changes whether it is inherited only, or one of the table's own too"
 	}
-	if o.Kind == Column {
+	if o.Kind == schema.Column {
 		d.writeAlterColumn(was, o)
 		return
 	}
@@ -379,30 +381,30 @@ func (d *drafter) writeAlter(was, o Object) {
 	differs := func(name string) bool { return was.Props[name] != is[name] }
 	autocommit := false
 	switch o.Kind {
-	case Extension:
+	case schema.Extension:
 		if differs("version") {
 			say("ALTER EXTENSION %s UPDATE TO %s", o.Name, literal(is["version"]))
 		}
 		if differs("schema") {
 			say("ALTER EXTENSION %s SET SCHEMA %s", o.Name, is["schema"])
 		}
-	case Server, Wrapper:
+	case schema.Server, schema.Wrapper:
 		if differs("handler") {
 			say("ALTER FOREIGN DATA WRAPPER %s %s", o.Name, cmp.Or(with("HANDLER ", is["handler"]), "NO HANDLER"))
 		}
 		if differs("validator") {
 			say("ALTER FOREIGN DATA WRAPPER %s %s", o.Name, cmp.Or(with("VALIDATOR ", is["validator"]), "NO VALIDATOR"))
 		}
-		if o.Kind == Server && differs("version") {
+		if o.Kind == schema.Server && differs("version") {
 			say("ALTER SERVER %s VERSION %s", o.Name, literal(is["version"]))
 		}
 		if differs("foreign options") {
-			say("ALTER %s %s OPTIONS (%s)", o.word(), o.Name, foreignOptions(was.Props["foreign options"], is["foreign options"]))
+			say("ALTER %s %s OPTIONS (%s)", word(o), o.Name, foreignOptions(was.Props["foreign options"], is["foreign options"]))
 		}
-	case Type:
+	case schema.Type:
 		switch {
 		case differs("labels"):
-			sql = addLabels(o.Name, list(was.Props["labels"]), list(is["labels"]))
+			sql = addLabels(o.Name, schema.List(was.Props["labels"]), schema.List(is["labels"]))
 			autocommit = d.Concurrent // a new label can be used only once it is committed
 		case differs("attributes"):
 			sql, _ = d.reshape(was, o)
@@ -413,64 +415,64 @@ func (d *drafter) writeAlter(was, o Object) {
 		if differs("null") {
 			say("ALTER DOMAIN %s %s NOT NULL", o.Name, cmp.Or(flag(is["null"], "SET"), "DROP"))
 		}
-	case Sequence:
+	case schema.Sequence:
 		if differs("sequence") && is["identity of"] == "" && was.Props["identity of"] == "" {
 			say("ALTER SEQUENCE %s %s", o.Name, noCycle(is["sequence"]))
 		}
 		if differs("unlogged") {
 			say("ALTER SEQUENCE %s SET %s", o.Name, cmp.Or(flag(is["unlogged"], "UNLOGGED"), "LOGGED"))
 		}
-	case Table:
+	case schema.Table:
 		sql = d.alterTable(was, o)
-	case Constraint:
+	case schema.Constraint:
 		if differs("definition") {
 			say("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local())
 			autocommit = d.Concurrent
 		}
-		index := Qualifier(o.Of) + o.Local()
+		index := schema.Qualifier(o.Of) + o.Local()
 		sql = append(sql, options("ALTER INDEX "+index, was.Props["options"], is["options"])...)
 		if differs("tablespace") {
 			say("ALTER INDEX %s SET TABLESPACE %s", index, cmp.Or(is["tablespace"], "pg_default"))
 		}
-	case Index:
+	case schema.Index:
 		if differs("tablespace") {
 			say("ALTER INDEX %s SET TABLESPACE %s", o.Name, cmp.Or(is["tablespace"], "pg_default"))
 		}
-	case View:
+	case schema.View:
 		if differs("definition") || differs("options") {
 			say("CREATE OR REPLACE VIEW %s%s AS\n%s", o.Name, around(" WITH (", is["options"], ")"), trim(is["definition"]))
 		}
-	case Materialized:
-		sql = append(sql, options(strings.TrimSpace(o.alter()), was.Props["options"], is["options"])...)
+	case schema.Materialized:
+		sql = append(sql, options(strings.TrimSpace(alter(o)), was.Props["options"], is["options"])...)
 		if differs("tablespace") {
-			say("%sSET TABLESPACE %s", o.alter(), cmp.Or(is["tablespace"], "pg_default"))
+			say("%sSET TABLESPACE %s", alter(o), cmp.Or(is["tablespace"], "pg_default"))
 		}
 		if differs("populated") {
 			say("REFRESH MATERIALIZED VIEW %s%s", o.Name, flag(is["populated"], " WITH NO DATA"))
 		}
-	case Function:
+	case schema.Function:
 		if differs("definition") {
 			say("%s", trim(is["definition"]))
 		}
-	case Publication:
+	case schema.Publication:
 		if differs("publishes") || differs("via root") {
 			say("ALTER PUBLICATION %s SET (publish = %s, publish_via_partition_root = %t)", o.Name, literal(is["publishes"]), is["via root"] != "")
 		}
 	}
 	sql = append(sql, d.attributes(was, o)...)
 	if len(sql) > 0 {
-		d.add(d.altering, o.Key(), building+10*ranks[o.Kind], plain(sql...)).autocommit = autocommit
+		d.add(d.altering, o.Key(), building+10*schema.Rank(o.Kind), plain(sql...)).autocommit = autocommit
 	}
 }
 
-func (d *drafter) alterTable(was, o Object) []string {
+func (d *drafter) alterTable(was, o schema.Object) []string {
 	var sql []string
 	is := o.Props
 	say := func(format string, values ...any) {
-		sql = append(sql, "ALTER "+o.word()+" "+o.Name+" "+fmt.Sprintf(format, values...))
+		sql = append(sql, "ALTER "+word(o)+" "+o.Name+" "+fmt.Sprintf(format, values...))
 	}
 	differs := func(name string) bool { return was.Props[name] != is[name] }
-	parents, desired := list(was.Props["inherits"]), list(is["inherits"])
+	parents, desired := schema.List(was.Props["inherits"]), schema.List(is["inherits"])
 	if was.Props["partition"] != "" && (differs("partition") || differs("inherits")) {
 		sql = append(sql, fmt.Sprintf("ALTER TABLE %s DETACH PARTITION %s", parents[0], o.Name))
 		parents = nil
@@ -505,10 +507,10 @@ func (d *drafter) alterTable(was, o Object) []string {
 	return sql
 }
 
-func (d *drafter) writeAlterColumn(was, o Object) {
+func (d *drafter) writeAlterColumn(was, o schema.Object) {
 	key := o.Key()
 	before := was
-	before.Props = cloned(was.Props)
+	before.Props = maps.Clone(was.Props)
 	if d.reset[key] {
 		delete(before.Props, "default")
 	}
@@ -516,22 +518,22 @@ func (d *drafter) writeAlterColumn(was, o Object) {
 		delete(before.Props, "storage")
 		delete(before.Props, "compression")
 	}
-	_, isTable := d.after[o.tableKey()]
-	var statements []Drafted
+	_, isTable := d.after[tableKey(o)]
+	var statements []schema.Drafted
 	alter := func(more string) string {
 		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s %s", o.Of, o.Local(), more)
 	}
 	newlyNull, newlyNot := was.Props["null"] != "" && o.Props["null"] == "", was.Props["null"] == "" && o.Props["null"] != ""
-	var slow []Drafted
+	var slow []schema.Drafted
 	if isTable && newlyNot {
-		t := d.after[o.tableKey()]
+		t := d.after[tableKey(o)]
 		if d.Concurrent && o.Props["identity"] == was.Props["identity"] && t.Props["partitioned"] == "" && t.Props["partition"] == "" && t.Props["server"] == "" {
 			check := suffixed(o.Local(), "_not_null")
 			slow = plain(fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s IS NOT NULL) NOT VALID", o.Of, check, o.Local()),
 				fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, check), alter("SET NOT NULL"), fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", o.Of, check))
 			slow[1].Takes = "fails where " + o.Name + " is null"
 		} else {
-			statements = append(statements, Drafted{SQL: alter("SET NOT NULL"), Takes: "fails where " + o.Name + " is null, and reads all rows under a lock"})
+			statements = append(statements, schema.Drafted{SQL: alter("SET NOT NULL"), Takes: "fails where " + o.Name + " is null, and reads all rows under a lock"})
 		}
 	}
 	if isTable && was.Props["generated"] != "" && o.Props["generated"] == "" {
@@ -550,10 +552,10 @@ func (d *drafter) writeAlterColumn(was, o Object) {
 		statements = append(statements, plain(alter("DROP NOT NULL"))...)
 	}
 	if len(statements) > 0 {
-		d.add(d.altering, key, building+10*ranks[Column], statements)
+		d.add(d.altering, key, building+10*schema.Rank(schema.Column), statements)
 	}
 	if len(slow) > 0 {
-		a := d.add(d.making, key, building+10*ranks[Column]+6, slow)
+		a := d.add(d.making, key, building+10*schema.Rank(schema.Column)+6, slow)
 		a.autocommit = true
 		if first := d.altering[key]; first != nil {
 			a.needs[first] = true
@@ -562,11 +564,11 @@ func (d *drafter) writeAlterColumn(was, o Object) {
 }
 
 // inheritedRetype reports whether a parent's change of type reaches a column.
-func (d *drafter) inheritedRetype(o Object) bool {
+func (d *drafter) inheritedRetype(o schema.Object) bool {
 	return slices.ContainsFunc(d.stillParents(o.Of), func(parent string) bool { return d.retyped[column(parent+"."+o.Local())] })
 }
 
-func (d *drafter) inheritedNull(o Object) bool {
+func (d *drafter) inheritedNull(o schema.Object) bool {
 	return slices.ContainsFunc(d.stillParents(o.Of), func(parent string) bool {
 		key := column(parent + "." + o.Local())
 		return d.before[key].Props["null"] != "" && d.after[key].Props["null"] == ""
@@ -579,7 +581,7 @@ var castable = [][]string{{"text", "character varying", "character", "name"}, {"
 
 // retype sets a column's type. Where the server may not know how, the text of a
 // value is read as the new type.
-func (d *drafter) retype(was, o Object) Drafted {
+func (d *drafter) retype(was, o schema.Object) schema.Drafted {
 	family := func(name string) int {
 		base, _, _ := strings.Cut(name, "(")
 		if rest, is := strings.CutPrefix(name, "timestamp("); is {
@@ -598,9 +600,9 @@ func (d *drafter) retype(was, o Object) Drafted {
 	default:
 		using = fmt.Sprintf(" USING %s::text::%s", o.Local(), o.Props["type"])
 	}
-	drafted := Drafted{SQL: fmt.Sprintf("ALTER %s %s ALTER COLUMN %s TYPE %s%s%s", d.after[o.tableKey()].word(), o.Of, o.Local(), o.Props["type"], with(" COLLATE ", o.Props["collation"]), using),
+	drafted := schema.Drafted{SQL: fmt.Sprintf("ALTER %s %s ALTER COLUMN %s TYPE %s%s%s", word(d.after[tableKey(o)]), o.Of, o.Local(), o.Props["type"], with(" COLLATE ", o.Props["collation"]), using),
 		Takes: "may write " + o.Of + " anew, under a lock, and fails where a value does not fit"}
-	if d.after[o.tableKey()].Props["server"] != "" {
+	if d.after[tableKey(o)].Props["server"] != "" {
 		drafted.SQL, drafted.Takes = strings.TrimSuffix(drafted.SQL, using), ""
 	}
 	return drafted
@@ -622,14 +624,14 @@ func addLabels(name string, was, is []string) []string {
 
 // reshape alters a composite type's attributes, if only some go, some come at
 // the end, and some change their type; and if no table's column is of it.
-func (d *drafter) reshape(is, should Object) ([]string, bool) {
+func (d *drafter) reshape(is, should schema.Object) ([]string, bool) {
 	for _, user := range d.users[is.Key()] {
-		if o := d.before[user]; o.Kind == Column || o.Kind == Table {
+		if o := d.before[user]; o.Kind == schema.Column || o.Kind == schema.Table {
 			return nil, false
 		}
 	}
 	var sql, kept []string
-	was, now := list(is.Props["attributes"]), list(should.Props["attributes"])
+	was, now := schema.List(is.Props["attributes"]), schema.List(should.Props["attributes"])
 	name := func(attribute string) string {
 		if strings.HasPrefix(attribute, `"`) {
 			return attribute[:strings.LastIndex(attribute[:strings.LastIndex(attribute, `" `)+1], `"`)+1]
@@ -667,26 +669,26 @@ func (d *drafter) reshape(is, should Object) ([]string, bool) {
 func (d *drafter) writeRows() {
 	loads := map[string]*act{}
 	for _, rows := range d.Rows {
-		statements := []Drafted{{SQL: fmt.Sprintf("COPY %s (%s) FROM stdin", rows.Table, strings.Join(rows.Columns, ", ")), Data: rows.Data}}
-		load := d.add(d.making, "rows "+rows.Table, building+10*ranks[Table]+7, append(statements, plain(rows.Next...)...))
+		statements := []schema.Drafted{{SQL: fmt.Sprintf("COPY %s (%s) FROM stdin", rows.Table, strings.Join(rows.Columns, ", ")), Data: rows.Data}}
+		load := d.add(d.making, "rows "+rows.Table, building+10*schema.Rank(schema.Table)+7, append(statements, plain(rows.Next...)...))
 		loads[rows.Table] = load
-		before(d.makeOf(keyOf(Table, rows.Table)), load)
+		before(d.makeOf(schema.KeyOf(schema.Table, rows.Table)), load)
 	}
 	for _, o := range d.to.Objects {
-		if o.Kind == Table && o.Props["partition"] != "" {
+		if o.Kind == schema.Table && o.Props["partition"] != "" {
 			before(d.making["attached "+o.Name], loads[o.Props["inherits"]])
 		}
 		for table, load := range loads {
 			switch o.Kind {
-			case Sequence:
+			case schema.Sequence:
 				if of := cmp.Or(o.Props["owned by"], o.Props["identity of"]); strings.HasPrefix(of, table+".") {
 					before(d.making[o.Key()], load)
 				}
-			case Constraint:
-				if o.Of == table || o.isForeignKey() {
+			case schema.Constraint:
+				if o.Of == table || isForeignKey(o) {
 					before(load, d.making[o.Key()])
 				}
-			case Index, Trigger, Rule, Policy:
+			case schema.Index, schema.Trigger, schema.Rule, schema.Policy:
 				if o.Of == table {
 					before(load, d.making[o.Key()])
 				}

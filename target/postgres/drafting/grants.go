@@ -1,4 +1,4 @@
-package schema
+package drafting
 
 import (
 	"cmp"
@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"vorrang/core/schema"
 )
 
 // privileges are the letters of an access control list.
@@ -15,8 +16,8 @@ var privileges = map[byte]string{'r': "SELECT", 'a': "INSERT", 'w': "UPDATE", 'd
 
 // initial is what everybody may with a new object of a kind, as letters: its
 // owner, and the public.
-func initial(o Object) (owner, public string) {
-	switch o.word() {
+func initial(o schema.Object) (owner, public string) {
+	switch word(o) {
 	case "TABLE", "FOREIGN TABLE", "VIEW", "MATERIALIZED VIEW":
 		return "arwdDxt", ""
 	case "SEQUENCE":
@@ -34,17 +35,17 @@ func initial(o Object) (owner, public string) {
 }
 
 // acl is who may what, by grantee; "" is the public.
-func acl(o Object, owner string) map[string]string {
+func acl(o schema.Object, owner string) map[string]string {
 	may := map[string]string{}
 	switch text := o.Props["grants"]; text {
 	case "none":
 	case "":
-		if o.Kind != Column && o.Kind != DefaultGrant {
+		if o.Kind != schema.Column && o.Kind != schema.DefaultGrant {
 			mine, public := initial(o)
 			may[owner], may[""] = mine, public
 		}
 	default:
-		for _, item := range list(text) {
+		for _, item := range schema.List(text) {
 			at := 0
 			if strings.HasPrefix(item, `"`) {
 				at = strings.LastIndex(item[:strings.LastIndex(item, "=")+1], `"`) + 1
@@ -59,7 +60,7 @@ func acl(o Object, owner string) map[string]string {
 
 // grants are the statements that turn an object's access control list into
 // another.
-func (d *drafter) grants(before, after Object) []string {
+func (d *drafter) grants(before, after schema.Object) []string {
 	if before.Props["grants"] == after.Props["grants"] && before.Props["owner"] == after.Props["owner"] {
 		return nil
 	}
@@ -70,19 +71,19 @@ func (d *drafter) grants(before, after Object) []string {
 		was[owner] = cmp.Or(was[old], was[owner])
 		delete(was, old)
 	}
-	onto, columns, prefix := after.word()+" "+after.call(), "", ""
+	onto, columns, prefix := word(after)+" "+call(after), "", ""
 	switch after.Kind {
-	case Table, View, Materialized:
+	case schema.Table, schema.View, schema.Materialized:
 		onto = "TABLE " + after.Name
-	case Column:
+	case schema.Column:
 		onto, columns = "TABLE "+after.Of, " ("+after.Local()+")"
-	case Wrapper, Server:
-		onto = "FOREIGN " + strings.TrimPrefix(after.word(), "FOREIGN ") + " " + after.Name
-	case Function:
-		if after.word() == "AGGREGATE" {
+	case schema.Wrapper, schema.Server:
+		onto = "FOREIGN " + strings.TrimPrefix(word(after), "FOREIGN ") + " " + after.Name
+	case schema.Function:
+		if word(after) == "AGGREGATE" {
 			onto = "FUNCTION " + after.Name
 		}
-	case DefaultGrant:
+	case schema.DefaultGrant:
 		onto = strings.ToUpper(after.Props["for"])
 		prefix = "ALTER DEFAULT PRIVILEGES FOR ROLE " + after.Props["role"] + with(" IN SCHEMA ", after.Props["schema"]) + " "
 	}

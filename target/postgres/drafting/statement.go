@@ -1,4 +1,4 @@
-package schema
+package drafting
 
 import (
 	"cmp"
@@ -7,83 +7,84 @@ import (
 	"slices"
 	"strings"
 
+	"vorrang/core/schema"
 	"vorrang/core/sqltext"
 )
 
 // word is how SQL names an object's kind, as in DROP and COMMENT ON.
-func (o Object) word() string {
+func word(o schema.Object) string {
 	switch o.Kind {
-	case Table:
+	case schema.Table:
 		if o.Props["server"] != "" {
 			return "FOREIGN TABLE"
 		}
-	case Function:
+	case schema.Function:
 		for _, word := range []string{"PROCEDURE", "AGGREGATE"} {
 			if definition := o.Props["definition"]; strings.HasPrefix(definition, "CREATE OR REPLACE "+word) || strings.HasPrefix(definition, "CREATE "+word) {
 				return word
 			}
 		}
-	case Type:
+	case schema.Type:
 		if o.Props["is"] == "domain" {
 			return "DOMAIN"
 		}
-	case Wrapper:
+	case schema.Wrapper:
 		return "FOREIGN DATA WRAPPER"
 	}
 	return strings.ToUpper(string(o.Kind))
 }
 
 // call is the object's name as DROP and COMMENT ON take it.
-func (o Object) call() string {
+func call(o schema.Object) string {
 	switch o.Kind {
-	case Function:
-		if o.word() == "AGGREGATE" && strings.HasSuffix(o.Name, "()") {
+	case schema.Function:
+		if word(o) == "AGGREGATE" && strings.HasSuffix(o.Name, "()") {
 			return strings.TrimSuffix(o.Name, ")") + "*)"
 		}
-	case Constraint:
+	case schema.Constraint:
 		if o.Props["domain"] != "" {
 			return o.Local() + " ON DOMAIN " + o.Of
 		}
 		return o.Local() + " ON " + o.Of
-	case Trigger, Rule, Policy:
+	case schema.Trigger, schema.Rule, schema.Policy:
 		return o.Local() + " ON " + o.Of
 	}
 	return o.Name
 }
 
 // isForeignKey and isCheck say what a constraint is, by its definition.
-func (o Object) isForeignKey() bool {
-	return o.Kind == Constraint && strings.HasPrefix(o.Props["definition"], "FOREIGN KEY")
+func isForeignKey(o schema.Object) bool {
+	return o.Kind == schema.Constraint && strings.HasPrefix(o.Props["definition"], "FOREIGN KEY")
 }
 
-func (o Object) isCheck() bool {
-	return o.Kind == Constraint && strings.HasPrefix(o.Props["definition"], "CHECK")
+func isCheck(o schema.Object) bool {
+	return o.Kind == schema.Constraint && strings.HasPrefix(o.Props["definition"], "CHECK")
 }
 
 // alter is the beginning of a statement about a table, a foreign table, a view
 // or a materialized view.
-func (o Object) alter() string { return "ALTER " + o.word() + " " + o.Name + " " }
+func alter(o schema.Object) string { return "ALTER " + word(o) + " " + o.Name + " " }
 
 // create makes an object that stands alone: everything but columns. A table
 // comes with its columns.
-func (d *drafter) create(o Object) []string {
+func (d *drafter) create(o schema.Object) []string {
 	p := o.Props
 	var sql []string
 	say := func(format string, values ...any) { sql = append(sql, fmt.Sprintf(format, values...)) }
 	switch o.Kind {
-	case Extension:
+	case schema.Extension:
 		say("CREATE EXTENSION %s WITH SCHEMA %s VERSION %s", o.Name, p["schema"], sqltext.Literal(p["version"]))
-	case Namespace:
+	case schema.Namespace:
 		say("CREATE SCHEMA %s", o.Name)
-	case Collation:
+	case schema.Collation:
 		say("CREATE COLLATION %s (%s)", o.Name, p["options"])
-	case Wrapper:
+	case schema.Wrapper:
 		say("CREATE FOREIGN DATA WRAPPER %s%s%s%s", o.Name, with(" HANDLER ", p["handler"]), with(" VALIDATOR ", p["validator"]), around(" OPTIONS (", p["foreign options"], ")"))
-	case Server:
+	case schema.Server:
 		say("CREATE SERVER %s%s%s FOREIGN DATA WRAPPER %s%s", o.Name, with(" TYPE ", literal(p["type"])), with(" VERSION ", literal(p["version"])), p["wrapper"], around(" OPTIONS (", p["foreign options"], ")"))
-	case Type:
+	case schema.Type:
 		sql = append(sql, createType(o))
-	case Sequence:
+	case schema.Sequence:
 		if p["identity of"] == "" {
 			as, rest, _ := strings.Cut(strings.TrimPrefix(p["sequence"], "AS "), " ")
 			if as != "bigint" {
@@ -91,36 +92,36 @@ func (d *drafter) create(o Object) []string {
 			}
 			say("CREATE %sSEQUENCE %s%s%s", flag(p["unlogged"], "UNLOGGED "), o.Name, strings.TrimPrefix(as, "bigint"), with(" ", unusual(rest, strings.TrimPrefix(as, " AS "))))
 		}
-	case Table:
+	case schema.Table:
 		sql = append(sql, d.createTable(o)...)
-	case View:
+	case schema.View:
 		say("CREATE VIEW %s%s AS\n%s", o.Name, around(" WITH (", p["options"], ")"), trim(p["definition"]))
-	case Materialized:
+	case schema.Materialized:
 		say("CREATE MATERIALIZED VIEW %s%s%s%s AS\n%s%s", o.Name, with(" USING ", p["access method"]), around(" WITH (", p["options"], ")"), with(" TABLESPACE ", p["tablespace"]),
 			trim(p["definition"]), flag(p["populated"], "\nWITH NO DATA"))
-	case Function:
+	case schema.Function:
 		say("%s", trim(strings.Replace(p["definition"], "CREATE OR REPLACE ", "CREATE ", 1)))
-	case Constraint:
+	case schema.Constraint:
 		sql = append(sql, d.createConstraint(o)...)
-	case Index:
+	case schema.Index:
 		say("%s%s", p["definition"], with(" TABLESPACE ", p["tablespace"]))
-	case Trigger, Rule, Statistics:
+	case schema.Trigger, schema.Rule, schema.Statistics:
 		say("%s", trim(p["definition"]))
-	case Policy:
-		say("CREATE POLICY %s%s FOR %s TO %s%s%s", o.call(), flag(p["restrictive"], " AS RESTRICTIVE"), strings.ToUpper(p["for"]), p["to"],
+	case schema.Policy:
+		say("CREATE POLICY %s%s FOR %s TO %s%s%s", call(o), flag(p["restrictive"], " AS RESTRICTIVE"), strings.ToUpper(p["for"]), p["to"],
 			around(" USING (", p["using"], ")"), around(" WITH CHECK (", p["check"], ")"))
-	case EventTrigger:
+	case schema.EventTrigger:
 		say("CREATE EVENT TRIGGER %s ON %s%s EXECUTE FUNCTION %s()", o.Name, p["on"], around(" WHEN TAG IN (", p["tags"], ")"), p["calls"])
-	case Publication:
+	case schema.Publication:
 		say("CREATE PUBLICATION %s%s WITH (publish = %s%s)", o.Name, flag(p["all tables"], " FOR ALL TABLES"), sqltext.Literal(p["publishes"]), flag(p["via root"], ", publish_via_partition_root = true"))
-	case Published:
+	case schema.Published:
 		say("ALTER PUBLICATION %s ADD TABLE ONLY %s%s%s", o.Of, p["table"], around(" (", p["columns"], ")"), around(" WHERE (", p["where"], ")"))
-	case PublishedAll:
+	case schema.PublishedAll:
 		say("ALTER PUBLICATION %s ADD TABLES IN SCHEMA %s", o.Of, p["schema"])
-	case DefaultGrant: // its grants are all of it
+	case schema.DefaultGrant: // its grants are all of it
 	}
-	bare := Object{Kind: o.Kind, Name: o.Name, Of: o.Of}
-	if o.Kind == Extension { // its comment comes with it
+	bare := schema.Object{Kind: o.Kind, Name: o.Name, Of: o.Of}
+	if o.Kind == schema.Extension { // its comment comes with it
 		bare.Props = map[string]string{"comment": p["comment"]}
 	}
 	return append(sql, d.attributes(bare, o)...)
@@ -130,7 +131,7 @@ func (d *drafter) create(o Object) []string {
 var attributeNames = []string{"owner", "grants", "comment", "fires", "clustered", "replica identity", "row security", "statistics", "target"}
 
 // attributes turns those properties of an object from one state into another.
-func (d *drafter) attributes(before, after Object) []string {
+func (d *drafter) attributes(before, after schema.Object) []string {
 	var sql []string
 	say := func(format string, values ...any) { sql = append(sql, fmt.Sprintf(format, values...)) }
 	was, is := before.Props, after.Props
@@ -138,26 +139,26 @@ func (d *drafter) attributes(before, after Object) []string {
 	table := "ALTER TABLE " + after.Of + " "
 	if differs("fires") {
 		how := map[string]string{"": "ENABLE", "never": "DISABLE", "on replicas": "ENABLE REPLICA", "always": "ENABLE ALWAYS"}[is["fires"]]
-		if after.Kind == EventTrigger {
+		if after.Kind == schema.EventTrigger {
 			say("ALTER EVENT TRIGGER %s %s", after.Name, how)
 		} else {
-			say("%s%s %s %s", table, how, after.word(), after.Local())
+			say("%s%s %s %s", table, how, word(after), after.Local())
 		}
 	}
 	if differs("clustered") {
 		if is["clustered"] != "" {
-			say("%sCLUSTER ON %s", table, after.indexLocal())
+			say("%sCLUSTER ON %s", table, indexLocal(after))
 		} else if !d.another(after, "clustered") {
 			say("%sSET WITHOUT CLUSTER", table)
 		}
 	}
 	if differs("replica identity") {
 		switch {
-		case after.Kind == Table && is["replica identity"] == "" && d.another(Object{Of: after.Name}, "replica identity"):
-		case after.Kind == Table:
+		case after.Kind == schema.Table && is["replica identity"] == "" && d.another(schema.Object{Of: after.Name}, "replica identity"):
+		case after.Kind == schema.Table:
 			say("ALTER TABLE %s REPLICA IDENTITY %s", after.Name, strings.ToUpper(cmp.Or(is["replica identity"], "default")))
 		case is["replica identity"] != "":
-			say("%sREPLICA IDENTITY USING INDEX %s", table, after.indexLocal())
+			say("%sREPLICA IDENTITY USING INDEX %s", table, indexLocal(after))
 		case !d.another(after, "replica identity"):
 			say("%sREPLICA IDENTITY DEFAULT", table)
 		}
@@ -172,8 +173,8 @@ func (d *drafter) attributes(before, after Object) []string {
 		}
 		say("ALTER TABLE %s %s ROW LEVEL SECURITY, %s ROW LEVEL SECURITY", after.Name, enable, force)
 	}
-	if after.Kind == Index && differs("statistics") {
-		for _, one := range list(is["statistics"]) {
+	if after.Kind == schema.Index && differs("statistics") {
+		for _, one := range schema.List(is["statistics"]) {
 			number, target, _ := strings.Cut(one, " ")
 			say("ALTER INDEX %s ALTER COLUMN %s SET STATISTICS %s", after.Name, number, target)
 		}
@@ -186,11 +187,11 @@ func (d *drafter) attributes(before, after Object) []string {
 		if is["comment"] != "" {
 			text = sqltext.Literal(is["comment"])
 		}
-		say("COMMENT ON %s %s IS %s", after.word(), after.call(), text)
+		say("COMMENT ON %s %s IS %s", word(after), call(after), text)
 	}
 	if d.Owners {
 		if is["owner"] != "" && differs("owner") {
-			say("ALTER %s %s OWNER TO %s", after.word(), after.call(), is["owner"])
+			say("ALTER %s %s OWNER TO %s", word(after), call(after), is["owner"])
 		}
 		sql = append(sql, d.grants(before, after)...)
 	}
@@ -199,26 +200,26 @@ func (d *drafter) attributes(before, after Object) []string {
 
 // another reports whether an index, a constraint or the table that an object
 // belongs to has a property that only one of them can have.
-func (d *drafter) another(o Object, property string) bool {
+func (d *drafter) another(o schema.Object, property string) bool {
 	for _, other := range d.to.Objects {
-		if (other.Of == o.Of || other.Kind == Table && other.Name == o.Of) && other.Name != o.Name && other.Props[property] != "" {
+		if (other.Of == o.Of || other.Kind == schema.Table && other.Name == o.Of) && other.Name != o.Name && other.Props[property] != "" {
 			return true
 		}
 	}
 	return false
 }
 
-func (o Object) tableKey() string { return keyOf(Table, o.Of) }
+func tableKey(o schema.Object) string { return schema.KeyOf(schema.Table, o.Of) }
 
 // indexLocal is the name of an index or a constraint without its schema.
-func (o Object) indexLocal() string {
-	if o.Kind == Index {
-		return Unqualified(o.Name)
+func indexLocal(o schema.Object) string {
+	if o.Kind == schema.Index {
+		return schema.Unqualified(o.Name)
 	}
 	return o.Local()
 }
 
-func createType(o Object) string {
+func createType(o schema.Object) string {
 	p := o.Props
 	switch p["is"] {
 	case "enum":
@@ -232,7 +233,7 @@ func createType(o Object) string {
 }
 
 // createTable makes a table with its columns. A partition is attached later.
-func (d *drafter) createTable(o Object) []string {
+func (d *drafter) createTable(o schema.Object) []string {
 	p := o.Props
 	var lines, then []string
 	typed := p["of type"] != ""
@@ -246,18 +247,18 @@ func (d *drafter) createTable(o Object) []string {
 		case !inherited:
 			lines = append(lines, d.column(c))
 		}
-		bare := Object{Kind: Column, Name: c.Name, Of: c.Of}
+		bare := schema.Object{Kind: schema.Column, Name: c.Name, Of: c.Of}
 		if inherited || typed {
 			bare.Props = inheritable(c, d.inheritedFrom(o, c.Local()))
 		} else {
-			bare.Props = inheritable(c, Object{Props: map[string]string{}})
+			bare.Props = inheritable(c, schema.Object{Props: map[string]string{}})
 			for _, key := range inline {
 				set(bare.Props, key, c.Props[key])
 			}
 		}
 		then = append(then, d.columnAttributes(bare, c, "ONLY ")...)
 	}
-	head := "CREATE " + flag(p["unlogged"], "UNLOGGED ") + o.word() + " " + o.Name
+	head := "CREATE " + flag(p["unlogged"], "UNLOGGED ") + word(o) + " " + o.Name
 	body := "()"
 	if len(lines) > 0 {
 		body = "(\n    " + strings.Join(lines, ",\n    ") + "\n)"
@@ -281,7 +282,7 @@ var inline = []string{"null", "generated", "identity", "sequence", "compression"
 
 // inheritable is what a column has from its parent, with what it has of its own
 // put beside for comparison.
-func inheritable(c, parent Object) map[string]string {
+func inheritable(c, parent schema.Object) map[string]string {
 	props := map[string]string{"type": c.Props["type"], "collation": c.Props["collation"], "inherited": c.Props["inherited"]}
 	for _, key := range []string{"null", "default", "generated", "storage", "compression"} {
 		set(props, key, parent.Props[key])
@@ -290,13 +291,13 @@ func inheritable(c, parent Object) map[string]string {
 }
 
 // column is a column as CREATE TABLE and ADD COLUMN take it.
-func (d *drafter) column(c Object) string {
+func (d *drafter) column(c schema.Object) string {
 	p := c.Props
 	text := c.Local() + " " + p["type"] + around(" OPTIONS (", p["foreign options"], ")") + with(" COMPRESSION ", p["compression"]) + with(" COLLATE ", p["collation"]) + columnOptions(c)
 	return text
 }
 
-func columnOptions(c Object) string {
+func columnOptions(c schema.Object) string {
 	p := c.Props
 	text := flag(p["null"], " NOT NULL")
 	if len(c.DefaultNeeds) == 0 {
@@ -339,19 +340,19 @@ func unusual(options, of string) string {
 
 // columnAttributes turns the properties of a column that do not need a look at
 // its rows from one state into another.
-func (d *drafter) columnAttributes(before, after Object, only string) []string {
+func (d *drafter) columnAttributes(before, after schema.Object, only string) []string {
 	var sql []string
 	was, is := before.Props, after.Props
-	word := "TABLE"
-	if t, known := d.after[after.tableKey()]; known {
-		word = t.word()
-	} else if _, isView := d.after[keyOf(View, after.Of)]; isView {
-		word, only = "VIEW", ""
+	kind := "TABLE"
+	if t, known := d.after[tableKey(after)]; known {
+		kind = word(t)
+	} else if _, isView := d.after[schema.KeyOf(schema.View, after.Of)]; isView {
+		kind, only = "VIEW", ""
 	} else {
-		word, only = "MATERIALIZED VIEW", ""
+		kind, only = "MATERIALIZED VIEW", ""
 	}
 	say := func(format string, values ...any) {
-		sql = append(sql, "ALTER "+word+" "+only+after.Of+" ALTER COLUMN "+after.Local()+" "+fmt.Sprintf(format, values...))
+		sql = append(sql, "ALTER "+kind+" "+only+after.Of+" ALTER COLUMN "+after.Local()+" "+fmt.Sprintf(format, values...))
 	}
 	differs := func(key string) bool { return was[key] != is[key] }
 	if differs("default") && len(after.DefaultNeeds) == 0 && is["generated"] == "" {
@@ -371,7 +372,7 @@ func (d *drafter) columnAttributes(before, after Object, only string) []string {
 		say("SET STATISTICS %s", cmp.Or(is["statistics"], "-1"))
 	}
 	if differs("options") {
-		sql = append(sql, options("ALTER "+word+" "+only+after.Of+" ALTER COLUMN "+after.Local(), was["options"], is["options"])...)
+		sql = append(sql, options("ALTER "+kind+" "+only+after.Of+" ALTER COLUMN "+after.Local(), was["options"], is["options"])...)
 	}
 	if differs("foreign options") {
 		say("OPTIONS (%s)", foreignOptions(was["foreign options"], is["foreign options"]))
@@ -390,7 +391,7 @@ func (d *drafter) columnAttributes(before, after Object, only string) []string {
 				name, now, _ := strings.Cut(strings.TrimPrefix(is["sequence"], "SEQUENCE NAME "), " START")
 				before, _, _ := strings.Cut(strings.TrimPrefix(was["sequence"], "SEQUENCE NAME "), " START")
 				if name != before {
-					sql = append(sql, fmt.Sprintf("ALTER SEQUENCE %s RENAME TO %s", before, Unqualified(name)))
+					sql = append(sql, fmt.Sprintf("ALTER SEQUENCE %s RENAME TO %s", before, schema.Unqualified(name)))
 				}
 				if "START"+now != old {
 					sql = append(sql, fmt.Sprintf("ALTER SEQUENCE %s START%s", name, noCycle(now)))
@@ -398,7 +399,7 @@ func (d *drafter) columnAttributes(before, after Object, only string) []string {
 			}
 		}
 	}
-	return append(sql, d.attributes(Object{Kind: Column, Props: was}, after)...)
+	return append(sql, d.attributes(schema.Object{Kind: schema.Column, Props: was}, after)...)
 }
 
 func noCycle(options string) string {
@@ -408,7 +409,7 @@ func noCycle(options string) string {
 	return options
 }
 
-func (d *drafter) createConstraint(o Object) []string {
+func (d *drafter) createConstraint(o schema.Object) []string {
 	p := o.Props
 	definition := p["definition"]
 	if p["domain"] != "" {
@@ -418,7 +419,7 @@ func (d *drafter) createConstraint(o Object) []string {
 		definition = withIndexOptions(definition, around(" WITH (", p["options"], ")")+with(" USING INDEX TABLESPACE ", p["tablespace"]))
 	}
 	only := ""
-	if t := d.after[o.tableKey()]; t.Props["partitioned"] != "" && !o.isForeignKey() && !o.isCheck() {
+	if t := d.after[tableKey(o)]; t.Props["partitioned"] != "" && !isForeignKey(o) && !isCheck(o) {
 		only = "ONLY "
 	}
 	return []string{fmt.Sprintf("ALTER TABLE %s%s ADD CONSTRAINT %s %s", only, o.Of, o.Local(), definition)}
@@ -434,26 +435,26 @@ func withIndexOptions(definition, options string) string {
 }
 
 // drop removes an object.
-func (o Object) drop() string {
+func drop(o schema.Object) string {
 	switch o.Kind {
-	case Constraint:
+	case schema.Constraint:
 		if o.Props["domain"] != "" {
 			return fmt.Sprintf("ALTER DOMAIN %s DROP CONSTRAINT %s", o.Of, o.Local())
 		}
 		return fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", o.Of, o.Local())
-	case Column:
+	case schema.Column:
 		return fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", o.Of, o.Local())
-	case Published:
+	case schema.Published:
 		return fmt.Sprintf("ALTER PUBLICATION %s DROP TABLE ONLY %s", o.Of, o.Props["table"])
-	case PublishedAll:
+	case schema.PublishedAll:
 		return fmt.Sprintf("ALTER PUBLICATION %s DROP TABLES IN SCHEMA %s", o.Of, o.Props["schema"])
 	}
-	return "DROP " + o.word() + " " + o.call()
+	return "DROP " + word(o) + " " + call(o)
 }
 
 // options are the statements that turn storage options into others.
 func options(alter, before, after string) []string {
-	was, is := list(before), list(after)
+	was, is := schema.List(before), schema.List(after)
 	var reset, put, sql []string
 	for _, one := range was {
 		name, _, _ := strings.Cut(one, "=")
@@ -478,7 +479,7 @@ func options(alter, before, after string) []string {
 func foreignOptions(before, after string) string {
 	var parts []string
 	name := func(one string) string { head, _, _ := strings.Cut(one, " "); return head }
-	was, is := list(before), list(after)
+	was, is := schema.List(before), schema.List(after)
 	for _, one := range was {
 		if !slices.ContainsFunc(is, func(other string) bool { return name(other) == name(one) }) {
 			parts = append(parts, "DROP "+name(one))
@@ -494,55 +495,6 @@ func foreignOptions(before, after string) string {
 		}
 	}
 	return strings.Join(parts, ", ")
-}
-
-// list cuts a list as the server writes it at its commas, but not within
-// quotes or parentheses.
-func list(text string) []string {
-	var parts []string
-	depth, begin := 0, 0
-	var quote byte
-	for i := 0; i < len(text); i++ {
-		switch c := text[i]; {
-		case quote != 0:
-			if c == quote {
-				quote = 0
-			}
-		case c == '\'' || c == '"':
-			quote = c
-		case c == '(' || c == '{':
-			depth++
-		case c == ')' || c == '}':
-			depth--
-		case c == ',' && depth == 0:
-			parts = append(parts, strings.TrimSpace(text[begin:i]))
-			begin = i + 1
-		}
-	}
-	if rest := strings.TrimSpace(text[begin:]); rest != "" {
-		parts = append(parts, rest)
-	}
-	return parts
-}
-
-// Qualifier is what stands before the last part of a qualified name, with its
-// dot.
-func Qualifier(name string) string { return strings.TrimSuffix(name, Unqualified(name)) }
-
-// Unqualified is the last part of a qualified name, still quoted.
-func Unqualified(name string) string {
-	quoted, at := false, 0
-	for i := range len(name) {
-		switch name[i] {
-		case '"':
-			quoted = !quoted
-		case '.':
-			if !quoted {
-				at = i + 1
-			}
-		}
-	}
-	return name[at:]
 }
 
 func trim(definition string) string { return strings.TrimRight(definition, "; \n") }
