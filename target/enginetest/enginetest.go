@@ -24,7 +24,7 @@ import (
 	"vorrang/core/step"
 )
 
-// Harness is an engine under test. All fields but Cut and Leaves must be set.
+// Harness is an engine under test. All fields but Cut, Oracle and Leaves must be set.
 type Harness struct {
 	Engine engine.Engine
 	// Fresh makes an empty database that the test may break, and gives its URL.
@@ -38,6 +38,10 @@ type Harness struct {
 	// Cut breaks every connection that Vorrang has to a database. It is nil for an
 	// engine without a server.
 	Cut func(t testing.TB, url string)
+
+	// Oracle is what another program tells of a schema; the same for equal ones. It may
+	// be nil.
+	Oracle func(t testing.TB, url string) string
 
 	Ledger   string // the ledger's table in SQL
 	Backfill string // a statement of mode batches that fills vessel.draught_m from draught_cm
@@ -53,7 +57,7 @@ type Left struct{ Script, Gone string }
 func Run(t *testing.T, h Harness) {
 	for name, test := range map[string]func(*testing.T, Harness){
 		"Ledger": ledgers, "Lock": locks, "Steps": steps, "Sessions": sessions, "Existing": existing, "Snapshot": snapshots, "Empty": empties,
-		"Evidence": looks, "Kinds": kinds, "Backup": backups, "Probe": probes, "Scratch": scratches, "Review": reviews, "Crashes": crashes, "Cuts": cuts,
+		"Evidence": looks, "Drafts": drafts, "Kinds": kinds, "Backup": backups, "Probe": probes, "Scratch": scratches, "Review": reviews, "Crashes": crashes, "Cuts": cuts,
 	} {
 		t.Run(name, func(t *testing.T) { t.Parallel(); test(t, h) })
 	}

@@ -17,6 +17,7 @@ type Engine struct {
 var (
 	_ engine.Engine   = Engine{}
 	_ engine.Workshop = Engine{}
+	_ engine.Drafter  = Engine{}
 	_ engine.Session  = (*Session)(nil)
 )
 
@@ -25,7 +26,7 @@ func (Engine) Name() string { return "sqlite" }
 
 // Traits implements engine.Engine.
 func (Engine) Traits() engine.Traits {
-	return engine.Traits{Server: "SQLite", Tried: []int{3}, Oldest: 3, DDLTransaction: true, Scratch: true}
+	return engine.Traits{Server: "SQLite", Tried: []int{3}, Oldest: 3, DDLTransaction: true, Scratch: true, Drafts: true}
 }
 
 // Dialect implements engine.Engine.

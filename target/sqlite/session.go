@@ -189,46 +189,6 @@ func (s *Session) Close() {
 	s.Unlock()
 }
 
-// checkReferences refuses rows that refer to none, which the open transaction left.
-// Those that the file had before are its owner's.
-// Source: https://www.sqlite.org/pragma.html#pragma_foreign_key_check
-func (s *Session) checkReferences(ctx context.Context) error {
-	after, err := s.steps.unreferred(ctx)
-	if err == nil && len(after) == 0 {
-		return nil
-	}
-	before, failed := s.own.unreferred(ctx)
-	if err != nil {
-		if failed != nil && failed.Error() == err.Error() {
-			return nil // it could not be checked before either
-		}
-		return fmt.Errorf("the foreign keys cannot be checked: %w", err)
-	}
-	if failed != nil {
-		before = nil // the file is written to by us: what was there before cannot be read
-	}
-	for row, n := range after {
-		if n > before[row] {
-			return &engine.ServerError{Kind: engine.Other, SQLState: "SQLITE_CONSTRAINT",
-				Message: fmt.Sprintf("%d rows of %s refer to no row of %s, which the step left behind", n-before[row], row.table, row.parent),
-				Hint:    "PRAGMA foreign_key_check names them"}
-		}
-	}
-	return nil
-}
-
-// reference is a foreign key that rows break.
-type reference struct{ table, parent string }
-
-func (c *conn) unreferred(ctx context.Context) (map[reference]int, error) {
-	found := map[reference]int{}
-	err := c.query(ctx, "PRAGMA main.foreign_key_check", nil, func(row []driver.Value) error {
-		found[reference{str(row[0]), str(row[2])}]++
-		return nil
-	})
-	return found, err
-}
-
 // Identity implements engine.Session.
 func (s *Session) Identity(context.Context) (string, error) {
 	stat, is := s.at.file.Sys().(*syscall.Stat_t)

@@ -66,6 +66,29 @@ func query(t testing.TB, url, question string) string {
 	return fmt.Sprint(answer)
 }
 
+// pragmas is what SQLite tells of a schema by its pragmas, without the texts that the
+// snapshot reads.
+func pragmas(t testing.TB, url string) string {
+	db := other(t, url)
+	defer db.Close()
+	rows, err := db.QueryContext(t.Context(), `SELECT concat_ws('|', 'table', l.name, l.type, l.wr, l.strict) FROM pragma_table_list l WHERE l.schema = 'main' AND l.name NOT LIKE 'sqlite_%' UNION ALL
+		SELECT concat_ws('|', 'column', s.name, c.name, upper(c.type), c."notnull", c.dflt_value, c.pk, c.hidden) FROM sqlite_schema s, pragma_table_xinfo(s.name) c WHERE s.type IN ('table', 'view') AND s.name NOT LIKE 'sqlite_%' UNION ALL
+		SELECT concat_ws('|', 'key', s.name, f."from", f."table", f."to", f.on_update, f.on_delete) FROM sqlite_schema s, pragma_foreign_key_list(s.name) f WHERE s.type = 'table' UNION ALL
+		SELECT concat_ws('|', 'index', s.name, CASE i.origin WHEN 'c' THEN i.name END, i."unique", i.origin, i.partial, (SELECT group_concat(x.name || x."desc" || x.coll) FROM pragma_index_xinfo(i.name) x WHERE x.key))
+			FROM sqlite_schema s, pragma_index_list(s.name) i WHERE s.type = 'table' UNION ALL
+		SELECT concat_ws('|', type, name, tbl_name) FROM sqlite_schema WHERE type IN ('view', 'trigger') ORDER BY 1`)
+	require.NoError(t, err)
+	defer rows.Close()
+	var lines []string
+	for rows.Next() {
+		var line string
+		require.NoError(t, rows.Scan(&line))
+		lines = append(lines, line)
+	}
+	require.NoError(t, rows.Err())
+	return strings.Join(lines, "\n")
+}
+
 func harness() enginetest.Harness {
 	return enginetest.Harness{
 		Engine: sqlite.Engine{Folder: folder}, Fresh: fresh, Exec: run, Query: query,
@@ -74,6 +97,7 @@ func harness() enginetest.Harness {
 			require.NoError(t, err)
 			return func() { require.NoError(t, os.WriteFile(pathOf(url), text, 0o600)) }
 		},
+		Oracle: pragmas,
 		Ledger: "vorrang_ledger",
 		Backfill: "UPDATE vessel SET draught_m = coalesce(draught_m, 0) + draught_cm / 100.0 WHERE id IN " +
 			"(SELECT id FROM vessel WHERE draught_m IS NULL ORDER BY id LIMIT :batch)",

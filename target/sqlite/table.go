@@ -217,12 +217,12 @@ func inWords(tokens []token) string {
 	for i, t := range tokens {
 		raw := string(t.raw())
 		switch {
-		case t.kind == word && (isKeyword(raw) || softWords[strings.ToUpper(raw)]):
+		case t.kind == word && (isKeyword(raw) || i > 0 && isClause(tokens[i-1], t)):
 			raw = strings.ToUpper(raw)
 		case t.kind == quoted:
 			raw = plainName(t.name())
 		}
-		if i > 0 && spaced(tokens[i-1], t) {
+		if i > 0 && spaced(tokens[i-1], t) && !isSign(tokens[:i]) {
 			b.WriteByte(' ')
 		}
 		b.WriteString(raw)
@@ -230,10 +230,40 @@ func inWords(tokens []token) string {
 	return b.String()
 }
 
-// softWords are the keywords of columns and constraints that could be names.
-var softWords = map[string]bool{"KEY": true, "CASCADE": true, "RESTRICT": true, "ACTION": true, "NO": true, "INITIALLY": true, "IMMEDIATE": true, "MATCH": true,
-	"CONFLICT": true, "REPLACE": true, "IGNORE": true, "ABORT": true, "FAIL": true, "ROLLBACK": true, "LIKE": true, "GLOB": true, "END": true, "ASC": true, "DESC": true,
-	"INTEGER": true, "TEXT": true, "REAL": true, "BLOB": true, "NUMERIC": true, "INT": true, "ANY": true, "DATE": true, "CURRENT_TIMESTAMP": true, "CURRENT_DATE": true, "CURRENT_TIME": true}
+// isSign reports whether tokens end with the sign of a number that follows.
+func isSign(before []token) bool {
+	n := len(before)
+	if !before[n-1].is("-") && !before[n-1].is("+") {
+		return false
+	}
+	if n == 1 {
+		return true
+	}
+	left := before[n-2]
+	return left.kind == mark && !left.is(")") || left.kind == word && isKeyword(string(left.raw()))
+}
+
+// isClause knows the keywords of keys that could be names elsewhere, by what stands
+// before them.
+func isClause(before, t token) bool {
+	switch {
+	case t.is("KEY"):
+		return before.any("PRIMARY", "FOREIGN")
+	case t.any("CASCADE", "RESTRICT", "NO"):
+		return before.any("DELETE", "UPDATE")
+	case t.is("ACTION"):
+		return before.is("NO")
+	case t.is("CONFLICT"):
+		return before.is("ON")
+	case t.any("REPLACE", "IGNORE", "ABORT", "FAIL", "ROLLBACK"):
+		return before.is("CONFLICT")
+	case t.is("INITIALLY"):
+		return before.is("DEFERRABLE")
+	case t.is("IMMEDIATE"):
+		return before.is("INITIALLY")
+	}
+	return false
+}
 
 func spaced(before, t token) bool {
 	switch {
