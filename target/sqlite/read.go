@@ -60,7 +60,9 @@ func (w *words) peek() token {
 
 func (w *words) take() token {
 	t := w.peek()
-	w.at++
+	if w.at < len(w.tokens) {
+		w.at++
+	}
 	return t
 }
 
@@ -228,7 +230,7 @@ func (w *words) change() shape {
 		case t.is("UPDATE"):
 			is.verb, is.word = changes, "UPDATE"
 			if w.pass("OR") {
-				w.at++
+				w.take()
 			}
 			_, is.name = w.name()
 		case t.any("INSERT", "REPLACE"):

@@ -215,8 +215,8 @@ func (s *Session) HasTables(ctx context.Context, tables ...string) (bool, error)
 // Schemas implements engine.Session: there are none.
 func (s *Session) Schemas([]string) {}
 
-// application's objects: SQLite's own begin with sqlite_, the ledger's with vorrang_.
-const applications = ` name NOT LIKE 'sqlite\_%' ESCAPE '\' AND tbl_name NOT LIKE 'vorrang\_%' ESCAPE '\'`
+// application's objects: SQLite's own begin with sqlite_, and the ledger is ours.
+const applications = ` name NOT LIKE 'sqlite\_%' ESCAPE '\' AND tbl_name <> 'vorrang_ledger' COLLATE NOCASE`
 
 // Existing implements engine.Session.
 func (s *Session) Existing(ctx context.Context, _ []string) (engine.Existing, error) {

@@ -91,7 +91,7 @@ func (w *words) group() string {
 			break
 		}
 	}
-	return inWords(w.tokens[begins:min(w.at, len(w.tokens))])
+	return inWords(w.tokens[begins:w.at])
 }
 
 func (t *table) constraint(w *words) {
@@ -179,16 +179,16 @@ func (w *words) value() string {
 	}
 	begins := w.at
 	if w.peek().is("+") || w.peek().is("-") {
-		w.at++
+		w.take()
 	}
-	w.at++
-	return inWords(w.tokens[begins:min(w.at, len(w.tokens))])
+	w.take()
+	return inWords(w.tokens[begins:w.at])
 }
 
 // references takes a foreign key's clause, up to the next constraint.
 func (w *words) references() string {
 	begins := w.at
-	w.at++
+	w.take()
 	w.name()
 	if w.peek().is("(") {
 		w.group()
@@ -197,16 +197,16 @@ func (w *words) references() string {
 		switch {
 		case w.pass("ON", "DELETE"), w.pass("ON", "UPDATE"):
 			if !w.pass("SET", "NULL") && !w.pass("SET", "DEFAULT") && !w.pass("NO", "ACTION") {
-				w.at++
+				w.take()
 			}
 		case w.pass("MATCH"):
-			w.at++
+			w.take()
 		case w.pass("NOT", "DEFERRABLE"), w.pass("DEFERRABLE"), w.pass("INITIALLY", "DEFERRED"), w.pass("INITIALLY", "IMMEDIATE"):
 		default:
 			return inWords(w.tokens[begins:w.at])
 		}
 	}
-	return inWords(w.tokens[begins:min(w.at, len(w.tokens))])
+	return inWords(w.tokens[begins:w.at])
 }
 
 // inWords writes tokens in one way, whatever white space, comments and quotes they
