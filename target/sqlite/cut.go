@@ -1,73 +1,50 @@
 package sqlite
 
 import (
-	"bytes"
-	"unicode/utf8"
-
 	"vorrang/core/sqltext"
-	"vorrang/core/step"
+	"vorrang/target/words"
 )
-
-// mostStatements is how many a text may hold: each is looked at by itself.
-const mostStatements = 100_000
 
 // cut returns the statements of a text. A trigger's statements belong to it: it ends
 // where END follows a semicolon, as sqlite3_complete has it.
 // Source: https://www.sqlite.org/c3ref/complete.html
 func cut(text []byte) ([]sqltext.Statement, error) {
-	var statements []sqltext.Statement
-	var s statement
-	place := places{text: text, line: 1, column: 1}
+	c := words.NewCutter(text)
+	var s shapes
 	for at := 0; at < len(text); {
-		t := next(text, at)
-		at = t.to
+		t := rules.Next(text, at)
+		at = t.To
 		switch {
-		case t.kind == unclosed:
-			return nil, errorAt(text, t.from, "this "+opened(t)+" is never closed")
-		case t.kind == space || t.kind == comment:
+		case t.Kind == words.Unclosed:
+			return nil, c.Unclosed(t)
+		case t.Kind == words.Space || t.Kind == words.Comment:
 			continue
-		case !s.began && t.is("."):
-			return nil, errorAt(text, t.from, "commands that begin with a dot belong to the sqlite3 shell, and are no SQL: take this out")
-		case t.is(";") && !s.inTrigger():
-			statements = s.end(text, statements)
+		case !c.Began() && t.Is("."):
+			return nil, c.Error(t.From, "commands that begin with a dot belong to the sqlite3 shell, and are no SQL: take this out")
+		case t.Is(";") && !s.inTrigger():
+			c.End()
+			s = shapes{}
 			continue
 		}
-		if !s.began && len(statements) == mostStatements {
-			return nil, errorAt(text, t.from, "more than 100,000 statements; write several rows with one INSERT, or split the step")
+		if err := c.Add(t); err != nil {
+			return nil, err
 		}
-		s.read(t, &place)
+		s.read(t)
 	}
-	return s.end(text, statements), nil
+	c.End()
+	return c.Statements(), nil
 }
 
-func opened(t token) string {
-	switch t.raw()[0] {
-	case '/':
-		return "comment"
-	case '"', '`', '[':
-		return "name in quotes"
-	}
-	return "string"
-}
-
-func errorAt(text []byte, offset int, message string) error {
-	line, column := step.Position(text, offset)
-	return &sqltext.Error{Offset: offset, Line: line, Column: column, Message: message}
-}
-
-// statement is the one that is being read.
-type statement struct {
-	sqltext.Statement
-	began   bool
-	last    int // behind its last token
-	words   int // how many tokens were read, as far as it matters
+// shapes is what of a statement says whether a semicolon ends it.
+type shapes struct {
+	words   int // how many tokens were read
 	create  bool
 	trigger bool
 	ended   int // of a trigger: 1 behind a semicolon, 2 behind the END that follows it
 }
 
 // inTrigger reports whether a semicolon belongs to the statement.
-func (s *statement) inTrigger() bool {
+func (s *shapes) inTrigger() bool {
 	if s.trigger && s.ended < 2 {
 		s.ended = 1
 		return true
@@ -75,52 +52,15 @@ func (s *statement) inTrigger() bool {
 	return false
 }
 
-func (s *statement) read(t token, place *places) {
-	if !s.began {
-		s.began = true
-		s.Offset = t.from
-		s.Line, s.Column = place.of(t.from)
-	}
-	s.last = t.to
-	if t.kind == variable && string(t.raw()) == sqltext.BatchPlace {
-		s.Batch = append(s.Batch, t.from-s.Offset)
-	}
+func (s *shapes) read(t words.Token) {
 	switch s.words++; {
 	case s.words == 1:
-		s.create = t.is("CREATE")
-	case s.words <= 3 && s.create && t.is("TRIGGER"):
+		s.create = t.Is("CREATE")
+	case s.words <= 3 && s.create && t.Is("TRIGGER"):
 		s.trigger = true
-	case s.ended == 1 && t.is("END"):
+	case s.ended == 1 && t.Is("END"):
 		s.ended = 2
-	case !t.is(";"):
+	case !t.Is(";"):
 		s.ended = 0
 	}
-}
-
-func (s *statement) end(text []byte, all []sqltext.Statement) []sqltext.Statement {
-	if s.began {
-		s.SQL = text[s.Offset:s.last:s.last]
-		all = append(all, s.Statement)
-	}
-	*s = statement{}
-	return all
-}
-
-// places turns offsets that only grow into lines and columns.
-type places struct {
-	text         []byte
-	at           int
-	line, column int // from 1; columns in characters
-}
-
-func (p *places) of(offset int) (line, column int) {
-	between := p.text[p.at:offset]
-	if n := bytes.Count(between, []byte{'\n'}); n > 0 {
-		p.line += n
-		p.column = 1
-		between = between[bytes.LastIndexByte(between, '\n')+1:]
-	}
-	p.column += utf8.RuneCount(between)
-	p.at = offset
-	return p.line, p.column
 }

@@ -91,8 +91,8 @@ func FuzzCut(f *testing.F) {
 		var joined, all []string
 		for _, s := range statements {
 			require.Equal(t, string(text[s.Offset:s.Offset+len(s.SQL)]), string(s.SQL))
-			for _, token := range tokens(s.SQL) {
-				joined = append(joined, string(token.raw()))
+			for _, token := range rules.Tokens(s.SQL) {
+				joined = append(joined, string(token.Raw()))
 			}
 			is := shapeOf(s) // and it does not fall over
 			_ = lost(is)
@@ -101,8 +101,8 @@ func FuzzCut(f *testing.F) {
 			require.Len(t, again, 1, "a statement is one")
 		}
 		semicolons := func(list []string) int { return strings.Count(strings.Join(list, "\x00"), "\x00;") }
-		for _, token := range tokens(text) {
-			all = append(all, string(token.raw()))
+		for _, token := range rules.Tokens(text) {
+			all = append(all, string(token.Raw()))
 		}
 		require.GreaterOrEqual(t, semicolons(all), semicolons(joined))
 		without := func(list []string) (rest []string) {

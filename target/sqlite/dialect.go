@@ -13,6 +13,7 @@ import (
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
 	"vorrang/internal/visible"
+	"vorrang/target/words"
 )
 
 // dialect implements engine.Dialect by SQLite's tokens.
@@ -71,48 +72,7 @@ func (dialect) Beyond(text []byte) string {
 	return ""
 }
 
-// Compare implements engine.Dialect.
-func (dialect) Compare(before, after []byte) sqltext.Change {
-	if bytes.Equal(before, after) {
-		return sqltext.Same
-	}
-	was, noted := split(before)
-	is, nowNoted := split(after)
-	switch {
-	case !equal(was, is):
-		return sqltext.WhatRuns
-	case !equal(noted, nowNoted):
-		return sqltext.OnlyComments
-	}
-	return sqltext.OnlySpace
-}
-
-// split takes a text apart into comments and all else.
-func split(of []byte) (words, comments [][]byte) {
-	for at := 0; at < len(of); {
-		t := next(of, at)
-		switch at = t.to; t.kind {
-		case space:
-		case comment:
-			comments = append(comments, bytes.TrimSpace(t.raw()))
-		default:
-			words = append(words, t.raw())
-		}
-	}
-	return words, comments
-}
-
-func equal(a, b [][]byte) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for i := range a {
-		if !bytes.Equal(a[i], b[i]) {
-			return false
-		}
-	}
-	return true
-}
+func (dialect) Compare(before, after []byte) sqltext.Change { return rules.Compare(before, after) }
 
 // mention finds a name in a statement.
 func mention(name string) *regexp.Regexp {
@@ -174,8 +134,8 @@ func (r *reviewer) file(file *step.File, refusal func(sqltext.Statement, shape) 
 // names reports whether a statement speaks of the ledger. SQLite has no SQL that is
 // put together while it runs, so nothing hides.
 func names(s sqltext.Statement) bool {
-	for _, t := range tokens(s.SQL) {
-		if (t.kind == word || t.kind == quoted) && isOurs(t.name()) {
+	for _, t := range rules.Tokens(s.SQL) {
+		if (t.Kind == words.Word || t.Kind == words.Quoted) && isOurs(t.Name()) {
 			return true
 		}
 	}

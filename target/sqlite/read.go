@@ -6,6 +6,7 @@ import (
 
 	"vorrang/core/evidence"
 	"vorrang/core/sqltext"
+	"vorrang/target/words"
 )
 
 // verb is what a statement does, by its first words.
@@ -45,121 +46,77 @@ type shape struct {
 	limited   bool     // changes: :batch stands in it
 }
 
-// words walks over a statement's tokens.
-type words struct {
-	tokens []token
-	at     int
-}
-
-func (w *words) peek() token {
-	if w.at < len(w.tokens) {
-		return w.tokens[w.at]
-	}
-	return token{}
-}
-
-func (w *words) take() token {
-	t := w.peek()
-	if w.at < len(w.tokens) {
-		w.at++
-	}
-	return t
-}
-
-// pass takes keywords if they stand next, one after the other.
-func (w *words) pass(list ...string) bool {
-	if w.at+len(list) > len(w.tokens) {
-		return false
-	}
-	for i, one := range list {
-		if !w.tokens[w.at+i].is(one) {
-			return false
-		}
-	}
-	w.at += len(list)
-	return true
-}
-
-// name takes a name, and the schema's name before it.
-func (w *words) name() (schema, name string) {
-	name = w.take().name()
-	if w.pass(".") {
-		schema, name = name, w.take().name()
-	}
-	return schema, name
-}
-
 // shapeOf reads a statement.
 func shapeOf(s sqltext.Statement) shape {
 	const most = 1 << 20 // bytes of a statement that are read: rows are longer
-	w := &words{tokens: tokens(s.SQL[:min(len(s.SQL), most)])}
+	w := rules.Walk(s.SQL[:min(len(s.SQL), most)])
 	var is shape
 	switch {
-	case w.pass("CREATE"):
-		is = w.create()
-	case w.pass("DROP"):
-		is = w.drop()
-	case w.pass("ALTER", "TABLE"):
-		is = w.alter()
-	case w.pass("PRAGMA"):
+	case w.Pass("CREATE"):
+		is = readCreate(w)
+	case w.Pass("DROP"):
+		is = readDrop(w)
+	case w.Pass("ALTER", "TABLE"):
+		is = readAlter(w)
+	case w.Pass("PRAGMA"):
 		is.verb = sets
-		_, is.name = w.name()
+		_, is.name = w.Name()
 		is.name = strings.ToLower(is.name)
-	case w.pass("BEGIN"):
+	case w.Pass("BEGIN"):
 		is.verb = opens
-	case w.pass("COMMIT"), w.pass("END"):
+	case w.Pass("COMMIT"), w.Pass("END"):
 		is.verb = closes
-	case w.peek().is("ROLLBACK"):
+	case w.Peek().Is("ROLLBACK"):
 		is.verb = closes
-		for _, t := range w.tokens {
-			if t.is("TO") {
+		for _, t := range w.Tokens {
+			if t.Is("TO") {
 				is.verb = saves
 			}
 		}
-	case w.peek().any("SAVEPOINT", "RELEASE"):
+	case w.Peek().Any("SAVEPOINT", "RELEASE"):
 		is.verb = saves
-	case w.peek().any("ATTACH", "DETACH"):
+	case w.Peek().Any("ATTACH", "DETACH"):
 		is.verb = attaches
-	case w.pass("VACUUM"):
+	case w.Pass("VACUUM"):
 		is.verb = vacuums
-		for _, t := range w.tokens {
-			is.into = is.into || t.is("INTO")
+		for _, t := range w.Tokens {
+			is.into = is.into || t.Is("INTO")
 		}
-	case w.peek().any("SELECT", "VALUES", "EXPLAIN"):
+	case w.Peek().Any("SELECT", "VALUES", "EXPLAIN"):
 		is.verb = reads
-	case w.peek().any("ANALYZE", "REINDEX"):
+	case w.Peek().Any("ANALYZE", "REINDEX"):
 		is.verb = tends
-	case w.peek().any("INSERT", "REPLACE", "UPDATE", "DELETE", "WITH"):
-		is = w.change()
+	case w.Peek().Any("INSERT", "REPLACE", "UPDATE", "DELETE", "WITH"):
+		is = readChange(w)
 		is.limited = s.HasBatch()
 	}
 	return is
 }
 
-func (w *words) create() shape {
+func readCreate(w *words.Walk) shape {
 	is := shape{verb: creates}
-	is.temporary = w.pass("TEMP") || w.pass("TEMPORARY")
-	unique := w.pass("UNIQUE")
-	virtual := w.pass("VIRTUAL")
+	is.temporary = w.Pass("TEMP") || w.Pass("TEMPORARY")
+	unique := w.Pass("UNIQUE")
+	virtual := w.Pass("VIRTUAL")
 	kinds := map[string]evidence.Kind{"TABLE": evidence.Table, "INDEX": evidence.Index, "VIEW": evidence.View, "TRIGGER": evidence.Trigger}
-	kind, known := kinds[strings.ToUpper(string(w.take().raw()))]
+	kind, known := kinds[strings.ToUpper(string(w.Take().Raw()))]
 	if !known || unique && kind != evidence.Index {
 		return shape{}
 	}
 	is.kind = kind
-	w.pass("IF", "NOT", "EXISTS")
+	w.Pass("IF", "NOT", "EXISTS")
 	var schema string
-	schema, is.name = w.name()
+	schema, is.name = w.Name()
 	is.temporary = is.temporary || strings.EqualFold(schema, "temp")
 	switch {
 	case kind == evidence.Trigger:
-		for w.at < len(w.tokens) && !w.pass("ON") {
-			w.at++
+		for w.More() && !w.Pass("ON") {
+			w.At++
 		}
-		_, is.of = w.name()
-	case virtual && w.pass("USING"):
-		is.of = w.take().name()
-	case kind == evidence.Table && w.pass("("):
+		_, is.of = w.Name()
+	case virtual && w.Pass("USING"):
+		is.of = w.Take().Name()
+	case kind == evidence.Table && w.Pass("("):
 		table := readTable(w)
 		for _, c := range table.columns {
 			is.columns = append(is.columns, c.name)
@@ -173,73 +130,73 @@ func (w *words) create() shape {
 	return is
 }
 
-func (w *words) drop() shape {
+func readDrop(w *words.Walk) shape {
 	kinds := map[string]evidence.Kind{"TABLE": evidence.Table, "INDEX": evidence.Index, "VIEW": evidence.View, "TRIGGER": evidence.Trigger}
-	kind, known := kinds[strings.ToUpper(string(w.take().raw()))]
+	kind, known := kinds[strings.ToUpper(string(w.Take().Raw()))]
 	if !known {
 		return shape{}
 	}
-	w.pass("IF", "EXISTS")
-	_, name := w.name()
+	w.Pass("IF", "EXISTS")
+	_, name := w.Name()
 	return shape{verb: drops, kind: kind, name: name}
 }
 
-func (w *words) alter() shape {
-	_, table := w.name()
+func readAlter(w *words.Walk) shape {
+	_, table := w.Name()
 	switch {
-	case w.pass("RENAME", "TO"):
-		return shape{verb: renames, kind: evidence.Table, name: table, new: w.take().name()}
-	case w.pass("RENAME"):
-		w.pass("COLUMN")
-		is := shape{verb: recolumns, kind: evidence.Column, of: table, name: w.take().name()}
-		w.pass("TO")
-		is.new = w.take().name()
+	case w.Pass("RENAME", "TO"):
+		return shape{verb: renames, kind: evidence.Table, name: table, new: w.Take().Name()}
+	case w.Pass("RENAME"):
+		w.Pass("COLUMN")
+		is := shape{verb: recolumns, kind: evidence.Column, of: table, name: w.Take().Name()}
+		w.Pass("TO")
+		is.new = w.Take().Name()
 		return is
-	case w.pass("ADD"):
-		w.pass("COLUMN")
-		return shape{verb: recolumns, kind: evidence.Column, of: table, new: w.take().name()}
-	case w.pass("DROP"):
-		w.pass("COLUMN")
-		return shape{verb: recolumns, kind: evidence.Column, of: table, name: w.take().name()}
+	case w.Pass("ADD"):
+		w.Pass("COLUMN")
+		return shape{verb: recolumns, kind: evidence.Column, of: table, new: w.Take().Name()}
+	case w.Pass("DROP"):
+		w.Pass("COLUMN")
+		return shape{verb: recolumns, kind: evidence.Column, of: table, name: w.Take().Name()}
 	}
 	return shape{kind: evidence.Table, name: table}
 }
 
 // change reads a statement that changes rows, or a query behind WITH.
-func (w *words) change() shape {
+func readChange(w *words.Walk) shape {
 	is := shape{verb: reads}
 	depth := 0
-	for w.at < len(w.tokens) {
-		t := w.take()
+	for w.More() {
+		t := w.Take()
 		switch {
-		case t.is("("):
+		case t.Is("("):
 			depth++
-		case t.is(")"):
+		case t.Is(")"):
 			depth--
 		case depth > 0:
-		case t.is("WHERE"):
+		case t.Is("WHERE"):
 			is.where = true
-		case t.is("FROM"):
+		case t.Is("FROM"):
 			is.from = true
 			if is.word == "DELETE" && is.name == "" {
-				_, is.name = w.name()
+				_, is.name = w.Name()
 			}
 		case is.word != "":
-		case t.is("SELECT"), t.is("VALUES"):
+		case t.Is("SELECT"), t.Is("VALUES"):
 			return is
-		case t.is("UPDATE"):
+		case t.Is("UPDATE"):
 			is.verb, is.word = changes, "UPDATE"
-			if w.pass("OR") {
-				w.take()
+			if w.Pass("OR") {
+				w.Take()
 			}
-			_, is.name = w.name()
-		case t.any("INSERT", "REPLACE"):
+			_, is.name = w.Name()
+		case t.Any("INSERT", "REPLACE"):
 			is.verb, is.word = changes, "INSERT"
-			for w.at < len(w.tokens) && !w.pass("INTO") {
-				w.at++
+			for w.More() && !w.Pass("INTO") {
+				w.At++
 			}
-			_, is.name = w.name()
-		case t.is("DELETE"):
+			_, is.name = w.Name()
+		case t.Is("DELETE"):
 			is.verb, is.word = changes, "DELETE"
 		}
 	}

@@ -52,9 +52,9 @@ func (c *conn) snapshot(ctx context.Context) (seen schema.Schema, err error) {
 // objectsOf are what one text of the schema describes.
 func objectsOf(kind, name, on, sql string) []schema.Object {
 	name, on = plainName(name), plainName(on)
-	w := &words{tokens: tokens([]byte(sql))}
+	w := rules.Walk([]byte(sql))
 	define := func(kind schema.Kind, name, of string) []schema.Object {
-		return []schema.Object{{Kind: kind, Name: name, Of: of, Props: map[string]string{"definition": inWords(w.tokens)}}}
+		return []schema.Object{{Kind: kind, Name: name, Of: of, Props: map[string]string{"definition": inWords(w.Tokens)}}}
 	}
 	switch kind {
 	case "index":
@@ -64,11 +64,11 @@ func objectsOf(kind, name, on, sql string) []schema.Object {
 	case "trigger":
 		return define(schema.Trigger, on+"."+name, on)
 	}
-	for w.at < len(w.tokens) && !w.pass("(") {
-		if w.pass("VIRTUAL") {
+	for w.More() && !w.Pass("(") {
+		if w.Pass("VIRTUAL") {
 			return define(schema.Table, name, "")
 		}
-		w.at++
+		w.At++
 	}
 	return readTable(w).objects(name)
 }

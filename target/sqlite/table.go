@@ -3,6 +3,7 @@ package sqlite
 import (
 	"slices"
 	"strings"
+	"vorrang/target/words"
 )
 
 // A table's columns and constraints are read from the text of its CREATE TABLE, which
@@ -29,198 +30,157 @@ type constraint struct {
 
 // readTable reads up to the end of a statement, from behind the parenthesis that
 // opens the columns.
-func readTable(w *words) table {
+func readTable(w *words.Walk) table {
 	var t table
-	for _, part := range w.parts() {
-		p := &words{tokens: part}
-		if p.peek().any("CONSTRAINT", "PRIMARY", "UNIQUE", "CHECK", "FOREIGN") {
+	for _, part := range w.Parts() {
+		p := &words.Walk{Tokens: part}
+		if p.Peek().Any("CONSTRAINT", "PRIMARY", "UNIQUE", "CHECK", "FOREIGN") {
 			t.constraint(p)
 		} else {
 			t.column(p)
 		}
 	}
-	for w.at < len(w.tokens) {
+	for w.More() {
 		switch {
-		case w.pass("WITHOUT", "ROWID"):
+		case w.Pass("WITHOUT", "ROWID"):
 			t.options = append(t.options, "WITHOUT ROWID")
-		case w.pass("STRICT"):
+		case w.Pass("STRICT"):
 			t.options = append(t.options, "STRICT")
 		default:
-			w.at++
+			w.At++
 		}
 	}
 	slices.Sort(t.options)
 	return t
 }
 
-// parts are the tokens between the commas of a list, up to the parenthesis that
-// closes it.
-func (w *words) parts() (all [][]token) {
-	depth, begins := 0, w.at
-	for ; w.at < len(w.tokens); w.at++ {
-		t := w.tokens[w.at]
-		switch {
-		case t.is("("):
-			depth++
-		case t.is(")") && depth == 0:
-			all = append(all, w.tokens[begins:w.at])
-			w.at++
-			return all
-		case t.is(")"):
-			depth--
-		case t.is(",") && depth == 0:
-			all = append(all, w.tokens[begins:w.at])
-			begins = w.at + 1
-		}
-	}
-	return all
-}
-
-// group takes what stands in parentheses, with them.
-func (w *words) group() string {
-	begins, depth := w.at, 0
-	for w.at < len(w.tokens) {
-		t := w.take()
-		if t.is("(") {
-			depth++
-		}
-		if t.is(")") {
-			depth--
-		}
-		if depth == 0 {
-			break
-		}
-	}
-	return inWords(w.tokens[begins:w.at])
-}
-
-func (t *table) constraint(w *words) {
+func (t *table) constraint(w *words.Walk) {
 	var c constraint
-	if w.pass("CONSTRAINT") {
-		c.name = w.take().name()
+	if w.Pass("CONSTRAINT") {
+		c.name = w.Take().Name()
 	}
-	c.definition = inWords(w.tokens[w.at:])
+	c.definition = inWords(w.Tokens[w.At:])
 	t.constraints = append(t.constraints, c)
 }
 
 var columnConstraints = []string{"CONSTRAINT", "PRIMARY", "NOT", "NULL", "UNIQUE", "CHECK", "DEFAULT", "COLLATE", "REFERENCES", "GENERATED", "AS"}
 
-func (t *table) column(w *words) {
-	c := column{name: w.take().name()}
-	begins := w.at
-	for w.at < len(w.tokens) && !w.peek().any(columnConstraints...) {
-		if w.peek().is("(") {
-			w.group()
+func (t *table) column(w *words.Walk) {
+	c := column{name: w.Take().Name()}
+	begins := w.At
+	for w.More() && !w.Peek().Any(columnConstraints...) {
+		if w.Peek().Is("(") {
+			w.Group()
 		} else {
-			w.at++
+			w.At++
 		}
 	}
-	c.typ = strings.ToUpper(inWords(w.tokens[begins:w.at])) // its case means nothing
+	c.typ = strings.ToUpper(inWords(w.Tokens[begins:w.At])) // its case means nothing
 	quoted := plainName(c.name)
 	name := "" // of the next constraint
 	add := func(definition string) {
 		t.constraints = append(t.constraints, constraint{name: name, definition: definition})
 		name = ""
 	}
-	for w.at < len(w.tokens) {
+	for w.More() {
 		switch {
-		case w.pass("CONSTRAINT"):
-			name = w.take().name()
-		case w.pass("PRIMARY", "KEY"):
+		case w.Pass("CONSTRAINT"):
+			name = w.Take().Name()
+		case w.Pass("PRIMARY", "KEY"):
 			order := ""
-			if w.pass("DESC") {
+			if w.Pass("DESC") {
 				order = " DESC"
 			}
-			w.pass("ASC")
-			conflict := w.conflict()
-			c.increments = w.pass("AUTOINCREMENT")
+			w.Pass("ASC")
+			conflict := conflict(w)
+			c.increments = w.Pass("AUTOINCREMENT")
 			add("PRIMARY KEY (" + quoted + order + ")" + conflict)
-		case w.pass("NOT", "NULL"):
+		case w.Pass("NOT", "NULL"):
 			c.notNull = true
-			if conflict := w.conflict(); conflict != "" {
+			if conflict := conflict(w); conflict != "" {
 				add("CHECK (" + quoted + " IS NOT NULL)" + conflict)
 			}
-		case w.pass("NULL"):
-		case w.pass("UNIQUE"):
-			add("UNIQUE (" + quoted + ")" + w.conflict())
-		case w.pass("CHECK"):
-			add("CHECK " + w.group() + w.conflict())
-		case w.pass("DEFAULT"):
-			c.value = w.value()
-		case w.pass("COLLATE"):
-			c.collation = strings.ToUpper(w.take().name())
-		case w.peek().is("REFERENCES"):
-			add("FOREIGN KEY (" + quoted + ") " + w.references())
-		case w.pass("GENERATED", "ALWAYS"):
-		case w.pass("AS"):
-			c.generated = w.group()
-			if w.pass("STORED") {
+		case w.Pass("NULL"):
+		case w.Pass("UNIQUE"):
+			add("UNIQUE (" + quoted + ")" + conflict(w))
+		case w.Pass("CHECK"):
+			add("CHECK " + inWords(w.Group()) + conflict(w))
+		case w.Pass("DEFAULT"):
+			c.value = value(w)
+		case w.Pass("COLLATE"):
+			c.collation = strings.ToUpper(w.Take().Name())
+		case w.Peek().Is("REFERENCES"):
+			add("FOREIGN KEY (" + quoted + ") " + clause(w))
+		case w.Pass("GENERATED", "ALWAYS"):
+		case w.Pass("AS"):
+			c.generated = inWords(w.Group())
+			if w.Pass("STORED") {
 				c.generated += " STORED"
 			}
-			w.pass("VIRTUAL")
+			w.Pass("VIRTUAL")
 		default:
-			w.at++
+			w.At++
 		}
 	}
 	t.columns = append(t.columns, c)
 }
 
-func (w *words) conflict() string {
-	if w.pass("ON", "CONFLICT") {
-		return " ON CONFLICT " + strings.ToUpper(string(w.take().raw()))
+func conflict(w *words.Walk) string {
+	if w.Pass("ON", "CONFLICT") {
+		return " ON CONFLICT " + strings.ToUpper(string(w.Take().Raw()))
 	}
 	return ""
 }
 
 // value takes a default: one in parentheses, or a literal with its sign.
-func (w *words) value() string {
-	if w.peek().is("(") {
-		return w.group()
+func value(w *words.Walk) string {
+	if w.Peek().Is("(") {
+		return inWords(w.Group())
 	}
-	begins := w.at
-	if w.peek().is("+") || w.peek().is("-") {
-		w.take()
+	begins := w.At
+	if w.Peek().Is("+") || w.Peek().Is("-") {
+		w.Take()
 	}
-	w.take()
-	return inWords(w.tokens[begins:w.at])
+	w.Take()
+	return inWords(w.Tokens[begins:w.At])
 }
 
-// references takes a foreign key's clause, up to the next constraint.
-func (w *words) references() string {
-	begins := w.at
-	w.take()
-	w.name()
-	if w.peek().is("(") {
-		w.group()
+// clause takes a foreign key's clause, up to the next constraint.
+func clause(w *words.Walk) string {
+	begins := w.At
+	w.Take()
+	w.Name()
+	if w.Peek().Is("(") {
+		w.Group()
 	}
-	for w.at < len(w.tokens) {
+	for w.More() {
 		switch {
-		case w.pass("ON", "DELETE"), w.pass("ON", "UPDATE"):
-			if !w.pass("SET", "NULL") && !w.pass("SET", "DEFAULT") && !w.pass("NO", "ACTION") {
-				w.take()
+		case w.Pass("ON", "DELETE"), w.Pass("ON", "UPDATE"):
+			if !w.Pass("SET", "NULL") && !w.Pass("SET", "DEFAULT") && !w.Pass("NO", "ACTION") {
+				w.Take()
 			}
-		case w.pass("MATCH"):
-			w.take()
-		case w.pass("NOT", "DEFERRABLE"), w.pass("DEFERRABLE"), w.pass("INITIALLY", "DEFERRED"), w.pass("INITIALLY", "IMMEDIATE"):
+		case w.Pass("MATCH"):
+			w.Take()
+		case w.Pass("NOT", "DEFERRABLE"), w.Pass("DEFERRABLE"), w.Pass("INITIALLY", "DEFERRED"), w.Pass("INITIALLY", "IMMEDIATE"):
 		default:
-			return inWords(w.tokens[begins:w.at])
+			return inWords(w.Tokens[begins:w.At])
 		}
 	}
-	return inWords(w.tokens[begins:w.at])
+	return inWords(w.Tokens[begins:w.At])
 }
 
 // inWords writes tokens in one way, whatever white space, comments and quotes they
 // were written with: keywords in capitals, names without quotes that they do not
 // need.
-func inWords(tokens []token) string {
+func inWords(tokens []words.Token) string {
 	var b strings.Builder
 	for i, t := range tokens {
-		raw := string(t.raw())
+		raw := string(t.Raw())
 		switch {
-		case t.kind == word && (isKeyword(raw) || i > 0 && isClause(tokens[i-1], t)):
+		case t.Kind == words.Word && (isKeyword(raw) || i > 0 && isClause(tokens[i-1], t)):
 			raw = strings.ToUpper(raw)
-		case t.kind == quoted:
-			raw = plainName(t.name())
+		case t.Kind == words.Quoted:
+			raw = plainName(t.Name())
 		}
 		if i > 0 && spaced(tokens[i-1], t) && !isSign(tokens[:i]) {
 			b.WriteByte(' ')
@@ -231,49 +191,49 @@ func inWords(tokens []token) string {
 }
 
 // isSign reports whether tokens end with the sign of a number that follows.
-func isSign(before []token) bool {
+func isSign(before []words.Token) bool {
 	n := len(before)
-	if !before[n-1].is("-") && !before[n-1].is("+") {
+	if !before[n-1].Is("-") && !before[n-1].Is("+") {
 		return false
 	}
 	if n == 1 {
 		return true
 	}
 	left := before[n-2]
-	return left.kind == mark && !left.is(")") || left.kind == word && isKeyword(string(left.raw()))
+	return left.Kind == words.Mark && !left.Is(")") || left.Kind == words.Word && isKeyword(string(left.Raw()))
 }
 
 // isClause knows the keywords of keys that could be names elsewhere, by what stands
 // before them.
-func isClause(before, t token) bool {
+func isClause(before, t words.Token) bool {
 	switch {
-	case t.is("KEY"):
-		return before.any("PRIMARY", "FOREIGN")
-	case t.any("CASCADE", "RESTRICT", "NO"):
-		return before.any("DELETE", "UPDATE")
-	case t.is("ACTION"):
-		return before.is("NO")
-	case t.is("CONFLICT"):
-		return before.is("ON")
-	case t.any("REPLACE", "IGNORE", "ABORT", "FAIL", "ROLLBACK"):
-		return before.is("CONFLICT")
-	case t.is("INITIALLY"):
-		return before.is("DEFERRABLE")
-	case t.is("IMMEDIATE"):
-		return before.is("INITIALLY")
+	case t.Is("KEY"):
+		return before.Any("PRIMARY", "FOREIGN")
+	case t.Any("CASCADE", "RESTRICT", "NO"):
+		return before.Any("DELETE", "UPDATE")
+	case t.Is("ACTION"):
+		return before.Is("NO")
+	case t.Is("CONFLICT"):
+		return before.Is("ON")
+	case t.Any("REPLACE", "IGNORE", "ABORT", "FAIL", "ROLLBACK"):
+		return before.Is("CONFLICT")
+	case t.Is("INITIALLY"):
+		return before.Is("DEFERRABLE")
+	case t.Is("IMMEDIATE"):
+		return before.Is("INITIALLY")
 	}
 	return false
 }
 
-func spaced(before, t token) bool {
+func spaced(before, t words.Token) bool {
 	switch {
-	case before.is("(") || before.is(".") || t.is(")") || t.is(",") || t.is("."):
+	case before.Is("(") || before.Is(".") || t.Is(")") || t.Is(",") || t.Is("."):
 		return false
-	case t.is("("):
-		raw := string(before.raw())
-		return before.kind != word || isKeyword(raw) || before.is("KEY") // no space before a function's or a type's
-	case before.kind == mark && t.kind == mark: // an operator of two characters, if they stood together
-		return before.to != t.from
+	case t.Is("("):
+		raw := string(before.Raw())
+		return before.Kind != words.Word || isKeyword(raw) || before.Is("KEY") // no space before a function's or a type's
+	case before.Kind == words.Mark && t.Kind == words.Mark: // an operator of two characters, if they stood together
+		return before.To != t.From
 	}
 	return true
 }
