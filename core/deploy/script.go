@@ -31,7 +31,7 @@ func (r *run) load(ctx context.Context) (script, *Failure) {
 	s := r.step.Step
 	if r.step.Direction == ledger.Back {
 		back, failure := r.cut(ctx, *s.Back)
-		back.options.Mode = RollbackMode(s.Options.Mode, back.statements)
+		back.options.Mode = r.Dialect.Mode(RollbackMode(s.Options.Mode, back.statements), back.statements)
 		if failure == nil && r.step.Half > 0 {
 			var forward script
 			forward, failure = r.cut(ctx, s.Forward)
@@ -72,6 +72,7 @@ func (r *run) cut(ctx context.Context, file plan.Text) (script, *Failure) {
 		}
 		return s, f
 	}
+	s.options.Mode = r.Dialect.Mode(s.options.Mode, s.statements)
 	return s, nil
 }
 

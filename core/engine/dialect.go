@@ -18,6 +18,9 @@ type Dialect interface {
 	Compare(before, after []byte) sqltext.Change
 	// SessionOf reads what statements that ran to their end left in their session.
 	SessionOf(statements []sqltext.Statement) sqltext.Session
+	// Mode is the mode that a script can run in where one was asked for. A server that
+	// commits by itself after each change of the schema takes none into a transaction.
+	Mode(asked step.Mode, script []sqltext.Statement) step.Mode
 	// OnlyRows reports whether a statement changes rows only, and no schema.
 	OnlyRows(s sqltext.Statement) bool
 

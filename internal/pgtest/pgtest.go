@@ -74,7 +74,7 @@ func Own(t testing.TB) *Server {
 
 func launch(settings ...string) (*Server, error) {
 	sweep()
-	folder, err := os.MkdirTemp(memory(), prefix)
+	folder, err := os.MkdirTemp(Memory(), prefix)
 	if err != nil {
 		return nil, err
 	}
@@ -117,9 +117,9 @@ var sweep = sync.OnceFunc(func() {
 	}
 })
 
-// memory is a folder in memory with room for a test's databases, or empty if
+// Memory is a folder in memory with room for a test's databases, or empty if
 // this machine has none.
-func memory() string {
+func Memory() string {
 	const folder, room = "/dev/shm", 2 << 30 // bytes
 	var stat syscall.Statfs_t
 	if err := syscall.Statfs(folder, &stat); err != nil || stat.Bavail*uint64(stat.Bsize) < room {

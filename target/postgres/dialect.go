@@ -20,6 +20,9 @@ func (dialect) SessionOf(statements []sqltext.Statement) sqltext.Session {
 	return grammar.SessionOf(statements)
 }
 
+// Mode implements engine.Dialect: changes of the schema can be rolled back.
+func (dialect) Mode(asked step.Mode, _ []sqltext.Statement) step.Mode { return asked }
+
 func (dialect) OnlyRows(s sqltext.Statement) bool { return grammar.OnlyRows(s) }
 
 func (dialect) Objects(statements []sqltext.Statement, first, last int) evidence.Script {

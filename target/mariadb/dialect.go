@@ -1,0 +1,200 @@
+package mariadb
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"vorrang/core/engine"
+	"vorrang/core/evidence"
+	"vorrang/core/review"
+	"vorrang/core/sqltext"
+	"vorrang/core/step"
+	"vorrang/target/words"
+)
+
+// dialect implements engine.Dialect by the words of statements.
+type dialect struct{}
+
+var _ engine.Dialect = dialect{}
+
+func (dialect) Cut(text []byte) ([]sqltext.Statement, error) { return cut(text) }
+
+func (dialect) Compare(before, after []byte) sqltext.Change { return rules.Compare(before, after) }
+
+// Mode implements engine.Dialect: only changes of rows can be rolled back.
+func (dialect) Mode(asked step.Mode, script []sqltext.Statement) step.Mode {
+	if asked == step.Transaction && slices.ContainsFunc(script, commits) {
+		return step.Autocommit
+	}
+	return asked
+}
+
+// commits reports whether the server may commit by itself before or after a statement.
+// Source: https://mariadb.com/kb/en/sql-statements-that-cause-an-implicit-commit/
+func commits(s sqltext.Statement) bool {
+	switch shapeOf(s).verb {
+	case reads, changes, sets, saves:
+		return false
+	}
+	return true
+}
+
+func (dialect) OnlyRows(s sqltext.Statement) bool {
+	verb := shapeOf(s).verb
+	return verb == reads || verb == changes || verb == sets
+}
+
+func (dialect) Objects(statements []sqltext.Statement, first, last int) evidence.Script {
+	return evidence.Collect(statements, first, last, leaves)
+}
+
+func (dialect) Left(scripts [][]sqltext.Statement) [][]evidence.Object {
+	return evidence.CollectLeft(scripts, leaves)
+}
+
+// ConcurrentIndex implements engine.Dialect: a build that fails leaves nothing.
+func (dialect) ConcurrentIndex(sqltext.Statement) (evidence.Object, bool) {
+	return evidence.Object{}, false
+}
+
+// SessionOf implements engine.Dialect.
+func (dialect) SessionOf(statements []sqltext.Statement) sqltext.Session {
+	var left sqltext.Session
+	for _, s := range statements {
+		switch is := shapeOf(s); {
+		case is.temp:
+			what := "temporary table"
+			if is.verb == sets {
+				what = "prepared statement"
+			}
+			left.Lost = append(left.Lost, sqltext.Lost{What: what, Name: is.name, Line: s.Line, Needs: regexp.MustCompile(`(?i)` + regexp.QuoteMeta(is.name))})
+		case is.verb == sets:
+			left.Again = append(left.Again, s)
+		case is.verb == changes && len(is.effects) > 0: // a temporary table is dropped
+			left.Lost = slices.DeleteFunc(left.Lost, func(l sqltext.Lost) bool {
+				return slices.ContainsFunc(is.effects, func(e effect) bool { return strings.EqualFold(e.Name, l.Name) })
+			})
+		}
+	}
+	return left
+}
+
+func (dialect) Losses(text []byte) []review.Loss {
+	statements, err := cut(text)
+	if err != nil {
+		return nil // such a script is refused when it is submitted
+	}
+	var losses []review.Loss
+	for _, s := range statements {
+		for _, what := range shapeOf(s).loses {
+			losses = append(losses, review.Loss{Line: s.Line, What: what})
+		}
+	}
+	return losses
+}
+
+func (dialect) Beyond(text []byte) string {
+	statements, err := cut(text)
+	if err != nil {
+		return "" // which the server says as well
+	}
+	for _, s := range statements {
+		if is := shapeOf(s); is.verb == beyond {
+			return fmt.Sprintf("line %d: %s reaches beyond the database: %s", s.Line, evidence.FirstWords(s.SQL), is.what)
+		}
+		if name := otherDatabase(s); name != "" {
+			return fmt.Sprintf("line %d names %s, which may be another database's", s.Line, name)
+		}
+	}
+	return ""
+}
+
+// otherDatabase finds a name in front of which a database may stand. A table's column
+// looks alike, so only what follows the words that tables follow counts.
+func otherDatabase(s sqltext.Statement) string {
+	w := rules.Walk(s.SQL[:min(len(s.SQL), most)])
+	for w.More() {
+		if !w.Take().Any("FROM", "JOIN", "INTO", "UPDATE", "TABLE", "REFERENCES") {
+			continue
+		}
+		at := w.At
+		if schema, name := w.Name(); schema != "" && name != "" {
+			return schema + "." + name
+		}
+		w.At = at
+	}
+	return ""
+}
+
+func isOurs(name string) bool { return strings.HasPrefix(strings.ToLower(name), "vorrang_") }
+
+// Review implements engine.Dialect. may can hold roles and settings, which a lane lets
+// its steps change.
+func (d dialect) Review(s step.Step, may []string) (problems, notes step.Problems) {
+	r := words.Review{Cut: cut}
+	asked := s.Options().Mode
+	script := func(mode step.Mode, text []byte) func(int, sqltext.Statement) (refused, noted string) {
+		statements, _ := cut(text) // r says what is wrong with it
+		alone := mode == step.Transaction && d.Mode(mode, statements) == step.Autocommit
+		told := false
+		return func(i int, statement sqltext.Statement) (refused, noted string) {
+			is := shapeOf(statement)
+			if refused = refusal(statement, is, mode, may); refused == "" && mode == step.Batches {
+				refused = words.Endless(i, words.Change{Verb: is.word, Where: is.where, From: is.from || is.word == "INSERT" && is.limit}, "WHERE … IS NULL LIMIT "+sqltext.BatchPlace)
+			}
+			switch {
+			case alone && !told && commits(statement):
+				told = true
+				noted = fmt.Sprintf("MariaDB commits by itself before and after this (%s): the %d statements of the file run one by one, each with a row in the ledger before it, and what ran before a failure stays",
+					evidence.FirstWords(statement.SQL), len(statements))
+				if len(statements) == 1 {
+					noted = fmt.Sprintf("MariaDB commits by itself before and after this (%s): it cannot be rolled back", evidence.FirstWords(statement.SQL))
+				}
+			case is.verb == other:
+				noted = "this begins with no word that Vorrang knows of MariaDB; whether it is right, the server decides"
+			case is.verb == calls:
+				noted = "what this runs is not looked into"
+			}
+			return refused, noted
+		}
+	}
+	r.File(&s.Forward, script(asked, s.Forward.Text()))
+	if s.Back != nil {
+		mode := asked
+		if mode == step.Batches {
+			mode = step.Transaction
+		}
+		r.File(s.Back, script(mode, s.Back.Text()))
+	}
+	r.File(s.Check, func(_ int, statement sqltext.Statement) (refused, noted string) {
+		if shapeOf(statement).verb != reads {
+			refused = "a check holds queries only: each must give one row, with true (a number other than 0) in every column"
+		}
+		return refused, ""
+	})
+	return r.Problems, r.Notes
+}
+
+// refusal says why a statement cannot run, or is not a step's to run.
+func refusal(s sqltext.Statement, is shape, mode step.Mode, may []string) string {
+	switch {
+	case rules.Names(s, isOurs):
+		return "this names " + ledgerTable + ", Vorrang's own ledger; what the ledger says is written by deployments and repairs only: take it out"
+	case is.verb == beyond && (is.what == "rights of users" || is.what == "users and roles" || is.what == "a user"):
+		if !slices.Contains(may, "roles") {
+			return "this changes " + is.what + "; a lane lets its steps do that with steps-may: [roles]"
+		}
+	case is.verb == beyond && strings.Contains(is.what, "setting"):
+		if !slices.Contains(may, "settings") {
+			return "this changes " + is.what + "; a lane lets its steps do that with steps-may: [settings]"
+		}
+	case is.verb == beyond:
+		return "a step reaches its target's database only, and this reaches " + is.what + ": take it out"
+	case is.verb == control && mode != step.Autocommit:
+		return fmt.Sprintf("%s in a step of mode %s: Vorrang opens and ends the transaction itself; "+
+			"take it out, or, if the step must control its transactions, set mode: autocommit", is.what, mode)
+	}
+	return ""
+}

@@ -1,0 +1,339 @@
+package mariadb
+
+import (
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+
+	"vorrang/core/schema"
+)
+
+// Draft implements engine.Drafter. All that becomes of a table is one ALTER TABLE, but
+// for its foreign keys, which go before everything and come behind it. The server
+// commits after each statement, so a draft is a step of mode autocommit.
+func (Engine) Draft(is, should schema.Schema, style schema.Style) schema.Script {
+	if !style.Owners {
+		is, should = is.Without("owner"), should.Without("owner")
+	}
+	d := &drafter{before: schema.ByKey(is), after: schema.ByKey(should), had: tablesOf(is), have: tablesOf(should)}
+	d.keysGo()
+	d.tables()
+	d.others()
+	script := schema.Script{Undrafted: d.undrafted}
+	if all := slices.Concat(d.drops, d.unties, d.changes, d.ties, d.makes); len(all) > 0 {
+		script.Parts = []schema.Part{{Autocommit: true, Statements: all}}
+	}
+	return script
+}
+
+type drafter struct {
+	before, after map[string]schema.Object
+	had, have     map[string]described // by table
+
+	drops, unties, changes, ties, makes []schema.Drafted // in this order
+	undrafted                           []schema.Unsupported
+}
+
+// described is a table with what belongs to it.
+type described struct {
+	schema.Object
+	columns []schema.Object // in their order
+	parts   []schema.Object // keys, constraints and indexes
+}
+
+func tablesOf(s schema.Schema) map[string]described {
+	tables := map[string]described{}
+	columns := schema.Columns(s)
+	for _, o := range s.Objects {
+		if o.Kind == schema.Table {
+			tables[o.Name] = described{Object: o, columns: columns[o.Name]}
+		}
+	}
+	for _, o := range s.Objects {
+		if t, is := tables[o.Of]; is && (o.Kind == schema.Constraint || o.Kind == schema.Index) {
+			t.parts = append(t.parts, o)
+			tables[o.Of] = t
+		}
+	}
+	return tables
+}
+
+func isForeignKey(o schema.Object) bool {
+	return o.Kind == schema.Constraint && strings.HasPrefix(o.Props["definition"], "FOREIGN KEY")
+}
+
+// stays reports whether an object is to be as it is.
+func (d *drafter) stays(o schema.Object) bool {
+	now, there := d.after[o.Key()]
+	return there && maps.Equal(now.Props, o.Props)
+}
+
+// keysGo drops the foreign keys that do not stay, and those of tables that go: these
+// may refer to each other in a circle.
+func (d *drafter) keysGo() {
+	for _, name := range slices.Sorted(maps.Keys(d.had)) {
+		var parts []string
+		for _, o := range d.had[name].parts {
+			if isForeignKey(o) && !d.stays(o) {
+				parts = append(parts, "DROP FOREIGN KEY "+o.Local())
+			}
+		}
+		d.alter(&d.unties, name, parts, schema.Drafted{})
+	}
+}
+
+func (d *drafter) alter(into *[]schema.Drafted, table string, parts []string, how schema.Drafted) {
+	if len(parts) > 0 {
+		how.SQL = "ALTER TABLE " + table + " " + strings.Join(parts, ",\n    ")
+		*into = append(*into, how)
+	}
+}
+
+func (d *drafter) tables() {
+	for _, name := range slices.Sorted(maps.Keys(d.had)) {
+		if _, stays := d.have[name]; !stays {
+			d.changes = append(d.changes, schema.Drafted{SQL: "DROP TABLE " + name, Loses: "the table " + name + " with its rows"})
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(d.have)) {
+		now := d.have[name]
+		var ties []string
+		for _, o := range now.parts {
+			if old, there := d.before[o.Key()]; isForeignKey(o) && !(there && d.stays(old)) {
+				ties = append(ties, "ADD "+partText(o))
+			}
+		}
+		was, there := d.had[name]
+		if there {
+			d.change(was, now)
+		} else {
+			d.changes = append(d.changes, schema.Drafted{SQL: now.create()})
+		}
+		how := schema.Drafted{}
+		if there {
+			how.Takes = "fails where a row refers to none, and reads the whole table"
+		}
+		d.alter(&d.ties, name, ties, how)
+	}
+}
+
+// change alters a table that stays.
+func (d *drafter) change(was, now described) {
+	if was.Props["partitioned"] != now.Props["partitioned"] {
+		d.undrafted = append(d.undrafted, schema.Unsupported{Kind: schema.Table, Name: now.Name, Why: "its partitions are others; write the step by hand"})
+		return
+	}
+	var parts, loses, takes []string
+	for _, o := range was.parts {
+		if !isForeignKey(o) && !d.stays(o) {
+			parts = append(parts, "DROP "+dropText(o))
+		}
+	}
+	order := []string{} // of the columns, as the statement goes on
+	for _, c := range was.columns {
+		if _, stays := d.after[c.Key()]; stays {
+			order = append(order, c.Name)
+			continue
+		}
+		parts = append(parts, "DROP COLUMN "+c.Local())
+		loses = append(loses, c.Name)
+	}
+	for i, c := range now.columns {
+		place := " FIRST"
+		if i > 0 {
+			place = " AFTER " + now.columns[i-1].Local()
+		}
+		old, there := d.before[c.Key()]
+		switch {
+		case !there:
+			if i == len(order) {
+				place = ""
+			}
+			parts = append(parts, "ADD COLUMN "+columnText(c)+place)
+			order = slices.Insert(order, i, c.Name)
+		case order[i] != c.Name:
+			parts = append(parts, "MODIFY COLUMN "+columnText(c)+place)
+			order = slices.DeleteFunc(order, func(name string) bool { return name == c.Name })
+			order = slices.Insert(order, i, c.Name)
+		case !maps.Equal(old.Props, c.Props):
+			parts = append(parts, "MODIFY COLUMN "+columnText(c))
+		}
+		if there && (old.Props["type"] != c.Props["type"] || old.Props["null"] == "" && c.Props["null"] == "no") {
+			takes = append(takes, c.Name)
+		}
+	}
+	for _, o := range now.parts {
+		if old, there := d.before[o.Key()]; !isForeignKey(o) && !(there && d.stays(old)) {
+			parts = append(parts, "ADD "+partText(o))
+		}
+	}
+	if was.Props["options"] != now.Props["options"] {
+		options := now.Props["options"]
+		if strings.Contains(was.Props["options"], " COMMENT=") && !strings.Contains(options, " COMMENT=") {
+			options += " COMMENT=''"
+		}
+		parts = append(parts, options)
+	}
+	how := schema.Drafted{}
+	if len(loses) > 0 {
+		how.Loses = "the values of " + strings.Join(loses, ", ")
+	}
+	if len(takes) > 0 {
+		how.Takes = "may copy the table, and fails where a value of " + strings.Join(takes, ", ") + " does not fit"
+	}
+	d.alter(&d.changes, now.Name, parts, how)
+}
+
+func dropText(o schema.Object) string {
+	switch {
+	case o.Kind == schema.Index:
+		return "INDEX " + o.Local()
+	case o.Local() == "PRIMARY":
+		return "PRIMARY KEY"
+	case o.Local() == "PERIOD":
+		return "PERIOD FOR SYSTEM_TIME"
+	}
+	return "CONSTRAINT " + o.Local()
+}
+
+// partText is a key, constraint or index as a table's definition holds it.
+func partText(o schema.Object) string {
+	definition := o.Props["definition"]
+	switch {
+	case o.Kind == schema.Index:
+		for _, word := range []string{"UNIQUE ", "FULLTEXT ", "SPATIAL "} {
+			if rest, is := strings.CutPrefix(definition, word); is {
+				return word + "INDEX " + o.Local() + " " + rest
+			}
+		}
+		return "INDEX " + o.Local() + " " + definition
+	case o.Local() == "PRIMARY", o.Local() == "PERIOD":
+		return definition
+	}
+	return "CONSTRAINT " + o.Local() + " " + definition
+}
+
+func columnText(c schema.Object) string {
+	text := c.Local()
+	for _, part := range []struct{ before, text string }{{" ", c.Props["type"]}, {" ", c.Props["collation"]}, {" ", c.Props["generated"]}} {
+		if part.text != "" {
+			text += part.before + part.text
+		}
+	}
+	switch {
+	case c.Props["null"] == "no":
+		text += " NOT NULL"
+	case c.Props["generated"] == "": // a TIMESTAMP is NOT NULL otherwise
+		text += " NULL"
+	}
+	if c.Props["default"] != "" {
+		text += " DEFAULT " + c.Props["default"]
+	}
+	if c.Props["options"] != "" {
+		text += " " + c.Props["options"]
+	}
+	return text
+}
+
+// create is the CREATE TABLE of a table, without its foreign keys.
+func (t described) create() string {
+	var lines []string
+	for _, c := range t.columns {
+		lines = append(lines, "    "+columnText(c))
+	}
+	for _, o := range t.parts {
+		if !isForeignKey(o) {
+			lines = append(lines, "    "+partText(o))
+		}
+	}
+	text := "CREATE TABLE " + t.Name + " (\n" + strings.Join(lines, ",\n") + "\n) " + t.Props["options"]
+	if t.Props["partitioned"] != "" {
+		text += " " + t.Props["partitioned"]
+	}
+	return strings.TrimSpace(text)
+}
+
+// others are what holds no rows: dropped before the tables change, made behind them.
+func (d *drafter) others() {
+	onGone := func(o schema.Object) bool { // it goes with its table
+		_, stays := d.have[o.Of]
+		return o.Kind == schema.Trigger && !stays
+	}
+	for _, kind := range []schema.Kind{schema.Trigger, schema.View, schema.Function, schema.Sequence} {
+		for _, key := range slices.Sorted(maps.Keys(d.before)) {
+			if o := d.before[key]; o.Kind == kind && !d.stays(o) && !onGone(o) {
+				d.drops = append(d.drops, schema.Drafted{SQL: dropOther(o)})
+			}
+		}
+	}
+	for _, kind := range []schema.Kind{schema.Sequence, schema.Function, schema.View, schema.Trigger} {
+		var fresh []schema.Object
+		for _, key := range slices.Sorted(maps.Keys(d.after)) {
+			o := d.after[key]
+			if old, there := d.before[key]; o.Kind == kind && !(there && d.stays(old)) {
+				fresh = append(fresh, o)
+			}
+		}
+		for _, o := range inOrder(fresh) {
+			made := schema.Drafted{SQL: createOther(o)}
+			if kind == schema.Sequence { // a column's default may need it
+				d.drops = append(d.drops, made)
+			} else {
+				d.makes = append(d.makes, made)
+			}
+		}
+	}
+}
+
+// inOrder puts what names another behind it.
+func inOrder(list []schema.Object) []schema.Object {
+	var sorted []schema.Object
+	seen := map[string]bool{}
+	var visit func(o schema.Object)
+	visit = func(o schema.Object) {
+		if seen[o.Name] {
+			return
+		}
+		seen[o.Name] = true
+		for _, other := range list {
+			if name := regexp.QuoteMeta(strings.TrimSuffix(other.Local(), "()")); other.Name != o.Name && regexp.MustCompile(`(^|\W)`+name+`($|\W)`).MatchString(o.Props["definition"]) {
+				visit(other)
+			}
+		}
+		sorted = append(sorted, o)
+	}
+	for _, o := range list {
+		visit(o)
+	}
+	return sorted
+}
+
+func dropOther(o schema.Object) string {
+	switch o.Kind {
+	case schema.Trigger:
+		return "DROP TRIGGER " + o.Local()
+	case schema.Function:
+		return fmt.Sprintf("DROP %s %s", strings.ToUpper(o.Props["is"]), strings.TrimSuffix(o.Name, "()"))
+	}
+	return fmt.Sprintf("DROP %s %s", strings.ToUpper(string(o.Kind)), o.Name)
+}
+
+func createOther(o schema.Object) string {
+	if o.Kind != schema.View {
+		return o.Props["definition"]
+	}
+	text := "CREATE "
+	if o.Props["algorithm"] != "" {
+		text += "ALGORITHM = " + o.Props["algorithm"] + " "
+	}
+	if o.Props["security"] != "" {
+		text += "SQL SECURITY " + o.Props["security"] + " "
+	}
+	text += "VIEW " + o.Name + " AS " + o.Props["definition"]
+	if o.Props["check"] != "" {
+		text += " WITH " + o.Props["check"] + " CHECK OPTION"
+	}
+	return text
+}

@@ -1,0 +1,193 @@
+package mariadb
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"vorrang/core/engine"
+	"vorrang/core/ledger"
+	"vorrang/core/step"
+)
+
+// createLedger makes the ledger; docs/ledger.md describes it.
+//
+//go:embed ledger.sql
+var createLedger string
+
+const ledgerTable = "vorrang_ledger"
+
+const (
+	readLedger = `SELECT seq, DATE_FORMAT(at, '%Y-%m-%dT%H:%i:%s.%fZ'), action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash FROM vorrang_ledger`
+	insert     = `INSERT INTO vorrang_ledger (seq, at, action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash) VALUES `
+	place      = `(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+	atLayout   = "2006-01-02 15:04:05.000000"
+)
+
+// ReadLedger implements engine.Ledger.
+func (s *Session) ReadLedger(ctx context.Context) (entries []ledger.Entry, exists bool, err error) {
+	entries, err = s.own.entries(ctx, readLedger+" ORDER BY seq")
+	var refused *engine.ServerError
+	if errors.As(err, &refused) && refused.Kind == engine.Missing {
+		return nil, false, nil
+	}
+	if err != nil {
+		return nil, false, fmt.Errorf("read the ledger: %w", err)
+	}
+	return entries, true, nil
+}
+
+func (c *conn) entries(ctx context.Context, query string, args ...any) ([]ledger.Entry, error) {
+	entries := []ledger.Entry{}
+	err := c.each(ctx, query, args, func(row []string) error {
+		at, err := time.Parse(ledger.AtLayout, row[1])
+		seq, bad := strconv.ParseInt(row[0], 10, 64)
+		duration, also := strconv.ParseInt(row[8], 10, 64)
+		if err := errors.Join(err, bad, also); err != nil {
+			return fmt.Errorf("entry %s cannot be read: %w", row[0], err)
+		}
+		entries = append(entries, ledger.Entry{Seq: seq, At: at, Action: ledger.Action(row[2]), Step: step.Number(row[3]), Slug: row[4], Checksum: step.Checksum(row[5]),
+			Deployment: row[6], Actor: row[7], DurationMS: duration, Detail: []byte(row[9]), PrevHash: row[10], Hash: row[11]})
+		return nil
+	})
+	return entries, err
+}
+
+// ledgerColumns are those of ledger.sql, and ledgerTriggers what its triggers do.
+const (
+	ledgerColumns = "seq bigint(20) NO, at datetime(6) NO, action varchar(40) NO, step varchar(255) NO, slug varchar(255) NO, checksum varchar(80) NO, deployment varchar(255) NO, " +
+		"actor text NO, duration_ms bigint(20) NO, detail longtext NO, prev_hash char(64) NO, hash char(64) NO"
+	ledgerTriggers = "BEFORE DELETE SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'the ledger is append-only: DELETE is refused'; " +
+		"BEFORE UPDATE SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'the ledger is append-only: UPDATE is refused'"
+)
+
+// LedgerAltered implements engine.Ledger.
+func (s *Session) LedgerAltered(ctx context.Context) (string, error) {
+	var kind, storage, columns, triggers string
+	err := s.own.each(ctx, `SELECT t.TABLE_TYPE, COALESCE(t.ENGINE, ''),
+			(SELECT GROUP_CONCAT(c.COLUMN_NAME, ' ', c.COLUMN_TYPE, ' ', c.IS_NULLABLE ORDER BY c.ORDINAL_POSITION SEPARATOR ', ') FROM information_schema.COLUMNS c
+				WHERE c.TABLE_SCHEMA = t.TABLE_SCHEMA AND c.TABLE_NAME = t.TABLE_NAME),
+			(SELECT GROUP_CONCAT(g.ACTION_TIMING, ' ', g.EVENT_MANIPULATION, ' ', g.ACTION_STATEMENT ORDER BY g.EVENT_MANIPULATION, g.TRIGGER_NAME SEPARATOR '; ') FROM information_schema.TRIGGERS g
+				WHERE g.EVENT_OBJECT_SCHEMA = t.TABLE_SCHEMA AND g.EVENT_OBJECT_TABLE = t.TABLE_NAME)
+		FROM information_schema.TABLES t WHERE t.TABLE_SCHEMA = DATABASE() AND t.TABLE_NAME = ?`, []any{ledgerTable}, func(row []string) error {
+		kind, storage, columns, triggers = row[0], row[1], row[2], row[3]
+		return nil
+	})
+	switch {
+	case err != nil || kind == "":
+		return "", err
+	case kind != "BASE TABLE" || storage != "InnoDB":
+		return fmt.Sprintf("it is a %s of %s, and was made as a table of InnoDB", strings.ToLower(kind), storage), nil
+	case columns != ledgerColumns:
+		return "its columns are others", nil
+	case triggers != ledgerTriggers:
+		return "its triggers are others: they were changed, dropped, or some were added", nil
+	}
+	return "", nil
+}
+
+// CreateLedger implements engine.Ledger. The server commits after each statement, so
+// each makes only what is not there.
+func (s *Session) CreateLedger(ctx context.Context) error {
+	statements, err := cut([]byte(createLedger))
+	if err != nil {
+		return err
+	}
+	for _, statement := range statements {
+		if err := s.own.exec(ctx, string(statement.SQL)); err != nil {
+			return fmt.Errorf("create the ledger (the URL's user needs CREATE and TRIGGER on the database; with binary logs and without SUPER the server needs log_bin_trust_function_creators): %w", err)
+		}
+	}
+	return nil
+}
+
+// AppendAll implements engine.Ledger.
+func (s *Session) AppendAll(ctx context.Context, entries []ledger.Entry) error {
+	if len(entries) == 0 {
+		return nil
+	}
+	err := s.own.exec(ctx, "START TRANSACTION")
+	if err == nil {
+		if err = s.own.write(ctx, entries); err == nil {
+			err = s.own.exec(ctx, "COMMIT")
+		}
+	}
+	if err != nil && !s.own.lost {
+		return errors.Join(err, s.own.exec(context.WithoutCancel(ctx), "ROLLBACK"))
+	}
+	return err
+}
+
+// Append implements engine.Steps.
+func (s *Session) Append(ctx context.Context, e ledger.Entry) error {
+	return s.AppendAll(ctx, []ledger.Entry{e})
+}
+
+// Commit implements engine.Steps. What the step had set is out of force while the
+// ledger is written.
+func (s *Session) Commit(ctx context.Context, entries ...ledger.Entry) error {
+	if len(entries) > 0 {
+		if err := s.writeWithStep(ctx, entries); err != nil {
+			return err
+		}
+	}
+	return s.steps.exec(ctx, "COMMIT")
+}
+
+// Write implements engine.Steps.
+func (s *Session) Write(ctx context.Context, e ledger.Entry) error {
+	return s.writeWithStep(ctx, []ledger.Entry{e})
+}
+
+// neutral takes a step's settings out of force. None of it ends a transaction.
+const neutral = "SET NAMES utf8mb4 COLLATE utf8mb4_bin, SESSION sql_mode = 'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION', SESSION max_statement_time = 0, " +
+	"SESSION foreign_key_checks = 1, SESSION unique_checks = 1, SESSION sql_safe_updates = 0"
+
+func (s *Session) writeWithStep(ctx context.Context, entries []ledger.Entry) error {
+	in, err := s.steps.number(ctx, "SELECT @@in_transaction")
+	if err != nil {
+		return err
+	}
+	statements := []string{"SET ROLE NONE", neutral}
+	if in == 0 { // what was done before has committed by itself
+		statements = append(statements, "START TRANSACTION")
+	}
+	if err := s.steps.exec(ctx, statements...); err != nil {
+		return err
+	}
+	return s.steps.write(ctx, entries)
+}
+
+// write writes entries into the open transaction, and reads them back: a trigger may
+// stand between. Its error is a *engine.LedgerError where the ledger refuses one.
+func (c *conn) write(ctx context.Context, entries []ledger.Entry) error {
+	const most = 500 // in one statement
+	for some := range slices.Chunk(entries, most) {
+		var args []any
+		for _, e := range some {
+			args = append(args, e.Seq, e.At.UTC().Format(atLayout), string(e.Action), string(e.Step), e.Slug, string(e.Checksum), e.Deployment, e.Actor, e.DurationMS, string(e.Detail), e.PrevHash, e.Hash)
+		}
+		_, err := c.ExecContext(ctx, insert+strings.TrimSuffix(strings.Repeat(place+", ", len(some)), ", "), args...)
+		err = c.wrap(err)
+		var refused *engine.ServerError
+		if errors.As(err, &refused) && refused.Kind != engine.LockTimeout {
+			return &engine.LedgerError{Err: err}
+		}
+		if err != nil {
+			return err
+		}
+		back, err := c.entries(ctx, readLedger+" WHERE seq BETWEEN ? AND ? ORDER BY seq", some[0].Seq, some[len(some)-1].Seq)
+		if err != nil {
+			return err
+		}
+		if !slices.EqualFunc(back, some, func(a, b ledger.Entry) bool { return a.Hash == b.Hash && a.Sum() == b.Hash }) {
+			return &engine.LedgerError{Err: fmt.Errorf("what stands there is not what was written; a trigger on %s changes it", ledgerTable)}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,85 @@
+package mariadb_test
+
+import (
+	"fmt"
+	"os"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"vorrang/internal/mariatest"
+	"vorrang/target/enginetest"
+	"vorrang/target/mariadb"
+)
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	mariatest.Stop()
+	os.Exit(code)
+}
+
+// ends breaks every connection to a database.
+func ends(t testing.TB, url string) {
+	db := mariatest.Open(t, mariatest.Shared(t).URL("mysql"))
+	defer db.Close()
+	rows, err := db.QueryContext(t.Context(), "SELECT ID FROM information_schema.PROCESSLIST WHERE DB = ?", path.Base(url))
+	require.NoError(t, err)
+	var all []int64
+	for rows.Next() {
+		var id int64
+		require.NoError(t, rows.Scan(&id))
+		all = append(all, id)
+	}
+	require.NoError(t, rows.Err())
+	for _, id := range all {
+		_, _ = db.ExecContext(t.Context(), fmt.Sprintf("KILL CONNECTION %d", id)) // it may be gone
+	}
+	require.Eventually(t, func() bool {
+		return mariatest.Query(t, mariatest.Shared(t).URL("mysql"), "SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE DB = '"+path.Base(url)+"'") == "0"
+	}, 10e9, 5e6)
+}
+
+var counters = regexp.MustCompile(` AUTO_INCREMENT=\d+`)
+
+func harness() enginetest.Harness {
+	return enginetest.Harness{
+		Engine: mariadb.Engine{}, Fresh: mariatest.Database, Exec: mariatest.Exec, Query: mariatest.Query, Cut: ends,
+		Backup: func(t testing.TB, url string) func() {
+			server, name := mariatest.Shared(t), path.Base(url)
+			copied := server.DumpAll(t, name)
+			return func() {
+				ends(t, url)
+				require.NoError(t, mariatest.Exec(t, server.URL("mysql"), "DROP DATABASE "+name))
+				require.NoError(t, mariatest.Exec(t, server.URL("mysql"), "CREATE DATABASE "+name))
+				said, err := server.Client(t, name, copied)
+				require.NoError(t, err, said)
+			}
+		},
+		Oracle: func(t testing.TB, url string) string {
+			lines := strings.Split(counters.ReplaceAllString(mariatest.Shared(t).Dump(t, path.Base(url)), ""), "\n")
+			for i, line := range lines {
+				lines[i] = strings.TrimSuffix(line, ",")
+			}
+			slices.Sort(lines)
+			return strings.Join(lines, "\n")
+		},
+		Ledger:   "vorrang_ledger",
+		Backfill: "UPDATE vessel SET draught_m = coalesce(draught_m, 0) + draught_cm / 100.0 WHERE draught_m IS NULL ORDER BY id LIMIT :batch",
+		Leaves: map[string]enginetest.Left{
+			"a setting":         {Script: "SET SESSION sql_mode = '';", Gone: "SELECT @@sql_mode <> ''"},
+			"a variable":        {Script: "SET @tide = 7;", Gone: "SELECT @tide IS NULL"},
+			"an encoding":       {Script: "SET NAMES latin1;", Gone: "SELECT @@character_set_client = 'utf8mb4'"},
+			"a named lock":      {Script: "DO GET_LOCK('tide', 0);", Gone: "SELECT IS_FREE_LOCK('tide')"},
+			"no locks at all":   {Script: "DO RELEASE_ALL_LOCKS();", Gone: "SELECT 1"},
+			"a temporary table": {Script: "CREATE TEMPORARY TABLE tide (id INTEGER);", Gone: "SELECT COUNT(*) = 0 FROM information_schema.TABLES WHERE TABLE_NAME = 'tide'"},
+		},
+	}
+}
+
+func TestEngine(t *testing.T) { enginetest.Run(t, harness()) }
+
+func TestStruck(t *testing.T) { enginetest.Struck(t, harness()) }

@@ -1,0 +1,122 @@
+package mariadb
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"vorrang/core/engine"
+)
+
+const scratchPrefix = "vorrang_scratch_"
+
+// scratchAge is how old a scratch database must be to count as left behind by a service
+// that was killed.
+const scratchAge = time.Hour
+
+// scratch is an empty database for trials.
+type scratch struct {
+	*Session
+	beside *Session
+	role   string
+	name   string
+}
+
+// NewScratch implements engine.Workshop. The URL's user needs the right to create and
+// drop databases whose names begin with vorrang_scratch_. Where it may change other
+// databases than the URL's too, the error is *engine.OwnsMore, unless somebody declared
+// that it may.
+func (Engine) NewScratch(ctx context.Context, url, role string, declared bool) (engine.Scratch, error) {
+	beside, err := connect(ctx, url, "vorrangd scratch", "")
+	if err != nil {
+		return nil, err
+	}
+	made, err := beside.scratch(ctx, url, role, declared)
+	if err != nil {
+		beside.Close()
+		return nil, err
+	}
+	return made, nil
+}
+
+func (s *Session) scratch(ctx context.Context, url, role string, declared bool) (*scratch, error) {
+	if !declared {
+		if err := s.ownsMore(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.sweep(ctx); err != nil {
+		return nil, err
+	}
+	name := fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), strings.ToLower(rand.Text()[:8]))
+	if err := s.own.exec(ctx, "CREATE DATABASE "+quoted(name)+" CHARACTER SET utf8mb4"); err != nil {
+		return nil, fmt.Errorf("make a scratch database (the URL's user needs the right to create them: GRANT ALL ON `vorrang\\_scratch\\_%%`.* TO %s): %w", s.config.User, err)
+	}
+	inside, err := connect(ctx, url, "vorrangd scratch", name)
+	if err != nil {
+		return nil, errors.Join(err, s.own.exec(ctx, "DROP DATABASE "+quoted(name)))
+	}
+	return &scratch{Session: inside, beside: s, role: role, name: name}, nil
+}
+
+// ownsMore looks for what the session's user could change from another database.
+func (s *Session) ownsMore(ctx context.Context) error {
+	return s.own.each(ctx, "SHOW GRANTS", nil, func(row []string) error {
+		rights, rest, is := strings.Cut(row[0], " ON ")
+		on, _, _ := strings.Cut(rest, " TO ")
+		database := strings.ReplaceAll(strings.Trim(strings.TrimSuffix(on, ".*"), "`"), `\`, "")
+		switch {
+		case !is || rights == "GRANT USAGE" || rights == "GRANT SELECT" || database == s.config.DBName || strings.HasPrefix(database, scratchPrefix):
+			return nil
+		case on == "*.*":
+			return &engine.OwnsMore{User: s.config.User, What: "has rights on all databases there"}
+		}
+		return &engine.OwnsMore{User: s.config.User, What: "has rights on other databases there: " + database}
+	})
+}
+
+// sweep drops the scratch databases that were left behind long ago.
+func (s *Session) sweep(ctx context.Context) error {
+	var old []string
+	err := s.own.each(ctx, `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME LIKE 'vorrang\\_scratch\\_%' AND CAST(SUBSTRING_INDEX(SUBSTRING_INDEX(SCHEMA_NAME, '_', 3), '_', -1) AS UNSIGNED) < ?`,
+		[]any{time.Now().Add(-scratchAge).Unix()}, func(row []string) error {
+			old = append(old, row[0])
+			return nil
+		})
+	if err != nil {
+		return fmt.Errorf("look for old scratch databases: %w", err)
+	}
+	for _, name := range old {
+		_ = s.own.exec(ctx, "DROP DATABASE IF EXISTS "+quoted(name)) // somebody else may be at it
+	}
+	return nil
+}
+
+// Run implements engine.Scratch.
+func (s *scratch) Run(ctx context.Context, text []byte, _ bool) error {
+	statements, err := cut(text)
+	if err != nil || len(statements) == 0 {
+		return err
+	}
+	err = s.Prepare(ctx, engine.Settings{Role: s.role})
+	for _, statement := range statements {
+		if err == nil {
+			if _, err = s.Exec(ctx, statement); err != nil {
+				err = fmt.Errorf("line %d: %w", statement.Line, err)
+			}
+		}
+	}
+	return err
+}
+
+// Close implements engine.Session, and drops the database.
+func (s *scratch) Close() {
+	s.Session.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), 10*cancelGrace)
+	defer cancel()
+	_ = s.beside.own.exec(ctx, "DROP DATABASE IF EXISTS "+quoted(s.name)) // the next sweep finds what stays
+	s.beside.Close()
+}

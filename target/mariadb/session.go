@@ -1,0 +1,320 @@
+package mariadb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"vorrang/core/engine"
+	"vorrang/core/evidence"
+	"vorrang/core/sqltext"
+	"vorrang/internal/safely"
+)
+
+// Session is a database of a MariaDB server as a target. Our own statements have a
+// connection that lasts, and each step has one of its own, so that nothing an earlier
+// one set is left.
+type Session struct {
+	config *mysql.Config
+	own    *conn
+	steps  *conn // nil before the first step
+	locked bool
+	notice func(severity, message string)
+}
+
+// own settings hold whatever the server's defaults are.
+var ownSettings = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION'", "wait_timeout": "2147483", "max_statement_time": "0",
+	"lock_wait_timeout": "10", "innodb_lock_wait_timeout": "10", "group_concat_max_len": "16777216", "autocommit": "1"}
+
+// connect opens a session on the database of a URL, or on another of the same server.
+func connect(ctx context.Context, url, application, database string) (*Session, error) {
+	config, err := configOf(url, database)
+	if err != nil {
+		return nil, err
+	}
+	config.ConnectionAttributes = "program_name:" + strings.NewReplacer(",", " ", ":", " ").Replace(application)
+	own, err := dial(ctx, config, ownSettings)
+	if err != nil {
+		return nil, err
+	}
+	s := &Session{config: config, own: own}
+	if err := s.admitted(ctx); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// oldest is the version from which on a change of a schema is atomic.
+const oldest = 100600
+
+// admitted refuses another product, and versions that cannot keep what is promised.
+func (s *Session) admitted(ctx context.Context) error {
+	version := ""
+	err := s.own.each(ctx, "SELECT VERSION()", nil, func(row []string) error {
+		version = row[0]
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	var major, minor, patch int
+	_, _ = fmt.Sscanf(version, "%d.%d.%d", &major, &minor, &patch)
+	if !strings.Contains(version, "MariaDB") || major*10000+minor*100+patch < oldest {
+		return &engine.ConnectError{Kind: engine.NotReady, Message: fmt.Sprintf("the server at %s is %s", s.config.Addr, version),
+			Fix: "use MariaDB 10.6 or newer, with which a change of a schema takes effect as a whole or not at all"}
+	}
+	return nil
+}
+
+// fresh gives the next step a connection that nothing is left in.
+func (s *Session) fresh(ctx context.Context, settings engine.Settings) error {
+	if s.steps != nil {
+		s.steps.close() // what was open in it is rolled back
+		s.steps = nil
+	}
+	steps, err := dial(ctx, s.config, settingsOf(settings))
+	if err != nil {
+		return err
+	}
+	s.steps = steps
+	// What a connection before this one had begun may still be ending.
+	got, err := steps.number(ctx, "SELECT GET_LOCK(?, ?)", s.busy(), int(cancelGrace.Seconds()))
+	if err == nil && got != 1 {
+		err = &engine.ServerError{Kind: engine.LockTimeout, SQLState: "1205", Message: "what an earlier session of Vorrang began has not ended yet"}
+	}
+	if err == nil && settings.Role != "" {
+		err = steps.exec(ctx, "SET ROLE "+quoted(settings.Role))
+	}
+	return err
+}
+
+// settingsOf are the session variables of a step. Locks are waited for in whole
+// seconds.
+func settingsOf(s engine.Settings) map[string]string {
+	wait := strconv.Itoa(int(math.Ceil(s.LockTimeout.Seconds())))
+	metadata := wait
+	if s.LockTimeout == 0 { // for ever
+		wait, metadata = "1073741824", "31536000"
+	}
+	return map[string]string{"lock_wait_timeout": metadata, "innodb_lock_wait_timeout": wait, "autocommit": "1", "wait_timeout": "2147483",
+		"max_statement_time": strconv.FormatFloat(s.StatementTimeout.Seconds(), 'f', 6, 64)}
+}
+
+// Begin implements engine.Steps.
+func (s *Session) Begin(ctx context.Context, settings engine.Settings) error {
+	if err := s.fresh(ctx, settings); err != nil {
+		return err
+	}
+	return s.steps.exec(ctx, "START TRANSACTION")
+}
+
+// Prepare implements engine.Steps. Several steps in one transaction are refused before
+// (the server commits after each change of a schema), so there is none to go on in.
+func (s *Session) Prepare(ctx context.Context, settings engine.Settings) error {
+	return s.fresh(ctx, settings)
+}
+
+// Exec implements engine.Steps. A statement whose caller goes away is ended at the
+// server too.
+func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64, error) {
+	if err := ctx.Err(); err != nil {
+		return 0, err
+	}
+	ended, steps := make(chan struct{}), s.steps
+	watched := make(chan struct{})
+	go func() {
+		defer close(watched)
+		_ = safely.Do(func() error {
+			select {
+			case <-ended:
+			case <-ctx.Done():
+				within, cancel := context.WithTimeout(context.WithoutCancel(ctx), cancelGrace)
+				defer cancel()
+				return s.own.exec(within, fmt.Sprintf("KILL QUERY %d", steps.id))
+			}
+			return nil
+		})
+	}()
+	result, err := steps.ExecContext(context.WithoutCancel(ctx), string(statement.SQL))
+	close(ended)
+	<-watched
+	if err != nil {
+		if ctx.Err() != nil && !steps.lost {
+			return 0, ctx.Err()
+		}
+		return 0, steps.wrap(err)
+	}
+	rows := int64(0)
+	if shapeOf(statement).verb == changes {
+		rows, err = result.RowsAffected()
+	}
+	if err == nil {
+		err = s.warn(ctx)
+	}
+	return rows, err
+}
+
+// warn passes the server's warnings on.
+func (s *Session) warn(ctx context.Context) error {
+	if s.notice == nil {
+		return nil
+	}
+	return s.steps.each(ctx, "SHOW WARNINGS", nil, func(row []string) error {
+		s.notice(strings.ToUpper(row[0]), row[2])
+		return nil
+	})
+}
+
+// Holds implements engine.Steps. A truth is a number other than 0.
+func (s *Session) Holds(ctx context.Context, statement sqltext.Statement) (bool, string, error) {
+	return s.steps.holds(ctx, string(statement.SQL))
+}
+
+func (c *conn) holds(ctx context.Context, query string) (bool, string, error) {
+	holds, rows, got := true, 0, ""
+	const shown = 60 // characters of a value
+	err := c.each(ctx, query, nil, func(row []string) error {
+		if rows++; rows > 1 {
+			return nil
+		}
+		words := make([]string, len(row))
+		for i, value := range row {
+			number, err := strconv.ParseFloat(value, 64)
+			holds = holds && err == nil && number != 0
+			words[i] = string([]rune(value)[:min(len([]rune(value)), shown)])
+			if value == "" {
+				words[i] = "null"
+			}
+		}
+		got = "(" + strings.Join(words, ", ") + ")"
+		return nil
+	})
+	if err != nil {
+		return false, "", err
+	}
+	if rows != 1 {
+		return false, fmt.Sprintf("%d rows", rows), nil
+	}
+	return holds, got, nil
+}
+
+// Rollback implements engine.Steps. What the server says it could not roll back, since
+// it stands in a table without transactions, is passed on.
+func (s *Session) Rollback(ctx context.Context) error {
+	if s.steps == nil || s.steps.lost {
+		return nil
+	}
+	if err := s.steps.exec(ctx, "ROLLBACK"); err != nil {
+		return err
+	}
+	return s.warn(ctx)
+}
+
+// InTransaction implements engine.Steps: the server is asked, since a statement may
+// have ended the transaction by itself.
+func (s *Session) InTransaction() bool {
+	if s.steps == nil || s.steps.lost {
+		return false
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), cancelGrace)
+	defer cancel()
+	in, err := s.steps.number(ctx, "SELECT @@in_transaction")
+	return err == nil && in == 1
+}
+
+// OnNotice implements engine.Steps.
+func (s *Session) OnNotice(hear func(severity, message string)) { s.notice = hear }
+
+// Closed implements engine.Session.
+func (s *Session) Closed() bool { return s.own.lost || s.steps != nil && s.steps.lost }
+
+// Close implements engine.Session.
+func (s *Session) Close() {
+	if s.steps != nil {
+		s.steps.close()
+	}
+	s.own.close()
+}
+
+// peekTimeout bounds a check that is only looked at.
+const peekTimeout = 30 * time.Second
+
+// Peek implements engine.Session.
+func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []evidence.Object, check []sqltext.Statement) ([]evidence.Sighting, []evidence.Outcome, error) {
+	if settings.StatementTimeout == 0 || settings.StatementTimeout > peekTimeout {
+		settings.StatementTimeout = peekTimeout
+	}
+	sightings, err := s.own.sightings(ctx, objects)
+	if err != nil {
+		return nil, nil, err
+	}
+	outcomes := []evidence.Outcome{}
+	if len(check) == 0 {
+		return sightings, outcomes, nil
+	}
+	c, err := dial(ctx, s.config, settingsOf(settings)) // a step may be running on the other
+	if err != nil {
+		return nil, nil, err
+	}
+	defer c.close()
+	if settings.Role != "" {
+		if err := c.exec(ctx, "SET ROLE "+quoted(settings.Role)); err != nil {
+			return nil, nil, err
+		}
+	}
+	if err := c.exec(ctx, "START TRANSACTION READ ONLY"); err != nil {
+		return nil, nil, err
+	}
+	for _, query := range check {
+		holds, got, err := c.holds(ctx, string(query.SQL))
+		var refused *engine.ServerError
+		if errors.As(err, &refused) {
+			holds, got, err = false, "an error: "+refused.Message, nil
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		outcomes = append(outcomes, evidence.Outcome{Query: string(query.SQL), Line: query.Line, Holds: holds, Got: got})
+	}
+	return sightings, outcomes, nil
+}
+
+// Sightings implements engine.Steps.
+func (s *Session) Sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
+	return s.own.sightings(ctx, objects)
+}
+
+// sights look one kind of object up; ? are what it belongs to and its name.
+var sights = map[evidence.Kind]string{
+	evidence.Table:      "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND ? = '' AND TABLE_NAME = ? AND TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED')",
+	evidence.View:       "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND ? = '' AND TABLE_NAME = ? AND TABLE_TYPE = 'VIEW'",
+	evidence.Sequence:   "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND ? = '' AND TABLE_NAME = ? AND TABLE_TYPE = 'SEQUENCE'",
+	evidence.Column:     "SELECT 1 FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ? AND COLUMN_NAME = ?",
+	evidence.Index:      "SELECT 1 FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ? AND INDEX_NAME = ?",
+	evidence.Constraint: "SELECT 1 FROM information_schema.TABLE_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = DATABASE() AND TABLE_NAME = ? AND CONSTRAINT_NAME = ?",
+	evidence.Trigger:    "SELECT 1 FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE() AND ? = '' AND TRIGGER_NAME = ?",
+	evidence.Routine:    "SELECT 1 FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ? = '' AND ROUTINE_NAME = ?",
+}
+
+func (c *conn) sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
+	sightings := []evidence.Sighting{}
+	for _, o := range objects {
+		seen := evidence.Sighting{Object: o}
+		err := c.each(ctx, sights[o.Kind]+" LIMIT 1", []any{o.Of, o.Name}, func([]string) error {
+			seen.There = true
+			return nil
+		})
+		if err != nil {
+			return nil, fmt.Errorf("look for the %s: %w", o, err)
+		}
+		sightings = append(sightings, seen)
+	}
+	return sightings, nil
+}
