@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"strconv"
+	"strings"
 	"syscall"
 	"testing"
 
@@ -181,7 +182,8 @@ func (y *yard) settle(standing plan.Standing) {
 		there = there && s.Right()
 	}
 	if len(seen) == 0 {
-		there = y.query("SELECT count(*) FROM berth") != "0"
+		table := strings.Fields(string(statements[progress.Statement-1].SQL))[2] // of an INSERT INTO
+		there = y.query("SELECT count(*) FROM "+table) != "0"
 	}
 	detail := ledger.Detail{As: ledger.SettledNotApplied, Statement: progress.Statement, Of: progress.Of, Mode: step.Autocommit, Reason: "looked"}
 	if there {

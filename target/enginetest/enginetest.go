@@ -33,6 +33,9 @@ type Harness struct {
 	// truth is "true" or "1".
 	Exec  func(t testing.TB, url, sql string) error
 	Query func(t testing.TB, url, sql string) string
+	// Hold runs a statement in a transaction of another program, which stays open until
+	// release.
+	Hold func(t testing.TB, url, sql string) (release func())
 	// Backup copies a database; restore puts the copy in its place, as a DBA would.
 	Backup func(t testing.TB, url string) (restore func())
 	// Cut breaks every connection that Vorrang has to a database. It is nil for an

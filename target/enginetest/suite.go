@@ -328,19 +328,16 @@ func kinds(t *testing.T, h Harness) {
 		assert.Equal(t, kind, h.Engine.KindOf(refused.SQLState), "and its code alone says so: %s", refused.SQLState)
 		assert.NotEmpty(t, refused.Message)
 	}
-	holder := h.connect(t, y.url)
-	require.NoError(t, holder.Begin(t.Context(), engine.Settings{}))
-	_, err := holder.Exec(t.Context(), sqltext.Statement{SQL: []byte("INSERT INTO a VALUES (1)")})
-	require.NoError(t, err)
+	release := h.Hold(t, y.url, "INSERT INTO a VALUES (1)")
 	settings := engine.Settings{LockTimeout: 50 * time.Millisecond}
-	err = y.session.Begin(t.Context(), settings)
+	err := y.session.Begin(t.Context(), settings)
 	if err == nil {
 		_, err = y.session.Exec(t.Context(), sqltext.Statement{SQL: []byte("INSERT INTO a VALUES (1)")})
 	}
 	var refused *engine.ServerError
 	require.ErrorAs(t, err, &refused)
 	assert.Equal(t, engine.LockTimeout, refused.Kind)
-	require.NoError(t, holder.Rollback(t.Context()))
+	release()
 }
 
 func backups(t *testing.T, h Harness) {

@@ -48,7 +48,7 @@ func configOf(reference, database string) (*mysql.Config, error) {
 		return nil, bad("the connection URL names no database", form)
 	}
 	config.Timeout = connectTimeout
-	config.InterpolateParams = true // one round trip a statement
+	config.InterpolateParams = true         // one round trip a statement
 	config.Collation = "utf8mb4_general_ci" // as the server's own client has it: views keep it
 	config.MaxAllowedPacket = 64 << 20
 	config.Logger = log.New(io.Discard, "", 0) // what goes wrong is in the errors

@@ -2,7 +2,6 @@ package mariadb_test
 
 import (
 	"fmt"
-	"os"
 	"path"
 	"regexp"
 	"slices"
@@ -15,12 +14,6 @@ import (
 	"vorrang/target/enginetest"
 	"vorrang/target/mariadb"
 )
-
-func TestMain(m *testing.M) {
-	code := m.Run()
-	mariatest.Stop()
-	os.Exit(code)
-}
 
 // ends breaks every connection to a database.
 func ends(t testing.TB, url string) {
@@ -48,6 +41,13 @@ var counters = regexp.MustCompile(` AUTO_INCREMENT=\d+`)
 func harness() enginetest.Harness {
 	return enginetest.Harness{
 		Engine: mariadb.Engine{}, Fresh: mariatest.Database, Exec: mariatest.Exec, Query: mariatest.Query, Cut: ends,
+		Hold: func(t testing.TB, url, statement string) func() {
+			transaction, err := mariatest.Open(t, url).BeginTx(t.Context(), nil)
+			require.NoError(t, err)
+			_, err = transaction.ExecContext(t.Context(), statement)
+			require.NoError(t, err)
+			return func() { require.NoError(t, transaction.Rollback()) }
+		},
 		Backup: func(t testing.TB, url string) func() {
 			server, name := mariatest.Shared(t), path.Base(url)
 			copied := server.DumpAll(t, name)
@@ -75,7 +75,7 @@ func harness() enginetest.Harness {
 			"an encoding":       {Script: "SET NAMES latin1;", Gone: "SELECT @@character_set_client = 'utf8mb4'"},
 			"a named lock":      {Script: "DO GET_LOCK('tide', 0);", Gone: "SELECT IS_FREE_LOCK('tide')"},
 			"no locks at all":   {Script: "DO RELEASE_ALL_LOCKS();", Gone: "SELECT 1"},
-			"a temporary table": {Script: "CREATE TEMPORARY TABLE tide (id INTEGER);", Gone: "SELECT COUNT(*) = 0 FROM information_schema.TABLES WHERE TABLE_NAME = 'tide'"},
+			"a temporary table": {Script: "CREATE TEMPORARY TABLE tide (id INTEGER);", Gone: "SELECT COUNT(*) = 0 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = 'tide'"},
 		},
 	}
 }

@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"bytes"
 	"strings"
 
 	"vorrang/core/evidence"
@@ -62,6 +63,9 @@ func shapeOf(s sqltext.Statement) shape {
 	for w.Pass("(") { // a query in parentheses
 	}
 	first := w.Take()
+	if bytes.HasPrefix(first.Raw(), []byte("/*")) { // what stands in a comment that is run
+		first = w.Take()
+	}
 	switch {
 	case first.Is("CREATE"):
 		return create(w)

@@ -25,6 +25,7 @@ type Session struct {
 	own    *conn
 	steps  *conn // nil before the first step
 	locked bool
+	within bool // a transaction was open when the server was asked last
 	notice func(severity, message string)
 }
 
@@ -75,6 +76,10 @@ func (s *Session) admitted(ctx context.Context) error {
 
 // fresh gives the next step a connection that nothing is left in.
 func (s *Session) fresh(ctx context.Context, settings engine.Settings) error {
+	if err := s.Alive(ctx); err != nil { // nothing more runs without the target's lock
+		return err
+	}
+	s.within = false
 	if s.steps != nil {
 		s.steps.close() // what was open in it is rolled back
 		s.steps = nil
@@ -112,7 +117,9 @@ func (s *Session) Begin(ctx context.Context, settings engine.Settings) error {
 	if err := s.fresh(ctx, settings); err != nil {
 		return err
 	}
-	return s.steps.exec(ctx, "START TRANSACTION")
+	err := s.steps.exec(ctx, "START TRANSACTION")
+	s.within = err == nil
+	return err
 }
 
 // Prepare implements engine.Steps. Several steps in one transaction are refused before
@@ -218,15 +225,18 @@ func (s *Session) Rollback(ctx context.Context) error {
 }
 
 // InTransaction implements engine.Steps: the server is asked, since a statement may
-// have ended the transaction by itself.
+// have ended the transaction by itself. Where it can no longer be asked, what was so
+// before is so: the next statement finds out that the connection is gone.
 func (s *Session) InTransaction() bool {
 	if s.steps == nil || s.steps.lost {
-		return false
+		return s.within
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), cancelGrace)
 	defer cancel()
-	in, err := s.steps.number(ctx, "SELECT @@in_transaction")
-	return err == nil && in == 1
+	if in, err := s.steps.number(ctx, "SELECT @@in_transaction"); err == nil {
+		s.within = in == 1
+	}
+	return s.within
 }
 
 // OnNotice implements engine.Steps.

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
 
 	"vorrang/internal/pgtest"
 	"vorrang/target/enginetest"
@@ -28,6 +29,13 @@ func harness() enginetest.Harness {
 			return err
 		},
 		Query: pgtest.Query,
+		Hold: func(t testing.TB, url, sql string) func() {
+			transaction, err := pgtest.Connect(t, url).Begin(t.Context())
+			require.NoError(t, err)
+			_, err = transaction.Exec(t.Context(), sql)
+			require.NoError(t, err)
+			return func() { require.NoError(t, transaction.Rollback(t.Context())) }
+		},
 		Backup: func(t testing.TB, url string) func() {
 			server, name := pgtest.Shared(t).URL("postgres"), path.Base(url)
 			ends(t, url)

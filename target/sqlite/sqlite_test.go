@@ -92,6 +92,13 @@ func pragmas(t testing.TB, url string) string {
 func harness() enginetest.Harness {
 	return enginetest.Harness{
 		Engine: sqlite.Engine{Folder: folder}, Fresh: fresh, Exec: run, Query: query,
+		Hold: func(t testing.TB, url, statement string) func() {
+			transaction, err := other(t, url).BeginTx(t.Context(), nil)
+			require.NoError(t, err)
+			_, err = transaction.ExecContext(t.Context(), statement)
+			require.NoError(t, err)
+			return func() { require.NoError(t, transaction.Rollback()) }
+		},
 		Backup: func(t testing.TB, url string) func() {
 			text, err := os.ReadFile(pathOf(url)) // no session has it open
 			require.NoError(t, err)

@@ -31,7 +31,7 @@ type Rules struct {
 	Backslashes bool   // escape in strings
 	Hashes      bool   // # begins a comment
 	SpacedDash  bool   // -- begins a comment only where white space follows
-	Executed    bool   // /*! … */ is no comment
+	Executed    bool   // /*! … */ is no comment: what stands in it is run
 	Variables   string // the characters that begin one
 }
 
@@ -94,7 +94,10 @@ func (r Rules) Next(of []byte, at int) Token {
 			size = end
 		}
 	case r.Executed && (bytes.HasPrefix(rest, []byte("/*!")) || bytes.HasPrefix(rest, []byte("/*M!"))):
-		t.Kind, size = r.closed(Mark, rest, 2, "*/") // one piece, which is run
+		t.Kind, size = Mark, bytes.IndexByte(rest, '!')+1 // what follows is run
+		for size < len(rest) && '0' <= rest[size] && rest[size] <= '9' {
+			size++
+		}
 	case bytes.HasPrefix(rest, []byte("/*")):
 		t.Kind, size = r.closed(Comment, rest, 2, "*/")
 	case strings.IndexByte(r.Texts, c) >= 0:
