@@ -384,15 +384,19 @@ func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, 
 	return file, problems, nil
 }
 
-// inspect reads the SQL of what is new or edited, a step at a time. may is what
+// inspect reads the SQL of what is new or edited, a step at a time, and keeps with each
+// the mode that it can run in. may is what
 // the lane's steps may change beside schemas and rows; environments are those that only: may name; nil for any.
 func inspect(c call, dialect engine.Dialect, submission *records.Submission, d records.Difference, may, environments []string) (notes step.Problems, err error) {
 	var problems step.Problems
 	for _, changes := range [][]records.Change{d.New, d.Edited} {
-		for _, change := range changes {
+		for i, change := range changes {
 			whole, err := reload(c, submission, change.Step)
 			if err != nil {
 				return nil, err
+			}
+			if statements, err := dialect.Cut(whole.Forward.Text()); err == nil { // or the review says why not
+				changes[i].Step.Forward.Options.Mode = dialect.Mode(whole.Options().Mode, statements)
 			}
 			problems = append(problems, unknownEnvironments(whole, environments)...)
 			found, noted := dialect.Review(whole, may)

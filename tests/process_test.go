@@ -233,10 +233,12 @@ func TestAServiceThatCannotStartSaysWhy(t *testing.T) {
 func TestTheTour(t *testing.T) {
 	pg, err := pgtest.FreePort()
 	require.NoError(t, err)
+	maria, err := pgtest.FreePort()
+	require.NoError(t, err)
 	service, err := pgtest.FreePort()
 	require.NoError(t, err)
 	command := exec.Command(filepath.Join(pgtest.Root(), "demo", "tour"))
-	command.Env = append(os.Environ(), "VORRANG_BIN="+built(t), fmt.Sprintf("PG_PORT=%d", pg), fmt.Sprintf("VORRANG_PORT=%d", service))
+	command.Env = append(os.Environ(), "VORRANG_BIN="+built(t), fmt.Sprintf("PG_PORT=%d", pg), fmt.Sprintf("MARIADB_PORT=%d", maria), fmt.Sprintf("VORRANG_PORT=%d", service))
 	output, err := command.CombinedOutput()
 	require.NoError(t, err, "%s", output)
 	assert.Contains(t, string(output), "The tour is over; everything was as it should be.")

@@ -23,6 +23,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/records"
 	"vorrang/service"
+	"vorrang/target/mariadb"
 	"vorrang/target/postgres"
 	"vorrang/target/sqlite"
 )
@@ -159,7 +160,7 @@ func run(args []string) error {
 		return err
 	}
 	defer store.Close()
-	server, err := service.New(service.Config{Engines: engine.Of(postgres.Engine{}, sqlite.Engine{Folder: s.sqlite}), Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"), OpenID: openID,
+	server, err := service.New(service.Config{Engines: engine.Of(postgres.Engine{}, mariadb.Engine{}, sqlite.Engine{Folder: s.sqlite}), Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"), OpenID: openID,
 		Console: console.Files(), Log: log, Version: version, Grace: s.grace, Proxies: s.proxies, HookNetworks: s.hooks, References: s.references})
 	if err != nil {
 		return err

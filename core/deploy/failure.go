@@ -61,7 +61,7 @@ func (f *Failure) Text() string {
 	var b strings.Builder
 	b.WriteString(f.Error())
 	if f.SQLState != "" {
-		fmt.Fprintf(&b, " (SQLSTATE %s)", f.SQLState)
+		fmt.Fprintf(&b, " (%s)", engine.Code(f.SQLState))
 	}
 	b.WriteByte('\n')
 	b.WriteString(step.Excerpt(f.Line, f.Source, f.Caret))

@@ -3,6 +3,7 @@ package engine
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -28,7 +29,19 @@ type ServerError struct {
 }
 
 func (e *ServerError) Error() string {
-	return fmt.Sprintf("%s (SQLSTATE %s)", e.Message, e.SQLState)
+	return fmt.Sprintf("%s (%s)", e.Message, Code(e.SQLState))
+}
+
+// Code is a server's code as people know it: SQLSTATE 42P07, error 1050, SQLITE_BUSY.
+func Code(code string) string {
+	const sqlState = 5 // characters
+	switch {
+	case len(code) == sqlState:
+		return "SQLSTATE " + code
+	case strings.Trim(code, "0123456789") == "":
+		return "error " + code
+	}
+	return code
 }
 
 // LedgerError says that the server refused a row of the ledger.

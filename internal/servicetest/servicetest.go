@@ -25,6 +25,7 @@ import (
 	"vorrang/records"
 	"vorrang/service"
 	"vorrang/service/api"
+	"vorrang/target/mariadb"
 	"vorrang/target/postgres"
 	"vorrang/target/sqlite"
 )
@@ -113,7 +114,7 @@ func (w *World) serve(recordsURL string) {
 	if w.openID != nil {
 		openID = w.openID("http://" + listener.Addr().String())
 	}
-	w.Service, err = service.New(service.Config{Engines: engine.Of(postgres.Engine{}, sqlite.Engine{Folder: w.Folder}), Records: store, OpenID: openID, Token: Token, Console: console.Files(),
+	w.Service, err = service.New(service.Config{Engines: engine.Of(postgres.Engine{}, mariadb.Engine{}, sqlite.Engine{Folder: w.Folder}), Records: store, OpenID: openID, Token: Token, Console: console.Files(),
 		Log: slog.New(slog.NewJSONHandler(io.Discard, nil)), Version: "test", Grace: time.Second,
 		HookNetworks: []net.IPNet{{IP: net.IPv4(127, 0, 0, 0).To4(), Mask: net.CIDRMask(8, 32)}}})
 	require.NoError(w.T, err)

@@ -174,7 +174,9 @@ func (s *Session) warn(ctx context.Context) error {
 		return nil
 	}
 	return s.steps.each(ctx, "SHOW WARNINGS", nil, func(row []string) error {
-		s.notice(strings.ToUpper(row[0]), row[2])
+		if row[0] != "Error" { // which the statement itself has given
+			s.notice(strings.ToUpper(row[0]), row[2])
+		}
 		return nil
 	})
 }

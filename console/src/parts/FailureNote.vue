@@ -3,6 +3,12 @@ import type { Failure } from '../api'
 
 defineProps<{ failure: Failure }>()
 
+// A server's code as people know it, as in the client: SQLSTATE 42P07, error 1050, SQLITE_BUSY.
+function code(of: string) {
+  if (of.length === 5) return `SQLSTATE ${of}`
+  return /^\d+$/.test(of) ? `error ${of}` : of
+}
+
 function under(source: string, caret: number) {
   return [...source].slice(0, caret - 1).map((c) => (c === '\t' ? '\t' : ' ')).join('') + '^'
 }
@@ -10,7 +16,7 @@ function under(source: string, caret: number) {
 
 <template>
   <div class="failure stack" role="alert">
-    <p><i class="pi pi-times" aria-hidden="true" /> <strong>{{ failure.message }}</strong> <span v-if="failure.sqlstate" class="soft small">SQLSTATE {{ failure.sqlstate }}</span></p>
+    <p><i class="pi pi-times" aria-hidden="true" /> <strong>{{ failure.message }}</strong> <span v-if="failure.sqlstate" class="soft small">{{ code(failure.sqlstate) }}</span></p>
     <p v-if="failure.file"><code>{{ failure.file }}:{{ failure.line }}:{{ failure.column }}</code></p>
     <pre v-if="failure.source" tabindex="0">{{ failure.source }}
 <span class="bad">{{ under(failure.source, failure.caret ?? 1) }}</span></pre>

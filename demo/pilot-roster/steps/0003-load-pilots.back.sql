@@ -1,0 +1,1 @@
+DELETE FROM pilot WHERE licence IN ('NM0001', 'NM0002', 'NM0003');

@@ -1,0 +1,1 @@
+SELECT count(*) >= 3 FROM pilot;

@@ -1,0 +1,1 @@
+UPDATE duty SET rested = NULL;

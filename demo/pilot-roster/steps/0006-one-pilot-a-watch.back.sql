@@ -1,0 +1,1 @@
+ALTER TABLE duty DROP INDEX duty_once;

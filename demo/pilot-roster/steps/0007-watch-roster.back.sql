@@ -1,0 +1,2 @@
+DROP VIEW roster;
+DROP TRIGGER duty_not_past;
