@@ -25,12 +25,13 @@ import (
 	"vorrang/core/deploy"
 	"vorrang/core/ledger"
 	"vorrang/core/step"
+	"vorrang/internal/mariatest"
 	"vorrang/internal/pgtest"
 )
 
 const token = "a-token-of-the-tests-0123456789"
 
-func TestMain(m *testing.M) { pgtest.Main(m) }
+func TestMain(m *testing.M) { pgtest.Main(m, mariatest.Stop) }
 
 var build = sync.OnceValues(func() (folder string, err error) {
 	folder = filepath.Join(pgtest.Root(), ".work", "test-bin")

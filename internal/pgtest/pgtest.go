@@ -39,9 +39,12 @@ var (
 )
 
 // Main runs a package's tests, and stops the server that they shared. Call it
-// from TestMain.
-func Main(m *testing.M) {
+// from TestMain. What else is to be stopped is called after the tests.
+func Main(m *testing.M, stop ...func()) {
 	code := m.Run()
+	for _, one := range stop {
+		one()
+	}
 	if shared != nil {
 		shared.stop()
 	}
