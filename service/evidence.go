@@ -65,12 +65,24 @@ func (s *Service) exhibit(ctx context.Context, p targetContext, session engine.S
 	switch {
 	case !standing.State.Doubtful():
 		e.verdict, e.why = "", ""
-	case back:
-		e.why = "it was going back, and a way back has no check that could decide"
 	default:
-		e.verdict, e.why = evidence.Judge(e.statement, progress.Statement, progress.Of)
+		e.verdict, e.why = judge(e.statement, progress, back)
 	}
 	return e, nil
+}
+
+// judge says what became of a statement in doubt: by what was there before it began,
+// where that was noted and tells, and else by the step's check.
+func judge(e evidence.Evidence, progress ledger.Detail, back bool) (evidence.Verdict, string) {
+	if len(progress.Before) > 0 {
+		if verdict, why := evidence.JudgeWhole(e, progress.Before); verdict != evidence.Unclear {
+			return verdict, why
+		}
+	}
+	if back {
+		return evidence.Unclear, "it was going back, and a way back has no check that could decide"
+	}
+	return evidence.Judge(e, progress.Statement, progress.Of)
 }
 
 func unfinished(st ledger.StepState) bool { return st.Status == ledger.StatusInDoubt || st.Partly() }

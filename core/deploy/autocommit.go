@@ -129,7 +129,12 @@ func (p *progress) detail() *ledger.Detail {
 func (r *run) one(ctx context.Context, p *progress, i int) *Failure {
 	if !r.Target.InTransaction() {
 		p.at, p.done = i+1, p.sum.Total()
-		if err := r.append(ctx, r.entry(ledger.Begun, p.script, 0, p.detail())); err != nil {
+		detail := p.detail()
+		var err error
+		if detail.Before, err = r.before(ctx, p.script, i); err != nil {
+			return r.fail(p.script, i, err)
+		}
+		if err := r.append(ctx, r.entry(ledger.Begun, p.script, 0, detail)); err != nil {
 			return r.fail(p.script, i, err)
 		}
 	}
@@ -148,6 +153,16 @@ func (r *run) one(ctx context.Context, p *progress, i int) *Failure {
 	}
 	r.undo(ctx)
 	return r.stopAt(ctx, p, failure)
+}
+
+// before looks what of a statement's objects is there before it begins, where that can
+// tell afterwards what became of it.
+func (r *run) before(ctx context.Context, s script, i int) ([]string, error) {
+	if !r.Dialect.Whole(s.statements[i]) {
+		return nil, nil
+	}
+	looked, err := r.Target.Sightings(ctx, r.Dialect.Objects(s.statements, i+1, i+1).Objects)
+	return evidence.Before(looked), err
 }
 
 // errNoRetry stands for the error of a statement that is not tried again: where

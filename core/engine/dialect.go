@@ -24,6 +24,11 @@ type Dialect interface {
 	// OnlyRows reports whether a statement changes rows only, and no schema.
 	OnlyRows(s sqltext.Statement) bool
 
+	// Whole reports whether a statement outside of a transaction takes effect as a whole
+	// or not at all, whatever becomes of the server, so that what it makes and drops
+	// tells which.
+	Whole(s sqltext.Statement) bool
+
 	// Objects is what statements should leave behind in the catalogs: from a
 	// statement on, up to another (both from 1, both included; a last of 0 is the
 	// end).

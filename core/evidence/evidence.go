@@ -2,6 +2,7 @@ package evidence
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -145,6 +146,54 @@ const (
 	NoEffect   Verdict = "not-applied" // it did nothing, and may run again
 	Unclear    Verdict = "unclear"     // somebody has to look
 )
+
+// Before is what a look found of the objects that a statement makes and drops, just
+// before it began: "table berth", or "no table berth". Of nothing that tells it is
+// empty.
+func Before(looked []Sighting) []string {
+	var found []string
+	for _, s := range looked {
+		switch {
+		case !s.Made && !s.Gone:
+		case s.There:
+			found = append(found, s.Object.String())
+		default:
+			found = append(found, no+s.Object.String())
+		}
+	}
+	return found
+}
+
+const no = "no "
+
+// JudgeWhole says what became of a statement that takes effect as a whole or not at
+// all, by what was there before it began. It is Unclear where that tells nothing, or
+// where somebody has changed it meanwhile.
+func JudgeWhole(e Evidence, before []string) (Verdict, string) {
+	did, didNot, changes := true, true, ""
+	for _, s := range e.Sightings {
+		if !s.Made && !s.Gone {
+			continue
+		}
+		was := slices.Contains(before, s.Object.String())
+		if !was && !slices.Contains(before, no+s.Object.String()) {
+			return Unclear, "what was there before the statement began is not known"
+		}
+		did, didNot = did && s.Right(), didNot && s.There == was
+		if was == s.Gone {
+			changes = s.String()
+		}
+	}
+	switch {
+	case changes == "":
+		return Unclear, "the statement changes nothing in the catalogs that was not so before"
+	case did:
+		return TookEffect, "the statement takes effect as a whole or not at all, and now " + changes + ", which was not so before it began"
+	case didNot:
+		return NoEffect, "the statement takes effect as a whole or not at all, and " + changes + ", as before it began"
+	}
+	return Unclear, "what is there is neither as before the statement began nor as it should have left it: " + changes
+}
 
 // Judge says what became of the statement in doubt, the one with a number of so
 // many. evidence is of this statement, with the step's check. Only a check can

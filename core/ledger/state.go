@@ -48,6 +48,7 @@ type Detail struct {
 	Mode      step.Mode     `json:"mode,omitempty"`      // of a step that is not one transaction
 	Statement int           `json:"statement,omitempty"` // the one that begins or failed, from 1
 	Of        int           `json:"of,omitempty"`        // how many statements there are
+	Before    []string      `json:"before,omitempty"`    // of a begun statement: which of what it makes and drops were there, where that can tell what became of it
 	Done      string        `json:"done,omitempty"`      // checksum of the statements before Statement
 	Rows      int64         `json:"rows,omitempty"`      // changed so far, by a step of mode batches
 	Error     string        `json:"error,omitempty"`

@@ -2,9 +2,12 @@ package enginetest
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -20,6 +23,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
+	"vorrang/internal/pgtest"
 )
 
 // Every call of a deployment on its session is a point at which the process may be
@@ -97,21 +101,65 @@ func points(t *testing.T, h Harness) (calls []string) {
 	return calls
 }
 
+// What became of a deployment that was struck, for the table in docs/reliability.md.
+const (
+	goesOn    = "goes on by itself"
+	byCatalog = "settled by the catalog"
+	byHand    = "in doubt, settled by hand"
+)
+
 func crashes(t *testing.T, h Harness) {
 	calls := points(t, h)
 	require.Greater(t, len(calls), 30, "there is something to strike at")
-	for i, call := range calls {
-		t.Run(fmt.Sprintf("%d %s", i+1, call), func(t *testing.T) {
-			y := newYard(t, h, h.voyage())
-			y.session.Close()
-			child := exec.CommandContext(t.Context(), os.Args[0], "-test.run=^TestStruck$")
-			child.Env = append(os.Environ(), struckURL+"="+y.url, struckAt+"="+strconv.Itoa(i+1))
-			output, err := child.CombinedOutput()
-			require.ErrorContains(t, err, "killed", "%s", output)
-			y.open()
-			y.toItsEnd()
-		})
+	became := make([]string, len(calls))
+	t.Run("each", func(t *testing.T) {
+		for i, call := range calls {
+			t.Run(fmt.Sprintf("%d %s", i+1, call), func(t *testing.T) {
+				t.Parallel()
+				y := newYard(t, h, h.voyage())
+				y.session.Close()
+				child := exec.CommandContext(t.Context(), os.Args[0], "-test.run=^TestStruck$")
+				child.Env = append(os.Environ(), struckURL+"="+y.url, struckAt+"="+strconv.Itoa(i+1))
+				output, err := child.CombinedOutput()
+				require.ErrorContains(t, err, "killed", "%s", output)
+				y.open()
+				became[i] = y.toItsEnd()
+			})
+		}
+	})
+	if t.Failed() {
+		return
 	}
+	var table strings.Builder
+	fmt.Fprintf(&table, "| %s: killed at | before it | after it |\n|---|---|---|\n", h.Engine.Traits().Server)
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(calls); i += 2 {
+		row := fmt.Sprintf("| %s | %s | %s |\n", strings.TrimPrefix(calls[i], "before "), became[i], became[i+1])
+		if !seen[row] { // several batches are alike
+			table.WriteString(row)
+		}
+		seen[row] = true
+	}
+	document(t, "the crash matrix of "+h.Engine.Name(), table.String())
+}
+
+var update = flag.Bool("update-docs", false, "write the tables into docs/reliability.md")
+
+// document holds a table against the one in docs/reliability.md.
+func document(t *testing.T, name, table string) {
+	opens, closes := "<!-- "+name+"; written by its test -->\n", "<!-- end -->"
+	file := filepath.Join(pgtest.Root(), "docs", "reliability.md")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	before, rest, found := strings.Cut(string(text), opens)
+	_, after, closed := strings.Cut(rest, closes)
+	require.True(t, found && closed, "docs/reliability.md has a place for %s", name)
+	whole := before + opens + table + closes + after
+	if *update {
+		require.NoError(t, os.WriteFile(file, []byte(whole), 0o644))
+		return
+	}
+	assert.Equal(t, whole, string(text), "run: go test ./target/... -run TestEngine/Crashes -update-docs")
 }
 
 // cuts: the connection goes at each point, and the process lives.
@@ -142,15 +190,15 @@ func cuts(t *testing.T, h Harness) {
 	}
 }
 
-// toItsEnd promotes until nothing is left to do, and settles what is in doubt by what
-// is there.
-func (y *yard) toItsEnd() {
+// toItsEnd promotes until nothing is left to do, and says how what was in doubt was
+// settled.
+func (y *yard) toItsEnd() string {
 	y.t.Helper()
+	became := goesOn
 	for range 4 {
-		view := y.view()
-		for _, standing := range view.Steps {
+		for _, standing := range y.view().Steps {
 			if standing.State.Doubtful() {
-				y.settle(standing)
+				became = y.settle(standing)
 			}
 		}
 		if p, err := plan.Forward(y.view(), ""); err == nil && len(p.Actions) == 0 {
@@ -159,34 +207,39 @@ func (y *yard) toItsEnd() {
 		y.promoted()
 	}
 	assert.Equal(y.t, undisturbed, y.haul(), "as after an undisturbed run")
+	return became
 }
 
-// settle says what became of a statement in doubt by what the catalogs show, or by the
-// rows where they show nothing.
-func (y *yard) settle(standing plan.Standing) {
+// settle says what became of a statement in doubt: by what was noted before it began,
+// and by a look at the rows where that tells nothing.
+func (y *yard) settle(standing plan.Standing) (how string) {
 	progress := standing.State.Progress
 	all, _ := y.catalogue()
-	var statements []sqltext.Statement
-	for _, s := range all {
-		if s.Number == standing.Step.Number {
-			cut, err := y.Engine.Dialect().Cut(s.Forward.Text())
-			require.NoError(y.t, err)
-			statements = cut
+	at := slices.IndexFunc(all, func(s step.Step) bool { return s.Number == standing.Step.Number })
+	statements, err := y.Engine.Dialect().Cut(all[at].Forward.Text())
+	require.NoError(y.t, err)
+	began := statements[progress.Statement-1]
+	objects := y.Engine.Dialect().Objects(statements, progress.Statement, progress.Statement).Objects
+	seen, _, err := y.session.Peek(y.t.Context(), engine.Settings{}, objects, nil)
+	require.NoError(y.t, err)
+	verdict, why := evidence.JudgeWhole(evidence.Evidence{Sightings: seen}, progress.Before)
+	how = byCatalog
+	if verdict == evidence.Unclear {
+		require.False(y.t, y.Engine.Dialect().Whole(began), "nothing of the kind needs a hand: %s", why)
+		how, verdict = byHand, evidence.NoEffect
+		switch words := strings.Fields(string(began.SQL)); words[0] {
+		case "INSERT":
+			if y.query("SELECT count(*) FROM "+words[2]) != "0" {
+				verdict = evidence.TookEffect
+			}
+		default:
+			if seen[0].Right() {
+				verdict = evidence.TookEffect
+			}
 		}
 	}
-	read := y.Engine.Dialect().Objects(statements[:progress.Statement], progress.Statement, progress.Statement)
-	seen, _, err := y.session.Peek(y.t.Context(), engine.Settings{}, read.Objects, nil)
-	require.NoError(y.t, err)
-	there := len(seen) > 0
-	for _, s := range seen {
-		there = there && s.Right()
-	}
-	if len(seen) == 0 {
-		table := strings.Fields(string(statements[progress.Statement-1].SQL))[2] // of an INSERT INTO
-		there = y.query("SELECT count(*) FROM "+table) != "0"
-	}
 	detail := ledger.Detail{As: ledger.SettledNotApplied, Statement: progress.Statement, Of: progress.Of, Mode: step.Autocommit, Reason: "looked"}
-	if there {
+	if verdict == evidence.TookEffect {
 		detail.As = ledger.SettledApplied
 		if progress.Statement < progress.Of {
 			var sum sqltext.Sum
@@ -199,4 +252,5 @@ func (y *yard) settle(standing plan.Standing) {
 	e := y.view().State.Head.Next(ledger.Entry{Action: ledger.Settled, Step: standing.Step.Number, Slug: standing.State.Slug, Checksum: standing.State.Checksum,
 		Actor: "keeper", Detail: detail.JSON()}, standing.State.At)
 	require.NoError(y.t, y.session.Append(y.t.Context(), e))
+	return how
 }

@@ -41,6 +41,19 @@ func commits(s sqltext.Statement) bool {
 	return true
 }
 
+// Whole implements engine.Dialect. DROP takes its tables away one by one.
+// Source: https://mariadb.com/kb/en/atomic-ddl/
+func (dialect) Whole(s sqltext.Statement) bool {
+	is := shapeOf(s)
+	gone := 0
+	for _, e := range is.effects {
+		if e.does == drops && e.Of == "" {
+			gone++
+		}
+	}
+	return is.verb == defines && len(is.effects) > 0 && gone < 2
+}
+
 func (dialect) OnlyRows(s sqltext.Statement) bool {
 	verb := shapeOf(s).verb
 	return verb == reads || verb == changes || verb == sets

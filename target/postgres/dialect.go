@@ -23,6 +23,10 @@ func (dialect) SessionOf(statements []sqltext.Statement) sqltext.Session {
 // Mode implements engine.Dialect: changes of the schema can be rolled back.
 func (dialect) Mode(asked step.Mode, _ []sqltext.Statement) step.Mode { return asked }
 
+// Whole implements engine.Dialect: what stands outside of a transaction here is there
+// since it cannot be undone as a whole, such as a concurrent index build.
+func (dialect) Whole(sqltext.Statement) bool { return false }
+
 func (dialect) OnlyRows(s sqltext.Statement) bool { return grammar.OnlyRows(s) }
 
 func (dialect) Objects(statements []sqltext.Statement, first, last int) evidence.Script {

@@ -26,6 +26,12 @@ func (dialect) SessionOf(statements []sqltext.Statement) sqltext.Session {
 // Mode implements engine.Dialect: changes of the schema can be rolled back.
 func (dialect) Mode(asked step.Mode, _ []sqltext.Statement) step.Mode { return asked }
 
+// Whole implements engine.Dialect.
+func (dialect) Whole(s sqltext.Statement) bool {
+	is := shapeOf(s)
+	return is.verb == creates && !is.temporary || is.verb == drops || is.verb == renames || is.verb == recolumns
+}
+
 func (dialect) OnlyRows(s sqltext.Statement) bool {
 	verb := shapeOf(s).verb
 	return verb == reads || verb == changes
