@@ -128,15 +128,15 @@ func target(o schema.Object) string {
 	quoted := false
 	for i := range len(rest) {
 		switch rest[i] {
-		case '"':
+		case '"', '`':
 			quoted = !quoted
-		case '(':
+		case '(', ' ':
 			if !quoted {
 				return rest[:i]
 			}
 		}
 	}
-	return ""
+	return rest
 }
 
 func measure(t *api.MapTable) {

@@ -153,3 +153,14 @@ func TestADifferenceIsMarkedInWords(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, SVG(empty, "nothing"), "<svg")
 }
+
+// TestALinkLeadsToItsTable, however an engine writes a foreign key.
+func TestALinkLeadsToItsTable(t *testing.T) {
+	for definition, want := range map[string]string{
+		`FOREIGN KEY (berth_id) REFERENCES harbour.berth(id) ON DELETE CASCADE`: "harbour.berth", "FOREIGN KEY (berth_id) REFERENCES berth (id)": "berth",
+		"FOREIGN KEY (berth_id) REFERENCES `the berth` (id)": "`the berth`", `FOREIGN KEY (x) REFERENCES "a (b)"(c)`: `"a (b)"`, "FOREIGN KEY (x) REFERENCES berth": "berth",
+		"CHECK (x > 0)": "",
+	} {
+		assert.Equal(t, want, target(schema.Object{Kind: schema.Constraint, Props: map[string]string{"definition": definition}}), definition)
+	}
+}

@@ -64,6 +64,7 @@ const waiting = computed(() => environments.value.filter((e) => e.pending > 0 &&
         <div class="row title">
           <h2>{{ lane.lane }}</h2>
           <span class="soft small grow">{{ lane.about }}</span>
+          <span class="soft small">{{ lane.engine }}</span>
           <span class="soft small">{{ plural(lane.steps, 'step') }}<template v-if="lane.newest">, newest {{ lane.newest }}</template></span>
           <RouterLink :to="`/releases/${lane.lane}`" class="small">{{ labels.releases }}</RouterLink>
         </div>
