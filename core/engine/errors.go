@@ -32,6 +32,16 @@ func (e *ServerError) Error() string {
 	return fmt.Sprintf("%s (%s)", e.Message, Code(e.SQLState))
 }
 
+// Bounded is a server's text of at most 16 KiB, with a word where it was cut: a step can
+// make it as long as it likes.
+func Bounded(text string) string {
+	const most = 16 << 10
+	if len(text) <= most {
+		return text
+	}
+	return strings.ToValidUTF8(text[:most], "") + fmt.Sprintf(" … (cut; it has %d bytes)", len(text))
+}
+
 // Code is a server's code as people know it: SQLSTATE 42P07, error 1050, SQLITE_BUSY.
 func Code(code string) string {
 	const sqlState = 5 // characters

@@ -8,28 +8,24 @@ import (
 )
 
 func ExampleReadDir() {
-	folder := fstest.MapFS{
-		"0010-add-index.sql":          {Data: []byte("/*---\nmode: autocommit\n---*/\nCREATE INDEX CONCURRENTLY i ON berth (name);")},
-		"0002-create-berth.sql":       {Data: []byte("CREATE TABLE berth (name text);")},
-		"0002-create-berth.back.sql":  {Data: []byte("DROP TABLE berth;")},
-		"0002.1-widen-berth-name.sql": {Data: []byte("SELECT 1;")},
-	}
-	steps, err := step.ReadDir(folder)
+	steps, err := step.ReadDir(fstest.MapFS{
+		"0002-add-berth-depth.sql":    {Data: []byte("/*---\nmode: autocommit\n---*/\nALTER TABLE berth ADD COLUMN depth_cm integer;\n")},
+		"0001-create-berth.sql":       {Data: []byte("CREATE TABLE berth (name text);\n")},
+		"0001-create-berth.back.sql":  {Data: []byte("DROP TABLE berth;\n")},
+		"0001-create-berth.check.sql": {Data: []byte("SELECT count(*) = 0 FROM berth;\n")},
+	})
 	if err != nil {
-		fmt.Println(err)
+		fmt.Println(err) // every problem with its file, line and column
 	}
 	for _, s := range steps {
-		fmt.Println(s.Number, s.Title(), s.Options().Mode, s.Back != nil)
+		fmt.Printf("%s %s, mode %s, way back: %t, check: %t, %s\n", s.Number, s.Title(), s.Options().Mode, s.Back != nil, s.Check != nil, s.Forward.Checksum.Short())
 	}
 	// Output:
-	// 2 create berth transaction true
-	// 2.1 widen berth name transaction false
-	// 10 add index autocommit false
+	// 1 create berth, mode transaction, way back: true, check: true, e8f688424dad
+	// 2 add berth depth, mode autocommit, way back: false, check: false, 5031014fd737
 }
 
-func ExampleReadFile() {
-	_, problems := step.ReadFile("0007-add-index.sql", []byte("/*---\nmode: fast\n---*/\nSELECT 1;"))
-	fmt.Println(problems)
-	// Output:
-	// 0007-add-index.sql:2:7: mode: "fast" is none of transaction, autocommit, batches
+func ExampleCompare() {
+	fmt.Println(step.Compare("2", "10"), step.Compare("2.1", "2"), step.Compare("2.1", "2.1"))
+	// Output: -1 1 0
 }

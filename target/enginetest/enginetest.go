@@ -9,6 +9,8 @@ package enginetest
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -22,6 +24,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
+	"vorrang/internal/pgtest"
 )
 
 // Harness is an engine under test. All fields but Cut, Oracle and Leaves must be set.
@@ -239,3 +242,23 @@ func (y *yard) haul() string {
 }
 
 const undisturbed = "vessels 250, filled 250, berths 1, pilots 1, applied 1 2 3 4"
+
+// WithHistory is a database in which some steps ran, and one failed.
+func WithHistory(t testing.TB, h Harness) (url string) {
+	y := newYard(t, h, h.voyage())
+	y.promoted()
+	y.files["5-fail.sql"] = "INSERT INTO nowhere VALUES ('nö');"
+	require.Equal(t, deploy.Failed, y.promote().Outcome)
+	y.session.Close()
+	return y.url
+}
+
+// Documented is the first block of docs/engines.md in a language.
+func Documented(t testing.TB, language string) string {
+	text, err := os.ReadFile(filepath.Join(pgtest.Root(), "docs", "engines.md"))
+	require.NoError(t, err)
+	_, rest, found := strings.Cut(string(text), "\n```"+language+"\n")
+	require.True(t, found)
+	block, _, _ := strings.Cut(rest, "\n```")
+	return block
+}

@@ -217,7 +217,7 @@ func (c *conn) wrap(err error) error {
 			c.lost = true
 			return &engine.LostError{Err: errors.New(refused.Message)}
 		}
-		return &engine.ServerError{Kind: kindOf(code), SQLState: code, Message: refused.Message}
+		return &engine.ServerError{Kind: kindOf(code), SQLState: code, Message: engine.Bounded(refused.Message)}
 	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, sql.ErrConnDone), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &network) && !network.Timeout():
 		c.lost = true
 		return &engine.LostError{Err: err}

@@ -23,6 +23,15 @@ type conn struct {
 	timeout time.Duration // for a statement; 0 is none
 }
 
+// The library is a part of the service, so it is bounded: a row, string or statement in
+// bytes, and all memory that it takes. The log of a file in WAL mode reaches the disk
+// with each commit, and what a hostile file holds is not trusted.
+// Source: https://www.sqlite.org/security.html
+const (
+	longest  = 64 << 20
+	cautious = "PRAGMA synchronous = FULL; PRAGMA trusted_schema = OFF; PRAGMA cell_size_check = ON; PRAGMA hard_heap_limit = 268435456"
+)
+
 // dial opens a file that is there.
 func dial(path string) (*conn, error) {
 	opened, err := (&sqlite3.SQLiteDriver{}).Open((&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "mode=rw"}).String())
@@ -30,10 +39,8 @@ func dial(path string) (*conn, error) {
 		return nil, err
 	}
 	c := &conn{SQLiteConn: opened.(*sqlite3.SQLiteConn)}
-	c.ours(func() error { // the log of a file in WAL mode reaches the disk with each commit
-		err = c.exec(context.Background(), "PRAGMA synchronous = FULL; PRAGMA trusted_schema = OFF")
-		return err
-	})
+	c.SetLimit(sqlite3.SQLITE_LIMIT_LENGTH, longest)
+	err = c.ours(func() error { return c.exec(context.Background(), cautious) })
 	if err != nil {
 		_ = c.Close()
 		return nil, err
@@ -155,7 +162,7 @@ func (c *conn) wrap(ctx, within context.Context, err error) error {
 	case !errors.As(err, &refused):
 		return err
 	}
-	failure := &engine.ServerError{SQLState: codeName(refused), Message: messageOf(refused), Kind: kindOf(refused)}
+	failure := &engine.ServerError{SQLState: codeName(refused), Message: engine.Bounded(messageOf(refused)), Kind: kindOf(refused)}
 	if refused.Code == sqlite3.ErrAuth && c.refused != "" {
 		failure.Message = c.refused
 	}

@@ -1739,6 +1739,8 @@ export interface components {
         Engine: {
             /** @description Changes of the schema can be rolled back. */
             ddl_transaction: boolean;
+            /** @description Steps can be drafted from its schemas. */
+            drafts: boolean;
             /** @description The ledger can have an owner of its own. */
             ledger_owner: boolean;
             /** @description As lane files give it after engine:. */
