@@ -10,6 +10,8 @@ import (
 	"vorrang/client"
 	"vorrang/core/deploy"
 	"vorrang/core/ledger"
+	"vorrang/core/remedy"
+	"vorrang/internal/advice"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 	"vorrang/service/api"
@@ -38,7 +40,7 @@ func TestASealedStepThatStumblesOverRowsIsMendedByAStepBelowIt(t *testing.T) {
 		"20-check-depth.sql": "ALTER TABLE public.berth ADD CHECK (depth_cm > 0);"}))
 	wrong := trouble(t, w, "staging")
 	require.Len(t, wrong, 1)
-	assert.Contains(t, wrong[0].Next, "by a step with a number below 20 that you cut with it")
+	assert.Contains(t, advice.Text(wrong[0].Remedies), "by a step with a number below 20 that you cut with it")
 	require.Equal(t, deploy.Done, sealedIn(t, w, "2026.11.1", "20", map[string]string{"15-fix-depth.sql": "UPDATE public.berth SET depth_cm = 900 WHERE depth_cm < 0;"}))
 	assert.Empty(t, trouble(t, w, "staging"))
 }
@@ -49,7 +51,7 @@ func TestASealedStepWhoseTextIsWrongIsCarriedOutByAnother(t *testing.T) {
 		"20-create-pilot.sql": "CREATE TABLE public.pilot (id int);\nSELECT 1 / 0;"}))
 	wrong := trouble(t, w, "staging")
 	require.Len(t, wrong, 1)
-	assert.Contains(t, wrong[0].Next, "vorrang attest -lane harbour -env staging -step 20 -acknowledge -reason")
+	assert.Contains(t, advice.Text(wrong[0].Remedies), "vorrang attest -lane harbour -env staging -step 20 -acknowledge -reason")
 	_, err := w.Attest(t.Context(), "harbour", "staging", client.Attestation{Step: "20", Acknowledge: true, Reason: "its text can never run; step 30 does it"})
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, sealedIn(t, w, "2026.11.1", "30", map[string]string{"30-create-pilot-again.sql": "CREATE TABLE public.pilot (id int);"}))
@@ -63,7 +65,7 @@ func TestASealedWayBackWhoseTextIsWrongIsFinishedByHand(t *testing.T) {
 	require.Equal(t, deploy.Failed, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome)
 	wrong := trouble(t, w, "staging")
 	require.NotEmpty(t, wrong)
-	assert.Contains(t, wrong[0].Next, "if that is gone already, or the text is wrong, finish by hand what is left, and record that: vorrang settle -lane harbour -env staging -step 10 -as undone")
+	assert.Contains(t, advice.Text(wrong[0].Remedies), "if that is gone already, or the text is wrong, finish by hand what is left, and record that: vorrang settle -lane harbour -env staging -step 10 -as undone")
 	pgtest.Exec(t, w.URLs["staging"], "DROP TABLE public.berth")
 	_, err := w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "10", As: ledger.SettledUndone, Reason: "dropped by hand: the way back has a typing mistake"})
 	require.NoError(t, err)
@@ -106,13 +108,13 @@ func TestALostLedgerIsBegunAgain(t *testing.T) {
 
 	wrong := trouble(t, w, "staging")
 	require.NotEmpty(t, wrong)
-	assert.Equal(t, "vorrang adopt -lane harbour -env staging", wrong[0].Next[len(wrong[0].Next)-40:])
+	assert.Equal(t, "vorrang adopt -lane harbour -env staging", lastOf(wrong[0].Remedies))
 	found := must(w.Adoption(t.Context(), "harbour", "staging"))
 	must(w.Adopt(t.Context(), "harbour", "staging", found.Finding, "somebody dropped it"))
 
 	wrong = trouble(t, w, "staging")
 	require.NotEmpty(t, wrong)
-	assert.Contains(t, wrong[0].Next, "vorrang baseline -lane harbour -env staging -at N")
+	assert.Contains(t, advice.Text(wrong[0].Remedies), "vorrang baseline -lane harbour -env staging -at N")
 	_, err := w.Baseline(t.Context(), "harbour", "staging", "10", true)
 	require.ErrorContains(t, err, "20")
 	must(w.Baseline(t.Context(), "harbour", "staging", "20", true))
@@ -129,7 +131,7 @@ func TestALateStepThatIsSealedKeepsItsNumber(t *testing.T) {
 	must(w.Attest(t.Context(), "harbour", "staging", client.Attestation{Step: "20", Reason: "by hand, at night"}))
 	wrong := trouble(t, w, "staging")
 	require.Len(t, wrong, 1)
-	assert.Contains(t, wrong[0].Next, "step 10 is sealed in release 2026.11 and keeps its number")
+	assert.Contains(t, advice.Text(wrong[0].Remedies), "step 10 is sealed in release 2026.11 and keeps its number")
 	must(w.As("p.holm", "keeper").Waive(t.Context(), "harbour", "staging", "order", "2026.11", "its place does not matter"))
 	require.Equal(t, deploy.Done, w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))).Outcome)
 	assert.Empty(t, trouble(t, w, "staging"))
@@ -138,7 +140,7 @@ func TestALateStepThatIsSealedKeepsItsNumber(t *testing.T) {
 	pgtest.Exec(t, w.URLs["staging"], "CREATE TABLE public.due (id int)")
 	w.Promoted("development")
 	must(w.Attest(t.Context(), "harbour", "staging", client.Attestation{Step: "40", Reason: "by hand"}))
-	assert.Contains(t, trouble(t, w, "staging")[0].Next, "step 30 went to development and keeps its number")
+	assert.Contains(t, advice.Text(trouble(t, w, "staging")[0].Remedies), "step 30 went to development and keeps its number")
 }
 
 // A step that fails because what an earlier one made is gone is not told to fix "the
@@ -158,6 +160,12 @@ func TestWhatIsGoneBeneathAFailedStepIsNamed(t *testing.T) {
 		assert.Equal(t, deploy.Failed, w.Promoted(environment).Outcome)
 		trouble := must(w.Status(t.Context(), "harbour", environment, "none")).Trouble
 		require.NotEmpty(t, trouble)
-		assert.Equal(t, next, trouble[0].Next)
+		assert.Equal(t, next, advice.Text(trouble[0].Remedies))
 	}
+}
+
+// lastOf is the last command that is advised.
+func lastOf(remedies []remedy.Remedy) string {
+	last := remedies[len(remedies)-1]
+	return advice.Command(last.Act, last.Arguments)
 }

@@ -20,6 +20,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/release"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/internal/safely"
 	"vorrang/records"
@@ -309,6 +310,11 @@ func (s *Service) versions(ctx context.Context, p targetContext) func(step.Numbe
 	}
 }
 
+// at is where remedies are made for.
+func (p targetContext) at() remedy.Place {
+	return remedy.Place{Lane: p.lane.Name, Environment: p.environment.Name}
+}
+
 // held is the answer to a deployment whose gate is held.
 func held(p targetContext, result gate.Result, running *records.Deployment) error {
 	holds := result.Holds()
@@ -317,7 +323,7 @@ func held(p targetContext, result gate.Result, running *records.Deployment) erro
 		kind = "in-doubt"
 	}
 	problem := api.Problem{Type: "urn:vorrang:" + kind, Title: title, Status: 409,
-		Detail: holds[0].Evidence, Next: holds[0].Turn, Checks: result.Checks}
+		Detail: holds[0].Evidence, Remedies: holds[0].Remedies, Checks: result.Checks}
 	if running != nil {
 		d := deploymentOf(*running, false)
 		problem.Running = &d

@@ -8,6 +8,7 @@ import (
 
 	"vorrang/core/evidence"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
 	"vorrang/internal/plural"
@@ -65,9 +66,9 @@ func (s *Service) lacking(ctx context.Context, p targetContext, view plan.View) 
 	return lacks, nil
 }
 
-// fixLacks says how what is gone comes back; an empty text where nothing is gone, or
+// fixLacks says how what is gone comes back; nothing where nothing is gone, or
 // nobody could see.
-func (s *Service) fixLacks(ctx context.Context, p targetContext, view plan.View, release string) string {
+func (s *Service) fixLacks(ctx context.Context, p targetContext, view plan.View, again remedy.Remedy) []remedy.Remedy {
 	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
 	lacks, err := s.lacking(ctx, p, view)
@@ -75,7 +76,7 @@ func (s *Service) fixLacks(ctx context.Context, p targetContext, view plan.View,
 		s.Log.Warn("what a failed step misses could not be seen", "lane", p.lane.Name, "environment", p.environment.Name, "error", err)
 	}
 	if len(lacks) == 0 {
-		return ""
+		return nil
 	}
 	first, more := lacks[0], ""
 	if n := len(lacks) - 1; n > 0 {
@@ -83,10 +84,8 @@ func (s *Service) fixLacks(ctx context.Context, p targetContext, view plan.View,
 	}
 	gone := fmt.Sprintf("what step %s (%s) made is gone%s: %s",
 		first.number, first.slug, more, strings.Join(first.gone[:min(len(first.gone), 3)], ", "))
-	lane, environment := p.lane.Name, p.environment.Name
 	if p.environment.Disposable && !p.environment.Asks().Release {
-		return fmt.Sprintf("%s; as %s is disposable, build it anew: vorrang rebuild -lane %s -env %[2]s -confirm %[2]s", gone, environment, lane)
+		return []remedy.Remedy{remedy.ByHand("%s", gone), p.at().Do(remedy.Rebuild).For("as %s is disposable, build it anew", p.environment.Name)}
 	}
-	return fmt.Sprintf("%s; if the step that failed needs it, make it again by hand as that step did, "+
-		"then promote again: vorrang promote -lane %s -to %s%s", gone, lane, environment, release)
+	return []remedy.Remedy{remedy.ByHand("%s", gone), again.For("if the step that failed needs it, make it again by hand as that step did, then promote again")}
 }

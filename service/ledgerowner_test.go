@@ -15,6 +15,7 @@ import (
 	"vorrang/core/deploy"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
+	"vorrang/internal/advice"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 )
@@ -75,7 +76,7 @@ func TestALedgerWithAnOwnerOfItsOwnIsWrittenByProofOnly(t *testing.T) {
 	check := o.intact()
 	assert.Equal(t, gate.Hold, check.Verdict)
 	assert.Contains(t, check.Evidence, "is not as its owner "+o.owner+" is to make it: it is not there yet")
-	assert.Contains(t, check.Turn, "vorrang ledger -lane harbour -env staging -setup")
+	assert.Contains(t, advice.Text(check.Remedies), "vorrang ledger -lane harbour -env staging -setup")
 
 	said, err := o.setUp("short")
 	require.Error(t, err)

@@ -21,6 +21,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/release"
 	"vorrang/core/step"
+	"vorrang/internal/advice"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 )
@@ -63,7 +64,7 @@ func TestProductionTakesSealedReleasesInTheLanesOrder(t *testing.T) {
 	refusal, _ = promote("production", "2026.11")
 	assert.Equal(t, []gate.ID{gate.PreviousEnvironment}, holds(refusal.Checks))
 	assert.Contains(t, refusal.Detail, "1 step is not applied in staging, the environment before: 10 (a)")
-	assert.Contains(t, refusal.Next, "vorrang promote -lane harbour -to staging -release 2026.11")
+	assert.Contains(t, advice.Text(refusal.Remedies), "vorrang promote -lane harbour -to staging -release 2026.11")
 	refusal, _ = promote("production", "2026.12")
 	assert.Equal(t, "not-found", refusal.Kind())
 
@@ -214,7 +215,7 @@ func TestAnEnvironmentAsksForWhatItsLaneFileSays(t *testing.T) {
 	_, err = w.Promote(t.Context(), "harbour", "production", client.Promotion{Through: "1"})
 	assert.Equal(t, []gate.ID{gate.Soak}, holds(problem(t, err).Checks))
 	assert.Contains(t, problem(t, err).Detail, "in staging step 1 is applied since")
-	assert.Contains(t, problem(t, err).Next, "wait until")
+	assert.Contains(t, advice.Text(problem(t, err).Remedies), "wait until")
 	ask(t, w, "release: not-asked, way-back: required, soak: 1ms")
 	promoted := must(w.Promote(t.Context(), "harbour", "production", client.Promotion{Through: "1"}))
 	assert.Equal(t, deploy.Done, w.Ended(promoted).Outcome)

@@ -19,6 +19,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
+	"vorrang/internal/advice"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 	"vorrang/target/postgres"
@@ -216,7 +217,7 @@ func TestAnEditedStepIsShownAgainstWhatWasApplied(t *testing.T) {
 		require.Len(t, submitted.Applied, 1)
 		warned := submitted.Applied[0]
 		assert.Equal(t, "1 staging applied "+string(change), string(warned.Number)+" "+warned.Environment+" "+string(warned.State)+" "+string(warned.Change))
-		assert.Contains(t, warned.Next, "write the change as a new step; or, if the new text is right there as it stands: vorrang amend -lane harbour -env staging -step 1")
+		assert.Contains(t, advice.Text(warned.Remedies), "write the change as a new step; or, if the new text is right there as it stands: vorrang amend -lane harbour -env staging -step 1")
 		d := must(w.Status(t.Context(), "harbour", "staging", "open")).Steps[0].Difference
 		require.NotNil(t, d)
 		assert.Equal(t, change, d.Change)
@@ -236,7 +237,7 @@ func TestAnEditedStepIsShownAgainstWhatWasApplied(t *testing.T) {
 	submitted := w.Submitted(map[string]string{"1-vessel.sql": applied, "2-b.sql": ""})
 	require.Len(t, submitted.Applied, 1, "the applied text is back; the other step is gone")
 	assert.True(t, submitted.Applied[0].Gone)
-	assert.Contains(t, submitted.Applied[0].Next, "put its files back and submit; how to undo it there instead")
+	assert.Contains(t, advice.Text(submitted.Applied[0].Remedies), "put its files back and submit; how to undo it there instead")
 }
 
 func TestTheNewestStepIsWithdrawnIfItIsAppliedNowhere(t *testing.T) {

@@ -17,6 +17,7 @@ import (
 	"vorrang/core/deploy"
 	"vorrang/core/gate"
 	"vorrang/core/schema"
+	"vorrang/internal/advice"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 	"vorrang/service/api"
@@ -86,7 +87,7 @@ func TestDriftIsFoundHeldAndAccepted(t *testing.T) {
 	check := gateOf(t, w, "staging").Find(gate.Drift)
 	assert.Equal(t, gate.Hold, check.Verdict)
 	assert.Contains(t, check.Evidence, "1 object differs from what deployment")
-	assert.Contains(t, check.Turn, "vorrang drift -lane harbour -env staging")
+	assert.Contains(t, advice.Text(check.Remedies), "vorrang drift -lane harbour -env staging")
 	w.Submitted(map[string]string{"4-d.sql": "CREATE TABLE public.berth (id int)"})
 	_, err = w.Promote(ctx, "harbour", "staging", client.Promotion{})
 	assert.Equal(t, "held", problem(t, err).Kind())

@@ -23,6 +23,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
+	"vorrang/internal/advice"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 	"vorrang/service/api"
@@ -70,7 +71,7 @@ func TestTheWholeStory(t *testing.T) {
 	stopped := problem(t, err)
 	assert.Equal(t, "held", stopped.Kind())
 	assert.Contains(t, stopped.Detail, "this is an existing database: it has 2 tables and no history")
-	assert.Contains(t, stopped.Next, "vorrang baseline -lane harbour -env production")
+	assert.Contains(t, advice.Text(stopped.Remedies), "vorrang baseline -lane harbour -env production")
 	assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*) FROM pg_namespace WHERE nspname = 'vorrang'"), "it was not touched")
 
 	_, err = w.Baseline(ctx, "harbour", "production", "9", false)
@@ -165,7 +166,7 @@ func TestAnEditedStepIsAmendedByAWord(t *testing.T) {
 	assert.Contains(t, problem(t, err).Detail, "step 1 is not edited on staging")
 	w.Submitted(map[string]string{"1-a.sql": "-- a comment\nSELECT 1", "3-c.sql": "SELECT 3"})
 	_, err = w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
-	assert.Contains(t, problem(t, err).Next, "vorrang amend -lane harbour -env staging -step 1")
+	assert.Contains(t, advice.Text(problem(t, err).Remedies), "vorrang amend -lane harbour -env staging -step 1")
 	_, err = w.Amend(t.Context(), "harbour", "staging", "1", " ", false)
 	assert.Contains(t, problem(t, err).Detail, "reason")
 	recorded, err := w.Amend(t.Context(), "harbour", "staging", "1", "only a comment", false)
@@ -463,7 +464,7 @@ func TestATargetThatCannotBeReachedIsATrouble(t *testing.T) {
 	for i, want := range []string{"the variable HARBOUR_TEST_UNSET is not set", "/none is not there", "refuses the password of user vorrang"} {
 		assert.False(t, status.Environments[i].Reached)
 		assert.Contains(t, status.Environments[i].Trouble[0].Message, want)
-		assert.NotEmpty(t, status.Environments[i].Trouble[0].Next)
+		assert.NotEmpty(t, status.Environments[i].Trouble[0].Remedies)
 	}
 	_, err = w.Promote(t.Context(), "moon", "refused", client.Promotion{})
 	refused := problem(t, err)

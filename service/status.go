@@ -13,6 +13,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
@@ -137,8 +138,8 @@ func (s *Service) tellDrift(ctx context.Context, p targetContext, status *api.En
 	}
 	if err == nil {
 		status.Trouble = append(status.Trouble, api.Trouble{Kind: string(gate.Drift),
-			Message: fmt.Sprintf("%s from what the last deployment left, seen since %s", count(look.Objects, "object differs", "objects differ"), utc(*look.Since)),
-			Next:    fmt.Sprintf("see what, and the ways out: vorrang drift -lane %s -env %s", p.lane.Name, p.environment.Name)})
+			Message:  fmt.Sprintf("%s from what the last deployment left, seen since %s", count(look.Objects, "object differs", "objects differ"), utc(*look.Since)),
+			Remedies: []remedy.Remedy{p.at().Do(remedy.LookAtDrift).For("see what, and the ways out")}})
 	}
 	return err
 }
@@ -188,9 +189,9 @@ func runningOf(d *records.Deployment) *gate.Running {
 func unreachable(err error) api.Trouble {
 	var connect *engine.ConnectError
 	if errors.As(err, &connect) {
-		return api.Trouble{Kind: "unreachable", Message: connect.Message, Next: connect.Fix}
+		return api.Trouble{Kind: "unreachable", Message: connect.Message, Remedies: []remedy.Remedy{remedy.ByHand("%s", connect.Fix)}}
 	}
-	return api.Trouble{Kind: "unreachable", Message: "the target could not be looked at: " + err.Error(), Next: "vorrang probe says more"}
+	return api.Trouble{Kind: "unreachable", Message: "the target could not be looked at: " + err.Error(), Remedies: []remedy.Remedy{{Reason: "look whether it can be used", Act: remedy.LookAtTarget}}}
 }
 
 // fill puts what was seen into a status.
@@ -219,7 +220,7 @@ func fill(status *api.EnvironmentStatus, facts gate.Facts, steps string) {
 	status.Gate = result.Checks
 	for _, hold := range result.Holds() {
 		if !gate.Expected(hold.ID) {
-			status.Trouble = append(status.Trouble, api.Trouble{Kind: string(hold.ID), Message: hold.Evidence, Next: hold.Turn})
+			status.Trouble = append(status.Trouble, api.Trouble{Kind: string(hold.ID), Message: hold.Evidence, Remedies: hold.Remedies})
 		}
 	}
 }
@@ -237,10 +238,8 @@ func (s *Service) failures(ctx context.Context, p targetContext, facts gate.Fact
 	if holds := (gate.Result{Checks: status.Gate}).Holds(); len(holds) > 0 {
 		hold = holds[0]
 	}
-	release := ""
-	if facts.Asks.Release {
-		release = " -release NAME"
-	}
+	again := p.at().Do(remedy.Promote)
+	again.Arguments.NewRelease = facts.Asks.Release
 	for _, st := range facts.View.Steps {
 		number := st.Step.Number
 		if st.State.Status != ledger.StatusFailed || st.State.Progress.Direction == ledger.Back || facts.Stuck(number) || st.Has(plan.NotHere) && !st.State.Partly() {
@@ -248,23 +247,24 @@ func (s *Service) failures(ctx context.Context, p targetContext, facts gate.Fact
 		}
 		t := api.Trouble{Kind: "failed", Step: number,
 			Message: fmt.Sprintf("step %s (%s) failed in deployment %s: %s", number, st.Step.Slug, st.State.Deployment, st.State.Progress.Error)}
-		cause, err := s.causeOf(ctx, status.Lane, status.Environment, number)
+		cause, err := s.causeOf(ctx, p, number)
 		if err != nil {
 			return nil, err
 		}
 		switch {
 		case p.stopped(st, ledger.Forward, engine.Duplicate):
-			t.Next = fmt.Sprintf("something of it is there already; if somebody carried it out by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"",
-				status.Lane, status.Environment, number)
+			t.Remedies = []remedy.Remedy{p.at().Step(remedy.Attest, number).For("something of it is there already; if somebody carried it out by hand")}
 		case hold.ID != "" && hold.ID != gate.SealedRelease:
-			t.Next = fmt.Sprintf("%s; before another try, turn what the gate holds for (%s)", cause, hold.ID)
+			t.Remedies = append(cause, remedy.ByHand("before another try, turn what the gate holds for (%s)", hold.ID))
 			if gate.Expected(hold.ID) { // it has no line of its own that says how
-				t.Next += ": " + hold.Turn
+				t.Remedies = append(t.Remedies, hold.Remedies...)
 			}
 		default:
-			t.Next = fmt.Sprintf("%s, then promote again: vorrang promote -lane %s -to %s%s", cause, status.Lane, status.Environment, release)
+			t.Remedies = append(cause, again.For("then promote again"))
 			if p.stopped(st, ledger.Forward, engine.Missing) {
-				t.Next = cmp.Or(s.fixLacks(ctx, p, facts.View, release), t.Next)
+				if lacks := s.fixLacks(ctx, p, facts.View, again); len(lacks) > 0 {
+					t.Remedies = lacks
+				}
 			}
 		}
 		list = append(list, t)
@@ -273,14 +273,16 @@ func (s *Service) failures(ctx context.Context, p targetContext, facts gate.Fact
 }
 
 // causeOf says how the cause of a failure is put right: a sealed text cannot be.
-func (s *Service) causeOf(ctx context.Context, lane, environment string, number step.Number) (string, error) {
-	sealed, err := s.Records.SealedIn(ctx, lane, number)
+func (s *Service) causeOf(ctx context.Context, p targetContext, number step.Number) ([]remedy.Remedy, error) {
+	sealed, err := s.Records.SealedIn(ctx, p.lane.Name, number)
 	if err != nil || sealed == "" {
-		return "fix the cause", err
+		return []remedy.Remedy{remedy.ByHand("fix the cause")}, err
 	}
-	return fmt.Sprintf("its text is sealed in release %s and stays: put right in the target what it stumbles over, by a step with a number below %s that you cut with it"+
-		" (if the text can never run, record that nothing of it is needed, vorrang attest -lane %s -env %s -step %s -acknowledge -reason \"…\", and do what it should do in a new step)",
-		sealed, number, lane, environment, number), nil
+	attest := p.at().Step(remedy.Attest, number)
+	attest.Arguments.Acknowledge = true
+	return []remedy.Remedy{
+		remedy.ByHand("its text is sealed in release %s and stays: put right in the target what it stumbles over, by a step with a number below %s that you cut with it", sealed, number),
+		attest.For("or, if the text can never run, do what it should do in a new step, and record that nothing of it is needed")}, nil
 }
 
 // stopped reports whether a step failed in a direction, by an error of a kind.
@@ -393,14 +395,18 @@ func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
 			fillProbe(answer, seen, p.environment, facts, p.engine.Traits())
 			if err == nil && facts.Foreign() {
 				check := gate.Back(facts, nil).Find(gate.KnownDatabase)
-				answer.Looks = append(answer.Looks, engine.Look{What: "owner", Says: check.Evidence, Fix: check.Turn})
+				answer.Looks = append(answer.Looks, engine.Look{What: "owner", Says: check.Evidence, Remedies: check.Remedies})
 				answer.Usable = false
 			}
 			return answer, err
 		}
 	}
 	trouble := unreachable(err)
-	answer.Looks = append(answer.Looks, engine.Look{What: "connection", Says: trouble.Message, Fix: trouble.Next})
+	look := engine.Look{What: "connection", Says: trouble.Message}
+	if len(trouble.Remedies) > 0 && trouble.Remedies[0].Act == "" { // another probe would say no more
+		look.Fix = trouble.Remedies[0].Reason
+	}
+	answer.Looks = append(answer.Looks, look)
 	return answer, nil
 }
 
@@ -418,7 +424,10 @@ func fillProbe(answer *api.Probe, seen engine.Probe, e lane.Environment, facts g
 	for i, look := range seen.Looks {
 		if look.What == "ledger" && e.LedgerRole != "" { // not what the user may write, but what its owner set up
 			seen.Looks = slices.Delete(seen.Looks, i, i+1)
-			seen.Look("ledger", facts.Altered == "", cmp.Or(facts.Altered, "belongs to "+e.LedgerRole+", and user "+seen.User+" cannot write it but by proof"), facts.FixLedger())
+			seen.Look("ledger", facts.Altered == "", cmp.Or(facts.Altered, "belongs to "+e.LedgerRole+", and user "+seen.User+" cannot write it but by proof"), "")
+			if facts.Altered != "" {
+				seen.Looks[len(seen.Looks)-1].Remedies = facts.FixLedger()
+			}
 			break
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/internal/safely"
 	"vorrang/records"
@@ -284,7 +285,7 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 // touchedIn says which of the changed steps a target has. now are the texts of
 // the edited ones; the others are gone.
 func (s *Service) touchedIn(c call, p targetContext, facts gate.Facts, changed []api.StepRef, now map[step.Number]step.Checksum) (found []api.Touched, err error) {
-	lane, environment := facts.Lane, facts.View.Environment
+	environment := facts.View.Environment
 	for _, ref := range changed {
 		st := facts.View.State.Of(ref.Number)
 		text, edited := now[ref.Number]
@@ -301,14 +302,14 @@ func (s *Service) touchedIn(c call, p targetContext, facts gate.Facts, changed [
 			}
 		}
 		t := api.Touched{StepRef: ref, Gone: !edited, Environment: environment, State: st.Status,
-			Next: fmt.Sprintf("put its files back and submit; how to undo it there instead: vorrang status -lane %s -env %s", lane, environment)}
+			Remedies: []remedy.Remedy{remedy.ByHand("put its files back and submit"), p.at().Do(remedy.LookAtStatus).For("how to undo it there instead")}}
 		if edited && !st.Status.Present() {
-			t.Next = fmt.Sprintf("the statements before number %d took effect there: put them back as they were and submit; or undo the step there first: vorrang rollback -lane %s -env %s -last 1",
-				max(st.Progress.Statement, 1), lane, environment)
+			t.Remedies = []remedy.Remedy{remedy.ByHand("the statements before number %d took effect there: put them back as they were and submit", max(st.Progress.Statement, 1)),
+				p.at().RollbackLast().For("or undo the step there first")}
 		}
 		if edited && st.Status.Present() {
-			t.Next = fmt.Sprintf("put the applied text back and write the change as a new step; or, if the new text is right there as it stands: "+
-				"vorrang amend -lane %s -env %s -step %s -reason \"…\"", lane, environment, ref.Number)
+			t.Remedies = []remedy.Remedy{remedy.ByHand("put the applied text back and write the change as a new step"),
+				p.at().Step(remedy.Amend, ref.Number).For("or, if the new text is right there as it stands")}
 		}
 		if edited {
 			if t.Change, err = s.change(c, p, st.Checksum, text); err != nil {

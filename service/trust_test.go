@@ -14,6 +14,7 @@ import (
 	"vorrang/core/deploy"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
+	"vorrang/internal/advice"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 	"vorrang/service/api"
@@ -134,7 +135,7 @@ func TestAHalfDoneStepIsSettledAsAWhole(t *testing.T) {
 		w.Submitted(map[string]string{"1-a.sql": autocommit + "CREATE TABLE a (id int);\nCREATE TABLE b (id int);", "1-a.back.sql": "DROP TABLE b;\nDROP TABLE nowhere;"})
 		require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
 		require.Equal(t, deploy.Failed, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome)
-		assert.Contains(t, heldBy(t, w, "staging").Turn, "vorrang settle -lane harbour -env staging -step 1 -as undone")
+		assert.Contains(t, advice.Text(heldBy(t, w, "staging").Remedies), "vorrang settle -lane harbour -env staging -step 1 -as undone")
 		pgtest.Exec(t, w.URLs["staging"], "DROP TABLE public.a")
 		must(w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "undone", Reason: "finished by hand"}))
 		require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)

@@ -14,6 +14,7 @@ import (
 	"vorrang/client"
 	"vorrang/core/deploy"
 	"vorrang/core/gate"
+	"vorrang/internal/advice"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 )
@@ -52,7 +53,7 @@ func TestAWayBackThatNobodyApprovedDoesNotRun(t *testing.T) {
 	preview := must(releaser.PreviewBack(ctx, "harbour", "production", back))
 	check := gate.Result{Checks: preview.Gate}.Find(gate.Approvals)
 	assert.Equal(t, "production asks for approvals, and the way back of step 2 (0 of 1) was not approved as it is now", check.Evidence)
-	assert.Contains(t, check.Turn, "vorrang approve -lane harbour -env production -ways-back")
+	assert.Contains(t, advice.Text(check.Remedies), "vorrang approve -lane harbour -env production -ways-back")
 	also := w.As("a.lund", "approver@harbour")
 	_, err = also.Approve(ctx, "harbour", "production", "", "I wrote it")
 	require.ErrorContains(t, err, "your approval would not count: a.lund wrote the way back of step 2")

@@ -43,7 +43,7 @@ func (s *Service) verification(c call, in *verifyIn) (*api.Verification, error) 
 				return
 			}
 			trouble := unreachable(err)
-			troubles[i] = &api.Unreached{Environment: e.Name, Message: trouble.Message, Next: trouble.Next}
+			troubles[i] = &api.Unreached{Environment: e.Name, Message: trouble.Message, Remedies: trouble.Remedies}
 		})
 	}
 	wait.Wait()

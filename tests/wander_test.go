@@ -22,6 +22,7 @@ import (
 	"vorrang/client"
 	"vorrang/core/plan"
 	"vorrang/core/schema"
+	"vorrang/internal/advice"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 	"vorrang/service/api"
@@ -458,12 +459,12 @@ func (w *wanderer) replace(environment, template string) {
 
 // wrong is what Vorrang says is wrong, and where: the first advice, and nothing if
 // all is in order.
-func (w *wanderer) wrong() (where, what, advice string) {
+func (w *wanderer) wrong() (where, what, next string) {
 	for _, environment := range wandered {
 		status, err := w.world.Status(w.t.Context(), w.lane, environment, "all")
 		require.NoError(w.t, err)
 		for _, trouble := range status.Trouble {
-			return environment, trouble.Kind + ": " + trouble.Message, trouble.Next
+			return environment, trouble.Kind + ": " + trouble.Message, advice.Text(trouble.Remedies)
 		}
 		for _, s := range status.Steps {
 			if s.Checksum != "" && s.Applied == s.Checksum {
@@ -476,7 +477,7 @@ func (w *wanderer) wrong() (where, what, advice string) {
 	verified, err := w.world.Verify(w.t.Context(), w.lane, "")
 	require.NoError(w.t, err)
 	for _, d := range verified.Deviations {
-		return d.Environment, string(d.Kind) + ": " + d.What, d.Settle
+		return d.Environment, string(d.Kind) + ": " + d.What, advice.Text(d.Remedies)
 	}
 	return "", "", ""
 }

@@ -14,6 +14,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/step"
+	"vorrang/internal/advice"
 	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
@@ -250,8 +251,10 @@ func printProbe(e *env, probe *api.Probe) {
 			mark = cell{"fix", e.paint.bad}
 		}
 		t.add(plain("  "+look.What), mark, plain(look.Says))
-		if look.Fix != "" {
-			t.add(plain(""), plain(""), cell{"→ " + look.Fix, e.paint.strong})
+		for _, fix := range []string{look.Fix, advice.Text(look.Remedies)} {
+			if fix != "" {
+				t.add(plain(""), plain(""), cell{"→ " + fix, e.paint.strong})
+			}
 		}
 	}
 	t.printRows(e.out)
@@ -364,7 +367,7 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 			what = "was edited (" + changeWords(touched.Change) + ")"
 		}
 		fmt.Fprintf(e.out, "\n%s step %s is %s on %s, and %s\n  → %s\n", e.paint.warn("warning:"), touched.Number, touched.State, touched.Environment, what,
-			e.paint.strong(touched.Next))
+			e.paint.strong(advice.Text(touched.Remedies)))
 	}
 	if len(s.Unlooked) > 0 {
 		fmt.Fprintf(e.out, "\n%s whether these steps are applied on %s could not be seen\n", e.paint.warn("warning:"), strings.Join(s.Unlooked, ", "))
@@ -420,7 +423,7 @@ func writeSubmitJUnit(path, lane string, s *api.Submitted, failed error) error {
 			}
 			for _, t := range s.Applied {
 				if t.Number == ref.Number {
-					bad, next = fmt.Sprintf("step %s is %s on %s, and would be changed", t.Number, t.State, t.Environment), t.Next
+					bad, next = fmt.Sprintf("step %s is %s on %s, and would be changed", t.Number, t.State, t.Environment), advice.Text(t.Remedies)
 				}
 			}
 			add(fmt.Sprintf("step %s (%s)", ref.Number, ref.Slug), bad, next)

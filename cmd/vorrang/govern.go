@@ -13,6 +13,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/gate"
+	"vorrang/internal/advice"
 	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
@@ -156,7 +157,7 @@ func writeGateJUnit(path, lane, environment string, answer *api.GateAnswer) erro
 		}
 		test := junitCase{Class: suite.Name, Name: string(check.ID)}
 		if check.Verdict == gate.Hold {
-			test.Failure = &junitBad{Message: check.Evidence, Text: check.Evidence + "\n→ " + check.Turn + "\n"}
+			test.Failure = &junitBad{Message: check.Evidence, Text: check.Evidence + "\n→ " + advice.Text(check.Remedies) + "\n"}
 			suite.Failures++
 		}
 		suite.Cases = append(suite.Cases, test)

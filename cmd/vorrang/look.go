@@ -13,6 +13,7 @@ import (
 	"vorrang/core/deploy"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
+	"vorrang/internal/advice"
 	"vorrang/service/api"
 )
 
@@ -177,8 +178,8 @@ func printChecks(w io.Writer, p paint, checks []gate.Check, holdsOnly bool) {
 			mark.paint = p.warn
 		}
 		t.add(cell{text: "  "}, mark, plain(string(check.ID)), plain(check.Evidence))
-		if check.Turn != "" {
-			t.add(plain(""), plain(""), plain(""), cell{"→ " + check.Turn, p.strong})
+		if len(check.Remedies) > 0 {
+			t.add(plain(""), plain(""), plain(""), cell{"→ " + advice.Text(check.Remedies), p.strong})
 		}
 	}
 	t.printRows(w)

@@ -11,6 +11,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
+	"vorrang/internal/advice"
 	"vorrang/service/api"
 )
 
@@ -162,7 +163,7 @@ func printTrouble(e *env, s api.EnvironmentStatus, withName bool) {
 		if withName {
 			place = s.Lane + "/" + s.Environment + ": "
 		}
-		fmt.Fprintf(e.out, "\n%s%s\n  → %s\n", e.paint.bad(place), trouble.Message, e.paint.strong(trouble.Next))
+		fmt.Fprintf(e.out, "\n%s%s\n  → %s\n", e.paint.bad(place), trouble.Message, e.paint.strong(advice.Text(trouble.Remedies)))
 	}
 }
 

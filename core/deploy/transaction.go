@@ -16,7 +16,7 @@ import (
 func (f *Failure) leaves(whose string) {
 	f.Left = "nothing: " + whose + " was rolled back"
 	if f.Lost {
-		f.Left = "the server rolls an unfinished transaction back by itself; vorrang status shows what the ledger says"
+		f.Left = "the server rolls an unfinished transaction back by itself; the ledger says what took effect"
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"vorrang/core/evidence"
 	"vorrang/core/ledger"
+	"vorrang/core/remedy"
 	"vorrang/core/schema"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
@@ -248,7 +249,9 @@ type Look struct {
 	What string `json:"what"`
 	OK   bool   `json:"ok"`
 	Says string `json:"says"`
-	Fix  string `json:"fix,omitempty"`
+	Fix  string `json:"fix,omitempty" description:"What to do at the target, such as a GRANT."`
+
+	Remedies []remedy.Remedy `json:"remedies,omitempty" description:"What to do by Vorrang."`
 }
 
 // Look adds what was looked at; fix is for where it is not right.

@@ -14,6 +14,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/release"
+	"vorrang/core/remedy"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 )
@@ -61,10 +62,10 @@ const (
 
 // Check is one question that the gate asks.
 type Check struct {
-	ID       ID      `json:"id"`
-	Verdict  Verdict `json:"verdict"`
-	Evidence string  `json:"evidence"`       // one sentence, with figures
-	Turn     string  `json:"turn,omitempty"` // what would turn a hold
+	ID       ID              `json:"id"`
+	Verdict  Verdict         `json:"verdict"`
+	Evidence string          `json:"evidence"` // one sentence, with figures
+	Remedies []remedy.Remedy `json:"remedies,omitempty" description:"What would turn a hold; one of them will do."`
 
 	// subject is what a hold is about, in a form that stays the same for as long
 	// as nothing about it changes; a waiver is bound to it.
@@ -276,13 +277,18 @@ func Rebuild(f Facts) Result {
 	loose := pass(SealedRelease, "%s takes loose steps", f.View.Environment)
 	if f.Asks.Release {
 		loose = hold(SealedRelease, fmt.Sprintf("%s takes sealed releases only, and a rebuild applies loose steps", f.View.Environment),
-			"rebuild an environment that takes loose steps; an administrator declares what an environment takes, in lane.yaml")
+			remedy.ByHand("rebuild an environment that takes loose steps; an administrator declares what an environment takes, in lane.yaml"))
 	}
 	return Result{Checks: []Check{f.foreign(), f.ledgerIntact(), f.quiet(), loose, f.freeze(), f.window()}}
 }
 
-func hold(id ID, evidence, turn string) Check {
-	return Check{ID: id, Verdict: Hold, Evidence: evidence, Turn: turn}
+func hold(id ID, evidence string, remedies ...remedy.Remedy) Check {
+	return Check{ID: id, Verdict: Hold, Evidence: evidence, Remedies: remedies}
+}
+
+// place is where remedies are made for.
+func (f Facts) place() remedy.Place {
+	return remedy.Place{Lane: f.Lane, Environment: f.View.Environment}
 }
 
 // foreign is knownDatabase where objects without a history do not matter.
@@ -306,7 +312,8 @@ func (f Facts) knownDatabase() Check {
 	if f.Foreign() {
 		return hold(KnownDatabase,
 			fmt.Sprintf("this database's ledger says that it belongs to %s, and not to %s/%s", f.View.State.Belongs, f.Lane, f.View.Environment),
-			fmt.Sprintf("correct what the target's reference stands for; or, if this is a copy that belongs here now, see what it holds and adopt it: %s", f.adopt()))
+			remedy.ByHand("correct what the target's reference stands for"),
+			f.place().Do(remedy.Adopt).For("or, if this is a copy that belongs here now, see what it holds and adopt it"))
 	}
 	if !f.Existing.Any() && f.View.State.Untouched() && f.View.State.Baseline == "" {
 		return pass(KnownDatabase, "the target is empty: it has neither objects nor a history")
@@ -319,11 +326,7 @@ func (f Facts) knownDatabase() Check {
 	}
 	return hold(KnownDatabase,
 		fmt.Sprintf("this is an existing database: it has %s and no history, so Vorrang cannot know what ran here", f.Existing),
-		fmt.Sprintf("find the last step that it already contains, and record it: vorrang baseline -lane %s -env %s -at N", f.Lane, f.View.Environment))
-}
-
-func (f Facts) adopt() string {
-	return fmt.Sprintf("vorrang adopt -lane %s -env %s", f.Lane, f.View.Environment)
+		f.place().Do(remedy.Baseline).For("find the last step that it already contains, and record it"))
 }
 
 // entries is a number of ledger entries in words.
@@ -337,7 +340,7 @@ func entries(n int) string {
 func (f Facts) ledgerIntact() Check {
 	altered := f.AlteredLedger()
 	if f.Altered != "" && f.Chain == nil && f.Strange == "" {
-		return hold(LedgerIntact, altered, f.FixLedger())
+		return hold(LedgerIntact, altered, f.FixLedger()...)
 	}
 	if f.Chain == nil && f.Entries == 0 {
 		return pass(LedgerIntact, "there is no ledger yet")
@@ -353,7 +356,7 @@ func (f Facts) ledgerIntact() Check {
 		evidence += "; " + altered
 	}
 	return hold(LedgerIntact, evidence,
-		"somebody wrote to the ledger, restored the database from a backup, or made it anew; find out who and why, see what is there, and adopt it if it is meant: "+f.adopt())
+		f.place().Do(remedy.Adopt).For("somebody wrote to the ledger, restored the database from a backup, or made it anew; find out who and why, see what is there, and adopt it if it is meant"))
 }
 
 // AlteredLedger says what of the ledger's table is not as it was made.
@@ -365,11 +368,12 @@ func (f Facts) AlteredLedger() string {
 }
 
 // FixLedger says what to do about it.
-func (f Facts) FixLedger() string {
+func (f Facts) FixLedger() []remedy.Remedy {
 	if f.LedgerRole != "" {
-		return fmt.Sprintf("find out who changed it and why, if somebody did; then let an administrator of the database run what this prints: vorrang ledger -lane %s -env %s -setup", f.Lane, f.View.Environment)
+		return []remedy.Remedy{f.place().Do(remedy.SetUpLedger).For("find out who changed it and why, if somebody did; then let an administrator of the database run what this prints")}
 	}
-	return "find out who changed it and why, and what was written since (vorrang ledger); then, as its owner, put it back as docs/ledger.md describes it"
+	return []remedy.Remedy{f.place().Do(remedy.LookAtLedger).For("find out who changed it and why, and what was written since"),
+		remedy.ByHand("then, as its owner, put it back as docs/ledger.md describes it")}
 }
 
 func (f Facts) checksums() Check {
@@ -377,27 +381,24 @@ func (f Facts) checksums() Check {
 	if len(edited) == 0 {
 		return pass(Checksums, "no step was edited after it was applied here")
 	}
-	return hold(Checksums, fmt.Sprintf("%s edited after being applied here: %s", was(len(edited)), list(edited)), f.FixEdited(edited[0]))
+	return hold(Checksums, fmt.Sprintf("%s edited after being applied here: %s", was(len(edited)), list(edited)), f.FixEdited(edited[0])...)
 }
 
 // FixEdited says what to do about a step that was edited after it was applied.
-func (f Facts) FixEdited(s plan.Standing) string {
-	number := s.Step.Number
+func (f Facts) FixEdited(s plan.Standing) []remedy.Remedy {
+	number, amend := s.Step.Number, f.place().Step(remedy.Amend, s.Step.Number)
 	if sealed := f.Bound[number].Release; sealed != "" {
-		return fmt.Sprintf("its new text is sealed in release %s and stays; if it is right here as it stands: %s; if not, roll back to below it, and promote it again: %s",
-			sealed, f.amend(s), f.RollbackBelow(number))
+		return []remedy.Remedy{amend.For("its new text is sealed in release %s and stays; if it is right here as it stands", sealed),
+			f.RollbackBelow(number).For("if not, roll back to below it, and promote it again")}
 	}
-	return fmt.Sprintf("put the applied text back (step %s had the checksum %s) and submit, and write what should change as a new step; "+
-		"or, if the new text is right here as it stands: %s", number, s.State.Checksum.Short(), f.amend(s))
+	return []remedy.Remedy{
+		remedy.ByHand("put the applied text back (step %s had the checksum %s) and submit, and write what should change as a new step", number, s.State.Checksum.Short()),
+		amend.For("or, if the new text is right here as it stands")}
 }
 
-func (f Facts) amend(s plan.Standing) string {
-	return fmt.Sprintf("vorrang amend -lane %s -env %s -step %s -reason \"…\"", f.Lane, f.View.Environment, s.Step.Number)
-}
-
-// RollbackBelow is the command that rolls a step back, and what came after it.
-func (f Facts) RollbackBelow(number step.Number) string {
-	return fmt.Sprintf("vorrang rollback -lane %s -env %s -to %s -confirm %s", f.Lane, f.View.Environment, f.below(number), f.View.Environment)
+// RollbackBelow rolls a step back, and what came after it.
+func (f Facts) RollbackBelow(number step.Number) remedy.Remedy {
+	return f.place().RollbackTo(f.below(number))
 }
 
 func (f Facts) catalogue() Check {
@@ -407,7 +408,8 @@ func (f Facts) catalogue() Check {
 	}
 	return hold(Catalogue,
 		fmt.Sprintf("%s applied here and %s no longer in the catalogue: %s", was(len(absent)), isOrAre(len(absent)), list(absent)),
-		"put the files back into the step folder and submit; or, to undo the step, roll back to below it: "+f.RollbackBelow(absent[0].Step.Number))
+		remedy.ByHand("put the files back into the step folder and submit"),
+		f.RollbackBelow(absent[0].Step.Number).For("or, to undo the step, roll back to below it"))
 }
 
 // below is the last step before a number, or 0.
@@ -431,38 +433,38 @@ func (f Facts) order() Check {
 	}
 	above := f.View.State.At()
 	return hold(Order, fmt.Sprintf("%s late: a higher number, %s, is already in this target; late: %s", are(len(late)), above, list(late)),
-		f.FixLate(late[0])).about(above, texts(late))
+		f.FixLate(late[0])...).about(above, texts(late))
 }
 
 // FixLate says what to do about a pending step below what is in the target.
-func (f Facts) FixLate(s plan.Standing) string {
-	number := s.Step.Number
-	back := "roll back to below it and promote in order: " + f.RollbackBelow(number)
-	byHand := fmt.Sprintf("if it was carried out here by hand: vorrang attest -lane %s -env %s -step %s -reason \"…\"", f.Lane, f.View.Environment, number)
-	waive := fmt.Sprintf("vorrang waive order -lane %s -env %s", f.Lane, f.View.Environment)
-	bound := f.Bound[number]
-	why, seal, release := "went to "+bound.Went, "", ""
+func (f Facts) FixLate(s plan.Standing) []remedy.Remedy {
+	number, bound := s.Step.Number, f.Bound[s.Step.Number]
+	back := f.RollbackBelow(number).For("or roll back to below it and promote in order")
+	byHand := f.place().Step(remedy.Attest, number).For("if it was carried out here by hand")
 	if slices.Contains(f.There, number) { // another try stumbles again
-		return fmt.Sprintf("step %s failed here because something of it is there already; %s; or %s", number, byHand, back)
+		return []remedy.Remedy{remedy.ByHand("step %s failed here because something of it is there already", number), byHand, back}
 	}
-	switch {
-	case bound.Release != "":
-		why, release = "is sealed in release "+bound.Release, " -release "+bound.Release
-	case bound.Went == "":
-		return fmt.Sprintf("give it a number above %s and submit, or %s; if its place does not matter, as with a hotfix, a keeper can say so: %s -reason \"…\"; %s",
-			f.View.State.At(), back, waive, byHand)
-	case f.Asks.Release:
-		seal, release = fmt.Sprintf("vorrang cut -lane %s NAME, then ", f.Lane), " -release NAME"
+	if bound.Release == "" && bound.Went == "" {
+		return []remedy.Remedy{remedy.ByHand("give it a number above %s and submit", f.View.State.At()), back,
+			f.place().Do(remedy.WaiveOrder).For("if its place does not matter, as with a hotfix, a keeper can say so"), byHand}
 	}
-	return fmt.Sprintf("step %s %s and keeps its number; if its place does not matter, as with a hotfix, a keeper can say so, and it is promoted: %s%s%s -reason \"…\", then vorrang promote -lane %s -to %s%s; %s; or %s",
-		number, why, seal, waive, release, f.Lane, f.View.Environment, release, byHand, back)
+	why, waive, promote := "went to "+bound.Went, f.place().Release(remedy.WaiveOrder, bound.Release), f.place().Release(remedy.Promote, bound.Release)
+	if bound.Release != "" {
+		why = "is sealed in release " + bound.Release
+	}
+	waived := waive.And(promote)
+	if bound.Release == "" && f.Asks.Release {
+		waive.Arguments.NewRelease, promote.Arguments.NewRelease = true, true
+		waived = f.place().Do(remedy.Cut).And(waive.And(promote))
+	}
+	return []remedy.Remedy{waived.For("step %s %s and keeps its number; if its place does not matter, as with a hotfix, a keeper can say so, and it is promoted", number, why), byHand, back}
 }
 
 func (f Facts) nothingInDoubt() Check {
 	if half := f.View.HalfBack(); len(half) > 0 {
 		number := half[0].Step.Number
 		return hold(NothingInDoubt,
-			fmt.Sprintf("the way back of step %s stopped at statement %d of %d", number, half[0].State.Progress.Statement, half[0].State.Progress.Of), f.FixHalfBack(number))
+			fmt.Sprintf("the way back of step %s stopped at statement %d of %d", number, half[0].State.Progress.Statement, half[0].State.Progress.Of), f.FixHalfBack(number)...)
 	}
 	if check := f.halfDone(); check.Verdict == Hold {
 		return check
@@ -471,12 +473,13 @@ func (f Facts) nothingInDoubt() Check {
 }
 
 // FixHalfBack says what to do about a way back that stopped half-way.
-func (f Facts) FixHalfBack(number step.Number) string {
-	undone := f.settleAs(number, ledger.SettledUndone)
+func (f Facts) FixHalfBack(number step.Number) []remedy.Remedy {
+	undone, finish := f.place().Settle(number, ledger.SettledUndone), f.place().RollbackLast()
 	if slices.Contains(f.Away, number) { // another try stumbles again
-		return fmt.Sprintf("what it stumbled over is not there; if that is gone already, or the text is wrong, finish by hand what is left, and record that: %s; or put back what is gone, then finish it: %s", undone, f.rollbackLast())
+		return []remedy.Remedy{undone.For("what it stumbled over is not there; if that is gone already, or the text is wrong, finish by hand what is left, and record that"),
+			finish.For("or put back what is gone, then finish it")}
 	}
-	return fmt.Sprintf("fix the cause, then finish it: %s; if its text is wrong, finish it by hand and record that: %s", f.rollbackLast(), undone)
+	return []remedy.Remedy{finish.For("fix the cause, then finish it"), undone.For("if its text is wrong, finish it by hand and record that")}
 }
 
 // halfDone holds if a step stopped half-way and cannot go on there.
@@ -487,25 +490,19 @@ func (f Facts) halfDone() Check {
 			if half.Step != number || half.Stuck == "" {
 				continue
 			}
-			turn := "finish or undo it by hand, and record which"
+			var ways []remedy.Remedy
+			byHand := "undo it by hand, and record that"
 			if half.Undo {
-				turn = fmt.Sprintf("undo what it did: %s; or finish or undo it by hand, and record which", f.rollbackLast())
+				ways = append(ways, f.place().RollbackLast().For("undo what it did"))
+				byHand = "or " + byHand
 			}
+			ways = append(ways, f.place().Settle(number, ledger.SettledUndone).For("%s", byHand), f.place().Settle(number, ledger.SettledWhole).For("or finish it by hand, and record that"),
+				f.place().Settle(number, ledger.SettledAgain).For("or let it begin again at its first statement"))
 			return hold(NothingInDoubt,
-				fmt.Sprintf("step %s (%s) stopped at statement %d of %d, and cannot go on there: %s", number, s.Step.Slug, max(s.State.Progress.Statement, 1), s.State.Progress.Of, half.Stuck),
-				fmt.Sprintf("%s: %s, or %s; or let it begin again at its first statement: %s", turn,
-					f.settleAs(number, ledger.SettledUndone), f.settleAs(number, ledger.SettledWhole), f.settleAs(number, ledger.SettledAgain)))
+				fmt.Sprintf("step %s (%s) stopped at statement %d of %d, and cannot go on there: %s", number, s.Step.Slug, max(s.State.Progress.Statement, 1), s.State.Progress.Of, half.Stuck), ways...)
 		}
 	}
 	return pass(NothingInDoubt, "no step is unfinished")
-}
-
-func (f Facts) rollbackLast() string {
-	return fmt.Sprintf("vorrang rollback -lane %s -env %s -last 1 -confirm %s", f.Lane, f.View.Environment, f.View.Environment)
-}
-
-func (f Facts) settleAs(number step.Number, as string) string {
-	return fmt.Sprintf("vorrang settle -lane %s -env %s -step %s -as %s -reason \"…\"", f.Lane, f.View.Environment, number, as)
 }
 
 func (f Facts) nothingDoubtedBack() Check {
@@ -522,8 +519,7 @@ func (f Facts) nothingDoubtedBack() Check {
 		return hold(NothingInDoubt,
 			fmt.Sprintf("step %s is in doubt: its statement %d of %d began at %s, and nothing says how it ended%s",
 				d.Step.Number, max(d.State.Progress.Statement, 1), max(d.State.Progress.Of, 1), utc(d.State.At), because(known.Why)),
-			fmt.Sprintf("see what the target shows of it, and record what became of it: "+
-				"vorrang settle -lane %s -env %s -step %s", f.Lane, f.View.Environment, d.Step.Number))
+			f.place().Step(remedy.LookAtEvidence, d.Step.Number).For("see what the target shows of it, and record what became of it"))
 	}
 	if settled != "" {
 		return pass(NothingInDoubt, "%s", settled)
@@ -545,7 +541,7 @@ func (f Facts) quiet() Check {
 	return hold(Quiet,
 		fmt.Sprintf("%s, started by %s, has been running here since %s",
 			"deployment "+f.Running.ID, cmp.Or(f.Running.Actor, "somebody"), utc(f.Running.Since)),
-		"wait for it to end")
+		remedy.ByHand("wait for it to end"))
 }
 
 // texts names steps with what their texts are.

@@ -12,6 +12,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
+	"vorrang/internal/advice"
 )
 
 func standing(number step.Number, status ledger.Status, flags ...plan.Flag) plan.Standing {
@@ -89,11 +90,11 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 			assert.Len(t, forward.Checks, 20, "every check says something, also when it passes")
 			for _, check := range forward.Checks {
 				assert.NotEmpty(t, check.Evidence, check.ID)
-				assert.Equal(t, check.Verdict == Hold, check.Turn != "", "%s: what holds says what would turn it", check.ID)
+				assert.Equal(t, check.Verdict == Hold, len(check.Remedies) > 0, "%s: what holds says what would turn it", check.ID)
 			}
 			if c.evidence != "" {
 				assert.Contains(t, forward.Holds()[0].Evidence, c.evidence)
-				assert.Contains(t, forward.Holds()[0].Turn, c.turn)
+				assert.Contains(t, advice.Text(forward.Holds()[0].Remedies), c.turn)
 			}
 			assert.Equal(t, map[bool]string{true: "held", false: "clear"}[len(c.holds) > 0], forward.Word())
 		})

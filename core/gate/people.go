@@ -9,6 +9,7 @@ import (
 
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/internal/plural"
 )
@@ -237,7 +238,7 @@ func (f Facts) waysBackApproved(actions []plan.Action) Check {
 		return pass(Approvals, "the ways back are those that were approved")
 	}
 	return hold(Approvals, fmt.Sprintf("%s asks for approvals, and the way back of %s was not approved as it is now", f.View.Environment, strings.Join(missing, ", ")),
-		fmt.Sprintf("let somebody else look at it (vorrang preview), and approve it: vorrang approve -lane %s -env %s -ways-back", f.Lane, f.View.Environment))
+		f.place().Do(remedy.ApproveWaysBack).For("let somebody else look at it in a preview, and approve it"))
 }
 
 // wrote reports whether somebody wrote a step, or made the token of the machine
@@ -257,7 +258,7 @@ func (f Facts) signed() Check {
 	case len(f.planned()) == 0:
 		return pass(Signature, "nothing is to be applied")
 	case f.Digest == "":
-		return hold(Signature, f.View.Environment+" asks for a signature, and signatures are given to releases; none is named", "name the release with -release NAME")
+		return hold(Signature, f.View.Environment+" asks for a signature, and signatures are given to releases; none is named", remedy.ByHand("name the release that is to be promoted"))
 	}
 	for _, key := range f.Signed {
 		if holder := f.Asks.Signer(key); holder != "" {
@@ -268,7 +269,7 @@ func (f Facts) signed() Check {
 	if len(f.Signed) > 0 {
 		evidence = fmt.Sprintf("release %s is signed by keys that %s does not name: %s", f.Release, f.View.Environment, f.Signed[0].Fingerprint)
 	}
-	return hold(Signature, evidence, fmt.Sprintf("let one of them sign it, where its step folder is: %s: vorrang sign -lane %s %s -key FILE", f.holders(), f.Lane, f.Release))
+	return hold(Signature, evidence, f.place().Release(remedy.Sign, f.Release).For("let one of them sign it, where its step folder is: %s", f.holders()))
 }
 
 // holders names whose keys the environment knows.
@@ -300,7 +301,7 @@ func (f Facts) waysBackSigned(actions []plan.Action) Check {
 		return pass(Signature, "the ways back are those of signed releases")
 	}
 	return hold(Signature, fmt.Sprintf("%s asks for signatures, and the way back of %s stands in no release that is signed", f.View.Environment, stepsNamed(missing)),
-		fmt.Sprintf("cut the lane as it is, and let one of them sign that, where its step folder is: %s: vorrang cut -lane %s NAME, then vorrang sign -lane %[2]s NAME -key FILE", f.holders(), f.Lane))
+		f.place().Do(remedy.Cut).And(f.place().Do(remedy.Sign)).For("cut the lane as it is, and let one of them sign that, where its step folder is: %s", f.holders()))
 }
 
 func stepsNamed(numbers []string) string {
@@ -320,7 +321,7 @@ func (f Facts) approvals() Check {
 		return pass(Approvals, "nothing is to be applied")
 	case f.Digest == "":
 		return hold(Approvals, fmt.Sprintf("%s %s asked, and approvals are given to releases; none is named", plural.Of(asked, "approval"), isOrAre(asked)),
-			"name the release with -release NAME")
+			remedy.ByHand("name the release that is to be promoted"))
 	}
 	var valid, void, by []string
 	for _, a := range f.Given {
@@ -342,7 +343,7 @@ func (f Facts) approvals() Check {
 		return Check{ID: Approvals, Verdict: Pass, Evidence: evidence}
 	}
 	return hold(Approvals, evidence,
-		fmt.Sprintf("let somebody else look at the preview and approve it: vorrang approve -lane %s -env %s -release %s", f.Lane, f.View.Environment, f.Release))
+		f.place().Release(remedy.Approve, f.Release).For("let somebody else look at the preview and approve it"))
 }
 
 func isOrAre(n int) string {

@@ -12,6 +12,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/release"
 	"vorrang/core/step"
+	"vorrang/internal/advice"
 )
 
 // governed is a target with step 1, to which release 2026.11 would bring the
@@ -52,7 +53,7 @@ func TestASignatureIsAskedOfSomebodyWhomTheEnvironmentNames(t *testing.T) {
 		assert.Equal(t, c.verdict, check.Verdict, name)
 		assert.Contains(t, check.Evidence, c.evidence, name)
 		if c.verdict == Hold && f.Release != "" {
-			assert.Contains(t, check.Turn, "p.holm, l.berg: vorrang sign -lane harbour 2026.11 -key FILE", name)
+			assert.Contains(t, advice.Text(check.Remedies), "p.holm, l.berg: vorrang sign -lane harbour 2026.11 -key FILE", name)
 		}
 	}
 	assert.False(t, Waivable(Signature))

@@ -8,6 +8,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 	"vorrang/internal/plural"
@@ -53,7 +54,7 @@ func (f Facts) sealed() Check {
 	}
 	return hold(SealedRelease,
 		fmt.Sprintf("%s takes sealed releases only, and %s not promoted as one", f.View.Environment, areSteps(n)),
-		fmt.Sprintf("seal them, and promote that with -release NAME: vorrang cut -lane %s NAME", f.Lane))
+		f.place().Do(remedy.Cut).For("seal them, and promote the release"))
 }
 
 func areSteps(n int) string {
@@ -94,9 +95,14 @@ func (f Facts) otherTexts(missing []plan.Standing) string {
 	return "; it has another text of " + list(other)
 }
 
+// before is the environment before, as a place for remedies.
+func (f Facts) before() remedy.Place {
+	return remedy.Place{Lane: f.Lane, Environment: f.Previous.Name}
+}
+
 func (f Facts) unreached(id ID) Check {
 	return hold(id, fmt.Sprintf("%s could not be looked at: %s", f.Previous.Name, f.Previous.Unreached),
-		fmt.Sprintf("let the service reach it: vorrang probe -lane %s -env %s", f.Lane, f.Previous.Name))
+		f.before().Do(remedy.LookAtTarget).For("let the service reach it"))
 }
 
 func (f Facts) previous() Check {
@@ -112,13 +118,9 @@ func (f Facts) previous() Check {
 	if len(missing) == 0 {
 		return pass(PreviousEnvironment, "everything that is to be applied (%s) is applied in %s", plural.Of(len(f.planned()), "step"), f.Previous.Name)
 	}
-	next := "vorrang promote -lane " + f.Lane + " -to " + f.Previous.Name
-	if f.Release != "" {
-		next += " -release " + f.Release
-	}
 	return hold(PreviousEnvironment,
 		fmt.Sprintf("%s not applied in %s, the environment before: %s%s", areSteps(len(missing)), f.Previous.Name, list(missing), f.otherTexts(missing)),
-		"promote there first: "+next)
+		f.before().Release(remedy.Promote, f.Release).For("promote there first"))
 }
 
 func (f Facts) sameHistory() Check {
@@ -133,7 +135,7 @@ func (f Facts) sameHistory() Check {
 		return pass(SameHistory, "what is applied here is applied in %s too, with the same checksums and in the same order", f.Previous.Name)
 	}
 	return hold(SameHistory, strings.Join(f.Previous.Differences, "; "),
-		fmt.Sprintf("see what differs and how to settle it: vorrang verify -lane %s -env %s", f.Lane, f.View.Environment)).about(f.Previous.Differences)
+		f.place().Do(remedy.LookAtHistory).For("see what differs and how to settle it")).about(f.Previous.Differences)
 }
 
 // soak asks how long what is to be applied has been in the environment before.
@@ -167,13 +169,13 @@ func (f Facts) soak() Check {
 	lasted := f.Now.Sub(since)
 	if since.IsZero() || len(f.missing()) > 0 {
 		return hold(Soak, fmt.Sprintf("not everything is applied in %s yet, so the %s have not begun", f.Previous.Name, lane.Span(f.Asks.Soak)),
-			"promote there first, and wait").about(texts(f.planned()), since)
+			f.before().Release(remedy.Promote, f.Release).For("promote there first, and wait")).about(texts(f.planned()), since)
 	}
 	if lasted >= f.Asks.Soak {
 		return pass(Soak, "in %s nothing changed and nothing failed for %s, and %s are asked", f.Previous.Name, lane.Span(lasted), lane.Span(f.Asks.Soak))
 	}
 	return hold(Soak, fmt.Sprintf("in %s %s since %s, for %s; %s are asked", f.Previous.Name, what, utc(since), lane.Span(lasted), lane.Span(f.Asks.Soak)),
-		fmt.Sprintf("wait until %s", utc(since.Add(f.Asks.Soak)))).about(texts(f.planned()), since, f.Asks.Soak)
+		remedy.ByHand("wait until %s", utc(since.Add(f.Asks.Soak)))).about(texts(f.planned()), since, f.Asks.Soak)
 }
 
 func (f Facts) wayBack() Check {
@@ -190,12 +192,11 @@ func (f Facts) wayBack() Check {
 		return pass(WayBack, "every step that is to be applied has a way back")
 	}
 	return hold(WayBack, fmt.Sprintf("%s without a way back: %s", areSteps(len(without)), list(without)),
-		"write their .back.sql files, and submit").about(texts(without))
+		remedy.ByHand("write their .back.sql files, and submit")).about(texts(without))
 }
 
 // drift asks whether the schema is as the last deployment left it.
 func (f Facts) drift() Check {
-	at := fmt.Sprintf("-lane %s -env %s", f.Lane, f.View.Environment)
 	d := f.Drifted
 	switch {
 	case !f.Asks.Drift:
@@ -208,12 +209,12 @@ func (f Facts) drift() Check {
 			why = d.Unknown
 		}
 		return hold(Drift, "whether the schema is as it was left is not known: "+why,
-			fmt.Sprintf("look at the schema, and say that it is right as it is: vorrang accept %s -reason \"…\"", at)).about(why)
+			f.place().Do(remedy.Accept).For("look at the schema, and say that it is right as it is")).about(why)
 	case len(d.Differences) == 0:
 		return pass(Drift, "the schema is as %s left it at %s", d.From, utc(d.Since))
 	}
 	return hold(Drift, fmt.Sprintf("%s from what %s left at %s: %s", differ(len(d.Differences)), d.From, utc(d.Since), schema.Summary(d.Differences, 3)),
-		fmt.Sprintf("see all of it, and the ways out: vorrang drift %s", at)).about(d.Differences)
+		f.place().Do(remedy.LookAtDrift).For("see all of it, and the ways out")).about(d.Differences)
 }
 
 func differ(n int) string {
@@ -242,7 +243,7 @@ func (f Facts) freeze() Check {
 	switch {
 	case freeze != nil:
 		return hold(NotFrozen, fmt.Sprintf("%s is frozen until %s, by %s: %s", f.View.Environment, utc(freeze.Until), freeze.By, freeze.Reason),
-			fmt.Sprintf("wait for its end, or end it: vorrang thaw -lane %s -env %s -reason \"…\"", f.Lane, f.View.Environment)).about(freeze.ID, freeze.Until, freeze.Reason)
+			f.place().Do(remedy.Thaw).For("wait for its end, or end it")).about(freeze.ID, freeze.Until, freeze.Reason)
 	case len(f.Freezes) > 0:
 		return pass(NotFrozen, "nothing is frozen before %s", utc(f.Freezes[0].From))
 	}
@@ -262,11 +263,11 @@ func (f Facts) window() Check {
 	if !opens.IsZero() {
 		turn = "wait until " + utc(opens)
 	}
-	return hold(InWindow, fmt.Sprintf("it is %s, outside the window %s", utc(f.Now), w), turn).about(w, opens)
+	return hold(InWindow, fmt.Sprintf("it is %s, outside the window %s", utc(f.Now), w), remedy.ByHand("%s", turn)).about(w, opens)
 }
 
 func (f Facts) backup() Check {
-	report := fmt.Sprintf("let the backup job report a fresh one: vorrang backup -lane %s -env %s -label … -taken-at …", f.Lane, f.View.Environment)
+	report := f.place().Do(remedy.ReportBackup).For("let the backup job report a fresh one")
 	switch {
 	case f.Asks.Backup == 0:
 		return notAsked(FreshBackup)

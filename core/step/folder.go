@@ -159,7 +159,7 @@ func asProblem(err error) Problem {
 // nothing on purpose.
 func Assemble(files []File) ([]Step, error) {
 	if len(files) == 0 {
-		return nil, Problems{{Message: "the step folder is empty; vorrang new \"a title\" writes a first step"}}
+		return nil, Problems{{Message: "the step folder is empty; write a first step, such as 0001-create-berth.sql"}}
 	}
 	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b File) int { return strings.Compare(a.Name, b.Name) })

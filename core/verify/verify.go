@@ -10,6 +10,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 )
 
@@ -32,12 +33,12 @@ var Kinds = []Kind{Chain, Checksum, Absent, Order, Late, InDoubt, HalfDone, Hist
 
 // Deviation is one thing that is not as it should be.
 type Deviation struct {
-	Kind        Kind        `json:"kind"`
-	Environment string      `json:"environment"`
-	Step        step.Number `json:"step,omitempty"`
-	What        string      `json:"what"`
-	Since       *time.Time  `json:"since,omitempty" description:"Absent where nobody can know."`
-	Settle      string      `json:"settle" description:"What settles it."`
+	Kind        Kind            `json:"kind"`
+	Environment string          `json:"environment"`
+	Step        step.Number     `json:"step,omitempty"`
+	What        string          `json:"what"`
+	Since       *time.Time      `json:"since,omitempty" description:"Absent where nobody can know."`
+	Remedies    []remedy.Remedy `json:"remedies" nullable:"false" description:"What settles it; one of them will do."`
 }
 
 // Environment is what was seen of one environment.
@@ -77,8 +78,11 @@ type verifier struct {
 	found []Deviation
 }
 
-func (v *verifier) report(kind Kind, number step.Number, since time.Time, settle, format string, args ...any) {
-	d := Deviation{Kind: kind, Environment: v.Name, Step: number, What: fmt.Sprintf(format, args...), Settle: settle}
+// place is where remedies are made for.
+func (v *verifier) place() remedy.Place { return remedy.Place{Lane: v.lane, Environment: v.Name} }
+
+func (v *verifier) report(kind Kind, number step.Number, since time.Time, remedies []remedy.Remedy, format string, args ...any) {
+	d := Deviation{Kind: kind, Environment: v.Name, Step: number, What: fmt.Sprintf(format, args...), Remedies: remedies}
 	if !since.IsZero() {
 		d.Since = &since
 	}
@@ -87,11 +91,11 @@ func (v *verifier) report(kind Kind, number step.Number, since time.Time, settle
 
 func (v *verifier) chain() {
 	if v.Facts.Foreign() {
-		v.report(Chain, "", time.Time{}, fmt.Sprintf("correct the target's reference, or: vorrang adopt -lane %s -env %s", v.lane, v.Name),
+		v.report(Chain, "", time.Time{}, []remedy.Remedy{remedy.ByHand("correct the target's reference"), v.place().Do(remedy.Adopt).For("or, if it belongs here now")},
 			"the ledger says that the database belongs to %s", v.Facts.View.State.Belongs)
 	}
 	if v.Facts.Strange != "" {
-		v.report(Chain, "", time.Time{}, fmt.Sprintf("find out who wrote to the ledger; see what is there, and adopt it if it is meant: vorrang adopt -lane %s -env %s", v.lane, v.Name), "%s", v.Facts.Strange)
+		v.report(Chain, "", time.Time{}, one(v.place().Do(remedy.Adopt).For("find out who wrote to the ledger; see what is there, and adopt it if it is meant")), "%s", v.Facts.Strange)
 	}
 	if v.Facts.Altered != "" {
 		v.report(Chain, "", time.Time{}, v.Facts.FixLedger(), "%s", v.Facts.AlteredLedger())
@@ -108,7 +112,7 @@ func (v *verifier) chain() {
 			}
 		}
 	}
-	v.report(Chain, "", since, fmt.Sprintf("find out who wrote to the ledger, or restored or made the database anew, and why; see what is there, and adopt it if it is meant: vorrang adopt -lane %s -env %s", v.lane, v.Name), "%s", v.Facts.Chain)
+	v.report(Chain, "", since, one(v.place().Do(remedy.Adopt).For("find out who wrote to the ledger, or restored or made the database anew, and why; see what is there, and adopt it if it is meant")), "%s", v.Facts.Chain)
 }
 
 func (v *verifier) steps() {
@@ -119,7 +123,7 @@ func (v *verifier) steps() {
 			v.report(Checksum, s.Step.Number, at, v.Facts.FixEdited(s),
 				"step %s was applied with the checksum %s, and the catalogue's text has %s", name, s.State.Checksum.Short(), s.Step.Forward.Checksum.Short())
 		case s.Has(plan.Absent):
-			v.report(Absent, s.Step.Number, at, "put its files back into the step folder and submit, or roll it back",
+			v.report(Absent, s.Step.Number, at, []remedy.Remedy{remedy.ByHand("put its files back into the step folder and submit"), v.Facts.RollbackBelow(s.Step.Number).For("or roll it back")},
 				"step %s was applied and is no longer in the catalogue", name)
 		case s.Has(plan.Late):
 			v.report(Late, s.Step.Number, time.Time{}, v.Facts.FixLate(s),
@@ -134,18 +138,20 @@ func (v *verifier) steps() {
 			"the way back of step %s stopped half-way", named(s.Step.Number, s.Step.Slug))
 	}
 	for _, s := range v.Facts.View.HalfDone() {
-		v.report(HalfDone, s.Step.Number, s.State.At, fmt.Sprintf("promote again, or undo it: vorrang rollback -lane %s -env %s -last 1 -confirm %s", v.lane, v.Name, v.Name),
+		v.report(HalfDone, s.Step.Number, s.State.At, []remedy.Remedy{v.place().Do(remedy.Promote).For("promote again"), v.place().RollbackLast().For("or undo it")},
 			"step %s stopped half-way: %d of %d statements took effect", named(s.Step.Number, s.Step.Slug), s.State.HalfDone(), s.State.Progress.Of)
 	}
 }
 
 // settle is what settles a step in doubt.
-func (v *verifier) settle(number step.Number) string {
+func (v *verifier) settle(number step.Number) []remedy.Remedy {
 	if d := v.Facts.Doubt(number); d.Verdict != evidence.Unclear {
-		return fmt.Sprintf("the next deployment records it as %s: %s", d.Verdict, d.Why)
+		return one(remedy.ByHand("the next deployment records it as %s: %s", d.Verdict, d.Why))
 	}
-	return fmt.Sprintf("vorrang settle -lane %s -env %s -step %s", v.lane, v.Name, number)
+	return one(v.place().Step(remedy.LookAtEvidence, number).For("see what the target shows of it, and record what became of it"))
 }
+
+func one(r remedy.Remedy) []remedy.Remedy { return []remedy.Remedy{r} }
 
 // order finds steps that were carried out after a higher number.
 func (v *verifier) order() {
@@ -157,7 +163,7 @@ func (v *verifier) order() {
 			if !st.KeptOrder() {
 				continue
 			}
-			v.report(Order, number, st.At, "nothing can change what happened; if the order matters, roll both back and promote again: "+v.Facts.RollbackBelow(number),
+			v.report(Order, number, st.At, one(v.Facts.RollbackBelow(number).For("nothing can change what happened; if the order matters, roll both back and promote again")),
 				"step %s was carried out after step %s", named(number, st.Slug), highest)
 			continue
 		}
@@ -168,7 +174,7 @@ func (v *verifier) order() {
 // history holds what was carried out here against the environment before.
 func (v *verifier) history(before Environment) {
 	here, there := v.Facts.View.State, before.Facts.View.State
-	promote := fmt.Sprintf("vorrang promote -lane %s -to %s", v.lane, before.Name)
+	promote := one(remedy.Place{Lane: v.lane, Environment: before.Name}.Do(remedy.Promote).For("promote there"))
 	var last ledger.StepState // of those that are there too, in the order of here
 	for _, number := range here.Order {
 		st := here.Steps[number]
@@ -180,11 +186,11 @@ func (v *verifier) history(before Environment) {
 		case !other.Status.Present():
 			v.report(History, number, st.At, promote, "step %s is applied here, and %s in %s", named(number, st.Slug), other.Status, before.Name)
 		case other.Checksum != st.Checksum:
-			v.report(History, number, st.At, "compare both texts, and bring the environments together with a new step",
+			v.report(History, number, st.At, one(remedy.ByHand("compare both texts, and bring the environments together with a new step")),
 				"step %s was applied here with the checksum %s, and in %s with %s", named(number, st.Slug), st.Checksum.Short(), before.Name, other.Checksum.Short())
 		case !other.KeptOrder() || !st.KeptOrder():
 		case other.Seq < last.Seq:
-			v.report(History, number, st.At, "if the order matters, roll both back here and promote again: "+v.Facts.RollbackBelow(slices.MinFunc([]step.Number{number, last.Number}, step.Compare)),
+			v.report(History, number, st.At, one(v.Facts.RollbackBelow(slices.MinFunc([]step.Number{number, last.Number}, step.Compare)).For("if the order matters, roll both back here and promote again")),
 				"step %s was applied here after step %s, and in %s before it", named(number, st.Slug), last.Number, before.Name)
 		default:
 			last = other

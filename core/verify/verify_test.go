@@ -11,6 +11,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/step"
+	"vorrang/internal/advice"
 )
 
 var morning = time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)
@@ -84,9 +85,9 @@ func TestEachDeviationIsOneLine(t *testing.T) {
 				assert.Equal(t, c.want, whats(deviations))
 			}
 			for _, d := range deviations {
-				assert.NotEmpty(t, d.Settle, "what settles it is said")
+				assert.NotEmpty(t, advice.Text(d.Remedies), "what settles it is said")
 				if d.Kind == Order {
-					assert.Contains(t, d.Settle, "vorrang rollback", "%s", d.What)
+					assert.Contains(t, advice.Text(d.Remedies), "vorrang rollback", "%s", d.What)
 				}
 				if d.Kind != Late {
 					assert.NotNil(t, d.Since, "%s", d.What)

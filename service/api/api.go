@@ -13,6 +13,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/release"
+	"vorrang/core/remedy"
 	"vorrang/core/review"
 	"vorrang/core/schema"
 	"vorrang/core/sqltext"
@@ -22,14 +23,15 @@ import (
 
 // Problem is an error as RFC 9457 has it, with Vorrang's own members.
 type Problem struct {
-	Type    string         `json:"type" description:"A URN: urn:vorrang:held, in-doubt, invalid-files, unreachable, not-found, refused, invalid-request, unauthorized, forbidden, proof-needed, too-many, too-large, too-slow, internal."`
-	Title   string         `json:"title"`
-	Status  int            `json:"status"`
-	Detail  string         `json:"detail"`
-	Next    string         `json:"next,omitempty" description:"What to do."`
-	Errors  []step.Problem `json:"errors,omitempty" description:"What is wrong in files, each with its place."`
-	Checks  []gate.Check   `json:"checks,omitempty" description:"The gate's checks, where it is held."`
-	Running *Deployment    `json:"running,omitempty" description:"The deployment that is under way."`
+	Type     string          `json:"type" description:"A URN: urn:vorrang:held, in-doubt, invalid-files, unreachable, not-found, refused, invalid-request, unauthorized, forbidden, proof-needed, too-many, too-large, too-slow, internal."`
+	Title    string          `json:"title"`
+	Status   int             `json:"status"`
+	Detail   string          `json:"detail"`
+	Next     string          `json:"next,omitempty" description:"What to do, in words."`
+	Remedies []remedy.Remedy `json:"remedies,omitempty" description:"What to do where a gate is held: what would turn the first check that holds."`
+	Errors   []step.Problem  `json:"errors,omitempty" description:"What is wrong in files, each with its place."`
+	Checks   []gate.Check    `json:"checks,omitempty" description:"The gate's checks, where it is held."`
+	Running  *Deployment     `json:"running,omitempty" description:"The deployment that is under way."`
 
 	Differences []string `json:"differences,omitempty" description:"What is not as it should be, a line each."`
 }
@@ -138,10 +140,10 @@ type EnvironmentStatus struct {
 
 // Trouble is one thing that is wrong.
 type Trouble struct {
-	Kind    string      `json:"kind" description:"A check's id, or unreachable, or failed."`
-	Step    step.Number `json:"step,omitempty"`
-	Message string      `json:"message"`
-	Next    string      `json:"next" description:"What to do."`
+	Kind     string          `json:"kind" description:"A check's id, or unreachable, or failed."`
+	Step     step.Number     `json:"step,omitempty"`
+	Message  string          `json:"message"`
+	Remedies []remedy.Remedy `json:"remedies" nullable:"false" description:"What to do; one of them will do."`
 }
 
 // StepStatus is one step in one target.
@@ -199,11 +201,11 @@ type Submitted struct {
 // Touched is an edited or gone step that an environment has.
 type Touched struct {
 	StepRef
-	Gone        bool           `json:"gone,omitempty"`
-	Environment string         `json:"environment"`
-	State       ledger.Status  `json:"state"`
-	Change      sqltext.Change `json:"change,omitempty" enum:"white space,comments,statements" description:"What the edit amounts to."`
-	Next        string         `json:"next" description:"The ways out."`
+	Gone        bool            `json:"gone,omitempty"`
+	Environment string          `json:"environment"`
+	State       ledger.Status   `json:"state"`
+	Change      sqltext.Change  `json:"change,omitempty" enum:"white space,comments,statements" description:"What the edit amounts to."`
+	Remedies    []remedy.Remedy `json:"remedies" nullable:"false" description:"The ways out; one of them will do."`
 }
 
 // StepRef names a step.
@@ -464,9 +466,9 @@ type Verification struct {
 
 // Unreached is a target that could not be looked at.
 type Unreached struct {
-	Environment string `json:"environment"`
-	Message     string `json:"message"`
-	Next        string `json:"next"`
+	Environment string          `json:"environment"`
+	Message     string          `json:"message"`
+	Remedies    []remedy.Remedy `json:"remedies" nullable:"false"`
 }
 
 // Drift is how a target's schema differs from what the last deployment left.

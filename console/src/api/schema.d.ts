@@ -1423,6 +1423,22 @@ export interface components {
             seq: number;
             steps: components["schemas"]["Planned"][];
         };
+        Arguments: {
+            /** @description What the target shows otherwise is meant. */
+            acknowledge?: boolean;
+            /** @description Of a settlement. */
+            as?: string;
+            environment?: string;
+            lane?: string;
+            /** @description Of a rollback: how many steps. */
+            last?: number;
+            /** @description The release that was cut before. */
+            new_release?: boolean;
+            release?: string;
+            step?: string;
+            /** @description Of a rollback: the step that stays as the last one; 0 for none. */
+            to?: string;
+        };
         Asked: {
             asks: string[];
             environment: string;
@@ -1535,7 +1551,8 @@ export interface components {
         Check: {
             evidence: string;
             id: string;
-            turn?: string;
+            /** @description What would turn a hold; one of them will do. */
+            remedies?: components["schemas"]["Remedy"][];
             verdict: string;
         };
         Comparison: {
@@ -1637,8 +1654,8 @@ export interface components {
         Deviation: {
             environment: string;
             kind: string;
-            /** @description What settles it. */
-            settle: string;
+            /** @description What settles it; one of them will do. */
+            remedies: components["schemas"]["Remedy"][];
             /**
              * Format: date-time
              * @description Absent where nobody can know.
@@ -2100,8 +2117,11 @@ export interface components {
             sql: string;
         };
         Look: {
+            /** @description What to do at the target, such as a GRANT. */
             fix?: string;
             ok: boolean;
+            /** @description What to do by Vorrang. */
+            remedies?: components["schemas"]["Remedy"][];
             says: string;
             what: string;
         };
@@ -2270,8 +2290,10 @@ export interface components {
             differences?: string[];
             /** @description What is wrong in files, each with its place. */
             errors?: components["schemas"]["FileProblem"][];
-            /** @description What to do. */
+            /** @description What to do, in words. */
             next?: string;
+            /** @description What to do where a gate is held: what would turn the first check that holds. */
+            remedies?: components["schemas"]["Remedy"][];
             /** @description The deployment that is under way. */
             running?: components["schemas"]["Deployment"];
             status: number;
@@ -2370,6 +2392,15 @@ export interface components {
         };
         Releases: {
             releases: components["schemas"]["Release"][];
+        };
+        Remedy: {
+            /** @description Absent where it is for people alone. */
+            act?: string;
+            arguments: components["schemas"]["Arguments"];
+            /** @description What it is for, or what to do by hand: a clause. */
+            reason?: string;
+            /** @description What follows it. */
+            then?: components["schemas"]["Remedy"];
         };
         RollbackIn: {
             /** @description The environment's name, typed; needed where it is not disposable. */
@@ -2664,9 +2695,9 @@ export interface components {
             direction?: string;
             environment: string;
             gone?: boolean;
-            /** @description The ways out. */
-            next: string;
             number: string;
+            /** @description The ways out; one of them will do. */
+            remedies: components["schemas"]["Remedy"][];
             slug: string;
             state: string;
         };
@@ -2674,8 +2705,8 @@ export interface components {
             /** @description A check's id, or unreachable, or failed. */
             kind: string;
             message: string;
-            /** @description What to do. */
-            next: string;
+            /** @description What to do; one of them will do. */
+            remedies: components["schemas"]["Remedy"][];
             step?: string;
         };
         Uncovered: {
@@ -2686,7 +2717,7 @@ export interface components {
         Unreached: {
             environment: string;
             message: string;
-            next: string;
+            remedies: components["schemas"]["Remedy"][];
         };
         Unsupported: {
             kind: string;

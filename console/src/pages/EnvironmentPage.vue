@@ -22,19 +22,20 @@ import RollbackDialog from '../dialogs/RollbackDialog.vue'
 import SettleDialog from '../dialogs/SettleDialog.vue'
 import { deviationTitles, labels, plural, titled } from '../labels'
 import { useNewest } from '../newest'
-import CommandLine from '../parts/CommandLine.vue'
 import DeploymentTable from '../parts/DeploymentTable.vue'
 import DifferenceView from '../parts/DifferenceView.vue'
 import GateTab from '../parts/GateTab.vue'
 import LedgerTable from '../parts/LedgerTable.vue'
 import PreviewList from '../parts/PreviewList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
+import RemedyList from '../parts/RemedyList.vue'
 import SchemaTab from '../parts/SchemaTab.vue'
 import SqlText from '../parts/SqlText.vue'
 import StateMark from '../parts/StateMark.vue'
 import StepTable from '../parts/StepTable.vue'
 import TroubleRow from '../parts/TroubleRow.vue'
 import { usePolled } from '../poll'
+import { offers } from '../remedies'
 import { stateOf } from '../state'
 import { moment } from '../time'
 
@@ -106,7 +107,7 @@ function moveOf(t: Trouble): { label: string; dialog?: typeof dialog.value } | u
     case 'order': return { label: labels.attest, dialog: 'attest' }
     case 'nothing-in-doubt': return doubtful.value ? { label: labels.settle, dialog: 'settle' } : { label: labels.rollBack, dialog: 'rollback' }
     case 'drift': return { label: labels.schema }
-    case 'failed': return t.next.includes('vorrang attest') ? { label: labels.attest, dialog: 'attest' } : { label: labels.promote, dialog: 'promote' }
+    case 'failed': return offers(t.remedies, 'attest') ? { label: labels.attest, dialog: 'attest' } : { label: labels.promote, dialog: 'promote' }
   }
 }
 
@@ -190,7 +191,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
               <p v-if="!verification.deviations.length && !verification.unreached.length" class="good">The history is consistent: chain, last seen entry, checksums, order, and with the environment before.</p>
               <div v-for="(d, i) in verification.deviations" :key="i" class="panel">
                 <p><strong class="bad">{{ deviationTitles[d.kind] }}:</strong> {{ d.what }} <span v-if="d.since" class="soft small">since {{ moment(d.since) }} UTC</span></p>
-                <p class="small">→ <CommandLine v-if="d.settle.startsWith('vorrang ')" :command="d.settle" /><template v-else>{{ d.settle }}</template></p>
+                <RemedyList :remedies="d.remedies" />
               </div>
             </div>
           </TabPanel>

@@ -3,6 +3,7 @@ import { computed } from 'vue'
 
 import type { Check } from '../api'
 import { checkTitles, labels } from '../labels'
+import RemedyList from './RemedyList.vue'
 import StateMark from './StateMark.vue'
 
 /** The checks of a gate: all, only those that hold, or with what is not asked folded into a line. */
@@ -22,7 +23,7 @@ const folded = computed(() => (props.fold ? props.checks.filter((c) => c.verdict
       <span class="title">{{ checkTitles[c.id] ?? c.id }}</span>
       <span class="grow">
         {{ c.evidence }}
-        <span v-if="c.turn" class="small turn">→ {{ c.turn }}</span>
+        <RemedyList v-if="c.remedies?.length" :remedies="c.remedies" />
       </span>
       <slot :check="c" />
     </div>
@@ -34,5 +35,4 @@ const folded = computed(() => (props.fold ? props.checks.filter((c) => c.verdict
 .gate { gap: 8px; }
 .check { display: flex; gap: 10px; align-items: flex-start; overflow-wrap: anywhere; }
 .title { width: 140px; flex: none; font-weight: 600; }
-.turn { display: block; }
 </style>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { Problem } from '../api'
+import RemedyList from './RemedyList.vue'
 
 defineProps<{ problem: Problem }>()
 </script>
@@ -10,6 +11,7 @@ defineProps<{ problem: Problem }>()
     <p>{{ problem.detail }}</p>
     <ul v-if="problem.differences?.length"><li v-for="line in problem.differences" :key="line">{{ line }}</li></ul>
     <p v-if="problem.next" class="small">→ {{ problem.next }}</p>
+    <RemedyList v-if="problem.remedies?.length" :remedies="problem.remedies" />
   </div>
 </template>
 

@@ -1,20 +1,11 @@
 <script setup lang="ts">
-import { computed } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import type { EnvironmentStatus, Trouble } from '../api'
 import { checkTitles } from '../labels'
-import CommandLine from './CommandLine.vue'
+import RemedyList from './RemedyList.vue'
 
-const props = defineProps<{ environment: EnvironmentStatus; trouble: Trouble; named?: boolean }>()
-
-/** The last thing to do is often a command; it is shown to copy. */
-const next = computed(() => {
-  const at = props.trouble.next.lastIndexOf(': vorrang ')
-  const whole = props.trouble.next.startsWith('vorrang ')
-  if (at < 0 || whole) return { words: props.trouble.next, command: '' }
-  return { words: props.trouble.next.slice(0, at + 1), command: props.trouble.next.slice(at + 2) }
-})
+defineProps<{ environment: EnvironmentStatus; trouble: Trouble; named?: boolean }>()
 </script>
 
 <template>
@@ -28,7 +19,7 @@ const next = computed(() => {
         <strong class="kind">{{ checkTitles[trouble.kind] ?? trouble.kind }}</strong>
         {{ trouble.message }}
       </p>
-      <p class="small next">→ {{ next.words }} <CommandLine v-if="next.command" :command="next.command" /></p>
+      <RemedyList :remedies="trouble.remedies" />
     </div>
     <slot />
   </div>
@@ -40,5 +31,4 @@ const next = computed(() => {
 .place { font-weight: 600; margin-right: 8px; }
 .kind { color: var(--bad); margin-right: 4px; }
 .kind::after { content: ':'; }
-.next { margin-top: 2px; }
 </style>
