@@ -1,7 +1,7 @@
 # make demo and make test do everything that a fresh machine needs.
 SHELL := /bin/bash
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo development)
-CONSOLE := $(shell find console/src console/public -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/index.html)
+CONSOLE := $(shell find console/src console/public internal/advice/commands.json -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/index.html)
 
 .PHONY: fuzz demo demo-stop demo-trouble demo-reset tour test vet bench pictures build fmt
 
