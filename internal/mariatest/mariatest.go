@@ -75,22 +75,23 @@ func launch() (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	port, err := pgtest.FreePort()
-	if err != nil {
-		return nil, err
-	}
-	s := &Server{Folder: folder, Port: port}
+	s := &Server{Folder: folder}
 	if err := os.WriteFile(filepath.Join(folder, owner), []byte(strconv.Itoa(os.Getpid())), 0o600); err != nil {
 		return nil, err
 	}
 	if err := os.Chmod(folder, 0o755); err != nil { // the server's user must come in
 		return nil, err
 	}
-	if err := s.Start(); err != nil {
-		_ = os.RemoveAll(folder)
-		return nil, err
+	for range 3 { // somebody else may have taken the port meanwhile
+		if s.Port, err = pgtest.FreePort(); err != nil {
+			return nil, err
+		}
+		if err = s.Start(); err == nil {
+			return s, nil
+		}
 	}
-	return s, nil
+	_ = os.RemoveAll(folder)
+	return nil, err
 }
 
 // Start starts the server; settings have the form NAME=VALUE.
