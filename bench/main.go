@@ -78,7 +78,7 @@ func run(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	for _, measure := range []func(context.Context) error{b.smallSteps, b.nothingToDo, b.copyData, b.snapshot, b.pairs} {
+	for _, measure := range []func(context.Context) error{b.smallSteps, b.nothingToDo, b.copyData, b.snapshot, b.smallMariaDB, b.pairs} {
 		if err := measure(ctx); err != nil {
 			return err
 		}
@@ -104,8 +104,12 @@ func (b *bench) start(ctx context.Context) error {
 	if err := b.exec(ctx, "postgres", "CREATE DATABASE records"); err != nil {
 		return err
 	}
+	if err := b.script("mariadb", "start", b.folder+"/mariadb", strconv.Itoa(b.mariaPort())); err != nil {
+		return err
+	}
 	b.service = exec.Command("bin/vorrangd", "-listen", fmt.Sprintf("127.0.0.1:%d", b.port))
 	b.service.Env = append(os.Environ(), "VORRANG_ADMIN_TOKEN="+token, "VORRANG_RECORDS_URL="+b.url("records"))
+	b.service.Env = append(b.service.Env, fmt.Sprintf("ROSTER=mysql://vorrang:%s@127.0.0.1:%d/roster", password, b.mariaPort()))
 	for _, target := range []string{"SMALL", "MANY", "COPY"} {
 		b.service.Env = append(b.service.Env, target+"="+b.url(strings.ToLower(target)))
 	}
@@ -127,14 +131,32 @@ func (b *bench) stop() {
 		_ = b.service.Process.Signal(os.Interrupt)
 		_ = b.service.Wait()
 	}
+	_ = b.script("mariadb", "stop", b.folder+"/mariadb", "kill")
 	_ = b.postgres("stop", b.folder+"/cluster", "immediate")
 }
 
-func (b *bench) postgres(args ...string) error {
-	command := exec.Command("scripts/postgres", args...)
-	command.Env = append(os.Environ(), "VORRANG_PG_PASSWORD="+password)
+// mariaPort is that of the MariaDB beside the PostgreSQL.
+func (b *bench) mariaPort() int { return b.pgPort + 1 }
+
+func (b *bench) postgres(args ...string) error { return b.script("postgres", args...) }
+
+// script runs one of the scripts that start and stop servers.
+func (b *bench) script(name string, args ...string) error {
+	command := exec.Command("scripts/"+name, args...)
+	command.Env = append(os.Environ(), "VORRANG_PG_PASSWORD="+password, "VORRANG_DB_PASSWORD="+password)
 	if output, err := command.CombinedOutput(); err != nil {
-		return fmt.Errorf("scripts/postgres: %w\n%s", err, output)
+		return fmt.Errorf("scripts/%s: %w\n%s", name, err, output)
+	}
+	return nil
+}
+
+// mariadb runs a script by the server's own client.
+func (b *bench) mariadb(database, script string) error {
+	command := exec.Command("mariadb", "--no-defaults", "-h127.0.0.1", "-P"+strconv.Itoa(b.mariaPort()), "-uvorrang", database)
+	command.Env = append(os.Environ(), "MYSQL_PWD="+password)
+	command.Stdin = strings.NewReader(script)
+	if output, err := command.CombinedOutput(); err != nil {
+		return fmt.Errorf("mariadb: %w\n%s", err, output)
 	}
 	return nil
 }
@@ -162,7 +184,11 @@ func (b *bench) fresh(ctx context.Context, database string) error {
 
 // lane declares a lane with one environment, and submits files to it.
 func (b *bench) lane(ctx context.Context, name string, files map[string]string) error {
-	text := fmt.Sprintf("lane: %s\nenvironments: [{name: only, target: env:%s}]\n", name, strings.ToUpper(name))
+	return b.laneOn(ctx, "postgresql", name, files)
+}
+
+func (b *bench) laneOn(ctx context.Context, engine, name string, files map[string]string) error {
+	text := fmt.Sprintf("lane: %s\nengine: %s\nenvironments: [{name: only, target: env:%s}]\n", name, engine, strings.ToUpper(name))
 	if _, err := b.client.Declare(ctx, "lane.yaml", []byte(text)); err != nil {
 		return err
 	}

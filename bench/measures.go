@@ -59,6 +59,48 @@ func (b *bench) smallSteps(ctx context.Context) error {
 	return err
 }
 
+// smallMariaDB: the same on MariaDB, which commits after each: a begun row, a table, an
+// applied row.
+func (b *bench) smallMariaDB(ctx context.Context) error {
+	const n = 1000
+	files := map[string]string{}
+	var script strings.Builder
+	script.WriteString("CREATE TABLE vorrang_ledger (seq BIGINT PRIMARY KEY, at DATETIME(6), action VARCHAR(40), step VARCHAR(255), slug VARCHAR(255), checksum VARCHAR(80), " +
+		"deployment VARCHAR(255), actor TEXT, duration_ms BIGINT, detail LONGTEXT, prev_hash CHAR(64), hash CHAR(64) UNIQUE);\n")
+	head := ledger.NewHead()
+	for i := 1; i <= n; i++ {
+		sql := fmt.Sprintf("CREATE TABLE duty_%d (id BIGINT PRIMARY KEY, pilot VARCHAR(80) NOT NULL, day DATE);", i)
+		files[fmt.Sprintf("%04d-create-duty.sql", i)] = sql
+		file, _ := step.ReadFile("1-a.sql", []byte(sql))
+		for _, action := range []ledger.Action{ledger.Begun, ledger.Applied} {
+			e := head.Next(ledger.Entry{Action: action, Step: step.Number(fmt.Sprint(i)), Slug: "create-duty", Checksum: file.Checksum, Deployment: "1", Actor: "bench", DurationMS: 1}, time.Now())
+			head = e.Head()
+			if action == ledger.Applied {
+				script.WriteString(sql + "\n")
+			}
+			fmt.Fprintf(&script, "INSERT INTO vorrang_ledger VALUES (%d, '%s', '%s', '%d', 'create-duty', '%s', '1', 'bench', 1, '{}', '%s', '%s');\n",
+				e.Seq, e.At.Format("2006-01-02 15:04:05.000000"), action, i, e.Checksum, e.PrevHash, e.Hash)
+		}
+	}
+	prepare := func() error {
+		if err := b.mariadb("mysql", "DROP DATABASE IF EXISTS roster; CREATE DATABASE roster;"); err != nil {
+			return err
+		}
+		return b.exec(ctx, "records", "DELETE FROM records.head WHERE lane = 'roster'")
+	}
+	if err := prepare(); err != nil {
+		return err
+	}
+	if err := b.laneOn(ctx, "mariadb", "roster", files); err != nil {
+		return err
+	}
+	ours, theirs, err := compare(prepare,
+		func() error { return b.promote("roster") },
+		func() error { return b.mariadb("roster", script.String()) })
+	b.add("1,000 small steps on MariaDB, a begun row and an applied row each", "the mariadb client running the same statements and inserts", ours, theirs, 1.20)
+	return err
+}
+
 // nothingToDo: a promotion that finds 5,000 steps applied.
 func (b *bench) nothingToDo(ctx context.Context) error {
 	const n = 5000
