@@ -60,7 +60,7 @@ type Arguments struct {
 // Remedy is one thing to do.
 type Remedy struct {
 	Reason    string    `json:"reason,omitempty" description:"What it is for, or what to do by hand: a clause."`
-	Act       Move       `json:"act,omitempty" description:"Absent where it is for people alone."`
+	Act       Move      `json:"act,omitempty" description:"Absent where it is for people alone."`
 	Arguments Arguments `json:"arguments,omitzero"`
 	Then      *Remedy   `json:"then,omitempty" description:"What follows it."`
 }
