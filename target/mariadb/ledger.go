@@ -23,8 +23,9 @@ var createLedger string
 const ledgerTable = "vorrang_ledger"
 
 const (
-	readLedger = `SELECT seq, DATE_FORMAT(at, '%Y-%m-%dT%H:%i:%s.%fZ'), action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash FROM vorrang_ledger`
-	insert     = `INSERT INTO vorrang_ledger (seq, at, action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash) VALUES `
+	columns    = `seq, DATE_FORMAT(at, '%Y-%m-%dT%H:%i:%s.%fZ'), action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash`
+	readLedger = `SELECT ` + columns + ` FROM vorrang_ledger`
+	insert     = `SET STATEMENT sql_mode = 'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION', max_statement_time = 0, foreign_key_checks = 1, unique_checks = 1 FOR INSERT INTO vorrang_ledger (seq, at, action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash) VALUES `
 	place      = `(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
 	atLayout   = "2006-01-02 15:04:05.000000"
 )
@@ -153,7 +154,12 @@ func (s *Session) writeWithStep(ctx context.Context, entries []ledger.Entry) err
 	if err != nil {
 		return err
 	}
-	statements := []string{"SET ROLE NONE", neutral}
+	var statements []string
+	if !s.clean {
+		statements = append(statements, "SET ROLE NONE", neutral)
+	} else if s.set.Role != "" {
+		statements, s.clean = append(statements, "SET ROLE NONE"), false
+	}
 	if in == 0 { // what was done before has committed by itself
 		statements = append(statements, "START TRANSACTION")
 	}
@@ -172,16 +178,11 @@ func (c *conn) write(ctx context.Context, entries []ledger.Entry) error {
 		for _, e := range some {
 			args = append(args, e.Seq, e.At.UTC().Format(atLayout), string(e.Action), string(e.Step), e.Slug, string(e.Checksum), e.Deployment, e.Actor, e.DurationMS, string(e.Detail), e.PrevHash, e.Hash)
 		}
-		_, err := c.ExecContext(ctx, insert+strings.TrimSuffix(strings.Repeat(place+", ", len(some)), ", "), args...)
-		err = c.wrap(err)
+		back, err := c.entries(ctx, insert+strings.TrimSuffix(strings.Repeat(place+", ", len(some)), ", ")+" RETURNING "+columns, args...)
 		var refused *engine.ServerError
 		if errors.As(err, &refused) && refused.Kind != engine.LockTimeout {
 			return &engine.LedgerError{Err: err}
 		}
-		if err != nil {
-			return err
-		}
-		back, err := c.entries(ctx, readLedger+" WHERE seq BETWEEN ? AND ? ORDER BY seq", some[0].Seq, some[len(some)-1].Seq)
 		if err != nil {
 			return err
 		}

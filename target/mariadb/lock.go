@@ -77,14 +77,14 @@ func (s *Session) Unlock() {
 
 // Alive implements engine.Lock.
 func (s *Session) Alive(ctx context.Context) error {
-	id, err := s.own.number(ctx, "SELECT CONNECTION_ID()")
-	if err != nil || !s.locked {
+	if !s.locked {
+		_, err := s.own.number(ctx, "SELECT CONNECTION_ID()")
 		return err
 	}
-	holder, err := s.own.number(ctx, "SELECT IS_USED_LOCK(?)", s.deploys())
-	if err == nil && holder != id {
+	held, err := s.own.number(ctx, "SELECT IS_USED_LOCK(?) = CONNECTION_ID()", s.deploys())
+	if err == nil && held != 1 {
 		s.own.lost = true
-		err = &engine.LostError{Err: errors.New("the target's lock is no longer held by this session")}
+		return &engine.LostError{Err: errors.New("the target's lock is no longer held by this session")}
 	}
 	return err
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"vorrang/core/evidence"
 	"vorrang/core/sqltext"
 	"vorrang/internal/safely"
+	"vorrang/target/words"
 )
 
 // Session is a database of a MariaDB server as a target. Our own statements have a
@@ -25,7 +27,9 @@ type Session struct {
 	own    *conn
 	steps  *conn // nil before the first step
 	locked bool
-	within bool // a transaction was open when the server was asked last
+	within bool            // a transaction was open when the server was asked last
+	clean  bool            // nothing that ran on steps can have left anything in it
+	set    engine.Settings // that steps was opened with
 	notice func(severity, message string)
 }
 
@@ -74,12 +78,16 @@ func (s *Session) admitted(ctx context.Context) error {
 	return nil
 }
 
-// fresh gives the next step a connection that nothing is left in.
+// fresh gives the next step a connection that nothing is left in: a new one, unless what
+// ran on the last one can have left nothing.
 func (s *Session) fresh(ctx context.Context, settings engine.Settings) error {
 	if err := s.Alive(ctx); err != nil { // nothing more runs without the target's lock
 		return err
 	}
-	s.within = false
+	if s.clean && s.set == settings && !s.within && !s.steps.lost {
+		return nil
+	}
+	s.within, s.clean = false, false
 	if s.steps != nil {
 		s.steps.close() // what was open in it is rolled back
 		s.steps = nil
@@ -97,7 +105,15 @@ func (s *Session) fresh(ctx context.Context, settings engine.Settings) error {
 	if err == nil && settings.Role != "" {
 		err = steps.exec(ctx, "SET ROLE "+quoted(settings.Role))
 	}
+	s.clean, s.set = err == nil, settings
 	return err
+}
+
+// leavesNothing reports whether a statement leaves its session as it found it: one that
+// changes the schema, and runs nothing that the database holds.
+func leavesNothing(statement sqltext.Statement) bool {
+	return shapeOf(statement).verb == defines && len(statement.SQL) < most &&
+		!slices.ContainsFunc(rules.Tokens(statement.SQL), func(t words.Token) bool { return t.Kind == words.Variable })
 }
 
 // settingsOf are the session variables of a step. Locks are waited for in whole
@@ -134,6 +150,7 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
+	s.clean = s.clean && leavesNothing(statement)
 	ended, steps := make(chan struct{}), s.steps
 	watched := make(chan struct{})
 	go func() {
