@@ -161,7 +161,7 @@ func (r *run) before(ctx context.Context, s script, i int) ([]string, error) {
 	if !r.Dialect.Whole(s.statements[i]) {
 		return nil, nil
 	}
-	looked, err := r.Target.Sightings(ctx, r.Dialect.Objects(s.statements, i+1, i+1).Objects)
+	looked, err := r.Target.Sightings(ctx, evidence.Telling(r.Dialect.Objects(s.statements, i+1, i+1).Objects))
 	return evidence.Before(looked), err
 }
 

@@ -147,6 +147,15 @@ const (
 	Unclear    Verdict = "unclear"     // somebody has to look
 )
 
+// Telling are those of a statement's objects by which it can be told what became of it:
+// what it makes and drops, but not what comes with a table that it makes.
+func Telling(objects []Object) []Object {
+	return slices.DeleteFunc(slices.Clone(objects), func(o Object) bool {
+		comesAlong := slices.ContainsFunc(objects, func(t Object) bool { return t.Kind == Table && t.Made && o.Of == t.Name && o.Schema == t.Schema })
+		return !o.Made && !o.Gone || comesAlong
+	})
+}
+
 // Before is what a look found of the objects that a statement makes and drops, just
 // before it began: "table berth", or "no table berth". Of nothing that tells it is
 // empty.
@@ -171,8 +180,13 @@ const no = "no "
 // where somebody has changed it meanwhile.
 func JudgeWhole(e Evidence, before []string) (Verdict, string) {
 	did, didNot, changes := true, true, ""
+	objects := make([]Object, len(e.Sightings))
+	for i, s := range e.Sightings {
+		objects[i] = s.Object
+	}
+	telling := Telling(objects)
 	for _, s := range e.Sightings {
-		if !s.Made && !s.Gone {
+		if !slices.ContainsFunc(telling, func(o Object) bool { return o.String() == s.Object.String() }) {
 			continue
 		}
 		was := slices.Contains(before, s.Object.String())

@@ -280,7 +280,7 @@ func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []
 	if settings.StatementTimeout == 0 || settings.StatementTimeout > peekTimeout {
 		settings.StatementTimeout = peekTimeout
 	}
-	sightings, err := s.own.sightings(ctx, objects)
+	sightings, err := s.own.sightings(ctx, s.config.DBName, objects)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -317,26 +317,27 @@ func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []
 
 // Sightings implements engine.Steps.
 func (s *Session) Sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
-	return s.own.sightings(ctx, objects)
+	return s.own.sightings(ctx, s.config.DBName, objects)
 }
 
-// sights look one kind of object up; ? are what it belongs to and its name.
+// sights look one kind of object up; ? are the database, what it belongs to and its
+// name. The server reads all tables for a condition that is no literal.
 var sights = map[evidence.Kind]string{
-	evidence.Table:      "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND ? = '' AND TABLE_NAME = ? AND TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED')",
-	evidence.View:       "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND ? = '' AND TABLE_NAME = ? AND TABLE_TYPE = 'VIEW'",
-	evidence.Sequence:   "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND ? = '' AND TABLE_NAME = ? AND TABLE_TYPE = 'SEQUENCE'",
-	evidence.Column:     "SELECT 1 FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ? AND COLUMN_NAME = ?",
-	evidence.Index:      "SELECT 1 FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ? AND INDEX_NAME = ?",
-	evidence.Constraint: "SELECT 1 FROM information_schema.TABLE_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = DATABASE() AND TABLE_NAME = ? AND CONSTRAINT_NAME = ?",
-	evidence.Trigger:    "SELECT 1 FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE() AND ? = '' AND TRIGGER_NAME = ?",
-	evidence.Routine:    "SELECT 1 FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ? = '' AND ROUTINE_NAME = ?",
+	evidence.Table:      "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND ? = '' AND TABLE_NAME = ? AND TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED')",
+	evidence.View:       "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND ? = '' AND TABLE_NAME = ? AND TABLE_TYPE = 'VIEW'",
+	evidence.Sequence:   "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND ? = '' AND TABLE_NAME = ? AND TABLE_TYPE = 'SEQUENCE'",
+	evidence.Column:     "SELECT 1 FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME = ?",
+	evidence.Index:      "SELECT 1 FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND INDEX_NAME = ?",
+	evidence.Constraint: "SELECT 1 FROM information_schema.TABLE_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ? AND CONSTRAINT_NAME = ?",
+	evidence.Trigger:    "SELECT 1 FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ? AND ? = '' AND TRIGGER_NAME = ?",
+	evidence.Routine:    "SELECT 1 FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ? = '' AND ROUTINE_NAME = ?",
 }
 
-func (c *conn) sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
+func (c *conn) sightings(ctx context.Context, database string, objects []evidence.Object) ([]evidence.Sighting, error) {
 	sightings := []evidence.Sighting{}
 	for _, o := range objects {
 		seen := evidence.Sighting{Object: o}
-		err := c.each(ctx, sights[o.Kind]+" LIMIT 1", []any{o.Of, o.Name}, func([]string) error {
+		err := c.each(ctx, sights[o.Kind]+" LIMIT 1", []any{database, o.Of, o.Name}, func([]string) error {
 			seen.There = true
 			return nil
 		})
