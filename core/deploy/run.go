@@ -244,17 +244,22 @@ func (r *run) action(ctx context.Context) *Failure {
 // empty drops what is in the application's schemas, and notes in the same
 // transaction which steps went with it.
 func (r *run) empty(ctx context.Context, steps []plan.Step) *Failure {
+	began := false
 	fail := func(err error) *Failure {
+		left := "nothing: the transaction was rolled back"
+		if began && !r.Target.InTransaction() { // the server commits after each
+			left = "what had been dropped by then is gone; a rebuild begins again"
+		}
 		r.undo(ctx)
 		var lost *engine.LostError
-		f := &Failure{Message: "the application's schemas could not be emptied: " + err.Error(), Lost: errors.As(err, &lost),
-			Left: "nothing: the transaction was rolled back"}
+		f := &Failure{Message: "the application's schemas could not be emptied: " + err.Error(), Lost: errors.As(err, &lost), Left: left}
 		r.emit(Event{Kind: StepFailed, Message: f.Message, Failure: f})
 		return f
 	}
 	if err := r.Target.Begin(ctx, r.Defaults); err != nil {
 		return fail(err)
 	}
+	began = true
 	objects, err := r.Target.Empty(ctx)
 	if err != nil {
 		return fail(err)

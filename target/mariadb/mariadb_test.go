@@ -2,6 +2,7 @@ package mariadb_test
 
 import (
 	"fmt"
+	"net/url"
 	"path"
 	"regexp"
 	"slices"
@@ -10,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"vorrang/core/engine"
 	"vorrang/internal/mariatest"
 	"vorrang/target/enginetest"
 	"vorrang/target/mariadb"
@@ -83,3 +85,47 @@ func harness() enginetest.Harness {
 func TestEngine(t *testing.T) { enginetest.Run(t, harness()) }
 
 func TestStruck(t *testing.T) { enginetest.Struck(t, harness()) }
+
+// TestWhatCannotBeReadIsNotPassedOver: a view whose text is hidden would never drift.
+func TestWhatCannotBeReadIsNotPassedOver(t *testing.T) {
+	address := mariatest.Database(t)
+	database := path.Base(address)
+	for _, sql := range []string{"CREATE TABLE berth (id INTEGER)", "CREATE VIEW berths AS SELECT id FROM berth", "CREATE OR REPLACE USER reader@'127.0.0.1' IDENTIFIED BY 'p'",
+		"GRANT SELECT ON " + database + ".* TO reader@'127.0.0.1'"} {
+		require.NoError(t, mariatest.Exec(t, address, sql))
+	}
+	u, err := url.Parse(address)
+	require.NoError(t, err)
+	u.User = url.UserPassword("reader", "p")
+	session, err := mariadb.Engine{}.Open(t.Context(), u.String(), "test")
+	require.NoError(t, err)
+	defer session.Close()
+	_, err = session.Snapshot(t.Context(), nil)
+	require.ErrorContains(t, err, "GRANT SHOW VIEW ON")
+	seen, err := session.Probe(t.Context(), "")
+	require.NoError(t, err)
+	for _, look := range seen.Looks {
+		require.Equal(t, look.What != "ledger", look.OK, "%+v", look)
+	}
+
+	for name, c := range map[string]struct {
+		change func(*url.URL)
+		kind   engine.ConnectKind
+	}{
+		"a wrong password": {func(u *url.URL) { u.User = url.UserPassword("reader", "q") }, engine.WrongPassword},
+		"nobody listens":   {func(u *url.URL) { u.Host = "127.0.0.1:1" }, engine.NobodyListens},
+		"no such database": {func(u *url.URL) { u.User, u.Path = url.UserPassword("vorrang", "mariatest-superuser"), "/nowhere" }, engine.NoSuchDatabase},
+		"not admitted":     {func(u *url.URL) { u.Path = "/mysql" }, engine.NotAdmitted},
+		"no TLS there":     {func(u *url.URL) { u.RawQuery = "tls=on" }, engine.NoTLS},
+		"an odd setting":   {func(u *url.URL) { u.RawQuery = "allowAllFiles=true" }, engine.BadURL},
+		"no such host":     {func(u *url.URL) { u.Host = "gauge.invalid:3306" }, engine.NoSuchHost},
+	} {
+		other := *u
+		c.change(&other)
+		_, err := mariadb.Engine{}.Open(t.Context(), other.String(), "test")
+		var failed *engine.ConnectError
+		require.ErrorAs(t, err, &failed, name)
+		require.Equal(t, c.kind, failed.Kind, "%s: %s", name, err)
+		require.NotContains(t, err.Error(), "mariatest-superuser")
+	}
+}

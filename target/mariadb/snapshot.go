@@ -96,6 +96,9 @@ func (r *catalog) tables() error {
 
 func (r *catalog) views() error {
 	return r.own.each(r.ctx, `SELECT TABLE_NAME, VIEW_DEFINITION, DEFINER, SECURITY_TYPE, ALGORITHM, CHECK_OPTION FROM information_schema.VIEWS WHERE TABLE_SCHEMA = DATABASE()`, nil, func(row []string) error {
+		if row[1] == "" {
+			return fmt.Errorf("user %s may not read the text of the view %s: GRANT SHOW VIEW ON %s.* TO %[1]s", r.config.User, row[0], quoted(r.config.DBName))
+		}
 		props := map[string]string{"definition": plain(strings.ReplaceAll(row[1], quoted(r.config.DBName)+".", "")), "owner": row[2]}
 		if row[3] != "DEFINER" {
 			props["security"] = row[3]
