@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -27,8 +28,60 @@ const binaries = "/usr/lib/postgresql/15/bin/"
 func psql(t *testing.T, url, text string) (string, error) {
 	file := filepath.Join(t.TempDir(), "deploy.sql")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-	said, err := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-f", file, url).CombinedOutput()
+	said, err := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-v", "file="+file, "-f", file, url).CombinedOutput()
+	require.Eventually(t, func() bool { // the server sees a little later that psql is gone
+		return pgtest.Query(t, url, "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM pg_database WHERE datname = current_database())") == "0"
+	}, 10*time.Second, 10*time.Millisecond)
 	return string(said), err
+}
+
+// unheld is a file without what holds it against its digest: each statement is still held
+// against its own.
+func unheld(t *testing.T, file string) string {
+	before, rest, found := strings.Cut(file, "\\if :{?file}\n")
+	_, after, also := strings.Cut(rest, "\n-- What stands from here on")
+	require.True(t, found && also)
+	return before + "-- What stands from here on" + after
+}
+
+// TestAFileThatIsNamedIsReadAsAWhole: rows that were edited and statements that were added
+// are noticed before anything runs, and a file has to be named.
+func TestAFileThatIsNamedIsReadAsAWhole(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (name text);\nCOPY berth FROM stdin;\nNorth quay\n\\.\n"})
+	file := must(w.Standalone(t.Context(), "harbour", "production", client.Promotion{})).Standalone
+	run := func(text string, args ...string) (string, error) {
+		name := filepath.Join(t.TempDir(), "deploy it's.sql")
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
+		if len(args) == 0 {
+			args = []string{"-v", "file=" + name}
+		}
+		said, err := exec.CommandContext(t.Context(), binaries+"psql", append(args, "-X", "-q", "-f", name, w.URLs["production"])...).CombinedOutput()
+		return string(said), err
+	}
+	there := func() string {
+		return pgtest.Query(t, w.URLs["production"], "SELECT concat(to_regclass('vorrang.ledger'), to_regclass('public.berth'), (SELECT count(*) FROM pg_largeobject_metadata))")
+	}
+	for what, edited := range map[string]string{
+		"an edited row":      strings.Replace(file, "North quay", "South quay", 1),
+		"an added statement": strings.Replace(file, "\n\\.\n", "\n\\.\nCREATE TABLE extra (id int);\n", 1),
+		"an added line":      file + "CREATE TABLE extra (id int);\n",
+	} {
+		require.NotEqual(t, file, edited)
+		said, err := run(edited)
+		require.Error(t, err, what)
+		assert.Contains(t, said, "this file was edited: it is not as it was made", what)
+		assert.Equal(t, "0", there(), what)
+	}
+	said, err := run(file, "-q")
+	require.Error(t, err)
+	assert.Contains(t, said, "say which file it is")
+	assert.Contains(t, said, "psql -X -v file=THIS-FILE -f THIS-FILE TARGET")
+	assert.Equal(t, "0", there())
+	said, err = run(file)
+	require.NoError(t, err, said)
+	assert.Equal(t, "North quay", pgtest.Query(t, w.URLs["production"], "SELECT name FROM berth"))
+	assert.Equal(t, "ledgerberth0", there(), "nothing of the reading is left")
 }
 
 // told is what a ledger says, but for who, when and for how long.
@@ -92,7 +145,7 @@ func TestAnEditedFileForPsqlStops(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (name text DEFAULT 'Kai № 1');\nINSERT INTO berth VALUES ('North quay');",
 		"1-create-berth.check.sql": "SELECT count(*) = 1 FROM berth"})
-	file := must(w.Standalone(t.Context(), "harbour", "production", client.Promotion{})).Standalone
+	file := unheld(t, must(w.Standalone(t.Context(), "harbour", "production", client.Promotion{})).Standalone)
 	for _, edit := range [][2]string{{"North quay", "South quay"}, {"count(*) = 1", "count(*) = 2"}, {"№ 1", "№ 2"}} {
 		require.Contains(t, file, edit[0])
 		said, err := psql(t, w.URLs["production"], strings.Replace(file, edit[0], edit[1], 1))

@@ -32,7 +32,7 @@ func previewCommand() command {
 			release := e.flags.String("release", "", "the `release` to apply; without it loose steps")
 			environment := e.flags.String("env", "", "the `environment` to roll back")
 			way := wayFlags(e, "back-to")
-			standalone := e.flags.Bool("standalone", false, "write one file that a DBA runs with psql -f")
+			standalone := e.flags.Bool("standalone", false, "write one file that a DBA runs with psql -v file=FILE -f FILE")
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err

@@ -63,8 +63,9 @@ func FuzzFile(f *testing.F) {
 		require.NoError(t, os.WriteFile(name, text, 0o600))
 		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 		defer cancel()
-		said, _ := exec.CommandContext(ctx, binaries+"psql", "-X", "-q", "-f", name, tap.URL).CombinedOutput() // it fails: there is no ledger
+		said, _ := exec.CommandContext(ctx, binaries+"psql", "-X", "-q", "-v", "file="+name, "-f", name, tap.URL).CombinedOutput() // it fails: there is no ledger
 		assert.NotContains(t, string(said), "was edited")
+		assert.NotContains(t, string(said), "could not open file")
 		mu.Lock()
 		defer mu.Unlock()
 		for at, i := 0, 0; i < len(statements); i++ {

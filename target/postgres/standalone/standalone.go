@@ -35,7 +35,7 @@ func refuse(format string, args ...any) error {
 // service does.
 func (f File) Text() ([]byte, error) {
 	w := &writer{File: f}
-	w.head()
+	w.line("%s", below)
 	w.guard()
 	for i, action := range f.Plan.Actions {
 		if err := w.action(i, action); err != nil {
@@ -44,7 +44,36 @@ func (f File) Text() ([]byte, error) {
 	}
 	w.line("RESET SESSION AUTHORIZATION; RESET ROLE;")
 	w.line("DO $done$ BEGIN PERFORM pg_catalog.pg_advisory_unlock_all(); RAISE NOTICE 'the deployment is done'; END $done$;")
-	return w.out.Bytes(), nil
+	body := w.out.Bytes()
+	w.out = bytes.Buffer{}
+	w.head()
+	w.itself(step.Sum(body))
+	return append(w.out.Bytes(), body...), nil
+}
+
+// below begins what the file's digest is of.
+const below = "-- What stands from here on has the digest above."
+
+// itself lets psql hand the whole file to the server, which holds it against its digest
+// before anything runs. psql does not tell which file it reads, so whoever runs it does.
+// Source:
+// https://www.postgresql.org/docs/18/app-psql.html, \lo_import
+func (w *writer) itself(digest step.Checksum) {
+	marker := "pg_catalog.convert_to(E'\\n" + below + "', 'UTF8')"
+	w.line(`\if :{?file}`)
+	w.line("BEGIN;")
+	w.line(`\lo_import :file`)
+	w.line("SELECT pg_catalog.encode(pg_catalog.sha256(pg_catalog.substr(f.itself, POSITION(%s IN f.itself) + 1)), 'hex') OPERATOR(pg_catalog.=) '%s' AS vorrang_whole", marker, digest)
+	w.line(`    FROM (SELECT pg_catalog.lo_get(:LASTOID) AS itself) f \gset`)
+	w.line(`SELECT pg_catalog.lo_unlink(:LASTOID) AS vorrang_read \gset`)
+	w.line("COMMIT;")
+	w.line(`\if :vorrang_whole`)
+	w.line(`\else`)
+	w.line("DO $edited$ BEGIN RAISE EXCEPTION 'this file was edited: it is not as it was made' USING HINT = 'make a new file: vorrang preview -standalone'; END $edited$;")
+	w.line(`\endif`)
+	w.line(`\else`)
+	w.line("DO $named$ BEGIN RAISE EXCEPTION 'this file is held against its digest: say which file it is' USING HINT = 'psql -X -v file=THIS-FILE -f THIS-FILE TARGET'; END $named$;")
+	w.line(`\endif`)
 }
 
 type writer struct {
@@ -69,7 +98,8 @@ func (w *writer) head() {
 	w.comment("%s of %s/%s, %s, by Vorrang's preview", plural.Of(len(w.Plan.Actions), "step"), w.Lane, w.Environment, string(w.Plan.Direction))
 	w.comment("Made for %s at %s UTC, of %s.", w.MadeBy, w.MadeAt.UTC().Format(time.DateTime), what)
 	w.comment("")
-	w.comment("Run it as the user of Vorrang's target:  psql -X -f THIS-FILE TARGET")
+	w.comment("Run it as the user of Vorrang's target:  psql -X -v file=THIS-FILE -f THIS-FILE TARGET")
+	w.comment("The whole of it is held against its digest first, and each statement against its own.")
 	w.comment("It stops at the first error. It takes the lock that every deployment takes, refuses if anything was deployed")
 	w.comment("since it was made, and writes the same ledger rows as Vorrang. If it stops half-way, do not fix this file:")
 	w.comment("make a new one, which goes on from there.")
