@@ -29,10 +29,14 @@ func psql(t *testing.T, url, text string) (string, error) {
 	file := filepath.Join(t.TempDir(), "deploy.sql")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 	said, err := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-v", "file="+file, "-f", file, url).CombinedOutput()
-	require.Eventually(t, func() bool { // the server sees a little later that psql is gone
+	return string(said), err
+}
+
+// gone waits until the server has seen that psql is gone, and with it its lock.
+func gone(t *testing.T, url string) {
+	require.Eventually(t, func() bool {
 		return pgtest.Query(t, url, "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM pg_database WHERE datname = current_database())") == "0"
 	}, 10*time.Second, 10*time.Millisecond)
-	return string(said), err
 }
 
 // unheld is a file without what holds it against its digest: each statement is still held
@@ -150,6 +154,7 @@ func TestAnEditedFileForPsqlStops(t *testing.T) {
 		require.Contains(t, file, edit[0])
 		said, err := psql(t, w.URLs["production"], strings.Replace(file, edit[0], edit[1], 1))
 		require.Error(t, err)
+		gone(t, w.URLs["production"])
 		assert.Contains(t, said, "this file was edited: what stands here, or before it, is not the text of step 1")
 		assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*)::text FROM vorrang.ledger"))
 	}
@@ -167,6 +172,7 @@ func TestAnEditedFileForPsqlStops(t *testing.T) {
 	} {
 		said, err := psql(t, w.URLs["production"], other)
 		require.Error(t, err, what)
+		gone(t, w.URLs["production"])
 		assert.Contains(t, said, "this file was edited: ", what)
 		assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*)::text FROM vorrang.ledger"), what)
 	}
