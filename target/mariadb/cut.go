@@ -25,8 +25,9 @@ func cut(text []byte) ([]sqltext.Statement, error) {
 	c := words.NewCutter(text)
 	delimiter := ";"
 	var body compound
+	opening := true // nothing but white space stands before, in the same line
 	for at := 0; at < len(text); {
-		if !c.Began() && (at == 0 || text[at-1] == '\n' || bytes.TrimSpace(text[bytes.LastIndexByte(text[:at], '\n')+1:at]) == nil) {
+		if opening {
 			if line := delimiterLine.FindSubmatch(text[at:]); line != nil && !words.InWord(byteAt(text, at+len("delimiter"))) {
 				if len(line[1]) == 0 || bytes.ContainsRune(line[1], '\\') {
 					return nil, c.Error(at, "DELIMITER needs the text that statements are to end with, such as //, and no backslash in it")
@@ -38,7 +39,7 @@ func cut(text []byte) ([]sqltext.Statement, error) {
 		}
 		if bytes.HasPrefix(text[at:], []byte(delimiter)) && !(delimiter == ";" && body.depth > 0) {
 			c.End()
-			body = compound{}
+			body, opening = compound{}, false
 			at += len(delimiter)
 			continue
 		}
@@ -47,7 +48,7 @@ func cut(text []byte) ([]sqltext.Statement, error) {
 				return nil, c.Error(at, "commands that begin with a backslash belong to the mariadb client, and are no SQL: take this out")
 			}
 			c.End()
-			body = compound{}
+			body, opening = compound{}, false
 			at += 2
 			continue
 		}
@@ -55,15 +56,18 @@ func cut(text []byte) ([]sqltext.Statement, error) {
 		switch t.Kind {
 		case words.Unclosed:
 			return nil, c.Unclosed(t)
-		case words.Space, words.Comment:
-			at = t.To
+		case words.Space:
+			at, opening = t.To, !c.Began() && (opening || bytes.IndexByte(t.Raw(), '\n') >= 0)
+			continue
+		case words.Comment:
+			at, opening = t.To, false
 			continue
 		case words.Word, words.Number, words.Variable:
 			if n := strings.Index(string(t.Raw()[1:]), delimiter); n >= 0 { // END$$
 				t.To = t.From + 1 + n
 			}
 		}
-		at = t.To
+		at, opening = t.To, false
 		if err := c.Add(t); err != nil {
 			return nil, err
 		}
