@@ -1,6 +1,7 @@
 package sqltext
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -28,6 +29,16 @@ type Statement struct {
 
 	// Batch are the places of BatchPlace in SQL, in bytes.
 	Batch []int
+}
+
+// Place is the line and the column, both from 1, of an offset in the statement's SQL.
+func (s Statement) Place(at int) (line, column int) {
+	before := s.SQL[:min(at, len(s.SQL))]
+	lines := bytes.Count(before, []byte("\n"))
+	if lines == 0 {
+		return s.Line, s.Column + utf8.RuneCount(before)
+	}
+	return s.Line + lines, utf8.RuneCount(before[bytes.LastIndexByte(before, '\n')+1:]) + 1
 }
 
 // BatchPlace stands in a statement of mode batches for how many rows one batch

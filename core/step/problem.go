@@ -17,9 +17,12 @@ type Problem struct {
 	Caret  int    `json:"caret,omitempty" description:"In source, in characters from 1."`
 }
 
-// In is the problem with its line: text is the file's, and offset the place.
+// In is the problem with its line: text is the file's, and offset the place. A line and
+// a column that it has already are taken as right.
 func (p Problem) In(text []byte, offset int) Problem {
-	p.Line, p.Column = Position(text, offset)
+	if p.Line == 0 {
+		p.Line, p.Column = Position(text, offset)
+	}
 	p.Source, p.Caret = SourceLine(text, offset)
 	return p
 }

@@ -43,13 +43,14 @@ func indent(source string, caret int) string {
 // SourceLine returns the line around an offset, shortened to what a terminal
 // shows, and the column of the offset in it, from 1.
 func SourceLine(text []byte, offset int) (line string, caret int) {
-	const before, most = 80, 120 // characters
-	start := bytes.LastIndexByte(text[:offset], '\n') + 1
-	end := len(text)
-	if at := bytes.IndexByte(text[offset:], '\n'); at >= 0 {
+	const before, most = 80, 120                                     // characters
+	const far = utf8.UTFMax * most                                   // bytes
+	start, end := max(0, offset-far-1), min(len(text), offset+far+1) // a byte more tells that the line goes on
+	start += bytes.LastIndexByte(text[start:offset], '\n') + 1
+	if at := bytes.IndexByte(text[offset:end], '\n'); at >= 0 {
 		end = offset + at
 	}
-	left, right := []rune(string(tail(text[start:offset], 4*most))), []rune(string(Head(text[offset:end], 4*most)))
+	left, right := []rune(string(tail(text[start:offset], far))), []rune(string(Head(text[offset:end], far)))
 	if len(left) > before {
 		left = append([]rune("…"), left[len(left)-before:]...)
 	}

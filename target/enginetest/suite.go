@@ -442,6 +442,15 @@ func reviews(t *testing.T, h Harness) {
 	} {
 		assert.NotEmpty(t, problems(bad), name)
 	}
+	// Each statement of a long line has its place, without the line being read for each.
+	const many = 50_000
+	long, wrong := step.ReadFile("1-a.sql", []byte(strings.Repeat("COMMIT; ", many)))
+	require.Empty(t, wrong)
+	found, _ := h.Engine.Dialect().Review(step.Step{Number: "1", Slug: "a", Forward: long}, nil)
+	require.Len(t, found, many)
+	last := found[many-1]
+	assert.Equal(t, [2]int{1, 8*(many-1) + 1}, [2]int{last.Line, last.Column})
+	assert.Equal(t, "…"+strings.Repeat("COMMIT; ", 10)+"COMMIT;", strings.TrimSpace(last.Source))
 	_, err := h.Engine.Dialect().Cut([]byte("SELECT 1;\n  SELECT 'x"))
 	var place *sqltext.Error
 	require.True(t, errors.As(err, &place), "%v", err)

@@ -178,6 +178,6 @@ func FuzzCut(f *testing.F) {
 			require.Equal(t, string(text[s.Offset:end]), string(s.SQL))
 			_ = fmt.Sprint(shapeOf(s))
 		}
-		dialect{}.Objects(statements, 1, 0)
+		language.Objects(statements, 1, 0)
 	})
 }

@@ -1,8 +1,8 @@
 package mariadb
 
 import (
+	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -15,13 +15,13 @@ import (
 )
 
 // dialect implements engine.Dialect by the words of statements.
-type dialect struct{}
+type dialect struct{ words.Dialect }
 
-var _ engine.Dialect = dialect{}
+var _ engine.Dialect = language
 
-func (dialect) Cut(text []byte) ([]sqltext.Statement, error) { return cut(text) }
-
-func (dialect) Compare(before, after []byte) sqltext.Change { return rules.Compare(before, after) }
+var language = dialect{words.Dialect{Rules: rules, Cutter: cut, Leaves: leaves,
+	Loses: func(s sqltext.Statement) []string { return shapeOf(s).loses },
+	Query: func(s sqltext.Statement) bool { return shapeOf(s).verb == reads }}}
 
 // Mode implements engine.Dialect: only changes of rows can be rolled back.
 func (dialect) Mode(asked step.Mode, script []sqltext.Statement) step.Mode {
@@ -59,19 +59,6 @@ func (dialect) OnlyRows(s sqltext.Statement) bool {
 	return verb == reads || verb == changes || verb == sets
 }
 
-func (dialect) Objects(statements []sqltext.Statement, first, last int) evidence.Script {
-	return evidence.Collect(statements, first, last, leaves)
-}
-
-func (dialect) Left(scripts [][]sqltext.Statement) [][]evidence.Object {
-	return evidence.CollectLeft(scripts, leaves)
-}
-
-// ConcurrentIndex implements engine.Dialect: a build that fails leaves nothing.
-func (dialect) ConcurrentIndex(sqltext.Statement) (evidence.Object, bool) {
-	return evidence.Object{}, false
-}
-
 // SessionOf implements engine.Dialect.
 func (dialect) SessionOf(statements []sqltext.Statement) sqltext.Session {
 	var left sqltext.Session
@@ -82,7 +69,7 @@ func (dialect) SessionOf(statements []sqltext.Statement) sqltext.Session {
 			if is.verb == sets {
 				what = "prepared statement"
 			}
-			left.Lost = append(left.Lost, sqltext.Lost{What: what, Name: is.name, Line: s.Line, Needs: regexp.MustCompile(`(?i)` + regexp.QuoteMeta(is.name))})
+			left.Lost = append(left.Lost, sqltext.Lost{What: what, Name: is.name, Line: s.Line, Needs: words.Mention(is.name)})
 		case is.verb == sets:
 			left.Again = append(left.Again, s)
 		case is.verb == changes && len(is.effects) > 0: // a temporary table is dropped
@@ -92,20 +79,6 @@ func (dialect) SessionOf(statements []sqltext.Statement) sqltext.Session {
 		}
 	}
 	return left
-}
-
-func (dialect) Losses(text []byte) []review.Loss {
-	statements, err := cut(text)
-	if err != nil {
-		return nil // such a script is refused when it is submitted
-	}
-	var losses []review.Loss
-	for _, s := range statements {
-		for _, what := range shapeOf(s).loses {
-			losses = append(losses, review.Loss{Line: s.Line, What: what})
-		}
-	}
-	return losses
 }
 
 func (dialect) Beyond(text []byte) string {
@@ -141,21 +114,19 @@ func otherDatabase(s sqltext.Statement) string {
 	return ""
 }
 
-func isOurs(name string) bool { return strings.HasPrefix(strings.ToLower(name), "vorrang_") }
-
 // Review implements engine.Dialect. may can hold roles and settings, which a lane lets
 // its steps change.
 func (d dialect) Review(s step.Step, may []string) (problems, notes step.Problems) {
-	r := words.Review{Cut: cut}
+	f := d.Files()
 	asked := s.Options().Mode
 	script := func(mode step.Mode, text []byte) func(int, sqltext.Statement) (refused, noted string) {
-		statements, _ := cut(text) // r says what is wrong with it
+		statements, _ := cut(text) // f says what is wrong with it
 		alone := mode == step.Transaction && d.Mode(mode, statements) == step.Autocommit
 		told := false
 		return func(i int, statement sqltext.Statement) (refused, noted string) {
 			is := shapeOf(statement)
-			if refused = refusal(statement, is, mode, may); refused == "" && mode == step.Batches {
-				refused = words.Endless(i, words.Change{Verb: is.word, Where: is.where, From: is.from || is.word == "INSERT" && is.limit}, "WHERE … IS NULL LIMIT "+sqltext.BatchPlace)
+			if refused = cmp.Or(d.NamesOurs(statement), refusal(is, mode, may)); refused == "" && mode == step.Batches {
+				refused = review.Endless(i, is.change, "UPDATE, DELETE or INSERT", "WHERE … IS NULL LIMIT "+sqltext.BatchPlace)
 			}
 			switch {
 			case alone && !told && commits(statement):
@@ -173,28 +144,21 @@ func (d dialect) Review(s step.Step, may []string) (problems, notes step.Problem
 			return refused, noted
 		}
 	}
-	r.File(&s.Forward, script(asked, s.Forward.Text()))
+	f.Read(&s.Forward, script(asked, s.Forward.Text()))
 	if s.Back != nil {
 		mode := asked
 		if mode == step.Batches {
 			mode = step.Transaction
 		}
-		r.File(s.Back, script(mode, s.Back.Text()))
+		f.Read(s.Back, script(mode, s.Back.Text()))
 	}
-	r.File(s.Check, func(_ int, statement sqltext.Statement) (refused, noted string) {
-		if shapeOf(statement).verb != reads {
-			refused = "a check holds queries only: each must give one row, with true (a number other than 0) in every column"
-		}
-		return refused, ""
-	})
-	return r.Problems, r.Notes
+	d.Check(f, s.Check)
+	return f.Problems, f.Notes
 }
 
 // refusal says why a statement cannot run, or is not a step's to run.
-func refusal(s sqltext.Statement, is shape, mode step.Mode, may []string) string {
+func refusal(is shape, mode step.Mode, may []string) string {
 	switch {
-	case rules.Names(s, isOurs):
-		return "this names " + ledgerTable + ", Vorrang's own ledger; what the ledger says is written by deployments and repairs only: take it out"
 	case is.verb == beyond && (is.what == "rights of users" || is.what == "users and roles" || is.what == "a user"):
 		if !slices.Contains(may, "roles") {
 			return "this changes " + is.what + "; a lane lets its steps do that with steps-may: [roles]"

@@ -26,7 +26,7 @@ func (Engine) Traits() engine.Traits {
 }
 
 // Dialect implements engine.Engine.
-func (Engine) Dialect() engine.Dialect { return dialect{} }
+func (Engine) Dialect() engine.Dialect { return language }
 
 // Open implements engine.Engine.
 func (Engine) Open(ctx context.Context, url, application string) (engine.Session, error) {

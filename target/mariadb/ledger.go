@@ -13,6 +13,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/step"
+	"vorrang/target/words"
 )
 
 // createLedger makes the ledger; docs/ledger.md describes it.
@@ -20,7 +21,7 @@ import (
 //go:embed ledger.sql
 var createLedger string
 
-const ledgerTable = "vorrang_ledger"
+const ledgerTable = words.Ledger
 
 const (
 	columns    = `seq, DATE_FORMAT(at, '%Y-%m-%dT%H:%i:%s.%fZ'), action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash`

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"vorrang/core/evidence"
+	"vorrang/core/review"
 	"vorrang/core/sqltext"
 	"vorrang/target/words"
 )
@@ -43,16 +44,12 @@ const (
 // shape is a statement as far as its words tell.
 type shape struct {
 	verb    verb
-	what    string   // of beyond and control: in words
-	word    string   // of changes: INSERT, UPDATE, DELETE
-	table   string   // that changes are of
-	effects []effect // of defines, in their order
-	loses   []string // what goes for good
-	where   bool     // WHERE stands in it, outside of parentheses
-	limit   bool     // LIMIT does
-	from    bool     // FROM does
-	temp    bool     // it makes something that its session takes along
-	name    string   // of what is temporary, or prepared
+	what    string        // of beyond and control: in words
+	change  review.Change // of changes
+	effects []effect      // of defines, in their order
+	loses   []string      // what goes for good
+	temp    bool          // it makes something that its session takes along
+	name    string        // of what is temporary, or prepared
 }
 
 const most = 1 << 20 // bytes of a statement that are read: rows are longer
@@ -121,7 +118,7 @@ func shapeOf(s sqltext.Statement) shape {
 
 func set(w *words.Walk) shape {
 	switch {
-	case w.Peek().Any("GLOBAL"), w.Has("GLOBAL"), strings.Contains(strings.ToLower(textOf(w)), "@@global"):
+	case w.Has("GLOBAL"), strings.Contains(strings.ToLower(textOf(w)), "@@global"):
 		return shape{verb: beyond, what: "a setting of the whole server"}
 	case w.Pass("PASSWORD"), w.Pass("DEFAULT", "ROLE"):
 		return shape{verb: beyond, what: "a user"}
@@ -402,50 +399,17 @@ func alteration(is *shape, p *words.Walk, table string) {
 
 // change reads a statement that changes rows, or a query behind WITH.
 func change(w *words.Walk) shape {
-	is := shape{verb: reads}
-	depth := 0
-	for w.More() {
-		t := w.Take()
-		switch {
-		case t.Is("("):
-			depth++
-		case t.Is(")"):
-			depth--
-		case depth > 0:
-		case t.Is("WHERE"):
-			is.where = true
-		case t.Is("LIMIT"):
-			is.limit = true
-		case t.Is("FROM"):
-			is.from = true
-			if is.word == "DELETE" && is.table == "" {
-				_, is.table = w.Name()
-			}
-		case is.word != "":
-		case t.Is("SELECT"), t.Is("VALUES"):
-			return is
-		case t.Is("UPDATE"):
-			is.verb, is.word = changes, "UPDATE"
-			for w.Pass("LOW_PRIORITY") || w.Pass("IGNORE") {
-			}
-			_, is.table = w.Name()
-		case t.Any("INSERT", "REPLACE"):
-			is.verb, is.word = changes, "INSERT"
-			for w.Pass("LOW_PRIORITY") || w.Pass("DELAYED") || w.Pass("HIGH_PRIORITY") || w.Pass("IGNORE") || w.Pass("INTO") {
-			}
-			_, is.table = w.Name()
-			if t.Is("REPLACE") {
-				is.loses = []string{"overwrites rows of " + is.table}
-			}
-		case t.Is("DELETE"):
-			is.verb, is.word = changes, "DELETE"
+	c := words.ReadChange(w, func(_ *words.Change, w *words.Walk) {
+		for w.Pass("LOW_PRIORITY") || w.Pass("DELAYED") || w.Pass("HIGH_PRIORITY") || w.Pass("IGNORE") || w.Pass("INTO") {
 		}
+	})
+	if c.Verb == "" {
+		return shape{verb: reads}
 	}
-	switch is.word {
-	case "UPDATE":
-		is.loses = []string{"overwrites values of " + is.table}
-	case "DELETE":
-		is.loses = []string{"deletes rows of " + is.table}
+	is := shape{verb: changes, change: c.Change, loses: c.Loses()}
+	is.change.From = c.From || c.Verb == "INSERT" && c.Limit
+	if c.Replace {
+		is.loses = []string{"overwrites rows of " + c.Table}
 	}
 	return is
 }

@@ -111,8 +111,8 @@ func (s *Session) fresh(ctx context.Context, settings engine.Settings) error {
 
 // leavesNothing reports whether a statement leaves its session as it found it: one that
 // changes the schema, and runs nothing that the database holds.
-func leavesNothing(statement sqltext.Statement) bool {
-	return shapeOf(statement).verb == defines && len(statement.SQL) < most &&
+func leavesNothing(statement sqltext.Statement, is shape) bool {
+	return is.verb == defines && len(statement.SQL) < most &&
 		!slices.ContainsFunc(rules.Tokens(statement.SQL), func(t words.Token) bool { return t.Kind == words.Variable })
 }
 
@@ -150,7 +150,8 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
-	s.clean = s.clean && leavesNothing(statement)
+	is := shapeOf(statement)
+	s.clean = s.clean && leavesNothing(statement, is)
 	ended, steps := make(chan struct{}), s.steps
 	watched := make(chan struct{})
 	go func() {
@@ -176,7 +177,7 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 		return 0, steps.wrap(err)
 	}
 	rows := int64(0)
-	if shapeOf(statement).verb == changes {
+	if is.verb == changes {
 		rows, err = result.RowsAffected()
 	}
 	if err == nil {

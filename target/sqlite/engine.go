@@ -30,7 +30,7 @@ func (Engine) Traits() engine.Traits {
 }
 
 // Dialect implements engine.Engine.
-func (Engine) Dialect() engine.Dialect { return dialect{} }
+func (Engine) Dialect() engine.Dialect { return language }
 
 // Open implements engine.Engine. The URL is sqlite:PATH, where a path that does not
 // begin with / is one within the engine's folder; ?foreign_keys=on has SQLite hold

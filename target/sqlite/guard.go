@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	sqlite3 "github.com/mattn/go-sqlite3"
+
+	"vorrang/target/words"
 )
 
 // guard is asked by SQLite before each action of each statement that is prepared,
@@ -48,18 +50,16 @@ func (g *guard) why(action int, first, second string) string {
 			return first + " in a step of mode transaction: Vorrang opens and ends the transaction itself"
 		}
 	case sqlite3.SQLITE_INSERT, sqlite3.SQLITE_UPDATE, sqlite3.SQLITE_DELETE:
-		if isOurs(first) {
+		if words.IsOurs(first) {
 			return "the ledger is written by deployments and repairs only"
 		}
 	default: // what makes, alters or drops an object; ALTER TABLE names the table second
-		if isOurs(first) || isOurs(second) {
+		if words.IsOurs(first) || words.IsOurs(second) {
 			return "names that begin with vorrang_ are the ledger's"
 		}
 	}
 	return ""
 }
-
-func isOurs(name string) bool { return strings.HasPrefix(strings.ToLower(name), "vorrang_") }
 
 // harmless are the pragmas that tell something, or that change rows' or the schema's
 // notes only; settings last for the step's session.

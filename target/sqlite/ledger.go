@@ -12,6 +12,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/step"
+	"vorrang/target/words"
 )
 
 // createLedger makes the ledger; docs/ledger.md describes it.
@@ -19,8 +20,7 @@ import (
 //go:embed ledger.sql
 var createLedger string
 
-// ledgerTable is the ledger, and what all of its triggers begin with.
-const ledgerTable = "vorrang_ledger"
+const ledgerTable = words.Ledger
 
 const (
 	readLedger = `SELECT seq, at, action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash FROM main.vorrang_ledger`

@@ -1,10 +1,10 @@
 package sqlite
 
 import (
-	"fmt"
 	"strings"
 
 	"vorrang/core/evidence"
+	"vorrang/core/review"
 	"vorrang/core/sqltext"
 	"vorrang/target/words"
 )
@@ -32,18 +32,15 @@ const (
 // shape is a statement as far as its tokens tell.
 type shape struct {
 	verb      verb
-	word      string        // of changes: INSERT, UPDATE, DELETE
+	change    review.Change // of changes
 	kind      evidence.Kind // of creates and drops
 	temporary bool
 	of        string // the table that a trigger or a column belongs to, or a virtual table's module
 	name      string
 	new       string   // of renames
 	columns   []string // of a table that is created
-	named     []string // its constraints that have names
-	where     bool     // WHERE stands in it, outside of parentheses
-	from      bool     // FROM does
 	into      bool     // VACUUM INTO
-	limited   bool     // changes: :batch stands in it
+	loses     []string // what goes for good
 }
 
 // shapeOf reads a statement.
@@ -66,39 +63,32 @@ func shapeOf(s sqltext.Statement) shape {
 		is.verb = opens
 	case w.Pass("COMMIT"), w.Pass("END"):
 		is.verb = closes
+	case w.Peek().Any("SAVEPOINT", "RELEASE"), w.Peek().Is("ROLLBACK") && w.Has("TO"):
+		is.verb = saves
 	case w.Peek().Is("ROLLBACK"):
 		is.verb = closes
-		for _, t := range w.Tokens {
-			if t.Is("TO") {
-				is.verb = saves
-			}
-		}
-	case w.Peek().Any("SAVEPOINT", "RELEASE"):
-		is.verb = saves
 	case w.Peek().Any("ATTACH", "DETACH"):
 		is.verb = attaches
 	case w.Pass("VACUUM"):
-		is.verb = vacuums
-		for _, t := range w.Tokens {
-			is.into = is.into || t.Is("INTO")
-		}
+		is.verb, is.into = vacuums, w.Has("INTO")
 	case w.Peek().Any("SELECT", "VALUES", "EXPLAIN"):
 		is.verb = reads
 	case w.Peek().Any("ANALYZE", "REINDEX"):
 		is.verb = tends
 	case w.Peek().Any("INSERT", "REPLACE", "UPDATE", "DELETE", "WITH"):
 		is = readChange(w)
-		is.limited = s.HasBatch()
 	}
 	return is
 }
+
+// kinds are what CREATE and DROP are about.
+var kinds = map[string]evidence.Kind{"TABLE": evidence.Table, "INDEX": evidence.Index, "VIEW": evidence.View, "TRIGGER": evidence.Trigger}
 
 func readCreate(w *words.Walk) shape {
 	is := shape{verb: creates}
 	is.temporary = w.Pass("TEMP") || w.Pass("TEMPORARY")
 	unique := w.Pass("UNIQUE")
 	virtual := w.Pass("VIRTUAL")
-	kinds := map[string]evidence.Kind{"TABLE": evidence.Table, "INDEX": evidence.Index, "VIEW": evidence.View, "TRIGGER": evidence.Trigger}
 	kind, known := kinds[strings.ToUpper(string(w.Take().Raw()))]
 	if !known || unique && kind != evidence.Index {
 		return shape{}
@@ -117,28 +107,25 @@ func readCreate(w *words.Walk) shape {
 	case virtual && w.Pass("USING"):
 		is.of = w.Take().Name()
 	case kind == evidence.Table && w.Pass("("):
-		table := readTable(w)
-		for _, c := range table.columns {
+		for _, c := range readTable(w).columns {
 			is.columns = append(is.columns, c.name)
-		}
-		for _, c := range table.constraints {
-			if c.name != "" {
-				is.named = append(is.named, c.name)
-			}
 		}
 	}
 	return is
 }
 
 func readDrop(w *words.Walk) shape {
-	kinds := map[string]evidence.Kind{"TABLE": evidence.Table, "INDEX": evidence.Index, "VIEW": evidence.View, "TRIGGER": evidence.Trigger}
 	kind, known := kinds[strings.ToUpper(string(w.Take().Raw()))]
 	if !known {
 		return shape{}
 	}
 	w.Pass("IF", "EXISTS")
 	_, name := w.Name()
-	return shape{verb: drops, kind: kind, name: name}
+	is := shape{verb: drops, kind: kind, name: name}
+	if kind == evidence.Table {
+		is.loses = []string{"drops the table " + name}
+	}
+	return is
 }
 
 func readAlter(w *words.Walk) shape {
@@ -157,50 +144,26 @@ func readAlter(w *words.Walk) shape {
 		return shape{verb: recolumns, kind: evidence.Column, of: table, new: w.Take().Name()}
 	case w.Pass("DROP"):
 		w.Pass("COLUMN")
-		return shape{verb: recolumns, kind: evidence.Column, of: table, name: w.Take().Name()}
+		name := w.Take().Name()
+		return shape{verb: recolumns, kind: evidence.Column, of: table, name: name, loses: []string{"drops the column " + table + "." + name}}
 	}
 	return shape{kind: evidence.Table, name: table}
 }
 
-// change reads a statement that changes rows, or a query behind WITH.
+// readChange reads a statement that changes rows, or a query behind WITH.
 func readChange(w *words.Walk) shape {
-	is := shape{verb: reads}
-	depth := 0
-	for w.More() {
-		t := w.Take()
-		switch {
-		case t.Is("("):
-			depth++
-		case t.Is(")"):
-			depth--
-		case depth > 0:
-		case t.Is("WHERE"):
-			is.where = true
-		case t.Is("FROM"):
-			is.from = true
-			if is.word == "DELETE" && is.name == "" {
-				_, is.name = w.Name()
-			}
-		case is.word != "":
-		case t.Is("SELECT"), t.Is("VALUES"):
-			return is
-		case t.Is("UPDATE"):
-			is.verb, is.word = changes, "UPDATE"
-			if w.Pass("OR") {
-				w.Take()
-			}
-			_, is.name = w.Name()
-		case t.Any("INSERT", "REPLACE"):
-			is.verb, is.word = changes, "INSERT"
-			for w.More() && !w.Pass("INTO") {
-				w.At++
-			}
-			_, is.name = w.Name()
-		case t.Is("DELETE"):
-			is.verb, is.word = changes, "DELETE"
+	c := words.ReadChange(w, func(c *words.Change, w *words.Walk) {
+		if w.Pass("OR") { // what becomes of rows that break a rule
+			w.Take()
 		}
+		if c.Verb == "INSERT" {
+			w.Pass("INTO")
+		}
+	})
+	if c.Verb == "" {
+		return shape{verb: reads}
 	}
-	return is
+	return shape{verb: changes, change: c.Change, loses: c.Loses()}
 }
 
 // leaves tells a net what one statement leaves in the file.
@@ -210,10 +173,8 @@ func leaves(net *evidence.Net, s sqltext.Statement) {
 	switch {
 	case is.verb == creates && is.temporary:
 		net.Nothing()
-	case is.verb == creates && is.kind == evidence.Trigger:
-		net.Made(object) // its name is the file's, whatever table it is on
 	case is.verb == creates:
-		net.Made(object)
+		net.Made(object) // a trigger's name is the file's, whatever table it is on
 		for _, column := range is.columns {
 			net.Made(evidence.Object{Kind: evidence.Column, Of: is.name, Name: column})
 		}
@@ -229,19 +190,4 @@ func leaves(net *evidence.Net, s sqltext.Statement) {
 		}
 		net.Made(evidence.Object{Kind: evidence.Column, Of: is.of, Name: is.new})
 	}
-}
-
-// lost says what a statement takes away for good; empty for nothing.
-func lost(is shape) string {
-	switch {
-	case is.verb == drops && is.kind == evidence.Table:
-		return "drops the table " + is.name
-	case is.verb == recolumns && is.new == "":
-		return fmt.Sprintf("drops the column %s.%s", is.of, is.name)
-	case is.word == "DELETE":
-		return "deletes rows of " + is.name
-	case is.word == "UPDATE":
-		return "overwrites values of " + is.name
-	}
-	return ""
 }

@@ -9,6 +9,7 @@ import (
 
 	"vorrang/core/schema"
 	"vorrang/core/sqltext"
+	"vorrang/target/words"
 )
 
 // Snapshot implements engine.Session. It reads the texts that SQLite keeps, as one
@@ -116,7 +117,7 @@ func sessionOf(statements []sqltext.Statement) sqltext.Session {
 		case is.verb == sets:
 			left.Again = append(left.Again, s)
 		case is.verb == creates && is.temporary:
-			left.Lost = append(left.Lost, sqltext.Lost{What: "temporary " + string(is.kind), Name: is.name, Line: s.Line, Needs: mention(is.name)})
+			left.Lost = append(left.Lost, sqltext.Lost{What: "temporary " + string(is.kind), Name: is.name, Line: s.Line, Needs: words.Mention(is.name)})
 		case is.verb == drops:
 			for i, lost := range left.Lost {
 				if strings.EqualFold(lost.Name, is.name) {

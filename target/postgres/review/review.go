@@ -1,19 +1,17 @@
 package review
 
 import (
-	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 
+	"vorrang/core/review"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
-	"vorrang/internal/visible"
 	"vorrang/target/postgres/grammar"
 )
 
@@ -23,49 +21,23 @@ import (
 // server decides that. may names what of step.Special the lane lets steps change. Nil
 // means nothing was found.
 func Check(s step.Step, may []string) (problems, notes step.Problems) {
-	r := &reviewer{mode: s.Options().Mode, may: may}
-	for _, file := range []*step.File{&s.Forward, s.Back, s.Check} {
-		if file != nil {
-			r.hidden(*file)
-		}
-	}
-	r.script(s.Forward)
-	if r.mode == step.Batches {
-		r.batches(s.Forward)
-	}
-	if s.Back != nil {
-		r.script(*s.Back)
-	}
-	if s.Check != nil {
-		r.queries(*s.Check)
-	}
-	return r.problems, r.notes
+	r := &reviewer{Files: review.Files{Cut: grammar.Cut}, mode: s.Options().Mode, may: may}
+	r.script(&s.Forward, r.mode == step.Batches)
+	r.script(s.Back, false)
+	r.queries(s.Check)
+	return r.Problems, r.Notes
 }
 
 type reviewer struct {
-	mode            step.Mode
-	may             []string
-	problems, notes step.Problems
+	review.Files
+	mode step.Mode
+	may  []string
 }
 
-// hidden notes the first character of a file that is acted on and not shown: a
-// reviewer may see another text than the server.
-func (r *reviewer) hidden(file step.File) {
-	text := file.Text()
-	at := bytes.IndexFunc(text, visible.Hidden)
-	if at < 0 {
-		return
-	}
-	line, column := step.Position(text, at)
-	found, _ := utf8.DecodeRune(text[at:])
-	r.notes = append(r.notes, step.Problem{File: file.Name, Line: line, Column: column, Message: fmt.Sprintf(
-		"the character U+%04X stands here: it is not shown, and can change how what stands beside it is shown; look at the text byte by byte", found)})
-}
-
-func (r *reviewer) script(file step.File) {
+func (r *reviewer) script(file *step.File, batches bool) {
 	added := map[string]bool{} // values that the script gives to enumerations
 	made := map[string]bool{}  // types that it makes itself
-	r.each(file, true, func(s sqltext.Statement, node *pg.Node) (refused, noted string) {
+	r.each(file, func(i int, s sqltext.Statement, node *pg.Node) (refused, noted string) {
 		if r.mode == step.Transaction {
 			noted = newValue(s, node, added, made)
 		}
@@ -75,7 +47,11 @@ func (r *reviewer) script(file step.File) {
 		if grammar.NamesSchema(s, "vorrang") {
 			return "this names vorrang, the schema of Vorrang's own ledger; what the ledger says is written by deployments and repairs only: take it out", noted
 		}
-		return cmp.Or(refusal(node, r.mode), notAllowed(s, node, r.may)), noted
+		refused = cmp.Or(refusal(node, r.mode), notAllowed(s, node, r.may))
+		if batches && refused == "" {
+			refused = endless(i, node)
+		}
+		return refused, noted
 	})
 }
 
@@ -107,34 +83,27 @@ func lastName(names []*pg.Node) string {
 	return names[len(names)-1].GetString_().GetSval()
 }
 
-// batches makes sure that a statement that is repeated comes to an end.
-func (r *reviewer) batches(file step.File) {
-	count := 0
-	r.each(file, false, func(_ sqltext.Statement, node *pg.Node) (string, string) {
-		if count++; count > 1 {
-			return "mode batches repeats one statement; put this one into a step of its own", ""
-		}
-		return endless(node), ""
-	})
-}
-
-func endless(node *pg.Node) string {
+// endless makes sure that a statement that is repeated comes to an end, as far as the
+// grammar can read it.
+func endless(i int, node *pg.Node) string {
+	var c review.Change
 	switch {
-	case node == nil: // the grammar cannot read it
+	case node == nil && i == 0:
 		return ""
-	case node.GetUpdateStmt() != nil && node.GetUpdateStmt().WhereClause == nil, node.GetDeleteStmt() != nil && node.GetDeleteStmt().WhereClause == nil:
-		return "mode batches repeats the statement until it changes no row, and without WHERE that never happens; name the rows that are left, as in " +
-			"WHERE id IN (SELECT id FROM … WHERE … IS NULL LIMIT :batch)"
-	case node.GetInsertStmt() != nil && len(node.GetInsertStmt().GetSelectStmt().GetSelectStmt().GetFromClause()) == 0:
-		return "mode batches repeats the statement until it inserts no row; select the rows that are left FROM somewhere"
-	case node.GetUpdateStmt() != nil, node.GetDeleteStmt() != nil, node.GetInsertStmt() != nil, node.GetMergeStmt() != nil:
-		return ""
+	case node.GetUpdateStmt() != nil:
+		c = review.Change{Verb: "UPDATE", Where: node.GetUpdateStmt().WhereClause != nil}
+	case node.GetDeleteStmt() != nil:
+		c = review.Change{Verb: "DELETE", Where: node.GetDeleteStmt().WhereClause != nil}
+	case node.GetInsertStmt() != nil:
+		c = review.Change{Verb: "INSERT", From: len(node.GetInsertStmt().GetSelectStmt().GetSelectStmt().GetFromClause()) > 0}
+	case node.GetMergeStmt() != nil:
+		c = review.Change{Verb: "MERGE"}
 	}
-	return "mode batches repeats an UPDATE, DELETE, INSERT or MERGE until it changes no row; for other statements use mode: autocommit or transaction"
+	return review.Endless(i, c, "UPDATE, DELETE, INSERT or MERGE", "WHERE id IN (SELECT id FROM … WHERE … IS NULL LIMIT "+sqltext.BatchPlace+")")
 }
 
-func (r *reviewer) queries(file step.File) {
-	r.each(file, true, func(s sqltext.Statement, node *pg.Node) (string, string) {
+func (r *reviewer) queries(file *step.File) {
+	r.each(file, func(_ int, s sqltext.Statement, node *pg.Node) (string, string) {
 		if query := node.GetSelectStmt(); node == nil || query != nil && query.IntoClause == nil {
 			return notAllowed(s, node, r.may), ""
 		}
@@ -142,46 +111,24 @@ func (r *reviewer) queries(file step.File) {
 	})
 }
 
-// each cuts and parses a file, and asks read about every statement: why it is
-// refused, and what is to be noted. node is nil where the grammar cannot read it;
-// noting says so.
-func (r *reviewer) each(file step.File, noting bool, read func(s sqltext.Statement, node *pg.Node) (refused, noted string)) {
-	text := file.Text()
-	statements, err := grammar.Cut(text)
-	if err != nil {
-		r.problems = append(r.problems, cutProblem(file.Name, text, err))
-		return
-	}
-	if len(statements) == 0 {
-		r.problems = append(r.problems, step.Problem{File: file.Name, Message: "holds comments, but no statement; write its SQL, or delete the file"})
-		return
-	}
-	for _, s := range statements {
+// each cuts and parses a file, and asks about every statement why it is refused, and
+// what is to be noted. node is nil where the grammar cannot read it, which is noted.
+func (r *reviewer) each(file *step.File, ask func(i int, s sqltext.Statement, node *pg.Node) (refused, noted string)) {
+	r.Read(file, func(i int, s sqltext.Statement) (refused, noted string) {
 		if r.mode == step.Batches {
 			s = s.WithBatch(1) // which moves nothing
 		}
 		node, err := grammar.Parse(s)
 		var unparsed *grammar.Unparsed
-		if errors.As(err, &unparsed) && noting && !s.IsCopy {
-			note := step.Problem{File: file.Name, Message: unparsed.Message + "; whether that is right, the server decides"}
-			r.notes = append(r.notes, note.In(text, s.Offset+sqltext.CharOffset(s.SQL, unparsed.Position)))
+		if errors.As(err, &unparsed) && !s.IsCopy {
+			r.Note(file, s, sqltext.CharOffset(s.SQL, unparsed.Position), unparsed.Message+"; whether that is right, the server decides")
 		}
-		refused, noted := read(s, node)
-		if refused != "" && !s.IsCopy {
-			r.problems = append(r.problems, step.Problem{File: file.Name, Message: refused}.In(text, s.Offset))
+		refused, noted = ask(i, s, node)
+		if s.IsCopy {
+			refused = ""
 		}
-		if noted != "" {
-			r.notes = append(r.notes, step.Problem{File: file.Name, Message: noted}.In(text, s.Offset))
-		}
-	}
-}
-
-func cutProblem(name string, text []byte, err error) step.Problem {
-	var place *sqltext.Error
-	if !errors.As(err, &place) {
-		return step.Problem{File: name, Message: err.Error()}
-	}
-	return step.Problem{File: name, Message: place.Message}.In(text, place.Offset)
+		return refused, noted
+	})
 }
 
 // refusal says why a statement cannot run in a mode, or nothing.
