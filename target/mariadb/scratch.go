@@ -95,21 +95,13 @@ func (s *Session) sweep(ctx context.Context) error {
 	return nil
 }
 
-// Run implements engine.Scratch.
+// Run implements engine.Scratch. The server commits after each change of a schema.
 func (s *scratch) Run(ctx context.Context, text []byte, _ bool) error {
 	statements, err := cut(text)
-	if err != nil || len(statements) == 0 {
+	if err != nil {
 		return err
 	}
-	err = s.Prepare(ctx, engine.Settings{Role: s.role})
-	for _, statement := range statements {
-		if err == nil {
-			if _, err = s.Exec(ctx, statement); err != nil {
-				err = fmt.Errorf("line %d: %w", statement.Line, err)
-			}
-		}
-	}
-	return err
+	return engine.RunScript(ctx, s, engine.Settings{Role: s.role}, statements, true)
 }
 
 // Close implements engine.Session, and drops the database.

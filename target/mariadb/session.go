@@ -1,14 +1,13 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/go-sql-driver/mysql"
 
@@ -205,30 +204,21 @@ func (s *Session) Holds(ctx context.Context, statement sqltext.Statement) (bool,
 }
 
 func (c *conn) holds(ctx context.Context, query string) (bool, string, error) {
-	holds, rows, got := true, 0, ""
-	const shown = 60 // characters of a value
+	var answer engine.Answer
 	err := c.each(ctx, query, nil, func(row []string) error {
-		if rows++; rows > 1 {
+		if !answer.Row() {
 			return nil
 		}
-		words := make([]string, len(row))
-		for i, value := range row {
+		for _, value := range row {
 			number, err := strconv.ParseFloat(value, 64)
-			holds = holds && err == nil && number != 0
-			words[i] = string([]rune(value)[:min(len([]rune(value)), shown)])
-			if value == "" {
-				words[i] = "null"
-			}
+			answer.Value(err == nil && number != 0, cmp.Or(value, "null"))
 		}
-		got = "(" + strings.Join(words, ", ") + ")"
 		return nil
 	})
 	if err != nil {
 		return false, "", err
 	}
-	if rows != 1 {
-		return false, fmt.Sprintf("%d rows", rows), nil
-	}
+	holds, got := answer.Holds()
 	return holds, got, nil
 }
 
@@ -273,23 +263,16 @@ func (s *Session) Close() {
 	s.own.close()
 }
 
-// peekTimeout bounds a check that is only looked at.
-const peekTimeout = 30 * time.Second
-
 // Peek implements engine.Session.
 func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []evidence.Object, check []sqltext.Statement) ([]evidence.Sighting, []evidence.Outcome, error) {
-	if settings.StatementTimeout == 0 || settings.StatementTimeout > peekTimeout {
-		settings.StatementTimeout = peekTimeout
-	}
 	sightings, err := s.own.sightings(ctx, s.config.DBName, objects)
 	if err != nil {
 		return nil, nil, err
 	}
-	outcomes := []evidence.Outcome{}
 	if len(check) == 0 {
-		return sightings, outcomes, nil
+		return sightings, []evidence.Outcome{}, nil
 	}
-	c, err := dial(ctx, s.config, settingsOf(settings)) // a step may be running on the other
+	c, err := dial(ctx, s.config, settingsOf(settings.Peeking())) // a step may be running on the other
 	if err != nil {
 		return nil, nil, err
 	}
@@ -302,18 +285,8 @@ func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []
 	if err := c.exec(ctx, "START TRANSACTION READ ONLY"); err != nil {
 		return nil, nil, err
 	}
-	for _, query := range check {
-		holds, got, err := c.holds(ctx, string(query.SQL))
-		var refused *engine.ServerError
-		if errors.As(err, &refused) {
-			holds, got, err = false, "an error: "+refused.Message, nil
-		}
-		if err != nil {
-			return nil, nil, err
-		}
-		outcomes = append(outcomes, evidence.Outcome{Query: string(query.SQL), Line: query.Line, Holds: holds, Got: got})
-	}
-	return sightings, outcomes, nil
+	outcomes, err := engine.Outcomes(check, func(query sqltext.Statement) (bool, string, error) { return c.holds(ctx, string(query.SQL)) })
+	return sightings, outcomes, err
 }
 
 // Sightings implements engine.Steps.
@@ -335,17 +308,11 @@ var sights = map[evidence.Kind]string{
 }
 
 func (c *conn) sightings(ctx context.Context, database string, objects []evidence.Object) ([]evidence.Sighting, error) {
-	sightings := []evidence.Sighting{}
-	for _, o := range objects {
-		seen := evidence.Sighting{Object: o}
-		err := c.each(ctx, sights[o.Kind]+" LIMIT 1", []any{database, o.Of, o.Name}, func([]string) error {
-			seen.There = true
+	return engine.LookUp(objects, func(o evidence.Object) (there, invalid bool, err error) {
+		err = c.each(ctx, sights[o.Kind]+" LIMIT 1", []any{database, o.Of, o.Name}, func([]string) error {
+			there = true
 			return nil
 		})
-		if err != nil {
-			return nil, fmt.Errorf("look for the %s: %w", o, err)
-		}
-		sightings = append(sightings, seen)
-	}
-	return sightings, nil
+		return there, false, err
+	})
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -46,17 +45,11 @@ const sight = `WITH wanted AS (
 )
 SELECT count(*) > 0, coalesce(bool_and(invalid), false) FROM found`
 
-// peekTimeout bounds a check that is only looked at.
-const peekTimeout = 30 * time.Second
-
 // Peek looks, reading only, whether objects are there and whether the queries
 // of a check hold, with the settings that a step would have. It changes
 // nothing: the transaction is read-only, and is rolled back.
 func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []evidence.Object, check []sqltext.Statement) ([]evidence.Sighting, []evidence.Outcome, error) {
-	if settings.StatementTimeout == 0 || settings.StatementTimeout > peekTimeout {
-		settings.StatementTimeout = peekTimeout
-	}
-	if err := s.cleaned(ctx, "BEGIN TRANSACTION READ ONLY; "+s.set(settings, true)); err != nil {
+	if err := s.cleaned(ctx, "BEGIN TRANSACTION READ ONLY; "+s.set(settings.Peeking(), true)); err != nil {
 		return nil, nil, fmt.Errorf("begin to look: %w", err)
 	}
 	defer func() { _ = s.Rollback(ctx) }() // nothing was written
@@ -64,15 +57,8 @@ func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []
 	if err != nil {
 		return nil, nil, err
 	}
-	outcomes := []evidence.Outcome{}
-	for _, query := range check {
-		outcome, err := s.outcome(ctx, query)
-		if err != nil {
-			return nil, nil, err
-		}
-		outcomes = append(outcomes, outcome)
-	}
-	return sightings, outcomes, nil
+	outcomes, err := engine.Outcomes(check, func(query sqltext.Statement) (bool, string, error) { return s.apart(ctx, query) })
+	return sightings, outcomes, err
 }
 
 // Sightings implements engine.Steps.
@@ -85,31 +71,27 @@ func (s *Session) Sightings(ctx context.Context, objects []evidence.Object) ([]e
 }
 
 func (s *Session) sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
-	sightings := []evidence.Sighting{}
 	var original string
 	if err := s.steps.QueryRow(ctx, `SELECT pg_catalog.current_setting('search_path')`).Scan(&original); err != nil {
 		return nil, fmt.Errorf("look at the search path: %w", wrap(s.steps, err))
 	}
 	current := original
-	for _, o := range objects {
+	sightings, err := engine.LookUp(objects, func(o evidence.Object) (there, invalid bool, err error) {
 		path := original
 		if o.Path != nil {
 			path = searchPath(o.Path)
 		}
 		if path != current {
 			if err := s.setPath(ctx, path); err != nil {
-				return nil, err
+				return false, false, err
 			}
 			current = path
 		}
-		seen := evidence.Sighting{Object: o}
-		if err := s.steps.QueryRow(ctx, sight, string(o.Kind), o.Schema, o.Of, o.Name).Scan(&seen.There, &seen.Invalid); err != nil {
-			return nil, fmt.Errorf("look for the %s: %w", o, wrap(s.steps, err))
-		}
-		sightings = append(sightings, seen)
-	}
-	if current == original {
-		return sightings, nil
+		err = wrap(s.steps, s.steps.QueryRow(ctx, sight, string(o.Kind), o.Schema, o.Of, o.Name).Scan(&there, &invalid))
+		return there, invalid, err
+	})
+	if err != nil || current == original {
+		return sightings, err
 	}
 	return sightings, s.setPath(ctx, original)
 }
@@ -129,24 +111,20 @@ func (s *Session) setPath(ctx context.Context, path string) error {
 	return nil
 }
 
-// outcome runs a check's query under a savepoint, so that one that fails does
-// not end the look.
-func (s *Session) outcome(ctx context.Context, query sqltext.Statement) (evidence.Outcome, error) {
-	outcome := evidence.Outcome{Query: string(query.SQL), Line: query.Line}
+// apart asks a check's query under a savepoint, so that one that fails does not end
+// the look.
+func (s *Session) apart(ctx context.Context, query sqltext.Statement) (holds bool, got string, err error) {
 	if err := s.step(ctx, "SAVEPOINT vorrang_look"); err != nil {
-		return outcome, err
+		return false, "", err
 	}
-	var err error
-	outcome.Holds, outcome.Got, err = s.Holds(ctx, query)
+	holds, got, failed := s.Holds(ctx, query)
 	var refused *engine.ServerError
-	if errors.As(err, &refused) {
-		outcome.Got = "an error: " + refused.Message
-		err = nil
+	if failed == nil || errors.As(failed, &refused) {
+		if err := s.step(ctx, "ROLLBACK TO SAVEPOINT vorrang_look"); err != nil {
+			return false, "", err
+		}
 	}
-	if err != nil {
-		return outcome, err
-	}
-	return outcome, s.step(ctx, "ROLLBACK TO SAVEPOINT vorrang_look")
+	return holds, got, failed
 }
 
 // DropInvalid implements engine.Sweeper.

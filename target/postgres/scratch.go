@@ -3,7 +3,6 @@ package postgres
 import (
 	"context"
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"time"
 
@@ -101,28 +100,10 @@ func (s *Scratch) Close() {
 // own. An error names the statement's line.
 func (s *Scratch) Run(ctx context.Context, text []byte, autocommit bool) error {
 	statements, err := grammar.Cut(text)
-	if err != nil || len(statements) == 0 {
+	if err != nil {
 		return err
 	}
-	if autocommit {
-		err = s.Prepare(ctx, engine.Settings{Role: s.Role})
-	} else {
-		err = s.Begin(ctx, engine.Settings{Role: s.Role})
-	}
-	for _, statement := range statements {
-		if err == nil {
-			if _, err = s.Exec(ctx, statement); err != nil {
-				err = fmt.Errorf("line %d: %w", statement.Line, err)
-			}
-		}
-	}
-	if err != nil {
-		return errors.Join(err, s.Rollback(ctx))
-	}
-	if autocommit {
-		return nil
-	}
-	return s.step(ctx, "COMMIT")
+	return engine.RunScript(ctx, s, engine.Settings{Role: s.Role}, statements, autocommit)
 }
 
 func (s *Scratch) drop() {

@@ -150,24 +150,19 @@ func (s *Session) step(ctx context.Context, sql string) error {
 // Holds implements engine.Steps.
 func (s *Session) Holds(ctx context.Context, query sqltext.Statement) (bool, string, error) {
 	reader := s.steps.PgConn().ExecParams(ctx, string(query.SQL), nil, nil, nil, nil)
-	holds, rows, got := true, 0, ""
+	var answer engine.Answer
 	for reader.NextRow() {
-		if rows++; rows > 1 {
+		if !answer.Row() {
 			continue
 		}
-		var values []string
 		for _, value := range reader.Values() {
-			holds = holds && string(value) == "t"
-			values = append(values, shown(value))
+			answer.Value(string(value) == "t", shown(value))
 		}
-		got = "(" + strings.Join(values, ", ") + ")"
 	}
 	if _, err := reader.Close(); err != nil {
 		return false, "", wrap(s.steps, err)
 	}
-	if rows != 1 {
-		return false, fmt.Sprintf("%d rows", rows), nil
-	}
+	holds, got := answer.Holds()
 	return holds, got, nil
 }
 
@@ -180,7 +175,7 @@ func shown(value []byte) string {
 	case string(value) == "f":
 		return "false"
 	}
-	return string(value[:min(len(value), 60)])
+	return string(value)
 }
 
 // Rollback implements engine.Steps.

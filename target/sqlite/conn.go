@@ -32,6 +32,10 @@ const (
 	cautious = "PRAGMA synchronous = FULL; PRAGMA trusted_schema = OFF; PRAGMA cell_size_check = ON; PRAGMA hard_heap_limit = 268435456"
 )
 
+// connectPatience is how long to wait for whoever writes to the file, to read it or to
+// write to the ledger.
+const connectPatience = 5 * time.Second
+
 // dial opens a file that is there.
 func dial(path string) (*conn, error) {
 	opened, err := (&sqlite3.SQLiteDriver{}).Open((&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "mode=rw"}).String())

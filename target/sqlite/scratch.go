@@ -50,28 +50,10 @@ func (e Engine) NewScratch(ctx context.Context, url, _ string, _ bool) (engine.S
 // Run implements engine.Scratch.
 func (s *scratch) Run(ctx context.Context, text []byte, autocommit bool) error {
 	statements, err := cut(text)
-	if err != nil || len(statements) == 0 {
+	if err != nil {
 		return err
 	}
-	if autocommit {
-		err = s.Prepare(ctx, engine.Settings{})
-	} else {
-		err = s.Begin(ctx, engine.Settings{})
-	}
-	for _, statement := range statements {
-		if err == nil {
-			if _, err = s.Exec(ctx, statement); err != nil {
-				err = fmt.Errorf("line %d: %w", statement.Line, err)
-			}
-		}
-	}
-	if err == nil && !autocommit {
-		err = s.Commit(ctx)
-	}
-	if err != nil {
-		return errors.Join(err, s.Rollback(ctx))
-	}
-	return nil
+	return engine.RunScript(ctx, s, engine.Settings{}, statements, autocommit)
 }
 
 // Close implements engine.Session, and removes the file.

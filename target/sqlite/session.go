@@ -124,30 +124,23 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 // Holds implements engine.Steps. SQLite has no boolean: a number other than 0 is
 // true.
 func (s *Session) Holds(ctx context.Context, statement sqltext.Statement) (bool, string, error) {
-	holds, rows, got := true, 0, ""
+	var answer engine.Answer
 	err := s.steps.query(ctx, string(statement.SQL), nil, func(row []driver.Value) error {
-		if rows++; rows > 1 {
-			return nil
+		if answer.Row() {
+			for _, v := range row {
+				answer.Value(shown(v))
+			}
 		}
-		words := make([]string, len(row))
-		for i, v := range row {
-			yes, word := shown(v)
-			holds, words[i] = holds && yes, word
-		}
-		got = "(" + strings.Join(words, ", ") + ")"
 		return nil
 	})
 	if err != nil {
 		return false, "", err
 	}
-	if rows != 1 {
-		return false, fmt.Sprintf("%d rows", rows), nil
-	}
+	holds, got := answer.Holds()
 	return holds, got, nil
 }
 
 func shown(v driver.Value) (yes bool, word string) {
-	const most = 60 // bytes that are shown
 	word = str(v)
 	switch v := v.(type) {
 	case nil:
@@ -159,7 +152,7 @@ func shown(v driver.Value) (yes bool, word string) {
 	case float64:
 		yes = v != 0
 	}
-	return yes, word[:min(len(word), most)]
+	return yes, word
 }
 
 // Rollback implements engine.Steps.
@@ -299,10 +292,7 @@ func (s *Session) Probe(ctx context.Context, _ string) (engine.Probe, error) {
 
 // Peek implements engine.Session.
 func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []evidence.Object, check []sqltext.Statement) ([]evidence.Sighting, []evidence.Outcome, error) {
-	if settings.StatementTimeout == 0 || settings.StatementTimeout > peekTimeout {
-		settings.StatementTimeout = peekTimeout
-	}
-	if err := s.fresh(ctx, settings); err != nil {
+	if err := s.fresh(ctx, settings.Peeking()); err != nil {
 		return nil, nil, err
 	}
 	if err := s.steps.ours(func() error { return s.steps.exec(ctx, "PRAGMA query_only = ON; BEGIN") }); err != nil {
@@ -313,19 +303,8 @@ func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []
 	if err != nil {
 		return nil, nil, err
 	}
-	outcomes := []evidence.Outcome{}
-	for _, query := range check {
-		holds, got, err := s.Holds(ctx, query)
-		var refused *engine.ServerError
-		if errors.As(err, &refused) {
-			holds, got, err = false, "an error: "+refused.Message, nil
-		}
-		if err != nil {
-			return nil, nil, err
-		}
-		outcomes = append(outcomes, evidence.Outcome{Query: string(query.SQL), Line: query.Line, Holds: holds, Got: got})
-	}
-	return sightings, outcomes, nil
+	outcomes, err := engine.Outcomes(check, func(query sqltext.Statement) (bool, string, error) { return s.Holds(ctx, query) })
+	return sightings, outcomes, err
 }
 
 // Sightings implements engine.Steps.
@@ -334,21 +313,15 @@ func (s *Session) Sightings(ctx context.Context, objects []evidence.Object) ([]e
 }
 
 func (c *conn) sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
-	sightings := []evidence.Sighting{}
-	for _, o := range objects {
-		seen := evidence.Sighting{Object: o}
+	return engine.LookUp(objects, func(o evidence.Object) (there, invalid bool, err error) {
 		find, args := `SELECT 1 FROM main.sqlite_schema WHERE type = ? AND name = ? COLLATE NOCASE`, []any{string(o.Kind), o.Name}
 		if o.Kind == evidence.Column {
 			find, args = `SELECT 1 FROM pragma_table_xinfo(?) WHERE name = ? COLLATE NOCASE`, []any{o.Of, o.Name}
 		}
-		err := c.query(ctx, find, args, func([]driver.Value) error {
-			seen.There = true
+		err = c.query(ctx, find, args, func([]driver.Value) error {
+			there = true
 			return nil
 		})
-		if err != nil {
-			return nil, fmt.Errorf("look for the %s: %w", o, err)
-		}
-		sightings = append(sightings, seen)
-	}
-	return sightings, nil
+		return there, false, err
+	})
 }
