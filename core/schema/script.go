@@ -2,6 +2,7 @@ package schema
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 	"strings"
 )
@@ -125,16 +126,55 @@ func Qualifier(name string) string { return strings.TrimSuffix(name, Unqualified
 
 // Unqualified is the last part of a qualified name, still quoted.
 func Unqualified(name string) string {
-	quoted, at := false, 0
-	for i := range len(name) {
-		switch name[i] {
-		case '"':
-			quoted = !quoted
-		case '.':
-			if !quoted {
-				at = i + 1
+	last := 0
+	for at, c := range Outside(name) {
+		if c == '.' {
+			last = at + 1
+		}
+	}
+	return name[last:]
+}
+
+// Outside are the bytes of a text, with their places, that stand outside of names in
+// quotes: double quotes, or backquotes.
+func Outside(text string) iter.Seq2[int, byte] {
+	return func(yield func(int, byte) bool) {
+		var quote byte // that is open
+		for at := range len(text) {
+			switch c := text[at]; {
+			case quote != 0:
+				if c == quote {
+					quote = 0 // or opens again, where it stands twice
+				}
+			case c == '"' || c == '`':
+				quote = c
+			case !yield(at, c):
+				return
 			}
 		}
 	}
-	return name[at:]
+}
+
+// Described is a table with what belongs to it.
+type Described struct {
+	Object
+	Columns []Object // in their order
+	Parts   []Object // of the kinds that were asked for
+}
+
+// Tables are the tables of a schema by their names, with their objects of some kinds.
+func Tables(s Schema, kinds ...Kind) map[string]Described {
+	tables, columns := map[string]Described{}, Columns(s)
+	for _, o := range s.Objects {
+		if o.Kind == Table {
+			tables[o.Name] = Described{Object: o, Columns: columns[o.Name]}
+		}
+	}
+	for _, o := range s.Objects {
+		if t, is := tables[o.Of]; is && slices.Contains(kinds, o.Kind) {
+			t.Parts = append(t.Parts, o)
+			tables[o.Of] = t
+		}
+	}
+	return tables
 }

@@ -125,15 +125,9 @@ func target(o schema.Object) string {
 		return ""
 	}
 	_, rest, _ := strings.Cut(definition, " REFERENCES ")
-	quoted := false
-	for i := range len(rest) {
-		switch rest[i] {
-		case '"', '`':
-			quoted = !quoted
-		case '(', ' ':
-			if !quoted {
-				return rest[:i]
-			}
+	for at, c := range schema.Outside(rest) {
+		if c == '(' || c == ' ' {
+			return rest[:at]
 		}
 	}
 	return rest

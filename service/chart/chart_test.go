@@ -159,6 +159,7 @@ func TestALinkLeadsToItsTable(t *testing.T) {
 	for definition, want := range map[string]string{
 		`FOREIGN KEY (berth_id) REFERENCES harbour.berth(id) ON DELETE CASCADE`: "harbour.berth", "FOREIGN KEY (berth_id) REFERENCES berth (id)": "berth",
 		"FOREIGN KEY (berth_id) REFERENCES `the berth` (id)": "`the berth`", `FOREIGN KEY (x) REFERENCES "a (b)"(c)`: `"a (b)"`, "FOREIGN KEY (x) REFERENCES berth": "berth",
+		"FOREIGN KEY (x) REFERENCES \"a`\"(b) ON DELETE CASCADE": "\"a`\"",
 		"CHECK (x > 0)": "",
 	} {
 		assert.Equal(t, want, target(schema.Object{Kind: schema.Constraint, Props: map[string]string{"definition": definition}}), definition)

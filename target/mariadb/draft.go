@@ -17,7 +17,7 @@ func (Engine) Draft(is, should schema.Schema, style schema.Style) schema.Script 
 	if !style.Owners {
 		is, should = is.Without("owner"), should.Without("owner")
 	}
-	d := &drafter{before: schema.ByKey(is), after: schema.ByKey(should), had: tablesOf(is), have: tablesOf(should)}
+	d := &drafter{before: schema.ByKey(is), after: schema.ByKey(should), had: schema.Tables(is, schema.Constraint, schema.Index), have: schema.Tables(should, schema.Constraint, schema.Index)}
 	d.keysGo()
 	d.tables()
 	d.others()
@@ -30,34 +30,10 @@ func (Engine) Draft(is, should schema.Schema, style schema.Style) schema.Script 
 
 type drafter struct {
 	before, after map[string]schema.Object
-	had, have     map[string]described // by table
+	had, have     map[string]schema.Described // by table
 
 	drops, unties, changes, ties, makes []schema.Drafted // in this order
 	undrafted                           []schema.Unsupported
-}
-
-// described is a table with what belongs to it.
-type described struct {
-	schema.Object
-	columns []schema.Object // in their order
-	parts   []schema.Object // keys, constraints and indexes
-}
-
-func tablesOf(s schema.Schema) map[string]described {
-	tables := map[string]described{}
-	columns := schema.Columns(s)
-	for _, o := range s.Objects {
-		if o.Kind == schema.Table {
-			tables[o.Name] = described{Object: o, columns: columns[o.Name]}
-		}
-	}
-	for _, o := range s.Objects {
-		if t, is := tables[o.Of]; is && (o.Kind == schema.Constraint || o.Kind == schema.Index) {
-			t.parts = append(t.parts, o)
-			tables[o.Of] = t
-		}
-	}
-	return tables
 }
 
 func isForeignKey(o schema.Object) bool {
@@ -75,7 +51,7 @@ func (d *drafter) stays(o schema.Object) bool {
 func (d *drafter) keysGo() {
 	for _, name := range slices.Sorted(maps.Keys(d.had)) {
 		var parts []string
-		for _, o := range d.had[name].parts {
+		for _, o := range d.had[name].Parts {
 			if isForeignKey(o) && !d.stays(o) {
 				parts = append(parts, "DROP FOREIGN KEY "+o.Local())
 			}
@@ -100,7 +76,7 @@ func (d *drafter) tables() {
 	for _, name := range slices.Sorted(maps.Keys(d.have)) {
 		now := d.have[name]
 		var ties []string
-		for _, o := range now.parts {
+		for _, o := range now.Parts {
 			if old, there := d.before[o.Key()]; isForeignKey(o) && !(there && d.stays(old)) {
 				ties = append(ties, "ADD "+partText(o))
 			}
@@ -109,7 +85,7 @@ func (d *drafter) tables() {
 		if there {
 			d.change(was, now)
 		} else {
-			d.changes = append(d.changes, schema.Drafted{SQL: now.create()})
+			d.changes = append(d.changes, schema.Drafted{SQL: tableText(now)})
 		}
 		how := schema.Drafted{}
 		if there {
@@ -120,19 +96,19 @@ func (d *drafter) tables() {
 }
 
 // change alters a table that stays.
-func (d *drafter) change(was, now described) {
+func (d *drafter) change(was, now schema.Described) {
 	if was.Props["partitioned"] != now.Props["partitioned"] {
 		d.undrafted = append(d.undrafted, schema.Unsupported{Kind: schema.Table, Name: now.Name, Why: "its partitions are others; write the step by hand"})
 		return
 	}
 	var parts, loses, takes []string
-	for _, o := range was.parts {
+	for _, o := range was.Parts {
 		if !isForeignKey(o) && !d.stays(o) {
 			parts = append(parts, "DROP "+dropText(o))
 		}
 	}
 	order := []string{} // of the columns, as the statement goes on
-	for _, c := range was.columns {
+	for _, c := range was.Columns {
 		if _, stays := d.after[c.Key()]; stays {
 			order = append(order, c.Name)
 			continue
@@ -140,10 +116,10 @@ func (d *drafter) change(was, now described) {
 		parts = append(parts, "DROP COLUMN "+c.Local())
 		loses = append(loses, c.Name)
 	}
-	for i, c := range now.columns {
+	for i, c := range now.Columns {
 		place := " FIRST"
 		if i > 0 {
-			place = " AFTER " + now.columns[i-1].Local()
+			place = " AFTER " + now.Columns[i-1].Local()
 		}
 		old, there := d.before[c.Key()]
 		switch {
@@ -164,7 +140,7 @@ func (d *drafter) change(was, now described) {
 			takes = append(takes, c.Name)
 		}
 	}
-	for _, o := range now.parts {
+	for _, o := range now.Parts {
 		if old, there := d.before[o.Key()]; !isForeignKey(o) && !(there && d.stays(old)) {
 			parts = append(parts, "ADD "+partText(o))
 		}
@@ -217,9 +193,9 @@ func partText(o schema.Object) string {
 
 func columnText(c schema.Object) string {
 	text := c.Local()
-	for _, part := range []struct{ before, text string }{{" ", c.Props["type"]}, {" ", c.Props["collation"]}, {" ", c.Props["generated"]}} {
-		if part.text != "" {
-			text += part.before + part.text
+	for _, part := range []string{"type", "collation", "generated"} {
+		if c.Props[part] != "" {
+			text += " " + c.Props[part]
 		}
 	}
 	switch {
@@ -237,13 +213,13 @@ func columnText(c schema.Object) string {
 	return text
 }
 
-// create is the CREATE TABLE of a table, without its foreign keys.
-func (t described) create() string {
+// tableText is the CREATE TABLE of a table, without its foreign keys.
+func tableText(t schema.Described) string {
 	var lines []string
-	for _, c := range t.columns {
+	for _, c := range t.Columns {
 		lines = append(lines, "    "+columnText(c))
 	}
-	for _, o := range t.parts {
+	for _, o := range t.Parts {
 		if !isForeignKey(o) {
 			lines = append(lines, "    "+partText(o))
 		}

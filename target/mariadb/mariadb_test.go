@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"vorrang/core/draft"
 	"vorrang/core/engine"
 	"vorrang/internal/mariatest"
 	"vorrang/target/enginetest"
@@ -85,6 +86,16 @@ func harness() enginetest.Harness {
 func TestEngine(t *testing.T) { enginetest.Run(t, harness()) }
 
 func TestStruck(t *testing.T) { enginetest.Struck(t, harness()) }
+
+// TestNamesInQuotesAreDrafted: a dot in a name divides nothing.
+func TestNamesInQuotesAreDrafted(t *testing.T) {
+	enginetest.Drafted(t, harness(), enginetest.Pair{
+		Present: []string{"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, `depth.m` INTEGER, `from` INTEGER)"},
+		Desired: []string{"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, `depth.max` INTEGER, `a ``tick` INTEGER)"},
+		Rows:    []string{"INSERT INTO quay VALUES (1, 9, 2)"}, Counts: "SELECT count(*) FROM quay WHERE id = 1",
+		Renames: []draft.Rename{{Old: "quay.`depth.m`", New: "`depth.max`"}},
+	})
+}
 
 // TestWhatCannotBeReadIsNotPassedOver: a view whose text is hidden would never drift.
 func TestWhatCannotBeReadIsNotPassedOver(t *testing.T) {

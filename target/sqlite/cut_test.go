@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vorrang/core/schema"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
 )
@@ -126,6 +127,6 @@ func FuzzTable(f *testing.F) {
 		if len(objects) == 0 || objects[0].Props["definition"] != "" {
 			return
 		}
-		require.NotPanics(t, func() { _ = described{Object: objects[0], columns: objects[1:]}.create() })
+		require.NotPanics(t, func() { _ = tableText(schema.Described{Object: objects[0], Columns: objects[1:]}) })
 	})
 }

@@ -16,7 +16,7 @@ import (
 // Kinds Of Table Schema Changes", in a form that renames nothing, so that no foreign
 // key, view or trigger is rewritten.
 func (Engine) Draft(is, should schema.Schema, _ schema.Style) schema.Script {
-	d := &drafter{before: schema.ByKey(is), after: schema.ByKey(should), had: tablesOf(is), have: tablesOf(should), rebuilt: map[string]bool{}}
+	d := &drafter{before: schema.ByKey(is), after: schema.ByKey(should), had: schema.Tables(is, schema.Constraint), have: schema.Tables(should, schema.Constraint), rebuilt: map[string]bool{}}
 	for key, o := range d.before { // triggers go with a view as with a table
 		if now, stays := d.after[key]; o.Kind == schema.View && !(stays && maps.Equal(o.Props, now.Props)) {
 			d.rebuilt[o.Name] = true
@@ -36,35 +36,11 @@ func (Engine) Draft(is, should schema.Schema, _ schema.Style) schema.Script {
 
 type drafter struct {
 	before, after map[string]schema.Object
-	had, have     map[string]described // by table
+	had, have     map[string]schema.Described // by table
 	rebuilt       map[string]bool
 
 	drops, changes, makes []schema.Drafted // in this order
 	undrafted             []schema.Unsupported
-}
-
-// described is a table with what belongs to it.
-type described struct {
-	schema.Object
-	columns     []schema.Object // in their order
-	constraints []schema.Object
-}
-
-func tablesOf(s schema.Schema) map[string]described {
-	tables := map[string]described{}
-	columns := schema.Columns(s)
-	for _, o := range s.Objects {
-		if o.Kind == schema.Table {
-			tables[o.Name] = described{Object: o, columns: columns[o.Name]}
-		}
-	}
-	for _, o := range s.Objects {
-		if t, is := tables[o.Of]; is && o.Kind == schema.Constraint {
-			t.constraints = append(t.constraints, o)
-			tables[o.Of] = t
-		}
-	}
-	return tables
 }
 
 func (d *drafter) tables() {
@@ -78,9 +54,9 @@ func (d *drafter) tables() {
 		was, there := d.had[name]
 		switch {
 		case !there:
-			d.changes = append(d.changes, schema.Drafted{SQL: now.create()})
-		case was.same(now):
-		case was.isVirtual() || now.isVirtual():
+			d.changes = append(d.changes, schema.Drafted{SQL: tableText(now)})
+		case same(was, now):
+		case isVirtual(was) || isVirtual(now):
 			d.cannot(now.Object, "a virtual table keeps its rows in a way of its own; drop it and make it again, and load its rows")
 		default:
 			d.alter(was, now)
@@ -92,18 +68,18 @@ func (d *drafter) cannot(o schema.Object, why string) {
 	d.undrafted = append(d.undrafted, schema.Unsupported{Kind: o.Kind, Name: o.Name, Why: why})
 }
 
-func (t described) isVirtual() bool { return t.Props["definition"] != "" }
+func isVirtual(t schema.Described) bool { return t.Props["definition"] != "" }
 
-func (t described) same(other described) bool {
+func same(t, other schema.Described) bool {
 	equal := func(a, b []schema.Object) bool {
 		return slices.EqualFunc(a, b, func(a, b schema.Object) bool { return a.Name == b.Name && maps.Equal(a.Props, b.Props) })
 	}
-	return maps.Equal(t.Props, other.Props) && equal(t.columns, other.columns) && equal(t.constraints, other.constraints)
+	return maps.Equal(t.Props, other.Props) && equal(t.Columns, other.Columns) && equal(t.Parts, other.Parts)
 }
 
 // byReference sorts tables so that each stands behind those that it refers to, as far
 // as that goes.
-func byReference(tables map[string]described) []string {
+func byReference(tables map[string]schema.Described) []string {
 	var sorted []string
 	seen := map[string]bool{}
 	var visit func(name string)
@@ -112,7 +88,7 @@ func byReference(tables map[string]described) []string {
 			return
 		}
 		seen[name] = true
-		for _, c := range tables[name].constraints {
+		for _, c := range tables[name].Parts {
 			visit(refersTo(c))
 		}
 		sorted = append(sorted, name)
@@ -134,13 +110,13 @@ func refersTo(c schema.Object) string {
 }
 
 // alter changes a table that stays.
-func (d *drafter) alter(was, now described) {
+func (d *drafter) alter(was, now schema.Described) {
 	if statements, can := d.plainly(was, now); can {
 		d.changes = append(d.changes, statements...)
 		return
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.had)) {
-		for _, c := range d.had[name].constraints {
+		for _, c := range d.had[name].Parts {
 			if refersTo(c) == now.Name && acts.MatchString(c.Props["definition"]) {
 				d.cannot(now.Object, fmt.Sprintf("it has to be rebuilt, and %s refers to it with ON DELETE: where foreign keys are held, its rows would follow those that are set aside; "+
 					"write the step by hand, with mode: autocommit and PRAGMA foreign_keys = OFF", name))
@@ -155,24 +131,24 @@ var acts = regexp.MustCompile(` ON DELETE (CASCADE|SET|RESTRICT)`)
 
 // plainly changes a table by ALTER TABLE, if that can: columns that are added behind
 // all others, or dropped where nothing else names them.
-func (d *drafter) plainly(was, now described) ([]schema.Drafted, bool) {
+func (d *drafter) plainly(was, now schema.Described) ([]schema.Drafted, bool) {
 	if !maps.Equal(was.Props, now.Props) {
 		return nil, false
 	}
 	constraints := map[string]schema.Object{} // what is added
-	for _, c := range now.constraints {
+	for _, c := range now.Parts {
 		if old, there := d.before[c.Key()]; !there || !maps.Equal(old.Props, c.Props) {
 			constraints[c.Name] = c
 		}
 	}
-	for _, c := range was.constraints {
+	for _, c := range was.Parts {
 		if k, stays := d.after[c.Key()]; !stays || !maps.Equal(k.Props, c.Props) {
 			return nil, false
 		}
 	}
 	var statements []schema.Drafted
 	var stay []schema.Object
-	for _, c := range was.columns {
+	for _, c := range was.Columns {
 		if _, stays := d.after[c.Key()]; stays {
 			stay = append(stay, c)
 			continue
@@ -182,14 +158,14 @@ func (d *drafter) plainly(was, now described) ([]schema.Drafted, bool) {
 		}
 		statements = append(statements, schema.Drafted{SQL: fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", now.Name, c.Local()), Loses: "the values of " + c.Name})
 	}
-	for i, c := range now.columns {
+	for i, c := range now.Columns {
 		if i < len(stay) {
 			if c.Name != stay[i].Name || !maps.Equal(c.Props, stay[i].Props) {
 				return nil, false
 			}
 			continue
 		}
-		added, can := addColumn(c, constraints, i == len(now.columns)-1)
+		added, can := addColumn(c, constraints, i == len(now.Columns)-1)
 		if !can {
 			return nil, false
 		}
@@ -244,10 +220,10 @@ func addColumn(c schema.Object, constraints map[string]schema.Object, last bool)
 }
 
 // rebuild makes a table anew, with its rows.
-func (d *drafter) rebuild(was, now described) {
+func (d *drafter) rebuild(was, now schema.Described) {
 	d.rebuilt[now.Name] = true
 	var both, gone, fresh []string
-	for _, c := range now.columns {
+	for _, c := range now.Columns {
 		old, there := d.before[c.Key()]
 		switch {
 		case c.Props["generated"] != "":
@@ -257,7 +233,7 @@ func (d *drafter) rebuild(was, now described) {
 			fresh = append(fresh, c.Local())
 		}
 	}
-	for _, c := range was.columns {
+	for _, c := range was.Columns {
 		if _, stays := d.after[c.Key()]; !stays && c.Props["generated"] == "" {
 			gone = append(gone, c.Name)
 		}
@@ -276,7 +252,7 @@ func (d *drafter) rebuild(was, now described) {
 		d.changes = append(d.changes, schema.Drafted{SQL: fmt.Sprintf("CREATE TEMP TABLE %s AS SELECT %s FROM main.%s", aside, columns, now.Name), Takes: takes})
 		add("PRAGMA defer_foreign_keys = ON")
 	}
-	d.changes = append(d.changes, drop, schema.Drafted{SQL: now.create()})
+	d.changes = append(d.changes, drop, schema.Drafted{SQL: tableText(now)})
 	if len(both) > 0 {
 		add(fmt.Sprintf("INSERT INTO main.%s (%s) SELECT %s FROM temp.%s", now.Name, columns, columns, aside))
 		add("DROP TABLE temp." + aside)
@@ -316,14 +292,14 @@ func localName(o schema.Object) string {
 	return o.Name
 }
 
-// create is the CREATE TABLE of a table.
-func (t described) create() string {
-	if t.isVirtual() {
+// tableText is the CREATE TABLE of a table.
+func tableText(t schema.Described) string {
+	if isVirtual(t) {
 		return t.Props["definition"]
 	}
 	var lines []string
 	inline := "" // a key that can stand with its column only
-	for _, c := range t.columns {
+	for _, c := range t.Columns {
 		line := columnText(c)
 		if c.Props["identity"] != "" {
 			inline = "PRIMARY KEY (" + c.Local() + ")"
@@ -331,7 +307,7 @@ func (t described) create() string {
 		}
 		lines = append(lines, "    "+line)
 	}
-	for _, c := range t.constraints {
+	for _, c := range t.Parts {
 		if definition := c.Props["definition"]; definition != inline {
 			lines = append(lines, "   "+constraintName(c)+" "+definition)
 		}
@@ -357,11 +333,11 @@ var again = regexp.MustCompile(` \(\d+\)$`)
 
 func columnText(c schema.Object) string {
 	text := c.Local()
-	for _, part := range []struct{ before, text, after string }{
-		{" ", c.Props["type"], ""}, {" COLLATE ", c.Props["collation"], ""}, {" GENERATED ALWAYS AS ", c.Props["generated"], ""}, {" DEFAULT ", c.Props["default"], ""},
+	for _, part := range []struct{ before, text string }{
+		{" ", c.Props["type"]}, {" COLLATE ", c.Props["collation"]}, {" GENERATED ALWAYS AS ", c.Props["generated"]}, {" DEFAULT ", c.Props["default"]},
 	} {
 		if part.text != "" {
-			text += part.before + part.text + part.after
+			text += part.before + part.text
 		}
 	}
 	if c.Props["null"] == "no" {
