@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"crypto/rand"
 	"embed"
 	"errors"
 	"fmt"
@@ -21,6 +22,9 @@ import (
 
 // Records is the service's store. It is safe for concurrent use.
 type Records struct {
+	// LedgerKey proves the ledger entries of whichever service has these records.
+	LedgerKey ledger.Key
+
 	pool  *pgxpool.Pool
 	guard *guard
 
@@ -59,7 +63,26 @@ func Open(ctx context.Context, server engine.Engine, url string, wait time.Durat
 		only.Close()
 		return nil, fmt.Errorf("open the records: %w", err)
 	}
-	return &Records{pool: pool, guard: watchOver(only, server, url)}, nil
+	key, err := ledgerKey(ctx, pool)
+	if err != nil {
+		pool.Close()
+		only.Close()
+		return nil, err
+	}
+	return &Records{LedgerKey: key, pool: pool, guard: watchOver(only, server, url)}, nil
+}
+
+// ledgerKey reads the key, and makes it where the records have none yet.
+func ledgerKey(ctx context.Context, pool *pgxpool.Pool) (key ledger.Key, err error) {
+	fresh := make(ledger.Key, ledger.KeySize)
+	_, _ = rand.Read(fresh) // it never fails
+	if _, err = pool.Exec(ctx, "INSERT INTO records.ledger_key (key) VALUES ($1) ON CONFLICT DO NOTHING", []byte(fresh)); err == nil {
+		err = pool.QueryRow(ctx, "SELECT key FROM records.ledger_key").Scan((*[]byte)(&key))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the key of the ledger's entries: %w", err)
+	}
+	return key, nil
 }
 
 // Close ends all connections.

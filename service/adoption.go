@@ -184,7 +184,7 @@ func (s *Service) takeOverTarget(c call, p targetContext, session engine.Session
 		return ledger.Entry{}, err
 	}
 	detail := ledger.Detail{Reason: reason, Seen: f.Lines, Found: ledger.Found(f.entries), Belongs: &ledger.Owner{Lane: p.lane.Name, Environment: p.environment.Name}}
-	e := f.head.Next(ledger.Entry{Action: ledger.Adopted, Actor: c.actor, Detail: detail.JSON()}, time.Now())
+	e := s.Records.LedgerKey.Next(f.head, ledger.Entry{Action: ledger.Adopted, Actor: c.actor, Detail: detail.JSON()}, time.Now())
 	if err := session.Append(c, e); err != nil {
 		return e, err
 	}

@@ -10,7 +10,6 @@ import (
 	"os"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 
@@ -219,9 +218,7 @@ func (s *Service) look(ctx context.Context, p targetContext, session engine.Sess
 	facts.View = p.only(plan.Look(p.environment.Name, p.catalogue, state))
 	facts.Chain = <-chain
 	if facts.Chain == nil {
-		if facts.Strange, err = s.strange(ctx, p, entries, seen); err != nil {
-			return facts, nil, err
-		}
+		facts.Strange = s.strange(entries, seen)
 	}
 	var unfit []string // steps whose files would have to change
 	for _, standing := range facts.View.Steps {
@@ -252,47 +249,26 @@ func (s *Service) look(ctx context.Context, p targetContext, session engine.Sess
 	return facts, entries, err
 }
 
-// strange names the entries behind the last seen one that say that a deployment
-// carried a step out, where no deployment of this service had that step to carry
-// out, and no standalone file names itself. A step's SQL can write such entries if
-// its role owns the ledger, with a chain that holds. Where nothing was seen before,
-// another service may have written them.
-func (s *Service) strange(ctx context.Context, p targetContext, entries []ledger.Entry, seen ledger.Head) (string, error) {
-	known := map[string]map[step.Number]bool{} // steps of plans, by deployment
+// strange names the entries behind the last seen one that this service did not
+// write, and no file of its own either. A step's SQL can write such entries if its
+// role owns the ledger, with a chain that holds, but it cannot prove them.
+func (s *Service) strange(entries []ledger.Entry, seen ledger.Head) string {
+	const most = 20
 	var found []string
-	for _, e := range entries {
-		switch e.Action {
-		case ledger.Begun, ledger.Applied, ledger.Failed, ledger.RolledBack:
-		default:
-			continue
+	for _, e := range s.Records.LedgerKey.Unproved(entries, seen) {
+		what := string(e.Action)
+		if e.Step != "" {
+			what = fmt.Sprintf("step %s, %s", e.Step, e.Action)
 		}
-		if seen.Seq == 0 || e.Seq <= seen.Seq || strings.HasPrefix(e.Deployment, "standalone-") {
-			continue
-		}
-		if known[e.Deployment] == nil {
-			known[e.Deployment] = map[step.Number]bool{}
-			id, _ := strconv.ParseInt(e.Deployment, 10, 64) // 0 is none's
-			d, err := s.Records.Deployment(ctx, id)
-			if err != nil && !errors.Is(err, records.ErrNotFound) {
-				return "", err
-			}
-			if err == nil && d.Lane == p.lane.Name && d.Environment == p.environment.Name {
-				for _, action := range d.Plan.Actions {
-					known[e.Deployment][action.Step.Number] = true
-				}
-				for _, gone := range d.Plan.Emptied {
-					known[e.Deployment][gone.Number] = true
-				}
-			}
-		}
-		if !known[e.Deployment][e.Step] {
-			found = append(found, fmt.Sprintf("entry %d (step %s, %s)", e.Seq, e.Step, e.Action))
-		}
+		found = append(found, fmt.Sprintf("entry %d (%s)", e.Seq, what))
 	}
 	if len(found) == 0 {
-		return "", nil
+		return ""
 	}
-	return fmt.Sprintf("no deployment of this service wrote %s of the ledger", strings.Join(found, ", ")), nil
+	if more := len(found) - most; more > 0 {
+		found = append(found[:most], fmt.Sprintf("%d more", more))
+	}
+	return fmt.Sprintf("this service did not write %s of the ledger", strings.Join(found, ", "))
 }
 
 // versions finds a step as it was when the text with a checksum was submitted.

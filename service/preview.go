@@ -80,7 +80,7 @@ func (s *Service) standalone(c call, p targetContext, facts gate.Facts, planned 
 		return "", err
 	}
 	f := engine.File{Lane: p.lane.Name, Environment: p.environment.Name, Release: facts.Release, MadeBy: c.actor, MadeAt: time.Now(),
-		Plan: planned, Defaults: defaults(p), Head: facts.View.State.Head, Belongs: claim(p, facts.View.State),
+		Plan: planned, Defaults: defaults(p), Head: facts.View.State.Head, Key: s.Records.LedgerKey, Belongs: claim(p, facts.View.State),
 		Texts: func(checksum step.Checksum) ([]byte, error) { return s.Records.Text(c, checksum) }}
 	for _, hold := range result.Holds() {
 		switch hold.ID {

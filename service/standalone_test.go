@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,6 +17,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/deploy"
+	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/verify"
 	"vorrang/internal/pgtest"
@@ -207,6 +209,17 @@ func TestAFileForPsqlDoesWhatADeploymentDoes(t *testing.T) {
 	w.Ended(must(w.Rollback(ctx, "harbour", "production", client.Way{To: "0"}, "production")))
 	assert.Equal(t, told(t, w, "production"), told(t, w, "staging"))
 	assert.Equal(t, pgtest.Dump(t, w.URLs["production"]), pgtest.Dump(t, w.URLs["staging"]))
+
+	intact := func() string {
+		return gate.Result{Checks: must(w.Gate(ctx, "harbour", "staging", "")).Checks}.Find(gate.LedgerIntact).Evidence
+	}
+	n := len(told(t, w, "staging"))
+	assert.Contains(t, intact(), "the ledger's "+fmt.Sprint(n)+" entries holds")
+	again := must(w.Standalone(ctx, "harbour", "staging", client.Promotion{})).Standalone // over a head that was seen
+	said, err = psql(t, w.URLs["staging"], again)
+	require.NoError(t, err, "%s", said)
+	assert.Contains(t, intact(), "the ledger's "+fmt.Sprint(len(told(t, w, "staging")))+" entries holds")
+	assert.Greater(t, len(told(t, w, "staging")), n)
 }
 
 func TestAFileForPsqlStopsAtTheFirstError(t *testing.T) {

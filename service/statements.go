@@ -92,7 +92,7 @@ func (s *Service) record(c call, p targetContext, make func(engine.Session, gate
 	if err != nil {
 		return nil, err
 	}
-	if facts.Chain != nil || facts.Foreign() {
+	if facts.Chain != nil || facts.Strange != "" || facts.Foreign() {
 		return nil, held(p, gate.Back(facts, nil), nil)
 	}
 	if err := s.claimable(c, p, session, facts.View.State); err != nil {
@@ -119,7 +119,7 @@ func (s *Service) write(c call, p targetContext, session engine.Session, state l
 		return err
 	}
 	for i := range entries {
-		entries[i] = head.Next(entries[i], time.Now())
+		entries[i] = s.Records.LedgerKey.Next(head, entries[i], time.Now())
 		head = entries[i].Head()
 	}
 	if err := session.AppendAll(c, entries); err != nil {

@@ -223,7 +223,7 @@ func (w *workers) pass(ctx context.Context, d *work, live *feed) deploy.Result {
 	d.said = append(d.said, s.lookBefore(ctx, d, head)...)
 	runner := deploy.Runner{
 		Target: d.session, Dialect: d.place.dialect(), Texts: s.texts(d.Plan), Now: s.now, Pause: pause, Stop: w.halt,
-		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Defaults: defaults(d.place), Notes: d.said, Waived: waived(d.Gate), Belongs: d.belongs, Base: d.before,
+		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Key: s.Records.LedgerKey, Defaults: defaults(d.place), Notes: d.said, Waived: waived(d.Gate), Belongs: d.belongs, Base: d.before,
 		Emit: func(e deploy.Event) {
 			s.metrics.step(d.Lane, d.Environment, e)
 			live.add(e)

@@ -21,7 +21,7 @@ var (
 	ErrStopping  = errors.New("the service was stopped")
 )
 
-// Runner carries plans out. Stop, Notes, Waived, Belongs, Look, Base and OnFinish may be
+// Runner carries plans out. Stop, Notes, Key, Waived, Belongs, Look, Base and OnFinish may be
 // empty, and so may the fields of Defaults; the others must be set.
 type Runner struct {
 	Target  engine.Steps
@@ -38,6 +38,7 @@ type Runner struct {
 	Defaults   engine.Settings // of the environment: role, and timeouts where a step gives none
 	Notes      []string        // messages emitted as the first events
 
+	Key     ledger.Key      // proves the entries; nil where nobody is to tell them from others
 	Waived  []ledger.Waived // to stand in the ledger with the first step
 	Belongs *ledger.Owner   // to stand in the first entry; nil where the ledger says it already
 
@@ -270,7 +271,7 @@ func (r *run) empty(ctx context.Context, steps []plan.Step) *Failure {
 		if i == 0 && r.head == r.began {
 			detail.Belongs = r.Belongs
 		}
-		entries[i] = head.Next(ledger.Entry{Action: ledger.RolledBack, Step: s.Number, Slug: s.Slug,
+		entries[i] = r.Key.Next(head, ledger.Entry{Action: ledger.RolledBack, Step: s.Number, Slug: s.Slug,
 			Deployment: r.Deployment, Actor: r.Actor, Detail: detail.JSON()}, r.Now())
 		head = entries[i].Head()
 	}
@@ -312,7 +313,7 @@ func (r *run) entry(action ledger.Action, s script, took time.Duration, detail *
 		}
 		e.Detail = detail.JSON()
 	}
-	return r.head.Next(e, r.Now())
+	return r.Key.Next(r.head, e, r.Now())
 }
 
 // append writes an entry and remembers it as the ledger's head.

@@ -193,3 +193,57 @@ func FuzzCanonical(f *testing.F) {
 		}
 	})
 }
+
+// A key knows its own entries, each at its place only.
+func TestAKeyTellsItsEntriesFromOthers(t *testing.T) {
+	key := Key(strings.Repeat("k", KeySize))
+	for _, detail := range []string{"", "{}", `{"reason":"tide"}`, `{"proof":"` + Genesis + `"}`} {
+		first := key.Next(NewHead(), Entry{Action: Settled, Step: "1", Detail: json.RawMessage(detail)}, noon)
+		require.NoError(t, Verify([]Entry{first}))
+		assert.True(t, json.Valid(first.Detail), "%s", first.Detail)
+		assert.Empty(t, key.Unproved([]Entry{first}, NewHead()))
+		for name, change := range map[string]func(*Entry){
+			"seq": func(e *Entry) { e.Seq++ }, "at": func(e *Entry) { e.At = e.At.Add(time.Second) }, "action": func(e *Entry) { e.Action = Applied },
+			"step": func(e *Entry) { e.Step = "2" }, "slug": func(e *Entry) { e.Slug = "x" }, "checksum": func(e *Entry) { e.Checksum = "x" },
+			"deployment": func(e *Entry) { e.Deployment = "7" }, "actor": func(e *Entry) { e.Actor = "x" }, "duration": func(e *Entry) { e.DurationMS++ },
+			"detail": func(e *Entry) { e.Detail = append(json.RawMessage(`{"tables":1,`), e.Detail[1:]...) }, "before": func(e *Entry) { e.PrevHash = "x" },
+		} {
+			forged := first
+			change(&forged)
+			assert.Len(t, key.Unproved([]Entry{key.Next(NewHead(), Entry{}, noon), forged}, NewHead()), 1, "%s of %s", name, detail)
+		}
+		assert.Len(t, Key("another").Unproved([]Entry{first}, Head{Seq: 0}), 0, "of whom nothing was seen and nothing is there")
+		assert.Len(t, Key("another").Unproved([]Entry{first, first.Head().Next(Entry{}, noon)}, first.Head()), 1)
+	}
+	assert.Equal(t, NewHead().Next(Entry{Step: "1"}, noon), Key(nil).Next(NewHead(), Entry{Step: "1"}, noon), "without a key nothing is proved")
+}
+
+// A target that no service of these records looked at holds entries of others, and is
+// taken as it is; what stands behind an entry of its own is not.
+func TestWhatStandsBehindTheFirstProofIsHeldAgainstTheKey(t *testing.T) {
+	key := Key(strings.Repeat("k", KeySize))
+	other := NewHead().Next(Entry{Action: Applied, Step: "1", Deployment: "7"}, noon)
+	own := key.Next(other.Head(), Entry{Action: Begun, Step: "2", Deployment: "1"}, noon)
+	forged := own.Head().Next(Entry{Action: Applied, Step: "2", Deployment: "1", Detail: own.Detail}, noon)
+	all := []Entry{other, own, forged}
+	assert.Empty(t, key.Unproved(all[:2], Head{}))
+	assert.Equal(t, all[2:], key.Unproved(all, Head{}))
+}
+
+// A file's rows are proved by what is known of them before, one after the other.
+func TestARowOfAFileIsProvedAtItsPlace(t *testing.T) {
+	key := Key(strings.Repeat("k", KeySize))
+	head, rows := NewHead(), []Entry{}
+	add := func(e Entry, index int) {
+		e.Deployment = "standalone-0"
+		e.Detail = withProof(json.RawMessage(`{"rows":7}`), key.Proof(Row{e.Deployment, index, e.Action, e.Step, e.Checksum}))
+		rows = append(rows, head.Next(e, noon))
+		head = rows[len(rows)-1].Head()
+	}
+	add(Entry{Action: Begun, Step: "1", Checksum: "a"}, 0)
+	add(Entry{Action: Applied, Step: "1", Checksum: "a"}, 1)
+	assert.Empty(t, key.Unproved(rows, NewHead()))
+	add(Entry{Action: Applied, Step: "1", Checksum: "a"}, 1) // the same proof again
+	add(Entry{Action: Applied, Step: "2", Checksum: "a"}, 1) // and for another step
+	assert.Equal(t, rows[2:], key.Unproved(rows, NewHead()))
+}

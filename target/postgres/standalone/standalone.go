@@ -78,7 +78,8 @@ func (w *writer) itself(digest step.Checksum) {
 
 type writer struct {
 	File
-	out bytes.Buffer
+	out  bytes.Buffer
+	rows int // ledger rows written so far
 }
 
 func (w *writer) line(format string, args ...any) {
@@ -311,12 +312,12 @@ func (p *part) finish(rows string) {
 		}
 	}
 	p.line("SELECT CASE WHEN %s THEN 'SET CONSTRAINTS ALL IMMEDIATE' ELSE %s END \\gexec", ranSoFar(p.ran), p.edited("what ran is not all of"))
-	p.note(p.done, p.doneDetail(rows))
+	p.note(p.done, p.doneDetail(), rows)
 	p.line("COMMIT;")
 }
 
-// doneDetail is the SQL of the detail of the row that ends a step.
-func (p *part) doneDetail(rows string) string {
+// doneDetail is the detail of the row that ends a step.
+func (p *part) doneDetail() ledger.Detail {
 	d := ledger.Detail{Belongs: p.claim()}
 	if p.mode != step.Transaction {
 		d.Mode = p.mode
@@ -324,14 +325,27 @@ func (p *part) doneDetail(rows string) string {
 			d.Direction = ledger.Back
 		}
 	}
-	if rows == "" {
-		return sqltext.Literal(string(d.JSON()))
+	return d
+}
+
+// detail is the SQL of a row's detail. rows is SQL, and proof a text; both may be empty.
+func detail(d ledger.Detail, rows, proof string) string {
+	sql, text := "", strings.TrimSuffix(string(d.JSON()), "}")
+	member := func(name string) {
+		if text != "{" {
+			text += ","
+		}
+		text += `"` + name + `":`
 	}
-	text := strings.TrimSuffix(string(d.JSON()), "}")
-	if text != "{" {
-		text += ","
+	if rows != "" {
+		member("rows")
+		sql, text = sqltext.Literal(text)+" || "+rows+" || ", ""
 	}
-	return sqltext.Literal(text+`"rows":`) + " || " + rows + " || '}'"
+	if proof != "" {
+		member("proof")
+		text += `"` + proof + `"`
+	}
+	return sql + sqltext.Literal(text+"}")
 }
 
 // holds writes a query of the check: it must give one row with true in every
@@ -362,10 +376,12 @@ func tagFor(name string, text []byte) string {
 }
 
 // note writes a ledger row behind the head, with its hash, as docs/ledger.md
-// defines it. detail is SQL. Whatever role and settings the step is under, the row
+// defines it. rows is SQL for the rows that batches changed, or empty. Whatever role and settings the step is under, the row
 // is the user's own and means the same; they are in force again afterwards. It
 // takes the lock again, since the step may have given it back.
-func (p *part) note(action ledger.Action, detail string) {
+func (p *part) note(action ledger.Action, d ledger.Detail, rows string) {
+	proof := p.Key.Proof(ledger.Row{Deployment: p.Name(), Index: p.rows, Action: action, Step: p.Step.Number, Checksum: p.checksum})
+	p.rows++
 	duration := "0::bigint"
 	if action == p.done {
 		duration = "(1000 * (extract(epoch FROM pg_catalog.clock_timestamp()) - pg_catalog.current_setting('vorrang.began')::numeric))::bigint"
@@ -381,7 +397,7 @@ func (p *part) note(action ledger.Action, detail string) {
 		sqltext.Literal(string(action)), sqltext.Literal(string(p.Step.Number)), sqltext.Literal(p.Step.Slug))
 	p.line("    %s::text AS checksum, %s::text AS deployment, session_user::text AS actor, %s AS duration_ms,",
 		sqltext.Literal(string(p.checksum)), sqltext.Literal(p.Name()), duration)
-	p.line("    (%s)::json AS detail,", detail)
+	p.line("    (%s)::json AS detail,", detail(d, rows, proof))
 	p.line("    coalesce((SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1), repeat('0', 64)) AS prev_hash FROM vorrang.ledger) e;")
 	p.line("END $note$;")
 }
@@ -406,7 +422,7 @@ func (p *part) autocommit() error {
 			return refuse("step %s: an earlier try carried out the statements before number %d, and these were changed since; put them back as they were", p.Step.Number, from)
 		}
 		if !open {
-			p.note(ledger.Begun, sqltext.Literal(string(p.begun(i+1, done).JSON())))
+			p.note(ledger.Begun, p.begun(i+1, done), "")
 		}
 		p.statement(statement)
 		switch grammar.Transaction(statement) {
@@ -474,7 +490,7 @@ func (p *part) statement(s sqltext.Statement) {
 func (p *part) batches() {
 	batch := p.statements[0].WithBatch(int64(p.Step.Options.BatchSize))
 	tag := tagFor("$batches", batch.SQL)
-	p.note(ledger.Begun, sqltext.Literal(string(p.begun(1, "").JSON())))
+	p.note(ledger.Begun, p.begun(1, ""), "")
 	p.set("SESSION")
 	p.run(fmt.Appendf(nil, `DO %[1]s DECLARE vorrang_rows bigint; vorrang_total bigint := %[2]d;
 BEGIN
