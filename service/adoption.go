@@ -2,16 +2,13 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"vorrang/core/engine"
 	"vorrang/core/gate"
-	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/schema"
 	"vorrang/core/step"
@@ -21,12 +18,12 @@ import (
 
 // adoption says what is found in a target beside what was known of it. It changes
 // nothing.
-func (s *Service) adoption(c call, in *environmentIn) (*api.Adoption, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *repairs) adoption(c call, in *environmentIn) (*api.Adoption, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
-	session, err := s.connect(c, p, "vorrangd adopt")
+	session, err := s.targets.connect(c, p, "vorrangd adopt")
 	if err != nil {
 		return nil, err
 	}
@@ -44,9 +41,9 @@ type finding struct {
 }
 
 // find looks at all that an adoption takes over.
-func (s *Service) find(ctx context.Context, p targetContext, session engine.Session) (finding, error) {
+func (s *repairs) find(ctx context.Context, p targetContext, session engine.Session) (finding, error) {
 	f := finding{Adoption: api.Adoption{Lane: p.lane.Name, Environment: p.environment.Name, Lines: []string{}, Differences: []schema.Difference{}}}
-	facts, entries, err := s.look(ctx, p, session)
+	facts, entries, err := s.targets.look(ctx, p, session)
 	if err != nil {
 		return f, err
 	}
@@ -97,7 +94,7 @@ func newestEntry(entries []ledger.Entry) string {
 }
 
 // goneAndNew says how a ledger stands to the entry that was last seen there.
-func (s *Service) goneAndNew(ctx context.Context, p targetContext, entries []ledger.Entry, seen ledger.Head, add func(string, ...any)) error {
+func (s *repairs) goneAndNew(ctx context.Context, p targetContext, entries []ledger.Entry, seen ledger.Head, add func(string, ...any)) error {
 	var last ledger.Head
 	if n := len(entries); n > 0 {
 		last = entries[n-1].Head()
@@ -144,16 +141,16 @@ type adoptIn struct {
 // adopt takes over what is found in a target: its ledger as it is, its schema as
 // it is, as this environment's from now on. Nothing is run, and no entry is
 // changed or taken out.
-func (s *Service) adopt(c call, in *adoptIn) (*api.Recorded, error) {
+func (s *repairs) adopt(c call, in *adoptIn) (*api.Recorded, error) {
 	reason := strings.Join(strings.Fields(in.Reason), " ")
 	if reason == "" {
 		return nil, badRequest("", "reason: say why; it stands in the ledger")
 	}
-	p, err := s.place(c, in.Lane, in.Environment)
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
-	session, err := s.locked(c, p, "vorrangd adopt")
+	session, err := s.targets.locked(c, p, "vorrangd adopt")
 	if err != nil {
 		return nil, err
 	}
@@ -166,7 +163,7 @@ func (s *Service) adopt(c call, in *adoptIn) (*api.Recorded, error) {
 		return nil, refused(fmt.Sprintf("look again: vorrang adopt -lane %s -env %s", in.Lane, in.Environment),
 			"what is found on %s is not what was looked at: it has changed in between", in.Environment)
 	}
-	if err := s.unshared(c, p, session); err != nil {
+	if err := s.targets.unshared(c, p, session); err != nil {
 		return nil, err
 	}
 	e, err := s.takeOverTarget(c, p, session, f, reason)
@@ -179,7 +176,7 @@ func (s *Service) adopt(c call, in *adoptIn) (*api.Recorded, error) {
 
 // takeOverTarget writes the entry of an adoption, and knows the target from then
 // on by what is there.
-func (s *Service) takeOverTarget(c call, p targetContext, session engine.Session, f finding, reason string) (ledger.Entry, error) {
+func (s *repairs) takeOverTarget(c call, p targetContext, session engine.Session, f finding, reason string) (ledger.Entry, error) {
 	if err := session.CreateLedger(c); err != nil {
 		return ledger.Entry{}, err
 	}
@@ -197,143 +194,5 @@ func (s *Service) takeOverTarget(c call, p targetContext, session engine.Session
 	if err != nil {
 		return e, err
 	}
-	return e, s.keepLook(c, p, gate.Drifted{}, f.now.Fingerprint())
-}
-
-// claim is what a ledger's next entry is to say of whose target it is; nil where
-// an entry says it already.
-func claim(p targetContext, state ledger.State) *ledger.Owner {
-	if state.Belongs != (ledger.Owner{}) {
-		return nil
-	}
-	return &ledger.Owner{Lane: p.lane.Name, Environment: p.environment.Name}
-}
-
-// claimed is an entry that says whose target this is.
-func claimed(e ledger.Entry, owner *ledger.Owner) ledger.Entry {
-	if owner == nil {
-		return e
-	}
-	var detail ledger.Detail
-	_ = json.Unmarshal(e.Detail, &detail) // our own
-	detail.Belongs = owner
-	e.Detail = detail.JSON()
-	return e
-}
-
-// claimable refuses a target that no ledger entry gives to an environment yet, and
-// that is another one's.
-func (s *Service) claimable(ctx context.Context, p targetContext, session engine.Session, state ledger.State) error {
-	if claim(p, state) == nil {
-		return nil
-	}
-	return s.unshared(ctx, p, session)
-}
-
-// unshared refuses a target that is also another environment's, of any lane, as
-// far as those can be reached. The server itself tells, not the URLs.
-func (s *Service) unshared(ctx context.Context, p targetContext, session engine.Session) error {
-	others, err := s.others(ctx, p)
-	if err != nil {
-		return err
-	}
-	twin, _, err := s.twin(ctx, session, others)
-	if err != nil || twin == nil {
-		return err
-	}
-	return shared(p, *twin)
-}
-
-func shared(p targetContext, twin targetContext) error {
-	return refused("give each environment a database of its own, in what the target references stand for",
-		"the target of %s/%s is the database of %s/%s: what is deployed to one would change the other, without its gate",
-		p.lane.Name, p.environment.Name, twin.lane.Name, twin.environment.Name)
-}
-
-// others are all environments of all lanes but one.
-func (s *Service) others(ctx context.Context, p targetContext) ([]targetContext, error) {
-	lanes, err := s.Records.Lanes(ctx)
-	list := slices.DeleteFunc(s.placesOf(lanes), func(other targetContext) bool {
-		return other.lane.Name == p.lane.Name && other.environment.Name == p.environment.Name
-	})
-	return list, err
-}
-
-// placesOf are the environments of lanes, in their order.
-func (s *Service) placesOf(lanes []lane.Lane) []targetContext {
-	var list []targetContext
-	for _, l := range lanes {
-		for _, e := range l.Environments {
-			list = append(list, s.at(l, e, nil))
-		}
-	}
-	return list
-}
-
-// twinPatience bounds how long the other environments are asked together.
-const twinPatience = 10 * time.Second
-
-// twin finds an environment that has the same database as a session. Those that
-// could not be reached come back by themselves.
-func (s *Service) twin(ctx context.Context, session engine.Session, others []targetContext) (twin *targetContext, unreached []targetContext, err error) {
-	ctx, cancel := context.WithTimeout(ctx, twinPatience)
-	defer cancel()
-	own, err := session.Identity(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	identities := s.identities(ctx, others)
-	for i, other := range others {
-		switch identities[i] {
-		case "":
-			unreached = append(unreached, other)
-		case own:
-			twin = &other
-		}
-	}
-	return twin, unreached, nil
-}
-
-// mostAtOnce is how many targets are asked at a time by one request.
-const mostAtOnce = 8
-
-// identities says by what the server says of itself which database each target
-// is; empty for one that cannot be reached.
-func (s *Service) identities(ctx context.Context, places []targetContext) []string {
-	found := make([]string, len(places))
-	each(places, mostAtOnce, func(i int, p targetContext) {
-		within, cancel := context.WithTimeout(ctx, lookTimeout)
-		defer cancel()
-		session, err := s.connect(within, p, "vorrangd")
-		if err != nil {
-			return
-		}
-		defer session.Close()
-		found[i], _ = session.Identity(within) // none is: not reached
-	})
-	return found
-}
-
-// distinct refuses a lane of which an environment would have the same database as
-// another one, of this lane or of others.
-func (s *Service) distinct(ctx context.Context, l lane.Lane) error {
-	lanes, err := s.Records.Lanes(ctx)
-	if err != nil {
-		return err
-	}
-	others := slices.DeleteFunc(lanes, func(other lane.Lane) bool { return other.Name == l.Name })
-	all := s.placesOf(append([]lane.Lane{l}, others...))
-	ctx, cancel := context.WithTimeout(ctx, twinPatience)
-	defer cancel()
-	first := map[string]targetContext{}
-	for i, identity := range s.identities(ctx, all) {
-		if identity == "" {
-			continue
-		}
-		if twin, taken := first[identity]; taken && (twin.lane.Name == l.Name || all[i].lane.Name == l.Name) {
-			return shared(twin, all[i])
-		}
-		first[identity] = all[i]
-	}
-	return nil
+	return e, s.drifts.keepLook(c, p, gate.Drifted{}, f.now.Fingerprint())
 }

@@ -1,16 +1,12 @@
 package service
 
 import (
-	"context"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"vorrang/core/access"
 	"vorrang/core/gate"
-	"vorrang/core/lane"
-	"vorrang/core/release"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -37,7 +33,7 @@ type approveIn struct {
 
 // approve records that somebody approves of a release on an environment, as its
 // plan is now.
-func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
+func (s *gates) approve(c call, in *approveIn) (*api.Approved, error) {
 	p, err := s.governed(c, in.Lane, in.Environment, in.Release, in.WaysBack)
 	if err != nil {
 		return nil, err
@@ -82,23 +78,13 @@ func (s *Service) approve(c call, in *approveIn) (*api.Approved, error) {
 	if in.WaysBack {
 		what = "ways back"
 	}
-	s.tell(c, api.HookEvent{Type: api.EventApproved, Lane: in.Lane, Environment: in.Environment, Release: a.Release, Actor: c.actor,
+	s.hooks.Tell(c, api.HookEvent{Type: api.EventApproved, Lane: in.Lane, Environment: in.Environment, Release: a.Release, Actor: c.actor,
 		Message: fmt.Sprintf("%s approved %s for %s", c.actor, what, in.Environment)})
 	if in.WaysBack {
 		return &api.Approved{Approval: a}, nil
 	}
 	facts.Given = append(facts.Given, a)
 	return &api.Approved{Approval: a, Check: gate.Forward(facts).Find(gate.Approvals)}, nil
-}
-
-// governed is an environment to which a release is to go, or whose ways back this
-// is about.
-func (s *Service) governed(c call, laneName, environment, release string, waysBack bool) (targetContext, error) {
-	p, err := s.placeOf(c, laneName, environment, release)
-	if err == nil && (release == "") != waysBack {
-		err = badRequest("vorrang releases lists them", "release: name the release that this is about, or say that it is about ways back")
-	}
-	return p, err
 }
 
 type withdrawApprovalIn struct {
@@ -109,7 +95,7 @@ type withdrawApprovalIn struct {
 }
 
 // withdrawApproval takes one's own approvals of a release back.
-func (s *Service) withdrawApproval(c call, in *withdrawApprovalIn) (*api.ApprovalWithdrawn, error) {
+func (s *gates) withdrawApproval(c call, in *withdrawApprovalIn) (*api.ApprovalWithdrawn, error) {
 	p, err := s.governed(c, in.Lane, in.Environment, in.Release, in.WaysBack)
 	if err != nil {
 		return nil, err
@@ -139,7 +125,7 @@ type waiveIn struct {
 
 // waive lets a check's hold pass for the next deployment of a release, or of
 // loose steps. The deployment's first ledger entry says so.
-func (s *Service) waive(c call, in *waiveIn) (*gate.Waiver, error) {
+func (s *gates) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 	p, err := s.placeOf(c, in.Lane, in.Environment, in.Release)
 	if err != nil {
 		return nil, err
@@ -190,99 +176,4 @@ func (c call) asker(lane, environment string) string {
 		return c.actor
 	}
 	return ""
-}
-
-// askApprovers finds out whose approvals count now.
-func (s *Service) askApprovers(ctx context.Context, p targetContext, facts *gate.Facts) (err error) {
-	if facts.Approved, err = s.Records.Approvals(ctx, p.lane.Name, p.environment.Name); err != nil {
-		return err
-	}
-	for _, a := range facts.Approved {
-		if facts.Digest != "" && a.Digest == facts.Digest {
-			facts.Given = append(facts.Given, a)
-		}
-	}
-	if facts.Makers, err = s.Records.Makers(ctx); err != nil {
-		return err
-	}
-	facts.Unfit = map[string]string{}
-	people, err := s.Records.People(ctx)
-	if err != nil {
-		return err
-	}
-	for _, person := range people {
-		scope := access.Scope{Lane: p.lane.Name, Environment: p.environment.Name}
-		switch {
-		case person.Disabled != nil:
-			facts.Unfit[person.Name] = person.Name + " may not sign in any more"
-		case !person.All().Allow(access.By(access.Approver), scope):
-			facts.Unfit[person.Name] = person.Name + " is no approver here any more"
-		}
-	}
-	return nil
-}
-
-// askPeople adds to the facts what people added to the gate.
-func (s *Service) askPeople(c context.Context, p targetContext, facts *gate.Facts, who promotionRequest) (err error) {
-	lane, environment := p.lane.Name, p.environment.Name
-	facts.Actor = who.actor
-	if facts.Asks.Approvals > 0 {
-		if err := s.askApprovers(c, p, facts); err != nil {
-			return err
-		}
-	}
-	if len(facts.Asks.Signers) > 0 && p.release != nil {
-		r, steps, err := s.sealedSteps(c, lane, p.release.Name)
-		if err != nil {
-			return err
-		}
-		signatures, err := s.signatures(c, r, steps)
-		if err != nil {
-			return err
-		}
-		for _, signature := range signatures {
-			facts.Signed = append(facts.Signed, signature.Key)
-		}
-	}
-	if len(facts.Asks.Signers) > 0 && who.back {
-		if facts.Vouched, err = s.vouched(c, p, facts.Asks); err != nil {
-			return err
-		}
-	}
-	if facts.Asks.NotAuthors {
-		if facts.Authors, err = s.Records.Authors(c, lane, facts.Digest); err != nil {
-			return err
-		}
-	}
-	if facts.Waivers, err = s.Records.Waivers(c, lane, environment, facts.Now, who.deployment); err != nil {
-		return err
-	}
-	facts.Changes, err = s.Records.AskingSince(c, lane, environment)
-	return err
-}
-
-// vouched lists the steps of the lane's releases that a known key has signed.
-func (s *Service) vouched(ctx context.Context, p targetContext, asks lane.Gate) ([]gate.Planned, error) {
-	names, err := s.Records.SignedReleases(ctx, p.lane.Name)
-	if err != nil {
-		return nil, err
-	}
-	var list []gate.Planned
-	for _, name := range names {
-		r, steps, err := s.sealedSteps(ctx, p.lane.Name, name)
-		if err != nil {
-			return nil, err
-		}
-		signatures, err := s.signatures(ctx, r, steps)
-		if err != nil {
-			return nil, err
-		}
-		if !slices.ContainsFunc(signatures, func(signature release.Signature) bool { return asks.Signer(signature.Key) != "" }) {
-			continue
-		}
-		for _, sealed := range steps {
-			list = append(list, gate.PlannedOf(sealed.Step))
-		}
-	}
-	return list, nil
 }

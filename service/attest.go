@@ -23,7 +23,7 @@ type attestIn struct {
 
 // attest records steps as carried out by hand. It looks what the target shows
 // of them, and runs nothing of them.
-func (s *Service) attest(c call, in *attestIn) (*api.Attested, error) {
+func (s *repairs) attest(c call, in *attestIn) (*api.Attested, error) {
 	if (in.Step == "") == (in.Through == "") {
 		return nil, badRequest("", "give exactly one of step and through")
 	}
@@ -40,7 +40,7 @@ func (s *Service) attest(c call, in *attestIn) (*api.Attested, error) {
 		var entries []ledger.Entry
 		var wrong []string
 		for _, standing := range chosen {
-			e, err := s.exhibit(c, p, session, standing)
+			e, err := s.targets.exhibit(c, p, session, standing)
 			if err != nil {
 				return nil, "", err
 			}

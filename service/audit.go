@@ -56,13 +56,13 @@ func (c call) note(key string, value any) {
 	}
 }
 
-func (s *Service) act(c fiber.Ctx, operation string, who caller, scope access.Scope) access.Act {
+func (s *book) act(c fiber.Ctx, operation string, who caller, scope access.Scope) access.Act {
 	return access.Act{Actor: who.Name, Via: who.Via, Address: s.addressOf(c), Operation: operation, Lane: scope.Lane, Environment: scope.Environment}
 }
 
 // audited lets a call run. One that changes something is kept before it runs,
 // and its answer afterwards: nobody does anything that is not written down.
-func (s *Service) audited(c fiber.Ctx, e endpoint, who caller, scope access.Scope) error {
+func (s *book) audited(c fiber.Ctx, e endpoint, who caller, scope access.Scope) error {
 	if e.method == "" || e.method == fiber.MethodGet {
 		return c.Next()
 	}
@@ -86,16 +86,16 @@ func (s *Service) audited(c fiber.Ctx, e endpoint, who caller, scope access.Scop
 
 // answerAct keeps what became of a call. The caller does not wait for records
 // that are away.
-func (s *Service) answerAct(id int64, detail json.RawMessage, status int, result string) {
+func (s *book) answerAct(id int64, detail json.RawMessage, status int, result string) {
 	keep := func(ctx context.Context) error { return s.Records.AnswerAct(ctx, id, detail, status, result) }
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	if keep(ctx) == nil || !s.workers.enter() {
+	if keep(ctx) == nil || !s.running.Enter() {
 		return
 	}
 	go func() {
-		defer s.workers.leave() // who waits for its work waits for this too
-		s.workers.insist("what became of a call", keep)
+		defer s.running.Leave() // who waits for its work waits for this too
+		s.running.Insist("what became of a call", keep)
 	}()
 }
 
@@ -111,7 +111,7 @@ func oneLine(text string) string {
 }
 
 // auditDenied keeps that somebody was not let through.
-func (s *Service) auditDenied(c fiber.Ctx, e endpoint, who caller, scope access.Scope, denied error) {
+func (s *book) auditDenied(c fiber.Ctx, e endpoint, who caller, scope access.Scope, denied error) {
 	a := s.act(c, e.id, who, scope)
 	a.Status, a.Result = fiber.StatusForbidden, oneLine(denied.Error())
 	s.keepAct(c.Context(), a)
@@ -119,7 +119,7 @@ func (s *Service) auditDenied(c fiber.Ctx, e endpoint, who caller, scope access.
 
 // auditSignIn keeps who signed in, or tried to, and how many tries were refused
 // before without a look.
-func (s *Service) auditSignIn(c call, name string, refused int, err error) {
+func (s *book) auditSignIn(c call, name string, refused int, err error) {
 	a := access.Act{Actor: cleanActor(name, "administrator"), Via: "a sign-in", Address: s.addressOf(c.fiber), Operation: "signIn", Status: fiber.StatusOK, Result: "done"}
 	if err != nil {
 		problem := s.problem(err)
@@ -132,12 +132,12 @@ func (s *Service) auditSignIn(c call, name string, refused int, err error) {
 }
 
 // auditOwn keeps what the service does by itself.
-func (s *Service) auditOwn(ctx context.Context, a access.Act) {
+func (s *book) auditOwn(ctx context.Context, a access.Act) {
 	a.Via, a.Address, a.Status = "vorrangd", "", fiber.StatusOK
 	s.keepAct(ctx, a)
 }
 
-func (s *Service) keepAct(ctx context.Context, a access.Act) {
+func (s *book) keepAct(ctx context.Context, a access.Act) {
 	if _, err := s.Records.AddAct(ctx, a); err != nil {
 		s.Log.Error("the audit could not be kept", "operation", a.Operation, "actor", a.Actor, "error", err)
 	}
@@ -159,7 +159,7 @@ const jsonLines = "application/x-ndjson"
 
 // searchAudit answers with a page, or, where lines of JSON are accepted, with
 // everything that fits.
-func (s *Service) searchAudit(c call, in *auditIn) (*api.Audit, error) {
+func (s *book) searchAudit(c call, in *auditIn) (*api.Audit, error) {
 	search := records.Search{Actor: in.Actor, Operation: in.Operation, Lane: in.Lane, Environment: in.Environment, Text: in.Text, Before: in.Before}
 	for _, limit := range []struct {
 		field, text string
@@ -181,7 +181,7 @@ func (s *Service) searchAudit(c call, in *auditIn) (*api.Audit, error) {
 	return &api.Audit{Acts: append([]access.Act{}, acts...)}, err
 }
 
-func (s *Service) exportAudit(c call, search records.Search) error {
+func (s *book) exportAudit(c call, search records.Search) error {
 	const page = 1000
 	search.Limit = page
 	first, err := s.Records.Acts(c, search) // an error here is still an answer
@@ -201,7 +201,7 @@ func (s *Service) exportAudit(c call, search records.Search) error {
 				return
 			}
 			search.Before = acts[len(acts)-1].ID
-			if acts, err = s.Records.Acts(s.workers.ctx, search); err != nil {
+			if acts, err = s.Records.Acts(s.running.Context(), search); err != nil {
 				if !errors.Is(err, context.Canceled) {
 					s.Log.Warn("the export of the audit broke off", "error", err)
 				}

@@ -16,13 +16,14 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/schema"
 	"vorrang/core/step"
+	"vorrang/work"
 )
 
 // checkBaseline applies the lane's steps to a scratch database and compares its
 // schema with the target's, after every step: all that the model of a schema
 // describes, but for owners and grants, which differ by environment. It refuses a
 // baseline at a number where they differ, and names the one that fits best.
-func (s *Service) checkBaseline(ctx context.Context, p targetContext, session engine.Session, at step.Number) (string, error) {
+func (s *repairs) checkBaseline(ctx context.Context, p targetContext, session engine.Session, at step.Number) (string, error) {
 	w, err := workshopOf(p, "or leave -check out")
 	if err != nil {
 		return "", err
@@ -31,7 +32,7 @@ func (s *Service) checkBaseline(ctx context.Context, p targetContext, session en
 	if err != nil {
 		return "", err
 	}
-	trial, err := s.fit(ctx, p, w, unowned(there), at)
+	trial, err := s.builder.fit(ctx, p, w, unowned(there), at)
 	if err != nil {
 		return "", err
 	}
@@ -102,7 +103,7 @@ type scratchRun struct {
 
 // newScratch makes an empty database in a workshop, for whoever may build there.
 // A user who owns more than the target is not used unless somebody declared it.
-func (s *Service) newScratch(ctx context.Context, p targetContext, w workshop) (engine.Scratch, error) {
+func (s *builder) newScratch(ctx context.Context, p targetContext, w workshop) (engine.Scratch, error) {
 	maker, can := p.engine.(engine.Workshop)
 	if !can {
 		return nil, refused("", "%s has no scratch databases in this version", p.lane.Engine)
@@ -110,7 +111,7 @@ func (s *Service) newScratch(ctx context.Context, p targetContext, w workshop) (
 	if err := mayBuild(ctx, p, w); err != nil {
 		return nil, err
 	}
-	url, err := s.resolve(w.reference)
+	url, err := s.targets.resolve(w.reference)
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +151,7 @@ func withinDatabase(dialect engine.Dialect, texts func(context.Context, step.Che
 }
 
 // scratch makes a ground in a workshop.
-func (s *Service) scratch(ctx context.Context, p targetContext, w workshop) (*scratchRun, error) {
+func (s *builder) scratch(ctx context.Context, p targetContext, w workshop) (*scratchRun, error) {
 	everything, err := plan.Forward(p.only(plan.Look(p.environment.Name, p.catalogue, ledger.Fold(nil))), "")
 	if err != nil {
 		return nil, err
@@ -164,7 +165,7 @@ func (s *Service) scratch(ctx context.Context, p targetContext, w workshop) (*sc
 		return nil, err
 	}
 	return &scratchRun{Scratch: database, everything: everything,
-		runner: deploy.Runner{Target: database, Dialect: p.dialect(), Texts: withinDatabase(p.dialect(), s.texts(everything)), Emit: func(deploy.Event) {}, Now: time.Now, Pause: pause,
+		runner: deploy.Runner{Target: database, Dialect: p.dialect(), Texts: withinDatabase(p.dialect(), s.library.texts(everything)), Emit: func(deploy.Event) {}, Now: time.Now, Pause: work.Pause,
 			Deployment: "scratch", Actor: "vorrangd", Defaults: engine.Settings{Role: w.role, LockTimeout: step.DefaultLockTimeout}}}, nil
 }
 
@@ -172,7 +173,7 @@ func (s *Service) scratch(ctx context.Context, p targetContext, w workshop) (*sc
 func unowned(s schema.Schema) schema.Schema { return s.Without("owner", "grants") }
 
 // fit applies all steps, as far as they go, and compares after each.
-func (s *Service) fit(ctx context.Context, p targetContext, w workshop, there schema.Schema, at step.Number) (trial, error) {
+func (s *builder) fit(ctx context.Context, p targetContext, w workshop, there schema.Schema, at step.Number) (trial, error) {
 	scratch, err := s.scratch(ctx, p, w)
 	if err != nil {
 		return trial{}, err

@@ -171,8 +171,8 @@ func (u *uploads) enter(c call) (leave func(), err error) {
 
 // receiveUpload waits until an upload to a lane is there whole. The file is the caller's to close,
 // and has no name any more.
-func (s *Service) receiveUpload(c call, lane string) (*os.File, error) {
-	if _, err := s.lane(c, lane); err != nil {
+func (s *catalogue) receiveUpload(c call, lane string) (*os.File, error) {
+	if _, err := s.targets.lane(c, lane); err != nil {
 		return nil, err
 	}
 	if err := plainBody(c.fiber); err != nil {

@@ -22,7 +22,7 @@ type comparisonIn struct {
 }
 
 // comparison says how the schemas of two environments differ.
-func (s *Service) comparison(c call, in *comparisonIn) (*api.Comparison, error) {
+func (s *schemas) comparison(c call, in *comparisonIn) (*api.Comparison, error) {
 	if in.From == "" || (in.With == "") == (in.Deployment == 0) {
 		return nil, badRequest("", "from and with: name two environments; or an environment and a deployment")
 	}
@@ -45,7 +45,7 @@ func (s *Service) comparison(c call, in *comparisonIn) (*api.Comparison, error) 
 }
 
 // leftBy is the schema that a deployment of a lane left.
-func (s *Service) leftBy(c call, lane string, deployment int64) (records.Snapshot, error) {
+func (s *schemas) leftBy(c call, lane string, deployment int64) (records.Snapshot, error) {
 	left, err := s.Records.SchemaAfter(c, deployment)
 	if err == nil && (left.Lane != lane || !c.who.mayLook(lane, left.Environment)) {
 		err = records.ErrNotFound
@@ -66,11 +66,11 @@ var (
 )
 
 // snapshotOf reads the schema of an environment's target.
-func (s *Service) snapshotOf(ctx context.Context, lane, environment string) (schema.Schema, targetContext, error) {
+func (s *schemas) snapshotOf(ctx context.Context, lane, environment string) (schema.Schema, targetContext, error) {
 	return s.seenOf(ctx, lane, environment, plainly)
 }
 
-func (s *Service) seenOf(ctx context.Context, lane, environment string, read reading) (schema.Schema, targetContext, error) {
+func (s *schemas) seenOf(ctx context.Context, lane, environment string, read reading) (schema.Schema, targetContext, error) {
 	session, p, err := s.open(ctx, lane, environment, "vorrangd snapshot")
 	if err != nil {
 		return schema.Schema{}, p, err
@@ -103,10 +103,10 @@ type releaseComparisonIn struct {
 // compareRelease says how an environment's schema differs from what a release
 // makes: the release is built in a scratch database, on the server of a
 // disposable environment.
-func (s *Service) compareRelease(c call, in *releaseComparisonIn) (*api.Comparison, error) {
+func (s *schemas) compareRelease(c call, in *releaseComparisonIn) (*api.Comparison, error) {
 	one, p, err := s.snapshotOf(c, in.Lane, in.From)
 	if err == nil {
-		p, err = s.narrow(c, p, in.Release)
+		p, err = s.library.narrow(c, p, in.Release)
 	}
 	if err != nil {
 		return nil, err
@@ -114,7 +114,7 @@ func (s *Service) compareRelease(c call, in *releaseComparisonIn) (*api.Comparis
 	if p.release == nil {
 		return nil, badRequest("vorrang releases lists them", "release: name one")
 	}
-	other, err := s.build(c, p)
+	other, err := s.builder.build(c, p)
 	if err != nil {
 		return nil, err
 	}
@@ -123,7 +123,7 @@ func (s *Service) compareRelease(c call, in *releaseComparisonIn) (*api.Comparis
 
 // build carries the steps that are in place out in a scratch database, and
 // reads what they made. Nothing of it stays.
-func (s *Service) build(ctx context.Context, p targetContext) (schema.Schema, error) {
+func (s *builder) build(ctx context.Context, p targetContext) (schema.Schema, error) {
 	shop, err := workshopOf(p, "")
 	if err != nil {
 		return schema.Schema{}, err

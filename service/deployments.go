@@ -13,11 +13,11 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"vorrang/core/deploy"
-	"vorrang/core/plan"
 	"vorrang/core/step"
 	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
+	"vorrang/work"
 )
 
 type stepIn struct {
@@ -26,8 +26,8 @@ type stepIn struct {
 	Limit int    `query:"limit" description:"The most bytes of a text; 0 means all."`
 }
 
-func (s *Service) step(c call, in *stepIn) (*api.StepTexts, error) {
-	if _, err := s.lane(c, in.Lane); err != nil {
+func (s *catalogue) step(c call, in *stepIn) (*api.StepTexts, error) {
+	if _, err := s.targets.lane(c, in.Lane); err != nil {
 		return nil, err
 	}
 	number, err := step.ParseNumber(in.Step)
@@ -40,30 +40,10 @@ func (s *Service) step(c call, in *stepIn) (*api.StepTexts, error) {
 	}
 	for _, known := range catalogue {
 		if known.Number == number {
-			return s.stepTexts(c, known, in.Limit)
+			return s.library.stepTexts(c, known, in.Limit)
 		}
 	}
 	return nil, notFound("step "+string(number)+" in the lane", in.Lane, "")
-}
-
-func (s *Service) stepTexts(c call, known plan.Step, limit int) (*api.StepTexts, error) {
-	answer := &api.StepTexts{StepRef: api.StepRef{Number: known.Number, Slug: known.Slug}, Options: known.Options}
-	for _, file := range []struct {
-		part step.Part
-		text *plan.Text
-	}{{step.Forward, &known.Forward}, {step.Back, known.Back}, {step.Check, known.Check}} {
-		if file.text == nil {
-			continue
-		}
-		text, err := s.Records.Text(c, file.text.Checksum)
-		if err != nil {
-			return nil, err
-		}
-		shown := api.StepFile{Name: file.text.Name, Part: file.part, Checksum: file.text.Checksum, Size: int64(len(text))}
-		shown.Text, shown.Shortened = shorten(text, limit)
-		answer.Files = append(answer.Files, shown)
-	}
-	return answer, nil
 }
 
 type deploymentsIn struct {
@@ -75,7 +55,7 @@ type deploymentsIn struct {
 // mostDeployments is how many one answer lists.
 const mostDeployments = 500
 
-func (s *Service) deployments(c call, in *deploymentsIn) (*api.Deployments, error) {
+func (s *deploying) deployments(c call, in *deploymentsIn) (*api.Deployments, error) {
 	if in.Limit <= 0 {
 		in.Limit = 20
 	}
@@ -105,7 +85,7 @@ func noDeployment(id string) error {
 	return notFound("deployment", id, "vorrang deployments lists those that you may look at")
 }
 
-func (s *Service) deployment(c call, in *deploymentIn) (*api.Deployment, error) {
+func (s *deploying) deployment(c call, in *deploymentIn) (*api.Deployment, error) {
 	d, err := s.Records.Deployment(c, in.ID)
 	if errors.Is(err, records.ErrNotFound) {
 		return nil, noDeployment(strconv.FormatInt(in.ID, 10))
@@ -119,12 +99,12 @@ func (s *Service) deployment(c call, in *deploymentIn) (*api.Deployment, error) 
 
 // cancel asks a running deployment to stop, and answers at once; its events
 // tell when it has.
-func (s *Service) cancel(c call, in *deploymentIn) (*api.Deployment, error) {
+func (s *deploying) cancel(c call, in *deploymentIn) (*api.Deployment, error) {
 	d, err := s.deployment(c, in)
 	if err != nil {
 		return nil, err
 	}
-	if !s.workers.cancel(in.ID, fmt.Errorf("%w: %s did", deploy.ErrCancelled, c.actor)) {
+	if !s.running.Cancel(in.ID, fmt.Errorf("%w: %s did", deploy.ErrCancelled, c.actor)) {
 		return nil, refused("vorrang watch shows how it ended", "deployment %d is not running; it is %s", in.ID, d.Outcome)
 	}
 	s.Log.Info("deployment cancelled", "deployment", in.ID, "actor", c.actor)
@@ -140,7 +120,7 @@ type eventsIn struct {
 
 // events answers with a list, or, where the client accepts an event stream,
 // with Server-Sent Events that go on until the deployment has ended.
-func (s *Service) events(c call, in *eventsIn) (*api.Events, error) {
+func (s *deploying) events(c call, in *eventsIn) (*api.Events, error) {
 	d, err := s.deployment(c, &deploymentIn{ID: in.ID})
 	if err != nil {
 		return nil, err
@@ -154,8 +134,8 @@ func (s *Service) events(c call, in *eventsIn) (*api.Events, error) {
 	if in.Limit <= 0 || in.Limit > 10000 {
 		in.Limit = 1000
 	}
-	if live := s.workers.feed(in.ID); live != nil {
-		events, _ := live.after(in.After)
+	if live := s.running.Feed(in.ID); live != nil {
+		events, _ := live.After(in.After)
 		return &api.Events{Events: append([]deploy.Event{}, events[:min(in.Limit, len(events))]...)}, nil
 	}
 	events, err := s.Records.Events(c, in.ID, in.After, in.Limit)
@@ -168,16 +148,16 @@ const heartbeat = 10 * time.Second
 // streamEvery is how long events may wait to be sent together.
 const streamEvery = 25 * time.Millisecond
 
-func (s *Service) stream(c call, d *api.Deployment, after int64) error {
+func (s *deploying) stream(c call, d *api.Deployment, after int64) error {
 	id, lane, environment := d.ID, d.Lane, d.Environment
 	c.fiber.Set(fiber.HeaderContentType, "text/event-stream")
 	c.fiber.Set(fiber.HeaderCacheControl, "no-store")
 	c.fiber.Set("X-Accel-Buffering", "no")
 	who := c.who
-	still := func() bool { return s.stillMay(s.workers.ctx, who, lane, environment) }
+	still := func() bool { return s.door.stillMay(s.running.Context(), who, lane, environment) }
 	return c.fiber.SendStreamWriter(func(w *bufio.Writer) {
 		err := safely.Do(func() error {
-			if live := s.workers.feed(id); live != nil {
+			if live := s.running.Feed(id); live != nil {
 				s.streamLive(w, live, after, still)
 				return nil
 			}
@@ -189,10 +169,10 @@ func (s *Service) stream(c call, d *api.Deployment, after int64) error {
 	})
 }
 
-func (s *Service) streamLive(w *bufio.Writer, live *feed, after int64, still func() bool) {
+func (s *deploying) streamLive(w *bufio.Writer, live *work.Feed, after int64, still func() bool) {
 	looked := time.Now()
 	for {
-		events, ended := live.after(after)
+		events, ended := live.After(after)
 		if time.Since(looked) > heartbeat {
 			if !still() {
 				return
@@ -201,7 +181,7 @@ func (s *Service) streamLive(w *bufio.Writer, live *feed, after int64, still fun
 		}
 		for _, e := range events {
 			if e.Kind == deploy.Ended {
-				live.waitClosed() // whoever hears of the end finds the outcome in the records
+				live.WaitClosed() // whoever hears of the end finds the outcome in the records
 			}
 			if write(w, e) != nil {
 				return
@@ -211,10 +191,10 @@ func (s *Service) streamLive(w *bufio.Writer, live *feed, after int64, still fun
 		if ended || w.Flush() != nil {
 			return
 		}
-		live.waitEnd(streamEvery)
+		live.WaitEnd(streamEvery)
 		beat := make(chan struct{})
 		timer := time.AfterFunc(heartbeat, func() { close(beat) })
-		live.waitFor(after, beat)
+		live.WaitFor(after, beat)
 		if !timer.Stop() {
 			if _, err := w.WriteString(": still running\n\n"); err != nil {
 				return
@@ -223,10 +203,10 @@ func (s *Service) streamLive(w *bufio.Writer, live *feed, after int64, still fun
 	}
 }
 
-func (s *Service) streamKept(w *bufio.Writer, id, after int64) error {
+func (s *deploying) streamKept(w *bufio.Writer, id, after int64) error {
 	const page = 1000
 	for {
-		events, err := s.Records.Events(s.workers.ctx, id, after, page)
+		events, err := s.Records.Events(s.running.Context(), id, after, page)
 		if err != nil {
 			return err
 		}

@@ -22,7 +22,7 @@ const (
 )
 
 // compareTexts puts the differences of edited steps beside them.
-func (s *Service) compareTexts(ctx context.Context, p targetContext, status *api.EnvironmentStatus) error {
+func (s *library) compareTexts(ctx context.Context, p targetContext, status *api.EnvironmentStatus) error {
 	compared := 0
 	for i := range status.Steps {
 		shown := &status.Steps[i]
@@ -42,7 +42,7 @@ func (s *Service) compareTexts(ctx context.Context, p targetContext, status *api
 }
 
 // difference compares two texts that were once submitted, by their checksums.
-func (s *Service) difference(ctx context.Context, p targetContext, applied, now step.Checksum) (api.TextDifference, error) {
+func (s *library) difference(ctx context.Context, p targetContext, applied, now step.Checksum) (api.TextDifference, error) {
 	before, after, known, err := s.bothTexts(ctx, applied, now)
 	if err != nil {
 		return api.TextDifference{}, err
@@ -61,7 +61,7 @@ func (s *Service) difference(ctx context.Context, p targetContext, applied, now 
 }
 
 // change says what an edit amounts to, without the lines.
-func (s *Service) change(ctx context.Context, p targetContext, applied, now step.Checksum) (sqltext.Change, error) {
+func (s *library) change(ctx context.Context, p targetContext, applied, now step.Checksum) (sqltext.Change, error) {
 	before, after, known, err := s.bothTexts(ctx, applied, now)
 	if err != nil || !known {
 		return sqltext.WhatRuns, err
@@ -71,7 +71,7 @@ func (s *Service) change(ctx context.Context, p targetContext, applied, now step
 
 // bothTexts reads an applied text and the catalogue's. known is false where the
 // applied one never was in the catalogue.
-func (s *Service) bothTexts(ctx context.Context, applied, now step.Checksum) (before, after []byte, known bool, err error) {
+func (s *library) bothTexts(ctx context.Context, applied, now step.Checksum) (before, after []byte, known bool, err error) {
 	if before, err = s.Records.Text(ctx, applied); errors.Is(err, records.ErrNotFound) {
 		return nil, nil, false, nil
 	}

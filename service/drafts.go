@@ -29,7 +29,7 @@ type draftIn struct {
 }
 
 // draft writes steps from schemas, and proves them in a scratch database.
-func (s *Service) draft(c call, in *draftIn) (*api.Draft, error) {
+func (s *schemas) draft(c call, in *draftIn) (*api.Draft, error) {
 	request := draft.Request{Owners: in.Owners}
 	for _, text := range in.Renames {
 		if text == "none" {
@@ -67,7 +67,7 @@ func (s *Service) draft(c call, in *draftIn) (*api.Draft, error) {
 
 // desired reads the schemas that a draft is made from, and says in words what
 // from.
-func (s *Service) desired(c call, in *draftIn, request *draft.Request) (p targetContext, about string, err error) {
+func (s *schemas) desired(c call, in *draftIn, request *draft.Request) (p targetContext, about string, err error) {
 	switch {
 	case in.Environment != "" && in.From == "" && in.With == "":
 	case in.Environment == "" && in.From != "" && in.With != "" && in.Drift == "" && len(in.Rows) == 0:
@@ -129,8 +129,8 @@ func (s *Service) desired(c call, in *draftIn, request *draft.Request) (p target
 	return p, fmt.Sprintf("makes the schema of %s/%s from nothing", in.Lane, in.Environment), nil
 }
 
-func (s *Service) desiredByDrift(c call, in *draftIn, request *draft.Request) (targetContext, string, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *schemas) desiredByDrift(c call, in *draftIn, request *draft.Request) (targetContext, string, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return p, "", err
 	}
@@ -141,7 +141,7 @@ func (s *Service) desiredByDrift(c call, in *draftIn, request *draft.Request) (t
 	if err != nil {
 		return p, "", err
 	}
-	_, now, err := s.lookForDrift(c, p, withNeeds)
+	_, now, err := s.drifts.lookForDrift(c, p, withNeeds)
 	if err != nil {
 		return p, "", err
 	}
@@ -156,12 +156,12 @@ func (s *Service) desiredByDrift(c call, in *draftIn, request *draft.Request) (t
 }
 
 // open opens a session on an environment's target.
-func (s *Service) open(ctx context.Context, lane, environment, application string) (engine.Session, targetContext, error) {
-	p, err := s.place(ctx, lane, environment)
+func (s *schemas) open(ctx context.Context, lane, environment, application string) (engine.Session, targetContext, error) {
+	p, err := s.targets.place(ctx, lane, environment)
 	if err != nil {
 		return nil, p, err
 	}
-	session, err := s.connect(ctx, p, application)
+	session, err := s.targets.connect(ctx, p, application)
 	return session, p, err
 }
 
@@ -170,7 +170,7 @@ const proofPatience = 10 * time.Minute
 
 // proved makes a draft in a scratch database on the server of a disposable
 // environment.
-func (s *Service) proved(ctx context.Context, p targetContext, request draft.Request) (*draft.Draft, error) {
+func (s *schemas) proved(ctx context.Context, p targetContext, request draft.Request) (*draft.Draft, error) {
 	writer, can := p.engine.(engine.Drafter)
 	if !can {
 		return nil, refused("write the step by hand; vorrang compare and vorrang drift say what differs", "steps for %s cannot be drafted in this version", p.engine.Traits().Server)
@@ -181,7 +181,7 @@ func (s *Service) proved(ctx context.Context, p targetContext, request draft.Req
 	}
 	ctx, cancel := context.WithTimeout(ctx, proofPatience)
 	defer cancel()
-	scratch, err := s.newScratch(ctx, p, shop)
+	scratch, err := s.builder.newScratch(ctx, p, shop)
 	if err != nil {
 		return nil, err
 	}

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"vorrang/core/deploy"
 	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
@@ -29,38 +28,12 @@ const (
 	wasAdopted       = "adopted"
 )
 
-// snapshotPatience bounds one look at a target's schema.
-const snapshotPatience = 2 * time.Minute
-
-// lookBefore reads the schema right before a deployment's first step, and says
-// what differs from what is known: that stays drift, whatever the steps do.
-func (s *Service) lookBefore(ctx context.Context, d *work, head ledger.Head) (said []string) {
-	ctx, cancel := context.WithTimeout(ctx, snapshotPatience)
-	defer cancel()
-	now, err := d.session.Snapshot(ctx, d.place.environment.Schemas)
-	if err != nil {
-		s.Log.Warn("the schema before a deployment could not be read", "deployment", d.ID, "error", err)
-		return []string{"what the steps do to the schema, and whether it has drifted, is not known: " + err.Error()}
-	}
-	d.before = &now
-	known, from, err := s.expected(ctx, d.place, d.session, head, now)
-	if err != nil {
-		s.Log.Warn("what a schema should be is not known", "deployment", d.ID, "error", err)
-		return nil
-	}
-	d.expected = &known
-	differences := schema.Compare(known, now)
-	if len(differences) == 0 {
-		return nil
-	}
-	return []string{fmt.Sprintf("the schema had drifted before the first step: %s from what %s left, and that stays drift until somebody accepts, attests or undoes it: %s",
-		count(len(differences), "object differs", "objects differ"), from, schema.Summary(differences, 5))}
-}
+// work.LookPatience bounds one look at a target's schema.
 
 // expected is what a target's schema should be, and who left it so: what is
 // known, where the ledger went on since then with what those entries' texts name
 // as it is now. Where nothing is known it is what is there.
-func (s *Service) expected(ctx context.Context, p targetContext, session engine.Session, head ledger.Head, now schema.Schema) (schema.Schema, string, error) {
+func (s *drifts) expected(ctx context.Context, p targetContext, session engine.Session, head ledger.Head, now schema.Schema) (schema.Schema, string, error) {
 	known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)
 	if errors.Is(err, records.ErrNotFound) {
 		return now, "", nil
@@ -77,7 +50,7 @@ func (s *Service) expected(ctx context.Context, p targetContext, session engine.
 		if e.Seq <= known.Seq || e.Checksum == "" && e.Action != ledger.RolledBack {
 			continue
 		}
-		statements, err := s.statements(ctx, p, e.Checksum)
+		statements, err := s.targets.statements(ctx, p, e.Checksum)
 		if err != nil { // a rebuild emptied it, or the text is not known here: nobody can tell
 			return now, "", nil
 		}
@@ -86,57 +59,9 @@ func (s *Service) expected(ctx context.Context, p targetContext, session engine.
 	return takeOver(known.Schema, now, named), knownFrom(known), nil
 }
 
-// keepSchema keeps what a deployment left, before its target's lock is given
-// back: what was known, with what the deployment changed. A schema that cannot be
-// read is no reason for the deployment to fail: then drift is not known, and the
-// gate says so.
-func (w *workers) keepSchema(d work, head ledger.Head) (left schema.Schema, kept bool) {
-	if head.Seq == 0 || d.session.InTransaction() {
-		return left, false
-	}
-	ctx, cancel := context.WithTimeout(context.Background(), snapshotPatience)
-	defer cancel()
-	left, err := d.session.SnapshotWithNeeds(ctx, d.place.environment.Schemas)
-	should := left
-	if d.expected != nil && !d.Plan.Empties {
-		should = schema.Carried(*d.expected, *d.before, left)
-	}
-	if err == nil {
-		err = w.service.Records.KeepSnapshot(ctx, records.Snapshot{Lane: d.Lane, Environment: d.Environment, Why: leftByDeployment, Deployment: d.ID,
-			Seq: head.Seq, Actor: d.Actor, Schema: should})
-	}
-	if err == nil {
-		still := gate.Drifted{From: fmt.Sprintf("deployment %d", d.ID), Since: time.Now().UTC(), Differences: schema.Compare(should, left)}
-		err = w.service.keepLook(ctx, d.place, still, left.Fingerprint())
-	}
-	if err != nil {
-		w.service.Log.Warn("what a deployment left of the schema is not known", "deployment", d.ID, "error", err)
-	}
-	return left, err == nil
-}
-
-// lookBack says what a deployment of very many steps did to the schema, once it
-// has ended.
-func (w *workers) lookBack(d work, head ledger.Head) {
-	ctx, cancel := context.WithTimeout(context.Background(), snapshotPatience)
-	defer cancel()
-	left, kept := w.keepSchema(d, head)
-	if !kept || d.before == nil {
-		return
-	}
-	differences := schema.Effect(*d.before, left)
-	last, err := w.service.Records.LastSeq(ctx, d.ID)
-	if err != nil || len(differences) == 0 {
-		return
-	}
-	event := deploy.EffectOf(differences)
-	event.Seq, event.At = last+1, time.Now().UTC()
-	w.insist("what a deployment did", func(ctx context.Context) error { return w.service.Records.AddEvents(ctx, d.ID, []deploy.Event{event}) })
-}
-
 // drifted compares what is there with what is known. head is the ledger's
 // newest entry: what it says that the service did not see makes drift unknown.
-func (s *Service) drifted(ctx context.Context, p targetContext, session engine.Session, head int64, read reading) (gate.Drifted, schema.Schema, error) {
+func (s *drifts) drifted(ctx context.Context, p targetContext, session engine.Session, head int64, read reading) (gate.Drifted, schema.Schema, error) {
 	now, err := read(session, ctx, p.environment.Schemas)
 	if err != nil {
 		return gate.Drifted{}, now, err
@@ -170,7 +95,7 @@ func knownFrom(s records.Snapshot) string {
 }
 
 // askDrift looks for drift where the gate asks for it.
-func (s *Service) askDrift(ctx context.Context, p targetContext, session engine.Session, facts *gate.Facts) error {
+func (s *drifts) askDrift(ctx context.Context, p targetContext, session engine.Session, facts *gate.Facts) error {
 	if !p.environment.Asks().Drift || facts.Entries == 0 {
 		return nil
 	}
@@ -183,23 +108,23 @@ func (s *Service) askDrift(ctx context.Context, p targetContext, session engine.
 }
 
 // keepLook keeps what a look found, and tells the hooks of news.
-func (s *Service) keepLook(ctx context.Context, p targetContext, d gate.Drifted, fingerprint string) error {
+func (s *drifts) keepLook(ctx context.Context, p targetContext, d gate.Drifted, fingerprint string) error {
 	look := records.DriftLook{At: time.Now().UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Says: d.Unknown}
 	news, err := s.Records.KeepDriftLook(ctx, p.lane.Name, p.environment.Name, look)
 	if news {
-		s.tell(ctx, api.HookEvent{Type: api.EventDrifted, Lane: p.lane.Name, Environment: p.environment.Name, Actor: "vorrangd",
+		s.hooks.Tell(ctx, api.HookEvent{Type: api.EventDrifted, Lane: p.lane.Name, Environment: p.environment.Name, Actor: "vorrangd",
 			Message: fmt.Sprintf("%s from what %s left", count(len(d.Differences), "object differs", "objects differ"), d.From)})
 	}
 	return err
 }
 
 // drift says how a target's schema differs from what the last deployment left.
-func (s *Service) drift(c call, in *environmentIn) (*api.Drift, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *schemas) drift(c call, in *environmentIn) (*api.Drift, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
-	d, now, err := s.lookForDrift(c, p, plainly)
+	d, now, err := s.drifts.lookForDrift(c, p, plainly)
 	if err != nil {
 		return nil, err
 	}
@@ -211,20 +136,20 @@ func (s *Service) drift(c call, in *environmentIn) (*api.Drift, error) {
 	return answer, nil
 }
 
-func (s *Service) lookForDrift(ctx context.Context, p targetContext, read reading) (gate.Drifted, schema.Schema, error) {
+func (s *drifts) lookForDrift(ctx context.Context, p targetContext, read reading) (gate.Drifted, schema.Schema, error) {
 	running, err := s.Records.Running(ctx, p.lane.Name, p.environment.Name)
 	if err != nil {
 		return gate.Drifted{}, schema.Schema{}, err
 	}
 	if running == nil {
-		s.workers.settled(ctx, p.lane.Name, p.environment.Name)
+		s.running.Settled(ctx, p.lane.Name, p.environment.Name)
 	}
-	session, err := s.connect(ctx, p, "vorrangd drift")
+	session, err := s.targets.connect(ctx, p, "vorrangd drift")
 	if err != nil {
 		return gate.Drifted{}, schema.Schema{}, err
 	}
 	defer session.Close()
-	facts, _, err := s.look(ctx, p, session)
+	facts, _, err := s.targets.look(ctx, p, session)
 	if err != nil {
 		return gate.Drifted{}, schema.Schema{}, err
 	}
@@ -244,8 +169,8 @@ func (s *Service) lookForDrift(ctx context.Context, p targetContext, read readin
 }
 
 // effects lists what deployments did to an environment's schema.
-func (s *Service) effects(c call, in *environmentIn) (*api.Effects, error) {
-	if _, err := s.place(c, in.Lane, in.Environment); err != nil {
+func (s *schemas) effects(c call, in *environmentIn) (*api.Effects, error) {
+	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
 		return nil, err
 	}
 	list, err := s.Records.Effects(c, in.Lane, in.Environment)
@@ -265,28 +190,28 @@ type acceptIn struct {
 }
 
 // accept says that a schema is right as it is.
-func (s *Service) accept(c call, in *acceptIn) (*api.Accepted, error) {
+func (s *schemas) accept(c call, in *acceptIn) (*api.Accepted, error) {
 	reason := strings.Join(strings.Fields(in.Reason), " ")
 	if reason == "" {
 		return nil, badRequest("", "reason: say why it is right; it is kept")
 	}
-	p, err := s.place(c, in.Lane, in.Environment)
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
-	session, err := s.locked(c, p, "vorrangd accept")
+	session, err := s.targets.locked(c, p, "vorrangd accept")
 	if err != nil {
 		return nil, err
 	}
 	defer session.Close()
-	facts, _, err := s.look(c, p, session)
+	facts, _, err := s.targets.look(c, p, session)
 	if err != nil {
 		return nil, err
 	}
 	if facts.Entries == 0 {
 		return nil, refused("vorrang promote or vorrang baseline begins one", "%s has no ledger yet, so there is nothing that it could have drifted from", in.Environment)
 	}
-	d, now, err := s.drifted(c, p, session, facts.View.State.Head.Seq, withNeeds)
+	d, now, err := s.drifts.drifted(c, p, session, facts.View.State.Head.Seq, withNeeds)
 	if err != nil {
 		return nil, err
 	}
@@ -303,19 +228,19 @@ func (s *Service) accept(c call, in *acceptIn) (*api.Accepted, error) {
 		return nil, err
 	}
 	c.note("objects", len(d.Differences))
-	return &api.Accepted{Objects: len(d.Differences), Fingerprint: in.Fingerprint}, s.keepLook(c, p, gate.Drifted{}, in.Fingerprint)
+	return &api.Accepted{Objects: len(d.Differences), Fingerprint: in.Fingerprint}, s.drifts.keepLook(c, p, gate.Drifted{}, in.Fingerprint)
 }
 
 // carryOver lets what is known keep up with entries that the service wrote
 // itself, and that ran nothing. What was attested is known as it is now; other
 // drift stays drift.
-func (s *Service) carryOver(ctx context.Context, p targetContext, session engine.Session, before int64, entries []ledger.Entry) {
+func (s *drifts) carryOver(ctx context.Context, p targetContext, session engine.Session, before int64, entries []ledger.Entry) {
 	head := entries[len(entries)-1]
 	err := func() error {
 		var attested []evidence.Object
 		for _, e := range entries {
 			if e.Action == ledger.Attested {
-				statements, err := s.statements(ctx, p, e.Checksum)
+				statements, err := s.targets.statements(ctx, p, e.Checksum)
 				if err != nil {
 					return err
 				}
@@ -394,7 +319,7 @@ func plainName(name string) string { return strings.ReplaceAll(name, `"`, "") }
 const driftPatience = time.Minute
 
 // nextLook is when an environment is to be looked at next.
-func (s *Service) nextLook(ctx context.Context) (time.Time, bool, error) {
+func (s *drifts) nextLook(ctx context.Context) (time.Time, bool, error) {
 	due, err := s.looksDue(ctx)
 	if err != nil || len(due) == 0 {
 		return time.Time{}, false, err
@@ -409,7 +334,7 @@ type dueLook struct {
 }
 
 // looksDue lists the environments that are looked at, the first due ahead.
-func (s *Service) looksDue(ctx context.Context) ([]dueLook, error) {
+func (s *drifts) looksDue(ctx context.Context) ([]dueLook, error) {
 	lanes, err := s.Records.Lanes(ctx)
 	if err != nil {
 		return nil, err
@@ -433,7 +358,7 @@ func (s *Service) looksDue(ctx context.Context) ([]dueLook, error) {
 
 // lookAround looks for drift where it is time. An environment that cannot be
 // looked at has that kept as what was found.
-func (s *Service) lookAround(ctx context.Context) error {
+func (s *drifts) lookAround(ctx context.Context) error {
 	due, err := s.looksDue(ctx)
 	if err != nil {
 		return err
@@ -442,7 +367,7 @@ func (s *Service) lookAround(ctx context.Context) error {
 		if d.at.After(time.Now()) {
 			break
 		}
-		p := s.at(d.lane, d.environment, nil)
+		p := s.targets.at(d.lane, d.environment, nil)
 		within, cancel := context.WithTimeout(ctx, driftPatience)
 		_, _, err := s.lookForDrift(within, p, plainly)
 		cancel()

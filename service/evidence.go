@@ -28,7 +28,7 @@ type stepEvidence struct {
 
 // exhibit looks, reading only, what a target shows of a step: of the text that
 // was begun where the step is unfinished, and of the catalogue's otherwise.
-func (s *Service) exhibit(ctx context.Context, p targetContext, session engine.Session, standing plan.Standing) (stepEvidence, error) {
+func (s *targets) exhibit(ctx context.Context, p targetContext, session engine.Session, standing plan.Standing) (stepEvidence, error) {
 	e := stepEvidence{standing: standing, verdict: evidence.Unclear}
 	known, back := standing.Step, standing.State.Progress.Direction == ledger.Back
 	if unfinished(standing.State) {
@@ -87,7 +87,7 @@ func judge(e evidence.Evidence, progress ledger.Detail, back bool) (evidence.Ver
 
 func unfinished(st ledger.StepState) bool { return st.Status == ledger.StatusInDoubt || st.Partly() }
 
-func (s *Service) statements(ctx context.Context, p targetContext, checksum step.Checksum) ([]sqltext.Statement, error) {
+func (s *targets) statements(ctx context.Context, p targetContext, checksum step.Checksum) ([]sqltext.Statement, error) {
 	text, err := s.Records.Text(ctx, checksum)
 	if err != nil {
 		return nil, err
@@ -96,7 +96,7 @@ func (s *Service) statements(ctx context.Context, p targetContext, checksum step
 }
 
 // dialect is the SQL of a lane's engine.
-func (s *Service) dialect(l lane.Lane) (engine.Dialect, error) {
+func (s *targets) dialect(l lane.Lane) (engine.Dialect, error) {
 	kind, err := s.Engines.Named(l.Engine)
 	if err != nil {
 		return nil, err
@@ -105,7 +105,7 @@ func (s *Service) dialect(l lane.Lane) (engine.Dialect, error) {
 }
 
 // doubts says of every step in doubt what the target shows of it.
-func (s *Service) doubts(ctx context.Context, p targetContext, session engine.Session, view plan.View) ([]gate.Doubt, error) {
+func (s *targets) doubts(ctx context.Context, p targetContext, session engine.Session, view plan.View) ([]gate.Doubt, error) {
 	var doubts []gate.Doubt
 	for _, standing := range view.InDoubt() {
 		e, err := s.exhibit(ctx, p, session, standing)
@@ -127,8 +127,8 @@ type evidenceIn struct {
 }
 
 // evidence says what a target shows of a step. It changes nothing.
-func (s *Service) evidence(c call, in *evidenceIn) (*api.Evidence, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *repairs) evidence(c call, in *evidenceIn) (*api.Evidence, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -136,12 +136,12 @@ func (s *Service) evidence(c call, in *evidenceIn) (*api.Evidence, error) {
 	if err != nil {
 		return nil, badRequest("", "step: %s", err)
 	}
-	session, err := s.connect(c, p, "vorrangd evidence")
+	session, err := s.targets.connect(c, p, "vorrangd evidence")
 	if err != nil {
 		return nil, err
 	}
 	defer session.Close()
-	facts, _, err := s.look(c, p, session)
+	facts, _, err := s.targets.look(c, p, session)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +149,7 @@ func (s *Service) evidence(c call, in *evidenceIn) (*api.Evidence, error) {
 	if !known || standing.Has(plan.Absent) && !unfinished(standing.State) {
 		return nil, notFound("step "+string(number)+" in the lane", in.Lane, "")
 	}
-	e, err := s.exhibit(c, p, session, standing)
+	e, err := s.targets.exhibit(c, p, session, standing)
 	if err != nil {
 		return nil, err
 	}

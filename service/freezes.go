@@ -17,8 +17,8 @@ type freezeIn struct {
 }
 
 // freeze forbids promotions to an environment for a time.
-func (s *Service) freeze(c call, in *freezeIn) (*gate.Freeze, error) {
-	if _, err := s.place(c, in.Lane, in.Environment); err != nil {
+func (s *gates) freeze(c call, in *freezeIn) (*gate.Freeze, error) {
+	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
 		return nil, err
 	}
 	now := time.Now()
@@ -47,8 +47,8 @@ type thawIn struct {
 }
 
 // thaw ends all freezes of an environment, also those to come.
-func (s *Service) thaw(c call, in *thawIn) (*api.Thawed, error) {
-	if _, err := s.place(c, in.Lane, in.Environment); err != nil {
+func (s *gates) thaw(c call, in *thawIn) (*api.Thawed, error) {
+	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
 		return nil, err
 	}
 	if strings.TrimSpace(in.Reason) == "" {
@@ -73,8 +73,8 @@ type backupIn struct {
 }
 
 // backup takes the report of a job that backs a target up.
-func (s *Service) backup(c call, in *backupIn) (*gate.Backup, error) {
-	if _, err := s.place(c, in.Lane, in.Environment); err != nil {
+func (s *gates) backup(c call, in *backupIn) (*gate.Backup, error) {
+	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
 		return nil, err
 	}
 	b := gate.Backup{Label: strings.TrimSpace(in.Label), TakenAt: in.TakenAt.UTC(), By: c.actor}

@@ -21,8 +21,8 @@ import (
 	"vorrang/core/verify"
 	"vorrang/internal/advice"
 	"vorrang/internal/servicetest"
-	"vorrang/service"
 	"vorrang/service/api"
+	"vorrang/work"
 )
 
 // check is what a gate says of one check.
@@ -174,7 +174,7 @@ func TestHooksAreToldInSignedCloudEvents(t *testing.T) {
 	other := httptest.NewServer(http.HandlerFunc(func(answer http.ResponseWriter, req *http.Request) {
 		body, err := io.ReadAll(req.Body)
 		assert.NoError(t, err)
-		assert.Equal(t, service.Sign("ahoy-ahoy-ahoy", req.Header.Get("Vorrang-Sent-At"), body), req.Header.Get("Vorrang-Signature"))
+		assert.Equal(t, work.Sign("ahoy-ahoy-ahoy", req.Header.Get("Vorrang-Sent-At"), body), req.Header.Get("Vorrang-Signature"))
 		assert.Equal(t, "application/cloudevents+json", req.Header.Get("Content-Type"))
 		if refuse.Swap(false) {
 			http.Error(answer, "not now", http.StatusServiceUnavailable)

@@ -17,7 +17,7 @@ import (
 // halfDone says of every step that stopped half-way whether it can go on where it
 // stopped: with the text that it has now, in a new session, on a target that is
 // as its earlier statements left it.
-func (s *Service) halfDone(ctx context.Context, p targetContext, session engine.Session, view plan.View) ([]gate.Half, error) {
+func (s *targets) halfDone(ctx context.Context, p targetContext, session engine.Session, view plan.View) ([]gate.Half, error) {
 	var list []gate.Half
 	for _, standing := range view.HalfDone() {
 		half := gate.Half{Step: standing.Step.Number}
@@ -39,7 +39,7 @@ func (s *Service) halfDone(ctx context.Context, p targetContext, session engine.
 
 // stuck says why a half-done step cannot go on where it stopped; an empty text
 // means that it can.
-func (s *Service) stuck(ctx context.Context, p targetContext, session engine.Session, standing plan.Standing) (string, error) {
+func (s *targets) stuck(ctx context.Context, p targetContext, session engine.Session, standing plan.Standing) (string, error) {
 	st := standing.State
 	took := st.Progress.Statement - 1
 	switch {
@@ -87,7 +87,7 @@ func begins(statements []sqltext.Statement, progress ledger.Detail) bool {
 
 // undoable refuses a way back of a half-done step if the catalogs do not tell
 // which of its statements are to run.
-func (s *Service) undoable(ctx context.Context, p targetContext, session engine.Session, action plan.Action) error {
+func (s *targets) undoable(ctx context.Context, p targetContext, session engine.Session, action plan.Action) error {
 	back, err := s.statements(ctx, p, action.Step.Back.Checksum)
 	if err != nil {
 		return err
@@ -106,7 +106,7 @@ func (s *Service) undoable(ctx context.Context, p targetContext, session engine.
 }
 
 // allUndoable is undoable for every half-done step of a plan.
-func (s *Service) allUndoable(ctx context.Context, p targetContext, session engine.Session, planned plan.Plan) error {
+func (s *targets) allUndoable(ctx context.Context, p targetContext, session engine.Session, planned plan.Plan) error {
 	for _, action := range planned.Actions {
 		if action.Direction != ledger.Back || action.Half == 0 {
 			continue

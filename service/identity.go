@@ -73,7 +73,7 @@ func callerOf(c fiber.Ctx) caller {
 
 // authorize is the one place where a call is let in: it finds out who calls,
 // and whether they may.
-func (s *Service) authorize(e endpoint) fiber.Handler {
+func (s *door) authorize(e endpoint) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		who, err := s.identify(c)
 		if err != nil {
@@ -89,17 +89,17 @@ func (s *Service) authorize(e endpoint) fiber.Handler {
 		}
 		if !e.self && !who.Grants.Allow(e.need, scope) {
 			err = forbidden(who, e.need, scope)
-			s.auditDenied(c, e, who, scope, err)
+			s.book.auditDenied(c, e, who, scope, err)
 			return err
 		}
 		who.let = scope
 		c.SetContext(context.WithValue(c.Context(), callerKey{}, who))
-		return s.audited(c, e, who, scope)
+		return s.book.audited(c, e, who, scope)
 	}
 }
 
 // scopeOf is what a call is about, by its path.
-func (s *Service) scopeOf(c fiber.Ctx) (access.Scope, error) {
+func (s *door) scopeOf(c fiber.Ctx) (access.Scope, error) {
 	scope := access.Scope{Lane: c.Params("lane"), Environment: c.Params("environment")}
 	if id := c.Params("id"); id != "" { // of a deployment
 		number, err := strconv.ParseInt(id, 10, 64)
@@ -145,7 +145,7 @@ func unauthorized(detail string) error {
 }
 
 // identify finds out who calls: by a bearer token, or by a session's cookie.
-func (s *Service) identify(c fiber.Ctx) (caller, error) {
+func (s *door) identify(c fiber.Ctx) (caller, error) {
 	if token, given := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); given {
 		return s.byToken(c, token)
 	}
@@ -168,7 +168,7 @@ func (s *Service) identify(c fiber.Ctx) (caller, error) {
 
 // bySession is whose a session is, and what they may now. One that the
 // administrator's token opened ends with that token.
-func (s *Service) bySession(ctx context.Context, key string) (caller, error) {
+func (s *door) bySession(ctx context.Context, key string) (caller, error) {
 	session, err := s.Records.Session(ctx, key)
 	switch {
 	case err != nil:
@@ -193,7 +193,7 @@ func ofToken(token access.Token) caller {
 // everything is granted to whoever has the administrator's token.
 var everything = access.Grants{{Role: access.Administrator}}
 
-func (s *Service) byToken(c fiber.Ctx, token string) (caller, error) {
+func (s *door) byToken(c fiber.Ctx, token string) (caller, error) {
 	if s.isToken(token) {
 		return caller{Name: cleanActor(c.Get(actorHeader), "administrator"), Via: viaAdministrator, Grants: everything}, nil
 	}
@@ -208,13 +208,13 @@ func (s *Service) byToken(c fiber.Ctx, token string) (caller, error) {
 }
 
 // isToken reports whether a text is the administrator's token.
-func (s *Service) isToken(token string) bool {
+func (s *Config) isToken(token string) bool {
 	want, got := sha256.Sum256([]byte(s.Token)), sha256.Sum256([]byte(token))
 	return s.Token != "" && subtle.ConstantTimeCompare(want[:], got[:]) == 1
 }
 
 // tokenKey ties sessions to the administrator's token that opened them.
-func (s *Service) tokenKey() string {
+func (s *Config) tokenKey() string {
 	mac := hmac.New(sha256.New, []byte(s.Token))
 	mac.Write([]byte("vorrang session"))
 	return hex.EncodeToString(mac.Sum(nil))
@@ -236,7 +236,7 @@ func newSecret(prefix string) string {
 }
 
 // sameOrigin refuses what another site's page sends with the cookie.
-func (s *Service) sameOrigin(c fiber.Ctx) bool {
+func (s *Config) sameOrigin(c fiber.Ctx) bool {
 	origin := c.Get(fiber.HeaderOrigin)
 	if origin == "" {
 		return c.Get("Sec-Fetch-Site") == "" || c.Get("Sec-Fetch-Site") == "same-origin"
@@ -251,7 +251,7 @@ func (s *Service) sameOrigin(c fiber.Ctx) bool {
 
 // stillMay reports whether somebody may still look at a place: their session or
 // token may have ended, or what it grants may have been taken back.
-func (s *Service) stillMay(ctx context.Context, who caller, lane, environment string) bool {
+func (s *door) stillMay(ctx context.Context, who caller, lane, environment string) bool {
 	now, err := who, error(nil)
 	switch {
 	case who.session != "":
@@ -269,7 +269,7 @@ func (s *Service) stillMay(ctx context.Context, who caller, lane, environment st
 
 // addressOf is where a request comes from: behind trusted proxies, what the
 // first of them was told by the one that it does not trust.
-func (s *Service) addressOf(c fiber.Ctx) string {
+func (s *Config) addressOf(c fiber.Ctx) string {
 	address := c.RequestCtx().RemoteIP()
 	hops := strings.Split(c.Get(fiber.HeaderXForwardedFor), ",")
 	for i := len(hops) - 1; i >= 0 && s.trusted(address); i-- {
@@ -283,12 +283,12 @@ func (s *Service) addressOf(c fiber.Ctx) string {
 }
 
 // trusted reports whether an address is that of a proxy of ours.
-func (s *Service) trusted(address net.IP) bool {
+func (s *Config) trusted(address net.IP) bool {
 	return slices.ContainsFunc(s.Proxies, func(n net.IPNet) bool { return n.Contains(address) })
 }
 
 // overTLS reports whether the caller speaks to us over TLS, or to a trusted proxy.
-func (s *Service) overTLS(c fiber.Ctx) bool {
+func (s *Config) overTLS(c fiber.Ctx) bool {
 	return c.RequestCtx().IsTLS() || s.trusted(c.RequestCtx().RemoteIP()) && c.Get(fiber.HeaderXForwardedProto) == "https"
 }
 

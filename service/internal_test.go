@@ -12,8 +12,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"vorrang/core/deploy"
 )
 
 func TestPasswordsAreKeptAsHashes(t *testing.T) {
@@ -84,49 +82,6 @@ func TestWhoGuessesWaitsLongerAndLonger(t *testing.T) {
 	assert.LessOrEqual(t, tries.wrong.Len(), remembered)
 }
 
-func TestAFeedGivesEveryReaderEveryEvent(t *testing.T) {
-	f := newFeed()
-	read := make(chan []int64)
-	for range 3 {
-		go func() {
-			var seqs []int64
-			for after := int64(0); ; {
-				events, ended := f.after(after)
-				for _, e := range events {
-					seqs, after = append(seqs, e.Seq), e.Seq
-				}
-				if ended && len(events) == 0 {
-					f.waitClosed()
-					read <- seqs
-					return
-				}
-				f.waitFor(after, nil)
-			}
-		}()
-	}
-	var want []int64
-	for seq := int64(1); seq <= 500; seq++ {
-		f.add(deploy.Event{Seq: seq})
-		want = append(want, seq)
-	}
-	f.end()
-	f.close()
-	for range 3 {
-		assert.Equal(t, want, <-read)
-	}
-}
-
-func TestAWaitEndsWhenItsReaderIsGone(t *testing.T) {
-	f := newFeed()
-	done := make(chan struct{})
-	close(done)
-	f.waitFor(0, done)
-	f.waitEnd(time.Millisecond)
-	events, ended := f.after(0)
-	assert.Empty(t, events)
-	assert.False(t, ended)
-}
-
 func TestTextIsShortenedBetweenCharacters(t *testing.T) {
 	for limit, want := range map[int]string{0: "жжж", 6: "жжж", 5: "жж", 3: "ж", 1: ""} {
 		text, shortened := shorten([]byte("жжж"), limit)
@@ -138,8 +93,8 @@ func TestTextIsShortenedBetweenCharacters(t *testing.T) {
 func TestReferencesAreAllowedByName(t *testing.T) {
 	t.Setenv("HARBOUR_URL", "x")
 	t.Setenv("OTHER_URL", "y")
-	all := &Service{}
-	some := &Service{Config: Config{References: []string{"env:HARBOUR_*", "file:/run/secrets/*"}}}
+	all := &targets{&Config{}}
+	some := &targets{&Config{References: []string{"env:HARBOUR_*", "file:/run/secrets/*"}}}
 	for reference, allowed := range map[string]bool{"env:HARBOUR_URL": true, "env:OTHER_URL": false, "file:/run/secrets/x": true, "file:/run/secrets/../x": false, "file:/run/secrets/a/b": false, "env:harbour_url": false} {
 		assert.Equal(t, allowed, some.mayRefer(reference), reference)
 		assert.True(t, all.mayRefer(reference))

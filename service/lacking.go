@@ -23,10 +23,10 @@ type lack struct {
 
 // lacking says what of the steps that the ledger calls present is gone. It looks at
 // every object of theirs, so ask where a step failed because something was not there.
-func (s *Service) lacking(ctx context.Context, p targetContext, view plan.View) ([]lack, error) {
+func (s *views) lacking(ctx context.Context, p targetContext, view plan.View) ([]lack, error) {
 	var present []plan.Standing
 	var scripts [][]sqltext.Statement
-	version := s.versions(ctx, p)
+	version := s.targets.versions(ctx, p)
 	for _, standing := range view.Steps {
 		if !standing.State.Status.Present() {
 			continue
@@ -35,7 +35,7 @@ func (s *Service) lacking(ctx context.Context, p targetContext, view plan.View) 
 		if !known {
 			ran = standing.Step
 		}
-		statements, err := s.statements(ctx, p, ran.Forward.Checksum)
+		statements, err := s.targets.statements(ctx, p, ran.Forward.Checksum)
 		if err != nil {
 			return nil, err
 		}
@@ -47,7 +47,7 @@ func (s *Service) lacking(ctx context.Context, p targetContext, view plan.View) 
 		return nil, err
 	}
 	defer leave()
-	session, err := s.connect(ctx, p, "vorrangd status")
+	session, err := s.targets.connect(ctx, p, "vorrangd status")
 	if err != nil {
 		return nil, err
 	}
@@ -68,7 +68,7 @@ func (s *Service) lacking(ctx context.Context, p targetContext, view plan.View) 
 
 // fixLacks says how what is gone comes back; nothing where nothing is gone, or
 // nobody could see.
-func (s *Service) fixLacks(ctx context.Context, p targetContext, view plan.View, again remedy.Remedy) []remedy.Remedy {
+func (s *views) fixLacks(ctx context.Context, p targetContext, view plan.View, again remedy.Remedy) []remedy.Remedy {
 	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
 	lacks, err := s.lacking(ctx, p, view)

@@ -23,7 +23,7 @@ type mapIn struct {
 }
 
 // schemaMap lays out the tables and foreign keys of a point of the history.
-func (s *Service) schemaMap(c call, in *mapIn) (*api.SchemaMap, error) {
+func (s *schemas) schemaMap(c call, in *mapIn) (*api.SchemaMap, error) {
 	now, err := s.pointOf(c, in)
 	if err != nil {
 		return nil, err
@@ -43,7 +43,7 @@ func (s *Service) schemaMap(c call, in *mapIn) (*api.SchemaMap, error) {
 }
 
 // pointOf is the schema that a map shows.
-func (s *Service) pointOf(c call, in *mapIn) (schema.Schema, error) {
+func (s *schemas) pointOf(c call, in *mapIn) (schema.Schema, error) {
 	if in.Deployment != 0 {
 		left, err := s.leftBy(c, in.Lane, in.Deployment)
 		return left.Schema, err
@@ -53,7 +53,7 @@ func (s *Service) pointOf(c call, in *mapIn) (schema.Schema, error) {
 }
 
 // sinceOf is the schema that a map's differences are from; nil for none.
-func (s *Service) sinceOf(c call, in *mapIn) (*schema.Schema, error) {
+func (s *schemas) sinceOf(c call, in *mapIn) (*schema.Schema, error) {
 	switch in.Since {
 	case "":
 		return nil, nil
@@ -79,7 +79,7 @@ func (s *Service) sinceOf(c call, in *mapIn) (*schema.Schema, error) {
 }
 
 // svg answers with a map as a picture.
-func (s *Service) svg(c call, in *mapIn) (*api.SchemaMap, error) {
+func (s *schemas) svg(c call, in *mapIn) (*api.SchemaMap, error) {
 	m, err := s.schemaMap(c, in)
 	if err != nil {
 		return nil, err
@@ -94,8 +94,8 @@ func (s *Service) svg(c call, in *mapIn) (*api.SchemaMap, error) {
 }
 
 // known lists the points of an environment's history whose schema was kept.
-func (s *Service) known(c call, in *environmentIn) (*api.Known, error) {
-	if _, err := s.place(c, in.Lane, in.Environment); err != nil {
+func (s *schemas) known(c call, in *environmentIn) (*api.Known, error) {
+	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
 		return nil, err
 	}
 	const most = 200

@@ -172,7 +172,7 @@ func (o *OpenID) config(provider *oidc.Provider) (*oauth2.Config, error) {
 		RedirectURL: strings.TrimSuffix(o.Public, "/") + openIDPath + "/callback", Scopes: append([]string{oidc.ScopeOpenID}, o.Scopes...)}, err
 }
 
-func (s *Service) waysIn(call, *nothing) (*api.WaysIn, error) {
+func (s *door) waysIn(call, *nothing) (*api.WaysIn, error) {
 	ways := &api.WaysIn{Token: s.Token != ""}
 	if s.OpenID != nil {
 		ways.OpenID = s.OpenID.Issuer
@@ -181,7 +181,7 @@ func (s *Service) waysIn(call, *nothing) (*api.WaysIn, error) {
 }
 
 // openID sends the browser to the provider.
-func (s *Service) openID(c call, _ *nothing) (*nothing, error) {
+func (s *door) openID(c call, _ *nothing) (*nothing, error) {
 	if s.OpenID == nil {
 		return nil, notFound("way to sign in", "by OpenID Connect", "vorrangd -sign-in FILE sets one up")
 	}
@@ -220,13 +220,13 @@ const (
 )
 
 // away says that the provider cannot be used, and logs why.
-func (s *Service) away(c call, err error) error {
+func (s *door) away(c call, err error) error {
 	s.Log.Warn("the OpenID Connect provider cannot be used", "error", err)
 	return s.home(c, providerAway)
 }
 
 // home sends the browser to the console, which shows what was wrong.
-func (s *Service) home(c call, problem string) error {
+func (s *door) home(c call, problem string) error {
 	to := "/"
 	if problem != "" {
 		to += "?problem=" + problem
@@ -241,12 +241,12 @@ type callbackIn struct {
 }
 
 // openIDBack takes the browser back from the provider.
-func (s *Service) openIDBack(c call, in *callbackIn) (*nothing, error) {
+func (s *door) openIDBack(c call, in *callbackIn) (*nothing, error) {
 	if s.OpenID == nil {
 		return nil, notFound("way to sign in", "by OpenID Connect", "vorrangd -sign-in FILE sets one up")
 	}
 	name, why, err := s.finishSignIn(c, in)
-	s.auditSignIn(c, cmp.Or(name, "somebody"), 0, err)
+	s.book.auditSignIn(c, cmp.Or(name, "somebody"), 0, err)
 	if err != nil {
 		return nil, s.home(c, why)
 	}
@@ -255,7 +255,7 @@ func (s *Service) openIDBack(c call, in *callbackIn) (*nothing, error) {
 
 // finishSignIn opens a session, or says why not: in a word for the browser, and in an
 // error for the audit.
-func (s *Service) finishSignIn(c call, in *callbackIn) (name, why string, err error) {
+func (s *door) finishSignIn(c call, in *callbackIn) (name, why string, err error) {
 	u, known := s.openIDDoor.back(in.State, c.fiber.Cookies(openIDCookie))
 	if !known {
 		return "", signInExpired, unauthorized("this sign-in was not begun in this browser, or took too long; begin again")
@@ -287,7 +287,7 @@ func (s *Service) finishSignIn(c call, in *callbackIn) (name, why string, err er
 }
 
 // claims changes the code for an identity token, and checks it.
-func (s *Service) claims(ctx context.Context, u underWay, code string) (claims map[string]any, subject string, err error) {
+func (s *door) claims(ctx context.Context, u underWay, code string) (claims map[string]any, subject string, err error) {
 	provider, err := s.openIDDoor.find(ctx, s.OpenID)
 	if err != nil {
 		return nil, "", err

@@ -13,7 +13,7 @@ import (
 // tokenPrefix marks tokens, so that scanners find them where they should not be.
 const tokenPrefix = "vorrang_"
 
-func (s *Service) people(c call, _ *nothing) (*api.People, error) {
+func (s *door) people(c call, _ *nothing) (*api.People, error) {
 	list, err := s.Records.People(c)
 	return &api.People{People: append([]access.Person{}, list...)}, err
 }
@@ -27,7 +27,7 @@ type personIn struct {
 }
 
 // putPerson keeps somebody who may sign in, new or changed.
-func (s *Service) putPerson(c call, in *personIn) (*access.Person, error) {
+func (s *door) putPerson(c call, in *personIn) (*access.Person, error) {
 	password := ""
 	if in.Password != nil {
 		var err error
@@ -101,7 +101,7 @@ func changeGrants(person *access.Person, granted access.Grants, take []string) e
 
 // grants reads grants. Lanes and environments that are not there are an error,
 // since a grant with a slip of the pen would grant nothing.
-func (s *Service) grants(c call, field string, texts []string) (access.Grants, error) {
+func (s *door) grants(c call, field string, texts []string) (access.Grants, error) {
 	list := access.Grants{}
 	for _, text := range texts {
 		g, err := access.ParseGrant(text)
@@ -109,7 +109,7 @@ func (s *Service) grants(c call, field string, texts []string) (access.Grants, e
 			return nil, badRequest("", "%s: %s", field, err)
 		}
 		if g.Lane != "" {
-			l, err := s.lane(c, g.Lane)
+			l, err := s.targets.lane(c, g.Lane)
 			if err != nil {
 				return nil, err
 			}
@@ -122,7 +122,7 @@ func (s *Service) grants(c call, field string, texts []string) (access.Grants, e
 	return list, nil
 }
 
-func (s *Service) tokens(c call, _ *nothing) (*api.Tokens, error) {
+func (s *door) tokens(c call, _ *nothing) (*api.Tokens, error) {
 	list, err := s.Records.Tokens(c)
 	return &api.Tokens{Tokens: append([]access.Token{}, list...)}, err
 }
@@ -135,7 +135,7 @@ type tokenIn struct {
 
 // makeToken makes a machine's token. Its text is in the answer, and nowhere
 // else.
-func (s *Service) makeToken(c call, in *tokenIn) (*api.TokenMade, error) {
+func (s *door) makeToken(c call, in *tokenIn) (*api.TokenMade, error) {
 	if err := access.CheckName(in.Name); err != nil {
 		return nil, badRequest("", "name: %s", err)
 	}
@@ -167,7 +167,7 @@ type oneTokenIn struct {
 	Token int64 `path:"token"`
 }
 
-func (s *Service) revokeToken(c call, in *oneTokenIn) (*nothing, error) {
+func (s *door) revokeToken(c call, in *oneTokenIn) (*nothing, error) {
 	was, err := s.Records.Revoke(c, in.Token)
 	if err == nil && !was {
 		err = refuse(http.StatusNotFound, "not-found", "Not found", "vorrang tokens lists them", "there is no token %d", in.Token)

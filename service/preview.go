@@ -31,21 +31,21 @@ type previewIn struct {
 
 // preview says what a promotion, or with one of last, to and deployment a
 // rollback, would run now. It changes nothing and takes no lock.
-func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
 	var w deploymentRequest
 	if in.Last != 0 || in.To != "" || in.Deployment != 0 || in.BackRelease != "" {
 		w, err = s.rollbackRequest(c, p, rollbackIn{Last: in.Last, To: in.To, Deployment: in.Deployment, Release: in.BackRelease})
-	} else if p, err = s.narrow(c, p, in.Release); err == nil {
+	} else if p, err = s.library.narrow(c, p, in.Release); err == nil {
 		w, err = forwardRequest(in.Through, plan.Stop, false)
 	}
 	if err != nil {
 		return nil, err
 	}
-	facts, err := s.survey(c, p, promotionRequest{through: w.through, actor: c.asker(in.Lane, in.Environment), back: w.back})
+	facts, err := s.gates.survey(c, p, promotionRequest{through: w.through, actor: c.asker(in.Lane, in.Environment), back: w.back})
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +60,7 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 			return nil, err
 		}
 	}
-	texts, digests := s.texts(planned), planned.Digests()
+	texts, digests := s.library.texts(planned), planned.Digests()
 	for i, action := range planned.Actions {
 		shown, err := s.previewAction(c, p.dialect(), texts, action, in.Limit)
 		if err != nil {
@@ -74,7 +74,7 @@ func (s *Service) preview(c call, in *previewIn) (*api.Preview, error) {
 
 // standalone writes a plan as one file for psql. A history that is not right, or
 // a step in doubt, is no ground for one.
-func (s *Service) standalone(c call, p targetContext, facts gate.Facts, planned plan.Plan, result gate.Result) (string, error) {
+func (s *deploying) standalone(c call, p targetContext, facts gate.Facts, planned plan.Plan, result gate.Result) (string, error) {
 	scripts, err := p.scripts()
 	if err != nil {
 		return "", err
@@ -103,21 +103,7 @@ func (s *Service) standalone(c call, p targetContext, facts gate.Facts, planned 
 	return string(text), err
 }
 
-// survey gathers all that the gate looks at, without a lock.
-func (s *Service) survey(ctx context.Context, p targetContext, who promotionRequest) (gate.Facts, error) {
-	facts, err := s.lookOnce(ctx, p)
-	if err != nil {
-		return facts, err
-	}
-	running, err := s.Records.Running(ctx, p.lane.Name, p.environment.Name)
-	if err != nil {
-		return facts, err
-	}
-	facts.Running = runningOf(running)
-	return facts, s.ask(ctx, p, &facts, who)
-}
-
-func (s *Service) previewAction(ctx context.Context, dialect engine.Dialect, texts func(context.Context, step.Checksum) ([]byte, error), a plan.Action, limit int) (api.PreviewAction, error) {
+func (s *deploying) previewAction(ctx context.Context, dialect engine.Dialect, texts func(context.Context, step.Checksum) ([]byte, error), a plan.Action, limit int) (api.PreviewAction, error) {
 	file := a.Step.Forward
 	if a.Direction == ledger.Back {
 		file = *a.Step.Back
@@ -168,24 +154,4 @@ type gateIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
 	Release     string `query:"release" description:"The release that is to be promoted; loose steps if absent."`
-}
-
-// gate answers what a promotion would be asked now.
-func (s *Service) gate(c call, in *gateIn) (*api.GateAnswer, error) {
-	p, err := s.placeOf(c, in.Lane, in.Environment, in.Release)
-	if err != nil {
-		return nil, err
-	}
-	facts, err := s.survey(c, p, promotionRequest{actor: c.asker(in.Lane, in.Environment)})
-	if err != nil {
-		return nil, err
-	}
-	result := gate.Forward(facts)
-	answer := &api.GateAnswer{Gate: result.Word(), Checks: result.Checks, Notes: append([]string{}, result.Notes...), Waivable: []gate.ID{}, Frozen: facts.Frozen() != nil}
-	for _, hold := range result.Holds() {
-		if gate.Waivable(hold.ID) {
-			answer.Waivable = append(answer.Waivable, hold.ID)
-		}
-	}
-	return answer, nil
 }

@@ -17,7 +17,7 @@ import (
 )
 
 // answerError is the one place where errors become problem+json.
-func (s *Service) answerError(c fiber.Ctx, err error) error {
+func (s *Config) answerError(c fiber.Ctx, err error) error {
 	problem := s.problem(err)
 	if problem.Status >= http.StatusInternalServerError {
 		s.Log.Error("a request failed", "method", c.Method(), "path", c.Path(), "error", err)
@@ -30,7 +30,7 @@ func (s *Service) answerError(c fiber.Ctx, err error) error {
 	return c.Status(problem.Status).Send(body)
 }
 
-func (s *Service) problem(err error) api.Problem {
+func (s *Config) problem(err error) api.Problem {
 	var reason *problemError
 	var files step.Problems
 	var unplanned *plan.Error

@@ -32,15 +32,15 @@ type promoteIn struct {
 	At time.Time `json:"at,omitzero,omitempty" description:"Not now, but then, if its gate is clear then; at most 90 days ahead."`
 }
 
-func (s *Service) promote(c call, in *promoteIn) (*api.Promoted, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *deploying) promote(c call, in *promoteIn) (*api.Promoted, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
 	policy := cmp.Or(plan.Policy(in.OnFailure), p.lane.Policy(p.environment))
 	request, err := forwardRequest(in.Through, policy, in.Whole)
 	if err == nil {
-		p, err = s.narrow(c, p, in.Release)
+		p, err = s.library.narrow(c, p, in.Release)
 	}
 	if err != nil {
 		return nil, err
@@ -53,7 +53,7 @@ func (s *Service) promote(c call, in *promoteIn) (*api.Promoted, error) {
 }
 
 // deployForward begins a promotion, and tells the hooks if it is held.
-func (s *Service) deployForward(c call, p targetContext, w deploymentRequest) (*api.Promoted, error) {
+func (s *deploying) deployForward(c call, p targetContext, w deploymentRequest) (*api.Promoted, error) {
 	promoted, err := s.deploy(c, p, w)
 	var reason *problemError
 	if errors.As(err, &reason) && len(reason.problem.Checks) > 0 {
@@ -61,7 +61,7 @@ func (s *Service) deployForward(c call, p targetContext, w deploymentRequest) (*
 		if p.release != nil {
 			h.Release = p.release.Name
 		}
-		s.tell(c, h)
+		s.hooks.Tell(c, h)
 	}
 	return promoted, err
 }
@@ -77,8 +77,8 @@ type rollbackIn struct {
 	Plan        string `json:"plan,omitempty" description:"The digest of the plan that was shown, or its first 12 digits or more; another plan is refused."`
 }
 
-func (s *Service) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *deploying) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -123,7 +123,7 @@ func forwardRequest(through string, policy plan.Policy, whole bool) (deploymentR
 	}, nil
 }
 
-func (s *Service) rollbackRequest(ctx context.Context, p targetContext, in rollbackIn) (deploymentRequest, error) {
+func (s *deploying) rollbackRequest(ctx context.Context, p targetContext, in rollbackIn) (deploymentRequest, error) {
 	way := plan.Way{Last: in.Last}
 	given := 0
 	if in.Last != 0 {
@@ -142,7 +142,7 @@ func (s *Service) rollbackRequest(ctx context.Context, p targetContext, in rollb
 	}
 	if in.Release != "" {
 		given++
-		_, sealed, err := s.sealedSteps(ctx, p.lane.Name, in.Release)
+		_, sealed, err := s.library.sealedSteps(ctx, p.lane.Name, in.Release)
 		if err != nil {
 			return deploymentRequest{}, err
 		}
@@ -156,12 +156,12 @@ func (s *Service) rollbackRequest(ctx context.Context, p targetContext, in rollb
 	}
 	return deploymentRequest{
 		back: true,
-		plan: func(view plan.View) (plan.Plan, error) { return plan.Back(view, way, s.versions(ctx, p)) },
+		plan: func(view plan.View) (plan.Plan, error) { return plan.Back(view, way, s.targets.versions(ctx, p)) },
 		gate: func(f gate.Facts) gate.Result {
 			if f.Asks.Approvals == 0 && len(f.Asks.Signers) == 0 {
 				return gate.Back(f, nil) // which ways back run does not matter to it
 			}
-			planned, err := plan.Back(f.View, way, s.versions(ctx, p))
+			planned, err := plan.Back(f.View, way, s.targets.versions(ctx, p))
 			if err != nil {
 				planned = plan.Plan{} // which is told when the plan is made
 			}
@@ -173,39 +173,35 @@ func (s *Service) rollbackRequest(ctx context.Context, p targetContext, in rollb
 // leastShown is how many digits of a shown plan's digest tell it apart.
 const leastShown = 12
 
-// lockPatience is how long to wait for a lock that no deployment of ours holds:
-// the session of a service that was killed ends within seconds.
-const lockPatience = 5 * time.Second
-
 // deploy begins a deployment, unless the service is stopping.
-func (s *Service) deploy(c call, p targetContext, w deploymentRequest) (*api.Promoted, error) {
-	if !s.workers.enter() {
+func (s *deploying) deploy(c call, p targetContext, w deploymentRequest) (*api.Promoted, error) {
+	if !s.running.Enter() {
 		return nil, refuse(http.StatusServiceUnavailable, "refused", "The service is stopping", "try again once it is back", "the service is stopping")
 	}
-	if err := s.quiet(c, p); err != nil { // before a connection is spent on it
-		s.workers.leave()
+	if err := s.targets.quiet(c, p); err != nil { // before a connection is spent on it
+		s.running.Leave()
 		return nil, err
 	}
-	session, err := s.connect(c, p, fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor))
+	session, err := s.targets.connect(c, p, fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor))
 	if err != nil {
-		s.workers.leave()
+		s.running.Leave()
 		return nil, err
 	}
 	answer, err := s.begin(c, p, session, w)
 	if err != nil || answer.Nothing {
 		session.Close()
-		s.workers.leave()
+		s.running.Leave()
 	}
 	return answer, err
 }
 
 // begin takes the target's lock, asks the gate, and lets the plan run in the
 // background, where the gate is asked once more. The workers own the session if a deployment begins.
-func (s *Service) begin(c call, p targetContext, session engine.Session, w deploymentRequest) (*api.Promoted, error) {
-	if err := s.lock(c, p, session); err != nil {
+func (s *deploying) begin(c call, p targetContext, session engine.Session, w deploymentRequest) (*api.Promoted, error) {
+	if err := s.targets.lock(c, p, session); err != nil {
 		return nil, err
 	}
-	p, err := s.again(c, p) // as it is now that nobody else deploys
+	p, err := s.targets.again(c, p) // as it is now that nobody else deploys
 	if err != nil {
 		return nil, err
 	}
@@ -223,10 +219,10 @@ func (s *Service) begin(c call, p targetContext, session engine.Session, w deplo
 	if w.shown != "" && (len(w.shown) < leastShown || !strings.HasPrefix(planned.Digest(), w.shown)) {
 		return nil, refused("look at it again, and confirm what is shown then", "the plan is not the one that was shown: steps, their texts or the target changed in between")
 	}
-	if err := s.allUndoable(c, p, session, planned); err != nil {
+	if err := s.targets.allUndoable(c, p, session, planned); err != nil {
 		return nil, err
 	}
-	if err := s.claimable(c, p, session, facts.View.State); err != nil {
+	if err := s.targets.claimable(c, p, session, facts.View.State); err != nil {
 		return nil, err
 	}
 	if len(planned.Actions) == 0 && !planned.Empties {
@@ -240,7 +236,7 @@ func (s *Service) begin(c call, p targetContext, session engine.Session, w deplo
 	if err != nil {
 		return nil, busy(p, err)
 	}
-	s.workers.run(work{place: p, session: session, request: w, Deployment: d, said: said})
+	s.run(d, p, session, w, said)
 	c.status(http.StatusAccepted)
 	c.note("deployment", d.ID)
 	shown := deploymentOf(d, true)
@@ -249,19 +245,19 @@ func (s *Service) begin(c call, p targetContext, session engine.Session, w deplo
 
 // clear asks the gate about what is seen under the target's lock, and settles the
 // steps in doubt that their check decides. A gate that is held is an error.
-func (s *Service) clear(c call, p targetContext, session engine.Session, w deploymentRequest) (facts gate.Facts, result gate.Result, said []string, err error) {
+func (s *deploying) clear(c call, p targetContext, session engine.Session, w deploymentRequest) (facts gate.Facts, result gate.Result, said []string, err error) {
 	if w.first != nil {
 		if err := w.first(p, session); err != nil {
 			return facts, result, nil, err
 		}
 	}
-	if facts, _, err = s.look(c, p, session); err != nil {
+	if facts, _, err = s.targets.look(c, p, session); err != nil {
 		return facts, result, nil, err
 	}
-	if err := s.askDrift(c, p, session, &facts); err != nil {
+	if err := s.drifts.askDrift(c, p, session, &facts); err != nil {
 		return facts, result, nil, err
 	}
-	if err := s.ask(c, p, &facts, promotionRequest{through: w.through, actor: c.actor, back: w.back}); err != nil {
+	if err := s.gates.ask(c, p, &facts, promotionRequest{through: w.through, actor: c.actor, back: w.back}); err != nil {
 		return facts, result, nil, err
 	}
 	if result = w.gate(facts); result.Held() {
@@ -271,45 +267,9 @@ func (s *Service) clear(c call, p targetContext, session engine.Session, w deplo
 	return facts, result, said, err
 }
 
-// again reads an environment and its catalogue anew.
-func (s *Service) again(ctx context.Context, p targetContext) (targetContext, error) {
-	now, err := s.place(ctx, p.lane.Name, p.environment.Name)
-	now.release, now.sealed = p.release, p.sealed
-	return now.asSealed(), err
-}
-
-// confirm asks the gate once more, right before the first statement, while the
-// lane's lock keeps still what it depends on. What it says is kept with the
-// deployment. A text is why nothing may run.
-func (s *Service) confirm(ctx context.Context, w *work) (head ledger.Head, against string, err error) {
-	p, err := s.again(ctx, w.place)
-	if err != nil {
-		return head, "", err
-	}
-	facts, _, err := s.look(ctx, p, w.session)
-	if err == nil {
-		err = s.askDrift(ctx, p, w.session, &facts)
-	}
-	if err != nil {
-		return head, "", err
-	}
-	if err := s.ask(ctx, p, &facts, promotionRequest{through: w.request.through, actor: w.Actor, deployment: w.ID, back: w.request.back}); err != nil {
-		return head, "", err
-	}
-	head, w.belongs = facts.View.State.Head, claim(p, facts.View.State)
-	result := w.request.gate(facts)
-	if result.Held() {
-		hold := result.Holds()[0]
-		against = fmt.Sprintf("the gate closed before the first statement: %s (%s)", hold.Evidence, hold.ID)
-	} else if planned, err := w.request.plan(facts.View); err != nil || !w.Plan.Within(planned) {
-		against = "the plan changed before the first statement; look at it again, and promote once more"
-	}
-	return head, against, s.Records.KeepGate(ctx, w.ID, result)
-}
-
 // settleDecided records what became of the steps in doubt whose check decides
 // it, and looks again.
-func (s *Service) settleDecided(c call, p targetContext, session engine.Session, facts *gate.Facts) (said []string, err error) {
+func (s *deploying) settleDecided(c call, p targetContext, session engine.Session, facts *gate.Facts) (said []string, err error) {
 	var entries []ledger.Entry
 	said = []string{}
 	for _, standing := range facts.View.InDoubt() {
@@ -317,7 +277,7 @@ func (s *Service) settleDecided(c call, p targetContext, session engine.Session,
 		if doubt.Verdict == evidence.Unclear {
 			continue
 		}
-		e, err := s.exhibit(c, p, session, standing)
+		e, err := s.targets.exhibit(c, p, session, standing)
 		if err != nil {
 			return said, err
 		}
@@ -327,53 +287,12 @@ func (s *Service) settleDecided(c call, p targetContext, session engine.Session,
 	if len(entries) == 0 {
 		return said, nil
 	}
-	if err := s.write(c, p, session, facts.View.State, entries); err != nil {
+	if err := s.repairs.write(c, p, session, facts.View.State, entries); err != nil {
 		return said, err
 	}
-	again, _, err := s.look(c, p, session)
+	again, _, err := s.targets.look(c, p, session)
 	facts.View = again.View
 	return said, err
-}
-
-// locked is a session that holds the target's lock.
-func (s *Service) locked(c call, p targetContext, application string) (engine.Session, error) {
-	session, err := s.connect(c, p, application)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.lock(c, p, session); err != nil {
-		session.Close()
-		return nil, err
-	}
-	return session, nil
-}
-
-// lock takes the target's lock, or says which deployment has it.
-func (s *Service) lock(c call, p targetContext, session engine.Session) error {
-	deadline := time.Now().Add(lockPatience)
-	for {
-		err := session.Lock(c)
-		var locked *engine.LockedError
-		if !errors.As(err, &locked) {
-			return err
-		}
-		if err := s.quiet(c, p); err != nil {
-			return err
-		}
-		if time.Now().After(deadline) {
-			return err
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
-}
-
-// quiet is a held gate if a deployment is under way.
-func (s *Service) quiet(ctx context.Context, p targetContext) error {
-	running, err := s.Records.Running(ctx, p.lane.Name, p.environment.Name)
-	if err != nil || running == nil {
-		return err
-	}
-	return busy(p, &records.RunningError{Deployment: *running})
 }
 
 // busy turns a deployment that is under way into a held gate.

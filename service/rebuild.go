@@ -19,8 +19,8 @@ type rebuildIn struct {
 
 // rebuild empties a disposable environment and applies everything. Nothing but
 // the lane's declaration makes an environment disposable.
-func (s *Service) rebuild(c call, in *rebuildIn) (*api.Promoted, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *deploying) rebuild(c call, in *rebuildIn) (*api.Promoted, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -46,8 +46,8 @@ func rebuildable(p targetContext) error {
 }
 
 // unconfirmed says what a rebuild would drop.
-func (s *Service) unconfirmed(ctx context.Context, p targetContext) error {
-	session, err := s.connect(ctx, p, "vorrangd")
+func (s *deploying) unconfirmed(ctx context.Context, p targetContext) error {
+	session, err := s.targets.connect(ctx, p, "vorrangd")
 	if err != nil {
 		return err
 	}
@@ -64,15 +64,15 @@ func (s *Service) unconfirmed(ctx context.Context, p targetContext) error {
 // database as a disposable one. What cannot be looked at is not guessed, unless
 // the ledger itself says whose the database is. A history that is not what was
 // seen, or another environment's, is taken over by the rebuild: it goes anyway.
-func (s *Service) emptyable(c call, p targetContext, session engine.Session) error {
+func (s *deploying) emptyable(c call, p targetContext, session engine.Session) error {
 	if err := rebuildable(p); err != nil {
 		return err
 	}
-	others, err := s.others(c, p)
+	others, err := s.targets.others(c, p)
 	if err != nil {
 		return err
 	}
-	twin, unreached, err := s.twin(c, session, others)
+	twin, unreached, err := s.targets.twin(c, session, others)
 	if err != nil {
 		return err
 	}
@@ -80,7 +80,7 @@ func (s *Service) emptyable(c call, p targetContext, session engine.Session) err
 		return refused("give each environment a database of its own, in what the target references stand for",
 			"this database is also the target of %s/%s: nothing may empty it", twin.lane.Name, twin.environment.Name)
 	}
-	facts, _, err := s.look(c, p, session)
+	facts, _, err := s.targets.look(c, p, session)
 	if err != nil {
 		return err
 	}
@@ -96,10 +96,10 @@ func (s *Service) emptyable(c call, p targetContext, session engine.Session) err
 	if facts.Chain == nil && !facts.Foreign() {
 		return nil
 	}
-	f, err := s.find(c, p, session)
+	f, err := s.repairs.find(c, p, session)
 	if err != nil {
 		return err
 	}
-	_, err = s.takeOverTarget(c, p, session, f, "rebuild")
+	_, err = s.repairs.takeOverTarget(c, p, session, f, "rebuild")
 	return err
 }

@@ -1,18 +1,13 @@
 package service
 
 import (
-	"bytes"
-	"context"
 	"errors"
-	"fmt"
 	"strings"
 	"time"
 
-	"vorrang/core/gate"
 	"vorrang/core/plan"
 	"vorrang/core/release"
 	"vorrang/core/step"
-	"vorrang/core/verify"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -28,7 +23,7 @@ type cutIn struct {
 }
 
 // cut seals the catalogue up to a step.
-func (s *Service) cut(c call, in *cutIn) (*api.ReleaseCut, error) {
+func (s *catalogue) cut(c call, in *cutIn) (*api.ReleaseCut, error) {
 	if err := release.CheckName(in.Name); err != nil {
 		return nil, badRequest("", "name: %s", err)
 	}
@@ -36,7 +31,7 @@ func (s *Service) cut(c call, in *cutIn) (*api.ReleaseCut, error) {
 	if err != nil {
 		return nil, err
 	}
-	submission, err := s.submission(c, in.Lane)
+	submission, err := s.library.submission(c, in.Lane)
 	if err != nil {
 		return nil, err
 	}
@@ -86,8 +81,8 @@ func sealedAlready(err error) error {
 	return err
 }
 
-func (s *Service) releases(c call, in *laneIn) (*api.Releases, error) {
-	if _, err := s.lane(c, in.Lane); err != nil {
+func (s *catalogue) releases(c call, in *laneIn) (*api.Releases, error) {
+	if _, err := s.targets.lane(c, in.Lane); err != nil {
 		return nil, err
 	}
 	list, err := s.Records.Releases(c, in.Lane)
@@ -103,28 +98,28 @@ type releaseIn struct {
 
 // oneRelease gives a release, and what it brings against an environment or
 // another release.
-func (s *Service) oneRelease(c call, in *releaseIn) (*api.ReleaseContent, error) {
-	r, steps, err := s.sealedSteps(c, in.Lane, in.Release)
+func (s *catalogue) oneRelease(c call, in *releaseIn) (*api.ReleaseContent, error) {
+	r, steps, err := s.library.sealedSteps(c, in.Lane, in.Release)
 	if err != nil {
 		return nil, err
 	}
 	answer := &api.ReleaseContent{Release: r, Sums: release.Sums(steps), Changes: []release.Change{}}
-	if answer.Signatures, err = s.signatures(c, r, steps); err != nil {
+	if answer.Signatures, err = s.library.signatures(c, r, steps); err != nil {
 		return nil, err
 	}
 	switch {
 	case in.Environment != "":
-		p, err := s.place(c, in.Lane, in.Environment)
+		p, err := s.targets.place(c, in.Lane, in.Environment)
 		if err != nil {
 			return nil, err
 		}
-		facts, err := s.lookOnce(c, p)
+		facts, err := s.gates.lookOnce(c, p)
 		if err != nil {
 			return nil, err
 		}
 		answer.Changes = release.Compare(present(facts.View, p.environment.Name, steps), meant(steps, p.environment.Name))
 	case in.Against != "":
-		_, other, err := s.sealedSteps(c, in.Lane, in.Against)
+		_, other, err := s.library.sealedSteps(c, in.Lane, in.Against)
 		if err != nil {
 			return nil, err
 		}
@@ -165,33 +160,6 @@ func meant(steps []release.Sealed, environment string) []release.Sealed {
 	return list
 }
 
-func (s *Service) sealedSteps(ctx context.Context, lane, name string) (release.Release, []release.Sealed, error) {
-	r, steps, err := s.Records.Release(ctx, lane, name)
-	if errors.Is(err, records.ErrNotFound) {
-		return r, nil, notFound("release "+name+" in the lane", lane, "vorrang releases lists them; vorrang cut NAME seals one")
-	}
-	return r, steps, err
-}
-
-// signatures gives those of a release that still hold; nobody is to take a row for
-// a signature that is none.
-func (s *Service) signatures(ctx context.Context, r release.Release, steps []release.Sealed) ([]release.Signature, error) {
-	kept, err := s.Records.Signatures(ctx, r.Lane, r.Digest)
-	if err != nil {
-		return nil, err
-	}
-	sums, good := []byte(release.Sums(steps)), []release.Signature{}
-	for _, signature := range kept {
-		again, err := release.Verified(sums, []byte(signature.Text))
-		if err != nil || len(again) != 1 {
-			s.Log.Error("a signature in the records does not hold", "lane", r.Lane, "release", r.Name, "key", signature.Fingerprint)
-			continue
-		}
-		good = append(good, again[0])
-	}
-	return good, nil
-}
-
 type signIn struct {
 	Lane      string `path:"lane"`
 	Release   string `path:"release"`
@@ -199,8 +167,8 @@ type signIn struct {
 }
 
 // sign keeps a signature of a release.
-func (s *Service) sign(c call, in *signIn) (*api.Signed, error) {
-	r, steps, err := s.sealedSteps(c, in.Lane, in.Release)
+func (s *catalogue) sign(c call, in *signIn) (*api.Signed, error) {
+	r, steps, err := s.library.sealedSteps(c, in.Lane, in.Release)
 	if err != nil {
 		return nil, err
 	}
@@ -214,124 +182,6 @@ func (s *Service) sign(c call, in *signIn) (*api.Signed, error) {
 	}
 	s.Log.Info("release signed", "lane", in.Lane, "release", r.Name, "key", signatures[0].Fingerprint, "actor", c.actor)
 	return &api.Signed{Release: r.Name, Digest: r.Digest, Signatures: signatures}, nil
-}
-
-// export answers with a release's bundle.
-func (s *Service) export(c call, in *releaseIn) (*api.ReleaseContent, error) {
-	l, err := s.lane(c, in.Lane)
-	if err != nil {
-		return nil, err
-	}
-	r, steps, err := s.sealedSteps(c, in.Lane, in.Release)
-	if err != nil {
-		return nil, err
-	}
-	signatures, err := s.signatures(c, r, steps)
-	if err != nil {
-		return nil, err
-	}
-	var packed bytes.Buffer
-	err = release.Write(&packed, r, l.File(), steps, signatures, func(digest step.Checksum) ([]byte, error) { return s.Records.Exact(c, digest) })
-	if err != nil {
-		return nil, err
-	}
-	c.fiber.Set("Content-Type", "application/gzip")
-	c.fiber.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", r.Lane+"-"+r.Name+".tar.gz"))
-	return nil, c.fiber.Send(packed.Bytes())
-}
-
-// submitBundle takes a release from another Vorrang into the catalogue,
-// unchanged. Steps that are there already must be the same to the byte.
-func (s *Service) submitBundle(c call, in *laneIn) (*api.ReleaseCut, error) {
-	body, err := s.receiveUpload(c, in.Lane)
-	if err != nil {
-		return nil, err
-	}
-	defer body.Close()
-	submission, err := s.submission(c, in.Lane)
-	if err != nil {
-		return nil, err
-	}
-	defer submission.Abandon()
-	var files []step.File
-	claimed, signatures, err := release.Read(body, func(file step.File) error {
-		if err := submission.Keep(c, file); err != nil {
-			return err
-		}
-		file.Bytes = nil
-		files = append(files, file)
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	if claimed.Lane != in.Lane {
-		return nil, refused(fmt.Sprintf("name the lane: -lane %s", shortly(claimed.Lane)), "release %s is of the lane %s, not of %s", shortly(claimed.Name), shortly(claimed.Lane), in.Lane)
-	}
-	claimed.TakenInBy, claimed.TakenInAt = c.actor, time.Now().UTC().Truncate(time.Microsecond)
-	claimed.CutBy, claimed.Commit = cleanActor(claimed.CutBy, "nobody"), cleanActor(claimed.Commit, "")
-	return s.takeIn(c, submission, claimed, signatures, files)
-}
-
-func (s *Service) takeIn(c call, submission *records.Submission, r release.Release, signatures []release.Signature, files []step.File) (*api.ReleaseCut, error) {
-	if err := release.CheckName(r.Name); err != nil {
-		return nil, badRequest("", "the bundle: %s", err)
-	}
-	steps, err := step.Assemble(files)
-	if err != nil {
-		return nil, err
-	}
-	difference, err := submission.Compare(c, steps)
-	if err != nil {
-		return nil, err
-	}
-	difference.Gone = nil // what the bundle does not name stays
-	var problems step.Problems
-	for _, change := range difference.Edited {
-		problems = append(problems, step.Problem{File: change.Step.Forward.Name, Message: fmt.Sprintf(
-			"step %s is in this catalogue with other files; a bundle brings steps unchanged, and replaces none", change.Step.Number)})
-	}
-	if len(problems) > 0 {
-		return nil, problems
-	}
-	l, err := s.lane(c, r.Lane)
-	if err != nil {
-		return nil, err
-	}
-	dialect, err := s.dialect(l)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := inspect(c, dialect, submission, difference, l.StepsMay, nil); err != nil {
-		return nil, err
-	}
-	if !difference.Empty() {
-		if _, err := submission.Put(c, difference); err != nil {
-			return nil, err
-		}
-	}
-	sealable, ids, err := submission.Sealable(c, "")
-	if err != nil {
-		return nil, err
-	}
-	ids, digest := among(sealable, ids, steps)
-	if digest != r.Digest {
-		return nil, refused("export it again", "the bundle's steps have the digest %s, and the release %s", digest.Short(), r.Digest.Short())
-	}
-	r.Count, r.Through = len(steps), steps[len(steps)-1].Number // whatever the bundle says
-	answer := &api.ReleaseCut{Release: r, New: len(difference.New)}
-	err = submission.Seal(c, r, ids)
-	var sealed *records.SealedError
-	answer.Known = errors.As(err, &sealed) && sealed.Release.Name == r.Name && sealed.Release.Digest == r.Digest
-	if err != nil && !answer.Known {
-		return nil, sealedAlready(err)
-	}
-	err = s.Records.AddSignatures(c, r.Lane, r.Digest, c.actor, signatures)
-	if err != nil || answer.Known {
-		return answer, err
-	}
-	s.Log.Info("release taken in", "lane", r.Lane, "release", r.Name, "digest", r.Digest, "actor", c.actor)
-	return answer, nil
 }
 
 // among picks the versions of a bundle's steps from the whole catalogue.
@@ -348,33 +198,6 @@ func among(all []release.Sealed, ids []int64, steps []step.Step) ([]int64, step.
 		}
 	}
 	return chosen, release.Digest(release.Sums(sealed))
-}
-
-// placeOf is an environment to which a release is to go; loose steps if it is
-// empty.
-func (s *Service) placeOf(ctx context.Context, lane, environment, release string) (targetContext, error) {
-	p, err := s.place(ctx, lane, environment)
-	if err != nil {
-		return p, err
-	}
-	return s.narrow(ctx, p, release)
-}
-
-// narrow lets a place stand for a release: its steps are as they were sealed,
-// and no other waits.
-func (s *Service) narrow(ctx context.Context, p targetContext, name string) (targetContext, error) {
-	if name == "" {
-		return p, nil
-	}
-	r, steps, err := s.sealedSteps(ctx, p.lane.Name, name)
-	if err != nil {
-		return p, err
-	}
-	p.release, p.sealed = &r, map[step.Number]plan.Step{}
-	for _, sealed := range steps {
-		p.sealed[sealed.Number] = sealed.Step
-	}
-	return p.asSealed(), nil
 }
 
 // asSealed puts the sealed versions into the catalogue.
@@ -406,52 +229,4 @@ func (p targetContext) only(view plan.View) plan.View {
 	}
 	view.Steps = kept
 	return view
-}
-
-// ask adds to the facts what the environment's gate asks beyond what every gate
-// does.
-func (s *Service) ask(ctx context.Context, p targetContext, facts *gate.Facts, who promotionRequest) error {
-	facts.Now, facts.Asks, facts.Through = time.Now(), p.environment.Asks(), who.through
-	if p.release != nil {
-		facts.Release, facts.Digest = p.release.Name, p.release.Digest
-	}
-	var err error
-	if facts.Freezes, err = s.Records.Freezes(ctx, p.lane.Name, p.environment.Name, facts.Now); err != nil {
-		return err
-	}
-	if facts.Asks.Backup > 0 {
-		if facts.Backup, err = s.Records.Backup(ctx, p.lane.Name, p.environment.Name); err != nil {
-			return err
-		}
-	}
-	if err := s.askPeople(ctx, p, facts, who); err != nil {
-		return err
-	}
-	before := p.lane.Before(p.environment.Name)
-	if before == "" || !facts.Asks.Previous && facts.Asks.Soak == 0 {
-		return nil
-	}
-	there, err := s.anyPlace(ctx, p.lane.Name, before)
-	if err != nil {
-		return err
-	}
-	facts.Previous = &gate.Previous{Name: before}
-	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
-	defer cancel()
-	session, err := s.connect(ctx, there, "vorrangd gate")
-	if err != nil {
-		facts.Previous.Unreached = unreachable(err).Message
-		return nil
-	}
-	defer session.Close()
-	seen, entries, err := s.look(ctx, there, session)
-	if err != nil {
-		facts.Previous.Unreached = unreachable(err).Message
-		return nil
-	}
-	facts.Previous.View, facts.Previous.Entries = seen.View, entries
-	for _, d := range verify.Against(p.lane.Name, verify.Environment{Name: before, Facts: seen}, verify.Environment{Name: p.environment.Name, Facts: *facts}) {
-		facts.Previous.Differences = append(facts.Previous.Differences, d.What)
-	}
-	return nil
 }

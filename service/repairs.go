@@ -30,7 +30,7 @@ type settleIn struct {
 
 // settle records what became of a step in doubt. It also clears away the
 // invalid index of a failed one.
-func (s *Service) settle(c call, in *settleIn) (*api.Recorded, error) {
+func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 	p, number, reason, err := s.repair(c, in.Lane, in.Environment, in.Step, in.Reason)
 	if err != nil {
 		return nil, err
@@ -43,7 +43,7 @@ func (s *Service) settle(c call, in *settleIn) (*api.Recorded, error) {
 		if !known || !standing.State.Doubtful() && standing.State.Status != ledger.StatusFailed {
 			return nil, "", refused("vorrang status says what every step's state is", "step %s is not in doubt on %s", number, in.Environment)
 		}
-		e, err := s.exhibit(c, p, session, standing)
+		e, err := s.targets.exhibit(c, p, session, standing)
 		if err != nil {
 			return nil, "", err
 		}
@@ -64,23 +64,23 @@ func (s *Service) settle(c call, in *settleIn) (*api.Recorded, error) {
 
 // settleWhole records what is there of a step that stopped half-way, or in doubt,
 // as a whole.
-func (s *Service) settleWhole(c call, p targetContext, session engine.Session, in *settleIn, standing plan.Standing, reason string) ([]ledger.Entry, string, error) {
+func (s *repairs) settleWhole(c call, p targetContext, session engine.Session, in *settleIn, standing plan.Standing, reason string) ([]ledger.Entry, string, error) {
 	number, st := standing.Step.Number, standing.State
 	if !unfinished(st) {
 		return nil, "", refused("vorrang status says what every step's state is", "step %s is %s on %s, and not half-done", number, st.Status, in.Environment)
 	}
-	version, known := s.versions(c, p)(number, st.Checksum)
+	version, known := s.targets.versions(c, p)(number, st.Checksum)
 	if !known {
 		return nil, "", fmt.Errorf("the text that step %s was begun with is not in the catalogue", number)
 	}
-	statements, err := s.statements(c, p, version.Forward.Checksum)
+	statements, err := s.targets.statements(c, p, version.Forward.Checksum)
 	if err != nil {
 		return nil, "", err
 	}
 	var lines, against []string
 	if in.As == ledger.SettledWhole {
 		standing.Step, standing.State.Progress.Direction = version, ledger.Forward
-		e, err := s.exhibit(c, p, session, standing)
+		e, err := s.targets.exhibit(c, p, session, standing)
 		if err != nil {
 			return nil, "", err
 		}
@@ -130,7 +130,7 @@ func goesOn(st ledger.StepState, as string) string {
 
 // clearAway refuses what the evidence speaks against, unless that was
 // acknowledged, and drops invalid indexes where that was asked for.
-func (s *Service) clearAway(ctx context.Context, p targetContext, session engine.Session, in *settleIn, e stepEvidence, broken []evidence.Object) error {
+func (s *repairs) clearAway(ctx context.Context, p targetContext, session engine.Session, in *settleIn, e stepEvidence, broken []evidence.Object) error {
 	if len(broken) > 0 && !in.DropInvalid && in.As == ledger.SettledNotApplied {
 		return refused("add -drop-invalid to have it dropped now, without blocking anybody; or drop it yourself first",
 			"the %s was left INVALID by a build that did not end, and the next try would stumble over it", broken[0])
@@ -199,7 +199,7 @@ type amendIn struct {
 // amend records that the catalogue's text of an edited step is right, though
 // another was applied. Where the edit changes what runs, it reads first whether
 // the target is as the new text would have left it.
-func (s *Service) amend(c call, in *amendIn) (*api.Recorded, error) {
+func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 	p, number, reason, err := s.repair(c, in.Lane, in.Environment, in.Step, in.Reason)
 	if err != nil {
 		return nil, err
@@ -210,12 +210,12 @@ func (s *Service) amend(c call, in *amendIn) (*api.Recorded, error) {
 			return nil, "", refused("vorrang status says what every step's state is", "step %s is not edited on %s", number, in.Environment)
 		}
 		var lines []string
-		change, err := s.change(c, p, standing.State.Checksum, standing.Step.Forward.Checksum)
+		change, err := s.library.change(c, p, standing.State.Checksum, standing.Step.Forward.Checksum)
 		if err != nil {
 			return nil, "", err
 		}
 		if change == sqltext.WhatRuns {
-			e, err := s.exhibit(c, p, session, standing)
+			e, err := s.targets.exhibit(c, p, session, standing)
 			if err != nil {
 				return nil, "", err
 			}
@@ -233,8 +233,8 @@ func (s *Service) amend(c call, in *amendIn) (*api.Recorded, error) {
 }
 
 // repair reads what every repair of a step is given.
-func (s *Service) repair(c call, lane, environment, number, reason string) (targetContext, step.Number, string, error) {
-	p, err := s.place(c, lane, environment)
+func (s *repairs) repair(c call, lane, environment, number, reason string) (targetContext, step.Number, string, error) {
+	p, err := s.targets.place(c, lane, environment)
 	if err != nil {
 		return p, "", "", err
 	}

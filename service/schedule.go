@@ -27,7 +27,7 @@ type identity struct {
 }
 
 // schedule keeps a promotion for later, if there is such a one now.
-func (s *Service) schedule(c call, p targetContext, in *promoteIn) (*api.Promoted, error) {
+func (s *deploying) schedule(c call, p targetContext, in *promoteIn) (*api.Promoted, error) {
 	if !in.At.After(time.Now()) {
 		return nil, badRequest("", "at: it must lie in the future")
 	}
@@ -45,7 +45,7 @@ func (s *Service) schedule(c call, p targetContext, in *promoteIn) (*api.Promote
 		return nil, err
 	}
 	through, _ := step.ParseNumber(in.Through) // it was read before; empty for all
-	facts, err := s.survey(c, p, promotionRequest{through: through, actor: c.actor})
+	facts, err := s.gates.survey(c, p, promotionRequest{through: through, actor: c.actor})
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +62,7 @@ func (s *Service) schedule(c call, p targetContext, in *promoteIn) (*api.Promote
 	if err != nil {
 		return nil, err
 	}
-	s.schedules.wake()
+	s.schedules.Wake()
 	c.note("scheduled", kept.ID)
 	c.status(http.StatusAccepted)
 	shown := scheduledOf(kept)
@@ -70,7 +70,7 @@ func (s *Service) schedule(c call, p targetContext, in *promoteIn) (*api.Promote
 }
 
 // notTwice refuses a promotion that waits already for the same time.
-func (s *Service) notTwice(c call, in *promoteIn, due time.Time) error {
+func (s *deploying) notTwice(c call, in *promoteIn, due time.Time) error {
 	const most = 1000
 	list, err := s.Records.ScheduledOf(c, in.Lane, most)
 	if err != nil {
@@ -101,8 +101,8 @@ func scheduledOf(k records.Scheduled) api.Scheduled {
 	return shown
 }
 
-func (s *Service) scheduled(c call, in *laneIn) (*api.ScheduledList, error) {
-	if _, err := s.lane(c, in.Lane); err != nil {
+func (s *deploying) scheduled(c call, in *laneIn) (*api.ScheduledList, error) {
+	if _, err := s.targets.lane(c, in.Lane); err != nil {
 		return nil, err
 	}
 	const most = 50
@@ -122,7 +122,7 @@ type dropIn struct {
 	Scheduled   int64  `path:"scheduled"`
 }
 
-func (s *Service) dropScheduled(c call, in *dropIn) (*nothing, error) {
+func (s *deploying) dropScheduled(c call, in *dropIn) (*nothing, error) {
 	was, err := s.Records.DropScheduled(c, in.Lane, in.Environment, in.Scheduled, "by "+c.actor)
 	if err == nil && !was {
 		err = refuse(http.StatusNotFound, "not-found", "Not found", "vorrang scheduled lists them",
@@ -133,7 +133,7 @@ func (s *Service) dropScheduled(c call, in *dropIn) (*nothing, error) {
 
 // beginDue begins every scheduled promotion that is due. They do not wait for
 // each other.
-func (s *Service) beginDue(ctx context.Context) error {
+func (s *deploying) beginDue(ctx context.Context) error {
 	due, err := s.Records.Due(ctx)
 	if err != nil {
 		return err
@@ -148,18 +148,18 @@ func (s *Service) beginDue(ctx context.Context) error {
 
 // runScheduled begins one scheduled promotion, as whoever scheduled it, and
 // keeps what became of it.
-func (s *Service) runScheduled(ctx context.Context, d records.Scheduled) {
+func (s *deploying) runScheduled(ctx context.Context, d records.Scheduled) {
 	state, says, deployment := s.beginScheduled(ctx, d)
-	s.workers.insist("what became of a scheduled promotion", func(ctx context.Context) error {
+	s.running.Insist("what became of a scheduled promotion", func(ctx context.Context) error {
 		_, err := s.Records.EndScheduled(ctx, d.ID, state, says, deployment)
 		return err
 	})
 	detail, _ := json.Marshal(map[string]any{"scheduled": d.ID, "deployment": deployment}) // numbers only
-	s.auditOwn(ctx, access.Act{Actor: d.Actor, Operation: "promoteScheduled", Lane: d.Lane, Environment: d.Environment, Detail: detail, Result: oneLine(state + " " + says)})
+	s.book.auditOwn(ctx, access.Act{Actor: d.Actor, Operation: "promoteScheduled", Lane: d.Lane, Environment: d.Environment, Detail: detail, Result: oneLine(state + " " + says)})
 	s.Log.Info("scheduled promotion", "scheduled", d.ID, "lane", d.Lane, "environment", d.Environment, "actor", d.Actor, "state", state, "says", says)
 }
 
-func (s *Service) beginScheduled(ctx context.Context, d records.Scheduled) (state, says string, deployment int64) {
+func (s *deploying) beginScheduled(ctx context.Context, d records.Scheduled) (state, says string, deployment int64) {
 	if late := time.Since(d.Due); late > mostLate {
 		return "missed", fmt.Sprintf("the service was away at its time, and came back %s later; promote again, or schedule it anew", late.Round(time.Second)), 0
 	}
@@ -186,7 +186,7 @@ func (s *Service) beginScheduled(ctx context.Context, d records.Scheduled) (stat
 }
 
 // currentGrants is what somebody who scheduled a promotion may now.
-func (s *Service) currentGrants(ctx context.Context, d records.Scheduled) (caller, error) {
+func (s *deploying) currentGrants(ctx context.Context, d records.Scheduled) (caller, error) {
 	var was identity
 	if err := json.Unmarshal(d.Who, &was); err != nil {
 		return caller{}, fmt.Errorf("who scheduled it cannot be read: %w", err)

@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
-	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -16,6 +15,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/records"
 	"vorrang/service/api"
+	"vorrang/work"
 )
 
 // Config is what a service is made of. All fields but Token and OpenID must be set.
@@ -42,22 +42,24 @@ type Config struct {
 // Service answers the API and carries deployments out.
 type Service struct {
 	Config
-	app           *fiber.App
-	metrics       *metrics
-	workers       *workers
-	signInLimiter *signInLimiter
-	laneLocks     laneLocks
-	openIDDoor    openIDDoor
-	dispatcher    *dispatcher
-	schedules     *scheduler
-	looks         *scheduler // for drift
-	maps          maps
-	looking       *looking
-	uploads       *uploads
-	pages         pages
-	now           func() time.Time   // for events; a test may put a fault there
-	rounds        sync.WaitGroup     // of what works in the background
-	halt          context.CancelFunc // ends them
+	app     *fiber.App
+	metrics *metrics
+	looking *looking
+	pages   pages
+	running *work.Deployments
+	rounds  work.Rounds
+
+	book      *book
+	targets   *targets
+	door      *door
+	hooks     *hooks
+	drifts    *drifts
+	gates     *gates
+	repairs   *repairs
+	deploying *deploying
+	catalogue *catalogue
+	views     *views
+	schemas   *schemas
 }
 
 // New builds a service. Call Start before it serves.
@@ -65,10 +67,8 @@ func New(config Config) (*Service, error) {
 	if config.Token != "" && len(config.Token) < 16 {
 		return nil, errors.New("the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
 	}
-	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking(), uploads: newUploads(), signInLimiter: newSignInLimiter(), now: time.Now}
-	s.workers, s.dispatcher = newWorkers(s), newDispatcher(s)
-	s.schedules = newScheduler("schedules", s.Log, func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.beginDue)
-	s.looks = newScheduler("looks for drift", s.Log, s.nextLook, s.lookAround)
+	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking(), running: work.NewDeployments(config.Records, config.Log)}
+	s.parts(s.running)
 	s.app = fiber.New(fiber.Config{
 		AppName: "vorrangd", Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit,
 		ErrorHandler: s.answerError, ReadTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
@@ -89,14 +89,10 @@ func (s *Service) Start(ctx context.Context) error {
 			return errors.New("nobody could administrate: there is no administrator yet, and no administrator's token; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
 		}
 	}
-	if err := s.workers.closeOrphans(ctx); err != nil {
+	if err := s.running.CloseOrphans(ctx); err != nil {
 		return err
 	}
-	var rounds context.Context
-	rounds, s.halt = context.WithCancel(context.Background())
-	s.rounds.Go(func() { s.dispatcher.work(rounds) })
-	s.rounds.Go(func() { s.schedules.work(rounds) })
-	s.rounds.Go(func() { s.looks.work(rounds) })
+	s.rounds.Start(s.Log, s.hooks.Round(), s.deploying.schedules, s.drifts.looks)
 	return nil
 }
 
@@ -108,10 +104,8 @@ func (s *Service) Serve(listener net.Listener) error {
 // Stop lets running steps end, or rolls them back once Grace is over, and then
 // stops answering. Every deployment that it stops says so.
 func (s *Service) Stop() {
-	if s.halt != nil {
-		s.halt()
-	}
-	s.workers.stop(s.Grace)
+	s.rounds.Halt()
+	s.running.Stop(s.Grace)
 	s.rounds.Wait()
 	if err := s.app.ShutdownWithTimeout(2 * time.Second); err != nil && !errors.Is(err, context.DeadlineExceeded) {
 		s.Log.Warn("some connections were cut", "error", err)

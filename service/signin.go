@@ -23,14 +23,14 @@ const (
 )
 
 // signIn opens a session, or gives a person's program a token.
-func (s *Service) signIn(c call, in *api.SignIn) (*api.Session, error) {
+func (s *door) signIn(c call, in *api.SignIn) (*api.Session, error) {
 	if !s.sameOrigin(c.fiber) || !c.fiber.Is("json") { // what another site's form can send is neither
 		return nil, refuse(http.StatusForbidden, "forbidden", "Another site asked", "send Content-Type: application/json", "signing in comes from the console's own page, or from a program, as JSON")
 	}
 	if in.Token != "" && s.isToken(in.Token) { // nobody guesses it, and nobody's guesses may keep it out
 		who := caller{Name: cleanActor(in.Name, "administrator"), Via: viaAdministrator, Grants: everything}
 		session, err := s.openSession(c, who, nil)
-		s.auditSignIn(c, who.Name, 0, err)
+		s.book.auditSignIn(c, who.Name, 0, err)
 		return session, err
 	}
 	name := strings.ToLower(strings.TrimSpace(in.Name))
@@ -43,14 +43,14 @@ func (s *Service) signIn(c call, in *api.SignIn) (*api.Session, error) {
 		return err
 	})
 	if !isTooMany(err) { // those are summed up in the next one that is looked at
-		s.auditSignIn(c, name, refused, err)
+		s.book.auditSignIn(c, name, refused, err)
 	}
 	return session, err
 }
 
 // slowly looks at a try to be somebody, unless it comes too early behind wrong
 // ones. It says how many tries were refused before.
-func (s *Service) slowly(c call, name string, try func() error) (refused int, err error) {
+func (s *door) slowly(c call, name string, try func() error) (refused int, err error) {
 	address := s.addressOf(c.fiber)
 	wait, refused := s.signInLimiter.allow(name, address, time.Now())
 	if wait > 0 {
@@ -76,7 +76,7 @@ func isTooMany(err error) bool {
 }
 
 // prove lets somebody in who knows the password.
-func (s *Service) prove(c call, in *api.SignIn, name string) (*api.Session, error) {
+func (s *door) prove(c call, in *api.SignIn, name string) (*api.Session, error) {
 	if in.Token != "" {
 		return nil, unauthorized("that is not the administrator's token")
 	}
@@ -98,7 +98,7 @@ func (s *Service) prove(c call, in *api.SignIn, name string) (*api.Session, erro
 }
 
 // openSession keeps a new session, and sets its cookie.
-func (s *Service) openSession(c call, who caller, person *access.Person) (*api.Session, error) {
+func (s *door) openSession(c call, who caller, person *access.Person) (*api.Session, error) {
 	cookie := newSecret("")
 	kept := records.Session{Person: person, Name: who.Name}
 	if person == nil {
@@ -116,7 +116,7 @@ func (s *Service) openSession(c call, who caller, person *access.Person) (*api.S
 }
 
 // giveToken makes a person's own token, for the programs of a machine.
-func (s *Service) giveToken(c call, person access.Person, machine string) (*api.Session, error) {
+func (s *door) giveToken(c call, person access.Person, machine string) (*api.Session, error) {
 	token, expires := newSecret(tokenPrefix), time.Now().Add(ownTokenLength)
 	err := s.Records.AddOwnToken(c, hashed(token), person, cleanActor(machine, "a machine"), expires)
 	if errors.Is(err, records.ErrNotFound) {
@@ -133,7 +133,7 @@ type nothing struct{}
 
 // signOut ends a session. A person's own token that asks is revoked; a
 // machine's stays.
-func (s *Service) signOut(c call, _ *nothing) (*nothing, error) {
+func (s *door) signOut(c call, _ *nothing) (*nothing, error) {
 	var err error
 	switch {
 	case c.who.session != "":
@@ -145,18 +145,18 @@ func (s *Service) signOut(c call, _ *nothing) (*nothing, error) {
 	return &nothing{}, err
 }
 
-func (s *Service) setCookie(c fiber.Ctx, value string, maxAge int) {
+func (s *door) setCookie(c fiber.Ctx, value string, maxAge int) {
 	c.Cookie(&fiber.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: maxAge,
 		HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, Secure: s.overTLS(c)})
 }
 
-func (s *Service) session(c call, _ *nothing) (*api.Session, error) { return sessionOf(c.who), nil }
+func (s *door) session(c call, _ *nothing) (*api.Session, error) { return sessionOf(c.who), nil }
 
 type ownTokenIn struct {
 	Machine string `json:"machine" required:"true" maxLength:"100" description:"Whose programs use it; for the list of tokens."`
 }
 
-func (s *Service) makeOwnToken(c call, in *ownTokenIn) (*api.Session, error) {
+func (s *door) makeOwnToken(c call, in *ownTokenIn) (*api.Session, error) {
 	if err := c.isPerson("token"); err != nil {
 		return nil, err
 	}
@@ -167,12 +167,12 @@ func (s *Service) makeOwnToken(c call, in *ownTokenIn) (*api.Session, error) {
 	return s.giveToken(c, person, in.Machine)
 }
 
-func (s *Service) ownTokens(c call, _ *nothing) (*api.Tokens, error) {
+func (s *door) ownTokens(c call, _ *nothing) (*api.Tokens, error) {
 	list, err := s.Records.OwnTokens(c, c.actor)
 	return &api.Tokens{Tokens: append([]access.Token{}, list...)}, err
 }
 
-func (s *Service) revokeOwnToken(c call, in *oneTokenIn) (*nothing, error) {
+func (s *door) revokeOwnToken(c call, in *oneTokenIn) (*nothing, error) {
 	if err := c.isPerson("token"); err != nil {
 		return nil, err
 	}
@@ -195,7 +195,7 @@ type passwordIn struct {
 	New string `json:"new" required:"true" secret:"true" minLength:"12" maxLength:"1000"`
 }
 
-func (s *Service) changePassword(c call, in *passwordIn) (*nothing, error) {
+func (s *door) changePassword(c call, in *passwordIn) (*nothing, error) {
 	if err := c.isPerson("password"); err != nil {
 		return nil, err
 	}
@@ -219,7 +219,7 @@ func (s *Service) changePassword(c call, in *passwordIn) (*nothing, error) {
 }
 
 // knowsPassword is the caller, if a password is theirs.
-func (s *Service) knowsPassword(c call, password string) (access.Person, error) {
+func (s *door) knowsPassword(c call, password string) (access.Person, error) {
 	person, err := s.Records.Person(c, c.actor)
 	if err != nil {
 		return person, err
@@ -244,7 +244,7 @@ const (
 // proven lets nobody make what opens the service, or change who may, who only
 // holds a token or a session: they show that they are who they are, by having just
 // signed in, or by their password.
-func (s *Service) proven(c fiber.Ctx) error {
+func (s *door) proven(c fiber.Ctx) error {
 	who := callerOf(c)
 	if who.Via == viaAdministrator || who.Person && time.Since(who.since) < freshFor {
 		return c.Next()

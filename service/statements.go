@@ -20,8 +20,8 @@ type baselineIn struct {
 	Check       bool   `json:"check,omitempty" description:"Apply the steps to a scratch database first, and compare the names of its objects with the target's."`
 }
 
-func (s *Service) baseline(c call, in *baselineIn) (*api.Recorded, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *repairs) baseline(c call, in *baselineIn) (*api.Recorded, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -79,23 +79,23 @@ func covered(p targetContext, at step.Number) (covers []step.Number, slug string
 }
 
 // record writes entries of somebody's word into a ledger, under the lock.
-func (s *Service) record(c call, p targetContext, make func(engine.Session, gate.Facts) (entries []ledger.Entry, message string, err error)) (*api.Recorded, error) {
-	session, err := s.locked(c, p, "vorrangd")
+func (s *repairs) record(c call, p targetContext, make func(engine.Session, gate.Facts) (entries []ledger.Entry, message string, err error)) (*api.Recorded, error) {
+	session, err := s.targets.locked(c, p, "vorrangd")
 	if err != nil {
 		return nil, err
 	}
 	defer session.Close()
-	if p, err = s.place(c, p.lane.Name, p.environment.Name); err != nil { // as it is now that nobody else acts
+	if p, err = s.targets.place(c, p.lane.Name, p.environment.Name); err != nil { // as it is now that nobody else acts
 		return nil, err
 	}
-	facts, _, err := s.look(c, p, session)
+	facts, _, err := s.targets.look(c, p, session)
 	if err != nil {
 		return nil, err
 	}
 	if facts.Chain != nil || facts.Strange != "" || facts.Foreign() {
 		return nil, held(p, gate.Back(facts, nil), nil)
 	}
-	if err := s.claimable(c, p, session, facts.View.State); err != nil {
+	if err := s.targets.claimable(c, p, session, facts.View.State); err != nil {
 		return nil, err
 	}
 	entries, message, err := make(session, facts)
@@ -109,7 +109,7 @@ func (s *Service) record(c call, p targetContext, make func(engine.Session, gate
 }
 
 // write chains entries behind a ledger's head and commits them together.
-func (s *Service) write(c call, p targetContext, session engine.Session, state ledger.State, entries []ledger.Entry) error {
+func (s *repairs) write(c call, p targetContext, session engine.Session, state ledger.State, entries []ledger.Entry) error {
 	if len(entries) == 0 {
 		return nil
 	}
@@ -128,6 +128,6 @@ func (s *Service) write(c call, p targetContext, session engine.Session, state l
 	for _, e := range entries {
 		s.Log.Info("ledger entry written", "lane", p.lane.Name, "environment", p.environment.Name, "action", e.Action, "step", e.Step, "actor", c.actor)
 	}
-	s.carryOver(c, p, session, before, entries)
+	s.drifts.carryOver(c, p, session, before, entries)
 	return s.Records.KeepHead(c, p.lane.Name, p.environment.Name, head)
 }

@@ -37,7 +37,7 @@ type statusIn struct {
 	Steps       string `query:"steps" enum:"none,open,all" default:"none" description:"Which steps to list; open means those that wait or have trouble."`
 }
 
-func (s *Service) lanes(c call, _ *nothing) (*api.Lanes, error) {
+func (s *views) lanes(c call, _ *nothing) (*api.Lanes, error) {
 	lanes, err := s.Records.Lanes(c)
 	if err != nil {
 		return nil, err
@@ -49,8 +49,8 @@ func (s *Service) lanes(c call, _ *nothing) (*api.Lanes, error) {
 	return answer, errors.Join(errs...)
 }
 
-func (s *Service) oneLane(c call, in *laneIn) (*api.LaneStatus, error) {
-	l, err := s.lane(c, in.Lane)
+func (s *views) oneLane(c call, in *laneIn) (*api.LaneStatus, error) {
+	l, err := s.targets.lane(c, in.Lane)
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +60,7 @@ func (s *Service) oneLane(c call, in *laneIn) (*api.LaneStatus, error) {
 
 // laneStatus looks at all environments at once, but for those that the caller
 // may not look at.
-func (s *Service) laneStatus(ctx context.Context, who caller, l lane.Lane) (api.LaneStatus, error) {
+func (s *views) laneStatus(ctx context.Context, who caller, l lane.Lane) (api.LaneStatus, error) {
 	catalogue, err := s.Records.Catalogue(ctx, l.Name)
 	if err != nil {
 		return api.LaneStatus{}, err
@@ -73,13 +73,13 @@ func (s *Service) laneStatus(ctx context.Context, who caller, l lane.Lane) (api.
 	}
 	errs := make([]error, len(visible))
 	each(visible, mostLooks, func(i int, e lane.Environment) {
-		status.Environments[i], errs[i] = s.environmentStatus(ctx, s.at(l, e, catalogue), "none")
+		status.Environments[i], errs[i] = s.environmentStatus(ctx, s.targets.at(l, e, catalogue), "none")
 	})
 	return status, errors.Join(errs...)
 }
 
-func (s *Service) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *views) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -89,13 +89,13 @@ func (s *Service) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
 
 // environmentStatus looks at one target, once for all who ask at the same time. A
 // target that cannot be reached is a trouble, not an error.
-func (s *Service) environmentStatus(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
+func (s *views) environmentStatus(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
 	return s.looking.once(ctx, p.lane.Name+"/"+p.environment.Name+" "+steps, func(ctx context.Context) (api.EnvironmentStatus, error) {
 		return s.statusNow(ctx, p, steps)
 	})
 }
 
-func (s *Service) statusNow(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
+func (s *views) statusNow(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
 	status := api.EnvironmentStatus{Lane: p.lane.Name, Environment: p.environment.Name, Target: p.environment.Target,
 		Disposable: p.environment.Disposable, OnFailure: p.lane.Policy(p.environment), Trouble: []api.Trouble{}, Gate: []gate.Check{}}
 	running, err := s.lastDeployments(ctx, p, &status)
@@ -104,13 +104,13 @@ func (s *Service) statusNow(ctx context.Context, p targetContext, steps string) 
 	}
 	within, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
-	facts, err := s.lookOnce(within, p)
+	facts, err := s.gates.lookOnce(within, p)
 	if err != nil {
 		status.Trouble = append(status.Trouble, unreachable(err))
 		return status, nil
 	}
 	facts.Running = runningOf(running)
-	if err := s.ask(within, p, &facts, promotionRequest{}); err != nil {
+	if err := s.gates.ask(within, p, &facts, promotionRequest{}); err != nil {
 		return status, err
 	}
 	status.Reached = true
@@ -123,12 +123,12 @@ func (s *Service) statusNow(ctx context.Context, p targetContext, steps string) 
 	if err := s.tellDrift(ctx, p, &status); err != nil {
 		return status, err
 	}
-	return status, s.compareTexts(ctx, p, &status)
+	return status, s.library.compareTexts(ctx, p, &status)
 }
 
 // tellDrift adds the drift that the newest look found, where the gate does not
 // ask for it.
-func (s *Service) tellDrift(ctx context.Context, p targetContext, status *api.EnvironmentStatus) error {
+func (s *views) tellDrift(ctx context.Context, p targetContext, status *api.EnvironmentStatus) error {
 	if p.environment.Asks().Drift {
 		return nil
 	}
@@ -144,25 +144,7 @@ func (s *Service) tellDrift(ctx context.Context, p targetContext, status *api.En
 	return err
 }
 
-func (s *Service) lookOnce(ctx context.Context, p targetContext) (gate.Facts, error) {
-	leave, err := s.looking.enter(ctx)
-	if err != nil {
-		return gate.Facts{}, err
-	}
-	defer leave()
-	session, err := s.connect(ctx, p, "vorrangd status")
-	if err != nil {
-		return gate.Facts{}, err
-	}
-	defer session.Close()
-	facts, _, err := s.look(ctx, p, session)
-	if err == nil {
-		err = s.askDrift(ctx, p, session, &facts)
-	}
-	return facts, err
-}
-
-func (s *Service) lastDeployments(ctx context.Context, p targetContext, status *api.EnvironmentStatus) (*records.Deployment, error) {
+func (s *views) lastDeployments(ctx context.Context, p targetContext, status *api.EnvironmentStatus) (*records.Deployment, error) {
 	newest, err := s.Records.Deployments(ctx, p.lane.Name, p.environment.Name, 2)
 	if err != nil {
 		return nil, err
@@ -232,7 +214,7 @@ func open(s plan.Standing) bool {
 
 // failures names the steps whose newest try failed, each with what can be done
 // about it now: what the gate holds for comes before another try.
-func (s *Service) failures(ctx context.Context, p targetContext, facts gate.Facts, status *api.EnvironmentStatus) ([]api.Trouble, error) {
+func (s *views) failures(ctx context.Context, p targetContext, facts gate.Facts, status *api.EnvironmentStatus) ([]api.Trouble, error) {
 	var list []api.Trouble
 	var hold gate.Check // the first; its zero value where the gate is clear
 	if holds := (gate.Result{Checks: status.Gate}).Holds(); len(holds) > 0 {
@@ -273,7 +255,7 @@ func (s *Service) failures(ctx context.Context, p targetContext, facts gate.Fact
 }
 
 // causeOf says how the cause of a failure is put right: a sealed text cannot be.
-func (s *Service) causeOf(ctx context.Context, p targetContext, number step.Number) ([]remedy.Remedy, error) {
+func (s *views) causeOf(ctx context.Context, p targetContext, number step.Number) ([]remedy.Remedy, error) {
 	sealed, err := s.Records.SealedIn(ctx, p.lane.Name, number)
 	if err != nil || sealed == "" {
 		return []remedy.Remedy{remedy.ByHand("fix the cause")}, err
@@ -312,17 +294,17 @@ type ledgerIn struct {
 	Limit       int    `query:"limit" description:"The newest so many entries; 0 means all."`
 }
 
-func (s *Service) ledger(c call, in *ledgerIn) (*api.Ledger, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *views) ledger(c call, in *ledgerIn) (*api.Ledger, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
-	session, err := s.connect(c, p, "vorrangd ledger")
+	session, err := s.targets.connect(c, p, "vorrangd ledger")
 	if err != nil {
 		return nil, err
 	}
 	defer session.Close()
-	facts, entries, err := s.look(c, p, session)
+	facts, entries, err := s.targets.look(c, p, session)
 	if err != nil {
 		return nil, err
 	}
@@ -337,8 +319,8 @@ func (s *Service) ledger(c call, in *ledgerIn) (*api.Ledger, error) {
 }
 
 // ledgerSetup gives what gives a target's ledger an owner of its own.
-func (s *Service) ledgerSetup(c call, in *environmentIn) (*api.LedgerSetup, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *views) ledgerSetup(c call, in *environmentIn) (*api.LedgerSetup, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -346,7 +328,7 @@ func (s *Service) ledgerSetup(c call, in *environmentIn) (*api.LedgerSetup, erro
 		return nil, refused("declare ledger-role and ledger-key for it in lane.yaml first; docs/ledger.md says why one would",
 			"the ledger of %s has no owner of its own", p.environment.Name)
 	}
-	session, err := s.connect(c, p, "vorrangd ledger")
+	session, err := s.targets.connect(c, p, "vorrangd ledger")
 	if err != nil {
 		return nil, err
 	}
@@ -363,7 +345,7 @@ func (s *Service) ledgerSetup(c call, in *environmentIn) (*api.LedgerSetup, erro
 }
 
 // engines lists what the service works on.
-func (s *Service) engines(call, *nothing) (*api.Engines, error) {
+func (s *views) engines(call, *nothing) (*api.Engines, error) {
 	answer := &api.Engines{Engines: []api.Engine{}}
 	for _, name := range s.Engines.Names() {
 		answer.Engines = append(answer.Engines, api.Engine{Name: name, Traits: s.Engines[name].Traits()})
@@ -380,18 +362,18 @@ func (p targetContext) scripts() (engine.Scripts, error) {
 	return scripts, nil
 }
 
-func (s *Service) probe(c call, in *environmentIn) (*api.Probe, error) {
-	p, err := s.place(c, in.Lane, in.Environment)
+func (s *views) probe(c call, in *environmentIn) (*api.Probe, error) {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
 	answer := &api.Probe{Lane: in.Lane, Environment: in.Environment, Looks: []engine.Look{}}
-	session, err := s.connect(c, p, "vorrangd probe")
+	session, err := s.targets.connect(c, p, "vorrangd probe")
 	if err == nil {
 		defer session.Close()
 		var seen engine.Probe
 		if seen, err = session.Probe(c, p.environment.Role); err == nil {
-			facts, _, err := s.look(c, p, session)
+			facts, _, err := s.targets.look(c, p, session)
 			fillProbe(answer, seen, p.environment, facts, p.engine.Traits())
 			if err == nil && facts.Foreign() {
 				check := gate.Back(facts, nil).Find(gate.KnownDatabase)

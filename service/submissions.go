@@ -29,7 +29,7 @@ type laneFileIn struct {
 
 // declareLane keeps a lane's declaration. What an environment asks by its name
 // alone is written out first, so that it does not go with the name.
-func (s *Service) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
+func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 	l, err := lane.Parse(in.File, c.fiber.Body(), s.Engines.Traits())
 	if err != nil {
 		return nil, err
@@ -55,12 +55,12 @@ func (s *Service) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 	}
 	for _, e := range l.Environments {
 		for _, reference := range []string{e.Target, e.Scratch, e.LedgerKey} {
-			if reference != "" && !s.mayRefer(reference) {
+			if reference != "" && !s.targets.mayRefer(reference) {
 				return nil, refused("vorrangd's setting -references says which it allows", "%s: %s is no reference that this service allows", e.Name, reference)
 			}
 		}
 	}
-	if err := s.distinct(c, l); err != nil {
+	if err := s.targets.distinct(c, l); err != nil {
 		return nil, err
 	}
 	err = s.laneLocks.change(l.Name, func() (err error) {
@@ -73,7 +73,7 @@ func (s *Service) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 	answer.Lane = l
 	c.note("lane", l.Name)
 	c.note("changed", answer.Changed)
-	s.looks.wake()
+	s.looks.Wake()
 	s.Log.Info("lane declared", "lane", l.Name, "changed", answer.Changed, "actor", c.actor)
 	return answer, nil
 }
@@ -94,14 +94,6 @@ func loosened(name string, changes []lane.Change, confirm string) error {
 		"this declaration loosens a gate, moves a target or drops an environment of %s", name)
 }
 
-// submission begins one to a lane; the caller abandons it in the end.
-func (s *Service) submission(c call, lane string) (*records.Submission, error) {
-	if _, err := s.lane(c, lane); err != nil {
-		return nil, err
-	}
-	return s.Records.Submit(c, lane, c.actor)
-}
-
 type submitIn struct {
 	Lane string `path:"lane"`
 	Gone string `query:"gone" description:"Numbers, joined by commas, of steps that are to leave the catalogue, or whose number another step takes."`
@@ -109,16 +101,16 @@ type submitIn struct {
 
 // submit takes a step folder as a tar stream. Files are kept as they come, so
 // that never more than one of them is in memory.
-func (s *Service) submit(c call, in *submitIn) (*api.Submitted, error) {
+func (s *catalogue) submit(c call, in *submitIn) (*api.Submitted, error) {
 	return s.take(c, in, false)
 }
 
 // trySubmit says what submit would do, and changes nothing.
-func (s *Service) trySubmit(c call, in *submitIn) (*api.Submitted, error) {
+func (s *catalogue) trySubmit(c call, in *submitIn) (*api.Submitted, error) {
 	return s.take(c, in, true)
 }
 
-func (s *Service) take(c call, in *submitIn, trial bool) (*api.Submitted, error) {
+func (s *catalogue) take(c call, in *submitIn, trial bool) (*api.Submitted, error) {
 	gone, err := numbers(in.Gone)
 	if err != nil {
 		return nil, err
@@ -128,7 +120,7 @@ func (s *Service) take(c call, in *submitIn, trial bool) (*api.Submitted, error)
 		return nil, err
 	}
 	defer body.Close()
-	submission, err := s.submission(c, in.Lane)
+	submission, err := s.library.submission(c, in.Lane)
 	if err != nil {
 		return nil, err
 	}
@@ -152,11 +144,11 @@ func (s *Service) take(c call, in *submitIn, trial bool) (*api.Submitted, error)
 	if len(problems) > 0 {
 		return nil, problems
 	}
-	l, err := s.lane(c, in.Lane)
+	l, err := s.targets.lane(c, in.Lane)
 	if err != nil {
 		return nil, err
 	}
-	dialect, err := s.dialect(l)
+	dialect, err := s.targets.dialect(l)
 	if err != nil {
 		return nil, err
 	}
@@ -244,11 +236,11 @@ func later(a, b step.Number) step.Number {
 
 // touched says where edited and gone steps are applied, in doubt or half
 // carried out, and what the ways out are.
-func (s *Service) touched(c call, laneName string, d records.Difference, answer *api.Submitted) error {
+func (s *catalogue) touched(c call, laneName string, d records.Difference, answer *api.Submitted) error {
 	if len(d.Edited)+len(d.Gone) == 0 {
 		return nil
 	}
-	l, err := s.lane(c, laneName)
+	l, err := s.targets.lane(c, laneName)
 	if err != nil {
 		return err
 	}
@@ -267,8 +259,8 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 		wait.Go(func() {
 			ctx, cancel := context.WithTimeout(c, lookTimeout)
 			defer cancel()
-			p := s.at(l, e, d.Before)
-			facts, err := s.lookOnce(ctx, p)
+			p := s.targets.at(l, e, d.Before)
+			facts, err := s.gates.lookOnce(ctx, p)
 			if err != nil {
 				unseen[i] = e.Name
 				return
@@ -284,7 +276,7 @@ func (s *Service) touched(c call, laneName string, d records.Difference, answer 
 
 // touchedIn says which of the changed steps a target has. now are the texts of
 // the edited ones; the others are gone.
-func (s *Service) touchedIn(c call, p targetContext, facts gate.Facts, changed []api.StepRef, now map[step.Number]step.Checksum) (found []api.Touched, err error) {
+func (s *catalogue) touchedIn(c call, p targetContext, facts gate.Facts, changed []api.StepRef, now map[step.Number]step.Checksum) (found []api.Touched, err error) {
 	environment := facts.View.Environment
 	for _, ref := range changed {
 		st := facts.View.State.Of(ref.Number)
@@ -312,7 +304,7 @@ func (s *Service) touchedIn(c call, p targetContext, facts gate.Facts, changed [
 				p.at().Step(remedy.Amend, ref.Number).For("or, if the new text is right there as it stands")}
 		}
 		if edited {
-			if t.Change, err = s.change(c, p, st.Checksum, text); err != nil {
+			if t.Change, err = s.library.change(c, p, st.Checksum, text); err != nil {
 				return nil, err
 			}
 		}
@@ -323,8 +315,8 @@ func (s *Service) touchedIn(c call, p targetContext, facts gate.Facts, changed [
 
 // keepsBeginning reports whether the statements of a half-done step that took
 // effect are the same in a new text.
-func (s *Service) keepsBeginning(ctx context.Context, p targetContext, st ledger.StepState, text step.Checksum) (bool, error) {
-	statements, err := s.statements(ctx, p, text)
+func (s *catalogue) keepsBeginning(ctx context.Context, p targetContext, st ledger.StepState, text step.Checksum) (bool, error) {
+	statements, err := s.targets.statements(ctx, p, text)
 	if err != nil {
 		return false, err
 	}

@@ -17,13 +17,13 @@ type verifyIn struct {
 
 // verification looks at all targets of a lane, and says what is inconsistent.
 // A target that cannot be reached is named, and nothing is held against it.
-func (s *Service) verification(c call, in *verifyIn) (*api.Verification, error) {
-	l, err := s.lane(c, in.Lane)
+func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
+	l, err := s.targets.lane(c, in.Lane)
 	if err != nil {
 		return nil, err
 	}
 	if in.Environment != "" {
-		if _, err := s.place(c, in.Lane, in.Environment); err != nil {
+		if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
 			return nil, err
 		}
 	}
@@ -37,7 +37,7 @@ func (s *Service) verification(c call, in *verifyIn) (*api.Verification, error) 
 	var wait safely.Group
 	for i, e := range l.Environments {
 		wait.Go(func() {
-			found, err := s.verifyOne(c, s.at(l, e, catalogue))
+			found, err := s.verifyOne(c, s.targets.at(l, e, catalogue))
 			if err == nil {
 				seen[i] = &found
 				return
@@ -69,14 +69,14 @@ func (s *Service) verification(c call, in *verifyIn) (*api.Verification, error) 
 	return answer, nil
 }
 
-func (s *Service) verifyOne(ctx context.Context, p targetContext) (verify.Environment, error) {
+func (s *views) verifyOne(ctx context.Context, p targetContext) (verify.Environment, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
-	session, err := s.connect(ctx, p, "vorrangd verify")
+	session, err := s.targets.connect(ctx, p, "vorrangd verify")
 	if err != nil {
 		return verify.Environment{}, err
 	}
 	defer session.Close()
-	facts, entries, err := s.look(ctx, p, session)
+	facts, entries, err := s.targets.look(ctx, p, session)
 	return verify.Environment{Name: p.environment.Name, Facts: facts, Entries: entries}, err
 }

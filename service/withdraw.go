@@ -17,8 +17,8 @@ type withdrawIn struct {
 
 // withdraw takes the newest step back out of the catalogue. It holds the locks
 // of all targets meanwhile, so that none applies the step.
-func (s *Service) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
-	l, err := s.lane(c, in.Lane)
+func (s *catalogue) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
+	l, err := s.targets.lane(c, in.Lane)
 	if err != nil {
 		return nil, err
 	}
@@ -26,7 +26,7 @@ func (s *Service) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 	if err != nil {
 		return nil, badRequest("", "step: %s", err)
 	}
-	turn, err := s.submission(c, in.Lane) // nobody submits meanwhile
+	turn, err := s.library.submission(c, in.Lane) // nobody submits meanwhile
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +72,7 @@ func (s *Service) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 }
 
 // newest makes sure that a step is the catalogue's last.
-func (s *Service) newest(c call, laneName string, number step.Number) (plan.Step, error) {
+func (s *catalogue) newest(c call, laneName string, number step.Number) (plan.Step, error) {
 	catalogue, err := s.Records.Catalogue(c, laneName)
 	if err != nil {
 		return plan.Step{}, err
@@ -91,20 +91,20 @@ func (s *Service) newest(c call, laneName string, number step.Number) (plan.Step
 }
 
 // unapplied locks a target and makes sure that nothing of a step is in it.
-func (s *Service) unapplied(c call, laneName, environment string, number step.Number) (engine.Session, error) {
-	p, err := s.place(c, laneName, environment)
+func (s *catalogue) unapplied(c call, laneName, environment string, number step.Number) (engine.Session, error) {
+	p, err := s.targets.place(c, laneName, environment)
 	if err != nil {
 		return nil, err
 	}
-	session, err := s.connect(c, p, "vorrangd withdraw")
+	session, err := s.targets.connect(c, p, "vorrangd withdraw")
 	if err != nil {
 		return nil, refused("let the service reach it, and try again",
 			"whether step %s is applied on %s could not be seen: %s", number, environment, unreachable(err).Message)
 	}
-	if err := s.lock(c, p, session); err != nil {
+	if err := s.targets.lock(c, p, session); err != nil {
 		return session, err
 	}
-	facts, _, err := s.look(c, p, session)
+	facts, _, err := s.targets.look(c, p, session)
 	if err != nil {
 		return session, err
 	}

@@ -39,7 +39,7 @@ type targetContext struct {
 }
 
 // at is the context of one environment.
-func (s *Service) at(l lane.Lane, e lane.Environment, catalogue []plan.Step) targetContext {
+func (s *targets) at(l lane.Lane, e lane.Environment, catalogue []plan.Step) targetContext {
 	return targetContext{lane: l, environment: e, catalogue: catalogue, engine: s.Engines[l.Engine]}
 }
 
@@ -47,7 +47,7 @@ func (s *Service) at(l lane.Lane, e lane.Environment, catalogue []plan.Step) tar
 // the engine is known to be there.
 func (p targetContext) dialect() engine.Dialect { return p.engine.Dialect() }
 
-func (s *Service) place(ctx context.Context, laneName, environment string) (targetContext, error) {
+func (s *targets) place(ctx context.Context, laneName, environment string) (targetContext, error) {
 	if hidden(ctx, laneName, environment) {
 		return targetContext{}, notFound("environment "+environment+" in the lane", laneName, "vorrang status lists those that you may look at")
 	}
@@ -55,7 +55,7 @@ func (s *Service) place(ctx context.Context, laneName, environment string) (targ
 }
 
 // anyPlace is place whoever asks, for what a gate has to look at.
-func (s *Service) anyPlace(ctx context.Context, laneName, environment string) (targetContext, error) {
+func (s *targets) anyPlace(ctx context.Context, laneName, environment string) (targetContext, error) {
 	l, err := s.lane(ctx, laneName)
 	if err != nil {
 		return targetContext{}, err
@@ -69,7 +69,7 @@ func (s *Service) anyPlace(ctx context.Context, laneName, environment string) (t
 	return s.at(l, e, catalogue), err
 }
 
-func (s *Service) lane(ctx context.Context, name string) (lane.Lane, error) {
+func (s *targets) lane(ctx context.Context, name string) (lane.Lane, error) {
 	l, err := s.Records.Lane(ctx, name)
 	if errors.Is(err, records.ErrNotFound) {
 		return l, notFound("lane", name, "vorrang lanes lists them; vorrang declare -file lane.yaml declares one")
@@ -88,7 +88,7 @@ func ourOwn(variable string) bool {
 
 // mayRefer reports whether a reference is one that lanes and hooks may have: by
 // one of the patterns of the service's setting, or, without any, all.
-func (s *Service) mayRefer(reference string) bool {
+func (s *targets) mayRefer(reference string) bool {
 	return len(s.References) == 0 || slices.ContainsFunc(s.References, func(pattern string) bool {
 		is, err := path.Match(pattern, reference)
 		return err == nil && is
@@ -96,7 +96,7 @@ func (s *Service) mayRefer(reference string) bool {
 }
 
 // resolve is what a reference of a lane or a hook stands for, if they may have it.
-func (s *Service) resolve(reference string) (string, error) {
+func (s *targets) resolve(reference string) (string, error) {
 	if !s.mayRefer(reference) {
 		return "", &engine.ConnectError{Kind: engine.BadURL, Message: reference + " is no reference that this service allows",
 			Fix: "vorrangd's setting -references says which it does: " + strings.Join(s.References, ", ")}
@@ -151,7 +151,7 @@ func readSmall(path string) ([]byte, error) {
 }
 
 // connect opens a session on an environment's target.
-func (s *Service) connect(ctx context.Context, p targetContext, application string) (engine.Session, error) {
+func (s *targets) connect(ctx context.Context, p targetContext, application string) (engine.Session, error) {
 	e := p.environment
 	kind, err := s.Engines.Named(p.lane.Engine)
 	if err != nil {
@@ -191,7 +191,7 @@ func (s *Service) connect(ctx context.Context, p targetContext, application stri
 const shortestKey = 32
 
 // look reads a target's ledger and brings it together with the catalogue.
-func (s *Service) look(ctx context.Context, p targetContext, session engine.Session) (gate.Facts, []ledger.Entry, error) {
+func (s *targets) look(ctx context.Context, p targetContext, session engine.Session) (gate.Facts, []ledger.Entry, error) {
 	facts := gate.Facts{Lane: p.lane.Name, Asks: p.environment.Asks(), LedgerRole: p.environment.LedgerRole}
 	entries, _, err := session.ReadLedger(ctx)
 	if err != nil {
@@ -252,7 +252,7 @@ func (s *Service) look(ctx context.Context, p targetContext, session engine.Sess
 // strange names the entries behind the last seen one that this service did not
 // write, and no file of its own either. A step's SQL can write such entries if its
 // role owns the ledger, with a chain that holds, but it cannot prove them.
-func (s *Service) strange(entries []ledger.Entry, seen ledger.Head) string {
+func (s *targets) strange(entries []ledger.Entry, seen ledger.Head) string {
 	const most = 20
 	var found []string
 	for _, e := range s.Records.LedgerKey.Unproved(entries, seen) {
@@ -272,7 +272,7 @@ func (s *Service) strange(entries []ledger.Entry, seen ledger.Head) string {
 }
 
 // versions finds a step as it was when the text with a checksum was submitted.
-func (s *Service) versions(ctx context.Context, p targetContext) func(step.Number, step.Checksum) (plan.Step, bool) {
+func (s *targets) versions(ctx context.Context, p targetContext) func(step.Number, step.Checksum) (plan.Step, bool) {
 	current := make(map[step.Number]plan.Step, len(p.catalogue))
 	for _, c := range p.catalogue {
 		current[c.Number] = c

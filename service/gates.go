@@ -1,0 +1,200 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"vorrang/core/access"
+	"vorrang/core/gate"
+	"vorrang/core/verify"
+	"vorrang/service/api"
+)
+
+// ask adds to the facts what the environment's gate asks beyond what every gate
+// does.
+func (s *gates) ask(ctx context.Context, p targetContext, facts *gate.Facts, who promotionRequest) error {
+	facts.Now, facts.Asks, facts.Through = time.Now(), p.environment.Asks(), who.through
+	if p.release != nil {
+		facts.Release, facts.Digest = p.release.Name, p.release.Digest
+	}
+	var err error
+	if facts.Freezes, err = s.Records.Freezes(ctx, p.lane.Name, p.environment.Name, facts.Now); err != nil {
+		return err
+	}
+	if facts.Asks.Backup > 0 {
+		if facts.Backup, err = s.Records.Backup(ctx, p.lane.Name, p.environment.Name); err != nil {
+			return err
+		}
+	}
+	if err := s.askPeople(ctx, p, facts, who); err != nil {
+		return err
+	}
+	before := p.lane.Before(p.environment.Name)
+	if before == "" || !facts.Asks.Previous && facts.Asks.Soak == 0 {
+		return nil
+	}
+	there, err := s.targets.anyPlace(ctx, p.lane.Name, before)
+	if err != nil {
+		return err
+	}
+	facts.Previous = &gate.Previous{Name: before}
+	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+	defer cancel()
+	session, err := s.targets.connect(ctx, there, "vorrangd gate")
+	if err != nil {
+		facts.Previous.Unreached = unreachable(err).Message
+		return nil
+	}
+	defer session.Close()
+	seen, entries, err := s.targets.look(ctx, there, session)
+	if err != nil {
+		facts.Previous.Unreached = unreachable(err).Message
+		return nil
+	}
+	facts.Previous.View, facts.Previous.Entries = seen.View, entries
+	for _, d := range verify.Against(p.lane.Name, verify.Environment{Name: before, Facts: seen}, verify.Environment{Name: p.environment.Name, Facts: *facts}) {
+		facts.Previous.Differences = append(facts.Previous.Differences, d.What)
+	}
+	return nil
+}
+
+// placeOf is an environment to which a release is to go; loose steps if it is
+// empty.
+func (s *gates) placeOf(ctx context.Context, lane, environment, release string) (targetContext, error) {
+	p, err := s.targets.place(ctx, lane, environment)
+	if err != nil {
+		return p, err
+	}
+	return s.library.narrow(ctx, p, release)
+}
+
+// gate answers what a promotion would be asked now.
+func (s *gates) gate(c call, in *gateIn) (*api.GateAnswer, error) {
+	p, err := s.placeOf(c, in.Lane, in.Environment, in.Release)
+	if err != nil {
+		return nil, err
+	}
+	facts, err := s.survey(c, p, promotionRequest{actor: c.asker(in.Lane, in.Environment)})
+	if err != nil {
+		return nil, err
+	}
+	result := gate.Forward(facts)
+	answer := &api.GateAnswer{Gate: result.Word(), Checks: result.Checks, Notes: append([]string{}, result.Notes...), Waivable: []gate.ID{}, Frozen: facts.Frozen() != nil}
+	for _, hold := range result.Holds() {
+		if gate.Waivable(hold.ID) {
+			answer.Waivable = append(answer.Waivable, hold.ID)
+		}
+	}
+	return answer, nil
+}
+
+// survey gathers all that the gate looks at, without a lock.
+func (s *gates) survey(ctx context.Context, p targetContext, who promotionRequest) (gate.Facts, error) {
+	facts, err := s.lookOnce(ctx, p)
+	if err != nil {
+		return facts, err
+	}
+	running, err := s.Records.Running(ctx, p.lane.Name, p.environment.Name)
+	if err != nil {
+		return facts, err
+	}
+	facts.Running = runningOf(running)
+	return facts, s.ask(ctx, p, &facts, who)
+}
+
+func (s *gates) lookOnce(ctx context.Context, p targetContext) (gate.Facts, error) {
+	leave, err := s.looking.enter(ctx)
+	if err != nil {
+		return gate.Facts{}, err
+	}
+	defer leave()
+	session, err := s.targets.connect(ctx, p, "vorrangd status")
+	if err != nil {
+		return gate.Facts{}, err
+	}
+	defer session.Close()
+	facts, _, err := s.targets.look(ctx, p, session)
+	if err == nil {
+		err = s.drifts.askDrift(ctx, p, session, &facts)
+	}
+	return facts, err
+}
+
+// askPeople adds to the facts what people added to the gate.
+func (s *gates) askPeople(c context.Context, p targetContext, facts *gate.Facts, who promotionRequest) (err error) {
+	lane, environment := p.lane.Name, p.environment.Name
+	facts.Actor = who.actor
+	if facts.Asks.Approvals > 0 {
+		if err := s.askApprovers(c, p, facts); err != nil {
+			return err
+		}
+	}
+	if len(facts.Asks.Signers) > 0 && p.release != nil {
+		r, steps, err := s.library.sealedSteps(c, lane, p.release.Name)
+		if err != nil {
+			return err
+		}
+		signatures, err := s.library.signatures(c, r, steps)
+		if err != nil {
+			return err
+		}
+		for _, signature := range signatures {
+			facts.Signed = append(facts.Signed, signature.Key)
+		}
+	}
+	if len(facts.Asks.Signers) > 0 && who.back {
+		if facts.Vouched, err = s.library.vouched(c, p, facts.Asks); err != nil {
+			return err
+		}
+	}
+	if facts.Asks.NotAuthors {
+		if facts.Authors, err = s.Records.Authors(c, lane, facts.Digest); err != nil {
+			return err
+		}
+	}
+	if facts.Waivers, err = s.Records.Waivers(c, lane, environment, facts.Now, who.deployment); err != nil {
+		return err
+	}
+	facts.Changes, err = s.Records.AskingSince(c, lane, environment)
+	return err
+}
+
+// askApprovers finds out whose approvals count now.
+func (s *gates) askApprovers(ctx context.Context, p targetContext, facts *gate.Facts) (err error) {
+	if facts.Approved, err = s.Records.Approvals(ctx, p.lane.Name, p.environment.Name); err != nil {
+		return err
+	}
+	for _, a := range facts.Approved {
+		if facts.Digest != "" && a.Digest == facts.Digest {
+			facts.Given = append(facts.Given, a)
+		}
+	}
+	if facts.Makers, err = s.Records.Makers(ctx); err != nil {
+		return err
+	}
+	facts.Unfit = map[string]string{}
+	people, err := s.Records.People(ctx)
+	if err != nil {
+		return err
+	}
+	for _, person := range people {
+		scope := access.Scope{Lane: p.lane.Name, Environment: p.environment.Name}
+		switch {
+		case person.Disabled != nil:
+			facts.Unfit[person.Name] = person.Name + " may not sign in any more"
+		case !person.All().Allow(access.By(access.Approver), scope):
+			facts.Unfit[person.Name] = person.Name + " is no approver here any more"
+		}
+	}
+	return nil
+}
+
+// governed is an environment to which a release is to go, or whose ways back this
+// is about.
+func (s *gates) governed(c call, laneName, environment, release string, waysBack bool) (targetContext, error) {
+	p, err := s.placeOf(c, laneName, environment, release)
+	if err == nil && (release == "") != waysBack {
+		err = badRequest("vorrang releases lists them", "release: name the release that this is about, or say that it is about ways back")
+	}
+	return p, err
+}

@@ -1,0 +1,162 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"vorrang/core/deploy"
+	"vorrang/core/engine"
+	"vorrang/core/gate"
+	"vorrang/core/ledger"
+	"vorrang/core/schema"
+	"vorrang/core/step"
+	"vorrang/records"
+	"vorrang/service/api"
+	"vorrang/work"
+)
+
+// guide is what a deployment that was begun here asks while it runs.
+type guide struct {
+	*deploying
+	deployment records.Deployment
+	place      targetContext
+	session    engine.Session
+	request    deploymentRequest
+
+	// the schema right before the first step, and what it should have been then;
+	// nil where that could not be seen
+	before, expected *schema.Schema
+}
+
+// run hands a recorded deployment over to be carried out.
+func (s *deploying) run(d records.Deployment, p targetContext, session engine.Session, request deploymentRequest, notes []string) {
+	s.running.Run(work.Work{Deployment: d, Session: session, Dialect: p.dialect(), Defaults: defaults(p), Schemas: p.environment.Schemas,
+		Texts: s.library.texts(d.Plan), Now: s.now, Notes: notes,
+		Guide: &guide{deploying: s, deployment: d, place: p, session: session, request: request}})
+}
+
+// Pass holds the lane still.
+func (g *guide) Pass() func() { return g.laneLocks.pass(g.deployment.Lane) }
+
+// Confirm asks the gate for the last time, under the target's lock.
+func (g *guide) Confirm(ctx context.Context) (last work.Confirmed, err error) {
+	p, err := g.targets.again(ctx, g.place)
+	if err != nil {
+		return last, err
+	}
+	facts, _, err := g.targets.look(ctx, p, g.session)
+	if err == nil {
+		err = g.drifts.askDrift(ctx, p, g.session, &facts)
+	}
+	if err != nil {
+		return last, err
+	}
+	d := g.deployment
+	if err := g.gates.ask(ctx, p, &facts, promotionRequest{through: g.request.through, actor: d.Actor, deployment: d.ID, back: g.request.back}); err != nil {
+		return last, err
+	}
+	last.Head, last.Belongs = facts.View.State.Head, claim(p, facts.View.State)
+	result := g.request.gate(facts)
+	if result.Held() {
+		hold := result.Holds()[0]
+		last.Against = fmt.Sprintf("the gate closed before the first statement: %s (%s)", hold.Evidence, hold.ID)
+	} else if planned, err := g.request.plan(facts.View); err != nil || !d.Plan.Within(planned) {
+		last.Against = "the plan changed before the first statement; look at it again, and promote once more"
+	}
+	return last, g.Records.KeepGate(ctx, d.ID, result)
+}
+
+// Before says what differs from what is known: that stays drift, whatever the steps do.
+func (g *guide) Before(ctx context.Context, head ledger.Head) (*schema.Schema, []string) {
+	ctx, cancel := context.WithTimeout(ctx, work.LookPatience)
+	defer cancel()
+	now, err := g.session.Snapshot(ctx, g.place.environment.Schemas)
+	if err != nil {
+		g.Log.Warn("the schema before a deployment could not be read", "deployment", g.deployment.ID, "error", err)
+		return nil, []string{"what the steps do to the schema, and whether it has drifted, is not known: " + err.Error()}
+	}
+	g.before = &now
+	known, from, err := g.drifts.expected(ctx, g.place, g.session, head, now)
+	if err != nil {
+		g.Log.Warn("what a schema should be is not known", "deployment", g.deployment.ID, "error", err)
+		return g.before, nil
+	}
+	g.expected = &known
+	differences := schema.Compare(known, now)
+	if len(differences) == 0 {
+		return g.before, nil
+	}
+	return g.before, []string{fmt.Sprintf("the schema had drifted before the first step: %s from what %s left, and that stays drift until somebody accepts, attests or undoes it: %s",
+		count(len(differences), "object differs", "objects differ"), from, schema.Summary(differences, 5))}
+}
+
+// Left keeps what a deployment left, before its target's lock is given back: what
+// was known, with what the deployment changed. A schema that cannot be read is no
+// reason for the deployment to fail: then drift is not known, and the gate says so.
+func (g *guide) Left(head ledger.Head) (left schema.Schema, kept bool) {
+	if head.Seq == 0 || g.session.InTransaction() {
+		return left, false
+	}
+	d := g.deployment
+	ctx, cancel := context.WithTimeout(context.Background(), work.LookPatience)
+	defer cancel()
+	left, err := g.session.SnapshotWithNeeds(ctx, g.place.environment.Schemas)
+	should := left
+	if g.expected != nil && !d.Plan.Empties {
+		should = schema.Carried(*g.expected, *g.before, left)
+	}
+	if err == nil {
+		err = g.Records.KeepSnapshot(ctx, records.Snapshot{Lane: d.Lane, Environment: d.Environment, Why: leftByDeployment, Deployment: d.ID,
+			Seq: head.Seq, Actor: d.Actor, Schema: should})
+	}
+	if err == nil {
+		still := gate.Drifted{From: fmt.Sprintf("deployment %d", d.ID), Since: time.Now().UTC(), Differences: schema.Compare(should, left)}
+		err = g.drifts.keepLook(ctx, g.place, still, left.Fingerprint())
+	}
+	if err != nil {
+		g.Log.Warn("what a deployment left of the schema is not known", "deployment", d.ID, "error", err)
+	}
+	return left, err == nil
+}
+
+// Began tells of it.
+func (g *guide) Began() {
+	g.metrics.running.WithLabelValues(g.deployment.Lane, g.deployment.Environment).Inc()
+	g.looking.changed()
+	g.hooks.TellOf(g.deployment, api.EventStarted, "")
+}
+
+// Happened counts.
+func (g *guide) Happened(e deploy.Event) {
+	g.metrics.step(g.deployment.Lane, g.deployment.Environment, e)
+}
+
+// Changed lets nobody be told what was seen before.
+func (g *guide) Changed() { g.looking.changed() }
+
+// Ended tells of it.
+func (g *guide) Ended(result deploy.Result) {
+	d := g.deployment
+	g.metrics.running.WithLabelValues(d.Lane, d.Environment).Dec()
+	g.metrics.deployments.WithLabelValues(d.Lane, d.Environment, string(result.Outcome)).Inc()
+	switch {
+	case result.Failure != nil:
+		g.hooks.TellOf(d, api.EventFailed, result.Failure.Error())
+	case result.Outcome == deploy.Done:
+		g.hooks.TellOf(d, api.EventDone, string(result.Outcome))
+	default:
+		g.hooks.TellOf(d, api.EventFailed, string(result.Outcome))
+	}
+}
+
+func defaults(p targetContext) engine.Settings {
+	settings := engine.Settings{Role: p.environment.Role, LockTimeout: step.DefaultLockTimeout}
+	if p.environment.LockTimeout != nil {
+		settings.LockTimeout = *p.environment.LockTimeout
+	}
+	if p.environment.StatementTimeout != nil {
+		settings.StatementTimeout = *p.environment.StatementTimeout
+	}
+	return settings
+}

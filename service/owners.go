@@ -1,0 +1,150 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+	"time"
+
+	"vorrang/core/engine"
+	"vorrang/core/lane"
+	"vorrang/core/ledger"
+)
+
+// claim is what a ledger's next entry is to say of whose target it is; nil where
+// an entry says it already.
+func claim(p targetContext, state ledger.State) *ledger.Owner {
+	if state.Belongs != (ledger.Owner{}) {
+		return nil
+	}
+	return &ledger.Owner{Lane: p.lane.Name, Environment: p.environment.Name}
+}
+
+// claimed is an entry that says whose target this is.
+func claimed(e ledger.Entry, owner *ledger.Owner) ledger.Entry {
+	if owner == nil {
+		return e
+	}
+	var detail ledger.Detail
+	_ = json.Unmarshal(e.Detail, &detail) // our own
+	detail.Belongs = owner
+	e.Detail = detail.JSON()
+	return e
+}
+
+// claimable refuses a target that no ledger entry gives to an environment yet, and
+// that is another one's.
+func (s *targets) claimable(ctx context.Context, p targetContext, session engine.Session, state ledger.State) error {
+	if claim(p, state) == nil {
+		return nil
+	}
+	return s.unshared(ctx, p, session)
+}
+
+// unshared refuses a target that is also another environment's, of any lane, as
+// far as those can be reached. The server itself tells, not the URLs.
+func (s *targets) unshared(ctx context.Context, p targetContext, session engine.Session) error {
+	others, err := s.others(ctx, p)
+	if err != nil {
+		return err
+	}
+	twin, _, err := s.twin(ctx, session, others)
+	if err != nil || twin == nil {
+		return err
+	}
+	return shared(p, *twin)
+}
+
+func shared(p targetContext, twin targetContext) error {
+	return refused("give each environment a database of its own, in what the target references stand for",
+		"the target of %s/%s is the database of %s/%s: what is deployed to one would change the other, without its gate",
+		p.lane.Name, p.environment.Name, twin.lane.Name, twin.environment.Name)
+}
+
+// others are all environments of all lanes but one.
+func (s *targets) others(ctx context.Context, p targetContext) ([]targetContext, error) {
+	lanes, err := s.Records.Lanes(ctx)
+	list := slices.DeleteFunc(s.placesOf(lanes), func(other targetContext) bool {
+		return other.lane.Name == p.lane.Name && other.environment.Name == p.environment.Name
+	})
+	return list, err
+}
+
+// twin finds an environment that has the same database as a session. Those that
+// could not be reached come back by themselves.
+func (s *targets) twin(ctx context.Context, session engine.Session, others []targetContext) (twin *targetContext, unreached []targetContext, err error) {
+	ctx, cancel := context.WithTimeout(ctx, twinPatience)
+	defer cancel()
+	own, err := session.Identity(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	identities := s.identities(ctx, others)
+	for i, other := range others {
+		switch identities[i] {
+		case "":
+			unreached = append(unreached, other)
+		case own:
+			twin = &other
+		}
+	}
+	return twin, unreached, nil
+}
+
+// identities says by what the server says of itself which database each target
+// is; empty for one that cannot be reached.
+func (s *targets) identities(ctx context.Context, places []targetContext) []string {
+	found := make([]string, len(places))
+	each(places, mostAtOnce, func(i int, p targetContext) {
+		within, cancel := context.WithTimeout(ctx, lookTimeout)
+		defer cancel()
+		session, err := s.connect(within, p, "vorrangd")
+		if err != nil {
+			return
+		}
+		defer session.Close()
+		found[i], _ = session.Identity(within) // none is: not reached
+	})
+	return found
+}
+
+// placesOf are the environments of lanes, in their order.
+func (s *targets) placesOf(lanes []lane.Lane) []targetContext {
+	var list []targetContext
+	for _, l := range lanes {
+		for _, e := range l.Environments {
+			list = append(list, s.at(l, e, nil))
+		}
+	}
+	return list
+}
+
+// distinct refuses a lane of which an environment would have the same database as
+// another one, of this lane or of others.
+func (s *targets) distinct(ctx context.Context, l lane.Lane) error {
+	lanes, err := s.Records.Lanes(ctx)
+	if err != nil {
+		return err
+	}
+	others := slices.DeleteFunc(lanes, func(other lane.Lane) bool { return other.Name == l.Name })
+	all := s.placesOf(append([]lane.Lane{l}, others...))
+	ctx, cancel := context.WithTimeout(ctx, twinPatience)
+	defer cancel()
+	first := map[string]targetContext{}
+	for i, identity := range s.identities(ctx, all) {
+		if identity == "" {
+			continue
+		}
+		if twin, taken := first[identity]; taken && (twin.lane.Name == l.Name || all[i].lane.Name == l.Name) {
+			return shared(twin, all[i])
+		}
+		first[identity] = all[i]
+	}
+	return nil
+}
+
+// twinPatience bounds how long the other environments are asked together.
+const twinPatience = 10 * time.Second
+
+// mostAtOnce is how many targets are asked at a time by one request.
+const mostAtOnce = 8

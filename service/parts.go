@@ -1,0 +1,141 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"vorrang/work"
+)
+
+// The service is made of parts, each for one concern. A part knows those above it, and
+// none below.
+
+// book is the audit.
+type book struct {
+	*Config
+	running *work.Deployments
+}
+
+// targets are the environments of the lanes, and what stands on their servers.
+type targets struct{ *Config }
+
+// door is who may come in: people, machines, their sessions and tokens.
+type door struct {
+	*Config
+	book          *book
+	targets       *targets
+	openIDDoor    openIDDoor
+	signInLimiter *signInLimiter
+}
+
+// library is the texts of steps and releases.
+type library struct {
+	*Config
+	targets *targets
+}
+
+// builder builds steps in scratch databases.
+type builder struct {
+	*Config
+	targets *targets
+	library *library
+}
+
+// drifts is what is known of schemas, and how targets differ from it.
+type drifts struct {
+	*Config
+	targets *targets
+	hooks   *hooks
+	running *work.Deployments
+	looks   *work.Round
+}
+
+// gates is all that a gate asks for.
+type gates struct {
+	*Config
+	targets   *targets
+	library   *library
+	drifts    *drifts
+	hooks     *hooks
+	laneLocks *laneLocks
+	looking   *looking
+}
+
+// repairs is what somebody's word changes in a ledger.
+type repairs struct {
+	*Config
+	targets *targets
+	library *library
+	builder *builder
+	drifts  *drifts
+}
+
+// deploying is promotions, rollbacks and rebuilds, from the preview to what became of them.
+type deploying struct {
+	*Config
+	targets   *targets
+	library   *library
+	drifts    *drifts
+	gates     *gates
+	hooks     *hooks
+	repairs   *repairs
+	book      *book
+	door      *door
+	laneLocks *laneLocks
+	looking   *looking
+	metrics   *metrics
+	running   *work.Deployments
+	schedules *work.Round
+	now       func() time.Time // for events; a test may put a fault there
+}
+
+// catalogue is lanes, their steps, and releases of them.
+type catalogue struct {
+	*Config
+	targets   *targets
+	library   *library
+	gates     *gates
+	laneLocks *laneLocks
+	uploads   *uploads
+	looks     *work.Round // to be woken where a lane changes
+}
+
+// views is how things stand.
+type views struct {
+	*Config
+	targets *targets
+	library *library
+	gates   *gates
+	looking *looking
+}
+
+// schemas is what targets look like: compared, drawn and drafted.
+type schemas struct {
+	*Config
+	targets *targets
+	library *library
+	builder *builder
+	drifts  *drifts
+	maps    maps
+}
+
+// parts makes them all.
+func (s *Service) parts(running *work.Deployments) {
+	config, locks := &s.Config, &laneLocks{}
+	s.book = &book{config, running}
+	s.targets = &targets{config}
+	s.hooks = &hooks{config, work.NewHooks(s.Records, s.Log, s.targets.reference, s.HookNetworks), s.targets}
+	s.door = &door{Config: config, book: s.book, targets: s.targets, signInLimiter: newSignInLimiter()}
+	library := &library{config, s.targets}
+	builder := &builder{config, s.targets, library}
+	s.drifts = &drifts{Config: config, targets: s.targets, hooks: s.hooks, running: running}
+	s.drifts.looks = work.NewRound("looks for drift", s.drifts.nextLook, s.drifts.lookAround)
+	s.gates = &gates{config, s.targets, library, s.drifts, s.hooks, locks, s.looking}
+	s.repairs = &repairs{config, s.targets, library, builder, s.drifts}
+	s.deploying = &deploying{Config: config, targets: s.targets, library: library, drifts: s.drifts, gates: s.gates, hooks: s.hooks, repairs: s.repairs,
+		book: s.book, door: s.door, laneLocks: locks, looking: s.looking, metrics: s.metrics, running: running, now: time.Now}
+	s.deploying.schedules = work.NewRound("schedules", func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.deploying.beginDue)
+	s.catalogue = &catalogue{config, s.targets, library, s.gates, locks, newUploads(), s.drifts.looks}
+	s.views = &views{config, s.targets, library, s.gates, s.looking}
+	s.schemas = &schemas{Config: config, targets: s.targets, library: library, builder: builder, drifts: s.drifts}
+}

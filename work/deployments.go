@@ -1,0 +1,388 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"vorrang/core/deploy"
+	"vorrang/core/engine"
+	"vorrang/core/gate"
+	"vorrang/core/ledger"
+	"vorrang/core/schema"
+	"vorrang/core/step"
+	"vorrang/internal/safely"
+	"vorrang/records"
+)
+
+// Deployments carries deployments out in the background, and lets others watch.
+type Deployments struct {
+	records *records.Records
+	log     *slog.Logger
+	ctx     context.Context // of all deployments
+	abort   context.CancelCauseFunc
+	halt    chan struct{} // closed: no further step begins
+	wait    sync.WaitGroup
+
+	mu       sync.Mutex
+	stopping bool
+	feeds    map[int64]*Feed
+	places   map[int64]string // of the deployments that are under way or still looked at
+	cancels  map[int64]context.CancelCauseFunc
+}
+
+// NewDeployments has none under way.
+func NewDeployments(store *records.Records, log *slog.Logger) *Deployments {
+	ctx, abort := context.WithCancelCause(context.Background())
+	return &Deployments{records: store, log: log, ctx: ctx, abort: abort, halt: make(chan struct{}), feeds: map[int64]*Feed{}, places: map[int64]string{},
+		cancels: map[int64]context.CancelCauseFunc{}}
+}
+
+// Context ends when deployments may not go on any more, some time after Stop.
+func (w *Deployments) Context() context.Context { return w.ctx }
+
+// Enter keeps Stop from returning until Leave, unless it was called already.
+func (w *Deployments) Enter() bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if !w.stopping {
+		w.wait.Add(1)
+	}
+	return !w.stopping
+}
+
+// Leave ends what a successful Enter began.
+func (w *Deployments) Leave() { w.wait.Done() }
+
+// Stop lets running steps end within grace, and then cancels them. It blocks until
+// all have ended and are kept.
+func (w *Deployments) Stop(grace time.Duration) {
+	w.mu.Lock()
+	already := w.stopping
+	w.stopping = true
+	w.mu.Unlock()
+	if already {
+		return
+	}
+	close(w.halt)
+	late := time.AfterFunc(grace, func() { w.abort(deploy.ErrStopping) })
+	w.wait.Wait()
+	late.Stop()
+}
+
+// Feed returns the live events of a running deployment, or nil.
+func (w *Deployments) Feed(id int64) *Feed {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.feeds[id]
+}
+
+// Work is a recorded deployment with all that it takes to carry it out.
+type Work struct {
+	records.Deployment
+	Session  engine.Session // holds the target's lock
+	Dialect  engine.Dialect
+	Defaults engine.Settings
+	Schemas  []string // of the application
+	Texts    func(context.Context, step.Checksum) ([]byte, error)
+	Now      func() time.Time // for events
+	Notes    []string         // to be told first
+	Guide    Guide
+
+	before *schema.Schema
+}
+
+// Guide is what a deployment asks of whoever began it.
+type Guide interface {
+	// Pass holds still what the gate depends on, until the returned function is called,
+	// which may happen more than once.
+	Pass() (unlock func())
+	// Confirm asks the gate for the last time.
+	Confirm(ctx context.Context) (Confirmed, error)
+	// Before looks at the schema right before the first step. It returns nil for a
+	// schema that cannot be read, and what there is to say.
+	Before(ctx context.Context, head ledger.Head) (before *schema.Schema, notes []string)
+	// Left keeps the schema that a deployment left, while its lock is still held, and
+	// reports whether it could.
+	Left(head ledger.Head) (schema.Schema, bool)
+
+	Began()                // it is under way
+	Happened(deploy.Event) // in order, one at a time
+	Changed()              // its outcome is in the records
+	Ended(deploy.Result)   // nothing follows; it is called once, whatever happened
+}
+
+// Confirmed is the gate's last word.
+type Confirmed struct {
+	Head    ledger.Head   // of the target's ledger
+	Against string        // why nothing may run; empty for nothing
+	Belongs *ledger.Owner // for the ledger's next entry
+}
+
+// large reports whether there are too many steps to look at what each does.
+func (d Work) large() bool { return len(d.Plan.Actions) > deploy.MostLooks }
+
+// Settled waits until nothing of an environment's deployments that have ended is
+// looked at any more, but no longer than LookPatience.
+func (w *Deployments) Settled(ctx context.Context, lane, environment string) {
+	for deadline := time.Now().Add(LookPatience); time.Now().Before(deadline) && ctx.Err() == nil; {
+		w.mu.Lock()
+		busy := false
+		for _, place := range w.places {
+			busy = busy || place == lane+"/"+environment
+		}
+		w.mu.Unlock()
+		if !busy {
+			return
+		}
+		Pause(ctx, 50*time.Millisecond)
+	}
+}
+
+// Run carries a recorded deployment out, after Enter. It returns at once, owns the
+// session from here on, and leaves at the end.
+func (w *Deployments) Run(d Work) {
+	live := newFeed()
+	ctx, cancel := context.WithCancelCause(w.ctx)
+	w.mu.Lock()
+	w.feeds[d.ID], w.cancels[d.ID], w.places[d.ID] = live, cancel, d.Lane+"/"+d.Environment
+	w.mu.Unlock()
+	go func() {
+		defer w.Leave()
+		result := deploy.Result{Outcome: deploy.Interrupted}
+		if fault := safely.Do(func() error { result = w.carryOut(ctx, d, live); return nil }); fault != nil {
+			w.log.Error("a deployment's end met a fault", "deployment", d.ID, "error", fault)
+			d.Session.Close()
+			w.finish(d, interrupted(d, live))
+			live.end()
+		}
+		if fault := safely.Do(func() error { d.Guide.Ended(result); return nil }); fault != nil {
+			w.log.Error("what follows on a deployment met a fault", "deployment", d.ID, "error", fault)
+		}
+		w.mu.Lock()
+		delete(w.feeds, d.ID)
+		delete(w.cancels, d.ID)
+		delete(w.places, d.ID)
+		w.mu.Unlock()
+		cancel(nil)
+		live.close()
+	}()
+}
+
+// Cancel stops a running deployment: its statement is cancelled, its step
+// rolled back. It returns false if the deployment is not running here.
+func (w *Deployments) Cancel(id int64, why error) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	cancel, running := w.cancels[id]
+	if running {
+		cancel(why)
+	}
+	return running
+}
+
+func (w *Deployments) carryOut(ctx context.Context, d Work, live *Feed) (result deploy.Result) {
+	log := w.log.With("deployment", d.ID, "lane", d.Lane, "environment", d.Environment, "actor", d.Actor)
+	log.Info("deployment started", "direction", d.Direction, "steps", len(d.Plan.Actions))
+	d.Guide.Began()
+	keeping := make(chan struct{})
+	go func() {
+		defer close(keeping)
+		if fault := safely.Do(func() error { w.keep(d.ID, live); return nil }); fault != nil {
+			log.Error("events are not kept any more", "error", fault)
+		}
+	}()
+	if fault := safely.Do(func() error { result = w.pass(ctx, &d, live); return nil }); fault != nil {
+		log.Error("the deployment met a fault", "error", fault)
+		d.Session.Close() // what was not committed is rolled back, as if the service had been killed
+		result = interrupted(d, live)
+	}
+	live.end()
+	<-keeping
+	if d.large() { // nobody waits for the look at what so many steps did
+		w.finish(d, result)
+		w.lookBack(d, result.Head)
+	}
+	d.Session.Unlock()
+	d.Session.Close()
+	if !d.large() {
+		w.finish(d, result)
+	}
+	if result.Failure != nil {
+		log.Warn("deployment ended", "outcome", result.Outcome, "step", result.Failure.Step, "error", result.Failure.Error())
+	} else {
+		log.Info("deployment ended", "outcome", result.Outcome)
+	}
+	return result
+}
+
+// interrupted ends a deployment that met a fault of the service's. What it did is
+// in the target's ledger.
+func interrupted(d Work, live *Feed) deploy.Result {
+	const message = "the service met a fault while this deployment ran; the ledger says how far it came, and the same promotion goes on from there"
+	events, _ := live.After(0)
+	if n := len(events); n == 0 || events[n-1].Kind != deploy.Ended {
+		live.add(deploy.Event{Seq: int64(n) + 1, At: time.Now().UTC(), Kind: deploy.Ended, Outcome: deploy.Interrupted, Of: len(d.Plan.Actions), Message: message})
+	}
+	return deploy.Result{Outcome: deploy.Interrupted}
+}
+
+// pass asks the gate for the last time, and carries the plan out if it is still
+// clear. The lane is locked until the first step has begun.
+func (w *Deployments) pass(ctx context.Context, d *Work, live *Feed) deploy.Result {
+	unlock := d.Guide.Pass()
+	defer unlock()
+	last, err := d.Guide.Confirm(ctx)
+	head, against := last.Head, last.Against
+	if err != nil {
+		against = "the gate could not be asked again before the first statement: " + err.Error()
+	}
+	if against != "" {
+		now := time.Now().UTC()
+		live.add(deploy.Event{Seq: 1, At: now, Kind: deploy.Started, Direction: d.Direction, Of: len(d.Plan.Actions)})
+		live.add(deploy.Event{Seq: 2, At: now, Kind: deploy.Ended, Outcome: deploy.Cancelled, Of: len(d.Plan.Actions), Message: against + "; nothing ran"})
+		return deploy.Result{Outcome: deploy.Cancelled, Failure: &deploy.Failure{Message: against, Left: "nothing: no statement had run"}, Head: head}
+	}
+	before, said := d.Guide.Before(ctx, head)
+	runner := deploy.Runner{
+		Target: d.Session, Dialect: d.Dialect, Texts: d.Texts, Now: d.Now, Pause: Pause, Stop: w.halt,
+		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Key: w.records.LedgerKey, Defaults: d.Defaults, Notes: append(d.Notes, said...),
+		Waived: waived(d.Gate), Belongs: last.Belongs, Base: before,
+		Emit: func(e deploy.Event) {
+			d.Guide.Happened(e)
+			live.add(e)
+			if e.Kind != deploy.Started && e.Kind != deploy.Notice {
+				unlock()
+			}
+		},
+	}
+	d.before = before
+	if !d.large() {
+		runner.Look = func(ctx context.Context) (schema.Schema, error) {
+			return d.Session.Snapshot(ctx, d.Schemas)
+		}
+		runner.OnFinish = func(head ledger.Head) { d.Guide.Left(head) }
+	}
+	return runner.Run(ctx, head, d.Plan)
+}
+
+// waived says in the ledger's words what was waived for a deployment.
+func waived(result gate.Result) []ledger.Waived {
+	var list []ledger.Waived
+	for _, w := range result.Waivers {
+		list = append(list, ledger.Waived{Check: string(w.Check), By: w.By, Reason: w.Reason})
+	}
+	return list
+}
+
+// Pause waits for d, or until ctx is done.
+func Pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// LookPatience bounds one look at a target's schema.
+const LookPatience = 2 * time.Minute
+
+// recordsPatience is how long a deployment's end waits for records that are
+// away.
+const recordsPatience = 2 * time.Minute
+
+// Insist repeats work on the records until it succeeds: a deployment outlives a
+// short absence of them. what is for the log.
+func (w *Deployments) Insist(what string, work func(context.Context) error) {
+	deadline := time.Now().Add(recordsPatience)
+	for {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		err := work(ctx)
+		cancel()
+		if err == nil {
+			return
+		}
+		if time.Now().After(deadline) || w.ctx.Err() != nil {
+			w.log.Error(what+" could not be kept; the target's ledger has what matters", "error", err)
+			return
+		}
+		w.log.Warn(what+" could not be kept yet", "error", err)
+		Pause(w.ctx, time.Second)
+	}
+}
+
+// keepEvery is how long events may wait to be kept together.
+const keepEvery = 250 * time.Millisecond
+
+// keep writes a deployment's events into the records until the feed ends.
+func (w *Deployments) keep(id int64, live *Feed) {
+	for after := int64(0); ; {
+		events, ended := live.After(after)
+		if len(events) > 0 {
+			w.Insist("events", func(ctx context.Context) error { return w.records.AddEvents(ctx, id, events) })
+			after = events[len(events)-1].Seq
+		}
+		if ended {
+			return
+		}
+		live.WaitFor(after, nil)
+		live.WaitEnd(keepEvery) // so that events are kept together
+	}
+}
+
+func (w *Deployments) finish(d Work, result deploy.Result) {
+	defer d.Guide.Changed()
+	if result.Head.Seq > 0 {
+		w.Insist("the ledger's head", func(ctx context.Context) error {
+			return w.records.KeepHead(ctx, d.Lane, d.Environment, result.Head)
+		})
+	}
+	w.Insist("the outcome", func(ctx context.Context) error {
+		return w.records.End(ctx, d.ID, result.Outcome, result.Failure)
+	})
+}
+
+// lookBack says what a deployment of very many steps did to the schema, once it
+// has ended.
+func (w *Deployments) lookBack(d Work, head ledger.Head) {
+	ctx, cancel := context.WithTimeout(context.Background(), LookPatience)
+	defer cancel()
+	left, kept := d.Guide.Left(head)
+	if !kept || d.before == nil {
+		return
+	}
+	differences := schema.Effect(*d.before, left)
+	last, err := w.records.LastSeq(ctx, d.ID)
+	if err != nil || len(differences) == 0 {
+		return
+	}
+	event := deploy.EffectOf(differences)
+	event.Seq, event.At = last+1, time.Now().UTC()
+	w.Insist("what a deployment did", func(ctx context.Context) error { return w.records.AddEvents(ctx, d.ID, []deploy.Event{event}) })
+}
+
+// CloseOrphans ends the deployments that a killed service left running. What
+// they did is in the targets' ledgers.
+func (w *Deployments) CloseOrphans(ctx context.Context) error {
+	orphans, err := w.records.Orphans(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range orphans {
+		last, err := w.records.LastSeq(ctx, d.ID)
+		if err != nil {
+			return err
+		}
+		event := deploy.Event{Seq: last + 1, At: time.Now().UTC(), Kind: deploy.Ended, Outcome: deploy.Interrupted, Of: len(d.Plan.Actions),
+			Message: "the service ended while this deployment ran; the ledger says how far it came, and the same promotion goes on from there"}
+		if err := w.records.AddEvents(ctx, d.ID, []deploy.Event{event}); err != nil {
+			return err
+		}
+		if err := w.records.End(ctx, d.ID, deploy.Interrupted, nil); err != nil {
+			return err
+		}
+		w.log.Warn("deployment was interrupted", "deployment", d.ID, "lane", d.Lane, "environment", d.Environment)
+	}
+	return nil
+}

@@ -1,0 +1,53 @@
+package work
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"vorrang/core/deploy"
+)
+
+func TestAFeedGivesEveryReaderEveryEvent(t *testing.T) {
+	f := newFeed()
+	read := make(chan []int64)
+	for range 3 {
+		go func() {
+			var seqs []int64
+			for after := int64(0); ; {
+				events, ended := f.After(after)
+				for _, e := range events {
+					seqs, after = append(seqs, e.Seq), e.Seq
+				}
+				if ended && len(events) == 0 {
+					f.WaitClosed()
+					read <- seqs
+					return
+				}
+				f.WaitFor(after, nil)
+			}
+		}()
+	}
+	var want []int64
+	for seq := int64(1); seq <= 500; seq++ {
+		f.add(deploy.Event{Seq: seq})
+		want = append(want, seq)
+	}
+	f.end()
+	f.close()
+	for range 3 {
+		assert.Equal(t, want, <-read)
+	}
+}
+
+func TestAWaitEndsWhenItsReaderIsGone(t *testing.T) {
+	f := newFeed()
+	done := make(chan struct{})
+	close(done)
+	f.WaitFor(0, done)
+	f.WaitEnd(time.Millisecond)
+	events, ended := f.After(0)
+	assert.Empty(t, events)
+	assert.False(t, ended)
+}
