@@ -18,6 +18,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/plan"
 	"vorrang/core/step"
+	"vorrang/internal/advice"
 	"vorrang/service/api"
 )
 
@@ -50,11 +51,14 @@ func (e *Error) Error() string {
 	if text == "" {
 		text = e.Title
 	}
-	if e.Next != "" {
-		text += "\n" + e.Next
+	if next := e.Next(); next != "" {
+		text += "\n" + next
 	}
 	return text
 }
+
+// Next says what to do, with command lines of the client; empty where nothing is known.
+func (e *Error) Next() string { return advice.Text(e.Remedies) }
 
 // Kind is the last part of the problem's type, such as held or not-found.
 func (e *Error) Kind() string { return strings.TrimPrefix(e.Type, "urn:vorrang:") }

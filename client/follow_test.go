@@ -79,7 +79,7 @@ func TestFollowEndsWhenItIsTold(t *testing.T) {
 	var answered *client.Error
 	require.ErrorAs(t, w.Follow(t.Context(), 999, 0, func(deploy.Event) error { return nil }), &answered)
 	assert.Equal(t, "not-found", answered.Kind())
-	assert.Contains(t, answered.Error(), "there is no deployment 999\nvorrang deployments lists those that you may look at")
+	assert.Contains(t, answered.Error(), "there is no deployment 999\nsee those that you may look at: vorrang deployments")
 }
 
 func TestAServerThatIsNoVorrang(t *testing.T) {

@@ -5,11 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
+	"vorrang/core/remedy"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 	"vorrang/records"
@@ -144,7 +144,7 @@ type adoptIn struct {
 func (s *repairs) adopt(c call, in *adoptIn) (*api.Recorded, error) {
 	reason := strings.Join(strings.Fields(in.Reason), " ")
 	if reason == "" {
-		return nil, badRequest("", "reason: say why; it stands in the ledger")
+		return nil, badRequest(nil, "reason: say why; it stands in the ledger")
 	}
 	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
@@ -160,7 +160,7 @@ func (s *repairs) adopt(c call, in *adoptIn) (*api.Recorded, error) {
 		return nil, err
 	}
 	if f.Finding != in.Finding {
-		return nil, refused(fmt.Sprintf("look again: vorrang adopt -lane %s -env %s", in.Lane, in.Environment),
+		return nil, refused(p.do(remedy.Adopt, "look again"),
 			"what is found on %s is not what was looked at: it has changed in between", in.Environment)
 	}
 	if err := s.targets.unshared(c, p, session); err != nil {
@@ -181,7 +181,7 @@ func (s *repairs) takeOverTarget(c call, p targetContext, session engine.Session
 		return ledger.Entry{}, err
 	}
 	detail := ledger.Detail{Reason: reason, Seen: f.Lines, Found: ledger.Found(f.entries), Belongs: &ledger.Owner{Lane: p.lane.Name, Environment: p.environment.Name}}
-	e := s.Records.LedgerKey.Next(f.head, ledger.Entry{Action: ledger.Adopted, Actor: c.actor, Detail: detail.JSON()}, time.Now())
+	e := s.Records.LedgerKey.Next(f.head, ledger.Entry{Action: ledger.Adopted, Actor: c.actor, Detail: detail.JSON()}, s.Now())
 	if err := session.Append(c, e); err != nil {
 		return e, err
 	}

@@ -7,6 +7,7 @@ import (
 
 	"vorrang/core/access"
 	"vorrang/core/gate"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -20,7 +21,7 @@ func (c call) byPerson(what string) error {
 	if c.who.Person {
 		return nil
 	}
-	return refused("sign in under your own name: vorrang login NAME", "%s takes a person, and %s is none", what, c.actor)
+	return refused(see(remedy.SignIn, "sign in under your own name"), "%s takes a person, and %s is none", what, c.actor)
 }
 
 type approveIn struct {
@@ -42,7 +43,7 @@ func (s *gates) approve(c call, in *approveIn) (*api.Approved, error) {
 		return nil, err
 	}
 	if p.environment.Asks().Approvals == 0 {
-		return nil, refused("an administrator declares what an environment asks, in lane.yaml", "%s does not ask for approvals", in.Environment)
+		return nil, refused(by("an administrator declares what an environment asks, in lane.yaml"), "%s does not ask for approvals", in.Environment)
 	}
 	facts, err := s.survey(c, p, promotionRequest{})
 	if err != nil {
@@ -58,14 +59,14 @@ func (s *gates) approve(c call, in *approveIn) (*api.Approved, error) {
 	}
 	switch {
 	case len(a.Steps) == 0 && len(own) > 0:
-		return nil, refused("let somebody else approve them", "your approval would not count: %s wrote the way back of step %s", c.actor, own[0])
+		return nil, refused(by("let somebody else approve them"), "your approval would not count: %s wrote the way back of step %s", c.actor, own[0])
 	case len(a.Steps) == 0 && in.WaysBack:
-		return nil, refused("vorrang preview -env E -back-to N shows ways back", "every way back on %s is approved already, or belongs to a step that was edited", in.Environment)
+		return nil, refused(p.do(remedy.LookAtWaysBack, "ways back are shown by"), "every way back on %s is approved already, or belongs to a step that was edited", in.Environment)
 	case len(a.Steps) == 0:
-		return nil, refused("vorrang status says where it stands", "release %s would bring nothing to %s", in.Release, in.Environment)
+		return nil, refused(p.do(remedy.LookAtStatus, "see where it stands"), "release %s would bring nothing to %s", in.Release, in.Environment)
 	}
 	if why := facts.Stands(a); why != "" && !in.WaysBack {
-		return nil, refused("let somebody else approve it", "your approval would not count: %s", why)
+		return nil, refused(by("let somebody else approve it"), "your approval would not count: %s", why)
 	}
 	err = s.laneLocks.change(in.Lane, func() (err error) {
 		a, err = s.Records.AddApproval(c, in.Lane, in.Environment, a)
@@ -110,7 +111,7 @@ func (s *gates) withdrawApproval(c call, in *withdrawApprovalIn) (*api.ApprovalW
 		return err
 	})
 	if err == nil && taken == 0 {
-		err = refused("vorrang gate says who approved", "%s has not approved that for %s", c.actor, in.Environment)
+		err = refused(p.do(remedy.LookAtGate, "see who approved"), "%s has not approved that for %s", c.actor, in.Environment)
 	}
 	return &api.ApprovalWithdrawn{Withdrawn: taken}, err
 }
@@ -133,17 +134,17 @@ func (s *gates) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 	if err := c.byPerson("a waiver"); err != nil {
 		return nil, err
 	}
-	w := gate.Waiver{Check: gate.ID(in.Check), Reason: strings.Join(strings.Fields(in.Reason), " "), By: c.actor, At: time.Now().UTC(), Until: time.Now().Add(waiverLength).UTC()}
+	w := gate.Waiver{Check: gate.ID(in.Check), Reason: strings.Join(strings.Fields(in.Reason), " "), By: c.actor, At: s.Now().UTC(), Until: s.Now().Add(waiverLength).UTC()}
 	if p.release != nil {
 		w.Digest = p.release.Digest
 	}
 	switch {
 	case w.Reason == "":
-		return nil, badRequest("", "reason: say why; it stands in the target's ledger")
+		return nil, badRequest(nil, "reason: say why; it stands in the target's ledger")
 	case !gate.IsCheck(w.Check):
-		return nil, badRequest("vorrang gate lists the checks", "check: %q is no check", in.Check)
+		return nil, badRequest(p.do(remedy.LookAtGate, "see the checks"), "check: %q is no check", in.Check)
 	case !gate.Waivable(w.Check):
-		return nil, refused("vorrang gate says what would turn it", "nobody can waive %s", w.Check)
+		return nil, refused(p.do(remedy.LookAtGate, "see what would turn it"), "nobody can waive %s", w.Check)
 	}
 	facts, err := s.survey(c, p, promotionRequest{})
 	if err != nil {
@@ -151,7 +152,7 @@ func (s *gates) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 	}
 	holds := gate.Forward(facts).Find(w.Check)
 	if holds.Verdict != gate.Hold {
-		return nil, refused("vorrang gate says what does", "%s does not hold now; a waiver is for a check that does", w.Check)
+		return nil, refused(p.do(remedy.LookAtGate, "see what does"), "%s does not hold now; a waiver is for a check that does", w.Check)
 	}
 	w.Subject = holds.Subject()
 	err = s.laneLocks.change(in.Lane, func() (err error) {

@@ -7,6 +7,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -25,7 +26,7 @@ type attestIn struct {
 // of them, and runs nothing of them.
 func (s *repairs) attest(c call, in *attestIn) (*api.Attested, error) {
 	if (in.Step == "") == (in.Through == "") {
-		return nil, badRequest("", "give exactly one of step and through")
+		return nil, badRequest(nil, "give exactly one of step and through")
 	}
 	p, number, reason, err := s.repair(c, in.Lane, in.Environment, in.Step+in.Through, in.Reason)
 	if err != nil {
@@ -33,7 +34,7 @@ func (s *repairs) attest(c call, in *attestIn) (*api.Attested, error) {
 	}
 	answer := &api.Attested{Entries: []ledger.Entry{}, Steps: []api.AttestedStep{}}
 	recorded, err := s.record(c, p, func(session engine.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
-		chosen, err := toAttest(facts.View, number, in.Through != "", in.Environment)
+		chosen, err := toAttest(facts.View, number, in.Through != "", p.at())
 		if err != nil {
 			return nil, "", err
 		}
@@ -56,7 +57,7 @@ func (s *repairs) attest(c call, in *attestIn) (*api.Attested, error) {
 				Checksum: standing.Step.Forward.Checksum, Actor: c.actor, Detail: ledger.Detail{Reason: reason, Seen: e.step.Lines()}.JSON()})
 		}
 		if len(wrong) > 0 && !in.Acknowledge {
-			return nil, "", refuseDifferences("carry out what is missing, or add -acknowledge if it is meant to be like this", wrong,
+			return nil, "", refuseDifferences(or(by("carry out what is missing"), see(remedy.Acknowledge, "if it is meant to be like this")), wrong,
 				"%s not as %s should have left %s", is(len(wrong)), count(len(entries), "the step", "these steps"), in.Environment)
 		}
 		return entries, fmt.Sprintf("%s attested on %s; nothing was run", count(len(entries), "step is", "steps are"), in.Environment), nil
@@ -76,11 +77,11 @@ func is(n int) string {
 }
 
 // toAttest finds the steps that can be attested.
-func toAttest(view plan.View, number step.Number, through bool, environment string) ([]plan.Standing, error) {
+func toAttest(view plan.View, number step.Number, through bool, at remedy.Place) ([]plan.Standing, error) {
 	named, known := view.Find(number)
 	switch {
 	case !known:
-		return nil, refused("vorrang status lists the steps; vorrang submit sends new ones", "there is no step %s in the catalogue", number)
+		return nil, refused(or(see(remedy.LookAtSteps, "see the steps"), see(remedy.Submit, "send new ones")), "there is no step %s in the catalogue", number)
 	case through:
 		var chosen []plan.Standing
 		for _, s := range view.Pending() {
@@ -89,13 +90,13 @@ func toAttest(view plan.View, number step.Number, through bool, environment stri
 			}
 		}
 		if len(chosen) == 0 {
-			return nil, refused("vorrang status says what every step's state is", "no step up to %s waits on %s", number, environment)
+			return nil, refused(todo{at.Do(remedy.LookAtStatus).For("see what the state of each step is")}, "no step up to %s waits on %s", number, at.Environment)
 		}
 		return chosen, nil
 	case named.State.Doubtful():
-		return nil, refused(fmt.Sprintf("vorrang settle -env %s -step %s", environment, number), "step %s is in doubt on %s: settle it", number, environment)
+		return nil, refused(todo{at.Step(remedy.LookAtEvidence, number).For("see what the target shows, and settle it")}, "step %s is in doubt on %s: settle it", number, at.Environment)
 	case !named.Waits():
-		return nil, refused("vorrang status says what every step's state is", "step %s does not wait on %s: it is %s", number, environment, named.State.Status)
+		return nil, refused(todo{at.Do(remedy.LookAtStatus).For("see what the state of each step is")}, "step %s does not wait on %s: it is %s", number, at.Environment, named.State.Status)
 	}
 	return []plan.Standing{named}, nil
 }

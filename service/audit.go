@@ -170,7 +170,7 @@ func (s *book) searchAudit(c call, in *auditIn) (*api.Audit, error) {
 		}
 		var err error
 		if *limit.to, err = time.Parse(time.RFC3339, limit.text); err != nil {
-			return nil, badRequest("", "%s: it is a time such as 2026-11-23T12:00:00Z, not %q", limit.field, limit.text)
+			return nil, badRequest(nil, "%s: it is a time such as 2026-11-23T12:00:00Z, not %q", limit.field, limit.text)
 		}
 	}
 	if strings.Contains(c.fiber.Get(fiber.HeaderAccept), jsonLines) {

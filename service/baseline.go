@@ -14,6 +14,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 	"vorrang/work"
@@ -24,7 +25,7 @@ import (
 // describes, but for owners and grants, which differ by environment. It refuses a
 // baseline at a number where they differ, and names the one that fits best.
 func (s *repairs) checkBaseline(ctx context.Context, p targetContext, session engine.Session, at step.Number) (string, error) {
-	w, err := workshopOf(p, "or leave -check out")
+	w, err := workshopOf(p, by("or record the baseline without a check"))
 	if err != nil {
 		return "", err
 	}
@@ -39,16 +40,16 @@ func (s *repairs) checkBaseline(ctx context.Context, p targetContext, session en
 	if len(trial.differences) == 0 {
 		return fmt.Sprintf("; checked: the schema is what these steps make, %s, but for owners and grants", count(len(there.Objects), "object", "objects")), nil
 	}
-	command := fmt.Sprintf("vorrang baseline -lane %s -env %s -at %s", p.lane.Name, p.environment.Name, trial.best)
-	next := fmt.Sprintf("no other number fits better than %s; if the differences are meant: %s", at, command)
+	check := p.at().Step(remedy.CheckBaseline, trial.best)
+	next := p.at().Step(remedy.Baseline, at).For("no other number fits better than %s; if the differences are meant", at)
 	switch {
 	case trial.best == at:
 	case trial.least == 0:
-		next = fmt.Sprintf("it looks exactly as after step %s: %s -check", trial.best, command)
+		next = check.For("it looks exactly as after step %s", trial.best)
 	default:
-		next = fmt.Sprintf("step %s fits best, with %s: %s -check", trial.best, count(trial.least, "difference", "differences"), command)
+		next = check.For("step %s fits best, with %s", trial.best, count(trial.least, "difference", "differences"))
 	}
-	return "", refuseDifferences(next, trial.differences, "%s does not look as it does after step %s: %s",
+	return "", refuseDifferences(todo{next}, trial.differences, "%s does not look as it does after step %s: %s",
 		p.environment.Name, at, count(len(trial.differences), "difference", "differences"))
 }
 
@@ -62,7 +63,7 @@ type workshop struct {
 
 // workshopOf finds where scratch databases for a place are made: where it says, or
 // where the lane's disposable environment does, or beside that one's target.
-func workshopOf(p targetContext, instead string) (workshop, error) {
+func workshopOf(p targetContext, instead todo) (workshop, error) {
 	disposable, there := lane.Environment{}, false
 	for _, e := range p.lane.Environments {
 		if e.Disposable && !there {
@@ -82,7 +83,7 @@ func workshopOf(p targetContext, instead string) (workshop, error) {
 	if there {
 		return workshop{environment: disposable.Name, reference: disposable.Target, role: disposable.Role}, nil
 	}
-	return workshop{}, refused(strings.TrimSuffix("declare one in the lane file, with disposable: true, or where they may be made, with scratch:, "+instead, ", "),
+	return workshop{}, refused(or(by("declare one in the lane file, with disposable: true, or where they may be made, with scratch:"), instead),
 		"this needs a disposable environment, on whose server a scratch database may be made")
 }
 
@@ -106,7 +107,7 @@ type scratchRun struct {
 func (s *builder) newScratch(ctx context.Context, p targetContext, w workshop) (engine.Scratch, error) {
 	maker, can := p.engine.(engine.Workshop)
 	if !can {
-		return nil, refused("", "%s has no scratch databases in this version", p.lane.Engine)
+		return nil, refused(nil, "%s has no scratch databases in this version", p.lane.Engine)
 	}
 	if err := mayBuild(ctx, p, w); err != nil {
 		return nil, err
@@ -118,7 +119,7 @@ func (s *builder) newScratch(ctx context.Context, p targetContext, w workshop) (
 	made, err := maker.NewScratch(ctx, url, w.role, w.declared)
 	var owns *engine.OwnsMore
 	if errors.As(err, &owns) {
-		return nil, refused(fmt.Sprintf("declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for %s; or that this user may, with scratch: %s",
+		return nil, refused(by("declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for %s; or that this user may, with scratch: %s",
 			w.environment, w.reference), "scratch databases are not made as the user of %s: %s", w.reference, owns)
 	}
 	return made, err
@@ -198,7 +199,7 @@ func (s *builder) fit(ctx context.Context, p targetContext, w workshop, there sc
 				if step.Compare(known.Number, at) > 0 {
 					break
 				}
-				return trial{}, refused("fix the step, or leave -check out", "step %s (%s) cannot be applied to an empty database, so the baseline cannot be checked: %s",
+				return trial{}, refused(by("fix the step, or record the baseline without a check"), "step %s (%s) cannot be applied to an empty database, so the baseline cannot be checked: %s",
 					known.Number, known.Slug, cmp.Or(result.Failure, &deploy.Failure{Message: "it was interrupted"}).Message)
 			}
 			if made, err = scratch.Snapshot(ctx, p.environment.Schemas); err != nil {

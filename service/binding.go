@@ -37,10 +37,10 @@ func bind(c fiber.Ctx, in any, foreignBody bool) error {
 			from = field.Tag.Get("default")
 		}
 		if strings.ContainsRune(from, 0) {
-			return badRequest("", "%s: a NUL byte cannot stand there", name)
+			return badRequest(nil, "%s: a NUL byte cannot stand there", name)
 		}
 		if err := set(value.Field(i), from); err != nil {
-			return badRequest("", "%s: %q is not %s", name, shortly(from), err)
+			return badRequest(nil, "%s: %q is not %s", name, shortly(from), err)
 		}
 	}
 	if body && !foreignBody {
@@ -55,7 +55,7 @@ func bindBody(text []byte, in any, given map[string]bool) error {
 	if len(text) == 0 {
 		return nil
 	}
-	const next = "see /api/openapi.json for what it may hold"
+	next := by("see /api/openapi.json for what it may hold")
 	decoder := json.NewDecoder(bytes.NewReader(text))
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(in); err != nil {
@@ -92,10 +92,10 @@ func enforce(value reflect.Value, given map[string]bool) error {
 		switch {
 		case name == "":
 		case !given[name] && field.Tag.Get("required") == "true" && field.Tag.Get("path") == "":
-			return badRequest("", "%s: it is needed%s", name, described(field))
+			return badRequest(nil, "%s: it is needed%s", name, described(field))
 		case given[name]:
 			if err := fits(value.Field(i), field.Tag); err != nil {
-				return badRequest("", "%s: %s", name, err)
+				return badRequest(nil, "%s: %s", name, err)
 			}
 		}
 	}

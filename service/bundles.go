@@ -62,16 +62,16 @@ func (s *catalogue) submitBundle(c call, in *laneIn) (*api.ReleaseCut, error) {
 		return nil, err
 	}
 	if claimed.Lane != in.Lane {
-		return nil, refused(fmt.Sprintf("name the lane: -lane %s", shortly(claimed.Lane)), "release %s is of the lane %s, not of %s", shortly(claimed.Name), shortly(claimed.Lane), in.Lane)
+		return nil, refused(by("send it to the lane %s", shortly(claimed.Lane)), "release %s is of the lane %s, not of %s", shortly(claimed.Name), shortly(claimed.Lane), in.Lane)
 	}
-	claimed.TakenInBy, claimed.TakenInAt = c.actor, time.Now().UTC().Truncate(time.Microsecond)
+	claimed.TakenInBy, claimed.TakenInAt = c.actor, s.Now().UTC().Truncate(time.Microsecond)
 	claimed.CutBy, claimed.Commit = cleanActor(claimed.CutBy, "nobody"), cleanActor(claimed.Commit, "")
 	return s.takeIn(c, submission, claimed, signatures, files)
 }
 
 func (s *catalogue) takeIn(c call, submission *records.Submission, r release.Release, signatures []release.Signature, files []step.File) (*api.ReleaseCut, error) {
 	if err := release.CheckName(r.Name); err != nil {
-		return nil, badRequest("", "the bundle: %s", err)
+		return nil, badRequest(nil, "the bundle: %s", err)
 	}
 	steps, err := step.Assemble(files)
 	if err != nil {
@@ -112,7 +112,7 @@ func (s *catalogue) takeIn(c call, submission *records.Submission, r release.Rel
 	}
 	ids, digest := among(sealable, ids, steps)
 	if digest != r.Digest {
-		return nil, refused("export it again", "the bundle's steps have the digest %s, and the release %s", digest.Short(), r.Digest.Short())
+		return nil, refused(by("export it again"), "the bundle's steps have the digest %s, and the release %s", digest.Short(), r.Digest.Short())
 	}
 	r.Count, r.Through = len(steps), steps[len(steps)-1].Number // whatever the bundle says
 	answer := &api.ReleaseCut{Release: r, New: len(difference.New)}

@@ -8,6 +8,7 @@ import (
 
 	"vorrang/core/engine"
 	"vorrang/core/ledger"
+	"vorrang/core/remedy"
 	"vorrang/core/schema"
 	"vorrang/records"
 	"vorrang/service/api"
@@ -24,7 +25,7 @@ type comparisonIn struct {
 // comparison says how the schemas of two environments differ.
 func (s *schemas) comparison(c call, in *comparisonIn) (*api.Comparison, error) {
 	if in.From == "" || (in.With == "") == (in.Deployment == 0) {
-		return nil, badRequest("", "from and with: name two environments; or an environment and a deployment")
+		return nil, badRequest(nil, "from and with: name two environments; or an environment and a deployment")
 	}
 	one, _, err := s.snapshotOf(c, in.Lane, in.From)
 	if err != nil {
@@ -51,7 +52,7 @@ func (s *schemas) leftBy(c call, lane string, deployment int64) (records.Snapsho
 		err = records.ErrNotFound
 	}
 	if errors.Is(err, records.ErrNotFound) {
-		return left, notFound("kept schema of deployment", fmt.Sprint(deployment), "vorrang deployments lists them; one that lost its connection, or ended before Vorrang kept schemas, left none")
+		return left, notFound("kept schema of deployment", fmt.Sprint(deployment), see(remedy.LookAtDeployments, "one that lost its connection, or ended before Vorrang kept schemas, left none; see which there are"))
 	}
 	return left, err
 }
@@ -112,7 +113,7 @@ func (s *schemas) compareRelease(c call, in *releaseComparisonIn) (*api.Comparis
 		return nil, err
 	}
 	if p.release == nil {
-		return nil, badRequest("vorrang releases lists them", "release: name one")
+		return nil, badRequest(see(remedy.LookAtReleases, "see which there are"), "release: name one")
 	}
 	other, err := s.builder.build(c, p)
 	if err != nil {
@@ -124,7 +125,7 @@ func (s *schemas) compareRelease(c call, in *releaseComparisonIn) (*api.Comparis
 // build carries the steps that are in place out in a scratch database, and
 // reads what they made. Nothing of it stays.
 func (s *builder) build(ctx context.Context, p targetContext) (schema.Schema, error) {
-	shop, err := workshopOf(p, "")
+	shop, err := workshopOf(p, nil)
 	if err != nil {
 		return schema.Schema{}, err
 	}
@@ -134,7 +135,7 @@ func (s *builder) build(ctx context.Context, p targetContext) (schema.Schema, er
 	}
 	defer scratch.Close()
 	if result := scratch.runner.Run(ctx, ledger.NewHead(), scratch.everything); result.Failure != nil {
-		return schema.Schema{}, refused("a release is built from nothing; a step that needs what no step makes cannot be",
+		return schema.Schema{}, refused(by("a release is built from nothing; a step that needs what no step makes cannot be"),
 			"the release could not be built in a scratch database: %s", strings.TrimSpace(fmt.Sprint(result.Failure)))
 	}
 	return scratch.Snapshot(ctx, p.environment.Schemas)

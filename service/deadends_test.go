@@ -90,7 +90,7 @@ func TestAnEnvironmentThatCannotBeReachedHoldsNoRebuildForEver(t *testing.T) {
 	_, err := w.Rebuild(t.Context(), "harbour", "development", "development")
 	refused := problem(t, err)
 	assert.Contains(t, refused.Detail, "whether harbour/production, which is not disposable, has another database could not be seen")
-	assert.Contains(t, refused.Next, "vorrang adopt -lane harbour -env development")
+	assert.Contains(t, advice.Text(refused.Remedies), "vorrang adopt -lane harbour -env development")
 	found := must(w.Adoption(t.Context(), "harbour", "development"))
 	_, err = w.Adopt(t.Context(), "harbour", "development", found.Finding, "it is development's own")
 	require.NoError(t, err)

@@ -13,6 +13,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"vorrang/core/deploy"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/internal/safely"
 	"vorrang/records"
@@ -32,7 +33,7 @@ func (s *catalogue) step(c call, in *stepIn) (*api.StepTexts, error) {
 	}
 	number, err := step.ParseNumber(in.Step)
 	if err != nil {
-		return nil, badRequest("", "step: %s", err)
+		return nil, badRequest(nil, "step: %s", err)
 	}
 	catalogue, err := s.Records.Catalogue(c, in.Lane)
 	if err != nil {
@@ -43,7 +44,7 @@ func (s *catalogue) step(c call, in *stepIn) (*api.StepTexts, error) {
 			return s.library.stepTexts(c, known, in.Limit)
 		}
 	}
-	return nil, notFound("step "+string(number)+" in the lane", in.Lane, "")
+	return nil, notFound("step "+string(number)+" in the lane", in.Lane, nil)
 }
 
 type deploymentsIn struct {
@@ -82,7 +83,7 @@ type deploymentIn struct {
 }
 
 func noDeployment(id string) error {
-	return notFound("deployment", id, "vorrang deployments lists those that you may look at")
+	return notFound("deployment", id, see(remedy.LookAtDeployments, "see those that you may look at"))
 }
 
 func (s *deploying) deployment(c call, in *deploymentIn) (*api.Deployment, error) {
@@ -105,7 +106,7 @@ func (s *deploying) cancel(c call, in *deploymentIn) (*api.Deployment, error) {
 		return nil, err
 	}
 	if !s.running.Cancel(in.ID, fmt.Errorf("%w: %s did", deploy.ErrCancelled, c.actor)) {
-		return nil, refused("vorrang watch shows how it ended", "deployment %d is not running; it is %s", in.ID, d.Outcome)
+		return nil, refused(see(remedy.LookAtDeployments, "see how it ended"), "deployment %d is not running; it is %s", in.ID, d.Outcome)
 	}
 	s.Log.Info("deployment cancelled", "deployment", in.ID, "actor", c.actor)
 	c.fiber.Status(http.StatusAccepted)

@@ -11,6 +11,7 @@ import (
 	"vorrang/core/access"
 	"vorrang/core/draft"
 	"vorrang/core/engine"
+	"vorrang/core/remedy"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 	"vorrang/records"
@@ -38,7 +39,7 @@ func (s *schemas) draft(c call, in *draftIn) (*api.Draft, error) {
 		}
 		r, err := draft.ParseRename(text)
 		if err != nil {
-			return nil, badRequest("", "renames: %s", err)
+			return nil, badRequest(nil, "renames: %s", err)
 		}
 		request.Renames = append(request.Renames, r)
 	}
@@ -72,7 +73,7 @@ func (s *schemas) desired(c call, in *draftIn, request *draft.Request) (p target
 	case in.Environment != "" && in.From == "" && in.With == "":
 	case in.Environment == "" && in.From != "" && in.With != "" && in.Drift == "" && len(in.Rows) == 0:
 	default:
-		return p, "", badRequest("", "give environment, with or without drift and rows; or from and with")
+		return p, "", badRequest(nil, "give environment, with or without drift and rows; or from and with")
 	}
 	switch {
 	case in.Drift != "":
@@ -110,15 +111,15 @@ func (s *schemas) desired(c call, in *draftIn, request *draft.Request) (p target
 		if !slices.ContainsFunc(request.Desired.Objects, func(o schema.Object) bool {
 			return o.Kind == schema.Table && o.Name == table && o.Props["server"] == ""
 		}) {
-			return p, "", badRequest("name it as harbour.vessel, quoted where the server would quote it", "rows: there is no table %s in %s", table, in.Environment)
+			return p, "", badRequest(by("name it as harbour.vessel, quoted where the server would quote it"), "rows: there is no table %s in %s", table, in.Environment)
 		}
 		copier, can := session.(engine.Copier)
 		if !can {
-			return p, "", refused("copy its rows by other means", "rows of %s cannot be drafted in this version", p.lane.Engine)
+			return p, "", refused(by("copy its rows by other means"), "rows of %s cannot be drafted in this version", p.lane.Engine)
 		}
 		rows, err := copier.Rows(c, request.Desired, table, left)
 		if errors.Is(err, engine.ErrTooManyRows) {
-			return p, "", refused("leave it out, and copy its rows by other means", "%s", err)
+			return p, "", refused(by("leave it out, and copy its rows by other means"), "%s", err)
 		}
 		if err != nil {
 			return p, "", err
@@ -136,7 +137,7 @@ func (s *schemas) desiredByDrift(c call, in *draftIn, request *draft.Request) (t
 	}
 	known, err := s.Records.KnownSchema(c, in.Lane, in.Environment)
 	if errors.Is(err, records.ErrNotFound) {
-		return p, "", refused(fmt.Sprintf("vorrang drift -lane %s -env %s says more", in.Lane, in.Environment), "what the last deployment left of %s is not known", in.Environment)
+		return p, "", refused(p.do(remedy.LookAtDrift, "see why"), "what the last deployment left of %s is not known", in.Environment)
 	}
 	if err != nil {
 		return p, "", err
@@ -173,9 +174,9 @@ const proofPatience = 10 * time.Minute
 func (s *schemas) proved(ctx context.Context, p targetContext, request draft.Request) (*draft.Draft, error) {
 	writer, can := p.engine.(engine.Drafter)
 	if !can {
-		return nil, refused("write the step by hand; vorrang compare and vorrang drift say what differs", "steps for %s cannot be drafted in this version", p.engine.Traits().Server)
+		return nil, refused(or(by("write the step by hand"), p.do(remedy.LookAtDrift, "see what differs")), "steps for %s cannot be drafted in this version", p.engine.Traits().Server)
 	}
-	shop, err := workshopOf(p, "")
+	shop, err := workshopOf(p, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -14,6 +14,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
+	"vorrang/core/remedy"
 	"vorrang/core/schema"
 	"vorrang/records"
 	"vorrang/service/api"
@@ -109,7 +110,7 @@ func (s *drifts) askDrift(ctx context.Context, p targetContext, session engine.S
 
 // keepLook keeps what a look found, and tells the hooks of news.
 func (s *drifts) keepLook(ctx context.Context, p targetContext, d gate.Drifted, fingerprint string) error {
-	look := records.DriftLook{At: time.Now().UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Says: d.Unknown}
+	look := records.DriftLook{At: s.Now().UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Says: d.Unknown}
 	news, err := s.Records.KeepDriftLook(ctx, p.lane.Name, p.environment.Name, look)
 	if news {
 		s.hooks.Tell(ctx, api.HookEvent{Type: api.EventDrifted, Lane: p.lane.Name, Environment: p.environment.Name, Actor: "vorrangd",
@@ -193,7 +194,7 @@ type acceptIn struct {
 func (s *schemas) accept(c call, in *acceptIn) (*api.Accepted, error) {
 	reason := strings.Join(strings.Fields(in.Reason), " ")
 	if reason == "" {
-		return nil, badRequest("", "reason: say why it is right; it is kept")
+		return nil, badRequest(nil, "reason: say why it is right; it is kept")
 	}
 	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {
@@ -209,18 +210,18 @@ func (s *schemas) accept(c call, in *acceptIn) (*api.Accepted, error) {
 		return nil, err
 	}
 	if facts.Entries == 0 {
-		return nil, refused("vorrang promote or vorrang baseline begins one", "%s has no ledger yet, so there is nothing that it could have drifted from", in.Environment)
+		return nil, refused(or(p.do(remedy.Promote, "begin one"), p.do(remedy.Baseline, "record what is there as it is")), "%s has no ledger yet, so there is nothing that it could have drifted from", in.Environment)
 	}
 	d, now, err := s.drifts.drifted(c, p, session, facts.View.State.Head.Seq, withNeeds)
 	if err != nil {
 		return nil, err
 	}
 	if now.Fingerprint() != in.Fingerprint {
-		return nil, refused(fmt.Sprintf("look again: vorrang drift -lane %s -env %s", in.Lane, in.Environment),
+		return nil, refused(p.do(remedy.LookAtDrift, "look again"),
 			"the schema of %s is not the one that was looked at: it has changed in between", in.Environment)
 	}
 	if d.Unknown == "" && len(d.Differences) == 0 {
-		return nil, refused("", "there is nothing to accept: the schema is as %s left it", d.From)
+		return nil, refused(nil, "there is nothing to accept: the schema is as %s left it", d.From)
 	}
 	err = s.Records.KeepSnapshot(c, records.Snapshot{Lane: in.Lane, Environment: in.Environment, Why: wasAccepted, Seq: facts.View.State.Head.Seq,
 		Actor: c.actor, Reason: reason, Schema: now})
@@ -364,7 +365,7 @@ func (s *drifts) lookAround(ctx context.Context) error {
 		return err
 	}
 	for _, d := range due {
-		if d.at.After(time.Now()) {
+		if d.at.After(s.Now()) {
 			break
 		}
 		p := s.targets.at(d.lane, d.environment, nil)

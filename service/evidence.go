@@ -134,7 +134,7 @@ func (s *repairs) evidence(c call, in *evidenceIn) (*api.Evidence, error) {
 	}
 	number, err := step.ParseNumber(in.Step)
 	if err != nil {
-		return nil, badRequest("", "step: %s", err)
+		return nil, badRequest(nil, "step: %s", err)
 	}
 	session, err := s.targets.connect(c, p, "vorrangd evidence")
 	if err != nil {
@@ -147,7 +147,7 @@ func (s *repairs) evidence(c call, in *evidenceIn) (*api.Evidence, error) {
 	}
 	standing, known := facts.View.Find(number)
 	if !known || standing.Has(plan.Absent) && !unfinished(standing.State) {
-		return nil, notFound("step "+string(number)+" in the lane", in.Lane, "")
+		return nil, notFound("step "+string(number)+" in the lane", in.Lane, nil)
 	}
 	e, err := s.targets.exhibit(c, p, session, standing)
 	if err != nil {

@@ -4,7 +4,7 @@ import "time"
 
 // PutFault lets the events' clock of a service panic: from its nth reading on, once.
 func (s *Service) PutFault(nth int) {
-	s.deploying.now = func() time.Time {
+	s.deploying.eventClock = func() time.Time {
 		if nth--; nth == 0 {
 			panic("a fault of the tests")
 		}

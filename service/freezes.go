@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"vorrang/core/gate"
+	"vorrang/core/remedy"
 	"vorrang/service/api"
 )
 
@@ -21,16 +22,16 @@ func (s *gates) freeze(c call, in *freezeIn) (*gate.Freeze, error) {
 	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
 		return nil, err
 	}
-	now := time.Now()
+	now := s.Now()
 	f := gate.Freeze{From: in.From, Until: in.Until, Reason: strings.Join(strings.Fields(in.Reason), " "), By: c.actor}
 	if f.From.IsZero() {
 		f.From = now
 	}
 	switch {
 	case f.Reason == "":
-		return nil, badRequest("", "reason: say why; whoever is held by the freeze reads it")
+		return nil, badRequest(nil, "reason: say why; whoever is held by the freeze reads it")
 	case !f.Until.After(f.From), !f.Until.After(now):
-		return nil, badRequest("", "until: it must lie in the future, and after from")
+		return nil, badRequest(nil, "until: it must lie in the future, and after from")
 	}
 	err := s.laneLocks.change(in.Lane, func() (err error) {
 		f, err = s.Records.AddFreeze(c, in.Lane, in.Environment, f)
@@ -48,15 +49,16 @@ type thawIn struct {
 
 // thaw ends all freezes of an environment, also those to come.
 func (s *gates) thaw(c call, in *thawIn) (*api.Thawed, error) {
-	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
+	p, err := s.targets.place(c, in.Lane, in.Environment)
+	if err != nil {
 		return nil, err
 	}
 	if strings.TrimSpace(in.Reason) == "" {
-		return nil, badRequest("", "reason: say why the freeze may end")
+		return nil, badRequest(nil, "reason: say why the freeze may end")
 	}
-	ended, err := s.Records.Thaw(c, in.Lane, in.Environment, c.actor, time.Now())
+	ended, err := s.Records.Thaw(c, in.Lane, in.Environment, c.actor, s.Now())
 	if err == nil && ended == 0 {
-		err = refused("vorrang gate says what holds it", "%s is not frozen", in.Environment)
+		err = refused(p.do(remedy.LookAtGate, "see what holds it"), "%s is not frozen", in.Environment)
 	}
 	if err != nil {
 		return nil, err
@@ -80,9 +82,9 @@ func (s *gates) backup(c call, in *backupIn) (*gate.Backup, error) {
 	b := gate.Backup{Label: strings.TrimSpace(in.Label), TakenAt: in.TakenAt.UTC(), By: c.actor}
 	switch {
 	case b.Label == "":
-		return nil, badRequest("", "label: name the backup, so that somebody can find it")
-	case b.TakenAt.IsZero(), b.TakenAt.After(time.Now().Add(time.Minute)):
-		return nil, badRequest("", "taken_at: it is a time that has passed, as in 2026-11-23T03:00:00Z")
+		return nil, badRequest(nil, "label: name the backup, so that somebody can find it")
+	case b.TakenAt.IsZero(), b.TakenAt.After(s.Now().Add(time.Minute)):
+		return nil, badRequest(nil, "taken_at: it is a time that has passed, as in 2026-11-23T03:00:00Z")
 	}
 	return &b, s.Records.AddBackup(c, in.Lane, in.Environment, b)
 }

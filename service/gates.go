@@ -2,10 +2,10 @@ package service
 
 import (
 	"context"
-	"time"
 
 	"vorrang/core/access"
 	"vorrang/core/gate"
+	"vorrang/core/remedy"
 	"vorrang/core/verify"
 	"vorrang/service/api"
 )
@@ -13,7 +13,7 @@ import (
 // ask adds to the facts what the environment's gate asks beyond what every gate
 // does.
 func (s *gates) ask(ctx context.Context, p targetContext, facts *gate.Facts, who promotionRequest) error {
-	facts.Now, facts.Asks, facts.Through = time.Now(), p.environment.Asks(), who.through
+	facts.Now, facts.Asks, facts.Through = s.Now(), p.environment.Asks(), who.through
 	if p.release != nil {
 		facts.Release, facts.Digest = p.release.Name, p.release.Digest
 	}
@@ -194,7 +194,7 @@ func (s *gates) askApprovers(ctx context.Context, p targetContext, facts *gate.F
 func (s *gates) governed(c call, laneName, environment, release string, waysBack bool) (targetContext, error) {
 	p, err := s.placeOf(c, laneName, environment, release)
 	if err == nil && (release == "") != waysBack {
-		err = badRequest("vorrang releases lists them", "release: name the release that this is about, or say that it is about ways back")
+		err = badRequest(see(remedy.LookAtReleases, "see which there are"), "release: name the release that this is about, or say that it is about ways back")
 	}
 	return p, err
 }

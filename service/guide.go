@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"vorrang/core/deploy"
 	"vorrang/core/engine"
@@ -32,7 +31,7 @@ type guide struct {
 // run hands a recorded deployment over to be carried out.
 func (s *deploying) run(d records.Deployment, p targetContext, session engine.Session, request deploymentRequest, notes []string) {
 	s.running.Run(work.Work{Deployment: d, Session: session, Dialect: p.dialect(), Defaults: defaults(p), Schemas: p.environment.Schemas,
-		Texts: s.library.texts(d.Plan), Now: s.now, Notes: notes,
+		Texts: s.library.texts(d.Plan), Now: s.eventClock, Notes: notes,
 		Guide: &guide{deploying: s, deployment: d, place: p, session: session, request: request}})
 }
 
@@ -111,7 +110,7 @@ func (g *guide) Left(head ledger.Head) (left schema.Schema, kept bool) {
 			Seq: head.Seq, Actor: d.Actor, Schema: should})
 	}
 	if err == nil {
-		still := gate.Drifted{From: fmt.Sprintf("deployment %d", d.ID), Since: time.Now().UTC(), Differences: schema.Compare(should, left)}
+		still := gate.Drifted{From: fmt.Sprintf("deployment %d", d.ID), Since: g.Now().UTC(), Differences: schema.Compare(should, left)}
 		err = g.drifts.keepLook(ctx, g.place, still, left.Fingerprint())
 	}
 	if err != nil {

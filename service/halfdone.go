@@ -99,7 +99,7 @@ func (s *targets) undoable(ctx context.Context, p targetContext, session engine.
 		}
 	}
 	if _, err := evidence.Undo(back, p.dialect().SessionOf(back), seen); err != nil {
-		return refused(fmt.Sprintf("undo by hand what it did, then record that: vorrang settle -lane %s -env %s -step %s -as undone -reason \"…\"", p.lane.Name, p.environment.Name, action.Step.Number),
+		return refused(todo{p.at().Settle(action.Step.Number, ledger.SettledUndone).For("undo by hand what it did, then record that")},
 			"of step %s (%s) only %s took effect, and %s", action.Step.Number, action.Step.Slug, count(action.Half, "statement", "statements"), err)
 	}
 	return nil

@@ -6,10 +6,10 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"vorrang/core/access"
 	"vorrang/core/lane"
+	"vorrang/core/remedy"
 	"vorrang/records"
 	"vorrang/service/api"
 	"vorrang/work"
@@ -54,34 +54,34 @@ type hookIn struct {
 // putHook keeps a hook, new or changed. Its secret is kept as a reference only.
 func (s *hooks) putHook(c call, in *hookIn) (*api.Hook, error) {
 	if err := access.CheckName(in.Hook); err != nil {
-		return nil, badRequest("", "hook: %s", err)
+		return nil, badRequest(nil, "hook: %s", err)
 	}
 	if !lane.IsReference(in.Secret) {
-		return nil, badRequest("", "secret: no secret is kept here; write env:NAME or file:PATH, and put it there for the service")
+		return nil, badRequest(nil, "secret: no secret is kept here; write env:NAME or file:PATH, and put it there for the service")
 	}
 	if !lane.IsReference(in.URL) {
 		address, err := url.Parse(in.URL)
 		if err != nil || address.Host == "" || address.Scheme != "http" && address.Scheme != "https" {
-			return nil, badRequest("", "url: it is an address such as https://…, or env:NAME or file:PATH")
+			return nil, badRequest(nil, "url: it is an address such as https://…, or env:NAME or file:PATH")
 		}
 		if address.User != nil || address.RawQuery != "" {
-			return nil, badRequest("", "url: it holds a password or a query; put such an address where env:NAME or file:PATH finds it")
+			return nil, badRequest(nil, "url: it holds a password or a query; put such an address where env:NAME or file:PATH finds it")
 		}
 	}
 	for _, event := range in.Events {
 		if !slices.Contains(api.HookEvents, event) {
-			return nil, badRequest("", "events: %q is none; they are held, approved, started, failed, done", event)
+			return nil, badRequest(nil, "events: %q is none; they are held, approved, started, failed, done", event)
 		}
 	}
 	if len(in.Events) == 0 {
-		return nil, badRequest("", "events: say of what it is told: held, approved, started, failed, done")
+		return nil, badRequest(nil, "events: say of what it is told: held, approved, started, failed, done")
 	}
 	if in.Lane != "" {
 		if _, err := s.targets.lane(c, in.Lane); err != nil {
 			return nil, err
 		}
 	}
-	h := records.Hook{Name: in.Hook, URL: in.URL, Secret: in.Secret, Events: slices.Sorted(slices.Values(in.Events)), Lane: in.Lane, MadeBy: c.actor, MadeAt: time.Now().UTC()}
+	h := records.Hook{Name: in.Hook, URL: in.URL, Secret: in.Secret, Events: slices.Sorted(slices.Values(in.Events)), Lane: in.Lane, MadeBy: c.actor, MadeAt: s.Now().UTC()}
 	shown := api.Hook(h)
 	return &shown, s.Records.PutHook(c, h)
 }
@@ -93,7 +93,7 @@ type oneHookIn struct {
 func (s *hooks) removeHook(c call, in *oneHookIn) (*nothing, error) {
 	was, err := s.Records.RemoveHook(c, in.Hook)
 	if err == nil && !was {
-		err = notFound("hook", in.Hook, "vorrang hooks lists them")
+		err = notFound("hook", in.Hook, see(remedy.LookAtHooks, "see which there are"))
 	}
 	return &nothing{}, err
 }

@@ -20,6 +20,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"vorrang/core/access"
+	"vorrang/core/remedy"
 	"vorrang/records"
 )
 
@@ -104,7 +105,7 @@ func (s *door) scopeOf(c fiber.Ctx) (access.Scope, error) {
 	if id := c.Params("id"); id != "" { // of a deployment
 		number, err := strconv.ParseInt(id, 10, 64)
 		if err != nil {
-			return scope, badRequest("", "id: %q is not a whole number", id)
+			return scope, badRequest(nil, "id: %q is not a whole number", id)
 		}
 		scope.Lane, scope.Environment, err = s.Records.PlaceOf(c.Context(), number)
 		if errors.Is(err, records.ErrNotFound) {
@@ -131,17 +132,17 @@ func forbidden(who caller, need access.Need, scope access.Scope) error {
 	if len(need.Roles) > 0 {
 		grant.Role = need.Roles[0]
 	}
-	next := "an administrator can grant it: vorrang person " + who.Name + " -grant " + grant.String()
+	next := remedy.Remedy{Act: remedy.Grant, Arguments: remedy.Arguments{Person: who.Name, Grant: grant.String()}, Reason: "an administrator can grant it"}
 	if !who.Person {
-		next = "an administrator can make a token that may: vorrang token " + who.Name + " -grant " + grant.String()
+		next.Act, next.Reason = remedy.MakeToken, "an administrator can make a token that may"
 	}
-	return refuse(http.StatusForbidden, "forbidden", "Not allowed", next,
+	return refuse(http.StatusForbidden, "forbidden", "Not allowed", todo{next},
 		"%s may not do this %s: it takes %s; granted is %s", who.Name, place, need, have)
 }
 
 func unauthorized(detail string) error {
 	return refuse(http.StatusUnauthorized, "unauthorized", "Sign in first",
-		"vorrang login signs in; programs send a token, which vorrang takes from VORRANG_TOKEN", "%s", detail)
+		or(see(remedy.SignIn, "sign in"), by("programs send a token, which the client takes from VORRANG_TOKEN")), "%s", detail)
 }
 
 // identify finds out who calls: by a bearer token, or by a session's cookie.
@@ -161,7 +162,7 @@ func (s *door) identify(c fiber.Ctx) (caller, error) {
 		return caller{}, err
 	}
 	if c.Method() != fiber.MethodGet && !s.sameOrigin(c) {
-		return caller{}, refuse(http.StatusForbidden, "forbidden", "Another site asked", "", "a session's requests come from the console's own pages only")
+		return caller{}, refuse(http.StatusForbidden, "forbidden", "Another site asked", nil, "a session's requests come from the console's own pages only")
 	}
 	return who, nil
 }

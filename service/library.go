@@ -10,6 +10,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/release"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
@@ -77,7 +78,7 @@ func wanted(p plan.Plan) []step.Checksum {
 func (s *library) sealedSteps(ctx context.Context, lane, name string) (release.Release, []release.Sealed, error) {
 	r, steps, err := s.Records.Release(ctx, lane, name)
 	if errors.Is(err, records.ErrNotFound) {
-		return r, nil, notFound("release "+name+" in the lane", lane, "vorrang releases lists them; vorrang cut NAME seals one")
+		return r, nil, notFound("release "+name+" in the lane", lane, or(see(remedy.LookAtReleases, "see which there are"), see(remedy.Cut, "seal one")))
 	}
 	return r, steps, err
 }

@@ -59,14 +59,14 @@ func (s *schemas) sinceOf(c call, in *mapIn) (*schema.Schema, error) {
 		return nil, nil
 	case "before":
 		if in.Deployment == 0 {
-			return nil, badRequest("", "since: before is before a deployment; name one")
+			return nil, badRequest(nil, "since: before is before a deployment; name one")
 		}
 		before, err := s.Records.SchemaBefore(c, in.Lane, in.Environment, in.Deployment)
 		return before, err
 	case "known":
 		known, err := s.Records.KnownSchema(c, in.Lane, in.Environment)
 		if errors.Is(err, records.ErrNotFound) {
-			err = notFound("kept schema of", in.Lane+"/"+in.Environment, "the next deployment keeps one")
+			err = notFound("kept schema of", in.Lane+"/"+in.Environment, by("the next deployment keeps one"))
 		}
 		return &known.Schema, err
 	}

@@ -116,7 +116,7 @@ func (d *openIDDoor) find(ctx context.Context, o *OpenID) (*oidc.Provider, error
 		client := &http.Client{Timeout: 10 * time.Second}
 		provider, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), client), o.Issuer)
 		if err != nil {
-			return nil, refuse(http.StatusBadGateway, "unreachable", "The provider does not answer", "try again, or sign in by name and password",
+			return nil, refuse(http.StatusBadGateway, "unreachable", "The provider does not answer", by("try again, or sign in by name and password"),
 				"the OpenID Connect provider %s cannot be used: %s", o.Issuer, err)
 		}
 		d.mu.Lock()
@@ -183,7 +183,7 @@ func (s *door) waysIn(call, *nothing) (*api.WaysIn, error) {
 // openID sends the browser to the provider.
 func (s *door) openID(c call, _ *nothing) (*nothing, error) {
 	if s.OpenID == nil {
-		return nil, notFound("way to sign in", "by OpenID Connect", "vorrangd -sign-in FILE sets one up")
+		return nil, notFound("way to sign in", "by OpenID Connect", by("whoever runs the service sets one up: docs/people.md"))
 	}
 	if wait, _ := s.signInLimiter.allow("", s.addressOf(c.fiber), time.Now()); wait > 0 {
 		return nil, s.home(c, tooManySignIns)
@@ -243,7 +243,7 @@ type callbackIn struct {
 // openIDBack takes the browser back from the provider.
 func (s *door) openIDBack(c call, in *callbackIn) (*nothing, error) {
 	if s.OpenID == nil {
-		return nil, notFound("way to sign in", "by OpenID Connect", "vorrangd -sign-in FILE sets one up")
+		return nil, notFound("way to sign in", "by OpenID Connect", by("whoever runs the service sets one up: docs/people.md"))
 	}
 	name, why, err := s.finishSignIn(c, in)
 	s.book.auditSignIn(c, cmp.Or(name, "somebody"), 0, err)

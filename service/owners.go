@@ -56,7 +56,7 @@ func (s *targets) unshared(ctx context.Context, p targetContext, session engine.
 }
 
 func shared(p targetContext, twin targetContext) error {
-	return refused("give each environment a database of its own, in what the target references stand for",
+	return refused(by("give each environment a database of its own, in what the target references stand for"),
 		"the target of %s/%s is the database of %s/%s: what is deployed to one would change the other, without its gate",
 		p.lane.Name, p.environment.Name, twin.lane.Name, twin.environment.Name)
 }

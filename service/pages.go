@@ -33,7 +33,7 @@ func (s *Service) console(c fiber.Ctx) error {
 	if err != nil {
 		name = "index.html"
 		if body, err = fs.ReadFile(s.Console, name); err != nil {
-			return notFound("page", c.Path(), "this vorrangd was built without its console; make build builds both")
+			return notFound("page", c.Path(), by("this service was built without its console; make build builds both"))
 		}
 	}
 	c.Set(fiber.HeaderContentType, mime.TypeByExtension(path.Ext(name)))

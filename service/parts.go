@@ -86,7 +86,8 @@ type deploying struct {
 	metrics   *metrics
 	running   *work.Deployments
 	schedules *work.Round
-	now       func() time.Time // for events; a test may put a fault there
+	// of what a deployment tells and writes; a test may put a fault there
+	eventClock func() time.Time
 }
 
 // catalogue is lanes, their steps, and releases of them.
@@ -133,7 +134,7 @@ func (s *Service) parts(running *work.Deployments) {
 	s.gates = &gates{config, s.targets, library, s.drifts, s.hooks, locks, s.looking}
 	s.repairs = &repairs{config, s.targets, library, builder, s.drifts}
 	s.deploying = &deploying{Config: config, targets: s.targets, library: library, drifts: s.drifts, gates: s.gates, hooks: s.hooks, repairs: s.repairs,
-		book: s.book, door: s.door, laneLocks: locks, looking: s.looking, metrics: s.metrics, running: running, now: time.Now}
+		book: s.book, door: s.door, laneLocks: locks, looking: s.looking, metrics: s.metrics, running: running, eventClock: s.Now}
 	s.deploying.schedules = work.NewRound("schedules", func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.deploying.beginDue)
 	s.catalogue = &catalogue{config, s.targets, library, s.gates, locks, newUploads(), s.drifts.looks}
 	s.views = &views{config, s.targets, library, s.gates, s.looking}

@@ -35,7 +35,7 @@ func argon(ctx context.Context, password string, salt []byte, passes, memory uin
 	case hashQueue <- struct{}{}:
 		defer func() { <-hashQueue }()
 	default:
-		return nil, refuse(http.StatusTooManyRequests, "too-many", "Too many sign in at once", "try again in some seconds", "too many people are signing in at this moment")
+		return nil, refuse(http.StatusTooManyRequests, "too-many", "Too many sign in at once", by("try again in some seconds"), "too many people are signing in at this moment")
 	}
 	select {
 	case hashing <- struct{}{}:
@@ -50,9 +50,9 @@ func argon(ctx context.Context, password string, salt []byte, passes, memory uin
 func hashPassword(ctx context.Context, password string) (string, error) {
 	switch {
 	case len([]rune(password)) < leastPassword:
-		return "", badRequest("", "password: it needs at least %d characters", leastPassword)
+		return "", badRequest(nil, "password: it needs at least %d characters", leastPassword)
 	case len(password) > mostPassword:
-		return "", badRequest("", "password: it may have at most %d bytes", mostPassword)
+		return "", badRequest(nil, "password: it may have at most %d bytes", mostPassword)
 	}
 	salt := make([]byte, 16)
 	_, _ = rand.Read(salt) // never fails

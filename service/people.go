@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"vorrang/core/access"
+	"vorrang/core/remedy"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -42,26 +43,26 @@ func (s *door) putPerson(c call, in *personIn) (*access.Person, error) {
 	person, err := s.Records.ChangePerson(c, in.Person, func(p *access.Person, isNew bool) error {
 		if isNew {
 			if err := access.CheckName(in.Person); err != nil {
-				return badRequest("", "person: %s", err)
+				return badRequest(nil, "person: %s", err)
 			}
 			if in.Password == nil {
-				return badRequest("vorrang people lists them", "password: %s is new here, and needs one", in.Person)
+				return badRequest(see(remedy.LookAtPeople, "see who there is"), "password: %s is new here, and needs one", in.Person)
 			}
-			*p = access.Person{Name: in.Person, CreatedBy: c.actor, CreatedAt: time.Now().UTC()}
+			*p = access.Person{Name: in.Person, CreatedBy: c.actor, CreatedAt: s.Now().UTC()}
 		}
 		if err := changeGrants(p, granted, in.Take); err != nil {
 			return err
 		}
 		if in.Password != nil {
 			if p.Subject != "" {
-				return refused("", "%s signs in elsewhere, and has no password here", in.Person)
+				return refused(nil, "%s signs in elsewhere, and has no password here", in.Person)
 			}
 			p.Password = password
 		}
 		if in.Disabled != nil {
 			p.Disabled = nil
 			if *in.Disabled {
-				now := time.Now().UTC()
+				now := s.Now().UTC()
 				p.Disabled = &now
 			}
 		}
@@ -75,7 +76,7 @@ func changeGrants(person *access.Person, granted access.Grants, take []string) e
 	for _, text := range take {
 		g, err := access.ParseGrant(text)
 		if err != nil {
-			return badRequest("", "take: %s", err)
+			return badRequest(nil, "take: %s", err)
 		}
 		kept := access.Grants{}
 		for _, had := range person.Grants {
@@ -84,7 +85,7 @@ func changeGrants(person *access.Person, granted access.Grants, take []string) e
 			}
 		}
 		if len(kept) == len(person.Grants) {
-			return refused("vorrang people lists what is granted", "%s does not have %s", person.Name, g)
+			return refused(see(remedy.LookAtPeople, "see what is granted"), "%s does not have %s", person.Name, g)
 		}
 		person.Grants = kept
 	}
@@ -106,7 +107,7 @@ func (s *door) grants(c call, field string, texts []string) (access.Grants, erro
 	for _, text := range texts {
 		g, err := access.ParseGrant(text)
 		if err != nil {
-			return nil, badRequest("", "%s: %s", field, err)
+			return nil, badRequest(nil, "%s: %s", field, err)
 		}
 		if g.Lane != "" {
 			l, err := s.targets.lane(c, g.Lane)
@@ -114,7 +115,7 @@ func (s *door) grants(c call, field string, texts []string) (access.Grants, erro
 				return nil, err
 			}
 			if _, known := l.Environment(g.Environment); g.Environment != "" && !known {
-				return nil, notFound("environment "+g.Environment+" in the lane", g.Lane, "")
+				return nil, notFound("environment "+g.Environment+" in the lane", g.Lane, nil)
 			}
 		}
 		list = append(list, g)
@@ -137,28 +138,28 @@ type tokenIn struct {
 // else.
 func (s *door) makeToken(c call, in *tokenIn) (*api.TokenMade, error) {
 	if err := access.CheckName(in.Name); err != nil {
-		return nil, badRequest("", "name: %s", err)
+		return nil, badRequest(nil, "name: %s", err)
 	}
 	_, err := s.Records.Person(c, in.Name)
 	if err == nil {
-		return nil, refused("give the machine a name of its own", "%s is a person's name", in.Name)
+		return nil, refused(by("give the machine a name of its own"), "%s is a person's name", in.Name)
 	}
 	if !errors.Is(err, records.ErrNotFound) {
 		return nil, err
 	}
 	length := time.Duration(in.Seconds) * time.Second
 	if length < time.Minute || length > longestToken {
-		return nil, badRequest("", "seconds: a token is good for a minute at least, and a year at most")
+		return nil, badRequest(nil, "seconds: a token is good for a minute at least, and a year at most")
 	}
 	grants, err := s.grants(c, "grant", in.Grant)
 	if err != nil {
 		return nil, err
 	}
 	if len(grants) == 0 {
-		return nil, badRequest("", "grant: say what the machine may, as in reporter@harbour/production")
+		return nil, badRequest(nil, "grant: say what the machine may, as in reporter@harbour/production")
 	}
 	text := newSecret(tokenPrefix)
-	made, err := s.Records.AddToken(c, hashed(text), access.Token{Name: in.Name, Grants: grants, MadeBy: c.actor, ExpiresAt: time.Now().Add(length).UTC()})
+	made, err := s.Records.AddToken(c, hashed(text), access.Token{Name: in.Name, Grants: grants, MadeBy: c.actor, ExpiresAt: s.Now().Add(length).UTC()})
 	c.fiber.Status(http.StatusCreated)
 	return &api.TokenMade{Token: made, Text: text}, err
 }
@@ -170,7 +171,7 @@ type oneTokenIn struct {
 func (s *door) revokeToken(c call, in *oneTokenIn) (*nothing, error) {
 	was, err := s.Records.Revoke(c, in.Token)
 	if err == nil && !was {
-		err = refuse(http.StatusNotFound, "not-found", "Not found", "vorrang tokens lists them", "there is no token %d", in.Token)
+		err = refuse(http.StatusNotFound, "not-found", "Not found", see(remedy.LookAtTokens, "see which there are"), "there is no token %d", in.Token)
 	}
 	return &nothing{}, err
 }

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"errors"
-	"time"
 	"unicode/utf8"
 
 	"vorrang/core/deploy"
@@ -11,6 +10,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/core/review"
 	"vorrang/core/step"
 	"vorrang/service/api"
@@ -79,7 +79,7 @@ func (s *deploying) standalone(c call, p targetContext, facts gate.Facts, planne
 	if err != nil {
 		return "", err
 	}
-	f := engine.File{Lane: p.lane.Name, Environment: p.environment.Name, Release: facts.Release, MadeBy: c.actor, MadeAt: time.Now(),
+	f := engine.File{Lane: p.lane.Name, Environment: p.environment.Name, Release: facts.Release, MadeBy: c.actor, MadeAt: s.Now(),
 		Plan: planned, Defaults: defaults(p), Head: facts.View.State.Head, Key: s.Records.LedgerKey, Belongs: claim(p, facts.View.State),
 		Texts: func(checksum step.Checksum) ([]byte, error) { return s.Records.Text(c, checksum) }}
 	for _, hold := range result.Holds() {
@@ -93,12 +93,12 @@ func (s *deploying) standalone(c call, p targetContext, facts gate.Facts, planne
 		f.MakeLedger = true
 	}
 	if len(planned.Actions) == 0 {
-		return "", refused("vorrang status says where it stands", "there is nothing to do on %s, so there is no file to write", p.environment.Name)
+		return "", refused(p.do(remedy.LookAtStatus, "see where it stands"), "there is nothing to do on %s, so there is no file to write", p.environment.Name)
 	}
 	text, err := scripts.Script(f)
 	var unwritten *engine.UnwritableError
 	if errors.As(err, &unwritten) {
-		return "", refused("", "%s", unwritten.Reason)
+		return "", refused(nil, "%s", unwritten.Reason)
 	}
 	return string(text), err
 }

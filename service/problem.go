@@ -10,6 +10,7 @@ import (
 
 	"vorrang/core/engine"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/internal/safely"
 	"vorrang/records"
@@ -43,7 +44,7 @@ func (s *Config) problem(err error) api.Problem {
 	switch {
 	case errors.As(err, &fault):
 		return api.Problem{Type: "urn:vorrang:internal", Title: "The service has a fault", Status: http.StatusInternalServerError,
-			Detail: "this request met a fault of the service; nothing more is known of it here", Next: "the service's log has the place; report it"}
+			Detail: "this request met a fault of the service; nothing more is known of it here", Remedies: by("the service's log has the place; report it")}
 	case errors.As(err, &reason):
 		return reason.problem
 	case errors.As(err, &files):
@@ -53,13 +54,13 @@ func (s *Config) problem(err error) api.Problem {
 		return api.Problem{Type: "urn:vorrang:refused", Title: "There is no such plan", Status: http.StatusConflict, Detail: unplanned.Reason}
 	case errors.As(err, &unreachable):
 		return api.Problem{Type: "urn:vorrang:unreachable", Title: "The target cannot be used", Status: http.StatusBadGateway,
-			Detail: unreachable.Message, Next: unreachable.Fix}
+			Detail: unreachable.Message, Remedies: by("%s", unreachable.Fix)}
 	case errors.As(err, &lost), errors.As(err, &server):
 		return api.Problem{Type: "urn:vorrang:unreachable", Title: "The target refused, or went away", Status: http.StatusBadGateway,
-			Detail: err.Error(), Next: "vorrang probe says whether the target can be used, and what to fix"}
+			Detail: err.Error(), Remedies: see(remedy.LookAtTarget, "see whether the target can be used, and what to fix")}
 	case errors.As(err, &locked):
 		return api.Problem{Type: "urn:vorrang:held", Title: "The target is busy", Status: http.StatusConflict,
-			Detail: locked.Error(), Next: "wait for it to end"}
+			Detail: locked.Error(), Remedies: by("wait for it to end")}
 	case errors.Is(err, records.ErrNotFound):
 		return api.Problem{Type: "urn:vorrang:not-found", Title: "Not found", Status: http.StatusNotFound, Detail: err.Error()}
 	case errors.As(err, &framework): // whose own words may quote the request, headers and all
@@ -67,5 +68,5 @@ func (s *Config) problem(err error) api.Problem {
 			Detail: "the request cannot be answered as it is: " + strings.ToLower(http.StatusText(framework.Code))}
 	}
 	return api.Problem{Type: "urn:vorrang:internal", Title: "The service failed", Status: http.StatusInternalServerError,
-		Detail: "the service could not do this; its log says why", Next: "see the service's log; is its records database there?"}
+		Detail: "the service could not do this; its log says why", Remedies: by("see the service's log; is its records database there?")}
 }

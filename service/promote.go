@@ -14,6 +14,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
@@ -87,7 +88,7 @@ func (s *deploying) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
 		return nil, err
 	}
 	if !p.environment.Disposable && in.Confirm != in.Environment {
-		return nil, refused(fmt.Sprintf("look at the SQL first (vorrang preview), then type the environment's name: -confirm %s", in.Environment),
+		return nil, refused(todo{p.at().Do(remedy.LookAtWaysBack).For("look at the SQL first").And(confirm(in.Environment))},
 			"a rollback on %s, which is not disposable, needs its name typed as confirmation", in.Environment)
 	}
 	request.shown = in.Plan
@@ -110,7 +111,7 @@ func forwardRequest(through string, policy plan.Policy, whole bool) (deploymentR
 	if through != "" {
 		var err error
 		if number, err = step.ParseNumber(through); err != nil {
-			return deploymentRequest{}, badRequest("", "through: %s", err)
+			return deploymentRequest{}, badRequest(nil, "through: %s", err)
 		}
 	}
 	return deploymentRequest{through: number,
@@ -133,7 +134,7 @@ func (s *deploying) rollbackRequest(ctx context.Context, p targetContext, in rol
 		given++
 		var err error
 		if way.To, err = step.ParseNumber(in.To); err != nil {
-			return deploymentRequest{}, badRequest("", "to: %s", err)
+			return deploymentRequest{}, badRequest(nil, "to: %s", err)
 		}
 	}
 	if in.Deployment != 0 {
@@ -152,7 +153,7 @@ func (s *deploying) rollbackRequest(ctx context.Context, p targetContext, in rol
 		}
 	}
 	if given != 1 || in.Last < 0 {
-		return deploymentRequest{}, badRequest("", "give exactly one of last (a number above 0), to, deployment and release")
+		return deploymentRequest{}, badRequest(nil, "give exactly one of last (a number above 0), to, deployment and release")
 	}
 	return deploymentRequest{
 		back: true,
@@ -176,7 +177,7 @@ const leastShown = 12
 // deploy begins a deployment, unless the service is stopping.
 func (s *deploying) deploy(c call, p targetContext, w deploymentRequest) (*api.Promoted, error) {
 	if !s.running.Enter() {
-		return nil, refuse(http.StatusServiceUnavailable, "refused", "The service is stopping", "try again once it is back", "the service is stopping")
+		return nil, refuse(http.StatusServiceUnavailable, "refused", "The service is stopping", by("try again once it is back"), "the service is stopping")
 	}
 	if err := s.targets.quiet(c, p); err != nil { // before a connection is spent on it
 		s.running.Leave()
@@ -217,7 +218,7 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 		return nil, err
 	}
 	if w.shown != "" && (len(w.shown) < leastShown || !strings.HasPrefix(planned.Digest(), w.shown)) {
-		return nil, refused("look at it again, and confirm what is shown then", "the plan is not the one that was shown: steps, their texts or the target changed in between")
+		return nil, refused(p.do(remedy.LookAtPlan, "look at it again, and confirm what is shown then"), "the plan is not the one that was shown: steps, their texts or the target changed in between")
 	}
 	if err := s.targets.allUndoable(c, p, session, planned); err != nil {
 		return nil, err

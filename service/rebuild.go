@@ -2,12 +2,12 @@ package service
 
 import (
 	"context"
-	"fmt"
 
 	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/service/api"
 )
 
@@ -41,7 +41,7 @@ func rebuildable(p targetContext) error {
 	if p.environment.Disposable {
 		return nil
 	}
-	return refused("a rebuild is for environments that the lane file declares disposable",
+	return refused(by("a rebuild is for environments that the lane file declares disposable"),
 		"%s is not disposable: nothing may empty it", p.environment.Name)
 }
 
@@ -56,7 +56,7 @@ func (s *deploying) unconfirmed(ctx context.Context, p targetContext) error {
 	if err != nil {
 		return err
 	}
-	return refused(fmt.Sprintf("if that is meant, type the environment's name: -confirm %s", p.environment.Name),
+	return refused(todo{confirm(p.environment.Name).For("if that is meant, type the environment's name")},
 		"a rebuild drops everything in the application's schemas of %s (%s, with their rows), and applies all steps again", p.environment.Name, existing)
 }
 
@@ -77,7 +77,7 @@ func (s *deploying) emptyable(c call, p targetContext, session engine.Session) e
 		return err
 	}
 	if twin != nil {
-		return refused("give each environment a database of its own, in what the target references stand for",
+		return refused(by("give each environment a database of its own, in what the target references stand for"),
 			"this database is also the target of %s/%s: nothing may empty it", twin.lane.Name, twin.environment.Name)
 	}
 	facts, _, err := s.targets.look(c, p, session)
@@ -89,8 +89,7 @@ func (s *deploying) emptyable(c call, p targetContext, session engine.Session) e
 		if other.environment.Disposable || facts.View.State.Belongs == own {
 			continue
 		}
-		return refused(fmt.Sprintf("let the service reach it, and try again; or, if you know that this database is %s's own, record that first: vorrang adopt -lane %s -env %s",
-			p.environment.Name, p.lane.Name, p.environment.Name),
+		return refused(or(by("let the service reach it, and try again"), p.do(remedy.Adopt, "if you know that this database is "+p.environment.Name+"'s own, record that first")),
 			"whether %s/%s, which is not disposable, has another database could not be seen, and the ledger does not say whose this one is", other.lane.Name, other.environment.Name)
 	}
 	if facts.Chain == nil && !facts.Foreign() {

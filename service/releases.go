@@ -7,6 +7,7 @@ import (
 
 	"vorrang/core/plan"
 	"vorrang/core/release"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
@@ -25,7 +26,7 @@ type cutIn struct {
 // cut seals the catalogue up to a step.
 func (s *catalogue) cut(c call, in *cutIn) (*api.ReleaseCut, error) {
 	if err := release.CheckName(in.Name); err != nil {
-		return nil, badRequest("", "name: %s", err)
+		return nil, badRequest(nil, "name: %s", err)
 	}
 	through, err := optionalNumber("through", in.Through)
 	if err != nil {
@@ -41,12 +42,12 @@ func (s *catalogue) cut(c call, in *cutIn) (*api.ReleaseCut, error) {
 		return nil, err
 	}
 	if len(steps) == 0 || through != "" && steps[len(steps)-1].Number != through {
-		return nil, refused("vorrang status -all lists the steps; vorrang submit sends new ones", "there is no step %s in the catalogue", orAny(through))
+		return nil, refused(or(see(remedy.LookAtSteps, "see the steps"), see(remedy.Submit, "send new ones")), "there is no step %s in the catalogue", orAny(through))
 	}
 	r := release.Release{Lane: in.Lane, Name: in.Name, Digest: release.Digest(release.Sums(steps)), Through: steps[len(steps)-1].Number, Count: len(steps),
-		Notes: strings.TrimSpace(in.Notes), Commit: in.Commit, Clean: in.Clean, CutAt: time.Now().UTC().Truncate(time.Microsecond), CutBy: c.actor}
+		Notes: strings.TrimSpace(in.Notes), Commit: in.Commit, Clean: in.Clean, CutAt: s.Now().UTC().Truncate(time.Microsecond), CutBy: c.actor}
 	if in.Digest != "" && in.Digest != string(r.Digest) {
-		return nil, refused("vorrang submit sends the folder; then cut again", "the step folder and the catalogue differ up to step %s", r.Through)
+		return nil, refused(todo{remedy.Place{Lane: in.Lane}.Do(remedy.Submit).For("send the folder").And(remedy.Place{Lane: in.Lane}.Do(remedy.Cut))}, "the step folder and the catalogue differ up to step %s", r.Through)
 	}
 	if err := submission.Seal(c, r, ids); err != nil {
 		return nil, sealedAlready(err)
@@ -61,7 +62,7 @@ func optionalNumber(field, text string) (step.Number, error) {
 	}
 	number, err := step.ParseNumber(text)
 	if err != nil {
-		return "", badRequest("", "%s: %s", field, err)
+		return "", badRequest(nil, "%s: %s", field, err)
 	}
 	return number, nil
 }
@@ -76,7 +77,7 @@ func orAny(number step.Number) string {
 func sealedAlready(err error) error {
 	var sealed *records.SealedError
 	if errors.As(err, &sealed) {
-		return refused("a release never changes; cut one with another name, of other steps", "%s", sealed.Error())
+		return refused(by("a release never changes; cut one with another name, of other steps"), "%s", sealed.Error())
 	}
 	return err
 }
@@ -174,7 +175,7 @@ func (s *catalogue) sign(c call, in *signIn) (*api.Signed, error) {
 	}
 	signatures, err := release.Verified([]byte(release.Sums(steps)), []byte(in.Signature))
 	if err != nil {
-		return nil, badRequest("vorrang sign makes one", "signature: %s", err)
+		return nil, badRequest(see(remedy.Sign, "make one"), "signature: %s", err)
 	}
 	err = s.laneLocks.change(in.Lane, func() error { return s.Records.AddSignatures(c, in.Lane, r.Digest, c.actor, signatures) })
 	if err != nil {

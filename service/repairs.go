@@ -10,6 +10,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
 	"vorrang/service/api"
@@ -41,7 +42,7 @@ func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 			return s.settleWhole(c, p, session, in, standing, reason)
 		}
 		if !known || !standing.State.Doubtful() && standing.State.Status != ledger.StatusFailed {
-			return nil, "", refused("vorrang status says what every step's state is", "step %s is not in doubt on %s", number, in.Environment)
+			return nil, "", refused(p.do(remedy.LookAtStatus, "see what the state of each step is"), "step %s is not in doubt on %s", number, in.Environment)
 		}
 		e, err := s.targets.exhibit(c, p, session, standing)
 		if err != nil {
@@ -49,7 +50,7 @@ func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 		}
 		broken := e.statement.Invalid()
 		if !standing.State.Doubtful() && (len(broken) == 0 || in.As == ledger.SettledApplied) {
-			return nil, "", refused("vorrang promote tries it again", "step %s failed on %s, and left no invalid index; it is not in doubt", number, in.Environment)
+			return nil, "", refused(p.do(remedy.Promote, "try it again"), "step %s failed on %s, and left no invalid index; it is not in doubt", number, in.Environment)
 		}
 		if err := s.clearAway(c, p, session, in, e, broken); err != nil {
 			return nil, "", err
@@ -67,7 +68,7 @@ func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 func (s *repairs) settleWhole(c call, p targetContext, session engine.Session, in *settleIn, standing plan.Standing, reason string) ([]ledger.Entry, string, error) {
 	number, st := standing.Step.Number, standing.State
 	if !unfinished(st) {
-		return nil, "", refused("vorrang status says what every step's state is", "step %s is %s on %s, and not half-done", number, st.Status, in.Environment)
+		return nil, "", refused(p.do(remedy.LookAtStatus, "see what the state of each step is"), "step %s is %s on %s, and not half-done", number, st.Status, in.Environment)
 	}
 	version, known := s.targets.versions(c, p)(number, st.Checksum)
 	if !known {
@@ -100,7 +101,7 @@ func (s *repairs) settleWhole(c call, p targetContext, session engine.Session, i
 		against = evidence.Remains(looked)
 	}
 	if len(against) > 0 && !in.Acknowledge {
-		return nil, "", refuseDifferences("look again, and add -acknowledge if it is meant to be like this", against,
+		return nil, "", refuseDifferences(see(remedy.Acknowledge, "look again; if it is meant to be like this"), against,
 			"%s than that step %s is settled as %s", count(len(against), "thing shows otherwise", "things show otherwise"), number, in.As)
 	}
 	detail := st.Progress
@@ -132,11 +133,11 @@ func goesOn(st ledger.StepState, as string) string {
 // acknowledged, and drops invalid indexes where that was asked for.
 func (s *repairs) clearAway(ctx context.Context, p targetContext, session engine.Session, in *settleIn, e stepEvidence, broken []evidence.Object) error {
 	if len(broken) > 0 && !in.DropInvalid && in.As == ledger.SettledNotApplied {
-		return refused("add -drop-invalid to have it dropped now, without blocking anybody; or drop it yourself first",
+		return refused(or(see(remedy.DropInvalid, "have it dropped now, without blocking anybody"), by("drop it yourself first")),
 			"the %s was left INVALID by a build that did not end, and the next try would stumble over it", broken[0])
 	}
 	if against := speaksAgainst(e, in.As); len(against) > 0 && !in.Acknowledge && !in.DropInvalid {
-		return refuseDifferences("look again, and add -acknowledge if you know better", against,
+		return refuseDifferences(see(remedy.Acknowledge, "look again; if you know better"), against,
 			"the target shows otherwise than that statement %d of step %s is %s", e.standing.State.Progress.Statement, e.standing.Step.Number, in.As)
 	}
 	sweeper, can := session.(engine.Sweeper)
@@ -207,7 +208,7 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 	return s.record(c, p, func(session engine.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
 		standing, known := facts.View.Find(number)
 		if !known || !standing.Has(plan.Edited) {
-			return nil, "", refused("vorrang status says what every step's state is", "step %s is not edited on %s", number, in.Environment)
+			return nil, "", refused(p.do(remedy.LookAtStatus, "see what the state of each step is"), "step %s is not edited on %s", number, in.Environment)
 		}
 		var lines []string
 		change, err := s.library.change(c, p, standing.State.Checksum, standing.Step.Forward.Checksum)
@@ -220,7 +221,7 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 				return nil, "", err
 			}
 			if wrong := e.step.Wrong(); len(wrong) > 0 && !in.Acknowledge {
-				return nil, "", refuseDifferences("put the applied text back and write the change as a new step; or add -acknowledge if it is meant to be like this", wrong,
+				return nil, "", refuseDifferences(or(by("put the applied text back and write the change as a new step"), see(remedy.Acknowledge, "if it is meant to be like this")), wrong,
 					"%s not as the new text of step %s would have left %s", is(len(wrong)), number, in.Environment)
 			}
 			lines = e.step.Lines()
@@ -240,10 +241,10 @@ func (s *repairs) repair(c call, lane, environment, number, reason string) (targ
 	}
 	parsed, err := step.ParseNumber(number)
 	if err != nil {
-		return p, "", "", badRequest("", "step: %s", err)
+		return p, "", "", badRequest(nil, "step: %s", err)
 	}
 	if reason = strings.Join(strings.Fields(reason), " "); reason == "" {
-		return p, "", "", badRequest("", "reason: say how you know; it stands in the ledger")
+		return p, "", "", badRequest(nil, "reason: say how you know; it stands in the ledger")
 	}
 	return p, parsed, reason, nil
 }

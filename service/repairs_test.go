@@ -271,7 +271,7 @@ func TestOnlyADisposableDatabaseIsRebuilt(t *testing.T) {
 	assert.Contains(t, problem(t, err).Detail, "production is not disposable: nothing may empty it")
 	_, err = w.Rebuild(t.Context(), "harbour", "development", "")
 	assert.Contains(t, problem(t, err).Detail, "drops everything in the application's schemas of development (2 tables, with their rows)")
-	assert.Contains(t, problem(t, err).Next, "-confirm development")
+	assert.Contains(t, advice.Text(problem(t, err).Remedies), "-confirm development")
 
 	ended := w.Ended(must(w.Rebuild(t.Context(), "harbour", "development", "development")))
 	require.Equal(t, deploy.Done, ended.Outcome, "%v", ended.Failure)
@@ -305,7 +305,7 @@ func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
 	refusal := problem(t, err)
 	assert.Contains(t, refusal.Detail, "production does not look as it does after step 3: 6 differences")
 	assert.Contains(t, refusal.Differences, "column public.a.name is made by these steps, and is not there")
-	assert.Contains(t, refusal.Next, "step 2 fits best, with 4 differences: vorrang baseline -lane harbour -env production -at 2 -check")
+	assert.Contains(t, advice.Text(refusal.Remedies), "step 2 fits best, with 4 differences: vorrang baseline -lane harbour -env production -at 2 -check")
 	_, err = w.Baseline(t.Context(), "harbour", "production", "1", true)
 	assert.Contains(t, problem(t, err).Differences, "function public.f(integer) is there, and these steps do not make it")
 	_, err = w.Baseline(t.Context(), "harbour", "production", "4", true)
@@ -315,10 +315,10 @@ func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
 	for _, says := range []string{"type public.mood: ", "labels is 'calm', and these steps make it 'calm', 'rough'", "column public.a.id: type is bigint, and these steps make it integer", "column public.b.id: null is not allowed, and these steps make it allowed", "function public.f(integer): definition is"} {
 		assert.Contains(t, wrong, says, "names are not enough")
 	}
-	assert.Contains(t, problem(t, err).Next, "no other number fits better than 2; if the differences are meant: vorrang baseline -lane harbour -env production -at 2")
+	assert.Contains(t, advice.Text(problem(t, err).Remedies), "no other number fits better than 2; if the differences are meant: vorrang baseline -lane harbour -env production -at 2")
 	pgtest.Exec(t, w.URLs["production"], "SET search_path = public; ALTER TABLE a ALTER id TYPE int; ALTER TABLE b ALTER id DROP NOT NULL; CREATE OR REPLACE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 1'; ALTER TYPE mood ADD VALUE 'rough'")
 	_, err = w.Baseline(t.Context(), "harbour", "production", "3", true)
-	assert.Contains(t, problem(t, err).Next, "it looks exactly as after step 2: vorrang baseline -lane harbour -env production -at 2 -check")
+	assert.Contains(t, advice.Text(problem(t, err).Remedies), "it looks exactly as after step 2: vorrang baseline -lane harbour -env production -at 2 -check")
 	recorded := must(w.Baseline(t.Context(), "harbour", "production", "2", true))
 	assert.Contains(t, recorded.Message, "checked: the schema is what these steps make, 8 objects, but for owners and grants")
 	assert.Equal(t, "0", pgtest.Query(t, w.URLs["development"], `SELECT count(*) FROM pg_database WHERE datname LIKE 'vorrang\_scratch%'`), "the scratch databases are gone")

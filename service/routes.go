@@ -156,7 +156,7 @@ func (s *Service) route() {
 		s.app.Add([]string{e.method}, e.fiberPath(), handlers[0], handlers[1:]...)
 	}
 	s.app.Use("/api", func(c fiber.Ctx) error {
-		return notFound("resource", c.Path(), "see /api/openapi.json")
+		return notFound("resource", c.Path(), by("see /api/openapi.json"))
 	})
 	s.app.Get("/*", s.console)
 }

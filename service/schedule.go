@@ -10,6 +10,7 @@ import (
 
 	"vorrang/core/access"
 	"vorrang/core/gate"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/internal/safely"
 	"vorrang/records"
@@ -28,12 +29,12 @@ type identity struct {
 
 // schedule keeps a promotion for later, if there is such a one now.
 func (s *deploying) schedule(c call, p targetContext, in *promoteIn) (*api.Promoted, error) {
-	if !in.At.After(time.Now()) {
-		return nil, badRequest("", "at: it must lie in the future")
+	if !in.At.After(s.Now()) {
+		return nil, badRequest(nil, "at: it must lie in the future")
 	}
 	const most = 90 * 24 * time.Hour
 	if time.Until(in.At) > most {
-		return nil, badRequest("", "at: it may lie at most 90 days ahead")
+		return nil, badRequest(nil, "at: it may lie at most 90 days ahead")
 	}
 	who := identity{Token: c.who.token}
 	if c.who.Person {
@@ -82,7 +83,7 @@ func (s *deploying) notTwice(c call, in *promoteIn, due time.Time) error {
 			continue
 		}
 		if other.Release == in.Release && other.Through == in.Through {
-			return refused(fmt.Sprintf("vorrang scheduled shows it; vorrang scheduled -env %s -drop %d takes it back", in.Environment, k.ID),
+			return refused(see(remedy.LookAtScheduled, "see it, or take it back"),
 				"this promotion waits already: number %d, scheduled by %s", k.ID, k.Actor)
 		}
 	}
@@ -125,7 +126,7 @@ type dropIn struct {
 func (s *deploying) dropScheduled(c call, in *dropIn) (*nothing, error) {
 	was, err := s.Records.DropScheduled(c, in.Lane, in.Environment, in.Scheduled, "by "+c.actor)
 	if err == nil && !was {
-		err = refuse(http.StatusNotFound, "not-found", "Not found", "vorrang scheduled lists them",
+		err = refuse(http.StatusNotFound, "not-found", "Not found", see(remedy.LookAtScheduled, "see which wait"),
 			"no promotion to %s with the number %d waits", in.Environment, in.Scheduled)
 	}
 	return &nothing{}, err
@@ -176,7 +177,7 @@ func (s *deploying) beginScheduled(ctx context.Context, d records.Scheduled) (st
 	var reason *problemError
 	switch {
 	case errors.As(err, &reason) && len(reason.problem.Checks) > 0:
-		return "held", reason.problem.Detail + " → " + reason.problem.Next, 0
+		return "held", reason.problem.Detail, 0
 	case err != nil:
 		return "failed", s.problem(err).Detail, 0
 	case promoted.Nothing:

@@ -8,11 +8,13 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 
 	"vorrang/core/engine"
+	"vorrang/core/remedy"
 	"vorrang/records"
 	"vorrang/service/api"
 	"vorrang/work"
@@ -34,6 +36,10 @@ type Config struct {
 
 	// addresses that hooks may lead to although they are of this machine or link-local
 	HookNetworks []net.IPNet
+
+	// the clock of all that is held against a time: gates, freezes, entries; nil for
+	// the machine's
+	Now func() time.Time
 
 	// how long a running step may take to end once the service is stopped
 	Grace time.Duration
@@ -66,6 +72,9 @@ type Service struct {
 func New(config Config) (*Service, error) {
 	if config.Token != "" && len(config.Token) < 16 {
 		return nil, errors.New("the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
+	}
+	if config.Now == nil {
+		config.Now = time.Now
 	}
 	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking(), running: work.NewDeployments(config.Records, config.Log)}
 	s.parts(s.running)
@@ -119,26 +128,48 @@ type problemError struct {
 
 func (e *problemError) Error() string { return e.problem.Detail }
 
-func refuse(status int, kind, title, next, format string, args ...any) error {
+func refuse(status int, kind, title string, next todo, format string, args ...any) error {
 	return &problemError{api.Problem{Type: "urn:vorrang:" + kind, Title: title, Status: status,
-		Detail: fmt.Sprintf(format, args...), Next: next}}
+		Detail: fmt.Sprintf(format, args...), Remedies: next}}
 }
 
-func notFound(what, name, next string) error {
+func notFound(what, name string, next todo) error {
 	return refuse(http.StatusNotFound, "not-found", "Not found", next, "there is no %s %s", what, name)
 }
 
-func badRequest(next, format string, args ...any) error {
+func badRequest(next todo, format string, args ...any) error {
 	return refuse(http.StatusBadRequest, "invalid-request", "The request is not valid", next, format, args...)
 }
 
 // refuseDifferences is refused, with a line for each thing that is not as it
 // should be.
-func refuseDifferences(next string, differences []string, format string, args ...any) error {
+func refuseDifferences(next todo, differences []string, format string, args ...any) error {
 	return &problemError{api.Problem{Type: "urn:vorrang:refused", Title: "Refused", Status: http.StatusConflict,
-		Detail: fmt.Sprintf(format, args...), Next: next, Differences: differences}}
+		Detail: fmt.Sprintf(format, args...), Remedies: next, Differences: differences}}
 }
 
-func refused(next, format string, args ...any) error {
+func refused(next todo, format string, args ...any) error {
 	return refuse(http.StatusConflict, "refused", "Refused", next, format, args...)
+}
+
+// todo is what can be done about a refusal: one of these.
+type todo = []remedy.Remedy
+
+// by is what only people can do.
+func by(format string, args ...any) todo { return todo{remedy.ByHand(format, args...)} }
+
+// see is a move that needs no place.
+func see(act remedy.Move, why string) todo { return todo{{Act: act, Reason: why}} }
+
+// do is a move at the place.
+func (p targetContext) do(act remedy.Move, why string) todo {
+	return todo{p.at().Do(act).For("%s", why)}
+}
+
+// or gives several to choose from.
+func or(all ...todo) todo { return slices.Concat(all...) }
+
+// confirm is a name that is to be typed.
+func confirm(name string) remedy.Remedy {
+	return remedy.Remedy{Act: remedy.Confirm, Arguments: remedy.Arguments{Typed: name}}
 }

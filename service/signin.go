@@ -2,7 +2,6 @@ package service
 
 import (
 	"errors"
-	"fmt"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -12,6 +11,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"vorrang/core/access"
+	"vorrang/core/remedy"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -25,7 +25,7 @@ const (
 // signIn opens a session, or gives a person's program a token.
 func (s *door) signIn(c call, in *api.SignIn) (*api.Session, error) {
 	if !s.sameOrigin(c.fiber) || !c.fiber.Is("json") { // what another site's form can send is neither
-		return nil, refuse(http.StatusForbidden, "forbidden", "Another site asked", "send Content-Type: application/json", "signing in comes from the console's own page, or from a program, as JSON")
+		return nil, refuse(http.StatusForbidden, "forbidden", "Another site asked", by("send Content-Type: application/json"), "signing in comes from the console's own page, or from a program, as JSON")
 	}
 	if in.Token != "" && s.isToken(in.Token) { // nobody guesses it, and nobody's guesses may keep it out
 		who := caller{Name: cleanActor(in.Name, "administrator"), Via: viaAdministrator, Grants: everything}
@@ -56,7 +56,7 @@ func (s *door) slowly(c call, name string, try func() error) (refused int, err e
 	if wait > 0 {
 		seconds := int(wait/time.Second) + 1
 		c.fiber.Set(fiber.HeaderRetryAfter, strconv.Itoa(seconds))
-		return 0, refuse(http.StatusTooManyRequests, "too-many", "Too many tries", fmt.Sprintf("wait %s, then try again", count(seconds, "second", "seconds")),
+		return 0, refuse(http.StatusTooManyRequests, "too-many", "Too many tries", by("wait %s, then try again", count(seconds, "second", "seconds")),
 			"there were too many wrong tries to be %s from your address", shortly(name))
 	}
 	err = try()
@@ -178,7 +178,7 @@ func (s *door) revokeOwnToken(c call, in *oneTokenIn) (*nothing, error) {
 	}
 	was, err := s.Records.RevokeOwn(c, c.actor, in.Token)
 	if err == nil && !was {
-		err = notFound("token of yours with the number", strconv.FormatInt(in.Token, 10), "vorrang tokens -own lists them")
+		err = notFound("token of yours with the number", strconv.FormatInt(in.Token, 10), see(remedy.LookAtOwnTokens, "see which there are"))
 	}
 	return &nothing{}, err
 }
@@ -187,7 +187,7 @@ func (c call) isPerson(what string) error {
 	if c.who.Person {
 		return nil
 	}
-	return refused("", "%s is no person, and has no %s of its own", c.actor, what)
+	return refused(nil, "%s is no person, and has no %s of its own", c.actor, what)
 }
 
 type passwordIn struct {
@@ -213,7 +213,7 @@ func (s *door) changePassword(c call, in *passwordIn) (*nothing, error) {
 	}
 	changed, err := s.Records.ChangePassword(c, c.actor, person.Password, next)
 	if err == nil && !changed {
-		err = refused("sign in again", "your password was changed meanwhile, or you may not sign in any more")
+		err = refused(see(remedy.SignIn, "sign in again"), "your password was changed meanwhile, or you may not sign in any more")
 	}
 	return &nothing{}, err
 }
@@ -231,7 +231,7 @@ func (s *door) knowsPassword(c call, password string) (access.Person, error) {
 	return person, err
 }
 
-var errWrongPassword = refused("", "that is not your password")
+var errWrongPassword = refused(nil, "that is not your password")
 
 const (
 	// freshFor is how long after signing in somebody is taken to be who they are.
@@ -250,18 +250,18 @@ func (s *door) proven(c fiber.Ctx) error {
 		return c.Next()
 	}
 	if !who.Person {
-		return refuse(http.StatusForbidden, "forbidden", "Not allowed", "let an administrator do it", "%s is a machine; a machine makes no tokens, and changes nobody's rights", who.Name)
+		return refuse(http.StatusForbidden, "forbidden", "Not allowed", by("let an administrator do it"), "%s is a machine; a machine makes no tokens, and changes nobody's rights", who.Name)
 	}
 	given, err := url.PathUnescape(c.Get(passwordHeader))
 	if given == "" || err != nil {
 		return refuse(http.StatusForbidden, "proof-needed", "Show that it is you",
-			"vorrang asks for your password; the console does as well. Whoever signs in elsewhere signs in again, and does it within 10 minutes",
+			by("the program and the console ask for your password; whoever signs in elsewhere signs in again, and does it within 10 minutes"),
 			"this makes what opens the service, or changes who may: it takes your password, or a sign-in of the last 10 minutes")
 	}
 	asking := call{Context: c.Context(), fiber: c, who: who, actor: who.Name}
 	_, err = s.slowly(asking, who.Name, func() error { _, err := s.knowsPassword(asking, given); return err })
 	if errors.Is(err, errWrongPassword) {
-		return refuse(http.StatusForbidden, "proof-needed", "Show that it is you", "try again", "that is not your password")
+		return refuse(http.StatusForbidden, "proof-needed", "Show that it is you", by("try again"), "that is not your password")
 	}
 	if err != nil {
 		return err

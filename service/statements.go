@@ -2,11 +2,11 @@ package service
 
 import (
 	"fmt"
-	"time"
 
 	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -27,11 +27,11 @@ func (s *repairs) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 	}
 	at, err := step.ParseNumber(in.At)
 	if err != nil {
-		return nil, badRequest("", "at: %s", err)
+		return nil, badRequest(nil, "at: %s", err)
 	}
 	return s.record(c, p, func(session engine.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
 		if !facts.View.State.Untouched() {
-			return nil, "", refused("vorrang status says where it stands",
+			return nil, "", refused(p.do(remedy.LookAtStatus, "see where it stands"),
 				"%s has a history already: its ledger has entries about steps; a baseline is for databases of which nothing is known", in.Environment)
 		}
 		if facts.View.State.Baseline != "" { // a correction: what is there counts as before
@@ -44,7 +44,7 @@ func (s *repairs) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 			return nil, "", err
 		}
 		if !facts.Existing.Any() && len(covers) > 0 {
-			return nil, "", refused(fmt.Sprintf("vorrang promote -lane %s -to %s", in.Lane, in.Environment),
+			return nil, "", refused(p.do(remedy.Promote, ""),
 				"%s is empty: there is nothing that steps could already have made; promote instead", in.Environment)
 		}
 		checked := ""
@@ -73,7 +73,7 @@ func covered(p targetContext, at step.Number) (covers []step.Number, slug string
 		return covers, "", nil
 	}
 	if len(covers) == 0 || covers[len(covers)-1] != at {
-		return nil, "", refused("vorrang status lists the steps; vorrang submit sends new ones", "there is no step %s in the catalogue", at)
+		return nil, "", refused(or(see(remedy.LookAtSteps, "see the steps"), see(remedy.Submit, "send new ones")), "there is no step %s in the catalogue", at)
 	}
 	return covers, slug, nil
 }
@@ -119,7 +119,7 @@ func (s *repairs) write(c call, p targetContext, session engine.Session, state l
 		return err
 	}
 	for i := range entries {
-		entries[i] = s.Records.LedgerKey.Next(head, entries[i], time.Now())
+		entries[i] = s.Records.LedgerKey.Next(head, entries[i], s.Now())
 		head = entries[i].Head()
 	}
 	if err := session.AppendAll(c, entries); err != nil {

@@ -325,7 +325,7 @@ func (s *views) ledgerSetup(c call, in *environmentIn) (*api.LedgerSetup, error)
 		return nil, err
 	}
 	if p.environment.LedgerRole == "" {
-		return nil, refused("declare ledger-role and ledger-key for it in lane.yaml first; docs/ledger.md says why one would",
+		return nil, refused(by("declare ledger-role and ledger-key for it in lane.yaml first; docs/ledger.md says why one would"),
 			"the ledger of %s has no owner of its own", p.environment.Name)
 	}
 	session, err := s.targets.connect(c, p, "vorrangd ledger")
@@ -357,7 +357,7 @@ func (s *views) engines(call, *nothing) (*api.Engines, error) {
 func (p targetContext) scripts() (engine.Scripts, error) {
 	scripts, can := p.engine.(engine.Scripts)
 	if !can {
-		return nil, refused("let the service deploy it", "no file can be written for %s in this version", p.lane.Engine)
+		return nil, refused(by("let the service deploy it"), "no file can be written for %s in this version", p.lane.Engine)
 	}
 	return scripts, nil
 }

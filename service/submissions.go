@@ -56,7 +56,7 @@ func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 	for _, e := range l.Environments {
 		for _, reference := range []string{e.Target, e.Scratch, e.LedgerKey} {
 			if reference != "" && !s.targets.mayRefer(reference) {
-				return nil, refused("vorrangd's setting -references says which it allows", "%s: %s is no reference that this service allows", e.Name, reference)
+				return nil, refused(by("whoever runs the service says which it allows"), "%s: %s is no reference that this service allows", e.Name, reference)
 			}
 		}
 	}
@@ -80,17 +80,17 @@ func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 
 // loosened refuses a declaration that asks for less, moves a target or drops an
 // environment, unless the lane's name was typed.
-func loosened(name string, changes []lane.Change, confirm string) error {
+func loosened(name string, changes []lane.Change, typed string) error {
 	var lines []string
 	for _, change := range changes {
 		if change.Loosens {
 			lines = append(lines, change.Environment+": "+change.What)
 		}
 	}
-	if len(lines) == 0 || confirm == name {
+	if len(lines) == 0 || typed == name {
 		return nil
 	}
-	return refuseDifferences(fmt.Sprintf("if all of that is meant, type the lane's name: -confirm %s", name), lines,
+	return refuseDifferences(todo{confirm(name).For("if all of that is meant, type the lane's name")}, lines,
 		"this declaration loosens a gate, moves a target or drops an environment of %s", name)
 }
 
@@ -188,7 +188,7 @@ func numbers(text string) (map[step.Number]bool, error) {
 	for part := range strings.FieldsFuncSeq(text, func(r rune) bool { return r == ',' || r == ' ' }) {
 		number, err := step.ParseNumber(part)
 		if err != nil {
-			return nil, badRequest("", "gone: %s", err)
+			return nil, badRequest(nil, "gone: %s", err)
 		}
 		list[number] = true
 	}
@@ -198,7 +198,7 @@ func numbers(text string) (map[step.Number]bool, error) {
 // disagreements finds what a stale or a foreign folder would do: steps that would
 // leave the catalogue, and numbers that another step would take, where nobody said
 // that this is meant.
-func disagreements(d records.Difference, meant map[step.Number]bool) (lines []string, next string) {
+func disagreements(d records.Difference, meant map[step.Number]bool) (lines []string, next todo) {
 	var gone []string
 	for _, s := range d.Gone {
 		if !meant[s.Number] {
@@ -223,7 +223,8 @@ func disagreements(d records.Difference, meant map[step.Number]bool) (lines []st
 		lines = append(lines, fmt.Sprintf("another step took number %s: %s is in the catalogue, %s in the folder; %s is free", number, before.Slug, change.Step.Slug, free.Next()))
 		gone = append(gone, string(number))
 	}
-	next = "bring the folder up to date first: somebody else may have sent these steps; if they are to go: vorrang submit -gone " + strings.Join(gone, ",")
+	next = or(by("bring the folder up to date first: somebody else may have sent these steps"),
+		todo{{Act: remedy.SubmitGone, Arguments: remedy.Arguments{Steps: strings.Join(gone, ",")}, Reason: "if they are to go"}})
 	return lines, next
 }
 
@@ -335,7 +336,7 @@ func receive(c call, body io.Reader, submission *records.Submission) ([]step.Fil
 			break
 		}
 		if err != nil {
-			return nil, badRequest("send the folder with: tar -C steps -cf - . | curl --data-binary @- -H 'Content-Type: application/x-tar' …",
+			return nil, badRequest(by("send the folder as a tar archive, with Content-Type: application/x-tar"),
 				"the body is not a tar archive: %s", err)
 		}
 		name := strings.TrimPrefix(path.Clean(header.Name), "./")
@@ -370,7 +371,7 @@ func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, 
 	}
 	content := make([]byte, header.Size)
 	if _, err := io.ReadFull(reader, content); err != nil {
-		return step.File{}, nil, refuse(http.StatusBadRequest, "invalid-request", "The request is not valid", "send it again",
+		return step.File{}, nil, refuse(http.StatusBadRequest, "invalid-request", "The request is not valid", by("send it again"),
 			"the folder did not arrive whole: %s broke off", name)
 	}
 	file, problems := step.ReadFile(name, content)

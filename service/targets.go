@@ -49,7 +49,7 @@ func (p targetContext) dialect() engine.Dialect { return p.engine.Dialect() }
 
 func (s *targets) place(ctx context.Context, laneName, environment string) (targetContext, error) {
 	if hidden(ctx, laneName, environment) {
-		return targetContext{}, notFound("environment "+environment+" in the lane", laneName, "vorrang status lists those that you may look at")
+		return targetContext{}, notFound("environment "+environment+" in the lane", laneName, see(remedy.LookAtStatus, "see those that you may look at"))
 	}
 	return s.anyPlace(ctx, laneName, environment)
 }
@@ -63,7 +63,7 @@ func (s *targets) anyPlace(ctx context.Context, laneName, environment string) (t
 	e, found := l.Environment(environment)
 	if !found {
 		return targetContext{}, notFound("environment "+environment+" in the lane", laneName,
-			"its environments are "+strings.Join(l.Names(), ", "))
+			by("its environments are %s", strings.Join(l.Names(), ", ")))
 	}
 	catalogue, err := s.Records.Catalogue(ctx, laneName)
 	return s.at(l, e, catalogue), err
@@ -72,7 +72,7 @@ func (s *targets) anyPlace(ctx context.Context, laneName, environment string) (t
 func (s *targets) lane(ctx context.Context, name string) (lane.Lane, error) {
 	l, err := s.Records.Lane(ctx, name)
 	if errors.Is(err, records.ErrNotFound) {
-		return l, notFound("lane", name, "vorrang lanes lists them; vorrang declare -file lane.yaml declares one")
+		return l, notFound("lane", name, or(see(remedy.LookAtLanes, "see which there are"), see(remedy.Declare, "declare one")))
 	}
 	return l, err
 }
@@ -177,7 +177,7 @@ func (s *targets) connect(ctx context.Context, p targetContext, application stri
 	key, err := s.resolve(e.LedgerKey)
 	if err == nil && len(key) < shortestKey {
 		err = &engine.ConnectError{Kind: engine.BadURL, Message: fmt.Sprintf("the ledger's key in %s has fewer than %d characters", e.LedgerKey, shortestKey),
-			Fix: "make a long random one, such as by openssl rand -hex 32, and let the ledger's owner set it up: vorrang ledger -setup"}
+			Fix: "make a long random one, such as by openssl rand -hex 32, and let the ledger's owner set it up, by what Vorrang prints for that"}
 	}
 	if err != nil {
 		session.Close()

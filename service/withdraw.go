@@ -6,6 +6,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/service/api"
 )
@@ -24,7 +25,7 @@ func (s *catalogue) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 	}
 	number, err := step.ParseNumber(in.Step)
 	if err != nil {
-		return nil, badRequest("", "step: %s", err)
+		return nil, badRequest(nil, "step: %s", err)
 	}
 	turn, err := s.library.submission(c, in.Lane) // nobody submits meanwhile
 	if err != nil {
@@ -51,7 +52,7 @@ func (s *catalogue) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 		}
 	}
 	if sealed, err := s.Records.SealedIn(c, in.Lane, number); err != nil || sealed != "" {
-		return nil, cmp.Or(err, refused("undo it with a new step", "step %s is sealed in release %s, and cannot leave the catalogue", number, sealed))
+		return nil, cmp.Or(err, refused(by("undo it with a new step"), "step %s is sealed in release %s, and cannot leave the catalogue", number, sealed))
 	}
 	left := 0
 	err = s.laneLocks.change(in.Lane, func() (err error) {
@@ -82,12 +83,12 @@ func (s *catalogue) newest(c call, laneName string, number step.Number) (plan.St
 			continue
 		}
 		if last := catalogue[len(catalogue)-1]; i < len(catalogue)-1 {
-			return known, refused("withdraw the later steps first, or undo this one with a new step",
+			return known, refused(by("withdraw the later steps first, or undo this one with a new step"),
 				"step %s is not the newest of %s: step %s (%s) is", number, laneName, last.Number, last.Slug)
 		}
 		return known, nil
 	}
-	return plan.Step{}, notFound("step "+string(number)+" in the lane", laneName, "vorrang status -all lists the steps")
+	return plan.Step{}, notFound("step "+string(number)+" in the lane", laneName, see(remedy.LookAtSteps, "see the steps"))
 }
 
 // unapplied locks a target and makes sure that nothing of a step is in it.
@@ -98,7 +99,7 @@ func (s *catalogue) unapplied(c call, laneName, environment string, number step.
 	}
 	session, err := s.targets.connect(c, p, "vorrangd withdraw")
 	if err != nil {
-		return nil, refused("let the service reach it, and try again",
+		return nil, refused(by("let the service reach it, and try again"),
 			"whether step %s is applied on %s could not be seen: %s", number, environment, unreachable(err).Message)
 	}
 	if err := s.targets.lock(c, p, session); err != nil {
@@ -110,7 +111,7 @@ func (s *catalogue) unapplied(c call, laneName, environment string, number step.
 	}
 	st := facts.View.State.Of(number)
 	if st.Status.Present() || st.Status == ledger.StatusInDoubt || st.Partly() {
-		return session, refused("roll it back there first, or undo it with a new step", "step %s is %s on %s", number, st.Status, environment)
+		return session, refused(or(p.do(remedy.Rollback, "roll it back there first"), by("undo it with a new step")), "step %s is %s on %s", number, st.Status, environment)
 	}
 	return session, nil
 }

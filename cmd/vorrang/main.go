@@ -16,6 +16,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/step"
+	"vorrang/internal/advice"
 	"vorrang/internal/plural"
 )
 
@@ -123,7 +124,7 @@ func inFlags(flags *flag.FlagSet, err error) error {
 	if !named || flags.Lookup(name) == nil {
 		return err
 	}
-	return &codedError{exitError, fmt.Sprintf("-%s: %s%s", name, says, strings.TrimSuffix("\n"+answered.Next, "\n"))}
+	return &codedError{exitError, fmt.Sprintf("-%s: %s%s", name, says, strings.TrimSuffix("\n"+answered.Next(), "\n"))}
 }
 
 // parseMixed lets flags stand before and behind a command's arguments.
@@ -193,8 +194,8 @@ func reportAnswer(errs io.Writer, p paint, answer *client.Error) int {
 		}
 		fmt.Fprintln(errs, "  "+line)
 	}
-	if answer.Next != "" {
-		fmt.Fprintln(errs, p.dim("next:"), answer.Next)
+	for i, r := range answer.Remedies {
+		fmt.Fprintln(errs, p.dim(map[bool]string{true: "next:", false: "or:  "}[i == 0]), r.Text(advice.Command))
 	}
 	return exitError
 }

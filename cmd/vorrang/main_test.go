@@ -138,7 +138,7 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{1, "", `name: "-" is no name of a release`, "cut - -through 1"},
 		{0, `RELEASE +THROUGH.*\n1.0 +1 +1 `, "", "releases"},
 		{0, `against staging|it brings nothing that staging has not`, "", "releases 1.0 -env staging"},
-		{1, "", `there is no release 2.0 in the lane harbour\nnext: vorrang releases lists them`, "promote -to staging -release 2.0"},
+		{1, "", `there is no release 2.0 in the lane harbour\nnext: see which there are: vorrang releases`, "promote -to staging -release 2.0"},
 		{0, `harbour/staging is frozen from .* to 2099-01-01`, "", "freeze -env staging -until 2099-01-01T12:00:00Z -reason closed"},
 		{3, "", `hold +freeze +staging is frozen until 2099-01-01`, "promote -to staging"},
 		{2, "", `-until: "soon" is no time`, "freeze -env staging -until soon -reason closed"},

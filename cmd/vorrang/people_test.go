@@ -37,7 +37,7 @@ func TestLoginKeepsATokenThatOnlyItsOwnerCanRead(t *testing.T) {
 	t.Setenv("VORRANG_TOKEN", "")
 	code, _, errs = say(t, "whoami")
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errs, "vorrang login signs in")
+	assert.Contains(t, errs, "sign in: vorrang login NAME")
 	typed(t, "a wrong password\n")
 	code, _, errs = say(t, "login", "m.kai")
 	assert.Equal(t, 1, code)

@@ -8,11 +8,13 @@ export function commandOf(act: string, a: Arguments): string {
   const release = a.new_release ? 'NAME' : (a.release ?? '')
   const values: Record<string, string> = {
     lane: a.lane ?? '', environment: a.environment ?? '', step: a.step ?? '', to: a.to ?? '', as: a.as ?? '', last: a.last ? String(a.last) : '', release, name: release || 'NAME',
+    number: a.step || 'N', steps: a.steps ?? '', typed: a.typed ?? '', person: a.person ?? '', grant: a.grant ?? '',
   }
   const fill = (text: string) => text.replace(/\{(\w+)\}/g, (_, name: string) => values[name] ?? '')
   const whole = (text: string) => [...text.matchAll(/\{(\w+)\}/g)].every(([, name]) => (name === 'acknowledge' ? a.acknowledge : values[name ?? '']))
   const words = (commands as Record<string, string>)[act] ?? ''
-  return 'vorrang ' + fill(words.replace(/ ?\[([^\]]*)\]/g, (_, part: string) => (whole(part) ? ' ' + fill(part) : '')))
+  const text = fill(words.replace(/ ?\[([^\]]*)\]/g, (_, part: string) => (whole(part) ? ' ' + fill(part) : '')))
+  return text.startsWith('+') ? '' : 'vorrang ' + text // what is added to a command is a field of a dialog here
 }
 
 /** A remedy, and what follows it, as pieces to show: words, and a command to copy. */

@@ -28,6 +28,18 @@ const (
 	Thaw            Move = "thaw"
 	ReportBackup    Move = "report-backup"
 	SetUpLedger     Move = "set-up-ledger"
+	CheckBaseline   Move = "check-baseline"
+	Submit          Move = "submit"
+	SubmitGone      Move = "submit-gone"
+	Declare         Move = "declare"
+	SignIn          Move = "sign-in"
+	Grant           Move = "grant"
+	MakeToken       Move = "make-token"
+
+	// what is added to the call that was refused
+	Acknowledge Move = "acknowledge"
+	Confirm     Move = "confirm"
+	DropInvalid Move = "drop-invalid"
 
 	// acts that only look
 	LookAtDrift    Move = "look-at-drift"
@@ -37,11 +49,25 @@ const (
 	LookAtStatus   Move = "look-at-status"
 	LookAtPlan     Move = "look-at-plan"
 	LookAtEvidence Move = "look-at-evidence"
+
+	LookAtGate        Move = "look-at-gate"
+	LookAtWaysBack    Move = "look-at-ways-back"
+	LookAtLanes       Move = "look-at-lanes"
+	LookAtSteps       Move = "look-at-steps"
+	LookAtReleases    Move = "look-at-releases"
+	LookAtDeployments Move = "look-at-deployments"
+	LookAtScheduled   Move = "look-at-scheduled"
+	LookAtHooks       Move = "look-at-hooks"
+	LookAtPeople      Move = "look-at-people"
+	LookAtTokens      Move = "look-at-tokens"
+	LookAtOwnTokens   Move = "look-at-own-tokens"
 )
 
 // Moves are all of them.
 var Moves = []Move{Promote, Rollback, Rebuild, Baseline, Adopt, Attest, Amend, Settle, WaiveOrder, Approve, ApproveWaysBack, Sign, Cut, Accept, Thaw, ReportBackup, SetUpLedger,
-	LookAtDrift, LookAtHistory, LookAtLedger, LookAtTarget, LookAtStatus, LookAtPlan, LookAtEvidence}
+	CheckBaseline, Submit, SubmitGone, Declare, SignIn, Grant, MakeToken, Acknowledge, Confirm, DropInvalid,
+	LookAtDrift, LookAtHistory, LookAtLedger, LookAtTarget, LookAtStatus, LookAtPlan, LookAtEvidence,
+	LookAtGate, LookAtWaysBack, LookAtLanes, LookAtSteps, LookAtReleases, LookAtDeployments, LookAtScheduled, LookAtHooks, LookAtPeople, LookAtTokens, LookAtOwnTokens}
 
 // Arguments are what an act is done to. What it needs beside them, such as a reason or
 // the name of a new release, people add.
@@ -54,6 +80,10 @@ type Arguments struct {
 	Release     string      `json:"release,omitempty"`
 	NewRelease  bool        `json:"new_release,omitempty" description:"The release that was cut before."`
 	As          string      `json:"as,omitempty" description:"Of a settlement."`
+	Steps       string      `json:"steps,omitempty" description:"Numbers, joined by commas."`
+	Typed       string      `json:"typed,omitempty" description:"Of a confirmation: the name to type."`
+	Person      string      `json:"person,omitempty" description:"Or a machine: who is granted something."`
+	Grant       string      `json:"grant,omitempty" description:"ROLE, ROLE@LANE or ROLE@LANE/ENVIRONMENT."`
 	Acknowledge bool        `json:"acknowledge,omitempty" description:"What the target shows otherwise is meant."`
 }
 

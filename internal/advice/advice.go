@@ -3,6 +3,7 @@
 package advice
 
 import (
+	"cmp"
 	_ "embed"
 	"encoding/json"
 	"regexp"
@@ -14,7 +15,7 @@ import (
 
 // commands says how each move is written: {…} stands for an argument, and what is in
 // brackets is left out where its argument is empty. What only people know stands there
-// as … or in capitals.
+// as … or in capitals. What begins with + is added to the command that was refused.
 //
 //go:embed commands.json
 var table []byte
@@ -38,7 +39,8 @@ func Command(move remedy.Move, a remedy.Arguments) string {
 	if a.NewRelease {
 		release = "NAME"
 	}
-	values := map[string]string{"lane": a.Lane, "environment": a.Environment, "step": string(a.Step), "to": string(a.To), "as": a.As, "release": release, "name": release}
+	values := map[string]string{"lane": a.Lane, "environment": a.Environment, "step": string(a.Step), "to": string(a.To), "as": a.As, "release": release, "name": release,
+		"number": cmp.Or(string(a.Step), "N"), "steps": a.Steps, "typed": a.Typed, "person": a.Person, "grant": a.Grant}
 	if a.Last > 0 {
 		values["last"] = strconv.Itoa(a.Last)
 	}
@@ -66,6 +68,9 @@ func Command(move remedy.Move, a remedy.Arguments) string {
 		return " " + filled
 	})
 	text, _ = fill(text)
+	if added, is := strings.CutPrefix(text, "+ "); is {
+		return "the same with " + added
+	}
 	return "vorrang " + text
 }
 

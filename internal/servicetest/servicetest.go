@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -44,6 +45,7 @@ type World struct {
 	Records string            // the URL of the service's own database
 	Folder  string            // of the SQLite files that may be targets
 
+	ahead  atomic.Int64      // how far the service's clock is ahead of the machine's, in nanoseconds
 	gates  map[string]string // what the environments' gates ask
 	may    []string          // what steps may change
 	openID func(address string) *service.OpenID
@@ -115,7 +117,7 @@ func (w *World) serve(recordsURL string) {
 		openID = w.openID("http://" + listener.Addr().String())
 	}
 	w.Service, err = service.New(service.Config{Engines: engine.Of(postgres.Engine{}, mariadb.Engine{}, sqlite.Engine{Folder: w.Folder}), Records: store, OpenID: openID, Token: Token, Console: console.Files(),
-		Log: slog.New(slog.NewJSONHandler(io.Discard, nil)), Version: "test", Grace: time.Second,
+		Log: slog.New(slog.NewJSONHandler(io.Discard, nil)), Version: "test", Grace: time.Second, Now: w.Now,
 		HookNetworks: []net.IPNet{{IP: net.IPv4(127, 0, 0, 0).To4(), Mask: net.CIDRMask(8, 32)}}})
 	require.NoError(w.T, err)
 	require.NoError(w.T, w.Service.Start(ctx))
@@ -134,6 +136,13 @@ func (w *World) serve(recordsURL string) {
 	}
 	w.T.Cleanup(w.stop)
 }
+
+// Now is what the service takes for now.
+func (w *World) Now() time.Time { return time.Now().Add(time.Duration(w.ahead.Load())) }
+
+// Pass lets the service's clock go on at once. What the records' database holds
+// against its own clock (sessions, tokens, what is due) does not notice.
+func (w *World) Pass(d time.Duration) { w.ahead.Add(int64(d)) }
 
 // Stop stops the service as a signal would.
 func (w *World) Stop() { w.stop() }

@@ -27,7 +27,6 @@ type Problem struct {
 	Title    string          `json:"title"`
 	Status   int             `json:"status"`
 	Detail   string          `json:"detail"`
-	Next     string          `json:"next,omitempty" description:"What to do, in words."`
 	Remedies []remedy.Remedy `json:"remedies,omitempty" description:"What to do where a gate is held: what would turn the first check that holds."`
 	Errors   []step.Problem  `json:"errors,omitempty" description:"What is wrong in files, each with its place."`
 	Checks   []gate.Check    `json:"checks,omitempty" description:"The gate's checks, where it is held."`

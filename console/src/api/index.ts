@@ -87,7 +87,7 @@ export class ApiError extends Error {
 
 const silence: Problem = {
   type: 'urn:vorrang:silent', title: 'No answer', status: 0,
-  detail: 'The service does not answer.', next: 'Is vorrangd running? This page tries again by itself.',
+  detail: 'The service does not answer.', remedies: [{ reason: 'is vorrangd running? This page tries again by itself', arguments: {} }],
 }
 
 /** Gives a call's result, or throws an ApiError. */
@@ -104,7 +104,7 @@ export async function result<T>(call: Promise<{ data?: T; error?: unknown }>): P
 }
 
 export function problemOf(error: unknown): Problem {
-  return error instanceof ApiError ? error.problem : { ...silence, title: 'Something went wrong', detail: String(error), next: '' }
+  return error instanceof ApiError ? error.problem : { ...silence, title: 'Something went wrong', detail: String(error), remedies: [] }
 }
 
 /** Asks who is signed in. */

@@ -1429,15 +1429,23 @@ export interface components {
             /** @description Of a settlement. */
             as?: string;
             environment?: string;
+            /** @description ROLE, ROLE@LANE or ROLE@LANE/ENVIRONMENT. */
+            grant?: string;
             lane?: string;
             /** @description Of a rollback: how many steps. */
             last?: number;
             /** @description The release that was cut before. */
             new_release?: boolean;
+            /** @description Or a machine: who is granted something. */
+            person?: string;
             release?: string;
             step?: string;
+            /** @description Numbers, joined by commas. */
+            steps?: string;
             /** @description Of a rollback: the step that stays as the last one; 0 for none. */
             to?: string;
+            /** @description Of a confirmation: the name to type. */
+            typed?: string;
         };
         Asked: {
             asks: string[];
@@ -2290,8 +2298,6 @@ export interface components {
             differences?: string[];
             /** @description What is wrong in files, each with its place. */
             errors?: components["schemas"]["FileProblem"][];
-            /** @description What to do, in words. */
-            next?: string;
             /** @description What to do where a gate is held: what would turn the first check that holds. */
             remedies?: components["schemas"]["Remedy"][];
             /** @description The deployment that is under way. */

@@ -47,8 +47,8 @@ async function signIn() {
     problem.value = problemOf(error)
     if (problem.value.status === 401)
       problem.value = byToken.value
-        ? { ...problem.value, title: 'That is not the token', detail: 'It is the one that vorrangd was started with: VORRANG_ADMIN_TOKEN.', next: '' }
-        : { ...problem.value, title: 'Not signed in', next: '' }
+        ? { ...problem.value, title: 'That is not the token', detail: 'It is the one that vorrangd was started with: VORRANG_ADMIN_TOKEN.', remedies: [] }
+        : { ...problem.value, title: 'Not signed in', remedies: [] }
   }
   busy.value = false
 }

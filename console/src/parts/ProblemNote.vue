@@ -10,7 +10,6 @@ defineProps<{ problem: Problem }>()
     <strong><i class="pi pi-exclamation-triangle" /> {{ problem.title }}</strong>
     <p>{{ problem.detail }}</p>
     <ul v-if="problem.differences?.length"><li v-for="line in problem.differences" :key="line">{{ line }}</li></ul>
-    <p v-if="problem.next" class="small">→ {{ problem.next }}</p>
     <RemedyList v-if="problem.remedies?.length" :remedies="problem.remedies" />
   </div>
 </template>
