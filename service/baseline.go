@@ -171,7 +171,7 @@ func (s *builder) scratch(ctx context.Context, p targetContext, w workshop) (*sc
 }
 
 // unowned is a schema without what differs by environment.
-func unowned(s schema.Schema) schema.Schema { return s.Without("owner", "grants") }
+func unowned(s schema.Schema) schema.Schema { return s.Without(schema.OwnedByRole, schema.Grants) }
 
 // fit applies all steps, as far as they go, and compares after each.
 func (s *builder) fit(ctx context.Context, p targetContext, w workshop, there schema.Schema, at step.Number) (trial, error) {

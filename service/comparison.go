@@ -86,7 +86,7 @@ func compared(from, with string, one, other schema.Schema, owners bool) *api.Com
 	answer := &api.Comparison{From: from, With: with, Owners: owners, FromObjects: len(one.Objects), WithObjects: len(other.Objects),
 		FromUncovered: append([]schema.Uncovered{}, one.Uncovered...), WithUncovered: append([]schema.Uncovered{}, other.Uncovered...)}
 	if !owners {
-		one, other = one.Without("owner", "grants"), other.Without("owner", "grants")
+		one, other = one.Without(schema.OwnedByRole, schema.Grants), other.Without(schema.OwnedByRole, schema.Grants)
 	}
 	answer.FromFingerprint, answer.WithFingerprint = one.Fingerprint(), other.Fingerprint()
 	answer.Same = answer.FromFingerprint == answer.WithFingerprint

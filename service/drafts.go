@@ -109,7 +109,7 @@ func (s *schemas) desired(c call, in *draftIn, request *draft.Request) (p target
 			return p, "", forbidden(c.who, keeper, scope)
 		}
 		if !slices.ContainsFunc(request.Desired.Objects, func(o schema.Object) bool {
-			return o.Kind == schema.Table && o.Name == table && o.Props["server"] == ""
+			return o.Kind == schema.Table && o.Name == table && o.Props[schema.OnServer] == ""
 		}) {
 			return p, "", badRequest(by("name it as harbour.vessel, quoted where the server would quote it"), "rows: there is no table %s in %s", table, in.Environment)
 		}

@@ -106,7 +106,7 @@ func printDifferences(e *env, indent string, differences []schema.Difference, mo
 
 // detail says what an added object is, or how a changed one changed.
 func detail(d schema.Difference) []string {
-	value := func(name string) string {
+	value := func(name schema.Property) string {
 		for _, p := range d.Props {
 			if p.Name == name {
 				return short(p.After)

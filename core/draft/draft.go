@@ -110,7 +110,7 @@ func (d *drafting) plain(s schema.Schema) schema.Schema {
 	if d.Owners {
 		return s
 	}
-	return s.Without("owner", "grants")
+	return s.Without(schema.OwnedByRole, schema.Grants)
 }
 
 // build makes what is there on the ground.

@@ -107,11 +107,11 @@ func questions(present, desired schema.Schema, answered []Rename) []Question {
 			before = old
 		}
 		for _, gone := range is[before] {
-			if settled[gone.Name] || find(now, gone.Local()) != nil || gone.Props["generated"] != "" || gone.Props["inherited"] != "" {
+			if settled[gone.Name] || find(now, gone.Local()) != nil || gone.Props[schema.Generated] != "" || gone.Props[schema.Inherited] != "" {
 				continue
 			}
 			for _, come := range now {
-				if !settled[come.Name] && find(is[before], come.Local()) == nil && come.Props["type"] == gone.Props["type"] && come.Props["generated"] == "" && come.Props["inherited"] == "" {
+				if !settled[come.Name] && find(is[before], come.Local()) == nil && come.Props[schema.DataType] == gone.Props[schema.DataType] && come.Props[schema.Generated] == "" && come.Props[schema.Inherited] == "" {
 					asked = append(asked, Question{Kind: schema.Column, Old: gone.Name, New: come.Name})
 				}
 			}
@@ -141,7 +141,7 @@ func find(columns []schema.Object, local string) *schema.Object {
 func alike(one, other []schema.Object) int {
 	count := 0
 	for _, c := range one {
-		if same := find(other, c.Local()); same != nil && same.Props["type"] == c.Props["type"] {
+		if same := find(other, c.Local()); same != nil && same.Props[schema.DataType] == c.Props[schema.DataType] {
 			count++
 		}
 	}

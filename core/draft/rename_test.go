@@ -26,7 +26,7 @@ func TestWhatMayBeARenameIsAsked(t *testing.T) {
 	table := func(name string, columns ...string) []schema.Object {
 		objects := []schema.Object{{Kind: schema.Table, Name: name}}
 		for i, c := range columns {
-			objects = append(objects, schema.Object{Kind: schema.Column, Name: name + "." + c, Of: name, Place: i + 1, Props: map[string]string{"type": "text"}})
+			objects = append(objects, schema.Object{Kind: schema.Column, Name: name + "." + c, Of: name, Place: i + 1, Props: schema.Props{schema.DataType: "text"}})
 		}
 		return objects
 	}

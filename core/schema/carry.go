@@ -26,7 +26,7 @@ func Carried(known, before, after Schema) Schema {
 	return New(objects, after.Uncovered)
 }
 
-func apply(props map[string]string, list []Change) map[string]string {
+func apply(props Props, list []Change) Props {
 	result := cloned(props)
 	for _, c := range list {
 		if result[c.Name] = c.After; c.After == "" {

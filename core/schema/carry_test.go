@@ -10,11 +10,11 @@ import (
 
 func TestWhatDifferedBeforeADeploymentStillDiffersAfterIt(t *testing.T) {
 	column := func(name, props string) schema.Object {
-		o := schema.Object{Kind: schema.Column, Name: "vessel." + name, Of: "vessel", Props: map[string]string{"type": props}}
+		o := schema.Object{Kind: schema.Column, Name: "vessel." + name, Of: "vessel", Props: schema.Props{schema.DataType: props}}
 		return o
 	}
 	with := func(o schema.Object, key, value string) schema.Object {
-		props := map[string]string{key: value}
+		props := schema.Props{schema.Property(key): value}
 		for k, v := range o.Props {
 			props[k] = v
 		}

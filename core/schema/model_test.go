@@ -13,7 +13,7 @@ import (
 func columns(table string, names ...string) []schema.Object {
 	objects := []schema.Object{{Kind: schema.Table, Name: table}}
 	for i, name := range names {
-		objects = append(objects, schema.Object{Kind: schema.Column, Name: table + "." + name, Of: table, Place: 10 * (i + 1), Props: map[string]string{"type": "text"}})
+		objects = append(objects, schema.Object{Kind: schema.Column, Name: table + "." + name, Of: table, Place: 10 * (i + 1), Props: schema.Props{schema.DataType: "text"}})
 	}
 	return objects
 }
@@ -45,7 +45,7 @@ func TestNamesAreTakenApart(t *testing.T) {
 
 func TestAnEffectTellsMoreThanADifference(t *testing.T) {
 	view := []schema.Object{{Kind: schema.View, Name: "deep"}, {Kind: schema.Column, Name: "deep.id", Of: "deep"}}
-	after := schema.New(append(append(columns("berth", "name", "depth"), view...), schema.Object{Kind: schema.Index, Name: "berth_name", Of: "berth", Props: map[string]string{"definition": "(name)"}}), nil)
+	after := schema.New(append(append(columns("berth", "name", "depth"), view...), schema.Object{Kind: schema.Index, Name: "berth_name", Of: "berth", Props: schema.Props{schema.Definition: "(name)"}}), nil)
 	said := func(list []schema.Difference) (all []string) {
 		for _, d := range list {
 			all = append(all, d.String())
@@ -86,8 +86,8 @@ func TestTwoValuesAreToldApart(t *testing.T) {
 }
 
 func TestStatisticsAreTheSameInAnyOrder(t *testing.T) {
-	a := schema.New([]schema.Object{{Kind: schema.Statistics, Name: "s", Props: map[string]string{"definition": "CREATE STATISTICS s ON b, a FROM berth"}}}, nil)
-	b := schema.New([]schema.Object{{Kind: schema.Statistics, Name: "s", Props: map[string]string{"definition": "CREATE STATISTICS s ON a, b FROM berth"}}}, nil)
+	a := schema.New([]schema.Object{{Kind: schema.Statistics, Name: "s", Props: schema.Props{schema.Definition: "CREATE STATISTICS s ON b, a FROM berth"}}}, nil)
+	b := schema.New([]schema.Object{{Kind: schema.Statistics, Name: "s", Props: schema.Props{schema.Definition: "CREATE STATISTICS s ON a, b FROM berth"}}}, nil)
 	require.Equal(t, a.Fingerprint(), b.Fingerprint())
 	assert.Equal(t, "odd", schema.StatisticsInOrder("odd"))
 }

@@ -53,10 +53,10 @@ var Kinds = []Kind{Extension, Namespace, Collation, Type, Wrapper, Server, Seque
 // Object is one thing in a schema. Its name is quoted where the server would
 // quote it, and holds the names of what it belongs to.
 type Object struct {
-	Kind  Kind              `json:"kind"`
-	Name  string            `json:"name"`            // "harbour.vessel", "harbour.vessel.name", "harbour.greet(text)"
-	Of    string            `json:"of,omitempty"`    // the table, view, domain or publication that it belongs to
-	Props map[string]string `json:"props,omitempty"` // such as type, default, owner, grants, comment, definition
+	Kind  Kind   `json:"kind"`
+	Name  string `json:"name"`         // "harbour.vessel", "harbour.vessel.name", "harbour.greet(text)"
+	Of    string `json:"of,omitempty"` // the table, view, domain or publication that it belongs to
+	Props Props  `json:"props,omitempty"`
 
 	// what says how it can be made again, and is no part of the canonical text
 	Place        int      `json:"place,omitempty"`         // of a column: its place in its table, with gaps
@@ -97,7 +97,7 @@ func New(objects []Object, uncovered []Uncovered) Schema {
 	for i, o := range s.Objects {
 		if o.Kind == Statistics { // their columns stand in the order of the table's, whatever was said
 			s.Objects[i].Props = maps.Clone(o.Props)
-			s.Objects[i].Props["definition"] = StatisticsInOrder(o.Props["definition"])
+			s.Objects[i].Props[Definition] = StatisticsInOrder(o.Props[Definition])
 		}
 	}
 	slices.SortFunc(s.Objects, compare)
@@ -142,7 +142,7 @@ func (s Schema) Text() string {
 
 func (s Schema) write(to io.StringWriter) {
 	var line []byte
-	keys := make([]string, 0, 16)
+	keys := make([]Property, 0, 16)
 	for _, o := range s.Objects {
 		line = append(append(append(append(line[:0], o.Kind...), ' '), escape(o.Name)...), '\n')
 		keys = slices.AppendSeq(keys[:0], maps.Keys(o.Props))
@@ -193,9 +193,9 @@ type Difference struct {
 
 // Change is what became of one property. An absent side is empty.
 type Change struct {
-	Name   string `json:"name"`
-	Before string `json:"before,omitempty"`
-	After  string `json:"after,omitempty"`
+	Name   Property `json:"name"`
+	Before string   `json:"before,omitempty"`
+	After  string   `json:"after,omitempty"`
 }
 
 // String is "added column harbour.vessel.name".
@@ -305,7 +305,7 @@ func ByKey(s Schema) map[string]Object {
 }
 
 // Changes are what became of an object's properties, by their names.
-func Changes(before, after map[string]string) []Change {
+func Changes(before, after Props) []Change {
 	var list []Change
 	names := cloned(before)
 	maps.Copy(names, after)
@@ -318,16 +318,16 @@ func Changes(before, after map[string]string) []Change {
 }
 
 // cloned is a copy that can be written to.
-func cloned(props map[string]string) map[string]string {
+func cloned(props Props) Props {
 	if props == nil {
-		return map[string]string{}
+		return Props{}
 	}
 	return maps.Clone(props)
 }
 
 // Without leaves some properties out, such as owner and grants, which often
 // differ by environment.
-func (s Schema) Without(names ...string) Schema {
+func (s Schema) Without(names ...Property) Schema {
 	objects := make([]Object, len(s.Objects))
 	for i, o := range s.Objects {
 		o.Props = maps.Clone(o.Props)

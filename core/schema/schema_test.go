@@ -12,11 +12,11 @@ import (
 
 func harbour() []schema.Object {
 	return []schema.Object{
-		{Kind: schema.Table, Name: "harbour.vessel", Props: map[string]string{"owner": "nordmole"}},
-		{Kind: schema.Column, Name: "harbour.vessel.name", Of: "harbour.vessel", Props: map[string]string{"type": "text", "null": "no"}},
-		{Kind: schema.Column, Name: "harbour.vessel.draught", Of: "harbour.vessel", Props: map[string]string{"type": "integer"}},
+		{Kind: schema.Table, Name: "harbour.vessel", Props: schema.Props{schema.OwnedByRole: "nordmole"}},
+		{Kind: schema.Column, Name: "harbour.vessel.name", Of: "harbour.vessel", Props: schema.Props{schema.DataType: "text", schema.Null: "no"}},
+		{Kind: schema.Column, Name: "harbour.vessel.draught", Of: "harbour.vessel", Props: schema.Props{schema.DataType: "integer"}},
 		{Kind: schema.Namespace, Name: "harbour"},
-		{Kind: schema.Function, Name: "harbour.greet(text)", Props: map[string]string{"definition": "SELECT 1\n\\x"}},
+		{Kind: schema.Function, Name: "harbour.greet(text)", Props: schema.Props{schema.Definition: "SELECT 1\n\\x"}},
 	}
 }
 
@@ -31,7 +31,7 @@ func TestTheFingerprintDoesNotDependOnTheOrder(t *testing.T) {
 	assert.Equal(t, strings.Join([]string{
 		"schema harbour", "table harbour.vessel", "  owner: nordmole", "column harbour.vessel.draught", "  type: integer",
 		"column harbour.vessel.name", "  null: no", "  type: text", "function harbour.greet(text)", `  definition: SELECT 1\n\\x`, ""}, "\n"), want.Text())
-	objects[0].Props = map[string]string{"owner": "eve"}
+	objects[0].Props = schema.Props{schema.OwnedByRole: "eve"}
 	assert.NotEqual(t, want.Fingerprint(), schema.New(objects, nil).Fingerprint())
 }
 
@@ -45,7 +45,7 @@ func TestDifferencesAreByObjectAndProperty(t *testing.T) {
 	before := schema.New(harbour(), nil)
 	assert.Empty(t, schema.Compare(before, before))
 	objects := harbour()
-	objects[1].Props = map[string]string{"type": "varchar(80)", "comment": "as on the bow"}
+	objects[1].Props = schema.Props{schema.DataType: "varchar(80)", schema.Comment: "as on the bow"}
 	objects = append(objects[:2], objects[3:4]...)
 	objects = append(objects,
 		schema.Object{Kind: schema.Table, Name: "harbour.berth"}, schema.Object{Kind: schema.Column, Name: "harbour.berth.id", Of: "harbour.berth"},
@@ -67,9 +67,9 @@ func TestDifferencesAreByObjectAndProperty(t *testing.T) {
 func TestWhatOftenDiffersCanBeLeftOut(t *testing.T) {
 	objects := harbour()
 	before := schema.New(objects, nil)
-	objects[0].Props = map[string]string{"owner": "eve"}
-	after := schema.New(append(objects, schema.Object{Kind: schema.DefaultGrant, Name: "eve tables", Props: map[string]string{"grants": "=r/eve"}}), nil)
+	objects[0].Props = schema.Props{schema.OwnedByRole: "eve"}
+	after := schema.New(append(objects, schema.Object{Kind: schema.DefaultGrant, Name: "eve tables", Props: schema.Props{schema.Grants: "=r/eve"}}), nil)
 	assert.Len(t, schema.Compare(before, after), 2)
-	assert.Equal(t, before.Without("owner", "grants").Fingerprint(), after.Without("owner", "grants").Fingerprint())
-	assert.Equal(t, "eve", after.Objects[1].Props["owner"], "the original stays as it is")
+	assert.Equal(t, before.Without(schema.OwnedByRole, schema.Grants).Fingerprint(), after.Without(schema.OwnedByRole, schema.Grants).Fingerprint())
+	assert.Equal(t, "eve", after.Objects[1].Props[schema.OwnedByRole], "the original stays as it is")
 }

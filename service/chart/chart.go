@@ -66,7 +66,7 @@ func Draw(ctx context.Context, s schema.Schema, differences []schema.Difference,
 			t.What = schema.Changed
 		}
 		for _, c := range columns[o.Name] {
-			shown := api.MapColumn{Name: c.Local(), Type: c.Props["type"], Key: keys[c.Name], What: what[c.Key()]}
+			shown := api.MapColumn{Name: c.Local(), Type: c.Props[schema.DataType], Key: keys[c.Name], What: what[c.Key()]}
 			if len(t.Columns) < mostColumns && (!few || shown.Key != "" || shown.What != "") {
 				t.Columns = append(t.Columns, shown)
 			} else {
@@ -88,7 +88,7 @@ func Draw(ctx context.Context, s schema.Schema, differences []schema.Difference,
 func tablesOf(s schema.Schema) []schema.Object {
 	var tables []schema.Object
 	for _, o := range s.Objects {
-		if o.Kind == schema.Table && o.Props["partition"] == "" {
+		if o.Kind == schema.Table && o.Props[schema.Partition] == "" {
 			tables = append(tables, o)
 		}
 	}
@@ -103,7 +103,7 @@ func keysOf(s schema.Schema) map[string]string {
 			continue
 		}
 		for kind, prefix := range map[string]string{"primary": "PRIMARY KEY (", "foreign": "FOREIGN KEY ("} {
-			rest, is := strings.CutPrefix(o.Props["definition"], prefix)
+			rest, is := strings.CutPrefix(o.Props[schema.Definition], prefix)
 			if !is {
 				continue
 			}
@@ -120,7 +120,7 @@ func keysOf(s schema.Schema) map[string]string {
 
 // target is the table that a foreign key refers to; empty for other objects.
 func target(o schema.Object) string {
-	definition := o.Props["definition"]
+	definition := o.Props[schema.Definition]
 	if o.Kind != schema.Constraint || !strings.HasPrefix(definition, "FOREIGN KEY") {
 		return ""
 	}

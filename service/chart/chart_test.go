@@ -25,14 +25,14 @@ func many(tables int) schema.Schema {
 	for i := range tables {
 		table := fmt.Sprintf("harbour.berth_%d", i)
 		objects = append(objects, schema.Object{Kind: schema.Table, Name: table},
-			schema.Object{Kind: schema.Constraint, Name: table + ".pkey", Of: table, Props: map[string]string{"definition": "PRIMARY KEY (id)"}})
+			schema.Object{Kind: schema.Constraint, Name: table + ".pkey", Of: table, Props: schema.Props{schema.Definition: "PRIMARY KEY (id)"}})
 		for c, name := range []string{"id", "next", "remark"} {
-			objects = append(objects, schema.Object{Kind: schema.Column, Name: table + "." + name, Of: table, Place: c + 1, Props: map[string]string{"type": "bigint"}})
+			objects = append(objects, schema.Object{Kind: schema.Column, Name: table + "." + name, Of: table, Place: c + 1, Props: schema.Props{schema.DataType: "bigint"}})
 		}
 		if i > 0 {
 			to := random.IntN(i)
 			objects = append(objects, schema.Object{Kind: schema.Constraint, Name: table + ".link", Of: table,
-				Props: map[string]string{"definition": fmt.Sprintf("FOREIGN KEY (next) REFERENCES harbour.berth_%d(id)", to)}})
+				Props: schema.Props{schema.Definition: fmt.Sprintf("FOREIGN KEY (next) REFERENCES harbour.berth_%d(id)", to)}})
 		}
 	}
 	return schema.New(objects, nil)
@@ -66,7 +66,7 @@ func TestThousandsOfTablesAreLaidOutInAGrid(t *testing.T) {
 	for i := range 1600 { // which Graphviz would take minutes and gigabytes for
 		from, to := fmt.Sprintf("harbour.berth_%d", i*7%2000), fmt.Sprintf("harbour.berth_%d", i*13%2000)
 		crowd.Objects = append(crowd.Objects, schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
-			Props: map[string]string{"definition": fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
+			Props: schema.Props{schema.Definition: fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
 	}
 	m, err := Draw(t.Context(), crowd, nil, schema.Schema{})
 	require.NoError(t, err)
@@ -93,7 +93,7 @@ func TestALayoutThatTakesTooLong(t *testing.T) {
 	for i := range 70 {
 		from, to := fmt.Sprintf("harbour.berth_%d", random.IntN(140)), fmt.Sprintf("harbour.berth_%d", random.IntN(140))
 		crowd.Objects = append(crowd.Objects, schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
-			Props: map[string]string{"definition": fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
+			Props: schema.Props{schema.Definition: fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
 	}
 	kept := layouts
 	defer func() { layouts = kept }()
@@ -119,7 +119,7 @@ func FuzzLayout(f *testing.F) {
 		for i := 0; i+1 < len(links) && i < 60; i += 2 {
 			from, to := fmt.Sprintf("harbour.berth_%d", links[i]%tables), fmt.Sprintf("harbour.berth_%d", links[i+1]%tables)
 			objects = append(objects, schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
-				Props: map[string]string{"definition": fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
+				Props: schema.Props{schema.Definition: fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
 		}
 		m, err := Draw(t.Context(), schema.New(objects, nil), nil, schema.Schema{})
 		require.NoError(t, err)
@@ -131,7 +131,7 @@ func FuzzLayout(f *testing.F) {
 
 func TestADifferenceIsMarkedInWords(t *testing.T) {
 	before := many(3)
-	after := schema.New(append(many(2).Objects, schema.Object{Kind: schema.Column, Name: `harbour.berth_0."<b>"`, Of: "harbour.berth_0", Place: 4, Props: map[string]string{"type": "text"}}), nil)
+	after := schema.New(append(many(2).Objects, schema.Object{Kind: schema.Column, Name: `harbour.berth_0."<b>"`, Of: "harbour.berth_0", Place: 4, Props: schema.Props{schema.DataType: "text"}}), nil)
 	m, err := Draw(t.Context(), after, schema.Effect(before, after), before)
 	require.NoError(t, err)
 	what := map[string]schema.What{}
@@ -162,6 +162,6 @@ func TestALinkLeadsToItsTable(t *testing.T) {
 		"FOREIGN KEY (x) REFERENCES \"a`\"(b) ON DELETE CASCADE": "\"a`\"",
 		"CHECK (x > 0)": "",
 	} {
-		assert.Equal(t, want, target(schema.Object{Kind: schema.Constraint, Props: map[string]string{"definition": definition}}), definition)
+		assert.Equal(t, want, target(schema.Object{Kind: schema.Constraint, Props: schema.Props{schema.Definition: definition}}), definition)
 	}
 }

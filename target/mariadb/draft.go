@@ -15,7 +15,7 @@ import (
 // commits after each statement, so a draft is a step of mode autocommit.
 func (Engine) Draft(is, should schema.Schema, style schema.Style) schema.Script {
 	if !style.Owners {
-		is, should = is.Without("owner"), should.Without("owner")
+		is, should = is.Without(schema.OwnedByRole), should.Without(schema.OwnedByRole)
 	}
 	d := &drafter{before: schema.ByKey(is), after: schema.ByKey(should), had: schema.Tables(is, schema.Constraint, schema.Index), have: schema.Tables(should, schema.Constraint, schema.Index)}
 	d.keysGo()
@@ -37,7 +37,7 @@ type drafter struct {
 }
 
 func isForeignKey(o schema.Object) bool {
-	return o.Kind == schema.Constraint && strings.HasPrefix(o.Props["definition"], "FOREIGN KEY")
+	return o.Kind == schema.Constraint && strings.HasPrefix(o.Props[schema.Definition], "FOREIGN KEY")
 }
 
 // stays reports whether an object is to be as it is.
@@ -97,7 +97,7 @@ func (d *drafter) tables() {
 
 // change alters a table that stays.
 func (d *drafter) change(was, now schema.Described) {
-	if was.Props["partitioned"] != now.Props["partitioned"] {
+	if was.Props[schema.Partitioned] != now.Props[schema.Partitioned] {
 		d.undrafted = append(d.undrafted, schema.Unsupported{Kind: schema.Table, Name: now.Name, Why: "its partitions are others; write the step by hand"})
 		return
 	}
@@ -136,7 +136,7 @@ func (d *drafter) change(was, now schema.Described) {
 		case !maps.Equal(old.Props, c.Props):
 			parts = append(parts, "MODIFY COLUMN "+columnText(c))
 		}
-		if there && (old.Props["type"] != c.Props["type"] || old.Props["null"] == "" && c.Props["null"] == "no") {
+		if there && (old.Props[schema.DataType] != c.Props[schema.DataType] || old.Props[schema.Null] == "" && c.Props[schema.Null] == "no") {
 			takes = append(takes, c.Name)
 		}
 	}
@@ -145,9 +145,9 @@ func (d *drafter) change(was, now schema.Described) {
 			parts = append(parts, "ADD "+partText(o))
 		}
 	}
-	if was.Props["options"] != now.Props["options"] {
-		options := now.Props["options"]
-		if strings.Contains(was.Props["options"], " COMMENT=") && !strings.Contains(options, " COMMENT=") {
+	if was.Props[schema.Options] != now.Props[schema.Options] {
+		options := now.Props[schema.Options]
+		if strings.Contains(was.Props[schema.Options], " COMMENT=") && !strings.Contains(options, " COMMENT=") {
 			options += " COMMENT=''"
 		}
 		parts = append(parts, options)
@@ -176,7 +176,7 @@ func dropText(o schema.Object) string {
 
 // partText is a key, constraint or index as a table's definition holds it.
 func partText(o schema.Object) string {
-	definition := o.Props["definition"]
+	definition := o.Props[schema.Definition]
 	switch {
 	case o.Kind == schema.Index:
 		for _, word := range []string{"UNIQUE ", "FULLTEXT ", "SPATIAL "} {
@@ -193,22 +193,22 @@ func partText(o schema.Object) string {
 
 func columnText(c schema.Object) string {
 	text := c.Local()
-	for _, part := range []string{"type", "collation", "generated"} {
+	for _, part := range []schema.Property{schema.DataType, schema.Collated, schema.Generated} {
 		if c.Props[part] != "" {
 			text += " " + c.Props[part]
 		}
 	}
 	switch {
-	case c.Props["null"] == "no":
+	case c.Props[schema.Null] == "no":
 		text += " NOT NULL"
-	case c.Props["generated"] == "": // a TIMESTAMP is NOT NULL otherwise
+	case c.Props[schema.Generated] == "": // a TIMESTAMP is NOT NULL otherwise
 		text += " NULL"
 	}
-	if c.Props["default"] != "" {
-		text += " DEFAULT " + c.Props["default"]
+	if c.Props[schema.Default] != "" {
+		text += " DEFAULT " + c.Props[schema.Default]
 	}
-	if c.Props["options"] != "" {
-		text += " " + c.Props["options"]
+	if c.Props[schema.Options] != "" {
+		text += " " + c.Props[schema.Options]
 	}
 	return text
 }
@@ -224,9 +224,9 @@ func tableText(t schema.Described) string {
 			lines = append(lines, "    "+partText(o))
 		}
 	}
-	text := "CREATE TABLE " + t.Name + " (\n" + strings.Join(lines, ",\n") + "\n) " + t.Props["options"]
-	if t.Props["partitioned"] != "" {
-		text += " " + t.Props["partitioned"]
+	text := "CREATE TABLE " + t.Name + " (\n" + strings.Join(lines, ",\n") + "\n) " + t.Props[schema.Options]
+	if t.Props[schema.Partitioned] != "" {
+		text += " " + t.Props[schema.Partitioned]
 	}
 	return strings.TrimSpace(text)
 }
@@ -274,7 +274,7 @@ func inOrder(list []schema.Object) []schema.Object {
 		}
 		seen[o.Name] = true
 		for _, other := range list {
-			if name := regexp.QuoteMeta(strings.TrimSuffix(other.Local(), "()")); other.Name != o.Name && regexp.MustCompile(`(^|\W)`+name+`($|\W)`).MatchString(o.Props["definition"]) {
+			if name := regexp.QuoteMeta(strings.TrimSuffix(other.Local(), "()")); other.Name != o.Name && regexp.MustCompile(`(^|\W)`+name+`($|\W)`).MatchString(o.Props[schema.Definition]) {
 				visit(other)
 			}
 		}
@@ -291,25 +291,25 @@ func dropOther(o schema.Object) string {
 	case schema.Trigger:
 		return "DROP TRIGGER " + o.Local()
 	case schema.Function:
-		return fmt.Sprintf("DROP %s %s", strings.ToUpper(o.Props["is"]), strings.TrimSuffix(o.Name, "()"))
+		return fmt.Sprintf("DROP %s %s", strings.ToUpper(o.Props[schema.Is]), strings.TrimSuffix(o.Name, "()"))
 	}
 	return fmt.Sprintf("DROP %s %s", strings.ToUpper(string(o.Kind)), o.Name)
 }
 
 func createOther(o schema.Object) string {
 	if o.Kind != schema.View {
-		return o.Props["definition"]
+		return o.Props[schema.Definition]
 	}
 	text := "CREATE "
-	if o.Props["algorithm"] != "" {
-		text += "ALGORITHM = " + o.Props["algorithm"] + " "
+	if o.Props[schema.Algorithm] != "" {
+		text += "ALGORITHM = " + o.Props[schema.Algorithm] + " "
 	}
-	if o.Props["security"] != "" {
-		text += "SQL SECURITY " + o.Props["security"] + " "
+	if o.Props[schema.Security] != "" {
+		text += "SQL SECURITY " + o.Props[schema.Security] + " "
 	}
-	text += "VIEW " + o.Name + " AS " + o.Props["definition"]
-	if o.Props["check"] != "" {
-		text += " WITH " + o.Props["check"] + " CHECK OPTION"
+	text += "VIEW " + o.Name + " AS " + o.Props[schema.Definition]
+	if o.Props[schema.Check] != "" {
+		text += " WITH " + o.Props[schema.Check] + " CHECK OPTION"
 	}
 	return text
 }

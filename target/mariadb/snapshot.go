@@ -38,7 +38,7 @@ type catalog struct {
 	uncovered []schema.Uncovered
 }
 
-func (r *catalog) add(kind schema.Kind, name, of string, props map[string]string) {
+func (r *catalog) add(kind schema.Kind, name, of string, props schema.Props) {
 	for key, value := range props {
 		if value == "" {
 			delete(props, key)
@@ -89,7 +89,7 @@ func (r *catalog) tables() error {
 		if err != nil {
 			return err
 		}
-		r.add(schema.Sequence, plainName(name), "", map[string]string{"definition": plain(text)})
+		r.add(schema.Sequence, plainName(name), "", schema.Props{schema.Definition: plain(text)})
 	}
 	return nil
 }
@@ -99,15 +99,15 @@ func (r *catalog) views() error {
 		if row[1] == "" {
 			return fmt.Errorf("user %s may not read the text of the view %s: GRANT SHOW VIEW ON %s.* TO %[1]s", r.config.User, row[0], quoted(r.config.DBName))
 		}
-		props := map[string]string{"definition": plain(strings.ReplaceAll(row[1], quoted(r.config.DBName)+".", "")), "owner": row[2]}
+		props := schema.Props{schema.Definition: plain(strings.ReplaceAll(row[1], quoted(r.config.DBName)+".", "")), schema.OwnedByRole: row[2]}
 		if row[3] != "DEFINER" {
-			props["security"] = row[3]
+			props[schema.Security] = row[3]
 		}
 		if row[4] != "UNDEFINED" {
-			props["algorithm"] = row[4]
+			props[schema.Algorithm] = row[4]
 		}
 		if row[5] != "NONE" {
-			props["check"] = row[5]
+			props[schema.Check] = row[5]
 		}
 		r.add(schema.View, plainName(row[0]), "", props)
 		return nil
@@ -118,10 +118,10 @@ func (r *catalog) triggers() error {
 	return r.own.each(r.ctx, `SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT, DEFINER, ACTION_ORDER FROM information_schema.TRIGGERS
 		WHERE TRIGGER_SCHEMA = DATABASE() AND EVENT_OBJECT_TABLE <> ?`, []any{ledgerTable}, func(row []string) error {
 		table := plainName(row[1])
-		props := map[string]string{"owner": row[5],
-			"definition": fmt.Sprintf("CREATE TRIGGER %s %s %s ON %s FOR EACH ROW %s", plainName(row[0]), row[2], row[3], table, row[4])}
+		props := schema.Props{schema.OwnedByRole: row[5],
+			schema.Definition: fmt.Sprintf("CREATE TRIGGER %s %s %s ON %s FOR EACH ROW %s", plainName(row[0]), row[2], row[3], table, row[4])}
 		if row[6] != "1" {
-			props["place"] = row[6]
+			props[schema.FiresAt] = row[6]
 		}
 		r.add(schema.Trigger, table+"."+plainName(row[0]), table, props)
 		return nil
@@ -153,7 +153,7 @@ func (r *catalog) routines() error {
 		if found := definer.FindStringSubmatch(text); found != nil {
 			owner, text = found[1], "CREATE "+text[len(found[0]):]
 		}
-		r.add(schema.Function, plainName(one.name)+"()", "", map[string]string{"definition": text, "owner": owner, "is": strings.ToLower(one.kind)})
+		r.add(schema.Function, plainName(one.name)+"()", "", schema.Props{schema.Definition: text, schema.OwnedByRole: owner, schema.Is: strings.ToLower(one.kind)})
 	}
 	return nil
 }
@@ -182,7 +182,7 @@ func tableOf(name, text string) []schema.Object {
 	_, rest, _ := strings.Cut(text, "(\n")
 	body, options, _ := strings.Cut(rest, "\n)")
 	options, partitioned, _ := strings.Cut(options, "\n")
-	objects := []schema.Object{{Kind: schema.Table, Name: name, Props: map[string]string{}}}
+	objects := []schema.Object{{Kind: schema.Table, Name: name, Props: schema.Props{}}}
 	about := objects[0].Props
 	if options = strings.TrimSpace(counter.ReplaceAllString(options, "")); options != "" {
 		about["options"] = options
@@ -194,7 +194,7 @@ func tableOf(name, text string) []schema.Object {
 	for line := range strings.SplitSeq(body, "\n") {
 		line = strings.TrimSuffix(strings.TrimSpace(line), ",")
 		w := rules.Walk([]byte(line))
-		o := schema.Object{Of: name, Props: map[string]string{}}
+		o := schema.Object{Of: name, Props: schema.Props{}}
 		switch first := w.Take(); {
 		case first.Kind == words.Quoted:
 			columns++
@@ -202,14 +202,14 @@ func tableOf(name, text string) []schema.Object {
 			o.Props = columnOf(w, line)
 		case first.Is("PRIMARY"):
 			o.Kind, o.Name = schema.Constraint, name+".PRIMARY"
-			o.Props["definition"] = plain(line)
+			o.Props[schema.Definition] = plain(line)
 		case first.Is("CONSTRAINT"):
 			local := w.Take()
 			o.Kind, o.Name = schema.Constraint, name+"."+plainName(local.Name())
-			o.Props["definition"] = plain(strings.TrimSpace(line[local.To:]))
+			o.Props[schema.Definition] = plain(strings.TrimSpace(line[local.To:]))
 		case first.Is("PERIOD"):
 			o.Kind, o.Name = schema.Constraint, name+".PERIOD"
-			o.Props["definition"] = plain(line)
+			o.Props[schema.Definition] = plain(line)
 		default: // UNIQUE KEY, KEY, FULLTEXT KEY, SPATIAL KEY
 			word := ""
 			if !first.Is("KEY") {
@@ -218,7 +218,7 @@ func tableOf(name, text string) []schema.Object {
 			}
 			local := w.Take()
 			o.Kind, o.Name = schema.Index, name+"."+plainName(local.Name())
-			o.Props["definition"] = word + plain(strings.TrimSpace(line[local.To:]))
+			o.Props[schema.Definition] = word + plain(strings.TrimSpace(line[local.To:]))
 		}
 		objects = append(objects, o)
 	}
@@ -227,9 +227,9 @@ func tableOf(name, text string) []schema.Object {
 
 // columnOf reads what stands behind a column's name, in the order in which the server
 // writes it: type, collation, generated, null, default, and the rest.
-func columnOf(w *words.Walk, line string) map[string]string {
-	props := map[string]string{}
-	take := func(key string, until ...string) {
+func columnOf(w *words.Walk, line string) schema.Props {
+	props := schema.Props{}
+	take := func(key schema.Property, until ...string) {
 		from := w.Peek().From
 		to := from
 		for w.More() && !w.Peek().Any(until...) {
@@ -245,21 +245,21 @@ func columnOf(w *words.Walk, line string) map[string]string {
 		}
 	}
 	rest := []string{"NOT", "NULL", "DEFAULT", "ON", "AUTO_INCREMENT", "INVISIBLE", "WITHOUT", "COMMENT", "CHECK", "REF_SYSTEM_ID"}
-	take("type", append([]string{"CHARACTER", "COLLATE", "GENERATED", "AS"}, rest...)...)
-	take("collation", append([]string{"GENERATED", "AS"}, rest...)...)
-	take("generated", rest...)
+	take(schema.DataType, append([]string{"CHARACTER", "COLLATE", "GENERATED", "AS"}, rest...)...)
+	take(schema.Collated, append([]string{"GENERATED", "AS"}, rest...)...)
+	take(schema.Generated, rest...)
 	switch {
 	case w.Pass("NOT", "NULL"):
-		props["null"] = "no"
+		props[schema.Null] = "no"
 	case w.Pass("NULL"):
 	}
 	if w.Pass("DEFAULT") {
-		take("default", "ON", "AUTO_INCREMENT", "INVISIBLE", "WITHOUT", "COMMENT", "CHECK")
-		if props["default"] == "NULL" { // which goes without saying
-			delete(props, "default")
+		take(schema.Default, "ON", "AUTO_INCREMENT", "INVISIBLE", "WITHOUT", "COMMENT", "CHECK")
+		if props[schema.Default] == "NULL" { // which goes without saying
+			delete(props, schema.Default)
 		}
 	}
-	take("options")
+	take(schema.Options)
 	for key, value := range props {
 		props[key] = plain(value)
 	}

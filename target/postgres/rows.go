@@ -16,7 +16,7 @@ import (
 func (s *Session) Rows(ctx context.Context, seen schema.Schema, table string, most int) (schema.Rows, error) {
 	rows := schema.Rows{Table: table}
 	for _, column := range schema.Columns(seen)[table] {
-		if column.Props["generated"] == "" {
+		if column.Props[schema.Generated] == "" {
 			rows.Columns = append(rows.Columns, column.Local())
 		}
 	}
@@ -30,7 +30,7 @@ func (s *Session) Rows(ctx context.Context, seen schema.Schema, table string, mo
 	}
 	rows.Data = data.Bytes()
 	for _, o := range seen.Objects {
-		of := o.Props["owned by"] + o.Props["identity of"]
+		of := o.Props[schema.OwnedBy] + o.Props[schema.IdentityOf]
 		if o.Kind != schema.Sequence || !strings.HasPrefix(of, table+".") {
 			continue
 		}

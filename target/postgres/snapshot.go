@@ -189,8 +189,8 @@ func query(ctx context.Context, conn *pgx.Conn, text string, schemas []string) (
 // server's binary form. Source: PostgreSQL's array_send.
 func number(raw []byte) uint32 { return binary.BigEndian.Uint32(raw) }
 
-func properties(raw []byte) map[string]string {
-	props := map[string]string{}
+func properties(raw []byte) schema.Props {
+	props := schema.Props{}
 	if number(raw) == 0 { // no dimension: empty
 		return props
 	}
@@ -199,7 +199,7 @@ func properties(raw []byte) map[string]string {
 	for range count {
 		size := number(raw)
 		if key, value, _ := strings.Cut(string(raw[4:4+size]), "="); value != "" {
-			props[key] = value
+			props[schema.Property(key)] = value
 		}
 		raw = raw[4+size:]
 	}
@@ -297,7 +297,7 @@ func (s *Session) needs(ctx context.Context, objects []schema.Object, at []id) e
 		}
 		o, key := &objects[from], objects[to].Key()
 		list := &o.Needs
-		if e.isDefault && o.Props["default"] != "" {
+		if e.isDefault && o.Props[schema.Default] != "" {
 			list = &o.DefaultNeeds
 		}
 		if !slices.Contains(*list, key) {

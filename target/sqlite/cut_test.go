@@ -124,7 +124,7 @@ func FuzzTable(f *testing.F) {
 	f.Add("CREATE TABLE \"a \"\"b\" ([c d] , `e` numeric(8, 2) GENERATED ALWAYS AS (c + -1) STORED, CONSTRAINT \"f g\" PRIMARY KEY (e DESC) ON CONFLICT REPLACE) WITHOUT ROWID")
 	f.Fuzz(func(t *testing.T, sql string) {
 		objects := objectsOf("table", "a", "a", sql)
-		if len(objects) == 0 || objects[0].Props["definition"] != "" {
+		if len(objects) == 0 || objects[0].Props[schema.Definition] != "" {
 			return
 		}
 		require.NotPanics(t, func() { _ = tableText(schema.Described{Object: objects[0], Columns: objects[1:]}) })

@@ -68,7 +68,7 @@ func (d *drafter) cannot(o schema.Object, why string) {
 	d.undrafted = append(d.undrafted, schema.Unsupported{Kind: o.Kind, Name: o.Name, Why: why})
 }
 
-func isVirtual(t schema.Described) bool { return t.Props["definition"] != "" }
+func isVirtual(t schema.Described) bool { return t.Props[schema.Definition] != "" }
 
 func same(t, other schema.Described) bool {
 	equal := func(a, b []schema.Object) bool {
@@ -103,7 +103,7 @@ var references = regexp.MustCompile(`^FOREIGN KEY \(.*?\) REFERENCES ("(?:[^"]|"
 
 // refersTo is the table that a foreign key names; empty for other constraints.
 func refersTo(c schema.Object) string {
-	if found := references.FindStringSubmatch(c.Props["definition"]); found != nil {
+	if found := references.FindStringSubmatch(c.Props[schema.Definition]); found != nil {
 		return found[1]
 	}
 	return ""
@@ -117,7 +117,7 @@ func (d *drafter) alter(was, now schema.Described) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.had)) {
 		for _, c := range d.had[name].Parts {
-			if refersTo(c) == now.Name && acts.MatchString(c.Props["definition"]) {
+			if refersTo(c) == now.Name && acts.MatchString(c.Props[schema.Definition]) {
 				d.cannot(now.Object, fmt.Sprintf("it has to be rebuilt, and %s refers to it with ON DELETE: where foreign keys are held, its rows would follow those that are set aside; "+
 					"write the step by hand, with mode: autocommit and PRAGMA foreign_keys = OFF", name))
 				return
@@ -153,7 +153,7 @@ func (d *drafter) plainly(was, now schema.Described) ([]schema.Drafted, bool) {
 			stay = append(stay, c)
 			continue
 		}
-		if c.Props["generated"] != "" || d.named(c) {
+		if c.Props[schema.Generated] != "" || d.named(c) {
 			return nil, false
 		}
 		statements = append(statements, schema.Drafted{SQL: fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", now.Name, c.Local()), Loses: "the values of " + c.Name})
@@ -179,7 +179,7 @@ func (d *drafter) plainly(was, now schema.Described) ([]schema.Drafted, bool) {
 func (d *drafter) named(c schema.Object) bool {
 	name := regexp.MustCompile(`(?i)(^|[^\w])` + regexp.QuoteMeta(c.Local()) + `($|[^\w])`)
 	for _, o := range d.before {
-		if o.Kind != schema.Column && o.Kind != schema.Table && name.MatchString(o.Props["definition"]) || o.Of == c.Of && name.MatchString(o.Props["generated"]) {
+		if o.Kind != schema.Column && o.Kind != schema.Table && name.MatchString(o.Props[schema.Definition]) || o.Of == c.Of && name.MatchString(o.Props[schema.Generated]) {
 			return true
 		}
 	}
@@ -192,11 +192,11 @@ var fixedDefault = regexp.MustCompile(`(?i)^([^(]*)$`)
 // about it alone, which it takes off the list. The last one takes the checks, since
 // all columns are there by then.
 func addColumn(c schema.Object, constraints map[string]schema.Object, last bool) (string, bool) {
-	value := c.Props["default"]
+	value := c.Props[schema.Default]
 	switch {
-	case c.Props["identity"] != "", strings.HasSuffix(c.Props["generated"], " STORED"):
+	case c.Props[schema.Identity] != "", strings.HasSuffix(c.Props[schema.Generated], " STORED"):
 		return "", false
-	case c.Props["null"] == "no" && c.Props["generated"] == "" && (value == "" || strings.EqualFold(value, "NULL")):
+	case c.Props[schema.Null] == "no" && c.Props[schema.Generated] == "" && (value == "" || strings.EqualFold(value, "NULL")):
 		return "", false
 	case !fixedDefault.MatchString(value) || strings.HasPrefix(strings.ToUpper(value), "CURRENT_"):
 		return "", false
@@ -205,7 +205,7 @@ func addColumn(c schema.Object, constraints map[string]schema.Object, last bool)
 	only := "FOREIGN KEY (" + c.Local() + ") "
 	for _, name := range slices.Sorted(maps.Keys(constraints)) {
 		k := constraints[name]
-		definition := k.Props["definition"]
+		definition := k.Props[schema.Definition]
 		switch {
 		case last && strings.HasPrefix(definition, "CHECK "):
 		case strings.HasPrefix(definition, only) && (value == "" || strings.EqualFold(value, "NULL")):
@@ -226,15 +226,15 @@ func (d *drafter) rebuild(was, now schema.Described) {
 	for _, c := range now.Columns {
 		old, there := d.before[c.Key()]
 		switch {
-		case c.Props["generated"] != "":
-		case there && old.Props["generated"] == "":
+		case c.Props[schema.Generated] != "":
+		case there && old.Props[schema.Generated] == "":
 			both = append(both, c.Local())
-		case c.Props["null"] == "no" && c.Props["default"] == "":
+		case c.Props[schema.Null] == "no" && c.Props[schema.Default] == "":
 			fresh = append(fresh, c.Local())
 		}
 	}
 	for _, c := range was.Columns {
-		if _, stays := d.after[c.Key()]; !stays && c.Props["generated"] == "" {
+		if _, stays := d.after[c.Key()]; !stays && c.Props[schema.Generated] == "" {
 			gone = append(gone, c.Name)
 		}
 	}
@@ -278,7 +278,7 @@ func (d *drafter) others(kind schema.Kind) {
 		o := d.after[key]
 		was, there := d.before[key]
 		if o.Kind == kind && (!there || !maps.Equal(o.Props, was.Props) || goes(o)) {
-			makes = append(makes, schema.Drafted{SQL: o.Props["definition"]})
+			makes = append(makes, schema.Drafted{SQL: o.Props[schema.Definition]})
 		}
 	}
 	d.makes = append(makes, d.makes...)
@@ -295,25 +295,25 @@ func localName(o schema.Object) string {
 // tableText is the CREATE TABLE of a table.
 func tableText(t schema.Described) string {
 	if isVirtual(t) {
-		return t.Props["definition"]
+		return t.Props[schema.Definition]
 	}
 	var lines []string
 	inline := "" // a key that can stand with its column only
 	for _, c := range t.Columns {
 		line := columnText(c)
-		if c.Props["identity"] != "" {
+		if c.Props[schema.Identity] != "" {
 			inline = "PRIMARY KEY (" + c.Local() + ")"
-			line += " PRIMARY KEY " + c.Props["identity"]
+			line += " PRIMARY KEY " + c.Props[schema.Identity]
 		}
 		lines = append(lines, "    "+line)
 	}
 	for _, c := range t.Parts {
-		if definition := c.Props["definition"]; definition != inline {
+		if definition := c.Props[schema.Definition]; definition != inline {
 			lines = append(lines, "   "+constraintName(c)+" "+definition)
 		}
 	}
 	text := "CREATE TABLE " + t.Name + " (\n" + strings.Join(lines, ",\n") + "\n)"
-	if options := t.Props["options"]; options != "" {
+	if options := t.Props[schema.Options]; options != "" {
 		text += " " + options
 	}
 	return text
@@ -322,7 +322,7 @@ func tableText(t schema.Described) string {
 // constraintName is CONSTRAINT and a name, with a space before it, where the
 // constraint has one of its own.
 func constraintName(c schema.Object) string {
-	if local := c.Local(); !strings.HasPrefix(local, c.Props["definition"]) {
+	if local := c.Local(); !strings.HasPrefix(local, c.Props[schema.Definition]) {
 		return " CONSTRAINT " + again.ReplaceAllString(local, "")
 	}
 	return ""
@@ -334,13 +334,13 @@ var again = regexp.MustCompile(` \(\d+\)$`)
 func columnText(c schema.Object) string {
 	text := c.Local()
 	for _, part := range []struct{ before, text string }{
-		{" ", c.Props["type"]}, {" COLLATE ", c.Props["collation"]}, {" GENERATED ALWAYS AS ", c.Props["generated"]}, {" DEFAULT ", c.Props["default"]},
+		{" ", c.Props[schema.DataType]}, {" COLLATE ", c.Props[schema.Collated]}, {" GENERATED ALWAYS AS ", c.Props[schema.Generated]}, {" DEFAULT ", c.Props[schema.Default]},
 	} {
 		if part.text != "" {
 			text += part.before + part.text
 		}
 	}
-	if c.Props["null"] == "no" {
+	if c.Props[schema.Null] == "no" {
 		text += " NOT NULL"
 	}
 	return text

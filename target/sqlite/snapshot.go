@@ -55,7 +55,7 @@ func objectsOf(kind, name, on, sql string) []schema.Object {
 	name, on = plainName(name), plainName(on)
 	w := rules.Walk([]byte(sql))
 	define := func(kind schema.Kind, name, of string) []schema.Object {
-		return []schema.Object{{Kind: kind, Name: name, Of: of, Props: map[string]string{"definition": inWords(w.Tokens)}}}
+		return []schema.Object{{Kind: kind, Name: name, Of: of, Props: schema.Props{schema.Definition: inWords(w.Tokens)}}}
 	}
 	switch kind {
 	case "index":
@@ -75,23 +75,23 @@ func objectsOf(kind, name, on, sql string) []schema.Object {
 }
 
 func (t table) objects(name string) []schema.Object {
-	about := map[string]string{}
+	about := schema.Props{}
 	if len(t.options) > 0 {
 		about["options"] = strings.Join(t.options, ", ")
 	}
 	objects := []schema.Object{{Kind: schema.Table, Name: name, Props: about}}
 	for i, c := range t.columns {
-		props := map[string]string{}
-		for key, value := range map[string]string{"type": c.typ, "default": c.value, "generated": c.generated, "collation": c.collation} {
+		props := schema.Props{}
+		for key, value := range (schema.Props{schema.DataType: c.typ, schema.Default: c.value, schema.Generated: c.generated, schema.Collated: c.collation}) {
 			if value != "" {
 				props[key] = value
 			}
 		}
 		if c.notNull {
-			props["null"] = "no"
+			props[schema.Null] = "no"
 		}
 		if c.increments {
-			props["identity"] = "AUTOINCREMENT"
+			props[schema.Identity] = "AUTOINCREMENT"
 		}
 		objects = append(objects, schema.Object{Kind: schema.Column, Name: name + "." + plainName(c.name), Of: name, Place: i + 1, Props: props})
 	}
@@ -104,7 +104,7 @@ func (t table) objects(name string) []schema.Object {
 		if seen[local]++; seen[local] > 1 {
 			local = fmt.Sprintf("%s (%d)", local, seen[local])
 		}
-		objects = append(objects, schema.Object{Kind: schema.Constraint, Name: name + "." + local, Of: name, Props: map[string]string{"definition": c.definition}})
+		objects = append(objects, schema.Object{Kind: schema.Constraint, Name: name + "." + local, Of: name, Props: schema.Props{schema.Definition: c.definition}})
 	}
 	return objects
 }

@@ -37,7 +37,7 @@ func (d *drafter) write() {
 	for _, o := range d.from.Objects {
 		if d.gone[o.Key()] {
 			d.writeDrop(o)
-		} else if d.reset[o.Key()] && o.Props["default"] != "" {
+		} else if d.reset[o.Key()] && o.Props[schema.Default] != "" {
 			d.add(d.dropping, "default "+o.Name, clearing, plain(fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP DEFAULT", o.Of, o.Local())))
 		}
 	}
@@ -76,17 +76,17 @@ func (d *drafter) goesWith(o schema.Object) string {
 	}
 	switch o.Kind {
 	case schema.Table:
-		if parent := schema.KeyOf(schema.Table, o.Props["inherits"]); o.Props["partition"] != "" && d.gone[parent] {
+		if parent := schema.KeyOf(schema.Table, o.Props[schema.Inherits]); o.Props[schema.Partition] != "" && d.gone[parent] {
 			return parent
 		}
 	case schema.Column:
 		return d.goneAbove(o)
 	case schema.Sequence:
-		if of := cmp.Or(o.Props["owned by"], o.Props["identity of"]); of != "" {
+		if of := cmp.Or(o.Props[schema.OwnedBy], o.Props[schema.IdentityOf]); of != "" {
 			if d.gone[column(of)] {
 				return column(of)
 			}
-			if o.Props["identity of"] != "" {
+			if o.Props[schema.IdentityOf] != "" {
 				return "alter " + column(of)
 			}
 		}
@@ -95,7 +95,7 @@ func (d *drafter) goesWith(o schema.Object) string {
 			return above
 		}
 		for _, need := range o.Needs {
-			if o.Props["partition of"] != "" && d.gone[need] && d.isIndex(need, o.Props["partition of"]) {
+			if o.Props[schema.PartitionOf] != "" && d.gone[need] && d.isIndex(need, o.Props[schema.PartitionOf]) {
 				return need
 			}
 		}
@@ -106,7 +106,7 @@ func (d *drafter) goesWith(o schema.Object) string {
 // goneAbove is the parent's column or constraint that takes an inherited one
 // along when it is dropped, or empty.
 func (d *drafter) goneAbove(o schema.Object) string {
-	if o.Props["inherited"] == "yes" {
+	if o.Props[schema.Inherited] == "yes" {
 		for _, parent := range d.stillParents(o.Of) {
 			if key := above(o, parent); d.gone[key] {
 				return key
@@ -127,7 +127,7 @@ func (d *drafter) isIndex(key, name string) bool {
 }
 
 func (d *drafter) stillParents(table string) []string {
-	was, is := schema.List(d.before[schema.KeyOf(schema.Table, table)].Props["inherits"]), schema.List(d.after[schema.KeyOf(schema.Table, table)].Props["inherits"])
+	was, is := schema.List(d.before[schema.KeyOf(schema.Table, table)].Props[schema.Inherits]), schema.List(d.after[schema.KeyOf(schema.Table, table)].Props[schema.Inherits])
 	return slices.DeleteFunc(was, func(parent string) bool { return !slices.Contains(is, parent) })
 }
 
@@ -141,20 +141,20 @@ func (d *drafter) writeDrop(o schema.Object) {
 	switch {
 	case o.Kind == schema.Type && d.rebuilt[key]:
 		sql.SQL = "DROP " + word(o) + " " + aside(o.Name)
-	case o.Kind == schema.Table && o.Props["server"] == "":
+	case o.Kind == schema.Table && o.Props[schema.OnServer] == "":
 		sql.Loses = "the rows of " + o.Name
-	case o.Kind == schema.Column && o.Props["generated"] == "":
+	case o.Kind == schema.Column && o.Props[schema.Generated] == "":
 		sql.Loses = "what is in " + o.Name
 	case o.Kind == schema.DefaultGrant:
 		bare := o
-		bare.Props = map[string]string{"role": o.Props["role"], "for": o.Props["for"], "schema": o.Props["schema"]}
+		bare.Props = schema.Props{schema.ForRole: o.Props[schema.ForRole], schema.For: o.Props[schema.For], schema.InSchema: o.Props[schema.InSchema]}
 		d.add(d.dropping, key, clearing, plain(d.grants(o, bare)...))
 		return
 	case derived(o.Kind):
 		rank = clearing
 	}
 	a := d.add(d.dropping, key, rank+10*(len(schema.Kinds)-schema.Rank(o.Kind)), []schema.Drafted{sql})
-	if t, stays := d.after[tableKey(o)]; o.Kind == schema.Index && d.Concurrent && stays && t.Props["partitioned"] == "" && o.Props["partition of"] == "" {
+	if t, stays := d.after[tableKey(o)]; o.Kind == schema.Index && d.Concurrent && stays && t.Props[schema.Partitioned] == "" && o.Props[schema.PartitionOf] == "" {
 		a.statements[0].SQL = "DROP INDEX CONCURRENTLY " + o.Name
 		a.autocommit = true
 	}
@@ -184,7 +184,7 @@ func (d *drafter) made(table string) bool {
 func (d *drafter) writeMake(o schema.Object) {
 	key, rank := o.Key(), building+10*schema.Rank(o.Kind)
 	t, onTable := d.after[tableKey(o)]
-	existing := onTable && !d.made(o.Of) && t.Props["server"] == ""
+	existing := onTable && !d.made(o.Of) && t.Props[schema.OnServer] == ""
 	switch {
 	case o.Kind == schema.Column && onTable && d.made(o.Of):
 		return // it comes with its table
@@ -197,39 +197,39 @@ func (d *drafter) writeMake(o schema.Object) {
 			}
 			return
 		}
-		bare := schema.Object{Props: inheritable(o, schema.Object{Props: map[string]string{}})}
+		bare := schema.Object{Props: inheritable(o, schema.Object{Props: schema.Props{}})}
 		for _, name := range inline {
 			set(bare.Props, name, o.Props[name])
 		}
 		add := schema.Drafted{SQL: fmt.Sprintf("ALTER %s %s ADD COLUMN %s", word(t), o.Of, d.column(o))}
-		if o.Props["null"] != "" && o.Props["default"] == "" && o.Props["generated"] == "" && o.Props["identity"] == "" {
+		if o.Props[schema.Null] != "" && o.Props[schema.Default] == "" && o.Props[schema.Generated] == "" && o.Props[schema.Identity] == "" {
 			add.Takes = "fails where " + o.Of + " has rows: there is no default for them"
-		} else if o.Props["generated"] != "" || o.Props["identity"] != "" {
+		} else if o.Props[schema.Generated] != "" || o.Props[schema.Identity] != "" {
 			add.Takes = "writes " + o.Of + " anew, under a lock"
 		}
 		d.add(d.making, key, rank, append([]schema.Drafted{add}, plain(d.columnAttributes(bare, o, "ONLY ")...)...))
 	case o.Kind == schema.Column: // of a view
-		if sql := d.columnAttributes(schema.Object{Props: map[string]string{"type": o.Props["type"]}}, o, ""); len(sql) > 0 {
+		if sql := d.columnAttributes(schema.Object{Props: schema.Props{schema.DataType: o.Props[schema.DataType]}}, o, ""); len(sql) > 0 {
 			d.add(d.making, key, building+10*schema.Rank(schema.Materialized)+5, plain(sql...))
 		}
 	case o.Kind == schema.Type && d.rebuilt[key]:
 		was := d.before[key]
 		d.add(d.making, key, rank, plain(append([]string{fmt.Sprintf("ALTER %s %s RENAME TO %s", word(was), o.Name, schema.Unqualified(aside(o.Name)))}, d.create(o)...)...))
-	case o.Kind == schema.Index && o.Props["valid"] != "":
+	case o.Kind == schema.Index && o.Props[schema.Valid] != "":
 		d.unable[key] = "it is invalid: its build did not end, and an invalid index is nothing to make"
-	case o.Kind == schema.Index && existing && d.Concurrent && t.Props["partitioned"] == "":
+	case o.Kind == schema.Index && existing && d.Concurrent && t.Props[schema.Partitioned] == "":
 		sql := d.create(o)
 		for _, unique := range []string{"", "UNIQUE "} {
 			sql[0] = strings.Replace(sql[0], "CREATE "+unique+"INDEX "+schema.Unqualified(o.Name)+" ", "CREATE "+unique+"INDEX CONCURRENTLY "+schema.Unqualified(o.Name)+" ", 1)
 		}
 		d.add(d.making, key, rank, plain(sql...)).autocommit = true
 	case o.Kind == schema.Constraint && d.comesAlong(o):
-		for _, parent := range schema.List(t.Props["inherits"]) { // a table that is made later has no rows that could not meet it
-			if p := d.after[above(o, parent)]; p.Props["definition"] == o.Props["definition"]+" NOT VALID" {
+		for _, parent := range schema.List(t.Props[schema.Inherits]) { // a table that is made later has no rows that could not meet it
+			if p := d.after[above(o, parent)]; p.Props[schema.Definition] == o.Props[schema.Definition]+" NOT VALID" {
 				d.add(d.making, "validated "+key, rank+6, plain(fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local())))
 			}
 		}
-	case o.Kind == schema.Constraint && existing && o.Props["domain"] == "":
+	case o.Kind == schema.Constraint && existing && o.Props[schema.Domain] == "":
 		d.writeConstraint(o, t, rank)
 	default:
 		if sql := d.create(o); len(sql) > 0 {
@@ -241,12 +241,12 @@ func (d *drafter) writeMake(o schema.Object) {
 // inheritsMade reports whether a new column or constraint comes to its table
 // from a parent.
 func (d *drafter) inheritsMade(o schema.Object) bool {
-	if o.Props["inherited"] != "yes" {
+	if o.Props[schema.Inherited] != "yes" {
 		return false
 	}
 	parents := d.stillParents(o.Of)
 	if d.made(o.Of) {
-		parents = schema.List(d.after[tableKey(o)].Props["inherits"])
+		parents = schema.List(d.after[tableKey(o)].Props[schema.Inherits])
 	}
 	for _, parent := range parents {
 		key := above(o, parent)
@@ -262,17 +262,17 @@ func (d *drafter) inheritsMade(o schema.Object) bool {
 // must have its parent's checks before it is attached.
 func (d *drafter) comesAlong(o schema.Object) bool {
 	t := d.after[tableKey(o)]
-	return o.Props["inherited"] == "yes" && (d.inheritsMade(o) || d.made(o.Of) && t.Props["partition"] == "")
+	return o.Props[schema.Inherited] == "yes" && (d.inheritsMade(o) || d.made(o.Of) && t.Props[schema.Partition] == "")
 }
 
 // writeConstraint adds a constraint to a table that is there already, in the
 // form that does not block others for long.
 func (d *drafter) writeConstraint(o, t schema.Object, rank int) {
-	key, definition := o.Key(), o.Props["definition"]
+	key, definition := o.Key(), o.Props[schema.Definition]
 	statements := plain(d.create(o)...)
 	kind, columns, rest := uniqueness(definition)
 	switch {
-	case !d.Concurrent, t.Props["partitioned"] != "":
+	case !d.Concurrent, t.Props[schema.Partitioned] != "":
 		d.add(d.making, key, rank, statements)
 	case kind != "":
 		include, deferred := rest, ""
@@ -284,7 +284,7 @@ func (d *drafter) writeConstraint(o, t schema.Object, rank int) {
 			kind, nulls = "UNIQUE", " NULLS NOT DISTINCT"
 		}
 		build := fmt.Sprintf("CREATE UNIQUE INDEX CONCURRENTLY %s ON %s %s%s%s%s%s", o.Local(), o.Of, columns, include, nulls,
-			around(" WITH (", o.Props["options"], ")"), with(" TABLESPACE ", o.Props["tablespace"]))
+			around(" WITH (", o.Props[schema.Options], ")"), with(" TABLESPACE ", o.Props[schema.Tablespace]))
 		use := fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s USING INDEX %s%s", o.Of, o.Local(), kind, o.Local(), deferred)
 		statements = append(plain(build, use), statements[1:]...)
 		statements[0].Takes = "fails where rows repeat"
@@ -332,22 +332,22 @@ func uniqueness(definition string) (kind, columns, rest string) {
 func (d *drafter) writeLinks(was, o schema.Object, isMade bool) {
 	switch o.Kind {
 	case schema.Column:
-		changed := isMade || d.reset[o.Key()] || was.Props["default"] != o.Props["default"]
+		changed := isMade || d.reset[o.Key()] || was.Props[schema.Default] != o.Props[schema.Default]
 		t, onTable := d.after[tableKey(o)]
 		if len(o.DefaultNeeds) > 0 && changed && onTable {
-			d.add(d.making, "default "+o.Name, building+10*schema.Rank(schema.Column), plain(fmt.Sprintf("ALTER %s ONLY %s ALTER COLUMN %s SET DEFAULT %s", word(t), o.Of, o.Local(), o.Props["default"])))
+			d.add(d.making, "default "+o.Name, building+10*schema.Rank(schema.Column), plain(fmt.Sprintf("ALTER %s ONLY %s ALTER COLUMN %s SET DEFAULT %s", word(t), o.Of, o.Local(), o.Props[schema.Default])))
 		}
 	case schema.Sequence:
-		if owner := o.Props["owned by"]; isMade && owner != "" || !isMade && owner != was.Props["owned by"] && o.Props["identity of"] == "" && was.Props["identity of"] == "" {
+		if owner := o.Props[schema.OwnedBy]; isMade && owner != "" || !isMade && owner != was.Props[schema.OwnedBy] && o.Props[schema.IdentityOf] == "" && was.Props[schema.IdentityOf] == "" {
 			d.add(d.making, "owned "+o.Name, building+10*schema.Rank(schema.Column)+1, plain(fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s", o.Name, cmp.Or(owner, "NONE"))))
 		}
 	case schema.Table:
-		if o.Props["partition"] != "" && (isMade || was.Props["partition"] != o.Props["partition"] || was.Props["inherits"] != o.Props["inherits"]) {
-			d.add(d.making, "attached "+o.Name, building+10*schema.Rank(schema.Table)+5, plain(fmt.Sprintf("ALTER TABLE ONLY %s ATTACH PARTITION %s %s", o.Props["inherits"], o.Name, o.Props["partition"])))
+		if o.Props[schema.Partition] != "" && (isMade || was.Props[schema.Partition] != o.Props[schema.Partition] || was.Props[schema.Inherits] != o.Props[schema.Inherits]) {
+			d.add(d.making, "attached "+o.Name, building+10*schema.Rank(schema.Table)+5, plain(fmt.Sprintf("ALTER TABLE ONLY %s ATTACH PARTITION %s %s", o.Props[schema.Inherits], o.Name, o.Props[schema.Partition])))
 		}
 	case schema.Index, schema.Constraint:
-		of := o.Props["partition of"]
-		if of == "" || !isMade && was.Props["partition of"] == of {
+		of := o.Props[schema.PartitionOf]
+		if of == "" || !isMade && was.Props[schema.PartitionOf] == of {
 			return
 		}
 		name := o.Name
@@ -365,7 +365,7 @@ func (d *drafter) writeLinks(was, o schema.Object, isMade bool) {
 
 // writeAlter turns an object that stays into what it should be.
 func (d *drafter) writeAlter(was, o schema.Object) {
-	if now := o.Props["inherited"]; now != was.Props["inherited"] && (now == "yes" || was.Props["inherited"] == "yes" && now != "") && d.after[tableKey(o)].Props["partition"] == "" {
+	if now := o.Props[schema.Inherited]; now != was.Props[schema.Inherited] && (now == "yes" || was.Props[schema.Inherited] == "yes" && now != "") && d.after[tableKey(o)].Props[schema.Partition] == "" {
 		d.unable[o.Key()] = "no statement changes whether it is inherited only, or one of the table's own too"
 	}
 	if o.Kind == schema.Column {
@@ -378,15 +378,15 @@ func (d *drafter) writeAlter(was, o schema.Object) {
 	var sql []string
 	say := func(format string, values ...any) { sql = append(sql, fmt.Sprintf(format, values...)) }
 	is := o.Props
-	differs := func(name string) bool { return was.Props[name] != is[name] }
+	differs := func(name schema.Property) bool { return was.Props[name] != is[name] }
 	autocommit := false
 	switch o.Kind {
 	case schema.Extension:
 		if differs("version") {
 			say("ALTER EXTENSION %s UPDATE TO %s", o.Name, literal(is["version"]))
 		}
-		if differs("schema") {
-			say("ALTER EXTENSION %s SET SCHEMA %s", o.Name, is["schema"])
+		if differs(schema.InSchema) {
+			say("ALTER EXTENSION %s SET SCHEMA %s", o.Name, is[schema.InSchema])
 		}
 	case schema.Server, schema.Wrapper:
 		if differs("handler") {
@@ -398,25 +398,25 @@ func (d *drafter) writeAlter(was, o schema.Object) {
 		if o.Kind == schema.Server && differs("version") {
 			say("ALTER SERVER %s VERSION %s", o.Name, literal(is["version"]))
 		}
-		if differs("foreign options") {
-			say("ALTER %s %s OPTIONS (%s)", word(o), o.Name, foreignOptions(was.Props["foreign options"], is["foreign options"]))
+		if differs(schema.ForeignTable) {
+			say("ALTER %s %s OPTIONS (%s)", word(o), o.Name, foreignOptions(was.Props[schema.ForeignTable], is[schema.ForeignTable]))
 		}
 	case schema.Type:
 		switch {
-		case differs("labels"):
-			sql = addLabels(o.Name, schema.List(was.Props["labels"]), schema.List(is["labels"]))
+		case differs(schema.Labels):
+			sql = addLabels(o.Name, schema.List(was.Props[schema.Labels]), schema.List(is[schema.Labels]))
 			autocommit = d.Concurrent // a new label can be used only once it is committed
-		case differs("attributes"):
+		case differs(schema.Attributes):
 			sql, _ = d.reshape(was, o)
 		}
-		if o.Props["is"] == "domain" && differs("default") {
-			say("ALTER DOMAIN %s %s", o.Name, cmp.Or(with("SET DEFAULT ", is["default"]), "DROP DEFAULT"))
+		if o.Props[schema.Is] == "domain" && differs(schema.Default) {
+			say("ALTER DOMAIN %s %s", o.Name, cmp.Or(with("SET DEFAULT ", is[schema.Default]), "DROP DEFAULT"))
 		}
-		if differs("null") {
-			say("ALTER DOMAIN %s %s NOT NULL", o.Name, cmp.Or(flag(is["null"], "SET"), "DROP"))
+		if differs(schema.Null) {
+			say("ALTER DOMAIN %s %s NOT NULL", o.Name, cmp.Or(flag(is[schema.Null], "SET"), "DROP"))
 		}
 	case schema.Sequence:
-		if differs("sequence") && is["identity of"] == "" && was.Props["identity of"] == "" {
+		if differs("sequence") && is[schema.IdentityOf] == "" && was.Props[schema.IdentityOf] == "" {
 			say("ALTER SEQUENCE %s %s", o.Name, noCycle(is["sequence"]))
 		}
 		if differs("unlogged") {
@@ -425,34 +425,34 @@ func (d *drafter) writeAlter(was, o schema.Object) {
 	case schema.Table:
 		sql = d.alterTable(was, o)
 	case schema.Constraint:
-		if differs("definition") {
+		if differs(schema.Definition) {
 			say("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local())
 			autocommit = d.Concurrent
 		}
 		index := schema.Qualifier(o.Of) + o.Local()
-		sql = append(sql, options("ALTER INDEX "+index, was.Props["options"], is["options"])...)
-		if differs("tablespace") {
-			say("ALTER INDEX %s SET TABLESPACE %s", index, cmp.Or(is["tablespace"], "pg_default"))
+		sql = append(sql, options("ALTER INDEX "+index, was.Props[schema.Options], is[schema.Options])...)
+		if differs(schema.Tablespace) {
+			say("ALTER INDEX %s SET TABLESPACE %s", index, cmp.Or(is[schema.Tablespace], "pg_default"))
 		}
 	case schema.Index:
-		if differs("tablespace") {
-			say("ALTER INDEX %s SET TABLESPACE %s", o.Name, cmp.Or(is["tablespace"], "pg_default"))
+		if differs(schema.Tablespace) {
+			say("ALTER INDEX %s SET TABLESPACE %s", o.Name, cmp.Or(is[schema.Tablespace], "pg_default"))
 		}
 	case schema.View:
-		if differs("definition") || differs("options") {
-			say("CREATE OR REPLACE VIEW %s%s AS\n%s", o.Name, around(" WITH (", is["options"], ")"), trim(is["definition"]))
+		if differs(schema.Definition) || differs(schema.Options) {
+			say("CREATE OR REPLACE VIEW %s%s AS\n%s", o.Name, around(" WITH (", is[schema.Options], ")"), trim(is[schema.Definition]))
 		}
 	case schema.Materialized:
-		sql = append(sql, options(strings.TrimSpace(alter(o)), was.Props["options"], is["options"])...)
-		if differs("tablespace") {
-			say("%sSET TABLESPACE %s", alter(o), cmp.Or(is["tablespace"], "pg_default"))
+		sql = append(sql, options(strings.TrimSpace(alter(o)), was.Props[schema.Options], is[schema.Options])...)
+		if differs(schema.Tablespace) {
+			say("%sSET TABLESPACE %s", alter(o), cmp.Or(is[schema.Tablespace], "pg_default"))
 		}
 		if differs("populated") {
 			say("REFRESH MATERIALIZED VIEW %s%s", o.Name, flag(is["populated"], " WITH NO DATA"))
 		}
 	case schema.Function:
-		if differs("definition") {
-			say("%s", trim(is["definition"]))
+		if differs(schema.Definition) {
+			say("%s", trim(is[schema.Definition]))
 		}
 	case schema.Publication:
 		if differs("publishes") || differs("via root") {
@@ -471,9 +471,9 @@ func (d *drafter) alterTable(was, o schema.Object) []string {
 	say := func(format string, values ...any) {
 		sql = append(sql, "ALTER "+word(o)+" "+o.Name+" "+fmt.Sprintf(format, values...))
 	}
-	differs := func(name string) bool { return was.Props[name] != is[name] }
-	parents, desired := schema.List(was.Props["inherits"]), schema.List(is["inherits"])
-	if was.Props["partition"] != "" && (differs("partition") || differs("inherits")) {
+	differs := func(name schema.Property) bool { return was.Props[name] != is[name] }
+	parents, desired := schema.List(was.Props[schema.Inherits]), schema.List(is[schema.Inherits])
+	if was.Props[schema.Partition] != "" && (differs(schema.Partition) || differs(schema.Inherits)) {
 		sql = append(sql, fmt.Sprintf("ALTER TABLE %s DETACH PARTITION %s", parents[0], o.Name))
 		parents = nil
 	}
@@ -483,7 +483,7 @@ func (d *drafter) alterTable(was, o schema.Object) []string {
 		}
 	}
 	for _, parent := range desired {
-		if is["partition"] == "" && !slices.Contains(parents, parent) {
+		if is[schema.Partition] == "" && !slices.Contains(parents, parent) {
 			say("INHERIT %s", parent)
 		}
 	}
@@ -493,16 +493,16 @@ func (d *drafter) alterTable(was, o schema.Object) []string {
 	if differs("of type") {
 		say("%s", cmp.Or(with("OF ", is["of type"]), "NOT OF"))
 	}
-	sql = append(sql, options("ALTER TABLE "+o.Name, was.Props["options"], is["options"])...)
-	sql = append(sql, options("ALTER TABLE "+o.Name, was.Props["toast options"], is["toast options"])...)
+	sql = append(sql, options("ALTER TABLE "+o.Name, was.Props[schema.Options], is[schema.Options])...)
+	sql = append(sql, options("ALTER TABLE "+o.Name, was.Props[schema.ToastOptions], is[schema.ToastOptions])...)
 	if differs("access method") {
 		say("SET ACCESS METHOD %s", cmp.Or(is["access method"], "heap"))
 	}
-	if differs("tablespace") {
-		say("SET TABLESPACE %s", cmp.Or(is["tablespace"], "pg_default"))
+	if differs(schema.Tablespace) {
+		say("SET TABLESPACE %s", cmp.Or(is[schema.Tablespace], "pg_default"))
 	}
-	if differs("foreign options") {
-		say("OPTIONS (%s)", foreignOptions(was.Props["foreign options"], is["foreign options"]))
+	if differs(schema.ForeignTable) {
+		say("OPTIONS (%s)", foreignOptions(was.Props[schema.ForeignTable], is[schema.ForeignTable]))
 	}
 	return sql
 }
@@ -523,11 +523,11 @@ func (d *drafter) writeAlterColumn(was, o schema.Object) {
 	alter := func(more string) string {
 		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s %s", o.Of, o.Local(), more)
 	}
-	newlyNull, newlyNot := was.Props["null"] != "" && o.Props["null"] == "", was.Props["null"] == "" && o.Props["null"] != ""
+	newlyNull, newlyNot := was.Props[schema.Null] != "" && o.Props[schema.Null] == "", was.Props[schema.Null] == "" && o.Props[schema.Null] != ""
 	var slow []schema.Drafted
 	if isTable && newlyNot {
 		t := d.after[tableKey(o)]
-		if d.Concurrent && o.Props["identity"] == was.Props["identity"] && t.Props["partitioned"] == "" && t.Props["partition"] == "" && t.Props["server"] == "" {
+		if d.Concurrent && o.Props[schema.Identity] == was.Props[schema.Identity] && t.Props[schema.Partitioned] == "" && t.Props[schema.Partition] == "" && t.Props[schema.OnServer] == "" {
 			check := suffixed(o.Local(), "_not_null")
 			slow = plain(fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s IS NOT NULL) NOT VALID", o.Of, check, o.Local()),
 				fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, check), alter("SET NOT NULL"), fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", o.Of, check))
@@ -536,9 +536,9 @@ func (d *drafter) writeAlterColumn(was, o schema.Object) {
 			statements = append(statements, schema.Drafted{SQL: alter("SET NOT NULL"), Takes: "fails where " + o.Name + " is null, and reads all rows under a lock"})
 		}
 	}
-	if isTable && was.Props["generated"] != "" && o.Props["generated"] == "" {
+	if isTable && was.Props[schema.Generated] != "" && o.Props[schema.Generated] == "" {
 		if !slices.ContainsFunc(d.stillParents(o.Of), func(parent string) bool {
-			return d.before[above(o, parent)].Props["generated"] != "" && d.after[above(o, parent)].Props["generated"] == ""
+			return d.before[above(o, parent)].Props[schema.Generated] != "" && d.after[above(o, parent)].Props[schema.Generated] == ""
 		}) {
 			statements = append(statements, plain(alter("DROP EXPRESSION"))...)
 		}
@@ -571,7 +571,7 @@ func (d *drafter) inheritedRetype(o schema.Object) bool {
 func (d *drafter) inheritedNull(o schema.Object) bool {
 	return slices.ContainsFunc(d.stillParents(o.Of), func(parent string) bool {
 		key := column(parent + "." + o.Local())
-		return d.before[key].Props["null"] != "" && d.after[key].Props["null"] == ""
+		return d.before[key].Props[schema.Null] != "" && d.after[key].Props[schema.Null] == ""
 	})
 }
 
@@ -590,19 +590,19 @@ func (d *drafter) retype(was, o schema.Object) schema.Drafted {
 		}
 		return slices.IndexFunc(castable, func(names []string) bool { return slices.Contains(names, base) })
 	}
-	one, other := family(was.Props["type"]), family(o.Props["type"])
+	one, other := family(was.Props[schema.DataType]), family(o.Props[schema.DataType])
 	using := ""
 	switch {
-	case was.Props["type"] == o.Props["type"] && !slices.ContainsFunc(o.Needs, func(key string) bool { return d.rebuilt[key] }):
+	case was.Props[schema.DataType] == o.Props[schema.DataType] && !slices.ContainsFunc(o.Needs, func(key string) bool { return d.rebuilt[key] }):
 	case one >= 0 && one == other, other == 0:
 	case one == 0:
-		using = fmt.Sprintf(" USING %s::%s", o.Local(), o.Props["type"])
+		using = fmt.Sprintf(" USING %s::%s", o.Local(), o.Props[schema.DataType])
 	default:
-		using = fmt.Sprintf(" USING %s::text::%s", o.Local(), o.Props["type"])
+		using = fmt.Sprintf(" USING %s::text::%s", o.Local(), o.Props[schema.DataType])
 	}
-	drafted := schema.Drafted{SQL: fmt.Sprintf("ALTER %s %s ALTER COLUMN %s TYPE %s%s%s", word(d.after[tableKey(o)]), o.Of, o.Local(), o.Props["type"], with(" COLLATE ", o.Props["collation"]), using),
+	drafted := schema.Drafted{SQL: fmt.Sprintf("ALTER %s %s ALTER COLUMN %s TYPE %s%s%s", word(d.after[tableKey(o)]), o.Of, o.Local(), o.Props[schema.DataType], with(" COLLATE ", o.Props[schema.Collated]), using),
 		Takes: "may write " + o.Of + " anew, under a lock, and fails where a value does not fit"}
-	if d.after[tableKey(o)].Props["server"] != "" {
+	if d.after[tableKey(o)].Props[schema.OnServer] != "" {
 		drafted.SQL, drafted.Takes = strings.TrimSuffix(drafted.SQL, using), ""
 	}
 	return drafted
@@ -631,7 +631,7 @@ func (d *drafter) reshape(is, should schema.Object) ([]string, bool) {
 		}
 	}
 	var sql, kept []string
-	was, now := schema.List(is.Props["attributes"]), schema.List(should.Props["attributes"])
+	was, now := schema.List(is.Props[schema.Attributes]), schema.List(should.Props[schema.Attributes])
 	name := func(attribute string) string {
 		if strings.HasPrefix(attribute, `"`) {
 			return attribute[:strings.LastIndex(attribute[:strings.LastIndex(attribute, `" `)+1], `"`)+1]
@@ -675,13 +675,13 @@ func (d *drafter) writeRows() {
 		before(d.makeOf(schema.KeyOf(schema.Table, rows.Table)), load)
 	}
 	for _, o := range d.to.Objects {
-		if o.Kind == schema.Table && o.Props["partition"] != "" {
-			before(d.making["attached "+o.Name], loads[o.Props["inherits"]])
+		if o.Kind == schema.Table && o.Props[schema.Partition] != "" {
+			before(d.making["attached "+o.Name], loads[o.Props[schema.Inherits]])
 		}
 		for table, load := range loads {
 			switch o.Kind {
 			case schema.Sequence:
-				if of := cmp.Or(o.Props["owned by"], o.Props["identity of"]); strings.HasPrefix(of, table+".") {
+				if of := cmp.Or(o.Props[schema.OwnedBy], o.Props[schema.IdentityOf]); strings.HasPrefix(of, table+".") {
 					before(d.making[o.Key()], load)
 				}
 			case schema.Constraint:

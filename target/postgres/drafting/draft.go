@@ -13,7 +13,7 @@ import (
 // have been read with their needs.
 func Draft(is, should schema.Schema, style schema.Style) schema.Script {
 	if !style.Owners {
-		is, should = is.Without("owner", "grants"), should.Without("owner", "grants")
+		is, should = is.Without(schema.OwnedByRole, schema.Grants), should.Without(schema.OwnedByRole, schema.Grants)
 	}
 	is, should = withPlainDefaults(is), withPlainDefaults(should)
 	best := draft(is, should, style, false)
@@ -106,12 +106,12 @@ func usersOf(s schema.Schema) map[string][]string {
 
 // inheritedFrom is the column of a table's parent with a name.
 func (d *drafter) inheritedFrom(table schema.Object, column string) schema.Object {
-	for _, parent := range schema.List(table.Props["inherits"]) {
+	for _, parent := range schema.List(table.Props[schema.Inherits]) {
 		if c, has := d.after[string(schema.Column)+" "+parent+"."+column]; has {
 			return c
 		}
 	}
-	return schema.Object{Props: map[string]string{}}
+	return schema.Object{Props: schema.Props{}}
 }
 
 // derived are the kinds that hold no rows of their own: they can be dropped and
@@ -146,9 +146,9 @@ func (d *drafter) choose() {
 		case !stays:
 			lose(key)
 		case o.Kind == schema.Column && d.isTableColumn(o):
-			retyped := o.Props["type"] != now.Props["type"] || o.Props["collation"] != now.Props["collation"]
+			retyped := o.Props[schema.DataType] != now.Props[schema.DataType] || o.Props[schema.Collated] != now.Props[schema.Collated]
 			switch {
-			case now.Props["generated"] != "" && (retyped || o.Props["generated"] != now.Props["generated"]):
+			case now.Props[schema.Generated] != "" && (retyped || o.Props[schema.Generated] != now.Props[schema.Generated]):
 				lose(key) // it is computed anew
 			case retyped:
 				retype(key)
@@ -159,7 +159,7 @@ func (d *drafter) choose() {
 				lose(key)
 			case o.Kind == schema.Type && !d.isHeld(key):
 				lose(key)
-			case o.Kind == schema.Type && o.Props["is"] != "range": // a range's functions would be in the way
+			case o.Kind == schema.Type && o.Props[schema.Is] != "range": // a range's functions would be in the way
 				d.rebuilt[key] = true
 				lose(key)
 			default:
@@ -169,7 +169,7 @@ func (d *drafter) choose() {
 	}
 	heirs := map[string][]string{} // by a parent's column or constraint
 	for _, o := range d.from.Objects {
-		if o.Props["inherited"] == "yes" {
+		if o.Props[schema.Inherited] == "yes" {
 			for _, parent := range d.stillParents(o.Of) {
 				heirs[above(o, parent)] = append(heirs[above(o, parent)], o.Key())
 			}
@@ -193,11 +193,11 @@ func (d *drafter) choose() {
 				continue
 			}
 			if d.retyped[key] && !d.gone[key] {
-				parted := d.before[tableKey(o)].Props["partitioned"] != ""
+				parted := d.before[tableKey(o)].Props[schema.Partitioned] != ""
 				switch {
 				case parted && (o.Kind == schema.Index || o.Kind == schema.Constraint && !isCheck(o)): // the server would build it anew with parts of its own
 					lose(user)
-				case o.Kind == schema.Column && o.Props["generated"] != "":
+				case o.Kind == schema.Column && o.Props[schema.Generated] != "":
 					lose(user)
 				case derived(o.Kind) && (o.Kind != schema.Constraint || isForeignKey(o)) && o.Kind != schema.Index && o.Kind != schema.Statistics:
 					lose(user)
@@ -207,7 +207,7 @@ func (d *drafter) choose() {
 			switch {
 			case o.Kind == schema.Column && slices.Contains(o.DefaultNeeds, key) && !slices.Contains(o.Needs, key):
 				d.reset[user] = true
-			case o.Kind == schema.Column && o.Props["generated"] != "":
+			case o.Kind == schema.Column && o.Props[schema.Generated] != "":
 				lose(user)
 			case o.Kind == schema.Column && d.isTableColumn(o):
 				if d.rebuilt[key] {
@@ -218,7 +218,7 @@ func (d *drafter) choose() {
 			case o.Kind == schema.Type:
 				d.rebuilt[user] = true
 				lose(user)
-			case d.replaceable(o, now) && o.Props["definition"] != now.Props["definition"] && !slices.ContainsFunc(now.Needs, func(need string) bool { return nameOf(need) == nameOf(key) }):
+			case d.replaceable(o, now) && o.Props[schema.Definition] != now.Props[schema.Definition] && !slices.ContainsFunc(now.Needs, func(need string) bool { return nameOf(need) == nameOf(key) }):
 			case derived(o.Kind):
 				lose(user)
 			}
@@ -242,11 +242,11 @@ func nameOf(key string) string {
 // wholeIndex is the index that a partition's index is a part of, as long as its
 // table stays a partition: the part cannot be dropped by itself.
 func (d *drafter) wholeIndex(o schema.Object) string {
-	if o.Props["partition of"] == "" || d.wholeGone(o) != "" || len(d.stillParents(o.Of)) == 0 {
+	if o.Props[schema.PartitionOf] == "" || d.wholeGone(o) != "" || len(d.stillParents(o.Of)) == 0 {
 		return ""
 	}
 	for _, need := range o.Needs {
-		if d.isIndex(need, o.Props["partition of"]) {
+		if d.isIndex(need, o.Props[schema.PartitionOf]) {
 			return need
 		}
 	}
@@ -271,8 +271,8 @@ func (d *drafter) isTableColumn(o schema.Object) bool {
 }
 
 // differing are the properties in which two objects differ.
-func differing(a, b schema.Object) []string {
-	var names []string
+func differing(a, b schema.Object) []schema.Property {
+	var names []schema.Property
 	for _, c := range schema.Changes(a.Props, b.Props) {
 		names = append(names, c.Name)
 	}
@@ -288,17 +288,17 @@ func (d *drafter) alterable(is, should schema.Object) bool {
 		plain = append(plain, "version", "schema")
 	case schema.Type:
 		switch {
-		case is.Props["is"] != should.Props["is"]:
-		case is.Props["is"] == "enum":
-			was, now := schema.List(is.Props["labels"]), schema.List(should.Props["labels"])
+		case is.Props[schema.Is] != should.Props[schema.Is]:
+		case is.Props[schema.Is] == "enum":
+			was, now := schema.List(is.Props[schema.Labels]), schema.List(should.Props[schema.Labels])
 			if subsequence(was, now) && (d.Concurrent || !d.usesNewLabel(should, was, now)) {
 				plain = append(plain, "labels")
 			}
-		case is.Props["is"] == "composite":
+		case is.Props[schema.Is] == "composite":
 			if _, can := d.reshape(is, should); can {
 				plain = append(plain, "attributes")
 			}
-		case is.Props["is"] == "domain":
+		case is.Props[schema.Is] == "domain":
 			plain = append(plain, "default", "null")
 		}
 	case schema.Server, schema.Wrapper:
@@ -310,19 +310,19 @@ func (d *drafter) alterable(is, should schema.Object) bool {
 	case schema.Column: // of a view
 		return true
 	case schema.Constraint:
-		if is.Props["definition"] == should.Props["definition"]+" NOT VALID" {
+		if is.Props[schema.Definition] == should.Props[schema.Definition]+" NOT VALID" {
 			plain = append(plain, "definition")
 		}
 		plain = append(plain, "options", "tablespace")
-		if is.Props["partition of"] == "" {
+		if is.Props[schema.PartitionOf] == "" {
 			plain = append(plain, "partition of")
 		}
-		if is.Props["domain"] == "" {
+		if is.Props[schema.Domain] == "" {
 			plain = append(plain, "inherited")
 		}
 	case schema.Index:
 		plain = append(plain, "tablespace")
-		if is.Props["partition of"] == "" {
+		if is.Props[schema.PartitionOf] == "" {
 			plain = append(plain, "partition of")
 		}
 	case schema.View, schema.Function:
@@ -355,14 +355,14 @@ func (d *drafter) replaceable(is, should schema.Object) bool {
 			return false
 		}
 		for i, c := range old {
-			if c.Name != now[i].Name || c.Props["type"] != now[i].Props["type"] || c.Props["collation"] != now[i].Props["collation"] {
+			if c.Name != now[i].Name || c.Props[schema.DataType] != now[i].Props[schema.DataType] || c.Props[schema.Collated] != now[i].Props[schema.Collated] {
 				return false
 			}
 		}
 		return true
 	case schema.Function:
 		head := func(o schema.Object) string {
-			text, _, _ := strings.Cut(o.Props["definition"], "\n LANGUAGE ")
+			text, _, _ := strings.Cut(o.Props[schema.Definition], "\n LANGUAGE ")
 			return text
 		}
 		return word(is) == word(should) && word(is) != "AGGREGATE" && head(is) == head(should)
@@ -386,7 +386,13 @@ func (d *drafter) usesNewLabel(enum schema.Object, was, now []string) bool {
 }
 
 func (d *drafter) whyNot(is, should schema.Object) string {
-	return "its " + strings.Join(slices.DeleteFunc(differing(is, should), func(name string) bool { return slices.Contains(attributeNames, name) }), ", ") +
+	var fixed []string
+	for _, name := range differing(is, should) {
+		if !slices.Contains(attributeNames, name) {
+			fixed = append(fixed, string(name))
+		}
+	}
+	return "its " + strings.Join(fixed, ", ") +
 		" cannot be changed where it stands, and what hangs on it would be lost if it were made again"
 }
 

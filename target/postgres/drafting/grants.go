@@ -37,7 +37,7 @@ func initial(o schema.Object) (owner, public string) {
 // acl is who may what, by grantee; "" is the public.
 func acl(o schema.Object, owner string) map[string]string {
 	may := map[string]string{}
-	switch text := o.Props["grants"]; text {
+	switch text := o.Props[schema.Grants]; text {
 	case "none":
 	case "":
 		if o.Kind != schema.Column && o.Kind != schema.DefaultGrant {
@@ -61,13 +61,13 @@ func acl(o schema.Object, owner string) map[string]string {
 // grants are the statements that turn an object's access control list into
 // another.
 func (d *drafter) grants(before, after schema.Object) []string {
-	if before.Props["grants"] == after.Props["grants"] && before.Props["owner"] == after.Props["owner"] {
+	if before.Props[schema.Grants] == after.Props[schema.Grants] && before.Props[schema.OwnedByRole] == after.Props[schema.OwnedByRole] {
 		return nil
 	}
-	owner := cmp.Or(after.Props["owner"], after.Props["role"])
+	owner := cmp.Or(after.Props[schema.OwnedByRole], after.Props[schema.ForRole])
 	before.Kind, before.Name = after.Kind, after.Name
-	was, is := acl(before, cmp.Or(before.Props["owner"], owner)), acl(after, owner)
-	if old := before.Props["owner"]; old != "" && old != owner {
+	was, is := acl(before, cmp.Or(before.Props[schema.OwnedByRole], owner)), acl(after, owner)
+	if old := before.Props[schema.OwnedByRole]; old != "" && old != owner {
 		was[owner] = cmp.Or(was[old], was[owner])
 		delete(was, old)
 	}
@@ -84,8 +84,8 @@ func (d *drafter) grants(before, after schema.Object) []string {
 			onto = "FUNCTION " + after.Name
 		}
 	case schema.DefaultGrant:
-		onto = strings.ToUpper(after.Props["for"])
-		prefix = "ALTER DEFAULT PRIVILEGES FOR ROLE " + after.Props["role"] + with(" IN SCHEMA ", after.Props["schema"]) + " "
+		onto = strings.ToUpper(after.Props[schema.For])
+		prefix = "ALTER DEFAULT PRIVILEGES FOR ROLE " + after.Props[schema.ForRole] + with(" IN SCHEMA ", after.Props[schema.InSchema]) + " "
 	}
 	everybody := maps.Clone(was)
 	maps.Copy(everybody, is)

@@ -42,8 +42,8 @@ func (d *drafter) makeOf(key string) *act {
 		switch {
 		case o.Kind == schema.Column && d.made(o.Of):
 			key = tableKey(o)
-		case o.Props["inherited"] == "yes" && d.inheritsMade(o):
-			parents := schema.List(d.after[tableKey(o)].Props["inherits"])
+		case o.Props[schema.Inherited] == "yes" && d.inheritsMade(o):
+			parents := schema.List(d.after[tableKey(o)].Props[schema.Inherits])
 			key = above(o, parents[slices.IndexFunc(parents, func(parent string) bool { return d.after[above(o, parent)].Name != "" })])
 		case o.Kind == schema.Column:
 			for _, kind := range []schema.Kind{schema.View, schema.Materialized} {
@@ -52,11 +52,11 @@ func (d *drafter) makeOf(key string) *act {
 				}
 			}
 			return nil
-		case o.Kind == schema.Sequence && o.Props["identity of"] != "":
-			if a := d.altering[column(o.Props["identity of"])]; a != nil {
+		case o.Kind == schema.Sequence && o.Props[schema.IdentityOf] != "":
+			if a := d.altering[column(o.Props[schema.IdentityOf])]; a != nil {
 				return a
 			}
-			key = column(o.Props["identity of"])
+			key = column(o.Props[schema.IdentityOf])
 		default:
 			return nil
 		}
@@ -78,7 +78,7 @@ func (d *drafter) order() {
 		for _, need := range o.Needs {
 			if d.gone[key] {
 				before(drop, d.dropOf(need))
-				if kind := d.before[need].Kind; kind != schema.Namespace && kind != schema.Extension && (o.Props["inherited"] == "" || need != tableKey(o)) {
+				if kind := d.before[need].Kind; kind != schema.Namespace && kind != schema.Extension && (o.Props[schema.Inherited] == "" || need != tableKey(o)) {
 					before(drop, d.altering[need])
 				}
 				if d.rebuilt[need] && drop != d.dropping[need] {
@@ -96,11 +96,11 @@ func (d *drafter) order() {
 			before(first, d.dropOf(need))
 		}
 		before(d.dropping["default "+o.Name], alter)
-		if o.Props["inherited"] != "" && d.gone[key] { // it is the table's own once that inherits no more
+		if o.Props[schema.Inherited] != "" && d.gone[key] { // it is the table's own once that inherits no more
 			before(d.altering[tableKey(o)], drop)
 		}
 		if o.Kind == schema.Sequence { // freed before what owned it goes
-			before(d.making["owned "+o.Name], d.dropOf(column(cmp.Or(o.Props["owned by"], " "))))
+			before(d.making["owned "+o.Name], d.dropOf(column(cmp.Or(o.Props[schema.OwnedBy], " "))))
 		}
 		if d.rebuilt[key] {
 			before(d.making[key], drop)
@@ -117,12 +117,12 @@ func (d *drafter) order() {
 				if a == d.making["unvalidated "+key] || a != d.makeOf(need) {
 					before(d.makeOf(need), a)
 				}
-				if need != tableKey(o) || o.Props["inherited"] == "" {
+				if need != tableKey(o) || o.Props[schema.Inherited] == "" {
 					before(d.altering[need], a)
 				}
 			}
 		}
-		if o.Props["inherited"] != "" && !d.made(o.Of) { // it must be there before its table inherits
+		if o.Props[schema.Inherited] != "" && !d.made(o.Of) { // it must be there before its table inherits
 			before(d.making[key], d.altering[tableKey(o)])
 			before(d.altering[key], d.altering[tableKey(o)])
 		}
@@ -141,7 +141,7 @@ func (d *drafter) order() {
 				before(d.altering[schema.KeyOf(kind, o.Of)], d.altering[key])
 				before(d.altering[schema.KeyOf(kind, o.Of)], d.making[key])
 			}
-			if o.Props["inherited"] != "" {
+			if o.Props[schema.Inherited] != "" {
 				for _, parent := range d.stillParents(o.Of) {
 					before(d.makeOf(above(o, parent)), d.altering[key])
 					above := d.altering[column(parent+"."+o.Local())]
@@ -153,11 +153,11 @@ func (d *drafter) order() {
 		case schema.Sequence:
 			link := d.making["owned "+o.Name]
 			before(d.making[key], link)
-			before(d.makeOf(column(o.Props["owned by"])), link)
+			before(d.makeOf(column(o.Props[schema.OwnedBy])), link)
 		case schema.Table:
 			d.orderPartition(o)
-			if made := d.making[key]; made != nil && o.Props["partition"] == "" { // it inherits what its parents are then
-				for _, parent := range schema.List(o.Props["inherits"]) {
+			if made := d.making[key]; made != nil && o.Props[schema.Partition] == "" { // it inherits what its parents are then
+				for _, parent := range schema.List(o.Props[schema.Inherits]) {
 					for _, c := range d.columns[parent] {
 						before(d.making[c.Key()], made)
 						before(d.altering[c.Key()], made)
@@ -190,11 +190,11 @@ func (d *drafter) beforeUsers(part schema.Object, link *act) {
 		return
 	}
 	for _, need := range part.Needs {
-		if !d.isIndex(need, part.Props["partition of"]) {
+		if !d.isIndex(need, part.Props[schema.PartitionOf]) {
 			continue
 		}
 		for _, user := range d.needed[need] {
-			if o := d.after[user]; o.Props["partition of"] == "" {
+			if o := d.after[user]; o.Props[schema.PartitionOf] == "" {
 				before(link, d.makeOf(user))
 				before(link, d.making["unvalidated "+user])
 			}
@@ -209,7 +209,7 @@ func (d *drafter) orderPartition(o schema.Object) {
 	if link == nil {
 		return
 	}
-	parent := o.Props["inherits"]
+	parent := o.Props[schema.Inherits]
 	for _, other := range d.from.Objects {
 		if other.Of == parent && (other.Kind == schema.Column || other.Kind == schema.Constraint) && d.gone[other.Key()] {
 			before(d.dropping[other.Key()], link)
@@ -227,7 +227,7 @@ func (d *drafter) orderPartition(o schema.Object) {
 			before(link, d.making[other.Key()])
 			before(link, d.making["unvalidated "+other.Key()])
 		}
-		isPart := other.Props["partition of"] != "" && d.making["part "+other.Key()] == nil || other.Props["inherited"] == "yes"
+		isPart := other.Props[schema.PartitionOf] != "" && d.making["part "+other.Key()] == nil || other.Props[schema.Inherited] == "yes"
 		if other.Of == o.Name && (other.Kind == schema.Constraint || other.Kind == schema.Index) && isPart {
 			before(d.making[other.Key()], link)
 		}
@@ -448,7 +448,7 @@ func (d *drafter) ties(table, other *act) (ties []schema.Object, can bool) {
 func (d *drafter) empty(columns []schema.Object) string {
 	var names []string
 	for _, c := range columns {
-		names = append(names, fmt.Sprintf("    NULL::%s%s AS %s", c.Props["type"], with(" COLLATE ", c.Props["collation"]), c.Local()))
+		names = append(names, fmt.Sprintf("    NULL::%s%s AS %s", c.Props[schema.DataType], with(" COLLATE ", c.Props[schema.Collated]), c.Local()))
 	}
 	return "SELECT\n" + strings.Join(names, ",\n")
 }

@@ -15,17 +15,17 @@ import (
 func word(o schema.Object) string {
 	switch o.Kind {
 	case schema.Table:
-		if o.Props["server"] != "" {
+		if o.Props[schema.OnServer] != "" {
 			return "FOREIGN TABLE"
 		}
 	case schema.Function:
 		for _, word := range []string{"PROCEDURE", "AGGREGATE"} {
-			if definition := o.Props["definition"]; strings.HasPrefix(definition, "CREATE OR REPLACE "+word) || strings.HasPrefix(definition, "CREATE "+word) {
+			if definition := o.Props[schema.Definition]; strings.HasPrefix(definition, "CREATE OR REPLACE "+word) || strings.HasPrefix(definition, "CREATE "+word) {
 				return word
 			}
 		}
 	case schema.Type:
-		if o.Props["is"] == "domain" {
+		if o.Props[schema.Is] == "domain" {
 			return "DOMAIN"
 		}
 	case schema.Wrapper:
@@ -42,7 +42,7 @@ func call(o schema.Object) string {
 			return strings.TrimSuffix(o.Name, ")") + "*)"
 		}
 	case schema.Constraint:
-		if o.Props["domain"] != "" {
+		if o.Props[schema.Domain] != "" {
 			return o.Local() + " ON DOMAIN " + o.Of
 		}
 		return o.Local() + " ON " + o.Of
@@ -54,11 +54,11 @@ func call(o schema.Object) string {
 
 // isForeignKey and isCheck say what a constraint is, by its definition.
 func isForeignKey(o schema.Object) bool {
-	return o.Kind == schema.Constraint && strings.HasPrefix(o.Props["definition"], "FOREIGN KEY")
+	return o.Kind == schema.Constraint && strings.HasPrefix(o.Props[schema.Definition], "FOREIGN KEY")
 }
 
 func isCheck(o schema.Object) bool {
-	return o.Kind == schema.Constraint && strings.HasPrefix(o.Props["definition"], "CHECK")
+	return o.Kind == schema.Constraint && strings.HasPrefix(o.Props[schema.Definition], "CHECK")
 }
 
 // alter is the beginning of a statement about a table, a foreign table, a view
@@ -73,19 +73,19 @@ func (d *drafter) create(o schema.Object) []string {
 	say := func(format string, values ...any) { sql = append(sql, fmt.Sprintf(format, values...)) }
 	switch o.Kind {
 	case schema.Extension:
-		say("CREATE EXTENSION %s WITH SCHEMA %s VERSION %s", o.Name, p["schema"], sqltext.Literal(p["version"]))
+		say("CREATE EXTENSION %s WITH SCHEMA %s VERSION %s", o.Name, p[schema.InSchema], sqltext.Literal(p["version"]))
 	case schema.Namespace:
 		say("CREATE SCHEMA %s", o.Name)
 	case schema.Collation:
-		say("CREATE COLLATION %s (%s)", o.Name, p["options"])
+		say("CREATE COLLATION %s (%s)", o.Name, p[schema.Options])
 	case schema.Wrapper:
-		say("CREATE FOREIGN DATA WRAPPER %s%s%s%s", o.Name, with(" HANDLER ", p["handler"]), with(" VALIDATOR ", p["validator"]), around(" OPTIONS (", p["foreign options"], ")"))
+		say("CREATE FOREIGN DATA WRAPPER %s%s%s%s", o.Name, with(" HANDLER ", p["handler"]), with(" VALIDATOR ", p["validator"]), around(" OPTIONS (", p[schema.ForeignTable], ")"))
 	case schema.Server:
-		say("CREATE SERVER %s%s%s FOREIGN DATA WRAPPER %s%s", o.Name, with(" TYPE ", literal(p["type"])), with(" VERSION ", literal(p["version"])), p["wrapper"], around(" OPTIONS (", p["foreign options"], ")"))
+		say("CREATE SERVER %s%s%s FOREIGN DATA WRAPPER %s%s", o.Name, with(" TYPE ", literal(p[schema.DataType])), with(" VERSION ", literal(p["version"])), p["wrapper"], around(" OPTIONS (", p[schema.ForeignTable], ")"))
 	case schema.Type:
 		sql = append(sql, createType(o))
 	case schema.Sequence:
-		if p["identity of"] == "" {
+		if p[schema.IdentityOf] == "" {
 			as, rest, _ := strings.Cut(strings.TrimPrefix(p["sequence"], "AS "), " ")
 			if as != "bigint" {
 				as = " AS " + as
@@ -95,47 +95,47 @@ func (d *drafter) create(o schema.Object) []string {
 	case schema.Table:
 		sql = append(sql, d.createTable(o)...)
 	case schema.View:
-		say("CREATE VIEW %s%s AS\n%s", o.Name, around(" WITH (", p["options"], ")"), trim(p["definition"]))
+		say("CREATE VIEW %s%s AS\n%s", o.Name, around(" WITH (", p[schema.Options], ")"), trim(p[schema.Definition]))
 	case schema.Materialized:
-		say("CREATE MATERIALIZED VIEW %s%s%s%s AS\n%s%s", o.Name, with(" USING ", p["access method"]), around(" WITH (", p["options"], ")"), with(" TABLESPACE ", p["tablespace"]),
-			trim(p["definition"]), flag(p["populated"], "\nWITH NO DATA"))
+		say("CREATE MATERIALIZED VIEW %s%s%s%s AS\n%s%s", o.Name, with(" USING ", p["access method"]), around(" WITH (", p[schema.Options], ")"), with(" TABLESPACE ", p[schema.Tablespace]),
+			trim(p[schema.Definition]), flag(p["populated"], "\nWITH NO DATA"))
 	case schema.Function:
-		say("%s", trim(strings.Replace(p["definition"], "CREATE OR REPLACE ", "CREATE ", 1)))
+		say("%s", trim(strings.Replace(p[schema.Definition], "CREATE OR REPLACE ", "CREATE ", 1)))
 	case schema.Constraint:
 		sql = append(sql, d.createConstraint(o)...)
 	case schema.Index:
-		say("%s%s", p["definition"], with(" TABLESPACE ", p["tablespace"]))
+		say("%s%s", p[schema.Definition], with(" TABLESPACE ", p[schema.Tablespace]))
 	case schema.Trigger, schema.Rule, schema.Statistics:
-		say("%s", trim(p["definition"]))
+		say("%s", trim(p[schema.Definition]))
 	case schema.Policy:
-		say("CREATE POLICY %s%s FOR %s TO %s%s%s", call(o), flag(p["restrictive"], " AS RESTRICTIVE"), strings.ToUpper(p["for"]), p["to"],
-			around(" USING (", p["using"], ")"), around(" WITH CHECK (", p["check"], ")"))
+		say("CREATE POLICY %s%s FOR %s TO %s%s%s", call(o), flag(p["restrictive"], " AS RESTRICTIVE"), strings.ToUpper(p[schema.For]), p["to"],
+			around(" USING (", p["using"], ")"), around(" WITH CHECK (", p[schema.Check], ")"))
 	case schema.EventTrigger:
 		say("CREATE EVENT TRIGGER %s ON %s%s EXECUTE FUNCTION %s()", o.Name, p["on"], around(" WHEN TAG IN (", p["tags"], ")"), p["calls"])
 	case schema.Publication:
 		say("CREATE PUBLICATION %s%s WITH (publish = %s%s)", o.Name, flag(p["all tables"], " FOR ALL TABLES"), sqltext.Literal(p["publishes"]), flag(p["via root"], ", publish_via_partition_root = true"))
 	case schema.Published:
-		say("ALTER PUBLICATION %s ADD TABLE ONLY %s%s%s", o.Of, p["table"], around(" (", p["columns"], ")"), around(" WHERE (", p["where"], ")"))
+		say("ALTER PUBLICATION %s ADD TABLE ONLY %s%s%s", o.Of, p[schema.OfTable], around(" (", p["columns"], ")"), around(" WHERE (", p["where"], ")"))
 	case schema.PublishedAll:
-		say("ALTER PUBLICATION %s ADD TABLES IN SCHEMA %s", o.Of, p["schema"])
+		say("ALTER PUBLICATION %s ADD TABLES IN SCHEMA %s", o.Of, p[schema.InSchema])
 	case schema.DefaultGrant: // its grants are all of it
 	}
 	bare := schema.Object{Kind: o.Kind, Name: o.Name, Of: o.Of}
 	if o.Kind == schema.Extension { // its comment comes with it
-		bare.Props = map[string]string{"comment": p["comment"]}
+		bare.Props = schema.Props{schema.Comment: p[schema.Comment]}
 	}
 	return append(sql, d.attributes(bare, o)...)
 }
 
 // attributeNames are the properties that attributes changes.
-var attributeNames = []string{"owner", "grants", "comment", "fires", "clustered", "replica identity", "row security", "statistics", "target"}
+var attributeNames = []schema.Property{schema.OwnedByRole, schema.Grants, schema.Comment, "fires", "clustered", "replica identity", "row security", "statistics", "target"}
 
 // attributes turns those properties of an object from one state into another.
 func (d *drafter) attributes(before, after schema.Object) []string {
 	var sql []string
 	say := func(format string, values ...any) { sql = append(sql, fmt.Sprintf(format, values...)) }
 	was, is := before.Props, after.Props
-	differs := func(key string) bool { return was[key] != is[key] }
+	differs := func(key schema.Property) bool { return was[key] != is[key] }
 	table := "ALTER TABLE " + after.Of + " "
 	if differs("fires") {
 		how := map[string]string{"": "ENABLE", "never": "DISABLE", "on replicas": "ENABLE REPLICA", "always": "ENABLE ALWAYS"}[is["fires"]]
@@ -182,16 +182,16 @@ func (d *drafter) attributes(before, after schema.Object) []string {
 	if differs("target") {
 		say("ALTER STATISTICS %s SET STATISTICS %s", after.Name, cmp.Or(is["target"], "-1"))
 	}
-	if differs("comment") {
+	if differs(schema.Comment) {
 		text := "NULL"
-		if is["comment"] != "" {
-			text = sqltext.Literal(is["comment"])
+		if is[schema.Comment] != "" {
+			text = sqltext.Literal(is[schema.Comment])
 		}
 		say("COMMENT ON %s %s IS %s", word(after), call(after), text)
 	}
 	if d.Owners {
-		if is["owner"] != "" && differs("owner") {
-			say("ALTER %s %s OWNER TO %s", word(after), call(after), is["owner"])
+		if is[schema.OwnedByRole] != "" && differs(schema.OwnedByRole) {
+			say("ALTER %s %s OWNER TO %s", word(after), call(after), is[schema.OwnedByRole])
 		}
 		sql = append(sql, d.grants(before, after)...)
 	}
@@ -200,7 +200,7 @@ func (d *drafter) attributes(before, after schema.Object) []string {
 
 // another reports whether an index, a constraint or the table that an object
 // belongs to has a property that only one of them can have.
-func (d *drafter) another(o schema.Object, property string) bool {
+func (d *drafter) another(o schema.Object, property schema.Property) bool {
 	for _, other := range d.to.Objects {
 		if (other.Of == o.Of || other.Kind == schema.Table && other.Name == o.Of) && other.Name != o.Name && other.Props[property] != "" {
 			return true
@@ -221,15 +221,15 @@ func indexLocal(o schema.Object) string {
 
 func createType(o schema.Object) string {
 	p := o.Props
-	switch p["is"] {
+	switch p[schema.Is] {
 	case "enum":
-		return fmt.Sprintf("CREATE TYPE %s AS ENUM (%s)", o.Name, p["labels"])
+		return fmt.Sprintf("CREATE TYPE %s AS ENUM (%s)", o.Name, p[schema.Labels])
 	case "composite":
-		return fmt.Sprintf("CREATE TYPE %s AS (%s)", o.Name, p["attributes"])
+		return fmt.Sprintf("CREATE TYPE %s AS (%s)", o.Name, p[schema.Attributes])
 	case "range":
 		return fmt.Sprintf("CREATE TYPE %s AS RANGE (%s)", o.Name, p["range"])
 	}
-	return fmt.Sprintf("CREATE DOMAIN %s AS %s%s%s%s", o.Name, p["base"], with(" COLLATE ", p["collation"]), with(" DEFAULT ", p["default"]), flag(p["null"], " NOT NULL"))
+	return fmt.Sprintf("CREATE DOMAIN %s AS %s%s%s%s", o.Name, p["base"], with(" COLLATE ", p[schema.Collated]), with(" DEFAULT ", p[schema.Default]), flag(p[schema.Null], " NOT NULL"))
 }
 
 // createTable makes a table with its columns. A partition is attached later.
@@ -238,7 +238,7 @@ func (d *drafter) createTable(o schema.Object) []string {
 	var lines, then []string
 	typed := p["of type"] != ""
 	for _, c := range d.columns[o.Name] {
-		inherited := c.Props["inherited"] == "yes" && p["partition"] == ""
+		inherited := c.Props[schema.Inherited] == "yes" && p[schema.Partition] == ""
 		switch {
 		case typed:
 			if text := columnOptions(c); text != "" {
@@ -251,7 +251,7 @@ func (d *drafter) createTable(o schema.Object) []string {
 		if inherited || typed {
 			bare.Props = inheritable(c, d.inheritedFrom(o, c.Local()))
 		} else {
-			bare.Props = inheritable(c, schema.Object{Props: map[string]string{}})
+			bare.Props = inheritable(c, schema.Object{Props: schema.Props{}})
 			for _, key := range inline {
 				set(bare.Props, key, c.Props[key])
 			}
@@ -269,22 +269,22 @@ func (d *drafter) createTable(o schema.Object) []string {
 		}
 		head += " OF " + p["of type"]
 	}
-	if inherits := p["inherits"]; inherits != "" && p["partition"] == "" {
+	if inherits := p[schema.Inherits]; inherits != "" && p[schema.Partition] == "" {
 		body += " INHERITS (" + inherits + ")"
 	}
-	body += with(" PARTITION BY ", p["partitioned"]) + with(" SERVER ", p["server"]) + around(" OPTIONS (", p["foreign options"], ")") + with(" USING ", p["access method"]) +
-		around(" WITH (", strings.Join(slices.DeleteFunc([]string{p["options"], p["toast options"]}, func(s string) bool { return s == "" }), ", "), ")") + with(" TABLESPACE ", p["tablespace"])
+	body += with(" PARTITION BY ", p[schema.Partitioned]) + with(" SERVER ", p[schema.OnServer]) + around(" OPTIONS (", p[schema.ForeignTable], ")") + with(" USING ", p["access method"]) +
+		around(" WITH (", strings.Join(slices.DeleteFunc([]string{p[schema.Options], p[schema.ToastOptions]}, func(s string) bool { return s == "" }), ", "), ")") + with(" TABLESPACE ", p[schema.Tablespace])
 	return append([]string{strings.TrimRight(head+" "+body, " ")}, then...)
 }
 
 // inline are the properties of a column that CREATE TABLE and ADD COLUMN set.
-var inline = []string{"null", "generated", "identity", "sequence", "compression", "default", "foreign options"}
+var inline = []schema.Property{schema.Null, schema.Generated, schema.Identity, "sequence", "compression", schema.Default, schema.ForeignTable}
 
 // inheritable is what a column has from its parent, with what it has of its own
 // put beside for comparison.
-func inheritable(c, parent schema.Object) map[string]string {
-	props := map[string]string{"type": c.Props["type"], "collation": c.Props["collation"], "inherited": c.Props["inherited"]}
-	for _, key := range []string{"null", "default", "generated", "storage", "compression"} {
+func inheritable(c, parent schema.Object) schema.Props {
+	props := schema.Props{schema.DataType: c.Props[schema.DataType], schema.Collated: c.Props[schema.Collated], schema.Inherited: c.Props[schema.Inherited]}
+	for _, key := range []schema.Property{schema.Null, schema.Default, schema.Generated, "storage", "compression"} {
 		set(props, key, parent.Props[key])
 	}
 	return props
@@ -293,20 +293,20 @@ func inheritable(c, parent schema.Object) map[string]string {
 // column is a column as CREATE TABLE and ADD COLUMN take it.
 func (d *drafter) column(c schema.Object) string {
 	p := c.Props
-	text := c.Local() + " " + p["type"] + around(" OPTIONS (", p["foreign options"], ")") + with(" COMPRESSION ", p["compression"]) + with(" COLLATE ", p["collation"]) + columnOptions(c)
+	text := c.Local() + " " + p[schema.DataType] + around(" OPTIONS (", p[schema.ForeignTable], ")") + with(" COMPRESSION ", p["compression"]) + with(" COLLATE ", p[schema.Collated]) + columnOptions(c)
 	return text
 }
 
 func columnOptions(c schema.Object) string {
 	p := c.Props
-	text := flag(p["null"], " NOT NULL")
+	text := flag(p[schema.Null], " NOT NULL")
 	if len(c.DefaultNeeds) == 0 {
-		text = with(" DEFAULT ", p["default"]) + text
+		text = with(" DEFAULT ", p[schema.Default]) + text
 	}
-	text += around(" GENERATED ALWAYS AS (", p["generated"], ") STORED")
-	if p["identity"] != "" {
+	text += around(" GENERATED ALWAYS AS (", p[schema.Generated], ") STORED")
+	if p[schema.Identity] != "" {
 		usual := fmt.Sprintf("SEQUENCE NAME %s_%s_seq ", c.Of, c.Local())
-		text += " GENERATED " + strings.ToUpper(p["identity"]) + " AS IDENTITY" + around(" (", unusual(strings.TrimPrefix(p["sequence"], usual), p["type"]), ")")
+		text += " GENERATED " + strings.ToUpper(p[schema.Identity]) + " AS IDENTITY" + around(" (", unusual(strings.TrimPrefix(p["sequence"], usual), p[schema.DataType]), ")")
 	}
 	return text
 }
@@ -354,16 +354,16 @@ func (d *drafter) columnAttributes(before, after schema.Object, only string) []s
 	say := func(format string, values ...any) {
 		sql = append(sql, "ALTER "+kind+" "+only+after.Of+" ALTER COLUMN "+after.Local()+" "+fmt.Sprintf(format, values...))
 	}
-	differs := func(key string) bool { return was[key] != is[key] }
-	if differs("default") && len(after.DefaultNeeds) == 0 && is["generated"] == "" {
-		if is["default"] != "" {
-			say("SET DEFAULT %s", is["default"])
+	differs := func(key schema.Property) bool { return was[key] != is[key] }
+	if differs(schema.Default) && len(after.DefaultNeeds) == 0 && is[schema.Generated] == "" {
+		if is[schema.Default] != "" {
+			say("SET DEFAULT %s", is[schema.Default])
 		} else {
 			say("DROP DEFAULT")
 		}
 	}
 	if differs("storage") {
-		say("SET STORAGE %s", strings.ToUpper(cmp.Or(is["storage"], usualStorage(is["type"]))))
+		say("SET STORAGE %s", strings.ToUpper(cmp.Or(is["storage"], usualStorage(is[schema.DataType]))))
 	}
 	if differs("compression") {
 		say("SET COMPRESSION %s", cmp.Or(is["compression"], "default"))
@@ -371,21 +371,21 @@ func (d *drafter) columnAttributes(before, after schema.Object, only string) []s
 	if differs("statistics") {
 		say("SET STATISTICS %s", cmp.Or(is["statistics"], "-1"))
 	}
-	if differs("options") {
-		sql = append(sql, options("ALTER "+kind+" "+only+after.Of+" ALTER COLUMN "+after.Local(), was["options"], is["options"])...)
+	if differs(schema.Options) {
+		sql = append(sql, options("ALTER "+kind+" "+only+after.Of+" ALTER COLUMN "+after.Local(), was[schema.Options], is[schema.Options])...)
 	}
-	if differs("foreign options") {
-		say("OPTIONS (%s)", foreignOptions(was["foreign options"], is["foreign options"]))
+	if differs(schema.ForeignTable) {
+		say("OPTIONS (%s)", foreignOptions(was[schema.ForeignTable], is[schema.ForeignTable]))
 	}
-	if was["identity"] != is["identity"] || differs("sequence") {
+	if was[schema.Identity] != is[schema.Identity] || differs("sequence") {
 		switch {
-		case is["identity"] == "":
+		case is[schema.Identity] == "":
 			say("DROP IDENTITY")
-		case was["identity"] == "":
-			say("ADD GENERATED %s AS IDENTITY (%s)", strings.ToUpper(is["identity"]), is["sequence"])
+		case was[schema.Identity] == "":
+			say("ADD GENERATED %s AS IDENTITY (%s)", strings.ToUpper(is[schema.Identity]), is["sequence"])
 		default:
-			if differs("identity") {
-				say("SET GENERATED %s", strings.ToUpper(is["identity"]))
+			if differs(schema.Identity) {
+				say("SET GENERATED %s", strings.ToUpper(is[schema.Identity]))
 			}
 			if _, old, _ := strings.Cut(strings.TrimPrefix(was["sequence"], "SEQUENCE NAME "), " "); differs("sequence") {
 				name, now, _ := strings.Cut(strings.TrimPrefix(is["sequence"], "SEQUENCE NAME "), " START")
@@ -411,15 +411,15 @@ func noCycle(options string) string {
 
 func (d *drafter) createConstraint(o schema.Object) []string {
 	p := o.Props
-	definition := p["definition"]
-	if p["domain"] != "" {
+	definition := p[schema.Definition]
+	if p[schema.Domain] != "" {
 		return []string{fmt.Sprintf("ALTER DOMAIN %s ADD CONSTRAINT %s %s", o.Of, o.Local(), definition)}
 	}
-	if p["options"] != "" || p["tablespace"] != "" {
-		definition = withIndexOptions(definition, around(" WITH (", p["options"], ")")+with(" USING INDEX TABLESPACE ", p["tablespace"]))
+	if p[schema.Options] != "" || p[schema.Tablespace] != "" {
+		definition = withIndexOptions(definition, around(" WITH (", p[schema.Options], ")")+with(" USING INDEX TABLESPACE ", p[schema.Tablespace]))
 	}
 	only := ""
-	if t := d.after[tableKey(o)]; t.Props["partitioned"] != "" && !isForeignKey(o) && !isCheck(o) {
+	if t := d.after[tableKey(o)]; t.Props[schema.Partitioned] != "" && !isForeignKey(o) && !isCheck(o) {
 		only = "ONLY "
 	}
 	return []string{fmt.Sprintf("ALTER TABLE %s%s ADD CONSTRAINT %s %s", only, o.Of, o.Local(), definition)}
@@ -438,16 +438,16 @@ func withIndexOptions(definition, options string) string {
 func drop(o schema.Object) string {
 	switch o.Kind {
 	case schema.Constraint:
-		if o.Props["domain"] != "" {
+		if o.Props[schema.Domain] != "" {
 			return fmt.Sprintf("ALTER DOMAIN %s DROP CONSTRAINT %s", o.Of, o.Local())
 		}
 		return fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", o.Of, o.Local())
 	case schema.Column:
 		return fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", o.Of, o.Local())
 	case schema.Published:
-		return fmt.Sprintf("ALTER PUBLICATION %s DROP TABLE ONLY %s", o.Of, o.Props["table"])
+		return fmt.Sprintf("ALTER PUBLICATION %s DROP TABLE ONLY %s", o.Of, o.Props[schema.OfTable])
 	case schema.PublishedAll:
-		return fmt.Sprintf("ALTER PUBLICATION %s DROP TABLES IN SCHEMA %s", o.Of, o.Props["schema"])
+		return fmt.Sprintf("ALTER PUBLICATION %s DROP TABLES IN SCHEMA %s", o.Of, o.Props[schema.InSchema])
 	}
 	return "DROP " + word(o) + " " + call(o)
 }
@@ -522,7 +522,7 @@ func literal(text string) string {
 	return sqltext.Literal(text)
 }
 
-func set(props map[string]string, key, value string) {
+func set(props schema.Props, key schema.Property, value string) {
 	if value == "" {
 		delete(props, key)
 	} else {
