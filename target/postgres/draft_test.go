@@ -2,9 +2,12 @@ package postgres_test
 
 import (
 	"bytes"
+	"encoding/json"
 	"flag"
 	"fmt"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -132,6 +135,35 @@ func TestADraftRebuildsWhatItWasMadeFrom(t *testing.T) {
 	same(t, original, copied, written(made))
 	back(t, copied, made)
 	same(t, empty, copied, written(made))
+}
+
+var keepExamples = flag.Bool("update-drafts", false, "write the schemas that target/postgres/drafting is tested with, without a server")
+
+// TestTheExamplesOfDrafts reads some schemas from the server, as the tests of drafting
+// have them, and keeps them if asked to.
+func TestTheExamplesOfDrafts(t *testing.T) {
+	one, other := schematest.Pair(3)
+	for name, scripts := range map[string][2]string{"first": {"", first + strings.Join(apart, ";")}, "pair": {one, other}, "odd": {one, schematest.Odd}} {
+		var example [2]schema.Schema
+		for i, script := range scripts {
+			url := pgtest.Database(t)
+			pgtest.Exec(t, url, script)
+			example[i] = detailed(t, url)
+		}
+		file := filepath.Join("drafting", "testdata", name+".json")
+		text, err := json.MarshalIndent(example, "", " ")
+		require.NoError(t, err)
+		if *keepExamples {
+			require.NoError(t, os.WriteFile(file, append(text, '\n'), 0o644))
+		}
+		var kept [2]schema.Schema
+		was, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(was, &kept))
+		for i := range example {
+			assert.Equal(t, example[i].Text(), kept[i].Text(), "%s is not what the server gives: -update-drafts keeps it", file)
+		}
+	}
 }
 
 var pairs = flag.Int("pairs", 50, "random pairs of schemas to draft differences of")
