@@ -12,6 +12,7 @@ import (
 	"vorrang/core/remedy"
 	"vorrang/core/schema"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -56,7 +57,7 @@ func (s *repairs) find(ctx context.Context, p targetContext, session engine.Sess
 		return f, err
 	}
 	add := func(format string, args ...any) { f.Lines = append(f.Lines, fmt.Sprintf(format, args...)) }
-	add("the ledger holds %s%s", count(len(entries), "entry", "entries"), newestEntry(entries))
+	add("the ledger holds %s%s", plural.Count(len(entries), "entry", "entries"), newestEntry(entries))
 	if facts.Foreign() {
 		add("it says that the database belongs to %s", facts.View.State.Belongs)
 	}
@@ -72,12 +73,12 @@ func (s *repairs) find(ctx context.Context, p targetContext, session engine.Sess
 	known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)
 	switch {
 	case errors.Is(err, records.ErrNotFound):
-		add("the schema has %s; what it was before is not known", count(len(f.now.Objects), "object", "objects"))
+		add("the schema has %s; what it was before is not known", plural.Of(len(f.now.Objects), "object"))
 	case err != nil:
 		return f, err
 	default:
 		f.Differences = append(f.Differences, schema.Compare(known.Schema, f.now)...)
-		add("%s from what %s left at %s", count(len(f.Differences), "object of the schema differs", "objects of the schema differ"), knownFrom(known), utc(known.At))
+		add("%s from what %s left at %s", plural.Count(len(f.Differences), "object of the schema differs", "objects of the schema differ"), knownFrom(known), utc(known.At))
 	}
 	f.Needed = facts.Chain != nil || facts.Strange != "" || facts.Foreign()
 	digest := step.Sum([]byte(ledger.Found(entries) + f.now.Fingerprint() + fmt.Sprint(seen)))
@@ -104,7 +105,7 @@ func (s *repairs) goneAndNew(ctx context.Context, p targetContext, entries []led
 		add("no entry of it was seen here before")
 		return nil
 	case ledger.VerifyHead(entries, seen) == nil:
-		add("entry %d, the last that was seen before, is there%s", seen.Seq, word(last.Seq > seen.Seq, fmt.Sprintf(", and %s since", count(int(last.Seq-seen.Seq), "entry", "entries")), ""))
+		add("entry %d, the last that was seen before, is there%s", seen.Seq, word(last.Seq > seen.Seq, fmt.Sprintf(", and %s since", plural.Count(int(last.Seq-seen.Seq), "entry", "entries")), ""))
 		return nil
 	case last.Seq < seen.Seq:
 		add("entries %d to %d, which were there, are gone", last.Seq+1, seen.Seq)

@@ -9,6 +9,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/remedy"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -58,22 +59,15 @@ func (s *repairs) attest(c call, in *attestIn) (*api.Attested, error) {
 		}
 		if len(wrong) > 0 && !in.Acknowledge {
 			return nil, "", refuseDifferences(or(by("carry out what is missing"), see(remedy.Acknowledge, "if it is meant to be like this")), wrong,
-				"%s not as %s should have left %s", is(len(wrong)), count(len(entries), "the step", "these steps"), in.Environment)
+				"%s not as %s should have left %s", plural.Count(len(wrong), "thing is", "things are"), plural.Count(len(entries), "the step", "these steps"), in.Environment)
 		}
-		return entries, fmt.Sprintf("%s attested on %s; nothing was run", count(len(entries), "step is", "steps are"), in.Environment), nil
+		return entries, fmt.Sprintf("%s attested on %s; nothing was run", plural.Count(len(entries), "step is", "steps are"), in.Environment), nil
 	})
 	if err != nil {
 		return nil, err
 	}
 	answer.Entries, answer.Message = recorded.Entries, recorded.Message
 	return answer, nil
-}
-
-func is(n int) string {
-	if n == 1 {
-		return "1 thing is"
-	}
-	return fmt.Sprintf("%d things are", n)
 }
 
 // toAttest finds the steps that can be attested.

@@ -15,6 +15,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"vorrang/core/access"
+	"vorrang/internal/plural"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -126,7 +127,7 @@ func (s *book) auditSignIn(c call, name string, refused int, err error) {
 		a.Status, a.Result = problem.Status, oneLine(problem.Detail)
 	}
 	if refused > 0 {
-		a.Result += fmt.Sprintf(" (%s refused before, since they came too early)", count(refused, "try was", "tries were"))
+		a.Result += fmt.Sprintf(" (%s refused before, since they came too early)", plural.Count(refused, "try was", "tries were"))
 	}
 	s.keepAct(c, a)
 }

@@ -17,6 +17,7 @@ import (
 	"vorrang/core/remedy"
 	"vorrang/core/schema"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/work"
 )
 
@@ -38,7 +39,7 @@ func (s *repairs) checkBaseline(ctx context.Context, p targetContext, session en
 		return "", err
 	}
 	if len(trial.differences) == 0 {
-		return fmt.Sprintf("; checked: the schema is what these steps make, %s, but for owners and grants", count(len(there.Objects), "object", "objects")), nil
+		return fmt.Sprintf("; checked: the schema is what these steps make, %s, but for owners and grants", plural.Of(len(there.Objects), "object")), nil
 	}
 	check := p.at().Step(remedy.CheckBaseline, trial.best)
 	next := p.at().Step(remedy.Baseline, at).For("no other number fits better than %s; if the differences are meant", at)
@@ -47,10 +48,10 @@ func (s *repairs) checkBaseline(ctx context.Context, p targetContext, session en
 	case trial.least == 0:
 		next = check.For("it looks exactly as after step %s", trial.best)
 	default:
-		next = check.For("step %s fits best, with %s", trial.best, count(trial.least, "difference", "differences"))
+		next = check.For("step %s fits best, with %s", trial.best, plural.Of(trial.least, "difference"))
 	}
 	return "", refuseDifferences(todo{next}, trial.differences, "%s does not look as it does after step %s: %s",
-		p.environment.Name, at, count(len(trial.differences), "difference", "differences"))
+		p.environment.Name, at, plural.Of(len(trial.differences), "difference"))
 }
 
 // workshop is where scratch databases for an environment are made.

@@ -14,6 +14,7 @@ import (
 	"vorrang/core/remedy"
 	"vorrang/core/schema"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -231,7 +232,7 @@ func header(d *api.Draft, i int, actor, only string) string {
 			say("! The columns of %s stand in another order there; no statement fixes that.", table)
 		}
 		for _, u := range d.Uncovered {
-			say("! Not looked at: %s (%s).", count(u.Count, u.What, u.What+"s"), strings.Join(u.Names, ", "))
+			say("! Not looked at: %s (%s).", plural.Count(u.Count, u.What, u.What+"s"), strings.Join(u.Names, ", "))
 		}
 	}
 	return b.String() + "\n"

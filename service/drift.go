@@ -16,6 +16,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/remedy"
 	"vorrang/core/schema"
+	"vorrang/internal/plural"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -114,7 +115,7 @@ func (s *drifts) keepLook(ctx context.Context, p targetContext, d gate.Drifted, 
 	news, err := s.Records.KeepDriftLook(ctx, p.lane.Name, p.environment.Name, look)
 	if news {
 		s.hooks.Tell(ctx, api.HookEvent{Type: api.EventDrifted, Lane: p.lane.Name, Environment: p.environment.Name, Actor: "vorrangd",
-			Message: fmt.Sprintf("%s from what %s left", count(len(d.Differences), "object differs", "objects differ"), d.From)})
+			Message: fmt.Sprintf("%s from what %s left", plural.Count(len(d.Differences), "object differs", "objects differ"), d.From)})
 	}
 	return err
 }

@@ -10,6 +10,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/schema"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/records"
 	"vorrang/service/api"
 	"vorrang/work"
@@ -87,7 +88,7 @@ func (g *guide) Before(ctx context.Context, head ledger.Head) (*schema.Schema, [
 		return g.before, nil
 	}
 	return g.before, []string{fmt.Sprintf("the schema had drifted before the first step: %s from what %s left, and that stays drift until somebody accepts, attests or undoes it: %s",
-		count(len(differences), "object differs", "objects differ"), from, schema.Summary(differences, 5))}
+		plural.Count(len(differences), "object differs", "objects differ"), from, schema.Summary(differences, 5))}
 }
 
 // Left keeps what a deployment left, before its target's lock is given back: what

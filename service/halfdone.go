@@ -12,6 +12,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
+	"vorrang/internal/plural"
 )
 
 // halfDone says of every step that stopped half-way whether it can go on where it
@@ -100,7 +101,7 @@ func (s *targets) undoable(ctx context.Context, p targetContext, session engine.
 	}
 	if _, err := evidence.Undo(back, p.dialect().SessionOf(back), seen); err != nil {
 		return refused(todo{p.at().Settle(action.Step.Number, ledger.SettledUndone).For("undo by hand what it did, then record that")},
-			"of step %s (%s) only %s took effect, and %s", action.Step.Number, action.Step.Slug, count(action.Half, "statement", "statements"), err)
+			"of step %s (%s) only %s took effect, and %s", action.Step.Number, action.Step.Slug, plural.Of(action.Half, "statement"), err)
 	}
 	return nil
 }

@@ -12,6 +12,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/remedy"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
@@ -49,7 +50,7 @@ func (s *Config) problem(err error) api.Problem {
 		return reason.problem
 	case errors.As(err, &files):
 		return api.Problem{Type: "urn:vorrang:invalid-files", Title: "Files with errors", Status: http.StatusUnprocessableEntity,
-			Detail: count(len(files), "problem was", "problems were") + " found; nothing was changed", Errors: files}
+			Detail: plural.Count(len(files), "problem was", "problems were") + " found; nothing was changed", Errors: files}
 	case errors.As(err, &unplanned):
 		return api.Problem{Type: "urn:vorrang:refused", Title: "There is no such plan", Status: http.StatusConflict, Detail: unplanned.Reason}
 	case errors.As(err, &unreachable):

@@ -13,6 +13,7 @@ import (
 	"vorrang/core/remedy"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -102,7 +103,7 @@ func (s *repairs) settleWhole(c call, p targetContext, session engine.Session, i
 	}
 	if len(against) > 0 && !in.Acknowledge {
 		return nil, "", refuseDifferences(see(remedy.Acknowledge, "look again; if it is meant to be like this"), against,
-			"%s than that step %s is settled as %s", count(len(against), "thing shows otherwise", "things show otherwise"), number, in.As)
+			"%s than that step %s is settled as %s", plural.Count(len(against), "thing shows otherwise", "things show otherwise"), number, in.As)
 	}
 	detail := st.Progress
 	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen, detail.Waived = in.As, reason, "", "", lines, nil
@@ -222,7 +223,7 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 			}
 			if wrong := e.step.Wrong(); len(wrong) > 0 && !in.Acknowledge {
 				return nil, "", refuseDifferences(or(by("put the applied text back and write the change as a new step"), see(remedy.Acknowledge, "if it is meant to be like this")), wrong,
-					"%s not as the new text of step %s would have left %s", is(len(wrong)), number, in.Environment)
+					"%s not as the new text of step %s would have left %s", plural.Count(len(wrong), "thing is", "things are"), number, in.Environment)
 			}
 			lines = e.step.Lines()
 		}

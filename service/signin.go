@@ -12,6 +12,7 @@ import (
 
 	"vorrang/core/access"
 	"vorrang/core/remedy"
+	"vorrang/internal/plural"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -56,7 +57,7 @@ func (s *door) slowly(c call, name string, try func() error) (refused int, err e
 	if wait > 0 {
 		seconds := int(wait/time.Second) + 1
 		c.fiber.Set(fiber.HeaderRetryAfter, strconv.Itoa(seconds))
-		return 0, refuse(http.StatusTooManyRequests, "too-many", "Too many tries", by("wait %s, then try again", count(seconds, "second", "seconds")),
+		return 0, refuse(http.StatusTooManyRequests, "too-many", "Too many tries", by("wait %s, then try again", plural.Of(seconds, "second")),
 			"there were too many wrong tries to be %s from your address", shortly(name))
 	}
 	err = try()

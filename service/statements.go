@@ -8,6 +8,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/remedy"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -55,7 +56,7 @@ func (s *repairs) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 		}
 		entry := ledger.Entry{Action: ledger.Baselined, Step: at, Slug: slug, Actor: c.actor,
 			Detail: ledger.Detail{Tables: facts.Existing.Tables, Covers: covers}.JSON()}
-		message := fmt.Sprintf("%s begins at step %s: %s covered, nothing was run%s", in.Environment, at, count(len(covers), "step is", "steps are"), checked)
+		message := fmt.Sprintf("%s begins at step %s: %s covered, nothing was run%s", in.Environment, at, plural.Count(len(covers), "step is", "steps are"), checked)
 		return []ledger.Entry{entry}, message, nil
 	})
 }

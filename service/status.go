@@ -15,6 +15,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/remedy"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -138,7 +139,7 @@ func (s *views) tellDrift(ctx context.Context, p targetContext, status *api.Envi
 	}
 	if err == nil {
 		status.Trouble = append(status.Trouble, api.Trouble{Kind: string(gate.Drift),
-			Message:  fmt.Sprintf("%s from what the last deployment left, seen since %s", count(look.Objects, "object differs", "objects differ"), utc(*look.Since)),
+			Message:  fmt.Sprintf("%s from what the last deployment left, seen since %s", plural.Count(look.Objects, "object differs", "objects differ"), utc(*look.Since)),
 			Remedies: []remedy.Remedy{p.at().Do(remedy.LookAtDrift).For("see what, and the ways out")}})
 	}
 	return err

@@ -17,6 +17,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/remedy"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
@@ -163,7 +164,7 @@ func (s *catalogue) take(c call, in *submitIn, trial bool) (*api.Submitted, erro
 		return answer, s.touched(c, in.Lane, difference, answer)
 	}
 	if len(against) > 0 {
-		return nil, refuseDifferences(next, against, "the folder is not what the catalogue expects: %s", count(len(against), "step differs", "steps differ"))
+		return nil, refuseDifferences(next, against, "the folder is not what the catalogue expects: %s", plural.Count(len(against), "step differs", "steps differ"))
 	}
 	var id int64
 	err = s.laneLocks.change(in.Lane, func() (err error) {

@@ -306,10 +306,3 @@ func held(p targetContext, result gate.Result, running *records.Deployment) erro
 	}
 	return &problemError{problem}
 }
-
-func count(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}

@@ -51,7 +51,7 @@ func printDrift(e *env, d *api.Drift) {
 	case len(d.Differences) == 0:
 		fmt.Fprintf(e.out, "%s: the schema of %s, %s, is %s\n", e.paint.good("no drift"), place, plural.Of(d.Objects, "object"), from)
 	default:
-		fmt.Fprintf(e.out, "%s in %s from %s\n", e.paint.bad("drift: "+plural.Of(len(d.Differences), "object")+" differ"+verbS(len(d.Differences))), place, from)
+		fmt.Fprintf(e.out, "%s in %s from %s\n", e.paint.bad("drift: "+plural.Count(len(d.Differences), "object differs", "objects differ")), place, from)
 	}
 	printDifferences(e, "  ", d.Differences, 0)
 	printUncovered(e, place, d.Uncovered)
@@ -63,13 +63,6 @@ func printDrift(e *env, d *api.Drift) {
 	if len(d.Differences) > 0 || d.Unknown != "" {
 		fmt.Fprintf(e.out, "→ it is right as it is: vorrang accept %s -reason \"…\"\n", at)
 	}
-}
-
-func verbS(n int) string {
-	if n == 1 {
-		return "s"
-	}
-	return ""
 }
 
 // printDifferences lists differences, what belongs to a table below it. most is

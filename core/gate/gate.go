@@ -17,6 +17,7 @@ import (
 	"vorrang/core/remedy"
 	"vorrang/core/schema"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 )
 
 // Verdict is what a check comes to.
@@ -322,19 +323,11 @@ func (f Facts) knownDatabase() Check {
 		return pass(KnownDatabase, "the target is known: it had a ledger, and its loss is another check's matter")
 	}
 	if !f.Existing.Any() || f.Chain != nil {
-		return pass(KnownDatabase, "the target is known: its ledger holds %s", entries(f.Entries))
+		return pass(KnownDatabase, "the target is known: its ledger holds %s", plural.Count(f.Entries, "entry", "entries"))
 	}
 	return hold(KnownDatabase,
 		fmt.Sprintf("this is an existing database: it has %s and no history, so Vorrang cannot know what ran here", f.Existing),
 		f.place().Do(remedy.Baseline).For("find the last step that it already contains, and record it"))
-}
-
-// entries is a number of ledger entries in words.
-func entries(n int) string {
-	if n == 1 {
-		return "1 entry"
-	}
-	return fmt.Sprintf("%d entries", n)
 }
 
 func (f Facts) ledgerIntact() Check {
@@ -346,7 +339,7 @@ func (f Facts) ledgerIntact() Check {
 		return pass(LedgerIntact, "there is no ledger yet")
 	}
 	if f.Chain == nil && f.Strange == "" {
-		return pass(LedgerIntact, "the chain of the ledger's %s holds", entries(f.Entries))
+		return pass(LedgerIntact, "the chain of the ledger's %s holds", plural.Count(f.Entries, "entry", "entries"))
 	}
 	evidence := f.Strange
 	if f.Chain != nil {
@@ -381,7 +374,7 @@ func (f Facts) checksums() Check {
 	if len(edited) == 0 {
 		return pass(Checksums, "no step was edited after it was applied here")
 	}
-	return hold(Checksums, fmt.Sprintf("%s edited after being applied here: %s", was(len(edited)), list(edited)), f.FixEdited(edited[0])...)
+	return hold(Checksums, fmt.Sprintf("%s edited after being applied here: %s", plural.Count(len(edited), "step was", "steps were"), list(edited)), f.FixEdited(edited[0])...)
 }
 
 // FixEdited says what to do about a step that was edited after it was applied.
@@ -407,7 +400,7 @@ func (f Facts) catalogue() Check {
 		return pass(Catalogue, "every step that was applied here is in the catalogue")
 	}
 	return hold(Catalogue,
-		fmt.Sprintf("%s applied here and %s no longer in the catalogue: %s", was(len(absent)), isOrAre(len(absent)), list(absent)),
+		fmt.Sprintf("%s applied here and %s no longer in the catalogue: %s", plural.Count(len(absent), "step was", "steps were"), plural.Word(len(absent), "is", "are"), list(absent)),
 		remedy.ByHand("put the files back into the step folder and submit"),
 		f.RollbackBelow(absent[0].Step.Number).For("or, to undo the step, roll back to below it"))
 }
@@ -432,7 +425,7 @@ func (f Facts) order() Check {
 		return pass(Order, "every pending step comes after step %s", f.View.State.At())
 	}
 	above := f.View.State.At()
-	return hold(Order, fmt.Sprintf("%s late: a higher number, %s, is already in this target; late: %s", are(len(late)), above, list(late)),
+	return hold(Order, fmt.Sprintf("%s late: a higher number, %s, is already in this target; late: %s", plural.Count(len(late), "pending step is", "pending steps are"), above, list(late)),
 		f.FixLate(late[0])...).about(above, texts(late))
 }
 
@@ -568,18 +561,4 @@ func list(standings []plan.Standing) string {
 		names = append(names, fmt.Sprintf("%s (%s)", s.Step.Number, name))
 	}
 	return strings.Join(names, ", ")
-}
-
-func was(n int) string {
-	if n == 1 {
-		return "1 step was"
-	}
-	return fmt.Sprintf("%d steps were", n)
-}
-
-func are(n int) string {
-	if n == 1 {
-		return "1 pending step is"
-	}
-	return fmt.Sprintf("%d pending steps are", n)
 }

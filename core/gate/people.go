@@ -305,10 +305,7 @@ func (f Facts) waysBackSigned(actions []plan.Action) Check {
 }
 
 func stepsNamed(numbers []string) string {
-	if len(numbers) == 1 {
-		return "step " + numbers[0]
-	}
-	return "steps " + strings.Join(numbers, ", ")
+	return plural.Word(len(numbers), "step ", "steps ") + strings.Join(numbers, ", ")
 }
 
 // approvals asks whether enough people approved of exactly this.
@@ -320,7 +317,7 @@ func (f Facts) approvals() Check {
 	case len(f.planned()) == 0:
 		return pass(Approvals, "nothing is to be applied")
 	case f.Digest == "":
-		return hold(Approvals, fmt.Sprintf("%s %s asked, and approvals are given to releases; none is named", plural.Of(asked, "approval"), isOrAre(asked)),
+		return hold(Approvals, fmt.Sprintf("%s %s asked, and approvals are given to releases; none is named", plural.Of(asked, "approval"), plural.Word(asked, "is", "are")),
 			remedy.ByHand("name the release that is to be promoted"))
 	}
 	var valid, void, by []string
@@ -332,7 +329,7 @@ func (f Facts) approvals() Check {
 			valid = append(valid, fmt.Sprintf("by %s at %s", a.By, utc(a.At)))
 		}
 	}
-	evidence := fmt.Sprintf("%s of release %s %s asked, and %d %s given", plural.Of(asked, "approval"), f.Release, isOrAre(asked), len(valid), isOrAre(len(valid)))
+	evidence := fmt.Sprintf("%s of release %s %s asked, and %d %s given", plural.Of(asked, "approval"), f.Release, plural.Word(asked, "is", "are"), len(valid), plural.Word(len(valid), "is", "are"))
 	if len(valid) > 0 {
 		evidence += ": " + strings.Join(valid, ", ")
 	}
@@ -344,13 +341,6 @@ func (f Facts) approvals() Check {
 	}
 	return hold(Approvals, evidence,
 		f.place().Release(remedy.Approve, f.Release).For("let somebody else look at the preview and approve it"))
-}
-
-func isOrAre(n int) string {
-	if n == 1 {
-		return "is"
-	}
-	return "are"
 }
 
 // later is a check that a later version makes.

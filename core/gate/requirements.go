@@ -53,15 +53,8 @@ func (f Facts) sealed() Check {
 		return pass(SealedRelease, "nothing is to be applied")
 	}
 	return hold(SealedRelease,
-		fmt.Sprintf("%s takes sealed releases only, and %s not promoted as one", f.View.Environment, areSteps(n)),
+		fmt.Sprintf("%s takes sealed releases only, and %s not promoted as one", f.View.Environment, plural.Count(n, "step is", "steps are")),
 		f.place().Do(remedy.Cut).For("seal them, and promote the release"))
-}
-
-func areSteps(n int) string {
-	if n == 1 {
-		return "1 step is"
-	}
-	return fmt.Sprintf("%d steps are", n)
 }
 
 // missing lists the planned steps that the environment before does not have with
@@ -119,7 +112,7 @@ func (f Facts) previous() Check {
 		return pass(PreviousEnvironment, "everything that is to be applied (%s) is applied in %s", plural.Of(len(f.planned()), "step"), f.Previous.Name)
 	}
 	return hold(PreviousEnvironment,
-		fmt.Sprintf("%s not applied in %s, the environment before: %s%s", areSteps(len(missing)), f.Previous.Name, list(missing), f.otherTexts(missing)),
+		fmt.Sprintf("%s not applied in %s, the environment before: %s%s", plural.Count(len(missing), "step is", "steps are"), f.Previous.Name, list(missing), f.otherTexts(missing)),
 		f.before().Release(remedy.Promote, f.Release).For("promote there first"))
 }
 
@@ -191,7 +184,7 @@ func (f Facts) wayBack() Check {
 	if len(without) == 0 {
 		return pass(WayBack, "every step that is to be applied has a way back")
 	}
-	return hold(WayBack, fmt.Sprintf("%s without a way back: %s", areSteps(len(without)), list(without)),
+	return hold(WayBack, fmt.Sprintf("%s without a way back: %s", plural.Count(len(without), "step is", "steps are"), list(without)),
 		remedy.ByHand("write their .back.sql files, and submit")).about(texts(without))
 }
 
@@ -213,15 +206,8 @@ func (f Facts) drift() Check {
 	case len(d.Differences) == 0:
 		return pass(Drift, "the schema is as %s left it at %s", d.From, utc(d.Since))
 	}
-	return hold(Drift, fmt.Sprintf("%s from what %s left at %s: %s", differ(len(d.Differences)), d.From, utc(d.Since), schema.Summary(d.Differences, 3)),
+	return hold(Drift, fmt.Sprintf("%s from what %s left at %s: %s", plural.Count(len(d.Differences), "object differs", "objects differ"), d.From, utc(d.Since), schema.Summary(d.Differences, 3)),
 		f.place().Do(remedy.LookAtDrift).For("see all of it, and the ways out")).about(d.Differences)
-}
-
-func differ(n int) string {
-	if n == 1 {
-		return "1 object differs"
-	}
-	return fmt.Sprintf("%d objects differ", n)
 }
 
 func utc(t time.Time) string { return t.UTC().Format(time.DateTime) + " UTC" }

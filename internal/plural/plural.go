@@ -1,12 +1,18 @@
-// Package plural writes numbers with their nouns.
+// Package plural writes numbers with their words.
 package plural
 
-import "fmt"
+import "strconv"
 
 // Of is a number with a regular noun: "1 step", "2 steps".
-func Of(n int, noun string) string {
+func Of(n int, noun string) string { return Count(n, noun, noun+"s") }
+
+// Count is a number with words that depend on it: "1 entry", "2 entries".
+func Count(n int, one, many string) string { return strconv.Itoa(n) + " " + Word(n, one, many) }
+
+// Word is the word alone.
+func Word(n int, one, many string) string {
 	if n == 1 {
-		return "1 " + noun
+		return one
 	}
-	return fmt.Sprintf("%d %ss", n, noun)
+	return many
 }
