@@ -87,9 +87,23 @@ func run(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	b.lines = append(b.lines,
-		line{work: "service's memory, idle", against: "", aim: "48 MiB", figure: fmt.Sprintf("%d MiB", idle), met: idle <= 48},
-		line{work: "service's memory, most through all of the above", against: "", aim: "256 MiB", figure: fmt.Sprintf("%d MiB", peak), met: peak <= 256})
+	b.lines = append(
+		b.lines,
+		line{
+			work:    "service's memory, idle",
+			against: "",
+			aim:     "48 MiB",
+			figure:  fmt.Sprintf("%d MiB", idle),
+			met:     idle <= 48,
+		},
+		line{
+			work:    "service's memory, most through all of the above",
+			against: "",
+			aim:     "256 MiB",
+			figure:  fmt.Sprintf("%d MiB", peak),
+			met:     peak <= 256,
+		},
+	)
 	return b.write(ctx)
 }
 
@@ -109,7 +123,10 @@ func (b *bench) start(ctx context.Context) error {
 	}
 	b.service = exec.Command("bin/vorrangd", "-listen", fmt.Sprintf("127.0.0.1:%d", b.port))
 	b.service.Env = append(os.Environ(), "VORRANG_ADMIN_TOKEN="+token, "VORRANG_RECORDS_URL="+b.url("records"))
-	b.service.Env = append(b.service.Env, fmt.Sprintf("ROSTER=mysql://vorrang:%s@127.0.0.1:%d/roster", password, b.mariaPort()))
+	b.service.Env = append(
+		b.service.Env,
+		fmt.Sprintf("ROSTER=mysql://vorrang:%s@127.0.0.1:%d/roster", password, b.mariaPort()),
+	)
 	for _, target := range []string{"SMALL", "MANY", "COPY"} {
 		b.service.Env = append(b.service.Env, target+"="+b.url(strings.ToLower(target)))
 	}
@@ -152,7 +169,14 @@ func (b *bench) script(name string, args ...string) error {
 
 // mariadb runs a script by the server's own client.
 func (b *bench) mariadb(database, script string) error {
-	command := exec.Command("mariadb", "--no-defaults", "-h127.0.0.1", "-P"+strconv.Itoa(b.mariaPort()), "-uvorrang", database)
+	command := exec.Command(
+		"mariadb",
+		"--no-defaults",
+		"-h127.0.0.1",
+		"-P"+strconv.Itoa(b.mariaPort()),
+		"-uvorrang",
+		database,
+	)
 	command.Env = append(os.Environ(), "MYSQL_PWD="+password)
 	command.Stdin = strings.NewReader(script)
 	if output, err := command.CombinedOutput(); err != nil {
@@ -188,7 +212,12 @@ func (b *bench) lane(ctx context.Context, name string, files map[string]string) 
 }
 
 func (b *bench) laneOn(ctx context.Context, engine, name string, files map[string]string) error {
-	text := fmt.Sprintf("lane: %s\nengine: %s\nenvironments: [{name: only, target: env:%s}]\n", name, engine, strings.ToUpper(name))
+	text := fmt.Sprintf(
+		"lane: %s\nengine: %s\nenvironments: [{name: only, target: env:%s}]\n",
+		name,
+		engine,
+		strings.ToUpper(name),
+	)
 	if _, err := b.client.Declare(ctx, "lane.yaml", []byte(text)); err != nil {
 		return err
 	}

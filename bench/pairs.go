@@ -35,8 +35,18 @@ func (b *bench) pairs(ctx context.Context) error {
 		return err
 	}
 	took := time.Since(began)
-	b.lines = append(b.lines, line{work: fmt.Sprintf("%d random pairs of schemas: the difference drafted, applied, compared, and back", *manyPairs), aim: "all equal",
-		figure: fmt.Sprintf("%d equal, %d ms each", equal.Load(), took.Milliseconds() / *manyPairs), met: equal.Load() == *manyPairs})
+	b.lines = append(
+		b.lines,
+		line{
+			work: fmt.Sprintf(
+				"%d random pairs of schemas: the difference drafted, applied, compared, and back",
+				*manyPairs,
+			),
+			aim:    "all equal",
+			figure: fmt.Sprintf("%d equal, %d ms each", equal.Load(), took.Milliseconds() / *manyPairs),
+			met:    equal.Load() == *manyPairs,
+		},
+	)
 	fmt.Printf("%d of %d pairs are equal, in %s\n", equal.Load(), *manyPairs, took.Round(time.Second))
 	return nil
 }
@@ -68,7 +78,11 @@ func (b *bench) somePairs(ctx context.Context, next, equal *atomic.Int64) error 
 				return fmt.Errorf("pair %d: %w", seed, err)
 			}
 		}
-		made, err := draft.Make(ctx, databases[2], draft.Request{Writer: postgres.Engine{}, Present: &pair[0], Desired: pair[1], Settled: true})
+		made, err := draft.Make(
+			ctx,
+			databases[2],
+			draft.Request{Writer: postgres.Engine{}, Present: &pair[0], Desired: pair[1], Settled: true},
+		)
 		if err != nil {
 			return fmt.Errorf("pair %d: %w", seed, err)
 		}

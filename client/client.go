@@ -70,7 +70,11 @@ type UnreachableError struct {
 }
 
 func (e *UnreachableError) Error() string {
-	return fmt.Sprintf("the service at %s does not answer (%v); is vorrangd running there? -server or VORRANG_SERVER names another address", e.Server, e.Err)
+	return fmt.Sprintf(
+		"the service at %s does not answer (%v); is vorrangd running there? -server or VORRANG_SERVER names another address",
+		e.Server,
+		e.Err,
+	)
 }
 
 func (e *UnreachableError) Unwrap() error { return e.Err }
@@ -160,7 +164,10 @@ func readProblem(answer *http.Response) error {
 	problem := &Error{}
 	if json.Unmarshal(body, &problem.Problem) != nil || problem.Title == "" {
 		problem.Problem = api.Problem{Title: answer.Status, Status: answer.StatusCode,
-			Detail: fmt.Sprintf("the server answered %s, and not as Vorrang does; is the address right?", answer.Status)}
+			Detail: fmt.Sprintf(
+				"the server answered %s, and not as Vorrang does; is the address right?",
+				answer.Status,
+			)}
 	}
 	return problem
 }
@@ -214,8 +221,12 @@ func environmentPath(lane, environment string) string {
 // Declare declares a lane from a lane file's text; the name is for errors. confirm
 // is the lane's name, where something is loosened, moved or dropped.
 func (c *Client) Declare(ctx context.Context, name string, text []byte, confirm ...string) (*api.Declared, error) {
-	return call[api.Declared](ctx, c, request{method: http.MethodPost, path: "/api/v1/lanes", query: url.Values{"file": {name}, "confirm": confirm},
-		body: bytes.NewReader(text), kind: "application/yaml"})
+	return call[api.Declared](
+		ctx,
+		c,
+		request{method: http.MethodPost, path: "/api/v1/lanes", query: url.Values{"file": {name}, "confirm": confirm},
+			body: bytes.NewReader(text), kind: "application/yaml"},
+	)
 }
 
 // Lanes lists the lanes and where their environments stand.
@@ -254,8 +265,12 @@ func (c *Client) submit(ctx context.Context, lane, path string, folder fs.FS, go
 		unread = writeFolder(writer, folder, names)
 		writer.CloseWithError(unread)
 	}()
-	answer, err := call[api.Submitted](ctx, c, request{method: http.MethodPost, path: lanePath(lane) + path, body: reader, kind: "application/x-tar",
-		query: url.Values{"gone": {strings.Join(gone, ",")}}})
+	answer, err := call[api.Submitted](
+		ctx,
+		c,
+		request{method: http.MethodPost, path: lanePath(lane) + path, body: reader, kind: "application/x-tar",
+			query: url.Values{"gone": {strings.Join(gone, ",")}}},
+	)
 	_ = reader.Close() // so that the writer ends
 	<-written
 	var problems step.Problems
@@ -302,7 +317,12 @@ func writeFile(archive *tar.Writer, folder fs.FS, name string) error {
 // Step gives a step of the catalogue with its texts, each up to limit bytes; 0
 // means all.
 func (c *Client) Step(ctx context.Context, lane, number string, limit int) (*api.StepTexts, error) {
-	return get[api.StepTexts](ctx, c, lanePath(lane)+"/steps/"+url.PathEscape(number), url.Values{"limit": {strconv.Itoa(limit)}})
+	return get[api.StepTexts](
+		ctx,
+		c,
+		lanePath(lane)+"/steps/"+url.PathEscape(number),
+		url.Values{"limit": {strconv.Itoa(limit)}},
+	)
 }
 
 // Status says where an environment stands. steps is none, open or all.
@@ -317,7 +337,12 @@ func (c *Client) Probe(ctx context.Context, lane, environment string) (*api.Prob
 
 // Ledger gives a target's newest limit entries, newest first; 0 means all.
 func (c *Client) Ledger(ctx context.Context, lane, environment string, limit int) (*api.Ledger, error) {
-	return get[api.Ledger](ctx, c, environmentPath(lane, environment)+"/ledger", url.Values{"limit": {strconv.Itoa(limit)}})
+	return get[api.Ledger](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/ledger",
+		url.Values{"limit": {strconv.Itoa(limit)}},
+	)
 }
 
 // Engines lists the kinds of database servers that the service works on.
@@ -360,17 +385,30 @@ func (c *Client) Releases(ctx context.Context, lane string) (*api.Releases, erro
 // Release gives a release, and what it brings against an environment or another
 // release, if one is named.
 func (c *Client) Release(ctx context.Context, lane, name, environment, against string) (*api.ReleaseContent, error) {
-	return get[api.ReleaseContent](ctx, c, lanePath(lane)+"/releases/"+url.PathEscape(name), url.Values{"environment": {environment}, "against": {against}})
+	return get[api.ReleaseContent](
+		ctx,
+		c,
+		lanePath(lane)+"/releases/"+url.PathEscape(name),
+		url.Values{"environment": {environment}, "against": {against}},
+	)
 }
 
 // Sign keeps a signature of a release, as release.Sign makes it.
 func (c *Client) Sign(ctx context.Context, lane, name, signature string) (*api.Signed, error) {
-	return post[api.Signed](ctx, c, lanePath(lane)+"/releases/"+url.PathEscape(name)+"/signatures", map[string]string{"signature": signature})
+	return post[api.Signed](
+		ctx,
+		c,
+		lanePath(lane)+"/releases/"+url.PathEscape(name)+"/signatures",
+		map[string]string{"signature": signature},
+	)
 }
 
 // Export writes a release's bundle.
 func (c *Client) Export(ctx context.Context, lane, name string, to io.Writer) error {
-	answer, err := c.send(ctx, request{method: http.MethodGet, path: lanePath(lane) + "/releases/" + url.PathEscape(name) + "/bundle"})
+	answer, err := c.send(
+		ctx,
+		request{method: http.MethodGet, path: lanePath(lane) + "/releases/" + url.PathEscape(name) + "/bundle"},
+	)
 	if err != nil {
 		return err
 	}
@@ -381,7 +419,11 @@ func (c *Client) Export(ctx context.Context, lane, name string, to io.Writer) er
 
 // SubmitBundle sends a release's bundle. Repeated, it changes nothing.
 func (c *Client) SubmitBundle(ctx context.Context, lane string, bundle io.Reader) (*api.ReleaseCut, error) {
-	return call[api.ReleaseCut](ctx, c, request{method: http.MethodPost, path: lanePath(lane) + "/bundles", body: bundle, kind: "application/gzip"})
+	return call[api.ReleaseCut](
+		ctx,
+		c,
+		request{method: http.MethodPost, path: lanePath(lane) + "/bundles", body: bundle, kind: "application/gzip"},
+	)
 }
 
 // Gate asks what the gate says to a promotion of a release, or of loose steps
@@ -418,7 +460,12 @@ func (w Way) query() url.Values {
 
 // Preview gives the SQL that a promotion would run.
 func (c *Client) Preview(ctx context.Context, lane, environment string, how Promotion) (*api.Preview, error) {
-	return get[api.Preview](ctx, c, environmentPath(lane, environment)+"/preview", url.Values{"through": {how.Through}, "release": {how.Release}})
+	return get[api.Preview](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/preview",
+		url.Values{"through": {how.Through}, "release": {how.Release}},
+	)
 }
 
 // PreviewBack gives the SQL that a rollback would run.
@@ -428,7 +475,12 @@ func (c *Client) PreviewBack(ctx context.Context, lane, environment string, way 
 
 // Standalone gives a promotion as one file that psql runs without Vorrang.
 func (c *Client) Standalone(ctx context.Context, lane, environment string, how Promotion) (*api.Preview, error) {
-	return get[api.Preview](ctx, c, environmentPath(lane, environment)+"/preview", url.Values{"through": {how.Through}, "release": {how.Release}, "standalone": {"true"}, "limit": {"1"}})
+	return get[api.Preview](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/preview",
+		url.Values{"through": {how.Through}, "release": {how.Release}, "standalone": {"true"}, "limit": {"1"}},
+	)
 }
 
 // StandaloneBack gives a rollback as one file that psql runs without Vorrang.
@@ -458,12 +510,22 @@ func (c *Client) Promote(ctx context.Context, lane, environment string, how Prom
 // Rebuild empties a disposable environment and begins a deployment of every
 // step. confirm must be the environment's name.
 func (c *Client) Rebuild(ctx context.Context, lane, environment, confirm string) (*api.Promoted, error) {
-	return post[api.Promoted](ctx, c, environmentPath(lane, environment)+"/rebuilds", map[string]string{"confirm": confirm})
+	return post[api.Promoted](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/rebuilds",
+		map[string]string{"confirm": confirm},
+	)
 }
 
 // Rollback begins a deployment back. Repeated with steps, it goes further back.
 // Where the environment is not disposable, confirm must be its name.
-func (c *Client) Rollback(ctx context.Context, lane, environment string, way Way, confirm string) (*api.Promoted, error) {
+func (c *Client) Rollback(
+	ctx context.Context,
+	lane, environment string,
+	way Way,
+	confirm string,
+) (*api.Promoted, error) {
 	return post[api.Promoted](ctx, c, environmentPath(lane, environment)+"/rollbacks", struct {
 		Way
 		Confirm string `json:"confirm,omitempty"`
@@ -474,12 +536,22 @@ func (c *Client) Rollback(ctx context.Context, lane, environment string, way Way
 // number; with check only if a scratch database with these steps has the same
 // objects. Repeated, it is refused.
 func (c *Client) Baseline(ctx context.Context, lane, environment, at string, check bool) (*api.Recorded, error) {
-	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/baselines", map[string]any{"at": at, "check": check})
+	return post[api.Recorded](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/baselines",
+		map[string]any{"at": at, "check": check},
+	)
 }
 
 // Evidence says what a target shows of a step, reading only.
 func (c *Client) Evidence(ctx context.Context, lane, environment, number string) (*api.Evidence, error) {
-	return get[api.Evidence](ctx, c, environmentPath(lane, environment)+"/steps/"+url.PathEscape(number)+"/evidence", nil)
+	return get[api.Evidence](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/steps/"+url.PathEscape(number)+"/evidence",
+		nil,
+	)
 }
 
 // Settlement is somebody's word on a step in doubt.
@@ -518,14 +590,23 @@ func (c *Client) Withdraw(ctx context.Context, lane, number string) (*api.Withdr
 
 // Amend records that the catalogue's text of an edited step is right. Repeated,
 // it is refused.
-func (c *Client) Amend(ctx context.Context, lane, environment, number, reason string, acknowledge bool) (*api.Recorded, error) {
+func (c *Client) Amend(
+	ctx context.Context,
+	lane, environment, number, reason string,
+	acknowledge bool,
+) (*api.Recorded, error) {
 	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/amendments",
 		map[string]any{"step": number, "reason": reason, "acknowledge": acknowledge})
 }
 
 // Freeze forbids promotions to an environment for a time; a zero from is now.
 // Repeated, it adds another freeze.
-func (c *Client) Freeze(ctx context.Context, lane, environment string, from, until time.Time, reason string) (*gate.Freeze, error) {
+func (c *Client) Freeze(
+	ctx context.Context,
+	lane, environment string,
+	from, until time.Time,
+	reason string,
+) (*gate.Freeze, error) {
 	body := map[string]any{"until": until, "reason": reason}
 	if !from.IsZero() {
 		body["from"] = from
@@ -540,7 +621,12 @@ func (c *Client) Thaw(ctx context.Context, lane, environment, reason string) (*a
 
 // Backup reports a backup of an environment's target.
 func (c *Client) Backup(ctx context.Context, lane, environment, label string, takenAt time.Time) (*gate.Backup, error) {
-	return post[gate.Backup](ctx, c, environmentPath(lane, environment)+"/backups", map[string]any{"label": label, "taken_at": takenAt})
+	return post[gate.Backup](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/backups",
+		map[string]any{"label": label, "taken_at": takenAt},
+	)
 }
 
 // Deployments lists the newest limit deployments; an empty lane or environment

@@ -52,9 +52,17 @@ type hearError struct{ err error }
 
 func (e *hearError) Error() string { return e.err.Error() }
 
-func (c *Client) followOnce(ctx context.Context, id int64, after *int64, hear func(deploy.Event) error) (ended bool, err error) {
-	answer, err := c.send(ctx, request{method: http.MethodGet, path: "/api/v1/deployments/" + strconv.FormatInt(id, 10) + "/events",
-		accept: "text/event-stream", lastEvent: *after})
+func (c *Client) followOnce(
+	ctx context.Context,
+	id int64,
+	after *int64,
+	hear func(deploy.Event) error,
+) (ended bool, err error) {
+	answer, err := c.send(
+		ctx,
+		request{method: http.MethodGet, path: "/api/v1/deployments/" + strconv.FormatInt(id, 10) + "/events",
+			accept: "text/event-stream", lastEvent: *after},
+	)
 	if err != nil {
 		return false, err
 	}

@@ -54,7 +54,9 @@ func cutting(t *testing.T, server string, after int64) (address string, cuts *at
 
 func TestAStreamThatBreaksOffIsTakenUpWhereItWas(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-a.sql": "SELECT 1", "2-b.sql": "SELECT 2", "3-c.sql": "SELECT 3", "4-d.sql": "SELECT 4"})
+	w.Submitted(
+		map[string]string{"1-a.sql": "SELECT 1", "2-b.sql": "SELECT 2", "3-c.sql": "SELECT 3", "4-d.sql": "SELECT 4"},
+	)
 	id := w.Promoted("staging").ID
 	address, cuts := cutting(t, w.Server[len("http://"):], 900)
 	broken := client.New(address, servicetest.Token, "pilot")
@@ -79,11 +81,19 @@ func TestFollowEndsWhenItIsTold(t *testing.T) {
 	var answered *client.Error
 	require.ErrorAs(t, w.Follow(t.Context(), 999, 0, func(deploy.Event) error { return nil }), &answered)
 	assert.Equal(t, "not-found", answered.Kind())
-	assert.Contains(t, answered.Error(), "there is no deployment 999\nsee those that you may look at: vorrang deployments")
+	assert.Contains(
+		t,
+		answered.Error(),
+		"there is no deployment 999\nsee those that you may look at: vorrang deployments",
+	)
 }
 
 func TestAServerThatIsNoVorrang(t *testing.T) {
-	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "hello", http.StatusBadGateway) }))
+	other := httptest.NewServer(
+		http.HandlerFunc(
+			func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "hello", http.StatusBadGateway) },
+		),
+	)
 	defer other.Close()
 	_, err := client.New(other.URL, "t", "a").Lanes(t.Context())
 	assert.ErrorContains(t, err, "502 Bad Gateway, and not as Vorrang does; is the address right?")

@@ -12,19 +12,37 @@ import (
 // Approve approves of a release on an environment, as its plan is now; or, if it
 // is empty, of the ways back of the steps in place. Repeated, it is counted once.
 func (c *Client) Approve(ctx context.Context, lane, environment, release, note string) (*api.Approved, error) {
-	return post[api.Approved](ctx, c, environmentPath(lane, environment)+"/approvals", map[string]any{"release": release, "ways_back": release == "", "note": note})
+	return post[api.Approved](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/approvals",
+		map[string]any{"release": release, "ways_back": release == "", "note": note},
+	)
 }
 
 // WithdrawApproval takes one's own approvals of a release back, or of ways back if
 // it is empty. Repeated, it is refused.
-func (c *Client) WithdrawApproval(ctx context.Context, lane, environment, release string) (*api.ApprovalWithdrawn, error) {
-	return post[api.ApprovalWithdrawn](ctx, c, environmentPath(lane, environment)+"/approvals/withdrawal", map[string]any{"release": release, "ways_back": release == ""})
+func (c *Client) WithdrawApproval(
+	ctx context.Context,
+	lane, environment, release string,
+) (*api.ApprovalWithdrawn, error) {
+	return post[api.ApprovalWithdrawn](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/approvals/withdrawal",
+		map[string]any{"release": release, "ways_back": release == ""},
+	)
 }
 
 // Waive lets a check's hold pass for the next deployment of a release, or of
 // loose steps if it is empty.
 func (c *Client) Waive(ctx context.Context, lane, environment, check, release, reason string) (*gate.Waiver, error) {
-	return post[gate.Waiver](ctx, c, environmentPath(lane, environment)+"/waivers", map[string]string{"check": check, "release": release, "reason": reason})
+	return post[gate.Waiver](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/waivers",
+		map[string]string{"check": check, "release": release, "reason": reason},
+	)
 }
 
 // Scheduled lists a lane's scheduled promotions, those that wait first.
@@ -44,7 +62,12 @@ func (c *Client) Hooks(ctx context.Context) (*api.Hooks, error) {
 
 // PutHook keeps a hook under its name, new or changed. Its secret is a reference.
 func (c *Client) PutHook(ctx context.Context, h api.Hook) (*api.Hook, error) {
-	return put[api.Hook](ctx, c, "/api/v1/hooks/"+url.PathEscape(h.Name), map[string]any{"url": h.URL, "secret": h.Secret, "events": h.Events, "lane": h.Lane})
+	return put[api.Hook](
+		ctx,
+		c,
+		"/api/v1/hooks/"+url.PathEscape(h.Name),
+		map[string]any{"url": h.URL, "secret": h.Secret, "events": h.Events, "lane": h.Lane},
+	)
 }
 
 // RemoveHook removes a hook. Repeated, it is not found.
@@ -61,11 +84,21 @@ func (c *Client) Deliveries(ctx context.Context, hook string, limit int) (*api.D
 // Compare says how the schemas of two environments differ; owners and grants
 // count where owners is true.
 func (c *Client) Compare(ctx context.Context, lane, from, with string, owners bool) (*api.Comparison, error) {
-	return get[api.Comparison](ctx, c, lanePath(lane)+"/comparison", url.Values{"from": {from}, "with": {with}, "owners": {strconv.FormatBool(owners)}})
+	return get[api.Comparison](
+		ctx,
+		c,
+		lanePath(lane)+"/comparison",
+		url.Values{"from": {from}, "with": {with}, "owners": {strconv.FormatBool(owners)}},
+	)
 }
 
 // CompareRelease says how an environment's schema differs from what a release
 // makes in a scratch database.
 func (c *Client) CompareRelease(ctx context.Context, lane, from, release string, owners bool) (*api.Comparison, error) {
-	return post[api.Comparison](ctx, c, lanePath(lane)+"/comparisons", map[string]any{"from": from, "release": release, "owners": owners})
+	return post[api.Comparison](
+		ctx,
+		c,
+		lanePath(lane)+"/comparisons",
+		map[string]any{"from": from, "release": release, "owners": owners},
+	)
 }

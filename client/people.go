@@ -68,8 +68,18 @@ func (c *Client) Tokens(ctx context.Context) (*api.Tokens, error) {
 }
 
 // MakeToken makes a machine's token. Repeated, it makes another.
-func (c *Client) MakeToken(ctx context.Context, name string, grant []string, length time.Duration) (*api.TokenMade, error) {
-	return post[api.TokenMade](ctx, c, "/api/v1/tokens", map[string]any{"name": name, "grant": grant, "seconds": int64(length / time.Second)})
+func (c *Client) MakeToken(
+	ctx context.Context,
+	name string,
+	grant []string,
+	length time.Duration,
+) (*api.TokenMade, error) {
+	return post[api.TokenMade](
+		ctx,
+		c,
+		"/api/v1/tokens",
+		map[string]any{"name": name, "grant": grant, "seconds": int64(length / time.Second)},
+	)
 }
 
 // Revoke ends a token. Repeated, it is not found.
@@ -86,7 +96,13 @@ type AuditSearch struct {
 }
 
 func (s AuditSearch) query() url.Values {
-	query := url.Values{"actor": {s.Actor}, "operation": {s.Operation}, "lane": {s.Lane}, "environment": {s.Environment}, "text": {s.Text}}
+	query := url.Values{
+		"actor":       {s.Actor},
+		"operation":   {s.Operation},
+		"lane":        {s.Lane},
+		"environment": {s.Environment},
+		"text":        {s.Text},
+	}
 	if !s.Since.IsZero() {
 		query.Set("since", s.Since.UTC().Format(time.RFC3339))
 	}
@@ -107,7 +123,10 @@ func (c *Client) Audit(ctx context.Context, s AuditSearch) (*api.Audit, error) {
 // ExportAudit writes everything that is searched for, a line of JSON each; the
 // limit does not count.
 func (c *Client) ExportAudit(ctx context.Context, s AuditSearch, to io.Writer) error {
-	answer, err := c.send(ctx, request{method: http.MethodGet, path: "/api/v1/audit", query: s.query(), accept: "application/x-ndjson"})
+	answer, err := c.send(
+		ctx,
+		request{method: http.MethodGet, path: "/api/v1/audit", query: s.query(), accept: "application/x-ndjson"},
+	)
 	if err != nil {
 		return err
 	}

@@ -15,7 +15,12 @@ func (c *Client) Drift(ctx context.Context, lane, environment string) (*api.Drif
 
 // Accept says that a schema is right as it is, if it still has the fingerprint.
 func (c *Client) Accept(ctx context.Context, lane, environment, fingerprint, reason string) (*api.Accepted, error) {
-	return post[api.Accepted](ctx, c, environmentPath(lane, environment)+"/acceptances", map[string]string{"fingerprint": fingerprint, "reason": reason})
+	return post[api.Accepted](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/acceptances",
+		map[string]string{"fingerprint": fingerprint, "reason": reason},
+	)
 }
 
 // Effects lists what the deployments of an environment did to its schema, the
@@ -26,9 +31,22 @@ func (c *Client) Effects(ctx context.Context, lane, environment string) (*api.Ef
 
 // CompareDeployment says how an environment's schema differs from what a
 // deployment of the lane left.
-func (c *Client) CompareDeployment(ctx context.Context, lane, from string, deployment int64, owners bool) (*api.Comparison, error) {
-	return get[api.Comparison](ctx, c, lanePath(lane)+"/comparison",
-		url.Values{"from": {from}, "deployment": {strconv.FormatInt(deployment, 10)}, "owners": {strconv.FormatBool(owners)}})
+func (c *Client) CompareDeployment(
+	ctx context.Context,
+	lane, from string,
+	deployment int64,
+	owners bool,
+) (*api.Comparison, error) {
+	return get[api.Comparison](
+		ctx,
+		c,
+		lanePath(lane)+"/comparison",
+		url.Values{
+			"from":       {from},
+			"deployment": {strconv.FormatInt(deployment, 10)},
+			"owners":     {strconv.FormatBool(owners)},
+		},
+	)
 }
 
 // DraftWish says what to draft: the first step of an environment's database, or

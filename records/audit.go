@@ -16,7 +16,8 @@ func (r *Records) AddAct(ctx context.Context, a access.Act) (int64, error) {
 	var id int64
 	err := r.pool.QueryRow(ctx, `INSERT INTO records.audit (actor, via, address, operation, lane, environment, detail, status, result)
 		VALUES ($1, $2, $3, $4, $5, $6, coalesce($7, '{}'::jsonb), nullif($8, 0), nullif($9, '')) RETURNING id`,
-		a.Actor, a.Via, a.Address, a.Operation, a.Lane, a.Environment, a.Detail, a.Status, a.Result).Scan(&id)
+		a.Actor, a.Via, a.Address, a.Operation, a.Lane, a.Environment, a.Detail, a.Status, a.Result).
+		Scan(&id)
 	if err != nil {
 		return 0, fmt.Errorf("keep who does what: %w", err)
 	}
@@ -51,18 +52,42 @@ func (r *Records) Acts(ctx context.Context, s Search) ([]access.Act, error) {
 	if !s.Until.IsZero() {
 		until = &s.Until
 	}
-	rows, err := r.pool.Query(ctx, `SELECT id, at, actor, via, address, operation, lane, environment, detail, coalesce(status, 0), coalesce(result, '')
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT id, at, actor, via, address, operation, lane, environment, detail, coalesce(status, 0), coalesce(result, '')
 		FROM records.audit
 		WHERE ($1 = '' OR actor = $1) AND ($2 = '' OR operation = $2) AND ($3 = '' OR lane = $3) AND ($4 = '' OR environment = $4)
 		  AND ($5 = '' OR strpos(lower(detail::text || ' ' || coalesce(result, '') || ' ' || actor || ' ' || operation), lower($5)) > 0)
 		  AND ($6::timestamptz IS NULL OR at >= $6) AND ($7::timestamptz IS NULL OR at < $7) AND ($8 = 0 OR id < $8)
-		ORDER BY id DESC LIMIT $9`, s.Actor, s.Operation, s.Lane, s.Environment, s.Text, since, until, s.Before, s.Limit)
+		ORDER BY id DESC LIMIT $9`,
+		s.Actor,
+		s.Operation,
+		s.Lane,
+		s.Environment,
+		s.Text,
+		since,
+		until,
+		s.Before,
+		s.Limit,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("search the audit: %w", err)
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (access.Act, error) {
 		var a access.Act
-		err := row.Scan(&a.ID, &a.At, &a.Actor, &a.Via, &a.Address, &a.Operation, &a.Lane, &a.Environment, &a.Detail, &a.Status, &a.Result)
+		err := row.Scan(
+			&a.ID,
+			&a.At,
+			&a.Actor,
+			&a.Via,
+			&a.Address,
+			&a.Operation,
+			&a.Lane,
+			&a.Environment,
+			&a.Detail,
+			&a.Status,
+			&a.Result,
+		)
 		return a, err
 	})
 }

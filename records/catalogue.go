@@ -63,7 +63,11 @@ func (r *Records) Catalogue(ctx context.Context, lane string) ([]plan.Step, erro
 	if kept {
 		return steps, nil
 	}
-	rows, err := r.pool.Query(ctx, `SELECT `+stepColumns+` FROM records.step WHERE lane = $1 AND newest AND gone IS NULL`, lane)
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT `+stepColumns+` FROM records.step WHERE lane = $1 AND newest AND gone IS NULL`,
+		lane,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("read the catalogue of %s: %w", lane, err)
 	}
@@ -79,7 +83,12 @@ func byNumber(a, b plan.Step) int { return step.Compare(a.Number, b.Number) }
 
 // Version returns a step as it was submitted with a forward text of this
 // checksum, newest first, or ErrNotFound.
-func (r *Records) Version(ctx context.Context, lane string, number step.Number, forward step.Checksum) (plan.Step, error) {
+func (r *Records) Version(
+	ctx context.Context,
+	lane string,
+	number step.Number,
+	forward step.Checksum,
+) (plan.Step, error) {
 	rows, err := r.pool.Query(ctx, `SELECT `+stepColumns+` FROM records.step
 		WHERE lane = $1 AND number = $2 AND forward ->> 'checksum' = $3 ORDER BY id DESC LIMIT 1`, lane, number, forward)
 	if err != nil {
@@ -134,7 +143,11 @@ func (r *Records) Texts(ctx context.Context, checksums []step.Checksum) (map[ste
 
 // Sizes returns the sizes in bytes of the texts with some checksums.
 func (r *Records) Sizes(ctx context.Context, checksums []step.Checksum) (map[step.Checksum]int64, error) {
-	rows, err := r.pool.Query(ctx, `SELECT DISTINCT ON (checksum) checksum, size FROM records.text WHERE checksum = ANY ($1)`, checksums)
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT DISTINCT ON (checksum) checksum, size FROM records.text WHERE checksum = ANY ($1)`,
+		checksums,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("read the sizes of texts: %w", err)
 	}
@@ -152,10 +165,17 @@ func (r *Records) Sizes(ctx context.Context, checksums []step.Checksum) (map[ste
 // how many steps are left.
 func (r *Records) Withdraw(ctx context.Context, lane string, number step.Number, actor string) (left int, err error) {
 	defer r.catalogues.forget(lane)
-	_, err = r.pool.Exec(ctx, `WITH withdrawal AS (INSERT INTO records.submission (lane, by) VALUES ($1, $3) RETURNING id)
-		UPDATE records.step SET gone = withdrawal.id FROM withdrawal WHERE lane = $1 AND number = $2 AND newest`, lane, number, actor)
+	_, err = r.pool.Exec(
+		ctx,
+		`WITH withdrawal AS (INSERT INTO records.submission (lane, by) VALUES ($1, $3) RETURNING id)
+		UPDATE records.step SET gone = withdrawal.id FROM withdrawal WHERE lane = $1 AND number = $2 AND newest`,
+		lane,
+		number,
+		actor,
+	)
 	if err == nil {
-		err = r.pool.QueryRow(ctx, `SELECT count(*) FROM records.step WHERE lane = $1 AND newest AND gone IS NULL`, lane).Scan(&left)
+		err = r.pool.QueryRow(ctx, `SELECT count(*) FROM records.step WHERE lane = $1 AND newest AND gone IS NULL`, lane).
+			Scan(&left)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("withdraw step %s: %w", number, err)

@@ -38,7 +38,21 @@ const deploymentColumns = `id, lane, environment, direction, outcome, actor, pla
 
 func scanDeployment(row pgx.CollectableRow) (Deployment, error) {
 	var d Deployment
-	err := row.Scan(&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Failure, &d.Release, &d.Digest, &d.StartedAt, &d.EndedAt)
+	err := row.Scan(
+		&d.ID,
+		&d.Lane,
+		&d.Environment,
+		&d.Direction,
+		&d.Outcome,
+		&d.Actor,
+		&d.Plan,
+		&d.Gate,
+		&d.Failure,
+		&d.Release,
+		&d.Digest,
+		&d.StartedAt,
+		&d.EndedAt,
+	)
 	return d, err
 }
 
@@ -64,13 +78,29 @@ func (r *Records) Begin(ctx context.Context, d Deployment) (Deployment, error) {
 	for {
 		var begun Deployment
 		err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) (err error) {
-			rows, _ := tx.Query(ctx, `INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate, release, digest)
+			rows, _ := tx.Query(
+				ctx,
+				`INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate, release, digest)
 				VALUES ($1, $2, $3, $4, $5, $6, $7, nullif($8, ''), nullif($9, '')) RETURNING `+deploymentColumns,
-				d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate, d.Release, d.Digest)
+				d.Lane,
+				d.Environment,
+				d.Direction,
+				deploy.Running,
+				d.Actor,
+				d.Plan,
+				d.Gate,
+				d.Release,
+				d.Digest,
+			)
 			if begun, err = pgx.CollectExactlyOneRow(rows, scanDeployment); err != nil || len(waivers) == 0 {
 				return err
 			}
-			tag, err := tx.Exec(ctx, `UPDATE records.waiver SET deployment = $2 WHERE id = ANY ($1) AND deployment IS NULL`, waivers, begun.ID)
+			tag, err := tx.Exec(
+				ctx,
+				`UPDATE records.waiver SET deployment = $2 WHERE id = ANY ($1) AND deployment IS NULL`,
+				waivers,
+				begun.ID,
+			)
 			if err == nil && tag.RowsAffected() != int64(len(waivers)) {
 				err = errors.New("another deployment has just used the waiver")
 			}
@@ -106,8 +136,13 @@ func (r *Records) Running(ctx context.Context, lane, environment string) (*Deplo
 
 // End records how a deployment ended.
 func (r *Records) End(ctx context.Context, id int64, outcome deploy.Outcome, failure *deploy.Failure) error {
-	_, err := r.pool.Exec(ctx, `UPDATE records.deployment SET outcome = $2, failure = $3, ended_at = now() WHERE id = $1 AND outcome = 'running'`,
-		id, outcome, failure)
+	_, err := r.pool.Exec(
+		ctx,
+		`UPDATE records.deployment SET outcome = $2, failure = $3, ended_at = now() WHERE id = $1 AND outcome = 'running'`,
+		id,
+		outcome,
+		failure,
+	)
 	return err
 }
 
@@ -131,7 +166,8 @@ func (r *Records) Deployment(ctx context.Context, id int64) (Deployment, error) 
 
 // PlaceOf says on which environment a deployment is or was, or ErrNotFound.
 func (r *Records) PlaceOf(ctx context.Context, id int64) (lane, environment string, err error) {
-	err = r.pool.QueryRow(ctx, `SELECT lane, environment FROM records.deployment WHERE id = $1`, id).Scan(&lane, &environment)
+	err = r.pool.QueryRow(ctx, `SELECT lane, environment FROM records.deployment WHERE id = $1`, id).
+		Scan(&lane, &environment)
 	return lane, environment, noRows(err)
 }
 
@@ -167,7 +203,13 @@ func (r *Records) AddEvents(ctx context.Context, id int64, events []deploy.Event
 
 // Events returns a deployment's events after a number, oldest first.
 func (r *Records) Events(ctx context.Context, id, after int64, limit int) ([]deploy.Event, error) {
-	rows, err := r.pool.Query(ctx, `SELECT body FROM records.event WHERE deployment = $1 AND seq > $2 ORDER BY seq LIMIT $3`, id, after, limit)
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT body FROM records.event WHERE deployment = $1 AND seq > $2 ORDER BY seq LIMIT $3`,
+		id,
+		after,
+		limit,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("read the events of deployment %d: %w", id, err)
 	}
@@ -177,7 +219,10 @@ func (r *Records) Events(ctx context.Context, id, after int64, limit int) ([]dep
 // Orphans returns the deployments that an earlier run of the service left
 // running, oldest first.
 func (r *Records) Orphans(ctx context.Context) ([]Deployment, error) {
-	rows, err := r.pool.Query(ctx, `SELECT `+deploymentColumns+` FROM records.deployment WHERE outcome = 'running' ORDER BY id`)
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT `+deploymentColumns+` FROM records.deployment WHERE outcome = 'running' ORDER BY id`,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("look for interrupted deployments: %w", err)
 	}

@@ -56,8 +56,15 @@ func (r *Records) Thaw(ctx context.Context, lane, environment, actor string, at 
 
 // AddBackup keeps the report of a backup.
 func (r *Records) AddBackup(ctx context.Context, lane, environment string, b gate.Backup) error {
-	_, err := r.pool.Exec(ctx, `INSERT INTO records.backup (lane, environment, label, taken_at, reported_by) VALUES ($1, $2, $3, $4, $5)`,
-		lane, environment, b.Label, b.TakenAt, b.By)
+	_, err := r.pool.Exec(
+		ctx,
+		`INSERT INTO records.backup (lane, environment, label, taken_at, reported_by) VALUES ($1, $2, $3, $4, $5)`,
+		lane,
+		environment,
+		b.Label,
+		b.TakenAt,
+		b.By,
+	)
 	if err != nil {
 		return fmt.Errorf("keep the backup's report: %w", err)
 	}

@@ -19,9 +19,17 @@ type Hook struct {
 
 // PutHook keeps a hook, new or changed.
 func (r *Records) PutHook(ctx context.Context, h Hook) error {
-	_, err := r.pool.Exec(ctx, `INSERT INTO records.hook (name, url, secret, events, lane, made_by) VALUES ($1, $2, $3, $4, $5, $6)
+	_, err := r.pool.Exec(
+		ctx,
+		`INSERT INTO records.hook (name, url, secret, events, lane, made_by) VALUES ($1, $2, $3, $4, $5, $6)
 		ON CONFLICT (name) DO UPDATE SET url = excluded.url, secret = excluded.secret, events = excluded.events, lane = excluded.lane`,
-		h.Name, h.URL, h.Secret, h.Events, h.Lane, h.MadeBy)
+		h.Name,
+		h.URL,
+		h.Secret,
+		h.Events,
+		h.Lane,
+		h.MadeBy,
+	)
 	if err != nil {
 		return fmt.Errorf("keep the hook: %w", err)
 	}
@@ -30,7 +38,10 @@ func (r *Records) PutHook(ctx context.Context, h Hook) error {
 
 // Hooks returns every hook.
 func (r *Records) Hooks(ctx context.Context) ([]Hook, error) {
-	rows, err := r.pool.Query(ctx, `SELECT name, url, secret, events, lane, made_by, made_at FROM records.hook ORDER BY name`)
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT name, url, secret, events, lane, made_by, made_at FROM records.hook ORDER BY name`,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("read the hooks: %w", err)
 	}
@@ -95,7 +106,16 @@ func (r *Records) NextDelivery(ctx context.Context) (at time.Time, waits bool, e
 
 // RecordAttempt keeps what became of a try, and when the next one is due.
 func (r *Records) RecordAttempt(ctx context.Context, d Delivery) error {
-	_, err := r.pool.Exec(ctx, `UPDATE records.delivery SET state = $2, tries = $3, next_at = $4, status = $5, says = $6,
-		ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE now() END WHERE id = $1`, d.ID, d.State, d.Tries, d.NextAt, d.Status, d.Says)
+	_, err := r.pool.Exec(
+		ctx,
+		`UPDATE records.delivery SET state = $2, tries = $3, next_at = $4, status = $5, says = $6,
+		ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE now() END WHERE id = $1`,
+		d.ID,
+		d.State,
+		d.Tries,
+		d.NextAt,
+		d.Status,
+		d.Says,
+	)
 	return err
 }

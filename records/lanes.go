@@ -22,7 +22,8 @@ func (r *Records) DeclareLane(ctx context.Context, l lane.Lane, actor string) (c
 	}
 	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		var before lane.Lane
-		err := tx.QueryRow(ctx, `SELECT declaration FROM records.lane WHERE name = $1 FOR NO KEY UPDATE`, l.Name).Scan(&before)
+		err := tx.QueryRow(ctx, `SELECT declaration FROM records.lane WHERE name = $1 FOR NO KEY UPDATE`, l.Name).
+			Scan(&before)
 		isNew := errors.Is(err, pgx.ErrNoRows)
 		if err != nil && !isNew {
 			return err
@@ -34,8 +35,14 @@ func (r *Records) DeclareLane(ctx context.Context, l lane.Lane, actor string) (c
 			return err
 		}
 		for _, change := range lane.Changes(before, l) {
-			_, err := tx.Exec(ctx, `INSERT INTO records.asking (lane, environment, change, changed_by) VALUES ($1, $2, $3, $4)`,
-				l.Name, change.Environment, change.What, actor)
+			_, err := tx.Exec(
+				ctx,
+				`INSERT INTO records.asking (lane, environment, change, changed_by) VALUES ($1, $2, $3, $4)`,
+				l.Name,
+				change.Environment,
+				change.What,
+				actor,
+			)
 			if err != nil {
 				return err
 			}
@@ -68,7 +75,8 @@ func (r *Records) Lane(ctx context.Context, name string) (lane.Lane, error) {
 // value if none was.
 func (r *Records) SeenHead(ctx context.Context, laneName, environment string) (ledger.Head, error) {
 	var h ledger.Head
-	err := r.pool.QueryRow(ctx, `SELECT seq, hash FROM records.head WHERE lane = $1 AND environment = $2`, laneName, environment).Scan(&h.Seq, &h.Hash)
+	err := r.pool.QueryRow(ctx, `SELECT seq, hash FROM records.head WHERE lane = $1 AND environment = $2`, laneName, environment).
+		Scan(&h.Seq, &h.Hash)
 	if noRows(err) == ErrNotFound {
 		return ledger.Head{}, nil
 	}
@@ -78,8 +86,16 @@ func (r *Records) SeenHead(ctx context.Context, laneName, environment string) (l
 // ReplaceHead remembers the newest ledger entry of a target whatever was seen
 // there before.
 func (r *Records) ReplaceHead(ctx context.Context, laneName, environment string, h ledger.Head) error {
-	_, err := r.pool.Exec(ctx, `INSERT INTO records.head (lane, environment, seq, hash, seen_at) VALUES ($1, $2, $3, $4, $5)
-		ON CONFLICT (lane, environment) DO UPDATE SET seq = excluded.seq, hash = excluded.hash, seen_at = excluded.seen_at`, laneName, environment, h.Seq, h.Hash, time.Now())
+	_, err := r.pool.Exec(
+		ctx,
+		`INSERT INTO records.head (lane, environment, seq, hash, seen_at) VALUES ($1, $2, $3, $4, $5)
+		ON CONFLICT (lane, environment) DO UPDATE SET seq = excluded.seq, hash = excluded.hash, seen_at = excluded.seen_at`,
+		laneName,
+		environment,
+		h.Seq,
+		h.Hash,
+		time.Now(),
+	)
 	if err != nil {
 		return fmt.Errorf("remember the ledger's head: %w", err)
 	}
@@ -89,9 +105,17 @@ func (r *Records) ReplaceHead(ctx context.Context, laneName, environment string,
 // KeepHead remembers the newest ledger entry of a target. A ledger never gets
 // shorter, so an older head than the one that is kept changes nothing.
 func (r *Records) KeepHead(ctx context.Context, laneName, environment string, h ledger.Head) error {
-	_, err := r.pool.Exec(ctx, `INSERT INTO records.head (lane, environment, seq, hash, seen_at) VALUES ($1, $2, $3, $4, $5)
+	_, err := r.pool.Exec(
+		ctx,
+		`INSERT INTO records.head (lane, environment, seq, hash, seen_at) VALUES ($1, $2, $3, $4, $5)
 		ON CONFLICT (lane, environment) DO UPDATE SET seq = excluded.seq, hash = excluded.hash, seen_at = excluded.seen_at
-		WHERE head.seq < excluded.seq`, laneName, environment, h.Seq, h.Hash, time.Now())
+		WHERE head.seq < excluded.seq`,
+		laneName,
+		environment,
+		h.Seq,
+		h.Hash,
+		time.Now(),
+	)
 	if err != nil {
 		return fmt.Errorf("remember the ledger's head: %w", err)
 	}

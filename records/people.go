@@ -63,14 +63,26 @@ func (r *Records) People(ctx context.Context) ([]access.Person, error) {
 // ChangePerson changes a person, or makes one that is not there yet, as change
 // says. Nobody else changes the same person meanwhile. What is new of a password,
 // or disabled, ends the person's sessions and tokens.
-func (r *Records) ChangePerson(ctx context.Context, name string, change func(p *access.Person, isNew bool) error) (access.Person, error) {
+func (r *Records) ChangePerson(
+	ctx context.Context,
+	name string,
+	change func(p *access.Person, isNew bool) error,
+) (access.Person, error) {
 	var p access.Person
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtextextended('person ' || $1, 0))`, name) // also where there is no row yet
+		_, err := tx.Exec(
+			ctx,
+			`SELECT pg_advisory_xact_lock(hashtextextended('person ' || $1, 0))`,
+			name,
+		) // also where there is no row yet
 		if err != nil {
 			return err
 		}
-		rows, _ := tx.Query(ctx, `SELECT `+personColumns+` FROM records.person p WHERE p.name = $1 FOR NO KEY UPDATE`, name)
+		rows, _ := tx.Query(
+			ctx,
+			`SELECT `+personColumns+` FROM records.person p WHERE p.name = $1 FOR NO KEY UPDATE`,
+			name,
+		)
 		p, err = pgx.CollectExactlyOneRow(rows, scanPerson)
 		isNew := errors.Is(err, pgx.ErrNoRows)
 		if err != nil && !isNew {
@@ -80,9 +92,16 @@ func (r *Records) ChangePerson(ctx context.Context, name string, change func(p *
 		if err := change(&p, isNew); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `INSERT INTO records.person (name, password, grants, disabled_at, created_by) VALUES ($1, nullif($2, ''), $3, $4, $5)
+		_, err = tx.Exec(
+			ctx,
+			`INSERT INTO records.person (name, password, grants, disabled_at, created_by) VALUES ($1, nullif($2, ''), $3, $4, $5)
 			ON CONFLICT (name) DO UPDATE SET password = excluded.password, grants = excluded.grants, disabled_at = excluded.disabled_at`,
-			name, p.Password, p.Grants.Texts(), p.Disabled, p.CreatedBy)
+			name,
+			p.Password,
+			p.Grants.Texts(),
+			p.Disabled,
+			p.CreatedBy,
+		)
 		if err == nil && (p.Password != was.Password || p.Disabled != nil) {
 			err = endSessions(ctx, tx, name)
 		}
@@ -95,7 +114,11 @@ func (r *Records) ChangePerson(ctx context.Context, name string, change func(p *
 func endSessions(ctx context.Context, tx pgx.Tx, person string) error {
 	_, err := tx.Exec(ctx, `DELETE FROM records.session WHERE person = $1`, person)
 	if err == nil {
-		_, err = tx.Exec(ctx, `UPDATE records.token SET revoked_at = now() WHERE person = $1 AND revoked_at IS NULL`, person)
+		_, err = tx.Exec(
+			ctx,
+			`UPDATE records.token SET revoked_at = now() WHERE person = $1 AND revoked_at IS NULL`,
+			person,
+		)
 	}
 	return err
 }
@@ -104,7 +127,13 @@ func endSessions(ctx context.Context, tx pgx.Tx, person string) error {
 // the person was disabled: then it is false.
 func (r *Records) ChangePassword(ctx context.Context, name, old, next string) (changed bool, err error) {
 	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `UPDATE records.person SET password = $3 WHERE name = $1 AND password = $2 AND disabled_at IS NULL`, name, old, next)
+		tag, err := tx.Exec(
+			ctx,
+			`UPDATE records.person SET password = $3 WHERE name = $1 AND password = $2 AND disabled_at IS NULL`,
+			name,
+			old,
+			next,
+		)
 		if changed = tag.RowsAffected() > 0; err == nil && changed {
 			err = endSessions(ctx, tx, name)
 		}
@@ -118,9 +147,19 @@ var ErrTaken = errors.New("the name is somebody else's")
 
 // SignedInElsewhere keeps who signed in by OpenID Connect, with what their groups
 // grant. A name that belongs to somebody else is ErrTaken.
-func (r *Records) SignedInElsewhere(ctx context.Context, name, subject string, grants access.Grants) (access.Person, error) {
-	rows, _ := r.pool.Query(ctx, `INSERT INTO records.person AS p (name, subject, grants, from_groups, groups_at, created_by) VALUES ($1, $2, '{}', $3, now(), 'sign-in')
-		ON CONFLICT (subject) DO UPDATE SET from_groups = excluded.from_groups, groups_at = now() RETURNING `+personColumns, name, subject, grants.Texts())
+func (r *Records) SignedInElsewhere(
+	ctx context.Context,
+	name, subject string,
+	grants access.Grants,
+) (access.Person, error) {
+	rows, _ := r.pool.Query(
+		ctx,
+		`INSERT INTO records.person AS p (name, subject, grants, from_groups, groups_at, created_by) VALUES ($1, $2, '{}', $3, now(), 'sign-in')
+		ON CONFLICT (subject) DO UPDATE SET from_groups = excluded.from_groups, groups_at = now() RETURNING `+personColumns,
+		name,
+		subject,
+		grants.Texts(),
+	)
 	p, err := pgx.CollectExactlyOneRow(rows, scanPerson)
 	var refused *pgconn.PgError
 	if errors.As(err, &refused) && refused.Code == "23505" {
@@ -133,7 +172,8 @@ func (r *Records) SignedInElsewhere(ctx context.Context, name, subject string, g
 // everything.
 func (r *Records) HasAdministrator(ctx context.Context) (bool, error) {
 	var has bool
-	err := r.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM records.person WHERE disabled_at IS NULL AND 'administrator' = ANY (grants || from_groups))`).Scan(&has)
+	err := r.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM records.person WHERE disabled_at IS NULL AND 'administrator' = ANY (grants || from_groups))`).
+		Scan(&has)
 	return has, err
 }
 
@@ -157,7 +197,12 @@ func (r *Records) AddSession(ctx context.Context, hash string, s Session, expire
 	if _, err := r.pool.Exec(ctx, `DELETE FROM records.session WHERE expires_at < now()`); err != nil {
 		return fmt.Errorf("drop old sessions: %w", err)
 	}
-	insert, args := `INSERT INTO records.session (hash, name, key, expires_at) VALUES ($1, $2, $3, $4)`, []any{hash, s.Name, s.Key, expires}
+	insert, args := `INSERT INTO records.session (hash, name, key, expires_at) VALUES ($1, $2, $3, $4)`, []any{
+		hash,
+		s.Name,
+		s.Key,
+		expires,
+	}
 	if s.Person != nil {
 		insert = `WITH ` + stillThere + `INSERT INTO records.session (hash, person, name, expires_at) SELECT $1, $2, $2, $4 FROM still`
 		args = []any{hash, s.Person.Name, s.Person.Password, expires}
@@ -195,7 +240,18 @@ const tokenColumns = `t.id, t.name, coalesce(t.person, ''), t.grants, t.made_at,
 func scanToken(row pgx.CollectableRow) (access.Token, error) {
 	var t access.Token
 	var grants []string
-	err := row.Scan(&t.ID, &t.Name, &t.Owner, &grants, &t.MadeAt, &t.MadeBy, &t.ExpiresAt, &t.UsedAt, &t.RevokedAt, &t.Person)
+	err := row.Scan(
+		&t.ID,
+		&t.Name,
+		&t.Owner,
+		&grants,
+		&t.MadeAt,
+		&t.MadeBy,
+		&t.ExpiresAt,
+		&t.UsedAt,
+		&t.RevokedAt,
+		&t.Person,
+	)
 	t.Grants = grantsOf(grants)
 	return t, err
 }
@@ -215,9 +271,23 @@ func (r *Records) AddToken(ctx context.Context, hash string, t access.Token) (ac
 // AddOwnToken keeps a person's own token under its hash, which counts as a
 // sign-in. Where the person's password or standing changed meanwhile, it is
 // ErrNotFound.
-func (r *Records) AddOwnToken(ctx context.Context, hash string, of access.Person, machine string, expires time.Time) error {
-	tag, err := r.pool.Exec(ctx, `WITH `+stillThere+`INSERT INTO records.token (hash, person, name, grants, made_by, expires_at)
-		SELECT $1, $2, $4, '{}', $2, $5 FROM still`, hash, of.Name, of.Password, machine, expires)
+func (r *Records) AddOwnToken(
+	ctx context.Context,
+	hash string,
+	of access.Person,
+	machine string,
+	expires time.Time,
+) error {
+	tag, err := r.pool.Exec(
+		ctx,
+		`WITH `+stillThere+`INSERT INTO records.token (hash, person, name, grants, made_by, expires_at)
+		SELECT $1, $2, $4, '{}', $2, $5 FROM still`,
+		hash,
+		of.Name,
+		of.Password,
+		machine,
+		expires,
+	)
 	if err != nil {
 		return fmt.Errorf("keep the token: %w", err)
 	}
@@ -244,7 +314,11 @@ func (r *Records) Makers(ctx context.Context) (map[string][]string, error) {
 
 // OwnTokens returns a person's tokens that were not revoked, the newest first.
 func (r *Records) OwnTokens(ctx context.Context, person string) ([]access.Token, error) {
-	rows, _ := r.pool.Query(ctx, `SELECT `+tokenColumns+tokensWithPeople+`WHERE t.person = $1 AND t.revoked_at IS NULL ORDER BY t.id DESC`, person)
+	rows, _ := r.pool.Query(
+		ctx,
+		`SELECT `+tokenColumns+tokensWithPeople+`WHERE t.person = $1 AND t.revoked_at IS NULL ORDER BY t.id DESC`,
+		person,
+	)
 	list, err := pgx.CollectRows(rows, scanToken)
 	if err != nil {
 		return nil, fmt.Errorf("read the tokens: %w", err)
@@ -254,13 +328,22 @@ func (r *Records) OwnTokens(ctx context.Context, person string) ([]access.Token,
 
 // RevokeOwn ends a person's own token; false if they have none with the number.
 func (r *Records) RevokeOwn(ctx context.Context, person string, id int64) (bool, error) {
-	tag, err := r.pool.Exec(ctx, `UPDATE records.token SET revoked_at = now() WHERE id = $1 AND person = $2 AND revoked_at IS NULL`, id, person)
+	tag, err := r.pool.Exec(
+		ctx,
+		`UPDATE records.token SET revoked_at = now() WHERE id = $1 AND person = $2 AND revoked_at IS NULL`,
+		id,
+		person,
+	)
 	return tag.RowsAffected() > 0, err
 }
 
 // TokenNow is Token by its number.
 func (r *Records) TokenNow(ctx context.Context, id int64) (access.Token, error) {
-	rows, _ := r.pool.Query(ctx, `SELECT `+tokenColumns+tokensWithPeople+`WHERE t.id = $1 AND t.revoked_at IS NULL AND t.expires_at > now()`, id)
+	rows, _ := r.pool.Query(
+		ctx,
+		`SELECT `+tokenColumns+tokensWithPeople+`WHERE t.id = $1 AND t.revoked_at IS NULL AND t.expires_at > now()`,
+		id,
+	)
 	t, err := pgx.CollectExactlyOneRow(rows, scanToken)
 	return t, noRows(err)
 }
@@ -271,7 +354,11 @@ const tokenUsedEvery = time.Minute
 // Token returns the token under a hash, unless it was revoked or has expired,
 // and notes that it was used; or ErrNotFound.
 func (r *Records) Token(ctx context.Context, hash string) (access.Token, error) {
-	rows, _ := r.pool.Query(ctx, `SELECT `+tokenColumns+tokensWithPeople+`WHERE t.hash = $1 AND t.revoked_at IS NULL AND t.expires_at > now()`, hash)
+	rows, _ := r.pool.Query(
+		ctx,
+		`SELECT `+tokenColumns+tokensWithPeople+`WHERE t.hash = $1 AND t.revoked_at IS NULL AND t.expires_at > now()`,
+		hash,
+	)
 	t, err := pgx.CollectExactlyOneRow(rows, scanToken)
 	if err == nil && (t.UsedAt == nil || time.Since(*t.UsedAt) > tokenUsedEvery) {
 		_, err = r.pool.Exec(ctx, `UPDATE records.token SET used_at = now() WHERE id = $1`, t.ID)
@@ -281,7 +368,10 @@ func (r *Records) Token(ctx context.Context, hash string) (access.Token, error) 
 
 // Tokens returns every token that was not revoked, the newest first.
 func (r *Records) Tokens(ctx context.Context) ([]access.Token, error) {
-	rows, _ := r.pool.Query(ctx, `SELECT `+tokenColumns+tokensWithPeople+`WHERE t.revoked_at IS NULL ORDER BY t.id DESC`)
+	rows, _ := r.pool.Query(
+		ctx,
+		`SELECT `+tokenColumns+tokensWithPeople+`WHERE t.revoked_at IS NULL ORDER BY t.id DESC`,
+	)
 	list, err := pgx.CollectRows(rows, scanToken)
 	if err != nil {
 		return nil, fmt.Errorf("read the tokens: %w", err)

@@ -48,12 +48,23 @@ func TestSessionsAndTokensEnd(t *testing.T) {
 		return p
 	}
 	person := change(func(p *access.Person) {
-		*p = access.Person{Name: "m.kai", Password: "one", Grants: access.Grants{{Role: access.Reader}}, CreatedBy: "pilot"}
+		*p = access.Person{
+			Name:      "m.kai",
+			Password:  "one",
+			Grants:    access.Grants{{Role: access.Reader}},
+			CreatedBy: "pilot",
+		}
 	})
-	require.NoError(t, r.AddSession(ctx, "late", records.Session{Person: &person, Name: "m.kai"}, time.Now().Add(-time.Second)))
+	require.NoError(
+		t,
+		r.AddSession(ctx, "late", records.Session{Person: &person, Name: "m.kai"}, time.Now().Add(-time.Second)),
+	)
 	_, err := r.Session(ctx, "late")
 	assert.ErrorIs(t, err, records.ErrNotFound)
-	require.NoError(t, r.AddSession(ctx, "open", records.Session{Person: &person, Name: "m.kai"}, time.Now().Add(time.Hour)))
+	require.NoError(
+		t,
+		r.AddSession(ctx, "open", records.Session{Person: &person, Name: "m.kai"}, time.Now().Add(time.Hour)),
+	)
 	require.NoError(t, r.AddOwnToken(ctx, "expired", person, "x", time.Now().Add(-time.Second)))
 	_, err = r.Token(ctx, "expired")
 	assert.ErrorIs(t, err, records.ErrNotFound)
@@ -86,7 +97,12 @@ func TestNobodyWritesOldThingsOverNewOnes(t *testing.T) {
 	changed, err := r.ChangePassword(ctx, "m.kai", "one", "two")
 	require.NoError(t, err)
 	assert.False(t, changed, "who was disabled meanwhile does not come back by a change of password")
-	assert.ErrorIs(t, r.AddSession(ctx, "x", records.Session{Person: &read, Name: "m.kai"}, now.Add(time.Hour)), records.ErrNotFound, "nor by a sign-in")
+	assert.ErrorIs(
+		t,
+		r.AddSession(ctx, "x", records.Session{Person: &read, Name: "m.kai"}, now.Add(time.Hour)),
+		records.ErrNotFound,
+		"nor by a sign-in",
+	)
 	assert.ErrorIs(t, r.AddOwnToken(ctx, "y", read, "x", now.Add(time.Hour)), records.ErrNotFound)
 	var all sync.WaitGroup
 	for i := range 20 {
@@ -95,7 +111,10 @@ func TestNobodyWritesOldThingsOverNewOnes(t *testing.T) {
 				if isNew {
 					*p = access.Person{Name: "l.berg", CreatedBy: "pilot"}
 				}
-				p.Grants = append(p.Grants, access.Grant{Role: access.Reader, Scope: access.Scope{Lane: fmt.Sprintf("lane%d", i)}})
+				p.Grants = append(
+					p.Grants,
+					access.Grant{Role: access.Reader, Scope: access.Scope{Lane: fmt.Sprintf("lane%d", i)}},
+				)
 				return nil
 			})
 			assert.NoError(t, err)
@@ -105,16 +124,39 @@ func TestNobodyWritesOldThingsOverNewOnes(t *testing.T) {
 	person, err := r.Person(ctx, "l.berg")
 	require.NoError(t, err)
 	assert.Len(t, person.Grants, 20, "no grant is lost")
-	assert.ErrorIs(t, r.AddSession(ctx, "x", records.Session{Person: &access.Person{Name: "l.berg", Password: "another"}, Name: "l.berg"}, now.Add(time.Hour)), records.ErrNotFound)
+	assert.ErrorIs(
+		t,
+		r.AddSession(
+			ctx,
+			"x",
+			records.Session{Person: &access.Person{Name: "l.berg", Password: "another"}, Name: "l.berg"},
+			now.Add(time.Hour),
+		),
+		records.ErrNotFound,
+	)
 }
 
 func TestAWaiverIsUsedUpByTheDeploymentThatItLetsIn(t *testing.T) {
 	r := harbour(t)
 	ctx := t.Context()
-	w, err := r.AddWaiver(ctx, "harbour", "production", gate.Waiver{Check: gate.Soak, Reason: "x", By: "k.brandt", At: time.Now(), Until: time.Now().Add(time.Hour)})
+	w, err := r.AddWaiver(
+		ctx,
+		"harbour",
+		"production",
+		gate.Waiver{Check: gate.Soak, Reason: "x", By: "k.brandt", At: time.Now(), Until: time.Now().Add(time.Hour)},
+	)
 	require.NoError(t, err)
 	begin := func() (records.Deployment, error) {
-		return r.Begin(ctx, records.Deployment{Lane: "harbour", Environment: "production", Direction: ledger.Forward, Plan: plan.Plan{}, Gate: gate.Result{Waivers: []gate.Waiver{w}}})
+		return r.Begin(
+			ctx,
+			records.Deployment{
+				Lane:        "harbour",
+				Environment: "production",
+				Direction:   ledger.Forward,
+				Plan:        plan.Plan{},
+				Gate:        gate.Result{Waivers: []gate.Waiver{w}},
+			},
+		)
 	}
 	d, err := begin()
 	require.NoError(t, err)

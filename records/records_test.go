@@ -67,10 +67,19 @@ func submit(t *testing.T, r *records.Records, files ...step.File) records.Differ
 func TestTheRecordsAreBroughtUpByVorrangsOwnCore(t *testing.T) {
 	url := pgtest.Database(t)
 	open(t, url).Close()
-	assert.Equal(t, "applied 1 vorrangd", pgtest.Query(t, url, "SELECT concat_ws(' ', action, step, actor) FROM vorrang.ledger WHERE seq = 1"))
+	assert.Equal(
+		t,
+		"applied 1 vorrangd",
+		pgtest.Query(t, url, "SELECT concat_ws(' ', action, step, actor) FROM vorrang.ledger WHERE seq = 1"),
+	)
 	r := open(t, url)
 	defer r.Close()
-	assert.Equal(t, "true", pgtest.Query(t, url, "SELECT count(*) = count(DISTINCT step) FROM vorrang.ledger"), "a second start finds nothing to do")
+	assert.Equal(
+		t,
+		"true",
+		pgtest.Query(t, url, "SELECT count(*) = count(DISTINCT step) FROM vorrang.ledger"),
+		"a second start finds nothing to do",
+	)
 
 	_, err := records.Open(t.Context(), postgres.Engine{}, url, 200*time.Millisecond)
 	assert.ErrorContains(t, err, "another vorrangd works on these records: the target's lock is held by session")
@@ -81,7 +90,11 @@ func TestADeclarationIsKeptOnce(t *testing.T) {
 	again, err := r.DeclareLane(t.Context(), lane.Lane{Name: "harbour", Engine: "postgresql"}, "somebody")
 	require.NoError(t, err)
 	assert.False(t, again)
-	changed, err := r.DeclareLane(t.Context(), lane.Lane{Name: "harbour", Engine: "postgresql", About: "berths"}, "somebody")
+	changed, err := r.DeclareLane(
+		t.Context(),
+		lane.Lane{Name: "harbour", Engine: "postgresql", About: "berths"},
+		"somebody",
+	)
 	require.NoError(t, err)
 	assert.True(t, changed)
 	kept, err := r.Lane(t.Context(), "harbour")
@@ -177,7 +190,10 @@ func TestHeadsNeverGoBack(t *testing.T) {
 func TestAnEnvironmentHasOneRunningDeployment(t *testing.T) {
 	r := harbour(t)
 	wanted := records.Deployment{Lane: "harbour", Environment: "staging", Direction: ledger.Forward, Actor: "pilot",
-		Plan: plan.Plan{Direction: ledger.Forward, Actions: []plan.Action{{Direction: ledger.Forward, Step: plan.Step{Number: "1"}}}},
+		Plan: plan.Plan{
+			Direction: ledger.Forward,
+			Actions:   []plan.Action{{Direction: ledger.Forward, Step: plan.Step{Number: "1"}}},
+		},
 		Gate: gate.Result{Checks: []gate.Check{{ID: gate.Quiet, Verdict: gate.Pass, Evidence: "calm"}}}}
 	d, err := r.Begin(t.Context(), wanted)
 	require.NoError(t, err)
@@ -188,7 +204,10 @@ func TestAnEnvironmentHasOneRunningDeployment(t *testing.T) {
 	assert.Equal(t, d.ID, running.Deployment.ID)
 	assert.Contains(t, err.Error(), "started by pilot, has been running on staging since")
 
-	events := []deploy.Event{{Seq: 1, Kind: deploy.Started}, {Seq: 2, Kind: deploy.Notice, Message: "it's \"quoted\" \\ ж"}}
+	events := []deploy.Event{
+		{Seq: 1, Kind: deploy.Started},
+		{Seq: 2, Kind: deploy.Notice, Message: "it's \"quoted\" \\ ж"},
+	}
 	require.NoError(t, r.AddEvents(t.Context(), d.ID, events))
 	require.NoError(t, r.AddEvents(t.Context(), d.ID, events[1:]), "an event is kept once")
 	kept, err := r.Events(t.Context(), d.ID, 1, 10)
@@ -237,8 +256,12 @@ func TestTheRecordsAreGuardedThroughARestartOfTheirServer(t *testing.T) {
 	soon(held)
 
 	other := pgtest.Connect(t, url)
-	_, err := other.Exec(t.Context(), `SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND granted;
-		SELECT pg_advisory_lock(6228322645263148849)`, pgx.QueryExecModeSimpleProtocol)
+	_, err := other.Exec(
+		t.Context(),
+		`SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND granted;
+		SELECT pg_advisory_lock(6228322645263148849)`,
+		pgx.QueryExecModeSimpleProtocol,
+	)
 	require.NoError(t, err)
 	soon(func() bool { return r.Ping(t.Context()) != nil })
 	assert.ErrorContains(t, r.Ping(t.Context()), "another vorrangd has taken these records over")
@@ -268,7 +291,11 @@ func TestOneCatalogueThatIsReadHoldsUpNoOther(t *testing.T) {
 		read <- err
 	}()
 	require.Eventually(t, func() bool {
-		return pgtest.Query(t, url, "SELECT count(*) FROM pg_locks WHERE NOT granted AND relation = 'records.step'::regclass") == "1"
+		return pgtest.Query(
+			t,
+			url,
+			"SELECT count(*) FROM pg_locks WHERE NOT granted AND relation = 'records.step'::regclass",
+		) == "1"
 	}, 10*time.Second, 10*time.Millisecond)
 	_, err = r.Catalogue(t.Context(), "harbour")
 	require.NoError(t, err)

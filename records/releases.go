@@ -20,17 +20,29 @@ import (
 type SealedError struct{ Release release.Release }
 
 func (e *SealedError) Error() string {
-	return fmt.Sprintf("release %s has the digest %s, and was cut by %s", e.Release.Name, e.Release.Digest.Short(), e.Release.Maker())
+	return fmt.Sprintf(
+		"release %s has the digest %s, and was cut by %s",
+		e.Release.Name,
+		e.Release.Digest.Short(),
+		e.Release.Maker(),
+	)
 }
 
 // Sealable lists the catalogue's steps up to a number (all if it is empty), as
 // a release would seal them.
 func (s *Submission) Sealable(ctx context.Context, through step.Number) ([]release.Sealed, []int64, error) {
-	rows, err := s.tx.Query(ctx, `SELECT id, `+stepColumns+`, digests FROM records.step WHERE lane = $1 AND newest AND gone IS NULL`, s.lane)
+	rows, err := s.tx.Query(
+		ctx,
+		`SELECT id, `+stepColumns+`, digests FROM records.step WHERE lane = $1 AND newest AND gone IS NULL`,
+		s.lane,
+	)
 	if err != nil {
 		return nil, nil, fmt.Errorf("read the catalogue of %s: %w", s.lane, err)
 	}
-	return collectSealed(rows, func(number step.Number) bool { return through == "" || step.Compare(number, through) <= 0 })
+	return collectSealed(
+		rows,
+		func(number step.Number) bool { return through == "" || step.Compare(number, through) <= 0 },
+	)
 }
 
 func collectSealed(rows pgx.Rows, keep func(step.Number) bool) ([]release.Sealed, []int64, error) {
@@ -70,8 +82,16 @@ func (s *Submission) Seal(ctx context.Context, r release.Release, ids []int64) e
 	if err != nil {
 		return err
 	}
-	_, err = s.tx.Exec(ctx, `INSERT INTO records.release (lane, name, digest, body, steps, cut_at) VALUES ($1, $2, $3, $4, $5, $6)`,
-		s.lane, r.Name, r.Digest, body, ids, r.CutAt)
+	_, err = s.tx.Exec(
+		ctx,
+		`INSERT INTO records.release (lane, name, digest, body, steps, cut_at) VALUES ($1, $2, $3, $4, $5, $6)`,
+		s.lane,
+		r.Name,
+		r.Digest,
+		body,
+		ids,
+		r.CutAt,
+	)
 	if err == nil {
 		err = s.tx.Commit(ctx)
 	}
@@ -87,8 +107,13 @@ func (s *Submission) Seal(ctx context.Context, r release.Release, ids []int64) e
 }
 
 func (r *Records) existing(ctx context.Context, like release.Release) error {
-	rows, err := r.pool.Query(ctx, `SELECT body FROM records.release WHERE lane = $1 AND (name = $2 OR digest = $3) ORDER BY name = $2 DESC LIMIT 1`,
-		like.Lane, like.Name, like.Digest)
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT body FROM records.release WHERE lane = $1 AND (name = $2 OR digest = $3) ORDER BY name = $2 DESC LIMIT 1`,
+		like.Lane,
+		like.Name,
+		like.Digest,
+	)
 	if err != nil {
 		return err
 	}
@@ -101,7 +126,11 @@ func (r *Records) existing(ctx context.Context, like release.Release) error {
 
 // Releases returns a lane's releases, newest first.
 func (r *Records) Releases(ctx context.Context, lane string) ([]release.Release, error) {
-	rows, err := r.pool.Query(ctx, `SELECT body FROM records.release WHERE lane = $1 ORDER BY cut_at DESC, name DESC`, lane)
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT body FROM records.release WHERE lane = $1 ORDER BY cut_at DESC, name DESC`,
+		lane,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("read the releases of %s: %w", lane, err)
 	}
@@ -111,7 +140,8 @@ func (r *Records) Releases(ctx context.Context, lane string) ([]release.Release,
 // Release returns one release with its steps, or ErrNotFound.
 func (r *Records) Release(ctx context.Context, lane, name string) (release.Release, []release.Sealed, error) {
 	var found release.Release
-	err := r.pool.QueryRow(ctx, `SELECT body FROM records.release WHERE lane = $1 AND name = $2`, lane, name).Scan(&found)
+	err := r.pool.QueryRow(ctx, `SELECT body FROM records.release WHERE lane = $1 AND name = $2`, lane, name).
+		Scan(&found)
 	if err != nil {
 		return found, nil, noRows(err)
 	}
@@ -126,8 +156,12 @@ func (r *Records) Release(ctx context.Context, lane, name string) (release.Relea
 
 // sealed says which steps are sealed, with which files, and by which release.
 func (s *Submission) sealed(ctx context.Context) (map[step.Number]sealedStep, error) {
-	rows, err := s.tx.Query(ctx, `SELECT DISTINCT ON (v.number) v.number, r.name, v.digests, v.slug FROM records.release r, unnest(r.steps) AS sealed (id)
-		JOIN records.step v ON v.id = sealed.id WHERE r.lane = $1 ORDER BY v.number, r.cut_at DESC`, s.lane)
+	rows, err := s.tx.Query(
+		ctx,
+		`SELECT DISTINCT ON (v.number) v.number, r.name, v.digests, v.slug FROM records.release r, unnest(r.steps) AS sealed (id)
+		JOIN records.step v ON v.id = sealed.id WHERE r.lane = $1 ORDER BY v.number, r.cut_at DESC`,
+		s.lane,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("look for sealed steps: %w", err)
 	}
@@ -167,20 +201,32 @@ func (s *Submission) Protect(ctx context.Context, d Difference) (step.Problems, 
 		}
 		if kept.slug != change.Step.Slug {
 			problems = append(problems, step.Problem{File: change.Step.Forward.Name, Message: fmt.Sprintf(
-				"step %s is sealed in release %s as %s, and cannot be renamed", change.Step.Number, kept.release, kept.slug)})
+				"step %s is sealed in release %s as %s, and cannot be renamed",
+				change.Step.Number,
+				kept.release,
+				kept.slug,
+			)})
 		}
 		now := digests(change.Step)
 		for i, was := range kept.digests {
 			if was != "" && was != now[i] {
 				problems = append(problems, step.Problem{File: fileOf(change.Step, i),
-					Message: fmt.Sprintf("step %s is sealed in release %s, and its text cannot be replaced; put the file back as it was, and write the change as a new step", change.Step.Number, kept.release)})
+					Message: fmt.Sprintf(
+						"step %s is sealed in release %s, and its text cannot be replaced; put the file back as it was, and write the change as a new step",
+						change.Step.Number,
+						kept.release,
+					)})
 			}
 		}
 	}
 	for _, gone := range d.Gone {
 		if kept, is := all[gone.Number]; is {
 			problems = append(problems, step.Problem{File: gone.Forward.Name,
-				Message: fmt.Sprintf("step %s is sealed in release %s, and cannot leave the catalogue; put its files back", gone.Number, kept.release)})
+				Message: fmt.Sprintf(
+					"step %s is sealed in release %s, and cannot leave the catalogue; put its files back",
+					gone.Number,
+					kept.release,
+				)})
 		}
 	}
 	return problems, nil
@@ -195,7 +241,11 @@ func fileOf(s step.Step, index int) string {
 
 // Bound says what keeps the files of steps as they are: the newest release that
 // sealed each, and another environment than one that a deployment took it to.
-func (r *Records) Bound(ctx context.Context, lane, environment string, numbers []string) (map[step.Number]gate.Bound, error) {
+func (r *Records) Bound(
+	ctx context.Context,
+	lane, environment string,
+	numbers []string,
+) (map[step.Number]gate.Bound, error) {
 	bound := map[step.Number]gate.Bound{}
 	rows, _ := r.pool.Query(ctx, `SELECT n,
 			coalesce((SELECT r.name FROM records.release r WHERE r.lane = $1 AND EXISTS (SELECT FROM records.step v WHERE v.id = ANY (r.steps) AND v.number = n)
@@ -216,10 +266,23 @@ func (r *Records) Bound(ctx context.Context, lane, environment string, numbers [
 }
 
 // AddSignatures keeps signatures of a release, once for each key.
-func (r *Records) AddSignatures(ctx context.Context, lane string, digest step.Checksum, by string, signatures []release.Signature) error {
+func (r *Records) AddSignatures(
+	ctx context.Context,
+	lane string,
+	digest step.Checksum,
+	by string,
+	signatures []release.Signature,
+) error {
 	for _, s := range signatures {
-		_, err := r.pool.Exec(ctx, `INSERT INTO records.signature (lane, digest, key, body, added_by) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
-			lane, digest, s.Line, s, by)
+		_, err := r.pool.Exec(
+			ctx,
+			`INSERT INTO records.signature (lane, digest, key, body, added_by) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
+			lane,
+			digest,
+			s.Line,
+			s,
+			by,
+		)
 		if err != nil {
 			return fmt.Errorf("keep a signature: %w", err)
 		}
@@ -229,7 +292,12 @@ func (r *Records) AddSignatures(ctx context.Context, lane string, digest step.Ch
 
 // Signatures returns the signatures of a release, the oldest first.
 func (r *Records) Signatures(ctx context.Context, lane string, digest step.Checksum) ([]release.Signature, error) {
-	rows, _ := r.pool.Query(ctx, `SELECT body FROM records.signature WHERE lane = $1 AND digest = $2 ORDER BY added_at, key`, lane, digest)
+	rows, _ := r.pool.Query(
+		ctx,
+		`SELECT body FROM records.signature WHERE lane = $1 AND digest = $2 ORDER BY added_at, key`,
+		lane,
+		digest,
+	)
 	list, err := pgx.CollectRows(rows, pgx.RowTo[release.Signature])
 	if err != nil {
 		return nil, fmt.Errorf("read the signatures: %w", err)

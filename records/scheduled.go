@@ -28,8 +28,17 @@ const scheduledColumns = `id, lane, environment, due_at, wish, actor, who, made_
 
 // Schedule keeps a promotion for later.
 func (r *Records) Schedule(ctx context.Context, s Scheduled) (Scheduled, error) {
-	rows, _ := r.pool.Query(ctx, `INSERT INTO records.scheduled (lane, environment, due_at, wish, actor, who) VALUES ($1, $2, $3, $4, $5, $6)
-		RETURNING `+scheduledColumns, s.Lane, s.Environment, s.Due, s.Wish, s.Actor, s.Who)
+	rows, _ := r.pool.Query(
+		ctx,
+		`INSERT INTO records.scheduled (lane, environment, due_at, wish, actor, who) VALUES ($1, $2, $3, $4, $5, $6)
+		RETURNING `+scheduledColumns,
+		s.Lane,
+		s.Environment,
+		s.Due,
+		s.Wish,
+		s.Actor,
+		s.Who,
+	)
 	kept, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Scheduled])
 	if err != nil {
 		return s, fmt.Errorf("keep the scheduled promotion: %w", err)
@@ -40,7 +49,12 @@ func (r *Records) Schedule(ctx context.Context, s Scheduled) (Scheduled, error) 
 // ScheduledOf returns a lane's newest scheduled promotions, those that wait
 // first.
 func (r *Records) ScheduledOf(ctx context.Context, lane string, limit int) ([]Scheduled, error) {
-	return r.scheduled(ctx, `WHERE lane = $1 ORDER BY state <> 'waiting', CASE WHEN state = 'waiting' THEN due_at END, id DESC LIMIT $2`, lane, limit)
+	return r.scheduled(
+		ctx,
+		`WHERE lane = $1 ORDER BY state <> 'waiting', CASE WHEN state = 'waiting' THEN due_at END, id DESC LIMIT $2`,
+		lane,
+		limit,
+	)
 }
 
 // Due returns the promotions whose time has come, the first first.
@@ -73,8 +87,15 @@ func (r *Records) scheduled(ctx context.Context, where string, args ...any) ([]S
 // EndScheduled keeps what became of a scheduled promotion; false if it did not
 // wait any more.
 func (r *Records) EndScheduled(ctx context.Context, id int64, state, says string, deployment int64) (bool, error) {
-	tag, err := r.pool.Exec(ctx, `UPDATE records.scheduled SET state = $2, says = $3, deployment = nullif($4, 0), ended_at = now()
-		WHERE id = $1 AND state = 'waiting'`, id, state, says, deployment)
+	tag, err := r.pool.Exec(
+		ctx,
+		`UPDATE records.scheduled SET state = $2, says = $3, deployment = nullif($4, 0), ended_at = now()
+		WHERE id = $1 AND state = 'waiting'`,
+		id,
+		state,
+		says,
+		deployment,
+	)
 	return tag.RowsAffected() > 0, err
 }
 

@@ -51,10 +51,22 @@ func (r *Records) KeepSnapshot(ctx context.Context, s Snapshot) error {
 	if err := zip.Close(); err != nil {
 		return err
 	}
-	_, err = r.pool.Exec(ctx, `WITH body AS (INSERT INTO records.schema (digest, body) VALUES ($1, $2) ON CONFLICT DO NOTHING)
+	_, err = r.pool.Exec(
+		ctx,
+		`WITH body AS (INSERT INTO records.schema (digest, body) VALUES ($1, $2) ON CONFLICT DO NOTHING)
 		INSERT INTO records.snapshot (lane, environment, digest, fingerprint, why, deployment, seq, actor, reason)
 		VALUES ($3, $4, $1, $5, $6, nullif($7::bigint, 0), $8, $9, $10)`,
-		digest, packed.Bytes(), s.Lane, s.Environment, s.Schema.Fingerprint(), s.Why, s.Deployment, s.Seq, s.Actor, s.Reason)
+		digest,
+		packed.Bytes(),
+		s.Lane,
+		s.Environment,
+		s.Schema.Fingerprint(),
+		s.Why,
+		s.Deployment,
+		s.Seq,
+		s.Actor,
+		s.Reason,
+	)
 	if err != nil {
 		return fmt.Errorf("keep the schema: %w", err)
 	}
@@ -73,9 +85,18 @@ func (r *Records) SchemaAfter(ctx context.Context, deployment int64) (Snapshot, 
 }
 
 // SchemaBefore is what was known right before a deployment; nil if nothing was.
-func (r *Records) SchemaBefore(ctx context.Context, lane, environment string, deployment int64) (*schema.Schema, error) {
-	s, err := r.snapshot(ctx, `s.lane = $1 AND s.environment = $2 AND s.id < (SELECT min(id) FROM records.snapshot WHERE deployment = $3) ORDER BY s.id DESC LIMIT 1`,
-		lane, environment, deployment)
+func (r *Records) SchemaBefore(
+	ctx context.Context,
+	lane, environment string,
+	deployment int64,
+) (*schema.Schema, error) {
+	s, err := r.snapshot(
+		ctx,
+		`s.lane = $1 AND s.environment = $2 AND s.id < (SELECT min(id) FROM records.snapshot WHERE deployment = $3) ORDER BY s.id DESC LIMIT 1`,
+		lane,
+		environment,
+		deployment,
+	)
 	if errors.Is(err, ErrNotFound) {
 		return &schema.Schema{}, nil
 	}
@@ -85,7 +106,18 @@ func (r *Records) SchemaBefore(ctx context.Context, lane, environment string, de
 const snapshotColumns = `s.id, s.lane, s.environment, s.fingerprint, s.why, coalesce(s.deployment, 0), s.seq, s.actor, s.reason, s.taken_at`
 
 func (s *Snapshot) fields() []any {
-	return []any{&s.ID, &s.Lane, &s.Environment, &s.Fingerprint, &s.Why, &s.Deployment, &s.Seq, &s.Actor, &s.Reason, &s.At}
+	return []any{
+		&s.ID,
+		&s.Lane,
+		&s.Environment,
+		&s.Fingerprint,
+		&s.Why,
+		&s.Deployment,
+		&s.Seq,
+		&s.Actor,
+		&s.Reason,
+		&s.At,
+	}
 }
 
 func (r *Records) snapshot(ctx context.Context, where string, args ...any) (Snapshot, error) {
@@ -109,7 +141,13 @@ func (r *Records) snapshot(ctx context.Context, where string, args ...any) (Snap
 // Snapshots lists an environment's snapshots without their schemas, the newest
 // first.
 func (r *Records) Snapshots(ctx context.Context, lane, environment string, limit int) ([]Snapshot, error) {
-	rows, err := r.pool.Query(ctx, `SELECT `+snapshotColumns+` FROM records.snapshot s WHERE lane = $1 AND environment = $2 ORDER BY id DESC LIMIT $3`, lane, environment, limit)
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT `+snapshotColumns+` FROM records.snapshot s WHERE lane = $1 AND environment = $2 ORDER BY id DESC LIMIT $3`,
+		lane,
+		environment,
+		limit,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("list the schemas that are known: %w", err)
 	}
@@ -132,8 +170,13 @@ type StepEffect struct {
 // Effects lists what the deployments of an environment did to its schema, the
 // oldest first.
 func (r *Records) Effects(ctx context.Context, lane, environment string) ([]StepEffect, error) {
-	rows, err := r.pool.Query(ctx, `SELECT e.deployment, e.body FROM records.event e JOIN records.deployment d ON d.id = e.deployment
-		WHERE d.lane = $1 AND d.environment = $2 AND e.body ->> 'kind' = 'effect' ORDER BY e.deployment, e.seq`, lane, environment)
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT e.deployment, e.body FROM records.event e JOIN records.deployment d ON d.id = e.deployment
+		WHERE d.lane = $1 AND d.environment = $2 AND e.body ->> 'kind' = 'effect' ORDER BY e.deployment, e.seq`,
+		lane,
+		environment,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("read the effects: %w", err)
 	}
@@ -166,7 +209,8 @@ func (r *Records) KeepDriftLook(ctx context.Context, lane, environment string, l
 		ON CONFLICT (lane, environment) DO UPDATE SET looked_at = excluded.looked_at, since = CASE WHEN excluded.objects > 0 THEN coalesce(d.since, excluded.looked_at) END,
 			fingerprint = excluded.fingerprint, objects = excluded.objects, says = excluded.says
 		RETURNING coalesce((SELECT objects FROM before), 0), coalesce((SELECT fingerprint FROM before), '')`,
-		lane, environment, look.At, look.Fingerprint, look.Objects, look.Says).Scan(&objects, &fingerprint)
+		lane, environment, look.At, look.Fingerprint, look.Objects, look.Says).
+		Scan(&objects, &fingerprint)
 	if err != nil {
 		return false, fmt.Errorf("keep the look for drift: %w", err)
 	}

@@ -206,14 +206,27 @@ type keptStep struct {
 }
 
 func (s *Submission) newest(ctx context.Context) (map[step.Number]keptStep, error) {
-	rows, err := s.tx.Query(ctx, `SELECT `+stepColumns+`, digests, gone IS NOT NULL FROM records.step WHERE lane = $1 AND newest`, s.lane)
+	rows, err := s.tx.Query(
+		ctx,
+		`SELECT `+stepColumns+`, digests, gone IS NOT NULL FROM records.step WHERE lane = $1 AND newest`,
+		s.lane,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("read the catalogue of %s: %w", s.lane, err)
 	}
 	all := map[step.Number]keptStep{}
 	for rows.Next() {
 		var k keptStep
-		err := rows.Scan(&k.step.Number, &k.step.Slug, &k.step.Options, &k.step.Forward, &k.step.Back, &k.step.Check, &k.digests, &k.gone)
+		err := rows.Scan(
+			&k.step.Number,
+			&k.step.Slug,
+			&k.step.Options,
+			&k.step.Forward,
+			&k.step.Back,
+			&k.step.Check,
+			&k.digests,
+			&k.gone,
+		)
 		if err != nil {
 			return nil, fmt.Errorf("read the catalogue of %s: %w", s.lane, err)
 		}
@@ -255,7 +268,8 @@ func (s *Submission) Finish(ctx context.Context, d Difference) (int64, error) {
 // Put writes the difference, without making it lasting: that is done by Seal.
 func (s *Submission) Put(ctx context.Context, d Difference) (int64, error) {
 	var id int64
-	err := s.tx.QueryRow(ctx, `INSERT INTO records.submission (lane, by) VALUES ($1, $2) RETURNING id`, s.lane, s.actor).Scan(&id)
+	err := s.tx.QueryRow(ctx, `INSERT INTO records.submission (lane, by) VALUES ($1, $2) RETURNING id`, s.lane, s.actor).
+		Scan(&id)
 	if err != nil {
 		return 0, fmt.Errorf("finish the submission: %w", err)
 	}
@@ -265,7 +279,12 @@ func (s *Submission) Put(ctx context.Context, d Difference) (int64, error) {
 		}
 	}
 	for _, gone := range d.Gone {
-		s.batch.Queue(`UPDATE records.step SET gone = $3 WHERE lane = $1 AND number = $2 AND newest`, s.lane, gone.Number, id)
+		s.batch.Queue(
+			`UPDATE records.step SET gone = $3 WHERE lane = $1 AND number = $2 AND newest`,
+			s.lane,
+			gone.Number,
+			id,
+		)
 	}
 	if err := s.flush(ctx); err != nil {
 		return 0, err
@@ -280,9 +299,23 @@ func (s *Submission) queueVersion(id int64, folder step.Step) error {
 	if err := errors.Join(err, err2); err != nil {
 		return err
 	}
-	s.batch.Queue(`UPDATE records.step SET newest = false WHERE lane = $1 AND number = $2 AND newest`, s.lane, folder.Number)
-	s.batch.Queue(`INSERT INTO records.step (lane, number, slug, options, forward, back, "check", digests, submission, newest)
+	s.batch.Queue(
+		`UPDATE records.step SET newest = false WHERE lane = $1 AND number = $2 AND newest`,
+		s.lane,
+		folder.Number,
+	)
+	s.batch.Queue(
+		`INSERT INTO records.step (lane, number, slug, options, forward, back, "check", digests, submission, newest)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, true)`,
-		s.lane, folder.Number, folder.Slug, options, forward, described.Back, described.Check, digests(folder), id)
+		s.lane,
+		folder.Number,
+		folder.Slug,
+		options,
+		forward,
+		described.Back,
+		described.Check,
+		digests(folder),
+		id,
+	)
 	return nil
 }

@@ -43,7 +43,14 @@ type finding struct {
 
 // find looks at all that an adoption takes over.
 func (s *repairs) find(ctx context.Context, p targetContext, session engine.Session) (finding, error) {
-	f := finding{Adoption: api.Adoption{Lane: p.lane.Name, Environment: p.environment.Name, Lines: []string{}, Differences: []schema.Difference{}}}
+	f := finding{
+		Adoption: api.Adoption{
+			Lane:        p.lane.Name,
+			Environment: p.environment.Name,
+			Lines:       []string{},
+			Differences: []schema.Difference{},
+		},
+	}
 	facts, entries, err := s.targets.look(ctx, p, session)
 	if err != nil {
 		return f, err
@@ -78,7 +85,12 @@ func (s *repairs) find(ctx context.Context, p targetContext, session engine.Sess
 		return f, err
 	default:
 		f.Differences = append(f.Differences, schema.Compare(known.Schema, f.now)...)
-		add("%s from what %s left at %s", plural.Count(len(f.Differences), "object of the schema differs", "objects of the schema differ"), knownFrom(known), utc(known.At))
+		add(
+			"%s from what %s left at %s",
+			plural.Count(len(f.Differences), "object of the schema differs", "objects of the schema differ"),
+			knownFrom(known),
+			utc(known.At),
+		)
 	}
 	f.Needed = facts.Chain != nil || facts.Strange != "" || facts.Foreign()
 	digest := step.Sum([]byte(ledger.Found(entries) + f.now.Fingerprint() + fmt.Sprint(seen)))
@@ -95,7 +107,13 @@ func newestEntry(entries []ledger.Entry) string {
 }
 
 // goneAndNew says how a ledger stands to the entry that was last seen there.
-func (s *repairs) goneAndNew(ctx context.Context, p targetContext, entries []ledger.Entry, seen ledger.Head, add func(string, ...any)) error {
+func (s *repairs) goneAndNew(
+	ctx context.Context,
+	p targetContext,
+	entries []ledger.Entry,
+	seen ledger.Head,
+	add func(string, ...any),
+) error {
 	var last ledger.Head
 	if n := len(entries); n > 0 {
 		last = entries[n-1].Head()
@@ -105,7 +123,15 @@ func (s *repairs) goneAndNew(ctx context.Context, p targetContext, entries []led
 		add("no entry of it was seen here before")
 		return nil
 	case ledger.VerifyHead(entries, seen) == nil:
-		add("entry %d, the last that was seen before, is there%s", seen.Seq, word(last.Seq > seen.Seq, fmt.Sprintf(", and %s since", plural.Count(int(last.Seq-seen.Seq), "entry", "entries")), ""))
+		add(
+			"entry %d, the last that was seen before, is there%s",
+			seen.Seq,
+			word(
+				last.Seq > seen.Seq,
+				fmt.Sprintf(", and %s since", plural.Count(int(last.Seq-seen.Seq), "entry", "entries")),
+				"",
+			),
+		)
 		return nil
 	case last.Seq < seen.Seq:
 		add("entries %d to %d, which were there, are gone", last.Seq+1, seen.Seq)
@@ -177,21 +203,49 @@ func (s *repairs) adopt(c call, in *adoptIn) (*api.Recorded, error) {
 
 // takeOverTarget writes the entry of an adoption, and knows the target from then
 // on by what is there.
-func (s *repairs) takeOverTarget(c call, p targetContext, session engine.Session, f finding, reason string) (ledger.Entry, error) {
+func (s *repairs) takeOverTarget(
+	c call,
+	p targetContext,
+	session engine.Session,
+	f finding,
+	reason string,
+) (ledger.Entry, error) {
 	if err := session.CreateLedger(c); err != nil {
 		return ledger.Entry{}, err
 	}
-	detail := ledger.Detail{Reason: reason, Seen: f.Lines, Found: ledger.Found(f.entries), Belongs: &ledger.Owner{Lane: p.lane.Name, Environment: p.environment.Name}}
-	e := s.Records.LedgerKey.Next(f.head, ledger.Entry{Action: ledger.Adopted, Actor: c.actor, Detail: detail.JSON()}, s.Now())
+	detail := ledger.Detail{
+		Reason:  reason,
+		Seen:    f.Lines,
+		Found:   ledger.Found(f.entries),
+		Belongs: &ledger.Owner{Lane: p.lane.Name, Environment: p.environment.Name},
+	}
+	e := s.Records.LedgerKey.Next(
+		f.head,
+		ledger.Entry{Action: ledger.Adopted, Actor: c.actor, Detail: detail.JSON()},
+		s.Now(),
+	)
 	if err := session.Append(c, e); err != nil {
 		return e, err
 	}
-	s.Log.Info("target adopted", "lane", p.lane.Name, "environment", p.environment.Name, "actor", c.actor, "reason", reason)
+	s.Log.Info(
+		"target adopted",
+		"lane",
+		p.lane.Name,
+		"environment",
+		p.environment.Name,
+		"actor",
+		c.actor,
+		"reason",
+		reason,
+	)
 	if err := s.Records.ReplaceHead(c, p.lane.Name, p.environment.Name, e.Head()); err != nil {
 		return e, err
 	}
-	err := s.Records.KeepSnapshot(c, records.Snapshot{Lane: p.lane.Name, Environment: p.environment.Name, Why: wasAdopted, Seq: e.Seq,
-		Actor: c.actor, Reason: reason, Schema: f.now})
+	err := s.Records.KeepSnapshot(
+		c,
+		records.Snapshot{Lane: p.lane.Name, Environment: p.environment.Name, Why: wasAdopted, Seq: e.Seq,
+			Actor: c.actor, Reason: reason, Schema: f.now},
+	)
 	if err != nil {
 		return e, err
 	}

@@ -51,7 +51,11 @@ func TestALedgerThatWasAlteredHoldsTheGate(t *testing.T) {
 		assert.Contains(t, verified.Deviations[0].What, says)
 		pgtest.Exec(t, url, c.undo)
 	}
-	pgtest.Exec(t, url, "CREATE OR REPLACE FUNCTION vorrang.refuse_change() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; END'")
+	pgtest.Exec(
+		t,
+		url,
+		"CREATE OR REPLACE FUNCTION vorrang.refuse_change() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; END'",
+	)
 	assert.Contains(t, holds().Evidence, "its trigger append_only is gone, disabled or another")
 }
 
@@ -65,8 +69,14 @@ func TestForgedEntriesHoldTheGate(t *testing.T) {
 	w.Ended(promoted)
 	id := fmt.Sprint(promoted.Deployment.ID)
 	forge := func(action ledger.Action, deployment, detail string) {
-		pgtest.Exec(t, w.URLs["staging"], "INSERT INTO vorrang.ledger SELECT e.*, "+ledger.HashSQL+` FROM (SELECT max(seq) + 1 AS seq, clock_timestamp() AS at, '`+string(action)+`' AS action, '2' AS step, 'b' AS slug,
-			'x' AS checksum, '`+deployment+`' AS deployment, 'pilot' AS actor, 1::bigint AS duration_ms, `+detail+`::json AS detail, (SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1) AS prev_hash FROM vorrang.ledger) e`)
+		pgtest.Exec(
+			t,
+			w.URLs["staging"],
+			"INSERT INTO vorrang.ledger SELECT e.*, "+ledger.HashSQL+` FROM (SELECT max(seq) + 1 AS seq, clock_timestamp() AS at, '`+string(
+				action,
+			)+`' AS action, '2' AS step, 'b' AS slug,
+			'x' AS checksum, '`+deployment+`' AS deployment, 'pilot' AS actor, 1::bigint AS duration_ms, `+detail+`::json AS detail, (SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1) AS prev_hash FROM vorrang.ledger) e`,
+		)
 	}
 	var evidence []string
 	for _, action := range []ledger.Action{ledger.Applied, ledger.Begun, ledger.Failed, ledger.RolledBack, ledger.Attested, ledger.Amended, ledger.Settled, ledger.Baselined} {
@@ -78,18 +88,35 @@ func TestForgedEntriesHoldTheGate(t *testing.T) {
 	theProof := `(SELECT detail FROM vorrang.ledger WHERE seq = 1)` // a true one, at another place
 	forge(ledger.Applied, id, theProof)
 	forge(ledger.Settled, "", theProof)
-	forge(ledger.Adopted, "", `json_build_object('found', repeat('0', 64))`) // takes nothing over: it does not know what stands before
+	forge(
+		ledger.Adopted,
+		"",
+		`json_build_object('found', repeat('0', 64))`,
+	) // takes nothing over: it does not know what stands before
 	gateSays := func() gate.Check {
 		return gate.Result{Checks: must(w.Gate(t.Context(), "harbour", "staging", "")).Checks}.Find(gate.LedgerIntact)
 	}
 	assert.Contains(t, gateSays().Evidence, "what stands before it is not what was adopted there")
-	pgtest.Exec(t, w.URLs["staging"], "ALTER TABLE vorrang.ledger DISABLE TRIGGER USER; DELETE FROM vorrang.ledger WHERE action = 'adopted'; ALTER TABLE vorrang.ledger ENABLE TRIGGER USER")
+	pgtest.Exec(
+		t,
+		w.URLs["staging"],
+		"ALTER TABLE vorrang.ledger DISABLE TRIGGER USER; DELETE FROM vorrang.ledger WHERE action = 'adopted'; ALTER TABLE vorrang.ledger ENABLE TRIGGER USER",
+	)
 	for range 2 { // a look does not take it for seen
 		check := gateSays()
-		assert.Equal(t, "this service did not write "+strings.Join(evidence[:20], ", ")+", 22 more of the ledger", check.Evidence)
+		assert.Equal(
+			t,
+			"this service did not write "+strings.Join(evidence[:20], ", ")+", 22 more of the ledger",
+			check.Evidence,
+		)
 		assert.Contains(t, advice.Text(check.Remedies), "vorrang adopt")
 	}
-	_, err := w.Attest(t.Context(), "harbour", "staging", client.Attestation{Step: "2", Reason: "it stands there"}) // nobody writes behind them
+	_, err := w.Attest(
+		t.Context(),
+		"harbour",
+		"staging",
+		client.Attestation{Step: "2", Reason: "it stands there"},
+	) // nobody writes behind them
 	assert.ErrorContains(t, err, "this service did not write entry 2")
 
 	found := must(w.Adoption(t.Context(), "harbour", "staging"))
@@ -104,9 +131,14 @@ func TestAForgedAdoptionHoldsTheGate(t *testing.T) {
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int);"})
 	w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{})))
 	entries := must(w.Ledger(t.Context(), "harbour", "staging", 100)).Entries
-	e := entries[0].Head().Next(ledger.Entry{Action: ledger.Adopted, Actor: "pilot", Detail: ledger.Detail{Reason: "mine", Found: ledger.Found(entries)}.JSON()}, entries[0].At)
-	pgtest.Exec(t, w.URLs["staging"], fmt.Sprintf("INSERT INTO vorrang.ledger VALUES (%d, '%s', '%s', '', '', '', '', '%s', 0, '%s', '%s', '%s')",
-		e.Seq, e.At.Format(ledger.AtLayout), e.Action, e.Actor, e.Detail, e.PrevHash, e.Hash))
+	e := entries[0].Head().
+		Next(ledger.Entry{Action: ledger.Adopted, Actor: "pilot", Detail: ledger.Detail{Reason: "mine", Found: ledger.Found(entries)}.JSON()}, entries[0].At)
+	pgtest.Exec(
+		t,
+		w.URLs["staging"],
+		fmt.Sprintf("INSERT INTO vorrang.ledger VALUES (%d, '%s', '%s', '', '', '', '', '%s', 0, '%s', '%s', '%s')",
+			e.Seq, e.At.Format(ledger.AtLayout), e.Action, e.Actor, e.Detail, e.PrevHash, e.Hash),
+	)
 	check := gate.Result{Checks: must(w.Gate(t.Context(), "harbour", "staging", "")).Checks}.Find(gate.LedgerIntact)
 	assert.Equal(t, "this service did not write entry 2 (adopted) of the ledger", check.Evidence)
 }
@@ -118,7 +150,9 @@ func TestAStepForgesNothingForItsOwnDeployment(t *testing.T) {
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int);"})
 	w.Promoted("staging")
 	w.Submitted(map[string]string{
-		"2-b.sql": "/*---\nmode: autocommit\n---*/\nDO $$ BEGIN EXECUTE 'INSERT INTO vor' || 'rang.ledger SELECT e.*, ' || " + sqltext.Literal(strings.ReplaceAll(ledger.HashSQL, `E'\n'`, "chr(10)")) + ` || '
+		"2-b.sql": "/*---\nmode: autocommit\n---*/\nDO $$ BEGIN EXECUTE 'INSERT INTO vor' || 'rang.ledger SELECT e.*, ' || " + sqltext.Literal(
+			strings.ReplaceAll(ledger.HashSQL, `E'\n'`, "chr(10)"),
+		) + ` || '
 			FROM (SELECT seq + 1 AS seq, clock_timestamp() AS at, ''applied'' AS action, ''3'' AS step, ''c'' AS slug, checksum, deployment, actor, duration_ms, ''{}''::json AS detail, hash AS prev_hash
 			FROM vor' || 'rang.ledger ORDER BY seq DESC LIMIT 1) e'; END $$;`,
 		"3-c.sql": "CREATE TABLE c (id int);"})

@@ -21,7 +21,12 @@ func (c call) byPerson(what string) error {
 	if c.who.Person {
 		return nil
 	}
-	return refused(see(remedy.SignIn, "sign in under your own name"), "%s takes a person, and %s is none", what, c.actor)
+	return refused(
+		see(remedy.SignIn, "sign in under your own name"),
+		"%s takes a person, and %s is none",
+		what,
+		c.actor,
+	)
 }
 
 type approveIn struct {
@@ -43,7 +48,11 @@ func (s *gates) approve(c call, in *approveIn) (*api.Approved, error) {
 		return nil, err
 	}
 	if p.environment.Asks().Approvals == 0 {
-		return nil, refused(by("an administrator declares what an environment asks, in lane.yaml"), "%s does not ask for approvals", in.Environment)
+		return nil, refused(
+			by("an administrator declares what an environment asks, in lane.yaml"),
+			"%s does not ask for approvals",
+			in.Environment,
+		)
 	}
 	facts, err := s.survey(c, p, promotionRequest{})
 	if err != nil {
@@ -59,11 +68,25 @@ func (s *gates) approve(c call, in *approveIn) (*api.Approved, error) {
 	}
 	switch {
 	case len(a.Steps) == 0 && len(own) > 0:
-		return nil, refused(by("let somebody else approve them"), "your approval would not count: %s wrote the way back of step %s", c.actor, own[0])
+		return nil, refused(
+			by("let somebody else approve them"),
+			"your approval would not count: %s wrote the way back of step %s",
+			c.actor,
+			own[0],
+		)
 	case len(a.Steps) == 0 && in.WaysBack:
-		return nil, refused(p.do(remedy.LookAtWaysBack, "ways back are shown by"), "every way back on %s is approved already, or belongs to a step that was edited", in.Environment)
+		return nil, refused(
+			p.do(remedy.LookAtWaysBack, "ways back are shown by"),
+			"every way back on %s is approved already, or belongs to a step that was edited",
+			in.Environment,
+		)
 	case len(a.Steps) == 0:
-		return nil, refused(p.do(remedy.LookAtStatus, "see where it stands"), "release %s would bring nothing to %s", in.Release, in.Environment)
+		return nil, refused(
+			p.do(remedy.LookAtStatus, "see where it stands"),
+			"release %s would bring nothing to %s",
+			in.Release,
+			in.Environment,
+		)
 	}
 	if why := facts.Stands(a); why != "" && !in.WaysBack {
 		return nil, refused(by("let somebody else approve it"), "your approval would not count: %s", why)
@@ -79,8 +102,17 @@ func (s *gates) approve(c call, in *approveIn) (*api.Approved, error) {
 	if in.WaysBack {
 		what = "ways back"
 	}
-	s.hooks.Tell(c, api.HookEvent{Type: api.EventApproved, Lane: in.Lane, Environment: in.Environment, Release: a.Release, Actor: c.actor,
-		Message: fmt.Sprintf("%s approved %s for %s", c.actor, what, in.Environment)})
+	s.hooks.Tell(
+		c,
+		api.HookEvent{
+			Type:        api.EventApproved,
+			Lane:        in.Lane,
+			Environment: in.Environment,
+			Release:     a.Release,
+			Actor:       c.actor,
+			Message:     fmt.Sprintf("%s approved %s for %s", c.actor, what, in.Environment),
+		},
+	)
 	if in.WaysBack {
 		return &api.Approved{Approval: a}, nil
 	}
@@ -111,7 +143,12 @@ func (s *gates) withdrawApproval(c call, in *withdrawApprovalIn) (*api.ApprovalW
 		return err
 	})
 	if err == nil && taken == 0 {
-		err = refused(p.do(remedy.LookAtGate, "see who approved"), "%s has not approved that for %s", c.actor, in.Environment)
+		err = refused(
+			p.do(remedy.LookAtGate, "see who approved"),
+			"%s has not approved that for %s",
+			c.actor,
+			in.Environment,
+		)
 	}
 	return &api.ApprovalWithdrawn{Withdrawn: taken}, err
 }
@@ -134,7 +171,13 @@ func (s *gates) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 	if err := c.byPerson("a waiver"); err != nil {
 		return nil, err
 	}
-	w := gate.Waiver{Check: gate.ID(in.Check), Reason: strings.Join(strings.Fields(in.Reason), " "), By: c.actor, At: s.Now().UTC(), Until: s.Now().Add(waiverLength).UTC()}
+	w := gate.Waiver{
+		Check:  gate.ID(in.Check),
+		Reason: strings.Join(strings.Fields(in.Reason), " "),
+		By:     c.actor,
+		At:     s.Now().UTC(),
+		Until:  s.Now().Add(waiverLength).UTC(),
+	}
 	if p.release != nil {
 		w.Digest = p.release.Digest
 	}
@@ -152,7 +195,11 @@ func (s *gates) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 	}
 	holds := gate.Forward(facts).Find(w.Check)
 	if holds.Verdict != gate.Hold {
-		return nil, refused(p.do(remedy.LookAtGate, "see what does"), "%s does not hold now; a waiver is for a check that does", w.Check)
+		return nil, refused(
+			p.do(remedy.LookAtGate, "see what does"),
+			"%s does not hold now; a waiver is for a check that does",
+			w.Check,
+		)
 	}
 	w.Subject = holds.Subject()
 	err = s.laneLocks.change(in.Lane, func() (err error) {

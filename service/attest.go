@@ -54,14 +54,27 @@ func (s *repairs) attest(c call, in *attestIn) (*api.Attested, error) {
 			for _, line := range looked.Wrong {
 				wrong = append(wrong, fmt.Sprintf("step %s (%s): %s", standing.Step.Number, standing.Step.Slug, line))
 			}
-			entries = append(entries, ledger.Entry{Action: ledger.Attested, Step: standing.Step.Number, Slug: standing.Step.Slug,
-				Checksum: standing.Step.Forward.Checksum, Actor: c.actor, Detail: ledger.Detail{Reason: reason, Seen: e.step.Lines()}.JSON()})
+			entries = append(
+				entries,
+				ledger.Entry{Action: ledger.Attested, Step: standing.Step.Number, Slug: standing.Step.Slug,
+					Checksum: standing.Step.Forward.Checksum, Actor: c.actor, Detail: ledger.Detail{Reason: reason, Seen: e.step.Lines()}.JSON()},
+			)
 		}
 		if len(wrong) > 0 && !in.Acknowledge {
-			return nil, "", refuseDifferences(or(by("carry out what is missing"), see(remedy.Acknowledge, "if it is meant to be like this")), wrong,
-				"%s not as %s should have left %s", plural.Count(len(wrong), "thing is", "things are"), plural.Count(len(entries), "the step", "these steps"), in.Environment)
+			return nil, "", refuseDifferences(
+				or(by("carry out what is missing"), see(remedy.Acknowledge, "if it is meant to be like this")),
+				wrong,
+				"%s not as %s should have left %s",
+				plural.Count(len(wrong), "thing is", "things are"),
+				plural.Count(len(entries), "the step", "these steps"),
+				in.Environment,
+			)
 		}
-		return entries, fmt.Sprintf("%s attested on %s; nothing was run", plural.Count(len(entries), "step is", "steps are"), in.Environment), nil
+		return entries, fmt.Sprintf(
+			"%s attested on %s; nothing was run",
+			plural.Count(len(entries), "step is", "steps are"),
+			in.Environment,
+		), nil
 	})
 	if err != nil {
 		return nil, err
@@ -75,7 +88,11 @@ func toAttest(view plan.View, number step.Number, through bool, at remedy.Place)
 	named, known := view.Find(number)
 	switch {
 	case !known:
-		return nil, refused(or(see(remedy.LookAtSteps, "see the steps"), see(remedy.Submit, "send new ones")), "there is no step %s in the catalogue", number)
+		return nil, refused(
+			or(see(remedy.LookAtSteps, "see the steps"), see(remedy.Submit, "send new ones")),
+			"there is no step %s in the catalogue",
+			number,
+		)
 	case through:
 		var chosen []plan.Standing
 		for _, s := range view.Pending() {
@@ -84,13 +101,29 @@ func toAttest(view plan.View, number step.Number, through bool, at remedy.Place)
 			}
 		}
 		if len(chosen) == 0 {
-			return nil, refused(todo{at.Do(remedy.LookAtStatus).For("see what the state of each step is")}, "no step up to %s waits on %s", number, at.Environment)
+			return nil, refused(
+				todo{at.Do(remedy.LookAtStatus).For("see what the state of each step is")},
+				"no step up to %s waits on %s",
+				number,
+				at.Environment,
+			)
 		}
 		return chosen, nil
 	case named.State.Doubtful():
-		return nil, refused(todo{at.Step(remedy.LookAtEvidence, number).For("see what the target shows, and settle it")}, "step %s is in doubt on %s: settle it", number, at.Environment)
+		return nil, refused(
+			todo{at.Step(remedy.LookAtEvidence, number).For("see what the target shows, and settle it")},
+			"step %s is in doubt on %s: settle it",
+			number,
+			at.Environment,
+		)
 	case !named.Waits():
-		return nil, refused(todo{at.Do(remedy.LookAtStatus).For("see what the state of each step is")}, "step %s does not wait on %s: it is %s", number, at.Environment, named.State.Status)
+		return nil, refused(
+			todo{at.Do(remedy.LookAtStatus).For("see what the state of each step is")},
+			"step %s does not wait on %s: it is %s",
+			number,
+			at.Environment,
+			named.State.Status,
+		)
 	}
 	return []plan.Standing{named}, nil
 }

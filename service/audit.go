@@ -58,7 +58,14 @@ func (c call) note(key string, value any) {
 }
 
 func (s *book) act(c fiber.Ctx, operation string, who caller, scope access.Scope) access.Act {
-	return access.Act{Actor: who.Name, Via: who.Via, Address: s.addressOf(c), Operation: operation, Lane: scope.Lane, Environment: scope.Environment}
+	return access.Act{
+		Actor:       who.Name,
+		Via:         who.Via,
+		Address:     s.addressOf(c),
+		Operation:   operation,
+		Lane:        scope.Lane,
+		Environment: scope.Environment,
+	}
 }
 
 // audited lets a call run. One that changes something is kept before it runs,
@@ -121,13 +128,23 @@ func (s *book) auditDenied(c fiber.Ctx, e endpoint, who caller, scope access.Sco
 // auditSignIn keeps who signed in, or tried to, and how many tries were refused
 // before without a look.
 func (s *book) auditSignIn(c call, name string, refused int, err error) {
-	a := access.Act{Actor: cleanActor(name, "administrator"), Via: "a sign-in", Address: s.addressOf(c.fiber), Operation: "signIn", Status: fiber.StatusOK, Result: "done"}
+	a := access.Act{
+		Actor:     cleanActor(name, "administrator"),
+		Via:       "a sign-in",
+		Address:   s.addressOf(c.fiber),
+		Operation: "signIn",
+		Status:    fiber.StatusOK,
+		Result:    "done",
+	}
 	if err != nil {
 		problem := s.problem(err)
 		a.Status, a.Result = problem.Status, oneLine(problem.Detail)
 	}
 	if refused > 0 {
-		a.Result += fmt.Sprintf(" (%s refused before, since they came too early)", plural.Count(refused, "try was", "tries were"))
+		a.Result += fmt.Sprintf(
+			" (%s refused before, since they came too early)",
+			plural.Count(refused, "try was", "tries were"),
+		)
 	}
 	s.keepAct(c, a)
 }
@@ -161,7 +178,14 @@ const jsonLines = "application/x-ndjson"
 // searchAudit answers with a page, or, where lines of JSON are accepted, with
 // everything that fits.
 func (s *book) searchAudit(c call, in *auditIn) (*api.Audit, error) {
-	search := records.Search{Actor: in.Actor, Operation: in.Operation, Lane: in.Lane, Environment: in.Environment, Text: in.Text, Before: in.Before}
+	search := records.Search{
+		Actor:       in.Actor,
+		Operation:   in.Operation,
+		Lane:        in.Lane,
+		Environment: in.Environment,
+		Text:        in.Text,
+		Before:      in.Before,
+	}
 	for _, limit := range []struct {
 		field, text string
 		to          *time.Time
@@ -171,7 +195,12 @@ func (s *book) searchAudit(c call, in *auditIn) (*api.Audit, error) {
 		}
 		var err error
 		if *limit.to, err = time.Parse(time.RFC3339, limit.text); err != nil {
-			return nil, badRequest(nil, "%s: it is a time such as 2026-11-23T12:00:00Z, not %q", limit.field, limit.text)
+			return nil, badRequest(
+				nil,
+				"%s: it is a time such as 2026-11-23T12:00:00Z, not %q",
+				limit.field,
+				limit.text,
+			)
 		}
 	}
 	if strings.Contains(c.fiber.Get(fiber.HeaderAccept), jsonLines) {

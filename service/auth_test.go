@@ -55,9 +55,17 @@ func TestNothingButHealthAnswersWithoutTheToken(t *testing.T) {
 			if who[method+" "+path] == "open" {
 				continue // signing in
 			}
-			filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "1", "{id}", "1").Replace(path)
+			filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "1", "{id}", "1").
+				Replace(path)
 			assert.Equal(t, http.StatusUnauthorized, ask(method, filled, ""), "%s %s", method, path)
-			assert.Equal(t, http.StatusUnauthorized, ask(method, filled, "another-token-of-24-letters"), "%s %s", method, path)
+			assert.Equal(
+				t,
+				http.StatusUnauthorized,
+				ask(method, filled, "another-token-of-24-letters"),
+				"%s %s",
+				method,
+				path,
+			)
 			asked++
 		}
 	}
@@ -85,7 +93,11 @@ func TestASessionIsACookieThatOnlyThePageItselfCanUse(t *testing.T) {
 		t.Cleanup(func() { _ = answer.Body.Close() })
 		return answer
 	}
-	assert.Equal(t, http.StatusUnauthorized, send("POST", "/api/v1/session", `{"name":"eve","token":"guessed"}`, nil).StatusCode)
+	assert.Equal(
+		t,
+		http.StatusUnauthorized,
+		send("POST", "/api/v1/session", `{"name":"eve","token":"guessed"}`, nil).StatusCode,
+	)
 	signedIn := send("POST", "/api/v1/session", `{"name":"Ship  Pilot","token":"`+servicetest.Token+`"}`, nil)
 	require.Equal(t, http.StatusOK, signedIn.StatusCode)
 	cookie := signedIn.Cookies()[0]
@@ -97,9 +109,22 @@ func TestASessionIsACookieThatOnlyThePageItselfCanUse(t *testing.T) {
 	require.NoError(t, json.NewDecoder(send("GET", "/api/v1/session", "", cookie).Body).Decode(&session))
 	assert.Equal(t, "Ship Pilot", session.Name)
 	const promotions = "/api/v1/lanes/moon/environments/a/promotions"
-	assert.Equal(t, http.StatusNotFound, send("POST", promotions, "{}", cookie, "Origin", w.Server).StatusCode, "the page itself comes through")
-	assert.Equal(t, http.StatusForbidden, send("POST", promotions, "{}", cookie, "Origin", "http://evil.example").StatusCode)
-	assert.Equal(t, http.StatusForbidden, send("POST", promotions, "{}", cookie, "Sec-Fetch-Site", "cross-site").StatusCode)
+	assert.Equal(
+		t,
+		http.StatusNotFound,
+		send("POST", promotions, "{}", cookie, "Origin", w.Server).StatusCode,
+		"the page itself comes through",
+	)
+	assert.Equal(
+		t,
+		http.StatusForbidden,
+		send("POST", promotions, "{}", cookie, "Origin", "http://evil.example").StatusCode,
+	)
+	assert.Equal(
+		t,
+		http.StatusForbidden,
+		send("POST", promotions, "{}", cookie, "Sec-Fetch-Site", "cross-site").StatusCode,
+	)
 
 	forged := *cookie
 	forged.Value = map[bool]string{true: "B", false: "A"}[cookie.Value[0] == 'A'] + cookie.Value[1:]
@@ -107,5 +132,10 @@ func TestASessionIsACookieThatOnlyThePageItselfCanUse(t *testing.T) {
 	out := send("DELETE", "/api/v1/session", "", cookie)
 	assert.Equal(t, http.StatusOK, out.StatusCode)
 	assert.Negative(t, out.Cookies()[0].MaxAge)
-	assert.Equal(t, http.StatusUnauthorized, send("GET", "/api/v1/session", "", cookie).StatusCode, "a copy of the cookie opens nothing any more")
+	assert.Equal(
+		t,
+		http.StatusUnauthorized,
+		send("GET", "/api/v1/session", "", cookie).StatusCode,
+		"a copy of the cookie opens nothing any more",
+	)
 }

@@ -25,7 +25,12 @@ import (
 // schema with the target's, after every step: all that the model of a schema
 // describes, but for owners and grants, which differ by environment. It refuses a
 // baseline at a number where they differ, and names the one that fits best.
-func (s *repairs) checkBaseline(ctx context.Context, p targetContext, session engine.Session, at step.Number) (string, error) {
+func (s *repairs) checkBaseline(
+	ctx context.Context,
+	p targetContext,
+	session engine.Session,
+	at step.Number,
+) (string, error) {
 	w, err := workshopOf(p, by("or record the baseline without a check"))
 	if err != nil {
 		return "", err
@@ -39,10 +44,15 @@ func (s *repairs) checkBaseline(ctx context.Context, p targetContext, session en
 		return "", err
 	}
 	if len(trial.differences) == 0 {
-		return fmt.Sprintf("; checked: the schema is what these steps make, %s, but for owners and grants", plural.Of(len(there.Objects), "object")), nil
+		return fmt.Sprintf(
+			"; checked: the schema is what these steps make, %s, but for owners and grants",
+			plural.Of(len(there.Objects), "object"),
+		), nil
 	}
 	check := p.at().Step(remedy.CheckBaseline, trial.best)
-	next := p.at().Step(remedy.Baseline, at).For("no other number fits better than %s; if the differences are meant", at)
+	next := p.at().
+		Step(remedy.Baseline, at).
+		For("no other number fits better than %s; if the differences are meant", at)
 	switch {
 	case trial.best == at:
 	case trial.least == 0:
@@ -84,8 +94,13 @@ func workshopOf(p targetContext, instead todo) (workshop, error) {
 	if there {
 		return workshop{environment: disposable.Name, reference: disposable.Target, role: disposable.Role}, nil
 	}
-	return workshop{}, refused(or(by("declare one in the lane file, with disposable: true, or where they may be made, with scratch:"), instead),
-		"this needs a disposable environment, on whose server a scratch database may be made")
+	return workshop{}, refused(
+		or(
+			by("declare one in the lane file, with disposable: true, or where they may be made, with scratch:"),
+			instead,
+		),
+		"this needs a disposable environment, on whose server a scratch database may be made",
+	)
 }
 
 // trial is what a baseline's check found.
@@ -120,8 +135,16 @@ func (s *builder) newScratch(ctx context.Context, p targetContext, w workshop) (
 	made, err := maker.NewScratch(ctx, url, w.role, w.declared)
 	var owns *engine.OwnsMore
 	if errors.As(err, &owns) {
-		return nil, refused(by("declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for %s; or that this user may, with scratch: %s",
-			w.environment, w.reference), "scratch databases are not made as the user of %s: %s", w.reference, owns)
+		return nil, refused(
+			by(
+				"declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for %s; or that this user may, with scratch: %s",
+				w.environment,
+				w.reference,
+			),
+			"scratch databases are not made as the user of %s: %s",
+			w.reference,
+			owns,
+		)
 	}
 	return made, err
 }
@@ -139,7 +162,10 @@ func mayBuild(ctx context.Context, p targetContext, w workshop) error {
 
 // withinDatabase gives no text out that reaches beyond its database: the server of
 // a scratch database holds others.
-func withinDatabase(dialect engine.Dialect, texts func(context.Context, step.Checksum) ([]byte, error)) func(context.Context, step.Checksum) ([]byte, error) {
+func withinDatabase(
+	dialect engine.Dialect,
+	texts func(context.Context, step.Checksum) ([]byte, error),
+) func(context.Context, step.Checksum) ([]byte, error) {
 	return func(ctx context.Context, checksum step.Checksum) ([]byte, error) {
 		text, err := texts(ctx, checksum)
 		if err != nil {
@@ -167,15 +193,30 @@ func (s *builder) scratch(ctx context.Context, p targetContext, w workshop) (*sc
 		return nil, err
 	}
 	return &scratchRun{Scratch: database, everything: everything,
-		runner: deploy.Runner{Target: database, Dialect: p.dialect(), Texts: withinDatabase(p.dialect(), s.library.texts(everything)), Emit: func(deploy.Event) {}, Now: time.Now, Pause: work.Pause,
-			Deployment: "scratch", Actor: "vorrangd", Defaults: engine.Settings{Role: w.role, LockTimeout: step.DefaultLockTimeout}}}, nil
+		runner: deploy.Runner{
+			Target:     database,
+			Dialect:    p.dialect(),
+			Texts:      withinDatabase(p.dialect(), s.library.texts(everything)),
+			Emit:       func(deploy.Event) {},
+			Now:        time.Now,
+			Pause:      work.Pause,
+			Deployment: "scratch",
+			Actor:      "vorrangd",
+			Defaults:   engine.Settings{Role: w.role, LockTimeout: step.DefaultLockTimeout},
+		}}, nil
 }
 
 // unowned is a schema without what differs by environment.
 func unowned(s schema.Schema) schema.Schema { return s.Without(schema.OwnedByRole, schema.Grants) }
 
 // fit applies all steps, as far as they go, and compares after each.
-func (s *builder) fit(ctx context.Context, p targetContext, w workshop, there schema.Schema, at step.Number) (trial, error) {
+func (s *builder) fit(
+	ctx context.Context,
+	p targetContext,
+	w workshop,
+	there schema.Schema,
+	at step.Number,
+) (trial, error) {
 	scratch, err := s.scratch(ctx, p, w)
 	if err != nil {
 		return trial{}, err
@@ -193,15 +234,24 @@ func (s *builder) fit(ctx context.Context, p targetContext, w workshop, there sc
 	next := 0
 	for _, known := range p.catalogue {
 		if next < len(scratch.everything.Actions) && scratch.everything.Actions[next].Step.Number == known.Number {
-			result := scratch.runner.Run(ctx, head, plan.Plan{Direction: ledger.Forward, Actions: scratch.everything.Actions[next : next+1]})
+			result := scratch.runner.Run(
+				ctx,
+				head,
+				plan.Plan{Direction: ledger.Forward, Actions: scratch.everything.Actions[next : next+1]},
+			)
 			head = result.Head
 			next++
 			if result.Outcome != deploy.Done {
 				if step.Compare(known.Number, at) > 0 {
 					break
 				}
-				return trial{}, refused(by("fix the step, or record the baseline without a check"), "step %s (%s) cannot be applied to an empty database, so the baseline cannot be checked: %s",
-					known.Number, known.Slug, cmp.Or(result.Failure, &deploy.Failure{Message: "it was interrupted"}).Message)
+				return trial{}, refused(
+					by("fix the step, or record the baseline without a check"),
+					"step %s (%s) cannot be applied to an empty database, so the baseline cannot be checked: %s",
+					known.Number,
+					known.Slug,
+					cmp.Or(result.Failure, &deploy.Failure{Message: "it was interrupted"}).Message,
+				)
 			}
 			if made, err = scratch.Snapshot(ctx, p.environment.Schemas); err != nil {
 				return trial{}, err
@@ -210,7 +260,8 @@ func (s *builder) fit(ctx context.Context, p targetContext, w workshop, there sc
 		if known.Number == at {
 			found.differences = differing(schema.Compare(unowned(made), there))
 		}
-		if n := len(schema.Effect(unowned(made), there)); n < found.least || known.Number == at && n == found.least { // every column counts
+		if n := len(schema.Effect(unowned(made), there)); n < found.least ||
+			known.Number == at && n == found.least { // every column counts
 			found.best, found.least = known.Number, n
 		}
 	}

@@ -16,7 +16,12 @@ import (
 
 // between lets something happen after the gate has answered and before the
 // first statement: the deployment cannot be recorded meanwhile.
-func between(t *testing.T, w *servicetest.World, promote func() (*api.Promoted, error), happens func()) *api.Deployment {
+func between(
+	t *testing.T,
+	w *servicetest.World,
+	promote func() (*api.Promoted, error),
+	happens func(),
+) *api.Deployment {
 	ctx := t.Context()
 	other := pgtest.Connect(t, w.Records)
 	hold, err := other.Begin(ctx)
@@ -35,7 +40,10 @@ func between(t *testing.T, w *servicetest.World, promote func() (*api.Promoted, 
 	watch := pgtest.Connect(t, w.Records)
 	require.Eventually(t, func() bool {
 		var waits bool
-		return watch.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_locks WHERE relation = 'records.deployment'::regclass AND NOT granted)`).Scan(&waits) == nil && waits
+		return watch.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_locks WHERE relation = 'records.deployment'::regclass AND NOT granted)`).
+			Scan(&waits) ==
+			nil &&
+			waits
 	}, 20*time.Second, 10*time.Millisecond, "the gate has answered")
 	happens()
 	require.NoError(t, hold.Commit(ctx))
@@ -49,7 +57,9 @@ func TestAChangeBetweenTheGateAndTheFirstStatementIsCaught(t *testing.T) {
 	ctx := t.Context()
 	releaser, approver := w.As("l.berg", "releaser@harbour"), w.As("p.holm", "approver@harbour")
 	ask(t, w, "previous-environment: not-asked, approvals: 1")
-	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.a (id int)", "2-b.sql": "CREATE TABLE public.b (id int)"})
+	w.Submitted(
+		map[string]string{"1-a.sql": "CREATE TABLE public.a (id int)", "2-b.sql": "CREATE TABLE public.b (id int)"},
+	)
 	cut(t, w, "2026.11", "")
 	must(approver.Approve(ctx, "harbour", "production", "2026.11", ""))
 	sealed := func() (*api.Promoted, error) {
@@ -80,7 +90,12 @@ func TestAChangeBetweenTheGateAndTheFirstStatementIsCaught(t *testing.T) {
 			assert.Contains(t, ended.Failure.Message, "the gate closed before the first statement: ")
 			assert.Contains(t, ended.Failure.Message, c.says)
 			assert.NotEmpty(t, holds(ended.Gate), "what the gate said then is kept with the deployment")
-			assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*) FROM pg_class WHERE relname IN ('a', 'b')"), "nothing ran")
+			assert.Equal(
+				t,
+				"0",
+				pgtest.Query(t, w.URLs["production"], "SELECT count(*) FROM pg_class WHERE relname IN ('a', 'b')"),
+				"nothing ran",
+			)
 			if c.repair != nil {
 				c.repair()
 			}
@@ -92,12 +107,20 @@ func TestAnEditBetweenTheGateAndTheFirstStatementIsCaught(t *testing.T) {
 	w := servicetest.Start(t)
 	ctx := t.Context()
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.a (id int)"})
-	ended := between(t, w, func() (*api.Promoted, error) { return w.Promote(ctx, "harbour", "staging", client.Promotion{}) },
-		func() { w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.a (id bigint)"}) })
+	ended := between(
+		t,
+		w,
+		func() (*api.Promoted, error) { return w.Promote(ctx, "harbour", "staging", client.Promotion{}) },
+		func() { w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.a (id bigint)"}) },
+	)
 	assert.Equal(t, deploy.Cancelled, ended.Outcome)
 	assert.Contains(t, ended.Failure.Message, "the plan changed before the first statement")
-	ended = between(t, w, func() (*api.Promoted, error) { return w.Promote(ctx, "harbour", "staging", client.Promotion{}) },
-		func() { w.Submitted(map[string]string{"2-b.sql": "CREATE TABLE public.b (id int)"}) })
+	ended = between(
+		t,
+		w,
+		func() (*api.Promoted, error) { return w.Promote(ctx, "harbour", "staging", client.Promotion{}) },
+		func() { w.Submitted(map[string]string{"2-b.sql": "CREATE TABLE public.b (id int)"}) },
+	)
 	assert.Equal(t, deploy.Done, ended.Outcome, "a step that came later waits for its own deployment")
 	assert.Len(t, ended.Steps, 1)
 }

@@ -97,14 +97,27 @@ func bodies(c fiber.Ctx) error {
 // plainBody refuses a body that is packed: a few bytes could stand for very many.
 func plainBody(c fiber.Ctx) error {
 	if packed := c.Get(fiber.HeaderContentEncoding); packed != "" && packed != "identity" {
-		return refuse(http.StatusUnsupportedMediaType, "invalid-request", "The request is not valid", by("send the body as it is"),
-			"Content-Encoding: %s is not taken", shortly(packed))
+		return refuse(
+			http.StatusUnsupportedMediaType,
+			"invalid-request",
+			"The request is not valid",
+			by("send the body as it is"),
+			"Content-Encoding: %s is not taken",
+			shortly(packed),
+		)
 	}
 	return nil
 }
 
 func tooLarge(most int) error {
-	return refuse(http.StatusRequestEntityTooLarge, "too-large", "Too large", nil, "the request's body may have %d MiB at most", most>>20)
+	return refuse(
+		http.StatusRequestEntityTooLarge,
+		"too-large",
+		"Too large",
+		nil,
+		"the request's body may have %d MiB at most",
+		most>>20,
+	)
 }
 
 // limited reads an ordinary request's body, as much as it may have.
@@ -150,8 +163,15 @@ func (u *uploads) enter(c call) (leave func(), err error) {
 	}
 	u.mu.Unlock()
 	if already >= mostUploadsOf {
-		return nil, refuse(http.StatusTooManyRequests, "too-many", "Too many uploads", by("wait until one of them has ended"),
-			"%d uploads of %s are under way", already, c.actor)
+		return nil, refuse(
+			http.StatusTooManyRequests,
+			"too-many",
+			"Too many uploads",
+			by("wait until one of them has ended"),
+			"%d uploads of %s are under way",
+			already,
+			c.actor,
+		)
 	}
 	done := func() {
 		u.mu.Lock()

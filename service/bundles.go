@@ -27,7 +27,14 @@ func (s *catalogue) export(c call, in *releaseIn) (*api.ReleaseContent, error) {
 		return nil, err
 	}
 	var packed bytes.Buffer
-	err = release.Write(&packed, r, l.File(), steps, signatures, func(digest step.Checksum) ([]byte, error) { return s.Records.Exact(c, digest) })
+	err = release.Write(
+		&packed,
+		r,
+		l.File(),
+		steps,
+		signatures,
+		func(digest step.Checksum) ([]byte, error) { return s.Records.Exact(c, digest) },
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -62,14 +69,26 @@ func (s *catalogue) submitBundle(c call, in *laneIn) (*api.ReleaseCut, error) {
 		return nil, err
 	}
 	if claimed.Lane != in.Lane {
-		return nil, refused(by("send it to the lane %s", shortly(claimed.Lane)), "release %s is of the lane %s, not of %s", shortly(claimed.Name), shortly(claimed.Lane), in.Lane)
+		return nil, refused(
+			by("send it to the lane %s", shortly(claimed.Lane)),
+			"release %s is of the lane %s, not of %s",
+			shortly(claimed.Name),
+			shortly(claimed.Lane),
+			in.Lane,
+		)
 	}
 	claimed.TakenInBy, claimed.TakenInAt = c.actor, s.Now().UTC().Truncate(time.Microsecond)
 	claimed.CutBy, claimed.Commit = cleanActor(claimed.CutBy, "nobody"), cleanActor(claimed.Commit, "")
 	return s.takeIn(c, submission, claimed, signatures, files)
 }
 
-func (s *catalogue) takeIn(c call, submission *records.Submission, r release.Release, signatures []release.Signature, files []step.File) (*api.ReleaseCut, error) {
+func (s *catalogue) takeIn(
+	c call,
+	submission *records.Submission,
+	r release.Release,
+	signatures []release.Signature,
+	files []step.File,
+) (*api.ReleaseCut, error) {
 	if err := release.CheckName(r.Name); err != nil {
 		return nil, badRequest(nil, "the bundle: %s", err)
 	}
@@ -85,7 +104,9 @@ func (s *catalogue) takeIn(c call, submission *records.Submission, r release.Rel
 	var problems step.Problems
 	for _, change := range difference.Edited {
 		problems = append(problems, step.Problem{File: change.Step.Forward.Name, Message: fmt.Sprintf(
-			"step %s is in this catalogue with other files; a bundle brings steps unchanged, and replaces none", change.Step.Number)})
+			"step %s is in this catalogue with other files; a bundle brings steps unchanged, and replaces none",
+			change.Step.Number,
+		)})
 	}
 	if len(problems) > 0 {
 		return nil, problems
@@ -112,7 +133,12 @@ func (s *catalogue) takeIn(c call, submission *records.Submission, r release.Rel
 	}
 	ids, digest := among(sealable, ids, steps)
 	if digest != r.Digest {
-		return nil, refused(by("export it again"), "the bundle's steps have the digest %s, and the release %s", digest.Short(), r.Digest.Short())
+		return nil, refused(
+			by("export it again"),
+			"the bundle's steps have the digest %s, and the release %s",
+			digest.Short(),
+			r.Digest.Short(),
+		)
 	}
 	r.Count, r.Through = len(steps), steps[len(steps)-1].Number // whatever the bundle says
 	answer := &api.ReleaseCut{Release: r, New: len(difference.New)}

@@ -35,7 +35,15 @@ func TestTimeOpensAndClosesTheGate(t *testing.T) {
 	assert.Equal(t, gate.Pass, production().Find(gate.Soak).Verdict)
 
 	opens := w.Now().UTC().Add(3 * time.Hour)
-	w.Gates(map[string]string{"production": fmt.Sprintf("backup: 6h, window: {hours: %s-%s}", opens.Format("15:04"), opens.Add(time.Hour).Format("15:04"))})
+	w.Gates(
+		map[string]string{
+			"production": fmt.Sprintf(
+				"backup: 6h, window: {hours: %s-%s}",
+				opens.Format("15:04"),
+				opens.Add(time.Hour).Format("15:04"),
+			),
+		},
+	)
 	_, err := w.Backup(ctx, "harbour", "production", "nightly", w.Now())
 	require.NoError(t, err)
 	_, err = w.Freeze(ctx, "harbour", "production", w.Now().Add(4*time.Hour), w.Now().Add(8*time.Hour), "a regatta")

@@ -52,7 +52,14 @@ func (s *schemas) leftBy(c call, lane string, deployment int64) (records.Snapsho
 		err = records.ErrNotFound
 	}
 	if errors.Is(err, records.ErrNotFound) {
-		return left, notFound("kept schema of deployment", fmt.Sprint(deployment), see(remedy.LookAtDeployments, "one that lost its connection, or ended before Vorrang kept schemas, left none; see which there are"))
+		return left, notFound(
+			"kept schema of deployment",
+			fmt.Sprint(deployment),
+			see(
+				remedy.LookAtDeployments,
+				"one that lost its connection, or ended before Vorrang kept schemas, left none; see which there are",
+			),
+		)
 	}
 	return left, err
 }
@@ -71,7 +78,11 @@ func (s *schemas) snapshotOf(ctx context.Context, lane, environment string) (sch
 	return s.seenOf(ctx, lane, environment, plainly)
 }
 
-func (s *schemas) seenOf(ctx context.Context, lane, environment string, read reading) (schema.Schema, targetContext, error) {
+func (s *schemas) seenOf(
+	ctx context.Context,
+	lane, environment string,
+	read reading,
+) (schema.Schema, targetContext, error) {
 	session, p, err := s.open(ctx, lane, environment, "vorrangd snapshot")
 	if err != nil {
 		return schema.Schema{}, p, err
@@ -83,14 +94,25 @@ func (s *schemas) seenOf(ctx context.Context, lane, environment string, read rea
 
 // compared is the answer to a comparison: what was added is only in the first.
 func compared(from, with string, one, other schema.Schema, owners bool) *api.Comparison {
-	answer := &api.Comparison{From: from, With: with, Owners: owners, FromObjects: len(one.Objects), WithObjects: len(other.Objects),
-		FromUncovered: append([]schema.Uncovered{}, one.Uncovered...), WithUncovered: append([]schema.Uncovered{}, other.Uncovered...)}
+	answer := &api.Comparison{
+		From:        from,
+		With:        with,
+		Owners:      owners,
+		FromObjects: len(one.Objects),
+		WithObjects: len(other.Objects),
+		FromUncovered: append(
+			[]schema.Uncovered{},
+			one.Uncovered...),
+		WithUncovered: append([]schema.Uncovered{}, other.Uncovered...),
+	}
 	if !owners {
 		one, other = one.Without(schema.OwnedByRole, schema.Grants), other.Without(schema.OwnedByRole, schema.Grants)
 	}
 	answer.FromFingerprint, answer.WithFingerprint = one.Fingerprint(), other.Fingerprint()
 	answer.Same = answer.FromFingerprint == answer.WithFingerprint
-	answer.Differences, answer.Reordered = schema.Compare(other, one), append([]string{}, schema.Reordered(other, one)...)
+	answer.Differences, answer.Reordered = schema.Compare(other, one), append(
+		[]string{},
+		schema.Reordered(other, one)...)
 	return answer
 }
 
@@ -135,8 +157,11 @@ func (s *builder) build(ctx context.Context, p targetContext) (schema.Schema, er
 	}
 	defer scratch.Close()
 	if result := scratch.runner.Run(ctx, ledger.NewHead(), scratch.everything); result.Failure != nil {
-		return schema.Schema{}, refused(by("a release is built from nothing; a step that needs what no step makes cannot be"),
-			"the release could not be built in a scratch database: %s", strings.TrimSpace(fmt.Sprint(result.Failure)))
+		return schema.Schema{}, refused(
+			by("a release is built from nothing; a step that needs what no step makes cannot be"),
+			"the release could not be built in a scratch database: %s",
+			strings.TrimSpace(fmt.Sprint(result.Failure)),
+		)
 	}
 	return scratch.Snapshot(ctx, p.environment.Schemas)
 }

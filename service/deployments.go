@@ -106,7 +106,12 @@ func (s *deploying) cancel(c call, in *deploymentIn) (*api.Deployment, error) {
 		return nil, err
 	}
 	if !s.running.Cancel(in.ID, fmt.Errorf("%w: %s did", deploy.ErrCancelled, c.actor)) {
-		return nil, refused(see(remedy.LookAtDeployments, "see how it ended"), "deployment %d is not running; it is %s", in.ID, d.Outcome)
+		return nil, refused(
+			see(remedy.LookAtDeployments, "see how it ended"),
+			"deployment %d is not running; it is %s",
+			in.ID,
+			d.Outcome,
+		)
 	}
 	s.Log.Info("deployment cancelled", "deployment", in.ID, "actor", c.actor)
 	c.fiber.Status(http.StatusAccepted)

@@ -42,7 +42,11 @@ func (s *library) compareTexts(ctx context.Context, p targetContext, status *api
 }
 
 // difference compares two texts that were once submitted, by their checksums.
-func (s *library) difference(ctx context.Context, p targetContext, applied, now step.Checksum) (api.TextDifference, error) {
+func (s *library) difference(
+	ctx context.Context,
+	p targetContext,
+	applied, now step.Checksum,
+) (api.TextDifference, error) {
 	before, after, known, err := s.bothTexts(ctx, applied, now)
 	if err != nil {
 		return api.TextDifference{}, err
@@ -71,7 +75,10 @@ func (s *library) change(ctx context.Context, p targetContext, applied, now step
 
 // bothTexts reads an applied text and the catalogue's. known is false where the
 // applied one never was in the catalogue.
-func (s *library) bothTexts(ctx context.Context, applied, now step.Checksum) (before, after []byte, known bool, err error) {
+func (s *library) bothTexts(
+	ctx context.Context,
+	applied, now step.Checksum,
+) (before, after []byte, known bool, err error) {
 	if before, err = s.Records.Text(ctx, applied); errors.Is(err, records.ErrNotFound) {
 		return nil, nil, false, nil
 	}
@@ -93,7 +100,12 @@ func differentLines(before, after string) (lines []api.DifferenceLine, omitted s
 			if len(lines) == mostDifferent {
 				return lines, "there are more differences than can be shown here"
 			}
-			shown := api.DifferenceLine{Op: "same", Before: was, After: is, Text: strings.TrimSuffix(line.Content, "\n")}
+			shown := api.DifferenceLine{
+				Op:     "same",
+				Before: was,
+				After:  is,
+				Text:   strings.TrimSuffix(line.Content, "\n"),
+			}
 			switch line.Kind {
 			case udiff.Delete:
 				shown.Op, shown.After = "gone", 0

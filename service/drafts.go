@@ -112,11 +112,20 @@ func (s *schemas) desired(c call, in *draftIn, request *draft.Request) (p target
 		if !slices.ContainsFunc(request.Desired.Objects, func(o schema.Object) bool {
 			return o.Kind == schema.Table && o.Name == table && o.Props[schema.OnServer] == ""
 		}) {
-			return p, "", badRequest(by("name it as harbour.vessel, quoted where the server would quote it"), "rows: there is no table %s in %s", table, in.Environment)
+			return p, "", badRequest(
+				by("name it as harbour.vessel, quoted where the server would quote it"),
+				"rows: there is no table %s in %s",
+				table,
+				in.Environment,
+			)
 		}
 		copier, can := session.(engine.Copier)
 		if !can {
-			return p, "", refused(by("copy its rows by other means"), "rows of %s cannot be drafted in this version", p.lane.Engine)
+			return p, "", refused(
+				by("copy its rows by other means"),
+				"rows of %s cannot be drafted in this version",
+				p.lane.Engine,
+			)
 		}
 		rows, err := copier.Rows(c, request.Desired, table, left)
 		if errors.Is(err, engine.ErrTooManyRows) {
@@ -138,7 +147,11 @@ func (s *schemas) desiredByDrift(c call, in *draftIn, request *draft.Request) (t
 	}
 	known, err := s.Records.KnownSchema(c, in.Lane, in.Environment)
 	if errors.Is(err, records.ErrNotFound) {
-		return p, "", refused(p.do(remedy.LookAtDrift, "see why"), "what the last deployment left of %s is not known", in.Environment)
+		return p, "", refused(
+			p.do(remedy.LookAtDrift, "see why"),
+			"what the last deployment left of %s is not known",
+			in.Environment,
+		)
 	}
 	if err != nil {
 		return p, "", err
@@ -158,7 +171,10 @@ func (s *schemas) desiredByDrift(c call, in *draftIn, request *draft.Request) (t
 }
 
 // open opens a session on an environment's target.
-func (s *schemas) open(ctx context.Context, lane, environment, application string) (engine.Session, targetContext, error) {
+func (s *schemas) open(
+	ctx context.Context,
+	lane, environment, application string,
+) (engine.Session, targetContext, error) {
 	p, err := s.targets.place(ctx, lane, environment)
 	if err != nil {
 		return nil, p, err
@@ -175,7 +191,11 @@ const proofPatience = 10 * time.Minute
 func (s *schemas) proved(ctx context.Context, p targetContext, request draft.Request) (*draft.Draft, error) {
 	writer, can := p.engine.(engine.Drafter)
 	if !can {
-		return nil, refused(or(by("write the step by hand"), p.do(remedy.LookAtDrift, "see what differs")), "steps for %s cannot be drafted in this version", p.engine.Traits().Server)
+		return nil, refused(
+			or(by("write the step by hand"), p.do(remedy.LookAtDrift, "see what differs")),
+			"steps for %s cannot be drafted in this version",
+			p.engine.Traits().Server,
+		)
 	}
 	shop, err := workshopOf(p, nil)
 	if err != nil {
@@ -219,7 +239,9 @@ func header(d *api.Draft, i int, actor, only string) string {
 		say("What is there before has the fingerprint %s.", d.PresentFingerprint)
 	}
 	if d.Proved {
-		say("Proved in a scratch database: forward it makes that schema, and its way back leaves what was there before.")
+		say(
+			"Proved in a scratch database: forward it makes that schema, and its way back leaves what was there before.",
+		)
 	}
 	if i == 0 {
 		for _, loss := range d.Losses {

@@ -35,7 +35,13 @@ const (
 // expected is what a target's schema should be, and who left it so: what is
 // known, where the ledger went on since then with what those entries' texts name
 // as it is now. Where nothing is known it is what is there.
-func (s *drifts) expected(ctx context.Context, p targetContext, session engine.Session, head ledger.Head, now schema.Schema) (schema.Schema, string, error) {
+func (s *drifts) expected(
+	ctx context.Context,
+	p targetContext,
+	session engine.Session,
+	head ledger.Head,
+	now schema.Schema,
+) (schema.Schema, string, error) {
 	known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)
 	if errors.Is(err, records.ErrNotFound) {
 		return now, "", nil
@@ -63,7 +69,13 @@ func (s *drifts) expected(ctx context.Context, p targetContext, session engine.S
 
 // drifted compares what is there with what is known. head is the ledger's
 // newest entry: what it says that the service did not see makes drift unknown.
-func (s *drifts) drifted(ctx context.Context, p targetContext, session engine.Session, head int64, read reading) (gate.Drifted, schema.Schema, error) {
+func (s *drifts) drifted(
+	ctx context.Context,
+	p targetContext,
+	session engine.Session,
+	head int64,
+	read reading,
+) (gate.Drifted, schema.Schema, error) {
 	now, err := read(session, ctx, p.environment.Schemas)
 	if err != nil {
 		return gate.Drifted{}, now, err
@@ -77,7 +89,12 @@ func (s *drifts) drifted(ctx context.Context, p targetContext, session engine.Se
 	}
 	d := gate.Drifted{From: knownFrom(known), Since: known.At, Differences: schema.Compare(known.Schema, now)}
 	if head != known.Seq {
-		d.Unknown = fmt.Sprintf("the ledger went on from entry %d to %d without a look at the schema; the last that is known is what %s left", known.Seq, head, d.From)
+		d.Unknown = fmt.Sprintf(
+			"the ledger went on from entry %d to %d without a look at the schema; the last that is known is what %s left",
+			known.Seq,
+			head,
+			d.From,
+		)
 	}
 	return d, now, nil
 }
@@ -114,8 +131,15 @@ func (s *drifts) keepLook(ctx context.Context, p targetContext, d gate.Drifted, 
 	look := records.DriftLook{At: s.Now().UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Says: d.Unknown}
 	news, err := s.Records.KeepDriftLook(ctx, p.lane.Name, p.environment.Name, look)
 	if news {
-		s.hooks.Tell(ctx, api.HookEvent{Type: api.EventDrifted, Lane: p.lane.Name, Environment: p.environment.Name, Actor: "vorrangd",
-			Message: fmt.Sprintf("%s from what %s left", plural.Count(len(d.Differences), "object differs", "objects differ"), d.From)})
+		s.hooks.Tell(
+			ctx,
+			api.HookEvent{Type: api.EventDrifted, Lane: p.lane.Name, Environment: p.environment.Name, Actor: "vorrangd",
+				Message: fmt.Sprintf(
+					"%s from what %s left",
+					plural.Count(len(d.Differences), "object differs", "objects differ"),
+					d.From,
+				)},
+		)
 	}
 	return err
 }
@@ -130,8 +154,16 @@ func (s *schemas) drift(c call, in *environmentIn) (*api.Drift, error) {
 	if err != nil {
 		return nil, err
 	}
-	answer := &api.Drift{Lane: in.Lane, Environment: in.Environment, Unknown: d.Unknown, From: strings.TrimSuffix(d.From, ","), Fingerprint: now.Fingerprint(),
-		Objects: len(now.Objects), Differences: append([]schema.Difference{}, d.Differences...), Uncovered: append([]schema.Uncovered{}, now.Uncovered...)}
+	answer := &api.Drift{
+		Lane:        in.Lane,
+		Environment: in.Environment,
+		Unknown:     d.Unknown,
+		From:        strings.TrimSuffix(d.From, ","),
+		Fingerprint: now.Fingerprint(),
+		Objects:     len(now.Objects),
+		Differences: append([]schema.Difference{}, d.Differences...),
+		Uncovered:   append([]schema.Uncovered{}, now.Uncovered...),
+	}
 	if !d.Since.IsZero() {
 		answer.Since = &d.Since
 	}
@@ -178,8 +210,11 @@ func (s *schemas) effects(c call, in *environmentIn) (*api.Effects, error) {
 	list, err := s.Records.Effects(c, in.Lane, in.Environment)
 	answer := &api.Effects{Effects: []api.StepEffect{}}
 	for _, e := range list {
-		answer.Effects = append(answer.Effects, api.StepEffect{Deployment: e.Deployment, Step: e.Step, Direction: e.Direction, At: e.At,
-			Effect: append([]schema.Difference{}, e.Effect...), More: e.More})
+		answer.Effects = append(
+			answer.Effects,
+			api.StepEffect{Deployment: e.Deployment, Step: e.Step, Direction: e.Direction, At: e.At,
+				Effect: append([]schema.Difference{}, e.Effect...), More: e.More},
+		)
 	}
 	return answer, err
 }
@@ -211,7 +246,11 @@ func (s *schemas) accept(c call, in *acceptIn) (*api.Accepted, error) {
 		return nil, err
 	}
 	if facts.Entries == 0 {
-		return nil, refused(or(p.do(remedy.Promote, "begin one"), p.do(remedy.Baseline, "record what is there as it is")), "%s has no ledger yet, so there is nothing that it could have drifted from", in.Environment)
+		return nil, refused(
+			or(p.do(remedy.Promote, "begin one"), p.do(remedy.Baseline, "record what is there as it is")),
+			"%s has no ledger yet, so there is nothing that it could have drifted from",
+			in.Environment,
+		)
 	}
 	d, now, err := s.drifts.drifted(c, p, session, facts.View.State.Head.Seq, withNeeds)
 	if err != nil {
@@ -224,19 +263,31 @@ func (s *schemas) accept(c call, in *acceptIn) (*api.Accepted, error) {
 	if d.Unknown == "" && len(d.Differences) == 0 {
 		return nil, refused(nil, "there is nothing to accept: the schema is as %s left it", d.From)
 	}
-	err = s.Records.KeepSnapshot(c, records.Snapshot{Lane: in.Lane, Environment: in.Environment, Why: wasAccepted, Seq: facts.View.State.Head.Seq,
-		Actor: c.actor, Reason: reason, Schema: now})
+	err = s.Records.KeepSnapshot(
+		c,
+		records.Snapshot{Lane: in.Lane, Environment: in.Environment, Why: wasAccepted, Seq: facts.View.State.Head.Seq,
+			Actor: c.actor, Reason: reason, Schema: now},
+	)
 	if err != nil {
 		return nil, err
 	}
 	c.note("objects", len(d.Differences))
-	return &api.Accepted{Objects: len(d.Differences), Fingerprint: in.Fingerprint}, s.drifts.keepLook(c, p, gate.Drifted{}, in.Fingerprint)
+	return &api.Accepted{
+		Objects:     len(d.Differences),
+		Fingerprint: in.Fingerprint,
+	}, s.drifts.keepLook(c, p, gate.Drifted{}, in.Fingerprint)
 }
 
 // carryOver lets what is known keep up with entries that the service wrote
 // itself, and that ran nothing. What was attested is known as it is now; other
 // drift stays drift.
-func (s *drifts) carryOver(ctx context.Context, p targetContext, session engine.Session, before int64, entries []ledger.Entry) {
+func (s *drifts) carryOver(
+	ctx context.Context,
+	p targetContext,
+	session engine.Session,
+	before int64,
+	entries []ledger.Entry,
+) {
 	head := entries[len(entries)-1]
 	err := func() error {
 		var attested []evidence.Object
@@ -267,11 +318,22 @@ func (s *drifts) carryOver(ctx context.Context, p targetContext, session engine.
 			}
 			known.Schema, known.Deployment = now, 0
 		}
-		known.Lane, known.Environment, known.Seq, known.Actor = p.lane.Name, p.environment.Name, head.Seq, cmp.Or(head.Actor, known.Actor)
+		known.Lane, known.Environment, known.Seq, known.Actor = p.lane.Name, p.environment.Name, head.Seq, cmp.Or(
+			head.Actor,
+			known.Actor,
+		)
 		return s.Records.KeepSnapshot(ctx, known)
 	}()
 	if err != nil {
-		s.Log.Warn("what is known of a schema could not be kept up", "lane", p.lane.Name, "environment", p.environment.Name, "error", err)
+		s.Log.Warn(
+			"what is known of a schema could not be kept up",
+			"lane",
+			p.lane.Name,
+			"environment",
+			p.environment.Name,
+			"error",
+			err,
+		)
 	}
 }
 
@@ -301,7 +363,8 @@ func takeOver(known, now schema.Schema, attested []evidence.Object) schema.Schem
 func concerns(a evidence.Object, o schema.Object) bool {
 	is := func(candidate, name string) bool {
 		candidate, _, _ = strings.Cut(candidate, "(") // a function's parameters
-		return plainName(schema.Unqualified(candidate)) == name && (a.Schema == "" || strings.HasPrefix(plainName(candidate), a.Schema+"."))
+		return plainName(schema.Unqualified(candidate)) == name &&
+			(a.Schema == "" || strings.HasPrefix(plainName(candidate), a.Schema+"."))
 	}
 	switch {
 	case a.Of != "" && o.Of != "":
@@ -374,7 +437,15 @@ func (s *drifts) lookAround(ctx context.Context) error {
 		_, _, err := s.lookForDrift(within, p, plainly)
 		cancel()
 		if err != nil && ctx.Err() == nil {
-			s.Log.Warn("an environment could not be looked at for drift", "lane", d.lane.Name, "environment", d.environment.Name, "error", err)
+			s.Log.Warn(
+				"an environment could not be looked at for drift",
+				"lane",
+				d.lane.Name,
+				"environment",
+				d.environment.Name,
+				"error",
+				err,
+			)
 			err = s.keepLook(ctx, p, gate.Drifted{Unknown: unreachable(err).Message}, "")
 		}
 		if err != nil {

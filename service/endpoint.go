@@ -55,8 +55,21 @@ func (c call) status(code int) {
 
 // on makes an endpoint of a typed handler. In's fields are taken from the path
 // (tag path), the query (tag query) and the JSON body (tag json).
-func on[In, Out any](need access.Need, method, path, id, summary string, handle func(call, *In) (*Out, error)) endpoint {
-	e := endpoint{need: need, method: method, path: path, id: id, summary: summary, in: new(In), out: new(Out), status: http.StatusOK}
+func on[In, Out any](
+	need access.Need,
+	method, path, id, summary string,
+	handle func(call, *In) (*Out, error),
+) endpoint {
+	e := endpoint{
+		need:    need,
+		method:  method,
+		path:    path,
+		id:      id,
+		summary: summary,
+		in:      new(In),
+		out:     new(Out),
+		status:  http.StatusOK,
+	}
 	e.handle = func(c fiber.Ctx) error {
 		in := new(In)
 		if err := bind(c, in, e.takes != ""); err != nil {
@@ -100,8 +113,16 @@ func describe(endpoints []endpoint, version string) ([]byte, error) {
 	reflector.Spec.Info.WithTitle("Vorrang").WithVersion(version).WithDescription(
 		"Brings ordered SQL migration scripts from development through staging to production. " +
 			"Errors are problem+json (RFC 9457).")
-	reflector.DefaultOptions = append(reflector.DefaultOptions, jsonschema.InterceptDefName(schemaName), jsonschema.InterceptProp(requireProperty))
-	reflector.Spec.SetHTTPBearerTokenSecurity("token", "", "A person's or a machine's token, or the administrator's. A session cookie does as well.")
+	reflector.DefaultOptions = append(
+		reflector.DefaultOptions,
+		jsonschema.InterceptDefName(schemaName),
+		jsonschema.InterceptProp(requireProperty),
+	)
+	reflector.Spec.SetHTTPBearerTokenSecurity(
+		"token",
+		"",
+		"A person's or a machine's token, or the administrator's. A session cookie does as well.",
+	)
 	for _, e := range endpoints {
 		operation, err := reflector.NewOperationContext(e.method, e.path)
 		if err != nil {

@@ -28,7 +28,12 @@ type stepEvidence struct {
 
 // exhibit looks, reading only, what a target shows of a step: of the text that
 // was begun where the step is unfinished, and of the catalogue's otherwise.
-func (s *targets) exhibit(ctx context.Context, p targetContext, session engine.Session, standing plan.Standing) (stepEvidence, error) {
+func (s *targets) exhibit(
+	ctx context.Context,
+	p targetContext,
+	session engine.Session,
+	standing plan.Standing,
+) (stepEvidence, error) {
 	e := stepEvidence{standing: standing, verdict: evidence.Unclear}
 	known, back := standing.Step, standing.State.Progress.Direction == ledger.Back
 	if unfinished(standing.State) {
@@ -53,7 +58,10 @@ func (s *targets) exhibit(ctx context.Context, p targetContext, session engine.S
 		}
 	}
 	progress := standing.State.Progress
-	all, one := p.dialect().Objects(e.statements, 1, 0), p.dialect().Objects(e.statements, progress.Statement, progress.Statement)
+	all, one := p.dialect().
+		Objects(e.statements, 1, 0),
+		p.dialect().
+			Objects(e.statements, progress.Statement, progress.Statement)
 	settings := defaults(p)
 	seen, outcomes, err := session.Peek(ctx, settings, append(all.Objects, one.Objects...), queries)
 	if err != nil {
@@ -61,7 +69,11 @@ func (s *targets) exhibit(ctx context.Context, p targetContext, session engine.S
 	}
 	n := len(all.Objects)
 	e.step = evidence.Evidence{Check: outcomes, Sightings: seen[:n:n], Blind: append([]evidence.Blind{}, all.Blind...)}
-	e.statement = evidence.Evidence{Check: outcomes, Sightings: seen[n:], Blind: append([]evidence.Blind{}, one.Blind...)}
+	e.statement = evidence.Evidence{
+		Check:     outcomes,
+		Sightings: seen[n:],
+		Blind:     append([]evidence.Blind{}, one.Blind...),
+	}
 	switch {
 	case !standing.State.Doubtful():
 		e.verdict, e.why = "", ""
@@ -87,7 +99,11 @@ func judge(e evidence.Evidence, progress ledger.Detail, back bool) (evidence.Ver
 
 func unfinished(st ledger.StepState) bool { return st.Status == ledger.StatusInDoubt || st.Partly() }
 
-func (s *targets) statements(ctx context.Context, p targetContext, checksum step.Checksum) ([]sqltext.Statement, error) {
+func (s *targets) statements(
+	ctx context.Context,
+	p targetContext,
+	checksum step.Checksum,
+) ([]sqltext.Statement, error) {
 	text, err := s.Records.Text(ctx, checksum)
 	if err != nil {
 		return nil, err
@@ -105,7 +121,12 @@ func (s *targets) dialect(l lane.Lane) (engine.Dialect, error) {
 }
 
 // doubts says of every step in doubt what the target shows of it.
-func (s *targets) doubts(ctx context.Context, p targetContext, session engine.Session, view plan.View) ([]gate.Doubt, error) {
+func (s *targets) doubts(
+	ctx context.Context,
+	p targetContext,
+	session engine.Session,
+	view plan.View,
+) ([]gate.Doubt, error) {
 	var doubts []gate.Doubt
 	for _, standing := range view.InDoubt() {
 		e, err := s.exhibit(ctx, p, session, standing)
@@ -158,8 +179,16 @@ func (s *repairs) evidence(c call, in *evidenceIn) (*api.Evidence, error) {
 }
 
 func evidenceOf(e stepEvidence) api.Evidence {
-	shown := api.Evidence{StepRef: api.StepRef{Number: e.standing.Step.Number, Slug: e.standing.Step.Slug}, State: e.standing.State.Status,
-		Evidence: e.step, Wrong: e.step.Wrong(), Lines: e.step.Lines(), Invalid: []string{}, Verdict: e.verdict, Why: e.why}
+	shown := api.Evidence{
+		StepRef:  api.StepRef{Number: e.standing.Step.Number, Slug: e.standing.Step.Slug},
+		State:    e.standing.State.Status,
+		Evidence: e.step,
+		Wrong:    e.step.Wrong(),
+		Lines:    e.step.Lines(),
+		Invalid:  []string{},
+		Verdict:  e.verdict,
+		Why:      e.why,
+	}
 	for _, o := range e.step.Invalid() {
 		shown.Invalid = append(shown.Invalid, o.String())
 	}

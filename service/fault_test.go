@@ -22,9 +22,11 @@ import (
 // and nothing else: the lock is free, and the same promotion goes on.
 func TestAFaultEndsOneDeployment(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-create-vessel.sql": "CREATE TABLE vessel (id int);\nINSERT INTO vessel VALUES (1);",
-		"2-index-vessel.sql":       "/*---\nmode: autocommit\n---*/\nCREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1);",
-		"2-index-vessel.check.sql": "SELECT count(*) = 1 FROM berth;"})
+	w.Submitted(
+		map[string]string{"1-create-vessel.sql": "CREATE TABLE vessel (id int);\nINSERT INTO vessel VALUES (1);",
+			"2-index-vessel.sql":       "/*---\nmode: autocommit\n---*/\nCREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1);",
+			"2-index-vessel.check.sql": "SELECT count(*) = 1 FROM berth;"},
+	)
 	faults := 0
 	for nth := 1; ; nth++ {
 		require.Less(t, nth, 40, "the deployment comes to its end without a fault at last")
@@ -38,7 +40,10 @@ func TestAFaultEndsOneDeployment(t *testing.T) {
 		faults++
 		require.Equal(t, deploy.Interrupted, ended.Outcome)
 		var list []deploy.Event
-		require.NoError(t, w.Follow(t.Context(), ended.ID, 0, func(e deploy.Event) error { list = append(list, e); return nil }))
+		require.NoError(
+			t,
+			w.Follow(t.Context(), ended.ID, 0, func(e deploy.Event) error { list = append(list, e); return nil }),
+		)
 		require.NotEmpty(t, list)
 		last := list[len(list)-1]
 		assert.Equal(t, deploy.Ended, last.Kind)
@@ -47,7 +52,12 @@ func TestAFaultEndsOneDeployment(t *testing.T) {
 	}
 	assert.Greater(t, faults, 3)
 	for _, table := range []string{"vessel", "berth"} {
-		assert.Equal(t, "1", pgtest.Query(t, w.URLs["staging"], "SELECT count(*)::text FROM "+table), "rows are there once")
+		assert.Equal(
+			t,
+			"1",
+			pgtest.Query(t, w.URLs["staging"], "SELECT count(*)::text FROM "+table),
+			"rows are there once",
+		)
 	}
 	promoted, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
@@ -98,7 +108,12 @@ func FuzzEvents(f *testing.F) {
 	require.NoError(f, w.Follow(f.Context(), 1, 0, func(e deploy.Event) error { all = append(all, e.Seq); return nil }))
 	f.Fuzz(func(t *testing.T, after, last string) {
 		ask := func(accept string) (int, []int64) {
-			request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, w.Server+"/api/v1/deployments/1/events?after="+url.QueryEscape(after), nil)
+			request, err := http.NewRequestWithContext(
+				t.Context(),
+				http.MethodGet,
+				w.Server+"/api/v1/deployments/1/events?after="+url.QueryEscape(after),
+				nil,
+			)
 			require.NoError(t, err)
 			request.Header.Set("Authorization", "Bearer "+servicetest.Token)
 			request.Header.Set("Accept", accept)

@@ -79,7 +79,13 @@ func (s *gates) gate(c call, in *gateIn) (*api.GateAnswer, error) {
 		return nil, err
 	}
 	result := gate.Forward(facts)
-	answer := &api.GateAnswer{Gate: result.Word(), Checks: result.Checks, Notes: append([]string{}, result.Notes...), Waivable: []gate.ID{}, Frozen: facts.Frozen() != nil}
+	answer := &api.GateAnswer{
+		Gate:     result.Word(),
+		Checks:   result.Checks,
+		Notes:    append([]string{}, result.Notes...),
+		Waivable: []gate.ID{},
+		Frozen:   facts.Frozen() != nil,
+	}
 	for _, hold := range result.Holds() {
 		if gate.Waivable(hold.ID) {
 			answer.Waivable = append(answer.Waivable, hold.ID)
@@ -194,7 +200,10 @@ func (s *gates) askApprovers(ctx context.Context, p targetContext, facts *gate.F
 func (s *gates) governed(c call, laneName, environment, release string, waysBack bool) (targetContext, error) {
 	p, err := s.placeOf(c, laneName, environment, release)
 	if err == nil && (release == "") != waysBack {
-		err = badRequest(see(remedy.LookAtReleases, "see which there are"), "release: name the release that this is about, or say that it is about ways back")
+		err = badRequest(
+			see(remedy.LookAtReleases, "see which there are"),
+			"release: name the release that this is about, or say that it is about ways back",
+		)
 	}
 	return p, err
 }

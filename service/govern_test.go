@@ -40,9 +40,24 @@ func TestAReleaseReachesProductionByApprovalOfOthers(t *testing.T) {
 	w := servicetest.Start(t)
 	ctx := t.Context()
 	ask(t, w, "previous-environment: not-asked, approvals: {count: 2, authors: excluded}")
-	author, releaser := w.As("a.lund", "author@harbour", "approver@harbour"), w.As("l.berg", "releaser@harbour", "approver@harbour")
-	first, second := w.As("p.holm", "approver@harbour/production"), w.As("k.brandt", "approver@harbour/production", "keeper@harbour")
-	w.Write(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "1-a.back.sql": "DROP TABLE a", "2-b.sql": "CREATE TABLE b (id int)", "2-b.back.sql": "DROP TABLE b"})
+	author, releaser := w.As("a.lund", "author@harbour", "approver@harbour"), w.As(
+		"l.berg",
+		"releaser@harbour",
+		"approver@harbour",
+	)
+	first, second := w.As("p.holm", "approver@harbour/production"), w.As(
+		"k.brandt",
+		"approver@harbour/production",
+		"keeper@harbour",
+	)
+	w.Write(
+		map[string]string{
+			"1-a.sql":      "CREATE TABLE a (id int)",
+			"1-a.back.sql": "DROP TABLE a",
+			"2-b.sql":      "CREATE TABLE b (id int)",
+			"2-b.back.sql": "DROP TABLE b",
+		},
+	)
 	must(author.Submit(ctx, "harbour", os.DirFS(w.Steps)))
 	must(releaser.Cut(ctx, "harbour", client.Cutting{Name: "2026.11"}))
 
@@ -60,8 +75,17 @@ func TestAReleaseReachesProductionByApprovalOfOthers(t *testing.T) {
 	must(releaser.Approve(ctx, "harbour", "production", "2026.11", "mine"))
 	must(first.Approve(ctx, "harbour", "production", "2026.11", "looked at the preview"))
 	_, err = promote()
-	assert.Contains(t, problem(t, err).Detail, "that of l.berg does not count: who asks for a promotion cannot approve it")
-	assert.Equal(t, gate.Pass, check(t, second, "2026.11", gate.Approvals).Verdict, "l.berg's counts where another asks")
+	assert.Contains(
+		t,
+		problem(t, err).Detail,
+		"that of l.berg does not count: who asks for a promotion cannot approve it",
+	)
+	assert.Equal(
+		t,
+		gate.Pass,
+		check(t, second, "2026.11", gate.Approvals).Verdict,
+		"l.berg's counts where another asks",
+	)
 	approved := must(second.Approve(ctx, "harbour", "production", "2026.11", ""))
 	assert.Equal(t, gate.Pass, approved.Check.Verdict)
 	must(second.WithdrawApproval(ctx, "harbour", "production", "2026.11"))
@@ -75,7 +99,12 @@ func TestAReleaseReachesProductionByApprovalOfOthers(t *testing.T) {
 
 	w.Ended(must(releaser.Rollback(ctx, "harbour", "production", client.Way{Last: 1}, "production")))
 	_, err = promote()
-	assert.Contains(t, problem(t, err).Detail, "the target changed: step 2 was rolled-back", "an approval is no licence for ever")
+	assert.Contains(
+		t,
+		problem(t, err).Detail,
+		"the target changed: step 2 was rolled-back",
+		"an approval is no licence for ever",
+	)
 	_, err = w.Approve(ctx, "harbour", "staging", "2026.11", "")
 	assert.Error(t, err)
 }
@@ -104,7 +133,11 @@ func TestAWaiverIsForOneDeploymentAndStandsInTheLedger(t *testing.T) {
 	history := must(w.Ledger(ctx, "harbour", "production", 0))
 	var detail ledger.Detail
 	require.NoError(t, json.Unmarshal(history.Entries[0].Detail, &detail))
-	assert.Equal(t, []ledger.Waived{{Check: "backup", By: "k.brandt", Reason: "the backup job is being repaired"}}, detail.Waived)
+	assert.Equal(
+		t,
+		[]ledger.Waived{{Check: "backup", By: "k.brandt", Reason: "the backup job is being repaired"}},
+		detail.Waived,
+	)
 }
 
 func TestAChangeOfTheGateIsGovernedAndShown(t *testing.T) {
@@ -113,11 +146,19 @@ func TestAChangeOfTheGateIsGovernedAndShown(t *testing.T) {
 	ask(t, w, "release: not-asked, previous-environment: not-asked, soak: 1h")
 	ask(t, w, "release: not-asked, previous-environment: not-asked")
 	keeper := w.As("k.brandt", "keeper", "releaser", "author", "approver")
-	_, err := keeper.Declare(t.Context(), "lane.yaml", []byte("lane: harbour\nenvironments: [{name: a, target: env:A}]"))
+	_, err := keeper.Declare(
+		t.Context(),
+		"lane.yaml",
+		[]byte("lane: harbour\nenvironments: [{name: a, target: env:A}]"),
+	)
 	assert.Equal(t, "forbidden", problem(t, err).Kind())
 	notes := must(w.Gate(t.Context(), "harbour", "production", "")).Notes
 	require.NotEmpty(t, notes)
-	assert.Regexp(t, `^since the last deployment the gate was changed, by pilot at .* UTC: soak: 0s, was 1h$`, notes[len(notes)-1])
+	assert.Regexp(
+		t,
+		`^since the last deployment the gate was changed, by pilot at .* UTC: soak: 0s, was 1h$`,
+		notes[len(notes)-1],
+	)
 	w.Promoted("production")
 	assert.Empty(t, must(w.Gate(t.Context(), "harbour", "production", "")).Notes)
 }
@@ -143,7 +184,11 @@ func TestAScheduledPromotionRunsWhenItsGateIsClear(t *testing.T) {
 	later := must(releaser.Promote(ctx, "harbour", "staging", at(time.Hour))).Scheduled
 	assert.Equal(t, "waiting", later.State)
 	require.NoError(t, releaser.DropScheduled(ctx, "harbour", "staging", later.ID))
-	assert.ErrorContains(t, releaser.DropScheduled(ctx, "harbour", "staging", later.ID), "no promotion to staging with the number")
+	assert.ErrorContains(
+		t,
+		releaser.DropScheduled(ctx, "harbour", "staging", later.ID),
+		"no promotion to staging with the number",
+	)
 	became("dropped")
 
 	must(releaser.Promote(ctx, "harbour", "staging", at(300*time.Millisecond)))
@@ -156,8 +201,19 @@ func TestAScheduledPromotionRunsWhenItsGateIsClear(t *testing.T) {
 	assert.Contains(t, became("held").Says, "production is frozen until")
 
 	must(releaser.Promote(ctx, "harbour", "development", at(time.Second)))
-	must(w.PutPerson(ctx, "l.berg", client.PersonChange{Take: []string{"releaser@harbour"}, Grant: []string{"reader@harbour"}}))
-	assert.Contains(t, became("failed").Says, "l.berg may not do this on harbour/development", "what they may is looked at then")
+	must(
+		w.PutPerson(
+			ctx,
+			"l.berg",
+			client.PersonChange{Take: []string{"releaser@harbour"}, Grant: []string{"reader@harbour"}},
+		),
+	)
+	assert.Contains(
+		t,
+		became("failed").Says,
+		"l.berg may not do this on harbour/development",
+		"what they may is looked at then",
+	)
 	assert.Eventually(t, func() bool { // what became of it is told first
 		return len(must(w.Audit(ctx, client.AuditSearch{Operation: "promoteScheduled"})).Acts) == 3
 	}, 20*time.Second, 20*time.Millisecond)
@@ -174,7 +230,11 @@ func TestHooksAreToldInSignedCloudEvents(t *testing.T) {
 	other := httptest.NewServer(http.HandlerFunc(func(answer http.ResponseWriter, req *http.Request) {
 		body, err := io.ReadAll(req.Body)
 		assert.NoError(t, err)
-		assert.Equal(t, work.Sign("ahoy-ahoy-ahoy", req.Header.Get("Vorrang-Sent-At"), body), req.Header.Get("Vorrang-Signature"))
+		assert.Equal(
+			t,
+			work.Sign("ahoy-ahoy-ahoy", req.Header.Get("Vorrang-Sent-At"), body),
+			req.Header.Get("Vorrang-Signature"),
+		)
 		assert.Equal(t, "application/cloudevents+json", req.Header.Get("Content-Type"))
 		if refuse.Swap(false) {
 			http.Error(answer, "not now", http.StatusServiceUnavailable)
@@ -194,7 +254,18 @@ func TestHooksAreToldInSignedCloudEvents(t *testing.T) {
 	assert.ErrorContains(t, err, "no secret is kept here")
 	_, err = w.PutHook(ctx, api.Hook{Name: "chat", URL: other.URL, Secret: "file:" + secret, Events: []string{"sunk"}})
 	assert.ErrorContains(t, err, `"sunk" is none`)
-	must(w.PutHook(ctx, api.Hook{Name: "chat", URL: other.URL, Secret: "file:" + secret, Events: []string{"held", "started", "done", "failed"}, Lane: "harbour"}))
+	must(
+		w.PutHook(
+			ctx,
+			api.Hook{
+				Name:   "chat",
+				URL:    other.URL,
+				Secret: "file:" + secret,
+				Events: []string{"held", "started", "done", "failed"},
+				Lane:   "harbour",
+			},
+		),
+	)
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 1", "2-b.sql": "SELECT 1/0"})
 	d := must(w.Promote(ctx, "harbour", "staging", client.Promotion{Through: "1"}))
 	w.Ended(d)
@@ -210,7 +281,12 @@ func TestHooksAreToldInSignedCloudEvents(t *testing.T) {
 		assert.Equal(t, "/vorrang/lanes/harbour", event.Source)
 		assert.Equal(t, "staging", event.Data.Environment)
 	}
-	assert.Equal(t, map[string]int{api.EventStarted: 2, api.EventDone: 1, api.EventFailed: 1, api.EventHeld: 1}, count, "the one that was refused came again")
+	assert.Equal(
+		t,
+		map[string]int{api.EventStarted: 2, api.EventDone: 1, api.EventFailed: 1, api.EventHeld: 1},
+		count,
+		"the one that was refused came again",
+	)
 	require.Eventually(t, func() bool {
 		for _, d := range must(w.Deliveries(ctx, "chat", 10)).Deliveries {
 			if d.State != "delivered" {
@@ -242,7 +318,12 @@ func TestAHotfixTravelsWhileOthersAreFurther(t *testing.T) {
 		require.NoError(t, err, "%s to %s", release, environment)
 		require.Equal(t, deploy.Done, w.Ended(promoted).Outcome)
 	}
-	require.Eventually(t, func() bool { return must(w.Status(ctx, "harbour", "staging", "none")).At == "10" }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return must(w.Status(ctx, "harbour", "staging", "none")).At == "10" },
+		10*time.Second,
+		20*time.Millisecond,
+	)
 	promote("production", "2026.11")
 	cut(t, w, "2026.12", "")
 	promote("staging", "2026.12")
@@ -250,7 +331,11 @@ func TestAHotfixTravelsWhileOthersAreFurther(t *testing.T) {
 	w.Submitted(map[string]string{"15-fix.sql": "ALTER TABLE a ADD COLUMN fixed int"})
 	cut(t, w, "2026.11.1", "15")
 	_, err := w.Promote(ctx, "harbour", "staging", client.Promotion{Release: "2026.11.1"})
-	assert.Contains(t, advice.Text(problem(t, err).Remedies), "a keeper can say so, and it is promoted: vorrang waive order")
+	assert.Contains(
+		t,
+		advice.Text(problem(t, err).Remedies),
+		"a keeper can say so, and it is promoted: vorrang waive order",
+	)
 	must(keeper.Waive(ctx, "harbour", "staging", "order", "2026.11.1", "the fix touches nothing of step 20"))
 	promote("staging", "2026.11.1")
 	promote("production", "2026.11.1")

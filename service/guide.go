@@ -30,10 +30,26 @@ type guide struct {
 }
 
 // run hands a recorded deployment over to be carried out.
-func (s *deploying) run(d records.Deployment, p targetContext, session engine.Session, request deploymentRequest, notes []string) {
-	s.running.Run(work.Work{Deployment: d, Session: session, Dialect: p.dialect(), Defaults: defaults(p), Schemas: p.environment.Schemas,
-		Texts: s.library.texts(d.Plan), Now: s.eventClock, Notes: notes,
-		Guide: &guide{deploying: s, deployment: d, place: p, session: session, request: request}})
+func (s *deploying) run(
+	d records.Deployment,
+	p targetContext,
+	session engine.Session,
+	request deploymentRequest,
+	notes []string,
+) {
+	s.running.Run(
+		work.Work{
+			Deployment: d,
+			Session:    session,
+			Dialect:    p.dialect(),
+			Defaults:   defaults(p),
+			Schemas:    p.environment.Schemas,
+			Texts:      s.library.texts(d.Plan),
+			Now:        s.eventClock,
+			Notes:      notes,
+			Guide:      &guide{deploying: s, deployment: d, place: p, session: session, request: request},
+		},
+	)
 }
 
 // Pass holds the lane still.
@@ -74,7 +90,9 @@ func (g *guide) Before(ctx context.Context, head ledger.Head) (*schema.Schema, [
 	now, err := g.session.Snapshot(ctx, g.place.environment.Schemas)
 	if err != nil {
 		g.Log.Warn("the schema before a deployment could not be read", "deployment", g.deployment.ID, "error", err)
-		return nil, []string{"what the steps do to the schema, and whether it has drifted, is not known: " + err.Error()}
+		return nil, []string{
+			"what the steps do to the schema, and whether it has drifted, is not known: " + err.Error(),
+		}
 	}
 	g.before = &now
 	known, from, err := g.drifts.expected(ctx, g.place, g.session, head, now)
@@ -87,8 +105,14 @@ func (g *guide) Before(ctx context.Context, head ledger.Head) (*schema.Schema, [
 	if len(differences) == 0 {
 		return g.before, nil
 	}
-	return g.before, []string{fmt.Sprintf("the schema had drifted before the first step: %s from what %s left, and that stays drift until somebody accepts, attests or undoes it: %s",
-		plural.Count(len(differences), "object differs", "objects differ"), from, schema.Summary(differences, 5))}
+	return g.before, []string{
+		fmt.Sprintf(
+			"the schema had drifted before the first step: %s from what %s left, and that stays drift until somebody accepts, attests or undoes it: %s",
+			plural.Count(len(differences), "object differs", "objects differ"),
+			from,
+			schema.Summary(differences, 5),
+		),
+	}
 }
 
 // Left keeps what a deployment left, before its target's lock is given back: what
@@ -107,11 +131,18 @@ func (g *guide) Left(head ledger.Head) (left schema.Schema, kept bool) {
 		should = schema.Carried(*g.expected, *g.before, left)
 	}
 	if err == nil {
-		err = g.Records.KeepSnapshot(ctx, records.Snapshot{Lane: d.Lane, Environment: d.Environment, Why: leftByDeployment, Deployment: d.ID,
-			Seq: head.Seq, Actor: d.Actor, Schema: should})
+		err = g.Records.KeepSnapshot(
+			ctx,
+			records.Snapshot{Lane: d.Lane, Environment: d.Environment, Why: leftByDeployment, Deployment: d.ID,
+				Seq: head.Seq, Actor: d.Actor, Schema: should},
+		)
 	}
 	if err == nil {
-		still := gate.Drifted{From: fmt.Sprintf("deployment %d", d.ID), Since: g.Now().UTC(), Differences: schema.Compare(should, left)}
+		still := gate.Drifted{
+			From:        fmt.Sprintf("deployment %d", d.ID),
+			Since:       g.Now().UTC(),
+			Differences: schema.Compare(should, left),
+		}
 		err = g.drifts.keepLook(ctx, g.place, still, left.Fingerprint())
 	}
 	if err != nil {

@@ -18,7 +18,12 @@ import (
 // halfDone says of every step that stopped half-way whether it can go on where it
 // stopped: with the text that it has now, in a new session, on a target that is
 // as its earlier statements left it.
-func (s *targets) halfDone(ctx context.Context, p targetContext, session engine.Session, view plan.View) ([]gate.Half, error) {
+func (s *targets) halfDone(
+	ctx context.Context,
+	p targetContext,
+	session engine.Session,
+	view plan.View,
+) ([]gate.Half, error) {
 	var list []gate.Half
 	for _, standing := range view.HalfDone() {
 		half := gate.Half{Step: standing.Step.Number}
@@ -30,8 +35,14 @@ func (s *targets) halfDone(ctx context.Context, p targetContext, session engine.
 		if err != nil {
 			half.Stuck = "whether it can go on there could not be seen: " + err.Error()
 		}
-		if version, known := s.versions(ctx, p)(standing.Step.Number, standing.State.Checksum); known && version.Back != nil {
-			half.Undo = s.undoable(ctx, p, session, plan.Action{Direction: ledger.Back, Step: version, Half: standing.State.HalfDone()}) == nil
+		if version, known := s.versions(ctx, p)(standing.Step.Number, standing.State.Checksum); known &&
+			version.Back != nil {
+			half.Undo = s.undoable(
+				ctx,
+				p,
+				session,
+				plan.Action{Direction: ledger.Back, Step: version, Half: standing.State.HalfDone()},
+			) == nil
 		}
 		list = append(list, half)
 	}
@@ -40,7 +51,12 @@ func (s *targets) halfDone(ctx context.Context, p targetContext, session engine.
 
 // stuck says why a half-done step cannot go on where it stopped; an empty text
 // means that it can.
-func (s *targets) stuck(ctx context.Context, p targetContext, session engine.Session, standing plan.Standing) (string, error) {
+func (s *targets) stuck(
+	ctx context.Context,
+	p targetContext,
+	session engine.Session,
+	standing plan.Standing,
+) (string, error) {
 	st := standing.State
 	took := st.Progress.Statement - 1
 	switch {
@@ -58,7 +74,10 @@ func (s *targets) stuck(ctx context.Context, p targetContext, session engine.Ses
 		return "", err
 	}
 	if !begins(statements, st.Progress) {
-		return fmt.Sprintf("the statements before number %d took effect, and were changed since", st.Progress.Statement), nil
+		return fmt.Sprintf(
+			"the statements before number %d took effect, and were changed since",
+			st.Progress.Statement,
+		), nil
 	}
 	if _, why := deploy.Unresumable(p.dialect().SessionOf(statements[:took]), statements[took:]); why != "" {
 		return why, nil
@@ -100,8 +119,18 @@ func (s *targets) undoable(ctx context.Context, p targetContext, session engine.
 		}
 	}
 	if _, err := evidence.Undo(back, p.dialect().SessionOf(back), seen); err != nil {
-		return refused(todo{p.at().Settle(action.Step.Number, ledger.SettledUndone).For("undo by hand what it did, then record that")},
-			"of step %s (%s) only %s took effect, and %s", action.Step.Number, action.Step.Slug, plural.Of(action.Half, "statement"), err)
+		return refused(
+			todo{
+				p.at().
+					Settle(action.Step.Number, ledger.SettledUndone).
+					For("undo by hand what it did, then record that"),
+			},
+			"of step %s (%s) only %s took effect, and %s",
+			action.Step.Number,
+			action.Step.Slug,
+			plural.Of(action.Half, "statement"),
+			err,
+		)
 	}
 	return nil
 }

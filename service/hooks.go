@@ -57,7 +57,10 @@ func (s *hooks) putHook(c call, in *hookIn) (*api.Hook, error) {
 		return nil, badRequest(nil, "hook: %s", err)
 	}
 	if !lane.IsReference(in.Secret) {
-		return nil, badRequest(nil, "secret: no secret is kept here; write env:NAME or file:PATH, and put it there for the service")
+		return nil, badRequest(
+			nil,
+			"secret: no secret is kept here; write env:NAME or file:PATH, and put it there for the service",
+		)
 	}
 	if !lane.IsReference(in.URL) {
 		address, err := url.Parse(in.URL)
@@ -65,7 +68,10 @@ func (s *hooks) putHook(c call, in *hookIn) (*api.Hook, error) {
 			return nil, badRequest(nil, "url: it is an address such as https://…, or env:NAME or file:PATH")
 		}
 		if address.User != nil || address.RawQuery != "" {
-			return nil, badRequest(nil, "url: it holds a password or a query; put such an address where env:NAME or file:PATH finds it")
+			return nil, badRequest(
+				nil,
+				"url: it holds a password or a query; put such an address where env:NAME or file:PATH finds it",
+			)
 		}
 	}
 	for _, event := range in.Events {
@@ -81,7 +87,15 @@ func (s *hooks) putHook(c call, in *hookIn) (*api.Hook, error) {
 			return nil, err
 		}
 	}
-	h := records.Hook{Name: in.Hook, URL: in.URL, Secret: in.Secret, Events: slices.Sorted(slices.Values(in.Events)), Lane: in.Lane, MadeBy: c.actor, MadeAt: s.Now().UTC()}
+	h := records.Hook{
+		Name:   in.Hook,
+		URL:    in.URL,
+		Secret: in.Secret,
+		Events: slices.Sorted(slices.Values(in.Events)),
+		Lane:   in.Lane,
+		MadeBy: c.actor,
+		MadeAt: s.Now().UTC(),
+	}
 	shown := api.Hook(h)
 	return &shown, s.Records.PutHook(c, h)
 }
@@ -107,8 +121,18 @@ func (s *hooks) deliveries(c call, in *deliveriesIn) (*api.Deliveries, error) {
 	list, err := s.Records.Deliveries(c, in.Hook, min(cmp.Or(max(in.Limit, 0), 50), 500))
 	answer := &api.Deliveries{Deliveries: []api.Delivery{}}
 	for _, d := range list {
-		shown := api.Delivery{ID: d.ID, Hook: d.Hook, Type: d.Type, Event: d.Event, MadeAt: d.MadeAt, State: d.State, Tries: d.Tries,
-			Status: d.Status, Says: strings.TrimSpace(d.Says), EndedAt: d.EndedAt}
+		shown := api.Delivery{
+			ID:      d.ID,
+			Hook:    d.Hook,
+			Type:    d.Type,
+			Event:   d.Event,
+			MadeAt:  d.MadeAt,
+			State:   d.State,
+			Tries:   d.Tries,
+			Status:  d.Status,
+			Says:    strings.TrimSpace(d.Says),
+			EndedAt: d.EndedAt,
+		}
 		if d.State == "waiting" {
 			shown.NextAt = &d.NextAt
 		}

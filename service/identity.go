@@ -132,7 +132,11 @@ func forbidden(who caller, need access.Need, scope access.Scope) error {
 	if len(need.Roles) > 0 {
 		grant.Role = need.Roles[0]
 	}
-	next := remedy.Remedy{Act: remedy.Grant, Arguments: remedy.Arguments{Person: who.Name, Grant: grant.String()}, Reason: "an administrator can grant it"}
+	next := remedy.Remedy{
+		Act:       remedy.Grant,
+		Arguments: remedy.Arguments{Person: who.Name, Grant: grant.String()},
+		Reason:    "an administrator can grant it",
+	}
 	if !who.Person {
 		next.Act, next.Reason = remedy.MakeToken, "an administrator can make a token that may"
 	}
@@ -141,8 +145,14 @@ func forbidden(who caller, need access.Need, scope access.Scope) error {
 }
 
 func unauthorized(detail string) error {
-	return refuse(http.StatusUnauthorized, "unauthorized", "Sign in first",
-		or(see(remedy.SignIn, "sign in"), by("programs send a token, which the client takes from VORRANG_TOKEN")), "%s", detail)
+	return refuse(
+		http.StatusUnauthorized,
+		"unauthorized",
+		"Sign in first",
+		or(see(remedy.SignIn, "sign in"), by("programs send a token, which the client takes from VORRANG_TOKEN")),
+		"%s",
+		detail,
+	)
 }
 
 // identify finds out who calls: by a bearer token, or by a session's cookie.
@@ -162,7 +172,13 @@ func (s *door) identify(c fiber.Ctx) (caller, error) {
 		return caller{}, err
 	}
 	if c.Method() != fiber.MethodGet && !s.sameOrigin(c) {
-		return caller{}, refuse(http.StatusForbidden, "forbidden", "Another site asked", nil, "a session's requests come from the console's own pages only")
+		return caller{}, refuse(
+			http.StatusForbidden,
+			"forbidden",
+			"Another site asked",
+			nil,
+			"a session's requests come from the console's own pages only",
+		)
 	}
 	return who, nil
 }
@@ -175,7 +191,14 @@ func (s *door) bySession(ctx context.Context, key string) (caller, error) {
 	case err != nil:
 		return caller{}, err
 	case session.Person != nil:
-		return caller{Name: session.Name, Via: "a session", Person: true, Grants: session.Person.All(), since: session.MadeAt, session: key}, nil
+		return caller{
+			Name:    session.Name,
+			Via:     "a session",
+			Person:  true,
+			Grants:  session.Person.All(),
+			since:   session.MadeAt,
+			session: key,
+		}, nil
 	case session.Key != s.tokenKey():
 		return caller{}, records.ErrNotFound
 	}
@@ -184,7 +207,12 @@ func (s *door) bySession(ctx context.Context, key string) (caller, error) {
 
 // ofToken is whose a token is, and what they may now.
 func ofToken(token access.Token) caller {
-	who := caller{Name: token.Name, Via: "token " + strconv.FormatInt(token.ID, 10), Grants: token.Grants, token: token.ID}
+	who := caller{
+		Name:   token.Name,
+		Via:    "token " + strconv.FormatInt(token.ID, 10),
+		Grants: token.Grants,
+		token:  token.ID,
+	}
 	if token.Person != nil {
 		who.Name, who.Person, who.Grants = token.Person.Name, true, token.Person.All()
 	}
@@ -196,7 +224,11 @@ var everything = access.Grants{{Role: access.Administrator}}
 
 func (s *door) byToken(c fiber.Ctx, token string) (caller, error) {
 	if s.isToken(token) {
-		return caller{Name: cleanActor(c.Get(actorHeader), "administrator"), Via: viaAdministrator, Grants: everything}, nil
+		return caller{
+			Name:   cleanActor(c.Get(actorHeader), "administrator"),
+			Via:    viaAdministrator,
+			Grants: everything,
+		}, nil
 	}
 	known, err := s.Records.Token(c.Context(), hashed(token))
 	if errors.Is(err, records.ErrNotFound) {
@@ -290,7 +322,8 @@ func (s *Config) trusted(address net.IP) bool {
 
 // overTLS reports whether the caller speaks to us over TLS, or to a trusted proxy.
 func (s *Config) overTLS(c fiber.Ctx) bool {
-	return c.RequestCtx().IsTLS() || s.trusted(c.RequestCtx().RemoteIP()) && c.Get(fiber.HeaderXForwardedProto) == "https"
+	return c.RequestCtx().IsTLS() ||
+		s.trusted(c.RequestCtx().RemoteIP()) && c.Get(fiber.HeaderXForwardedProto) == "https"
 }
 
 // cleanActor keeps a self-given name to one short line.

@@ -113,7 +113,12 @@ func TestReferencesAreAllowedByName(t *testing.T) {
 func FuzzBodies(f *testing.F) {
 	endpoints := (&Service{}).endpoints()
 	for i := range endpoints {
-		f.Add(i, []byte(`{"reason":"x","at":"2026-11-28T22:00:00Z","last":1,"seconds":60,"grant":["reader"],"unknown":null}`))
+		f.Add(
+			i,
+			[]byte(
+				`{"reason":"x","at":"2026-11-28T22:00:00Z","last":1,"seconds":60,"grant":["reader"],"unknown":null}`,
+			),
+		)
 	}
 	f.Add(0, []byte(`{"name":null,"name":"x"} {}`))
 	f.Fuzz(func(t *testing.T, which int, body []byte) {

@@ -73,7 +73,15 @@ func (s *views) fixLacks(ctx context.Context, p targetContext, view plan.View, a
 	defer cancel()
 	lacks, err := s.lacking(ctx, p, view)
 	if err != nil {
-		s.Log.Warn("what a failed step misses could not be seen", "lane", p.lane.Name, "environment", p.environment.Name, "error", err)
+		s.Log.Warn(
+			"what a failed step misses could not be seen",
+			"lane",
+			p.lane.Name,
+			"environment",
+			p.environment.Name,
+			"error",
+			err,
+		)
 	}
 	if len(lacks) == 0 {
 		return nil
@@ -85,7 +93,13 @@ func (s *views) fixLacks(ctx context.Context, p targetContext, view plan.View, a
 	gone := fmt.Sprintf("what step %s (%s) made is gone%s: %s",
 		first.number, first.slug, more, strings.Join(first.gone[:min(len(first.gone), 3)], ", "))
 	if p.environment.Disposable && !p.environment.Asks().Release {
-		return []remedy.Remedy{remedy.ByHand("%s", gone), p.at().Do(remedy.Rebuild).For("as %s is disposable, build it anew", p.environment.Name)}
+		return []remedy.Remedy{
+			remedy.ByHand("%s", gone),
+			p.at().Do(remedy.Rebuild).For("as %s is disposable, build it anew", p.environment.Name),
+		}
 	}
-	return []remedy.Remedy{remedy.ByHand("%s", gone), again.For("if the step that failed needs it, make it again by hand as that step did, then promote again")}
+	return []remedy.Remedy{
+		remedy.ByHand("%s", gone),
+		again.For("if the step that failed needs it, make it again by hand as that step did, then promote again"),
+	}
 }

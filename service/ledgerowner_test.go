@@ -51,8 +51,12 @@ func ownedLedger(t *testing.T) owned {
 func (o owned) setKey(key string) { require.NoError(o.t, os.WriteFile(o.key, []byte(key), 0o600)) }
 
 func (o owned) declare(owner string) {
-	lane := fmt.Sprintf("lane: harbour\nsteps-may: [session-user, roles]\nenvironments:\n  - {name: staging, target: 'file:%s', ledger-role: %s, ledger-key: 'file:%s', gate: {release: not-asked, previous-environment: not-asked}}\n",
-		o.Files["staging"], owner, o.key)
+	lane := fmt.Sprintf(
+		"lane: harbour\nsteps-may: [session-user, roles]\nenvironments:\n  - {name: staging, target: 'file:%s', ledger-role: %s, ledger-key: 'file:%s', gate: {release: not-asked, previous-environment: not-asked}}\n",
+		o.Files["staging"],
+		owner,
+		o.key,
+	)
 	_, err := o.Declare(o.t.Context(), "lane.yaml", []byte(lane), "harbour")
 	require.NoError(o.t, err)
 }
@@ -72,7 +76,12 @@ func (o owned) intact() gate.Check {
 func TestALedgerWithAnOwnerOfItsOwnIsWrittenByProofOnly(t *testing.T) {
 	o := ownedLedger(t)
 	ctx := t.Context()
-	o.Submitted(map[string]string{"1-berth.sql": "CREATE TABLE public.berth (id int);", "1-berth.back.sql": "DROP TABLE public.berth;"})
+	o.Submitted(
+		map[string]string{
+			"1-berth.sql":      "CREATE TABLE public.berth (id int);",
+			"1-berth.back.sql": "DROP TABLE public.berth;",
+		},
+	)
 	check := o.intact()
 	assert.Equal(t, gate.Hold, check.Verdict)
 	assert.Contains(t, check.Evidence, "is not as its owner "+o.owner+" is to make it: it is not there yet")
@@ -99,14 +108,26 @@ func TestALedgerWithAnOwnerOfItsOwnIsWrittenByProofOnly(t *testing.T) {
 	o.Ended(must(o.Rollback(ctx, "harbour", "staging", client.Way{Last: 1}, "staging")))
 	history := must(o.Ledger(ctx, "harbour", "staging", 0))
 	assert.Empty(t, history.Chain)
-	assert.Equal(t, o.owner, pgtest.Query(t, o.superuser, "SELECT tableowner FROM pg_tables WHERE schemaname = 'vorrang' AND tablename = 'ledger'"))
+	assert.Equal(
+		t,
+		o.owner,
+		pgtest.Query(
+			t,
+			o.superuser,
+			"SELECT tableowner FROM pg_tables WHERE schemaname = 'vorrang' AND tablename = 'ledger'",
+		),
+	)
 
 	o.setKey("another-key-0123456789-0123456789-0123456789")
 	o.Submitted(map[string]string{"5-crane.sql": "CREATE TABLE public.crane (id int);"})
 	deployment := o.Promoted("staging")
 	assert.Equal(t, deploy.Failed, deployment.Outcome)
 	assert.Contains(t, deployment.Failure.Message, "the ledger takes entries of Vorrang only")
-	assert.Empty(t, pgtest.Query(t, o.superuser, "SELECT coalesce(to_regclass('public.crane')::text, '')"), "nothing without its entry")
+	assert.Empty(
+		t,
+		pgtest.Query(t, o.superuser, "SELECT coalesce(to_regclass('public.crane')::text, '')"),
+		"nothing without its entry",
+	)
 	said, err = o.setUp("another-key-0123456789-0123456789-0123456789")
 	require.NoError(t, err, said)
 	assert.Equal(t, deploy.Done, o.Promoted("staging").Outcome, "the key was changed on both sides")
@@ -122,7 +143,14 @@ func TestAHostileStepCannotWriteALedgerThatItDoesNotOwn(t *testing.T) {
 	require.Equal(t, deploy.Done, o.Promoted("staging").Outcome)
 	newest := must(o.Ledger(t.Context(), "harbour", "staging", 1)).Entries[0]
 	forged := newest.Head().Next(ledger.Entry{Action: ledger.Attested, Step: "9", Slug: "theft"}, newest.At)
-	forgery := fmt.Sprintf("%d, '%s', '%s', '9', 'theft', '', '', '', 0, '{}', '%s', '%s'", forged.Seq, forged.At.Format(ledger.AtLayout), forged.Action, forged.PrevHash, forged.Hash)
+	forgery := fmt.Sprintf(
+		"%d, '%s', '%s', '9', 'theft', '', '', '', 0, '{}', '%s', '%s'",
+		forged.Seq,
+		forged.At.Format(ledger.AtLayout),
+		forged.Action,
+		forged.PrevHash,
+		forged.Hash,
+	)
 	entries := "SELECT string_agg(action, ' ' ORDER BY seq) FROM vorrang.ledger"
 	tried := 0
 	for sql, says := range map[string]string{
@@ -144,7 +172,12 @@ func TestAHostileStepCannotWriteALedgerThatItDoesNotOwn(t *testing.T) {
 		tried++
 		hidden := fmt.Sprintf("EXECUTE convert_from(decode('%x', 'hex'), 'UTF8')", sql)
 		for _, body := range []string{hidden, "BEGIN " + hidden + "; EXCEPTION WHEN OTHERS THEN NULL; END"} {
-			o.Write(map[string]string{"2-hostile.sql": "CREATE TABLE public.hostile (id int);\nDO $do$ BEGIN " + body + "; END $do$;", "2-hostile.back.sql": "DROP TABLE public.hostile;"})
+			o.Write(
+				map[string]string{
+					"2-hostile.sql":      "CREATE TABLE public.hostile (id int);\nDO $do$ BEGIN " + body + "; END $do$;",
+					"2-hostile.back.sql": "DROP TABLE public.hostile;",
+				},
+			)
 			must(o.Submit(t.Context(), "harbour", os.DirFS(o.Steps)))
 			deployment := o.Promoted("staging")
 			if body == hidden {
@@ -157,7 +190,12 @@ func TestAHostileStepCannotWriteALedgerThatItDoesNotOwn(t *testing.T) {
 		}
 	}
 	written := pgtest.Query(t, o.superuser, entries)
-	assert.Equal(t, "applied"+strings.Repeat(" failed applied rolled-back", tried), written, "what the deployments did, and nothing else")
+	assert.Equal(
+		t,
+		"applied"+strings.Repeat(" failed applied rolled-back", tried),
+		written,
+		"what the deployments did, and nothing else",
+	)
 	assert.Equal(t, gate.Pass, o.intact().Verdict)
 }
 

@@ -78,14 +78,22 @@ func wanted(p plan.Plan) []step.Checksum {
 func (s *library) sealedSteps(ctx context.Context, lane, name string) (release.Release, []release.Sealed, error) {
 	r, steps, err := s.Records.Release(ctx, lane, name)
 	if errors.Is(err, records.ErrNotFound) {
-		return r, nil, notFound("release "+name+" in the lane", lane, or(see(remedy.LookAtReleases, "see which there are"), see(remedy.Cut, "seal one")))
+		return r, nil, notFound(
+			"release "+name+" in the lane",
+			lane,
+			or(see(remedy.LookAtReleases, "see which there are"), see(remedy.Cut, "seal one")),
+		)
 	}
 	return r, steps, err
 }
 
 // signatures gives those of a release that still hold; nobody is to take a row for
 // a signature that is none.
-func (s *library) signatures(ctx context.Context, r release.Release, steps []release.Sealed) ([]release.Signature, error) {
+func (s *library) signatures(
+	ctx context.Context,
+	r release.Release,
+	steps []release.Sealed,
+) ([]release.Signature, error) {
 	kept, err := s.Records.Signatures(ctx, r.Lane, r.Digest)
 	if err != nil {
 		return nil, err
@@ -94,7 +102,15 @@ func (s *library) signatures(ctx context.Context, r release.Release, steps []rel
 	for _, signature := range kept {
 		again, err := release.Verified(sums, []byte(signature.Text))
 		if err != nil || len(again) != 1 {
-			s.Log.Error("a signature in the records does not hold", "lane", r.Lane, "release", r.Name, "key", signature.Fingerprint)
+			s.Log.Error(
+				"a signature in the records does not hold",
+				"lane",
+				r.Lane,
+				"release",
+				r.Name,
+				"key",
+				signature.Fingerprint,
+			)
 			continue
 		}
 		good = append(good, again[0])
@@ -135,7 +151,10 @@ func (s *library) vouched(ctx context.Context, p targetContext, asks lane.Gate) 
 		if err != nil {
 			return nil, err
 		}
-		if !slices.ContainsFunc(signatures, func(signature release.Signature) bool { return asks.Signer(signature.Key) != "" }) {
+		if !slices.ContainsFunc(
+			signatures,
+			func(signature release.Signature) bool { return asks.Signer(signature.Key) != "" },
+		) {
 			continue
 		}
 		for _, sealed := range steps {
@@ -158,7 +177,12 @@ func (s *library) stepTexts(c call, known plan.Step, limit int) (*api.StepTexts,
 		if err != nil {
 			return nil, err
 		}
-		shown := api.StepFile{Name: file.text.Name, Part: file.part, Checksum: file.text.Checksum, Size: int64(len(text))}
+		shown := api.StepFile{
+			Name:     file.text.Name,
+			Part:     file.part,
+			Checksum: file.text.Checksum,
+			Size:     int64(len(text)),
+		}
 		shown.Text, shown.Shortened = shorten(text, limit)
 		answer.Files = append(answer.Files, shown)
 	}

@@ -102,7 +102,17 @@ func (s *schemas) known(c call, in *environmentIn) (*api.Known, error) {
 	list, err := s.Records.Snapshots(c, in.Lane, in.Environment, most)
 	answer := &api.Known{Known: []api.KnownSchema{}}
 	for _, k := range list {
-		answer.Known = append(answer.Known, api.KnownSchema{Why: k.Why, Deployment: k.Deployment, Fingerprint: k.Fingerprint, Actor: k.Actor, Reason: k.Reason, At: k.At})
+		answer.Known = append(
+			answer.Known,
+			api.KnownSchema{
+				Why:         k.Why,
+				Deployment:  k.Deployment,
+				Fingerprint: k.Fingerprint,
+				Actor:       k.Actor,
+				Reason:      k.Reason,
+				At:          k.At,
+			},
+		)
 	}
 	return answer, err
 }
@@ -117,7 +127,12 @@ type maps struct {
 
 const mostMaps = 16
 
-func (m *maps) draw(ctx context.Context, now schema.Schema, differences []schema.Difference, before schema.Schema) (*api.Map, error) {
+func (m *maps) draw(
+	ctx context.Context,
+	now schema.Schema,
+	differences []schema.Difference,
+	before schema.Schema,
+) (*api.Map, error) {
 	key := now.Fingerprint() + " " + before.Fingerprint()
 	m.mu.Lock()
 	drawn, known := m.drawn[key]

@@ -116,8 +116,15 @@ func (d *openIDDoor) find(ctx context.Context, o *OpenID) (*oidc.Provider, error
 		client := &http.Client{Timeout: 10 * time.Second}
 		provider, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), client), o.Issuer)
 		if err != nil {
-			return nil, refuse(http.StatusBadGateway, "unreachable", "The provider does not answer", by("try again, or sign in by name and password"),
-				"the OpenID Connect provider %s cannot be used: %s", o.Issuer, err)
+			return nil, refuse(
+				http.StatusBadGateway,
+				"unreachable",
+				"The provider does not answer",
+				by("try again, or sign in by name and password"),
+				"the OpenID Connect provider %s cannot be used: %s",
+				o.Issuer,
+				err,
+			)
 		}
 		d.mu.Lock()
 		defer d.mu.Unlock()
@@ -169,7 +176,10 @@ func (o *OpenID) config(provider *oidc.Provider) (*oauth2.Config, error) {
 		secret, err = resolve(secret) // by the service's own settings, which may refer to anything
 	}
 	return &oauth2.Config{ClientID: o.Client, ClientSecret: secret, Endpoint: provider.Endpoint(),
-		RedirectURL: strings.TrimSuffix(o.Public, "/") + openIDPath + "/callback", Scopes: append([]string{oidc.ScopeOpenID}, o.Scopes...)}, err
+		RedirectURL: strings.TrimSuffix(
+			o.Public,
+			"/",
+		) + openIDPath + "/callback", Scopes: append([]string{oidc.ScopeOpenID}, o.Scopes...)}, err
 }
 
 func (s *door) waysIn(call, *nothing) (*api.WaysIn, error) {
@@ -183,7 +193,11 @@ func (s *door) waysIn(call, *nothing) (*api.WaysIn, error) {
 // openID sends the browser to the provider.
 func (s *door) openID(c call, _ *nothing) (*nothing, error) {
 	if s.OpenID == nil {
-		return nil, notFound("way to sign in", "by OpenID Connect", by("whoever runs the service sets one up: docs/people.md"))
+		return nil, notFound(
+			"way to sign in",
+			"by OpenID Connect",
+			by("whoever runs the service sets one up: docs/people.md"),
+		)
 	}
 	if wait, _ := s.signInLimiter.allow("", s.addressOf(c.fiber), time.Now()); wait > 0 {
 		return nil, s.home(c, tooManySignIns)
@@ -197,13 +211,22 @@ func (s *door) openID(c call, _ *nothing) (*nothing, error) {
 		return nil, s.away(c, err)
 	}
 	state, cookie := newSecret(""), newSecret("")
-	u := underWay{cookie: hashed(cookie), nonce: newSecret(""), verifier: oauth2.GenerateVerifier(), expires: time.Now().Add(openIDPatience)}
+	u := underWay{
+		cookie:   hashed(cookie),
+		nonce:    newSecret(""),
+		verifier: oauth2.GenerateVerifier(),
+		expires:  time.Now().Add(openIDPatience),
+	}
 	if !s.openIDDoor.leave(state, u) {
 		return nil, s.home(c, tooManySignIns)
 	}
-	c.fiber.Cookie(&fiber.Cookie{Name: openIDCookie, Value: cookie, Path: openIDPath, MaxAge: int(openIDPatience.Seconds()),
-		HTTPOnly: true, SameSite: fiber.CookieSameSiteLaxMode, Secure: s.overTLS(c.fiber)})
-	return nil, c.fiber.Redirect().Status(http.StatusFound).To(config.AuthCodeURL(state, oidc.Nonce(u.nonce), oauth2.S256ChallengeOption(u.verifier)))
+	c.fiber.Cookie(
+		&fiber.Cookie{Name: openIDCookie, Value: cookie, Path: openIDPath, MaxAge: int(openIDPatience.Seconds()),
+			HTTPOnly: true, SameSite: fiber.CookieSameSiteLaxMode, Secure: s.overTLS(c.fiber)},
+	)
+	return nil, c.fiber.Redirect().
+		Status(http.StatusFound).
+		To(config.AuthCodeURL(state, oidc.Nonce(u.nonce), oauth2.S256ChallengeOption(u.verifier)))
 }
 
 // Why a sign-in elsewhere failed, in words that the console has sentences for: a
@@ -243,7 +266,11 @@ type callbackIn struct {
 // openIDBack takes the browser back from the provider.
 func (s *door) openIDBack(c call, in *callbackIn) (*nothing, error) {
 	if s.OpenID == nil {
-		return nil, notFound("way to sign in", "by OpenID Connect", by("whoever runs the service sets one up: docs/people.md"))
+		return nil, notFound(
+			"way to sign in",
+			"by OpenID Connect",
+			by("whoever runs the service sets one up: docs/people.md"),
+		)
 	}
 	name, why, err := s.finishSignIn(c, in)
 	s.book.auditSignIn(c, cmp.Or(name, "somebody"), 0, err)
@@ -258,10 +285,14 @@ func (s *door) openIDBack(c call, in *callbackIn) (*nothing, error) {
 func (s *door) finishSignIn(c call, in *callbackIn) (name, why string, err error) {
 	u, known := s.openIDDoor.back(in.State, c.fiber.Cookies(openIDCookie))
 	if !known {
-		return "", signInExpired, unauthorized("this sign-in was not begun in this browser, or took too long; begin again")
+		return "", signInExpired, unauthorized(
+			"this sign-in was not begun in this browser, or took too long; begin again",
+		)
 	}
 	if in.Error != "" || in.Code == "" {
-		return "", providerRefused, unauthorized("the provider said no: " + cmp.Or(oneLine(in.Error), "it gave no code"))
+		return "", providerRefused, unauthorized(
+			"the provider said no: " + cmp.Or(oneLine(in.Error), "it gave no code"),
+		)
 	}
 	claims, subject, err := s.claims(c, u, in.Code)
 	if err != nil {
@@ -272,7 +303,12 @@ func (s *door) finishSignIn(c call, in *callbackIn) (name, why string, err error
 	if err := access.CheckName(name); err != nil {
 		return "", nameUnusable, unauthorized(fmt.Sprintf("the claim %s: %s", s.OpenID.Name, err))
 	}
-	person, err := s.Records.SignedInElsewhere(c, name, s.OpenID.Issuer+" "+subject, s.OpenID.grants(texts(claims[s.OpenID.Groups])))
+	person, err := s.Records.SignedInElsewhere(
+		c,
+		name,
+		s.OpenID.Issuer+" "+subject,
+		s.OpenID.grants(texts(claims[s.OpenID.Groups])),
+	)
 	if errors.Is(err, records.ErrTaken) {
 		return name, nameTaken, unauthorized("the name " + name + " belongs to somebody else here")
 	}

@@ -24,8 +24,11 @@ func federated(t *testing.T) (*servicetest.World, *openidtest.Provider) {
 	secret := filepath.Join(t.TempDir(), "secret")
 	require.NoError(t, os.WriteFile(secret, []byte(openidtest.Secret+"\n"), 0o600))
 	return servicetest.StartWith(t, func(address string) *service.OpenID {
-		o, err := service.ReadOpenID("sign-in.yaml", []byte("issuer: "+provider.URL+"\nclient: vorrang\nsecret: file:"+secret+"\npublic: "+address+
-			"\nroles:\n  harbour-releases: [releaser@harbour, reader]\n  harbour-keepers: [keeper@harbour]\n"))
+		o, err := service.ReadOpenID(
+			"sign-in.yaml",
+			[]byte("issuer: "+provider.URL+"\nclient: vorrang\nsecret: file:"+secret+"\npublic: "+address+
+				"\nroles:\n  harbour-releases: [releaser@harbour, reader]\n  harbour-keepers: [keeper@harbour]\n"),
+		)
 		require.NoError(t, err)
 		return o
 	}), provider
@@ -56,7 +59,11 @@ func TestPeopleSignInByOpenIDConnect(t *testing.T) {
 	person := must(w.People(ctx)).People[0]
 	assert.Equal(t, "l.berg", person.Name)
 	assert.Equal(t, provider.URL+" 4711", person.Subject)
-	assert.Equal(t, []string{"releaser@harbour", "reader"}, []string{person.FromGroups[0].String(), person.FromGroups[1].String()})
+	assert.Equal(
+		t,
+		[]string{"releaser@harbour", "reader"},
+		[]string{person.FromGroups[0].String(), person.FromGroups[1].String()},
+	)
 
 	provider.As("4711", "L.Berg", "choir")
 	browse(t, w)

@@ -47,7 +47,8 @@ func (s *Service) console(c fiber.Ctx) error {
 		c.Set(fiber.HeaderCacheControl, "public, max-age=31536000, immutable")
 	}
 	c.Vary(fiber.HeaderAcceptEncoding)
-	if encoding := c.AcceptsEncodings("br", "gzip"); encoding != "" && len(body) > 1<<10 && packs(name) && c.Get(fiber.HeaderAcceptEncoding) != "" {
+	if encoding := c.AcceptsEncodings("br", "gzip"); encoding != "" && len(body) > 1<<10 && packs(name) &&
+		c.Get(fiber.HeaderAcceptEncoding) != "" {
 		if body, err = s.pages.pack(encoding, name, body); err != nil {
 			return err
 		}

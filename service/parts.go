@@ -133,9 +133,27 @@ func (s *Service) parts(running *work.Deployments) {
 	s.drifts.looks = work.NewRound("looks for drift", s.drifts.nextLook, s.drifts.lookAround)
 	s.gates = &gates{config, s.targets, library, s.drifts, s.hooks, locks, s.looking}
 	s.repairs = &repairs{config, s.targets, library, builder, s.drifts}
-	s.deploying = &deploying{Config: config, targets: s.targets, library: library, drifts: s.drifts, gates: s.gates, hooks: s.hooks, repairs: s.repairs,
-		book: s.book, door: s.door, laneLocks: locks, looking: s.looking, metrics: s.metrics, running: running, eventClock: s.Now}
-	s.deploying.schedules = work.NewRound("schedules", func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) }, s.deploying.beginDue)
+	s.deploying = &deploying{
+		Config:     config,
+		targets:    s.targets,
+		library:    library,
+		drifts:     s.drifts,
+		gates:      s.gates,
+		hooks:      s.hooks,
+		repairs:    s.repairs,
+		book:       s.book,
+		door:       s.door,
+		laneLocks:  locks,
+		looking:    s.looking,
+		metrics:    s.metrics,
+		running:    running,
+		eventClock: s.Now,
+	}
+	s.deploying.schedules = work.NewRound(
+		"schedules",
+		func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) },
+		s.deploying.beginDue,
+	)
 	s.catalogue = &catalogue{config, s.targets, library, s.gates, locks, newUploads(), s.drifts.looks}
 	s.views = &views{config, s.targets, library, s.gates, s.looking}
 	s.schemas = &schemas{Config: config, targets: s.targets, library: library, builder: builder, drifts: s.drifts}

@@ -35,7 +35,13 @@ func argon(ctx context.Context, password string, salt []byte, passes, memory uin
 	case hashQueue <- struct{}{}:
 		defer func() { <-hashQueue }()
 	default:
-		return nil, refuse(http.StatusTooManyRequests, "too-many", "Too many sign in at once", by("try again in some seconds"), "too many people are signing in at this moment")
+		return nil, refuse(
+			http.StatusTooManyRequests,
+			"too-many",
+			"Too many sign in at once",
+			by("try again in some seconds"),
+			"too many people are signing in at this moment",
+		)
 	}
 	select {
 	case hashing <- struct{}{}:
@@ -58,7 +64,14 @@ func hashPassword(ctx context.Context, password string) (string, error) {
 	_, _ = rand.Read(salt) // never fails
 	hash, err := argon(ctx, password, salt, argonPasses, argonMemory)
 	encode := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, argonMemory, argonPasses, encode(salt), encode(hash)), err
+	return fmt.Sprintf(
+		"$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s",
+		argon2.Version,
+		argonMemory,
+		argonPasses,
+		encode(salt),
+		encode(hash),
+	), err
 }
 
 // nobodys is the hash that a sign-in under an unknown name is held against, so
@@ -83,5 +96,6 @@ func isPassword(ctx context.Context, password, kept string) (bool, error) {
 		return false, fmt.Errorf("a kept password's salt cannot be read: %w", err)
 	}
 	hash, err := argon(ctx, password, salt, passes, memory)
-	return subtle.ConstantTimeCompare([]byte(base64.RawStdEncoding.EncodeToString(hash)), []byte(parts[5])) == 1 && kept != nobodys, err
+	return subtle.ConstantTimeCompare([]byte(base64.RawStdEncoding.EncodeToString(hash)), []byte(parts[5])) == 1 &&
+		kept != nobodys, err
 }

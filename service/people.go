@@ -46,7 +46,11 @@ func (s *door) putPerson(c call, in *personIn) (*access.Person, error) {
 				return badRequest(nil, "person: %s", err)
 			}
 			if in.Password == nil {
-				return badRequest(see(remedy.LookAtPeople, "see who there is"), "password: %s is new here, and needs one", in.Person)
+				return badRequest(
+					see(remedy.LookAtPeople, "see who there is"),
+					"password: %s is new here, and needs one",
+					in.Person,
+				)
 			}
 			*p = access.Person{Name: in.Person, CreatedBy: c.actor, CreatedAt: s.Now().UTC()}
 		}
@@ -159,7 +163,11 @@ func (s *door) makeToken(c call, in *tokenIn) (*api.TokenMade, error) {
 		return nil, badRequest(nil, "grant: say what the machine may, as in reporter@harbour/production")
 	}
 	text := newSecret(tokenPrefix)
-	made, err := s.Records.AddToken(c, hashed(text), access.Token{Name: in.Name, Grants: grants, MadeBy: c.actor, ExpiresAt: s.Now().Add(length).UTC()})
+	made, err := s.Records.AddToken(
+		c,
+		hashed(text),
+		access.Token{Name: in.Name, Grants: grants, MadeBy: c.actor, ExpiresAt: s.Now().Add(length).UTC()},
+	)
 	c.fiber.Status(http.StatusCreated)
 	return &api.TokenMade{Token: made, Text: text}, err
 }
@@ -171,7 +179,14 @@ type oneTokenIn struct {
 func (s *door) revokeToken(c call, in *oneTokenIn) (*nothing, error) {
 	was, err := s.Records.Revoke(c, in.Token)
 	if err == nil && !was {
-		err = refuse(http.StatusNotFound, "not-found", "Not found", see(remedy.LookAtTokens, "see which there are"), "there is no token %d", in.Token)
+		err = refuse(
+			http.StatusNotFound,
+			"not-found",
+			"Not found",
+			see(remedy.LookAtTokens, "see which there are"),
+			"there is no token %d",
+			in.Token,
+		)
 	}
 	return &nothing{}, err
 }

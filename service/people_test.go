@@ -97,13 +97,25 @@ var who = map[string]string{
 	"POST /api/v1/deployments/{id}/cancellation": "l",
 }
 
-var letters = map[access.Role]string{access.Reader: "r", access.Author: "a", access.Releaser: "l", access.Approver: "p", access.Keeper: "k", access.Reporter: "t"}
+var letters = map[access.Role]string{
+	access.Reader:   "r",
+	access.Author:   "a",
+	access.Releaser: "l",
+	access.Approver: "p",
+	access.Keeper:   "k",
+	access.Reporter: "t",
+}
 
 func TestEveryRouteIsHeldAgainstATableOfWhoMay(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 1"})
 	w.Promoted("staging") // deployment 1
-	expand := strings.NewReplacer("ENV", "/api/v1/lanes/{lane}/environments/{environment}", "LANE", "/api/v1/lanes/{lane}")
+	expand := strings.NewReplacer(
+		"ENV",
+		"/api/v1/lanes/{lane}/environments/{environment}",
+		"LANE",
+		"/api/v1/lanes/{lane}",
+	)
 	table := map[string]string{}
 	for route, may := range who {
 		table[expand.Replace(route)] = may
@@ -120,7 +132,12 @@ func TestEveryRouteIsHeldAgainstATableOfWhoMay(t *testing.T) {
 		person(string(role)+"-elsewhere", string(role)+"@harbour/production")
 	}
 	ask := func(method, path, token string) (int, string) {
-		req, err := http.NewRequestWithContext(t.Context(), method, w.Server+path, bytes.NewReader([]byte(`{"unknown": 1}`)))
+		req, err := http.NewRequestWithContext(
+			t.Context(),
+			method,
+			w.Server+path,
+			bytes.NewReader([]byte(`{"unknown": 1}`)),
+		)
 		require.NoError(t, err)
 		req.Header.Set("Authorization", "Bearer "+token)
 		answer, err := http.DefaultClient.Do(req)
@@ -139,11 +156,22 @@ func TestEveryRouteIsHeldAgainstATableOfWhoMay(t *testing.T) {
 				continue
 			}
 			filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "1", "{id}", "1", "{release}", "none",
-				"{person}", "Not A Name", "{token}", "999", "{hook}", "none", "{scheduled}", "999", "{approval}", "999").Replace(path)
+				"{person}", "Not A Name", "{token}", "999", "{hook}", "none", "{scheduled}", "999", "{approval}", "999").
+				Replace(path)
 			expect := func(name string, allowed bool) {
 				code, says := ask(method, filled, tokens[name])
-				hidden := code == http.StatusNotFound && strings.Contains(path, "{id}") && strings.HasPrefix(says, "there is no deployment 1")
-				assert.Equal(t, allowed, code != http.StatusForbidden && !hidden, "%s as %s: %d %s", route, name, code, says)
+				hidden := code == http.StatusNotFound && strings.Contains(path, "{id}") &&
+					strings.HasPrefix(says, "there is no deployment 1")
+				assert.Equal(
+					t,
+					allowed,
+					code != http.StatusForbidden && !hidden,
+					"%s as %s: %d %s",
+					route,
+					name,
+					code,
+					says,
+				)
 				asked++
 			}
 			expect("nobody", false)
@@ -187,7 +215,11 @@ func TestSigningInAndWhatItOpens(t *testing.T) {
 	var answered *client.Error
 	_, err = pilot.Promote(t.Context(), "harbour", "production", client.Promotion{})
 	require.ErrorAs(t, err, &answered)
-	assert.Equal(t, "m.kai may not do this on harbour/production: it takes releaser or administrator; granted is releaser@harbour/staging, reader@harbour/development", answered.Detail)
+	assert.Equal(
+		t,
+		"m.kai may not do this on harbour/production: it takes releaser or administrator; granted is releaser@harbour/staging, reader@harbour/development",
+		answered.Detail,
+	)
 
 	yes := true
 	_, err = w.PutPerson(t.Context(), "m.kai", client.PersonChange{Disabled: &yes})
@@ -222,8 +254,16 @@ func TestPasswordsAreNotTriedForEver(t *testing.T) {
 func TestPeopleChangeTheirPasswords(t *testing.T) {
 	w := servicetest.Start(t)
 	pilot := w.As("m.kai", "reader")
-	assert.ErrorContains(t, pilot.ChangePassword(t.Context(), "a wrong password", "ebb and flow and ebb"), "that is not your password")
-	assert.ErrorContains(t, pilot.ChangePassword(t.Context(), servicetest.Password, "short"), "it must have 12 characters or more")
+	assert.ErrorContains(
+		t,
+		pilot.ChangePassword(t.Context(), "a wrong password", "ebb and flow and ebb"),
+		"that is not your password",
+	)
+	assert.ErrorContains(
+		t,
+		pilot.ChangePassword(t.Context(), servicetest.Password, "short"),
+		"it must have 12 characters or more",
+	)
 	require.NoError(t, pilot.ChangePassword(t.Context(), servicetest.Password, "ebb and flow and ebb"))
 	_, err := pilot.Session(t.Context())
 	assert.Error(t, err, "the tokens of before have ended")
@@ -235,7 +275,12 @@ func TestMachinesHaveTokensOfTheirOwn(t *testing.T) {
 	w := servicetest.Start(t)
 	w.As("m.kai", "reader")
 	for grant, says := range map[string]string{"reporter@moon": "there is no lane moon", "reporter@harbour/moon": "there is no environment moon", "pilot": "no role", "": "say what the machine may"} {
-		_, err := w.MakeToken(t.Context(), "backup-job", slices.DeleteFunc([]string{grant}, func(g string) bool { return g == "" }), time.Hour)
+		_, err := w.MakeToken(
+			t.Context(),
+			"backup-job",
+			slices.DeleteFunc([]string{grant}, func(g string) bool { return g == "" }),
+			time.Hour,
+		)
 		assert.ErrorContains(t, err, says)
 	}
 	_, err := w.MakeToken(t.Context(), "m.kai", []string{"releaser"}, time.Hour)
@@ -270,7 +315,12 @@ func TestTheAuditSaysWhoDidWhat(t *testing.T) {
 	_, err = author.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.Error(t, err)
 	keeper := w.As("k.brandt", "keeper@harbour")
-	_, err = keeper.Attest(t.Context(), "harbour", "staging", client.Attestation{Step: "7", Reason: "by hand, on Sunday"})
+	_, err = keeper.Attest(
+		t.Context(),
+		"harbour",
+		"staging",
+		client.Attestation{Step: "7", Reason: "by hand, on Sunday"},
+	)
 	require.Error(t, err)
 	audit, err := w.Audit(t.Context(), client.AuditSearch{Lane: "harbour"})
 	require.NoError(t, err)

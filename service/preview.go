@@ -38,14 +38,22 @@ func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
 	}
 	var w deploymentRequest
 	if in.Last != 0 || in.To != "" || in.Deployment != 0 || in.BackRelease != "" {
-		w, err = s.rollbackRequest(c, p, rollbackIn{Last: in.Last, To: in.To, Deployment: in.Deployment, Release: in.BackRelease})
+		w, err = s.rollbackRequest(
+			c,
+			p,
+			rollbackIn{Last: in.Last, To: in.To, Deployment: in.Deployment, Release: in.BackRelease},
+		)
 	} else if p, err = s.library.narrow(c, p, in.Release); err == nil {
 		w, err = forwardRequest(in.Through, plan.Stop, false)
 	}
 	if err != nil {
 		return nil, err
 	}
-	facts, err := s.gates.survey(c, p, promotionRequest{through: w.through, actor: c.asker(in.Lane, in.Environment), back: w.back})
+	facts, err := s.gates.survey(
+		c,
+		p,
+		promotionRequest{through: w.through, actor: c.asker(in.Lane, in.Environment), back: w.back},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +62,12 @@ func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
 		return nil, err
 	}
 	result := w.gate(facts)
-	answer := &api.Preview{Direction: planned.Direction, Actions: []api.PreviewAction{}, Gate: result.Checks, Held: result.Held()}
+	answer := &api.Preview{
+		Direction: planned.Direction,
+		Actions:   []api.PreviewAction{},
+		Gate:      result.Checks,
+		Held:      result.Held(),
+	}
 	if in.Standalone {
 		if answer.Standalone, err = s.standalone(c, p, facts, planned, result); err != nil {
 			return nil, err
@@ -74,14 +87,30 @@ func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
 
 // standalone writes a plan as one file for psql. A history that is not right, or
 // a step in doubt, is no ground for one.
-func (s *deploying) standalone(c call, p targetContext, facts gate.Facts, planned plan.Plan, result gate.Result) (string, error) {
+func (s *deploying) standalone(
+	c call,
+	p targetContext,
+	facts gate.Facts,
+	planned plan.Plan,
+	result gate.Result,
+) (string, error) {
 	scripts, err := p.scripts()
 	if err != nil {
 		return "", err
 	}
-	f := engine.File{Lane: p.lane.Name, Environment: p.environment.Name, Release: facts.Release, MadeBy: c.actor, MadeAt: s.Now(),
-		Plan: planned, Defaults: defaults(p), Head: facts.View.State.Head, Key: s.Records.LedgerKey, Belongs: claim(p, facts.View.State),
-		Texts: func(checksum step.Checksum) ([]byte, error) { return s.Records.Text(c, checksum) }}
+	f := engine.File{
+		Lane:        p.lane.Name,
+		Environment: p.environment.Name,
+		Release:     facts.Release,
+		MadeBy:      c.actor,
+		MadeAt:      s.Now(),
+		Plan:        planned,
+		Defaults:    defaults(p),
+		Head:        facts.View.State.Head,
+		Key:         s.Records.LedgerKey,
+		Belongs:     claim(p, facts.View.State),
+		Texts:       func(checksum step.Checksum) ([]byte, error) { return s.Records.Text(c, checksum) },
+	}
 	for _, hold := range result.Holds() {
 		switch hold.ID {
 		case gate.KnownDatabase, gate.LedgerIntact, gate.Checksums, gate.Catalogue, gate.NothingInDoubt, gate.Quiet:
@@ -93,7 +122,11 @@ func (s *deploying) standalone(c call, p targetContext, facts gate.Facts, planne
 		f.MakeLedger = true
 	}
 	if len(planned.Actions) == 0 {
-		return "", refused(p.do(remedy.LookAtStatus, "see where it stands"), "there is nothing to do on %s, so there is no file to write", p.environment.Name)
+		return "", refused(
+			p.do(remedy.LookAtStatus, "see where it stands"),
+			"there is nothing to do on %s, so there is no file to write",
+			p.environment.Name,
+		)
 	}
 	text, err := scripts.Script(f)
 	var unwritten *engine.UnwritableError
@@ -103,7 +136,13 @@ func (s *deploying) standalone(c call, p targetContext, facts gate.Facts, planne
 	return string(text), err
 }
 
-func (s *deploying) previewAction(ctx context.Context, dialect engine.Dialect, texts func(context.Context, step.Checksum) ([]byte, error), a plan.Action, limit int) (api.PreviewAction, error) {
+func (s *deploying) previewAction(
+	ctx context.Context,
+	dialect engine.Dialect,
+	texts func(context.Context, step.Checksum) ([]byte, error),
+	a plan.Action,
+	limit int,
+) (api.PreviewAction, error) {
 	file := a.Step.Forward
 	if a.Direction == ledger.Back {
 		file = *a.Step.Back

@@ -44,30 +44,69 @@ func (s *Config) problem(err error) api.Problem {
 	var fault *safely.Fault
 	switch {
 	case errors.As(err, &fault):
-		return api.Problem{Type: "urn:vorrang:internal", Title: "The service has a fault", Status: http.StatusInternalServerError,
-			Detail: "this request met a fault of the service; nothing more is known of it here", Remedies: by("the service's log has the place; report it")}
+		return api.Problem{
+			Type:     "urn:vorrang:internal",
+			Title:    "The service has a fault",
+			Status:   http.StatusInternalServerError,
+			Detail:   "this request met a fault of the service; nothing more is known of it here",
+			Remedies: by("the service's log has the place; report it"),
+		}
 	case errors.As(err, &reason):
 		return reason.problem
 	case errors.As(err, &files):
-		return api.Problem{Type: "urn:vorrang:invalid-files", Title: "Files with errors", Status: http.StatusUnprocessableEntity,
-			Detail: plural.Count(len(files), "problem was", "problems were") + " found; nothing was changed", Errors: files}
+		return api.Problem{
+			Type:   "urn:vorrang:invalid-files",
+			Title:  "Files with errors",
+			Status: http.StatusUnprocessableEntity,
+			Detail: plural.Count(len(files), "problem was", "problems were") + " found; nothing was changed",
+			Errors: files,
+		}
 	case errors.As(err, &unplanned):
-		return api.Problem{Type: "urn:vorrang:refused", Title: "There is no such plan", Status: http.StatusConflict, Detail: unplanned.Reason}
+		return api.Problem{
+			Type:   "urn:vorrang:refused",
+			Title:  "There is no such plan",
+			Status: http.StatusConflict,
+			Detail: unplanned.Reason,
+		}
 	case errors.As(err, &unreachable):
-		return api.Problem{Type: "urn:vorrang:unreachable", Title: "The target cannot be used", Status: http.StatusBadGateway,
-			Detail: unreachable.Message, Remedies: by("%s", unreachable.Fix)}
+		return api.Problem{
+			Type:     "urn:vorrang:unreachable",
+			Title:    "The target cannot be used",
+			Status:   http.StatusBadGateway,
+			Detail:   unreachable.Message,
+			Remedies: by("%s", unreachable.Fix),
+		}
 	case errors.As(err, &lost), errors.As(err, &server):
-		return api.Problem{Type: "urn:vorrang:unreachable", Title: "The target refused, or went away", Status: http.StatusBadGateway,
-			Detail: err.Error(), Remedies: see(remedy.LookAtTarget, "see whether the target can be used, and what to fix")}
+		return api.Problem{
+			Type:     "urn:vorrang:unreachable",
+			Title:    "The target refused, or went away",
+			Status:   http.StatusBadGateway,
+			Detail:   err.Error(),
+			Remedies: see(remedy.LookAtTarget, "see whether the target can be used, and what to fix"),
+		}
 	case errors.As(err, &locked):
 		return api.Problem{Type: "urn:vorrang:held", Title: "The target is busy", Status: http.StatusConflict,
 			Detail: locked.Error(), Remedies: by("wait for it to end")}
 	case errors.Is(err, records.ErrNotFound):
-		return api.Problem{Type: "urn:vorrang:not-found", Title: "Not found", Status: http.StatusNotFound, Detail: err.Error()}
+		return api.Problem{
+			Type:   "urn:vorrang:not-found",
+			Title:  "Not found",
+			Status: http.StatusNotFound,
+			Detail: err.Error(),
+		}
 	case errors.As(err, &framework): // whose own words may quote the request, headers and all
-		return api.Problem{Type: "urn:vorrang:invalid-request", Title: http.StatusText(framework.Code), Status: framework.Code,
-			Detail: "the request cannot be answered as it is: " + strings.ToLower(http.StatusText(framework.Code))}
+		return api.Problem{
+			Type:   "urn:vorrang:invalid-request",
+			Title:  http.StatusText(framework.Code),
+			Status: framework.Code,
+			Detail: "the request cannot be answered as it is: " + strings.ToLower(http.StatusText(framework.Code)),
+		}
 	}
-	return api.Problem{Type: "urn:vorrang:internal", Title: "The service failed", Status: http.StatusInternalServerError,
-		Detail: "the service could not do this; its log says why", Remedies: by("see the service's log; is its records database there?")}
+	return api.Problem{
+		Type:     "urn:vorrang:internal",
+		Title:    "The service failed",
+		Status:   http.StatusInternalServerError,
+		Detail:   "the service could not do this; its log says why",
+		Remedies: by("see the service's log; is its records database there?"),
+	}
 }

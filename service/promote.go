@@ -58,7 +58,13 @@ func (s *deploying) deployForward(c call, p targetContext, w deploymentRequest) 
 	promoted, err := s.deploy(c, p, w)
 	var reason *problemError
 	if errors.As(err, &reason) && len(reason.problem.Checks) > 0 {
-		h := api.HookEvent{Type: api.EventHeld, Lane: p.lane.Name, Environment: p.environment.Name, Actor: c.actor, Message: reason.problem.Detail}
+		h := api.HookEvent{
+			Type:        api.EventHeld,
+			Lane:        p.lane.Name,
+			Environment: p.environment.Name,
+			Actor:       c.actor,
+			Message:     reason.problem.Detail,
+		}
 		if p.release != nil {
 			h.Release = p.release.Name
 		}
@@ -88,8 +94,11 @@ func (s *deploying) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
 		return nil, err
 	}
 	if !p.environment.Disposable && in.Confirm != in.Environment {
-		return nil, refused(todo{p.at().Do(remedy.LookAtWaysBack).For("look at the SQL first").And(confirm(in.Environment))},
-			"a rollback on %s, which is not disposable, needs its name typed as confirmation", in.Environment)
+		return nil, refused(
+			todo{p.at().Do(remedy.LookAtWaysBack).For("look at the SQL first").And(confirm(in.Environment))},
+			"a rollback on %s, which is not disposable, needs its name typed as confirmation",
+			in.Environment,
+		)
 	}
 	request.shown = in.Plan
 	return s.deploy(c, p, request)
@@ -153,7 +162,10 @@ func (s *deploying) rollbackRequest(ctx context.Context, p targetContext, in rol
 		}
 	}
 	if given != 1 || in.Last < 0 {
-		return deploymentRequest{}, badRequest(nil, "give exactly one of last (a number above 0), to, deployment and release")
+		return deploymentRequest{}, badRequest(
+			nil,
+			"give exactly one of last (a number above 0), to, deployment and release",
+		)
 	}
 	return deploymentRequest{
 		back: true,
@@ -177,13 +189,23 @@ const leastShown = 12
 // deploy begins a deployment, unless the service is stopping.
 func (s *deploying) deploy(c call, p targetContext, w deploymentRequest) (*api.Promoted, error) {
 	if !s.running.Enter() {
-		return nil, refuse(http.StatusServiceUnavailable, "refused", "The service is stopping", by("try again once it is back"), "the service is stopping")
+		return nil, refuse(
+			http.StatusServiceUnavailable,
+			"refused",
+			"The service is stopping",
+			by("try again once it is back"),
+			"the service is stopping",
+		)
 	}
 	if err := s.targets.quiet(c, p); err != nil { // before a connection is spent on it
 		s.running.Leave()
 		return nil, err
 	}
-	session, err := s.targets.connect(c, p, fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor))
+	session, err := s.targets.connect(
+		c,
+		p,
+		fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor),
+	)
 	if err != nil {
 		s.running.Leave()
 		return nil, err
@@ -218,7 +240,10 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 		return nil, err
 	}
 	if w.shown != "" && (len(w.shown) < leastShown || !strings.HasPrefix(planned.Digest(), w.shown)) {
-		return nil, refused(p.do(remedy.LookAtPlan, "look at it again, and confirm what is shown then"), "the plan is not the one that was shown: steps, their texts or the target changed in between")
+		return nil, refused(
+			p.do(remedy.LookAtPlan, "look at it again, and confirm what is shown then"),
+			"the plan is not the one that was shown: steps, their texts or the target changed in between",
+		)
 	}
 	if err := s.targets.allUndoable(c, p, session, planned); err != nil {
 		return nil, err
@@ -246,7 +271,12 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 
 // clear asks the gate about what is seen under the target's lock, and settles the
 // steps in doubt that their check decides. A gate that is held is an error.
-func (s *deploying) clear(c call, p targetContext, session engine.Session, w deploymentRequest) (facts gate.Facts, result gate.Result, said []string, err error) {
+func (s *deploying) clear(
+	c call,
+	p targetContext,
+	session engine.Session,
+	w deploymentRequest,
+) (facts gate.Facts, result gate.Result, said []string, err error) {
 	if w.first != nil {
 		if err := w.first(p, session); err != nil {
 			return facts, result, nil, err
@@ -270,7 +300,12 @@ func (s *deploying) clear(c call, p targetContext, session engine.Session, w dep
 
 // settleDecided records what became of the steps in doubt whose check decides
 // it, and looks again.
-func (s *deploying) settleDecided(c call, p targetContext, session engine.Session, facts *gate.Facts) (said []string, err error) {
+func (s *deploying) settleDecided(
+	c call,
+	p targetContext,
+	session engine.Session,
+	facts *gate.Facts,
+) (said []string, err error) {
 	var entries []ledger.Entry
 	said = []string{}
 	for _, standing := range facts.View.InDoubt() {
@@ -283,7 +318,15 @@ func (s *deploying) settleDecided(c call, p targetContext, session engine.Sessio
 			return said, err
 		}
 		entries = append(entries, settled(standing, e, string(doubt.Verdict), "by its check: "+doubt.Why, c.actor, nil))
-		said = append(said, fmt.Sprintf("step %s was in doubt, and is settled as %s: %s", standing.Step.Number, doubt.Verdict, doubt.Why))
+		said = append(
+			said,
+			fmt.Sprintf(
+				"step %s was in doubt, and is settled as %s: %s",
+				standing.Step.Number,
+				doubt.Verdict,
+				doubt.Why,
+			),
+		)
 	}
 	if len(entries) == 0 {
 		return said, nil
@@ -310,9 +353,22 @@ func busy(p targetContext, err error) error {
 }
 
 func deploymentOf(d records.Deployment, whole bool) api.Deployment {
-	shown := api.Deployment{ID: d.ID, Lane: d.Lane, Environment: d.Environment, Direction: d.Direction, Outcome: d.Outcome,
-		Release: d.Release, OnFailure: d.Plan.OnFailure, Whole: d.Plan.Whole, Rebuild: d.Plan.Empties,
-		Actor: d.Actor, Planned: len(d.Plan.Actions), Failure: d.Failure, StartedAt: d.StartedAt, EndedAt: d.EndedAt}
+	shown := api.Deployment{
+		ID:          d.ID,
+		Lane:        d.Lane,
+		Environment: d.Environment,
+		Direction:   d.Direction,
+		Outcome:     d.Outcome,
+		Release:     d.Release,
+		OnFailure:   d.Plan.OnFailure,
+		Whole:       d.Plan.Whole,
+		Rebuild:     d.Plan.Empties,
+		Actor:       d.Actor,
+		Planned:     len(d.Plan.Actions),
+		Failure:     d.Failure,
+		StartedAt:   d.StartedAt,
+		EndedAt:     d.EndedAt,
+	}
 	if !whole {
 		return shown
 	}

@@ -56,8 +56,12 @@ func (s *deploying) unconfirmed(ctx context.Context, p targetContext) error {
 	if err != nil {
 		return err
 	}
-	return refused(todo{confirm(p.environment.Name).For("if that is meant, type the environment's name")},
-		"a rebuild drops everything in the application's schemas of %s (%s, with their rows), and applies all steps again", p.environment.Name, existing)
+	return refused(
+		todo{confirm(p.environment.Name).For("if that is meant, type the environment's name")},
+		"a rebuild drops everything in the application's schemas of %s (%s, with their rows), and applies all steps again",
+		p.environment.Name,
+		existing,
+	)
 }
 
 // emptyable makes sure that no other environment, of any lane, has the same
@@ -89,8 +93,15 @@ func (s *deploying) emptyable(c call, p targetContext, session engine.Session) e
 		if other.environment.Disposable || facts.View.State.Belongs == own {
 			continue
 		}
-		return refused(or(by("let the service reach it, and try again"), p.do(remedy.Adopt, "if you know that this database is "+p.environment.Name+"'s own, record that first")),
-			"whether %s/%s, which is not disposable, has another database could not be seen, and the ledger does not say whose this one is", other.lane.Name, other.environment.Name)
+		return refused(
+			or(
+				by("let the service reach it, and try again"),
+				p.do(remedy.Adopt, "if you know that this database is "+p.environment.Name+"'s own, record that first"),
+			),
+			"whether %s/%s, which is not disposable, has another database could not be seen, and the ledger does not say whose this one is",
+			other.lane.Name,
+			other.environment.Name,
+		)
 	}
 	if facts.Chain == nil && !facts.Foreign() {
 		return nil

@@ -96,14 +96,28 @@ func TestHooksLeadToNobodysOwnMachine(t *testing.T) {
 	heard := make(chan struct{}, 1)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	other := http.Server{Handler: http.HandlerFunc(func(http.ResponseWriter, *http.Request) { heard <- struct{}{} }), ReadHeaderTimeout: time.Second}
+	other := http.Server{
+		Handler:           http.HandlerFunc(func(http.ResponseWriter, *http.Request) { heard <- struct{}{} }),
+		ReadHeaderTimeout: time.Second,
+	}
 	go func() { _ = other.Serve(listener) }()
 	t.Cleanup(func() { _ = other.Close() })
 	for name, url := range map[string]string{"six": "http://[::1]:9/", "metadata": "http://169.254.169.254/latest/hunter2", "mapped": "http://[fe80::1]:80/", "nobody": "http://0.0.0.0:9/hunter2"} {
-		_, err := w.PutHook(t.Context(), api.Hook{Name: name, URL: url, Secret: "env:HOOK_SECRET", Events: []string{"done"}})
+		_, err := w.PutHook(
+			t.Context(),
+			api.Hook{Name: name, URL: url, Secret: "env:HOOK_SECRET", Events: []string{"done"}},
+		)
 		require.NoError(t, err)
 	}
-	_, err = w.PutHook(t.Context(), api.Hook{Name: "good", URL: "http://" + listener.Addr().String(), Secret: "env:HOOK_SECRET", Events: []string{"done"}})
+	_, err = w.PutHook(
+		t.Context(),
+		api.Hook{
+			Name:   "good",
+			URL:    "http://" + listener.Addr().String(),
+			Secret: "env:HOOK_SECRET",
+			Events: []string{"done"},
+		},
+	)
 	require.NoError(t, err)
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 1"})
 	w.Promoted("staging")
@@ -126,18 +140,28 @@ func TestHooksLeadToNobodysOwnMachine(t *testing.T) {
 func TestAScratchDatabaseRunsNothingBeyondIt(t *testing.T) {
 	w := servicetest.Start(t)
 	ctx := t.Context()
-	w.Submitted(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (id int);", "2-reach.sql": "COPY berth TO '/tmp/vorrang-was-here';"})
+	w.Submitted(
+		map[string]string{
+			"1-create-berth.sql": "CREATE TABLE berth (id int);",
+			"2-reach.sql":        "COPY berth TO '/tmp/vorrang-was-here';",
+		},
+	)
 	must(w.Cut(ctx, "harbour", client.Cutting{Name: "one", Through: "1"}))
 	must(w.Cut(ctx, "harbour", client.Cutting{Name: "two"}))
 	_, err := w.CompareRelease(ctx, "harbour", "staging", "one", false)
 	require.NoError(t, err)
 	_, err = w.CompareRelease(ctx, "harbour", "staging", "two", false)
-	require.ErrorContains(t, err, "it is not run in a scratch database: line 1: COPY with a file of the server reaches beyond the database")
+	require.ErrorContains(
+		t,
+		err,
+		"it is not run in a scratch database: line 1: COPY with a file of the server reaches beyond the database",
+	)
 	assert.NoFileExists(t, "/tmp/vorrang-was-here")
 	author := w.As("a.lund", "author@harbour")
 	_, err = author.CompareRelease(ctx, "harbour", "staging", "one", false)
 	require.ErrorContains(t, err, "a.lund may not do this on harbour/development")
-	_, err = w.As("r.voss", "author@harbour", "releaser@harbour/development").CompareRelease(ctx, "harbour", "staging", "one", false)
+	_, err = w.As("r.voss", "author@harbour", "releaser@harbour/development").
+		CompareRelease(ctx, "harbour", "staging", "one", false)
 	require.NoError(t, err)
 }
 
@@ -146,7 +170,9 @@ func TestAScratchDatabaseRunsNothingBeyondIt(t *testing.T) {
 func TestAScratchDatabaseIsMadeByWhoMayOrIsDeclared(t *testing.T) {
 	w := servicetest.Start(t)
 	ctx := t.Context()
-	w.Submitted(map[string]string{"1-create-berth.sql": "CREATE TABLE public.berth AS SELECT current_user::text AS maker;"})
+	w.Submitted(
+		map[string]string{"1-create-berth.sql": "CREATE TABLE public.berth AS SELECT current_user::text AS maker;"},
+	)
 	must(w.Cut(ctx, "harbour", client.Cutting{Name: "one"}))
 	w.Promoted("staging")
 	compare := func() error {
@@ -155,19 +181,39 @@ func TestAScratchDatabaseIsMadeByWhoMayOrIsDeclared(t *testing.T) {
 	}
 	declare := func(development string) {
 		t.Helper()
-		_, err := w.Declare(ctx, "lane.yaml", fmt.Appendf(nil, "lane: harbour\nenvironments: [{name: development, disposable: true, %s}, {name: staging, target: 'file:%s'}]",
-			development, w.Files["staging"]), "harbour")
+		_, err := w.Declare(
+			ctx,
+			"lane.yaml",
+			fmt.Appendf(
+				nil,
+				"lane: harbour\nenvironments: [{name: development, disposable: true, %s}, {name: staging, target: 'file:%s'}]",
+				development,
+				w.Files["staging"],
+			),
+			"harbour",
+		)
 		require.NoError(t, err)
 	}
 	user := "maker_of_" + w.URLs["development"][strings.LastIndexByte(w.URLs["development"], '/')+1:]
 	server := pgtest.Shared(t).URL("postgres")
 	pgtest.Exec(t, server, fmt.Sprintf("CREATE ROLE %s LOGIN CREATEDB PASSWORD 'p'", user))
 	own := filepath.Join(t.TempDir(), "scratch")
-	require.NoError(t, os.WriteFile(own, fmt.Appendf(nil, "postgres://%s:p@127.0.0.1:%d/postgres", user, pgtest.Shared(t).Port), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			own,
+			fmt.Appendf(nil, "postgres://%s:p@127.0.0.1:%d/postgres", user, pgtest.Shared(t).Port),
+			0o600,
+		),
+	)
 
 	declare("target: 'file:" + w.Files["development"] + "'")
 	require.ErrorContains(t, compare(), "is a superuser there")
-	require.ErrorContains(t, compare(), "declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for development")
+	require.ErrorContains(
+		t,
+		compare(),
+		"declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for development",
+	)
 	declare("target: 'file:" + own + "'")
 	require.NoError(t, compare(), "it owns nothing else")
 	pgtest.Exec(t, server, fmt.Sprintf("CREATE DATABASE %s_other OWNER %[1]s", user))

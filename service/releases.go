@@ -42,12 +42,36 @@ func (s *catalogue) cut(c call, in *cutIn) (*api.ReleaseCut, error) {
 		return nil, err
 	}
 	if len(steps) == 0 || through != "" && steps[len(steps)-1].Number != through {
-		return nil, refused(or(see(remedy.LookAtSteps, "see the steps"), see(remedy.Submit, "send new ones")), "there is no step %s in the catalogue", orAny(through))
+		return nil, refused(
+			or(see(remedy.LookAtSteps, "see the steps"), see(remedy.Submit, "send new ones")),
+			"there is no step %s in the catalogue",
+			orAny(through),
+		)
 	}
-	r := release.Release{Lane: in.Lane, Name: in.Name, Digest: release.Digest(release.Sums(steps)), Through: steps[len(steps)-1].Number, Count: len(steps),
-		Notes: strings.TrimSpace(in.Notes), Commit: in.Commit, Clean: in.Clean, CutAt: s.Now().UTC().Truncate(time.Microsecond), CutBy: c.actor}
+	r := release.Release{
+		Lane:    in.Lane,
+		Name:    in.Name,
+		Digest:  release.Digest(release.Sums(steps)),
+		Through: steps[len(steps)-1].Number,
+		Count:   len(steps),
+		Notes:   strings.TrimSpace(in.Notes),
+		Commit:  in.Commit,
+		Clean:   in.Clean,
+		CutAt:   s.Now().UTC().Truncate(time.Microsecond),
+		CutBy:   c.actor,
+	}
 	if in.Digest != "" && in.Digest != string(r.Digest) {
-		return nil, refused(todo{remedy.Place{Lane: in.Lane}.Do(remedy.Submit).For("send the folder").And(remedy.Place{Lane: in.Lane}.Do(remedy.Cut))}, "the step folder and the catalogue differ up to step %s", r.Through)
+		return nil, refused(
+			todo{
+				remedy.Place{
+					Lane: in.Lane,
+				}.Do(remedy.Submit).
+					For("send the folder").
+					And(remedy.Place{Lane: in.Lane}.Do(remedy.Cut)),
+			},
+			"the step folder and the catalogue differ up to step %s",
+			r.Through,
+		)
 	}
 	if err := submission.Seal(c, r, ids); err != nil {
 		return nil, sealedAlready(err)
@@ -118,7 +142,10 @@ func (s *catalogue) oneRelease(c call, in *releaseIn) (*api.ReleaseContent, erro
 		if err != nil {
 			return nil, err
 		}
-		answer.Changes = release.Compare(present(facts.View, p.environment.Name, steps), meant(steps, p.environment.Name))
+		answer.Changes = release.Compare(
+			present(facts.View, p.environment.Name, steps),
+			meant(steps, p.environment.Name),
+		)
 	case in.Against != "":
 		_, other, err := s.library.sealedSteps(c, in.Lane, in.Against)
 		if err != nil {
@@ -177,7 +204,10 @@ func (s *catalogue) sign(c call, in *signIn) (*api.Signed, error) {
 	if err != nil {
 		return nil, badRequest(see(remedy.Sign, "make one"), "signature: %s", err)
 	}
-	err = s.laneLocks.change(in.Lane, func() error { return s.Records.AddSignatures(c, in.Lane, r.Digest, c.actor, signatures) })
+	err = s.laneLocks.change(
+		in.Lane,
+		func() error { return s.Records.AddSignatures(c, in.Lane, r.Digest, c.actor, signatures) },
+	)
 	if err != nil {
 		return nil, err
 	}

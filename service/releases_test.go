@@ -39,7 +39,14 @@ func cut(t *testing.T, w *servicetest.World, name, through string) release.Relea
 func TestProductionTakesSealedReleasesInTheLanesOrder(t *testing.T) {
 	w := servicetest.Start(t)
 	ask(t, w, "")
-	w.Submitted(map[string]string{"10-a.sql": "CREATE TABLE a (id int)", "10-a.back.sql": "DROP TABLE a", "20-b.sql": "CREATE TABLE b (id int)", "20-b.back.sql": "DROP TABLE b"})
+	w.Submitted(
+		map[string]string{
+			"10-a.sql":      "CREATE TABLE a (id int)",
+			"10-a.back.sql": "DROP TABLE a",
+			"20-b.sql":      "CREATE TABLE b (id int)",
+			"20-b.back.sql": "DROP TABLE b",
+		},
+	)
 	r := cut(t, w, "2026.11", "10")
 	assert.Equal(t, 1, r.Count)
 	promote := func(environment, release string) (*client.Error, string) {
@@ -82,7 +89,12 @@ func TestProductionTakesSealedReleasesInTheLanesOrder(t *testing.T) {
 	// a hotfix between two steps, while the environments before are further
 	_, did = promote("staging", "")
 	assert.Equal(t, "20", did)
-	w.Submitted(map[string]string{"15-fix.sql": "ALTER TABLE a ADD COLUMN fixed int", "15-fix.back.sql": "ALTER TABLE a DROP COLUMN fixed"})
+	w.Submitted(
+		map[string]string{
+			"15-fix.sql":      "ALTER TABLE a ADD COLUMN fixed int",
+			"15-fix.back.sql": "ALTER TABLE a DROP COLUMN fixed",
+		},
+	)
 	cut(t, w, "2026.11.1", "15")
 	refusal, _ = promote("staging", "2026.11.1")
 	assert.Equal(t, []gate.ID{gate.Order}, holds(refusal.Checks), "staging is further: there it is late")
@@ -94,7 +106,12 @@ func TestProductionTakesSealedReleasesInTheLanesOrder(t *testing.T) {
 	content := must(w.Release(t.Context(), "harbour", "2026.11.1", "", "2026.11"))
 	assert.Equal(t, []release.Change{{Number: "15", Slug: "fix", Mode: step.Transaction, What: "new"}}, content.Changes)
 	assert.Empty(t, must(w.Release(t.Context(), "harbour", "2026.11.1", "production", "")).Changes)
-	assert.Len(t, must(w.Release(t.Context(), "harbour", "2026.11.1", "development", "")).Changes, 2, "15 is new there, and 20 is not in it")
+	assert.Len(
+		t,
+		must(w.Release(t.Context(), "harbour", "2026.11.1", "development", "")).Changes,
+		2,
+		"15 is new there, and 20 is not in it",
+	)
 
 	back := must(w.PreviewBack(t.Context(), "harbour", "production", client.Way{Release: "2026.11"}))
 	require.Len(t, back.Actions, 1, "to a release point")
@@ -125,8 +142,16 @@ func TestASealedStepStaysAsItIs(t *testing.T) {
 	assert.Equal(t, "1-a.sql", files.Errors[0].File)
 	assert.Contains(t, files.Errors[0].Message, "step 1 is sealed in release one, and its text cannot be replaced")
 	assert.Equal(t, "2-b.back.sql", files.Errors[1].File)
-	require.NoError(t, submit(map[string]string{"1-a.sql": "SELECT 1", "2-b.back.sql": "SELECT 2", "1-a.back.sql": "SELECT 1"}), "what is added replaces nothing")
-	assert.Contains(t, submit(map[string]string{"2-b.sql": "", "2-b.back.sql": ""}).(*client.Error).Errors[0].Message, "cannot leave the catalogue")
+	require.NoError(
+		t,
+		submit(map[string]string{"1-a.sql": "SELECT 1", "2-b.back.sql": "SELECT 2", "1-a.back.sql": "SELECT 1"}),
+		"what is added replaces nothing",
+	)
+	assert.Contains(
+		t,
+		submit(map[string]string{"2-b.sql": "", "2-b.back.sql": ""}).(*client.Error).Errors[0].Message,
+		"cannot leave the catalogue",
+	)
 	_, err = w.Withdraw(t.Context(), "harbour", "2")
 	assert.Contains(t, problem(t, err).Detail, "step 2 is sealed in release one")
 	assert.Equal(t, r.Digest, must(w.Release(t.Context(), "harbour", "one", "", "")).Release.Digest)
@@ -172,8 +197,20 @@ func TestABundleInAnothersName(t *testing.T) {
 
 func TestABundleBringsAReleaseIntoAnotherVorrang(t *testing.T) {
 	w, other := servicetest.Start(t), servicetest.Start(t)
-	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int);\r\n", "2-b.sql": "CREATE TABLE b (id int)", "2-b.check.sql": "SELECT true"})
-	r := must(w.Cut(t.Context(), "harbour", client.Cutting{Name: "2026.11", Notes: "Two tables.", Commit: "abc", Clean: true})).Release
+	w.Submitted(
+		map[string]string{
+			"1-a.sql":       "CREATE TABLE a (id int);\r\n",
+			"2-b.sql":       "CREATE TABLE b (id int)",
+			"2-b.check.sql": "SELECT true",
+		},
+	)
+	r := must(
+		w.Cut(
+			t.Context(),
+			"harbour",
+			client.Cutting{Name: "2026.11", Notes: "Two tables.", Commit: "abc", Clean: true},
+		),
+	).Release
 	var bundle bytes.Buffer
 	require.NoError(t, w.Export(t.Context(), "harbour", "2026.11", &bundle))
 	packed := bundle.Bytes()
@@ -186,7 +223,11 @@ func TestABundleBringsAReleaseIntoAnotherVorrang(t *testing.T) {
 	}
 	assert.Equal(t, r, claimed(taken.Release), "unchanged, with who is said to have cut it and when")
 	assert.Equal(t, 2, taken.New)
-	assert.True(t, must(other.SubmitBundle(t.Context(), "harbour", io.MultiReader(bytes.NewReader(packed)))).Known, "also as a stream of unknown length")
+	assert.True(
+		t,
+		must(other.SubmitBundle(t.Context(), "harbour", io.MultiReader(bytes.NewReader(packed)))).Known,
+		"also as a stream of unknown length",
+	)
 	assert.Equal(t, r, claimed(must(other.Releases(t.Context(), "harbour")).Releases[0]))
 	var again bytes.Buffer
 	require.NoError(t, other.Export(t.Context(), "harbour", "2026.11", &again))
@@ -194,7 +235,11 @@ func TestABundleBringsAReleaseIntoAnotherVorrang(t *testing.T) {
 	assert.Equal(t, first.Sums, must(other.Release(t.Context(), "harbour", "2026.11", "", "")).Sums)
 	promoted := must(other.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))
 	assert.Equal(t, deploy.Done, other.Ended(promoted).Outcome)
-	assert.Equal(t, "2", pgtest.Query(t, other.URLs["staging"], "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"))
+	assert.Equal(
+		t,
+		"2",
+		pgtest.Query(t, other.URLs["staging"], "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"),
+	)
 
 	third := servicetest.Start(t)
 	third.Submitted(map[string]string{"1-a.sql": "CREATE TABLE another (id int)"})
@@ -208,7 +253,9 @@ func TestABundleBringsAReleaseIntoAnotherVorrang(t *testing.T) {
 func TestAnEnvironmentAsksForWhatItsLaneFileSays(t *testing.T) {
 	w := servicetest.Start(t)
 	ask(t, w, "release: not-asked, way-back: required, soak: 1h")
-	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "1-a.back.sql": "DROP TABLE a", "2-b.sql": "SELECT 2"})
+	w.Submitted(
+		map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "1-a.back.sql": "DROP TABLE a", "2-b.sql": "SELECT 2"},
+	)
 	_, err := w.Promote(t.Context(), "harbour", "production", client.Promotion{})
 	assert.Equal(t, []gate.ID{gate.PreviousEnvironment, gate.Soak, gate.WayBack}, holds(problem(t, err).Checks))
 	require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
@@ -232,7 +279,15 @@ func TestAFreezeAWindowAndABackupTurnTheGate(t *testing.T) {
 	w := servicetest.Start(t)
 	ctx := t.Context()
 	elsewhere := time.Now().UTC().Add(12 * time.Hour)
-	ask(t, w, fmt.Sprintf("release: not-asked, previous-environment: not-asked, backup: 2h, window: {hours: %s-%s}", elsewhere.Format("15:04"), elsewhere.Add(time.Hour).Format("15:04")))
+	ask(
+		t,
+		w,
+		fmt.Sprintf(
+			"release: not-asked, previous-environment: not-asked, backup: 2h, window: {hours: %s-%s}",
+			elsewhere.Format("15:04"),
+			elsewhere.Add(time.Hour).Format("15:04"),
+		),
+	)
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 1", "1-a.back.sql": "SELECT 1"})
 	held := func() []gate.Check {
 		return must(w.Gate(ctx, "harbour", "production", "")).Checks
@@ -240,7 +295,11 @@ func TestAFreezeAWindowAndABackupTurnTheGate(t *testing.T) {
 	assert.Equal(t, []gate.ID{gate.InWindow, gate.FreshBackup}, holds(held()))
 	_, err := w.Backup(ctx, "harbour", "production", "old", time.Now().Add(-3*time.Hour))
 	require.NoError(t, err)
-	assert.Contains(t, gate.Result{Checks: held()}.Find(gate.FreshBackup).Evidence, "the newest backup, old, was taken at")
+	assert.Contains(
+		t,
+		gate.Result{Checks: held()}.Find(gate.FreshBackup).Evidence,
+		"the newest backup, old, was taken at",
+	)
 	assert.Equal(t, gate.Hold, gate.Result{Checks: held()}.Find(gate.FreshBackup).Verdict)
 	_, err = w.Backup(ctx, "harbour", "production", "fresh", time.Now().Add(-time.Hour))
 	require.NoError(t, err)

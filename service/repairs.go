@@ -43,7 +43,12 @@ func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 			return s.settleWhole(c, p, session, in, standing, reason)
 		}
 		if !known || !standing.State.Doubtful() && standing.State.Status != ledger.StatusFailed {
-			return nil, "", refused(p.do(remedy.LookAtStatus, "see what the state of each step is"), "step %s is not in doubt on %s", number, in.Environment)
+			return nil, "", refused(
+				p.do(remedy.LookAtStatus, "see what the state of each step is"),
+				"step %s is not in doubt on %s",
+				number,
+				in.Environment,
+			)
 		}
 		e, err := s.targets.exhibit(c, p, session, standing)
 		if err != nil {
@@ -51,7 +56,12 @@ func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 		}
 		broken := e.statement.Invalid()
 		if !standing.State.Doubtful() && (len(broken) == 0 || in.As == ledger.SettledApplied) {
-			return nil, "", refused(p.do(remedy.Promote, "try it again"), "step %s failed on %s, and left no invalid index; it is not in doubt", number, in.Environment)
+			return nil, "", refused(
+				p.do(remedy.Promote, "try it again"),
+				"step %s failed on %s, and left no invalid index; it is not in doubt",
+				number,
+				in.Environment,
+			)
 		}
 		if err := s.clearAway(c, p, session, in, e, broken); err != nil {
 			return nil, "", err
@@ -60,16 +70,37 @@ func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 			broken = nil
 		}
 		entry := settled(standing, e, in.As, reason, c.actor, broken)
-		return []ledger.Entry{entry}, fmt.Sprintf("step %s is settled as %s on %s%s", number, in.As, in.Environment, goesOn(standing.State, in.As)), nil
+		return []ledger.Entry{
+				entry,
+			}, fmt.Sprintf(
+				"step %s is settled as %s on %s%s",
+				number,
+				in.As,
+				in.Environment,
+				goesOn(standing.State, in.As),
+			), nil
 	})
 }
 
 // settleWhole records what is there of a step that stopped half-way, or in doubt,
 // as a whole.
-func (s *repairs) settleWhole(c call, p targetContext, session engine.Session, in *settleIn, standing plan.Standing, reason string) ([]ledger.Entry, string, error) {
+func (s *repairs) settleWhole(
+	c call,
+	p targetContext,
+	session engine.Session,
+	in *settleIn,
+	standing plan.Standing,
+	reason string,
+) ([]ledger.Entry, string, error) {
 	number, st := standing.Step.Number, standing.State
 	if !unfinished(st) {
-		return nil, "", refused(p.do(remedy.LookAtStatus, "see what the state of each step is"), "step %s is %s on %s, and not half-done", number, st.Status, in.Environment)
+		return nil, "", refused(
+			p.do(remedy.LookAtStatus, "see what the state of each step is"),
+			"step %s is %s on %s, and not half-done",
+			number,
+			st.Status,
+			in.Environment,
+		)
 	}
 	version, known := s.targets.versions(c, p)(number, st.Checksum)
 	if !known {
@@ -102,18 +133,33 @@ func (s *repairs) settleWhole(c call, p targetContext, session engine.Session, i
 		against = evidence.Remains(looked)
 	}
 	if len(against) > 0 && !in.Acknowledge {
-		return nil, "", refuseDifferences(see(remedy.Acknowledge, "look again; if it is meant to be like this"), against,
-			"%s than that step %s is settled as %s", plural.Count(len(against), "thing shows otherwise", "things show otherwise"), number, in.As)
+		return nil, "", refuseDifferences(
+			see(remedy.Acknowledge, "look again; if it is meant to be like this"),
+			against,
+			"%s than that step %s is settled as %s",
+			plural.Count(len(against), "thing shows otherwise", "things show otherwise"),
+			number,
+			in.As,
+		)
 	}
 	detail := st.Progress
 	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen, detail.Waived = in.As, reason, "", "", lines, nil
-	entry := ledger.Entry{Action: ledger.Settled, Step: number, Slug: st.Slug, Checksum: st.Checksum, Actor: c.actor, Detail: detail.JSON()}
+	entry := ledger.Entry{
+		Action:   ledger.Settled,
+		Step:     number,
+		Slug:     st.Slug,
+		Checksum: st.Checksum,
+		Actor:    c.actor,
+		Detail:   detail.JSON(),
+	}
 	what := map[string]string{
 		ledger.SettledUndone: "nothing of it is there; the next promotion runs it from its first statement",
 		ledger.SettledWhole:  "all of it is there; it is applied",
 		ledger.SettledAgain:  "it begins again at its first statement",
 	}[in.As]
-	return []ledger.Entry{entry}, fmt.Sprintf("step %s is settled as %s on %s: %s", number, in.As, in.Environment, what), nil
+	return []ledger.Entry{
+		entry,
+	}, fmt.Sprintf("step %s is settled as %s on %s: %s", number, in.As, in.Environment, what), nil
 }
 
 // goesOn says where a settled step goes on, if anywhere.
@@ -132,14 +178,30 @@ func goesOn(st ledger.StepState, as string) string {
 
 // clearAway refuses what the evidence speaks against, unless that was
 // acknowledged, and drops invalid indexes where that was asked for.
-func (s *repairs) clearAway(ctx context.Context, p targetContext, session engine.Session, in *settleIn, e stepEvidence, broken []evidence.Object) error {
+func (s *repairs) clearAway(
+	ctx context.Context,
+	p targetContext,
+	session engine.Session,
+	in *settleIn,
+	e stepEvidence,
+	broken []evidence.Object,
+) error {
 	if len(broken) > 0 && !in.DropInvalid && in.As == ledger.SettledNotApplied {
-		return refused(or(see(remedy.DropInvalid, "have it dropped now, without blocking anybody"), by("drop it yourself first")),
-			"the %s was left INVALID by a build that did not end, and the next try would stumble over it", broken[0])
+		return refused(
+			or(see(remedy.DropInvalid, "have it dropped now, without blocking anybody"), by("drop it yourself first")),
+			"the %s was left INVALID by a build that did not end, and the next try would stumble over it",
+			broken[0],
+		)
 	}
 	if against := speaksAgainst(e, in.As); len(against) > 0 && !in.Acknowledge && !in.DropInvalid {
-		return refuseDifferences(see(remedy.Acknowledge, "look again; if you know better"), against,
-			"the target shows otherwise than that statement %d of step %s is %s", e.standing.State.Progress.Statement, e.standing.Step.Number, in.As)
+		return refuseDifferences(
+			see(remedy.Acknowledge, "look again; if you know better"),
+			against,
+			"the target shows otherwise than that statement %d of step %s is %s",
+			e.standing.State.Progress.Statement,
+			e.standing.Step.Number,
+			in.As,
+		)
 	}
 	sweeper, can := session.(engine.Sweeper)
 	if !in.DropInvalid || !can { // where none can be there
@@ -166,7 +228,8 @@ func speaksAgainst(e stepEvidence, as string) []string {
 		}
 	}
 	progress := e.standing.State.Progress
-	if has, holds := e.statement.Checked(); has && progress.Statement >= progress.Of && holds == (as == ledger.SettledNotApplied) {
+	if has, holds := e.statement.Checked(); has && progress.Statement >= progress.Of &&
+		holds == (as == ledger.SettledNotApplied) {
 		against = append(against, e.statement.Lines()[:len(e.statement.Check)]...)
 	}
 	return against
@@ -186,8 +249,14 @@ func settled(standing plan.Standing, e stepEvidence, as, reason, actor string, d
 	for _, index := range dropped {
 		detail.Dropped = append(detail.Dropped, index.String())
 	}
-	return ledger.Entry{Action: ledger.Settled, Step: standing.Step.Number, Slug: standing.State.Slug, Checksum: standing.State.Checksum,
-		Actor: actor, Detail: detail.JSON()}
+	return ledger.Entry{
+		Action:   ledger.Settled,
+		Step:     standing.Step.Number,
+		Slug:     standing.State.Slug,
+		Checksum: standing.State.Checksum,
+		Actor:    actor,
+		Detail:   detail.JSON(),
+	}
 }
 
 type amendIn struct {
@@ -209,7 +278,12 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 	return s.record(c, p, func(session engine.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
 		standing, known := facts.View.Find(number)
 		if !known || !standing.Has(plan.Edited) {
-			return nil, "", refused(p.do(remedy.LookAtStatus, "see what the state of each step is"), "step %s is not edited on %s", number, in.Environment)
+			return nil, "", refused(
+				p.do(remedy.LookAtStatus, "see what the state of each step is"),
+				"step %s is not edited on %s",
+				number,
+				in.Environment,
+			)
 		}
 		var lines []string
 		change, err := s.library.change(c, p, standing.State.Checksum, standing.Step.Forward.Checksum)
@@ -222,15 +296,36 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 				return nil, "", err
 			}
 			if wrong := e.step.Wrong(); len(wrong) > 0 && !in.Acknowledge {
-				return nil, "", refuseDifferences(or(by("put the applied text back and write the change as a new step"), see(remedy.Acknowledge, "if it is meant to be like this")), wrong,
-					"%s not as the new text of step %s would have left %s", plural.Count(len(wrong), "thing is", "things are"), number, in.Environment)
+				return nil, "", refuseDifferences(
+					or(
+						by("put the applied text back and write the change as a new step"),
+						see(remedy.Acknowledge, "if it is meant to be like this"),
+					),
+					wrong,
+					"%s not as the new text of step %s would have left %s",
+					plural.Count(len(wrong), "thing is", "things are"),
+					number,
+					in.Environment,
+				)
 			}
 			lines = e.step.Lines()
 		}
-		entry := ledger.Entry{Action: ledger.Amended, Step: number, Slug: standing.Step.Slug, Checksum: standing.Step.Forward.Checksum,
-			Actor: c.actor, Detail: ledger.Detail{Reason: reason, Instead: standing.State.Checksum, Seen: lines}.JSON()}
-		return []ledger.Entry{entry}, fmt.Sprintf("the text of step %s with the checksum %s is right on %s from now on; it was not run",
-			number, standing.Step.Forward.Checksum.Short(), in.Environment), nil
+		entry := ledger.Entry{
+			Action:   ledger.Amended,
+			Step:     number,
+			Slug:     standing.Step.Slug,
+			Checksum: standing.Step.Forward.Checksum,
+			Actor:    c.actor,
+			Detail:   ledger.Detail{Reason: reason, Instead: standing.State.Checksum, Seen: lines}.JSON(),
+		}
+		return []ledger.Entry{
+				entry,
+			}, fmt.Sprintf(
+				"the text of step %s with the checksum %s is right on %s from now on; it was not run",
+				number,
+				standing.Step.Forward.Checksum.Short(),
+				in.Environment,
+			), nil
 	})
 }
 

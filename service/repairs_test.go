@@ -49,7 +49,18 @@ func doubt(t *testing.T, w *servicetest.World, environment, number, slug, text s
 	var sum sqltext.Sum
 	for i := 1; i <= statement; i++ {
 		detail := ledger.Detail{Mode: step.Autocommit, Statement: i, Of: len(statements), Done: sum.Total()}
-		entry := head.Next(ledger.Entry{Action: ledger.Begun, Step: step.Number(number), Slug: slug, Checksum: file.Checksum, Deployment: "99", Actor: "pilot", Detail: detail.JSON()}, entryTime)
+		entry := head.Next(
+			ledger.Entry{
+				Action:     ledger.Begun,
+				Step:       step.Number(number),
+				Slug:       slug,
+				Checksum:   file.Checksum,
+				Deployment: "99",
+				Actor:      "pilot",
+				Detail:     detail.JSON(),
+			},
+			entryTime,
+		)
 		require.NoError(t, session.Append(ctx, entry))
 		head = entry.Head()
 		sum.Add(statements[i-1])
@@ -71,13 +82,55 @@ func TestADoubtIsSettledByWhatTheTargetShows(t *testing.T) {
 		verdict     evidence.Verdict
 		outcome     deploy.Outcome // of the next promotion; empty where the gate holds it
 	}{
-		"the check of the last statement holds":               {buildIndex, "SELECT count(*) = 1 FROM berth", 3, "INSERT INTO public.berth VALUES (1, 'North quay')", evidence.TookEffect, ""},
-		"nothing of an object is there":                       {buildIndex, exists, 2, "", evidence.NoEffect, deploy.Done},
-		"rows cannot be seen in the catalogs":                 {buildIndex, "SELECT count(*) = 1 FROM berth", 3, "", evidence.Unclear, "held"},
-		"without a check nothing is decided":                  {buildIndex, "", 2, "", evidence.Unclear, "held"},
-		"an object in the middle, and a check too early":      {buildIndex, exists, 2, "CREATE INDEX berth_name ON public.berth (name)", evidence.Unclear, "held"},
-		"an index that was left invalid is asked about":       {buildIndex, exists, 2, "CREATE INDEX berth_name ON public.berth (name); UPDATE pg_index SET indisvalid = false WHERE indexrelid = 'public.berth_name'::regclass", evidence.Unclear, "held"},
-		"the check fails with an error, and nothing is there": {buildIndex, "SELECT true FROM berth LIMIT 1/(SELECT count(*) FROM berth)", 1, "", evidence.NoEffect, deploy.Done},
+		"the check of the last statement holds": {
+			buildIndex,
+			"SELECT count(*) = 1 FROM berth",
+			3,
+			"INSERT INTO public.berth VALUES (1, 'North quay')",
+			evidence.TookEffect,
+			"",
+		},
+		"nothing of an object is there": {
+			buildIndex,
+			exists,
+			2,
+			"",
+			evidence.NoEffect,
+			deploy.Done,
+		},
+		"rows cannot be seen in the catalogs": {
+			buildIndex,
+			"SELECT count(*) = 1 FROM berth",
+			3,
+			"",
+			evidence.Unclear,
+			"held",
+		},
+		"without a check nothing is decided": {buildIndex, "", 2, "", evidence.Unclear, "held"},
+		"an object in the middle, and a check too early": {
+			buildIndex,
+			exists,
+			2,
+			"CREATE INDEX berth_name ON public.berth (name)",
+			evidence.Unclear,
+			"held",
+		},
+		"an index that was left invalid is asked about": {
+			buildIndex,
+			exists,
+			2,
+			"CREATE INDEX berth_name ON public.berth (name); UPDATE pg_index SET indisvalid = false WHERE indexrelid = 'public.berth_name'::regclass",
+			evidence.Unclear,
+			"held",
+		},
+		"the check fails with an error, and nothing is there": {
+			buildIndex,
+			"SELECT true FROM berth LIMIT 1/(SELECT count(*) FROM berth)",
+			1,
+			"",
+			evidence.NoEffect,
+			deploy.Done,
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -110,7 +163,11 @@ func TestADoubtIsSettledByWhatTheTargetShows(t *testing.T) {
 				assert.Equal(t, c.outcome, w.Ended(promoted).Outcome)
 				assert.Equal(t, "1", pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM public.berth"), "it went on where it stopped")
 			}
-			assert.Contains(t, pgtest.Query(t, w.URLs["staging"], "SELECT detail FROM vorrang.ledger WHERE action = 'settled'"), `"reason":"by its check: `)
+			assert.Contains(
+				t,
+				pgtest.Query(t, w.URLs["staging"], "SELECT detail FROM vorrang.ledger WHERE action = 'settled'"),
+				`"reason":"by its check: `,
+			)
 		})
 	}
 }
@@ -120,25 +177,52 @@ func TestSomebodysWordSettlesADoubt(t *testing.T) {
 	w.Submitted(map[string]string{"1-berth.sql": buildIndex})
 	doubt(t, w, "staging", "1", "berth", buildIndex, 2)
 	settle := func(as string, acknowledge, drop bool) error {
-		_, err := w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: as, Reason: "looked", Acknowledge: acknowledge, DropInvalid: drop})
+		_, err := w.Settle(
+			t.Context(),
+			"harbour",
+			"staging",
+			client.Settlement{Step: "1", As: as, Reason: "looked", Acknowledge: acknowledge, DropInvalid: drop},
+		)
 		return err
 	}
 	refusal := problem(t, settle("applied", false, false))
 	assert.Contains(t, refusal.Detail, "the target shows otherwise than that statement 2 of step 1 is applied")
 	assert.Equal(t, []string{"index berth_name is not there"}, refusal.Differences)
 
-	pgtest.Exec(t, w.URLs["staging"], "SET search_path = public; CREATE INDEX berth_name ON berth (name); UPDATE pg_index SET indisvalid = false WHERE indexrelid = 'berth_name'::regclass")
+	pgtest.Exec(
+		t,
+		w.URLs["staging"],
+		"SET search_path = public; CREATE INDEX berth_name ON berth (name); UPDATE pg_index SET indisvalid = false WHERE indexrelid = 'berth_name'::regclass",
+	)
 	assert.Contains(t, problem(t, settle("not-applied", false, false)).Detail, "the index berth_name was left INVALID")
 	assert.Equal(t, []string{"index berth_name"}, must(w.Evidence(t.Context(), "harbour", "staging", "1")).Invalid)
 	require.NoError(t, settle("not-applied", false, true))
-	assert.Equal(t, "null", pgtest.Query(t, w.URLs["staging"], "SELECT to_regclass('public.berth_name')"), "it was dropped")
-	assert.JSONEq(t, `["index berth_name"]`, pgtest.Query(t, w.URLs["staging"], "SELECT detail::json -> 'dropped' FROM vorrang.ledger WHERE action = 'settled'"))
+	assert.Equal(
+		t,
+		"null",
+		pgtest.Query(t, w.URLs["staging"], "SELECT to_regclass('public.berth_name')"),
+		"it was dropped",
+	)
+	assert.JSONEq(
+		t,
+		`["index berth_name"]`,
+		pgtest.Query(
+			t,
+			w.URLs["staging"],
+			"SELECT detail::json -> 'dropped' FROM vorrang.ledger WHERE action = 'settled'",
+		),
+	)
 	assert.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
 
 	// a statement that took effect is passed over
 	doubt(t, w, "production", "1", "berth", buildIndex, 2)
 	pgtest.Exec(t, w.URLs["production"], "SET search_path = public; CREATE INDEX berth_name ON berth (name)")
-	_, err := w.Settle(t.Context(), "harbour", "production", client.Settlement{Step: "1", As: "applied", Reason: "the index is there"})
+	_, err := w.Settle(
+		t.Context(),
+		"harbour",
+		"production",
+		client.Settlement{Step: "1", As: "applied", Reason: "the index is there"},
+	)
 	require.NoError(t, err)
 	ended := w.Promoted("production")
 	require.Equal(t, deploy.Done, ended.Outcome, "%v", ended.Failure)
@@ -174,10 +258,26 @@ func TestWorkDoneByHandIsAttestedAfterALook(t *testing.T) {
 	refusal, _ := attest(client.Attestation{Step: "1", Reason: " "})
 	assert.Contains(t, refusal.Detail, "reason: say how you know")
 	refusal, _ = attest(client.Attestation{Through: "3"})
-	assert.Equal(t, []string{"step 1 (vessel): column vessel.id is not there (statement 1, line 1)", "step 1 (vessel): table vessel is not there (statement 1, line 1)"}, refusal.Differences[:2])
-	assert.Equal(t, "0", pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM pg_class WHERE relname IN ('vessel', 'ledger')"), "nothing was tried, nothing recorded")
+	assert.Equal(
+		t,
+		[]string{
+			"step 1 (vessel): column vessel.id is not there (statement 1, line 1)",
+			"step 1 (vessel): table vessel is not there (statement 1, line 1)",
+		},
+		refusal.Differences[:2],
+	)
+	assert.Equal(
+		t,
+		"0",
+		pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM pg_class WHERE relname IN ('vessel', 'ledger')"),
+		"nothing was tried, nothing recorded",
+	)
 
-	pgtest.Exec(t, w.URLs["staging"], "SET search_path = public; CREATE TABLE vessel (id int); CREATE TABLE berth (id int); CREATE TABLE pilot (id int)")
+	pgtest.Exec(
+		t,
+		w.URLs["staging"],
+		"SET search_path = public; CREATE TABLE vessel (id int); CREATE TABLE berth (id int); CREATE TABLE pilot (id int)",
+	)
 	_, numbers := attest(client.Attestation{Through: "7", IfPresent: true})
 	assert.Equal(t, []step.Number{"1", "5"}, numbers, "2 lacks its index, and the others create nothing")
 	refusal, _ = attest(client.Attestation{Step: "3"})
@@ -186,7 +286,11 @@ func TestWorkDoneByHandIsAttestedAfterALook(t *testing.T) {
 	_, numbers = attest(client.Attestation{Step: "3"})
 	assert.Equal(t, []step.Number{"3"}, numbers, "its check holds")
 	refusal, _ = attest(client.Attestation{Step: "4"})
-	assert.Contains(t, refusal.Differences[0], "no check and creates, alters or drops nothing that could be looked up: UPDATE in line 1")
+	assert.Contains(
+		t,
+		refusal.Differences[0],
+		"no check and creates, alters or drops nothing that could be looked up: UPDATE in line 1",
+	)
 	_, numbers = attest(client.Attestation{Step: "4", Acknowledge: true})
 	assert.Equal(t, []step.Number{"4"}, numbers)
 	refusal, _ = attest(client.Attestation{Step: "6"})
@@ -197,7 +301,11 @@ func TestWorkDoneByHandIsAttestedAfterALook(t *testing.T) {
 	status := must(w.Status(t.Context(), "harbour", "staging", "all"))
 	assert.Equal(t, ledger.StatusAttested, status.Steps[3].State)
 	assert.Empty(t, holds(status.Gate))
-	assert.Equal(t, "built by hand", pgtest.Query(t, w.URLs["staging"], "SELECT detail ->> 'reason' FROM vorrang.ledger WHERE step = '4'"))
+	assert.Equal(
+		t,
+		"built by hand",
+		pgtest.Query(t, w.URLs["staging"], "SELECT detail ->> 'reason' FROM vorrang.ledger WHERE step = '4'"),
+	)
 	assert.True(t, must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{})).Nothing)
 }
 
@@ -216,8 +324,16 @@ func TestAnEditedStepIsShownAgainstWhatWasApplied(t *testing.T) {
 		submitted := w.Submitted(map[string]string{"1-vessel.sql": text})
 		require.Len(t, submitted.Applied, 1)
 		warned := submitted.Applied[0]
-		assert.Equal(t, "1 staging applied "+string(change), string(warned.Number)+" "+warned.Environment+" "+string(warned.State)+" "+string(warned.Change))
-		assert.Contains(t, advice.Text(warned.Remedies), "write the change as a new step; or, if the new text is right there as it stands: vorrang amend -lane harbour -env staging -step 1")
+		assert.Equal(
+			t,
+			"1 staging applied "+string(change),
+			string(warned.Number)+" "+warned.Environment+" "+string(warned.State)+" "+string(warned.Change),
+		)
+		assert.Contains(
+			t,
+			advice.Text(warned.Remedies),
+			"write the change as a new step; or, if the new text is right there as it stands: vorrang amend -lane harbour -env staging -step 1",
+		)
 		d := must(w.Status(t.Context(), "harbour", "staging", "open")).Steps[0].Difference
 		require.NotNil(t, d)
 		assert.Equal(t, change, d.Change)
@@ -237,12 +353,22 @@ func TestAnEditedStepIsShownAgainstWhatWasApplied(t *testing.T) {
 	submitted := w.Submitted(map[string]string{"1-vessel.sql": applied, "2-b.sql": ""})
 	require.Len(t, submitted.Applied, 1, "the applied text is back; the other step is gone")
 	assert.True(t, submitted.Applied[0].Gone)
-	assert.Contains(t, advice.Text(submitted.Applied[0].Remedies), "put its files back and submit; how to undo it there instead")
+	assert.Contains(
+		t,
+		advice.Text(submitted.Applied[0].Remedies),
+		"put its files back and submit; how to undo it there instead",
+	)
 }
 
 func TestTheNewestStepIsWithdrawnIfItIsAppliedNowhere(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "CREATE TABLE b (id int)", "2-b.back.sql": "DROP TABLE b"})
+	w.Submitted(
+		map[string]string{
+			"1-a.sql":      "CREATE TABLE a (id int)",
+			"2-b.sql":      "CREATE TABLE b (id int)",
+			"2-b.back.sql": "DROP TABLE b",
+		},
+	)
 	_, err := w.Withdraw(t.Context(), "harbour", "1")
 	assert.Contains(t, problem(t, err).Detail, "step 1 is not the newest of harbour: step 2 (b) is")
 	require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
@@ -259,39 +385,73 @@ func TestTheNewestStepIsWithdrawnIfItIsAppliedNowhere(t *testing.T) {
 
 	require.NoError(t, os.Remove(w.Files["production"]))
 	_, err = w.Withdraw(t.Context(), "harbour", "2")
-	assert.Contains(t, problem(t, err).Detail, "whether step 2 is applied on production could not be seen", "nothing is guessed")
+	assert.Contains(
+		t,
+		problem(t, err).Detail,
+		"whether step 2 is applied on production could not be seen",
+		"nothing is guessed",
+	)
 }
 
 func TestOnlyADisposableDatabaseIsRebuilt(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "/*---\nonly: staging\n---*/\nCREATE TABLE b (id int)"})
+	w.Submitted(
+		map[string]string{
+			"1-a.sql": "CREATE TABLE a (id int)",
+			"2-b.sql": "/*---\nonly: staging\n---*/\nCREATE TABLE b (id int)",
+		},
+	)
 	require.Equal(t, deploy.Done, w.Promoted("development").Outcome)
 	pgtest.Exec(t, w.URLs["development"], "INSERT INTO public.a VALUES (1); CREATE TABLE public.stray (id int)")
 	_, err := w.Rebuild(t.Context(), "harbour", "production", "production")
 	assert.Contains(t, problem(t, err).Detail, "production is not disposable: nothing may empty it")
 	_, err = w.Rebuild(t.Context(), "harbour", "development", "")
-	assert.Contains(t, problem(t, err).Detail, "drops everything in the application's schemas of development (2 tables, with their rows)")
+	assert.Contains(
+		t,
+		problem(t, err).Detail,
+		"drops everything in the application's schemas of development (2 tables, with their rows)",
+	)
 	assert.Contains(t, advice.Text(problem(t, err).Remedies), "-confirm development")
 
 	ended := w.Ended(must(w.Rebuild(t.Context(), "harbour", "development", "development")))
 	require.Equal(t, deploy.Done, ended.Outcome, "%v", ended.Failure)
 	assert.True(t, ended.Rebuild)
-	assert.Equal(t, "a", pgtest.Query(t, w.URLs["development"], "SELECT string_agg(tablename, ' ') FROM pg_tables WHERE schemaname = 'public'"))
+	assert.Equal(
+		t,
+		"a",
+		pgtest.Query(
+			t,
+			w.URLs["development"],
+			"SELECT string_agg(tablename, ' ') FROM pg_tables WHERE schemaname = 'public'",
+		),
+	)
 	assert.Empty(t, must(w.Verify(t.Context(), "harbour", "development")).Deviations)
 
 	// production's file leads to development's database, under another name
 	other := strings.Replace(w.URLs["development"], "127.0.0.1", "localhost", 1)
 	require.NoError(t, os.WriteFile(w.Files["production"], []byte(other), 0o600))
 	_, err = w.Rebuild(t.Context(), "harbour", "development", "development")
-	assert.Contains(t, problem(t, err).Detail, "this database is also the target of harbour/production: nothing may empty it")
+	assert.Contains(
+		t,
+		problem(t, err).Detail,
+		"this database is also the target of harbour/production: nothing may empty it",
+	)
 	require.NoError(t, os.WriteFile(w.Files["production"], []byte("postgres://x@127.0.0.1:1/x"), 0o600))
 	w.Ended(must(w.Rebuild(t.Context(), "harbour", "development", "development"))) // its ledger says whose it is
 
 	// a database that does not say whose it is
 	pgtest.Exec(t, w.URLs["development"], "DROP SCHEMA vorrang CASCADE")
 	_, err = w.Rebuild(t.Context(), "harbour", "development", "development")
-	assert.Contains(t, problem(t, err).Detail, "whether harbour/production, which is not disposable, has another database could not be seen")
-	assert.Equal(t, "1", pgtest.Query(t, w.URLs["development"], "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"))
+	assert.Contains(
+		t,
+		problem(t, err).Detail,
+		"whether harbour/production, which is not disposable, has another database could not be seen",
+	)
+	assert.Equal(
+		t,
+		"1",
+		pgtest.Query(t, w.URLs["development"], "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"),
+	)
 }
 
 func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
@@ -300,14 +460,26 @@ func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
 		"1-a.sql": "CREATE TABLE a (id int PRIMARY KEY); CREATE TYPE mood AS ENUM ('calm', 'rough')", "2-b.sql": "CREATE TABLE b (id int); CREATE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 1'",
 		"3-c.sql": "ALTER TABLE a ADD COLUMN name text; CREATE VIEW v AS SELECT * FROM a", "4-d.sql": "INSERT INTO a SELECT 1/0",
 	})
-	pgtest.Exec(t, w.URLs["production"], "SET search_path = public; CREATE TABLE a (id bigint PRIMARY KEY); CREATE TABLE b (id int NOT NULL); CREATE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 2'; CREATE TYPE mood AS ENUM ('calm')")
+	pgtest.Exec(
+		t,
+		w.URLs["production"],
+		"SET search_path = public; CREATE TABLE a (id bigint PRIMARY KEY); CREATE TABLE b (id int NOT NULL); CREATE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 2'; CREATE TYPE mood AS ENUM ('calm')",
+	)
 	_, err := w.Baseline(t.Context(), "harbour", "production", "3", true)
 	refusal := problem(t, err)
 	assert.Contains(t, refusal.Detail, "production does not look as it does after step 3: 6 differences")
 	assert.Contains(t, refusal.Differences, "column public.a.name is made by these steps, and is not there")
-	assert.Contains(t, advice.Text(refusal.Remedies), "step 2 fits best, with 4 differences: vorrang baseline -lane harbour -env production -at 2 -check")
+	assert.Contains(
+		t,
+		advice.Text(refusal.Remedies),
+		"step 2 fits best, with 4 differences: vorrang baseline -lane harbour -env production -at 2 -check",
+	)
 	_, err = w.Baseline(t.Context(), "harbour", "production", "1", true)
-	assert.Contains(t, problem(t, err).Differences, "function public.f(integer) is there, and these steps do not make it")
+	assert.Contains(
+		t,
+		problem(t, err).Differences,
+		"function public.f(integer) is there, and these steps do not make it",
+	)
 	_, err = w.Baseline(t.Context(), "harbour", "production", "4", true)
 	assert.Contains(t, problem(t, err).Detail, "step 4 (d) cannot be applied to an empty database")
 	_, err = w.Baseline(t.Context(), "harbour", "production", "2", true)
@@ -315,27 +487,66 @@ func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
 	for _, says := range []string{"type public.mood: ", "labels is 'calm', and these steps make it 'calm', 'rough'", "column public.a.id: type is bigint, and these steps make it integer", "column public.b.id: null is not allowed, and these steps make it allowed", "function public.f(integer): definition is"} {
 		assert.Contains(t, wrong, says, "names are not enough")
 	}
-	assert.Contains(t, advice.Text(problem(t, err).Remedies), "no other number fits better than 2; if the differences are meant: vorrang baseline -lane harbour -env production -at 2")
-	pgtest.Exec(t, w.URLs["production"], "SET search_path = public; ALTER TABLE a ALTER id TYPE int; ALTER TABLE b ALTER id DROP NOT NULL; CREATE OR REPLACE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 1'; ALTER TYPE mood ADD VALUE 'rough'")
+	assert.Contains(
+		t,
+		advice.Text(problem(t, err).Remedies),
+		"no other number fits better than 2; if the differences are meant: vorrang baseline -lane harbour -env production -at 2",
+	)
+	pgtest.Exec(
+		t,
+		w.URLs["production"],
+		"SET search_path = public; ALTER TABLE a ALTER id TYPE int; ALTER TABLE b ALTER id DROP NOT NULL; CREATE OR REPLACE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 1'; ALTER TYPE mood ADD VALUE 'rough'",
+	)
 	_, err = w.Baseline(t.Context(), "harbour", "production", "3", true)
-	assert.Contains(t, advice.Text(problem(t, err).Remedies), "it looks exactly as after step 2: vorrang baseline -lane harbour -env production -at 2 -check")
+	assert.Contains(
+		t,
+		advice.Text(problem(t, err).Remedies),
+		"it looks exactly as after step 2: vorrang baseline -lane harbour -env production -at 2 -check",
+	)
 	recorded := must(w.Baseline(t.Context(), "harbour", "production", "2", true))
-	assert.Contains(t, recorded.Message, "checked: the schema is what these steps make, 8 objects, but for owners and grants")
-	assert.Equal(t, "0", pgtest.Query(t, w.URLs["development"], `SELECT count(*) FROM pg_database WHERE datname LIKE 'vorrang\_scratch%'`), "the scratch databases are gone")
+	assert.Contains(
+		t,
+		recorded.Message,
+		"checked: the schema is what these steps make, 8 objects, but for owners and grants",
+	)
+	assert.Equal(
+		t,
+		"0",
+		pgtest.Query(
+			t,
+			w.URLs["development"],
+			`SELECT count(*) FROM pg_database WHERE datname LIKE 'vorrang\_scratch%'`,
+		),
+		"the scratch databases are gone",
+	)
 }
 
 func TestAPromotionSaysWhatBecomesOfAFailure(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "1-a.back.sql": "DROP TABLE a", "2-b.sql": "SELECT 1/0"})
+	w.Submitted(
+		map[string]string{
+			"1-a.sql":      "CREATE TABLE a (id int)",
+			"1-a.back.sql": "DROP TABLE a",
+			"2-b.sql":      "SELECT 1/0",
+		},
+	)
 	_, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{OnFailure: plan.BackOut})
-	assert.Contains(t, problem(t, err).Detail, "these steps have no way back, so nothing could be backed out if a later one failed: 2 (b, mode transaction)")
+	assert.Contains(
+		t,
+		problem(t, err).Detail,
+		"these steps have no way back, so nothing could be backed out if a later one failed: 2 (b, mode transaction)",
+	)
 	w.Submitted(map[string]string{"2-b.back.sql": "SELECT 1"})
 	ended := w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{OnFailure: plan.BackOut})))
 	assert.Equal(t, deploy.BackedOut, ended.Outcome)
 	assert.Equal(t, plan.BackOut, ended.OnFailure)
 	ended = w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Whole: true})))
 	assert.Equal(t, deploy.Failed, ended.Outcome)
-	assert.Equal(t, "0", pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"))
+	assert.Equal(
+		t,
+		"0",
+		pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"),
+	)
 	w.Submitted(map[string]string{"2-b.sql": autocommit + "VACUUM"})
 	_, err = w.Promote(t.Context(), "harbour", "staging", client.Promotion{Whole: true})
 	assert.Contains(t, problem(t, err).Detail, "cannot run in one transaction with others: 2 (b, mode autocommit)")
@@ -349,13 +560,22 @@ func TestAPreviewSaysWhatIsLost(t *testing.T) {
 		"3-c.sql": "SELECT 1",
 	})
 	preview := must(w.Preview(t.Context(), "harbour", "staging", client.Promotion{}))
-	assert.Equal(t, []bool{false, false, true}, []bool{preview.Actions[0].Irreversible, preview.Actions[1].Irreversible, preview.Actions[2].Irreversible})
+	assert.Equal(
+		t,
+		[]bool{false, false, true},
+		[]bool{preview.Actions[0].Irreversible, preview.Actions[1].Irreversible, preview.Actions[2].Irreversible},
+	)
 	assert.Equal(t, "drops the column a.note", preview.Actions[1].Losses[0].What)
 	assert.Equal(t, 2, preview.Actions[1].Losses[1].Line)
 	promoted := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Through: "2"}))
 	require.Equal(t, deploy.Done, w.Ended(promoted).Outcome)
 	back := must(w.PreviewBack(t.Context(), "harbour", "staging", client.Way{Last: 2}))
-	assert.Equal(t, "drops the column a.note", back.Actions[0].LostBefore[0].What, "the way back brings the column, not its values")
+	assert.Equal(
+		t,
+		"drops the column a.note",
+		back.Actions[0].LostBefore[0].What,
+		"the way back brings the column, not its values",
+	)
 	assert.Empty(t, back.Actions[0].Losses)
 	assert.Equal(t, "drops the table a", back.Actions[1].Losses[0].What)
 }

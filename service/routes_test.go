@@ -15,7 +15,9 @@ import (
 
 // Every route of the API stands in the document, and nothing else does.
 func TestTheDocumentHoldsEveryRoute(t *testing.T) {
-	s, err := New(Config{Token: "0123456789abcdef", Console: fstest.MapFS{}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	s, err := New(
+		Config{Token: "0123456789abcdef", Console: fstest.MapFS{}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))},
+	)
 	require.NoError(t, err)
 	var routed []string
 	for _, route := range s.app.GetRoutes(true) {

@@ -59,7 +59,17 @@ func (s *deploying) schedule(c call, p targetContext, in *promoteIn) (*api.Promo
 	if err != nil {
 		return nil, err
 	}
-	kept, err := s.Records.Schedule(c, records.Scheduled{Lane: in.Lane, Environment: in.Environment, Due: due, Wish: request, Actor: c.actor, Who: identity})
+	kept, err := s.Records.Schedule(
+		c,
+		records.Scheduled{
+			Lane:        in.Lane,
+			Environment: in.Environment,
+			Due:         due,
+			Wish:        request,
+			Actor:       c.actor,
+			Who:         identity,
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +89,8 @@ func (s *deploying) notTwice(c call, in *promoteIn, due time.Time) error {
 	}
 	for _, k := range list {
 		var other promoteIn
-		if k.EndedAt != nil || k.Environment != in.Environment || !k.Due.Equal(due) || json.Unmarshal(k.Wish, &other) != nil {
+		if k.EndedAt != nil || k.Environment != in.Environment || !k.Due.Equal(due) ||
+			json.Unmarshal(k.Wish, &other) != nil {
 			continue
 		}
 		if other.Release == in.Release && other.Through == in.Through {
@@ -91,7 +102,17 @@ func (s *deploying) notTwice(c call, in *promoteIn, due time.Time) error {
 }
 
 func scheduledOf(k records.Scheduled) api.Scheduled {
-	shown := api.Scheduled{ID: k.ID, Lane: k.Lane, Environment: k.Environment, At: k.Due, Actor: k.Actor, MadeAt: k.MadeAt, State: k.State, Says: k.Says, EndedAt: k.EndedAt}
+	shown := api.Scheduled{
+		ID:          k.ID,
+		Lane:        k.Lane,
+		Environment: k.Environment,
+		At:          k.Due,
+		Actor:       k.Actor,
+		MadeAt:      k.MadeAt,
+		State:       k.State,
+		Says:        k.Says,
+		EndedAt:     k.EndedAt,
+	}
 	if k.Deployment != nil {
 		shown.Deployment = *k.Deployment
 	}
@@ -156,13 +177,40 @@ func (s *deploying) runScheduled(ctx context.Context, d records.Scheduled) {
 		return err
 	})
 	detail, _ := json.Marshal(map[string]any{"scheduled": d.ID, "deployment": deployment}) // numbers only
-	s.book.auditOwn(ctx, access.Act{Actor: d.Actor, Operation: "promoteScheduled", Lane: d.Lane, Environment: d.Environment, Detail: detail, Result: oneLine(state + " " + says)})
-	s.Log.Info("scheduled promotion", "scheduled", d.ID, "lane", d.Lane, "environment", d.Environment, "actor", d.Actor, "state", state, "says", says)
+	s.book.auditOwn(
+		ctx,
+		access.Act{
+			Actor:       d.Actor,
+			Operation:   "promoteScheduled",
+			Lane:        d.Lane,
+			Environment: d.Environment,
+			Detail:      detail,
+			Result:      oneLine(state + " " + says),
+		},
+	)
+	s.Log.Info(
+		"scheduled promotion",
+		"scheduled",
+		d.ID,
+		"lane",
+		d.Lane,
+		"environment",
+		d.Environment,
+		"actor",
+		d.Actor,
+		"state",
+		state,
+		"says",
+		says,
+	)
 }
 
 func (s *deploying) beginScheduled(ctx context.Context, d records.Scheduled) (state, says string, deployment int64) {
 	if late := time.Since(d.Due); late > mostLate {
-		return "missed", fmt.Sprintf("the service was away at its time, and came back %s later; promote again, or schedule it anew", late.Round(time.Second)), 0
+		return "missed", fmt.Sprintf(
+			"the service was away at its time, and came back %s later; promote again, or schedule it anew",
+			late.Round(time.Second),
+		), 0
 	}
 	who, err := s.currentGrants(ctx, d)
 	if err != nil {

@@ -33,8 +33,14 @@ func said(differences []schema.Difference) []string {
 
 func vessels(t *testing.T) *servicetest.World {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.vessel (id int PRIMARY KEY, name text NOT NULL)", "1-a.back.sql": "DROP TABLE public.vessel",
-		"2-b.sql": "ALTER TABLE public.vessel ADD COLUMN flag text; ALTER TABLE public.vessel ALTER COLUMN name TYPE varchar(80)", "3-c.sql": "INSERT INTO public.vessel VALUES (1, 'Petrel', 'DE')"})
+	w.Submitted(
+		map[string]string{
+			"1-a.sql":      "CREATE TABLE public.vessel (id int PRIMARY KEY, name text NOT NULL)",
+			"1-a.back.sql": "DROP TABLE public.vessel",
+			"2-b.sql":      "ALTER TABLE public.vessel ADD COLUMN flag text; ALTER TABLE public.vessel ALTER COLUMN name TYPE varchar(80)",
+			"3-c.sql":      "INSERT INTO public.vessel VALUES (1, 'Petrel', 'DE')",
+		},
+	)
 	return w
 }
 
@@ -46,9 +52,26 @@ func TestWhatEachStepDidIsKept(t *testing.T) {
 	require.NoError(t, w.Follow(ctx, d.ID, 0, func(e deploy.Event) error { events = append(events, e); return nil }))
 	effects := must(w.Effects(ctx, "harbour", "staging")).Effects
 	require.Len(t, effects, 2, "step 3 is about rows only")
-	assert.Equal(t, []string{"added table public.vessel", "added column public.vessel.id", "added column public.vessel.name", "added constraint public.vessel.vessel_pkey"}, said(effects[0].Effect))
-	assert.Equal(t, []string{"added column public.vessel.flag", "changed column public.vessel.name"}, said(effects[1].Effect))
-	assert.Equal(t, []schema.Change{{Name: "type", Before: "text", After: "character varying(80)"}}, effects[1].Effect[1].Props)
+	assert.Equal(
+		t,
+		[]string{
+			"added table public.vessel",
+			"added column public.vessel.id",
+			"added column public.vessel.name",
+			"added constraint public.vessel.vessel_pkey",
+		},
+		said(effects[0].Effect),
+	)
+	assert.Equal(
+		t,
+		[]string{"added column public.vessel.flag", "changed column public.vessel.name"},
+		said(effects[1].Effect),
+	)
+	assert.Equal(
+		t,
+		[]schema.Change{{Name: "type", Before: "text", After: "character varying(80)"}},
+		effects[1].Effect[1].Props,
+	)
 	assert.Equal(t, "2", string(effects[1].Step))
 	told := 0
 	for _, e := range events {
@@ -79,7 +102,13 @@ func TestDriftIsFoundHeldAndAccepted(t *testing.T) {
 	_, err := w.Accept(ctx, "harbour", "staging", clean.Fingerprint, "nothing")
 	assert.Equal(t, "refused", problem(t, err).Kind(), "there is nothing to accept")
 
-	w.Gates(map[string]string{"development": "release: not-asked", "staging": "drift: refused", "production": "release: not-asked, previous-environment: not-asked"})
+	w.Gates(
+		map[string]string{
+			"development": "release: not-asked",
+			"staging":     "drift: refused",
+			"production":  "release: not-asked, previous-environment: not-asked",
+		},
+	)
 	pgtest.Exec(t, w.URLs["staging"], "ALTER TABLE public.vessel ADD COLUMN hotfix text DEFAULT 'x'")
 	drift := must(w.Drift(ctx, "harbour", "staging"))
 	assert.Equal(t, []string{"added column public.vessel.hotfix"}, said(drift.Differences))
@@ -107,7 +136,11 @@ func TestDriftIsFoundHeldAndAccepted(t *testing.T) {
 
 	// Points of the history can be compared, and drawn.
 	then := must(w.CompareDeployment(ctx, "harbour", "staging", d.ID, false))
-	assert.Equal(t, []string{"added table public.berth", "added column public.vessel.hotfix", "added index public.on_name"}, differences(then))
+	assert.Equal(
+		t,
+		[]string{"added table public.berth", "added column public.vessel.hotfix", "added index public.on_name"},
+		differences(then),
+	)
 	_, err = w.CompareDeployment(ctx, "harbour", "staging", 999, false)
 	assert.Equal(t, "not-found", problem(t, err).Kind())
 	svg := fetched(t, w, "/api/v1/lanes/harbour/environments/staging/map.svg?since="+"known")
@@ -143,7 +176,11 @@ func TestDriftBecomesAStep(t *testing.T) {
 	ctx := t.Context()
 	w.Promoted("staging")
 	w.Promoted("production")
-	pgtest.Exec(t, w.URLs["production"], "ALTER TABLE public.vessel ADD COLUMN hotfix text; CREATE INDEX on_flag ON public.vessel (flag); CREATE TABLE public.other (id int)")
+	pgtest.Exec(
+		t,
+		w.URLs["production"],
+		"ALTER TABLE public.vessel ADD COLUMN hotfix text; CREATE INDEX on_flag ON public.vessel (flag); CREATE TABLE public.other (id int)",
+	)
 	made := must(w.Draft(ctx, "harbour", client.DraftWish{Environment: "production", Drift: "keep"}))
 	require.True(t, made.Proved, made.Why)
 	require.Len(t, made.Steps, 2, "an index is built in a step of its own")
@@ -155,7 +192,12 @@ func TestDriftBecomesAStep(t *testing.T) {
 	w.Submitted(map[string]string{"4-hotfix.sql": made.Steps[0].Forward, "4-hotfix.back.sql": made.Steps[0].Back,
 		"5-index.sql": made.Steps[1].Forward, "5-index.back.sql": made.Steps[1].Back})
 	must(w.Attest(ctx, "harbour", "production", client.Attestation{Through: "4", Reason: "it was done by hand"}))
-	assert.Equal(t, []string{"added index public.on_flag"}, said(must(w.Drift(ctx, "harbour", "production")).Differences), "only what was attested is known")
+	assert.Equal(
+		t,
+		[]string{"added index public.on_flag"},
+		said(must(w.Drift(ctx, "harbour", "production")).Differences),
+		"only what was attested is known",
+	)
 	must(w.Attest(ctx, "harbour", "production", client.Attestation{Step: "5", Reason: "likewise"}))
 	assert.Empty(t, must(w.Drift(ctx, "harbour", "production")).Differences)
 	assert.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
@@ -177,21 +219,39 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 	assert.Contains(t, first.Steps[0].Back, "! loses the rows of public.vessel")
 
 	// A rename looks like something that goes and something that comes.
-	pgtest.Exec(t, w.URLs["production"], "CREATE TABLE public.vessel (id int PRIMARY KEY, title varchar(80) NOT NULL, flag text)")
+	pgtest.Exec(
+		t,
+		w.URLs["production"],
+		"CREATE TABLE public.vessel (id int PRIMARY KEY, title varchar(80) NOT NULL, flag text)",
+	)
 	asked := must(w.Draft(ctx, "harbour", client.DraftWish{From: "staging", With: "production"}))
 	assert.Equal(t, "public.vessel.title", asked.Questions[0].Old)
 	assert.Empty(t, asked.Steps)
-	renamed := must(w.Draft(ctx, "harbour", client.DraftWish{From: "staging", With: "production", Renames: []string{"public.vessel.title=name"}}))
+	renamed := must(
+		w.Draft(
+			ctx,
+			"harbour",
+			client.DraftWish{From: "staging", With: "production", Renames: []string{"public.vessel.title=name"}},
+		),
+	)
 	require.True(t, renamed.Proved, renamed.Why)
 	assert.Contains(t, renamed.Steps[0].Forward, "RENAME COLUMN title TO name")
 	assert.Empty(t, renamed.Losses)
-	dropped := must(w.Draft(ctx, "harbour", client.DraftWish{From: "staging", With: "production", Renames: []string{"none"}}))
+	dropped := must(
+		w.Draft(ctx, "harbour", client.DraftWish{From: "staging", With: "production", Renames: []string{"none"}}),
+	)
 	assert.Equal(t, []string{"what is in public.vessel.title"}, dropped.Losses)
 
 	// What cannot be drafted is said.
-	pgtest.Exec(t, w.URLs["production"], "CREATE TABLE public.parted (id int) PARTITION BY RANGE (id); CREATE OPERATOR public.### (LEFTARG = text, RIGHTARG = text, FUNCTION = textcat)")
+	pgtest.Exec(
+		t,
+		w.URLs["production"],
+		"CREATE TABLE public.parted (id int) PARTITION BY RANGE (id); CREATE OPERATOR public.### (LEFTARG = text, RIGHTARG = text, FUNCTION = textcat)",
+	)
 	pgtest.Exec(t, w.URLs["staging"], "CREATE TABLE public.parted (id int)")
-	partly := must(w.Draft(ctx, "harbour", client.DraftWish{From: "production", With: "staging", Renames: []string{"none"}}))
+	partly := must(
+		w.Draft(ctx, "harbour", client.DraftWish{From: "production", With: "staging", Renames: []string{"none"}}),
+	)
 	require.True(t, partly.Proved, partly.Why)
 	assert.Equal(t, "public.parted", partly.Undrafted[0].Name)
 	assert.Equal(t, "operator", partly.Uncovered[0].What)
@@ -203,9 +263,18 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 		_, err := w.Draft(ctx, "harbour", request)
 		assert.Equal(t, "invalid-request", problem(t, err).Kind(), "%+v", request)
 	}
-	_, err := w.As("a.lund", "author@harbour").Draft(ctx, "harbour", client.DraftWish{Environment: "staging", Rows: []string{"public.vessel"}})
+	_, err := w.As("a.lund", "author@harbour").
+		Draft(ctx, "harbour", client.DraftWish{Environment: "staging", Rows: []string{"public.vessel"}})
 	assert.Equal(t, "forbidden", problem(t, err).Kind(), "rows leave the database: that takes a keeper")
-	assert.Equal(t, "0", pgtest.Query(t, w.URLs["development"], "SELECT count(*) FROM pg_database WHERE datname LIKE 'vorrang_scratch_%'"))
+	assert.Equal(
+		t,
+		"0",
+		pgtest.Query(
+			t,
+			w.URLs["development"],
+			"SELECT count(*) FROM pg_database WHERE datname LIKE 'vorrang_scratch_%'",
+		),
+	)
 }
 
 func TestEnvironmentsAreLookedAtForDrift(t *testing.T) {
@@ -245,5 +314,10 @@ func listen(t *testing.T, w *servicetest.World, news chan<- string) {
 	t.Cleanup(other.Close)
 	secret := filepath.Join(t.TempDir(), "secret")
 	require.NoError(t, os.WriteFile(secret, []byte("six bells"), 0o600))
-	must(w.PutHook(t.Context(), api.Hook{Name: "watch", URL: other.URL, Secret: "file:" + secret, Events: []string{"drifted"}}))
+	must(
+		w.PutHook(
+			t.Context(),
+			api.Hook{Name: "watch", URL: other.URL, Secret: "file:" + secret, Events: []string{"drifted"}},
+		),
+	)
 }

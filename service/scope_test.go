@@ -44,7 +44,12 @@ func queries(t *testing.T) map[string][]string {
 // parameter names it: not even whether it is there.
 func TestNoParameterNamesWhatMayNotBeLookedAt(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-create-secret.sql": "/*---\nonly: production\n---*/\nCREATE TABLE secret_of_production (id int);", "1-create-secret.back.sql": "DROP TABLE secret_of_production;"})
+	w.Submitted(
+		map[string]string{
+			"1-create-secret.sql":      "/*---\nonly: production\n---*/\nCREATE TABLE secret_of_production (id int);",
+			"1-create-secret.back.sql": "DROP TABLE secret_of_production;",
+		},
+	)
 	_, err := w.Cut(t.Context(), "harbour", client.Cutting{Name: "2026.11"})
 	require.NoError(t, err)
 	w.Promoted("production") // deployment 1
@@ -87,7 +92,8 @@ func TestNoParameterNamesWhatMayNotBeLookedAt(t *testing.T) {
 	}
 	tried := 0
 	for path, parameters := range queries(t) { // and whatever parameter the document has
-		filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "2", "{id}", "3", "{release}", "2026.11").Replace(path)
+		filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "2", "{id}", "3", "{release}", "2026.11").
+			Replace(path)
 		for _, parameter := range parameters {
 			for _, value := range []string{"production", "1", "harbour/production"} {
 				with := filled + "?" + parameter + "=" + url.QueryEscape(value)
@@ -112,14 +118,29 @@ func TestNoParameterNamesWhatMayNotBeLookedAt(t *testing.T) {
 		code, text := ask(there)
 		same, like := ask(absent)
 		assert.Equal(t, same, code, there)
-		names := strings.NewReplacer("production", "X", "moon", "X", "deployment 99", "deployment X", "deployment 1", "deployment X")
+		names := strings.NewReplacer(
+			"production",
+			"X",
+			"moon",
+			"X",
+			"deployment 99",
+			"deployment X",
+			"deployment 1",
+			"deployment X",
+		)
 		assert.Equal(t, names.Replace(like), names.Replace(text), there)
 	}
 	reporter := must(w.MakeToken(t.Context(), "nightly-backup", []string{"reporter@harbour"}, time.Hour)).Text
 	token = reporter
 	for path := range asked {
 		code, _ := ask(path)
-		assert.Contains(t, []int{http.StatusForbidden, http.StatusNotFound}, code, "a reporter looks at nothing: %s", path)
+		assert.Contains(
+			t,
+			[]int{http.StatusForbidden, http.StatusNotFound},
+			code,
+			"a reporter looks at nothing: %s",
+			path,
+		)
 	}
 	token = must(w.MakeToken(t.Context(), "prometheus", []string{"reader"}, time.Hour)).Text
 	code, _ := ask("/metrics")

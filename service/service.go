@@ -71,12 +71,19 @@ type Service struct {
 // New builds a service. Call Start before it serves.
 func New(config Config) (*Service, error) {
 	if config.Token != "" && len(config.Token) < 16 {
-		return nil, errors.New("the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
+		return nil, errors.New(
+			"the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24",
+		)
 	}
 	if config.Now == nil {
 		config.Now = time.Now
 	}
-	s := &Service{Config: config, metrics: newMetrics(), looking: newLooking(), running: work.NewDeployments(config.Records, config.Log)}
+	s := &Service{
+		Config:  config,
+		metrics: newMetrics(),
+		looking: newLooking(),
+		running: work.NewDeployments(config.Records, config.Log),
+	}
 	s.parts(s.running)
 	s.app = fiber.New(fiber.Config{
 		AppName: "vorrangd", Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit,
@@ -95,7 +102,9 @@ func (s *Service) Start(ctx context.Context) error {
 			return err
 		}
 		if !has {
-			return errors.New("nobody could administrate: there is no administrator yet, and no administrator's token; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
+			return errors.New(
+				"nobody could administrate: there is no administrator yet, and no administrator's token; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24",
+			)
 		}
 	}
 	if err := s.running.CloseOrphans(ctx); err != nil {

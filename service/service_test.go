@@ -58,7 +58,11 @@ func TestTheWholeStory(t *testing.T) {
 		"3-add-name.sql": "ALTER TABLE vessel ADD COLUMN name text", "3-add-name.back.sql": "ALTER TABLE vessel DROP COLUMN name",
 	})
 	assert.Len(t, submitted.New, 3)
-	pgtest.Exec(t, w.URLs["production"], "SET search_path = public; CREATE TABLE vessel (id int PRIMARY KEY); CREATE TABLE berth (id int PRIMARY KEY)")
+	pgtest.Exec(
+		t,
+		w.URLs["production"],
+		"SET search_path = public; CREATE TABLE vessel (id int PRIMARY KEY); CREATE TABLE berth (id int PRIMARY KEY)",
+	)
 
 	for _, environment := range []string{"development", "staging"} {
 		assert.Equal(t, deploy.Done, w.Promoted(environment).Outcome)
@@ -72,7 +76,12 @@ func TestTheWholeStory(t *testing.T) {
 	assert.Equal(t, "held", stopped.Kind())
 	assert.Contains(t, stopped.Detail, "this is an existing database: it has 2 tables and no history")
 	assert.Contains(t, advice.Text(stopped.Remedies), "vorrang baseline -lane harbour -env production")
-	assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*) FROM pg_namespace WHERE nspname = 'vorrang'"), "it was not touched")
+	assert.Equal(
+		t,
+		"0",
+		pgtest.Query(t, w.URLs["production"], "SELECT count(*) FROM pg_namespace WHERE nspname = 'vorrang'"),
+		"it was not touched",
+	)
 
 	_, err = w.Baseline(ctx, "harbour", "production", "9", false)
 	assert.Equal(t, "refused", problem(t, err).Kind())
@@ -99,8 +108,16 @@ func TestTheWholeStory(t *testing.T) {
 	history, err := w.Ledger(ctx, "harbour", "production", 0)
 	require.NoError(t, err)
 	assert.Empty(t, history.Chain)
-	assert.Equal(t, []ledger.Action{ledger.Applied, ledger.RolledBack, ledger.Applied, ledger.Baselined},
-		[]ledger.Action{history.Entries[0].Action, history.Entries[1].Action, history.Entries[2].Action, history.Entries[3].Action})
+	assert.Equal(
+		t,
+		[]ledger.Action{ledger.Applied, ledger.RolledBack, ledger.Applied, ledger.Baselined},
+		[]ledger.Action{
+			history.Entries[0].Action,
+			history.Entries[1].Action,
+			history.Entries[2].Action,
+			history.Entries[3].Action,
+		},
+	)
 }
 
 func TestARollbackNeedsTheEnvironmentsNameTyped(t *testing.T) {
@@ -111,10 +128,23 @@ func TestARollbackNeedsTheEnvironmentsNameTyped(t *testing.T) {
 	}
 	for _, typed := range []string{"", "staging", "yes"} {
 		_, err := w.Rollback(t.Context(), "harbour", "production", client.Way{Last: 1}, typed)
-		assert.Contains(t, problem(t, err).Detail, "a rollback on production, which is not disposable, needs its name typed")
+		assert.Contains(
+			t,
+			problem(t, err).Detail,
+			"a rollback on production, which is not disposable, needs its name typed",
+		)
 	}
-	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "production", client.Way{Last: 1}, "production"))).Outcome)
-	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Last: 1}, ""))).Outcome, "disposable")
+	require.Equal(
+		t,
+		deploy.Done,
+		w.Ended(must(w.Rollback(t.Context(), "harbour", "production", client.Way{Last: 1}, "production"))).Outcome,
+	)
+	require.Equal(
+		t,
+		deploy.Done,
+		w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Last: 1}, ""))).Outcome,
+		"disposable",
+	)
 }
 
 func TestAnEmptyDatabaseIsNotBaselined(t *testing.T) {
@@ -129,11 +159,24 @@ func TestAnEmptyDatabaseIsNotBaselined(t *testing.T) {
 
 func TestWhatWasChangedAfterwardsStopsAPromotion(t *testing.T) {
 	w := servicetest.Start(t)
-	files := map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "1-a.back.sql": "DROP TABLE a", "2-b.sql": "CREATE TABLE b (id int)", "5-e.sql": "CREATE TABLE e (id int)", "6-f.sql": "SELECT 1"}
+	files := map[string]string{
+		"1-a.sql":      "CREATE TABLE a (id int)",
+		"1-a.back.sql": "DROP TABLE a",
+		"2-b.sql":      "CREATE TABLE b (id int)",
+		"5-e.sql":      "CREATE TABLE e (id int)",
+		"6-f.sql":      "SELECT 1",
+	}
 	w.Submitted(files)
 	require.Equal(t, deploy.Done, w.Promoted("development").Outcome)
 
-	changed := w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id bigint)", "2-b.sql": "", "3-c.sql": "SELECT 3", "7-g.sql": "SELECT 7"})
+	changed := w.Submitted(
+		map[string]string{
+			"1-a.sql": "CREATE TABLE a (id bigint)",
+			"2-b.sql": "",
+			"3-c.sql": "SELECT 3",
+			"7-g.sql": "SELECT 7",
+		},
+	)
 	assert.Equal(t, []api.StepRef{{Number: "1", Slug: "a"}}, changed.Edited)
 	assert.Equal(t, []api.StepRef{{Number: "2", Slug: "b"}}, changed.Gone)
 	assert.Equal(t, []api.StepRef{{Number: "3", Slug: "c"}}, changed.Late)
@@ -147,7 +190,11 @@ func TestWhatWasChangedAfterwardsStopsAPromotion(t *testing.T) {
 	for _, s := range status.Steps {
 		flags[s.Number] = s.Flags
 	}
-	assert.Equal(t, map[step.Number][]plan.Flag{"1": {plan.Edited}, "2": {plan.Absent}, "3": {plan.Late}, "7": nil}, flags)
+	assert.Equal(
+		t,
+		map[step.Number][]plan.Flag{"1": {plan.Edited}, "2": {plan.Absent}, "3": {plan.Late}, "7": nil},
+		flags,
+	)
 
 	// The way back of an edited step is the one that was there when it was applied.
 	w.Submitted(map[string]string{"1-a.back.sql": "SELECT 'another way'"})
@@ -179,7 +226,14 @@ func TestAnEditedStepIsAmendedByAWord(t *testing.T) {
 func TestASubmissionIsAllOrNothing(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 1"})
-	w.Write(map[string]string{"2-b.sql": "SELECT 2", "3-c.sql": "SELEC 3", "4-d.sql": "/*---\nmood: good\n---*/\nSELECT 4", "5-e.sql": "VACUUM a"})
+	w.Write(
+		map[string]string{
+			"2-b.sql": "SELECT 2",
+			"3-c.sql": "SELEC 3",
+			"4-d.sql": "/*---\nmood: good\n---*/\nSELECT 4",
+			"5-e.sql": "VACUUM a",
+		},
+	)
 	_, err := w.Submit(t.Context(), "harbour", os.DirFS(w.Steps))
 	refused := problem(t, err)
 	assert.Equal(t, "invalid-files", refused.Kind())
@@ -195,7 +249,18 @@ func TestASubmissionIsAllOrNothing(t *testing.T) {
 	assert.Equal(t, 1, lane.Steps)
 	submitted := w.Submitted(map[string]string{"5-e.sql": ""})
 	require.Len(t, submitted.Notes, 1)
-	assert.Equal(t, step.Problem{File: "3-c.sql", Line: 1, Column: 1, Message: `syntax error at or near "SELEC"; whether that is right, the server decides`, Source: "SELEC 3", Caret: 1}, submitted.Notes[0])
+	assert.Equal(
+		t,
+		step.Problem{
+			File:    "3-c.sql",
+			Line:    1,
+			Column:  1,
+			Message: `syntax error at or near "SELEC"; whether that is right, the server decides`,
+			Source:  "SELEC 3",
+			Caret:   1,
+		},
+		submitted.Notes[0],
+	)
 
 	require.NoError(t, os.Mkdir(w.Steps+"/old", 0o755))
 	_, err = w.Submit(t.Context(), "harbour", os.DirFS(w.Steps))
@@ -220,7 +285,14 @@ func TestAFolderCanBeSentWithoutTheClient(t *testing.T) {
 	add(tar.Header{Name: "./1-a.sql", Typeflag: tar.TypeReg}, "/*---\r\nmode: autocommit\r\n---*/\r\nSELECT 1;\r\n")
 	add(tar.Header{Name: "./README.md", Typeflag: tar.TypeReg}, "about")
 	require.NoError(t, archive.Close())
-	status, answer := request(t, w, http.MethodPost, "/api/v1/lanes/harbour/submissions", "application/x-tar", body.String())
+	status, answer := request(
+		t,
+		w,
+		http.MethodPost,
+		"/api/v1/lanes/harbour/submissions",
+		"application/x-tar",
+		body.String(),
+	)
 	require.Equal(t, http.StatusOK, status, answer)
 	texts, err := w.Step(t.Context(), "harbour", "01", 0)
 	require.NoError(t, err)
@@ -228,7 +300,14 @@ func TestAFolderCanBeSentWithoutTheClient(t *testing.T) {
 	assert.Equal(t, "/*---\nmode: autocommit\n---*/\nSELECT 1;\n", texts.Files[0].Text, "the normal text is what runs")
 
 	for _, broken := range []string{"not a tar", body.String()[:700]} {
-		status, answer = request(t, w, http.MethodPost, "/api/v1/lanes/harbour/submissions", "application/x-tar", broken)
+		status, answer = request(
+			t,
+			w,
+			http.MethodPost,
+			"/api/v1/lanes/harbour/submissions",
+			"application/x-tar",
+			broken,
+		)
 		assert.Equal(t, http.StatusBadRequest, status, answer)
 	}
 }
@@ -259,7 +338,11 @@ func TestEveryVersionOfATextIsKept(t *testing.T) {
 	preview, err := w.PreviewBack(t.Context(), "harbour", "development", client.Way{Last: 1})
 	require.NoError(t, err)
 	assert.Equal(t, "SELECT 'first way'", preview.Actions[0].SQL)
-	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Last: 1}, "development"))).Outcome)
+	require.Equal(
+		t,
+		deploy.Done,
+		w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Last: 1}, "development"))).Outcome,
+	)
 	preview, err = w.Preview(t.Context(), "harbour", "development", client.Promotion{})
 	require.NoError(t, err)
 	assert.Equal(t, second, preview.Actions[0].SQL)
@@ -296,7 +379,11 @@ func TestOfTwoPromotionsOneIsToldWhoRuns(t *testing.T) {
 	_, err = w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	second := problem(t, err)
 	assert.Equal(t, "held", second.Kind())
-	assert.Contains(t, second.Detail, fmt.Sprintf("deployment %d, started by pilot, has been running here since 20", first.Deployment.ID))
+	assert.Contains(
+		t,
+		second.Detail,
+		fmt.Sprintf("deployment %d, started by pilot, has been running here since 20", first.Deployment.ID),
+	)
 	assert.Equal(t, first.Deployment.ID, second.Running.ID)
 	status, err := w.Status(t.Context(), "harbour", "staging", "none")
 	require.NoError(t, err)
@@ -319,7 +406,12 @@ func terminate(t *testing.T, url string) {
 
 func TestOfManyPromotionsAtOnceEachStepTakesEffectOnce(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int); SELECT pg_sleep(0.2)", "2-b.sql": "INSERT INTO a VALUES (1)"})
+	w.Submitted(
+		map[string]string{
+			"1-a.sql": "CREATE TABLE a (id int); SELECT pg_sleep(0.2)",
+			"2-b.sql": "INSERT INTO a VALUES (1)",
+		},
+	)
 	var wait sync.WaitGroup
 	var mu sync.Mutex
 	begun, refusals := 0, 0
@@ -332,7 +424,10 @@ func TestOfManyPromotionsAtOnceEachStepTakesEffectOnce(t *testing.T) {
 			switch {
 			case err == nil && promoted.Deployment != nil:
 				begun++
-				assert.NoError(t, w.Follow(context.Background(), promoted.Deployment.ID, 0, func(deploy.Event) error { return nil }))
+				assert.NoError(
+					t,
+					w.Follow(context.Background(), promoted.Deployment.ID, 0, func(deploy.Event) error { return nil }),
+				)
 			case err == nil:
 				assert.True(t, promoted.Nothing)
 			case assert.ErrorAs(t, err, &answered):
@@ -358,9 +453,24 @@ func TestACancelledDeploymentKeepsWhatWasApplied(t *testing.T) {
 	events, err := w.Deployments(t.Context(), "harbour", "staging", 1)
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Cancelled, events.Deployments[0].Outcome)
-	_, body := request(t, w, http.MethodGet, fmt.Sprintf("/api/v1/deployments/%d/events", promoted.Deployment.ID), "", "")
+	_, body := request(
+		t,
+		w,
+		http.MethodGet,
+		fmt.Sprintf("/api/v1/deployments/%d/events", promoted.Deployment.ID),
+		"",
+		"",
+	)
 	assert.Contains(t, body, "somebody cancelled the deployment: pilot did; what was applied before stays")
-	assert.Equal(t, "a", pgtest.Query(t, w.URLs["staging"], "SELECT string_agg(relname, ' ') FROM pg_class WHERE relname IN ('a', 'slow')"))
+	assert.Equal(
+		t,
+		"a",
+		pgtest.Query(
+			t,
+			w.URLs["staging"],
+			"SELECT string_agg(relname, ' ') FROM pg_class WHERE relname IN ('a', 'slow')",
+		),
+	)
 	_, err = w.Cancel(t.Context(), promoted.Deployment.ID)
 	assert.Contains(t, problem(t, err).Detail, "is not running; it is cancelled")
 	w.Submitted(map[string]string{"2-slow.sql": "SELECT 2"})
@@ -386,7 +496,15 @@ func TestAStoppedServiceRollsTheRunningStepBackAndSaysSo(t *testing.T) {
 	last := <-ended
 	assert.Equal(t, deploy.Interrupted, last.Outcome)
 	assert.Contains(t, last.Message, "the service was stopped")
-	assert.Equal(t, "a", pgtest.Query(t, w.URLs["staging"], "SELECT string_agg(relname, ' ') FROM pg_class WHERE relname IN ('a', 'slow')"))
+	assert.Equal(
+		t,
+		"a",
+		pgtest.Query(
+			t,
+			w.URLs["staging"],
+			"SELECT string_agg(relname, ' ') FROM pg_class WHERE relname IN ('a', 'slow')",
+		),
+	)
 	assert.Equal(t, "1", pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM vorrang.ledger"))
 }
 
@@ -421,11 +539,21 @@ func TestAStepInDoubtIsSettledByAWord(t *testing.T) {
 	doubt := problem(t, err)
 	assert.Equal(t, "in-doubt", doubt.Kind())
 	assert.Contains(t, doubt.Detail, "step 1 is in doubt: its statement 2 of 2 began at")
-	_, err = w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "perhaps", Reason: "who knows"})
+	_, err = w.Settle(
+		t.Context(),
+		"harbour",
+		"staging",
+		client.Settlement{Step: "1", As: "perhaps", Reason: "who knows"},
+	)
 	assert.Equal(t, "invalid-request", problem(t, err).Kind())
 	_, err = w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "applied", Reason: "  "})
 	assert.Contains(t, problem(t, err).Detail, "reason")
-	recorded, err := w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "applied", Reason: "a sleep leaves nothing behind"})
+	recorded, err := w.Settle(
+		t.Context(),
+		"harbour",
+		"staging",
+		client.Settlement{Step: "1", As: "applied", Reason: "a sleep leaves nothing behind"},
+	)
 	require.NoError(t, err)
 	assert.Contains(t, string(recorded.Entries[0].Detail), "a sleep leaves nothing behind")
 	assert.Equal(t, "pilot", recorded.Entries[0].Actor)
@@ -438,7 +566,11 @@ func TestARestoredOrTouchedLedgerHolds(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 1", "2-b.sql": "SELECT 2", "2-b.back.sql": "SELECT 2"})
 	require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
-	pgtest.Exec(t, w.URLs["staging"], "ALTER TABLE vorrang.ledger DISABLE TRIGGER append_only; DELETE FROM vorrang.ledger WHERE seq = 2")
+	pgtest.Exec(
+		t,
+		w.URLs["staging"],
+		"ALTER TABLE vorrang.ledger DISABLE TRIGGER append_only; DELETE FROM vorrang.ledger WHERE seq = 2",
+	)
 	answer, err := w.Gate(t.Context(), "harbour", "staging", "")
 	require.NoError(t, err)
 	assert.Equal(t, "held", answer.Gate)
@@ -487,20 +619,50 @@ func TestWrongRequestsAreToldWhatIsWrong(t *testing.T) {
 		status             int
 		says               string
 	}{
-		"an unknown lane":        {"GET", "/api/v1/lanes/moon", "", 404, "there is no lane moon"},
-		"an unknown environment": {"GET", "/api/v1/lanes/harbour/environments/moon", "", 404, "its environments are development, staging, production"},
-		"an unknown step":        {"GET", "/api/v1/lanes/harbour/steps/9", "", 404, "there is no step 9"},
-		"an unknown deployment":  {"GET", "/api/v1/deployments/999", "", 404, "there is no deployment 999"},
-		"an unknown path":        {"GET", "/api/v1/moon", "", 404, "see /api/openapi.json"},
-		"a number that is none":  {"GET", "/api/v1/deployments?limit=many", "", 400, `limit: \"many\" is not a whole number`},
+		"an unknown lane": {"GET", "/api/v1/lanes/moon", "", 404, "there is no lane moon"},
+		"an unknown environment": {
+			"GET",
+			"/api/v1/lanes/harbour/environments/moon",
+			"",
+			404,
+			"its environments are development, staging, production",
+		},
+		"an unknown step":       {"GET", "/api/v1/lanes/harbour/steps/9", "", 404, "there is no step 9"},
+		"an unknown deployment": {"GET", "/api/v1/deployments/999", "", 404, "there is no deployment 999"},
+		"an unknown path":       {"GET", "/api/v1/moon", "", 404, "see /api/openapi.json"},
+		"a number that is none": {
+			"GET",
+			"/api/v1/deployments?limit=many",
+			"",
+			400,
+			`limit: \"many\" is not a whole number`,
+		},
 		"a body that is no JSON": {"POST", staging + "/promotions", "{", 400, "the body:"},
 		"an unknown field":       {"POST", staging + "/promotions", `{"trough": "1"}`, 400, `unknown field \"trough\"`},
 		"an unknown step to go":  {"POST", staging + "/promotions", `{"through": "77"}`, 409, "there is no step 77"},
 		"a step that is none":    {"POST", staging + "/promotions", `{"through": "x"}`, 400, "is not a step number"},
-		"two ways back":          {"POST", staging + "/rollbacks", `{"last": 1, "to": "0"}`, 400, "give exactly one of last"},
-		"no way back":            {"POST", staging + "/rollbacks", `{}`, 400, "give exactly one of last"},
-		"a body that is too big": {"POST", staging + "/promotions", strings.Repeat(" ", 3<<20), 413, "the request's body may have 2 MiB at most"},
-		"a lane file with a URL": {"POST", "/api/v1/lanes?file=my.yaml", "lane: x\nenvironments: [{name: a, target: 'postgres://u:planted-s3cret@h/d'}]", 422, "my.yaml"},
+		"two ways back": {
+			"POST",
+			staging + "/rollbacks",
+			`{"last": 1, "to": "0"}`,
+			400,
+			"give exactly one of last",
+		},
+		"no way back": {"POST", staging + "/rollbacks", `{}`, 400, "give exactly one of last"},
+		"a body that is too big": {
+			"POST",
+			staging + "/promotions",
+			strings.Repeat(" ", 3<<20),
+			413,
+			"the request's body may have 2 MiB at most",
+		},
+		"a lane file with a URL": {
+			"POST",
+			"/api/v1/lanes?file=my.yaml",
+			"lane: x\nenvironments: [{name: a, target: 'postgres://u:planted-s3cret@h/d'}]",
+			422,
+			"my.yaml",
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -519,6 +681,10 @@ func TestMetricsCountWhatRan(t *testing.T) {
 	w.Promoted("development")
 	_, body := request(t, w, http.MethodGet, "/metrics", "", "")
 	assert.Contains(t, body, `vorrang_deployments_total{environment="development",lane="harbour",outcome="failed"} 1`)
-	assert.Contains(t, body, `vorrang_steps_total{direction="forward",environment="development",lane="harbour",result="done"} 1`)
+	assert.Contains(
+		t,
+		body,
+		`vorrang_steps_total{direction="forward",environment="development",lane="harbour",result="done"} 1`,
+	)
 	assert.Contains(t, body, "vorrang_request_seconds_bucket")
 }

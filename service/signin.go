@@ -26,7 +26,13 @@ const (
 // signIn opens a session, or gives a person's program a token.
 func (s *door) signIn(c call, in *api.SignIn) (*api.Session, error) {
 	if !s.sameOrigin(c.fiber) || !c.fiber.Is("json") { // what another site's form can send is neither
-		return nil, refuse(http.StatusForbidden, "forbidden", "Another site asked", by("send Content-Type: application/json"), "signing in comes from the console's own page, or from a program, as JSON")
+		return nil, refuse(
+			http.StatusForbidden,
+			"forbidden",
+			"Another site asked",
+			by("send Content-Type: application/json"),
+			"signing in comes from the console's own page, or from a program, as JSON",
+		)
 	}
 	if in.Token != "" && s.isToken(in.Token) { // nobody guesses it, and nobody's guesses may keep it out
 		who := caller{Name: cleanActor(in.Name, "administrator"), Via: viaAdministrator, Grants: everything}
@@ -57,8 +63,14 @@ func (s *door) slowly(c call, name string, try func() error) (refused int, err e
 	if wait > 0 {
 		seconds := int(wait/time.Second) + 1
 		c.fiber.Set(fiber.HeaderRetryAfter, strconv.Itoa(seconds))
-		return 0, refuse(http.StatusTooManyRequests, "too-many", "Too many tries", by("wait %s, then try again", plural.Of(seconds, "second")),
-			"there were too many wrong tries to be %s from your address", shortly(name))
+		return 0, refuse(
+			http.StatusTooManyRequests,
+			"too-many",
+			"Too many tries",
+			by("wait %s, then try again", plural.Of(seconds, "second")),
+			"there were too many wrong tries to be %s from your address",
+			shortly(name),
+		)
 	}
 	err = try()
 	var reason *problemError
@@ -123,11 +135,22 @@ func (s *door) giveToken(c call, person access.Person, machine string) (*api.Ses
 	if errors.Is(err, records.ErrNotFound) {
 		err = unauthorized("the name or the password is not right any more")
 	}
-	return &api.Session{Name: person.Name, Person: true, Grants: access.Grants{}, Token: token, ExpiresAt: &expires}, err
+	return &api.Session{
+		Name:      person.Name,
+		Person:    true,
+		Grants:    access.Grants{},
+		Token:     token,
+		ExpiresAt: &expires,
+	}, err
 }
 
 func sessionOf(who caller) *api.Session {
-	return &api.Session{Name: who.Name, Via: who.Via, Person: who.Person, Grants: append(access.Grants{}, who.Grants...)}
+	return &api.Session{
+		Name:   who.Name,
+		Via:    who.Via,
+		Person: who.Person,
+		Grants: append(access.Grants{}, who.Grants...),
+	}
 }
 
 type nothing struct{}
@@ -179,7 +202,11 @@ func (s *door) revokeOwnToken(c call, in *oneTokenIn) (*nothing, error) {
 	}
 	was, err := s.Records.RevokeOwn(c, c.actor, in.Token)
 	if err == nil && !was {
-		err = notFound("token of yours with the number", strconv.FormatInt(in.Token, 10), see(remedy.LookAtOwnTokens, "see which there are"))
+		err = notFound(
+			"token of yours with the number",
+			strconv.FormatInt(in.Token, 10),
+			see(remedy.LookAtOwnTokens, "see which there are"),
+		)
 	}
 	return &nothing{}, err
 }
@@ -214,7 +241,10 @@ func (s *door) changePassword(c call, in *passwordIn) (*nothing, error) {
 	}
 	changed, err := s.Records.ChangePassword(c, c.actor, person.Password, next)
 	if err == nil && !changed {
-		err = refused(see(remedy.SignIn, "sign in again"), "your password was changed meanwhile, or you may not sign in any more")
+		err = refused(
+			see(remedy.SignIn, "sign in again"),
+			"your password was changed meanwhile, or you may not sign in any more",
+		)
 	}
 	return &nothing{}, err
 }
@@ -251,18 +281,37 @@ func (s *door) proven(c fiber.Ctx) error {
 		return c.Next()
 	}
 	if !who.Person {
-		return refuse(http.StatusForbidden, "forbidden", "Not allowed", by("let an administrator do it"), "%s is a machine; a machine makes no tokens, and changes nobody's rights", who.Name)
+		return refuse(
+			http.StatusForbidden,
+			"forbidden",
+			"Not allowed",
+			by("let an administrator do it"),
+			"%s is a machine; a machine makes no tokens, and changes nobody's rights",
+			who.Name,
+		)
 	}
 	given, err := url.PathUnescape(c.Get(passwordHeader))
 	if given == "" || err != nil {
-		return refuse(http.StatusForbidden, "proof-needed", "Show that it is you",
-			by("the program and the console ask for your password; whoever signs in elsewhere signs in again, and does it within 10 minutes"),
-			"this makes what opens the service, or changes who may: it takes your password, or a sign-in of the last 10 minutes")
+		return refuse(
+			http.StatusForbidden,
+			"proof-needed",
+			"Show that it is you",
+			by(
+				"the program and the console ask for your password; whoever signs in elsewhere signs in again, and does it within 10 minutes",
+			),
+			"this makes what opens the service, or changes who may: it takes your password, or a sign-in of the last 10 minutes",
+		)
 	}
 	asking := call{Context: c.Context(), fiber: c, who: who, actor: who.Name}
 	_, err = s.slowly(asking, who.Name, func() error { _, err := s.knowsPassword(asking, given); return err })
 	if errors.Is(err, errWrongPassword) {
-		return refuse(http.StatusForbidden, "proof-needed", "Show that it is you", by("try again"), "that is not your password")
+		return refuse(
+			http.StatusForbidden,
+			"proof-needed",
+			"Show that it is you",
+			by("try again"),
+			"that is not your password",
+		)
 	}
 	if err != nil {
 		return err

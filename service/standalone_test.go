@@ -30,14 +30,19 @@ const binaries = "/usr/lib/postgresql/15/bin/"
 func psql(t *testing.T, url, text string) (string, error) {
 	file := filepath.Join(t.TempDir(), "deploy.sql")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-	said, err := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-v", "file="+file, "-f", file, url).CombinedOutput()
+	said, err := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-v", "file="+file, "-f", file, url).
+		CombinedOutput()
 	return string(said), err
 }
 
 // gone waits until the server has seen that psql is gone, and with it its lock.
 func gone(t *testing.T, url string) {
 	require.Eventually(t, func() bool {
-		return pgtest.Query(t, url, "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM pg_database WHERE datname = current_database())") == "0"
+		return pgtest.Query(
+			t,
+			url,
+			"SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM pg_database WHERE datname = current_database())",
+		) == "0"
 	}, 10*time.Second, 10*time.Millisecond)
 }
 
@@ -54,7 +59,11 @@ func unheld(t *testing.T, file string) string {
 // are noticed before anything runs, and a file has to be named.
 func TestAFileThatIsNamedIsReadAsAWhole(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (name text);\nCOPY berth FROM stdin;\nNorth quay\n\\.\n"})
+	w.Submitted(
+		map[string]string{
+			"1-create-berth.sql": "CREATE TABLE berth (name text);\nCOPY berth FROM stdin;\nNorth quay\n\\.\n",
+		},
+	)
 	file := must(w.Standalone(t.Context(), "harbour", "production", client.Promotion{})).Standalone
 	run := func(text string, args ...string) (string, error) {
 		name := filepath.Join(t.TempDir(), "deploy it's.sql")
@@ -62,11 +71,16 @@ func TestAFileThatIsNamedIsReadAsAWhole(t *testing.T) {
 		if len(args) == 0 {
 			args = []string{"-v", "file=" + name}
 		}
-		said, err := exec.CommandContext(t.Context(), binaries+"psql", append(args, "-X", "-q", "-f", name, w.URLs["production"])...).CombinedOutput()
+		said, err := exec.CommandContext(t.Context(), binaries+"psql", append(args, "-X", "-q", "-f", name, w.URLs["production"])...).
+			CombinedOutput()
 		return string(said), err
 	}
 	there := func() string {
-		return pgtest.Query(t, w.URLs["production"], "SELECT concat(to_regclass('vorrang.ledger'), to_regclass('public.berth'), (SELECT count(*) FROM pg_largeobject_metadata))")
+		return pgtest.Query(
+			t,
+			w.URLs["production"],
+			"SELECT concat(to_regclass('vorrang.ledger'), to_regclass('public.berth'), (SELECT count(*) FROM pg_largeobject_metadata))",
+		)
 	}
 	for what, edited := range map[string]string{
 		"an edited row":      strings.Replace(file, "North quay", "South quay", 1),
@@ -101,10 +115,21 @@ func told(t *testing.T, w *servicetest.World, environment string) []string {
 		var detail ledger.Detail
 		require.NoError(t, json.Unmarshal(e.Detail, &detail))
 		if e.Seq == 1 {
-			assert.Equal(t, "harbour/"+environment, detail.Belongs.String(), "the first entry says whose target this is")
+			assert.Equal(
+				t,
+				"harbour/"+environment,
+				detail.Belongs.String(),
+				"the first entry says whose target this is",
+			)
 			detail.Belongs = nil
 		}
-		lines = append(lines, strings.Join([]string{string(e.Action), string(e.Step), e.Slug, string(e.Checksum), string(detail.JSON())}, " "))
+		lines = append(
+			lines,
+			strings.Join(
+				[]string{string(e.Action), string(e.Step), e.Slug, string(e.Checksum), string(detail.JSON())},
+				" ",
+			),
+		)
 	}
 	slices.Reverse(lines)
 	return lines
@@ -142,15 +167,24 @@ func TestAFileForPsqlRunsNothingButTheSteps(t *testing.T) {
 	require.NoError(t, err, said)
 	assert.NoFileExists(t, theft)
 	assert.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
-	assert.Equal(t, pgtest.Dump(t, w.URLs["staging"]), pgtest.Dump(t, w.URLs["production"]), "and means what it means to the service")
+	assert.Equal(
+		t,
+		pgtest.Dump(t, w.URLs["staging"]),
+		pgtest.Dump(t, w.URLs["production"]),
+		"and means what it means to the service",
+	)
 	assert.Equal(t, told(t, w, "staging"), told(t, w, "production"))
 }
 
 // An edited file stops before it runs what is not the step's text.
 func TestAnEditedFileForPsqlStops(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (name text DEFAULT 'Kai № 1');\nINSERT INTO berth VALUES ('North quay');",
-		"1-create-berth.check.sql": "SELECT count(*) = 1 FROM berth"})
+	w.Submitted(
+		map[string]string{
+			"1-create-berth.sql":       "CREATE TABLE berth (name text DEFAULT 'Kai № 1');\nINSERT INTO berth VALUES ('North quay');",
+			"1-create-berth.check.sql": "SELECT count(*) = 1 FROM berth",
+		},
+	)
 	file := unheld(t, must(w.Standalone(t.Context(), "harbour", "production", client.Promotion{})).Standalone)
 	for _, edit := range [][2]string{{"North quay", "South quay"}, {"count(*) = 1", "count(*) = 2"}, {"№ 1", "№ 2"}} {
 		require.Contains(t, file, edit[0])
@@ -161,7 +195,9 @@ func TestAnEditedFileForPsqlStops(t *testing.T) {
 		assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*)::text FROM vorrang.ledger"))
 	}
 	// what is taken away, the last one too, or moved
-	block := regexp.MustCompile(`(?s)SELECT CASE WHEN :'vorrang_ran'::pg_catalog\.text OPERATOR\(pg_catalog\.=\) '\d' AND .*?\\gexec \\set vorrang_ran \d\n`)
+	block := regexp.MustCompile(
+		`(?s)SELECT CASE WHEN :'vorrang_ran'::pg_catalog\.text OPERATOR\(pg_catalog\.=\) '\d' AND .*?\\gexec \\set vorrang_ran \d\n`,
+	)
 	blocks := block.FindAllString(file, -1)
 	require.Len(t, blocks, 3, "two statements and a check")
 	for what, other := range map[string]string{
@@ -195,7 +231,11 @@ func TestAFileForPsqlDoesWhatADeploymentDoes(t *testing.T) {
 	for _, d := range must(w.Verify(ctx, "harbour", "staging")).Deviations {
 		assert.Equal(t, verify.History, d.Kind, "but for what development lacks: %s", d.What)
 	}
-	assert.True(t, must(w.Promote(ctx, "harbour", "staging", client.Promotion{})).Nothing, "Vorrang sees an ordinary deployment")
+	assert.True(
+		t,
+		must(w.Promote(ctx, "harbour", "staging", client.Promotion{})).Nothing,
+		"Vorrang sees an ordinary deployment",
+	)
 
 	_, err = w.Standalone(ctx, "harbour", "staging", client.Promotion{})
 	assert.Contains(t, problem(t, err).Detail, "there is nothing to do on staging")
@@ -225,7 +265,11 @@ func TestAFileForPsqlDoesWhatADeploymentDoes(t *testing.T) {
 func TestAFileForPsqlStopsAtTheFirstError(t *testing.T) {
 	w := servicetest.Start(t)
 	ctx := t.Context()
-	files := map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "CREATE TABLE b (id int)", "2-b.check.sql": "SELECT true, EXISTS (SELECT FROM b)"}
+	files := map[string]string{
+		"1-a.sql":       "CREATE TABLE a (id int)",
+		"2-b.sql":       "CREATE TABLE b (id int)",
+		"2-b.check.sql": "SELECT true, EXISTS (SELECT FROM b)",
+	}
 	w.Submitted(files)
 	write := func() string {
 		return must(w.Standalone(ctx, "harbour", "staging", client.Promotion{})).Standalone
@@ -242,7 +286,12 @@ func TestAFileForPsqlStopsAtTheFirstError(t *testing.T) {
 	said, err = psql(t, w.URLs["staging"], write())
 	require.Error(t, err)
 	assert.Contains(t, said, "query 1 of the check does not hold: it gave (t,f)")
-	assert.Equal(t, "1", string(must(w.Status(ctx, "harbour", "staging", "none")).At), "the first step stays, the second left nothing")
+	assert.Equal(
+		t,
+		"1",
+		string(must(w.Status(ctx, "harbour", "staging", "none")).At),
+		"the first step stays, the second left nothing",
+	)
 	assert.Equal(t, "false", pgtest.Query(t, w.URLs["staging"], "SELECT to_regclass('public.b') IS NOT NULL"))
 
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id bigint)"})
@@ -252,7 +301,11 @@ func TestAFileForPsqlStopsAtTheFirstError(t *testing.T) {
 
 func TestAFileForPsqlGoesOnWhereAnEarlierTryStopped(t *testing.T) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-a.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE a (id int);\nINSERT INTO a SELECT 1 / (SELECT count(*) FROM pg_class WHERE relname = 'switch');"})
+	w.Submitted(
+		map[string]string{
+			"1-a.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE a (id int);\nINSERT INTO a SELECT 1 / (SELECT count(*) FROM pg_class WHERE relname = 'switch');",
+		},
+	)
 	require.Equal(t, deploy.Failed, w.Promoted("staging").Outcome)
 	pgtest.Exec(t, w.URLs["staging"], "CREATE TABLE public.switch ()")
 	file := must(w.Standalone(t.Context(), "harbour", "staging", client.Promotion{})).Standalone
@@ -278,8 +331,15 @@ func TestAFileForPsqlKeepsARoleAndItsLock(t *testing.T) {
 	file := must(w.Standalone(ctx, "harbour", "staging", client.Promotion{})).Standalone
 	said, err := psql(t, w.URLs["staging"], file)
 	require.NoError(t, err, "%s", said)
-	assert.Equal(t, "lock vorrang, mole pg_monitor, pier vorrang, quay pg_monitor, sluice vorrang, weir vorrang", pgtest.Query(t, w.URLs["staging"],
-		"SELECT string_agg(tablename || ' ' || tableowner, ', ' ORDER BY tablename) FROM pg_tables WHERE schemaname = 'public'"))
+	assert.Equal(
+		t,
+		"lock vorrang, mole pg_monitor, pier vorrang, quay pg_monitor, sluice vorrang, weir vorrang",
+		pgtest.Query(
+			t,
+			w.URLs["staging"],
+			"SELECT string_agg(tablename || ' ' || tableowner, ', ' ORDER BY tablename) FROM pg_tables WHERE schemaname = 'public'",
+		),
+	)
 	history := must(w.Ledger(ctx, "harbour", "staging", 0))
 	assert.Empty(t, history.Chain)
 	assert.True(t, must(w.Promote(ctx, "harbour", "staging", client.Promotion{})).Nothing)

@@ -32,8 +32,11 @@ func (s *repairs) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 	}
 	return s.record(c, p, func(session engine.Session, facts gate.Facts) ([]ledger.Entry, string, error) {
 		if !facts.View.State.Untouched() {
-			return nil, "", refused(p.do(remedy.LookAtStatus, "see where it stands"),
-				"%s has a history already: its ledger has entries about steps; a baseline is for databases of which nothing is known", in.Environment)
+			return nil, "", refused(
+				p.do(remedy.LookAtStatus, "see where it stands"),
+				"%s has a history already: its ledger has entries about steps; a baseline is for databases of which nothing is known",
+				in.Environment,
+			)
 		}
 		if facts.View.State.Baseline != "" { // a correction: what is there counts as before
 			if facts.Existing, err = session.Existing(c, p.environment.Schemas); err != nil {
@@ -56,7 +59,13 @@ func (s *repairs) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 		}
 		entry := ledger.Entry{Action: ledger.Baselined, Step: at, Slug: slug, Actor: c.actor,
 			Detail: ledger.Detail{Tables: facts.Existing.Tables, Covers: covers}.JSON()}
-		message := fmt.Sprintf("%s begins at step %s: %s covered, nothing was run%s", in.Environment, at, plural.Count(len(covers), "step is", "steps are"), checked)
+		message := fmt.Sprintf(
+			"%s begins at step %s: %s covered, nothing was run%s",
+			in.Environment,
+			at,
+			plural.Count(len(covers), "step is", "steps are"),
+			checked,
+		)
 		return []ledger.Entry{entry}, message, nil
 	})
 }
@@ -74,13 +83,21 @@ func covered(p targetContext, at step.Number) (covers []step.Number, slug string
 		return covers, "", nil
 	}
 	if len(covers) == 0 || covers[len(covers)-1] != at {
-		return nil, "", refused(or(see(remedy.LookAtSteps, "see the steps"), see(remedy.Submit, "send new ones")), "there is no step %s in the catalogue", at)
+		return nil, "", refused(
+			or(see(remedy.LookAtSteps, "see the steps"), see(remedy.Submit, "send new ones")),
+			"there is no step %s in the catalogue",
+			at,
+		)
 	}
 	return covers, slug, nil
 }
 
 // record writes entries of somebody's word into a ledger, under the lock.
-func (s *repairs) record(c call, p targetContext, make func(engine.Session, gate.Facts) (entries []ledger.Entry, message string, err error)) (*api.Recorded, error) {
+func (s *repairs) record(
+	c call,
+	p targetContext,
+	make func(engine.Session, gate.Facts) (entries []ledger.Entry, message string, err error),
+) (*api.Recorded, error) {
 	session, err := s.targets.locked(c, p, "vorrangd")
 	if err != nil {
 		return nil, err
@@ -110,7 +127,13 @@ func (s *repairs) record(c call, p targetContext, make func(engine.Session, gate
 }
 
 // write chains entries behind a ledger's head and commits them together.
-func (s *repairs) write(c call, p targetContext, session engine.Session, state ledger.State, entries []ledger.Entry) error {
+func (s *repairs) write(
+	c call,
+	p targetContext,
+	session engine.Session,
+	state ledger.State,
+	entries []ledger.Entry,
+) error {
 	if len(entries) == 0 {
 		return nil
 	}
@@ -127,7 +150,19 @@ func (s *repairs) write(c call, p targetContext, session engine.Session, state l
 		return err
 	}
 	for _, e := range entries {
-		s.Log.Info("ledger entry written", "lane", p.lane.Name, "environment", p.environment.Name, "action", e.Action, "step", e.Step, "actor", c.actor)
+		s.Log.Info(
+			"ledger entry written",
+			"lane",
+			p.lane.Name,
+			"environment",
+			p.environment.Name,
+			"action",
+			e.Action,
+			"step",
+			e.Step,
+			"actor",
+			c.actor,
+		)
 	}
 	s.drifts.carryOver(c, p, session, before, entries)
 	return s.Records.KeepHead(c, p.lane.Name, p.environment.Name, head)

@@ -66,7 +66,10 @@ func (s *views) laneStatus(ctx context.Context, who caller, l lane.Lane) (api.La
 	if err != nil {
 		return api.LaneStatus{}, err
 	}
-	visible := slices.DeleteFunc(slices.Clone(l.Environments), func(e lane.Environment) bool { return !who.mayLook(l.Name, e.Name) })
+	visible := slices.DeleteFunc(
+		slices.Clone(l.Environments),
+		func(e lane.Environment) bool { return !who.mayLook(l.Name, e.Name) },
+	)
 	status := api.LaneStatus{Lane: l.Name, About: l.About, Engine: l.Engine, Steps: len(catalogue),
 		Environments: make([]api.EnvironmentStatus, len(visible))}
 	if n := len(catalogue); n > 0 {
@@ -91,9 +94,13 @@ func (s *views) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
 // environmentStatus looks at one target, once for all who ask at the same time. A
 // target that cannot be reached is a trouble, not an error.
 func (s *views) environmentStatus(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
-	return s.looking.once(ctx, p.lane.Name+"/"+p.environment.Name+" "+steps, func(ctx context.Context) (api.EnvironmentStatus, error) {
-		return s.statusNow(ctx, p, steps)
-	})
+	return s.looking.once(
+		ctx,
+		p.lane.Name+"/"+p.environment.Name+" "+steps,
+		func(ctx context.Context) (api.EnvironmentStatus, error) {
+			return s.statusNow(ctx, p, steps)
+		},
+	)
 }
 
 func (s *views) statusNow(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
@@ -139,13 +146,21 @@ func (s *views) tellDrift(ctx context.Context, p targetContext, status *api.Envi
 	}
 	if err == nil {
 		status.Trouble = append(status.Trouble, api.Trouble{Kind: string(gate.Drift),
-			Message:  fmt.Sprintf("%s from what the last deployment left, seen since %s", plural.Count(look.Objects, "object differs", "objects differ"), utc(*look.Since)),
+			Message: fmt.Sprintf(
+				"%s from what the last deployment left, seen since %s",
+				plural.Count(look.Objects, "object differs", "objects differ"),
+				utc(*look.Since),
+			),
 			Remedies: []remedy.Remedy{p.at().Do(remedy.LookAtDrift).For("see what, and the ways out")}})
 	}
 	return err
 }
 
-func (s *views) lastDeployments(ctx context.Context, p targetContext, status *api.EnvironmentStatus) (*records.Deployment, error) {
+func (s *views) lastDeployments(
+	ctx context.Context,
+	p targetContext,
+	status *api.EnvironmentStatus,
+) (*records.Deployment, error) {
 	newest, err := s.Records.Deployments(ctx, p.lane.Name, p.environment.Name, 2)
 	if err != nil {
 		return nil, err
@@ -172,9 +187,17 @@ func runningOf(d *records.Deployment) *gate.Running {
 func unreachable(err error) api.Trouble {
 	var connect *engine.ConnectError
 	if errors.As(err, &connect) {
-		return api.Trouble{Kind: "unreachable", Message: connect.Message, Remedies: []remedy.Remedy{remedy.ByHand("%s", connect.Fix)}}
+		return api.Trouble{
+			Kind:     "unreachable",
+			Message:  connect.Message,
+			Remedies: []remedy.Remedy{remedy.ByHand("%s", connect.Fix)},
+		}
 	}
-	return api.Trouble{Kind: "unreachable", Message: "the target could not be looked at: " + err.Error(), Remedies: []remedy.Remedy{{Reason: "look whether it can be used", Act: remedy.LookAtTarget}}}
+	return api.Trouble{
+		Kind:     "unreachable",
+		Message:  "the target could not be looked at: " + err.Error(),
+		Remedies: []remedy.Remedy{{Reason: "look whether it can be used", Act: remedy.LookAtTarget}},
+	}
 }
 
 // fill puts what was seen into a status.
@@ -203,7 +226,10 @@ func fill(status *api.EnvironmentStatus, facts gate.Facts, steps string) {
 	status.Gate = result.Checks
 	for _, hold := range result.Holds() {
 		if !gate.Expected(hold.ID) {
-			status.Trouble = append(status.Trouble, api.Trouble{Kind: string(hold.ID), Message: hold.Evidence, Remedies: hold.Remedies})
+			status.Trouble = append(
+				status.Trouble,
+				api.Trouble{Kind: string(hold.ID), Message: hold.Evidence, Remedies: hold.Remedies},
+			)
 		}
 	}
 }
@@ -215,7 +241,12 @@ func open(s plan.Standing) bool {
 
 // failures names the steps whose newest try failed, each with what can be done
 // about it now: what the gate holds for comes before another try.
-func (s *views) failures(ctx context.Context, p targetContext, facts gate.Facts, status *api.EnvironmentStatus) ([]api.Trouble, error) {
+func (s *views) failures(
+	ctx context.Context,
+	p targetContext,
+	facts gate.Facts,
+	status *api.EnvironmentStatus,
+) ([]api.Trouble, error) {
 	var list []api.Trouble
 	var hold gate.Check // the first; its zero value where the gate is clear
 	if holds := (gate.Result{Checks: status.Gate}).Holds(); len(holds) > 0 {
@@ -225,18 +256,30 @@ func (s *views) failures(ctx context.Context, p targetContext, facts gate.Facts,
 	again.Arguments.NewRelease = facts.Asks.Release
 	for _, st := range facts.View.Steps {
 		number := st.Step.Number
-		if st.State.Status != ledger.StatusFailed || st.State.Progress.Direction == ledger.Back || facts.Stuck(number) || st.Has(plan.NotHere) && !st.State.Partly() {
+		if st.State.Status != ledger.StatusFailed || st.State.Progress.Direction == ledger.Back ||
+			facts.Stuck(number) ||
+			st.Has(plan.NotHere) && !st.State.Partly() {
 			continue
 		}
 		t := api.Trouble{Kind: "failed", Step: number,
-			Message: fmt.Sprintf("step %s (%s) failed in deployment %s: %s", number, st.Step.Slug, st.State.Deployment, st.State.Progress.Error)}
+			Message: fmt.Sprintf(
+				"step %s (%s) failed in deployment %s: %s",
+				number,
+				st.Step.Slug,
+				st.State.Deployment,
+				st.State.Progress.Error,
+			)}
 		cause, err := s.causeOf(ctx, p, number)
 		if err != nil {
 			return nil, err
 		}
 		switch {
 		case p.stopped(st, ledger.Forward, engine.Duplicate):
-			t.Remedies = []remedy.Remedy{p.at().Step(remedy.Attest, number).For("something of it is there already; if somebody carried it out by hand")}
+			t.Remedies = []remedy.Remedy{
+				p.at().
+					Step(remedy.Attest, number).
+					For("something of it is there already; if somebody carried it out by hand"),
+			}
 		case hold.ID != "" && hold.ID != gate.SealedRelease:
 			t.Remedies = append(cause, remedy.ByHand("before another try, turn what the gate holds for (%s)", hold.ID))
 			if gate.Expected(hold.ID) { // it has no line of its own that says how
@@ -264,15 +307,22 @@ func (s *views) causeOf(ctx context.Context, p targetContext, number step.Number
 	attest := p.at().Step(remedy.Attest, number)
 	attest.Arguments.Acknowledge = true
 	return []remedy.Remedy{
-		remedy.ByHand("its text is sealed in release %s and stays: put right in the target what it stumbles over, by a step with a number below %s that you cut with it", sealed, number),
-		attest.For("or, if the text can never run, do what it should do in a new step, and record that nothing of it is needed")}, nil
+		remedy.ByHand(
+			"its text is sealed in release %s and stays: put right in the target what it stumbles over, by a step with a number below %s that you cut with it",
+			sealed,
+			number,
+		),
+		attest.For(
+			"or, if the text can never run, do what it should do in a new step, and record that nothing of it is needed",
+		)}, nil
 }
 
 // stopped reports whether a step failed in a direction, by an error of a kind.
 func (p targetContext) stopped(st plan.Standing, direction ledger.Direction, by engine.Kind) bool {
 	progress := st.State.Progress
 	back := progress.Direction == ledger.Back
-	return st.State.Status == ledger.StatusFailed && back == (direction == ledger.Back) && p.engine.KindOf(progress.SQLState) == by
+	return st.State.Status == ledger.StatusFailed && back == (direction == ledger.Back) &&
+		p.engine.KindOf(progress.SQLState) == by
 }
 
 func stepStatus(s plan.Standing) api.StepStatus {
@@ -326,8 +376,11 @@ func (s *views) ledgerSetup(c call, in *environmentIn) (*api.LedgerSetup, error)
 		return nil, err
 	}
 	if p.environment.LedgerRole == "" {
-		return nil, refused(by("declare ledger-role and ledger-key for it in lane.yaml first; docs/ledger.md says why one would"),
-			"the ledger of %s has no owner of its own", p.environment.Name)
+		return nil, refused(
+			by("declare ledger-role and ledger-key for it in lane.yaml first; docs/ledger.md says why one would"),
+			"the ledger of %s has no owner of its own",
+			p.environment.Name,
+		)
 	}
 	session, err := s.targets.connect(c, p, "vorrangd ledger")
 	if err != nil {
@@ -358,7 +411,11 @@ func (s *views) engines(call, *nothing) (*api.Engines, error) {
 func (p targetContext) scripts() (engine.Scripts, error) {
 	scripts, can := p.engine.(engine.Scripts)
 	if !can {
-		return nil, refused(by("let the service deploy it"), "no file can be written for %s in this version", p.lane.Engine)
+		return nil, refused(
+			by("let the service deploy it"),
+			"no file can be written for %s in this version",
+			p.lane.Engine,
+		)
 	}
 	return scripts, nil
 }
@@ -378,7 +435,10 @@ func (s *views) probe(c call, in *environmentIn) (*api.Probe, error) {
 			fillProbe(answer, seen, p.environment, facts, p.engine.Traits())
 			if err == nil && facts.Foreign() {
 				check := gate.Back(facts, nil).Find(gate.KnownDatabase)
-				answer.Looks = append(answer.Looks, engine.Look{What: "owner", Says: check.Evidence, Remedies: check.Remedies})
+				answer.Looks = append(
+					answer.Looks,
+					engine.Look{What: "owner", Says: check.Evidence, Remedies: check.Remedies},
+				)
 				answer.Usable = false
 			}
 			return answer, err
@@ -402,12 +462,25 @@ func fillProbe(answer *api.Probe, seen engine.Probe, e lane.Environment, facts g
 	}
 	rest := slices.Clone(seen.Looks[1:])
 	seen.Looks = seen.Looks[:1] // the connection comes first, and then what answers there
-	seen.Look("version", major >= server.Oldest, version, fmt.Sprintf("use %s %d or newer", server.Server, server.Oldest))
+	seen.Look(
+		"version",
+		major >= server.Oldest,
+		version,
+		fmt.Sprintf("use %s %d or newer", server.Server, server.Oldest),
+	)
 	seen.Looks = append(seen.Looks, rest...)
 	for i, look := range seen.Looks {
 		if look.What == "ledger" && e.LedgerRole != "" { // not what the user may write, but what its owner set up
 			seen.Looks = slices.Delete(seen.Looks, i, i+1)
-			seen.Look("ledger", facts.Altered == "", cmp.Or(facts.Altered, "belongs to "+e.LedgerRole+", and user "+seen.User+" cannot write it but by proof"), "")
+			seen.Look(
+				"ledger",
+				facts.Altered == "",
+				cmp.Or(
+					facts.Altered,
+					"belongs to "+e.LedgerRole+", and user "+seen.User+" cannot write it but by proof",
+				),
+				"",
+			)
 			if facts.Altered != "" {
 				seen.Looks[len(seen.Looks)-1].Remedies = facts.FixLedger()
 			}

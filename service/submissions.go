@@ -42,7 +42,10 @@ func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 			why = "implied by its name; write a gate section to ask for less or more"
 		}
 		l.Environments[i].Gate = &asks
-		answer.Asks = append(answer.Asks, api.Asked{Environment: e.Name, Asks: append([]string{}, asks.Words()...), Why: why})
+		answer.Asks = append(
+			answer.Asks,
+			api.Asked{Environment: e.Name, Asks: append([]string{}, asks.Words()...), Why: why},
+		)
 	}
 	before, err := s.Records.Lane(c, l.Name)
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
@@ -57,7 +60,12 @@ func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 	for _, e := range l.Environments {
 		for _, reference := range []string{e.Target, e.Scratch, e.LedgerKey} {
 			if reference != "" && !s.targets.mayRefer(reference) {
-				return nil, refused(by("whoever runs the service says which it allows"), "%s: %s is no reference that this service allows", e.Name, reference)
+				return nil, refused(
+					by("whoever runs the service says which it allows"),
+					"%s: %s is no reference that this service allows",
+					e.Name,
+					reference,
+				)
 			}
 		}
 	}
@@ -160,11 +168,20 @@ func (s *catalogue) take(c call, in *submitIn, trial bool) (*api.Submitted, erro
 	against, next := disagreements(difference, gone)
 	if trial {
 		answer := submitted(0, len(steps), difference)
-		answer.Trial, answer.Refused, answer.Notes = true, append(answer.Refused, against...), append(answer.Notes, notes...)
+		answer.Trial, answer.Refused, answer.Notes = true, append(
+			answer.Refused,
+			against...), append(
+			answer.Notes,
+			notes...)
 		return answer, s.touched(c, in.Lane, difference, answer)
 	}
 	if len(against) > 0 {
-		return nil, refuseDifferences(next, against, "the folder is not what the catalogue expects: %s", plural.Count(len(against), "step differs", "steps differ"))
+		return nil, refuseDifferences(
+			next,
+			against,
+			"the folder is not what the catalogue expects: %s",
+			plural.Count(len(against), "step differs", "steps differ"),
+		)
 	}
 	var id int64
 	err = s.laneLocks.change(in.Lane, func() (err error) {
@@ -175,7 +192,10 @@ func (s *catalogue) take(c call, in *submitIn, trial bool) (*api.Submitted, erro
 		return nil, err
 	}
 	c.note("submission", id)
-	c.note("steps", map[string]int{"new": len(difference.New), "edited": len(difference.Edited), "gone": len(difference.Gone)})
+	c.note(
+		"steps",
+		map[string]int{"new": len(difference.New), "edited": len(difference.Edited), "gone": len(difference.Gone)},
+	)
 	s.Log.Info("steps submitted", "lane", in.Lane, "submission", id, "actor", c.actor,
 		"new", len(difference.New), "edited", len(difference.Edited), "gone", len(difference.Gone))
 	answer := submitted(id, len(steps), difference)
@@ -204,7 +224,10 @@ func disagreements(d records.Difference, meant map[step.Number]bool) (lines []st
 	for _, s := range d.Gone {
 		if !meant[s.Number] {
 			gone = append(gone, string(s.Number))
-			lines = append(lines, fmt.Sprintf("step %s (%s) is in the catalogue, and not in the folder", s.Number, s.Slug))
+			lines = append(
+				lines,
+				fmt.Sprintf("step %s (%s) is in the catalogue, and not in the folder", s.Number, s.Slug),
+			)
 		}
 	}
 	free := step.Number("")
@@ -221,11 +244,28 @@ func disagreements(d records.Difference, meant map[step.Number]bool) (lines []st
 		if meant[number] || before.Slug == change.Step.Slug || before.Forward.Checksum == change.Step.Forward.Checksum {
 			continue
 		}
-		lines = append(lines, fmt.Sprintf("another step took number %s: %s is in the catalogue, %s in the folder; %s is free", number, before.Slug, change.Step.Slug, free.Next()))
+		lines = append(
+			lines,
+			fmt.Sprintf(
+				"another step took number %s: %s is in the catalogue, %s in the folder; %s is free",
+				number,
+				before.Slug,
+				change.Step.Slug,
+				free.Next(),
+			),
+		)
 		gone = append(gone, string(number))
 	}
-	next = or(by("bring the folder up to date first: somebody else may have sent these steps"),
-		todo{{Act: remedy.SubmitGone, Arguments: remedy.Arguments{Steps: strings.Join(gone, ",")}, Reason: "if they are to go"}})
+	next = or(
+		by("bring the folder up to date first: somebody else may have sent these steps"),
+		todo{
+			{
+				Act:       remedy.SubmitGone,
+				Arguments: remedy.Arguments{Steps: strings.Join(gone, ",")},
+				Reason:    "if they are to go",
+			},
+		},
+	)
 	return lines, next
 }
 
@@ -272,13 +312,21 @@ func (s *catalogue) touched(c call, laneName string, d records.Difference, answe
 	}
 	wait.Wait()
 	answer.Applied = append(answer.Applied, slices.Concat(found...)...)
-	answer.Unlooked = append(answer.Unlooked, slices.DeleteFunc(unseen, func(name string) bool { return name == "" })...)
+	answer.Unlooked = append(
+		answer.Unlooked,
+		slices.DeleteFunc(unseen, func(name string) bool { return name == "" })...)
 	return errors.Join(errs...)
 }
 
 // touchedIn says which of the changed steps a target has. now are the texts of
 // the edited ones; the others are gone.
-func (s *catalogue) touchedIn(c call, p targetContext, facts gate.Facts, changed []api.StepRef, now map[step.Number]step.Checksum) (found []api.Touched, err error) {
+func (s *catalogue) touchedIn(
+	c call,
+	p targetContext,
+	facts gate.Facts,
+	changed []api.StepRef,
+	now map[step.Number]step.Checksum,
+) (found []api.Touched, err error) {
 	environment := facts.View.Environment
 	for _, ref := range changed {
 		st := facts.View.State.Of(ref.Number)
@@ -296,10 +344,18 @@ func (s *catalogue) touchedIn(c call, p targetContext, facts gate.Facts, changed
 			}
 		}
 		t := api.Touched{StepRef: ref, Gone: !edited, Environment: environment, State: st.Status,
-			Remedies: []remedy.Remedy{remedy.ByHand("put its files back and submit"), p.at().Do(remedy.LookAtStatus).For("how to undo it there instead")}}
+			Remedies: []remedy.Remedy{
+				remedy.ByHand("put its files back and submit"),
+				p.at().Do(remedy.LookAtStatus).For("how to undo it there instead"),
+			}}
 		if edited && !st.Status.Present() {
-			t.Remedies = []remedy.Remedy{remedy.ByHand("the statements before number %d took effect there: put them back as they were and submit", max(st.Progress.Statement, 1)),
-				p.at().RollbackLast().For("or undo the step there first")}
+			t.Remedies = []remedy.Remedy{
+				remedy.ByHand(
+					"the statements before number %d took effect there: put them back as they were and submit",
+					max(st.Progress.Statement, 1),
+				),
+				p.at().RollbackLast().For("or undo the step there first"),
+			}
 		}
 		if edited && st.Status.Present() {
 			t.Remedies = []remedy.Remedy{remedy.ByHand("put the applied text back and write the change as a new step"),
@@ -317,7 +373,12 @@ func (s *catalogue) touchedIn(c call, p targetContext, facts gate.Facts, changed
 
 // keepsBeginning reports whether the statements of a half-done step that took
 // effect are the same in a new text.
-func (s *catalogue) keepsBeginning(ctx context.Context, p targetContext, st ledger.StepState, text step.Checksum) (bool, error) {
+func (s *catalogue) keepsBeginning(
+	ctx context.Context,
+	p targetContext,
+	st ledger.StepState,
+	text step.Checksum,
+) (bool, error) {
 	statements, err := s.targets.statements(ctx, p, text)
 	if err != nil {
 		return false, err
@@ -365,15 +426,23 @@ func receive(c call, body io.Reader, submission *records.Submission) ([]step.Fil
 
 func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, step.Problems, error) {
 	if header.Typeflag != tar.TypeReg || strings.Contains(name, "/") {
-		return step.File{}, step.Problems{{File: name, Message: "a step folder is flat and holds ordinary files only; move it out, or its files up"}}, nil
+		return step.File{}, step.Problems{
+			{File: name, Message: "a step folder is flat and holds ordinary files only; move it out, or its files up"},
+		}, nil
 	}
 	if problem := step.CheckSize(name, header.Size); problem != nil {
 		return step.File{}, step.Problems{*problem}, nil
 	}
 	content := make([]byte, header.Size)
 	if _, err := io.ReadFull(reader, content); err != nil {
-		return step.File{}, nil, refuse(http.StatusBadRequest, "invalid-request", "The request is not valid", by("send it again"),
-			"the folder did not arrive whole: %s broke off", name)
+		return step.File{}, nil, refuse(
+			http.StatusBadRequest,
+			"invalid-request",
+			"The request is not valid",
+			by("send it again"),
+			"the folder did not arrive whole: %s broke off",
+			name,
+		)
 	}
 	file, problems := step.ReadFile(name, content)
 	return file, problems, nil
@@ -382,7 +451,13 @@ func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, 
 // inspect reads the SQL of what is new or edited, a step at a time, and keeps with each
 // the mode that it can run in. may is what
 // the lane's steps may change beside schemas and rows; environments are those that only: may name; nil for any.
-func inspect(c call, dialect engine.Dialect, submission *records.Submission, d records.Difference, may, environments []string) (notes step.Problems, err error) {
+func inspect(
+	c call,
+	dialect engine.Dialect,
+	submission *records.Submission,
+	d records.Difference,
+	may, environments []string,
+) (notes step.Problems, err error) {
 	var problems step.Problems
 	for _, changes := range [][]records.Change{d.New, d.Edited} {
 		for i, change := range changes {
@@ -412,7 +487,11 @@ func unknownEnvironments(s step.Step, environments []string) (problems step.Prob
 		}
 		line, column := step.OptionPosition(s.Forward.Text(), "only")
 		problems = append(problems, step.Problem{File: s.Forward.Name, Line: line, Column: column,
-			Message: fmt.Sprintf("only: the lane has no environment %q; its environments are %s", name, strings.Join(environments, ", "))})
+			Message: fmt.Sprintf(
+				"only: the lane has no environment %q; its environments are %s",
+				name,
+				strings.Join(environments, ", "),
+			)})
 	}
 	return problems
 }
@@ -439,9 +518,19 @@ func reload(c call, submission *records.Submission, s step.Step) (step.Step, err
 }
 
 func submitted(id int64, total int, d records.Difference) *api.Submitted {
-	answer := &api.Submitted{Submission: id, New: []api.StepRef{}, Edited: []api.StepRef{}, Gone: []api.StepRef{}, Late: []api.StepRef{},
-		Applied: []api.Touched{}, Unlooked: []string{}, Refused: []string{}, Notes: []step.Problem{},
-		Unchanged: d.Unchanged, Steps: total}
+	answer := &api.Submitted{
+		Submission: id,
+		New:        []api.StepRef{},
+		Edited:     []api.StepRef{},
+		Gone:       []api.StepRef{},
+		Late:       []api.StepRef{},
+		Applied:    []api.Touched{},
+		Unlooked:   []string{},
+		Refused:    []string{},
+		Notes:      []step.Problem{},
+		Unchanged:  d.Unchanged,
+		Steps:      total,
+	}
 	for _, change := range d.New {
 		ref := api.StepRef{Number: change.Step.Number, Slug: change.Step.Slug}
 		answer.New = append(answer.New, ref)

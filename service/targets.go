@@ -49,7 +49,11 @@ func (p targetContext) dialect() engine.Dialect { return p.engine.Dialect() }
 
 func (s *targets) place(ctx context.Context, laneName, environment string) (targetContext, error) {
 	if hidden(ctx, laneName, environment) {
-		return targetContext{}, notFound("environment "+environment+" in the lane", laneName, see(remedy.LookAtStatus, "see those that you may look at"))
+		return targetContext{}, notFound(
+			"environment "+environment+" in the lane",
+			laneName,
+			see(remedy.LookAtStatus, "see those that you may look at"),
+		)
 	}
 	return s.anyPlace(ctx, laneName, environment)
 }
@@ -72,7 +76,11 @@ func (s *targets) anyPlace(ctx context.Context, laneName, environment string) (t
 func (s *targets) lane(ctx context.Context, name string) (lane.Lane, error) {
 	l, err := s.Records.Lane(ctx, name)
 	if errors.Is(err, records.ErrNotFound) {
-		return l, notFound("lane", name, or(see(remedy.LookAtLanes, "see which there are"), see(remedy.Declare, "declare one")))
+		return l, notFound(
+			"lane",
+			name,
+			or(see(remedy.LookAtLanes, "see which there are"), see(remedy.Declare, "declare one")),
+		)
 	}
 	return l, err
 }
@@ -98,12 +106,21 @@ func (s *targets) mayRefer(reference string) bool {
 // resolve is what a reference of a lane or a hook stands for, if they may have it.
 func (s *targets) resolve(reference string) (string, error) {
 	if !s.mayRefer(reference) {
-		return "", &engine.ConnectError{Kind: engine.BadURL, Message: reference + " is no reference that this service allows",
-			Fix: "vorrangd's setting -references says which it does: " + strings.Join(s.References, ", ")}
+		return "", &engine.ConnectError{
+			Kind:    engine.BadURL,
+			Message: reference + " is no reference that this service allows",
+			Fix:     "vorrangd's setting -references says which it does: " + strings.Join(s.References, ", "),
+		}
 	}
 	if name, isEnv := strings.CutPrefix(reference, "env:"); isEnv && ourOwn(name) {
-		return "", &engine.ConnectError{Kind: engine.BadURL, Message: "the variable " + name + " is the service's own, and no target's",
-			Fix: "put the target's URL into another one, such as VORRANG_TARGET_" + strings.TrimPrefix(name, "VORRANG_")}
+		return "", &engine.ConnectError{
+			Kind:    engine.BadURL,
+			Message: "the variable " + name + " is the service's own, and no target's",
+			Fix: "put the target's URL into another one, such as VORRANG_TARGET_" + strings.TrimPrefix(
+				name,
+				"VORRANG_",
+			),
+		}
 	}
 	return resolve(reference)
 }
@@ -118,7 +135,10 @@ func resolve(target string) (string, error) {
 		if url := os.Getenv(name); url != "" && len(url) <= mostReferred {
 			return url, nil
 		}
-		return "", unusable("the variable "+name+" is not set in the service's environment", "set it where vorrangd is started, and start it again")
+		return "", unusable(
+			"the variable "+name+" is not set in the service's environment",
+			"set it where vorrangd is started, and start it again",
+		)
 	}
 	const fix = "put what it stands for there, in an ordinary file that the user that vorrangd runs as can read"
 	text, err := readSmall(strings.TrimPrefix(target, "file:"))
@@ -165,10 +185,19 @@ func (s *targets) connect(ctx context.Context, p targetContext, application stri
 	if err != nil {
 		return nil, err
 	}
-	if records, err := session.HasTables(ctx, "records.lane", "records.submission", "records.audit"); err != nil || records {
+	if records, err := session.HasTables(ctx, "records.lane", "records.submission", "records.audit"); err != nil ||
+		records {
 		session.Close()
-		return nil, cmp.Or(err, error(&engine.ConnectError{Kind: engine.BadURL, Message: e.Target + " leads to the records of a Vorrang, which are no target",
-			Fix: "put the URL of the application's database there"}))
+		return nil, cmp.Or(
+			err,
+			error(
+				&engine.ConnectError{
+					Kind:    engine.BadURL,
+					Message: e.Target + " leads to the records of a Vorrang, which are no target",
+					Fix:     "put the URL of the application's database there",
+				},
+			),
+		)
 	}
 	session.Schemas(e.Schemas)
 	if e.LedgerRole == "" {
@@ -176,8 +205,11 @@ func (s *targets) connect(ctx context.Context, p targetContext, application stri
 	}
 	key, err := s.resolve(e.LedgerKey)
 	if err == nil && len(key) < shortestKey {
-		err = &engine.ConnectError{Kind: engine.BadURL, Message: fmt.Sprintf("the ledger's key in %s has fewer than %d characters", e.LedgerKey, shortestKey),
-			Fix: "make a long random one, such as by openssl rand -hex 32, and let the ledger's owner set it up, by what Vorrang prints for that"}
+		err = &engine.ConnectError{
+			Kind:    engine.BadURL,
+			Message: fmt.Sprintf("the ledger's key in %s has fewer than %d characters", e.LedgerKey, shortestKey),
+			Fix:     "make a long random one, such as by openssl rand -hex 32, and let the ledger's owner set it up, by what Vorrang prints for that",
+		}
 	}
 	if err != nil {
 		session.Close()
@@ -191,7 +223,11 @@ func (s *targets) connect(ctx context.Context, p targetContext, application stri
 const shortestKey = 32
 
 // look reads a target's ledger and brings it together with the catalogue.
-func (s *targets) look(ctx context.Context, p targetContext, session engine.Session) (gate.Facts, []ledger.Entry, error) {
+func (s *targets) look(
+	ctx context.Context,
+	p targetContext,
+	session engine.Session,
+) (gate.Facts, []ledger.Entry, error) {
 	facts := gate.Facts{Lane: p.lane.Name, Asks: p.environment.Asks(), LedgerRole: p.environment.LedgerRole}
 	entries, _, err := session.ReadLedger(ctx)
 	if err != nil {

@@ -53,8 +53,16 @@ func TestAHalfDoneStepIsUndoneBeforeWhatIsBeneathIt(t *testing.T) {
 	back := must(w.PreviewBack(t.Context(), "harbour", "staging", client.Way{Last: 1}))
 	require.Len(t, back.Actions, 1)
 	assert.Equal(t, "2", string(back.Actions[0].Number), "the newest is the half-done one")
-	require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{To: "0"}, "staging"))).Outcome)
-	assert.Equal(t, "0", pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM pg_class WHERE relname IN ('berth', 'mole')"))
+	require.Equal(
+		t,
+		deploy.Done,
+		w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{To: "0"}, "staging"))).Outcome,
+	)
+	assert.Equal(
+		t,
+		"0",
+		pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM pg_class WHERE relname IN ('berth', 'mole')"),
+	)
 	pgtest.Exec(t, w.URLs["staging"], "CREATE FUNCTION public.one() RETURNS int LANGUAGE sql AS 'SELECT 1'")
 }
 
@@ -65,8 +73,10 @@ func TestAHalfDoneStepGoesOnOnlyWhereItsBeginningStillHolds(t *testing.T) {
 		says string // why it is held; empty where it goes on
 	}{
 		"nothing happened": {func(*servicetest.World) {}, ""},
-		"what it made was dropped by hand": {func(w *servicetest.World) { pgtest.Exec(w.T, w.URLs["staging"], "DROP TABLE public.mole") },
-			"what its earlier statements did is no longer so: table mole is not there"},
+		"what it made was dropped by hand": {
+			func(w *servicetest.World) { pgtest.Exec(w.T, w.URLs["staging"], "DROP TABLE public.mole") },
+			"what its earlier statements did is no longer so: table mole is not there",
+		},
 		"what it altered was altered back": {func(w *servicetest.World) {
 			pgtest.Exec(w.T, w.URLs["staging"], "ALTER TABLE public.berth DROP COLUMN name")
 		},
@@ -75,10 +85,18 @@ func TestAHalfDoneStepGoesOnOnlyWhereItsBeginningStillHolds(t *testing.T) {
 			w.Submitted(map[string]string{"2-index.sql": strings.Replace(halfDone["2-index.sql"], "mole", "pier", 1)})
 		}, "the statements before number 3 took effect, and were changed since"},
 		"what follows was edited": {func(w *servicetest.World) {
-			w.Submitted(map[string]string{"2-index.sql": strings.Replace(halfDone["2-index.sql"], "berth_name", "berth_by_name", 1)})
+			w.Submitted(
+				map[string]string{
+					"2-index.sql": strings.Replace(halfDone["2-index.sql"], "berth_name", "berth_by_name", 1),
+				},
+			)
 		}, ""},
 		"it is meant for others": {func(w *servicetest.World) {
-			w.Submitted(map[string]string{"2-index.sql": strings.Replace(halfDone["2-index.sql"], "mode:", "only: production\nmode:", 1)})
+			w.Submitted(
+				map[string]string{
+					"2-index.sql": strings.Replace(halfDone["2-index.sql"], "mode:", "only: production\nmode:", 1),
+				},
+			)
 		}, "it is no longer meant for this environment"},
 	}
 	for name, c := range cases {
@@ -102,13 +120,26 @@ func TestAHalfDoneStepGoesOnOnlyWhereItsBeginningStillHolds(t *testing.T) {
 
 func TestAHalfDoneStepIsSettledAsAWhole(t *testing.T) {
 	settle := func(w *servicetest.World, as string, acknowledge bool) (*api.Recorded, error) {
-		return w.Settle(w.T.Context(), "harbour", "staging", client.Settlement{Step: "2", As: as, Reason: "by hand", Acknowledge: acknowledge})
+		return w.Settle(
+			w.T.Context(),
+			"harbour",
+			"staging",
+			client.Settlement{Step: "2", As: as, Reason: "by hand", Acknowledge: acknowledge},
+		)
 	}
 	t.Run("undone", func(t *testing.T) {
 		w := halfWay(t)
 		_, err := settle(w, "undone", false)
-		assert.Equal(t, []string{"column berth.name is there", "table mole is there"}, sorted(problem(t, err).Differences))
-		pgtest.Exec(t, w.URLs["staging"], "DROP TABLE public.mole; ALTER TABLE public.berth DROP COLUMN name; INSERT INTO public.berth VALUES (1)")
+		assert.Equal(
+			t,
+			[]string{"column berth.name is there", "table mole is there"},
+			sorted(problem(t, err).Differences),
+		)
+		pgtest.Exec(
+			t,
+			w.URLs["staging"],
+			"DROP TABLE public.mole; ALTER TABLE public.berth DROP COLUMN name; INSERT INTO public.berth VALUES (1)",
+		)
 		must(settle(w, "undone", false))
 		assert.Empty(t, must(w.Status(t.Context(), "harbour", "staging", "none")).Trouble)
 		require.Equal(t, deploy.Done, w.Promoted("staging").Outcome, "it runs from its first statement")
@@ -126,18 +157,48 @@ func TestAHalfDoneStepIsSettledAsAWhole(t *testing.T) {
 		must(settle(w, "again", true))
 		ended := w.Promoted("staging")
 		require.Equal(t, deploy.Failed, ended.Outcome)
-		assert.Equal(t, 1, ended.Failure.Statement, "it began at its first statement, which what is left stands in the way of")
-		require.Equal(t, deploy.Done, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome, "what is left is still known")
+		assert.Equal(
+			t,
+			1,
+			ended.Failure.Statement,
+			"it began at its first statement, which what is left stands in the way of",
+		)
+		require.Equal(
+			t,
+			deploy.Done,
+			w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome,
+			"what is left is still known",
+		)
 		assert.Equal(t, "true", pgtest.Query(t, w.URLs["staging"], "SELECT to_regclass('mole') IS NULL"))
 	})
 	t.Run("a way back that cannot be finished", func(t *testing.T) {
 		w := servicetest.Start(t)
-		w.Submitted(map[string]string{"1-a.sql": autocommit + "CREATE TABLE a (id int);\nCREATE TABLE b (id int);", "1-a.back.sql": "DROP TABLE b;\nDROP TABLE nowhere;"})
+		w.Submitted(
+			map[string]string{
+				"1-a.sql":      autocommit + "CREATE TABLE a (id int);\nCREATE TABLE b (id int);",
+				"1-a.back.sql": "DROP TABLE b;\nDROP TABLE nowhere;",
+			},
+		)
 		require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
-		require.Equal(t, deploy.Failed, w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome)
-		assert.Contains(t, advice.Text(heldBy(t, w, "staging").Remedies), "vorrang settle -lane harbour -env staging -step 1 -as undone")
+		require.Equal(
+			t,
+			deploy.Failed,
+			w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome,
+		)
+		assert.Contains(
+			t,
+			advice.Text(heldBy(t, w, "staging").Remedies),
+			"vorrang settle -lane harbour -env staging -step 1 -as undone",
+		)
 		pgtest.Exec(t, w.URLs["staging"], "DROP TABLE public.a")
-		must(w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "undone", Reason: "finished by hand"}))
+		must(
+			w.Settle(
+				t.Context(),
+				"harbour",
+				"staging",
+				client.Settlement{Step: "1", As: "undone", Reason: "finished by hand"},
+			),
+		)
 		require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
 	})
 }
@@ -162,7 +223,11 @@ func TestDriftOutlivesDeployments(t *testing.T) {
 	assert.Equal(t, []string{"added index public.by_hand"}, drift(w))
 	said := ""
 	require.NoError(t, w.Follow(t.Context(), ended.ID, 0, func(e deploy.Event) error { said += e.Message; return nil }))
-	assert.Contains(t, said, "the schema had drifted before the first step: 1 object differs from what deployment 1 left")
+	assert.Contains(
+		t,
+		said,
+		"the schema had drifted before the first step: 1 object differs from what deployment 1 left",
+	)
 
 	w.Submitted(map[string]string{"3-c.sql": "SELECT 1/0"})
 	require.Equal(t, deploy.Failed, w.Promoted("staging").Outcome)
@@ -172,7 +237,11 @@ func TestDriftOutlivesDeployments(t *testing.T) {
 	keeper := w.As("t.helm", "keeper", "releaser")
 	_, err := keeper.Waive(t.Context(), "harbour", "staging", "drift", "", "it can wait")
 	require.NoError(t, err)
-	require.Equal(t, deploy.Done, w.Ended(must(keeper.Promote(t.Context(), "harbour", "staging", client.Promotion{}))).Outcome)
+	require.Equal(
+		t,
+		deploy.Done,
+		w.Ended(must(keeper.Promote(t.Context(), "harbour", "staging", client.Promotion{}))).Outcome,
+	)
 	assert.Equal(t, []string{"added index public.by_hand"}, drift(w), "after one that waived it")
 	d := must(w.Drift(t.Context(), "harbour", "staging"))
 	must(w.Accept(t.Context(), "harbour", "staging", d.Fingerprint, "it is needed"))
@@ -183,7 +252,11 @@ func TestOneDatabaseBelongsToOneEnvironment(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)"})
 	declare := func(name, file string) error {
-		_, err := w.Declare(t.Context(), "lane.yaml", []byte("lane: "+name+"\nenvironments: [{name: staging, target: \"file:"+file+"\"}]\n"))
+		_, err := w.Declare(
+			t.Context(),
+			"lane.yaml",
+			[]byte("lane: "+name+"\nenvironments: [{name: staging, target: \"file:"+file+"\"}]\n"),
+		)
 		return err
 	}
 	assert.Contains(t, problem(t, declare("tides", w.Files["staging"])).Detail, "is the database of")
@@ -244,7 +317,12 @@ func TestWhatIsFoundInATargetCanBeAdopted(t *testing.T) {
 		require.Equal(t, deploy.Done, w.Promoted("development").Outcome)
 		restore(t, "", w.URLs["development"])
 		assert.Equal(t, gate.LedgerIntact, heldBy(t, w, "development").ID)
-		require.Equal(t, deploy.Done, w.Ended(must(w.Rebuild(t.Context(), "harbour", "development", "development"))).Outcome, "it can always be rebuilt")
+		require.Equal(
+			t,
+			deploy.Done,
+			w.Ended(must(w.Rebuild(t.Context(), "harbour", "development", "development"))).Outcome,
+			"it can always be rebuilt",
+		)
 		tidy(w, "development")
 	})
 	t.Run("a staging that was made anew", func(t *testing.T) {
@@ -276,14 +354,27 @@ func TestWhatIsFoundInATargetCanBeAdopted(t *testing.T) {
 	t.Run("one restored from an older backup, and written to", func(t *testing.T) {
 		w := start()
 		require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
-		pgtest.Exec(t, w.URLs["staging"], "SET session_replication_role = replica; DELETE FROM vorrang.ledger WHERE seq = 1; UPDATE vorrang.ledger SET actor = 'nobody'")
+		pgtest.Exec(
+			t,
+			w.URLs["staging"],
+			"SET session_replication_role = replica; DELETE FROM vorrang.ledger WHERE seq = 1; UPDATE vorrang.ledger SET actor = 'nobody'",
+		)
 		found := must(w.Adoption(t.Context(), "harbour", "staging"))
 		_, err := w.Adopt(t.Context(), "harbour", "staging", "another", "it is meant")
 		assert.Contains(t, problem(t, err).Detail, "is not what was looked at")
 		assert.True(t, found.Needed)
 		adopt(w, "staging")
-		assert.Equal(t, "1", string(must(w.Status(t.Context(), "harbour", "staging", "open")).Steps[0].Number), "what the ledger does not say is not so")
-		pgtest.Exec(t, w.URLs["staging"], "SET session_replication_role = replica; UPDATE vorrang.ledger SET actor = 'somebody' WHERE seq = 2")
+		assert.Equal(
+			t,
+			"1",
+			string(must(w.Status(t.Context(), "harbour", "staging", "open")).Steps[0].Number),
+			"what the ledger does not say is not so",
+		)
+		pgtest.Exec(
+			t,
+			w.URLs["staging"],
+			"SET session_replication_role = replica; UPDATE vorrang.ledger SET actor = 'somebody' WHERE seq = 2",
+		)
 		assert.Contains(t, heldBy(t, w, "staging").Evidence, "what stands before it is not what was adopted there")
 	})
 	t.Run("a baseline that was wrong", func(t *testing.T) {
@@ -292,7 +383,11 @@ func TestWhatIsFoundInATargetCanBeAdopted(t *testing.T) {
 		must(w.Baseline(t.Context(), "harbour", "production", "2", false))
 		must(w.Baseline(t.Context(), "harbour", "production", "1", false))
 		require.Equal(t, deploy.Done, w.Promoted("production").Outcome)
-		assert.Equal(t, ledger.StatusApplied, must(w.Status(t.Context(), "harbour", "production", "all")).Steps[1].State)
+		assert.Equal(
+			t,
+			ledger.StatusApplied,
+			must(w.Status(t.Context(), "harbour", "production", "all")).Steps[1].State,
+		)
 		_, err := w.Baseline(t.Context(), "harbour", "production", "2", false)
 		assert.Contains(t, problem(t, err).Detail, "has a history already")
 	})

@@ -23,10 +23,24 @@ import (
 // release 2026.11 approved by k.brandt and promoted by r.voss.
 func governed(t *testing.T) (w *servicetest.World, author, releaser, approver *client.Client) {
 	w = servicetest.Start(t)
-	w.Gates(map[string]string{"development": "release: not-asked", "staging": "release: not-asked, previous-environment: not-asked",
-		"production": "previous-environment: not-asked, approvals: {count: 1, authors: excluded}"})
-	author, releaser, approver = w.As("a.lund", "author@harbour"), w.As("r.voss", "releaser@harbour"), w.As("k.brandt", "approver@harbour", "keeper@harbour")
-	w.Write(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (id int);", "1-create-berth.back.sql": "DROP TABLE berth;", "2-create-pilot.sql": "CREATE TABLE pilot (id int);"})
+	w.Gates(
+		map[string]string{
+			"development": "release: not-asked",
+			"staging":     "release: not-asked, previous-environment: not-asked",
+			"production":  "previous-environment: not-asked, approvals: {count: 1, authors: excluded}",
+		},
+	)
+	author, releaser, approver = w.As("a.lund", "author@harbour"), w.As(
+		"r.voss",
+		"releaser@harbour",
+	), w.As("k.brandt", "approver@harbour", "keeper@harbour")
+	w.Write(
+		map[string]string{
+			"1-create-berth.sql":      "CREATE TABLE berth (id int);",
+			"1-create-berth.back.sql": "DROP TABLE berth;",
+			"2-create-pilot.sql":      "CREATE TABLE pilot (id int);",
+		},
+	)
 	must(author.Submit(t.Context(), "harbour", os.DirFS(w.Steps)))
 	must(releaser.Cut(t.Context(), "harbour", client.Cutting{Name: "2026.11"}))
 	must(approver.Approve(t.Context(), "harbour", "production", "2026.11", ""))
@@ -52,7 +66,11 @@ func TestAWayBackThatNobodyApprovedDoesNotRun(t *testing.T) {
 	require.ErrorContains(t, err, "was not approved as it is now")
 	preview := must(releaser.PreviewBack(ctx, "harbour", "production", back))
 	check := gate.Result{Checks: preview.Gate}.Find(gate.Approvals)
-	assert.Equal(t, "production asks for approvals, and the way back of step 2 (0 of 1) was not approved as it is now", check.Evidence)
+	assert.Equal(
+		t,
+		"production asks for approvals, and the way back of step 2 (0 of 1) was not approved as it is now",
+		check.Evidence,
+	)
 	assert.Contains(t, advice.Text(check.Remedies), "vorrang approve -lane harbour -env production -ways-back")
 	also := w.As("a.lund", "approver@harbour")
 	_, err = also.Approve(ctx, "harbour", "production", "", "I wrote it")
@@ -82,7 +100,17 @@ func TestAnApprovalCountsAsLongAsItsGiverMayApprove(t *testing.T) {
 	yes, no := true, false
 	must(w.PutPerson(ctx, "k.brandt", client.PersonChange{Disabled: &yes}))
 	holds("k.brandt may not sign in any more")
-	must(w.PutPerson(ctx, "k.brandt", client.PersonChange{Disabled: &no, Take: []string{"approver@harbour"}, Grant: []string{"approver@harbour/staging"}}))
+	must(
+		w.PutPerson(
+			ctx,
+			"k.brandt",
+			client.PersonChange{
+				Disabled: &no,
+				Take:     []string{"approver@harbour"},
+				Grant:    []string{"approver@harbour/staging"},
+			},
+		),
+	)
 	holds("k.brandt is no approver here any more")
 	must(w.PutPerson(ctx, "k.brandt", client.PersonChange{Grant: []string{"approver@harbour/production"}}))
 	require.NoError(t, promoteTo(t, w, releaser))
@@ -97,7 +125,11 @@ func TestWhoMadeAMachinesTokenCountsAsTheMachine(t *testing.T) {
 		return c
 	}
 	boss := fresh("b.roth")
-	robot := client.New(w.Server, must(boss.MakeToken(ctx, "robot", []string{"releaser@harbour", "author@harbour"}, time.Hour)).Text, "")
+	robot := client.New(
+		w.Server,
+		must(boss.MakeToken(ctx, "robot", []string{"releaser@harbour", "author@harbour"}, time.Hour)).Text,
+		"",
+	)
 	must(w.As("k.brandt2", "approver@harbour").Approve(ctx, "harbour", "production", "2026.11", ""))
 	_, err := w.As("k.brandt").WithdrawApproval(ctx, "harbour", "production", "2026.11")
 	require.NoError(t, err)
@@ -105,7 +137,11 @@ func TestWhoMadeAMachinesTokenCountsAsTheMachine(t *testing.T) {
 	must(boss.Approve(ctx, "harbour", "production", "2026.11", ""))
 	var refused *client.Error
 	require.ErrorAs(t, promoteTo(t, w, robot), &refused)
-	assert.Contains(t, gate.Result{Checks: refused.Checks}.Find(gate.Approvals).Evidence, "b.roth made the token of robot, who asks for the promotion")
+	assert.Contains(
+		t,
+		gate.Result{Checks: refused.Checks}.Find(gate.Approvals).Evidence,
+		"b.roth made the token of robot, who asks for the promotion",
+	)
 	w.Write(map[string]string{"3-create-tide.sql": "CREATE TABLE tide (id int);"})
 	must(robot.Submit(ctx, "harbour", os.DirFS(w.Steps)))
 	must(robot.Cut(ctx, "harbour", client.Cutting{Name: "2026.12"}))
@@ -137,7 +173,11 @@ func TestATokenMakesNoToken(t *testing.T) {
 		stolen.Password = func() (string, error) { return servicetest.Password, nil }
 		require.NoError(t, try(stolen), what)
 	}
-	machine := client.New(w.Server, must(stolen.MakeToken(ctx, "provisioner", []string{"administrator"}, time.Hour)).Text, "")
+	machine := client.New(
+		w.Server,
+		must(stolen.MakeToken(ctx, "provisioner", []string{"administrator"}, time.Hour)).Text,
+		"",
+	)
 	_, err := machine.MakeToken(ctx, "child", []string{"reader"}, time.Hour)
 	require.ErrorContains(t, err, "a machine makes no tokens")
 	own := must(stolen.OwnTokens(ctx))
@@ -154,7 +194,12 @@ func TestAStreamEndsWithItsToken(t *testing.T) {
 	w.Submitted(map[string]string{"1-wait.sql": "SELECT pg_sleep(60);"})
 	promoted := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{}))
 	watcher := must(w.MakeToken(t.Context(), "watcher", []string{"reader@harbour/staging"}, time.Hour))
-	request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, w.Server+"/api/v1/deployments/1/events", nil)
+	request, err := http.NewRequestWithContext(
+		t.Context(),
+		http.MethodGet,
+		w.Server+"/api/v1/deployments/1/events",
+		nil,
+	)
 	require.NoError(t, err)
 	request.Header.Set("Authorization", "Bearer "+watcher.Text)
 	request.Header.Set("Accept", "text/event-stream")
@@ -191,7 +236,12 @@ func TestAnotherSiteSignsNobodyIn(t *testing.T) {
 		"a form":              {"text/plain", "", http.StatusForbidden},
 		"a form of this site": {"application/x-www-form-urlencoded", w.Server, http.StatusForbidden},
 	} {
-		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, w.Server+"/api/v1/session", strings.NewReader(body))
+		request, err := http.NewRequestWithContext(
+			t.Context(),
+			http.MethodPost,
+			w.Server+"/api/v1/session",
+			strings.NewReader(body),
+		)
 		require.NoError(t, err)
 		request.Header.Set("Content-Type", c.kind)
 		if c.origin != "" {
@@ -208,14 +258,28 @@ func TestAnotherSiteSignsNobodyIn(t *testing.T) {
 func TestAStepChangesNoRoleUnlessItsLaneSaysSo(t *testing.T) {
 	w := servicetest.Start(t)
 	ctx := t.Context()
-	w.Write(map[string]string{"1-a.sql": "CREATE TABLE public.berth (id int);\nDO $$ BEGIN EXECUTE 'RESET ROLE'; END $$;"})
+	w.Write(
+		map[string]string{"1-a.sql": "CREATE TABLE public.berth (id int);\nDO $$ BEGIN EXECUTE 'RESET ROLE'; END $$;"},
+	)
 	_, err := w.Submit(ctx, "harbour", os.DirFS(w.Steps))
 	var refused *client.Error
 	require.ErrorAs(t, err, &refused)
 	require.Len(t, refused.Errors, 1)
 	assert.Equal(t, 2, refused.Errors[0].Line)
-	assert.Contains(t, refused.Errors[0].Message, "RESET ROLE: this lane's steps may not change as whom the session goes on; role: in lane.yaml says whose the objects are")
-	_, err = w.Declare(ctx, "lane.yaml", fmt.Appendf(nil, "lane: harbour\nsteps-may: [session-user]\nenvironments: [{name: development, target: 'file:%s'}]", w.Files["development"]))
+	assert.Contains(
+		t,
+		refused.Errors[0].Message,
+		"RESET ROLE: this lane's steps may not change as whom the session goes on; role: in lane.yaml says whose the objects are",
+	)
+	_, err = w.Declare(
+		ctx,
+		"lane.yaml",
+		fmt.Appendf(
+			nil,
+			"lane: harbour\nsteps-may: [session-user]\nenvironments: [{name: development, target: 'file:%s'}]",
+			w.Files["development"],
+		),
+	)
 	require.ErrorContains(t, err, "confirm", "it is a loosening")
 	w.LetSteps("session-user")
 	must(w.Submit(ctx, "harbour", os.DirFS(w.Steps)))

@@ -31,7 +31,10 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 	if err != nil {
 		return nil, err
 	}
-	l.Environments = slices.DeleteFunc(l.Environments, func(e lane.Environment) bool { return hidden(c, l.Name, e.Name) })
+	l.Environments = slices.DeleteFunc(
+		l.Environments,
+		func(e lane.Environment) bool { return hidden(c, l.Name, e.Name) },
+	)
 	seen := make([]*verify.Environment, len(l.Environments))
 	troubles := make([]*api.Unreached, len(l.Environments))
 	var wait safely.Group
@@ -47,7 +50,12 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 		})
 	}
 	wait.Wait()
-	answer := &api.Verification{Lane: in.Lane, Environments: []string{}, Unreached: []api.Unreached{}, Deviations: []verify.Deviation{}}
+	answer := &api.Verification{
+		Lane:         in.Lane,
+		Environments: []string{},
+		Unreached:    []api.Unreached{},
+		Deviations:   []verify.Deviation{},
+	}
 	var reached []verify.Environment
 	for i, e := range l.Environments {
 		wanted := in.Environment == "" || in.Environment == e.Name

@@ -52,7 +52,15 @@ func (s *catalogue) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 		}
 	}
 	if sealed, err := s.Records.SealedIn(c, in.Lane, number); err != nil || sealed != "" {
-		return nil, cmp.Or(err, refused(by("undo it with a new step"), "step %s is sealed in release %s, and cannot leave the catalogue", number, sealed))
+		return nil, cmp.Or(
+			err,
+			refused(
+				by("undo it with a new step"),
+				"step %s is sealed in release %s, and cannot leave the catalogue",
+				number,
+				sealed,
+			),
+		)
 	}
 	left := 0
 	err = s.laneLocks.change(in.Lane, func() (err error) {
@@ -63,7 +71,11 @@ func (s *catalogue) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 		return nil, err
 	}
 	s.Log.Info("step withdrawn", "lane", in.Lane, "step", number, "actor", c.actor)
-	answer := &api.Withdrawn{StepRef: api.StepRef{Number: number, Slug: newest.Slug}, Files: []string{newest.Forward.Name}, Steps: left}
+	answer := &api.Withdrawn{
+		StepRef: api.StepRef{Number: number, Slug: newest.Slug},
+		Files:   []string{newest.Forward.Name},
+		Steps:   left,
+	}
 	for _, file := range []*plan.Text{newest.Back, newest.Check} {
 		if file != nil {
 			answer.Files = append(answer.Files, file.Name)
@@ -88,7 +100,11 @@ func (s *catalogue) newest(c call, laneName string, number step.Number) (plan.St
 		}
 		return known, nil
 	}
-	return plan.Step{}, notFound("step "+string(number)+" in the lane", laneName, see(remedy.LookAtSteps, "see the steps"))
+	return plan.Step{}, notFound(
+		"step "+string(number)+" in the lane",
+		laneName,
+		see(remedy.LookAtSteps, "see the steps"),
+	)
 }
 
 // unapplied locks a target and makes sure that nothing of a step is in it.
@@ -111,7 +127,13 @@ func (s *catalogue) unapplied(c call, laneName, environment string, number step.
 	}
 	st := facts.View.State.Of(number)
 	if st.Status.Present() || st.Status == ledger.StatusInDoubt || st.Partly() {
-		return session, refused(or(p.do(remedy.Rollback, "roll it back there first"), by("undo it with a new step")), "step %s is %s on %s", number, st.Status, environment)
+		return session, refused(
+			or(p.do(remedy.Rollback, "roll it back there first"), by("undo it with a new step")),
+			"step %s is %s on %s",
+			number,
+			st.Status,
+			environment,
+		)
 	}
 	return session, nil
 }

@@ -47,7 +47,10 @@ environments:
   - {name: production, target: env:PRODUCTION, gate: {previous-environment: not-asked, approvals: {count: 1, authors: excluded}}}
 `), "harbour")
 	require.NoError(t, err)
-	h.author, h.releaser, h.approver = h.as("a.lund", "author@harbour"), h.as("r.voss", "releaser@harbour"), h.as("k.brandt", "approver@harbour")
+	h.author, h.releaser, h.approver = h.as("a.lund", "author@harbour"), h.as(
+		"r.voss",
+		"releaser@harbour",
+	), h.as("k.brandt", "approver@harbour")
 	h.submit(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (id int);"})
 	_, err = h.author.Submit(t.Context(), "harbour", files("2-create-pilot.sql", "CREATE TABLE pilot (id int);"))
 	require.NoError(t, err)
@@ -105,7 +108,12 @@ func TestAttackWhatWasNotApproved(t *testing.T) {
 	require.NoError(t, promote(h.releaser))
 
 	// a way back that came after the approval
-	late := files("2-create-pilot.sql", "CREATE TABLE pilot (id int);", "2-create-pilot.back.sql", "DROP TABLE pilot; CREATE TABLE theft (id int);")
+	late := files(
+		"2-create-pilot.sql",
+		"CREATE TABLE pilot (id int);",
+		"2-create-pilot.back.sql",
+		"DROP TABLE pilot; CREATE TABLE theft (id int);",
+	)
 	_, err = h.author.Submit(ctx, "harbour", late)
 	require.NoError(t, err)
 	_, err = h.releaser.Rollback(ctx, "harbour", "production", client.Way{Last: 1}, "production")
@@ -147,7 +155,12 @@ func TestAttackByAStep(t *testing.T) {
 	h := startHarbour(t)
 	ctx := t.Context()
 	theft := filepath.Join(t.TempDir(), "theft")
-	folder := files("2-create-pilot.sql", "CREATE TABLE pilot (id int);", "3-quotes.sql", "CREATE TABLE said (what text);\nINSERT INTO said VALUES (E'it\\'s\n\\! touch "+theft+"\n'), (':HOST');\nSELECT pg_advisory_unlock_all();")
+	folder := files(
+		"2-create-pilot.sql",
+		"CREATE TABLE pilot (id int);",
+		"3-quotes.sql",
+		"CREATE TABLE said (what text);\nINSERT INTO said VALUES (E'it\\'s\n\\! touch "+theft+"\n'), (':HOST');\nSELECT pg_advisory_unlock_all();",
+	)
 	_, err := h.Submit(ctx, "harbour", folder)
 	require.NoError(t, err)
 	preview, err := h.Standalone(ctx, "harbour", "staging", client.Promotion{})
@@ -155,7 +168,9 @@ func TestAttackByAStep(t *testing.T) {
 	psql := func(text string) string {
 		file := filepath.Join(t.TempDir(), "deploy.sql")
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-		said, _ := exec.CommandContext(ctx, "psql", "-X", "-q", "-v", "file="+file, "-f", file, h.target).CombinedOutput() // what it says is looked at
+		said, _ := exec.CommandContext(ctx, "psql", "-X", "-q", "-v", "file="+file, "-f", file, h.target).
+			CombinedOutput()
+			// what it says is looked at
 		return string(said)
 	}
 	assert.Contains(t, psql(strings.Replace(preview.Standalone, ":HOST", ":PORT", 1)), "this file was edited")
@@ -176,14 +191,22 @@ func TestAttackByAStep(t *testing.T) {
 		require.Len(t, refused.Errors, 1, name)
 		assert.Equal(t, "4-forge.sql", refused.Errors[0].File, name)
 	}
-	folder["4-forge.sql"] = &fstest.MapFile{Data: []byte("DO $$ BEGIN EXECUTE 'CREATE RULE forged AS ON INSERT TO vor' || 'rang.ledger DO INSTEAD NOTHING'; END $$;")}
+	folder["4-forge.sql"] = &fstest.MapFile{
+		Data: []byte(
+			"DO $$ BEGIN EXECUTE 'CREATE RULE forged AS ON INSERT TO vor' || 'rang.ledger DO INSTEAD NOTHING'; END $$;",
+		),
+	}
 	_, err = h.Submit(ctx, "harbour", folder)
 	require.NoError(t, err)
 	promoted, err := h.Promote(ctx, "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	failed := h.ended(promoted)
 	require.Equal(t, deploy.Failed, failed.Outcome, "its row is read back before it is committed")
-	assert.Equal(t, "true", pgtest.Query(t, h.target, "SELECT (NOT EXISTS (SELECT FROM pg_rules WHERE rulename = 'forged'))::text"))
+	assert.Equal(
+		t,
+		"true",
+		pgtest.Query(t, h.target, "SELECT (NOT EXISTS (SELECT FROM pg_rules WHERE rulename = 'forged'))::text"),
+	)
 }
 
 func TestAttackWhatMustNotBeTold(t *testing.T) {
@@ -210,7 +233,12 @@ func TestAttackWhatMustNotBeTold(t *testing.T) {
 	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
 	require.NoError(t, os.WriteFile(planted, []byte("postgres://pilot:a@"+secret+"@127.0.0.1:1/x"), 0o600))
 	for target, says := range map[string]string{"env:VORRANG_RECORDS_URL": "is the service's own", "file:/dev/zero": "is no ordinary file", "file:" + pipe: "is no ordinary file", "file:" + planted: "percent-encoded"} {
-		_, err := h.Declare(ctx, "lane.yaml", fmt.Appendf(nil, "lane: moon\nenvironments: [{name: far, target: %q}]\n", target), "moon")
+		_, err := h.Declare(
+			ctx,
+			"lane.yaml",
+			fmt.Appendf(nil, "lane: moon\nenvironments: [{name: far, target: %q}]\n", target),
+			"moon",
+		)
 		require.NoError(t, err, target)
 		probe, err := h.Probe(ctx, "moon", "far")
 		assert.Contains(t, fmt.Sprint(probe, err), says, target)
@@ -218,7 +246,10 @@ func TestAttackWhatMustNotBeTold(t *testing.T) {
 	}
 	_, text := h.send("GET", "/api/v1/lanes", nil, "Authorization", secret+"\x7f")
 	assert.NotContains(t, text, secret)
-	_, err := h.PutHook(ctx, api.Hook{Name: "inward", URL: h.Server + "/" + secret, Secret: "env:TARGET", Events: []string{"done"}})
+	_, err := h.PutHook(
+		ctx,
+		api.Hook{Name: "inward", URL: h.Server + "/" + secret, Secret: "env:TARGET", Events: []string{"done"}},
+	)
 	require.NoError(t, err)
 	promoted, err := h.Promote(ctx, "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
@@ -226,7 +257,8 @@ func TestAttackWhatMustNotBeTold(t *testing.T) {
 	require.Eventually(t, func() bool {
 		sent, err := h.Deliveries(ctx, "inward", 10)
 		require.NoError(t, err)
-		return len(sent.Deliveries) > 0 && strings.Contains(sent.Deliveries[0].Says, "no hook may lead to") && !strings.Contains(sent.Deliveries[0].Says, secret)
+		return len(sent.Deliveries) > 0 && strings.Contains(sent.Deliveries[0].Says, "no hook may lead to") &&
+			!strings.Contains(sent.Deliveries[0].Says, secret)
 	}, 30*time.Second, 50*time.Millisecond)
 }
 
@@ -246,7 +278,10 @@ func TestAttackTheClient(t *testing.T) {
 	}
 	write("1-create-berth.sql", "CREATE TABLE berth (id int);")
 	write("2-create-pilot.sql", "CREATE TABLE pilot (id int);")
-	write("3-say.sql", "DO $$ BEGIN RAISE NOTICE '%', E'\\x1b]0;owned\\x07\\r\\u202E gone'; RAISE EXCEPTION '%', E'\\x1b[2J\\nstep 3 done'; END $$;")
+	write(
+		"3-say.sql",
+		"DO $$ BEGIN RAISE NOTICE '%', E'\\x1b]0;owned\\x07\\r\\u202E gone'; RAISE EXCEPTION '%', E'\\x1b[2J\\nstep 3 done'; END $$;",
+	)
 	assert.Contains(t, vorrang("submit", "-dir", folder), "submission")
 	for _, said := range []string{vorrang("promote", "-env", "staging", "-yes"), vorrang("status", "-env", "staging"), vorrang("lanes")} {
 		for _, bad := range []string{"\x1b[2J", "\x1b]", "\x07", "\r", "\u202E", "\nstep 3 done"} {
@@ -277,7 +312,12 @@ func TestAttackFromAnotherPage(t *testing.T) {
 		code, text := h.send("POST", "/api/v1/session", strings.NewReader(signIn), headers...)
 		assert.Contains(t, []int{http.StatusForbidden, http.StatusUnsupportedMediaType}, code, "%s: %s", name, text)
 	}
-	request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, h.Server+"/?problem=%3Cscript%3E"+secret, nil)
+	request, err := http.NewRequestWithContext(
+		t.Context(),
+		http.MethodGet,
+		h.Server+"/?problem=%3Cscript%3E"+secret,
+		nil,
+	)
 	require.NoError(t, err)
 	answer, err := http.DefaultClient.Do(request)
 	require.NoError(t, err)

@@ -37,14 +37,22 @@ const mostMemory = 512 << 20
 
 // patience is how long /healthz may take. It answers in milliseconds; the usual
 // patience is for machines that are busy with other tests.
-var patience = flag.Duration("patience", 10*time.Second, "how long the service under attack may take to say that it lives")
+var patience = flag.Duration(
+	"patience",
+	10*time.Second,
+	"how long the service under attack may take to say that it lives",
+)
 
 // besiege starts a service with the lane harbour. At the end of the test it must
 // be alive, and must have been all the time.
 func besiege(t *testing.T) *besieged {
 	b := &besieged{target: pgtest.Database(t)}
 	b.process = startProcess(t, "TARGET="+b.target)
-	_, err := b.Declare(t.Context(), "lane.yaml", []byte("lane: harbour\nenvironments: [{name: staging, target: env:TARGET, gate: {release: not-asked}}]\n"))
+	_, err := b.Declare(
+		t.Context(),
+		"lane.yaml",
+		[]byte("lane: harbour\nenvironments: [{name: staging, target: env:TARGET, gate: {release: not-asked}}]\n"),
+	)
 	require.NoError(t, err)
 	over, asked := make(chan struct{}), make(chan error, 1)
 	var slowest time.Duration
@@ -71,7 +79,11 @@ func besiege(t *testing.T) *besieged {
 		close(over)
 		taken, err := b.mostTaken(), <-asked
 		b.kill()
-		t.Logf("the slowest answer of /healthz took %d ms, and the most memory was %d MiB", slowest.Milliseconds(), taken>>20)
+		t.Logf(
+			"the slowest answer of /healthz took %d ms, and the most memory was %d MiB",
+			slowest.Milliseconds(),
+			taken>>20,
+		)
 		assert.NoError(t, err, "it answers throughout; its log:\n%s", lastOf(b.log.String()))
 		assert.Less(t, taken, int64(mostMemory), "bytes of memory, at the most")
 	})
@@ -136,16 +148,36 @@ func TestAttackBodies(t *testing.T) {
 		require.NoError(t, writer.Close())
 		bomb = packed.Bytes()
 	}
-	code, text := b.send("POST", "/api/v1/session", bytes.NewReader(bomb), "Content-Type", "application/json", "Content-Encoding", "gzip, gzip, gzip")
+	code, text := b.send(
+		"POST",
+		"/api/v1/session",
+		bytes.NewReader(bomb),
+		"Content-Type",
+		"application/json",
+		"Content-Encoding",
+		"gzip, gzip, gzip",
+	)
 	assert.Equal(t, http.StatusUnsupportedMediaType, code, text)
-	code, text = b.send("POST", "/api/v1/session", struct{ io.Reader }{endless(" ", 700<<20)}, "Content-Type", "application/json") // chunked
+	code, text = b.send(
+		"POST",
+		"/api/v1/session",
+		struct{ io.Reader }{endless(" ", 700<<20)},
+		"Content-Type",
+		"application/json",
+	) // chunked
 	assert.Contains(t, []int{0, http.StatusRequestEntityTooLarge}, code, "it is refused, or hung up on: %s", text)
 	for i := range 40 {
 		name := fmt.Sprintf(`{"name":"%d%s","password":"x"}`, i, strings.Repeat("a", 1_900_000))
 		code, text = b.send("POST", "/api/v1/session", strings.NewReader(name), "Content-Type", "application/json")
 		assert.Contains(t, []int{http.StatusBadRequest, http.StatusTooManyRequests}, code, text)
 	}
-	code, text = b.send("PUT", "/api/v1/lanes", struct{ io.Reader }{endless("lane: a\n", 700<<20)}, "Content-Type", "application/yaml")
+	code, text = b.send(
+		"PUT",
+		"/api/v1/lanes",
+		struct{ io.Reader }{endless("lane: a\n", 700<<20)},
+		"Content-Type",
+		"application/yaml",
+	)
 	assert.NotEqual(t, http.StatusOK, code, text)
 }
 
@@ -156,7 +188,12 @@ func TestAttackWhatFollowsABody(t *testing.T) {
 	require.NoError(t, err)
 	defer conn.Close()
 	within := "GET /api/v1/people HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer " + token + "\r\n\r\n"
-	_, err = fmt.Fprintf(conn, "GET /healthz HTTP/1.1\r\nHost: x\r\nContent-Length: %d\r\n\r\n%sGET /readyz HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n", len(within), within)
+	_, err = fmt.Fprintf(
+		conn,
+		"GET /healthz HTTP/1.1\r\nHost: x\r\nContent-Length: %d\r\n\r\n%sGET /readyz HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n",
+		len(within),
+		within,
+	)
 	require.NoError(t, err)
 	text, err := io.ReadAll(conn)
 	require.NoError(t, err)
@@ -175,7 +212,12 @@ func TestAttackSlowUploads(t *testing.T) {
 		begun.Add(1)
 		sending.Go(func() {
 			reader, writer := io.Pipe()
-			request, err := http.NewRequestWithContext(ctx, "POST", b.Server+"/api/v1/lanes/harbour/submissions", reader)
+			request, err := http.NewRequestWithContext(
+				ctx,
+				"POST",
+				b.Server+"/api/v1/lanes/harbour/submissions",
+				reader,
+			)
 			assert.NoError(t, err)
 			request.Header.Set("Authorization", "Bearer "+token)
 			request.Header.Set("Vorrang-Actor", "slow")
@@ -192,14 +234,27 @@ func TestAttackSlowUploads(t *testing.T) {
 		})
 	}
 	begun.Wait()
-	b.submit(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (id int);", "2-create-pilot.sql": "CREATE TABLE pilot (id int);"})
+	b.submit(
+		map[string]string{
+			"1-create-berth.sql": "CREATE TABLE berth (id int);",
+			"2-create-pilot.sql": "CREATE TABLE pilot (id int);",
+		},
+	)
 	_, err := b.Cut(t.Context(), "harbour", client.Cutting{Name: "2026.12"})
 	require.NoError(t, err)
 	_, err = b.Lanes(t.Context())
 	require.NoError(t, err)
 	cancel()
 	sending.Wait()
-	code, text := b.send("POST", "/api/v1/lanes/harbour/submissions", struct{ io.Reader }{endless("\x00", 300<<20)}, "Authorization", "Bearer "+token, "Content-Type", "application/x-tar")
+	code, text := b.send(
+		"POST",
+		"/api/v1/lanes/harbour/submissions",
+		struct{ io.Reader }{endless("\x00", 300<<20)},
+		"Authorization",
+		"Bearer "+token,
+		"Content-Type",
+		"application/x-tar",
+	)
 	assert.Contains(t, []int{0, http.StatusRequestEntityTooLarge}, code, text)
 }
 
@@ -232,7 +287,10 @@ func TestAttackDeepStatements(t *testing.T) {
 		}
 		files[fmt.Sprintf("%d-deep.sql", i+2)] = text + strings.Repeat(part, 25_000) + ";"
 	}
-	files["1-create-berth.sql"] = "CREATE TABLE berth (id int);\nINSERT INTO berth SELECT " + strings.TrimSuffix(strings.Repeat("1+", 4000), "+") + ";"
+	files["1-create-berth.sql"] = "CREATE TABLE berth (id int);\nINSERT INTO berth SELECT " + strings.TrimSuffix(
+		strings.Repeat("1+", 4000),
+		"+",
+	) + ";"
 	folder := fstest.MapFS{}
 	for name, text := range files {
 		folder[name] = &fstest.MapFile{Data: []byte(text)}
@@ -265,7 +323,9 @@ func TestAttackServerTexts(t *testing.T) {
 		require.NoError(t, err)
 		return b.ended(promoted)
 	}
-	failed := say("DO $$ BEGIN RAISE EXCEPTION USING message = repeat('m', 100000000), detail = repeat('d', 50000000), hint = repeat('h', 1000000); END $$;")
+	failed := say(
+		"DO $$ BEGIN RAISE EXCEPTION USING message = repeat('m', 100000000), detail = repeat('d', 50000000), hint = repeat('h', 1000000); END $$;",
+	)
 	require.Equal(t, deploy.Failed, failed.Outcome)
 	assert.Equal(t, strings.Repeat("m", 16<<10)+" … (cut here; 99983616 more bytes)", failed.Failure.Message)
 	lanes, err := b.Lanes(t.Context())
@@ -273,8 +333,10 @@ func TestAttackServerTexts(t *testing.T) {
 	assert.Len(t, lanes.Lanes, 1)
 	_, text := b.send("GET", "/api/v1/lanes", nil, "Authorization", "Bearer "+token)
 	assert.Less(t, len(text), 200_000)
-	done := say("LISTEN harbour;\nDO $$ BEGIN RAISE NOTICE '%', repeat('n', 100000000); FOR i IN 1..60000 LOOP PERFORM pg_notify('harbour', repeat('x', 7000) || i); END LOOP; END $$;\n" +
-		"SELECT repeat('r', 500000000);\nSELECT repeat('s', 1000) FROM generate_series(1, 300000);")
+	done := say(
+		"LISTEN harbour;\nDO $$ BEGIN RAISE NOTICE '%', repeat('n', 100000000); FOR i IN 1..60000 LOOP PERFORM pg_notify('harbour', repeat('x', 7000) || i); END LOOP; END $$;\n" +
+			"SELECT repeat('r', 500000000);\nSELECT repeat('s', 1000) FROM generate_series(1, 300000);",
+	)
 	require.Equal(t, deploy.Done, done.Outcome, "%v", done.Failure)
 }
 
@@ -290,7 +352,11 @@ func (p *process) ended(promoted *api.Promoted) *api.Deployment {
 func TestAttackTheMap(t *testing.T) {
 	b := besiege(t)
 	pgtest.Exec(t, b.target, "CREATE TABLE port (id int PRIMARY KEY)")
-	pgtest.Exec(t, b.target, "DO $$ BEGIN FOR i IN 1..2000 LOOP EXECUTE format('CREATE TABLE t%s (port int REFERENCES port)', i); IF i % 100 = 0 THEN COMMIT; END IF; END LOOP; END $$")
+	pgtest.Exec(
+		t,
+		b.target,
+		"DO $$ BEGIN FOR i IN 1..2000 LOOP EXECUTE format('CREATE TABLE t%s (port int REFERENCES port)', i); IF i % 100 = 0 THEN COMMIT; END IF; END LOOP; END $$",
+	)
 	code, text := b.send("GET", "/api/v1/lanes/harbour/environments/staging/map", nil, "Authorization", "Bearer "+token)
 	assert.Equal(t, http.StatusOK, code)
 	assert.Equal(t, 2000, strings.Count(text, `"to":"public.port"`)+strings.Count(text, `"to": "public.port"`))
@@ -313,12 +379,27 @@ func TestAttackOddValues(t *testing.T) {
 		"nested beyond all bounds": {"POST", staging + "/promotions", strings.Repeat(`{"through":`, 200_000)},
 		"a limit that is too high": {"GET", "/api/v1/deployments?limit=99999999999999999999", ""},
 	} {
-		code, text := b.send(c.method, c.path, strings.NewReader(c.body), "Authorization", "Bearer "+token, "Content-Type", "application/json")
+		code, text := b.send(
+			c.method,
+			c.path,
+			strings.NewReader(c.body),
+			"Authorization",
+			"Bearer "+token,
+			"Content-Type",
+			"application/json",
+		)
 		assert.True(t, code >= 400 && code < 500, "%s: %d %.300s", name, code, text)
 		assert.Less(t, len(text), 2000, name)
 	}
 	for name, text := range map[string]string{"semicolons": strings.Repeat(";", 8<<20), "statements": strings.Repeat("SELECT;", 1_000_000), "lines": "SELECT 1" + strings.Repeat("\n", 8<<20)} {
-		_, err := b.TrySubmit(t.Context(), "harbour", fstest.MapFS{"1-create-berth.sql": {Data: []byte("CREATE TABLE berth (id int);")}, "2-many.sql": {Data: []byte(text)}})
+		_, err := b.TrySubmit(
+			t.Context(),
+			"harbour",
+			fstest.MapFS{
+				"1-create-berth.sql": {Data: []byte("CREATE TABLE berth (id int);")},
+				"2-many.sql":         {Data: []byte(text)},
+			},
+		)
 		var answered *client.Error
 		if name == "lines" {
 			assert.NoError(t, err, name)

@@ -29,7 +29,11 @@ func click(t *testing.T, name string) {
 		urls[environment] = kind.fresh(t)
 		file := filepath.Join(t.TempDir(), environment)
 		require.NoError(t, os.WriteFile(file, []byte(urls[environment]), 0o600))
-		lane += fmt.Sprintf("  - {name: %s, target: %q, gate: {release: not-asked, drift: refused}", environment, "file:"+file)
+		lane += fmt.Sprintf(
+			"  - {name: %s, target: %q, gate: {release: not-asked, drift: refused}",
+			environment,
+			"file:"+file,
+		)
 		if environment == "development" {
 			lane += fmt.Sprintf(", disposable: true, scratch: %q", "file:"+file)
 		}
@@ -77,8 +81,24 @@ func click(t *testing.T, name string) {
 
 	// a step that the rows there do not meet
 	kind.exec(t, urls["staging"], "INSERT INTO berth (id, name) VALUES (1, 'East quay')")
-	require.NoError(t, os.WriteFile(filepath.Join(steps, "6-one-east.sql"), []byte("INSERT INTO berth (id, name) VALUES (2, 'West quay');\nINSERT INTO berth (id, name) VALUES (3, 'East quay');"), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(steps, "6-one-east.back.sql"), []byte("DELETE FROM berth WHERE id IN (2, 3);"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(steps, "6-one-east.sql"),
+			[]byte(
+				"INSERT INTO berth (id, name) VALUES (2, 'West quay');\nINSERT INTO berth (id, name) VALUES (3, 'East quay');",
+			),
+			0o600,
+		),
+	)
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(steps, "6-one-east.back.sql"),
+			[]byte("DELETE FROM berth WHERE id IN (2, 3);"),
+			0o600,
+		),
+	)
 	_, err = p.w.Submit(t.Context(), "port", os.DirFS(steps))
 	require.NoError(t, err)
 	p.goTo("/lanes/port/staging")

@@ -75,7 +75,13 @@ func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 // sees waits until the page shows a text.
 func (p *page) sees(text string) {
 	p.t.Helper()
-	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](fmt.Sprintf("document.body.innerText.includes(%q)", text), chromedp.WithPollingTimeout(20*time.Second)))
+	_, err := chromedp.Run(
+		p.ctx,
+		chromedp.Poll[bool](
+			fmt.Sprintf("document.body.innerText.includes(%q)", text),
+			chromedp.WithPollingTimeout(20*time.Second),
+		),
+	)
 	if err != nil {
 		shown, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
 		p.t.Fatalf("the page should show %q; it shows:\n%s", text, shown)
@@ -98,8 +104,12 @@ func (p *page) press(words string) {
 // older one may still be closing.
 func (p *page) fill(name, text string) {
 	p.t.Helper()
-	enter := fmt.Sprintf(`(() => { const i = [...document.querySelectorAll('input[name=%q]')].at(-1); if (!i) return false;
-		i.value = %q; i.dispatchEvent(new Event('input', { bubbles: true })); return true })()`, name, text)
+	enter := fmt.Sprintf(
+		`(() => { const i = [...document.querySelectorAll('input[name=%q]')].at(-1); if (!i) return false;
+		i.value = %q; i.dispatchEvent(new Event('input', { bubbles: true })); return true })()`,
+		name,
+		text,
+	)
 	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](enter, chromedp.WithPollingTimeout(20*time.Second)))
 	require.NoError(p.t, err, "there is no field %q", name)
 }
@@ -117,10 +127,21 @@ func TestTheStoryInTheConsole(t *testing.T) {
 		"2-create-berth.sql": "CREATE TABLE berth (id int); DO $$ BEGIN RAISE NOTICE 'eight berths'; END $$;", "2-create-berth.back.sql": "DROP TABLE berth",
 		"3-add-name.sql": "ALTER TABLE vessel ADD COLUMN name text", "3-add-name.back.sql": "ALTER TABLE vessel DROP COLUMN name",
 	})
-	pgtest.Exec(t, p.w.URLs["production"], "SET search_path = public; CREATE TABLE vessel (id int PRIMARY KEY); CREATE TABLE berth (id int)")
+	pgtest.Exec(
+		t,
+		p.w.URLs["production"],
+		"SET search_path = public; CREATE TABLE vessel (id int PRIMARY KEY); CREATE TABLE berth (id int)",
+	)
 
-	p.do(chromedp.Navigate(p.w.Server+"/?token"), chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)),
-		chromedp.SendKeys(chromedp.CSS(`input[name="name"]`), "eve"), chromedp.SendKeys(chromedp.CSS(`input[type="password"]`), "guessed"))
+	p.do(
+		chromedp.Navigate(p.w.Server+"/?token"),
+		chromedp.WaitVisible(chromedp.CSS(`input[name="name"]`)),
+		chromedp.SendKeys(
+			chromedp.CSS(`input[name="name"]`),
+			"eve",
+		),
+		chromedp.SendKeys(chromedp.CSS(`input[type="password"]`), "guessed"),
+	)
 	p.press("Sign in")
 	p.sees("That is not the token")
 	p.signIn()
@@ -133,7 +154,11 @@ func TestTheStoryInTheConsole(t *testing.T) {
 	p.press("Apply 3 steps to development")
 	p.sees("3 of 3 steps")
 	p.sees("eight berths")
-	assert.Equal(t, "2", pgtest.Query(t, p.w.URLs["development"], "SELECT count(*) FROM pg_class WHERE relname IN ('vessel', 'berth')"))
+	assert.Equal(
+		t,
+		"2",
+		pgtest.Query(t, p.w.URLs["development"], "SELECT count(*) FROM pg_class WHERE relname IN ('vessel', 'berth')"),
+	)
 
 	p.goTo("/lanes/harbour/production")
 	p.press("Baseline")
@@ -162,7 +187,10 @@ func TestTheStoryInTheConsole(t *testing.T) {
 	p.sees("The gate is clear")
 	p.press("Preview")
 	p.sees("ALTER TABLE vessel ADD COLUMN name text")
-	highlighted, err := chromedp.Run(p.ctx, chromedp.Evaluate[int](`document.querySelectorAll('.sql .hljs-keyword').length`))
+	highlighted, err := chromedp.Run(
+		p.ctx,
+		chromedp.Evaluate[int](`document.querySelectorAll('.sql .hljs-keyword').length`),
+	)
 	require.NoError(t, err)
 	assert.Positive(t, highlighted)
 	p.press("Promote")
@@ -197,7 +225,11 @@ func TestADeploymentIsWatchedLive(t *testing.T) {
 	holder := pgtest.Connect(t, p.w.URLs["staging"])
 	_, err := holder.Exec(t.Context(), "SELECT pg_advisory_lock(7)")
 	require.NoError(t, err)
-	p.w.Submitted(map[string]string{"1-slow.sql": "/*---\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\nSELECT pg_advisory_lock(7);\nSELECT pg_advisory_unlock(7);"})
+	p.w.Submitted(
+		map[string]string{
+			"1-slow.sql": "/*---\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\nSELECT pg_advisory_lock(7);\nSELECT pg_advisory_unlock(7);",
+		},
+	)
 	promoted, err := p.w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	p.signIn()
@@ -236,7 +268,13 @@ func TestTheConsoleSaysWhenTheServiceIsAway(t *testing.T) {
 
 func TestEveryTroubleHasItsNextMoveInTheConsole(t *testing.T) {
 	p := openConsole(t)
-	p.w.Submitted(map[string]string{"1-vessel.sql": "CREATE TABLE vessel (id int)", "2-berth.sql": "CREATE TABLE berth (id int)", "2-berth.back.sql": "DROP TABLE berth"})
+	p.w.Submitted(
+		map[string]string{
+			"1-vessel.sql":     "CREATE TABLE vessel (id int)",
+			"2-berth.sql":      "CREATE TABLE berth (id int)",
+			"2-berth.back.sql": "DROP TABLE berth",
+		},
+	)
 	pgtest.Exec(t, p.w.URLs["staging"], "CREATE TABLE public.berth (id int)")
 	_, err := p.w.Baseline(t.Context(), "harbour", "staging", "0", false)
 	require.NoError(t, err)
@@ -257,7 +295,15 @@ func TestEveryTroubleHasItsNextMoveInTheConsole(t *testing.T) {
 	p.fill("reason", "made by hand on Sunday")
 	p.press("Record step 2 as carried out by hand")
 	p.sees("in order")
-	assert.Equal(t, "made by hand on Sunday", pgtest.Query(t, p.w.URLs["staging"], "SELECT detail ->> 'reason' FROM vorrang.ledger WHERE action = 'attested'"))
+	assert.Equal(
+		t,
+		"made by hand on Sunday",
+		pgtest.Query(
+			t,
+			p.w.URLs["staging"],
+			"SELECT detail ->> 'reason' FROM vorrang.ledger WHERE action = 'attested'",
+		),
+	)
 	p.press("Verify")
 	p.sees("step 1 (vessel) is applied here, and pending in development")
 
@@ -287,7 +333,11 @@ func TestEveryTroubleHasItsNextMoveInTheConsole(t *testing.T) {
 
 func TestADoubtIsSettledInTheConsole(t *testing.T) {
 	p := openConsole(t)
-	p.w.Submitted(map[string]string{"1-index.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE berth (id int);\nSELECT pg_sleep(60);"})
+	p.w.Submitted(
+		map[string]string{
+			"1-index.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE berth (id int);\nSELECT pg_sleep(60);",
+		},
+	)
 	promoted, err := p.w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	enough := errors.New("enough")
@@ -297,7 +347,11 @@ func TestADoubtIsSettledInTheConsole(t *testing.T) {
 		}
 		return nil
 	}), enough)
-	pgtest.Exec(t, p.w.URLs["staging"], "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query = 'SELECT pg_sleep(60)' AND datname = current_database()")
+	pgtest.Exec(
+		t,
+		p.w.URLs["staging"],
+		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query = 'SELECT pg_sleep(60)' AND datname = current_database()",
+	)
 	p.w.Ended(promoted)
 	p.signIn()
 	p.goTo("/lanes/harbour/staging")
@@ -313,9 +367,21 @@ func TestADoubtIsSettledInTheConsole(t *testing.T) {
 
 func TestAReleaseIsPromotedInTheConsole(t *testing.T) {
 	p := openConsole(t)
-	_, err := p.w.Declare(t.Context(), "lane.yaml", fmt.Appendf(nil, "lane: harbour\nenvironments: [{name: staging, target: 'file:%s'}, {name: production, target: 'file:%s'}]", p.w.Files["staging"], p.w.Files["production"]), "harbour")
+	_, err := p.w.Declare(
+		t.Context(),
+		"lane.yaml",
+		fmt.Appendf(
+			nil,
+			"lane: harbour\nenvironments: [{name: staging, target: 'file:%s'}, {name: production, target: 'file:%s'}]",
+			p.w.Files["staging"],
+			p.w.Files["production"],
+		),
+		"harbour",
+	)
 	require.NoError(t, err)
-	p.w.Submitted(map[string]string{"1-vessel.sql": "CREATE TABLE vessel (id int)", "2-berth.sql": "CREATE TABLE berth (id int)"})
+	p.w.Submitted(
+		map[string]string{"1-vessel.sql": "CREATE TABLE vessel (id int)", "2-berth.sql": "CREATE TABLE berth (id int)"},
+	)
 	_, err = p.w.Cut(t.Context(), "harbour", client.Cutting{Name: "2026.11", Through: "1", Notes: "The first vessels."})
 	require.NoError(t, err)
 	p.signIn()

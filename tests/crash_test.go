@@ -60,29 +60,129 @@ var strikes = []struct {
 	backOut bool // a fifth step fails, and the deployment backs out
 	whole   bool // steps 1 and 4 in one transaction
 }{
-	{"before the first step", wiretap.Strike{When: wiretap.Before, Text: "BEGIN; SELECT pg_catalog.set_config", Nth: 1}, false, false},
-	{"after the first statement of a transaction", wiretap.Strike{When: wiretap.After, Text: "CREATE TABLE vessel", Nth: 1}, false, false},
+	{
+		"before the first step",
+		wiretap.Strike{When: wiretap.Before, Text: "BEGIN; SELECT pg_catalog.set_config", Nth: 1},
+		false,
+		false,
+	},
+	{
+		"after the first statement of a transaction",
+		wiretap.Strike{When: wiretap.After, Text: "CREATE TABLE vessel", Nth: 1},
+		false,
+		false,
+	},
 	{"after its last statement", wiretap.Strike{When: wiretap.After, Text: "INSERT INTO vessel", Nth: 1}, false, false},
 	{"before its commit", wiretap.Strike{When: wiretap.Before, Text: "'applied', '1'", Nth: 1}, false, false},
 	{"after its commit", wiretap.Strike{When: wiretap.After, Text: "'applied', '1'", Nth: 1}, false, false},
-	{"before an autocommit step's first begun row", wiretap.Strike{When: wiretap.Before, Text: "'begun', '2'", Nth: 1}, false, false},
-	{"between the begun row and the first statement", wiretap.Strike{When: wiretap.After, Text: "'begun', '2'", Nth: 1}, false, false},
-	{"after the first statement in autocommit", wiretap.Strike{When: wiretap.After, Text: "CREATE TABLE berth", Nth: 1}, false, false},
-	{"between the begun row and a concurrent index build", wiretap.Strike{When: wiretap.After, Text: "'begun', '2'", Nth: 2}, false, false},
-	{"after the concurrent index build", wiretap.Strike{When: wiretap.After, Text: "CREATE INDEX CONCURRENTLY berth_name", Nth: 1}, false, false},
-	{"between the begun row and a change of rows", wiretap.Strike{When: wiretap.After, Text: "'begun', '2'", Nth: 3}, false, false},
-	{"after the change of rows, the last statement", wiretap.Strike{When: wiretap.After, Text: "INSERT INTO berth", Nth: 1}, false, false},
-	{"before the commit of the applied row", wiretap.Strike{When: wiretap.Before, Text: "'applied', '2'", Nth: 1}, false, false},
-	{"after the commit of the applied row", wiretap.Strike{When: wiretap.After, Text: "'applied', '2'", Nth: 1}, false, false},
-	{"between a backfill's begun row and its first batch", wiretap.Strike{When: wiretap.After, Text: "'begun', '3'", Nth: 1}, false, false},
-	{"after a batch, before its commit", wiretap.Strike{When: wiretap.After, Text: "UPDATE vessel SET draught_m = coalesce", Nth: 3}, false, false},
-	{"between two batches", wiretap.Strike{When: wiretap.Before, Text: "BEGIN; SELECT pg_catalog.set_config", Nth: 6}, false, false},
-	{"before a backfill's last commit", wiretap.Strike{When: wiretap.Before, Text: "'applied', '3'", Nth: 1}, false, false},
-	{"backing out: after a way back, before its commit", wiretap.Strike{When: wiretap.After, Text: "DROP TABLE pilot", Nth: 1}, true, false},
-	{"backing out: between two ways back", wiretap.Strike{When: wiretap.After, Text: "'rolled-back', '4'", Nth: 1}, true, false},
-	{"backing out: in a way back in autocommit", wiretap.Strike{When: wiretap.After, Text: "DROP TABLE berth", Nth: 1}, true, false},
-	{"a whole deployment: between two steps", wiretap.Strike{When: wiretap.After, Text: "'applied', '1'", Nth: 1}, false, true},
-	{"a whole deployment: after its commit", wiretap.Strike{When: wiretap.After, Text: "'applied', '4'", Nth: 1}, false, true},
+	{
+		"before an autocommit step's first begun row",
+		wiretap.Strike{When: wiretap.Before, Text: "'begun', '2'", Nth: 1},
+		false,
+		false,
+	},
+	{
+		"between the begun row and the first statement",
+		wiretap.Strike{When: wiretap.After, Text: "'begun', '2'", Nth: 1},
+		false,
+		false,
+	},
+	{
+		"after the first statement in autocommit",
+		wiretap.Strike{When: wiretap.After, Text: "CREATE TABLE berth", Nth: 1},
+		false,
+		false,
+	},
+	{
+		"between the begun row and a concurrent index build",
+		wiretap.Strike{When: wiretap.After, Text: "'begun', '2'", Nth: 2},
+		false,
+		false,
+	},
+	{
+		"after the concurrent index build",
+		wiretap.Strike{When: wiretap.After, Text: "CREATE INDEX CONCURRENTLY berth_name", Nth: 1},
+		false,
+		false,
+	},
+	{
+		"between the begun row and a change of rows",
+		wiretap.Strike{When: wiretap.After, Text: "'begun', '2'", Nth: 3},
+		false,
+		false,
+	},
+	{
+		"after the change of rows, the last statement",
+		wiretap.Strike{When: wiretap.After, Text: "INSERT INTO berth", Nth: 1},
+		false,
+		false,
+	},
+	{
+		"before the commit of the applied row",
+		wiretap.Strike{When: wiretap.Before, Text: "'applied', '2'", Nth: 1},
+		false,
+		false,
+	},
+	{
+		"after the commit of the applied row",
+		wiretap.Strike{When: wiretap.After, Text: "'applied', '2'", Nth: 1},
+		false,
+		false,
+	},
+	{
+		"between a backfill's begun row and its first batch",
+		wiretap.Strike{When: wiretap.After, Text: "'begun', '3'", Nth: 1},
+		false,
+		false,
+	},
+	{
+		"after a batch, before its commit",
+		wiretap.Strike{When: wiretap.After, Text: "UPDATE vessel SET draught_m = coalesce", Nth: 3},
+		false,
+		false,
+	},
+	{
+		"between two batches",
+		wiretap.Strike{When: wiretap.Before, Text: "BEGIN; SELECT pg_catalog.set_config", Nth: 6},
+		false,
+		false,
+	},
+	{
+		"before a backfill's last commit",
+		wiretap.Strike{When: wiretap.Before, Text: "'applied', '3'", Nth: 1},
+		false,
+		false,
+	},
+	{
+		"backing out: after a way back, before its commit",
+		wiretap.Strike{When: wiretap.After, Text: "DROP TABLE pilot", Nth: 1},
+		true,
+		false,
+	},
+	{
+		"backing out: between two ways back",
+		wiretap.Strike{When: wiretap.After, Text: "'rolled-back', '4'", Nth: 1},
+		true,
+		false,
+	},
+	{
+		"backing out: in a way back in autocommit",
+		wiretap.Strike{When: wiretap.After, Text: "DROP TABLE berth", Nth: 1},
+		true,
+		false,
+	},
+	{
+		"a whole deployment: between two steps",
+		wiretap.Strike{When: wiretap.After, Text: "'applied', '1'", Nth: 1},
+		false,
+		true,
+	},
+	{
+		"a whole deployment: after its commit",
+		wiretap.Strike{When: wiretap.After, Text: "'applied', '4'", Nth: 1},
+		false,
+		true,
+	},
 }
 
 // What became of a voyage that was struck.
@@ -96,7 +196,14 @@ const (
 )
 
 // hands are the ways of striking.
-var hands = []string{"service killed", "connection cut", "target's server stopped", "records' server stopped", "cut, then all rolled back", "cut, then berth dropped by hand"}
+var hands = []string{
+	"service killed",
+	"connection cut",
+	"target's server stopped",
+	"records' server stopped",
+	"cut, then all rolled back",
+	"cut, then berth dropped by hand",
+}
 
 // TestTheCrashMatrix strikes at every point in every way, lets the same
 // promotion run again, and holds the target against an undisturbed one.
@@ -271,7 +378,10 @@ func (p *process) toItsEnd(database string, how client.Promotion) string {
 		if promoted.Nothing {
 			return became
 		}
-		require.NoError(p.t, p.Follow(p.t.Context(), promoted.Deployment.ID, 0, func(deploy.Event) error { return nil }))
+		require.NoError(
+			p.t,
+			p.Follow(p.t.Context(), promoted.Deployment.ID, 0, func(deploy.Event) error { return nil }),
+		)
 		ended, err := p.Deployment(p.t.Context(), promoted.Deployment.ID)
 		require.NoError(p.t, err)
 		if ended.Outcome == deploy.Cancelled { // the gate closed once the check had told what became of a step
@@ -292,8 +402,17 @@ func (p *process) toItsEnd(database string, how client.Promotion) string {
 func (p *process) giveUp() {
 	asked, err := p.Gate(p.t.Context(), "harbour", "staging", "")
 	require.NoError(p.t, err)
-	assert.Contains(p.t, gate.Result{Checks: asked.Checks}.Find(gate.NothingInDoubt).Evidence, "what its earlier statements did is no longer so")
-	_, err = p.Settle(p.t.Context(), "harbour", "staging", client.Settlement{Step: "2", As: ledger.SettledUndone, Reason: "somebody dropped it"})
+	assert.Contains(
+		p.t,
+		gate.Result{Checks: asked.Checks}.Find(gate.NothingInDoubt).Evidence,
+		"what its earlier statements did is no longer so",
+	)
+	_, err = p.Settle(
+		p.t.Context(),
+		"harbour",
+		"staging",
+		client.Settlement{Step: "2", As: ledger.SettledUndone, Reason: "somebody dropped it"},
+	)
 	require.NoError(p.t, err)
 }
 
@@ -309,12 +428,23 @@ func (p *process) backToNothing(database string) {
 		}
 		require.NoError(p.t, err)
 		if !promoted.Nothing {
-			require.NoError(p.t, p.Follow(p.t.Context(), promoted.Deployment.ID, 0, func(deploy.Event) error { return nil }))
+			require.NoError(
+				p.t,
+				p.Follow(p.t.Context(), promoted.Deployment.ID, 0, func(deploy.Event) error { return nil }),
+			)
 			ended, err := p.Deployment(p.t.Context(), promoted.Deployment.ID)
 			require.NoError(p.t, err)
 			require.Equal(p.t, deploy.Done, ended.Outcome, "%v", ended.Failure)
 		}
-		require.Equal(p.t, "0", pgtest.Query(p.t, database, "SELECT count(*) FROM pg_class WHERE relname IN ('vessel', 'berth', 'berth_name', 'pilot')"))
+		require.Equal(
+			p.t,
+			"0",
+			pgtest.Query(
+				p.t,
+				database,
+				"SELECT count(*) FROM pg_class WHERE relname IN ('vessel', 'berth', 'berth_name', 'pilot')",
+			),
+		)
 		return
 	}
 	require.Fail(p.t, "it never came to its beginning")
@@ -358,7 +488,12 @@ func (p *process) settleByHand(database string) bool {
 			as = map[string]string{"true": ledger.SettledApplied, "false": ledger.SettledNotApplied}[pgtest.Query(p.t, database, query)]
 		}
 	}
-	_, err = p.Settle(p.t.Context(), "harbour", "staging", client.Settlement{Step: number, As: as, Reason: "looked into the database"})
+	_, err = p.Settle(
+		p.t.Context(),
+		"harbour",
+		"staging",
+		client.Settlement{Step: number, As: as, Reason: "looked into the database"},
+	)
 	require.NoError(p.t, err)
 	return true
 }
@@ -366,15 +501,25 @@ func (p *process) settleByHand(database string) bool {
 // haul is what a voyage left. A step that took effect twice would show.
 func haul(t *testing.T, database string) string {
 	ask := func(sql string) string { return pgtest.Query(t, database, sql) }
-	left := fmt.Sprintf("vessel %s %s", ask("SELECT count(*) FROM vessel"), ask("SELECT coalesce(round(sum(draught_m), 2), 0) FROM vessel"))
+	left := fmt.Sprintf(
+		"vessel %s %s",
+		ask("SELECT count(*) FROM vessel"),
+		ask("SELECT coalesce(round(sum(draught_m), 2), 0) FROM vessel"),
+	)
 	if ask("SELECT to_regclass('berth')") != "null" {
-		left += fmt.Sprintf(", berth %s %s", ask("SELECT count(*) FROM berth"), ask("SELECT indisvalid FROM pg_index WHERE indexrelid = 'berth_name'::regclass"))
+		left += fmt.Sprintf(
+			", berth %s %s",
+			ask("SELECT count(*) FROM berth"),
+			ask("SELECT indisvalid FROM pg_index WHERE indexrelid = 'berth_name'::regclass"),
+		)
 	}
 	// Applied twice without a way back in between would be two rows of a step.
-	applied := ask(`WITH took AS (SELECT step, seq, action <> 'rolled-back' AND detail::json ->> 'direction' IS NULL AS forward FROM vorrang.ledger
+	applied := ask(
+		`WITH took AS (SELECT step, seq, action <> 'rolled-back' AND detail::json ->> 'direction' IS NULL AS forward FROM vorrang.ledger
 			WHERE action IN ('applied', 'rolled-back') OR action = 'settled' AND detail::json ->> 'as' = 'applied' AND detail::json ->> 'next' IS NULL)
 		SELECT string_agg(step, ' ' ORDER BY step::int) FROM (
 		SELECT step, count(*) FILTER (WHERE seq > (SELECT coalesce(max(seq), 0) FROM took b WHERE b.step = f.step AND NOT forward)) AS times
-		FROM took f WHERE forward GROUP BY step) s WHERE times = 1`)
+		FROM took f WHERE forward GROUP BY step) s WHERE times = 1`,
+	)
 	return left + fmt.Sprintf(", pilot %s, applied %s", ask("SELECT count(*) FROM pilot"), applied)
 }

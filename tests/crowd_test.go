@@ -34,8 +34,12 @@ func folderOf(steps int) fstest.MapFS {
 		"1-create-effect.back.sql": {Data: []byte("DROP TABLE effect")},
 	}
 	for n := 2; n <= steps; n++ {
-		folder[fmt.Sprintf("%d-leave-row.sql", n)] = &fstest.MapFile{Data: fmt.Appendf(nil, "INSERT INTO effect VALUES (%d)", n)}
-		folder[fmt.Sprintf("%d-leave-row.back.sql", n)] = &fstest.MapFile{Data: fmt.Appendf(nil, "DELETE FROM effect WHERE step = %d", n)}
+		folder[fmt.Sprintf("%d-leave-row.sql", n)] = &fstest.MapFile{
+			Data: fmt.Appendf(nil, "INSERT INTO effect VALUES (%d)", n),
+		}
+		folder[fmt.Sprintf("%d-leave-row.back.sql", n)] = &fstest.MapFile{
+			Data: fmt.Appendf(nil, "DELETE FROM effect WHERE step = %d", n),
+		}
 	}
 	return folder
 }

@@ -33,11 +33,20 @@ type server struct {
 func servers(folder string) map[string]server {
 	file := func(url string) string { return filepath.Join(folder, strings.TrimPrefix(url, "sqlite:")) }
 	return map[string]server{
-		"postgresql": {fresh: pgtest.Database, table: "public.", whole: true, exec: func(t testing.TB, url, sql string) {
-			_, err := pgtest.Connect(t, url).Exec(t.Context(), "SET search_path = public; "+sql, pgx.QueryExecModeSimpleProtocol)
-			require.NoError(t, err, sql)
-		}},
-		"mariadb": {fresh: mariatest.Database, exec: func(t testing.TB, url, sql string) { require.NoError(t, mariatest.Exec(t, url, sql), sql) }},
+		"postgresql": {
+			fresh: pgtest.Database,
+			table: "public.",
+			whole: true,
+			exec: func(t testing.TB, url, sql string) {
+				_, err := pgtest.Connect(t, url).
+					Exec(t.Context(), "SET search_path = public; "+sql, pgx.QueryExecModeSimpleProtocol)
+				require.NoError(t, err, sql)
+			},
+		},
+		"mariadb": {
+			fresh: mariatest.Database,
+			exec:  func(t testing.TB, url, sql string) { require.NoError(t, mariatest.Exec(t, url, sql), sql) },
+		},
 		"sqlite": {whole: true, fresh: func(t testing.TB) string {
 			made, err := os.CreateTemp(folder, "*.db")
 			require.NoError(t, err)
@@ -115,7 +124,13 @@ func tell(t *testing.T, name string, kind server, folder string) {
 			}
 		}
 		command := exec.CommandContext(t.Context(), filepath.Join(built(t), "vorrang"), args...)
-		command.Env = append(os.Environ(), "VORRANG_SERVER="+p.Server, "VORRANG_TOKEN="+token, "VORRANG_LANE=port", "VORRANG_ACTOR=pilot")
+		command.Env = append(
+			os.Environ(),
+			"VORRANG_SERVER="+p.Server,
+			"VORRANG_TOKEN="+token,
+			"VORRANG_LANE=port",
+			"VORRANG_ACTOR=pilot",
+		)
 		said, _ := command.CombinedOutput()
 		require.Equal(t, code, command.ProcessState.ExitCode(), "vorrang %s\n%s", words, said)
 		for _, pattern := range patterns {
@@ -139,7 +154,12 @@ func tell(t *testing.T, name string, kind server, folder string) {
 	}
 	kind.exec(t, urls["production"], "INSERT INTO berth (id, name) VALUES (1, 'East quay'), (2, 'East quay')")
 	run(3, "promote -to production", "known-database +this is an existing database: it has 2 tables")
-	run(1, "baseline -env production -at 1 -check", "does not look as it does after step 1", "table "+kind.table+"port_call")
+	run(
+		1,
+		"baseline -env production -at 1 -check",
+		"does not look as it does after step 1",
+		"table "+kind.table+"port_call",
+	)
 	run(0, "baseline -env production -at 2 -check", "production begins at step 2")
 
 	// rows that a step does not meet
@@ -208,7 +228,14 @@ func tell(t *testing.T, name string, kind server, folder string) {
 
 	// what the engine has not is said where it is written
 	if name != "postgresql" {
-		require.NoError(t, os.WriteFile(laneFile, []byte(strings.Replace(lane, "gate: {release", "schemas: [harbour], gate: {release", 1)), 0o600))
+		require.NoError(
+			t,
+			os.WriteFile(
+				laneFile,
+				[]byte(strings.Replace(lane, "gate: {release", "schemas: [harbour], gate: {release", 1)),
+				0o600,
+			),
+		)
 		run(1, "declare -file "+laneFile, "lane.yaml:4:[0-9]+: .* has no use for schemas: take it out")
 		run(1, "preview -to staging -standalone", "no file can be written for")
 	}

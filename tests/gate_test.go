@@ -49,7 +49,12 @@ func texts(number int, variant string) (forward, back string) {
 	if variant == "f" { // it writes into the ledger that the next step was applied
 		forward, back = texts(number, "a")
 		next, _ := texts(number+1, "a")
-		return strings.Replace(forward, "_a ()", "_f ()", 1) + "; " + fmt.Sprintf(forgery, number+1, step.Sum([]byte(next))), strings.Replace(back, "_a", "_f", 1)
+		return strings.Replace(
+			forward,
+			"_a ()",
+			"_f ()",
+			1,
+		) + "; " + fmt.Sprintf(forgery, number+1, step.Sum([]byte(next))), strings.Replace(back, "_a", "_f", 1)
 	}
 	return fmt.Sprintf("CREATE TABLE s%d_%s ()", number, variant), fmt.Sprintf("DROP TABLE s%d_%s", number, variant)
 }
@@ -88,7 +93,16 @@ func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
 	var wait sync.WaitGroup
 	for worker := range workers {
 		wait.Go(func() {
-			g := &gambler{t: t, world: w, people: maps.Clone(people), boss: boss, names: append(slices.Clone(names), "guest"), urls: map[string]string{}, files: map[string]string{}, conns: map[string]*pgx.Conn{}}
+			g := &gambler{
+				t:      t,
+				world:  w,
+				people: maps.Clone(people),
+				boss:   boss,
+				names:  append(slices.Clone(names), "guest"),
+				urls:   map[string]string{},
+				files:  map[string]string{},
+				conns:  map[string]*pgx.Conn{},
+			}
 			for _, environment := range []string{"development", "staging", "production"} {
 				g.urls[environment] = pgtest.Database(t)
 				g.conns[environment] = pgtest.Connect(t, g.urls[environment])
@@ -107,7 +121,15 @@ func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
 		})
 	}
 	wait.Wait()
-	t.Logf("%d sequences, %d calls: %d deployments on production were held against the rules, %d bundles taken in, %d steps forged entries, %d calls refused", *sequences, calls.Load(), deployed.Load(), bundles.Load(), forged.Load(), refused.Load())
+	t.Logf(
+		"%d sequences, %d calls: %d deployments on production were held against the rules, %d bundles taken in, %d steps forged entries, %d calls refused",
+		*sequences,
+		calls.Load(),
+		deployed.Load(),
+		bundles.Load(),
+		forged.Load(),
+		refused.Load(),
+	)
 	assert.Positive(t, bundles.Load())
 	assert.Positive(t, forged.Load())
 	assert.Greater(t, deployed.Load(), int64(*sequences/20), "a gate that lets nothing through is no gate")
@@ -156,7 +178,10 @@ func (g *gambler) sequence(seed uint64, lane string) {
 	g.waived, g.vouched, g.frozen, g.unfit = map[string]bool{}, map[string]bool{}, false, false
 	g.backs, g.looked, g.everApproved = map[int]string{}, map[int]map[string]bool{}, map[string]map[string]bool{}
 	for environment, conn := range g.conns {
-		_, err := conn.Exec(context.Background(), "DROP SCHEMA IF EXISTS vorrang CASCADE; DROP SCHEMA public CASCADE; CREATE SCHEMA public")
+		_, err := conn.Exec(
+			context.Background(),
+			"DROP SCHEMA IF EXISTS vorrang CASCADE; DROP SCHEMA public CASCADE; CREATE SCHEMA public",
+		)
 		require.NoError(g.t, err, environment)
 	}
 	for environment, url := range g.urls { // an earlier lane's references lead nowhere any more
@@ -164,7 +189,11 @@ func (g *gambler) sequence(seed uint64, lane string) {
 		g.files[environment] = filepath.Join(g.t.TempDir(), environment)
 		require.NoError(g.t, os.WriteFile(g.files[environment], []byte(url), 0o600))
 	}
-	_, err := g.world.Declare(g.t.Context(), "lane.yaml", fmt.Appendf(nil, governedLane, lane, g.files["development"], g.files["staging"], g.files["production"]))
+	_, err := g.world.Declare(
+		g.t.Context(),
+		"lane.yaml",
+		fmt.Appendf(nil, governedLane, lane, g.files["development"], g.files["staging"], g.files["production"]),
+	)
 	require.NoError(g.t, err)
 	g.people["guest"] = g.world.As("guest-"+lane, "approver@"+lane)
 	g.submit("author", g.people["author"])
@@ -180,7 +209,11 @@ func (g *gambler) sequence(seed uint64, lane string) {
 		}
 	}
 	var forged int
-	require.NoError(g.t, g.conns["staging"].QueryRow(context.Background(), "SELECT count(*) FROM pg_class WHERE relname LIKE 's%\\_f' AND relkind = 'r'").Scan(&forged))
+	require.NoError(
+		g.t,
+		g.conns["staging"].QueryRow(context.Background(), "SELECT count(*) FROM pg_class WHERE relname LIKE 's%\\_f' AND relkind = 'r'").
+			Scan(&forged),
+	)
 	g.forged += forged
 }
 
@@ -260,14 +293,30 @@ func (g *gambler) call() {
 			delete(g.approved[release], name)
 		}
 	case n < 81:
-		check := g.pick("order", "previous-environment", "same-history", "soak", "approvals", "release", "checksums", "catalogue", "window", "freeze")
+		check := g.pick(
+			"order",
+			"previous-environment",
+			"same-history",
+			"soak",
+			"approvals",
+			"release",
+			"checksums",
+			"catalogue",
+			"window",
+			"freeze",
+		)
 		_, err = who.Waive(ctx, g.lane, environment, check, release, "because")
 		g.tell(name, "waives "+check+" of "+release+" on "+environment, err)
 		if err == nil && environment == "production" {
 			g.waived[check+" "+release] = true
 		}
 	case n < 85:
-		_, err = who.Attest(ctx, g.lane, environment, client.Attestation{Step: number, Reason: "by hand", Acknowledge: true})
+		_, err = who.Attest(
+			ctx,
+			g.lane,
+			environment,
+			client.Attestation{Step: number, Reason: "by hand", Acknowledge: true},
+		)
 		g.word(name, "attests", environment, number, err)
 	case n < 88:
 		_, err = who.Amend(ctx, g.lane, environment, number, "it is right", true)
@@ -307,7 +356,17 @@ func (g *gambler) call() {
 			delete(g.catalogue, n)
 		}
 	default:
-		_, err = who.Declare(ctx, "lane.yaml", fmt.Appendf(nil, "lane: %s\nenvironments: [{name: production, target: %q, gate: {release: not-asked}}]", g.lane, "file:"+g.files["production"]), g.lane)
+		_, err = who.Declare(
+			ctx,
+			"lane.yaml",
+			fmt.Appendf(
+				nil,
+				"lane: %s\nenvironments: [{name: production, target: %q, gate: {release: not-asked}}]",
+				g.lane,
+				"file:"+g.files["production"],
+			),
+			g.lane,
+		)
 		assert.Error(g.t, err, "nobody here is an administrator")
 		g.tell(name, "declares a lane without a gate", err)
 	}
@@ -418,7 +477,9 @@ func (g *gambler) waysBack(asked string) {
 			seen = seen || by != "machine" && by != "robot" && by != asked && by != g.backs[number]
 		}
 		for release, approvers := range g.everApproved {
-			seen = seen || len(approvers) > 0 && g.releases[release][number].back != "" && g.releases[release][number].back != "none"
+			seen = seen ||
+				len(approvers) > 0 && g.releases[release][number].back != "" &&
+					g.releases[release][number].back != "none"
 		}
 		assert.True(g.t, seen, "the late way back of step %d was looked at: %s", number, g.said())
 	}
@@ -461,7 +522,8 @@ func (g *gambler) bundle(name string, who *client.Client) {
 			back += fmt.Sprintf("; CREATE TABLE IF NOT EXISTS late_%d ()", number)
 		}
 		for file, text := range map[string]string{"%d-s.sql": forward, "%d-s.back.sql": back} {
-			if read, _ := step.ReadFile(fmt.Sprintf(file, number), []byte(text)); g.backs[number] != "none" || file == "%d-s.sql" {
+			if read, _ := step.ReadFile(fmt.Sprintf(file, number), []byte(text)); g.backs[number] != "none" ||
+				file == "%d-s.sql" {
 				files = append(files, read)
 			}
 		}
@@ -476,9 +538,27 @@ func (g *gambler) bundle(name string, who *client.Client) {
 	for _, f := range files {
 		texts[f.Digest] = f.Bytes
 	}
-	r := release.Release{Lane: g.lane, Name: g.pick("r1", "r2", "r3"), Digest: release.Digest(release.Sums(sealed)), CutBy: "approver", CutAt: time.Now(), Count: len(steps), Through: steps[len(steps)-1].Number}
+	r := release.Release{
+		Lane:    g.lane,
+		Name:    g.pick("r1", "r2", "r3"),
+		Digest:  release.Digest(release.Sums(sealed)),
+		CutBy:   "approver",
+		CutAt:   time.Now(),
+		Count:   len(steps),
+		Through: steps[len(steps)-1].Number,
+	}
 	var packed bytes.Buffer
-	require.NoError(g.t, release.Write(&packed, r, []byte("lane: x\n"), sealed, nil, func(digest step.Checksum) ([]byte, error) { return texts[digest], nil }))
+	require.NoError(
+		g.t,
+		release.Write(
+			&packed,
+			r,
+			[]byte("lane: x\n"),
+			sealed,
+			nil,
+			func(digest step.Checksum) ([]byte, error) { return texts[digest], nil },
+		),
+	)
 	taken, err := who.SubmitBundle(g.t.Context(), g.lane, &packed)
 	g.tell(name, fmt.Sprintf("takes in %s of %v", r.Name, made), err)
 	if err != nil || taken.Known {
@@ -546,7 +626,8 @@ func (g *gambler) rules(promoter, release string, before, brought, staging []str
 			wrote = wrote || author == approver || author == "robot" && approver == "boss"
 		}
 		hers := promoter == "robot" && approver == "boss" // who made the robot's token
-		if approver != promoter && !hers && approver != "machine" && approver != "robot" && !wrote && !(approver == "guest" && g.unfit) {
+		if approver != promoter && !hers && approver != "machine" && approver != "robot" && !wrote &&
+			!(approver == "guest" && g.unfit) {
 			valid++
 		}
 	}
@@ -560,14 +641,32 @@ func (g *gambler) rules(promoter, release string, before, brought, staging []str
 		v, in := sealed[number]
 		assert.True(g.t, in, "%s is in the release: %s", table, g.said())
 		assert.Equal(g.t, fmt.Sprintf("s%d_%s", number, v.variant), table, "what ran is what was sealed: %s", g.said())
-		assert.True(g.t, slices.Contains(staging, table) || g.vouched["staging "+strconv.Itoa(number)] || g.waived["previous-environment "+release],
-			"%s went through staging: %s", table, g.said())
-		assert.True(g.t, number > highest || g.waived["order "+release] || g.vouchedAny("production"), "%s comes in order: %s", table, g.said())
+		assert.True(
+			g.t,
+			slices.Contains(staging, table) || g.vouched["staging "+strconv.Itoa(number)] ||
+				g.waived["previous-environment "+release],
+			"%s went through staging: %s",
+			table,
+			g.said(),
+		)
+		assert.True(
+			g.t,
+			number > highest || g.waived["order "+release] || g.vouchedAny("production"),
+			"%s comes in order: %s",
+			table,
+			g.said(),
+		)
 	}
 	for number, v := range sealed {
 		table := fmt.Sprintf("s%d_%s", number, v.variant)
-		assert.True(g.t, slices.Contains(brought, table) || slices.Contains(before, table) || g.vouched["production "+strconv.Itoa(number)],
-			"%s of the release was not skipped: %s", table, g.said())
+		assert.True(
+			g.t,
+			slices.Contains(brought, table) || slices.Contains(before, table) ||
+				g.vouched["production "+strconv.Itoa(number)],
+			"%s of the release was not skipped: %s",
+			table,
+			g.said(),
+		)
 	}
 }
 
@@ -606,7 +705,10 @@ func (g *gambler) ended(promoted *api.Promoted, err error) error {
 
 // stands lists the steps' tables in a target, as the database itself says.
 func (g *gambler) stands(environment string) []string {
-	rows, err := g.conns[environment].Query(context.Background(), `SELECT relname::text FROM pg_class WHERE relname ~ '^s[0-9]+_' AND relkind = 'r' ORDER BY 1`)
+	rows, err := g.conns[environment].Query(
+		context.Background(),
+		`SELECT relname::text FROM pg_class WHERE relname ~ '^s[0-9]+_' AND relkind = 'r' ORDER BY 1`,
+	)
 	require.NoError(g.t, err)
 	tables, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(g.t, err)

@@ -18,7 +18,17 @@ import (
 // of one server and no engine, and what stands above them knows an engine by its
 // interface only.
 func TestTheArrowsPointOneWay(t *testing.T) {
-	list := exec.CommandContext(t.Context(), "go", "list", "-json=ImportPath,Imports", "./core/...", "./work/...", "./service/...", "./records/...", "./client/...")
+	list := exec.CommandContext(
+		t.Context(),
+		"go",
+		"list",
+		"-json=ImportPath,Imports",
+		"./core/...",
+		"./work/...",
+		"./service/...",
+		"./records/...",
+		"./client/...",
+	)
 	list.Dir = pgtest.Root()
 	packages, err := list.Output()
 	require.NoError(t, err)
@@ -40,7 +50,14 @@ func TestTheArrowsPointOneWay(t *testing.T) {
 			return slices.DeleteFunc(slices.Clone(p.Imports), func(path string) bool { return !begins(path, what...) })
 		}
 		assert.Empty(t, knows("vorrang/target"), "%s knows an engine", p.ImportPath)
-		grammars := knows("github.com/pganalyze", "github.com/jackc", "github.com/go-sql-driver", "github.com/mattn", "github.com/pingcap", "modernc.org")
+		grammars := knows(
+			"github.com/pganalyze",
+			"github.com/jackc",
+			"github.com/go-sql-driver",
+			"github.com/mattn",
+			"github.com/pingcap",
+			"modernc.org",
+		)
 		if p.ImportPath != "vorrang/records" { // which stand on PostgreSQL themselves
 			assert.Empty(t, grammars, "%s knows one server", p.ImportPath)
 		}
@@ -48,7 +65,21 @@ func TestTheArrowsPointOneWay(t *testing.T) {
 			assert.NotContains(t, p.Imports, "vorrang/service", "%s knows the edge", p.ImportPath)
 		}
 		if begins(p.ImportPath, "vorrang/core") {
-			assert.Empty(t, knows("vorrang/work", "vorrang/service", "vorrang/records", "vorrang/client", "vorrang/cmd", "net/http", "flag", "github.com/gofiber"), "%s knows who uses it", p.ImportPath)
+			assert.Empty(
+				t,
+				knows(
+					"vorrang/work",
+					"vorrang/service",
+					"vorrang/records",
+					"vorrang/client",
+					"vorrang/cmd",
+					"net/http",
+					"flag",
+					"github.com/gofiber",
+				),
+				"%s knows who uses it",
+				p.ImportPath,
+			)
 		}
 	}
 	assert.Greater(t, seen, 15, "packages were read")

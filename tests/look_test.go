@@ -17,8 +17,20 @@ import (
 )
 
 // pages are those of the console; %d is a deployment.
-var pages = []string{"/", "/deployments", "/deployments/%d", "/lanes/harbour/development", "/lanes/harbour/staging", "/lanes/harbour/production",
-	"/releases/harbour", "/people", "/audit", "/hooks", "/account", "/nowhere"}
+var pages = []string{
+	"/",
+	"/deployments",
+	"/deployments/%d",
+	"/lanes/harbour/development",
+	"/lanes/harbour/staging",
+	"/lanes/harbour/production",
+	"/releases/harbour",
+	"/people",
+	"/audit",
+	"/hooks",
+	"/account",
+	"/nowhere",
+}
 
 // troubled is a console with something of everything to show.
 func troubled(t *testing.T) (*page, int64) {
@@ -50,10 +62,13 @@ func TestNoPageIsWiderThanItsScreen(t *testing.T) {
 			What string  `json:"what"`
 			Menu float64 `json:"menu"`
 		}
-		p.measure(`(() => { const room = document.documentElement.clientWidth; const by = document.documentElement.scrollWidth - room;
+		p.measure(
+			`(() => { const room = document.documentElement.clientWidth; const by = document.documentElement.scrollWidth - room;
 			const scrolls = (e) => { for (; e; e = e.parentElement) if (['auto', 'scroll', 'hidden'].includes(getComputedStyle(e).overflowX)) return true; return false };
 			const what = [...document.querySelectorAll('body *')].filter(e => e.getBoundingClientRect().right > room + 1 && !scrolls(e.parentElement)).map(e => e.tagName + '.' + e.className).slice(0, 3).join(' ');
-			return JSON.stringify({ by, what, menu: document.querySelector('header').getBoundingClientRect().height }) })()`, &wide)
+			return JSON.stringify({ by, what, menu: document.querySelector('header').getBoundingClientRect().height }) })()`,
+			&wide,
+		)
 		assert.LessOrEqual(t, wide.By, 0.0, "%s is %.0f pixels too wide: %s", path, wide.By, wide.What)
 		assert.LessOrEqual(t, wide.Menu, 90.0, "%s: the menu takes %.0f pixels of 740", path, wide.Menu)
 	}
@@ -65,12 +80,19 @@ func TestEveryPageIsAccessible(t *testing.T) {
 	require.NoError(t, err)
 	p, deployment := troubled(t)
 	for _, theme := range []string{"light", "dark"} {
-		p.measure(fmt.Sprintf(`(() => { localStorage.setItem('vorrang-theme', %q); return '{}' })()`, theme), &struct{}{})
+		p.measure(
+			fmt.Sprintf(`(() => { localStorage.setItem('vorrang-theme', %q); return '{}' })()`, theme),
+			&struct{}{},
+		)
 		for _, path := range pages {
 			path = at(path, deployment)
 			p.show(path)
 			p.do(chromedp.Evaluate[chromedp.Void](string(axe) + "; void 0"))
-			p.do(chromedp.Evaluate[chromedp.Void](`window.found = undefined; axe.run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa'] }).then(r => window.found = r.violations); void 0`))
+			p.do(
+				chromedp.Evaluate[chromedp.Void](
+					`window.found = undefined; axe.run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa'] }).then(r => window.found = r.violations); void 0`,
+				),
+			)
 			var violations []struct {
 				ID    string `json:"id"`
 				Help  string `json:"help"`
@@ -82,7 +104,17 @@ func TestEveryPageIsAccessible(t *testing.T) {
 			p.wait(`window.found !== undefined`)
 			p.measure(`JSON.stringify(window.found)`, &violations)
 			for _, v := range violations {
-				assert.Fail(t, "a violation", "%s, %s theme: %s: %s\n%s\n%s", path, theme, v.ID, v.Help, v.Nodes[0].HTML, v.Nodes[0].Summary)
+				assert.Fail(
+					t,
+					"a violation",
+					"%s, %s theme: %s: %s\n%s\n%s",
+					path,
+					theme,
+					v.ID,
+					v.Help,
+					v.Nodes[0].HTML,
+					v.Nodes[0].Summary,
+				)
 			}
 		}
 	}

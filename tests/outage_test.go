@@ -48,7 +48,12 @@ func TestADeploymentOutlivesItsRecords(t *testing.T) {
 	assert.Error(t, err)
 	_, err = keeper.Exec(t.Context(), "SELECT pg_advisory_unlock(7)")
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return pgtest.Query(t, target, "SELECT to_regclass('b')") == "b" }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return pgtest.Query(t, target, "SELECT to_regclass('b')") == "b" },
+		20*time.Second,
+		50*time.Millisecond,
+	)
 	require.NoError(t, recordsServer.Start())
 
 	var kinds []deploy.Kind
@@ -104,7 +109,11 @@ func TestAKilledServiceLeavesAnAutocommitStepInDoubt(t *testing.T) {
 	p := startProcess(t, "TARGET="+target)
 	_, err := p.Declare(t.Context(), "lane.yaml", []byte(oneLane))
 	require.NoError(t, err)
-	p.submit(map[string]string{"1-slow.sql": "/*---\nmode: autocommit\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\nSELECT pg_sleep(60);\nINSERT INTO slow VALUES (1);"})
+	p.submit(
+		map[string]string{
+			"1-slow.sql": "/*---\nmode: autocommit\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\nSELECT pg_sleep(60);\nINSERT INTO slow VALUES (1);",
+		},
+	)
 	promoted, err := p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	p.until(promoted.Deployment.ID, second)
@@ -117,9 +126,18 @@ func TestAKilledServiceLeavesAnAutocommitStepInDoubt(t *testing.T) {
 	assert.Equal(t, string(gate.NothingInDoubt), status.Trouble[0].Kind)
 	_, err = p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	assert.ErrorContains(t, err, "step 1 is in doubt: its statement 2 of 3 began")
-	_, err = p.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "not-applied", Reason: "a sleep leaves nothing"})
+	_, err = p.Settle(
+		t.Context(),
+		"harbour",
+		"staging",
+		client.Settlement{Step: "1", As: "not-applied", Reason: "a sleep leaves nothing"},
+	)
 	require.NoError(t, err)
-	p.submit(map[string]string{"1-slow.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE slow (id int);\nSELECT 2;\nINSERT INTO slow VALUES (1);"})
+	p.submit(
+		map[string]string{
+			"1-slow.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE slow (id int);\nSELECT 2;\nINSERT INTO slow VALUES (1);",
+		},
+	)
 	again, err := p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
 	require.NoError(t, p.Follow(t.Context(), again.Deployment.ID, 0, func(deploy.Event) error { return nil }))
@@ -143,8 +161,12 @@ func TestAFullDiskFailsTheStepAndNothingElse(t *testing.T) {
 	require.NoError(t, exec.Command("install", "-d", "-o", "postgres", "-m", "700", space).Run())
 	target := server.Database(t)
 	pgtest.Exec(t, server.URL("postgres"), "CREATE TABLESPACE small LOCATION '"+space+"'")
-	pgtest.Exec(t, target, "SET search_path = public; CREATE TABLE reading (at int, level text); CREATE TABLE level (at int PRIMARY KEY, level text) TABLESPACE small; "+
-		"INSERT INTO reading SELECT n, repeat('x', 100) FROM generate_series(1, 200000) n")
+	pgtest.Exec(
+		t,
+		target,
+		"SET search_path = public; CREATE TABLE reading (at int, level text); CREATE TABLE level (at int PRIMARY KEY, level text) TABLESPACE small; "+
+			"INSERT INTO reading SELECT n, repeat('x', 100) FROM generate_series(1, 200000) n",
+	)
 
 	p := startProcess(t, "TARGET="+target)
 	_, err := p.Declare(t.Context(), "lane.yaml", []byte(oneLane))
@@ -166,8 +188,13 @@ func TestAFullDiskFailsTheStepAndNothingElse(t *testing.T) {
 	assert.Contains(t, ended.Failure.Message, "No space left on device")
 	assert.Equal(t, "null", pgtest.Query(t, target, "SELECT to_regclass('copy')"), "nothing of it is there")
 
-	p.submit(map[string]string{"1-copy.sql": "SELECT 1", "2-fill.sql": "/*---\nmode: batches\nbatch-size: 20000\npause: 0\n---*/\n" +
-		"INSERT INTO level SELECT * FROM reading WHERE at > (SELECT coalesce(max(at), 0) FROM level) ORDER BY at LIMIT :batch"})
+	p.submit(
+		map[string]string{
+			"1-copy.sql": "SELECT 1",
+			"2-fill.sql": "/*---\nmode: batches\nbatch-size: 20000\npause: 0\n---*/\n" +
+				"INSERT INTO level SELECT * FROM reading WHERE at > (SELECT coalesce(max(at), 0) FROM level) ORDER BY at LIMIT :batch",
+		},
+	)
 	ended = promote()
 	require.Equal(t, deploy.Failed, ended.Outcome)
 	assert.Equal(t, "53100", ended.Failure.SQLState)

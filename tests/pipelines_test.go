@@ -33,7 +33,13 @@ func command(t *testing.T, w *servicetest.World, token, folder string, args ...s
 	}
 	c := exec.CommandContext(t.Context(), program, args[1:]...)
 	c.Dir = folder
-	c.Env = append(os.Environ(), "PATH="+built(t)+":"+os.Getenv("PATH"), "VORRANG_SERVER="+w.Server, "VORRANG_TOKEN="+token, "VORRANG_LANE=harbour")
+	c.Env = append(
+		os.Environ(),
+		"PATH="+built(t)+":"+os.Getenv("PATH"),
+		"VORRANG_SERVER="+w.Server,
+		"VORRANG_TOKEN="+token,
+		"VORRANG_LANE=harbour",
+	)
 	return c
 }
 
@@ -45,7 +51,10 @@ func TestTheCIJobOfTheDocs(t *testing.T) {
 	require.NoError(t, err)
 	folder := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(folder, "steps"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "steps", "1-a.sql"), []byte("CREATE TABLE a (id int)"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(folder, "steps", "1-a.sql"), []byte("CREATE TABLE a (id int)"), 0o644),
+	)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "steps", "1-a.back.sql"), []byte("DROP TABLE a"), 0o644))
 	job := filepath.Join(pgtest.Root(), "docs", "pipelines", "ci-job.sh")
 
@@ -81,7 +90,10 @@ func TestTheCIJobOfTheDocs(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(gate), `<failure message="1 approval of release 2026.11 is asked, and 0 are given">`)
 
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "steps", "2-b.sql"), []byte("CREATE TALBE b (id int)"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(folder, "steps", "2-b.sql"), []byte("CREATE TALBE b (id int)"), 0o644),
+	)
 	said, err = command(t, w, made.Text, folder, "sh", job).CombinedOutput()
 	assert.Error(t, err)
 	assert.Contains(t, string(said), "2-b.sql:1:8")
@@ -116,7 +128,11 @@ func TestAnApplicationWaitsForItsRelease(t *testing.T) {
 	var exit *exec.ExitError
 	require.ErrorAs(t, err, &exit)
 	assert.Equal(t, 3, exit.ExitCode())
-	assert.Contains(t, string(said), "harbour/production is not there yet: 1 step of release 2026.11 is missing on production")
+	assert.Contains(
+		t,
+		string(said),
+		"harbour/production is not there yet: 1 step of release 2026.11 is missing on production",
+	)
 
 	for _, args := range [][]string{fromManifest, fromUnit} {
 		waiting := command(t, w, reader.Text, t.TempDir(), args...)
@@ -138,7 +154,8 @@ func TestAnApplicationWaitsForItsRelease(t *testing.T) {
 		file := filepath.Join(t.TempDir(), "berth-planner.service")
 		nothing, err := exec.LookPath("true")
 		require.NoError(t, err)
-		text := strings.NewReplacer("/usr/local/bin/berth-planner", nothing, "/usr/local/bin/vorrang", nothing).Replace(example(t, "berth-planner.service"))
+		text := strings.NewReplacer("/usr/local/bin/berth-planner", nothing, "/usr/local/bin/vorrang", nothing).
+			Replace(example(t, "berth-planner.service"))
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 		defer cancel()

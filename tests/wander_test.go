@@ -76,7 +76,12 @@ func TestWhateverHappensVorrangSaysSoAndKnowsTheWayOut(t *testing.T) {
 		})
 	}
 	wait.Wait()
-	t.Logf("%d sequences: in order and as psql makes it %d times, advice followed %d times", *wanderings, compared.Load(), advised.Load())
+	t.Logf(
+		"%d sequences: in order and as psql makes it %d times, advice followed %d times",
+		*wanderings,
+		compared.Load(),
+		advised.Load(),
+	)
 	assert.Greater(t, compared.Load(), int64(*wanderings), "mostly all is in order")
 	assert.Greater(t, advised.Load(), int64(*wanderings/4), "and now and then it is not")
 }
@@ -110,10 +115,31 @@ type wanderer struct {
 	held              int // how deep in what held commands say
 }
 
-func newWanderer(t *testing.T, world *servicetest.World, token string, urls map[string]string, seed uint64, expected *oracle) *wanderer {
-	w := &wanderer{t: t, token: token, random: rand.New(rand.NewPCG(seed, 10)), world: world, lane: fmt.Sprintf("harbour-%d", seed), folder: t.TempDir(), urls: urls,
-		files: map[string]string{}, applied: map[string]map[string]string{}, stands: map[string]*api.EnvironmentStatus{}, sessions: map[string]*postgres.Session{}, tainted: map[string]bool{}, dumps: map[string][]string{},
-		story: []string{fmt.Sprintf("seed %d", seed)}, expected: expected}
+func newWanderer(
+	t *testing.T,
+	world *servicetest.World,
+	token string,
+	urls map[string]string,
+	seed uint64,
+	expected *oracle,
+) *wanderer {
+	w := &wanderer{
+		t:        t,
+		token:    token,
+		random:   rand.New(rand.NewPCG(seed, 10)),
+		world:    world,
+		lane:     fmt.Sprintf("harbour-%d", seed),
+		folder:   t.TempDir(),
+		urls:     urls,
+		files:    map[string]string{},
+		applied:  map[string]map[string]string{},
+		stands:   map[string]*api.EnvironmentStatus{},
+		sessions: map[string]*postgres.Session{},
+		tainted:  map[string]bool{},
+		dumps:    map[string][]string{},
+		story:    []string{fmt.Sprintf("seed %d", seed)},
+		expected: expected,
+	}
 	t.Cleanup(func() {
 		for _, environment := range wandered {
 			w.leave(environment)
@@ -129,11 +155,22 @@ func newWanderer(t *testing.T, world *servicetest.World, token string, urls map[
 		file := filepath.Join(t.TempDir(), environment) // gone with the test: an earlier lane reaches no target
 		require.NoError(t, os.WriteFile(file, []byte(urls[environment]), 0o600))
 		release := map[bool]string{true: "not-asked", false: "required"}[environment == wandered[0]]
-		text += fmt.Sprintf("  - {name: %s, target: 'file:%s', scratch: 'file:%s', disposable: %t, gate: {drift: refused, release: %s}}\n", environment, file, file, environment == wandered[0], release)
+		text += fmt.Sprintf(
+			"  - {name: %s, target: 'file:%s', scratch: 'file:%s', disposable: %t, gate: {drift: refused, release: %s}}\n",
+			environment,
+			file,
+			file,
+			environment == wandered[0],
+			release,
+		)
 	}
 	_, err := world.Declare(t.Context(), "lane.yaml", []byte(text), w.lane)
 	require.NoError(t, err)
-	w.put("1-work", "CREATE TABLE work (id int PRIMARY KEY, marks int[] NOT NULL DEFAULT '{}');\nINSERT INTO work SELECT generate_series(1, 20);", "DROP TABLE work;")
+	w.put(
+		"1-work",
+		"CREATE TABLE work (id int PRIMARY KEY, marks int[] NOT NULL DEFAULT '{}');\nINSERT INTO work SELECT generate_series(1, 20);",
+		"DROP TABLE work;",
+	)
 	w.steps = 1
 	for range 3 {
 		w.write()
@@ -156,17 +193,44 @@ func (w *wanderer) write() {
 	name := fmt.Sprintf("%d-step", n)
 	switch w.random.IntN(6) {
 	case 0, 1:
-		w.put(name, fmt.Sprintf("CREATE TABLE t%[1]d (id int PRIMARY KEY, name text DEFAULT 'x');\nCREATE VIEW v%[1]d AS SELECT id FROM t%[1]d;", n),
-			fmt.Sprintf("DROP VIEW v%[1]d;\nDROP TABLE t%[1]d;", n))
+		w.put(
+			name,
+			fmt.Sprintf(
+				"CREATE TABLE t%[1]d (id int PRIMARY KEY, name text DEFAULT 'x');\nCREATE VIEW v%[1]d AS SELECT id FROM t%[1]d;",
+				n,
+			),
+			fmt.Sprintf("DROP VIEW v%[1]d;\nDROP TABLE t%[1]d;", n),
+		)
 	case 2:
-		w.put(name, fmt.Sprintf(autocommit+"CREATE TABLE t%[1]d (id int);\nALTER TABLE t%[1]d ADD COLUMN name text;\nCREATE INDEX CONCURRENTLY i%[1]d ON t%[1]d (name);", n),
-			fmt.Sprintf("DROP INDEX CONCURRENTLY i%[1]d;\nDROP TABLE t%[1]d;", n))
+		w.put(
+			name,
+			fmt.Sprintf(
+				autocommit+"CREATE TABLE t%[1]d (id int);\nALTER TABLE t%[1]d ADD COLUMN name text;\nCREATE INDEX CONCURRENTLY i%[1]d ON t%[1]d (name);",
+				n,
+			),
+			fmt.Sprintf("DROP INDEX CONCURRENTLY i%[1]d;\nDROP TABLE t%[1]d;", n),
+		)
 	case 3:
-		w.put(name, fmt.Sprintf(autocommit+"CREATE TABLE t%[1]d (id int);\nCREATE TYPE y%[1]d AS ENUM ('a');\nSELECT 1 / (NOT %[2]s)::int;\nALTER TABLE t%[1]d ADD COLUMN kind y%[1]d;", n, broken),
-			fmt.Sprintf("ALTER TABLE t%[1]d DROP COLUMN kind;\nDROP TYPE y%[1]d;\nDROP TABLE t%[1]d;", n))
+		w.put(
+			name,
+			fmt.Sprintf(
+				autocommit+"CREATE TABLE t%[1]d (id int);\nCREATE TYPE y%[1]d AS ENUM ('a');\nSELECT 1 / (NOT %[2]s)::int;\nALTER TABLE t%[1]d ADD COLUMN kind y%[1]d;",
+				n,
+				broken,
+			),
+			fmt.Sprintf("ALTER TABLE t%[1]d DROP COLUMN kind;\nDROP TYPE y%[1]d;\nDROP TABLE t%[1]d;", n),
+		)
 	case 4:
-		w.put(name, fmt.Sprintf("/*---\nmode: batches\nbatch-size: 7\npause: 0s\n---*/\nUPDATE work SET marks = marks || %[1]d WHERE id IN (SELECT id FROM work WHERE NOT %[1]d = ANY (marks) ORDER BY id LIMIT :batch)"+
-			" AND 1 = 1 / (id < 8 OR NOT %[2]s)::int;", n, broken), fmt.Sprintf("UPDATE work SET marks = array_remove(marks, %d);", n))
+		w.put(
+			name,
+			fmt.Sprintf(
+				"/*---\nmode: batches\nbatch-size: 7\npause: 0s\n---*/\nUPDATE work SET marks = marks || %[1]d WHERE id IN (SELECT id FROM work WHERE NOT %[1]d = ANY (marks) ORDER BY id LIMIT :batch)"+
+					" AND 1 = 1 / (id < 8 OR NOT %[2]s)::int;",
+				n,
+				broken,
+			),
+			fmt.Sprintf("UPDATE work SET marks = array_remove(marks, %d);", n),
+		)
 	case 5: // a way back that can fail half-way
 		w.put(name, fmt.Sprintf(autocommit+"CREATE TABLE t%[1]d (id int);\nCREATE TABLE u%[1]d (id int);", n),
 			fmt.Sprintf("DROP TABLE u%[1]d;\nSELECT 1 / (NOT %[2]s)::int;\nDROP TABLE t%[1]d;", n, broken))
@@ -299,7 +363,11 @@ func (w *wanderer) act() {
 		w.restore(environment)
 	case 15:
 		w.tell("by hand: the newest ledger row is deleted")
-		pgtest.Exec(w.t, w.urls[environment], "DO $$ BEGIN SET LOCAL session_replication_role = replica; DELETE FROM vorrang.ledger WHERE seq = (SELECT max(seq) FROM vorrang.ledger); EXCEPTION WHEN OTHERS THEN NULL; END $$")
+		pgtest.Exec(
+			w.t,
+			w.urls[environment],
+			"DO $$ BEGIN SET LOCAL session_replication_role = replica; DELETE FROM vorrang.ledger WHERE seq = (SELECT max(seq) FROM vorrang.ledger); EXCEPTION WHEN OTHERS THEN NULL; END $$",
+		)
 	case 16, 17, 18: // the usual way to staging
 		w.tell("promote development, cut, promote staging")
 		w.promote(wandered[0])
@@ -313,7 +381,10 @@ func (w *wanderer) act() {
 		w.told(err)
 		if err == nil {
 			w.change(func() {
-				maps.DeleteFunc(w.files, func(name, _ string) bool { return strings.HasPrefix(name, fmt.Sprint(n, "-")) })
+				maps.DeleteFunc(
+					w.files,
+					func(name, _ string) bool { return strings.HasPrefix(name, fmt.Sprint(n, "-")) },
+				)
 			})
 		}
 	case 21:
@@ -365,15 +436,40 @@ func (w *wanderer) cut(through string) {
 // ask runs what only looks, and what is said of a gate. None of it may fail.
 func (w *wanderer) ask(environment string) {
 	looks := [][]string{
-		{"status"}, {"status", "-env", environment, "-all"}, {"preview", "-to", environment}, {"gate", "-to", environment},
-		{"ledger", "-env", environment}, {"ledger", "-env", environment, "-effects"}, {"verify", "-env", environment}, {"drift", "-env", environment},
-		{"compare", "-from", wandered[0], "-with", wandered[1]}, {"deployments"}, {"releases"}, {"submit", "-dry-run", "-dir", "."}, {"probe", "-env", environment},
+		{
+			"status",
+		}, {"status", "-env", environment, "-all"}, {"preview", "-to", environment}, {"gate", "-to", environment},
+		{
+			"ledger",
+			"-env",
+			environment,
+		}, {"ledger", "-env", environment, "-effects"}, {"verify", "-env", environment}, {"drift", "-env", environment},
+		{
+			"compare",
+			"-from",
+			wandered[0],
+			"-with",
+			wandered[1],
+		}, {"deployments"}, {"releases"}, {"submit", "-dry-run", "-dir", "."}, {"probe", "-env", environment},
 		{"lanes"}, {"engines"}, {"whoami"}, {"tokens", "-own"}, {"scheduled"},
-		{"freeze", "-env", environment, "-until", "2099-01-01", "-reason", "the-tide"}, {"thaw", "-env", environment, "-reason", "it-fell"}, {"backup", "-env", environment, "-label", "nightly", "-taken-at", "2026-11-23T03:00:00Z"},
+		{
+			"freeze",
+			"-env",
+			environment,
+			"-until",
+			"2099-01-01",
+			"-reason",
+			"the-tide",
+		}, {"thaw", "-env", environment, "-reason", "it-fell"}, {"backup", "-env", environment, "-label", "nightly", "-taken-at", "2026-11-23T03:00:00Z"},
 	}
 	if w.releases > 0 {
 		newest := fmt.Sprint("r", w.releases)
-		looks = append(looks, []string{"releases", newest, "-env", environment}, []string{"export", newest, "-o", filepath.Join(w.t.TempDir(), "bundle")}, []string{"await", "-env", environment, "-release", newest, "-timeout", "1ms"})
+		looks = append(
+			looks,
+			[]string{"releases", newest, "-env", environment},
+			[]string{"export", newest, "-o", filepath.Join(w.t.TempDir(), "bundle")},
+			[]string{"await", "-env", environment, "-release", newest, "-timeout", "1ms"},
+		)
 	}
 	for _, args := range looks {
 		said, code := w.run(args)
@@ -390,7 +486,14 @@ func (w *wanderer) waive(environment string) {
 		return
 	}
 	for _, check := range asked.Waivable {
-		assert.True(w.t, w.vorrang([]string{"waive", string(check), "-env", environment, "-release", release, "-reason", "a-hotfix"}), "%s", check)
+		assert.True(
+			w.t,
+			w.vorrang(
+				[]string{"waive", string(check), "-env", environment, "-release", release, "-reason", "a-hotfix"},
+			),
+			"%s",
+			check,
+		)
 	}
 	w.promote(environment)
 }
@@ -420,7 +523,11 @@ func (w *wanderer) dump(environment string) {
 	w.tell("a backup is taken")
 	w.leave(environment)
 	server := pgtest.Shared(w.t).URL("postgres")
-	pgtest.Exec(w.t, server, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '"+w.database(environment)+"'")
+	pgtest.Exec(
+		w.t,
+		server,
+		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '"+w.database(environment)+"'",
+	)
 	pgtest.Exec(w.t, server, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s", name, w.database(environment)))
 	w.dumps[environment] = append(w.dumps[environment], name)
 	w.t.Cleanup(func() { pgtest.Exec(w.t, server, "DROP DATABASE "+name) })
@@ -489,7 +596,15 @@ func (w *wanderer) look() {
 		if what == "" {
 			break
 		}
-		if !assert.Less(w.t, move, mostMoves*len(wandered), "it is still wrong after %d moves: %s\n→ %s", move, what, advice) {
+		if !assert.Less(
+			w.t,
+			move,
+			mostMoves*len(wandered),
+			"it is still wrong after %d moves: %s\n→ %s",
+			move,
+			what,
+			advice,
+		) {
 			return
 		}
 		w.tell("  wrong in %s: %s", where, what)
@@ -519,7 +634,11 @@ func (w *wanderer) hold(environment string) {
 		rows = rows || has && s.Slug == "work"
 		if rows && strings.Contains(text, "batches") && s.State != "covered" {
 			mark := marking.FindStringSubmatch(text)[1] // its number when it was written
-			marked := pgtest.Query(w.t, w.urls[environment], fmt.Sprintf("SELECT count(*) FROM work WHERE %s = ANY (marks)", mark))
+			marked := pgtest.Query(
+				w.t,
+				w.urls[environment],
+				fmt.Sprintf("SELECT count(*) FROM work WHERE %s = ANY (marks)", mark),
+			)
 			assert.Equal(w.t, map[bool]string{true: "20", false: "0"}[has], marked, "the rows of step %s", s.Number)
 		}
 	}
@@ -562,7 +681,10 @@ func (w *wanderer) follow(environment, advice string) {
 		return
 	case strings.Contains(advice, "make it again by hand"):
 		for _, slug := range []string{"step", "work"} { // what is there already is refused
-			_, _ = psql(w.urls[environment], "\\set ON_ERROR_STOP off\n"+w.files[fmt.Sprintf("%s-%s.sql", lacking.FindStringSubmatch(advice)[1], slug)])
+			_, _ = psql(
+				w.urls[environment],
+				"\\set ON_ERROR_STOP off\n"+w.files[fmt.Sprintf("%s-%s.sql", lacking.FindStringSubmatch(advice)[1], slug)],
+			)
 		}
 	case strings.HasPrefix(advice, "fix the cause"):
 		w.breaks(environment, false)
@@ -571,7 +693,9 @@ func (w *wanderer) follow(environment, advice string) {
 	if !assert.NotNil(w.t, found, "an advice without a command: %s", advice) {
 		return
 	}
-	args := strings.Fields(strings.NewReplacer(`"…"`, "by-hand", "NAME", w.newest(strings.HasPrefix(found[1], "cut"))).Replace(found[1]))
+	args := strings.Fields(
+		strings.NewReplacer(`"…"`, "by-hand", "NAME", w.newest(strings.HasPrefix(found[1], "cut"))).Replace(found[1]),
+	)
 	switch args[0] {
 	case "adopt":
 		w.tainted[environment] = true
@@ -656,7 +780,10 @@ func (w *wanderer) baseline(environment string) {
 func (w *wanderer) renumber(environment string) {
 	status, err := w.world.Status(w.t.Context(), w.lane, environment, "open")
 	require.NoError(w.t, err)
-	first := slices.ContainsFunc(status.Steps, func(s api.StepStatus) bool { return s.Slug == "work" && slices.Contains(s.Flags, plan.Late) })
+	first := slices.ContainsFunc(
+		status.Steps,
+		func(s api.StepStatus) bool { return s.Slug == "work" && slices.Contains(s.Flags, plan.Late) },
+	)
 	for _, s := range status.Steps {
 		if !first && !slices.Contains(s.Flags, plan.Late) {
 			continue
@@ -711,7 +838,9 @@ func (o *oracle) made(texts []string) schema.Schema {
 
 func psql(url, text string) (said string, err error) {
 	command := exec.Command("/usr/lib/postgresql/15/bin/psql", "-Xq", "-v", "ON_ERROR_STOP=1", "-v", "batch=1000", url)
-	command.Stdin = strings.NewReader("SET search_path = public;\n" + text) // the user is named like the ledger's schema
+	command.Stdin = strings.NewReader(
+		"SET search_path = public;\n" + text,
+	) // the user is named like the ledger's schema
 	output, err := command.CombinedOutput()
 	return string(output), err
 }

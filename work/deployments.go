@@ -36,8 +36,16 @@ type Deployments struct {
 // NewDeployments has none under way.
 func NewDeployments(store *records.Records, log *slog.Logger) *Deployments {
 	ctx, abort := context.WithCancelCause(context.Background())
-	return &Deployments{records: store, log: log, ctx: ctx, abort: abort, halt: make(chan struct{}), feeds: map[int64]*Feed{}, places: map[int64]string{},
-		cancels: map[int64]context.CancelCauseFunc{}}
+	return &Deployments{
+		records: store,
+		log:     log,
+		ctx:     ctx,
+		abort:   abort,
+		halt:    make(chan struct{}),
+		feeds:   map[int64]*Feed{},
+		places:  map[int64]string{},
+		cancels: map[int64]context.CancelCauseFunc{},
+	}
 }
 
 // Context ends when deployments may not go on any more, some time after Stop.
@@ -211,7 +219,15 @@ func (w *Deployments) carryOut(ctx context.Context, d Work, live *Feed) (result 
 		w.finish(d, result)
 	}
 	if result.Failure != nil {
-		log.Warn("deployment ended", "outcome", result.Outcome, "step", result.Failure.Step, "error", result.Failure.Error())
+		log.Warn(
+			"deployment ended",
+			"outcome",
+			result.Outcome,
+			"step",
+			result.Failure.Step,
+			"error",
+			result.Failure.Error(),
+		)
 	} else {
 		log.Info("deployment ended", "outcome", result.Outcome)
 	}
@@ -224,7 +240,16 @@ func interrupted(d Work, live *Feed) deploy.Result {
 	const message = "the service met a fault while this deployment ran; the ledger says how far it came, and the same promotion goes on from there"
 	events, _ := live.After(0)
 	if n := len(events); n == 0 || events[n-1].Kind != deploy.Ended {
-		live.add(deploy.Event{Seq: int64(n) + 1, At: time.Now().UTC(), Kind: deploy.Ended, Outcome: deploy.Interrupted, Of: len(d.Plan.Actions), Message: message})
+		live.add(
+			deploy.Event{
+				Seq:     int64(n) + 1,
+				At:      time.Now().UTC(),
+				Kind:    deploy.Ended,
+				Outcome: deploy.Interrupted,
+				Of:      len(d.Plan.Actions),
+				Message: message,
+			},
+		)
 	}
 	return deploy.Result{Outcome: deploy.Interrupted}
 }
@@ -242,13 +267,28 @@ func (w *Deployments) pass(ctx context.Context, d *Work, live *Feed) deploy.Resu
 	if against != "" {
 		now := time.Now().UTC()
 		live.add(deploy.Event{Seq: 1, At: now, Kind: deploy.Started, Direction: d.Direction, Of: len(d.Plan.Actions)})
-		live.add(deploy.Event{Seq: 2, At: now, Kind: deploy.Ended, Outcome: deploy.Cancelled, Of: len(d.Plan.Actions), Message: against + "; nothing ran"})
-		return deploy.Result{Outcome: deploy.Cancelled, Failure: &deploy.Failure{Message: against, Left: "nothing: no statement had run"}, Head: head}
+		live.add(
+			deploy.Event{
+				Seq:     2,
+				At:      now,
+				Kind:    deploy.Ended,
+				Outcome: deploy.Cancelled,
+				Of:      len(d.Plan.Actions),
+				Message: against + "; nothing ran",
+			},
+		)
+		return deploy.Result{
+			Outcome: deploy.Cancelled,
+			Failure: &deploy.Failure{Message: against, Left: "nothing: no statement had run"},
+			Head:    head,
+		}
 	}
 	before, said := d.Guide.Before(ctx, head)
 	runner := deploy.Runner{
 		Target: d.Session, Dialect: d.Dialect, Texts: d.Texts, Now: d.Now, Pause: Pause, Stop: w.halt,
-		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Key: w.records.LedgerKey, Defaults: d.Defaults, Notes: append(d.Notes, said...),
+		Deployment: fmt.Sprint(
+			d.ID,
+		), Actor: d.Actor, Key: w.records.LedgerKey, Defaults: d.Defaults, Notes: append(d.Notes, said...),
 		Waived: waived(d.Gate), Belongs: last.Belongs, Base: before,
 		Emit: func(e deploy.Event) {
 			d.Guide.Happened(e)
@@ -359,7 +399,10 @@ func (w *Deployments) lookBack(d Work, head ledger.Head) {
 	}
 	event := deploy.EffectOf(differences)
 	event.Seq, event.At = last+1, time.Now().UTC()
-	w.Insist("what a deployment did", func(ctx context.Context) error { return w.records.AddEvents(ctx, d.ID, []deploy.Event{event}) })
+	w.Insist(
+		"what a deployment did",
+		func(ctx context.Context) error { return w.records.AddEvents(ctx, d.ID, []deploy.Event{event}) },
+	)
 }
 
 // CloseOrphans ends the deployments that a killed service left running. What
@@ -374,8 +417,14 @@ func (w *Deployments) CloseOrphans(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		event := deploy.Event{Seq: last + 1, At: time.Now().UTC(), Kind: deploy.Ended, Outcome: deploy.Interrupted, Of: len(d.Plan.Actions),
-			Message: "the service ended while this deployment ran; the ledger says how far it came, and the same promotion goes on from there"}
+		event := deploy.Event{
+			Seq:     last + 1,
+			At:      time.Now().UTC(),
+			Kind:    deploy.Ended,
+			Outcome: deploy.Interrupted,
+			Of:      len(d.Plan.Actions),
+			Message: "the service ended while this deployment ran; the ledger says how far it came, and the same promotion goes on from there",
+		}
 		if err := w.records.AddEvents(ctx, d.ID, []deploy.Event{event}); err != nil {
 			return err
 		}

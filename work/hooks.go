@@ -51,12 +51,27 @@ func Sign(secret, sentAt string, body []byte) string {
 // Tell keeps an event for the hooks. An event that cannot be kept is logged: what
 // it tells of has happened already.
 func (p *Hooks) Tell(ctx context.Context, h api.HookEvent) {
-	event := api.CloudEvent{SpecVersion: "1.0", ID: rand.Text(), Source: "/vorrang/lanes/" + url.PathEscape(h.Lane), Type: h.Type,
-		Subject: h.Environment, Time: time.Now().UTC(), ContentType: "application/json", Data: h}
+	event := api.CloudEvent{
+		SpecVersion: "1.0",
+		ID:          rand.Text(),
+		Source:      "/vorrang/lanes/" + url.PathEscape(h.Lane),
+		Type:        h.Type,
+		Subject:     h.Environment,
+		Time:        time.Now().UTC(),
+		ContentType: "application/json",
+		Data:        h,
+	}
 	body, err := json.Marshal(event)
 	if err == nil {
 		var wanted int64
-		wanted, err = p.records.AddDeliveries(ctx, h.Lane, h.Type[strings.LastIndexByte(h.Type, '.')+1:], h.Type, event.ID, string(body))
+		wanted, err = p.records.AddDeliveries(
+			ctx,
+			h.Lane,
+			h.Type[strings.LastIndexByte(h.Type, '.')+1:],
+			h.Type,
+			event.ID,
+			string(body),
+		)
 		if wanted > 0 {
 			p.round.Wake()
 		}
@@ -70,8 +85,11 @@ func (p *Hooks) Tell(ctx context.Context, h api.HookEvent) {
 func (p *Hooks) TellOf(d records.Deployment, kind, message string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	p.Tell(ctx, api.HookEvent{Type: kind, Lane: d.Lane, Environment: d.Environment, Release: d.Release, Deployment: d.ID,
-		Direction: string(d.Direction), Actor: d.Actor, Message: message})
+	p.Tell(
+		ctx,
+		api.HookEvent{Type: kind, Lane: d.Lane, Environment: d.Environment, Release: d.Release, Deployment: d.ID,
+			Direction: string(d.Direction), Actor: d.Actor, Message: message},
+	)
 }
 
 // Hooks delivers what they are told.
@@ -87,13 +105,27 @@ type Hooks struct {
 // NewHooks has nothing to deliver until its round is gone. resolve gives what a
 // reference stands for, or a plain text itself; networks may be called although they
 // are this machine's or link-local.
-func NewHooks(store *records.Records, log *slog.Logger, resolve func(string) (string, error), networks []net.IPNet) *Hooks {
+func NewHooks(
+	store *records.Records,
+	log *slog.Logger,
+	resolve func(string) (string, error),
+	networks []net.IPNet,
+) *Hooks {
 	p := &Hooks{records: store, log: log, resolve: resolve, networks: networks}
 	dialer := net.Dialer{Timeout: hookPatience, Control: p.may}
 	p.client = &http.Client{Timeout: hookPatience,
-		Transport:     &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: hookPatience, IdleConnTimeout: time.Minute, MaxIdleConns: 20},
+		Transport: &http.Transport{
+			DialContext:         dialer.DialContext,
+			TLSHandshakeTimeout: hookPatience,
+			IdleConnTimeout:     time.Minute,
+			MaxIdleConns:        20,
+		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	p.round = NewRound("webhooks", func(ctx context.Context) (time.Time, bool, error) { return store.NextDelivery(ctx) }, p.deliver)
+	p.round = NewRound(
+		"webhooks",
+		func(ctx context.Context) (time.Time, bool, error) { return store.NextDelivery(ctx) },
+		p.deliver,
+	)
 	return p
 }
 

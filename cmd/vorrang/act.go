@@ -20,13 +20,27 @@ func promoteCommand() command {
 		example: "vorrang promote -to development\nvorrang promote -to staging -through 7 -shown 3f9a5c01be77\nvorrang promote -to production -release 2026.11 -on-failure back-out\nvorrang promote -to production -release 2026.11 -at 2026-11-28T22:00",
 		setUp: func(e *env) func(context.Context, []string) error {
 			through := e.flags.String("through", "", "the last `step` to apply; without it all that is pending")
-			onFailure := e.flags.String("on-failure", "", "stop or back-out: the `policy` when a step fails; without it the lane's")
+			onFailure := e.flags.String(
+				"on-failure",
+				"",
+				"stop or back-out: the `policy` when a step fails; without it the lane's",
+			)
 			release := e.flags.String("release", "", "the `release` to apply; without it loose steps")
 			atTime := e.flags.String("at", "", "not now, but at this `time`, if the gate is clear then")
-			whole := e.flags.Bool("whole", false, "all steps in one transaction, all or nothing; refused where a step cannot")
+			whole := e.flags.Bool(
+				"whole",
+				false,
+				"all steps in one transaction, all or nothing; refused where a step cannot",
+			)
 			shown := e.shownFlag()
 			return e.onEnvironment("to", func(ctx context.Context, at spot) error {
-				how := client.Promotion{Through: *through, Release: *release, OnFailure: plan.Policy(*onFailure), Whole: *whole, Shown: *shown}
+				how := client.Promotion{
+					Through:   *through,
+					Release:   *release,
+					OnFailure: plan.Policy(*onFailure),
+					Whole:     *whole,
+					Shown:     *shown,
+				}
 				if *atTime != "" {
 					var err error
 					if how.At, err = parseMoment("at", *atTime); err != nil {
@@ -39,14 +53,27 @@ func promoteCommand() command {
 				}
 				if k := promoted.Scheduled; k != nil {
 					return e.print(promoted, func() {
-						fmt.Fprintf(e.out, "promotion %d to %s/%s is scheduled for %s UTC; vorrang scheduled shows what becomes of it\n", k.ID, at.lane, at.environment, moment(k.At))
+						fmt.Fprintf(
+							e.out,
+							"promotion %d to %s/%s is scheduled for %s UTC; vorrang scheduled shows what becomes of it\n",
+							k.ID,
+							at.lane,
+							at.environment,
+							moment(k.At),
+						)
 						if (gate.Result{Checks: promoted.Gate}).Held() {
 							fmt.Fprintln(e.out, e.paint.warn("its gate is held now, and has to be clear by then:"))
 							printChecks(e.out, e.paint, promoted.Gate, true)
 						}
 					})
 				}
-				return finish(ctx, e, at.Client, promoted, fmt.Sprintf("%s/%s: nothing to do; %s", at.lane, at.environment, nothingWhy(promoted)))
+				return finish(
+					ctx,
+					e,
+					at.Client,
+					promoted,
+					fmt.Sprintf("%s/%s: nothing to do; %s", at.lane, at.environment, nothingWhy(promoted)),
+				)
 			})
 		},
 	}
@@ -62,7 +89,11 @@ func nothingWhy(promoted *api.Promoted) string {
 
 // shownFlag binds a deployment to the plan that was looked at.
 func (e *env) shownFlag() *string {
-	return e.flags.String("shown", "", "only if the plan is still the one that vorrang preview showed, by the `digest` that it ends with")
+	return e.flags.String(
+		"shown",
+		"",
+		"only if the plan is still the one that vorrang preview showed, by the `digest` that it ends with",
+	)
 }
 
 // ways are the flags that say how far a rollback goes.
@@ -105,7 +136,11 @@ func (w ways) check() error {
 		}
 	}
 	if given != 1 || *w.last < 0 {
-		return usage("say how far, in one way: -last N, -%s STEP, -deployment D or -%s R", w.toName, releaseName(w.toName))
+		return usage(
+			"say how far, in one way: -last N, -%s STEP, -deployment D or -%s R",
+			w.toName,
+			releaseName(w.toName),
+		)
 	}
 	return nil
 }
@@ -117,7 +152,11 @@ func rollbackCommand() command {
 		example: "vorrang rollback -env development -last 1\nvorrang rollback -env production -to 11 -confirm production",
 		setUp: func(e *env) func(context.Context, []string) error {
 			way := wayFlags(e, "to")
-			confirm := e.flags.String("confirm", "", "the environment's `name`, typed; needed where it is not disposable")
+			confirm := e.flags.String(
+				"confirm",
+				"",
+				"the environment's `name`, typed; needed where it is not disposable",
+			)
 			shown := e.shownFlag()
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				if err := way.check(); err != nil {
@@ -129,7 +168,13 @@ func rollbackCommand() command {
 				if err != nil {
 					return err
 				}
-				return finish(ctx, e, at.Client, promoted, fmt.Sprintf("%s/%s: nothing to roll back", at.lane, at.environment))
+				return finish(
+					ctx,
+					e,
+					at.Client,
+					promoted,
+					fmt.Sprintf("%s/%s: nothing to roll back", at.lane, at.environment),
+				)
 			})
 		},
 	}
@@ -234,7 +279,14 @@ func cancelCommand() command {
 					return err
 				}
 				return e.print(ended, func() {
-					fmt.Fprintf(e.out, "deployment %d %s; vorrang status -lane %s -env %s says where that leaves it\n", id, ended.Outcome, ended.Lane, ended.Environment)
+					fmt.Fprintf(
+						e.out,
+						"deployment %d %s; vorrang status -lane %s -env %s says where that leaves it\n",
+						id,
+						ended.Outcome,
+						ended.Lane,
+						ended.Environment,
+					)
 				})
 			}
 		},

@@ -35,11 +35,15 @@ func TestNoAdviceLeadsNowhere(t *testing.T) {
 		for _, a := range []remedy.Arguments{place.Step("", "20").Arguments, place.Settle("20", ledger.SettledUndone).Arguments, place.RollbackTo("10").Arguments,
 			last.Arguments, release.Arguments, new.Arguments, {Lane: "harbour", Environment: "staging", Step: "20", Acknowledge: true},
 			{Lane: "harbour", Environment: "staging", Typed: "staging", Steps: "20,30", Person: "m.kai", Grant: "reader@harbour", Step: "20"}} {
-			if act == remedy.Rollback && a.To == "" && a.Last == 0 || act == remedy.Settle && a.As == "" || act == remedy.Approve && a.Release == "" ||
-				act == remedy.Confirm && a.Typed == "" || act == remedy.SubmitGone && a.Steps == "" || (act == remedy.Grant || act == remedy.MakeToken) && a.Person == "" {
+			if act == remedy.Rollback && a.To == "" && a.Last == 0 || act == remedy.Settle && a.As == "" ||
+				act == remedy.Approve && a.Release == "" ||
+				act == remedy.Confirm && a.Typed == "" ||
+				act == remedy.SubmitGone && a.Steps == "" ||
+				(act == remedy.Grant || act == remedy.MakeToken) && a.Person == "" {
 				continue // nobody advises that
 			}
-			needsStep := act == remedy.Attest || act == remedy.Amend || act == remedy.Settle || act == remedy.LookAtEvidence
+			needsStep := act == remedy.Attest || act == remedy.Amend || act == remedy.Settle ||
+				act == remedy.LookAtEvidence
 			if needsStep && a.Step == "" {
 				continue
 			}
@@ -64,13 +68,21 @@ func TestNoAdviceLeadsNowhere(t *testing.T) {
 			case remedy.SignIn:
 				assert.Contains(t, errs, "password", "it asks for one")
 				continue
-			case remedy.Submit, remedy.SubmitGone, remedy.Declare, remedy.Sign, remedy.Cut: // they read a folder or a file first
+			case remedy.Submit,
+				remedy.SubmitGone,
+				remedy.Declare,
+				remedy.Sign,
+				remedy.Cut: // they read a folder or a file first
 			default:
 				assert.Contains(t, errs, "refused", "%s\n%s%s", command, out, errs)
 			}
 			assert.NotEqual(t, exitUsage, code, "%s\n%s%s", command, out, errs)
 		}
 	}
-	assert.Equal(t, "fix it; or ask: vorrang cut -lane harbour NAME, then vorrang promote -lane harbour -to staging -release 2026.11", advice.Text([]remedy.Remedy{
-		remedy.ByHand("fix it"), place.Do(remedy.Cut).And(place.Release(remedy.Promote, "2026.11")).For("or ask")}))
+	assert.Equal(
+		t,
+		"fix it; or ask: vorrang cut -lane harbour NAME, then vorrang promote -lane harbour -to staging -release 2026.11",
+		advice.Text([]remedy.Remedy{
+			remedy.ByHand("fix it"), place.Do(remedy.Cut).And(place.Release(remedy.Promote, "2026.11")).For("or ask")}),
+	)
 }

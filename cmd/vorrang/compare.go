@@ -33,7 +33,9 @@ func compareCommand() command {
 					}
 				}
 				if *from == "" || given != 1 {
-					return usage("say -from ENVIRONMENT, and one of -with ENVIRONMENT, -release RELEASE and -deployment DEPLOYMENT")
+					return usage(
+						"say -from ENVIRONMENT, and one of -with ENVIRONMENT, -release RELEASE and -deployment DEPLOYMENT",
+					)
 				}
 				var answer *api.Comparison
 				var err error
@@ -62,7 +64,14 @@ func compareCommand() command {
 
 func printComparison(e *env, c *api.Comparison) {
 	if c.Same {
-		fmt.Fprintf(e.out, "%s: %s and %s have the same schema, of %s\n", e.paint.good("no difference"), c.From, c.With, plural.Of(c.FromObjects, "object"))
+		fmt.Fprintf(
+			e.out,
+			"%s: %s and %s have the same schema, of %s\n",
+			e.paint.good("no difference"),
+			c.From,
+			c.With,
+			plural.Of(c.FromObjects, "object"),
+		)
 	} else {
 		fmt.Fprintf(e.out, "%s and %s differ in %s\n", c.From, c.With, e.paint.bad(plural.Of(len(c.Differences), "object")))
 	}
@@ -75,7 +84,15 @@ func printComparison(e *env, c *api.Comparison) {
 		case schema.Changed:
 			fmt.Fprintf(e.out, "  %s %s %s\n", e.paint.warn("differs:"), d.Kind, d.Name)
 			for _, p := range d.Props {
-				fmt.Fprintf(e.out, "    %s: %s in %s, %s in %s\n", p.Name, orNone(p.After), c.From, orNone(p.Before), c.With)
+				fmt.Fprintf(
+					e.out,
+					"    %s: %s in %s, %s in %s\n",
+					p.Name,
+					orNone(p.After),
+					c.From,
+					orNone(p.Before),
+					c.With,
+				)
 			}
 		}
 	}
@@ -91,7 +108,17 @@ func printComparison(e *env, c *api.Comparison) {
 
 func printUncovered(e *env, where string, list []schema.Uncovered) {
 	for _, u := range list {
-		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("not looked at in %s: %s (%s)", where, plural.Of(u.Count, u.What), strings.Join(u.Names, ", "))))
+		fmt.Fprintln(
+			e.out,
+			e.paint.warn(
+				fmt.Sprintf(
+					"not looked at in %s: %s (%s)",
+					where,
+					plural.Of(u.Count, u.What),
+					strings.Join(u.Names, ", "),
+				),
+			),
+		)
 	}
 }
 

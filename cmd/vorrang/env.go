@@ -37,14 +37,22 @@ func newEnv(c command, out, errs io.Writer) *env {
 	e := &env{out: out, errs: errs, paint: painter(out), flags: flag.NewFlagSet(c.verb, flag.ContinueOnError)}
 	e.flags.SetOutput(io.Discard)
 	e.flags.Usage = func() {}
-	e.server = e.flags.String("server", cmp.Or(os.Getenv("VORRANG_SERVER"), defaultServer), "the service's `address` (VORRANG_SERVER)")
+	e.server = e.flags.String(
+		"server",
+		cmp.Or(os.Getenv("VORRANG_SERVER"), defaultServer),
+		"the service's `address` (VORRANG_SERVER)",
+	)
 	e.json = e.flags.Bool("json", false, "print JSON")
 	return e
 }
 
 // laneFlag adds -lane.
 func (e *env) laneFlag() {
-	e.lane = e.flags.String("lane", os.Getenv("VORRANG_LANE"), "the `lane`; without it VORRANG_LANE, ./lane.yaml, or the only lane there is")
+	e.lane = e.flags.String(
+		"lane",
+		os.Getenv("VORRANG_LANE"),
+		"the `lane`; without it VORRANG_LANE, ./lane.yaml, or the only lane there is",
+	)
 }
 
 // bare is a client without a token.
@@ -145,7 +153,10 @@ const toFlag = "to"
 
 // onEnvironment adds -lane and the flag that names the environment, and returns
 // what runs a command that takes no arguments on that environment.
-func (e *env) onEnvironment(flagName string, do func(ctx context.Context, at spot) error) func(context.Context, []string) error {
+func (e *env) onEnvironment(
+	flagName string,
+	do func(ctx context.Context, at spot) error,
+) func(context.Context, []string) error {
 	environment := e.flags.String(flagName, "", "the `environment`")
 	if flagName == toFlag {
 		e.flags.StringVar(environment, "env", "", "the same as -to, since other commands say -env")

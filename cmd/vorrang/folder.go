@@ -64,8 +64,17 @@ func writeNew(e *env, dir, number, title string, check bool) error {
 	}
 	base := filepath.Join(dir, number+"-"+slug)
 	files := [][2]string{
-		{base + ".sql", fmt.Sprintf("-- %s\n-- Write the SQL that goes forward below, and take these lines out.\n", title)},
-		{base + ".back.sql", fmt.Sprintf("-- The way back of: %s\n-- Write the SQL that reverses the step below, or delete this file.\n", title)},
+		{
+			base + ".sql",
+			fmt.Sprintf("-- %s\n-- Write the SQL that goes forward below, and take these lines out.\n", title),
+		},
+		{
+			base + ".back.sql",
+			fmt.Sprintf(
+				"-- The way back of: %s\n-- Write the SQL that reverses the step below, or delete this file.\n",
+				title,
+			),
+		},
 	}
 	if check {
 		files = append(files, [2]string{base + ".check.sql",
@@ -152,7 +161,11 @@ func declareCommand() command {
 		example: "vorrang declare -file lane.yaml" + "\n" + "vorrang declare -confirm harbour",
 		setUp: func(e *env) func(context.Context, []string) error {
 			file := e.flags.String("file", "lane.yaml", "the lane `file`")
-			confirm := e.flags.String("confirm", "", "the `lane`'s name, typed, where something is loosened, moved or dropped")
+			confirm := e.flags.String(
+				"confirm",
+				"",
+				"the `lane`'s name, typed, where something is loosened, moved or dropped",
+			)
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
@@ -179,7 +192,11 @@ func printDeclared(e *env, d *api.Declared) {
 	fmt.Fprintf(e.out, "lane %s %s: %s\n", d.Lane.Name, what, strings.Join(d.Lane.Names(), " → "))
 	t := table{}
 	for _, asked := range d.Asks {
-		t.add(plain("  "+asked.Environment), plain("asks for "+cmp.Or(strings.Join(asked.Asks, ", "), "nothing beyond what every gate asks")), cell{asked.Why, e.paint.dim})
+		t.add(
+			plain("  "+asked.Environment),
+			plain("asks for "+cmp.Or(strings.Join(asked.Asks, ", "), "nothing beyond what every gate asks")),
+			cell{asked.Why, e.paint.dim},
+		)
 	}
 	t.printRows(e.out)
 	for _, change := range d.Changes {
@@ -213,7 +230,12 @@ func printLanes(e *env, lanes *api.Lanes) {
 		for _, environment := range l.Environments {
 			names = append(names, environment.Environment)
 		}
-		t.add(cell{l.Lane, e.paint.strong}, plain(fmt.Sprint(l.Steps)), plain(strings.Join(names, " → ")), plain(l.About))
+		t.add(
+			cell{l.Lane, e.paint.strong},
+			plain(fmt.Sprint(l.Steps)),
+			plain(strings.Join(names, " → ")),
+			plain(l.About),
+		)
 	}
 	t.print(e.out, e.paint)
 }
@@ -271,7 +293,11 @@ func submitCommand() command {
 			dir := e.flags.String("dir", "steps", "the step `folder`")
 			dryRun := e.flags.Bool("dry-run", false, "say what would be done, and change nothing")
 			junit := e.flags.String("junit", "", "write what would trouble as JUnit XML to a `file`")
-			gone := e.flags.String("gone", "", "the `numbers` of steps that leave the catalogue, or are taken by another step")
+			gone := e.flags.String(
+				"gone",
+				"",
+				"the `numbers` of steps that leave the catalogue, or are taken by another step",
+			)
 			bundle := e.flags.String("bundle", "", "a release's bundle instead: the `file` that vorrang export wrote")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if err := noArguments(args); err != nil {
@@ -310,7 +336,12 @@ func submitCommand() command {
 func printSubmitted(e *env, lane string, s *api.Submitted) {
 	switch {
 	case s.Trial && len(s.New)+len(s.Edited)+len(s.Gone) > 0:
-		fmt.Fprintf(e.out, "%s: nothing was changed; a submission of these %s would do this:\n", lane, plural.Of(s.Steps, "step"))
+		fmt.Fprintf(
+			e.out,
+			"%s: nothing was changed; a submission of these %s would do this:\n",
+			lane,
+			plural.Of(s.Steps, "step"),
+		)
 	case s.Submission == 0:
 		fmt.Fprintf(e.out, "%s: nothing new; the catalogue holds these %s already\n", lane, plural.Of(s.Steps, "step"))
 		return
@@ -366,11 +397,24 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 		if !touched.Gone {
 			what = "was edited (" + changeWords(touched.Change) + ")"
 		}
-		fmt.Fprintf(e.out, "\n%s step %s is %s on %s, and %s\n  → %s\n", e.paint.warn("warning:"), touched.Number, touched.State, touched.Environment, what,
-			e.paint.strong(advice.Text(touched.Remedies)))
+		fmt.Fprintf(
+			e.out,
+			"\n%s step %s is %s on %s, and %s\n  → %s\n",
+			e.paint.warn("warning:"),
+			touched.Number,
+			touched.State,
+			touched.Environment,
+			what,
+			e.paint.strong(advice.Text(touched.Remedies)),
+		)
 	}
 	if len(s.Unlooked) > 0 {
-		fmt.Fprintf(e.out, "\n%s whether these steps are applied on %s could not be seen\n", e.paint.warn("warning:"), strings.Join(s.Unlooked, ", "))
+		fmt.Fprintf(
+			e.out,
+			"\n%s whether these steps are applied on %s could not be seen\n",
+			e.paint.warn("warning:"),
+			strings.Join(s.Unlooked, ", "),
+		)
 	}
 }
 
@@ -400,7 +444,10 @@ func writeSubmitJUnit(path, lane string, s *api.Submitted, failed error) error {
 		problems = refused.Errors
 	case failed != nil:
 		suite.Errors++
-		suite.Cases = append(suite.Cases, junitCase{Class: suite.Name, Name: "submit", Error: &junitBad{Message: failed.Error()}})
+		suite.Cases = append(
+			suite.Cases,
+			junitCase{Class: suite.Name, Name: "submit", Error: &junitBad{Message: failed.Error()}},
+		)
 	}
 	for _, p := range problems {
 		add(p.File, p.Error(), "")
@@ -419,11 +466,19 @@ func writeSubmitJUnit(path, lane string, s *api.Submitted, failed error) error {
 		for _, ref := range slices.Concat(s.New, s.Edited, s.Gone) {
 			bad, next := "", ""
 			if late[ref.Number] {
-				bad, next = fmt.Sprintf("step %s is late wherever a higher number is applied", ref.Number), "give it a higher number"
+				bad, next = fmt.Sprintf(
+					"step %s is late wherever a higher number is applied",
+					ref.Number,
+				), "give it a higher number"
 			}
 			for _, t := range s.Applied {
 				if t.Number == ref.Number {
-					bad, next = fmt.Sprintf("step %s is %s on %s, and would be changed", t.Number, t.State, t.Environment), advice.Text(t.Remedies)
+					bad, next = fmt.Sprintf(
+						"step %s is %s on %s, and would be changed",
+						t.Number,
+						t.State,
+						t.Environment,
+					), advice.Text(t.Remedies)
 				}
 			}
 			add(fmt.Sprintf("step %s (%s)", ref.Number, ref.Slug), bad, next)

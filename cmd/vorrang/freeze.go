@@ -17,7 +17,11 @@ func parseMoment(flag, text string) (time.Time, error) {
 			return t, nil
 		}
 	}
-	return time.Time{}, usage("-%s: %q is no time; write 2026-12-24, 2026-12-24T18:00 or 2026-12-24T18:00:00Z", flag, text)
+	return time.Time{}, usage(
+		"-%s: %q is no time; write 2026-12-24, 2026-12-24T18:00 or 2026-12-24T18:00:00Z",
+		flag,
+		text,
+	)
 }
 
 func freezeCommand() command {
@@ -46,7 +50,14 @@ func freezeCommand() command {
 					return err
 				}
 				return e.print(frozen, func() {
-					fmt.Fprintf(e.out, "%s/%s is frozen from %s to %s UTC\n", at.lane, at.environment, moment(frozen.From), moment(frozen.Until))
+					fmt.Fprintf(
+						e.out,
+						"%s/%s is frozen from %s to %s UTC\n",
+						at.lane,
+						at.environment,
+						moment(frozen.From),
+						moment(frozen.Until),
+					)
 				})
 			})
 		},
@@ -68,7 +79,13 @@ func thawCommand() command {
 					return err
 				}
 				return e.print(thawed, func() {
-					fmt.Fprintf(e.out, "%s/%s is not frozen any more; %s ended\n", at.lane, at.environment, plural.Of(int(thawed.Ended), "freeze"))
+					fmt.Fprintf(
+						e.out,
+						"%s/%s is not frozen any more; %s ended\n",
+						at.lane,
+						at.environment,
+						plural.Of(int(thawed.Ended), "freeze"),
+					)
 				})
 			})
 		},
@@ -96,7 +113,14 @@ func backupCommand() command {
 					return err
 				}
 				return e.print(reported, func() {
-					fmt.Fprintf(e.out, "backup %s of %s/%s is known, taken at %s UTC\n", reported.Label, at.lane, at.environment, moment(reported.TakenAt))
+					fmt.Fprintf(
+						e.out,
+						"backup %s of %s/%s is known, taken at %s UTC\n",
+						reported.Label,
+						at.lane,
+						at.environment,
+						moment(reported.TakenAt),
+					)
 				})
 			})
 		},

@@ -45,7 +45,13 @@ func approveCommand() command {
 						return err
 					}
 					return e.print(taken, func() {
-						fmt.Fprintf(e.out, "your approval of %s for %s/%s is taken back\n", what, at.lane, at.environment)
+						fmt.Fprintf(
+							e.out,
+							"your approval of %s for %s/%s is taken back\n",
+							what,
+							at.lane,
+							at.environment,
+						)
 					})
 				}
 				approved, err := at.Approve(ctx, at.lane, at.environment, *release, *note)
@@ -54,10 +60,23 @@ func approveCommand() command {
 				}
 				return e.print(approved, func() {
 					if *waysBack {
-						fmt.Fprintf(e.out, "the ways back of %s on %s/%s are approved as they are now\n", plural.Of(len(approved.Steps), "step"), at.lane, at.environment)
+						fmt.Fprintf(
+							e.out,
+							"the ways back of %s on %s/%s are approved as they are now\n",
+							plural.Of(len(approved.Steps), "step"),
+							at.lane,
+							at.environment,
+						)
 						return
 					}
-					fmt.Fprintf(e.out, "release %s is approved for %s/%s, with %s to be applied\n", *release, at.lane, at.environment, plural.Of(len(approved.Steps), "step"))
+					fmt.Fprintf(
+						e.out,
+						"release %s is approved for %s/%s, with %s to be applied\n",
+						*release,
+						at.lane,
+						at.environment,
+						plural.Of(len(approved.Steps), "step"),
+					)
 					printChecks(e.out, e.paint, []gate.Check{approved.Check}, false)
 				})
 			})
@@ -84,7 +103,14 @@ func waiveCommand() command {
 					return err
 				}
 				return e.print(waiver, func() {
-					fmt.Fprintf(e.out, "%s is waived on %s/%s for one deployment, until %s UTC\n", waiver.Check, at.lane, *environment, moment(waiver.Until))
+					fmt.Fprintf(
+						e.out,
+						"%s is waived on %s/%s for one deployment, until %s UTC\n",
+						waiver.Check,
+						at.lane,
+						*environment,
+						moment(waiver.Until),
+					)
 				})
 			})
 		},
@@ -142,7 +168,15 @@ func printScheduled(e *env, list *api.ScheduledList) {
 		if k.Deployment != 0 {
 			says = fmt.Sprintf("deployment %d", k.Deployment)
 		}
-		t.add(plain(strconv.FormatInt(k.ID, 10)), plain(moment(k.At)), plain(k.Environment), plain(what), plain(k.Actor), state, plain(says))
+		t.add(
+			plain(strconv.FormatInt(k.ID, 10)),
+			plain(moment(k.At)),
+			plain(k.Environment),
+			plain(what),
+			plain(k.Actor),
+			state,
+			plain(says),
+		)
 	}
 	t.print(e.out, e.paint)
 }
@@ -157,7 +191,10 @@ func writeGateJUnit(path, lane, environment string, answer *api.GateAnswer) erro
 		}
 		test := junitCase{Class: suite.Name, Name: string(check.ID)}
 		if check.Verdict == gate.Hold {
-			test.Failure = &junitBad{Message: check.Evidence, Text: check.Evidence + "\n→ " + advice.Text(check.Remedies) + "\n"}
+			test.Failure = &junitBad{
+				Message: check.Evidence,
+				Text:    check.Evidence + "\n→ " + advice.Text(check.Remedies) + "\n",
+			}
 			suite.Failures++
 		}
 		suite.Cases = append(suite.Cases, test)
@@ -252,12 +289,19 @@ func isThere(ctx context.Context, at spot, release, through string) (bool, strin
 		what = "every step up to " + through
 	}
 	for _, check := range preview.Gate {
-		if check.Verdict == gate.Hold && (check.ID == gate.Quiet || check.ID == gate.NothingInDoubt || check.ID == gate.LedgerIntact || check.ID == gate.KnownDatabase) {
+		if check.Verdict == gate.Hold &&
+			(check.ID == gate.Quiet || check.ID == gate.NothingInDoubt || check.ID == gate.LedgerIntact || check.ID == gate.KnownDatabase) {
 			return false, check.Evidence, nil
 		}
 	}
 	if n := len(preview.Actions); n > 0 {
-		return false, fmt.Sprintf("%s of %s %s missing on %s", plural.Of(n, "step"), what, map[bool]string{true: "is", false: "are"}[n == 1], at.environment), nil
+		return false, fmt.Sprintf(
+			"%s of %s %s missing on %s",
+			plural.Of(n, "step"),
+			what,
+			map[bool]string{true: "is", false: "are"}[n == 1],
+			at.environment,
+		), nil
 	}
 	return true, fmt.Sprintf("%s/%s has %s", at.lane, at.environment, what), nil
 }
@@ -277,7 +321,10 @@ func hooksCommand() command {
 				if err != nil {
 					return err
 				}
-				return e.print(map[string]any{"hooks": hooks.Hooks, "deliveries": deliveries.Deliveries}, func() { printHooks(e, hooks, deliveries) })
+				return e.print(
+					map[string]any{"hooks": hooks.Hooks, "deliveries": deliveries.Deliveries},
+					func() { printHooks(e, hooks, deliveries) },
+				)
 			})
 		},
 	}
@@ -285,7 +332,10 @@ func hooksCommand() command {
 
 func printHooks(e *env, hooks *api.Hooks, deliveries *api.Deliveries) {
 	if len(hooks.Hooks) == 0 {
-		fmt.Fprintln(e.out, "nobody is told of anything; vorrang hook NAME -url … -secret env:NAME -events held,failed begins")
+		fmt.Fprintln(
+			e.out,
+			"nobody is told of anything; vorrang hook NAME -url … -secret env:NAME -events held,failed begins",
+		)
 		return
 	}
 	t := &table{heads: []string{"HOOK", "URL", "SECRET", "LANE", "EVENTS"}}
@@ -326,7 +376,11 @@ func hookCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			url := e.flags.String("url", "", "the `address`, or env:NAME or file:PATH")
 			secret := e.flags.String("secret", "", "where the secret is: env:`NAME` or file:PATH")
-			events := e.flags.String("events", "held,approved,started,failed,done", "of which `events`, divided by commas")
+			events := e.flags.String(
+				"events",
+				"held,approved,started,failed,done",
+				"of which `events`, divided by commas",
+			)
 			lane := e.flags.String("lane", "", "only of this `lane`")
 			remove := e.flags.Bool("remove", false, "remove the hook")
 			return func(ctx context.Context, args []string) error {
@@ -344,11 +398,17 @@ func hookCommand() command {
 				if *url == "" || *secret == "" {
 					return usage("-url and -secret are both needed")
 				}
-				hook, err := c.PutHook(ctx, api.Hook{Name: args[0], URL: *url, Secret: *secret, Events: list(*events), Lane: *lane})
+				hook, err := c.PutHook(
+					ctx,
+					api.Hook{Name: args[0], URL: *url, Secret: *secret, Events: list(*events), Lane: *lane},
+				)
 				if err != nil {
 					return err
 				}
-				return e.print(hook, func() { fmt.Fprintf(e.out, "hook %s is told of: %s\n", hook.Name, strings.Join(hook.Events, ", ")) })
+				return e.print(
+					hook,
+					func() { fmt.Fprintf(e.out, "hook %s is told of: %s\n", hook.Name, strings.Join(hook.Events, ", ")) },
+				)
 			}
 		},
 	}

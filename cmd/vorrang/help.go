@@ -28,13 +28,64 @@ func groups() []struct {
 		title    string
 		commands []command
 	}{
-		{"write and submit", []command{newCommand(), declareCommand(), lanesCommand(), enginesCommand(), probeCommand(), submitCommand(), withdrawCommand(), draftCommand()}},
+		{
+			"write and submit",
+			[]command{
+				newCommand(),
+				declareCommand(),
+				lanesCommand(),
+				enginesCommand(),
+				probeCommand(),
+				submitCommand(),
+				withdrawCommand(),
+				draftCommand(),
+			},
+		},
 		{"releases", []command{cutCommand(), releasesCommand(), signCommand(), exportCommand()}},
-		{"look", []command{statusCommand(), previewCommand(), gateCommand(), ledgerCommand(), verifyCommand(), driftCommand(), compareCommand(), deploymentsCommand(), watchCommand(), awaitCommand()}},
+		{
+			"look",
+			[]command{
+				statusCommand(),
+				previewCommand(),
+				gateCommand(),
+				ledgerCommand(),
+				verifyCommand(),
+				driftCommand(),
+				compareCommand(),
+				deploymentsCommand(),
+				watchCommand(),
+				awaitCommand(),
+			},
+		},
 		{"gates", []command{approveCommand(), waiveCommand(), freezeCommand(), thawCommand(), backupCommand()}},
 		{"act", []command{promoteCommand(), scheduledCommand(), rollbackCommand(), cancelCommand(), rebuildCommand()}},
-		{"record what you know", []command{baselineCommand(), attestCommand(), amendCommand(), settleCommand(), adoptCommand(), acceptCommand()}},
-		{"people", []command{loginCommand(), logoutCommand(), whoamiCommand(), passwordCommand(), peopleCommand(), personCommand(), tokensCommand(), tokenCommand(), auditCommand(), hooksCommand(), hookCommand()}},
+		{
+			"record what you know",
+			[]command{
+				baselineCommand(),
+				attestCommand(),
+				amendCommand(),
+				settleCommand(),
+				adoptCommand(),
+				acceptCommand(),
+			},
+		},
+		{
+			"people",
+			[]command{
+				loginCommand(),
+				logoutCommand(),
+				whoamiCommand(),
+				passwordCommand(),
+				peopleCommand(),
+				personCommand(),
+				tokensCommand(),
+				tokenCommand(),
+				auditCommand(),
+				hooksCommand(),
+				hookCommand(),
+			},
+		},
 	}
 }
 

@@ -28,7 +28,15 @@ func follow(ctx context.Context, e *env, c *client.Client, d *api.Deployment, mo
 	if d.Direction == ledger.Back {
 		verb = "rolling back"
 	}
-	fmt.Fprintf(e.out, "%s %s on %s/%s, deployment %d\n", verb, plural.Of(d.Planned, "step"), d.Lane, d.Environment, d.ID)
+	fmt.Fprintf(
+		e.out,
+		"%s %s on %s/%s, deployment %d\n",
+		verb,
+		plural.Of(d.Planned, "step"),
+		d.Lane,
+		d.Environment,
+		d.ID,
+	)
 	l := &live{e: e, d: d, width: slugWidth(d), terminal: isTerminal(e.out), most: most}
 	defer l.stop()
 	return c.Follow(ctx, d.ID, 0, func(event deploy.Event) error {
@@ -89,7 +97,14 @@ func (l *live) hear(event deploy.Event) {
 		l.batch(event)
 	case deploy.StepReady:
 		l.step = deploy.Event{}
-		l.line(fmt.Sprintf("  %-*s  ran      %s", l.width, stepName(event.Step, event.Slug), p.dim(took(event.DurationMS)+", commits with the rest")))
+		l.line(
+			fmt.Sprintf(
+				"  %-*s  ran      %s",
+				l.width,
+				stepName(event.Step, event.Slug),
+				p.dim(took(event.DurationMS)+", commits with the rest"),
+			),
+		)
 	case deploy.StepDone:
 		l.step = deploy.Event{}
 		word := "applied"
@@ -99,10 +114,26 @@ func (l *live) hear(event deploy.Event) {
 		if event.Direction == l.d.Direction {
 			l.done++
 		}
-		l.line(fmt.Sprintf("  %-*s  %s  %s", l.width, stepName(event.Step, event.Slug), p.good(word), p.dim(took(event.DurationMS))))
+		l.line(
+			fmt.Sprintf(
+				"  %-*s  %s  %s",
+				l.width,
+				stepName(event.Step, event.Slug),
+				p.good(word),
+				p.dim(took(event.DurationMS)),
+			),
+		)
 	case deploy.StepFailed:
 		l.step = deploy.Event{}
-		l.line(fmt.Sprintf("  %-*s  %s  %s", l.width, stepName(event.Step, event.Slug), p.bad("failed"), p.dim(took(event.DurationMS))))
+		l.line(
+			fmt.Sprintf(
+				"  %-*s  %s  %s",
+				l.width,
+				stepName(event.Step, event.Slug),
+				p.bad("failed"),
+				p.dim(took(event.DurationMS)),
+			),
+		)
 		l.line("\n" + strings.TrimRight(event.Failure.Text(), "\n") + "\n")
 	case deploy.Effect:
 		l.erase()
@@ -131,13 +162,22 @@ func (l *live) batch(event deploy.Event) {
 }
 
 func (l *live) ending(event deploy.Event) string {
-	text := fmt.Sprintf("deployment %d %s: %d of %s", l.d.ID, outcomePaint(l.e.paint, event.Outcome)(string(event.Outcome)),
-		l.done, plural.Of(event.Of, "step"))
+	text := fmt.Sprintf(
+		"deployment %d %s: %d of %s",
+		l.d.ID,
+		outcomePaint(l.e.paint, event.Outcome)(string(event.Outcome)),
+		l.done,
+		plural.Of(event.Of, "step"),
+	)
 	if event.Message != "" {
 		text += "\n" + event.Message
 	}
 	if event.Outcome == deploy.Failed || event.Outcome == deploy.BackedOut {
-		text += fmt.Sprintf("\n→ vorrang status -lane %s -env %s says where it stands, and what to do next", l.d.Lane, l.d.Environment)
+		text += fmt.Sprintf(
+			"\n→ vorrang status -lane %s -env %s says where it stands, and what to do next",
+			l.d.Lane,
+			l.d.Environment,
+		)
 	}
 	return text
 }
@@ -182,7 +222,13 @@ func (l *live) draw() {
 	if l.step.Step == "" || l.ticking == nil {
 		return
 	}
-	text := fmt.Sprintf("  %-*s  running  %s  %s", l.width, stepName(l.step.Step, l.step.Slug), took(time.Since(l.begun).Milliseconds()), l.detail)
+	text := fmt.Sprintf(
+		"  %-*s  running  %s  %s",
+		l.width,
+		stepName(l.step.Step, l.step.Slug),
+		took(time.Since(l.begun).Milliseconds()),
+		l.detail,
+	)
 	columns, _, err := term.GetSize(1)
 	if err == nil && utf8.RuneCountInString(text) >= columns {
 		text = string([]rune(text)[:max(columns-1, 0)])

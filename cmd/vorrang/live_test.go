@@ -16,7 +16,12 @@ import (
 // drawn is what a deployment's events look like.
 func drawn(p paint, terminal bool, events ...deploy.Event) string {
 	var out bytes.Buffer
-	l := &live{e: &env{out: &out, paint: p}, d: &api.Deployment{ID: 3, Lane: "harbour", Environment: "staging"}, width: 14, terminal: terminal}
+	l := &live{
+		e:        &env{out: &out, paint: p},
+		d:        &api.Deployment{ID: 3, Lane: "harbour", Environment: "staging"},
+		width:    14,
+		terminal: terminal,
+	}
 	for _, e := range events {
 		l.hear(e)
 	}
@@ -26,7 +31,9 @@ func drawn(p paint, terminal bool, events ...deploy.Event) string {
 
 func TestEveryEventHasItsLine(t *testing.T) {
 	step := func(e deploy.Event) deploy.Event { e.Step, e.Slug = "2.1", "add-berth"; return e }
-	text := drawn(paint{}, false,
+	text := drawn(
+		paint{},
+		false,
 		deploy.Event{Kind: deploy.Started, Of: 2},
 		step(deploy.Event{Kind: deploy.StepBegan, Of: 1}),
 		step(deploy.Event{Kind: deploy.Notice, Severity: "WARNING", Message: "storm"}),
@@ -37,8 +44,15 @@ func TestEveryEventHasItsLine(t *testing.T) {
 		step(deploy.Event{Kind: deploy.StepDone, DurationMS: 1500}),
 		deploy.Event{Kind: deploy.BackingOut, Of: 1},
 		step(deploy.Event{Kind: deploy.StepDone, DurationMS: 61_000, Direction: ledger.Back}),
-		step(deploy.Event{Kind: deploy.StepFailed, DurationMS: 7, Failure: &deploy.Failure{Message: "no", File: "2.1-add-berth.sql", Line: 1, Column: 2}}),
-		deploy.Event{Kind: deploy.Ended, Of: 3, Outcome: deploy.Failed})
+		step(
+			deploy.Event{
+				Kind:       deploy.StepFailed,
+				DurationMS: 7,
+				Failure:    &deploy.Failure{Message: "no", File: "2.1-add-berth.sql", Line: 1, Column: 2},
+			},
+		),
+		deploy.Event{Kind: deploy.Ended, Of: 3, Outcome: deploy.Failed},
+	)
 	assert.Equal(t, `  warning: storm
   a lock was not granted
   700 rows so far, 350 a second, about 300 to go
@@ -78,7 +92,8 @@ func TestColourLeavesTheColumnsAligned(t *testing.T) {
 		table.add(plain("10"), cell{"in doubt", p.bad}, plain("x"))
 		var out bytes.Buffer
 		table.print(&out, p)
-		bare := strings.NewReplacer("\x1b[2m", "", "\x1b[32m", "", "\x1b[1;31m", "", "\x1b[0m", "").Replace(out.String())
+		bare := strings.NewReplacer("\x1b[2m", "", "\x1b[32m", "", "\x1b[1;31m", "", "\x1b[0m", "").
+			Replace(out.String())
 		assert.Equal(t, "STEP  STATE     BY\n1     applied   ж pilot\n10    in doubt  x\n", bare)
 		assert.Equal(t, p.on, strings.Contains(out.String(), "\x1b["))
 	}
@@ -91,5 +106,9 @@ func TestTimesAreSaidAsPeopleSayThem(t *testing.T) {
 	for want, at := range map[string]time.Time{"just now": now.Add(-5 * time.Second), "5 min ago": now.Add(-5 * time.Minute), "47 h ago": now.Add(-47*time.Hour - time.Minute)} {
 		assert.Equal(t, want, ago(at))
 	}
-	assert.Equal(t, []string{"0 ms", "999 ms", "1.0 s", "2 min 5 s"}, []string{took(0), took(999), took(1000), took(125_000)})
+	assert.Equal(
+		t,
+		[]string{"0 ms", "999 ms", "1.0 s", "2 min 5 s"},
+		[]string{took(0), took(999), took(1000), took(125_000)},
+	)
 }

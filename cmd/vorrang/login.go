@@ -38,7 +38,11 @@ func readTokens() (map[string]string, error) {
 		return nil, err
 	}
 	if info.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("%s can be read by others (mode %o); chmod 600 it, log out and in again", name, info.Mode().Perm())
+		return nil, fmt.Errorf(
+			"%s can be read by others (mode %o); chmod 600 it, log out and in again",
+			name,
+			info.Mode().Perm(),
+		)
 	}
 	text, err := os.ReadFile(name)
 	if err != nil {
@@ -200,7 +204,10 @@ func whoamiCommand() command {
 						fmt.Fprintln(e.out, "  "+g.String())
 					}
 					if len(session.Grants) == 0 {
-						fmt.Fprintln(e.out, "  nothing is granted yet; an administrator can: vorrang person "+session.Name+" -grant ROLE@LANE")
+						fmt.Fprintln(
+							e.out,
+							"  nothing is granted yet; an administrator can: vorrang person "+session.Name+" -grant ROLE@LANE",
+						)
 					}
 				})
 			})

@@ -32,7 +32,11 @@ func previewCommand() command {
 			release := e.flags.String("release", "", "the `release` to apply; without it loose steps")
 			environment := e.flags.String("env", "", "the `environment` to roll back")
 			way := wayFlags(e, "back-to")
-			standalone := e.flags.Bool("standalone", false, "write one file that a DBA runs with psql -v file=FILE -f FILE")
+			standalone := e.flags.Bool(
+				"standalone",
+				false,
+				"write one file that a DBA runs with psql -v file=FILE -f FILE",
+			)
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
@@ -73,7 +77,15 @@ func printPreview(e *env, preview *api.Preview) {
 		fmt.Fprintln(e.out, e.paint.dim("-- nothing to do"))
 	}
 	for i, action := range preview.Actions {
-		head := fmt.Sprintf("-- %d of %d: step %s, %s (%s), mode %s", i+1, len(preview.Actions), action.Number, action.Direction, action.File, action.Mode)
+		head := fmt.Sprintf(
+			"-- %d of %d: step %s, %s (%s), mode %s",
+			i+1,
+			len(preview.Actions),
+			action.Number,
+			action.Direction,
+			action.File,
+			action.Mode,
+		)
 		if action.Phase != "" {
 			head += ", phase " + string(action.Phase)
 		}
@@ -90,7 +102,10 @@ func printPreview(e *env, preview *api.Preview) {
 		fmt.Fprintln(e.out)
 	}
 	if n := len(preview.Actions); n > 0 {
-		fmt.Fprintln(e.out, e.paint.dim(fmt.Sprintf("-- this plan, and no other: -shown %.12s", preview.Actions[n-1].Plan)))
+		fmt.Fprintln(
+			e.out,
+			e.paint.dim(fmt.Sprintf("-- this plan, and no other: -shown %.12s", preview.Actions[n-1].Plan)),
+		)
 	}
 	if preview.Held {
 		fmt.Fprintln(e.errs, e.paint.bad("The gate is held:"))
@@ -104,10 +119,22 @@ func printLosses(e *env, action api.PreviewAction) {
 		fmt.Fprintln(e.out, e.paint.warn("-- ! this step has no way back"))
 	}
 	for _, loss := range action.Losses {
-		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("-- ! line %d %s: what is there then is lost", loss.Line, loss.What)))
+		fmt.Fprintln(
+			e.out,
+			e.paint.warn(fmt.Sprintf("-- ! line %d %s: what is there then is lost", loss.Line, loss.What)),
+		)
 	}
 	for _, loss := range action.LostBefore {
-		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("-- ! line %d of the step itself %s; this does not bring back what was there", loss.Line, loss.What)))
+		fmt.Fprintln(
+			e.out,
+			e.paint.warn(
+				fmt.Sprintf(
+					"-- ! line %d of the step itself %s; this does not bring back what was there",
+					loss.Line,
+					loss.What,
+				),
+			),
+		)
 	}
 }
 
@@ -194,8 +221,16 @@ func ledgerCommand() command {
 		example: "vorrang ledger -env production -limit 20\nvorrang ledger -env production -effects\nvorrang ledger -env production -setup > ledger-owner.sql",
 		setUp: func(e *env) func(context.Context, []string) error {
 			limit := e.flags.Int("limit", 0, "the newest so many entries; 0 is all")
-			effects := e.flags.Bool("effects", false, "what each deployment's steps did to the schema, instead of the entries")
-			setup := e.flags.Bool("setup", false, "the SQL that gives the ledger an owner of its own, for an administrator of the database to run with psql")
+			effects := e.flags.Bool(
+				"effects",
+				false,
+				"what each deployment's steps did to the schema, instead of the entries",
+			)
+			setup := e.flags.Bool(
+				"setup",
+				false,
+				"the SQL that gives the ledger an owner of its own, for an administrator of the database to run with psql",
+			)
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				if *setup {
 					script, err := at.LedgerSetup(ctx, at.lane, at.environment)
@@ -226,10 +261,22 @@ func printLedger(e *env, lane, environment string, history *api.Ledger) {
 		fmt.Fprintf(e.out, "%s/%s has no ledger yet\n", lane, environment)
 		return
 	}
-	t := table{heads: []string{"SEQ", "AT (UTC)", "ACTION", "STEP", "SLUG", "TOOK", "DEPLOYMENT", "ACTOR", "HASH", "WHY"}}
+	t := table{
+		heads: []string{"SEQ", "AT (UTC)", "ACTION", "STEP", "SLUG", "TOOK", "DEPLOYMENT", "ACTOR", "HASH", "WHY"},
+	}
 	for _, entry := range history.Entries {
-		t.add(plain(fmt.Sprint(entry.Seq)), plain(moment(entry.At)), actionCell(e.paint, entry), plain(string(entry.Step)), plain(entry.Slug),
-			plain(took(entry.DurationMS)), plain(entry.Deployment), plain(entry.Actor), cell{entry.Hash[:12], e.paint.dim}, plain(why(entry)))
+		t.add(
+			plain(fmt.Sprint(entry.Seq)),
+			plain(moment(entry.At)),
+			actionCell(e.paint, entry),
+			plain(string(entry.Step)),
+			plain(entry.Slug),
+			plain(took(entry.DurationMS)),
+			plain(entry.Deployment),
+			plain(entry.Actor),
+			cell{entry.Hash[:12], e.paint.dim},
+			plain(why(entry)),
+		)
 	}
 	t.print(e.out, e.paint)
 	if history.Chain != "" {
@@ -294,14 +341,28 @@ func printDeployments(e *env, list *api.Deployments) {
 		fmt.Fprintln(e.out, "nothing was deployed yet")
 		return
 	}
-	t := table{heads: []string{"ID", "LANE", "ENVIRONMENT", "DIRECTION", "STEPS", "OUTCOME", "STARTED (UTC)", "TOOK", "ACTOR"}}
+	t := table{
+		heads: []string{"ID", "LANE", "ENVIRONMENT", "DIRECTION", "STEPS", "OUTCOME", "STARTED (UTC)", "TOOK", "ACTOR"},
+	}
 	for _, d := range list.Deployments {
 		duration := ""
 		if d.EndedAt != nil {
 			duration = took(d.EndedAt.Sub(d.StartedAt).Milliseconds())
 		}
-		t.add(plain(fmt.Sprint(d.ID)), plain(d.Lane), plain(d.Environment), plain(string(d.Direction)), plain(fmt.Sprint(d.Planned)),
-			cell{string(d.Outcome), outcomePaint(e.paint, d.Outcome)}, plain(moment(d.StartedAt)), plain(duration), plain(d.Actor))
+		t.add(
+			plain(fmt.Sprint(d.ID)),
+			plain(d.Lane),
+			plain(d.Environment),
+			plain(string(d.Direction)),
+			plain(fmt.Sprint(d.Planned)),
+			cell{
+				string(d.Outcome),
+				outcomePaint(e.paint, d.Outcome),
+			},
+			plain(moment(d.StartedAt)),
+			plain(duration),
+			plain(d.Actor),
+		)
 	}
 	t.print(e.out, e.paint)
 }

@@ -50,7 +50,11 @@ func world(t *testing.T, files map[string]string) *servicetest.World {
 // What a step makes the server say must not act on the terminal.
 func TestNothingActsOnTheTerminal(t *testing.T) {
 	w := world(t, nil)
-	w.Write(map[string]string{"1-say.sql": "/* \u202e */ DO $$ BEGIN RAISE NOTICE E'\\x1b]0;owned\\x07'; RAISE EXCEPTION E'\\x1b[2J\\x1b[31mdone\\n  2    b  applied'; END $$;"})
+	w.Write(
+		map[string]string{
+			"1-say.sql": "/* \u202e */ DO $$ BEGIN RAISE NOTICE E'\\x1b]0;owned\\x07'; RAISE EXCEPTION E'\\x1b[2J\\x1b[31mdone\\n  2    b  applied'; END $$;",
+		},
+	)
 	code, out, errs := say(t, "submit", "-dir", w.Steps)
 	require.Equal(t, 0, code)
 	assert.Contains(t, out+errs, "U+202E stands here")
@@ -92,7 +96,10 @@ func TestOnlyThePlanThatWasShownRuns(t *testing.T) {
 }
 
 func TestExitCodesTellWhatHappened(t *testing.T) {
-	w := world(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "SELECT 1/0", "3-c.sql": "SELECT 3"})
+	w := world(
+		t,
+		map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "SELECT 1/0", "3-c.sql": "SELECT 3"},
+	)
 	pgtest.Exec(t, w.URLs["production"], "CREATE VIEW v AS SELECT 1")
 	cases := []struct {
 		code int
@@ -100,19 +107,49 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		errs string
 		args string
 	}{
-		{0, `harbour/development  pending\nat nothing applied · 0 applied · 3 pending · last deployment: none`, "", "status -env development"},
+		{
+			0,
+			`harbour/development  pending\nat nothing applied · 0 applied · 3 pending · last deployment: none`,
+			"",
+			"status -env development",
+		},
 		{3, `TROUBLE: known-database`, "", "status"},
 		{3, `the gate of harbour/production is held\n +hold +known-database`, "", "gate -to production"},
-		{3, "", `The gate of production is held\n +hold +known-database .*1 object and no history.*\n +→ find the last step`, "promote -to production"},
-		{0, `promoting 1 step on harbour/staging, deployment 1\n  1    a  applied  \d+ ms\n +added  table public.a\n +added    column id +integer\ndeployment 1 done: 1 of 1 step`, "", "promote -to staging -through 1"},
-		{4, `2    b  failed  \d+ ms\n\n2-b.sql:1:1: division by zero \(SQLSTATE 22012\)\n  1 \| SELECT 1/0\n    \| \^`, "", "promote -to staging"},
+		{
+			3,
+			"",
+			`The gate of production is held\n +hold +known-database .*1 object and no history.*\n +→ find the last step`,
+			"promote -to production",
+		},
+		{
+			0,
+			`promoting 1 step on harbour/staging, deployment 1\n  1    a  applied  \d+ ms\n +added  table public.a\n +added    column id +integer\ndeployment 1 done: 1 of 1 step`,
+			"",
+			"promote -to staging -through 1",
+		},
+		{
+			4,
+			`2    b  failed  \d+ ms\n\n2-b.sql:1:1: division by zero \(SQLSTATE 22012\)\n  1 \| SELECT 1/0\n    \| \^`,
+			"",
+			"promote -to staging",
+		},
 		{4, `deployment 2 failed: 0 of 2 steps`, "", "watch 2"},
 		{0, `(?s)"kind":"started".*"kind":"ended"`, "", "watch 1 -json"},
 		{3, `TROUBLE: failed(?s).*2 +b +failed +transaction +none`, "", "status -env staging"},
 		{1, "", `there is no way back for step 1`, "rollback -env staging -last 1 -confirm staging"},
-		{1, "", `a rollback on staging, which is not disposable, needs its name typed as confirmation\nnext: .* -confirm staging`, "rollback -env staging -last 1"},
+		{
+			1,
+			"",
+			`a rollback on staging, which is not disposable, needs its name typed as confirmation\nnext: .* -confirm staging`,
+			"rollback -env staging -last 1",
+		},
 		{0, `nothing to do; every step is there`, "", "promote -to staging -through 1"},
-		{0, `SEQ +AT .*\n2 .*failed +2 +b .*\n1 .*applied +1 +a .*\nthe chain of all 2 entries holds`, "", "ledger -env staging"},
+		{
+			0,
+			`SEQ +AT .*\n2 .*failed +2 +b .*\n1 .*applied +1 +a .*\nthe chain of all 2 entries holds`,
+			"",
+			"ledger -env staging",
+		},
 		{0, `ID +LANE.*\n2 +harbour +staging +forward +2 +failed`, "", "deployments"},
 		{0, `-- 1 of 2: step 2, forward \(2-b.sql\), mode transaction\nSELECT 1/0\n`, "", "preview -to staging"},
 		{0, `harbour/staging can be used`, "", "probe -env staging"},
@@ -127,7 +164,12 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{2, "", `name one deployment`, "watch"},
 		{2, "", `say which step: -step N`, "settle -env staging -as applied"},
 		{2, "", `-reason is needed`, "settle -env staging -step 1 -as applied"},
-		{0, `step 1 \(a\) is applied on harbour/staging\nwhat the target shows:\n  column a.id is there`, ``, "settle -env staging -step 1"},
+		{
+			0,
+			`step 1 \(a\) is applied on harbour/staging\nwhat the target shows:\n  column a.id is there`,
+			``,
+			"settle -env staging -step 1",
+		},
 		{2, "", `-reason is needed, and one of -step and -through`, "attest -env staging -step 1 -through 2 -reason x"},
 		{1, "", `step 1 does not wait on staging: it is applied`, "attest -env staging -step 1 -reason x"},
 		{1, "", `staging is not disposable: nothing may empty it`, "rebuild -env staging -confirm staging"},
@@ -138,13 +180,33 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{1, "", `name: "-" is no name of a release`, "cut - -through 1"},
 		{0, `RELEASE +THROUGH.*\n1.0 +1 +1 `, "", "releases"},
 		{0, `against staging|it brings nothing that staging has not`, "", "releases 1.0 -env staging"},
-		{1, "", `there is no release 2.0 in the lane harbour\nnext: see which there are: vorrang releases`, "promote -to staging -release 2.0"},
-		{0, `harbour/staging is frozen from .* to 2099-01-01`, "", "freeze -env staging -until 2099-01-01T12:00:00Z -reason closed"},
+		{
+			1,
+			"",
+			`there is no release 2.0 in the lane harbour\nnext: see which there are: vorrang releases`,
+			"promote -to staging -release 2.0",
+		},
+		{
+			0,
+			`harbour/staging is frozen from .* to 2099-01-01`,
+			"",
+			"freeze -env staging -until 2099-01-01T12:00:00Z -reason closed",
+		},
 		{3, "", `hold +freeze +staging is frozen until 2099-01-01`, "promote -to staging"},
 		{2, "", `-until: "soon" is no time`, "freeze -env staging -until soon -reason closed"},
 		{0, `1 freeze ended`, "", "thaw -env staging -reason opened"},
-		{0, `backup nightly of harbour/staging is known, taken at 2026-11-23 03:00:00 UTC`, "", "backup -env staging -label nightly -taken-at 2026-11-23T03:00:00Z"},
-		{0, `step 3 \(c\) is withdrawn; 2 steps in the catalogue\n→ take its files out of the folder: 3-c.sql`, "", "withdraw 3"},
+		{
+			0,
+			`backup nightly of harbour/staging is known, taken at 2026-11-23 03:00:00 UTC`,
+			"",
+			"backup -env staging -label nightly -taken-at 2026-11-23T03:00:00Z",
+		},
+		{
+			0,
+			`step 3 \(c\) is withdrawn; 2 steps in the catalogue\n→ take its files out of the folder: 3-c.sql`,
+			"",
+			"withdraw 3",
+		},
 		{1, "", `-on-failure: it is stop or back-out, not "pray"`, "promote -to staging -on-failure pray"},
 		{1, "", `step 1 is not in doubt on staging`, "settle -env staging -step 1 -as applied -reason x"},
 		{1, "", `step 1 is not edited on staging`, "amend -env staging -step 1 -reason x"},
@@ -167,7 +229,11 @@ func TestAServiceThatDoesNotAnswer(t *testing.T) {
 	t.Setenv("VORRANG_SERVER", "http://127.0.0.1:1")
 	code, _, errs := say(t, "lanes")
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errs, "the service at http://127.0.0.1:1 does not answer (connection refused); is vorrangd running there?")
+	assert.Contains(
+		t,
+		errs,
+		"the service at http://127.0.0.1:1 does not answer (connection refused); is vorrangd running there?",
+	)
 
 	world(t, nil)
 	t.Setenv("VORRANG_TOKEN", "planted-wrong-token")
@@ -256,7 +322,11 @@ func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	}
 	code, _, errs := say(t)
 	assert.Equal(t, 2, code)
-	assert.Contains(t, errs, "Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held, or not there yet · 4 a deployment failed · 5 in doubt")
+	assert.Contains(
+		t,
+		errs,
+		"Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held, or not there yet · 4 a deployment failed · 5 in doubt",
+	)
 }
 
 // shared is a buffer that can be read while somebody writes to it.
@@ -285,7 +355,8 @@ func TestAClientThatGoesAwayLeavesTheDeploymentRunning(t *testing.T) {
 	go func() { code <- report(&errs, run(ctx, []string{"promote", "-to", "staging"}, &out, &errs)) }()
 	require.Eventually(t, func() bool {
 		d, err := w.Deployment(context.Background(), 1)
-		return err == nil && d.Outcome == deploy.Running && strings.Contains(out.String(), "deployment 1") // the client has heard of it
+		return err == nil && d.Outcome == deploy.Running &&
+			strings.Contains(out.String(), "deployment 1") // the client has heard of it
 	}, 20*time.Second, 20*time.Millisecond)
 	cancel()
 	assert.Equal(t, 1, <-code)
@@ -306,8 +377,17 @@ func TestVerifySaysWhatDeviates(t *testing.T) {
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 'edited'"})
 	code, out, errs := say(t, "verify", "-junit", "verify.xml")
 	assert.Equal(t, 3, code, errs)
-	assert.Regexp(t, `harbour/development checksum: step 1 \(a\) was applied with the checksum \w{12}, and the catalogue's text has \w{12} since 20.* UTC\n  → put the applied text back`, out)
-	assert.Contains(t, out, "harbour/production history: step 2 (b) is applied here, and pending in staging", "production skipped staging")
+	assert.Regexp(
+		t,
+		`harbour/development checksum: step 1 \(a\) was applied with the checksum \w{12}, and the catalogue's text has \w{12} since 20.* UTC\n  → put the applied text back`,
+		out,
+	)
+	assert.Contains(
+		t,
+		out,
+		"harbour/production history: step 2 (b) is applied here, and pending in staging",
+		"production skipped staging",
+	)
 	written, err := os.ReadFile("verify.xml")
 	require.NoError(t, err)
 	assert.Contains(t, string(written), `<testsuite name="harbour/production" tests="8" failures="2" errors="0">`)
@@ -331,7 +411,15 @@ func TestTheEnginesSayWhatTheyCan(t *testing.T) {
 	require.Equal(t, 0, code, errs)
 	assert.Contains(t, out, "postgresql  PostgreSQL, tested with version 15\n")
 	assert.NotContains(t, out, "\n\n")
-	assert.Contains(t, out, "mariadb  MariaDB, tested with version 10\n  no   changes of the schema can be rolled back\n")
-	assert.Contains(t, out, "sqlite  SQLite, tested with version 3\n  yes  changes of the schema can be rolled back\n  no   steps can run as another role\n")
+	assert.Contains(
+		t,
+		out,
+		"mariadb  MariaDB, tested with version 10\n  no   changes of the schema can be rolled back\n",
+	)
+	assert.Contains(
+		t,
+		out,
+		"sqlite  SQLite, tested with version 3\n  yes  changes of the schema can be rolled back\n  no   steps can run as another role\n",
+	)
 	assert.Regexp(t, `(?m)^  yes  the ledger can have an owner of its own`, out)
 }

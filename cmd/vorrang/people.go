@@ -87,7 +87,12 @@ func personCommand() command {
 				}
 				return e.print(person, func() {
 					if person.Disabled != nil {
-						fmt.Fprintf(e.out, "%s is disabled and may not sign in; granted: %s\n", person.Name, grantWords(person.Granted()))
+						fmt.Fprintf(
+							e.out,
+							"%s is disabled and may not sign in; granted: %s\n",
+							person.Name,
+							grantWords(person.Granted()),
+						)
 						return
 					}
 					fmt.Fprintf(e.out, "%s may: %s\n", person.Name, grantWords(person.Granted()))
@@ -166,14 +171,23 @@ func tokenCommand() command {
 					return nil
 				}
 				if len(args) != 1 || *grant == "" || *revoke != 0 {
-					return usage("vorrang token NAME -grant ROLE@LANE/ENVIRONMENT makes one; vorrang token -revoke N ends one")
+					return usage(
+						"vorrang token NAME -grant ROLE@LANE/ENVIRONMENT makes one; vorrang token -revoke N ends one",
+					)
 				}
 				made, err := c.MakeToken(ctx, args[0], list(*grant), time.Duration(*days)*24*time.Hour)
 				if err != nil {
 					return err
 				}
 				return e.print(made, func() {
-					fmt.Fprintf(e.errs, "token %d of %s may: %s; good until %s UTC\n", made.ID, made.Name, grantWords(made.Grants), moment(made.ExpiresAt))
+					fmt.Fprintf(
+						e.errs,
+						"token %d of %s may: %s; good until %s UTC\n",
+						made.ID,
+						made.Name,
+						grantWords(made.Grants),
+						moment(made.ExpiresAt),
+					)
 					fmt.Fprintln(e.out, made.Text)
 				})
 			}

@@ -89,7 +89,15 @@ func git(ctx context.Context, dir string, args ...string) (string, error) {
 }
 
 func printRelease(e *env, r release.Release, became string) {
-	fmt.Fprintf(e.out, "release %s of %s %s: %s, through %s\n", e.paint.strong(r.Name), r.Lane, became, plural.Of(r.Count, "step"), r.Through)
+	fmt.Fprintf(
+		e.out,
+		"release %s of %s %s: %s, through %s\n",
+		e.paint.strong(r.Name),
+		r.Lane,
+		became,
+		plural.Of(r.Count, "step"),
+		r.Through,
+	)
 	fmt.Fprintf(e.out, "digest %s\n", r.Digest)
 	if r.Commit != "" {
 		state := "a clean folder"
@@ -109,8 +117,11 @@ func releasesCommand() command {
 			environment := e.flags.String("env", "", "compare with this `environment`")
 			against := e.flags.String("against", "", "compare with this `release`")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
-				if len(args) > 1 || len(args) == 0 && *environment+*against != "" || *environment != "" && *against != "" {
-					return usage("vorrang releases lists them; vorrang releases NAME -env E, or -against R, compares one")
+				if len(args) > 1 || len(args) == 0 && *environment+*against != "" ||
+					*environment != "" && *against != "" {
+					return usage(
+						"vorrang releases lists them; vorrang releases NAME -env E, or -against R, compares one",
+					)
 				}
 				if len(args) == 0 {
 					list, err := at.Releases(ctx, at.lane)
@@ -140,7 +151,15 @@ func printReleases(e *env, list *api.Releases) {
 		if commit != "" && !r.Clean {
 			commit += " +changes"
 		}
-		t.add(cell{r.Name, e.paint.strong}, plain(string(r.Through)), plain(fmt.Sprint(r.Count)), plain(moment(r.CutAt)), plain(r.Maker()), plain(commit), cell{r.Digest.Short(), e.paint.dim})
+		t.add(
+			cell{r.Name, e.paint.strong},
+			plain(string(r.Through)),
+			plain(fmt.Sprint(r.Count)),
+			plain(moment(r.CutAt)),
+			plain(r.Maker()),
+			plain(commit),
+			cell{r.Digest.Short(), e.paint.dim},
+		)
 	}
 	t.print(e.out, e.paint)
 }
@@ -172,7 +191,13 @@ func printContent(e *env, content *api.ReleaseContent, against string) {
 	fmt.Fprintf(e.out, "\nagainst %s:\n", against)
 	t := table{}
 	for _, change := range content.Changes {
-		t.add(plain("  "+change.What), plain(string(change.Number)), plain(change.Slug), plain(string(change.Mode)), plain(string(change.Phase)))
+		t.add(
+			plain("  "+change.What),
+			plain(string(change.Number)),
+			plain(change.Slug),
+			plain(string(change.Mode)),
+			plain(string(change.Phase)),
+		)
 	}
 	t.printRows(e.out)
 }

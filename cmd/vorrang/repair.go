@@ -28,8 +28,18 @@ func withdrawCommand() command {
 					return err
 				}
 				return e.print(withdrawn, func() {
-					fmt.Fprintf(e.out, "step %s (%s) is withdrawn; %s in the catalogue\n", withdrawn.Number, withdrawn.Slug, plural.Of(withdrawn.Steps, "step"))
-					fmt.Fprintf(e.out, "→ take its files out of the folder: %s\n", e.paint.strong(strings.Join(withdrawn.Files, " ")))
+					fmt.Fprintf(
+						e.out,
+						"step %s (%s) is withdrawn; %s in the catalogue\n",
+						withdrawn.Number,
+						withdrawn.Slug,
+						plural.Of(withdrawn.Steps, "step"),
+					)
+					fmt.Fprintf(
+						e.out,
+						"→ take its files out of the folder: %s\n",
+						e.paint.strong(strings.Join(withdrawn.Files, " ")),
+					)
 				})
 			})
 		},
@@ -88,7 +98,9 @@ func printAdoption(e *env, found *api.Adoption) {
 		fmt.Fprintf(e.out, "  %s\n", line)
 	}
 	printDifferences(e, "    ", found.Differences, 20)
-	command := e.paint.strong(fmt.Sprintf("vorrang adopt -lane %s -env %s -reason \"…\"", found.Lane, found.Environment))
+	command := e.paint.strong(
+		fmt.Sprintf("vorrang adopt -lane %s -env %s -reason \"…\"", found.Lane, found.Environment),
+	)
 	if found.Needed {
 		fmt.Fprintf(e.out, "→ if it is meant to be like this: %s\n", command)
 		return
@@ -145,14 +157,23 @@ func attestCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			w := wordFlags(e)
 			through := e.flags.String("through", "", "every step that waits, up to this `step`")
-			ifPresent := e.flags.Bool("if-present", false, "only the steps of which everything that they create is there")
+			ifPresent := e.flags.Bool(
+				"if-present",
+				false,
+				"only the steps of which everything that they create is there",
+			)
 			acknowledge := e.flags.Bool("acknowledge", false, "record it though not everything is as it should be")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				if (*w.step == "") == (*through == "") || *w.reason == "" {
 					return usage("-reason is needed, and one of -step and -through")
 				}
-				attested, err := at.Attest(ctx, at.lane, at.environment, client.Attestation{Step: *w.step, Through: *through,
-					IfPresent: *ifPresent, Acknowledge: *acknowledge, Reason: *w.reason})
+				attested, err := at.Attest(
+					ctx,
+					at.lane,
+					at.environment,
+					client.Attestation{Step: *w.step, Through: *through,
+						IfPresent: *ifPresent, Acknowledge: *acknowledge, Reason: *w.reason},
+				)
 				if err != nil {
 					return err
 				}
@@ -198,8 +219,10 @@ func settleCommand() command {
 				case *w.reason == "":
 					return usage("-reason is needed: how you know, in your words")
 				}
-				return e.recorded(at.Settle(ctx, at.lane, at.environment, client.Settlement{Step: *w.step, As: *as, Reason: *w.reason,
-					Acknowledge: *acknowledge, DropInvalid: *dropInvalid}))
+				return e.recorded(
+					at.Settle(ctx, at.lane, at.environment, client.Settlement{Step: *w.step, As: *as, Reason: *w.reason,
+						Acknowledge: *acknowledge, DropInvalid: *dropInvalid}),
+				)
 			})
 		},
 	}
@@ -218,7 +241,15 @@ func showEvidence(ctx context.Context, e *env, at spot, number string) error {
 
 func printEvidence(e *env, at spot, found *api.Evidence) {
 	p := e.paint
-	fmt.Fprintf(e.out, "step %s (%s) is %s on %s/%s\n", found.Number, found.Slug, p.strong(string(found.State)), at.lane, at.environment)
+	fmt.Fprintf(
+		e.out,
+		"step %s (%s) is %s on %s/%s\n",
+		found.Number,
+		found.Slug,
+		p.strong(string(found.State)),
+		at.lane,
+		at.environment,
+	)
 	if found.Statement > 0 {
 		fmt.Fprintf(e.out, "its statement %d of %d, in line %d:\n%s\n", found.Statement, found.Of, found.Line,
 			p.dim("    "+strings.ReplaceAll(strings.TrimSpace(found.SQL), "\n", "\n    ")))
@@ -230,11 +261,21 @@ func printEvidence(e *env, at spot, found *api.Evidence) {
 	command := fmt.Sprintf("vorrang settle -lane %s -env %s -step %s", at.lane, at.environment, found.Number)
 	switch found.Verdict {
 	case evidence.TookEffect, evidence.NoEffect:
-		fmt.Fprintf(e.out, "%s: %s\n→ the next deployment records that by itself\n", p.strong("so it is "+string(found.Verdict)), found.Why)
+		fmt.Fprintf(
+			e.out,
+			"%s: %s\n→ the next deployment records that by itself\n",
+			p.strong("so it is "+string(found.Verdict)),
+			found.Why,
+		)
 	case evidence.Unclear:
 		fmt.Fprintf(e.out, "%s: %s\n", p.warn("that does not decide it"), found.Why)
 		for _, index := range found.Invalid {
-			fmt.Fprintf(e.out, "→ to drop the %s and let the step try again: %s\n", index, p.strong(command+` -as not-applied -drop-invalid -reason "…"`))
+			fmt.Fprintf(
+				e.out,
+				"→ to drop the %s and let the step try again: %s\n",
+				index,
+				p.strong(command+` -as not-applied -drop-invalid -reason "…"`),
+			)
 		}
 		if len(found.Invalid) > 0 {
 			return

@@ -49,15 +49,32 @@ func printDrift(e *env, d *api.Drift) {
 	case d.Unknown != "":
 		fmt.Fprintf(e.out, "whether %s has drifted is %s: %s\n", place, e.paint.warn("not known"), d.Unknown)
 	case len(d.Differences) == 0:
-		fmt.Fprintf(e.out, "%s: the schema of %s, %s, is %s\n", e.paint.good("no drift"), place, plural.Of(d.Objects, "object"), from)
+		fmt.Fprintf(
+			e.out,
+			"%s: the schema of %s, %s, is %s\n",
+			e.paint.good("no drift"),
+			place,
+			plural.Of(d.Objects, "object"),
+			from,
+		)
 	default:
-		fmt.Fprintf(e.out, "%s in %s from %s\n", e.paint.bad("drift: "+plural.Count(len(d.Differences), "object differs", "objects differ")), place, from)
+		fmt.Fprintf(
+			e.out,
+			"%s in %s from %s\n",
+			e.paint.bad("drift: "+plural.Count(len(d.Differences), "object differs", "objects differ")),
+			place,
+			from,
+		)
 	}
 	printDifferences(e, "  ", d.Differences, 0)
 	printUncovered(e, place, d.Uncovered)
 	at := fmt.Sprintf("-lane %s -env %s", d.Lane, d.Environment)
 	if len(d.Differences) > 0 && d.Unknown == "" {
-		fmt.Fprintf(e.out, "→ keep it, as a step that other environments get too: vorrang draft %s -drift keep, submit it, and attest it here\n", at)
+		fmt.Fprintf(
+			e.out,
+			"→ keep it, as a step that other environments get too: vorrang draft %s -drift keep, submit it, and attest it here\n",
+			at,
+		)
 		fmt.Fprintf(e.out, "→ take it back, by a step: vorrang draft %s -drift undo\n", at)
 	}
 	if len(d.Differences) > 0 || d.Unknown != "" {
@@ -70,7 +87,11 @@ func printDrift(e *env, d *api.Drift) {
 func printDifferences(e *env, indent string, differences []schema.Difference, most int) {
 	shown := map[string]bool{}
 	t := table{}
-	paints := map[schema.What]func(string) string{schema.Added: e.paint.good, schema.Removed: e.paint.bad, schema.Changed: e.paint.warn}
+	paints := map[schema.What]func(string) string{
+		schema.Added:   e.paint.good,
+		schema.Removed: e.paint.bad,
+		schema.Changed: e.paint.warn,
+	}
 	rest := 0
 	if most > 0 && len(differences) > most {
 		differences, rest = differences[:most], len(differences)-most
@@ -147,7 +168,11 @@ func acceptCommand() command {
 		example: `vorrang accept -env production -reason "the index of ticket 4711"`,
 		setUp: func(e *env) func(context.Context, []string) error {
 			reason := e.flags.String("reason", "", "why it is right, in your `words`")
-			fingerprint := e.flags.String("fingerprint", "", "only if the schema still has this `fingerprint`; without it, as it is now")
+			fingerprint := e.flags.String(
+				"fingerprint",
+				"",
+				"only if the schema still has this `fingerprint`; without it, as it is now",
+			)
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				if strings.TrimSpace(*reason) == "" {
 					return usage("say why: -reason \"…\"")
@@ -167,7 +192,13 @@ func acceptCommand() command {
 					return err
 				}
 				return e.print(accepted, func() {
-					fmt.Fprintf(e.out, "the schema of %s/%s is right as it is, with %s that differed\n", at.lane, at.environment, plural.Of(accepted.Objects, "object"))
+					fmt.Fprintf(
+						e.out,
+						"the schema of %s/%s is right as it is, with %s that differed\n",
+						at.lane,
+						at.environment,
+						plural.Of(accepted.Objects, "object"),
+					)
 				})
 			})
 		},
@@ -214,7 +245,11 @@ func draftCommand() command {
 				if err != nil {
 					return err
 				}
-				return writeDraft(e, made, draftPlace{dir: *dir, title: cmp.Or(*name, draftTitle(in)), number: *number, print: *shown})
+				return writeDraft(
+					e,
+					made,
+					draftPlace{dir: *dir, title: cmp.Or(*name, draftTitle(in)), number: *number, print: *shown},
+				)
 			})
 		},
 	}
@@ -240,10 +275,21 @@ type draftPlace struct {
 
 func writeDraft(e *env, d *api.Draft, to draftPlace) error {
 	for _, q := range d.Questions {
-		fmt.Fprintf(e.errs, "%s %s goes and %s comes: is it the same, renamed? -rename %s=%s if it is\n", q.Kind, q.Old, q.New, q.Old, schema.Unqualified(q.New))
+		fmt.Fprintf(
+			e.errs,
+			"%s %s goes and %s comes: is it the same, renamed? -rename %s=%s if it is\n",
+			q.Kind,
+			q.Old,
+			q.New,
+			q.Old,
+			schema.Unqualified(q.New),
+		)
 	}
 	if len(d.Questions) > 0 {
-		fmt.Fprintln(e.errs, "→ answer with -rename for each that is renamed, and -rename none if no other is; nothing was drafted yet")
+		fmt.Fprintln(
+			e.errs,
+			"→ answer with -rename for each that is renamed, and -rename none if no other is; nothing was drafted yet",
+		)
 		return &codedError{exitHeld, ""}
 	}
 	if !d.Proved {
@@ -269,7 +315,12 @@ func writeDraft(e *env, d *api.Draft, to draftPlace) error {
 		fmt.Fprintln(e.errs, e.paint.warn(fmt.Sprintf("! not drafted: %s %s: %s", u.Kind, u.Name, u.Why)))
 	}
 	for _, u := range d.Uncovered {
-		fmt.Fprintln(e.errs, e.paint.warn(fmt.Sprintf("! not looked at: %s (%s)", plural.Of(u.Count, u.What), strings.Join(u.Names, ", "))))
+		fmt.Fprintln(
+			e.errs,
+			e.paint.warn(
+				fmt.Sprintf("! not looked at: %s (%s)", plural.Of(u.Count, u.What), strings.Join(u.Names, ", ")),
+			),
+		)
 	}
 	if len(d.Undrafted)+len(d.Unreturned)+len(d.Uncovered) > 0 {
 		return &codedError{exitHeld, ""}
@@ -305,7 +356,10 @@ func writeDraftFiles(e *env, d *api.Draft, to draftPlace) error {
 			fmt.Fprintln(e.out, file[0])
 		}
 	}
-	fmt.Fprintln(e.out, e.paint.dim(fmt.Sprintf("proved in a scratch database: forward and back; for review, it %s", d.About)))
+	fmt.Fprintln(
+		e.out,
+		e.paint.dim(fmt.Sprintf("proved in a scratch database: forward and back; for review, it %s", d.About)),
+	)
 	return nil
 }
 

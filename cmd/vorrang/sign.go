@@ -37,7 +37,11 @@ func signCommand() command {
 					return err
 				}
 				if digest := release.Digest(content.Sums); digest != content.Release.Digest {
-					return fmt.Errorf("the service's SHA256SUMS has the digest %s, and the release %s; it is not signed", digest.Short(), content.Release.Digest.Short())
+					return fmt.Errorf(
+						"the service's SHA256SUMS has the digest %s, and the release %s; it is not signed",
+						digest.Short(),
+						content.Release.Digest.Short(),
+					)
 				}
 				if err := asInFolder(*dir, content.Sums); err != nil {
 					return err
@@ -56,7 +60,13 @@ func signCommand() command {
 					return err
 				}
 				return e.print(signed, func() {
-					fmt.Fprintf(e.out, "release %s of %s is signed with the key %s\n", e.paint.strong(signed.Release), at.lane, ssh.FingerprintSHA256(signer.PublicKey()))
+					fmt.Fprintf(
+						e.out,
+						"release %s of %s is signed with the key %s\n",
+						e.paint.strong(signed.Release),
+						at.lane,
+						ssh.FingerprintSHA256(signer.PublicKey()),
+					)
 					fmt.Fprintf(e.out, "digest %s, as in %s\n", signed.Digest, *dir)
 				})
 			})
@@ -82,7 +92,11 @@ func asInFolder(dir, sums string) error {
 		}
 	}
 	if len(other) > 0 {
-		return fmt.Errorf("the release is not what %s holds, and is not signed: %s; check out what it was cut from, or name that folder with -dir", dir, strings.Join(other, ", "))
+		return fmt.Errorf(
+			"the release is not what %s holds, and is not signed: %s; check out what it was cut from, or name that folder with -dir",
+			dir,
+			strings.Join(other, ", "),
+		)
 	}
 	return nil
 }
@@ -122,7 +136,10 @@ func fromAgent(file, text string) (ssh.Signer, func(), error) {
 	}
 	socket := os.Getenv("SSH_AUTH_SOCK")
 	if socket == "" {
-		return nil, nil, fmt.Errorf("%s is a public key, and no SSH agent runs (SSH_AUTH_SOCK is empty); name the private key", file)
+		return nil, nil, fmt.Errorf(
+			"%s is a public key, and no SSH agent runs (SSH_AUTH_SOCK is empty); name the private key",
+			file,
+		)
 	}
 	connection, err := net.Dial("unix", socket)
 	if err != nil {

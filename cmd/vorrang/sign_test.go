@@ -19,7 +19,8 @@ import (
 // key makes an SSH key with ssh-keygen: the private key's file, and its public line.
 func key(t *testing.T, holder, passphrase string) (file, public string) {
 	file = filepath.Join(t.TempDir(), "id_ed25519")
-	said, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", passphrase, "-C", holder, "-f", file).CombinedOutput()
+	said, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", passphrase, "-C", holder, "-f", file).
+		CombinedOutput()
 	require.NoError(t, err, "%s", said)
 	text, err := os.ReadFile(file + ".pub")
 	require.NoError(t, err)
@@ -37,7 +38,11 @@ func TestAReleaseIsSignedAndTheGateAsksForIt(t *testing.T) {
 		_, out, errs := say(t, "gate", "-to", "production", "-release", "2026.11")
 		return out + errs
 	}
-	assert.Regexp(t, `hold  signature .*release 2026.11 is not signed\n +→ let one of them sign it, where its step folder is: p.holm: vorrang sign -lane harbour 2026.11 -key FILE`, gated())
+	assert.Regexp(
+		t,
+		`hold  signature .*release 2026.11 is not signed\n +→ let one of them sign it, where its step folder is: p.holm: vorrang sign -lane harbour 2026.11 -key FILE`,
+		gated(),
+	)
 
 	code, out, errs := say(t, "sign", "2026.11", "-key", other, "-dir", w.Steps)
 	require.Equal(t, 0, code, out+errs)
@@ -59,7 +64,8 @@ func TestAReleaseIsSignedAndTheGateAsksForIt(t *testing.T) {
 	code, out, errs = say(t, "export", "2026.11", "-o", "b.tar.gz")
 	require.Equal(t, 0, code, out+errs)
 	require.NoError(t, os.WriteFile("allowed", []byte("p.holm "+public+"\n"), 0o600))
-	said, err := exec.Command("sh", "-c", "tar xzf b.tar.gz && csplit -s -z SHA256SUMS.sig '/BEGIN/' '{*}' && for s in xx*; do ssh-keygen -Y verify -n vorrang-release -f allowed -I p.holm -s $s < SHA256SUMS; done; true").CombinedOutput()
+	said, err := exec.Command("sh", "-c", "tar xzf b.tar.gz && csplit -s -z SHA256SUMS.sig '/BEGIN/' '{*}' && for s in xx*; do ssh-keygen -Y verify -n vorrang-release -f allowed -I p.holm -s $s < SHA256SUMS; done; true").
+		CombinedOutput()
 	require.NoError(t, err)
 	assert.Equal(t, 1, strings.Count(string(said), "Good \"vorrang-release\" signature for p.holm"), "%s", said)
 	packed, err := os.ReadFile("b.tar.gz")
@@ -86,7 +92,11 @@ func TestAReleaseIsSignedAndTheGateAsksForIt(t *testing.T) {
 	back := []string{"rollback", "-env", "production", "-last", "1", "-confirm", "production"}
 	code, out, errs = say(t, back...)
 	assert.Equal(t, 3, code, out+errs)
-	assert.Contains(t, out+errs, "production asks for signatures, and the way back of step 1 stands in no release that is signed")
+	assert.Contains(
+		t,
+		out+errs,
+		"production asks for signatures, and the way back of step 1 stands in no release that is signed",
+	)
 	code, out, errs = say(t, "sign", "2026.12", "-key", other, "-dir", w.Steps)
 	require.Equal(t, 0, code, out+errs)
 	code, out, errs = say(t, back...)
@@ -97,7 +107,11 @@ func TestAReleaseIsSignedAndTheGateAsksForIt(t *testing.T) {
 	assert.Equal(t, 0, code, out+errs)
 
 	// what is no signature in the records counts for nothing
-	pgtest.Exec(t, w.Records, `UPDATE records.signature SET body = jsonb_set(body, '{signature}', to_jsonb(replace(body->>'signature', 'U1NIU0lH', 'U1NIU0lI')))`)
+	pgtest.Exec(
+		t,
+		w.Records,
+		`UPDATE records.signature SET body = jsonb_set(body, '{signature}', to_jsonb(replace(body->>'signature', 'U1NIU0lH', 'U1NIU0lI')))`,
+	)
 	t.Setenv("VORRANG_SERVER", w.Server)
 	assert.Contains(t, gated(), "release 2026.11 is not signed")
 }

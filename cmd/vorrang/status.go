@@ -163,7 +163,13 @@ func printTrouble(e *env, s api.EnvironmentStatus, withName bool) {
 		if withName {
 			place = s.Lane + "/" + s.Environment + ": "
 		}
-		fmt.Fprintf(e.out, "\n%s%s\n  → %s\n", e.paint.bad(place), trouble.Message, e.paint.strong(advice.Text(trouble.Remedies)))
+		fmt.Fprintf(
+			e.out,
+			"\n%s%s\n  → %s\n",
+			e.paint.bad(place),
+			trouble.Message,
+			e.paint.strong(advice.Text(trouble.Remedies)),
+		)
 	}
 }
 
@@ -237,7 +243,12 @@ func changeWords(change sqltext.Change) string {
 
 // printDifference writes the applied text against the new one, line by line.
 func printDifference(e *env, s api.StepStatus) {
-	fmt.Fprintf(e.out, "\nstep %s, applied text (-) against the catalogue's (+): %s\n", s.Number, e.paint.strong(changeWords(s.Difference.Change)))
+	fmt.Fprintf(
+		e.out,
+		"\nstep %s, applied text (-) against the catalogue's (+): %s\n",
+		s.Number,
+		e.paint.strong(changeWords(s.Difference.Change)),
+	)
 	last := 0
 	for _, line := range s.Difference.Lines {
 		at := max(line.Before, line.After)

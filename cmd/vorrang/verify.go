@@ -43,17 +43,36 @@ func verifyCommand() command {
 
 func printVerification(e *env, v *api.Verification) {
 	for _, u := range v.Unreached {
-		fmt.Fprintf(e.out, "%s %s\n  → %s\n", e.paint.bad(v.Lane+"/"+u.Environment+" was not reached:"), u.Message, e.paint.strong(advice.Text(u.Remedies)))
+		fmt.Fprintf(
+			e.out,
+			"%s %s\n  → %s\n",
+			e.paint.bad(v.Lane+"/"+u.Environment+" was not reached:"),
+			u.Message,
+			e.paint.strong(advice.Text(u.Remedies)),
+		)
 	}
 	for _, d := range v.Deviations {
 		since := ""
 		if d.Since != nil {
 			since = e.paint.dim(" since " + moment(*d.Since) + " UTC")
 		}
-		fmt.Fprintf(e.out, "%s %s%s\n  → %s\n", e.paint.bad(fmt.Sprintf("%s/%s %s:", v.Lane, d.Environment, d.Kind)), d.What, since, e.paint.strong(advice.Text(d.Remedies)))
+		fmt.Fprintf(
+			e.out,
+			"%s %s%s\n  → %s\n",
+			e.paint.bad(fmt.Sprintf("%s/%s %s:", v.Lane, d.Environment, d.Kind)),
+			d.What,
+			since,
+			e.paint.strong(advice.Text(d.Remedies)),
+		)
 	}
 	if len(v.Deviations) == 0 && len(v.Environments) > 0 {
-		fmt.Fprintf(e.out, "%s in %s of %s\n", e.paint.good("the history is consistent"), plural.Of(len(v.Environments), "environment"), v.Lane)
+		fmt.Fprintf(
+			e.out,
+			"%s in %s of %s\n",
+			e.paint.good("the history is consistent"),
+			plural.Of(len(v.Environments), "environment"),
+			v.Lane,
+		)
 	}
 }
 
@@ -126,7 +145,13 @@ func writeJUnit(path string, v *api.Verification) error {
 	}
 	for _, u := range v.Unreached {
 		all.Suites = append(all.Suites, junitSuite{Name: v.Lane + "/" + u.Environment, Tests: 1, Errors: 1,
-			Cases: []junitCase{{Class: v.Lane + "/" + u.Environment, Name: "reached", Error: &junitBad{Message: u.Message, Text: advice.Text(u.Remedies)}}}})
+			Cases: []junitCase{
+				{
+					Class: v.Lane + "/" + u.Environment,
+					Name:  "reached",
+					Error: &junitBad{Message: u.Message, Text: advice.Text(u.Remedies)},
+				},
+			}})
 	}
 	return writeXML(path, all)
 }

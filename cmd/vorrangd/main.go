@@ -59,18 +59,60 @@ func parse(args []string) (settings, error) {
 	var s settings
 	flags := flag.NewFlagSet("vorrangd", flag.ContinueOnError)
 	flags.StringVar(&s.listen, "listen", "127.0.0.1:7340", "the `address` to answer at")
-	flags.StringVar(&s.records, "records", os.Getenv("VORRANG_RECORDS_URL"), "the `URL` of the records database (VORRANG_RECORDS_URL)")
-	flags.StringVar(&s.signIn, "sign-in", os.Getenv("VORRANG_SIGN_IN"), "a `file` that says how people sign in by OpenID Connect (VORRANG_SIGN_IN)")
-	flags.StringVar(&s.certificate, "tls-certificate", os.Getenv("VORRANG_TLS_CERTIFICATE"), "the `file` of the certificate to answer with; read again when it changes (VORRANG_TLS_CERTIFICATE)")
+	flags.StringVar(
+		&s.records,
+		"records",
+		os.Getenv("VORRANG_RECORDS_URL"),
+		"the `URL` of the records database (VORRANG_RECORDS_URL)",
+	)
+	flags.StringVar(
+		&s.signIn,
+		"sign-in",
+		os.Getenv("VORRANG_SIGN_IN"),
+		"a `file` that says how people sign in by OpenID Connect (VORRANG_SIGN_IN)",
+	)
+	flags.StringVar(
+		&s.certificate,
+		"tls-certificate",
+		os.Getenv("VORRANG_TLS_CERTIFICATE"),
+		"the `file` of the certificate to answer with; read again when it changes (VORRANG_TLS_CERTIFICATE)",
+	)
 	flags.StringVar(&s.key, "tls-key", os.Getenv("VORRANG_TLS_KEY"), "the `file` of its key (VORRANG_TLS_KEY)")
 	flags.BoolVar(&s.plain, "plain", false, "answer beyond this machine without TLS: a proxy in front of it speaks TLS")
-	proxies := flags.String("proxies", os.Getenv("VORRANG_PROXIES"), "`networks`, divided by commas, whose X-Forwarded-For and X-Forwarded-Proto are believed, such as 127.0.0.1/32 (VORRANG_PROXIES)")
-	references := flags.String("references", os.Getenv("VORRANG_REFERENCES"), "`patterns`, divided by commas, of what targets and hooks may refer to, such as env:HARBOUR_*,file:/run/secrets/*; without it all but the service's own (VORRANG_REFERENCES)")
-	hookNetworks := flags.String("hook-networks", os.Getenv("VORRANG_HOOK_NETWORKS"), "`networks` that hooks may lead to although they are this machine's or link-local (VORRANG_HOOK_NETWORKS)")
-	flags.StringVar(&s.sqlite, "sqlite", os.Getenv("VORRANG_SQLITE"), "the `folder` of the SQLite files that may be targets; without it none is opened (VORRANG_SQLITE)")
+	proxies := flags.String(
+		"proxies",
+		os.Getenv("VORRANG_PROXIES"),
+		"`networks`, divided by commas, whose X-Forwarded-For and X-Forwarded-Proto are believed, such as 127.0.0.1/32 (VORRANG_PROXIES)",
+	)
+	references := flags.String(
+		"references",
+		os.Getenv("VORRANG_REFERENCES"),
+		"`patterns`, divided by commas, of what targets and hooks may refer to, such as env:HARBOUR_*,file:/run/secrets/*; without it all but the service's own (VORRANG_REFERENCES)",
+	)
+	hookNetworks := flags.String(
+		"hook-networks",
+		os.Getenv("VORRANG_HOOK_NETWORKS"),
+		"`networks` that hooks may lead to although they are this machine's or link-local (VORRANG_HOOK_NETWORKS)",
+	)
+	flags.StringVar(
+		&s.sqlite,
+		"sqlite",
+		os.Getenv("VORRANG_SQLITE"),
+		"the `folder` of the SQLite files that may be targets; without it none is opened (VORRANG_SQLITE)",
+	)
 	flags.StringVar(&s.log, "log", "info", "the least `level` to log: debug, info, warn or error")
-	flags.DurationVar(&s.grace, "grace", 20*time.Second, "how long a running step may take to end once the service is stopped")
-	flags.DurationVar(&s.wait, "wait", 15*time.Second, "how long to wait for another vorrangd on the same records to end")
+	flags.DurationVar(
+		&s.grace,
+		"grace",
+		20*time.Second,
+		"how long a running step may take to end once the service is stopped",
+	)
+	flags.DurationVar(
+		&s.wait,
+		"wait",
+		15*time.Second,
+		"how long to wait for another vorrangd on the same records to end",
+	)
 	showVersion := flags.Bool("version", false, "print the version and end")
 	flags.Usage = func() {
 		fmt.Fprintf(flags.Output(), "vorrangd answers Vorrang's API and carries deployments out.\n\n"+
@@ -91,11 +133,18 @@ func parse(args []string) (settings, error) {
 		return s, errors.New("-tls-certificate and -tls-key go together: a certificate needs its key")
 	}
 	if s.certificate == "" && !s.plain && !onLoopback(s.listen) {
-		return s, fmt.Errorf("-listen %s answers beyond this machine, and passwords would pass unencrypted; give -tls-certificate and -tls-key, or, with a proxy in front that speaks TLS, -plain", s.listen)
+		return s, fmt.Errorf(
+			"-listen %s answers beyond this machine, and passwords would pass unencrypted; give -tls-certificate and -tls-key, or, with a proxy in front that speaks TLS, -plain",
+			s.listen,
+		)
 	}
 	for _, pattern := range strings.FieldsFunc(*references, func(r rune) bool { return r == ',' || r == ' ' }) {
-		if _, err := path.Match(pattern, ""); err != nil || !strings.HasPrefix(pattern, "env:") && !strings.HasPrefix(pattern, "file:") {
-			return s, fmt.Errorf("-references: %q is no pattern; write it as env:HARBOUR_* or file:/run/secrets/*", pattern)
+		if _, err := path.Match(pattern, ""); err != nil ||
+			!strings.HasPrefix(pattern, "env:") && !strings.HasPrefix(pattern, "file:") {
+			return s, fmt.Errorf(
+				"-references: %q is no pattern; write it as env:HARBOUR_* or file:/run/secrets/*",
+				pattern,
+			)
 		}
 		s.references = append(s.references, pattern)
 	}
@@ -107,10 +156,15 @@ func parse(args []string) (settings, error) {
 		return s, err
 	}
 	if info, err := os.Stat(s.sqlite); s.sqlite != "" && (err != nil || !info.IsDir()) {
-		return s, fmt.Errorf("-sqlite %s is no folder that can be read; make it, or name the one that holds the SQLite files", s.sqlite)
+		return s, fmt.Errorf(
+			"-sqlite %s is no folder that can be read; make it, or name the one that holds the SQLite files",
+			s.sqlite,
+		)
 	}
 	if s.records == "" {
-		return s, errors.New("the records database is not given; set VORRANG_RECORDS_URL, or -records, to the URL of an empty PostgreSQL database")
+		return s, errors.New(
+			"the records database is not given; set VORRANG_RECORDS_URL, or -records, to the URL of an empty PostgreSQL database",
+		)
 	}
 	return s, nil
 }
@@ -160,8 +214,21 @@ func run(args []string) error {
 		return err
 	}
 	defer store.Close()
-	server, err := service.New(service.Config{Engines: engine.Of(postgres.Engine{}, mariadb.Engine{}, sqlite.Engine{Folder: s.sqlite}), Records: store, Token: os.Getenv("VORRANG_ADMIN_TOKEN"), OpenID: openID,
-		Console: console.Files(), Log: log, Version: version, Grace: s.grace, Proxies: s.proxies, HookNetworks: s.hooks, References: s.references})
+	server, err := service.New(
+		service.Config{
+			Engines:      engine.Of(postgres.Engine{}, mariadb.Engine{}, sqlite.Engine{Folder: s.sqlite}),
+			Records:      store,
+			Token:        os.Getenv("VORRANG_ADMIN_TOKEN"),
+			OpenID:       openID,
+			Console:      console.Files(),
+			Log:          log,
+			Version:      version,
+			Grace:        s.grace,
+			Proxies:      s.proxies,
+			HookNetworks: s.hooks,
+			References:   s.references,
+		},
+	)
 	if err != nil {
 		return err
 	}

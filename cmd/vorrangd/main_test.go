@@ -22,8 +22,13 @@ import (
 func issue(t *testing.T, folder string, number int64, stamp time.Time) (certificate, key string) {
 	secret, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(number), Subject: pkix.Name{CommonName: "nordmole"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour)}
+	template := &x509.Certificate{
+		SerialNumber: big.NewInt(number),
+		Subject:      pkix.Name{CommonName: "nordmole"},
+		IPAddresses:  []net.IP{net.IPv4(127, 0, 0, 1)},
+		NotBefore:    time.Now().Add(-time.Hour),
+		NotAfter:     time.Now().Add(time.Hour),
+	}
 	signed, err := x509.CreateCertificate(rand.Reader, template, template, secret.Public(), secret)
 	require.NoError(t, err)
 	private, err := x509.MarshalPKCS8PrivateKey(secret)

@@ -162,7 +162,10 @@ var name = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}(@[a-z0-9.-]{1,100})?$`
 // CheckName is an error unless a text can be the name of a person or a token.
 func CheckName(text string) error {
 	if !name.MatchString(text) {
-		return fmt.Errorf("%q is no name; write lower-case letters, digits, dots and hyphens, as in m.kai or m.kai@nordmole.example", text)
+		return fmt.Errorf(
+			"%q is no name; write lower-case letters, digits, dots and hyphens, as in m.kai or m.kai@nordmole.example",
+			text,
+		)
 	}
 	return nil
 }

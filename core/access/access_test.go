@@ -22,7 +22,12 @@ func TestGrantsAreReadAsTheyAreWritten(t *testing.T) {
 }
 
 func TestWhatAGrantReaches(t *testing.T) {
-	production, lane, all := access.Scope{Lane: "harbour", Environment: "production"}, access.Scope{Lane: "harbour"}, access.Scope{}
+	production, lane, all := access.Scope{
+		Lane:        "harbour",
+		Environment: "production",
+	}, access.Scope{
+		Lane: "harbour",
+	}, access.Scope{}
 	promote, cut := access.By(access.Releaser), access.By(access.Releaser)
 	for grant, may := range map[string]struct{ promoteThere, cutInLane, lookAtLane, lookAtAll, elsewhere bool }{
 		"releaser":                    {true, true, true, true, true},
@@ -41,7 +46,13 @@ func TestWhatAGrantReaches(t *testing.T) {
 		assert.Equal(t, may.cutInLane, have.Allow(cut, lane), "%s cuts", grant)
 		assert.Equal(t, may.lookAtLane, have.Allow(access.Looking, lane), "%s looks at the lane", grant)
 		assert.Equal(t, may.lookAtAll, have.Allow(access.Looking, all), "%s looks", grant)
-		assert.Equal(t, may.elsewhere, have.Allow(promote, access.Scope{Lane: "tide-gauges", Environment: "staging"}), "%s elsewhere", grant)
+		assert.Equal(
+			t,
+			may.elsewhere,
+			have.Allow(promote, access.Scope{Lane: "tide-gauges", Environment: "staging"}),
+			"%s elsewhere",
+			grant,
+		)
 	}
 	assert.False(t, access.Grants(nil).Allow(access.Looking, all), "nothing granted is nothing allowed")
 }

@@ -27,7 +27,9 @@ func (r *run) autocommit(ctx context.Context, s script, started time.Time) *Fail
 	p.done = p.sum.Total()
 	if from > 1 && (from > len(s.statements)+1 || p.done != r.step.Done) {
 		return &Failure{Step: r.step.Step.Number, File: s.file, Line: 1, Column: 1, Message: fmt.Sprintf(
-			"an earlier try carried out the statements before number %d, and these were changed since; put them back as they were", from)}
+			"an earlier try carried out the statements before number %d, and these were changed since; put them back as they were",
+			from,
+		)}
 	}
 	if err := r.Target.Prepare(ctx, r.settings(s.options)); err != nil {
 		return r.fail(s, 0, err)
@@ -58,10 +60,27 @@ func (r *run) sessionAgain(ctx context.Context, p *progress) *Failure {
 	session := r.Dialect.SessionOf(before)
 	if s, why := Unresumable(session, rest); why != "" {
 		line, column := step.Position(p.text, s.Offset)
-		return &Failure{Step: r.step.Step.Number, File: p.file, Line: line, Column: column, Message: why, Left: "what the earlier tries did; this one ran nothing"}
+		return &Failure{
+			Step:    r.step.Step.Number,
+			File:    p.file,
+			Line:    line,
+			Column:  column,
+			Message: why,
+			Left:    "what the earlier tries did; this one ran nothing",
+		}
 	}
 	for _, again := range session.Again {
-		r.emit(Event{Kind: Notice, Severity: "NOTICE", Message: fmt.Sprintf("line %d runs again, for the session: %s", again.Line, step.Head(again.SQL, mostShown))})
+		r.emit(
+			Event{
+				Kind:     Notice,
+				Severity: "NOTICE",
+				Message: fmt.Sprintf(
+					"line %d runs again, for the session: %s",
+					again.Line,
+					step.Head(again.SQL, mostShown),
+				),
+			},
+		)
 		i := slices.IndexFunc(before, func(s sqltext.Statement) bool { return s.Offset == again.Offset })
 		if _, failure, _ := r.exec(ctx, p.script, i); failure != nil {
 			return r.stopAt(ctx, p, failure)
@@ -100,11 +119,26 @@ func (r *run) unneeded(ctx context.Context, s script) (map[int]bool, *Failure) {
 	}
 	run, err := evidence.Undo(s.statements, r.Dialect.SessionOf(s.statements), seen)
 	if err != nil {
-		return nil, &Failure{Step: r.step.Step.Number, File: s.file, Message: "only a part of the step took effect, and " + err.Error(), Left: "what it was before; nothing of the way back ran"}
+		return nil, &Failure{
+			Step:    r.step.Step.Number,
+			File:    s.file,
+			Message: "only a part of the step took effect, and " + err.Error(),
+			Left:    "what it was before; nothing of the way back ran",
+		}
 	}
 	for i, needed := range run {
 		if skip[i] = !needed; skip[i] {
-			r.emit(Event{Kind: Notice, Severity: "NOTICE", Message: fmt.Sprintf("statement %d of the way back (line %d) has nothing to undo, and is passed over", i+1, s.statements[i].Line)})
+			r.emit(
+				Event{
+					Kind:     Notice,
+					Severity: "NOTICE",
+					Message: fmt.Sprintf(
+						"statement %d of the way back (line %d) has nothing to undo, and is passed over",
+						i+1,
+						s.statements[i].Line,
+					),
+				},
+			)
 		}
 	}
 	return skip, nil
@@ -192,7 +226,13 @@ func (r *run) swept(ctx context.Context, s sqltext.Statement, f *Failure) bool {
 		return false
 	}
 	if dropped {
-		r.emit(Event{Kind: Notice, Severity: "NOTICE", Message: fmt.Sprintf("the %s, left INVALID by the build that failed, was dropped", index)})
+		r.emit(
+			Event{
+				Kind:     Notice,
+				Severity: "NOTICE",
+				Message:  fmt.Sprintf("the %s, left INVALID by the build that failed, was dropped", index),
+			},
+		)
 	}
 	return true
 }
@@ -202,7 +242,11 @@ func (r *run) afterLast(ctx context.Context, p *progress) *Failure {
 	last := len(p.statements) - 1
 	if r.Target.InTransaction() {
 		r.undo(ctx)
-		return r.stopAt(ctx, p, r.fail(p.script, last, errors.New("the script leaves its transaction open; end it with COMMIT")))
+		return r.stopAt(
+			ctx,
+			p,
+			r.fail(p.script, last, errors.New("the script leaves its transaction open; end it with COMMIT")),
+		)
 	}
 	p.at, p.done = len(p.statements)+1, p.sum.Total()
 	if failure := r.remains(ctx, p); failure != nil {
@@ -235,7 +279,15 @@ func (r *run) remains(ctx context.Context, p *progress) *Failure {
 		if !p.ran && p.from == 1 { // nothing was reversed: the step is as far as it came
 			p.at, p.done = 1, ""
 		}
-		return r.stopAt(ctx, p, r.fail(p.script, last, errors.New("the way back ran, and of what the step did this is left: "+strings.Join(left, ", "))))
+		return r.stopAt(
+			ctx,
+			p,
+			r.fail(
+				p.script,
+				last,
+				errors.New("the way back ran, and of what the step did this is left: "+strings.Join(left, ", ")),
+			),
+		)
 	}
 	return nil
 }
@@ -263,7 +315,12 @@ func (r *run) stopAt(ctx context.Context, p *progress, f *Failure) *Failure {
 	case p.at > n:
 		f.Left = "all statements took effect and stay; the next " + r.again() + " only runs the check again"
 	default:
-		f.Left = fmt.Sprintf("the statements before number %d of %d took effect and stay; the next %s goes on there", p.at, n, r.again())
+		f.Left = fmt.Sprintf(
+			"the statements before number %d of %d took effect and stay; the next %s goes on there",
+			p.at,
+			n,
+			r.again(),
+		)
 	}
 	r.note(ctx, p.script, f, p.started, p.detail())
 	return f

@@ -46,7 +46,13 @@ func (b *backfill) detail() *ledger.Detail {
 // finds what is left.
 func (r *run) batches(ctx context.Context, s script, started time.Time) *Failure {
 	statement := s.statements[0]
-	b := &backfill{script: s, all: statement.WithBatch(math.MaxInt64), started: started, before: r.step.Rows, noted: started}
+	b := &backfill{
+		script:  s,
+		all:     statement.WithBatch(math.MaxInt64),
+		started: started,
+		before:  r.step.Rows,
+		noted:   started,
+	}
 	b.statements = []sqltext.Statement{statement.WithBatch(int64(s.options.BatchSize))}
 	r.estimate(ctx, b)
 	if err := r.append(ctx, r.entry(ledger.Begun, s, 0, b.detail())); err != nil {
@@ -148,7 +154,11 @@ func (r *run) oneBatch(ctx context.Context, b *backfill) (rows int64, f *Failure
 // stopBatches notes how far a step of mode batches came.
 func (r *run) stopBatches(ctx context.Context, b *backfill, f *Failure) *Failure {
 	f.Partly = b.rows > 0
-	f.Left = fmt.Sprintf("the batches before it stay: %d rows so far; the next %s goes on from there", b.total(), r.again())
+	f.Left = fmt.Sprintf(
+		"the batches before it stay: %d rows so far; the next %s goes on from there",
+		b.total(),
+		r.again(),
+	)
 	r.note(ctx, b.script, f, b.started, b.detail())
 	return f
 }

@@ -170,14 +170,22 @@ func TestAStepItsCheckAndItsRowCommitTogether(t *testing.T) {
 	result := y.promote()
 	require.Equal(t, deploy.Done, result.Outcome)
 	assert.Equal(t, "4", y.query("SELECT count(*) FROM berth"))
-	assert.Equal(t, "started step-began statement statement step-done step-began statement statement notice step-done ended", y.kinds())
+	assert.Equal(
+		t,
+		"started step-began statement statement step-done step-began statement statement notice step-done ended",
+		y.kinds(),
+	)
 	assert.Equal(t, "NOTICE loaded 4 berths", y.events[8].Severity+" "+y.events[8].Message)
 
 	view := y.view()
 	assert.Equal(t, result.Head, view.State.Head)
 	assert.Equal(t, step.Number("2"), view.State.At())
 	assert.Equal(t, y.steps()[0].Forward.Checksum, view.State.Of("1").Checksum)
-	assert.Equal(t, "1 pilot {}", y.query("SELECT concat_ws(' ', deployment, actor, detail) FROM vorrang.ledger WHERE seq = 2"))
+	assert.Equal(
+		t,
+		"1 pilot {}",
+		y.query("SELECT concat_ws(' ', deployment, actor, detail) FROM vorrang.ledger WHERE seq = 2"),
+	)
 }
 
 func TestAFailureNamesThePlaceAndLeavesNothing(t *testing.T) {
@@ -189,18 +197,97 @@ func TestAFailureNamesThePlaceAndLeavesNothing(t *testing.T) {
 		source   string
 		caret    int
 	}{
-		"a statement with a position": {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);\n\n  SELECT 'ж', missing FROM berth;"}, "1-a.sql:3:15", `column "missing" does not exist`, "42703", "  SELECT 'ж', missing FROM berth;", 15},
-		"one without a position":      {map[string]string{"1-a.sql": "CREATE TABLE berth (id int PRIMARY KEY);\nINSERT INTO berth VALUES (1), (1);"}, "1-a.sql:2:1", "duplicate key value", "23505", "INSERT INTO berth VALUES (1), (1);", 1},
-		"a COPY of a trigger of a COPY": {map[string]string{"1-a.sql": "CREATE TABLE other (id int); CREATE TABLE berth (id int);\nCREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS " +
-			"$$ BEGIN IF NEW.id = 3 THEN COPY other FROM PROGRAM 'printf \"1\\n1\\n1\\nNorth\\n\"'; END IF; RETURN NEW; END $$;\nCREATE TRIGGER t BEFORE INSERT ON berth FOR EACH ROW EXECUTE FUNCTION f();\n" +
-			"COPY berth FROM stdin;\n1\n2\n3\n4\n\\.\n"}, "1-a.sql:7:1", "invalid input syntax for type integer", "22P02", "3", 1},
-		"a line of COPY data":        {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);\nCOPY berth FROM stdin;\n1\nNorth\n2\n\\.\n"}, "1-a.sql:4:1", "invalid input syntax for type integer", "22P02", "North", 1},
-		"inside a function":          {map[string]string{"1-a.sql": "DO $$ BEGIN\n  PERFORM 1/0;\nEND $$;"}, "1-a.sql:1:1", "division by zero", "22012", "DO $$ BEGIN", 1},
-		"a deferred constraint":      {map[string]string{"1-a.sql": "CREATE TABLE a (id int PRIMARY KEY);\nCREATE TABLE b (a int REFERENCES a DEFERRABLE INITIALLY DEFERRED);\nINSERT INTO b VALUES (1);"}, "1-a.sql:3:1", "at the end of the step's transaction: insert or update on table", "23503", "INSERT INTO b VALUES (1);", 1},
-		"a check that does not hold": {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);", "1-a.check.sql": "SELECT true;\nSELECT count(*) = 3 FROM berth;"}, "1-a.check.sql:2:1", "the check does not hold: it gave (false)", "", "SELECT count(*) = 3 FROM berth;", 1},
-		"a check without a row":      {map[string]string{"1-a.sql": "CREATE TABLE berth (id int);", "1-a.check.sql": "SELECT true FROM berth"}, "1-a.check.sql:1:1", "it gave 0 rows", "", "SELECT true FROM berth", 1},
-		"a check that gives null":    {map[string]string{"1-a.sql": "SELECT 1;", "1-a.check.sql": "SELECT null, 'x'"}, "1-a.check.sql:1:1", "it gave (null, x)", "", "SELECT null, 'x'", 1},
-		"a script that commits":      {map[string]string{"1-a.sql": "CREATE TABLE berth (id int); DO $$ BEGIN END $$; ROLLBACK"}, "1-a.sql:1:50", "ended Vorrang's transaction by itself", "", "CREATE TABLE berth (id int); DO $$ BEGIN END $$; ROLLBACK", 50},
+		"a statement with a position": {
+			map[string]string{"1-a.sql": "CREATE TABLE berth (id int);\n\n  SELECT 'ж', missing FROM berth;"},
+			"1-a.sql:3:15",
+			`column "missing" does not exist`,
+			"42703",
+			"  SELECT 'ж', missing FROM berth;",
+			15,
+		},
+		"one without a position": {
+			map[string]string{
+				"1-a.sql": "CREATE TABLE berth (id int PRIMARY KEY);\nINSERT INTO berth VALUES (1), (1);",
+			},
+			"1-a.sql:2:1",
+			"duplicate key value",
+			"23505",
+			"INSERT INTO berth VALUES (1), (1);",
+			1,
+		},
+		"a COPY of a trigger of a COPY": {
+			map[string]string{
+				"1-a.sql": "CREATE TABLE other (id int); CREATE TABLE berth (id int);\nCREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS " +
+					"$$ BEGIN IF NEW.id = 3 THEN COPY other FROM PROGRAM 'printf \"1\\n1\\n1\\nNorth\\n\"'; END IF; RETURN NEW; END $$;\nCREATE TRIGGER t BEFORE INSERT ON berth FOR EACH ROW EXECUTE FUNCTION f();\n" +
+					"COPY berth FROM stdin;\n1\n2\n3\n4\n\\.\n",
+			},
+			"1-a.sql:7:1",
+			"invalid input syntax for type integer",
+			"22P02",
+			"3",
+			1,
+		},
+		"a line of COPY data": {
+			map[string]string{"1-a.sql": "CREATE TABLE berth (id int);\nCOPY berth FROM stdin;\n1\nNorth\n2\n\\.\n"},
+			"1-a.sql:4:1",
+			"invalid input syntax for type integer",
+			"22P02",
+			"North",
+			1,
+		},
+		"inside a function": {
+			map[string]string{"1-a.sql": "DO $$ BEGIN\n  PERFORM 1/0;\nEND $$;"},
+			"1-a.sql:1:1",
+			"division by zero",
+			"22012",
+			"DO $$ BEGIN",
+			1,
+		},
+		"a deferred constraint": {
+			map[string]string{
+				"1-a.sql": "CREATE TABLE a (id int PRIMARY KEY);\nCREATE TABLE b (a int REFERENCES a DEFERRABLE INITIALLY DEFERRED);\nINSERT INTO b VALUES (1);",
+			},
+			"1-a.sql:3:1",
+			"at the end of the step's transaction: insert or update on table",
+			"23503",
+			"INSERT INTO b VALUES (1);",
+			1,
+		},
+		"a check that does not hold": {
+			map[string]string{
+				"1-a.sql":       "CREATE TABLE berth (id int);",
+				"1-a.check.sql": "SELECT true;\nSELECT count(*) = 3 FROM berth;",
+			},
+			"1-a.check.sql:2:1",
+			"the check does not hold: it gave (false)",
+			"",
+			"SELECT count(*) = 3 FROM berth;",
+			1,
+		},
+		"a check without a row": {
+			map[string]string{"1-a.sql": "CREATE TABLE berth (id int);", "1-a.check.sql": "SELECT true FROM berth"},
+			"1-a.check.sql:1:1",
+			"it gave 0 rows",
+			"",
+			"SELECT true FROM berth",
+			1,
+		},
+		"a check that gives null": {
+			map[string]string{"1-a.sql": "SELECT 1;", "1-a.check.sql": "SELECT null, 'x'"},
+			"1-a.check.sql:1:1",
+			"it gave (null, x)",
+			"",
+			"SELECT null, 'x'",
+			1,
+		},
+		"a script that commits": {
+			map[string]string{"1-a.sql": "CREATE TABLE berth (id int); DO $$ BEGIN END $$; ROLLBACK"},
+			"1-a.sql:1:50",
+			"ended Vorrang's transaction by itself",
+			"",
+			"CREATE TABLE berth (id int); DO $$ BEGIN END $$; ROLLBACK",
+			50,
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -221,22 +308,51 @@ func TestAFailureNamesThePlaceAndLeavesNothing(t *testing.T) {
 }
 
 func TestAFailureIsShownWithItsLineAndACaret(t *testing.T) {
-	f := deploy.Failure{File: "0012-a.sql", Line: 12, Column: 4, Source: "\tx y", Caret: 4, Message: "no", SQLState: "42601", Hint: "perhaps\nyes"}
-	assert.Equal(t, "0012-a.sql:12:4: no (SQLSTATE 42601)\n  12 | \tx y\n     | \t  ^\nhint: perhaps\n  yes\n", f.Text())
+	f := deploy.Failure{
+		File:     "0012-a.sql",
+		Line:     12,
+		Column:   4,
+		Source:   "\tx y",
+		Caret:    4,
+		Message:  "no",
+		SQLState: "42601",
+		Hint:     "perhaps\nyes",
+	}
+	assert.Equal(
+		t,
+		"0012-a.sql:12:4: no (SQLSTATE 42601)\n  12 | \tx y\n     | \t  ^\nhint: perhaps\n  yes\n",
+		f.Text(),
+	)
 }
 
 func TestAPromotionGoesOnBehindTheFailedStep(t *testing.T) {
-	y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "CREATE TABLE b (id nope)", "3-c.sql": "CREATE TABLE c (id int)"})
+	y := newYard(
+		t,
+		map[string]string{
+			"1-a.sql": "CREATE TABLE a (id int)",
+			"2-b.sql": "CREATE TABLE b (id nope)",
+			"3-c.sql": "CREATE TABLE c (id int)",
+		},
+	)
 	require.Equal(t, deploy.Failed, y.promote().Outcome)
-	assert.Equal(t, []ledger.Status{ledger.StatusApplied, ledger.StatusFailed, ledger.StatusPending}, []ledger.Status{y.status("1"), y.status("2"), y.status("3")})
+	assert.Equal(
+		t,
+		[]ledger.Status{ledger.StatusApplied, ledger.StatusFailed, ledger.StatusPending},
+		[]ledger.Status{y.status("1"), y.status("2"), y.status("3")},
+	)
 	y.files["2-b.sql"] = "CREATE TABLE b (id int)"
 	require.Equal(t, deploy.Done, y.promote().Outcome)
 	assert.Equal(t, "3", y.query("SELECT count(*) FROM pg_class WHERE relname IN ('a', 'b', 'c')"))
 }
 
 func TestAutocommitGoesOnAtTheStatementWhereItStopped(t *testing.T) {
-	y := newYard(t, map[string]string{"1-index.sql": autocommit + "CREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1), (1);\nCREATE UNIQUE INDEX CONCURRENTLY berth_id ON berth (id);\nVACUUM berth;",
-		"1-index.check.sql": "SELECT indisvalid FROM pg_index WHERE indexrelid = 'berth_id'::regclass"})
+	y := newYard(
+		t,
+		map[string]string{
+			"1-index.sql":       autocommit + "CREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1), (1);\nCREATE UNIQUE INDEX CONCURRENTLY berth_id ON berth (id);\nVACUUM berth;",
+			"1-index.check.sql": "SELECT indisvalid FROM pg_index WHERE indexrelid = 'berth_id'::regclass",
+		},
+	)
 	result := y.promote()
 	require.Equal(t, deploy.Failed, result.Outcome)
 	assert.Equal(t, 3, result.Failure.Statement)
@@ -248,7 +364,11 @@ func TestAutocommitGoesOnAtTheStatementWhereItStopped(t *testing.T) {
 	require.Equal(t, deploy.Done, y.promote().Outcome)
 	assert.Equal(t, "7", y.query("SELECT min(id) FROM berth"), "the first two statements did not run again")
 	assert.Equal(t, ledger.StatusApplied, y.status("1"))
-	assert.Equal(t, "begun begun begun failed begun begun applied", y.query("SELECT string_agg(action, ' ' ORDER BY seq) FROM vorrang.ledger"))
+	assert.Equal(
+		t,
+		"begun begun begun failed begun begun applied",
+		y.query("SELECT string_agg(action, ' ' ORDER BY seq) FROM vorrang.ledger"),
+	)
 }
 
 func TestAutocommitRefusesToGoOnInAChangedScript(t *testing.T) {
@@ -263,7 +383,12 @@ func TestAutocommitRefusesToGoOnInAChangedScript(t *testing.T) {
 }
 
 func TestAutocommitMayControlItsTransactions(t *testing.T) {
-	y := newYard(t, map[string]string{"1-a.sql": autocommit + "CREATE TABLE a (id int);\nBEGIN;\nINSERT INTO a VALUES (1);\nSELECT 1/0;\nCOMMIT;"})
+	y := newYard(
+		t,
+		map[string]string{
+			"1-a.sql": autocommit + "CREATE TABLE a (id int);\nBEGIN;\nINSERT INTO a VALUES (1);\nSELECT 1/0;\nCOMMIT;",
+		},
+	)
 	result := y.promote()
 	require.Equal(t, deploy.Failed, result.Outcome)
 	assert.Equal(t, "0", y.query("SELECT count(*) FROM a"))
@@ -278,7 +403,13 @@ func TestAutocommitMayControlItsTransactions(t *testing.T) {
 }
 
 func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
-	y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "/*---\nretries: 2\nlock-timeout: 600ms\n---*/\nCREATE TABLE b (id int);\nALTER TABLE a ADD COLUMN n int;"})
+	y := newYard(
+		t,
+		map[string]string{
+			"1-a.sql": "CREATE TABLE a (id int)",
+			"2-b.sql": "/*---\nretries: 2\nlock-timeout: 600ms\n---*/\nCREATE TABLE b (id int);\nALTER TABLE a ADD COLUMN n int;",
+		},
+	)
 	p, err := plan.Forward(y.view(), "1")
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, y.run(t.Context(), p).Outcome)
@@ -291,14 +422,33 @@ func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
 	assert.Equal(t, "55P03", result.Failure.SQLState)
 	require.Len(t, result.Failure.Blockers, 1)
 	holder := result.Failure.Blockers[0]
-	assert.Equal(t, engine.Blocker{PID: int32(blocker.PgConn().PID()), User: "vorrang", State: "idle in transaction", Query: "BEGIN; LOCK TABLE a"}, holder)
-	assert.Contains(t, result.Failure.Text(), "held by: session "+fmt.Sprint(holder.PID)+" (user vorrang, application unknown, idle in transaction): BEGIN; LOCK TABLE a")
+	assert.Equal(
+		t,
+		engine.Blocker{
+			PID:   int32(blocker.PgConn().PID()),
+			User:  "vorrang",
+			State: "idle in transaction",
+			Query: "BEGIN; LOCK TABLE a",
+		},
+		holder,
+	)
+	assert.Contains(
+		t,
+		result.Failure.Text(),
+		"held by: session "+fmt.Sprint(
+			holder.PID,
+		)+" (user vorrang, application unknown, idle in transaction): BEGIN; LOCK TABLE a",
+	)
 	assert.Equal(t, []time.Duration{time.Second, 2 * time.Second}, y.pauses, "the pauses grow")
 	assert.Equal(t, "0", y.query("SELECT count(*) FROM pg_class WHERE relname = 'b'"))
 
 	y.onEvent = func(e deploy.Event) {
 		if e.Kind == deploy.Waiting && strings.Contains(e.Message, "not granted") {
-			assert.Contains(t, e.Message, "not granted within 600ms; others go first, try 2 of 3 follows in 1s; it is held by session")
+			assert.Contains(
+				t,
+				e.Message,
+				"not granted within 600ms; others go first, try 2 of 3 follows in 1s; it is held by session",
+			)
 			require.Len(t, e.Blockers, 1)
 			_, err := blocker.Exec(context.Background(), "ROLLBACK")
 			assert.NoError(t, err)
@@ -322,7 +472,10 @@ func TestALostConnectionFailsCleanly(t *testing.T) {
 		require.Equal(t, deploy.Done, y.promote().Outcome)
 	})
 	t.Run("a statement in autocommit is in doubt", func(t *testing.T) {
-		y := newYard(t, map[string]string{"1-a.sql": autocommit + "CREATE TABLE a (id int);\nSELECT pg_sleep(60) AS long;"})
+		y := newYard(
+			t,
+			map[string]string{"1-a.sql": autocommit + "CREATE TABLE a (id int);\nSELECT pg_sleep(60) AS long;"},
+		)
 		y.onEvent = terminateSleeper(t, y)
 		result := y.promote()
 		require.Equal(t, deploy.Failed, result.Outcome)
@@ -343,7 +496,8 @@ func terminateSleeper(t *testing.T, y *yard) func(deploy.Event) {
 		go func() {
 			for ended := 0; ended == 0; {
 				err := other.QueryRow(context.Background(), `SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity
-					WHERE datname = current_database() AND query LIKE '%pg_sleep(60) AS long' AND state = 'active' AND pid <> pg_backend_pid()`).Scan(&ended)
+					WHERE datname = current_database() AND query LIKE '%pg_sleep(60) AS long' AND state = 'active' AND pid <> pg_backend_pid()`).
+					Scan(&ended)
 				if !assert.NoError(t, err) {
 					return
 				}
@@ -354,7 +508,14 @@ func terminateSleeper(t *testing.T, y *yard) func(deploy.Event) {
 
 func TestACancelledDeploymentRollsBackItsStep(t *testing.T) {
 	for cause, outcome := range map[error]deploy.Outcome{deploy.ErrCancelled: deploy.Cancelled, deploy.ErrStopping: deploy.Interrupted} {
-		y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "CREATE TABLE b (id int);\nSELECT pg_sleep(60);", "3-c.sql": "CREATE TABLE c (id int)"})
+		y := newYard(
+			t,
+			map[string]string{
+				"1-a.sql": "CREATE TABLE a (id int)",
+				"2-b.sql": "CREATE TABLE b (id int);\nSELECT pg_sleep(60);",
+				"3-c.sql": "CREATE TABLE c (id int)",
+			},
+		)
 		ctx, cancel := context.WithCancelCause(t.Context())
 		y.onEvent = func(e deploy.Event) {
 			if e.Kind == deploy.Statement && e.Statement == 2 {
@@ -377,7 +538,11 @@ func TestNoStepBeginsOnceTheServiceStops(t *testing.T) {
 		}
 	}
 	assert.Equal(t, deploy.Interrupted, y.promote().Outcome)
-	assert.Equal(t, []ledger.Status{ledger.StatusApplied, ledger.StatusPending}, []ledger.Status{y.status("1"), y.status("2")})
+	assert.Equal(
+		t,
+		[]ledger.Status{ledger.StatusApplied, ledger.StatusPending},
+		[]ledger.Status{y.status("1"), y.status("2")},
+	)
 }
 
 func TestWaysBackRunNewestFirst(t *testing.T) {
@@ -390,7 +555,11 @@ func TestWaysBackRunNewestFirst(t *testing.T) {
 	result := y.rollback(3)
 	require.Equal(t, deploy.Failed, result.Outcome)
 	assert.Equal(t, "2-b.back.sql", result.Failure.File)
-	assert.Equal(t, []ledger.Status{ledger.StatusApplied, ledger.StatusApplied, ledger.StatusRolledBack}, []ledger.Status{y.status("1"), y.status("2"), y.status("3")})
+	assert.Equal(
+		t,
+		[]ledger.Status{ledger.StatusApplied, ledger.StatusApplied, ledger.StatusRolledBack},
+		[]ledger.Status{y.status("1"), y.status("2"), y.status("3")},
+	)
 	y.files["2-b.back.sql"] = "DROP TABLE b"
 	require.Equal(t, deploy.Done, y.rollback(2).Outcome)
 	assert.Equal(t, "0", y.query("SELECT count(*) FROM pg_class WHERE relname IN ('a', 'b', 'c')"))
@@ -408,16 +577,32 @@ func TestEveryStepBeginsWithAFreshSession(t *testing.T) {
 	})
 	result := y.promote()
 	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
-	assert.Equal(t, "b:public c:other d:public", y.query("SELECT string_agg(relname || ':' || relnamespace::regnamespace, ' ' ORDER BY relname) FROM pg_class WHERE relname IN ('b', 'c', 'd')"))
+	assert.Equal(
+		t,
+		"b:public c:other d:public",
+		y.query(
+			"SELECT string_agg(relname || ':' || relnamespace::regnamespace, ' ' ORDER BY relname) FROM pg_class WHERE relname IN ('b', 'c', 'd')",
+		),
+	)
 }
 
 func TestTheRoleOwnsWhatStepsMake(t *testing.T) {
-	y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": autocommit + "CREATE TABLE b (id int); VACUUM b;"})
+	y := newYard(
+		t,
+		map[string]string{
+			"1-a.sql": "CREATE TABLE a (id int)",
+			"2-b.sql": autocommit + "CREATE TABLE b (id int); VACUUM b;",
+		},
+	)
 	y.role = "owner of " + strings.ReplaceAll(y.url[strings.LastIndex(y.url, "/")+1:], "_", " ")
 	pgtest.Exec(t, y.url, fmt.Sprintf("CREATE ROLE %q; GRANT CREATE ON SCHEMA public TO %q", y.role, y.role))
 	result := y.promote()
 	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
-	assert.Equal(t, y.role, y.query("SELECT string_agg(DISTINCT tableowner, ',') FROM pg_tables WHERE schemaname = 'public'"))
+	assert.Equal(
+		t,
+		y.role,
+		y.query("SELECT string_agg(DISTINCT tableowner, ',') FROM pg_tables WHERE schemaname = 'public'"),
+	)
 }
 
 func TestALongScriptTellsOfSomeFiftyStatements(t *testing.T) {
@@ -427,7 +612,13 @@ func TestALongScriptTellsOfSomeFiftyStatements(t *testing.T) {
 }
 
 func TestAFloodOfNoticesIsCutShort(t *testing.T) {
-	y := newYard(t, map[string]string{"1-a.sql": "DO $$ BEGIN FOR i IN 1..1000 LOOP RAISE NOTICE 'wave %', i; END LOOP; END $$", "2-b.sql": "DO $$ BEGIN RAISE NOTICE 'calm'; END $$"})
+	y := newYard(
+		t,
+		map[string]string{
+			"1-a.sql": "DO $$ BEGIN FOR i IN 1..1000 LOOP RAISE NOTICE 'wave %', i; END LOOP; END $$",
+			"2-b.sql": "DO $$ BEGIN RAISE NOTICE 'calm'; END $$",
+		},
+	)
 	require.Equal(t, deploy.Done, y.promote().Outcome)
 	var said []string
 	for _, e := range y.events {

@@ -40,7 +40,13 @@ func (e *effects) look(ctx context.Context) (schema.Schema, bool) {
 	if err != nil {
 		e.blind = true
 		if ctx.Err() == nil {
-			e.run.emit(Event{Kind: Notice, Severity: "WARNING", Message: "what the steps do to the schema cannot be seen: " + err.Error()})
+			e.run.emit(
+				Event{
+					Kind:     Notice,
+					Severity: "WARNING",
+					Message:  "what the steps do to the schema cannot be seen: " + err.Error(),
+				},
+			)
 		}
 	}
 	return now, err == nil

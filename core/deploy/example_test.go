@@ -28,7 +28,12 @@ func ExampleRunner() {
 	must(session.CreateLedger(ctx))
 
 	text := []byte("CREATE TABLE berth (name TEXT);\nINSERT INTO berth VALUES ('North quay');\n")
-	berth := plan.Step{Number: "1", Slug: "create-berth", Options: step.DefaultOptions(), Forward: plan.Text{Name: "1-create-berth.sql", Checksum: step.Sum(text)}}
+	berth := plan.Step{
+		Number:  "1",
+		Slug:    "create-berth",
+		Options: step.DefaultOptions(),
+		Forward: plan.Text{Name: "1-create-berth.sql", Checksum: step.Sum(text)},
+	}
 	runner := deploy.Runner{
 		Target: session, Dialect: engine.Dialect(), Deployment: "1", Actor: "pilot", Now: time.Now,
 		Texts: func(context.Context, step.Checksum) ([]byte, error) { return text, nil },
@@ -42,7 +47,11 @@ func ExampleRunner() {
 			}
 		},
 	}
-	result := runner.Run(ctx, ledger.NewHead(), plan.Plan{Direction: ledger.Forward, Actions: []plan.Action{{Direction: ledger.Forward, Step: berth}}})
+	result := runner.Run(
+		ctx,
+		ledger.NewHead(),
+		plan.Plan{Direction: ledger.Forward, Actions: []plan.Action{{Direction: ledger.Forward, Step: berth}}},
+	)
 	fmt.Println("the ledger ends at entry", result.Head.Seq)
 	// Output:
 	// a step is done

@@ -31,9 +31,17 @@ func (r *run) retry(ctx context.Context, s script, try func() (*Failure, error))
 		if len(failure.Blockers) > 0 {
 			held = "; it is held by " + inWords(failure.Blockers, "; it is held by ")
 		}
-		r.emit(Event{Kind: Waiting, Statement: failure.Statement, Of: failure.Of, Line: failure.Line, Blockers: failure.Blockers,
-			Message: fmt.Sprintf("a lock was not granted within %s; others go first, try %d of %d follows in %s%s",
-				r.settings(s.options).LockTimeout, n+1, s.options.Retries+1, pause, held)})
+		r.emit(
+			Event{
+				Kind:      Waiting,
+				Statement: failure.Statement,
+				Of:        failure.Of,
+				Line:      failure.Line,
+				Blockers:  failure.Blockers,
+				Message: fmt.Sprintf("a lock was not granted within %s; others go first, try %d of %d follows in %s%s",
+					r.settings(s.options).LockTimeout, n+1, s.options.Retries+1, pause, held),
+			},
+		)
 		r.Pause(ctx, pause)
 	}
 }
@@ -116,8 +124,16 @@ func (r *run) lookFor(ctx context.Context, watcher engine.Watcher, w *watch, s s
 		if len(blockers) > 0 {
 			w.seen = blockers
 			if !slices.Equal(pids, told) {
-				r.emit(Event{Kind: Waiting, Statement: index + 1, Of: len(s.statements), Line: s.statements[index].Line, Blockers: blockers,
-					Message: "waits for a lock that is held by " + inWords(blockers, "; and by ")})
+				r.emit(
+					Event{
+						Kind:      Waiting,
+						Statement: index + 1,
+						Of:        len(s.statements),
+						Line:      s.statements[index].Line,
+						Blockers:  blockers,
+						Message:   "waits for a lock that is held by " + inWords(blockers, "; and by "),
+					},
+				)
 			}
 		}
 		told = pids

@@ -42,9 +42,16 @@ func TestBackingOutLeavesTheSchemaAsItWas(t *testing.T) {
 	assert.Equal(t, deploy.BackedOut, result.Outcome)
 	assert.Equal(t, "4-d.sql", result.Failure.File, "it still says what failed")
 	assert.Equal(t, "a", y.query(tables), "what an earlier deployment applied stays")
-	assert.Equal(t, []ledger.Status{ledger.StatusApplied, ledger.StatusRolledBack, ledger.StatusRolledBack, ledger.StatusFailed},
-		[]ledger.Status{y.status("1"), y.status("2"), y.status("3"), y.status("4")})
-	assert.Contains(t, y.kinds(), "step-failed backing-out step-began statement statement step-done step-began step-done ended")
+	assert.Equal(
+		t,
+		[]ledger.Status{ledger.StatusApplied, ledger.StatusRolledBack, ledger.StatusRolledBack, ledger.StatusFailed},
+		[]ledger.Status{y.status("1"), y.status("2"), y.status("3"), y.status("4")},
+	)
+	assert.Contains(
+		t,
+		y.kinds(),
+		"step-failed backing-out step-began statement statement step-done step-began step-done ended",
+	)
 
 	// a step of which only a part took effect goes back first
 	delete(y.files, "4-d.sql")
@@ -58,8 +65,17 @@ func TestBackingOutLeavesTheSchemaAsItWas(t *testing.T) {
 	y.files["3-c.back.sql"] = "DROP TABLE nowhere"
 	result = y.run(t.Context(), y.planned(backOut))
 	assert.Equal(t, deploy.Failed, result.Outcome, "a way back that fails leaves a failed deployment")
-	assert.Contains(t, y.said(), "backing out stopped at step 3: the way back ran, and of what the step did this is left: table c is there")
-	assert.Equal(t, ledger.StatusFailed, y.status("3"), "the failed way back reversed nothing; the step is as far as it came")
+	assert.Contains(
+		t,
+		y.said(),
+		"backing out stopped at step 3: the way back ran, and of what the step did this is left: table c is there",
+	)
+	assert.Equal(
+		t,
+		ledger.StatusFailed,
+		y.status("3"),
+		"the failed way back reversed nothing; the step is as far as it came",
+	)
 	assert.Equal(t, 3, y.view().State.Of("3").Progress.Statement)
 	y.files["3-c.sql"] = strings.Replace(y.files["3-c.sql"], "UNIQUE", "", 1)
 	require.Equal(t, deploy.Done, y.promote().Outcome, "and goes on there")
@@ -78,15 +94,29 @@ func TestAWholeDeploymentIsAllOrNothing(t *testing.T) {
 	assert.Contains(t, result.Failure.Left, "the transaction of the whole deployment was rolled back")
 	assert.Equal(t, "", y.query(tables))
 	assert.Equal(t, before.Seq+1, y.view().State.Head.Seq, "only the failure was noted")
-	assert.Equal(t, []ledger.Status{ledger.StatusPending, ledger.StatusPending, ledger.StatusFailed}, []ledger.Status{y.status("1"), y.status("2"), y.status("3")})
+	assert.Equal(
+		t,
+		[]ledger.Status{ledger.StatusPending, ledger.StatusPending, ledger.StatusFailed},
+		[]ledger.Status{y.status("1"), y.status("2"), y.status("3")},
+	)
 
 	y.files["3-c.sql"] = "INSERT INTO b VALUES (1)"
 	result = y.run(t.Context(), y.planned(whole))
 	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
 	assert.Equal(t, "a b", y.query(tables), "each step had a fresh session, and b is in public")
-	assert.Equal(t, "1", y.query("SELECT count(DISTINCT xmin::text) FROM vorrang.ledger WHERE action = 'applied'"), "one transaction")
+	assert.Equal(
+		t,
+		"1",
+		y.query("SELECT count(DISTINCT xmin::text) FROM vorrang.ledger WHERE action = 'applied'"),
+		"one transaction",
+	)
 	assert.Equal(t, result.Head, y.view().State.Head)
-	assert.Contains(t, y.kinds(), "step-ready step-began step-ready step-began step-ready step-done step-done step-done ended", "no step is done before the commit")
+	assert.Contains(
+		t,
+		y.kinds(),
+		"step-ready step-began step-ready step-began step-ready step-done step-done step-done ended",
+		"no step is done before the commit",
+	)
 }
 
 func TestRebuildingEmptiesAndAppliesEverything(t *testing.T) {
@@ -95,13 +125,25 @@ func TestRebuildingEmptiesAndAppliesEverything(t *testing.T) {
 		"2-b.sql": "CREATE TABLE b (id int, name citext); CREATE FUNCTION f(int, text) RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE AGGREGATE total(int) (SFUNC = int4pl, STYPE = int); CREATE STATISTICS s ON id, name FROM b",
 	})
 	require.Equal(t, deploy.Done, y.promote().Outcome)
-	pgtest.Exec(t, y.url, "CREATE TABLE public.by_hand (id int); CREATE SEQUENCE public.loose; INSERT INTO public.b VALUES (7)")
+	pgtest.Exec(
+		t,
+		y.url,
+		"CREATE TABLE public.by_hand (id int); CREATE SEQUENCE public.loose; INSERT INTO public.b VALUES (7)",
+	)
 	result := y.run(t.Context(), plan.Rebuild(y.view()))
 	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
 	assert.Equal(t, "b", y.query(tables), "what was made by hand is gone")
 	assert.Equal(t, "0", y.query("SELECT count(*) FROM b"))
-	assert.Equal(t, "applied applied rolled-back rolled-back applied applied", y.query("SELECT string_agg(action, ' ' ORDER BY seq) FROM vorrang.ledger"))
-	assert.Equal(t, "2 1", y.query("SELECT string_agg(step, ' ' ORDER BY seq) FROM vorrang.ledger WHERE action = 'rolled-back'"))
+	assert.Equal(
+		t,
+		"applied applied rolled-back rolled-back applied applied",
+		y.query("SELECT string_agg(action, ' ' ORDER BY seq) FROM vorrang.ledger"),
+	)
+	assert.Equal(
+		t,
+		"2 1",
+		y.query("SELECT string_agg(step, ' ' ORDER BY seq) FROM vorrang.ledger WHERE action = 'rolled-back'"),
+	)
 	assert.Contains(t, y.said(), "the effect of 2 steps went with them")
 
 	y.files["2-b.sql"] = "SELECT 1/0"
@@ -119,6 +161,10 @@ func TestWhatCannotBeEmptiedStaysWhole(t *testing.T) {
 	require.NoError(t, err)
 	result := y.run(t.Context(), plan.Rebuild(y.view()))
 	require.Equal(t, deploy.Failed, result.Outcome)
-	assert.Contains(t, result.Failure.Message, "the application's schemas could not be emptied: canceling statement due to lock timeout")
+	assert.Contains(
+		t,
+		result.Failure.Message,
+		"the application's schemas could not be emptied: canceling statement due to lock timeout",
+	)
 	assert.Equal(t, ledger.StatusApplied, y.status("1"))
 }

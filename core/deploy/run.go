@@ -115,7 +115,13 @@ func (r *run) notice(severity, message string) {
 // endNotices says how many notices of a step were left out.
 func (r *run) endNotices() {
 	if more := r.notices - mostNotices; more > 0 {
-		r.emit(Event{Kind: Notice, Severity: "NOTICE", Message: fmt.Sprintf("%d more notices of this step were left out", more)})
+		r.emit(
+			Event{
+				Kind:     Notice,
+				Severity: "NOTICE",
+				Message:  fmt.Sprintf("%d more notices of this step were left out", more),
+			},
+		)
 	}
 	r.notices = 0
 }
@@ -253,7 +259,11 @@ func (r *run) empty(ctx context.Context, steps []plan.Step) *Failure {
 		}
 		r.undo(ctx)
 		var lost *engine.LostError
-		f := &Failure{Message: "the application's schemas could not be emptied: " + err.Error(), Lost: errors.As(err, &lost), Left: left}
+		f := &Failure{
+			Message: "the application's schemas could not be emptied: " + err.Error(),
+			Lost:    errors.As(err, &lost),
+			Left:    left,
+		}
 		r.emit(Event{Kind: StepFailed, Message: f.Message, Failure: f})
 		return f
 	}
@@ -279,7 +289,12 @@ func (r *run) empty(ctx context.Context, steps []plan.Step) *Failure {
 		return fail(err)
 	}
 	r.head = head
-	r.emit(Event{Kind: Emptied, Message: fmt.Sprintf("%d objects were dropped; the effect of %d steps went with them", objects, len(steps))})
+	r.emit(
+		Event{
+			Kind:    Emptied,
+			Message: fmt.Sprintf("%d objects were dropped; the effect of %d steps went with them", objects, len(steps)),
+		},
+	)
 	if !r.effects.blind {
 		r.effects.tell(ctx)
 	}

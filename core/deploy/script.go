@@ -112,6 +112,12 @@ func (r *run) note(ctx context.Context, s script, f *Failure, started time.Time,
 	defer cancel()
 	detail.Error, detail.SQLState = f.Message, f.SQLState
 	if err := r.append(ctx, r.entry(ledger.Failed, s, r.Now().Sub(started), detail)); err != nil {
-		r.emit(Event{Kind: Notice, Severity: "WARNING", Message: "the failure could not be noted in the ledger: " + err.Error()})
+		r.emit(
+			Event{
+				Kind:     Notice,
+				Severity: "WARNING",
+				Message:  "the failure could not be noted in the ledger: " + err.Error(),
+			},
+		)
 	}
 }

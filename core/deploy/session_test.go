@@ -17,36 +17,69 @@ import (
 // leaves are scripts that leave something in their session, and how the next
 // step can tell that it is gone.
 var leaves = map[string]struct{ script, gone string }{
-	"a setting":                   {"SET DateStyle = 'German'; SET TimeZone = 'Asia/Tokyo';", "current_setting('DateStyle') NOT LIKE 'German%' AND current_setting('TimeZone') <> 'Asia/Tokyo'"},
-	"the search path":             {"CREATE SCHEMA dock; SET search_path = dock;", "current_schema() = 'public'"},
-	"an encoding set by function": {"SELECT set_config('client_encoding', 'LATIN1', false);", "current_setting('client_encoding') = 'UTF8'"},
-	"read-only transactions":      {"SET SESSION CHARACTERISTICS AS TRANSACTION READ ONLY;", "current_setting('transaction_read_only') = 'off'"},
-	"an isolation level":          {"SET default_transaction_isolation = 'serializable';", "current_setting('transaction_isolation') = 'read committed'"},
-	"a role":                      {"SET ROLE pg_monitor;", "current_user <> 'pg_monitor'"},
-	"a session's user":            {"SET SESSION AUTHORIZATION pg_monitor;", "session_user <> 'pg_monitor'"},
-	"a prepared statement":        {"PREPARE tide AS SELECT 1;", "NOT EXISTS (SELECT FROM pg_prepared_statements WHERE name = 'tide')"},
-	"a held cursor":               {"DECLARE tide CURSOR WITH HOLD FOR SELECT 1;", "NOT EXISTS (SELECT FROM pg_cursors WHERE name = 'tide')"},
-	"a channel":                   {"LISTEN tide;", "NOT EXISTS (SELECT FROM pg_listening_channels())"},
-	"an advisory lock":            {"SELECT pg_advisory_lock(7);", "NOT EXISTS (SELECT FROM pg_locks WHERE locktype = 'advisory' AND objid = 7)"},
-	"no locks at all":             {"SELECT pg_advisory_unlock_all();", "(SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND objid = x'72616e67'::int) = 0"},
-	"a temporary table":           {"CREATE TEMP TABLE tide (id int);", "to_regclass('pg_temp.tide') IS NULL"},
-	"strings of another kind":     {"SELECT set_config('standard_conforming_strings', 'off', false);", "current_setting('standard_conforming_strings') = 'on'"},
-	"a short timeout":             {"SET statement_timeout = '50ms';", "current_setting('statement_timeout') = '0'"},
-	"replication's role":          {"SET session_replication_role = replica;", "current_setting('session_replication_role') = 'origin'"},
+	"a setting": {
+		"SET DateStyle = 'German'; SET TimeZone = 'Asia/Tokyo';",
+		"current_setting('DateStyle') NOT LIKE 'German%' AND current_setting('TimeZone') <> 'Asia/Tokyo'",
+	},
+	"the search path": {"CREATE SCHEMA dock; SET search_path = dock;", "current_schema() = 'public'"},
+	"an encoding set by function": {
+		"SELECT set_config('client_encoding', 'LATIN1', false);",
+		"current_setting('client_encoding') = 'UTF8'",
+	},
+	"read-only transactions": {
+		"SET SESSION CHARACTERISTICS AS TRANSACTION READ ONLY;",
+		"current_setting('transaction_read_only') = 'off'",
+	},
+	"an isolation level": {
+		"SET default_transaction_isolation = 'serializable';",
+		"current_setting('transaction_isolation') = 'read committed'",
+	},
+	"a role":           {"SET ROLE pg_monitor;", "current_user <> 'pg_monitor'"},
+	"a session's user": {"SET SESSION AUTHORIZATION pg_monitor;", "session_user <> 'pg_monitor'"},
+	"a prepared statement": {
+		"PREPARE tide AS SELECT 1;",
+		"NOT EXISTS (SELECT FROM pg_prepared_statements WHERE name = 'tide')",
+	},
+	"a held cursor": {
+		"DECLARE tide CURSOR WITH HOLD FOR SELECT 1;",
+		"NOT EXISTS (SELECT FROM pg_cursors WHERE name = 'tide')",
+	},
+	"a channel": {"LISTEN tide;", "NOT EXISTS (SELECT FROM pg_listening_channels())"},
+	"an advisory lock": {
+		"SELECT pg_advisory_lock(7);",
+		"NOT EXISTS (SELECT FROM pg_locks WHERE locktype = 'advisory' AND objid = 7)",
+	},
+	"no locks at all": {
+		"SELECT pg_advisory_unlock_all();",
+		"(SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND objid = x'72616e67'::int) = 0",
+	},
+	"a temporary table": {"CREATE TEMP TABLE tide (id int);", "to_regclass('pg_temp.tide') IS NULL"},
+	"strings of another kind": {
+		"SELECT set_config('standard_conforming_strings', 'off', false);",
+		"current_setting('standard_conforming_strings') = 'on'",
+	},
+	"a short timeout": {"SET statement_timeout = '50ms';", "current_setting('statement_timeout') = '0'"},
+	"replication's role": {
+		"SET session_replication_role = replica;",
+		"current_setting('session_replication_role') = 'origin'",
+	},
 }
 
 func TestWhatAScriptSetsReachesNeitherTheLedgerNorTheNextStep(t *testing.T) {
 	for _, mode := range []string{"", autocommit} {
 		for name, c := range leaves {
-			t.Run(name+map[string]string{"": ", in a transaction", autocommit: ", in autocommit"}[mode], func(t *testing.T) {
-				t.Parallel()
-				y := newYard(t, map[string]string{"1-leave.sql": mode + c.script, "2-look.sql": mode + "SELECT 1;",
-					"3-look.sql": "DO $$ BEGIN IF NOT (" + c.gone + ") THEN RAISE EXCEPTION 'it is still there'; END IF; END $$; CREATE TABLE berth (id int);"})
-				result := y.promote()
-				require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
-				assert.Equal(t, ledger.StatusApplied, y.status("3"))
-				assert.Equal(t, "true", y.query("SELECT to_regclass('public.berth') IS NOT NULL"))
-			})
+			t.Run(
+				name+map[string]string{"": ", in a transaction", autocommit: ", in autocommit"}[mode],
+				func(t *testing.T) {
+					t.Parallel()
+					y := newYard(t, map[string]string{"1-leave.sql": mode + c.script, "2-look.sql": mode + "SELECT 1;",
+						"3-look.sql": "DO $$ BEGIN IF NOT (" + c.gone + ") THEN RAISE EXCEPTION 'it is still there'; END IF; END $$; CREATE TABLE berth (id int);"})
+					result := y.promote()
+					require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
+					assert.Equal(t, ledger.StatusApplied, y.status("3"))
+					assert.Equal(t, "true", y.query("SELECT to_regclass('public.berth') IS NOT NULL"))
+				},
+			)
 		}
 	}
 }
@@ -85,7 +118,14 @@ func TestDatabasesWithSettingsOfTheirOwn(t *testing.T) {
 			url := pgtest.Database(t)
 			database := lastPart(url)
 			pgtest.Exec(t, server.URL("postgres"), fmt.Sprintf(setting, database))
-			y := yardAt(t, url, map[string]string{"1-a.sql": "CREATE TABLE a (note text);\nINSERT INTO a VALUES ('C:\\new');", "2-b.sql": autocommit + "CREATE TABLE b (id int);\nSELECT pg_sleep(0.3);"})
+			y := yardAt(
+				t,
+				url,
+				map[string]string{
+					"1-a.sql": "CREATE TABLE a (note text);\nINSERT INTO a VALUES ('C:\\new');",
+					"2-b.sql": autocommit + "CREATE TABLE b (id int);\nSELECT pg_sleep(0.3);",
+				},
+			)
 			for range 2 {
 				result := y.promote()
 				require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
@@ -101,8 +141,18 @@ func TestTheLedgerIsTheSameInADatabaseOfAnyEncoding(t *testing.T) {
 	for _, encoding := range []string{"UTF8", "LATIN1", "SQL_ASCII", "WIN1252", "EUC_JP"} {
 		t.Run(encoding, func(t *testing.T) {
 			name := "odd_" + encoding
-			pgtest.Exec(t, server.URL("postgres"), fmt.Sprintf(`CREATE DATABASE "%s" ENCODING '%s' LOCALE 'C' TEMPLATE template0`, name, encoding))
-			y := yardAt(t, server.URL(name), map[string]string{"1-a.sql": "CREATE TABLE a (note text); DO $$ BEGIN RAISE EXCEPTION 'tide at 4 °C – nö'; END $$;"})
+			pgtest.Exec(
+				t,
+				server.URL("postgres"),
+				fmt.Sprintf(`CREATE DATABASE "%s" ENCODING '%s' LOCALE 'C' TEMPLATE template0`, name, encoding),
+			)
+			y := yardAt(
+				t,
+				server.URL(name),
+				map[string]string{
+					"1-a.sql": "CREATE TABLE a (note text); DO $$ BEGIN RAISE EXCEPTION 'tide at 4 °C – nö'; END $$;",
+				},
+			)
 			result := y.promote()
 			require.Equal(t, deploy.Failed, result.Outcome, "and it can be written down: %v", result.Failure)
 			assert.Equal(t, ledger.StatusFailed, y.status("1"))
@@ -120,8 +170,11 @@ func TestALedgerRowThatIsNotWhatWasWrittenIsRefused(t *testing.T) {
 		CREATE TRIGGER forge BEFORE INSERT ON vorrang.ledger FOR EACH ROW EXECUTE FUNCTION forge();`})
 	result := y.promote()
 	require.Equal(t, deploy.Failed, result.Outcome)
-	assert.Equal(t, "1-a.sql: the ledger's row could not be written: what was written is not what was read back; a trigger or a rule on vorrang.ledger changes it: take that away",
-		result.Failure.Error())
+	assert.Equal(
+		t,
+		"1-a.sql: the ledger's row could not be written: what was written is not what was read back; a trigger or a rule on vorrang.ledger changes it: take that away",
+		result.Failure.Error(),
+	)
 	assert.Equal(t, "true", y.query("SELECT to_regclass('a') IS NULL"), "nothing of the step stays")
 }
 
@@ -135,16 +188,27 @@ func TestTheRoleThatAScriptTakesStaysItsOwn(t *testing.T) {
 	})
 	result := y.promote()
 	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
-	assert.Equal(t, "harbour_master harbour_master", y.query("SELECT string_agg(tableowner, ' ') FROM pg_tables WHERE tablename IN ('quay', 'mole')"))
+	assert.Equal(
+		t,
+		"harbour_master harbour_master",
+		y.query("SELECT string_agg(tableowner, ' ') FROM pg_tables WHERE tablename IN ('quay', 'mole')"),
+	)
 }
 
 // TestTheLedgersUserGetsItsTablesElsewhere: "$user" would lead to the ledger.
 func TestTheLedgersUserGetsItsTablesElsewhere(t *testing.T) {
-	y := newYard(t, map[string]string{"1-a.sql": "SET search_path = public; RESET search_path; CREATE TABLE a (id int);",
-		"2-b.sql": autocommit + "RESET ALL;\nCREATE TABLE b (id int);\nSET search_path = DEFAULT;\nCREATE TABLE c (id int);"})
+	y := newYard(
+		t,
+		map[string]string{"1-a.sql": "SET search_path = public; RESET search_path; CREATE TABLE a (id int);",
+			"2-b.sql": autocommit + "RESET ALL;\nCREATE TABLE b (id int);\nSET search_path = DEFAULT;\nCREATE TABLE c (id int);"},
+	)
 	result := y.promote()
 	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
-	assert.Equal(t, "public public public", y.query("SELECT string_agg(schemaname, ' ') FROM pg_tables WHERE tablename IN ('a', 'b', 'c')"))
+	assert.Equal(
+		t,
+		"public public public",
+		y.query("SELECT string_agg(schemaname, ' ') FROM pg_tables WHERE tablename IN ('a', 'b', 'c')"),
+	)
 	assert.Equal(t, "vorrang", y.query("SELECT current_user"), "who the user is")
 }
 
@@ -152,20 +216,85 @@ func lastPart(url string) string { return url[strings.LastIndexByte(url, '/')+1:
 
 func TestAResumedScriptGetsItsSessionAgain(t *testing.T) {
 	cases := map[string]struct{ before, rest, done, refused string }{
-		"a search path":           {"CREATE SCHEMA dock;\nSET search_path = dock;", "CREATE TABLE b (id int);", "SELECT to_regclass('dock.b') IS NOT NULL", ""},
-		"one set by function":     {"CREATE SCHEMA dock;\nSELECT pg_catalog.set_config('search_path', 'dock', false);", "CREATE TABLE b (id int);", "SELECT to_regclass('dock.b') IS NOT NULL", ""},
-		"one that was reset":      {"CREATE SCHEMA dock;\nSET search_path = dock;\nRESET ALL;", "CREATE TABLE b (id int);", "SELECT to_regclass('public.b') IS NOT NULL", ""},
-		"one of a transaction":    {"CREATE SCHEMA dock;\nBEGIN;\nSET search_path = dock;\nCOMMIT;", "CREATE TABLE b (id int);", "SELECT to_regclass('dock.b') IS NOT NULL", ""},
-		"one that was taken back": {"CREATE SCHEMA dock;\nBEGIN;\nSET search_path = dock;\nROLLBACK;", "CREATE TABLE b (id int);", "SELECT to_regclass('public.b') IS NOT NULL", ""},
-		"one of a moment":         {"CREATE SCHEMA dock;\nBEGIN;\nSET LOCAL search_path = dock;\nCOMMIT;", "CREATE TABLE b (id int);", "SELECT to_regclass('public.b') IS NOT NULL", ""},
-		"a role":                  {"GRANT CREATE ON SCHEMA public TO pg_monitor;\nSET ROLE pg_monitor;", "CREATE TABLE b (id int);", "SELECT tableowner = 'pg_monitor' FROM pg_tables WHERE tablename = 'b'", ""},
-		"a temporary table":       {"CREATE TEMP TABLE tide (id int);", "INSERT INTO tide VALUES (1);", "", "may need the temporary table tide (line 5)"},
-		"one that is not needed":  {"CREATE TEMP TABLE tide (id int);\nDROP TABLE tide;", "CREATE TABLE b (id int);", "SELECT to_regclass('b') IS NOT NULL", ""},
-		"a selected one":          {"SELECT 1 AS id INTO TEMP tide;", "SELECT * FROM Tide;", "", "the temporary table tide"},
-		"a prepared statement":    {"PREPARE tide AS SELECT 1;", "EXECUTE tide;", "", "the prepared statement tide"},
-		"a cursor":                {"DECLARE tide CURSOR WITH HOLD FOR SELECT 1;", "FETCH tide;", "", "the cursor tide"},
-		"a sequence's value":      {"CREATE SEQUENCE tide;\nSELECT nextval('tide');", "SELECT currval('tide');", "", "the newest value of a sequence"},
-		"settings in a block":     {"DO $$ BEGIN PERFORM set_config('search_path', 'dock', false); END $$;", "CREATE TABLE b (id int);", "", "the setting made by set_config"},
+		"a search path": {
+			"CREATE SCHEMA dock;\nSET search_path = dock;",
+			"CREATE TABLE b (id int);",
+			"SELECT to_regclass('dock.b') IS NOT NULL",
+			"",
+		},
+		"one set by function": {
+			"CREATE SCHEMA dock;\nSELECT pg_catalog.set_config('search_path', 'dock', false);",
+			"CREATE TABLE b (id int);",
+			"SELECT to_regclass('dock.b') IS NOT NULL",
+			"",
+		},
+		"one that was reset": {
+			"CREATE SCHEMA dock;\nSET search_path = dock;\nRESET ALL;",
+			"CREATE TABLE b (id int);",
+			"SELECT to_regclass('public.b') IS NOT NULL",
+			"",
+		},
+		"one of a transaction": {
+			"CREATE SCHEMA dock;\nBEGIN;\nSET search_path = dock;\nCOMMIT;",
+			"CREATE TABLE b (id int);",
+			"SELECT to_regclass('dock.b') IS NOT NULL",
+			"",
+		},
+		"one that was taken back": {
+			"CREATE SCHEMA dock;\nBEGIN;\nSET search_path = dock;\nROLLBACK;",
+			"CREATE TABLE b (id int);",
+			"SELECT to_regclass('public.b') IS NOT NULL",
+			"",
+		},
+		"one of a moment": {
+			"CREATE SCHEMA dock;\nBEGIN;\nSET LOCAL search_path = dock;\nCOMMIT;",
+			"CREATE TABLE b (id int);",
+			"SELECT to_regclass('public.b') IS NOT NULL",
+			"",
+		},
+		"a role": {
+			"GRANT CREATE ON SCHEMA public TO pg_monitor;\nSET ROLE pg_monitor;",
+			"CREATE TABLE b (id int);",
+			"SELECT tableowner = 'pg_monitor' FROM pg_tables WHERE tablename = 'b'",
+			"",
+		},
+		"a temporary table": {
+			"CREATE TEMP TABLE tide (id int);",
+			"INSERT INTO tide VALUES (1);",
+			"",
+			"may need the temporary table tide (line 5)",
+		},
+		"one that is not needed": {
+			"CREATE TEMP TABLE tide (id int);\nDROP TABLE tide;",
+			"CREATE TABLE b (id int);",
+			"SELECT to_regclass('b') IS NOT NULL",
+			"",
+		},
+		"a selected one": {
+			"SELECT 1 AS id INTO TEMP tide;",
+			"SELECT * FROM Tide;",
+			"",
+			"the temporary table tide",
+		},
+		"a prepared statement": {"PREPARE tide AS SELECT 1;", "EXECUTE tide;", "", "the prepared statement tide"},
+		"a cursor": {
+			"DECLARE tide CURSOR WITH HOLD FOR SELECT 1;",
+			"FETCH tide;",
+			"",
+			"the cursor tide",
+		},
+		"a sequence's value": {
+			"CREATE SEQUENCE tide;\nSELECT nextval('tide');",
+			"SELECT currval('tide');",
+			"",
+			"the newest value of a sequence",
+		},
+		"settings in a block": {
+			"DO $$ BEGIN PERFORM set_config('search_path', 'dock', false); END $$;",
+			"CREATE TABLE b (id int);",
+			"",
+			"the setting made by set_config",
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -200,7 +329,13 @@ func TestARollbackUndoesWhatAHalfDoneStepLeft(t *testing.T) {
 	require.Equal(t, 2, y.view().State.Of("2").HalfDone())
 	require.Equal(t, deploy.Done, y.rollback(1).Outcome, "it comes before the step beneath it")
 	assert.Contains(t, y.said(), "statement 1 of the way back (line 1) has nothing to undo")
-	assert.Equal(t, "id", y.query("SELECT string_agg(attname, ' ') FROM pg_attribute WHERE attrelid = 'berth'::regclass AND attnum > 0 AND NOT attisdropped"))
+	assert.Equal(
+		t,
+		"id",
+		y.query(
+			"SELECT string_agg(attname, ' ') FROM pg_attribute WHERE attrelid = 'berth'::regclass AND attnum > 0 AND NOT attisdropped",
+		),
+	)
 	assert.Equal(t, "true", y.query("SELECT to_regclass('mole') IS NULL"))
 	assert.Equal(t, ledger.StatusRolledBack, y.status("2"))
 	assert.Equal(t, ledger.StatusApplied, y.status("1"))

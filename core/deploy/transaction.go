@@ -99,7 +99,10 @@ func (r *run) verify(ctx context.Context, s script) (*Failure, error) {
 	for i, query := range s.check.statements {
 		holds, got, err := r.Target.Holds(ctx, query)
 		if err == nil && !holds {
-			err = fmt.Errorf("the check does not hold: it gave %s, and must give one row with true in every column", got)
+			err = fmt.Errorf(
+				"the check does not hold: it gave %s, and must give one row with true in every column",
+				got,
+			)
 		}
 		if err != nil {
 			return r.fail(*s.check, i, err), err

@@ -83,7 +83,10 @@ func Make(ctx context.Context, ground Ground, request Request) (*Draft, error) {
 	d.draft.WishedFingerprint = d.plain(request.Desired).Fingerprint()
 	if request.Present != nil {
 		d.draft.PresentFingerprint = d.plain(*request.Present).Fingerprint()
-		if d.draft.Questions = questions(d.plain(*request.Present), d.plain(request.Desired), request.Renames); len(d.draft.Questions) > 0 && !request.Settled {
+		if d.draft.Questions = questions(d.plain(*request.Present), d.plain(request.Desired), request.Renames); len(
+			d.draft.Questions,
+		) > 0 &&
+			!request.Settled {
 			return d.draft, nil
 		}
 		d.draft.Questions = nil
@@ -130,9 +133,12 @@ func (d *drafting) build(ctx context.Context, start schema.Schema) (bool, error)
 func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 	d.states = []schema.Schema{start}
 	var renames []schema.Drafted
-	slices.SortStableFunc(d.Renames, func(a, b Rename) int { // columns first: they are named with their table's old name
-		return -cmp.Compare(min(len(a.table(start)), 1), min(len(b.table(start)), 1))
-	})
+	slices.SortStableFunc(
+		d.Renames,
+		func(a, b Rename) int { // columns first: they are named with their table's old name
+			return -cmp.Compare(min(len(a.table(start)), 1), min(len(b.table(start)), 1))
+		},
+	)
 	for _, r := range d.Renames {
 		if !r.isIn(start) {
 			d.draft.Why = fmt.Sprintf("there is no table or column %s to rename", r.Old)
@@ -151,7 +157,11 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 		}
 		start = renamed
 	}
-	script := d.Writer.Draft(start, d.Desired, schema.Style{Owners: d.Owners, Concurrent: d.Present != nil, Rows: d.Rows})
+	script := d.Writer.Draft(
+		start,
+		d.Desired,
+		schema.Style{Owners: d.Owners, Concurrent: d.Present != nil, Rows: d.Rows},
+	)
 	d.draft.Undrafted, d.draft.Reordered = append(d.draft.Undrafted, script.Undrafted...), script.Reordered
 	parts := script.Parts
 	if len(renames) > 0 {
@@ -184,7 +194,10 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 		d.states = append(d.states, now)
 	}
 	if differences := d.differences(d.Desired, d.states[len(d.states)-1]); len(differences) > 0 {
-		d.draft.Why = "on a scratch database the draft did not make what was desired: " + strings.Join(differences, "; ")
+		d.draft.Why = "on a scratch database the draft did not make what was desired: " + strings.Join(
+			differences,
+			"; ",
+		)
 	}
 	return nil
 }
@@ -225,7 +238,11 @@ func (d *drafting) back(ctx context.Context) error {
 			return err
 		}
 		if differences := d.differences(d.states[i], now); len(differences) > 0 {
-			d.draft.Why = fmt.Sprintf("on a scratch database the way back of step %d did not leave what was there before: %s", i+1, strings.Join(differences, "; "))
+			d.draft.Why = fmt.Sprintf(
+				"on a scratch database the way back of step %d did not leave what was there before: %s",
+				i+1,
+				strings.Join(differences, "; "),
+			)
 			return nil
 		}
 	}
@@ -237,9 +254,12 @@ func (d *drafting) differences(desired, got schema.Schema) []string {
 	desired, got = d.plain(desired), d.plain(got)
 	var said []string
 	for _, one := range schema.Compare(desired, got) {
-		if slices.ContainsFunc(append(slices.Clone(d.draft.Undrafted), d.draft.Unreturned...), func(u schema.Unsupported) bool {
-			return u.Kind == one.Kind && u.Name == one.Name || u.Name == one.Of
-		}) {
+		if slices.ContainsFunc(
+			append(slices.Clone(d.draft.Undrafted), d.draft.Unreturned...),
+			func(u schema.Unsupported) bool {
+				return u.Kind == one.Kind && u.Name == one.Name || u.Name == one.Of
+			},
+		) {
 			continue
 		}
 		text := one.String()

@@ -21,10 +21,16 @@ type Rename struct {
 func ParseRename(text string) (Rename, error) {
 	old, now, is := strings.Cut(text, "=")
 	if !is || old == "" || now == "" {
-		return Rename{}, fmt.Errorf("%q is no rename: write OLD=NEW, such as harbour.vessel.name=harbour.vessel.title", text)
+		return Rename{}, fmt.Errorf(
+			"%q is no rename: write OLD=NEW, such as harbour.vessel.name=harbour.vessel.title",
+			text,
+		)
 	}
 	if !identifier.MatchString(schema.Unqualified(now)) { // it becomes a part of statements
-		return Rename{}, fmt.Errorf("%q is no name: write it as the server does, quoted where it has other signs than a-z, 0-9 and _", now)
+		return Rename{}, fmt.Errorf(
+			"%q is no name: write it as the server does, quoted where it has other signs than a-z, 0-9 and _",
+			now,
+		)
 	}
 	return Rename{Old: old, New: now}, nil
 }
@@ -53,7 +59,12 @@ func (r Rename) undo(of string) string { return rename(of, r.full(), r.Old) }
 
 func rename(of, from, to string) string {
 	if of != "" {
-		return fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", of, schema.Unqualified(from), schema.Unqualified(to))
+		return fmt.Sprintf(
+			"ALTER TABLE %s RENAME COLUMN %s TO %s",
+			of,
+			schema.Unqualified(from),
+			schema.Unqualified(to),
+		)
 	}
 	return fmt.Sprintf("ALTER TABLE %s RENAME TO %s", from, schema.Unqualified(to))
 }
@@ -85,7 +96,10 @@ func questions(present, desired schema.Schema, answered []Rename) []Question {
 		tables[r.full()] = r.Old
 	}
 	has := func(s schema.Schema, table string) bool {
-		return slices.ContainsFunc(s.Objects, func(o schema.Object) bool { return o.Kind == schema.Table && o.Name == table })
+		return slices.ContainsFunc(
+			s.Objects,
+			func(o schema.Object) bool { return o.Kind == schema.Table && o.Name == table },
+		)
 	}
 	var asked []Question
 	for _, old := range present.Objects {
@@ -93,7 +107,8 @@ func questions(present, desired schema.Schema, answered []Rename) []Question {
 			continue
 		}
 		for _, now := range desired.Objects {
-			if now.Kind != schema.Table || settled[now.Name] || has(present, now.Name) || schema.Qualifier(now.Name) != schema.Qualifier(old.Name) {
+			if now.Kind != schema.Table || settled[now.Name] || has(present, now.Name) ||
+				schema.Qualifier(now.Name) != schema.Qualifier(old.Name) {
 				continue
 			}
 			if 2*alike(is[old.Name], should[now.Name]) >= max(len(is[old.Name]), len(should[now.Name]), 1) {
@@ -107,11 +122,15 @@ func questions(present, desired schema.Schema, answered []Rename) []Question {
 			before = old
 		}
 		for _, gone := range is[before] {
-			if settled[gone.Name] || find(now, gone.Local()) != nil || gone.Props[schema.Generated] != "" || gone.Props[schema.Inherited] != "" {
+			if settled[gone.Name] || find(now, gone.Local()) != nil || gone.Props[schema.Generated] != "" ||
+				gone.Props[schema.Inherited] != "" {
 				continue
 			}
 			for _, come := range now {
-				if !settled[come.Name] && find(is[before], come.Local()) == nil && come.Props[schema.DataType] == gone.Props[schema.DataType] && come.Props[schema.Generated] == "" && come.Props[schema.Inherited] == "" {
+				if !settled[come.Name] && find(is[before], come.Local()) == nil &&
+					come.Props[schema.DataType] == gone.Props[schema.DataType] &&
+					come.Props[schema.Generated] == "" &&
+					come.Props[schema.Inherited] == "" {
 					asked = append(asked, Question{Kind: schema.Column, Old: gone.Name, New: come.Name})
 				}
 			}
@@ -124,7 +143,10 @@ func questions(present, desired schema.Schema, answered []Rename) []Question {
 	asked = slices.DeleteFunc(asked, func(q Question) bool {
 		return q.Kind == schema.Column && !tablesOnly[strings.TrimSuffix(schema.Qualifier(q.Old), ".")]
 	})
-	slices.SortFunc(asked, func(a, b Question) int { return cmp.Or(strings.Compare(a.Old, b.Old), strings.Compare(a.New, b.New)) })
+	slices.SortFunc(
+		asked,
+		func(a, b Question) int { return cmp.Or(strings.Compare(a.Old, b.Old), strings.Compare(a.New, b.New)) },
+	)
 	return asked
 }
 

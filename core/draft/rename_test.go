@@ -26,14 +26,35 @@ func TestWhatMayBeARenameIsAsked(t *testing.T) {
 	table := func(name string, columns ...string) []schema.Object {
 		objects := []schema.Object{{Kind: schema.Table, Name: name}}
 		for i, c := range columns {
-			objects = append(objects, schema.Object{Kind: schema.Column, Name: name + "." + c, Of: name, Place: i + 1, Props: schema.Props{schema.DataType: "text"}})
+			objects = append(
+				objects,
+				schema.Object{
+					Kind:  schema.Column,
+					Name:  name + "." + c,
+					Of:    name,
+					Place: i + 1,
+					Props: schema.Props{schema.DataType: "text"},
+				},
+			)
 		}
 		return objects
 	}
 	is := schema.New(append(table("harbour.vessel", "id", "name", "flag"), table("harbour.quay", "a")...), nil)
 	should := schema.New(append(table("harbour.ship", "id", "title", "flag"), table("harbour.quay", "b")...), nil)
-	assert.Equal(t, []Question{{schema.Column, "harbour.quay.a", "harbour.quay.b"}, {schema.Table, "harbour.vessel", "harbour.ship"}}, questions(is, should, nil))
+	assert.Equal(
+		t,
+		[]Question{
+			{schema.Column, "harbour.quay.a", "harbour.quay.b"},
+			{schema.Table, "harbour.vessel", "harbour.ship"},
+		},
+		questions(is, should, nil),
+	)
 	answered := []Rename{{Old: "harbour.vessel", New: "ship"}, {Old: "harbour.quay.a", New: "b"}}
-	assert.Equal(t, []Question{{schema.Column, "harbour.vessel.name", "harbour.ship.title"}}, questions(is, should, answered), "once it is the same table, its columns are looked at")
+	assert.Equal(
+		t,
+		[]Question{{schema.Column, "harbour.vessel.name", "harbour.ship.title"}},
+		questions(is, should, answered),
+		"once it is the same table, its columns are looked at",
+	)
 	assert.Empty(t, questions(is, is, nil))
 }

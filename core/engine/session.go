@@ -44,7 +44,12 @@ type Session interface {
 	SnapshotWithNeeds(ctx context.Context, schemas []string) (schema.Schema, error)
 	// Peek looks, reading only, whether objects are there and whether the queries
 	// of a check hold, with the settings that a step would have.
-	Peek(ctx context.Context, settings Settings, objects []evidence.Object, check []sqltext.Statement) ([]evidence.Sighting, []evidence.Outcome, error)
+	Peek(
+		ctx context.Context,
+		settings Settings,
+		objects []evidence.Object,
+		check []sqltext.Statement,
+	) ([]evidence.Sighting, []evidence.Outcome, error)
 
 	// Closed reports whether a connection is gone.
 	Closed() bool

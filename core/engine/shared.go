@@ -63,7 +63,10 @@ func (s Settings) Peeking() Settings {
 
 // Outcomes asks the queries of a check by holds, which is as Steps.Holds. What the
 // server refuses is an outcome too.
-func Outcomes(check []sqltext.Statement, holds func(sqltext.Statement) (bool, string, error)) ([]evidence.Outcome, error) {
+func Outcomes(
+	check []sqltext.Statement,
+	holds func(sqltext.Statement) (bool, string, error),
+) ([]evidence.Outcome, error) {
 	outcomes := []evidence.Outcome{}
 	for _, query := range check {
 		yes, got, err := holds(query)
@@ -80,7 +83,10 @@ func Outcomes(check []sqltext.Statement, holds func(sqltext.Statement) (bool, st
 }
 
 // LookUp looks objects up, one after the other.
-func LookUp(objects []evidence.Object, find func(evidence.Object) (there, invalid bool, err error)) ([]evidence.Sighting, error) {
+func LookUp(
+	objects []evidence.Object,
+	find func(evidence.Object) (there, invalid bool, err error),
+) ([]evidence.Sighting, error) {
 	sightings := []evidence.Sighting{}
 	for _, o := range objects {
 		there, invalid, err := find(o)

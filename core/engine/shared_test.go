@@ -42,7 +42,11 @@ func TestACheckHoldsWithOneRowOfTruth(t *testing.T) {
 }
 
 func TestWhatTheServerRefusesIsAnOutcome(t *testing.T) {
-	check := []sqltext.Statement{{SQL: []byte("SELECT 1"), Line: 1}, {SQL: []byte("SELECT nothing"), Line: 2}, {SQL: []byte("gone"), Line: 3}}
+	check := []sqltext.Statement{
+		{SQL: []byte("SELECT 1"), Line: 1},
+		{SQL: []byte("SELECT nothing"), Line: 2},
+		{SQL: []byte("gone"), Line: 3},
+	}
 	gone := errors.New("the connection is gone")
 	holds := func(s sqltext.Statement) (bool, string, error) {
 		switch s.Line {

@@ -78,7 +78,10 @@ func (e Evidence) Wrong() []string {
 		}
 	}
 	if len(e.Sightings) == 0 {
-		wrong = append(wrong, "the step has no check and creates, alters or drops nothing that could be looked up"+e.blindWords())
+		wrong = append(
+			wrong,
+			"the step has no check and creates, alters or drops nothing that could be looked up"+e.blindWords(),
+		)
 	}
 	return wrong
 }
@@ -151,7 +154,10 @@ const (
 // what it makes and drops, but not what comes with a table that it makes.
 func Telling(objects []Object) []Object {
 	return slices.DeleteFunc(slices.Clone(objects), func(o Object) bool {
-		comesAlong := slices.ContainsFunc(objects, func(t Object) bool { return t.Kind == Table && t.Made && o.Of == t.Name && o.Schema == t.Schema })
+		comesAlong := slices.ContainsFunc(
+			objects,
+			func(t Object) bool { return t.Kind == Table && t.Made && o.Of == t.Name && o.Schema == t.Schema },
+		)
 		return !o.Made && !o.Gone || comesAlong
 	})
 }
@@ -225,7 +231,11 @@ func Judge(e Evidence, statement, of int) (Verdict, string) {
 	case holds && statement >= of:
 		return TookEffect, "the step's check holds, and this was its last statement"
 	case holds:
-		return Unclear, fmt.Sprintf("the step's check holds already, though statement %d of %d is not its last: it cannot tell", statement, of)
+		return Unclear, fmt.Sprintf(
+			"the step's check holds already, though statement %d of %d is not its last: it cannot tell",
+			statement,
+			of,
+		)
 	}
 	telling := "" // of what the statement makes or takes away; that an altered table is there tells nothing
 	for _, s := range e.Sightings {

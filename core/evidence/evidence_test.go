@@ -28,17 +28,77 @@ func TestOnlyWhatSpeaksForItselfIsJudged(t *testing.T) {
 		why           string
 	}{
 		"no check": {found(missing), 1, 1, Unclear, "has no check"},
-		"a check that holds after the last statement":  {found().with(holds), 2, 2, TookEffect, "this was its last statement"},
-		"a check that holds too early":                 {found(there).with(holds), 1, 2, Unclear, "it cannot tell"},
-		"nothing is there":                             {found(missing).with(holdsNot), 1, 2, NoEffect, "and table a is not there"},
-		"some of it is there":                          {found(there).with(holdsNot), 1, 2, Unclear, "and yet table a is there"},
-		"one query of several fails":                   {found(missing).with(holds, holdsNot), 2, 2, NoEffect, "does not hold"},
-		"what was to be dropped is still there":        {found(Sighting{Object: dropped, There: true}).with(holdsNot), 1, 1, NoEffect, "column a.b is still there"},
-		"what was to be dropped is gone":               {found(Sighting{Object: dropped}).with(holdsNot), 1, 1, Unclear, "and yet column a.b is gone"},
-		"a change of rows":                             {found().with(holdsNot), 1, 1, Unclear, "nothing in the catalogs that could be looked up"},
-		"a table that was there before":                {found(Sighting{Object: altered, There: true}).with(holdsNot), 1, 1, Unclear, "nothing in the catalogs"},
-		"an index whose build did not end":             {found(Sighting{Object: index, There: true, Invalid: true}).with(holdsNot), 1, 1, Unclear, "index i was left INVALID"},
-		"an index in the way of a check that may hold": {found(Sighting{Object: index, There: true, Invalid: true}).with(holds), 1, 1, Unclear, "has to be dropped first"},
+		"a check that holds after the last statement": {
+			found().with(holds),
+			2,
+			2,
+			TookEffect,
+			"this was its last statement",
+		},
+		"a check that holds too early": {found(there).with(holds), 1, 2, Unclear, "it cannot tell"},
+		"nothing is there": {
+			found(missing).with(holdsNot),
+			1,
+			2,
+			NoEffect,
+			"and table a is not there",
+		},
+		"some of it is there": {
+			found(there).with(holdsNot),
+			1,
+			2,
+			Unclear,
+			"and yet table a is there",
+		},
+		"one query of several fails": {
+			found(missing).with(holds, holdsNot),
+			2,
+			2,
+			NoEffect,
+			"does not hold",
+		},
+		"what was to be dropped is still there": {
+			found(Sighting{Object: dropped, There: true}).with(holdsNot),
+			1,
+			1,
+			NoEffect,
+			"column a.b is still there",
+		},
+		"what was to be dropped is gone": {
+			found(Sighting{Object: dropped}).with(holdsNot),
+			1,
+			1,
+			Unclear,
+			"and yet column a.b is gone",
+		},
+		"a change of rows": {
+			found().with(holdsNot),
+			1,
+			1,
+			Unclear,
+			"nothing in the catalogs that could be looked up",
+		},
+		"a table that was there before": {
+			found(Sighting{Object: altered, There: true}).with(holdsNot),
+			1,
+			1,
+			Unclear,
+			"nothing in the catalogs",
+		},
+		"an index whose build did not end": {
+			found(Sighting{Object: index, There: true, Invalid: true}).with(holdsNot),
+			1,
+			1,
+			Unclear,
+			"index i was left INVALID",
+		},
+		"an index in the way of a check that may hold": {
+			found(Sighting{Object: index, There: true, Invalid: true}).with(holds),
+			1,
+			1,
+			Unclear,
+			"has to be dropped first",
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -54,17 +114,34 @@ func TestWhatIsWrongIsListed(t *testing.T) {
 		evidence Evidence
 		wrong    []string
 	}{
-		"all as it should be":          {found(Sighting{Object: made, There: true}), []string{}},
-		"a missing table":              {found(Sighting{Object: made}), []string{"table a is not there (statement 1, line 3)"}},
-		"an invalid index":             {found(Sighting{Object: index, There: true, Invalid: true}), []string{"index i is there, but INVALID: its build did not end (statement 0, line 0)"}},
+		"all as it should be": {found(Sighting{Object: made, There: true}), []string{}},
+		"a missing table": {
+			found(Sighting{Object: made}),
+			[]string{"table a is not there (statement 1, line 3)"},
+		},
+		"an invalid index": {
+			found(Sighting{Object: index, There: true, Invalid: true}),
+			[]string{"index i is there, but INVALID: its build did not end (statement 0, line 0)"},
+		},
 		"a check that holds is enough": {found(Sighting{Object: made}).with(holds), []string{}},
-		"a check that does not hold":   {found(Sighting{Object: made, There: true}).with(holdsNot), []string{"the check in line 1 does not hold: it gave (false)"}},
-		"nothing that could be seen":   {Evidence{Blind: []Blind{{1, 2, "UPDATE"}}}, []string{"the step has no check and creates, alters or drops nothing that could be looked up: UPDATE in line 2"}},
+		"a check that does not hold": {
+			found(Sighting{Object: made, There: true}).with(holdsNot),
+			[]string{"the check in line 1 does not hold: it gave (false)"},
+		},
+		"nothing that could be seen": {
+			Evidence{Blind: []Blind{{1, 2, "UPDATE"}}},
+			[]string{
+				"the step has no check and creates, alters or drops nothing that could be looked up: UPDATE in line 2",
+			},
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) { assert.Equal(t, c.wrong, c.evidence.Wrong()) })
 	}
 	assert.True(t, found(Sighting{Object: made, There: true}, Sighting{Object: altered}).AllMade())
-	assert.False(t, found(Sighting{Object: made, There: true}, Sighting{Object: index, There: true, Invalid: true}).AllMade())
+	assert.False(
+		t,
+		found(Sighting{Object: made, There: true}, Sighting{Object: index, There: true, Invalid: true}).AllMade(),
+	)
 	assert.False(t, found(Sighting{Object: altered, There: true}).AllMade(), "it creates nothing")
 }

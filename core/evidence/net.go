@@ -103,7 +103,8 @@ func (n *Net) There(o Object) {
 // Gone says that a statement drops an object, and what belongs to it.
 func (n *Net) Gone(gone Object) {
 	for key, o := range n.objects {
-		if gone.Of == "" && o.Of == gone.Name && o.Schema == gone.Schema || gone.Kind == Schema && o.Schema == gone.Name {
+		if gone.Of == "" && o.Of == gone.Name && o.Schema == gone.Schema ||
+			gone.Kind == Schema && o.Schema == gone.Name {
 			delete(n.objects, key)
 		}
 	}

@@ -16,7 +16,12 @@ func TestWhatWasThereBeforeTellsWhatAStatementDid(t *testing.T) {
 		return Sighting{Object: Object{Kind: Table, Name: "dock", Gone: true}, There: there}
 	}
 	altered := Sighting{Object: Object{Kind: Table, Name: "quay"}, There: true}
-	assert.Equal(t, []string{"no table berth", "table dock"}, Before([]Sighting{table(false), old(true), altered}), "what is altered tells nothing")
+	assert.Equal(
+		t,
+		[]string{"no table berth", "table dock"},
+		Before([]Sighting{table(false), old(true), altered}),
+		"what is altered tells nothing",
+	)
 	assert.Empty(t, Before([]Sighting{altered}))
 	before := []string{"no table berth", "table dock"}
 	for name, c := range map[string]struct {
@@ -80,7 +85,12 @@ func TestANetAddsUp(t *testing.T) {
 	assert.Equal(t, []Blind{{Statement: 7, Line: 7, What: "UPDATE"}, {Statement: 10, Line: 10, What: "+"}}, found.Blind)
 	assert.Equal(t, []string{"harbour"}, found.Objects[3].Path)
 	assert.Equal(t, []string{"no table b"}, names(Collect(all, 4, 6, read).Objects)[:1], "only those between count")
-	assert.Equal(t, []string{"harbour"}, Collect(all, 9, 9, read).Objects[0].Path, "but what is searched does, from before")
+	assert.Equal(
+		t,
+		[]string{"harbour"},
+		Collect(all, 9, 9, read).Objects[0].Path,
+		"but what is searched does, from before",
+	)
 
 	left := CollectLeft([][]sqltext.Statement{script("+a", "|a", "+b"), script("-a", "+c"), script("~c", "-b")}, read)
 	assert.Empty(t, left[0], "what a later script drops is nobody's")

@@ -11,8 +11,18 @@ import (
 
 func ExampleForward() {
 	edited := plan.Standing{Step: plan.Step{Number: "1", Slug: "create-berth", Options: step.DefaultOptions()},
-		State: ledger.StepState{Number: "1", Status: ledger.StatusApplied, Checksum: "0123"}, Flags: []plan.Flag{plan.Edited}}
-	result := gate.Forward(gate.Facts{Lane: "harbour", View: plan.View{Environment: "staging", Steps: []plan.Standing{edited}}, Entries: 1})
+		State: ledger.StepState{
+			Number:   "1",
+			Status:   ledger.StatusApplied,
+			Checksum: "0123",
+		}, Flags: []plan.Flag{plan.Edited}}
+	result := gate.Forward(
+		gate.Facts{
+			Lane:    "harbour",
+			View:    plan.View{Environment: "staging", Steps: []plan.Standing{edited}},
+			Entries: 1,
+		},
+	)
 	fmt.Println("the gate is", result.Word())
 	for _, check := range result.Holds() {
 		fmt.Println(check.ID, "holds:", check.Evidence)

@@ -265,7 +265,16 @@ func Forward(f Facts) Result {
 // absent and late steps do not stand in its way: a rollback may be the way out of
 // them.
 func Back(f Facts, actions []plan.Action) Result {
-	return Result{Checks: []Check{f.knownDatabase(), f.ledgerIntact(), f.nothingDoubtedBack(), f.quiet(), f.waysBackApproved(actions), f.waysBackSigned(actions)}}
+	return Result{
+		Checks: []Check{
+			f.knownDatabase(),
+			f.ledgerIntact(),
+			f.nothingDoubtedBack(),
+			f.quiet(),
+			f.waysBackApproved(actions),
+			f.waysBackSigned(actions),
+		},
+	}
 }
 
 // Rebuild asks what must be met before a disposable environment is emptied.
@@ -277,8 +286,13 @@ func Rebuild(f Facts) Result {
 	}
 	loose := pass(SealedRelease, "%s takes loose steps", f.View.Environment)
 	if f.Asks.Release {
-		loose = hold(SealedRelease, fmt.Sprintf("%s takes sealed releases only, and a rebuild applies loose steps", f.View.Environment),
-			remedy.ByHand("rebuild an environment that takes loose steps; an administrator declares what an environment takes, in lane.yaml"))
+		loose = hold(
+			SealedRelease,
+			fmt.Sprintf("%s takes sealed releases only, and a rebuild applies loose steps", f.View.Environment),
+			remedy.ByHand(
+				"rebuild an environment that takes loose steps; an administrator declares what an environment takes, in lane.yaml",
+			),
+		)
 	}
 	return Result{Checks: []Check{f.foreign(), f.ledgerIntact(), f.quiet(), loose, f.freeze(), f.window()}}
 }
@@ -311,10 +325,19 @@ func (f Facts) Foreign() bool {
 
 func (f Facts) knownDatabase() Check {
 	if f.Foreign() {
-		return hold(KnownDatabase,
-			fmt.Sprintf("this database's ledger says that it belongs to %s, and not to %s/%s", f.View.State.Belongs, f.Lane, f.View.Environment),
+		return hold(
+			KnownDatabase,
+			fmt.Sprintf(
+				"this database's ledger says that it belongs to %s, and not to %s/%s",
+				f.View.State.Belongs,
+				f.Lane,
+				f.View.Environment,
+			),
 			remedy.ByHand("correct what the target's reference stands for"),
-			f.place().Do(remedy.Adopt).For("or, if this is a copy that belongs here now, see what it holds and adopt it"))
+			f.place().
+				Do(remedy.Adopt).
+				For("or, if this is a copy that belongs here now, see what it holds and adopt it"),
+		)
 	}
 	if !f.Existing.Any() && f.View.State.Untouched() && f.View.State.Baseline == "" {
 		return pass(KnownDatabase, "the target is empty: it has neither objects nor a history")
@@ -323,11 +346,20 @@ func (f Facts) knownDatabase() Check {
 		return pass(KnownDatabase, "the target is known: it had a ledger, and its loss is another check's matter")
 	}
 	if !f.Existing.Any() || f.Chain != nil {
-		return pass(KnownDatabase, "the target is known: its ledger holds %s", plural.Count(f.Entries, "entry", "entries"))
+		return pass(
+			KnownDatabase,
+			"the target is known: its ledger holds %s",
+			plural.Count(f.Entries, "entry", "entries"),
+		)
 	}
-	return hold(KnownDatabase,
-		fmt.Sprintf("this is an existing database: it has %s and no history, so Vorrang cannot know what ran here", f.Existing),
-		f.place().Do(remedy.Baseline).For("find the last step that it already contains, and record it"))
+	return hold(
+		KnownDatabase,
+		fmt.Sprintf(
+			"this is an existing database: it has %s and no history, so Vorrang cannot know what ran here",
+			f.Existing,
+		),
+		f.place().Do(remedy.Baseline).For("find the last step that it already contains, and record it"),
+	)
 }
 
 func (f Facts) ledgerIntact() Check {
@@ -348,8 +380,13 @@ func (f Facts) ledgerIntact() Check {
 	if f.Altered != "" {
 		evidence += "; " + altered
 	}
-	return hold(LedgerIntact, evidence,
-		f.place().Do(remedy.Adopt).For("somebody wrote to the ledger, restored the database from a backup, or made it anew; find out who and why, see what is there, and adopt it if it is meant"))
+	return hold(
+		LedgerIntact,
+		evidence,
+		f.place().
+			Do(remedy.Adopt).
+			For("somebody wrote to the ledger, restored the database from a backup, or made it anew; find out who and why, see what is there, and adopt it if it is meant"),
+	)
 }
 
 // AlteredLedger says what of the ledger's table is not as it was made.
@@ -363,10 +400,16 @@ func (f Facts) AlteredLedger() string {
 // FixLedger says what to do about it.
 func (f Facts) FixLedger() []remedy.Remedy {
 	if f.LedgerRole != "" {
-		return []remedy.Remedy{f.place().Do(remedy.SetUpLedger).For("find out who changed it and why, if somebody did; then let an administrator of the database run what this prints")}
+		return []remedy.Remedy{
+			f.place().
+				Do(remedy.SetUpLedger).
+				For("find out who changed it and why, if somebody did; then let an administrator of the database run what this prints"),
+		}
 	}
-	return []remedy.Remedy{f.place().Do(remedy.LookAtLedger).For("find out who changed it and why, and what was written since"),
-		remedy.ByHand("then, as its owner, put it back as docs/ledger.md describes it")}
+	return []remedy.Remedy{
+		f.place().Do(remedy.LookAtLedger).For("find out who changed it and why, and what was written since"),
+		remedy.ByHand("then, as its owner, put it back as docs/ledger.md describes it"),
+	}
 }
 
 func (f Facts) checksums() Check {
@@ -374,18 +417,31 @@ func (f Facts) checksums() Check {
 	if len(edited) == 0 {
 		return pass(Checksums, "no step was edited after it was applied here")
 	}
-	return hold(Checksums, fmt.Sprintf("%s edited after being applied here: %s", plural.Count(len(edited), "step was", "steps were"), list(edited)), f.FixEdited(edited[0])...)
+	return hold(
+		Checksums,
+		fmt.Sprintf(
+			"%s edited after being applied here: %s",
+			plural.Count(len(edited), "step was", "steps were"),
+			list(edited),
+		),
+		f.FixEdited(edited[0])...)
 }
 
 // FixEdited says what to do about a step that was edited after it was applied.
 func (f Facts) FixEdited(s plan.Standing) []remedy.Remedy {
 	number, amend := s.Step.Number, f.place().Step(remedy.Amend, s.Step.Number)
 	if sealed := f.Bound[number].Release; sealed != "" {
-		return []remedy.Remedy{amend.For("its new text is sealed in release %s and stays; if it is right here as it stands", sealed),
-			f.RollbackBelow(number).For("if not, roll back to below it, and promote it again")}
+		return []remedy.Remedy{
+			amend.For("its new text is sealed in release %s and stays; if it is right here as it stands", sealed),
+			f.RollbackBelow(number).For("if not, roll back to below it, and promote it again"),
+		}
 	}
 	return []remedy.Remedy{
-		remedy.ByHand("put the applied text back (step %s had the checksum %s) and submit, and write what should change as a new step", number, s.State.Checksum.Short()),
+		remedy.ByHand(
+			"put the applied text back (step %s had the checksum %s) and submit, and write what should change as a new step",
+			number,
+			s.State.Checksum.Short(),
+		),
 		amend.For("or, if the new text is right here as it stands")}
 }
 
@@ -399,10 +455,17 @@ func (f Facts) catalogue() Check {
 	if len(absent) == 0 {
 		return pass(Catalogue, "every step that was applied here is in the catalogue")
 	}
-	return hold(Catalogue,
-		fmt.Sprintf("%s applied here and %s no longer in the catalogue: %s", plural.Count(len(absent), "step was", "steps were"), plural.Word(len(absent), "is", "are"), list(absent)),
+	return hold(
+		Catalogue,
+		fmt.Sprintf(
+			"%s applied here and %s no longer in the catalogue: %s",
+			plural.Count(len(absent), "step was", "steps were"),
+			plural.Word(len(absent), "is", "are"),
+			list(absent),
+		),
 		remedy.ByHand("put the files back into the step folder and submit"),
-		f.RollbackBelow(absent[0].Step.Number).For("or, to undo the step, roll back to below it"))
+		f.RollbackBelow(absent[0].Step.Number).For("or, to undo the step, roll back to below it"),
+	)
 }
 
 // below is the last step before a number, or 0.
@@ -425,7 +488,14 @@ func (f Facts) order() Check {
 		return pass(Order, "every pending step comes after step %s", f.View.State.At())
 	}
 	above := f.View.State.At()
-	return hold(Order, fmt.Sprintf("%s late: a higher number, %s, is already in this target; late: %s", plural.Count(len(late), "pending step is", "pending steps are"), above, list(late)),
+	return hold(
+		Order,
+		fmt.Sprintf(
+			"%s late: a higher number, %s, is already in this target; late: %s",
+			plural.Count(len(late), "pending step is", "pending steps are"),
+			above,
+			list(late),
+		),
 		f.FixLate(late[0])...).about(above, texts(late))
 }
 
@@ -435,13 +505,23 @@ func (f Facts) FixLate(s plan.Standing) []remedy.Remedy {
 	back := f.RollbackBelow(number).For("or roll back to below it and promote in order")
 	byHand := f.place().Step(remedy.Attest, number).For("if it was carried out here by hand")
 	if slices.Contains(f.There, number) { // another try stumbles again
-		return []remedy.Remedy{remedy.ByHand("step %s failed here because something of it is there already", number), byHand, back}
+		return []remedy.Remedy{
+			remedy.ByHand("step %s failed here because something of it is there already", number),
+			byHand,
+			back,
+		}
 	}
 	if bound.Release == "" && bound.Went == "" {
 		return []remedy.Remedy{remedy.ByHand("give it a number above %s and submit", f.View.State.At()), back,
-			f.place().Do(remedy.WaiveOrder).For("if its place does not matter, as with a hotfix, a keeper can say so"), byHand}
+			f.place().
+				Do(remedy.WaiveOrder).
+				For("if its place does not matter, as with a hotfix, a keeper can say so"),
+			byHand}
 	}
-	why, waive, promote := "went to "+bound.Went, f.place().Release(remedy.WaiveOrder, bound.Release), f.place().Release(remedy.Promote, bound.Release)
+	why, waive, promote := "went to "+bound.Went, f.place().
+		Release(remedy.WaiveOrder, bound.Release),
+		f.place().
+			Release(remedy.Promote, bound.Release)
 	if bound.Release != "" {
 		why = "is sealed in release " + bound.Release
 	}
@@ -450,14 +530,29 @@ func (f Facts) FixLate(s plan.Standing) []remedy.Remedy {
 		waive.Arguments.NewRelease, promote.Arguments.NewRelease = true, true
 		waived = f.place().Do(remedy.Cut).And(waive.And(promote))
 	}
-	return []remedy.Remedy{waived.For("step %s %s and keeps its number; if its place does not matter, as with a hotfix, a keeper can say so, and it is promoted", number, why), byHand, back}
+	return []remedy.Remedy{
+		waived.For(
+			"step %s %s and keeps its number; if its place does not matter, as with a hotfix, a keeper can say so, and it is promoted",
+			number,
+			why,
+		),
+		byHand,
+		back,
+	}
 }
 
 func (f Facts) nothingInDoubt() Check {
 	if half := f.View.HalfBack(); len(half) > 0 {
 		number := half[0].Step.Number
-		return hold(NothingInDoubt,
-			fmt.Sprintf("the way back of step %s stopped at statement %d of %d", number, half[0].State.Progress.Statement, half[0].State.Progress.Of), f.FixHalfBack(number)...)
+		return hold(
+			NothingInDoubt,
+			fmt.Sprintf(
+				"the way back of step %s stopped at statement %d of %d",
+				number,
+				half[0].State.Progress.Statement,
+				half[0].State.Progress.Of,
+			),
+			f.FixHalfBack(number)...)
 	}
 	if check := f.halfDone(); check.Verdict == Hold {
 		return check
@@ -469,10 +564,17 @@ func (f Facts) nothingInDoubt() Check {
 func (f Facts) FixHalfBack(number step.Number) []remedy.Remedy {
 	undone, finish := f.place().Settle(number, ledger.SettledUndone), f.place().RollbackLast()
 	if slices.Contains(f.Away, number) { // another try stumbles again
-		return []remedy.Remedy{undone.For("what it stumbled over is not there; if that is gone already, or the text is wrong, finish by hand what is left, and record that"),
-			finish.For("or put back what is gone, then finish it")}
+		return []remedy.Remedy{
+			undone.For(
+				"what it stumbled over is not there; if that is gone already, or the text is wrong, finish by hand what is left, and record that",
+			),
+			finish.For("or put back what is gone, then finish it"),
+		}
 	}
-	return []remedy.Remedy{finish.For("fix the cause, then finish it"), undone.For("if its text is wrong, finish it by hand and record that")}
+	return []remedy.Remedy{
+		finish.For("fix the cause, then finish it"),
+		undone.For("if its text is wrong, finish it by hand and record that"),
+	}
 }
 
 // halfDone holds if a step stopped half-way and cannot go on there.
@@ -489,10 +591,23 @@ func (f Facts) halfDone() Check {
 				ways = append(ways, f.place().RollbackLast().For("undo what it did"))
 				byHand = "or " + byHand
 			}
-			ways = append(ways, f.place().Settle(number, ledger.SettledUndone).For("%s", byHand), f.place().Settle(number, ledger.SettledWhole).For("or finish it by hand, and record that"),
-				f.place().Settle(number, ledger.SettledAgain).For("or let it begin again at its first statement"))
-			return hold(NothingInDoubt,
-				fmt.Sprintf("step %s (%s) stopped at statement %d of %d, and cannot go on there: %s", number, s.Step.Slug, max(s.State.Progress.Statement, 1), s.State.Progress.Of, half.Stuck), ways...)
+			ways = append(
+				ways,
+				f.place().Settle(number, ledger.SettledUndone).For("%s", byHand),
+				f.place().Settle(number, ledger.SettledWhole).For("or finish it by hand, and record that"),
+				f.place().Settle(number, ledger.SettledAgain).For("or let it begin again at its first statement"),
+			)
+			return hold(
+				NothingInDoubt,
+				fmt.Sprintf(
+					"step %s (%s) stopped at statement %d of %d, and cannot go on there: %s",
+					number,
+					s.Step.Slug,
+					max(s.State.Progress.Statement, 1),
+					s.State.Progress.Of,
+					half.Stuck,
+				),
+				ways...)
 		}
 	}
 	return pass(NothingInDoubt, "no step is unfinished")
@@ -506,13 +621,28 @@ func (f Facts) nothingDoubtedBack() Check {
 		case f.Running != nil && d.State.Deployment == f.Running.ID:
 			continue // it is under way
 		case known.Verdict != evidence.Unclear:
-			settled = fmt.Sprintf("step %s was in doubt, and is %s: %s; the next deployment records that", d.Step.Number, known.Verdict, known.Why)
+			settled = fmt.Sprintf(
+				"step %s was in doubt, and is %s: %s; the next deployment records that",
+				d.Step.Number,
+				known.Verdict,
+				known.Why,
+			)
 			continue
 		}
-		return hold(NothingInDoubt,
-			fmt.Sprintf("step %s is in doubt: its statement %d of %d began at %s, and nothing says how it ended%s",
-				d.Step.Number, max(d.State.Progress.Statement, 1), max(d.State.Progress.Of, 1), utc(d.State.At), because(known.Why)),
-			f.place().Step(remedy.LookAtEvidence, d.Step.Number).For("see what the target shows of it, and record what became of it"))
+		return hold(
+			NothingInDoubt,
+			fmt.Sprintf(
+				"step %s is in doubt: its statement %d of %d began at %s, and nothing says how it ended%s",
+				d.Step.Number,
+				max(d.State.Progress.Statement, 1),
+				max(d.State.Progress.Of, 1),
+				utc(d.State.At),
+				because(known.Why),
+			),
+			f.place().
+				Step(remedy.LookAtEvidence, d.Step.Number).
+				For("see what the target shows of it, and record what became of it"),
+		)
 	}
 	if settled != "" {
 		return pass(NothingInDoubt, "%s", settled)

@@ -51,7 +51,15 @@ func PlannedOf(s plan.Step) Planned {
 
 // Approve is somebody's approval of what would be promoted now.
 func (f Facts) Approve(by, note string) Approval {
-	a := Approval{Release: f.Release, Digest: f.Digest, Seq: f.View.State.Head.Seq, Steps: []Planned{}, Note: note, By: by, At: f.Now.UTC()}
+	a := Approval{
+		Release: f.Release,
+		Digest:  f.Digest,
+		Seq:     f.View.State.Head.Seq,
+		Steps:   []Planned{},
+		Note:    note,
+		By:      by,
+		At:      f.Now.UTC(),
+	}
 	for _, s := range f.planned() {
 		a.Steps = append(a.Steps, PlannedOf(s.Step))
 	}
@@ -85,7 +93,17 @@ func Waivable(id ID) bool {
 	switch id {
 	case Order, PreviousEnvironment, SameHistory, Soak, WayBack, InWindow, NotFrozen, FreshBackup, Drift:
 		return true
-	case KnownDatabase, LedgerIntact, Checksums, Catalogue, NothingInDoubt, Quiet, SealedRelease, Approvals, Signature, Rehearsal, Findings:
+	case KnownDatabase,
+		LedgerIntact,
+		Checksums,
+		Catalogue,
+		NothingInDoubt,
+		Quiet,
+		SealedRelease,
+		Approvals,
+		Signature,
+		Rehearsal,
+		Findings:
 	}
 	return false
 }
@@ -109,7 +127,16 @@ func (f Facts) waive(r Result) Result {
 				r.Checks[i].Evidence += fmt.Sprintf("; what %s waived at %s was something else", w.By, utc(w.At))
 				continue
 			}
-			r.Checks[i] = Check{ID: c.ID, Verdict: Waived, Evidence: fmt.Sprintf("waived by %s for one deployment: %s; else it would hold: %s", w.By, w.Reason, c.Evidence)}
+			r.Checks[i] = Check{
+				ID:      c.ID,
+				Verdict: Waived,
+				Evidence: fmt.Sprintf(
+					"waived by %s for one deployment: %s; else it would hold: %s",
+					w.By,
+					w.Reason,
+					c.Evidence,
+				),
+			}
 			r.Waivers = append(r.Waivers, w)
 			break
 		}
@@ -123,14 +150,26 @@ func (f Facts) notes(r Result) Result {
 	if e, adopted := ledger.Adoption(f.History); adopted {
 		var detail ledger.Detail
 		_ = json.Unmarshal(e.Detail, &detail) // our own
-		r.Notes = append(r.Notes, fmt.Sprintf("%s adopted this target at %s, and nothing was deployed since: %s (%s)", e.Actor, utc(e.At), detail.Reason, strings.Join(detail.Seen, "; ")))
+		r.Notes = append(
+			r.Notes,
+			fmt.Sprintf(
+				"%s adopted this target at %s, and nothing was deployed since: %s (%s)",
+				e.Actor,
+				utc(e.At),
+				detail.Reason,
+				strings.Join(detail.Seen, "; "),
+			),
+		)
 	}
 	for i, a := range f.Changes {
 		if i > 0 && f.Changes[i-1].By == a.By && f.Changes[i-1].At.Equal(a.At) {
 			r.Notes[len(r.Notes)-1] += "; " + a.What
 			continue
 		}
-		r.Notes = append(r.Notes, fmt.Sprintf("since the last deployment the gate was changed, by %s at %s: %s", a.By, utc(a.At), a.What))
+		r.Notes = append(
+			r.Notes,
+			fmt.Sprintf("since the last deployment the gate was changed, by %s at %s: %s", a.By, utc(a.At), a.What),
+		)
 	}
 	return r
 }
@@ -171,7 +210,8 @@ func (f Facts) Stands(a Approval) string {
 			continue
 		}
 		_, known := approved[e.Step]
-		carriedOut := e.Action == ledger.Applied || e.Action == ledger.Begun || e.Action == ledger.Failed || e.Action == ledger.Settled
+		carriedOut := e.Action == ledger.Applied || e.Action == ledger.Begun || e.Action == ledger.Failed ||
+			e.Action == ledger.Settled
 		if !known || !carriedOut {
 			return fmt.Sprintf("the target changed: step %s was %s at %s", e.Step, e.Action, utc(e.At))
 		}
@@ -208,7 +248,8 @@ func (f Facts) backApproved(p Planned) []string {
 	var by []string
 	for _, a := range f.Approved {
 		alone := a.Digest == ""
-		if alone && (a.By == f.Actor || slices.Contains(f.Makers[f.Actor], a.By) || f.Unfit[a.By] != "" || f.Asks.NotAuthors && f.wrote(a.By, p.Number)) {
+		if alone &&
+			(a.By == f.Actor || slices.Contains(f.Makers[f.Actor], a.By) || f.Unfit[a.By] != "" || f.Asks.NotAuthors && f.wrote(a.By, p.Number)) {
 			continue
 		}
 		same := slices.ContainsFunc(a.Steps, func(then Planned) bool {
@@ -237,8 +278,15 @@ func (f Facts) waysBackApproved(actions []plan.Action) Check {
 	if len(missing) == 0 {
 		return pass(Approvals, "the ways back are those that were approved")
 	}
-	return hold(Approvals, fmt.Sprintf("%s asks for approvals, and the way back of %s was not approved as it is now", f.View.Environment, strings.Join(missing, ", ")),
-		f.place().Do(remedy.ApproveWaysBack).For("let somebody else look at it in a preview, and approve it"))
+	return hold(
+		Approvals,
+		fmt.Sprintf(
+			"%s asks for approvals, and the way back of %s was not approved as it is now",
+			f.View.Environment,
+			strings.Join(missing, ", "),
+		),
+		f.place().Do(remedy.ApproveWaysBack).For("let somebody else look at it in a preview, and approve it"),
+	)
 }
 
 // wrote reports whether somebody wrote a step, or made the token of the machine
@@ -258,7 +306,11 @@ func (f Facts) signed() Check {
 	case len(f.planned()) == 0:
 		return pass(Signature, "nothing is to be applied")
 	case f.Digest == "":
-		return hold(Signature, f.View.Environment+" asks for a signature, and signatures are given to releases; none is named", remedy.ByHand("name the release that is to be promoted"))
+		return hold(
+			Signature,
+			f.View.Environment+" asks for a signature, and signatures are given to releases; none is named",
+			remedy.ByHand("name the release that is to be promoted"),
+		)
 	}
 	for _, key := range f.Signed {
 		if holder := f.Asks.Signer(key); holder != "" {
@@ -267,9 +319,20 @@ func (f Facts) signed() Check {
 	}
 	evidence := fmt.Sprintf("release %s is not signed", f.Release)
 	if len(f.Signed) > 0 {
-		evidence = fmt.Sprintf("release %s is signed by keys that %s does not name: %s", f.Release, f.View.Environment, f.Signed[0].Fingerprint)
+		evidence = fmt.Sprintf(
+			"release %s is signed by keys that %s does not name: %s",
+			f.Release,
+			f.View.Environment,
+			f.Signed[0].Fingerprint,
+		)
 	}
-	return hold(Signature, evidence, f.place().Release(remedy.Sign, f.Release).For("let one of them sign it, where its step folder is: %s", f.holders()))
+	return hold(
+		Signature,
+		evidence,
+		f.place().
+			Release(remedy.Sign, f.Release).
+			For("let one of them sign it, where its step folder is: %s", f.holders()),
+	)
 }
 
 // holders names whose keys the environment knows.
@@ -300,8 +363,18 @@ func (f Facts) waysBackSigned(actions []plan.Action) Check {
 	if len(missing) == 0 {
 		return pass(Signature, "the ways back are those of signed releases")
 	}
-	return hold(Signature, fmt.Sprintf("%s asks for signatures, and the way back of %s stands in no release that is signed", f.View.Environment, stepsNamed(missing)),
-		f.place().Do(remedy.Cut).And(f.place().Do(remedy.Sign)).For("cut the lane as it is, and let one of them sign that, where its step folder is: %s", f.holders()))
+	return hold(
+		Signature,
+		fmt.Sprintf(
+			"%s asks for signatures, and the way back of %s stands in no release that is signed",
+			f.View.Environment,
+			stepsNamed(missing),
+		),
+		f.place().
+			Do(remedy.Cut).
+			And(f.place().Do(remedy.Sign)).
+			For("cut the lane as it is, and let one of them sign that, where its step folder is: %s", f.holders()),
+	)
 }
 
 func stepsNamed(numbers []string) string {
@@ -317,8 +390,15 @@ func (f Facts) approvals() Check {
 	case len(f.planned()) == 0:
 		return pass(Approvals, "nothing is to be applied")
 	case f.Digest == "":
-		return hold(Approvals, fmt.Sprintf("%s %s asked, and approvals are given to releases; none is named", plural.Of(asked, "approval"), plural.Word(asked, "is", "are")),
-			remedy.ByHand("name the release that is to be promoted"))
+		return hold(
+			Approvals,
+			fmt.Sprintf(
+				"%s %s asked, and approvals are given to releases; none is named",
+				plural.Of(asked, "approval"),
+				plural.Word(asked, "is", "are"),
+			),
+			remedy.ByHand("name the release that is to be promoted"),
+		)
 	}
 	var valid, void, by []string
 	for _, a := range f.Given {
@@ -329,7 +409,14 @@ func (f Facts) approvals() Check {
 			valid = append(valid, fmt.Sprintf("by %s at %s", a.By, utc(a.At)))
 		}
 	}
-	evidence := fmt.Sprintf("%s of release %s %s asked, and %d %s given", plural.Of(asked, "approval"), f.Release, plural.Word(asked, "is", "are"), len(valid), plural.Word(len(valid), "is", "are"))
+	evidence := fmt.Sprintf(
+		"%s of release %s %s asked, and %d %s given",
+		plural.Of(asked, "approval"),
+		f.Release,
+		plural.Word(asked, "is", "are"),
+		len(valid),
+		plural.Word(len(valid), "is", "are"),
+	)
 	if len(valid) > 0 {
 		evidence += ": " + strings.Join(valid, ", ")
 	}

@@ -32,7 +32,15 @@ func governed() Facts {
 }
 
 func TestASignatureIsAskedOfSomebodyWhomTheEnvironmentNames(t *testing.T) {
-	holm, berg := release.Key{Line: "ssh-ed25519 A", Fingerprint: "SHA256:a", Holder: "p.holm"}, release.Key{Line: "ssh-ed25519 B", Fingerprint: "SHA256:b", Holder: "l.berg"}
+	holm, berg := release.Key{
+		Line:        "ssh-ed25519 A",
+		Fingerprint: "SHA256:a",
+		Holder:      "p.holm",
+	}, release.Key{
+		Line:        "ssh-ed25519 B",
+		Fingerprint: "SHA256:b",
+		Holder:      "l.berg",
+	}
 	for name, c := range map[string]struct {
 		signed   []release.Key
 		change   func(*Facts)
@@ -53,7 +61,12 @@ func TestASignatureIsAskedOfSomebodyWhomTheEnvironmentNames(t *testing.T) {
 		assert.Equal(t, c.verdict, check.Verdict, name)
 		assert.Contains(t, check.Evidence, c.evidence, name)
 		if c.verdict == Hold && f.Release != "" {
-			assert.Contains(t, advice.Text(check.Remedies), "p.holm, l.berg: vorrang sign -lane harbour 2026.11 -key FILE", name)
+			assert.Contains(
+				t,
+				advice.Text(check.Remedies),
+				"p.holm, l.berg: vorrang sign -lane harbour 2026.11 -key FILE",
+				name,
+			)
 		}
 	}
 	assert.False(t, Waivable(Signature))
@@ -66,28 +79,60 @@ func TestApprovalsCountForExactlyWhatWasApproved(t *testing.T) {
 		verdict  Verdict
 		evidence string
 	}{
-		"two others approved": {func(*Facts) {}, Pass, "2 approvals of release 2026.11 are asked, and 2 are given: by p.holm at 2026-11-23 12:00:00 UTC, by k.brandt"},
-		"nobody did":          {func(f *Facts) { f.Given = nil }, Hold, "and 0 are given"},
-		"one did, twice":      {func(f *Facts) { f.Given[1] = f.Given[0] }, Hold, "and 1 is given"},
-		"the one who asks":    {func(f *Facts) { f.Actor = "p.holm" }, Hold, "that of p.holm does not count: who asks for a promotion cannot approve it"},
-		"another release":     {func(f *Facts) { f.Digest = "another" }, Hold, "it is for another release"},
-		"no release":          {func(f *Facts) { f.Release, f.Digest = "", "" }, Hold, "none is named"},
+		"two others approved": {
+			func(*Facts) {},
+			Pass,
+			"2 approvals of release 2026.11 are asked, and 2 are given: by p.holm at 2026-11-23 12:00:00 UTC, by k.brandt",
+		},
+		"nobody did":     {func(f *Facts) { f.Given = nil }, Hold, "and 0 are given"},
+		"one did, twice": {func(f *Facts) { f.Given[1] = f.Given[0] }, Hold, "and 1 is given"},
+		"the one who asks": {
+			func(f *Facts) { f.Actor = "p.holm" },
+			Hold,
+			"that of p.holm does not count: who asks for a promotion cannot approve it",
+		},
+		"another release": {func(f *Facts) { f.Digest = "another" }, Hold, "it is for another release"},
+		"no release":      {func(f *Facts) { f.Release, f.Digest = "", "" }, Hold, "none is named"},
 		"an author": {func(f *Facts) {
 			f.Asks.NotAuthors, f.Authors = true, map[step.Number][]string{"3": {"a.lund", "k.brandt"}}
 		}, Hold,
 			"that of k.brandt does not count: k.brandt wrote step 3"},
-		"authors may":          {func(f *Facts) { f.Authors = map[step.Number][]string{"3": {"k.brandt"}} }, Pass, ""},
-		"a step more":          {func(f *Facts) { f.View.Steps = append(f.View.Steps, standing("4", ledger.StatusPending)) }, Hold, "the plan changed: step 4 was not in it"},
-		"another text":         {func(f *Facts) { f.View.Steps[1].Step.Forward.Checksum = "edited" }, Hold, "the plan changed: step 2 had another text"},
-		"another way back":     {func(f *Facts) { f.View.Steps[2].Step.Back = &plan.Text{Checksum: "back"} }, Hold, "the plan changed: step 3 had another text"},
+		"authors may": {func(f *Facts) { f.Authors = map[step.Number][]string{"3": {"k.brandt"}} }, Pass, ""},
+		"a step more": {
+			func(f *Facts) { f.View.Steps = append(f.View.Steps, standing("4", ledger.StatusPending)) },
+			Hold,
+			"the plan changed: step 4 was not in it",
+		},
+		"another text": {
+			func(f *Facts) { f.View.Steps[1].Step.Forward.Checksum = "edited" },
+			Hold,
+			"the plan changed: step 2 had another text",
+		},
+		"another way back": {
+			func(f *Facts) { f.View.Steps[2].Step.Back = &plan.Text{Checksum: "back"} },
+			Hold,
+			"the plan changed: step 3 had another text",
+		},
 		"fewer steps":          {func(f *Facts) { f.Through = "2" }, Pass, ""},
 		"nothing is left":      {func(f *Facts) { f.Through = "1"; f.Given = nil }, Pass, "nothing is to be applied"},
 		"the first step is in": {func(f *Facts) { done(f, 1, ledger.Begun, ledger.Failed, ledger.Applied) }, Pass, ""},
-		"and out again":        {func(f *Facts) { done(f, 1, ledger.Applied, ledger.RolledBack) }, Hold, "the target changed: step 2 was rolled-back"},
-		"done by hand":         {func(f *Facts) { done(f, 1, ledger.Attested) }, Hold, "the target changed: step 2 was attested"},
-		"an older step undone": {func(f *Facts) { done(f, 0, ledger.RolledBack) }, Hold, "the target changed: step 1 was rolled-back"},
-		"a shorter ledger":     {func(f *Facts) { f.History, f.Entries = nil, 0 }, Hold, "shorter than it was"},
-		"not asked":            {func(f *Facts) { f.Asks.Approvals = 0 }, NotAsked, ""},
+		"and out again": {
+			func(f *Facts) { done(f, 1, ledger.Applied, ledger.RolledBack) },
+			Hold,
+			"the target changed: step 2 was rolled-back",
+		},
+		"done by hand": {
+			func(f *Facts) { done(f, 1, ledger.Attested) },
+			Hold,
+			"the target changed: step 2 was attested",
+		},
+		"an older step undone": {
+			func(f *Facts) { done(f, 0, ledger.RolledBack) },
+			Hold,
+			"the target changed: step 1 was rolled-back",
+		},
+		"a shorter ledger": {func(f *Facts) { f.History, f.Entries = nil, 0 }, Hold, "shorter than it was"},
+		"not asked":        {func(f *Facts) { f.Asks.Approvals = 0 }, NotAsked, ""},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -117,12 +162,24 @@ func TestAWaiverTurnsOneHoldOfOneRelease(t *testing.T) {
 	f := governed()
 	f.Asks = lane.Gate{Backup: time.Hour, WayBack: true}
 	assert.Equal(t, []ID{WayBack, FreshBackup}, ids(Forward(f).Holds()))
-	w := Waiver{ID: 7, Check: FreshBackup, Subject: f.backup().Subject(), Digest: "digest", By: "k.brandt", Reason: "the job is being repaired", Until: f.Now.Add(time.Hour)}
+	w := Waiver{
+		ID:      7,
+		Check:   FreshBackup,
+		Subject: f.backup().Subject(),
+		Digest:  "digest",
+		By:      "k.brandt",
+		Reason:  "the job is being repaired",
+		Until:   f.Now.Add(time.Hour),
+	}
 	f.Waivers = []Waiver{w}
 	result := Forward(f)
 	assert.Equal(t, []ID{WayBack}, ids(result.Holds()))
 	assert.Equal(t, []Waiver{w}, result.Waivers)
-	assert.Contains(t, result.Find(FreshBackup).Evidence, "waived by k.brandt for one deployment: the job is being repaired; else it would hold: no backup")
+	assert.Contains(
+		t,
+		result.Find(FreshBackup).Evidence,
+		"waived by k.brandt for one deployment: the job is being repaired; else it would hold: no backup",
+	)
 	for name, change := range map[string]func(*Waiver){
 		"for another release": func(w *Waiver) { w.Digest = "" },
 		"too late":            func(w *Waiver) { w.Until = f.Now },
@@ -147,7 +204,17 @@ func TestAWaiverTurnsOneHoldOfOneRelease(t *testing.T) {
 
 func TestAChangeOfTheGateIsShown(t *testing.T) {
 	f := governed()
-	f.Changes = []Asking{{What: "approvals: 1, was 2", By: "root", At: f.Now}, {What: "soak: 0s, was 1h0m0s", By: "root", At: f.Now}, {What: "backup: 0s, was 1h0m0s", By: "root", At: f.Now.Add(time.Hour)}}
-	assert.Equal(t, []string{"since the last deployment the gate was changed, by root at 2026-11-23 12:00:00 UTC: approvals: 1, was 2; soak: 0s, was 1h0m0s",
-		"since the last deployment the gate was changed, by root at 2026-11-23 13:00:00 UTC: backup: 0s, was 1h0m0s"}, Forward(f).Notes)
+	f.Changes = []Asking{
+		{What: "approvals: 1, was 2", By: "root", At: f.Now},
+		{What: "soak: 0s, was 1h0m0s", By: "root", At: f.Now},
+		{What: "backup: 0s, was 1h0m0s", By: "root", At: f.Now.Add(time.Hour)},
+	}
+	assert.Equal(
+		t,
+		[]string{
+			"since the last deployment the gate was changed, by root at 2026-11-23 12:00:00 UTC: approvals: 1, was 2; soak: 0s, was 1h0m0s",
+			"since the last deployment the gate was changed, by root at 2026-11-23 13:00:00 UTC: backup: 0s, was 1h0m0s",
+		},
+		Forward(f).Notes,
+	)
 }

@@ -20,7 +20,17 @@ import (
 // deployment is under way, or a promotion has yet to meet what is asked of it.
 func Expected(id ID) bool {
 	switch id {
-	case Quiet, SealedRelease, PreviousEnvironment, Soak, WayBack, InWindow, NotFrozen, FreshBackup, Approvals, Signature, Rehearsal:
+	case Quiet,
+		SealedRelease,
+		PreviousEnvironment,
+		Soak,
+		WayBack,
+		InWindow,
+		NotFrozen,
+		FreshBackup,
+		Approvals,
+		Signature,
+		Rehearsal:
 		return true
 	case KnownDatabase, LedgerIntact, Checksums, Catalogue, Order, NothingInDoubt, SameHistory, Drift, Findings:
 	}
@@ -52,9 +62,15 @@ func (f Facts) sealed() Check {
 	case n == 0:
 		return pass(SealedRelease, "nothing is to be applied")
 	}
-	return hold(SealedRelease,
-		fmt.Sprintf("%s takes sealed releases only, and %s not promoted as one", f.View.Environment, plural.Count(n, "step is", "steps are")),
-		f.place().Do(remedy.Cut).For("seal them, and promote the release"))
+	return hold(
+		SealedRelease,
+		fmt.Sprintf(
+			"%s takes sealed releases only, and %s not promoted as one",
+			f.View.Environment,
+			plural.Count(n, "step is", "steps are"),
+		),
+		f.place().Do(remedy.Cut).For("seal them, and promote the release"),
+	)
 }
 
 // missing lists the planned steps that the environment before does not have with
@@ -109,11 +125,24 @@ func (f Facts) previous() Check {
 	}
 	missing := f.missing()
 	if len(missing) == 0 {
-		return pass(PreviousEnvironment, "everything that is to be applied (%s) is applied in %s", plural.Of(len(f.planned()), "step"), f.Previous.Name)
+		return pass(
+			PreviousEnvironment,
+			"everything that is to be applied (%s) is applied in %s",
+			plural.Of(len(f.planned()), "step"),
+			f.Previous.Name,
+		)
 	}
-	return hold(PreviousEnvironment,
-		fmt.Sprintf("%s not applied in %s, the environment before: %s%s", plural.Count(len(missing), "step is", "steps are"), f.Previous.Name, list(missing), f.otherTexts(missing)),
-		f.before().Release(remedy.Promote, f.Release).For("promote there first"))
+	return hold(
+		PreviousEnvironment,
+		fmt.Sprintf(
+			"%s not applied in %s, the environment before: %s%s",
+			plural.Count(len(missing), "step is", "steps are"),
+			f.Previous.Name,
+			list(missing),
+			f.otherTexts(missing),
+		),
+		f.before().Release(remedy.Promote, f.Release).For("promote there first"),
+	)
 }
 
 func (f Facts) sameHistory() Check {
@@ -125,7 +154,11 @@ func (f Facts) sameHistory() Check {
 	case f.Previous.Unreached != "":
 		return f.unreached(SameHistory)
 	case len(f.Previous.Differences) == 0:
-		return pass(SameHistory, "what is applied here is applied in %s too, with the same checksums and in the same order", f.Previous.Name)
+		return pass(
+			SameHistory,
+			"what is applied here is applied in %s too, with the same checksums and in the same order",
+			f.Previous.Name,
+		)
 	}
 	return hold(SameHistory, strings.Join(f.Previous.Differences, "; "),
 		f.place().Do(remedy.LookAtHistory).For("see what differs and how to settle it")).about(f.Previous.Differences)
@@ -149,11 +182,16 @@ func (f Facts) soak() Check {
 	var since time.Time
 	what := ""
 	for _, e := range f.Previous.Entries {
-		if planned[e.Step] && (e.Action == ledger.Applied || e.Action == ledger.Attested || e.Action == ledger.Settled) {
+		if planned[e.Step] &&
+			(e.Action == ledger.Applied || e.Action == ledger.Attested || e.Action == ledger.Settled) {
 			since, what = e.At, fmt.Sprintf("step %s is applied", e.Step)
 		}
 		if e.Action == ledger.Failed || e.Action == ledger.RolledBack {
-			since, what = e.At, fmt.Sprintf("step %s %s", e.Step, map[ledger.Action]string{ledger.Failed: "failed", ledger.RolledBack: "was rolled back"}[e.Action])
+			since, what = e.At, fmt.Sprintf(
+				"step %s %s",
+				e.Step,
+				map[ledger.Action]string{ledger.Failed: "failed", ledger.RolledBack: "was rolled back"}[e.Action],
+			)
 		}
 	}
 	if len(planned) == 0 {
@@ -161,14 +199,39 @@ func (f Facts) soak() Check {
 	}
 	lasted := f.Now.Sub(since)
 	if since.IsZero() || len(f.missing()) > 0 {
-		return hold(Soak, fmt.Sprintf("not everything is applied in %s yet, so the %s have not begun", f.Previous.Name, lane.Span(f.Asks.Soak)),
-			f.before().Release(remedy.Promote, f.Release).For("promote there first, and wait")).about(texts(f.planned()), since)
+		return hold(
+			Soak,
+			fmt.Sprintf(
+				"not everything is applied in %s yet, so the %s have not begun",
+				f.Previous.Name,
+				lane.Span(f.Asks.Soak),
+			),
+			f.before().
+				Release(remedy.Promote, f.Release).
+				For("promote there first, and wait"),
+		).about(texts(f.planned()), since)
 	}
 	if lasted >= f.Asks.Soak {
-		return pass(Soak, "in %s nothing changed and nothing failed for %s, and %s are asked", f.Previous.Name, lane.Span(lasted), lane.Span(f.Asks.Soak))
+		return pass(
+			Soak,
+			"in %s nothing changed and nothing failed for %s, and %s are asked",
+			f.Previous.Name,
+			lane.Span(lasted),
+			lane.Span(f.Asks.Soak),
+		)
 	}
-	return hold(Soak, fmt.Sprintf("in %s %s since %s, for %s; %s are asked", f.Previous.Name, what, utc(since), lane.Span(lasted), lane.Span(f.Asks.Soak)),
-		remedy.ByHand("wait until %s", utc(since.Add(f.Asks.Soak)))).about(texts(f.planned()), since, f.Asks.Soak)
+	return hold(
+		Soak,
+		fmt.Sprintf(
+			"in %s %s since %s, for %s; %s are asked",
+			f.Previous.Name,
+			what,
+			utc(since),
+			lane.Span(lasted),
+			lane.Span(f.Asks.Soak),
+		),
+		remedy.ByHand("wait until %s", utc(since.Add(f.Asks.Soak))),
+	).about(texts(f.planned()), since, f.Asks.Soak)
 }
 
 func (f Facts) wayBack() Check {
@@ -184,8 +247,11 @@ func (f Facts) wayBack() Check {
 	if len(without) == 0 {
 		return pass(WayBack, "every step that is to be applied has a way back")
 	}
-	return hold(WayBack, fmt.Sprintf("%s without a way back: %s", plural.Count(len(without), "step is", "steps are"), list(without)),
-		remedy.ByHand("write their .back.sql files, and submit")).about(texts(without))
+	return hold(
+		WayBack,
+		fmt.Sprintf("%s without a way back: %s", plural.Count(len(without), "step is", "steps are"), list(without)),
+		remedy.ByHand("write their .back.sql files, and submit"),
+	).about(texts(without))
 }
 
 // drift asks whether the schema is as the last deployment left it.
@@ -206,8 +272,17 @@ func (f Facts) drift() Check {
 	case len(d.Differences) == 0:
 		return pass(Drift, "the schema is as %s left it at %s", d.From, utc(d.Since))
 	}
-	return hold(Drift, fmt.Sprintf("%s from what %s left at %s: %s", plural.Count(len(d.Differences), "object differs", "objects differ"), d.From, utc(d.Since), schema.Summary(d.Differences, 3)),
-		f.place().Do(remedy.LookAtDrift).For("see all of it, and the ways out")).about(d.Differences)
+	return hold(
+		Drift,
+		fmt.Sprintf(
+			"%s from what %s left at %s: %s",
+			plural.Count(len(d.Differences), "object differs", "objects differ"),
+			d.From,
+			utc(d.Since),
+			schema.Summary(d.Differences, 3),
+		),
+		f.place().Do(remedy.LookAtDrift).For("see all of it, and the ways out"),
+	).about(d.Differences)
 }
 
 func utc(t time.Time) string { return t.UTC().Format(time.DateTime) + " UTC" }
@@ -228,8 +303,17 @@ func (f Facts) freeze() Check {
 	freeze := f.Frozen()
 	switch {
 	case freeze != nil:
-		return hold(NotFrozen, fmt.Sprintf("%s is frozen until %s, by %s: %s", f.View.Environment, utc(freeze.Until), freeze.By, freeze.Reason),
-			f.place().Do(remedy.Thaw).For("wait for its end, or end it")).about(freeze.ID, freeze.Until, freeze.Reason)
+		return hold(
+			NotFrozen,
+			fmt.Sprintf(
+				"%s is frozen until %s, by %s: %s",
+				f.View.Environment,
+				utc(freeze.Until),
+				freeze.By,
+				freeze.Reason,
+			),
+			f.place().Do(remedy.Thaw).For("wait for its end, or end it"),
+		).about(freeze.ID, freeze.Until, freeze.Reason)
 	case len(f.Freezes) > 0:
 		return pass(NotFrozen, "nothing is frozen before %s", utc(f.Freezes[0].From))
 	}
@@ -249,7 +333,11 @@ func (f Facts) window() Check {
 	if !opens.IsZero() {
 		turn = "wait until " + utc(opens)
 	}
-	return hold(InWindow, fmt.Sprintf("it is %s, outside the window %s", utc(f.Now), w), remedy.ByHand("%s", turn)).about(w, opens)
+	return hold(
+		InWindow,
+		fmt.Sprintf("it is %s, outside the window %s", utc(f.Now), w),
+		remedy.ByHand("%s", turn),
+	).about(w, opens)
 }
 
 func (f Facts) backup() Check {
@@ -261,9 +349,18 @@ func (f Facts) backup() Check {
 		return hold(FreshBackup, "no backup of this target was reported yet", report).about(f.Asks.Backup)
 	}
 	age := f.Now.Sub(f.Backup.TakenAt)
-	about := fmt.Sprintf("the newest backup, %s, was taken at %s, %s ago", f.Backup.Label, utc(f.Backup.TakenAt), lane.Span(age))
+	about := fmt.Sprintf(
+		"the newest backup, %s, was taken at %s, %s ago",
+		f.Backup.Label,
+		utc(f.Backup.TakenAt),
+		lane.Span(age),
+	)
 	if age > f.Asks.Backup {
-		return hold(FreshBackup, fmt.Sprintf("%s; it may be %s old", about, lane.Span(f.Asks.Backup)), report).about(f.Backup.Label, f.Backup.TakenAt, f.Asks.Backup)
+		return hold(
+			FreshBackup,
+			fmt.Sprintf("%s; it may be %s old", about, lane.Span(f.Asks.Backup)),
+			report,
+		).about(f.Backup.Label, f.Backup.TakenAt, f.Asks.Backup)
 	}
 	return pass(FreshBackup, "%s", about)
 }

@@ -33,7 +33,11 @@ func pendingStep(asks lane.Gate) Facts {
 func previously(status ledger.Status, checksum step.Checksum, entries ...ledger.Entry) *Previous {
 	there := standing("2", status)
 	there.State.Checksum = checksum
-	return &Previous{Name: "development", View: plan.View{Environment: "development", Steps: []plan.Standing{there}}, Entries: entries}
+	return &Previous{
+		Name:    "development",
+		View:    plan.View{Environment: "development", Steps: []plan.Standing{there}},
+		Entries: entries,
+	}
 }
 
 func TestEachRequirementHoldsAndTurns(t *testing.T) {
@@ -145,9 +149,22 @@ func TestARebuildAsksLittle(t *testing.T) {
 }
 
 func TestWaysBackAreThoseThatWereApprovedAndSigned(t *testing.T) {
-	backward := plan.Step{Number: "2", Slug: "create-berth", Forward: plan.Text{Checksum: "f"}, Back: &plan.Text{Checksum: "b"}}
-	there := plan.Standing{Step: backward, State: ledger.StepState{Number: "2", Status: ledger.StatusApplied, Checksum: "f"}}
-	f := Facts{Lane: "harbour", View: plan.View{Environment: "production", Steps: []plan.Standing{there}}, Actor: "l.berg", Asks: lane.Gate{Approvals: 1, NotAuthors: true}}
+	backward := plan.Step{
+		Number:  "2",
+		Slug:    "create-berth",
+		Forward: plan.Text{Checksum: "f"},
+		Back:    &plan.Text{Checksum: "b"},
+	}
+	there := plan.Standing{
+		Step:  backward,
+		State: ledger.StepState{Number: "2", Status: ledger.StatusApplied, Checksum: "f"},
+	}
+	f := Facts{
+		Lane:  "harbour",
+		View:  plan.View{Environment: "production", Steps: []plan.Standing{there}},
+		Actor: "l.berg",
+		Asks:  lane.Gate{Approvals: 1, NotAuthors: true},
+	}
 	f.Asks.Signers = []release.Key{{Line: "ssh-ed25519 AAAA", Holder: "p.holm"}}
 	actions := []plan.Action{{Direction: ledger.Back, Step: backward}}
 	approvals, signature := func() Check { return Back(f, actions).Find(Approvals) }, func() Check { return Back(f, actions).Find(Signature) }
@@ -173,7 +190,11 @@ func TestWaysBackAreThoseThatWereApprovedAndSigned(t *testing.T) {
 	assert.Equal(t, Hold, approvals().Verdict, "another text was approved")
 
 	assert.Equal(t, Hold, signature().Verdict)
-	assert.Contains(t, advice.Text(signature().Remedies), "vorrang cut -lane harbour NAME, then vorrang sign -lane harbour NAME -key FILE")
+	assert.Contains(
+		t,
+		advice.Text(signature().Remedies),
+		"vorrang cut -lane harbour NAME, then vorrang sign -lane harbour NAME -key FILE",
+	)
 	f.Vouched = []Planned{PlannedOf(backward)}
 	assert.Equal(t, Pass, signature().Verdict)
 	assert.Equal(t, "steps 1, 2", stepsNamed([]string{"1", "2"}))

@@ -37,7 +37,10 @@ func Changes(before, after Lane) []Change {
 		}
 	}
 	if was, is := before.may(), after.may(); was != is && len(before.Environments) > 0 {
-		more := slices.ContainsFunc(after.StepsMay, func(one string) bool { return !slices.Contains(before.StepsMay, one) })
+		more := slices.ContainsFunc(
+			after.StepsMay,
+			func(one string) bool { return !slices.Contains(before.StepsMay, one) },
+		)
 		for _, e := range after.Environments {
 			add(e.Name, more, "steps-may: %s, was %s", is, was)
 		}

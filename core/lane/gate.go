@@ -181,8 +181,24 @@ func (l Lane) File() []byte {
 		Environments []environment `yaml:"environments"`
 	}{Lane: l.Name, About: l.About, Engine: l.Engine, OnFailure: string(l.OnFailure), StepsMay: l.StepsMay}
 	for _, e := range l.Environments {
-		file.Environments = append(file.Environments, environment{e.Name, e.Target, e.Disposable, e.Scratch, e.Role, e.LedgerRole, e.LedgerKey, e.Schemas, string(e.OnFailure),
-			written(e.LockTimeout), written(e.StatementTimeout), span(e.LookForDrift), e.Gate.written()})
+		file.Environments = append(
+			file.Environments,
+			environment{
+				e.Name,
+				e.Target,
+				e.Disposable,
+				e.Scratch,
+				e.Role,
+				e.LedgerRole,
+				e.LedgerKey,
+				e.Schemas,
+				string(e.OnFailure),
+				written(e.LockTimeout),
+				written(e.StatementTimeout),
+				span(e.LookForDrift),
+				e.Gate.written(),
+			},
+		)
 	}
 	text, err := yaml.Marshal(file)
 	if err != nil {
@@ -213,7 +229,11 @@ func (g *Gate) written() any {
 	if g == nil {
 		return nil
 	}
-	all := map[string]any{"release": required(g.Release), "previous-environment": required(g.Previous), "way-back": required(g.WayBack)}
+	all := map[string]any{
+		"release":              required(g.Release),
+		"previous-environment": required(g.Previous),
+		"way-back":             required(g.WayBack),
+	}
 	if g.Approvals > 0 {
 		authors := map[bool]string{true: "excluded", false: "counted"}
 		all["approvals"] = map[string]any{"count": g.Approvals, "authors": authors[g.NotAuthors]}
@@ -235,7 +255,11 @@ func (g *Gate) written() any {
 		all["drift"] = "refused"
 	}
 	if g.Window != nil {
-		all["window"] = map[string]any{"days": g.Window.Days, "hours": g.Window.From + "-" + g.Window.To, "zone": g.Window.Zone}
+		all["window"] = map[string]any{
+			"days":  g.Window.Days,
+			"hours": g.Window.From + "-" + g.Window.To,
+			"zone":  g.Window.Zone,
+		}
 	}
 	return all
 }

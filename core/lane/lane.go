@@ -96,5 +96,7 @@ func checkTarget(target string) error {
 	case IsReference(target):
 		return nil
 	}
-	return fmt.Errorf("a target is a reference: env:NAME for a variable of the service's environment, or file:/PATH for a file on its machine")
+	return fmt.Errorf(
+		"a target is a reference: env:NAME for a variable of the service's environment, or file:/PATH for a file on its machine",
+	)
 }

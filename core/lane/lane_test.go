@@ -70,22 +70,49 @@ func TestTheDemosLanesAreRead(t *testing.T) {
 
 func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
 	cases := map[string]struct{ text, want string }{
-		"empty":                   {"", "lane.yaml: is empty"},
-		"no YAML":                 {"lane: [\n", "is not valid YAML"},
-		"a list":                  {"- a\n", "lane.yaml:1:1: lines of the form key: value"},
-		"no name":                 {"about: x\nenvironments: [{name: a, target: env:A}]\n", "the lane has no name"},
-		"no environments":         {"lane: a\n", "the lane has no environments"},
-		"a bad name":              {"lane: Harbour One\n", `lane.yaml:1:7: "Harbour One" is no name`},
-		"an unknown key":          {"lane: a\nowner: b\n", `lane.yaml:2:1: there is no key "owner" here; the keys are lane, about, engine, on-failure, steps-may, environments`},
-		"another engine":          {"lane: a\nengine: abacus\n", `lane.yaml:2:9: the engine "abacus" is not known; it can be postgresql, tally`},
+		"empty":           {"", "lane.yaml: is empty"},
+		"no YAML":         {"lane: [\n", "is not valid YAML"},
+		"a list":          {"- a\n", "lane.yaml:1:1: lines of the form key: value"},
+		"no name":         {"about: x\nenvironments: [{name: a, target: env:A}]\n", "the lane has no name"},
+		"no environments": {"lane: a\n", "the lane has no environments"},
+		"a bad name":      {"lane: Harbour One\n", `lane.yaml:1:7: "Harbour One" is no name`},
+		"an unknown key": {
+			"lane: a\nowner: b\n",
+			`lane.yaml:2:1: there is no key "owner" here; the keys are lane, about, engine, on-failure, steps-may, environments`,
+		},
+		"another engine": {
+			"lane: a\nengine: abacus\n",
+			`lane.yaml:2:9: the engine "abacus" is not known; it can be postgresql, tally`,
+		},
 		"a key that stands twice": {"lane: a\nabout: b\nabout: c\n", "lane.yaml:3:1"},
-		"two of one name":         {"lane: a\nenvironments:\n  - {name: a, target: env:A}\n  - {name: a, target: env:B}\n", `lane.yaml:4:5: there are two environments "a"`},
-		"no target":               {"lane: a\nenvironments:\n  - name: a\n", "an environment needs a name and a target"},
-		"a target of no form":     {"lane: a\nenvironments:\n  - name: a\n    target: HARBOUR_URL\n", "lane.yaml:4:13: a target is a reference"},
-		"what steps may not":      {"lane: a\nsteps-may: [roles, everything]\nenvironments:\n  - {name: a, target: env:A}\n", "lane.yaml:2:12: steps-may is a list of what steps may change beside schemas and rows; it can name roles, event-triggers, session-user, settings"},
-		"a bad duration":          {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    lock-timeout: soon\n", "lane.yaml:5:19: lock-timeout:"},
-		"a bad boolean":           {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    disposable: maybe\n", "lane.yaml:5:17: disposable is true or false"},
-		"a gate":                  {"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    gate: {rehearsal: required}\n", `lane.yaml:5:23: this version does not make the check "rehearsal"`},
+		"two of one name": {
+			"lane: a\nenvironments:\n  - {name: a, target: env:A}\n  - {name: a, target: env:B}\n",
+			`lane.yaml:4:5: there are two environments "a"`,
+		},
+		"no target": {
+			"lane: a\nenvironments:\n  - name: a\n",
+			"an environment needs a name and a target",
+		},
+		"a target of no form": {
+			"lane: a\nenvironments:\n  - name: a\n    target: HARBOUR_URL\n",
+			"lane.yaml:4:13: a target is a reference",
+		},
+		"what steps may not": {
+			"lane: a\nsteps-may: [roles, everything]\nenvironments:\n  - {name: a, target: env:A}\n",
+			"lane.yaml:2:12: steps-may is a list of what steps may change beside schemas and rows; it can name roles, event-triggers, session-user, settings",
+		},
+		"a bad duration": {
+			"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    lock-timeout: soon\n",
+			"lane.yaml:5:19: lock-timeout:",
+		},
+		"a bad boolean": {
+			"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    disposable: maybe\n",
+			"lane.yaml:5:17: disposable is true or false",
+		},
+		"a gate": {
+			"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    gate: {rehearsal: required}\n",
+			`lane.yaml:5:23: this version does not make the check "rehearsal"`,
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -110,12 +137,22 @@ func TestAURLInALaneFileIsRefused(t *testing.T) {
 }
 
 func TestTheNearestPolicyHolds(t *testing.T) {
-	l, err := Parse("lane.yaml", []byte("lane: harbour\non-failure: back-out\nenvironments: [{name: development, target: env:A}, {name: production, target: env:B, on-failure: stop}]"), engines)
+	l, err := Parse(
+		"lane.yaml",
+		[]byte(
+			"lane: harbour\non-failure: back-out\nenvironments: [{name: development, target: env:A}, {name: production, target: env:B, on-failure: stop}]",
+		),
+		engines,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, plan.BackOut, l.Policy(l.Environments[0]))
 	assert.Equal(t, plan.Stop, l.Policy(l.Environments[1]))
 	assert.Equal(t, plan.Stop, Lane{}.Policy(Environment{}))
-	_, err = Parse("lane.yaml", []byte("lane: harbour\non-failure: pray\nenvironments: [{name: development, target: env:A}]"), engines)
+	_, err = Parse(
+		"lane.yaml",
+		[]byte("lane: harbour\non-failure: pray\nenvironments: [{name: development, target: env:A}]"),
+		engines,
+	)
 	assert.ErrorContains(t, err, `lane.yaml:2:13: on-failure is stop or back-out, not "pray"`)
 }
 
@@ -123,15 +160,38 @@ func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
 	const file = "lane: harbour\nenvironments:\n  - {name: staging, target: env:A, gate: {soak: 24h, way-back: required, backup: 12h, window: {days: [mon, tue], hours: 22:00-02:00, zone: Europe/Berlin}}}\n  - {name: production, target: env:B, lock-timeout: 2s, schemas: [harbour]}\n  - {name: mirror, target: env:C, disposable: true, gate: {release: required, previous-environment: not-asked}}\n  - {name: twin, target: env:D, gate: {approvals: {count: 2, authors: excluded}}}\n"
 	l, err := Parse("lane.yaml", []byte(file), engines)
 	require.NoError(t, err)
-	assert.Equal(t, Gate{WayBack: true, Soak: 24 * time.Hour, Backup: 12 * time.Hour, Window: &Window{Days: []string{"mon", "tue"}, From: "22:00", To: "02:00", Zone: "Europe/Berlin"}}, l.Environments[0].Asks())
-	assert.Equal(t, Gate{Release: true, Previous: true}, l.Environments[1].Asks(), "production asks for releases by default")
+	assert.Equal(
+		t,
+		Gate{
+			WayBack: true,
+			Soak:    24 * time.Hour,
+			Backup:  12 * time.Hour,
+			Window:  &Window{Days: []string{"mon", "tue"}, From: "22:00", To: "02:00", Zone: "Europe/Berlin"},
+		},
+		l.Environments[0].Asks(),
+	)
+	assert.Equal(
+		t,
+		Gate{Release: true, Previous: true},
+		l.Environments[1].Asks(),
+		"production asks for releases by default",
+	)
 	assert.Equal(t, Gate{Release: true}, l.Environments[2].Asks())
-	assert.Equal(t, Gate{Release: true, Approvals: 2, NotAuthors: true}, l.Environments[3].Asks(), "approvals are given to releases")
+	assert.Equal(
+		t,
+		Gate{Release: true, Approvals: 2, NotAuthors: true},
+		l.Environments[3].Asks(),
+		"approvals are given to releases",
+	)
 	again, err := Parse("lane.yaml", l.File(), engines)
 	require.NoError(t, err)
 	assert.Equal(t, l, again, "a lane can be written as a file: %s", l.File())
 	for gate, says := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "rehearsal: required": `does not make the check "rehearsal"`, "drift: required": "drift is refused or not-asked", "approvals: many": "approvals is a number from 0 to 9", "approvals: {authors: excluded}": "say how many approvals", "approvals: {count: 1, authors: hanged}": "authors are excluded or counted", "approvals: 1, release: not-asked": "approvals are given to releases", "window: {hours: late}": "hours are two times", "window: {days: [mon]}": "the window has no hours", "window: {hours: 08:00-16:00, zone: Moon/Sea}": "is no time zone", "window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
-		_, err := Parse("lane.yaml", []byte("lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {"+gate+"}}]"), engines)
+		_, err := Parse(
+			"lane.yaml",
+			[]byte("lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {"+gate+"}}]"),
+			engines,
+		)
 		assert.ErrorContains(t, err, says)
 	}
 }
@@ -151,8 +211,22 @@ func TestWhatStepsMayIsDeclared(t *testing.T) {
 	elsewhere.Environments = slices.Clone(l.Environments)
 	elsewhere.Environments[0].Scratch = ""
 	assert.Equal(t, []Change{{"staging", "scratch: env:S, was not declared", true}}, Changes(elsewhere, l))
-	assert.Equal(t, []Change{{"staging", "steps-may: roles, session-user, was none", true}, {"production", "steps-may: roles, session-user, was none", true}}, Changes(strict, l))
-	assert.Equal(t, []Change{{"staging", "steps-may: none, was roles, session-user", false}, {"production", "steps-may: none, was roles, session-user", false}}, Changes(l, strict))
+	assert.Equal(
+		t,
+		[]Change{
+			{"staging", "steps-may: roles, session-user, was none", true},
+			{"production", "steps-may: roles, session-user, was none", true},
+		},
+		Changes(strict, l),
+	)
+	assert.Equal(
+		t,
+		[]Change{
+			{"staging", "steps-may: none, was roles, session-user", false},
+			{"production", "steps-may: none, was roles, session-user", false},
+		},
+		Changes(l, strict),
+	)
 }
 
 func TestSignersAreKeysWithNames(t *testing.T) {
@@ -176,7 +250,10 @@ func TestSignersAreKeysWithNames(t *testing.T) {
 	require.NoError(t, err)
 	other := l
 	other.Environments = slices.Clone(l.Environments)
-	other.Environments[0].Gate = &Gate{Release: true, Signers: []release.Key{{Line: "another", Fingerprint: "SHA256:x", Holder: "l.berg"}}}
+	other.Environments[0].Gate = &Gate{
+		Release: true,
+		Signers: []release.Key{{Line: "another", Fingerprint: "SHA256:x", Holder: "l.berg"}},
+	}
 	assert.False(t, Changes(none, l)[0].Loosens)
 	assert.True(t, Changes(l, none)[0].Loosens)
 	assert.True(t, Changes(l, other)[0].Loosens, "somebody else is another question")
@@ -236,9 +313,13 @@ func TestWhatADeclarationChangesIsSaid(t *testing.T) {
 		require.NoError(t, err)
 		return l
 	}
-	before := parse("{name: development, target: env:A}, {name: staging, target: env:B}, {name: production, target: env:C, gate: {approvals: 2, soak: 24h}}")
+	before := parse(
+		"{name: development, target: env:A}, {name: staging, target: env:B}, {name: production, target: env:C, gate: {approvals: 2, soak: 24h}}",
+	)
 	assert.Empty(t, Changes(before, before))
-	after := parse("{name: staging, target: env:B}, {name: production, target: env:D, gate: {approvals: 1, release: required, previous-environment: not-asked}}, {name: mirror, target: env:E}")
+	after := parse(
+		"{name: staging, target: env:B}, {name: production, target: env:D, gate: {approvals: 1, release: required, previous-environment: not-asked}}, {name: mirror, target: env:E}",
+	)
 	assert.Equal(t, []Change{
 		{"staging", "the environment before: none, was development", true},
 		{"production", "previous-environment: not-asked, was required", true},
@@ -248,14 +329,20 @@ func TestWhatADeclarationChangesIsSaid(t *testing.T) {
 		{"mirror", "the environment is new in the lane", false},
 		{"development", "the environment was taken out of the lane", true},
 	}, Changes(before, after))
-	strict := parse("{name: development, target: env:A}, {name: staging, target: env:B}, {name: production, target: env:C, gate: {approvals: 3, soak: 48h, backup: 1h, drift: refused, window: {hours: 08:00-16:00}}}")
+	strict := parse(
+		"{name: development, target: env:A}, {name: staging, target: env:B}, {name: production, target: env:C, gate: {approvals: 3, soak: 48h, backup: 1h, drift: refused, window: {hours: 08:00-16:00}}}",
+	)
 	for _, change := range Changes(before, strict) {
 		assert.False(t, change.Loosens, "to ask for more loosens nothing: %s", change.What)
 	}
 	for _, change := range Changes(strict, before) {
 		assert.True(t, change.Loosens, change.What)
 	}
-	assert.Equal(t, []string{"release: required", "previous-environment: required"}, before.Environments[2].Asks().Words()[:2])
+	assert.Equal(
+		t,
+		[]string{"release: required", "previous-environment: required"},
+		before.Environments[2].Asks().Words()[:2],
+	)
 }
 
 func TestDurationsAreWrittenAsPeopleDo(t *testing.T) {
@@ -267,7 +354,11 @@ func TestDurationsAreWrittenAsPeopleDo(t *testing.T) {
 // FuzzParse: whatever stands in a lane file, it is a lane or an error, and what is
 // a lane is the same once it was written and read again.
 func FuzzParse(f *testing.F) {
-	f.Add([]byte("lane: harbour\nenvironments:\n  - {name: development, target: env:X, disposable: true}\n  - {name: production, target: file:/x, gate: {approvals: {count: 1, authors: excluded}}}\n"))
+	f.Add(
+		[]byte(
+			"lane: harbour\nenvironments:\n  - {name: development, target: env:X, disposable: true}\n  - {name: production, target: file:/x, gate: {approvals: {count: 1, authors: excluded}}}\n",
+		),
+	)
 	f.Add([]byte("lane: &a [*a]\n"))
 	f.Add([]byte("a: &a [x,x]\nb: &b [*a,*a]\nlane: *b\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {

@@ -55,7 +55,12 @@ func (r *reader) engine(node *yaml.Node) (name string) {
 		value := node.Content[i+1]
 		name = r.text(value)
 		if _, known := r.engines[name]; !known && r.engines != nil {
-			r.report(value, "the engine %q is not known; it can be %s", name, strings.Join(slices.Sorted(maps.Keys(r.engines)), ", "))
+			r.report(
+				value,
+				"the engine %q is not known; it can be %s",
+				name,
+				strings.Join(slices.Sorted(maps.Keys(r.engines)), ", "),
+			)
 		}
 	}
 	return name
@@ -137,7 +142,11 @@ func (r *reader) lane(node *yaml.Node) Lane {
 func (r *reader) special(node *yaml.Node) (may []string) {
 	err := node.Decode(&may)
 	if err != nil || slices.ContainsFunc(may, func(one string) bool { return !slices.Contains(step.Special, one) }) {
-		r.report(node, "steps-may is a list of what steps may change beside schemas and rows; it can name %s", strings.Join(step.Special, ", "))
+		r.report(
+			node,
+			"steps-may is a list of what steps may change beside schemas and rows; it can name %s",
+			strings.Join(step.Special, ", "),
+		)
 	}
 	slices.Sort(may)
 	return slices.Compact(may)
@@ -166,55 +175,67 @@ func (r *reader) environment(node *yaml.Node) Environment {
 	var e Environment
 	var section *yaml.Node // read last: what is usual depends on the name
 	before := len(r.problems)
-	r.fields(node, "name, target, disposable, scratch, role, ledger-role, ledger-key, schemas, on-failure, lock-timeout, statement-timeout, look-for-drift, gate", func(key string, value *yaml.Node) bool {
-		switch key {
-		case "name":
-			e.Name = r.name(value, "an environment's name")
-		case "target":
-			e.Target = r.target(value)
-		case "disposable":
-			if err := value.Decode(&e.Disposable); err != nil {
-				r.report(value, "disposable is true or false, not %q", value.Value)
+	r.fields(
+		node,
+		"name, target, disposable, scratch, role, ledger-role, ledger-key, schemas, on-failure, lock-timeout, statement-timeout, look-for-drift, gate",
+		func(key string, value *yaml.Node) bool {
+			switch key {
+			case "name":
+				e.Name = r.name(value, "an environment's name")
+			case "target":
+				e.Target = r.target(value)
+			case "disposable":
+				if err := value.Decode(&e.Disposable); err != nil {
+					r.report(value, "disposable is true or false, not %q", value.Value)
+				}
+			case "scratch":
+				e.Scratch = r.target(value)
+			case "role":
+				e.Role = r.text(value)
+			case "ledger-role":
+				if e.LedgerRole = r.text(value); !rolePattern.MatchString(e.LedgerRole) {
+					r.report(
+						value,
+						"%q is no name for the ledger's owner, which is lower-case letters, digits and _, and begins with a letter",
+						value.Value,
+					)
+				}
+			case "ledger-key":
+				e.LedgerKey = r.target(value)
+			case "schemas":
+				if err := value.Decode(&e.Schemas); err != nil || len(e.Schemas) == 0 {
+					r.report(value, "schemas is a list of names, as in schemas: [harbour, tide]")
+				}
+			case "on-failure":
+				e.OnFailure = r.policy(value)
+			case "lock-timeout":
+				e.LockTimeout = r.duration(value, key)
+			case "statement-timeout":
+				e.StatementTimeout = r.duration(value, key)
+			case "look-for-drift":
+				if value.Value == "off" {
+					break
+				}
+				if e.LookForDrift = *r.duration(value, key); e.LookForDrift < shortestLook &&
+					len(r.problems) == before {
+					r.report(value, "look-for-drift is off, or %s or more, not %q", Span(shortestLook), value.Value)
+				}
+			case "gate":
+				section = value
+			default:
+				return false
 			}
-		case "scratch":
-			e.Scratch = r.target(value)
-		case "role":
-			e.Role = r.text(value)
-		case "ledger-role":
-			if e.LedgerRole = r.text(value); !rolePattern.MatchString(e.LedgerRole) {
-				r.report(value, "%q is no name for the ledger's owner, which is lower-case letters, digits and _, and begins with a letter", value.Value)
-			}
-		case "ledger-key":
-			e.LedgerKey = r.target(value)
-		case "schemas":
-			if err := value.Decode(&e.Schemas); err != nil || len(e.Schemas) == 0 {
-				r.report(value, "schemas is a list of names, as in schemas: [harbour, tide]")
-			}
-		case "on-failure":
-			e.OnFailure = r.policy(value)
-		case "lock-timeout":
-			e.LockTimeout = r.duration(value, key)
-		case "statement-timeout":
-			e.StatementTimeout = r.duration(value, key)
-		case "look-for-drift":
-			if value.Value == "off" {
-				break
-			}
-			if e.LookForDrift = *r.duration(value, key); e.LookForDrift < shortestLook && len(r.problems) == before {
-				r.report(value, "look-for-drift is off, or %s or more, not %q", Span(shortestLook), value.Value)
-			}
-		case "gate":
-			section = value
-		default:
-			return false
-		}
-		return true
-	})
+			return true
+		},
+	)
 	if section != nil {
 		e.Gate = r.gate(section, e.Name)
 	}
 	if len(r.problems) == before && (e.LedgerRole == "") != (e.LedgerKey == "") {
-		r.report(node, "ledger-role and ledger-key go together: who owns the ledger, and the key with which entries are proved to it")
+		r.report(
+			node,
+			"ledger-role and ledger-key go together: who owns the ledger, and the key with which entries are proved to it",
+		)
 	}
 	if len(r.problems) == before && e.LedgerRole != "" && e.LedgerRole == e.Role {
 		r.report(node, "ledger-role and role are the same, so that steps could write to the ledger")
@@ -227,7 +248,12 @@ func (r *reader) environment(node *yaml.Node) Environment {
 
 func (r *reader) name(node *yaml.Node, what string) string {
 	if node.Kind != yaml.ScalarNode || !namePattern.MatchString(node.Value) {
-		r.report(node, "%q is no name; %s is lower-case letters, digits and hyphens, and begins with a letter", node.Value, what)
+		r.report(
+			node,
+			"%q is no name; %s is lower-case letters, digits and hyphens, and begins with a letter",
+			node.Value,
+			what,
+		)
 	}
 	return node.Value
 }

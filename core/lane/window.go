@@ -64,7 +64,8 @@ func (r *reader) window(node *yaml.Node) *Window {
 		switch key {
 		case "days":
 			w.Days = nil
-			if err := value.Decode(&w.Days); err != nil || len(w.Days) == 0 || slices.ContainsFunc(w.Days, func(d string) bool { return !slices.Contains(weekdays, d) }) {
+			if err := value.Decode(&w.Days); err != nil || len(w.Days) == 0 ||
+				slices.ContainsFunc(w.Days, func(d string) bool { return !slices.Contains(weekdays, d) }) {
 				r.report(value, "days is a list of mon, tue, wed, thu, fri, sat, sun")
 			}
 		case "hours":

@@ -182,14 +182,21 @@ func VerifyHead(entries []Entry, seen Head) error {
 	if seen.Seq == 0 {
 		return nil
 	}
-	at, found := slices.BinarySearchFunc(entries, seen.Seq, func(e Entry, seq int64) int { return cmp.Compare(e.Seq, seq) })
+	at, found := slices.BinarySearchFunc(
+		entries,
+		seen.Seq,
+		func(e Entry, seq int64) int { return cmp.Compare(e.Seq, seq) },
+	)
 	switch {
 	case !found && at == len(entries):
 		last := int64(0)
 		if at > 0 {
 			last = entries[at-1].Seq
 		}
-		return &ChainError{last, fmt.Sprintf("it ends there, but entry %d was seen before; was an older backup restored?", seen.Seq)}
+		return &ChainError{
+			last,
+			fmt.Sprintf("it ends there, but entry %d was seen before; was an older backup restored?", seen.Seq),
+		}
 	case !found || entries[at].Hash != seen.Hash:
 		return &ChainError{seen.Seq, "it is not the entry that was seen before; was a backup restored and worked on?"}
 	}

@@ -9,8 +9,10 @@ import (
 
 func ExampleVerify() {
 	at := time.Date(2026, 11, 3, 7, 0, 0, 0, time.UTC)
-	first := ledger.NewHead().Next(ledger.Entry{Action: ledger.Applied, Step: "1", Slug: "create-berth", Actor: "pilot"}, at)
-	second := first.Head().Next(ledger.Entry{Action: ledger.Applied, Step: "2", Slug: "add-berth-depth", Actor: "pilot"}, at)
+	first := ledger.NewHead().
+		Next(ledger.Entry{Action: ledger.Applied, Step: "1", Slug: "create-berth", Actor: "pilot"}, at)
+	second := first.Head().
+		Next(ledger.Entry{Action: ledger.Applied, Step: "2", Slug: "add-berth-depth", Actor: "pilot"}, at)
 	fmt.Println(ledger.Verify([]ledger.Entry{first, second}))
 
 	first.Actor = "nobody" // somebody rewrites the history

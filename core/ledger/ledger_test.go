@@ -25,7 +25,14 @@ func chain(entries ...Entry) []Entry {
 }
 
 func entry(action Action, number step.Number, detail ...Detail) Entry {
-	e := Entry{Action: action, Step: number, Slug: "a-step", Checksum: "c" + step.Checksum(number), Deployment: "7", Actor: "pilot"}
+	e := Entry{
+		Action:     action,
+		Step:       number,
+		Slug:       "a-step",
+		Checksum:   "c" + step.Checksum(number),
+		Deployment: "7",
+		Actor:      "pilot",
+	}
 	if len(detail) > 0 {
 		e.Detail = detail[0].JSON()
 	}
@@ -36,7 +43,11 @@ func entry(action Action, number step.Number, detail ...Detail) Entry {
 func TestTheCanonicalFormIsFixed(t *testing.T) {
 	e := NewHead().Next(Entry{Action: Applied, Step: "2.1", Slug: "create-berth", Checksum: "abc", Deployment: "4",
 		Actor: "two\nlines", DurationMS: 12, Detail: json.RawMessage(`{"mode":"autocommit"}`)}, noon)
-	assert.Equal(t, "1\n2026-11-23T12:00:00.123456Z\napplied\n2.1\ncreate-berth\nabc\n4\ntwo lines\n12\n{\"mode\":\"autocommit\"}\n"+Genesis, e.Canonical())
+	assert.Equal(
+		t,
+		"1\n2026-11-23T12:00:00.123456Z\napplied\n2.1\ncreate-berth\nabc\n4\ntwo lines\n12\n{\"mode\":\"autocommit\"}\n"+Genesis,
+		e.Canonical(),
+	)
 	assert.Equal(t, json.RawMessage("{}"), NewHead().Next(Entry{}, noon).Detail)
 }
 
@@ -68,7 +79,11 @@ func TestVerifyHeadFindsARestoredBackup(t *testing.T) {
 	full := chain(entry(Applied, "1"), entry(Applied, "2"), entry(Applied, "3"))
 	require.NoError(t, VerifyHead(full, Head{}))
 	require.NoError(t, VerifyHead(full, full[1].Head()))
-	assert.ErrorContains(t, VerifyHead(full[:2], full[2].Head()), "entry 3 was seen before; was an older backup restored?")
+	assert.ErrorContains(
+		t,
+		VerifyHead(full[:2], full[2].Head()),
+		"entry 3 was seen before; was an older backup restored?",
+	)
 	forked := chain(entry(Applied, "1"), entry(Applied, "2"), entry(Applied, "4"))
 	assert.ErrorContains(t, VerifyHead(forked, full[2].Head()), "it is not the entry that was seen before")
 }
@@ -85,31 +100,113 @@ func TestFoldTellsEveryStepsState(t *testing.T) {
 		entries []Entry
 		want    Status
 	}{
-		"nothing":                                   {nil, StatusPending},
-		"applied":                                   {[]Entry{entry(Applied, "1")}, StatusApplied},
-		"rolled back":                               {[]Entry{entry(Applied, "1"), entry(RolledBack, "1")}, StatusRolledBack},
-		"applied again":                             {[]Entry{entry(Applied, "1"), entry(RolledBack, "1"), entry(Applied, "1")}, StatusApplied},
-		"failed":                                    {[]Entry{entry(Failed, "1", Detail{Statement: 1, Of: 3})}, StatusFailed},
-		"begun, and nothing more":                   {[]Entry{entry(Begun, "1", begun)}, StatusInDoubt},
-		"begun and applied":                         {[]Entry{entry(Begun, "1", begun), entry(Applied, "1")}, StatusApplied},
-		"begun and failed":                          {[]Entry{entry(Begun, "1", begun), entry(Failed, "1", begun)}, StatusFailed},
-		"a way back that failed as a whole":         {[]Entry{entry(Applied, "1"), entry(Failed, "1", failedBack)}, StatusApplied},
-		"a way back in doubt":                       {[]Entry{entry(Applied, "1"), entry(Begun, "1", begunBack)}, StatusInDoubt},
-		"a way back that failed at its start":       {[]Entry{entry(Applied, "1"), entry(Begun, "1", begunBack), entry(Failed, "1", begunBack)}, StatusApplied},
-		"a way back that stopped half-way":          {[]Entry{entry(Applied, "1"), entry(Begun, "1", begunBack), entry(Begun, "1", halfBack), entry(Failed, "1", halfBack)}, StatusFailed},
-		"in doubt, settled as applied":              {[]Entry{entry(Begun, "1", half), entry(Settled, "1", settled(half, SettledApplied))}, StatusApplied},
-		"in doubt, settled as not applied":          {[]Entry{entry(Begun, "1", half), entry(Settled, "1", settled(half, SettledNotApplied))}, StatusFailed},
-		"in doubt, a statement settled as applied":  {[]Entry{entry(Begun, "1", begun), entry(Settled, "1", Detail{As: SettledApplied, Next: 2, Done: "d"})}, StatusFailed},
-		"a batches step under way":                  {[]Entry{entry(Begun, "1", Detail{Mode: step.Batches, Statement: 1, Of: 1})}, StatusInDoubt},
-		"a half step whose way back failed":         {[]Entry{entry(Begun, "1", begun), entry(Failed, "1", half), entry(Begun, "1", begunBack), entry(Failed, "1", begunBack)}, StatusFailed},
-		"a half way back, settled as not applied":   {[]Entry{entry(Applied, "1"), entry(Begun, "1", halfBack), entry(Settled, "1", settled(halfBack, SettledNotApplied))}, StatusFailed},
-		"a way back in doubt, settled as applied":   {[]Entry{entry(Applied, "1"), entry(Begun, "1", begunBack), entry(Settled, "1", settled(begunBack, SettledApplied))}, StatusRolledBack},
-		"a way back in doubt, settled as not":       {[]Entry{entry(Attested, "1"), entry(Begun, "1", begunBack), entry(Settled, "1", settled(begunBack, SettledNotApplied))}, StatusAttested},
-		"covered":                                   {[]Entry{entry(Baselined, "3", Detail{Covers: []step.Number{"1", "3"}})}, StatusCovered},
-		"below a baseline that did not know it":     {[]Entry{entry(Baselined, "3", Detail{Covers: []step.Number{"2", "3"}})}, StatusPending},
-		"below a baseline without a list":           {[]Entry{entry(Baselined, "3")}, StatusCovered},
-		"nothing is covered by a baseline at 0":     {[]Entry{entry(Baselined, "0")}, StatusPending},
-		"applied above a baseline, and rolled back": {[]Entry{entry(Baselined, "0"), entry(Applied, "1"), entry(RolledBack, "1")}, StatusRolledBack},
+		"nothing": {nil, StatusPending},
+		"applied": {[]Entry{entry(Applied, "1")}, StatusApplied},
+		"rolled back": {
+			[]Entry{entry(Applied, "1"), entry(RolledBack, "1")},
+			StatusRolledBack,
+		},
+		"applied again": {
+			[]Entry{entry(Applied, "1"), entry(RolledBack, "1"), entry(Applied, "1")},
+			StatusApplied,
+		},
+		"failed": {
+			[]Entry{entry(Failed, "1", Detail{Statement: 1, Of: 3})},
+			StatusFailed,
+		},
+		"begun, and nothing more": {[]Entry{entry(Begun, "1", begun)}, StatusInDoubt},
+		"begun and applied": {
+			[]Entry{entry(Begun, "1", begun), entry(Applied, "1")},
+			StatusApplied,
+		},
+		"begun and failed": {
+			[]Entry{entry(Begun, "1", begun), entry(Failed, "1", begun)},
+			StatusFailed,
+		},
+		"a way back that failed as a whole": {
+			[]Entry{entry(Applied, "1"), entry(Failed, "1", failedBack)},
+			StatusApplied,
+		},
+		"a way back in doubt": {
+			[]Entry{entry(Applied, "1"), entry(Begun, "1", begunBack)},
+			StatusInDoubt,
+		},
+		"a way back that failed at its start": {
+			[]Entry{entry(Applied, "1"), entry(Begun, "1", begunBack), entry(Failed, "1", begunBack)},
+			StatusApplied,
+		},
+		"a way back that stopped half-way": {
+			[]Entry{
+				entry(Applied, "1"),
+				entry(Begun, "1", begunBack),
+				entry(Begun, "1", halfBack),
+				entry(Failed, "1", halfBack),
+			},
+			StatusFailed,
+		},
+		"in doubt, settled as applied": {
+			[]Entry{entry(Begun, "1", half), entry(Settled, "1", settled(half, SettledApplied))},
+			StatusApplied,
+		},
+		"in doubt, settled as not applied": {
+			[]Entry{entry(Begun, "1", half), entry(Settled, "1", settled(half, SettledNotApplied))},
+			StatusFailed,
+		},
+		"in doubt, a statement settled as applied": {
+			[]Entry{entry(Begun, "1", begun), entry(Settled, "1", Detail{As: SettledApplied, Next: 2, Done: "d"})},
+			StatusFailed,
+		},
+		"a batches step under way": {
+			[]Entry{entry(Begun, "1", Detail{Mode: step.Batches, Statement: 1, Of: 1})},
+			StatusInDoubt,
+		},
+		"a half step whose way back failed": {
+			[]Entry{
+				entry(Begun, "1", begun),
+				entry(Failed, "1", half),
+				entry(Begun, "1", begunBack),
+				entry(Failed, "1", begunBack),
+			},
+			StatusFailed,
+		},
+		"a half way back, settled as not applied": {
+			[]Entry{
+				entry(Applied, "1"),
+				entry(Begun, "1", halfBack),
+				entry(Settled, "1", settled(halfBack, SettledNotApplied)),
+			},
+			StatusFailed,
+		},
+		"a way back in doubt, settled as applied": {
+			[]Entry{
+				entry(Applied, "1"),
+				entry(Begun, "1", begunBack),
+				entry(Settled, "1", settled(begunBack, SettledApplied)),
+			},
+			StatusRolledBack,
+		},
+		"a way back in doubt, settled as not": {
+			[]Entry{
+				entry(Attested, "1"),
+				entry(Begun, "1", begunBack),
+				entry(Settled, "1", settled(begunBack, SettledNotApplied)),
+			},
+			StatusAttested,
+		},
+		"covered": {
+			[]Entry{entry(Baselined, "3", Detail{Covers: []step.Number{"1", "3"}})},
+			StatusCovered,
+		},
+		"below a baseline that did not know it": {
+			[]Entry{entry(Baselined, "3", Detail{Covers: []step.Number{"2", "3"}})},
+			StatusPending,
+		},
+		"below a baseline without a list":       {[]Entry{entry(Baselined, "3")}, StatusCovered},
+		"nothing is covered by a baseline at 0": {[]Entry{entry(Baselined, "0")}, StatusPending},
+		"applied above a baseline, and rolled back": {
+			[]Entry{entry(Baselined, "0"), entry(Applied, "1"), entry(RolledBack, "1")},
+			StatusRolledBack,
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -127,7 +224,11 @@ func TestFoldKnowsHowFarAHalfStepCame(t *testing.T) {
 		entry(Begun, "1", Detail{Mode: step.Autocommit, Statement: 1, Of: 3}),
 		entry(Begun, "1", Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum"}),
 		entry(Failed, "1", Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum", Error: "no"})))
-	assert.Equal(t, Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum", Error: "no"}, state.Of("1").Progress)
+	assert.Equal(
+		t,
+		Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum", Error: "no"},
+		state.Of("1").Progress,
+	)
 }
 
 func TestAStepSettledAsNotAppliedGoesOnWhereItWasInDoubt(t *testing.T) {
@@ -142,7 +243,11 @@ func TestAStepSettledAsNotAppliedGoesOnWhereItWasInDoubt(t *testing.T) {
 // A waiver of the order holds for a step as long as what is said of it later is
 // about the same deployment.
 func TestAWordAboutAStepKeepsThatItsOrderWasWaived(t *testing.T) {
-	begun := entry(Begun, "1", Detail{Mode: step.Autocommit, Statement: 1, Of: 2, Waived: []Waived{{Check: WaivedOrder}}})
+	begun := entry(
+		Begun,
+		"1",
+		Detail{Mode: step.Autocommit, Statement: 1, Of: 2, Waived: []Waived{{Check: WaivedOrder}}},
+	)
 	begun.Deployment = "7"
 	said := func(e Entry) Entry { e.Deployment = ""; return e }
 	assert.True(t, Fold(chain(begun)).Of("1").OrderWaived)
@@ -157,7 +262,12 @@ func TestAWordAboutAStepKeepsThatItsOrderWasWaived(t *testing.T) {
 
 func TestAStatementSettledAsAppliedIsPassedOver(t *testing.T) {
 	doubt := Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum of 1"}
-	state := Fold(chain(entry(Begun, "1", doubt), entry(Settled, "1", Detail{As: SettledApplied, Next: 3, Done: "sum of 2", Reason: "looked"})))
+	state := Fold(
+		chain(
+			entry(Begun, "1", doubt),
+			entry(Settled, "1", Detail{As: SettledApplied, Next: 3, Done: "sum of 2", Reason: "looked"}),
+		),
+	)
 	assert.True(t, state.Of("1").Partly())
 	assert.Equal(t, Detail{Mode: step.Autocommit, Statement: 3, Of: 3, Done: "sum of 2"}, state.Of("1").Progress)
 }
@@ -178,7 +288,16 @@ func FuzzCanonical(f *testing.F) {
 	f.Add("1", "a", "applied", "pilot", "{}", int64(1))
 	f.Add("1", "", "", "a\nb", `{"a":1}`, int64(-1))
 	f.Fuzz(func(t *testing.T, number, slug, action, actor, detail string, seq int64) {
-		e := Entry{Seq: seq, Step: step.Number(number), Slug: slug, Action: Action(action), Actor: actor, Detail: json.RawMessage(detail), PrevHash: Genesis, At: time.Unix(1, 0).UTC()}
+		e := Entry{
+			Seq:      seq,
+			Step:     step.Number(number),
+			Slug:     slug,
+			Action:   Action(action),
+			Actor:    actor,
+			Detail:   json.RawMessage(detail),
+			PrevHash: Genesis,
+			At:       time.Unix(1, 0).UTC(),
+		}
 		e.Hash = e.Sum()
 		if strings.Contains(number+slug+action+actor+detail, "\n") {
 			return
@@ -210,12 +329,29 @@ func TestAKeyTellsItsEntriesFromOthers(t *testing.T) {
 		} {
 			forged := first
 			change(&forged)
-			assert.Len(t, key.Unproved([]Entry{key.Next(NewHead(), Entry{}, noon), forged}, NewHead()), 1, "%s of %s", name, detail)
+			assert.Len(
+				t,
+				key.Unproved([]Entry{key.Next(NewHead(), Entry{}, noon), forged}, NewHead()),
+				1,
+				"%s of %s",
+				name,
+				detail,
+			)
 		}
-		assert.Len(t, Key("another").Unproved([]Entry{first}, Head{Seq: 0}), 0, "of whom nothing was seen and nothing is there")
+		assert.Len(
+			t,
+			Key("another").Unproved([]Entry{first}, Head{Seq: 0}),
+			0,
+			"of whom nothing was seen and nothing is there",
+		)
 		assert.Len(t, Key("another").Unproved([]Entry{first, first.Head().Next(Entry{}, noon)}, first.Head()), 1)
 	}
-	assert.Equal(t, NewHead().Next(Entry{Step: "1"}, noon), Key(nil).Next(NewHead(), Entry{Step: "1"}, noon), "without a key nothing is proved")
+	assert.Equal(
+		t,
+		NewHead().Next(Entry{Step: "1"}, noon),
+		Key(nil).Next(NewHead(), Entry{Step: "1"}, noon),
+		"without a key nothing is proved",
+	)
 }
 
 // A target that no service of these records looked at holds entries of others, and is
@@ -236,7 +372,10 @@ func TestARowOfAFileIsProvedAtItsPlace(t *testing.T) {
 	head, rows := NewHead(), []Entry{}
 	add := func(e Entry, index int) {
 		e.Deployment = "standalone-0"
-		e.Detail = withProof(json.RawMessage(`{"rows":7}`), key.Proof(Row{e.Deployment, index, e.Action, e.Step, e.Checksum}))
+		e.Detail = withProof(
+			json.RawMessage(`{"rows":7}`),
+			key.Proof(Row{e.Deployment, index, e.Action, e.Step, e.Checksum}),
+		)
 		rows = append(rows, head.Next(e, noon))
 		head = rows[len(rows)-1].Head()
 	}

@@ -87,7 +87,8 @@ func (k Key) proves(e Entry, r Row) bool {
 	}
 	proof := string(e.Detail[at[2]:at[3]])
 	e.Detail = append(bytes.TrimSuffix(bytes.Clone(e.Detail[:at[0]+1]), []byte(",")), '}')
-	return hmac.Equal([]byte(proof), []byte(k.sum("entry", e.Canonical()))) || hmac.Equal([]byte(proof), []byte(k.Proof(r)))
+	return hmac.Equal([]byte(proof), []byte(k.sum("entry", e.Canonical()))) ||
+		hmac.Equal([]byte(proof), []byte(k.Proof(r)))
 }
 
 // withProof puts a proof at the end of a detail, which is a JSON object.

@@ -242,8 +242,10 @@ func (s *State) fold(e Entry) {
 		}
 	}
 	before := s.Steps[e.Step]
-	next.OrderWaived = s.disorder[e.Deployment] || before.OrderWaived && e.Deployment == "" && e.Action != Attested // a word about what was carried out so
-	if unfinished := before.Status == StatusFailed || before.Status == StatusInDoubt; unfinished && detail.Direction != Back {
+	next.OrderWaived = s.disorder[e.Deployment] ||
+		before.OrderWaived && e.Deployment == "" && e.Action != Attested // a word about what was carried out so
+	if unfinished := before.Status == StatusFailed || before.Status == StatusInDoubt; unfinished &&
+		detail.Direction != Back {
 		detail.Left = max(detail.Left, before.Progress.Left)
 	}
 	switch e.Action {

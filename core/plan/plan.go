@@ -66,12 +66,18 @@ func same[T any](a, b T) bool {
 func (p Plan) Promise() error {
 	if p.Whole {
 		if steps := p.naming(func(a Action) bool { return a.Step.Options.Mode != step.Transaction }); steps != "" {
-			return refuse("these steps cannot run in one transaction with others: %s; promote up to before the first of them as a whole, and the rest without -whole", steps)
+			return refuse(
+				"these steps cannot run in one transaction with others: %s; promote up to before the first of them as a whole, and the rest without -whole",
+				steps,
+			)
 		}
 	}
 	if p.OnFailure == BackOut && !p.Whole {
 		if steps := p.naming(func(a Action) bool { return a.Step.Back == nil }); steps != "" {
-			return refuse("these steps have no way back, so nothing could be backed out if a later one failed: %s; write their .back.sql files and submit, or promote with -on-failure stop", steps)
+			return refuse(
+				"these steps have no way back, so nothing could be backed out if a later one failed: %s; write their .back.sql files and submit, or promote with -on-failure stop",
+				steps,
+			)
 		}
 	}
 	return nil
@@ -141,7 +147,10 @@ func Rebuild(view View) Plan {
 	there := view.filter(func(s Standing) bool { return leftSomething(s.State) })
 	slices.SortStableFunc(there, func(a, b Standing) int { return int(b.State.Seq - a.State.Seq) })
 	for _, s := range there {
-		p.Emptied = append(p.Emptied, Step{Number: s.Step.Number, Slug: s.Step.Slug, Forward: Text{Checksum: s.State.Checksum}})
+		p.Emptied = append(
+			p.Emptied,
+			Step{Number: s.Step.Number, Slug: s.Step.Slug, Forward: Text{Checksum: s.State.Checksum}},
+		)
 	}
 	for _, s := range view.Steps {
 		if !s.Has(Absent) && s.Step.Options.In(view.Environment) {
@@ -184,8 +193,10 @@ func Back(view View, way Way, versions func(step.Number, step.Checksum) (Step, b
 		p.Actions = append(p.Actions, action)
 	}
 	if len(without) > 0 {
-		return p, refuse("there is no way back for step %s; write its .back.sql file and submit it, or roll back fewer steps",
-			strings.Join(without, ", "))
+		return p, refuse(
+			"there is no way back for step %s; write its .back.sql file and submit it, or roll back fewer steps",
+			strings.Join(without, ", "),
+		)
 	}
 	return p, nil
 }
@@ -238,8 +249,11 @@ func above(view View, newest []ledger.StepState, to step.Number) ([]ledger.StepS
 		return nil, refuse("the beginning lies below the baseline%s", coveredNote(view))
 	}
 	if view.State.Covers(to) && to != view.State.Baseline {
-		return nil, refuse("step %s lies below the baseline %s; what it covers was never run here and cannot be rolled back",
-			to, view.State.Baseline)
+		return nil, refuse(
+			"step %s lies below the baseline %s; what it covers was never run here and cannot be rolled back",
+			to,
+			view.State.Baseline,
+		)
 	}
 	return slices.DeleteFunc(newest, func(st ledger.StepState) bool {
 		return step.Compare(st.Number, to) <= 0
@@ -260,8 +274,11 @@ func ofDeployment(newest []ledger.StepState, deployment string) ([]ledger.StepSt
 	case len(chosen) == 0:
 		return nil, refuse("nothing that deployment %s applied is in this target", deployment)
 	case len(later) > 0:
-		return nil, refuse("steps %s were carried out after deployment %s; roll them back first, or roll back to a step below both",
-			strings.Join(later, ", "), deployment)
+		return nil, refuse(
+			"steps %s were carried out after deployment %s; roll them back first, or roll back to a step below both",
+			strings.Join(later, ", "),
+			deployment,
+		)
 	}
 	return chosen, nil
 }

@@ -20,8 +20,11 @@ func catalogue(numbers ...string) []Step {
 		if n[len(n)-1] == '!' {
 			n, back = n[:len(n)-1], nil
 		}
-		steps = append(steps, Step{Number: step.Number(n), Slug: "s", Forward: Text{Checksum: step.Checksum("c" + n)}, Back: back,
-			Options: step.DefaultOptions()})
+		steps = append(
+			steps,
+			Step{Number: step.Number(n), Slug: "s", Forward: Text{Checksum: step.Checksum("c" + n)}, Back: back,
+				Options: step.DefaultOptions()},
+		)
 	}
 	return steps
 }
@@ -41,8 +44,11 @@ func state(rows ...row) ledger.State {
 		if r.checksum == "" {
 			r.checksum = step.Checksum("c" + r.number)
 		}
-		e := head.Next(ledger.Entry{Action: r.action, Step: r.number, Slug: "s", Checksum: r.checksum, Deployment: r.deployment,
-			Detail: json.RawMessage(r.detail.JSON())}, time.Unix(0, 0))
+		e := head.Next(
+			ledger.Entry{Action: r.action, Step: r.number, Slug: "s", Checksum: r.checksum, Deployment: r.deployment,
+				Detail: json.RawMessage(r.detail.JSON())},
+			time.Unix(0, 0),
+		)
 		entries, head = append(entries, e), e.Head()
 	}
 	return ledger.Fold(entries)
@@ -55,7 +61,11 @@ func TestLookPutsFlagsBesideStates(t *testing.T) {
 	steps[4].Options.Only = []string{"development"}
 	edited := applied("1")
 	edited.checksum = "other"
-	view := Look("staging", steps, state(edited, applied("3"), applied("7"), applied("4"), row{action: ledger.RolledBack, number: "4"}))
+	view := Look(
+		"staging",
+		steps,
+		state(edited, applied("3"), applied("7"), applied("4"), row{action: ledger.RolledBack, number: "4"}),
+	)
 	flags := map[step.Number][]Flag{}
 	for _, s := range view.Steps {
 		flags[s.Step.Number] = s.Flags
@@ -81,8 +91,19 @@ func TestAbsentStepsMatterOnlyWhileTheirEffectIsThere(t *testing.T) {
 }
 
 func TestForwardPlansWhatWaits(t *testing.T) {
-	view := Look("staging", catalogue("1", "2", "3", "10"), state(row{action: ledger.Baselined, number: "1"}, applied("2"),
-		row{action: ledger.Failed, number: "3", detail: ledger.Detail{Statement: 2, Of: 3, Mode: step.Autocommit, Done: "sum"}}))
+	view := Look(
+		"staging",
+		catalogue("1", "2", "3", "10"),
+		state(
+			row{action: ledger.Baselined, number: "1"},
+			applied("2"),
+			row{
+				action: ledger.Failed,
+				number: "3",
+				detail: ledger.Detail{Statement: 2, Of: 3, Mode: step.Autocommit, Done: "sum"},
+			},
+		),
+	)
 	p, err := Forward(view, "")
 	require.NoError(t, err)
 	assert.Equal(t, []step.Number{"3", "10"}, p.Numbers())
@@ -121,18 +142,26 @@ func TestBackPlansTheNewestFirst(t *testing.T) {
 		want []step.Number
 		err  string
 	}{
-		"the last":                          {Way{Last: 1}, []step.Number{"5"}, ""},
-		"the last three, as carried out":    {Way{Last: 3}, []step.Number{"5", "3", "4"}, ""},
-		"one that has no way back":          {Way{Last: 4}, nil, "there is no way back for step 2 (s)"},
-		"more than there are":               {Way{Last: 9}, nil, "only 4 steps were carried out here; 9 cannot be rolled back; steps up to 1 are covered by the baseline"},
+		"the last":                       {Way{Last: 1}, []step.Number{"5"}, ""},
+		"the last three, as carried out": {Way{Last: 3}, []step.Number{"5", "3", "4"}, ""},
+		"one that has no way back":       {Way{Last: 4}, nil, "there is no way back for step 2 (s)"},
+		"more than there are": {
+			Way{Last: 9},
+			nil,
+			"only 4 steps were carried out here; 9 cannot be rolled back; steps up to 1 are covered by the baseline",
+		},
 		"to a step":                         {Way{To: "4"}, []step.Number{"5"}, ""},
 		"to a step that nobody knows":       {Way{To: "77"}, nil, "there is no step 77"},
 		"to the newest":                     {Way{To: "5"}, []step.Number{}, ""},
 		"to the beginning of a baselined":   {Way{To: "0"}, nil, "the beginning lies below the baseline"},
 		"the newest deployment":             {Way{Deployment: "9"}, []step.Number{"5"}, ""},
 		"a deployment that others followed": {Way{Deployment: "8"}, nil, "steps 5 were carried out after deployment 8"},
-		"a deployment that left nothing":    {Way{Deployment: "3"}, nil, "nothing that deployment 3 applied is in this target"},
-		"no way at all":                     {Way{}, nil, "say how far"},
+		"a deployment that left nothing": {
+			Way{Deployment: "3"},
+			nil,
+			"nothing that deployment 3 applied is in this target",
+		},
+		"no way at all": {Way{}, nil, "say how far"},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -151,7 +180,11 @@ func TestBackPlansTheNewestFirst(t *testing.T) {
 
 func TestAWayBackThatStoppedHalfWayIsGoneOnWith(t *testing.T) {
 	half := ledger.Detail{Direction: ledger.Back, Mode: step.Autocommit, Statement: 2, Of: 2, Done: "sum"}
-	view := Look("staging", catalogue("1", "2"), state(applied("1"), applied("2"), row{action: ledger.Failed, number: "2", detail: half}))
+	view := Look(
+		"staging",
+		catalogue("1", "2"),
+		state(applied("1"), applied("2"), row{action: ledger.Failed, number: "2", detail: half}),
+	)
 	require.Len(t, view.HalfBack(), 1)
 	p, err := Back(view, Way{Last: 1}, func(number step.Number, checksum step.Checksum) (Step, bool) {
 		assert.Equal(t, step.Checksum("c2"), checksum)
@@ -168,10 +201,18 @@ func TestAPlanPromisesOnlyWhatItCanKeep(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, p.Promise())
 	p.OnFailure = BackOut
-	assert.EqualError(t, p.Promise(), "these steps have no way back, so nothing could be backed out if a later one failed: 2 (s, mode transaction); "+
-		"write their .back.sql files and submit, or promote with -on-failure stop")
+	assert.EqualError(
+		t,
+		p.Promise(),
+		"these steps have no way back, so nothing could be backed out if a later one failed: 2 (s, mode transaction); "+
+			"write their .back.sql files and submit, or promote with -on-failure stop",
+	)
 	p.Whole = true
-	assert.ErrorContains(t, p.Promise(), "these steps cannot run in one transaction with others: 3 (s, mode autocommit)")
+	assert.ErrorContains(
+		t,
+		p.Promise(),
+		"these steps cannot run in one transaction with others: 3 (s, mode autocommit)",
+	)
 	p.Actions = p.Actions[:2]
 	assert.NoError(t, p.Promise(), "a whole deployment needs no way back")
 }
@@ -180,7 +221,18 @@ func TestARebuildCarriesOutWhatIsMeantForTheEnvironment(t *testing.T) {
 	steps := catalogue("1", "2", "3", "4")
 	steps[2].Options.Only = []string{"development"}
 	half := ledger.Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "x"}
-	p := Rebuild(Look("staging", steps, state(row{action: ledger.Baselined, number: "1"}, applied("9"), applied("2"), row{action: ledger.Failed, number: "4", detail: half})))
+	p := Rebuild(
+		Look(
+			"staging",
+			steps,
+			state(
+				row{action: ledger.Baselined, number: "1"},
+				applied("9"),
+				applied("2"),
+				row{action: ledger.Failed, number: "4", detail: half},
+			),
+		),
+	)
 	assert.Equal(t, []step.Number{"1", "2", "4"}, p.Numbers(), "neither what is not here nor what is absent")
 	assert.Zero(t, p.Actions[2].Resume, "nothing is gone on with")
 	var emptied []step.Number
@@ -193,7 +245,20 @@ func TestARebuildCarriesOutWhatIsMeantForTheEnvironment(t *testing.T) {
 func TestAnUnfinishedBackfillGoesOnWithItsRows(t *testing.T) {
 	steps := catalogue("1")
 	steps[0].Options.Mode = step.Batches
-	p, err := Forward(Look("staging", steps, state(row{action: ledger.Failed, number: "1", detail: ledger.Detail{Mode: step.Batches, Statement: 1, Of: 1, Rows: 700}})), "")
+	p, err := Forward(
+		Look(
+			"staging",
+			steps,
+			state(
+				row{
+					action: ledger.Failed,
+					number: "1",
+					detail: ledger.Detail{Mode: step.Batches, Statement: 1, Of: 1, Rows: 700},
+				},
+			),
+		),
+		"",
+	)
 	require.NoError(t, err)
 	assert.Equal(t, int64(700), p.Actions[0].Rows)
 }

@@ -82,7 +82,11 @@ func Look(environment string, catalogue []Step, state ledger.State) View {
 			continue
 		}
 		view.Steps = append(view.Steps, Standing{
-			Step: Step{Number: number, Slug: st.Slug, Forward: Text{Checksum: st.Checksum}}, State: st, Flags: []Flag{Absent}})
+			Step: Step{
+				Number:  number,
+				Slug:    st.Slug,
+				Forward: Text{Checksum: st.Checksum},
+			}, State: st, Flags: []Flag{Absent}})
 	}
 	if len(view.Steps) == len(catalogue) {
 		return view // as the catalogue, in order

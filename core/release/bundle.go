@@ -25,11 +25,20 @@ const (
 // file, a readable summary, its signatures if there are any, and its files under
 // steps/. text gives the exact bytes with a digest. The same release gives the same
 // bytes.
-func Write(w io.Writer, r Release, lane []byte, steps []Sealed, signatures []Signature, text func(digest step.Checksum) ([]byte, error)) error {
+func Write(
+	w io.Writer,
+	r Release,
+	lane []byte,
+	steps []Sealed,
+	signatures []Signature,
+	text func(digest step.Checksum) ([]byte, error),
+) error {
 	packed := gzip.NewWriter(w)
 	archive := tar.NewWriter(packed)
 	put := func(name string, content []byte) error {
-		err := archive.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(content)), ModTime: r.CutAt.Truncate(1e9).UTC()})
+		err := archive.WriteHeader(
+			&tar.Header{Name: name, Mode: 0o644, Size: int64(len(content)), ModTime: r.CutAt.Truncate(1e9).UTC()},
+		)
 		if err == nil {
 			_, err = archive.Write(content)
 		}
@@ -71,8 +80,17 @@ func Write(w io.Writer, r Release, lane []byte, steps []Sealed, signatures []Sig
 // Summary is a release in words, as Markdown.
 func Summary(r Release, steps []Sealed) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# %s %s\n\n%d steps, through %s. Cut by %s at %s UTC.\n\nDigest `%s`; `sha256sum -c SHA256SUMS` checks the files.\n",
-		r.Lane, r.Name, r.Count, r.Through, r.Maker(), r.CutAt.UTC().Format("2006-01-02 15:04:05"), r.Digest)
+	fmt.Fprintf(
+		&b,
+		"# %s %s\n\n%d steps, through %s. Cut by %s at %s UTC.\n\nDigest `%s`; `sha256sum -c SHA256SUMS` checks the files.\n",
+		r.Lane,
+		r.Name,
+		r.Count,
+		r.Through,
+		r.Maker(),
+		r.CutAt.UTC().Format("2006-01-02 15:04:05"),
+		r.Digest,
+	)
 	if r.Commit != "" {
 		state := "a clean folder"
 		if !r.Clean {
@@ -85,7 +103,15 @@ func Summary(r Release, steps []Sealed) string {
 	}
 	b.WriteString("\n| step | title | mode | way back | check |\n|---|---|---|---|---|\n")
 	for _, s := range steps {
-		fmt.Fprintf(&b, "| %s | %s | %s | %s | %s |\n", s.Number, strings.ReplaceAll(s.Slug, "-", " "), s.Options.Mode, yes(s.Back != nil), yes(s.Check != nil))
+		fmt.Fprintf(
+			&b,
+			"| %s | %s | %s | %s | %s |\n",
+			s.Number,
+			strings.ReplaceAll(s.Slug, "-", " "),
+			s.Options.Mode,
+			yes(s.Back != nil),
+			yes(s.Check != nil),
+		)
 	}
 	return b.String()
 }
@@ -113,7 +139,10 @@ func Read(from io.Reader, keep func(step.File) error) (Release, []Signature, err
 		return Release{}, nil, err
 	}
 	for name := range b.listed {
-		b.problems = append(b.problems, step.Problem{File: name, Message: "is listed in SHA256SUMS, and is not in the bundle"})
+		b.problems = append(
+			b.problems,
+			step.Problem{File: name, Message: "is listed in SHA256SUMS, and is not in the bundle"},
+		)
 	}
 	if len(b.problems) > 0 {
 		return Release{}, nil, b.problems
@@ -153,14 +182,25 @@ func (b *bundle) next() (*tar.Header, []byte, error) {
 func (b *bundle) head() error {
 	_, body, err := b.next()
 	if err != nil || json.Unmarshal(body, &b.release) != nil || b.release.Digest == "" {
-		return step.Problems{{File: bodyName, Message: "this is no bundle of a release: it does not begin with its description"}}
+		return step.Problems{
+			{File: bodyName, Message: "this is no bundle of a release: it does not begin with its description"},
+		}
 	}
 	header, sums, err := b.next()
 	if err != nil || header.Name != sumsName {
 		return step.Problems{{File: sumsName, Message: "is missing behind " + bodyName}}
 	}
 	if digest := Digest(string(sums)); digest != b.release.Digest {
-		return step.Problems{{File: sumsName, Message: fmt.Sprintf("has the digest %s, and the release was sealed with %s: it was changed", digest.Short(), b.release.Digest.Short())}}
+		return step.Problems{
+			{
+				File: sumsName,
+				Message: fmt.Sprintf(
+					"has the digest %s, and the release was sealed with %s: it was changed",
+					digest.Short(),
+					b.release.Digest.Short(),
+				),
+			},
+		}
 	}
 	b.sums = sums
 	for line := range bytes.Lines(sums) {
@@ -195,10 +235,19 @@ func (b *bundle) files(keep func(step.File) error) error {
 		delete(b.listed, header.Name)
 		switch {
 		case !listed:
-			b.problems = append(b.problems, step.Problem{File: header.Name, Message: "is in the bundle, and not listed in SHA256SUMS"})
+			b.problems = append(
+				b.problems,
+				step.Problem{File: header.Name, Message: "is in the bundle, and not listed in SHA256SUMS"},
+			)
 			continue
 		case string(step.Sum(content)) != want:
-			b.problems = append(b.problems, step.Problem{File: header.Name, Message: "is not what was sealed: its checksum differs from SHA256SUMS"})
+			b.problems = append(
+				b.problems,
+				step.Problem{
+					File:    header.Name,
+					Message: "is not what was sealed: its checksum differs from SHA256SUMS",
+				},
+			)
 			continue
 		}
 		file, problems := step.ReadFile(name, content)

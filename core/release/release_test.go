@@ -36,20 +36,36 @@ func sealed(t *testing.T, files map[string]string) (steps []Sealed, texts map[st
 	return steps, texts
 }
 
-var berths = map[string]string{"0001-create-berth.sql": "CREATE TABLE berth ();\r\n", "0001-create-berth.back.sql": "DROP TABLE berth;\n",
-	"0002-index.sql": "/*---\nphase: expand\n---*/\nSELECT 1;\n", "0002-index.check.sql": "SELECT true;\n"}
+var berths = map[string]string{
+	"0001-create-berth.sql":      "CREATE TABLE berth ();\r\n",
+	"0001-create-berth.back.sql": "DROP TABLE berth;\n",
+	"0002-index.sql":             "/*---\nphase: expand\n---*/\nSELECT 1;\n",
+	"0002-index.check.sql":       "SELECT true;\n",
+}
 
 func bundled(t *testing.T, files map[string]string) (Release, []byte) {
 	steps, texts := sealed(t, files)
-	r := Release{Lane: "harbour", Name: "2026.11", Digest: Digest(Sums(steps)), Through: "2", Count: 2, CutBy: "pilot", Notes: "Two berths.",
-		CutAt: time.Date(2026, 11, 23, 9, 0, 0, 5, time.UTC), Commit: "abc123"}
+	r := Release{
+		Lane:    "harbour",
+		Name:    "2026.11",
+		Digest:  Digest(Sums(steps)),
+		Through: "2",
+		Count:   2,
+		CutBy:   "pilot",
+		Notes:   "Two berths.",
+		CutAt:   time.Date(2026, 11, 23, 9, 0, 0, 5, time.UTC),
+		Commit:  "abc123",
+	}
 	var out bytes.Buffer
-	require.NoError(t, Write(&out, r, []byte("lane: harbour\n"), steps, nil, func(digest step.Checksum) ([]byte, error) {
-		if text, found := texts[digest]; found {
-			return text, nil
-		}
-		return nil, errors.New("no such text")
-	}))
+	require.NoError(
+		t,
+		Write(&out, r, []byte("lane: harbour\n"), steps, nil, func(digest step.Checksum) ([]byte, error) {
+			if text, found := texts[digest]; found {
+				return text, nil
+			}
+			return nil, errors.New("no such text")
+		}),
+	)
 	return r, out.Bytes()
 }
 
@@ -57,11 +73,26 @@ func TestABundleIsCheckedByOtherTools(t *testing.T) {
 	r, packed := bundled(t, berths)
 	folder := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "b.tar.gz"), packed, 0o600))
-	output, err := exec.Command("bash", "-c", "cd "+folder+" && tar xzf b.tar.gz && sha256sum -c SHA256SUMS && sha256sum < SHA256SUMS && cat RELEASE.md").CombinedOutput()
+	output, err := exec.Command("bash", "-c", "cd "+folder+" && tar xzf b.tar.gz && sha256sum -c SHA256SUMS && sha256sum < SHA256SUMS && cat RELEASE.md").
+		CombinedOutput()
 	require.NoError(t, err, "%s", output)
-	assert.Contains(t, string(output), "steps/0001-create-berth.sql: OK\nsteps/0001-create-berth.back.sql: OK\nsteps/0002-index.sql: OK\nsteps/0002-index.check.sql: OK\n"+string(r.Digest))
-	assert.Contains(t, string(output), "# harbour 2026.11\n\n2 steps, through 2. Cut by pilot at 2026-11-23 09:00:00 UTC.")
-	assert.Contains(t, string(output), "From commit `abc123`, a folder with changes that were not committed.\n\nTwo berths.\n")
+	assert.Contains(
+		t,
+		string(output),
+		"steps/0001-create-berth.sql: OK\nsteps/0001-create-berth.back.sql: OK\nsteps/0002-index.sql: OK\nsteps/0002-index.check.sql: OK\n"+string(
+			r.Digest,
+		),
+	)
+	assert.Contains(
+		t,
+		string(output),
+		"# harbour 2026.11\n\n2 steps, through 2. Cut by pilot at 2026-11-23 09:00:00 UTC.",
+	)
+	assert.Contains(
+		t,
+		string(output),
+		"From commit `abc123`, a folder with changes that were not committed.\n\nTwo berths.\n",
+	)
 	_, again := bundled(t, berths)
 	assert.Equal(t, packed, again, "the same release gives the same bytes")
 }
@@ -78,7 +109,8 @@ func TestABundleComesBackUnchangedOrNotAtAll(t *testing.T) {
 		folder := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(folder, "b.tar.gz"), packed, 0o600))
 		output, err := exec.Command("bash", "-c", "cd "+folder+" && mkdir x && tar xzf b.tar.gz -C x && cd x && "+script+
-			" && tar czf ../c.tar.gz release.json SHA256SUMS lane.yaml RELEASE.md steps/*").CombinedOutput()
+			" && tar czf ../c.tar.gz release.json SHA256SUMS lane.yaml RELEASE.md steps/*").
+			CombinedOutput()
 		require.NoError(t, err, "%s", output)
 		text, err := os.ReadFile(filepath.Join(folder, "c.tar.gz"))
 		require.NoError(t, err)
@@ -88,10 +120,22 @@ func TestABundleComesBackUnchangedOrNotAtAll(t *testing.T) {
 		packed []byte
 		says   string
 	}{
-		"one byte":          {repack("sed -i 's/SELECT 1/SELECT 2/' steps/0002-index.sql"), "steps/0002-index.sql: is not what was sealed"},
-		"a file less":       {repack("rm steps/0002-index.check.sql"), "steps/0002-index.check.sql: is listed in SHA256SUMS, and is not in the bundle"},
-		"a file more":       {repack("echo 'SELECT 1;' > steps/0003-more.sql"), "steps/0003-more.sql: is in the bundle, and not listed"},
-		"the list":          {repack("rm steps/0002-index.check.sql; sed -i /check/d SHA256SUMS"), "SHA256SUMS: has the digest"},
+		"one byte": {
+			repack("sed -i 's/SELECT 1/SELECT 2/' steps/0002-index.sql"),
+			"steps/0002-index.sql: is not what was sealed",
+		},
+		"a file less": {
+			repack("rm steps/0002-index.check.sql"),
+			"steps/0002-index.check.sql: is listed in SHA256SUMS, and is not in the bundle",
+		},
+		"a file more": {
+			repack("echo 'SELECT 1;' > steps/0003-more.sql"),
+			"steps/0003-more.sql: is in the bundle, and not listed",
+		},
+		"the list": {
+			repack("rm steps/0002-index.check.sql; sed -i /check/d SHA256SUMS"),
+			"SHA256SUMS: has the digest",
+		},
 		"another archive":   {repack("echo '{}' > release.json"), "release.json: this is no bundle of a release"},
 		"no archive at all": {[]byte("hello"), "it is not a .tar.gz"},
 		"cut off":           {packed[:len(packed)/2], ""},
@@ -108,7 +152,15 @@ func TestABundleComesBackUnchangedOrNotAtAll(t *testing.T) {
 
 func TestReleasesAreComparedByWhatTheyRun(t *testing.T) {
 	before, _ := sealed(t, map[string]string{"1-a.sql": "SELECT 1", "2-b.sql": "SELECT 2", "4-d.sql": "SELECT 4"})
-	after, _ := sealed(t, map[string]string{"1-a.sql": "SELECT 1", "1-a.back.sql": "SELECT 1", "2-b.sql": "SELECT 'two'", "3-c.sql": "/*---\nphase: expand\n---*/SELECT 3"})
+	after, _ := sealed(
+		t,
+		map[string]string{
+			"1-a.sql":      "SELECT 1",
+			"1-a.back.sql": "SELECT 1",
+			"2-b.sql":      "SELECT 'two'",
+			"3-c.sql":      "/*---\nphase: expand\n---*/SELECT 3",
+		},
+	)
 	var words []string
 	for _, c := range Compare(before, after) {
 		words = append(words, string(c.Number)+" "+c.What+string(c.Phase))

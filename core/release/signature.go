@@ -37,7 +37,9 @@ func ParseKey(line string) (Key, error) {
 	public, comment, options, rest, err := ssh.ParseAuthorizedKey([]byte(line))
 	switch {
 	case err != nil || len(bytes.TrimSpace(rest)) > 0:
-		return Key{}, errors.New("it is no public SSH key; one is a line such as  ssh-ed25519 AAAA… p.holm  in a file that ends with .pub")
+		return Key{}, errors.New(
+			"it is no public SSH key; one is a line such as  ssh-ed25519 AAAA… p.holm  in a file that ends with .pub",
+		)
 	case len(options) > 0:
 		return Key{}, errors.New("a key has no options here")
 	}
@@ -55,14 +57,23 @@ func weak(public ssh.PublicKey) error {
 		}
 	}
 	switch public.Type() {
-	case ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSA, ssh.KeyAlgoSKED25519, ssh.KeyAlgoSKECDSA256:
+	case ssh.KeyAlgoED25519,
+		ssh.KeyAlgoECDSA256,
+		ssh.KeyAlgoECDSA384,
+		ssh.KeyAlgoECDSA521,
+		ssh.KeyAlgoRSA,
+		ssh.KeyAlgoSKED25519,
+		ssh.KeyAlgoSKECDSA256:
 		return nil
 	}
 	return fmt.Errorf("keys of the kind %s are not taken; use ssh-ed25519", public.Type())
 }
 
 func keyOf(public ssh.PublicKey) Key {
-	return Key{Line: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(public))), Fingerprint: ssh.FingerprintSHA256(public)}
+	return Key{
+		Line:        strings.TrimSpace(string(ssh.MarshalAuthorizedKey(public))),
+		Fingerprint: ssh.FingerprintSHA256(public),
+	}
 }
 
 // Signature is somebody's signature of a SHA256SUMS.
@@ -89,8 +100,13 @@ func Verified(sums, armoured []byte) ([]Signature, error) {
 	var list []Signature
 	for rest := bytes.TrimSpace(armoured); len(rest) > 0; rest = bytes.TrimSpace(rest) {
 		block, more := pem.Decode(rest)
-		if block == nil || !bytes.HasPrefix(rest, []byte("-----BEGIN "+sshsig.PEMType)) || len(rest)-len(more) > longestSignature || len(list) == mostSignatures {
-			return nil, fmt.Errorf("it holds something else than up to %d SSH signatures, as ssh-keygen -Y sign writes them", mostSignatures)
+		if block == nil || !bytes.HasPrefix(rest, []byte("-----BEGIN "+sshsig.PEMType)) ||
+			len(rest)-len(more) > longestSignature ||
+			len(list) == mostSignatures {
+			return nil, fmt.Errorf(
+				"it holds something else than up to %d SSH signatures, as ssh-keygen -Y sign writes them",
+				mostSignatures,
+			)
 		}
 		text := rest[:len(rest)-len(more)]
 		signature, err := sshsig.Unarmor(text)
@@ -104,7 +120,11 @@ func Verified(sums, armoured []byte) ([]Signature, error) {
 			return nil, errors.New("a signature by RSA with SHA-1 is not taken; sign it again with a newer program")
 		}
 		if err := sshsig.Verify(bytes.NewReader(sums), signature, signature.PublicKey, signature.HashAlgorithm, Namespace); err != nil {
-			return nil, fmt.Errorf("the signature of the key %s is not one of this SHA256SUMS, for the namespace %s", ssh.FingerprintSHA256(signature.PublicKey), Namespace)
+			return nil, fmt.Errorf(
+				"the signature of the key %s is not one of this SHA256SUMS, for the namespace %s",
+				ssh.FingerprintSHA256(signature.PublicKey),
+				Namespace,
+			)
 		}
 		list = append(list, Signature{Key: keyOf(signature.PublicKey), Text: strings.TrimSpace(string(text)) + "\n"})
 		rest = more

@@ -71,7 +71,11 @@ func TestSignaturesAreThoseOfOtherTools(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(at("ours.sig"), []byte(ours), 0o600))
 		require.NoError(t, os.WriteFile(at("allowed"), []byte("p.holm "+string(public)), 0o600))
-		assert.Contains(t, run(sums, "-Y", "verify", "-n", Namespace, "-f", at("allowed"), "-I", "p.holm", "-s", at("ours.sig")), "Good")
+		assert.Contains(
+			t,
+			run(sums, "-Y", "verify", "-n", Namespace, "-f", at("allowed"), "-I", "p.holm", "-s", at("ours.sig")),
+			"Good",
+		)
 	}
 }
 
@@ -126,7 +130,17 @@ func TestABundleTakesItsSignaturesAlong(t *testing.T) {
 	text := func(digest step.Checksum) ([]byte, error) { return texts[digest], nil }
 	pack := func(text func(step.Checksum) ([]byte, error), signatures ...Signature) []byte {
 		var out bytes.Buffer
-		require.NoError(t, Write(&out, Release{Lane: "harbour", Name: "2026.11", Digest: Digest(Sums(steps))}, []byte("lane: harbour\n"), steps, signatures, text))
+		require.NoError(
+			t,
+			Write(
+				&out,
+				Release{Lane: "harbour", Name: "2026.11", Digest: Digest(Sums(steps))},
+				[]byte("lane: harbour\n"),
+				steps,
+				signatures,
+				text,
+			),
+		)
 		return out.Bytes()
 	}
 	good, err := Verified([]byte(Sums(steps)), []byte(signed(t, Sums(steps))+signed(t, Sums(steps))))
@@ -134,6 +148,9 @@ func TestABundleTakesItsSignaturesAlong(t *testing.T) {
 	_, found, err := Read(bytes.NewReader(pack(text, good...)), func(step.File) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, good, found)
-	_, _, err = Read(bytes.NewReader(pack(text, Signature{Text: signed(t, "something else")})), func(step.File) error { return nil })
+	_, _, err = Read(
+		bytes.NewReader(pack(text, Signature{Text: signed(t, "something else")})),
+		func(step.File) error { return nil },
+	)
 	assert.ErrorContains(t, err, "SHA256SUMS.sig: the signature of the key")
 }

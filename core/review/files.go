@@ -28,7 +28,10 @@ func (f *Files) Read(file *step.File, ask func(i int, s sqltext.Statement) (refu
 	if at := bytes.IndexFunc(text, visible.Hidden); at >= 0 {
 		found, _ := utf8.DecodeRune(text[at:])
 		f.Notes = append(f.Notes, step.Problem{File: file.Name,
-			Message: fmt.Sprintf("the character U+%04X stands here: it is not shown, and can change how what stands beside it is shown; look at the text byte by byte", found)}.In(text, at))
+			Message: fmt.Sprintf(
+				"the character U+%04X stands here: it is not shown, and can change how what stands beside it is shown; look at the text byte by byte",
+				found,
+			)}.In(text, at))
 	}
 	statements, err := f.Cut(text)
 	var place *sqltext.Error
@@ -38,7 +41,13 @@ func (f *Files) Read(file *step.File, ask func(i int, s sqltext.Statement) (refu
 	case err != nil:
 		f.Problems = append(f.Problems, step.Problem{File: file.Name, Message: err.Error()})
 	case len(statements) == 0:
-		f.Problems = append(f.Problems, step.Problem{File: file.Name, Message: "holds comments, but no statement; write its SQL, or delete the file"})
+		f.Problems = append(
+			f.Problems,
+			step.Problem{
+				File:    file.Name,
+				Message: "holds comments, but no statement; write its SQL, or delete the file",
+			},
+		)
 	}
 	for i, s := range statements {
 		refused, noted := ask(i, s)

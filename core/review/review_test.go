@@ -23,7 +23,10 @@ func cut(text []byte) (all []sqltext.Statement, err error) {
 		trimmed := bytes.TrimRight(line, ";\n")
 		switch {
 		case string(trimmed) == "'":
-			return all, fmt.Errorf("cutting: %w", &sqltext.Error{Offset: offset, Line: i + 1, Column: 1, Message: "a string is not closed"})
+			return all, fmt.Errorf(
+				"cutting: %w",
+				&sqltext.Error{Offset: offset, Line: i + 1, Column: 1, Message: "a string is not closed"},
+			)
 		case string(trimmed) == "!":
 			return nil, errors.New("the cutter gave up")
 		case len(trimmed) > 0 && !bytes.HasPrefix(trimmed, []byte("--")):
@@ -44,22 +47,30 @@ func TestEachFindingHasItsPlace(t *testing.T) {
 	f := review.Files{Cut: cut}
 	asked := []string{}
 	f.Read(nil, nil)
-	f.Read(file(t, "CREATE TABLE ·berth;\nDROP pilot;\n\nNOTE tide;\n"), func(i int, s sqltext.Statement) (refused, noted string) {
-		asked = append(asked, fmt.Sprintf("%d %s", i, s.SQL))
-		if strings.HasPrefix(string(s.SQL), "DROP") {
-			return "it may not", ""
-		}
-		if strings.HasPrefix(string(s.SQL), "NOTE") {
-			return "", "look at it"
-		}
-		f.Note(file(t, "CREATE TABLE ·berth;\nDROP pilot;\n\nNOTE tide;\n"), s, len("CREATE TABLE ·"), "a name")
-		return "", ""
-	})
+	f.Read(
+		file(t, "CREATE TABLE ·berth;\nDROP pilot;\n\nNOTE tide;\n"),
+		func(i int, s sqltext.Statement) (refused, noted string) {
+			asked = append(asked, fmt.Sprintf("%d %s", i, s.SQL))
+			if strings.HasPrefix(string(s.SQL), "DROP") {
+				return "it may not", ""
+			}
+			if strings.HasPrefix(string(s.SQL), "NOTE") {
+				return "", "look at it"
+			}
+			f.Note(file(t, "CREATE TABLE ·berth;\nDROP pilot;\n\nNOTE tide;\n"), s, len("CREATE TABLE ·"), "a name")
+			return "", ""
+		},
+	)
 	assert.Equal(t, []string{"0 CREATE TABLE ·berth", "1 DROP pilot", "2 NOTE tide"}, asked)
 	require.Len(t, f.Problems, 1)
 	assert.Equal(t, "1-create-berth.sql:2:1: it may not", strings.SplitN(f.Problems[0].Error(), "\n", 2)[0])
 	require.Len(t, f.Notes, 2)
-	assert.Equal(t, []any{1, 15, 4, 1}, []any{f.Notes[0].Line, f.Notes[0].Column, f.Notes[1].Line, f.Notes[1].Column}, "columns are in characters")
+	assert.Equal(
+		t,
+		[]any{1, 15, 4, 1},
+		[]any{f.Notes[0].Line, f.Notes[0].Column, f.Notes[1].Line, f.Notes[1].Column},
+		"columns are in characters",
+	)
 	assert.Equal(t, "NOTE tide;", f.Notes[1].Source)
 }
 

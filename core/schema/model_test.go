@@ -13,7 +13,16 @@ import (
 func columns(table string, names ...string) []schema.Object {
 	objects := []schema.Object{{Kind: schema.Table, Name: table}}
 	for i, name := range names {
-		objects = append(objects, schema.Object{Kind: schema.Column, Name: table + "." + name, Of: table, Place: 10 * (i + 1), Props: schema.Props{schema.DataType: "text"}})
+		objects = append(
+			objects,
+			schema.Object{
+				Kind:  schema.Column,
+				Name:  table + "." + name,
+				Of:    table,
+				Place: 10 * (i + 1),
+				Props: schema.Props{schema.DataType: "text"},
+			},
+		)
 	}
 	return objects
 }
@@ -28,8 +37,19 @@ func TestColumnsStandInTheirOrder(t *testing.T) {
 	assert.Equal(t, "berth", is.Objects[0].Local(), "of nothing it is the whole name")
 
 	assert.Empty(t, schema.Reordered(is, is))
-	assert.Equal(t, []string{"berth"}, schema.Reordered(is, schema.New(append(columns("berth", "depth", "name", "lit"), columns("quay", "a", "b")...), nil)))
-	assert.Empty(t, schema.Reordered(is, schema.New(append(columns("berth", "name", "new", "lit"), columns("quay", "b")...), nil)), "what comes and goes changes no order")
+	assert.Equal(
+		t,
+		[]string{"berth"},
+		schema.Reordered(
+			is,
+			schema.New(append(columns("berth", "depth", "name", "lit"), columns("quay", "a", "b")...), nil),
+		),
+	)
+	assert.Empty(
+		t,
+		schema.Reordered(is, schema.New(append(columns("berth", "name", "new", "lit"), columns("quay", "b")...), nil)),
+		"what comes and goes changes no order",
+	)
 }
 
 func TestNamesAreTakenApart(t *testing.T) {
@@ -45,7 +65,18 @@ func TestNamesAreTakenApart(t *testing.T) {
 
 func TestAnEffectTellsMoreThanADifference(t *testing.T) {
 	view := []schema.Object{{Kind: schema.View, Name: "deep"}, {Kind: schema.Column, Name: "deep.id", Of: "deep"}}
-	after := schema.New(append(append(columns("berth", "name", "depth"), view...), schema.Object{Kind: schema.Index, Name: "berth_name", Of: "berth", Props: schema.Props{schema.Definition: "(name)"}}), nil)
+	after := schema.New(
+		append(
+			append(columns("berth", "name", "depth"), view...),
+			schema.Object{
+				Kind:  schema.Index,
+				Name:  "berth_name",
+				Of:    "berth",
+				Props: schema.Props{schema.Definition: "(name)"},
+			},
+		),
+		nil,
+	)
 	said := func(list []schema.Difference) (all []string) {
 		for _, d := range list {
 			all = append(all, d.String())
@@ -55,13 +86,36 @@ func TestAnEffectTellsMoreThanADifference(t *testing.T) {
 	empty := schema.New(nil, nil)
 	assert.Equal(t, []string{"added table berth", "added view deep"}, said(schema.Compare(empty, after)))
 	effect := schema.Effect(empty, after)
-	assert.Equal(t, []string{"added table berth", "added column berth.depth", "added column berth.name", "added index berth_name", "added view deep"}, said(effect),
-		"with what belongs to a table, but for a view's columns")
+	assert.Equal(
+		t,
+		[]string{
+			"added table berth",
+			"added column berth.depth",
+			"added column berth.name",
+			"added index berth_name",
+			"added view deep",
+		},
+		said(effect),
+		"with what belongs to a table, but for a view's columns",
+	)
 	assert.Equal(t, []schema.Change{{Name: "definition", After: "(name)"}}, effect[3].Props)
 	assert.Equal(t, "added table berth, added column berth.depth, and 3 more", schema.Summary(effect, 2))
-	assert.Equal(t, []string{"removed table berth", "removed column berth.depth", "removed column berth.name", "removed index berth_name", "removed view deep"}, said(schema.Effect(after, empty)))
+	assert.Equal(
+		t,
+		[]string{
+			"removed table berth",
+			"removed column berth.depth",
+			"removed column berth.name",
+			"removed index berth_name",
+			"removed view deep",
+		},
+		said(schema.Effect(after, empty)),
+	)
 
-	lit := schema.New(append(append(columns("berth", "name", "depth", "lit"), view...), after.Objects[len(after.Objects)-2]), nil)
+	lit := schema.New(
+		append(append(columns("berth", "name", "depth", "lit"), view...), after.Objects[len(after.Objects)-2]),
+		nil,
+	)
 	assert.Contains(t, said(schema.Effect(after, lit)), "added column berth.lit")
 }
 
@@ -86,8 +140,26 @@ func TestTwoValuesAreToldApart(t *testing.T) {
 }
 
 func TestStatisticsAreTheSameInAnyOrder(t *testing.T) {
-	a := schema.New([]schema.Object{{Kind: schema.Statistics, Name: "s", Props: schema.Props{schema.Definition: "CREATE STATISTICS s ON b, a FROM berth"}}}, nil)
-	b := schema.New([]schema.Object{{Kind: schema.Statistics, Name: "s", Props: schema.Props{schema.Definition: "CREATE STATISTICS s ON a, b FROM berth"}}}, nil)
+	a := schema.New(
+		[]schema.Object{
+			{
+				Kind:  schema.Statistics,
+				Name:  "s",
+				Props: schema.Props{schema.Definition: "CREATE STATISTICS s ON b, a FROM berth"},
+			},
+		},
+		nil,
+	)
+	b := schema.New(
+		[]schema.Object{
+			{
+				Kind:  schema.Statistics,
+				Name:  "s",
+				Props: schema.Props{schema.Definition: "CREATE STATISTICS s ON a, b FROM berth"},
+			},
+		},
+		nil,
+	)
 	require.Equal(t, a.Fingerprint(), b.Fingerprint())
 	assert.Equal(t, "odd", schema.StatisticsInOrder("odd"))
 }

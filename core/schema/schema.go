@@ -47,8 +47,31 @@ const (
 )
 
 // Kinds are all kinds in their order.
-var Kinds = []Kind{Extension, Namespace, Collation, Type, Wrapper, Server, Sequence, Table, Column, Constraint, Index, View, Materialized, Function, Trigger,
-	EventTrigger, Rule, Policy, Statistics, Publication, Published, PublishedAll, DefaultGrant}
+var Kinds = []Kind{
+	Extension,
+	Namespace,
+	Collation,
+	Type,
+	Wrapper,
+	Server,
+	Sequence,
+	Table,
+	Column,
+	Constraint,
+	Index,
+	View,
+	Materialized,
+	Function,
+	Trigger,
+	EventTrigger,
+	Rule,
+	Policy,
+	Statistics,
+	Publication,
+	Published,
+	PublishedAll,
+	DefaultGrant,
+}
 
 // Object is one thing in a schema. Its name is quoted where the server would
 // quote it, and holds the names of what it belongs to.
@@ -227,7 +250,10 @@ func Compare(before, after Schema) []Difference {
 			whole[d.Name] = d.What
 		}
 	}
-	return withProps(slices.DeleteFunc(list, func(d Difference) bool { return d.Of != "" && whole[d.Of] == d.What }), after)
+	return withProps(
+		slices.DeleteFunc(list, func(d Difference) bool { return d.Of != "" && whole[d.Of] == d.What }),
+		after,
+	)
 }
 
 // withProps gives what was added its properties.
@@ -250,7 +276,8 @@ func Effect(before, after Schema) []Difference {
 		views[d.Name] = views[d.Name] || d.What != Changed && (d.Kind == View || d.Kind == Materialized)
 	}
 	list = slices.DeleteFunc(list, func(d Difference) bool {
-		return d.What != Changed && (d.Kind == Column && views[d.Of] || d.Kind == Sequence && d.Of != "") // an identity's sequence comes and goes with it
+		return d.What != Changed &&
+			(d.Kind == Column && views[d.Of] || d.Kind == Sequence && d.Of != "") // an identity's sequence comes and goes with it
 	})
 	return grouped(withProps(list, after))
 }

@@ -13,8 +13,18 @@ import (
 func harbour() []schema.Object {
 	return []schema.Object{
 		{Kind: schema.Table, Name: "harbour.vessel", Props: schema.Props{schema.OwnedByRole: "nordmole"}},
-		{Kind: schema.Column, Name: "harbour.vessel.name", Of: "harbour.vessel", Props: schema.Props{schema.DataType: "text", schema.Null: "no"}},
-		{Kind: schema.Column, Name: "harbour.vessel.draught", Of: "harbour.vessel", Props: schema.Props{schema.DataType: "integer"}},
+		{
+			Kind:  schema.Column,
+			Name:  "harbour.vessel.name",
+			Of:    "harbour.vessel",
+			Props: schema.Props{schema.DataType: "text", schema.Null: "no"},
+		},
+		{
+			Kind:  schema.Column,
+			Name:  "harbour.vessel.draught",
+			Of:    "harbour.vessel",
+			Props: schema.Props{schema.DataType: "integer"},
+		},
 		{Kind: schema.Namespace, Name: "harbour"},
 		{Kind: schema.Function, Name: "harbour.greet(text)", Props: schema.Props{schema.Definition: "SELECT 1\n\\x"}},
 	}
@@ -47,18 +57,41 @@ func TestDifferencesAreByObjectAndProperty(t *testing.T) {
 	objects := harbour()
 	objects[1].Props = schema.Props{schema.DataType: "varchar(80)", schema.Comment: "as on the bow"}
 	objects = append(objects[:2], objects[3:4]...)
-	objects = append(objects,
-		schema.Object{Kind: schema.Table, Name: "harbour.berth"}, schema.Object{Kind: schema.Column, Name: "harbour.berth.id", Of: "harbour.berth"},
-		schema.Object{Kind: schema.Index, Name: "harbour.vessel_name", Of: "harbour.vessel"})
+	objects = append(
+		objects,
+		schema.Object{
+			Kind: schema.Table,
+			Name: "harbour.berth",
+		},
+		schema.Object{Kind: schema.Column, Name: "harbour.berth.id", Of: "harbour.berth"},
+		schema.Object{Kind: schema.Index, Name: "harbour.vessel_name", Of: "harbour.vessel"},
+	)
 	after := schema.New(objects, nil)
 	var said []string
 	for _, d := range schema.Compare(before, after) {
 		said = append(said, d.String())
 	}
-	assert.Equal(t, []string{"added table harbour.berth", "removed column harbour.vessel.draught", "changed column harbour.vessel.name",
-		"added index harbour.vessel_name", "removed function harbour.greet(text)"}, said, "what belongs to a new table goes without saying")
-	assert.Equal(t, []schema.Change{{Name: "comment", After: "as on the bow"}, {Name: "null", Before: "no"}, {Name: "type", Before: "text", After: "varchar(80)"}},
-		schema.Compare(before, after)[2].Props)
+	assert.Equal(
+		t,
+		[]string{
+			"added table harbour.berth",
+			"removed column harbour.vessel.draught",
+			"changed column harbour.vessel.name",
+			"added index harbour.vessel_name",
+			"removed function harbour.greet(text)",
+		},
+		said,
+		"what belongs to a new table goes without saying",
+	)
+	assert.Equal(
+		t,
+		[]schema.Change{
+			{Name: "comment", After: "as on the bow"},
+			{Name: "null", Before: "no"},
+			{Name: "type", Before: "text", After: "varchar(80)"},
+		},
+		schema.Compare(before, after)[2].Props,
+	)
 	back := schema.Compare(after, before)
 	assert.Equal(t, "removed table harbour.berth", back[0].String())
 	assert.Len(t, back, 5)
@@ -68,8 +101,18 @@ func TestWhatOftenDiffersCanBeLeftOut(t *testing.T) {
 	objects := harbour()
 	before := schema.New(objects, nil)
 	objects[0].Props = schema.Props{schema.OwnedByRole: "eve"}
-	after := schema.New(append(objects, schema.Object{Kind: schema.DefaultGrant, Name: "eve tables", Props: schema.Props{schema.Grants: "=r/eve"}}), nil)
+	after := schema.New(
+		append(
+			objects,
+			schema.Object{Kind: schema.DefaultGrant, Name: "eve tables", Props: schema.Props{schema.Grants: "=r/eve"}},
+		),
+		nil,
+	)
 	assert.Len(t, schema.Compare(before, after), 2)
-	assert.Equal(t, before.Without(schema.OwnedByRole, schema.Grants).Fingerprint(), after.Without(schema.OwnedByRole, schema.Grants).Fingerprint())
+	assert.Equal(
+		t,
+		before.Without(schema.OwnedByRole, schema.Grants).Fingerprint(),
+		after.Without(schema.OwnedByRole, schema.Grants).Fingerprint(),
+	)
 	assert.Equal(t, "eve", after.Objects[1].Props[schema.OwnedByRole], "the original stays as it is")
 }

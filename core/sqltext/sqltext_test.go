@@ -28,8 +28,16 @@ func TestNothingMovesBehindABatchsNumber(t *testing.T) {
 	const text = "DELETE FROM tide WHERE id IN (SELECT id FROM tide LIMIT :batch) -- :batch"
 	s := sqltext.Statement{SQL: []byte(text), Batch: []int{56}}
 	assert.True(t, s.HasBatch())
-	assert.Equal(t, "DELETE FROM tide WHERE id IN (SELECT id FROM tide LIMIT 500   ) -- :batch", string(s.WithBatch(500).SQL))
-	assert.Equal(t, "DELETE FROM tide WHERE id IN (SELECT id FROM tide LIMIT 10000000) -- :batch", string(s.WithBatch(10_000_000).SQL))
+	assert.Equal(
+		t,
+		"DELETE FROM tide WHERE id IN (SELECT id FROM tide LIMIT 500   ) -- :batch",
+		string(s.WithBatch(500).SQL),
+	)
+	assert.Equal(
+		t,
+		"DELETE FROM tide WHERE id IN (SELECT id FROM tide LIMIT 10000000) -- :batch",
+		string(s.WithBatch(10_000_000).SQL),
+	)
 	assert.Equal(t, text, string(s.SQL), "the statement stays as it is")
 	assert.False(t, s.WithBatch(1).HasBatch())
 }
@@ -56,11 +64,19 @@ func TestASumTellsWhatRan(t *testing.T) {
 	} {
 		assert.NotEqual(t, total(one, two), other, what)
 	}
-	assert.Equal(t, "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855", total(), "the SHA-256 of nothing")
+	assert.Equal(
+		t,
+		"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855",
+		total(),
+		"the SHA-256 of nothing",
+	)
 }
 
 func TestWhatIsLostWithASession(t *testing.T) {
-	statements := []sqltext.Statement{{SQL: []byte("SELECT 1"), Line: 1}, {SQL: []byte("INSERT INTO tide VALUES (1)"), Line: 2}}
+	statements := []sqltext.Statement{
+		{SQL: []byte("SELECT 1"), Line: 1},
+		{SQL: []byte("INSERT INTO tide VALUES (1)"), Line: 2},
+	}
 	lost := sqltext.Lost{What: "temporary table", Name: "tide", Line: 3, Needs: regexp.MustCompile(`\btide\b`)}
 	assert.Equal(t, "the temporary table tide (line 3)", lost.String())
 	needs, found := lost.NeededBy(statements)
@@ -74,5 +90,9 @@ func TestWhatIsLostWithASession(t *testing.T) {
 }
 
 func TestAnErrorSaysWhere(t *testing.T) {
-	assert.EqualError(t, &sqltext.Error{Line: 2, Column: 9, Message: "a string is not closed"}, "2:9: a string is not closed")
+	assert.EqualError(
+		t,
+		&sqltext.Error{Line: 2, Column: 9, Message: "a string is not closed"},
+		"2:9: a string is not closed",
+	)
 }

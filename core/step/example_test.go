@@ -9,7 +9,9 @@ import (
 
 func ExampleReadDir() {
 	steps, err := step.ReadDir(fstest.MapFS{
-		"0002-add-berth-depth.sql":    {Data: []byte("/*---\nmode: autocommit\n---*/\nALTER TABLE berth ADD COLUMN depth_cm integer;\n")},
+		"0002-add-berth-depth.sql": {
+			Data: []byte("/*---\nmode: autocommit\n---*/\nALTER TABLE berth ADD COLUMN depth_cm integer;\n"),
+		},
 		"0001-create-berth.sql":       {Data: []byte("CREATE TABLE berth (name text);\n")},
 		"0001-create-berth.back.sql":  {Data: []byte("DROP TABLE berth;\n")},
 		"0001-create-berth.check.sql": {Data: []byte("SELECT count(*) = 0 FROM berth;\n")},
@@ -18,7 +20,15 @@ func ExampleReadDir() {
 		fmt.Println(err) // every problem with its file, line and column
 	}
 	for _, s := range steps {
-		fmt.Printf("%s %s, mode %s, way back: %t, check: %t, %s\n", s.Number, s.Title(), s.Options().Mode, s.Back != nil, s.Check != nil, s.Forward.Checksum.Short())
+		fmt.Printf(
+			"%s %s, mode %s, way back: %t, check: %t, %s\n",
+			s.Number,
+			s.Title(),
+			s.Options().Mode,
+			s.Back != nil,
+			s.Check != nil,
+			s.Forward.Checksum.Short(),
+		)
 	}
 	// Output:
 	// 1 create berth, mode transaction, way back: true, check: true, e8f688424dad

@@ -24,7 +24,9 @@ func ParseName(name string) (Name, error) {
 	}
 	number, err := ParseNumber(m[1])
 	if err == nil && number == Beginning {
-		err = errors.New("the number 0 stands for the beginning, before the first step; give the step a number from 1 on")
+		err = errors.New(
+			"the number 0 stands for the beginning, before the first step; give the step a number from 1 on",
+		)
 	}
 	if err != nil {
 		return Name{}, Problem{File: name, Message: err.Error()}
@@ -73,13 +75,19 @@ func checkEntry(folder fs.FS, entry fs.DirEntry) *Problem {
 	var failed *fs.PathError
 	switch {
 	case err != nil && entry.Type()&fs.ModeSymlink != 0:
-		return &Problem{File: entry.Name(), Message: "is a link that leads to no file of this folder; put the file itself here, or take the link out"}
+		return &Problem{
+			File:    entry.Name(),
+			Message: "is a link that leads to no file of this folder; put the file itself here, or take the link out",
+		}
 	case errors.As(err, &failed):
 		return &Problem{File: entry.Name(), Message: "cannot be read: " + failed.Err.Error()}
 	case err != nil:
 		return &Problem{File: entry.Name(), Message: err.Error()}
 	case !info.Mode().IsRegular():
-		return &Problem{File: entry.Name(), Message: "is no ordinary file; a step folder holds plain files only: take it out"}
+		return &Problem{
+			File:    entry.Name(),
+			Message: "is no ordinary file; a step folder holds plain files only: take it out",
+		}
 	}
 	if _, err := ParseName(entry.Name()); err != nil {
 		problem := asProblem(err)
@@ -94,7 +102,10 @@ func CheckSize(name string, size int64) *Problem {
 		return nil
 	}
 	return &Problem{File: name, Message: fmt.Sprintf(
-		"is %.1f MiB; a step file may have %d MiB: split it into several steps", float64(size)/(1<<20), MaxFileSize>>20)}
+		"is %.1f MiB; a step file may have %d MiB: split it into several steps",
+		float64(size)/(1<<20),
+		MaxFileSize>>20,
+	)}
 }
 
 // ReadDir reads all steps of a folder. See Assemble for the errors.
@@ -138,7 +149,12 @@ func ReadFile(name string, content []byte) (File, Problems) {
 		file.Digest = Sum(content)
 	}
 	if parsed.Part != Forward {
-		return file, strayOptions(name, text, blockComments(text), "options stand here; they count in the step's forward file only: move them there")
+		return file, strayOptions(
+			name,
+			text,
+			blockComments(text),
+			"options stand here; they count in the step's forward file only: move them there",
+		)
 	}
 	var problems Problems
 	file.Options, problems = parseOptions(name, text)
@@ -220,7 +236,12 @@ func attach(to *Step, name Name, file File) *Problem {
 	}
 	if to.Slug != name.Slug {
 		return &Problem{File: file.Name, Message: fmt.Sprintf(
-			"is a %s for %q, but step %s is %s; give both the same slug", kind, name.Slug, name.Number, to.Forward.Name)}
+			"is a %s for %q, but step %s is %s; give both the same slug",
+			kind,
+			name.Slug,
+			name.Number,
+			to.Forward.Name,
+		)}
 	}
 	slot := &to.Back
 	if name.Part == Check {

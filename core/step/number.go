@@ -26,7 +26,10 @@ func ParseNumber(text string) (Number, error) {
 	runs := strings.Split(text, ".")
 	for i, run := range runs {
 		if run == "" || strings.Trim(run, "0123456789") != "" {
-			return "", fmt.Errorf("%q is not a step number; write digits, or digits joined by dots, such as 12 or 2.1", text)
+			return "", fmt.Errorf(
+				"%q is not a step number; write digits, or digits joined by dots, such as 12 or 2.1",
+				text,
+			)
 		}
 		runs[i] = strings.TrimLeft(run[:len(run)-1], "0") + run[len(run)-1:]
 	}

@@ -105,13 +105,20 @@ func parseOptions(file string, text []byte) (Options, Problems) {
 	from, to := comments[at].from, comments[at].to
 	body, closed := bytes.CutSuffix(text[from+len(optionsOpen):to], []byte(optionsClose))
 	if !closed {
-		return options, problemAt(file, text, from, "the options comment is opened with /*--- and never closed; close it with ---*/")
+		return options, problemAt(
+			file,
+			text,
+			from,
+			"the options comment is opened with /*--- and never closed; close it with ---*/",
+		)
 	}
 	line, _ := Position(text, from)
 	r := optionReader{file: file, firstLine: line, options: &options}
 	r.read(body)
 	others := slices.Delete(comments, at, at+1)
-	return options, append(r.problems, strayOptions(file, text, others, "a second options comment; put all options into the first")...)
+	return options, append(
+		r.problems,
+		strayOptions(file, text, others, "a second options comment; put all options into the first")...)
 }
 
 // strayOptions finds the first comment whose options do not count. The message is
@@ -185,7 +192,10 @@ func (r *optionReader) read(body []byte) {
 }
 
 func (r *optionReader) report(at *yaml.Node, message string) {
-	r.problems = append(r.problems, Problem{File: r.file, Line: r.firstLine + at.Line - 1, Column: at.Column, Message: message})
+	r.problems = append(
+		r.problems,
+		Problem{File: r.file, Line: r.firstLine + at.Line - 1, Column: at.Column, Message: message},
+	)
 }
 
 const optionKeys = "mode, phase, only, lock-timeout, statement-timeout, retries, batch-size, pause, accept"

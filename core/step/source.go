@@ -17,7 +17,13 @@ func Excerpt(line int, source string, caret int) string {
 		return ""
 	}
 	number := strconv.Itoa(line)
-	return fmt.Sprintf("  %s | %s\n  %s | %s^\n", number, source, strings.Repeat(" ", len(number)), indent(source, caret))
+	return fmt.Sprintf(
+		"  %s | %s\n  %s | %s^\n",
+		number,
+		source,
+		strings.Repeat(" ", len(number)),
+		indent(source, caret),
+	)
 }
 
 // indent is the blank that puts a caret under a column: tabs stay, and wide

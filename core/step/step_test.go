@@ -17,7 +17,19 @@ import (
 )
 
 func TestNumbersCompareRunByRunAsNumbers(t *testing.T) {
-	order := []string{"0", "1", "2", "2.0", "2.1", "2.1.5", "2.9", "2.10", "10", "20261123055721", "99999999999999999999999"}
+	order := []string{
+		"0",
+		"1",
+		"2",
+		"2.0",
+		"2.1",
+		"2.1.5",
+		"2.9",
+		"2.10",
+		"10",
+		"20261123055721",
+		"99999999999999999999999",
+	}
 	for i, a := range order {
 		for j, b := range order {
 			got := Compare(number(t, a), number(t, b))
@@ -86,24 +98,75 @@ func TestEveryProblemOfAFolderIsNamed(t *testing.T) {
 		files map[string]string
 		want  []string
 	}{
-		"an empty folder":               {nil, []string{"the step folder is empty"}},
-		"only a readme":                 {map[string]string{"README.md": "x"}, []string{"the step folder is empty"}},
-		"two files with one number":     {map[string]string{"1-a.sql": "x", "01-b.sql": "x"}, []string{"1-a.sql: has the number of 01-b.sql (1)"}},
-		"a way back alone":              {map[string]string{"1-a.back.sql": "x"}, []string{"1-a.back.sql: is a way back without its step"}},
-		"a way back with another slug":  {map[string]string{"1-a.sql": "x", "1-b.back.sql": "x"}, []string{`is a way back for "b", but step 1 is 1-a.sql`}},
-		"two checks":                    {map[string]string{"1-a.sql": "x", "1-a.check.sql": "x", "01-a.check.sql": "x"}, []string{"is a second check for step 1"}},
-		"names that fit no pattern":     {map[string]string{"1_a.sql": "x", "1-A.sql": "x", "a.sql": "x", "1-a.txt": "x"}, []string{"1_a.sql: the name fits no step file", "1-A.sql:", "a.sql:", "1-a.txt:"}},
-		"a sub-folder":                  {map[string]string{"old/1-a.sql": "x"}, []string{"old: is a folder; a step folder is flat"}},
-		"an empty file":                 {map[string]string{"1-a.sql": " \n\t"}, []string{"1-a.sql: is empty"}},
-		"bytes that are not UTF-8":      {map[string]string{"1-a.sql": "SELECT 1;\nSELECT 'h\xe4fen';"}, []string{"1-a.sql:2:10: the byte 0xe4 is not UTF-8"}},
-		"UTF-16":                        {map[string]string{"1-a.sql": "S\x00E\x00"}, []string{"1-a.sql:1:2: a NUL byte"}},
-		"an unknown option":             {map[string]string{"1-a.sql": "/*---\nmode: autocommit\nlocktimeout: 5s\n---*/\nVACUUM;"}, []string{`1-a.sql:3:1: there is no option "locktimeout"`}},
-		"options that are out of range": {map[string]string{"1-a.sql": "/*---\nmode: fast\nretries: -1\nphase: grow\nlock-timeout: 5 parsecs\nbatch-size: 0\nonly: []\naccept: {lock: \"\"}\n---*/\nx"}, []string{"1-a.sql:2:7: mode:", "1-a.sql:3:10: retries:", "1-a.sql:4:8: phase:", "1-a.sql:5:15: lock-timeout:", "1-a.sql:6:13: batch-size:", "1-a.sql:8:16: accept:"}},
-		"options that are no YAML":      {map[string]string{"1-a.sql": "-- why\n"}, nil},
-		"an option that stands twice":   {map[string]string{"1-a.sql": "/*---\nretries: 1\nretries: 2\n---*/\nx"}, []string{"1-a.sql:3:1:"}},
-		"broken YAML":                   {map[string]string{"1-a.sql": "\n/*---\nmode: [\n---*/\nx"}, []string{"the options are not valid YAML"}},
-		"a comment that is not closed":  {map[string]string{"1-a.sql": "\n /*---\nmode: autocommit\n*/ SELECT 1;"}, []string{"1-a.sql:2:2: the options comment is opened with /*--- and never closed"}},
-		"several at once":               {map[string]string{"1-a.sql": " ", "2-b.sql": "\xff", "3-c.sql": "x"}, []string{"1-a.sql: is empty", "2-b.sql:1:1:"}},
+		"an empty folder": {nil, []string{"the step folder is empty"}},
+		"only a readme":   {map[string]string{"README.md": "x"}, []string{"the step folder is empty"}},
+		"two files with one number": {
+			map[string]string{"1-a.sql": "x", "01-b.sql": "x"},
+			[]string{"1-a.sql: has the number of 01-b.sql (1)"},
+		},
+		"a way back alone": {
+			map[string]string{"1-a.back.sql": "x"},
+			[]string{"1-a.back.sql: is a way back without its step"},
+		},
+		"a way back with another slug": {
+			map[string]string{"1-a.sql": "x", "1-b.back.sql": "x"},
+			[]string{`is a way back for "b", but step 1 is 1-a.sql`},
+		},
+		"two checks": {
+			map[string]string{"1-a.sql": "x", "1-a.check.sql": "x", "01-a.check.sql": "x"},
+			[]string{"is a second check for step 1"},
+		},
+		"names that fit no pattern": {
+			map[string]string{"1_a.sql": "x", "1-A.sql": "x", "a.sql": "x", "1-a.txt": "x"},
+			[]string{"1_a.sql: the name fits no step file", "1-A.sql:", "a.sql:", "1-a.txt:"},
+		},
+		"a sub-folder": {
+			map[string]string{"old/1-a.sql": "x"},
+			[]string{"old: is a folder; a step folder is flat"},
+		},
+		"an empty file": {map[string]string{"1-a.sql": " \n\t"}, []string{"1-a.sql: is empty"}},
+		"bytes that are not UTF-8": {
+			map[string]string{"1-a.sql": "SELECT 1;\nSELECT 'h\xe4fen';"},
+			[]string{"1-a.sql:2:10: the byte 0xe4 is not UTF-8"},
+		},
+		"UTF-16": {
+			map[string]string{"1-a.sql": "S\x00E\x00"},
+			[]string{"1-a.sql:1:2: a NUL byte"},
+		},
+		"an unknown option": {
+			map[string]string{"1-a.sql": "/*---\nmode: autocommit\nlocktimeout: 5s\n---*/\nVACUUM;"},
+			[]string{`1-a.sql:3:1: there is no option "locktimeout"`},
+		},
+		"options that are out of range": {
+			map[string]string{
+				"1-a.sql": "/*---\nmode: fast\nretries: -1\nphase: grow\nlock-timeout: 5 parsecs\nbatch-size: 0\nonly: []\naccept: {lock: \"\"}\n---*/\nx",
+			},
+			[]string{
+				"1-a.sql:2:7: mode:",
+				"1-a.sql:3:10: retries:",
+				"1-a.sql:4:8: phase:",
+				"1-a.sql:5:15: lock-timeout:",
+				"1-a.sql:6:13: batch-size:",
+				"1-a.sql:8:16: accept:",
+			},
+		},
+		"options that are no YAML": {map[string]string{"1-a.sql": "-- why\n"}, nil},
+		"an option that stands twice": {
+			map[string]string{"1-a.sql": "/*---\nretries: 1\nretries: 2\n---*/\nx"},
+			[]string{"1-a.sql:3:1:"},
+		},
+		"broken YAML": {
+			map[string]string{"1-a.sql": "\n/*---\nmode: [\n---*/\nx"},
+			[]string{"the options are not valid YAML"},
+		},
+		"a comment that is not closed": {
+			map[string]string{"1-a.sql": "\n /*---\nmode: autocommit\n*/ SELECT 1;"},
+			[]string{"1-a.sql:2:2: the options comment is opened with /*--- and never closed"},
+		},
+		"several at once": {
+			map[string]string{"1-a.sql": " ", "2-b.sql": "\xff", "3-c.sql": "x"},
+			[]string{"1-a.sql: is empty", "2-b.sql:1:1:"},
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -123,7 +186,11 @@ func TestEveryProblemOfAFolderIsNamed(t *testing.T) {
 
 func TestAFileOver64MiBIsRefused(t *testing.T) {
 	assert.Nil(t, CheckSize("1-a.sql", MaxFileSize))
-	assert.ErrorContains(t, CheckSize("1-a.sql", MaxFileSize+1<<20), "1-a.sql: is 65.0 MiB; a step file may have 64 MiB")
+	assert.ErrorContains(
+		t,
+		CheckSize("1-a.sql", MaxFileSize+1<<20),
+		"1-a.sql: is 65.0 MiB; a step file may have 64 MiB",
+	)
 	_, problems := ReadFile("1-a.sql", bytes.Repeat([]byte("x"), MaxFileSize+1))
 	assert.NotEmpty(t, problems)
 }

@@ -22,33 +22,143 @@ func TestOptionsCountOrAreAnError(t *testing.T) {
 		mode       Mode
 		wrong      string
 	}{
-		"at the top":                     {"1-a.sql", block + "SELECT 1;", Autocommit, ""},
-		"below a note":                   {"1-a.sql", "-- a note\n\n" + block + "SELECT 1;", Autocommit, ""},
-		"below a licence":                {"1-a.sql", "/* Licence\n * of /* nested */ words\n */\n" + block + "SELECT 1;", Autocommit, ""},
-		"below a statement":              {"1-a.sql", "SELECT 1;\n" + block, Transaction, "1-a.sql:2:1: options stand here, behind a statement; they count only above the first one: move them up"},
-		"twice":                          {"1-a.sql", block + "-- a note\n/*---\nretries: 1\n---*/\nSELECT 1;", Autocommit, "1-a.sql:5:1: a second options comment; put all options into the first"},
-		"with a dash too few":            {"1-a.sql", "-- a note\n/*--\nmode: autocommit\n--*/\nSELECT 1;", Transaction, "1-a.sql:2:1: this comment holds options, and does not open as they do"},
-		"with a blank":                   {"1-a.sql", "/* ---\nmode: autocommit\n--- */\nSELECT 1;", Transaction, "this comment holds options"},
+		"at the top":   {"1-a.sql", block + "SELECT 1;", Autocommit, ""},
+		"below a note": {"1-a.sql", "-- a note\n\n" + block + "SELECT 1;", Autocommit, ""},
+		"below a licence": {
+			"1-a.sql",
+			"/* Licence\n * of /* nested */ words\n */\n" + block + "SELECT 1;",
+			Autocommit,
+			"",
+		},
+		"below a statement": {
+			"1-a.sql",
+			"SELECT 1;\n" + block,
+			Transaction,
+			"1-a.sql:2:1: options stand here, behind a statement; they count only above the first one: move them up",
+		},
+		"twice": {
+			"1-a.sql",
+			block + "-- a note\n/*---\nretries: 1\n---*/\nSELECT 1;",
+			Autocommit,
+			"1-a.sql:5:1: a second options comment; put all options into the first",
+		},
+		"with a dash too few": {
+			"1-a.sql",
+			"-- a note\n/*--\nmode: autocommit\n--*/\nSELECT 1;",
+			Transaction,
+			"1-a.sql:2:1: this comment holds options, and does not open as they do",
+		},
+		"with a blank": {
+			"1-a.sql",
+			"/* ---\nmode: autocommit\n--- */\nSELECT 1;",
+			Transaction,
+			"this comment holds options",
+		},
 		"a comment with a dash":          {"1-a.sql", "/*- a heading -*/ SELECT 1;", Transaction, ""},
 		"a comment that speaks of modes": {"1-a.sql", "/* mode: of speech */ SELECT 1;", Transaction, ""},
-		"in a way back":                  {"1-a.back.sql", block + "SELECT 1;", "", "1-a.back.sql:1:1: options stand here; they count in the step's forward file only"},
-		"in a check":                     {"1-a.check.sql", "SELECT true;\n" + block, "", "1-a.check.sql:2:1: options stand here"},
-		"a banner behind a statement":    {"1-a.sql", "SELECT 1;\n/*------ part two ------*/\nSELECT 2;", Transaction, ""},
-		"a banner over several lines":    {"1-a.sql", "SELECT 1;\n/*---\n  part two: the berths\n---*/\nSELECT 2;", Transaction, ""},
-		"a banner at the head":           {"1-a.sql", "/*------ berths: the first part ------*/\nSELECT 1;", Transaction, ""},
-		"a high banner at the head":      {"1-a.sql", "/*---------\n  berths\n---------*/\n" + block + "SELECT 1;", Autocommit, ""},
-		"with a dash too many":           {"1-a.sql", "/*----\nmode: autocommit\n----*/\nSELECT 1;", Transaction, "1-a.sql:1:1: this comment holds options, and does not open as they do"},
-		"on one line":                    {"1-a.sql", "/*--- mode: autocommit ---*/\nSELECT 1;", Transaction, "1-a.sql:1:1: this comment holds options, and does not open as they do"},
-		"almost, behind a statement":     {"1-a.sql", "SELECT 1;\n  /*--\nmode: autocommit\n--*/", Transaction, "1-a.sql:2:3: options stand here, behind a statement"},
-		"within a line comment":          {"1-a.sql", "-- /*---\n-- mode: autocommit ---*/\nSELECT 1;", Transaction, ""},
-		"in a string":                    {"1-a.sql", "SELECT '\n" + block + "';", Transaction, ""},
-		"behind a string":                {"1-a.sql", "SELECT 'it''s', E'it\\'s', U&'x', \"a'b\";\n" + block, Transaction, "1-a.sql:2:1: options stand here, behind a statement"},
-		"in a function's body":           {"1-a.sql", "CREATE FUNCTION f() RETURNS text LANGUAGE sql AS $body$ SELECT $$\n" + block + "$$ $body$;", Transaction, ""},
-		"behind a body":                  {"1-a.sql", "DO $$ BEGIN END $$;\n" + block, Transaction, "1-a.sql:2:1: options stand here, behind a statement"},
-		"behind parameters":              {"1-a.sql", "PREPARE p AS SELECT a$1$ FROM b WHERE c = $1$1;\n" + block, Transaction, "1-a.sql:2:1: options stand here, behind a statement"},
-		"in the data of a COPY":          {"1-a.sql", "COPY note FROM STDIN;\nit's\n" + block + "\\.\nSELECT 1;", Transaction, ""},
-		"behind the data of a COPY":      {"1-a.sql", "-- notes\ncopy note (text) from stdin with (format csv);\nit's\n\\.\n" + block, Transaction, "1-a.sql:5:1: options stand here, behind a statement"},
-		"never closed":                   {"1-a.sql", "/* a note */\n/*---\nmode: autocommit\nSELECT 1;", Transaction, "1-a.sql:2:1: the options comment is opened"},
+		"in a way back": {
+			"1-a.back.sql",
+			block + "SELECT 1;",
+			"",
+			"1-a.back.sql:1:1: options stand here; they count in the step's forward file only",
+		},
+		"in a check": {
+			"1-a.check.sql",
+			"SELECT true;\n" + block,
+			"",
+			"1-a.check.sql:2:1: options stand here",
+		},
+		"a banner behind a statement": {
+			"1-a.sql",
+			"SELECT 1;\n/*------ part two ------*/\nSELECT 2;",
+			Transaction,
+			"",
+		},
+		"a banner over several lines": {
+			"1-a.sql",
+			"SELECT 1;\n/*---\n  part two: the berths\n---*/\nSELECT 2;",
+			Transaction,
+			"",
+		},
+		"a banner at the head": {
+			"1-a.sql",
+			"/*------ berths: the first part ------*/\nSELECT 1;",
+			Transaction,
+			"",
+		},
+		"a high banner at the head": {
+			"1-a.sql",
+			"/*---------\n  berths\n---------*/\n" + block + "SELECT 1;",
+			Autocommit,
+			"",
+		},
+		"with a dash too many": {
+			"1-a.sql",
+			"/*----\nmode: autocommit\n----*/\nSELECT 1;",
+			Transaction,
+			"1-a.sql:1:1: this comment holds options, and does not open as they do",
+		},
+		"on one line": {
+			"1-a.sql",
+			"/*--- mode: autocommit ---*/\nSELECT 1;",
+			Transaction,
+			"1-a.sql:1:1: this comment holds options, and does not open as they do",
+		},
+		"almost, behind a statement": {
+			"1-a.sql",
+			"SELECT 1;\n  /*--\nmode: autocommit\n--*/",
+			Transaction,
+			"1-a.sql:2:3: options stand here, behind a statement",
+		},
+		"within a line comment": {
+			"1-a.sql",
+			"-- /*---\n-- mode: autocommit ---*/\nSELECT 1;",
+			Transaction,
+			"",
+		},
+		"in a string": {"1-a.sql", "SELECT '\n" + block + "';", Transaction, ""},
+		"behind a string": {
+			"1-a.sql",
+			"SELECT 'it''s', E'it\\'s', U&'x', \"a'b\";\n" + block,
+			Transaction,
+			"1-a.sql:2:1: options stand here, behind a statement",
+		},
+		"in a function's body": {
+			"1-a.sql",
+			"CREATE FUNCTION f() RETURNS text LANGUAGE sql AS $body$ SELECT $$\n" + block + "$$ $body$;",
+			Transaction,
+			"",
+		},
+		"behind a body": {
+			"1-a.sql",
+			"DO $$ BEGIN END $$;\n" + block,
+			Transaction,
+			"1-a.sql:2:1: options stand here, behind a statement",
+		},
+		"behind parameters": {
+			"1-a.sql",
+			"PREPARE p AS SELECT a$1$ FROM b WHERE c = $1$1;\n" + block,
+			Transaction,
+			"1-a.sql:2:1: options stand here, behind a statement",
+		},
+		"in the data of a COPY": {
+			"1-a.sql",
+			"COPY note FROM STDIN;\nit's\n" + block + "\\.\nSELECT 1;",
+			Transaction,
+			"",
+		},
+		"behind the data of a COPY": {
+			"1-a.sql",
+			"-- notes\ncopy note (text) from stdin with (format csv);\nit's\n\\.\n" + block,
+			Transaction,
+			"1-a.sql:5:1: options stand here, behind a statement",
+		},
+		"never closed": {
+			"1-a.sql",
+			"/* a note */\n/*---\nmode: autocommit\nSELECT 1;",
+			Transaction,
+			"1-a.sql:2:1: the options comment is opened",
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -119,13 +229,20 @@ func TestWhatIsNoOrdinaryFileIsNamed(t *testing.T) {
 	assert.Contains(t, found["3-pipe.sql"], "is no ordinary file")
 	assert.Contains(t, found["6-folder.sql"], "is no ordinary file")
 	assert.Contains(t, found["old"], "is a folder")
-	assert.Equal(t, []string{"4-create-berth.sql", "5-create-berth-too.sql"}, names, "a link to a file is as good as the file")
+	assert.Equal(
+		t,
+		[]string{"4-create-berth.sql", "5-create-berth-too.sql"},
+		names,
+		"a link to a file is as good as the file",
+	)
 }
 
 // The server's own scanner is the oracle: it and blockComments find the same
 // comments. The data of a COPY is no SQL, so that texts with one are left out.
 func FuzzBlockComments(f *testing.F) {
-	f.Add("SELECT 'it''s', E'it\\'s' /* one */, \"a/*b\", $$/*$$, $a$ $b$ /* $a$ -- /*\n/* two /* within */ */ ; a$x$ /* three */ $1")
+	f.Add(
+		"SELECT 'it''s', E'it\\'s' /* one */, \"a/*b\", $$/*$$, $a$ $b$ /* $a$ -- /*\n/* two /* within */ */ ; a$x$ /* three */ $1",
+	)
 	f.Add("SELECT b'01', X'1f', u&'x' UESCAPE '!', 1e/**/, a/**/b, é'/*x*/'")
 	f.Fuzz(func(t *testing.T, text string) {
 		scanned, err := pg.Scan(text)

@@ -81,8 +81,21 @@ type verifier struct {
 // place is where remedies are made for.
 func (v *verifier) place() remedy.Place { return remedy.Place{Lane: v.lane, Environment: v.Name} }
 
-func (v *verifier) report(kind Kind, number step.Number, since time.Time, remedies []remedy.Remedy, format string, args ...any) {
-	d := Deviation{Kind: kind, Environment: v.Name, Step: number, What: fmt.Sprintf(format, args...), Remedies: remedies}
+func (v *verifier) report(
+	kind Kind,
+	number step.Number,
+	since time.Time,
+	remedies []remedy.Remedy,
+	format string,
+	args ...any,
+) {
+	d := Deviation{
+		Kind:        kind,
+		Environment: v.Name,
+		Step:        number,
+		What:        fmt.Sprintf(format, args...),
+		Remedies:    remedies,
+	}
 	if !since.IsZero() {
 		d.Since = &since
 	}
@@ -91,11 +104,31 @@ func (v *verifier) report(kind Kind, number step.Number, since time.Time, remedi
 
 func (v *verifier) chain() {
 	if v.Facts.Foreign() {
-		v.report(Chain, "", time.Time{}, []remedy.Remedy{remedy.ByHand("correct the target's reference"), v.place().Do(remedy.Adopt).For("or, if it belongs here now")},
-			"the ledger says that the database belongs to %s", v.Facts.View.State.Belongs)
+		v.report(
+			Chain,
+			"",
+			time.Time{},
+			[]remedy.Remedy{
+				remedy.ByHand("correct the target's reference"),
+				v.place().Do(remedy.Adopt).For("or, if it belongs here now"),
+			},
+			"the ledger says that the database belongs to %s",
+			v.Facts.View.State.Belongs,
+		)
 	}
 	if v.Facts.Strange != "" {
-		v.report(Chain, "", time.Time{}, one(v.place().Do(remedy.Adopt).For("find out who wrote to the ledger; see what is there, and adopt it if it is meant")), "%s", v.Facts.Strange)
+		v.report(
+			Chain,
+			"",
+			time.Time{},
+			one(
+				v.place().
+					Do(remedy.Adopt).
+					For("find out who wrote to the ledger; see what is there, and adopt it if it is meant"),
+			),
+			"%s",
+			v.Facts.Strange,
+		)
 	}
 	if v.Facts.Altered != "" {
 		v.report(Chain, "", time.Time{}, v.Facts.FixLedger(), "%s", v.Facts.AlteredLedger())
@@ -112,7 +145,18 @@ func (v *verifier) chain() {
 			}
 		}
 	}
-	v.report(Chain, "", since, one(v.place().Do(remedy.Adopt).For("find out who wrote to the ledger, or restored or made the database anew, and why; see what is there, and adopt it if it is meant")), "%s", v.Facts.Chain)
+	v.report(
+		Chain,
+		"",
+		since,
+		one(
+			v.place().
+				Do(remedy.Adopt).
+				For("find out who wrote to the ledger, or restored or made the database anew, and why; see what is there, and adopt it if it is meant"),
+		),
+		"%s",
+		v.Facts.Chain,
+	)
 }
 
 func (v *verifier) steps() {
@@ -120,17 +164,41 @@ func (v *verifier) steps() {
 		name, at := named(s.Step.Number, s.Step.Slug), s.State.At
 		switch {
 		case s.Has(plan.Edited):
-			v.report(Checksum, s.Step.Number, at, v.Facts.FixEdited(s),
-				"step %s was applied with the checksum %s, and the catalogue's text has %s", name, s.State.Checksum.Short(), s.Step.Forward.Checksum.Short())
+			v.report(
+				Checksum,
+				s.Step.Number,
+				at,
+				v.Facts.FixEdited(s),
+				"step %s was applied with the checksum %s, and the catalogue's text has %s",
+				name,
+				s.State.Checksum.Short(),
+				s.Step.Forward.Checksum.Short(),
+			)
 		case s.Has(plan.Absent):
-			v.report(Absent, s.Step.Number, at, []remedy.Remedy{remedy.ByHand("put its files back into the step folder and submit"), v.Facts.RollbackBelow(s.Step.Number).For("or roll it back")},
-				"step %s was applied and is no longer in the catalogue", name)
+			v.report(
+				Absent,
+				s.Step.Number,
+				at,
+				[]remedy.Remedy{
+					remedy.ByHand("put its files back into the step folder and submit"),
+					v.Facts.RollbackBelow(s.Step.Number).For("or roll it back"),
+				},
+				"step %s was applied and is no longer in the catalogue",
+				name,
+			)
 		case s.Has(plan.Late):
 			v.report(Late, s.Step.Number, time.Time{}, v.Facts.FixLate(s),
 				"step %s is pending, and step %s is already there", name, v.Facts.View.State.At())
 		}
 		if s.State.Doubtful() && (v.Facts.Running == nil || v.Facts.Running.ID != s.State.Deployment) {
-			v.report(InDoubt, s.Step.Number, at, v.settle(s.Step.Number), "step %s began, and nothing says how it ended", name)
+			v.report(
+				InDoubt,
+				s.Step.Number,
+				at,
+				v.settle(s.Step.Number),
+				"step %s began, and nothing says how it ended",
+				name,
+			)
 		}
 	}
 	for _, s := range v.Facts.View.HalfBack() {
@@ -138,8 +206,19 @@ func (v *verifier) steps() {
 			"the way back of step %s stopped half-way", named(s.Step.Number, s.Step.Slug))
 	}
 	for _, s := range v.Facts.View.HalfDone() {
-		v.report(HalfDone, s.Step.Number, s.State.At, []remedy.Remedy{v.place().Do(remedy.Promote).For("promote again"), v.place().RollbackLast().For("or undo it")},
-			"step %s stopped half-way: %d of %d statements took effect", named(s.Step.Number, s.Step.Slug), s.State.HalfDone(), s.State.Progress.Of)
+		v.report(
+			HalfDone,
+			s.Step.Number,
+			s.State.At,
+			[]remedy.Remedy{
+				v.place().Do(remedy.Promote).For("promote again"),
+				v.place().RollbackLast().For("or undo it"),
+			},
+			"step %s stopped half-way: %d of %d statements took effect",
+			named(s.Step.Number, s.Step.Slug),
+			s.State.HalfDone(),
+			s.State.Progress.Of,
+		)
 	}
 }
 
@@ -148,7 +227,11 @@ func (v *verifier) settle(number step.Number) []remedy.Remedy {
 	if d := v.Facts.Doubt(number); d.Verdict != evidence.Unclear {
 		return one(remedy.ByHand("the next deployment records it as %s: %s", d.Verdict, d.Why))
 	}
-	return one(v.place().Step(remedy.LookAtEvidence, number).For("see what the target shows of it, and record what became of it"))
+	return one(
+		v.place().
+			Step(remedy.LookAtEvidence, number).
+			For("see what the target shows of it, and record what became of it"),
+	)
 }
 
 func one(r remedy.Remedy) []remedy.Remedy { return []remedy.Remedy{r} }
@@ -163,8 +246,18 @@ func (v *verifier) order() {
 			if !st.KeptOrder() {
 				continue
 			}
-			v.report(Order, number, st.At, one(v.Facts.RollbackBelow(number).For("nothing can change what happened; if the order matters, roll both back and promote again")),
-				"step %s was carried out after step %s", named(number, st.Slug), highest)
+			v.report(
+				Order,
+				number,
+				st.At,
+				one(
+					v.Facts.RollbackBelow(number).
+						For("nothing can change what happened; if the order matters, roll both back and promote again"),
+				),
+				"step %s was carried out after step %s",
+				named(number, st.Slug),
+				highest,
+			)
 			continue
 		}
 		highest = number
@@ -184,14 +277,43 @@ func (v *verifier) history(before Environment) {
 		case known && standing.Has(plan.NotHere), other.Status == ledger.StatusCovered:
 			continue
 		case !other.Status.Present():
-			v.report(History, number, st.At, promote, "step %s is applied here, and %s in %s", named(number, st.Slug), other.Status, before.Name)
+			v.report(
+				History,
+				number,
+				st.At,
+				promote,
+				"step %s is applied here, and %s in %s",
+				named(number, st.Slug),
+				other.Status,
+				before.Name,
+			)
 		case other.Checksum != st.Checksum:
-			v.report(History, number, st.At, one(remedy.ByHand("compare both texts, and bring the environments together with a new step")),
-				"step %s was applied here with the checksum %s, and in %s with %s", named(number, st.Slug), st.Checksum.Short(), before.Name, other.Checksum.Short())
+			v.report(
+				History,
+				number,
+				st.At,
+				one(remedy.ByHand("compare both texts, and bring the environments together with a new step")),
+				"step %s was applied here with the checksum %s, and in %s with %s",
+				named(number, st.Slug),
+				st.Checksum.Short(),
+				before.Name,
+				other.Checksum.Short(),
+			)
 		case !other.KeptOrder() || !st.KeptOrder():
 		case other.Seq < last.Seq:
-			v.report(History, number, st.At, one(v.Facts.RollbackBelow(slices.MinFunc([]step.Number{number, last.Number}, step.Compare)).For("if the order matters, roll both back here and promote again")),
-				"step %s was applied here after step %s, and in %s before it", named(number, st.Slug), last.Number, before.Name)
+			v.report(
+				History,
+				number,
+				st.At,
+				one(
+					v.Facts.RollbackBelow(slices.MinFunc([]step.Number{number, last.Number}, step.Compare)).
+						For("if the order matters, roll both back here and promote again"),
+				),
+				"step %s was applied here after step %s, and in %s before it",
+				named(number, st.Slug),
+				last.Number,
+				before.Name,
+			)
 		default:
 			last = other
 		}

@@ -30,7 +30,10 @@ func environment(name string, catalogue []plan.Step, applied ...string) Environm
 		if by, hand := strings.CutSuffix(text, "!"); hand {
 			action, number, checksum = ledger.Attested, step.Number(by), step.Checksum("c"+by)
 		}
-		e := head.Next(ledger.Entry{Action: action, Step: number, Slug: "s", Checksum: checksum}, morning.Add(time.Duration(i)*time.Hour))
+		e := head.Next(
+			ledger.Entry{Action: action, Step: number, Slug: "s", Checksum: checksum},
+			morning.Add(time.Duration(i)*time.Hour),
+		)
 		entries, head = append(entries, e), e.Head()
 	}
 	return Environment{Name: name, Entries: entries,
@@ -40,7 +43,15 @@ func environment(name string, catalogue []plan.Step, applied ...string) Environm
 func catalogue(numbers ...step.Number) []plan.Step {
 	var steps []plan.Step
 	for _, n := range numbers {
-		steps = append(steps, plan.Step{Number: n, Slug: "s", Forward: plan.Text{Checksum: step.Checksum("c" + n)}, Options: step.DefaultOptions()})
+		steps = append(
+			steps,
+			plan.Step{
+				Number:  n,
+				Slug:    "s",
+				Forward: plan.Text{Checksum: step.Checksum("c" + n)},
+				Options: step.DefaultOptions(),
+			},
+		)
 	}
 	return steps
 }
@@ -64,17 +75,74 @@ func TestEachDeviationIsOneLine(t *testing.T) {
 		environments []Environment
 		want         []string
 	}{
-		"all is well":                       {[]Environment{environment("development", steps, "1", "2", "3"), environment("production", steps, "1", "2")}, []string{}},
-		"a broken chain":                    {[]Environment{broken}, []string{"chain staging: the ledger's chain is broken at entry 2: its content is not what its hash was made of"}},
-		"an edited step":                    {[]Environment{environment("development", steps, "1", "2=old")}, []string{"checksum development: step 2 (s) was applied with the checksum old, and the catalogue's text has c2"}},
-		"an absent step":                    {[]Environment{environment("development", steps, "1", "5")}, []string{"absent development: step 5 (s) was applied and is no longer in the catalogue", "late development: step 2 (s) is pending, and step 5 is already there", "late development: step 3 (s) is pending, and step 5 is already there", "late development: step 4 (s) is pending, and step 5 is already there"}},
-		"another order than the numbers":    {[]Environment{environment("development", steps, "2", "1", "3")}, []string{"order development: step 1 (s) was carried out after step 2"}},
-		"production is ahead":               {[]Environment{environment("development", steps, "1"), environment("production", steps, "1", "2")}, []string{"history production: step 2 (s) is applied here, and pending in development"}},
-		"another text than before":          {[]Environment{environment("development", steps, "1", "2"), environment("production", steps, "1", "2=hot")}, []string{"checksum production: step 2 (s) was applied with the checksum hot, and the catalogue's text has c2", "history production: step 2 (s) was applied here with the checksum hot, and in development with c2"}},
-		"another order than before":         {[]Environment{environment("development", steps, "2", "1"), environment("production", steps, "1", "2")}, []string{"order development: step 1 (s) was carried out after step 2", "history production: step 2 (s) was applied here after step 1, and in development before it"}},
-		"done by hand here, some time":      {[]Environment{environment("development", steps, "1", "2", "3"), environment("production", steps, "1", "3", "2!")}, []string{}},
-		"done by hand there, some time":     {[]Environment{environment("development", steps, "1", "3", "2!"), environment("production", steps, "1", "2", "3")}, []string{}},
-		"a step that is meant for one only": {[]Environment{environment("development", onlyProduction, "1", "2", "4"), environment("production", onlyProduction, "1", "2", "3", "4")}, []string{}},
+		"all is well": {
+			[]Environment{environment("development", steps, "1", "2", "3"), environment("production", steps, "1", "2")},
+			[]string{},
+		},
+		"a broken chain": {
+			[]Environment{broken},
+			[]string{
+				"chain staging: the ledger's chain is broken at entry 2: its content is not what its hash was made of",
+			},
+		},
+		"an edited step": {
+			[]Environment{environment("development", steps, "1", "2=old")},
+			[]string{
+				"checksum development: step 2 (s) was applied with the checksum old, and the catalogue's text has c2",
+			},
+		},
+		"an absent step": {
+			[]Environment{environment("development", steps, "1", "5")},
+			[]string{
+				"absent development: step 5 (s) was applied and is no longer in the catalogue",
+				"late development: step 2 (s) is pending, and step 5 is already there",
+				"late development: step 3 (s) is pending, and step 5 is already there",
+				"late development: step 4 (s) is pending, and step 5 is already there",
+			},
+		},
+		"another order than the numbers": {
+			[]Environment{environment("development", steps, "2", "1", "3")},
+			[]string{"order development: step 1 (s) was carried out after step 2"},
+		},
+		"production is ahead": {
+			[]Environment{environment("development", steps, "1"), environment("production", steps, "1", "2")},
+			[]string{"history production: step 2 (s) is applied here, and pending in development"},
+		},
+		"another text than before": {
+			[]Environment{environment("development", steps, "1", "2"), environment("production", steps, "1", "2=hot")},
+			[]string{
+				"checksum production: step 2 (s) was applied with the checksum hot, and the catalogue's text has c2",
+				"history production: step 2 (s) was applied here with the checksum hot, and in development with c2",
+			},
+		},
+		"another order than before": {
+			[]Environment{environment("development", steps, "2", "1"), environment("production", steps, "1", "2")},
+			[]string{
+				"order development: step 1 (s) was carried out after step 2",
+				"history production: step 2 (s) was applied here after step 1, and in development before it",
+			},
+		},
+		"done by hand here, some time": {
+			[]Environment{
+				environment("development", steps, "1", "2", "3"),
+				environment("production", steps, "1", "3", "2!"),
+			},
+			[]string{},
+		},
+		"done by hand there, some time": {
+			[]Environment{
+				environment("development", steps, "1", "3", "2!"),
+				environment("production", steps, "1", "2", "3"),
+			},
+			[]string{},
+		},
+		"a step that is meant for one only": {
+			[]Environment{
+				environment("development", onlyProduction, "1", "2", "4"),
+				environment("production", onlyProduction, "1", "2", "3", "4"),
+			},
+			[]string{},
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {

@@ -61,7 +61,13 @@ func take(ctx context.Context, server, file string, parts []string) error {
 	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](remember)); err != nil {
 		return err
 	}
-	steps := append([]chromedp.Action[chromedp.Void]{chromedp.Navigate(server + parts[0]), chromedp.WaitVisible(chromedp.CSS("main")), settle}, clicks...)
+	steps := append(
+		[]chromedp.Action[chromedp.Void]{
+			chromedp.Navigate(server + parts[0]),
+			chromedp.WaitVisible(chromedp.CSS("main")),
+			settle,
+		},
+		clicks...)
 	if err := chromedp.Do(ctx, steps...); err != nil {
 		return err
 	}

@@ -39,8 +39,20 @@ func Command(move remedy.Move, a remedy.Arguments) string {
 	if a.NewRelease {
 		release = "NAME"
 	}
-	values := map[string]string{"lane": a.Lane, "environment": a.Environment, "step": string(a.Step), "to": string(a.To), "as": a.As, "release": release, "name": release,
-		"number": cmp.Or(string(a.Step), "N"), "steps": a.Steps, "typed": a.Typed, "person": a.Person, "grant": a.Grant}
+	values := map[string]string{
+		"lane":        a.Lane,
+		"environment": a.Environment,
+		"step":        string(a.Step),
+		"to":          string(a.To),
+		"as":          a.As,
+		"release":     release,
+		"name":        release,
+		"number":      cmp.Or(string(a.Step), "N"),
+		"steps":       a.Steps,
+		"typed":       a.Typed,
+		"person":      a.Person,
+		"grant":       a.Grant,
+	}
 	if a.Last > 0 {
 		values["last"] = strconv.Itoa(a.Last)
 	}

@@ -33,6 +33,10 @@ func TestAMoveIsWordedAsACommand(t *testing.T) {
 	} {
 		assert.Equal(t, want, advice.Text([]remedy.Remedy{r}))
 	}
-	assert.Equal(t, "wait; vorrang lanes", advice.Text([]remedy.Remedy{remedy.ByHand("wait"), {Act: remedy.LookAtLanes}}))
+	assert.Equal(
+		t,
+		"wait; vorrang lanes",
+		advice.Text([]remedy.Remedy{remedy.ByHand("wait"), {Act: remedy.LookAtLanes}}),
+	)
 	assert.Empty(t, advice.Text(nil))
 }

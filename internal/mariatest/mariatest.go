@@ -96,8 +96,18 @@ func launch() (*Server, error) {
 
 // Start starts the server; settings have the form NAME=VALUE.
 func (s *Server) Start(settings ...string) error {
-	return s.script(append([]string{"start", s.Folder + "/server", strconv.Itoa(s.Port), "innodb-flush-log-at-trx-commit=0", "general-log=1",
-		"general-log-file=" + s.Folder + "/server/general.log", "max-connections=300"}, settings...)...)
+	return s.script(
+		append(
+			[]string{
+				"start",
+				s.Folder + "/server",
+				strconv.Itoa(s.Port),
+				"innodb-flush-log-at-trx-commit=0",
+				"general-log=1",
+				"general-log-file=" + s.Folder + "/server/general.log",
+				"max-connections=300",
+			},
+			settings...)...)
 }
 
 // Kill kills the server.
@@ -179,7 +189,12 @@ func Query(t testing.TB, url, query string) string {
 // Client runs the server's own client on a database, with a script.
 func (s *Server) Client(t testing.TB, database, script string, args ...string) (string, error) {
 	t.Helper()
-	command := exec.CommandContext(t.Context(), "mariadb", append([]string{"--no-defaults", "-h127.0.0.1", "-P" + strconv.Itoa(s.Port), "-uvorrang", database}, args...)...)
+	command := exec.CommandContext(
+		t.Context(),
+		"mariadb",
+		append(
+			[]string{"--no-defaults", "-h127.0.0.1", "-P" + strconv.Itoa(s.Port), "-uvorrang", database},
+			args...)...)
 	command.Env = append(os.Environ(), "MYSQL_PWD="+password)
 	command.Stdin = strings.NewReader(script)
 	output, err := command.CombinedOutput()
@@ -199,8 +214,11 @@ func (s *Server) DumpAll(t testing.TB, database string) string {
 }
 
 func (s *Server) dump(t testing.TB, args ...string) string {
-	command := exec.CommandContext(t.Context(), "mariadb-dump", append([]string{"--no-defaults", "-h127.0.0.1", "-P" + strconv.Itoa(s.Port), "-uvorrang",
-		"--routines", "--triggers", "--skip-comments"}, args...)...)
+	command := exec.CommandContext(
+		t.Context(),
+		"mariadb-dump",
+		append([]string{"--no-defaults", "-h127.0.0.1", "-P" + strconv.Itoa(s.Port), "-uvorrang",
+			"--routines", "--triggers", "--skip-comments"}, args...)...)
 	command.Env = append(os.Environ(), "MYSQL_PWD="+password)
 	output, err := command.CombinedOutput()
 	require.NoError(t, err, string(output))

@@ -47,11 +47,24 @@ func Start(t testing.TB) *Provider {
 	t.Cleanup(server.Close)
 	p.URL = server.URL
 	mux.HandleFunc("/.well-known/openid-configuration", func(w http.ResponseWriter, _ *http.Request) {
-		answer(w, map[string]any{"issuer": p.URL, "authorization_endpoint": p.URL + "/authorize", "token_endpoint": p.URL + "/token",
-			"jwks_uri": p.URL + "/keys", "id_token_signing_alg_values_supported": []string{"RS256"}})
+		answer(
+			w,
+			map[string]any{
+				"issuer":                                p.URL,
+				"authorization_endpoint":                p.URL + "/authorize",
+				"token_endpoint":                        p.URL + "/token",
+				"jwks_uri":                              p.URL + "/keys",
+				"id_token_signing_alg_values_supported": []string{"RS256"},
+			},
+		)
 	})
 	mux.HandleFunc("/keys", func(w http.ResponseWriter, _ *http.Request) {
-		answer(w, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: key.Public(), KeyID: "1", Algorithm: "RS256", Use: "sig"}}})
+		answer(
+			w,
+			jose.JSONWebKeySet{
+				Keys: []jose.JSONWebKey{{Key: key.Public(), KeyID: "1", Algorithm: "RS256", Use: "sig"}},
+			},
+		)
 	})
 	mux.HandleFunc("/authorize", p.authorize)
 	mux.HandleFunc("/token", p.token)
@@ -73,7 +86,9 @@ func answer(w http.ResponseWriter, body any) {
 // authorize sends the browser back with a code at once.
 func (p *Provider) authorize(w http.ResponseWriter, r *http.Request) {
 	asked := r.URL.Query()
-	if asked.Get("response_type") != "code" || asked.Get("client_id") != Client || asked.Get("code_challenge_method") != "S256" || asked.Get("nonce") == "" {
+	if asked.Get("response_type") != "code" || asked.Get("client_id") != Client ||
+		asked.Get("code_challenge_method") != "S256" ||
+		asked.Get("nonce") == "" {
 		http.Error(w, "the authorization request is not as it should be", http.StatusBadRequest)
 		return
 	}
@@ -81,7 +96,12 @@ func (p *Provider) authorize(w http.ResponseWriter, r *http.Request) {
 	defer p.mu.Unlock()
 	code := rand.Text()
 	p.codes[code] = asked
-	http.Redirect(w, r, asked.Get("redirect_uri")+"?"+url.Values{"state": {asked.Get("state")}, "code": {code}}.Encode(), http.StatusFound)
+	http.Redirect(
+		w,
+		r,
+		asked.Get("redirect_uri")+"?"+url.Values{"state": {asked.Get("state")}, "code": {code}}.Encode(),
+		http.StatusFound,
+	)
 }
 
 // token changes a code for an identity token, once, and only for whoever knows
@@ -102,7 +122,8 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 		known = false
 	}
 	challenge := sha256.Sum256([]byte(r.FormValue("code_verifier")))
-	if !known || base64.RawURLEncoding.EncodeToString(challenge[:]) != asked.Get("code_challenge") || r.FormValue("redirect_uri") != asked.Get("redirect_uri") {
+	if !known || base64.RawURLEncoding.EncodeToString(challenge[:]) != asked.Get("code_challenge") ||
+		r.FormValue("redirect_uri") != asked.Get("redirect_uri") {
 		w.WriteHeader(http.StatusBadRequest)
 		answer(w, map[string]string{"error": "invalid_grant"})
 		return
@@ -115,7 +136,10 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 	if p.Spoil != nil {
 		p.Spoil(claims)
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.RS256, Key: jose.JSONWebKey{Key: p.key, KeyID: "1"}}, nil)
+	signer, err := jose.NewSigner(
+		jose.SigningKey{Algorithm: jose.RS256, Key: jose.JSONWebKey{Key: p.key, KeyID: "1"}},
+		nil,
+	)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return

@@ -231,7 +231,8 @@ var restricting = regexp.MustCompile(`(?m)^\\(un)?restrict .*$`)
 // Dump is a database's schema and rows, without the ledger.
 func Dump(t testing.TB, url string) string {
 	t.Helper()
-	text, err := exec.CommandContext(t.Context(), "/usr/lib/postgresql/15/bin/pg_dump", "--exclude-schema=vorrang", url).Output()
+	text, err := exec.CommandContext(t.Context(), "/usr/lib/postgresql/15/bin/pg_dump", "--exclude-schema=vorrang", url).
+		Output()
 	require.NoError(t, err)
 	return restricting.ReplaceAllString(string(text), "") // its key is another one each time
 }

@@ -46,7 +46,9 @@ func (s *Schema) copy(random *rand.Rand) *Schema {
 			other := *one
 			copied.columns = append(copied.columns, &other)
 		}
-		copied.constraints, copied.indexes, copied.triggers, copied.policies = clone(t.constraints), clone(t.indexes), clone(t.triggers), clone(t.policies)
+		copied.constraints, copied.indexes, copied.triggers, copied.policies = clone(t.constraints), clone(
+			t.indexes,
+		), clone(t.triggers), clone(t.policies)
 		copied.parts = slices.Clone(t.parts)
 		tables[t] = &copied
 		c.tables = append(c.tables, &copied)
@@ -80,7 +82,10 @@ func (s *Schema) change() {
 	case 0:
 		s.addTable()
 	case 1:
-		inherited := slices.ContainsFunc(s.tables, func(o *table) bool { return o.parent == t.name }) // what then is the child's own cannot be given back
+		inherited := slices.ContainsFunc(
+			s.tables,
+			func(o *table) bool { return o.parent == t.name },
+		) // what then is the child's own cannot be given back
 		if len(s.tables) > 2 && !inherited {
 			s.tables = slices.DeleteFunc(s.tables, func(o *table) bool { return o == t })
 		}
@@ -124,7 +129,10 @@ func (s *Schema) change() {
 			e.labels = drop(s, e.labels)
 		}
 	case 17:
-		pick(s, s.domains).text = pick(s, []string{"numeric(6,2)", "numeric(6,2) CHECK (VALUE > 1)", "numeric(6,2) DEFAULT 9", "integer"})
+		pick(s, s.domains).text = pick(
+			s,
+			[]string{"numeric(6,2)", "numeric(6,2) CHECK (VALUE > 1)", "numeric(6,2) DEFAULT 9", "integer"},
+		)
 	case 18:
 		pick(s, s.sequences).text = pick(s, []string{"", "START 9", "CYCLE MAXVALUE 500"})
 	case 19:
@@ -173,9 +181,10 @@ func (s *Schema) prune() {
 			keys = append(keys, "REFERENCES port."+t.name+"(id)")
 		}
 		for _, c := range t.columns {
-			if strings.HasPrefix(c.kind, "port.") && c.fallback != "" && !slices.ContainsFunc(s.enums, func(e *enum) bool {
-				return c.kind == "port."+e.name && slices.Contains(e.labels, strings.Trim(c.fallback, "'"))
-			}) {
+			if strings.HasPrefix(c.kind, "port.") && c.fallback != "" &&
+				!slices.ContainsFunc(s.enums, func(e *enum) bool {
+					return c.kind == "port."+e.name && slices.Contains(e.labels, strings.Trim(c.fallback, "'"))
+				}) {
 				c.fallback = ""
 			}
 		}
@@ -201,7 +210,10 @@ func (s *Schema) prune() {
 			}
 			at := strings.Index(x.text, " REFERENCES")
 			whole := slices.ContainsFunc(keys, func(key string) bool { return strings.Contains(x.text, key) }) &&
-				slices.ContainsFunc(t.find("integer", "bigint"), func(name string) bool { return x.text[:at] == "FOREIGN KEY ("+name+")" })
+				slices.ContainsFunc(
+					t.find("integer", "bigint"),
+					func(name string) bool { return x.text[:at] == "FOREIGN KEY ("+name+")" },
+				)
 			for _, c := range t.columns {
 				whole = whole && !(c.generated != "" && strings.Contains(x.text, "("+c.name+")"))
 			}
@@ -227,6 +239,10 @@ func (s *Schema) prune() {
 		if !there(f.of) {
 			return true
 		}
-		return f.atomic && !slices.ContainsFunc(f.of.columns, func(c *column) bool { return strings.HasSuffix(f.body, " WHERE "+c.name+" IS NULL") })
+		return f.atomic &&
+			!slices.ContainsFunc(
+				f.of.columns,
+				func(c *column) bool { return strings.HasSuffix(f.body, " WHERE "+c.name+" IS NULL") },
+			)
 	})
 }

@@ -121,11 +121,32 @@ func (s *Schema) addEnum() {
 }
 
 func (s *Schema) addDomain() {
-	s.domains = append(s.domains, &thing{name: s.name("length"), text: pick(s, []string{"numeric(6,2)", "integer", "numeric(6,2) CHECK (VALUE > 0)", "numeric(6,2) DEFAULT 7", "integer NOT NULL CHECK (VALUE < 1000)"})})
+	s.domains = append(
+		s.domains,
+		&thing{
+			name: s.name("length"),
+			text: pick(
+				s,
+				[]string{
+					"numeric(6,2)",
+					"integer",
+					"numeric(6,2) CHECK (VALUE > 0)",
+					"numeric(6,2) DEFAULT 7",
+					"integer NOT NULL CHECK (VALUE < 1000)",
+				},
+			),
+		},
+	)
 }
 
 func (s *Schema) addSequence() {
-	s.sequences = append(s.sequences, &thing{name: s.name("counter"), text: pick(s, []string{"", "START 5", "INCREMENT 2 CYCLE MAXVALUE 1000", "AS integer CACHE 10"})})
+	s.sequences = append(
+		s.sequences,
+		&thing{
+			name: s.name("counter"),
+			text: pick(s, []string{"", "START 5", "INCREMENT 2 CYCLE MAXVALUE 1000", "AS integer CACHE 10"}),
+		},
+	)
 }
 
 func (s *Schema) addTable() *table {
@@ -138,7 +159,10 @@ func (s *Schema) addTable() *table {
 	case 0:
 		t.columns[0].identity = pick(s, []string{"ALWAYS", "BY DEFAULT"})
 	case 1:
-		t.columns[0].fallback = fmt.Sprintf("nextval('port.%s')", strings.ReplaceAll(pick(s, s.sequences).name, "'", "''"))
+		t.columns[0].fallback = fmt.Sprintf(
+			"nextval('port.%s')",
+			strings.ReplaceAll(pick(s, s.sequences).name, "'", "''"),
+		)
 	}
 	for range 1 + s.random.IntN(6) {
 		s.addColumn(t)
@@ -170,7 +194,20 @@ func (s *Schema) addTable() *table {
 		s.addIndex(t)
 	}
 	if t.secured {
-		t.policies = append(t.policies, &thing{name: s.name("own"), text: pick(s, []string{"FOR SELECT USING (true)", "AS RESTRICTIVE FOR UPDATE USING (true) WITH CHECK (false)", "TO PUBLIC USING (1 = 1)"})})
+		t.policies = append(
+			t.policies,
+			&thing{
+				name: s.name("own"),
+				text: pick(
+					s,
+					[]string{
+						"FOR SELECT USING (true)",
+						"AS RESTRICTIVE FOR UPDATE USING (true) WITH CHECK (false)",
+						"TO PUBLIC USING (1 = 1)",
+					},
+				),
+			},
+		)
 	}
 	s.tables = append(s.tables, t)
 	return t
@@ -192,7 +229,23 @@ func (s *Schema) addColumn(t *table) {
 }
 
 func (s *Schema) type_(c *column) {
-	c.kind = pick(s, []string{"integer", "bigint", "text", "character varying(40)", "numeric(8,3)", "boolean", "timestamp with time zone", "date", "jsonb", "text[]", "uuid", "double precision"})
+	c.kind = pick(
+		s,
+		[]string{
+			"integer",
+			"bigint",
+			"text",
+			"character varying(40)",
+			"numeric(8,3)",
+			"boolean",
+			"timestamp with time zone",
+			"date",
+			"jsonb",
+			"text[]",
+			"uuid",
+			"double precision",
+		},
+	)
 	c.fallback, c.generated, c.storage = "", "", ""
 	switch {
 	case s.one(6):
@@ -228,7 +281,10 @@ func (s *Schema) addConstraint(t *table) {
 	text := fmt.Sprintf("CHECK (%s > %d)", pick(s, numbers), s.random.IntN(50))
 	switch {
 	case s.one(3) && len(t.parts) == 0:
-		text = fmt.Sprintf("UNIQUE (%s)", pick(s, numbers)) + pick(s, []string{"", " DEFERRABLE", " DEFERRABLE INITIALLY DEFERRED"})
+		text = fmt.Sprintf("UNIQUE (%s)", pick(s, numbers)) + pick(
+			s,
+			[]string{"", " DEFERRABLE", " DEFERRABLE INITIALLY DEFERRED"},
+		)
 	case s.one(5) && len(t.parts) == 0:
 		text += " NOT VALID"
 	}
@@ -238,12 +294,16 @@ func (s *Schema) addConstraint(t *table) {
 func (s *Schema) addForeignKey(t *table) {
 	var keyed []*table
 	for _, other := range s.tables {
-		if slices.ContainsFunc(other.constraints, func(c *thing) bool { return c.text == "PRIMARY KEY (id)" }) && other.unlogged == t.unlogged {
+		if slices.ContainsFunc(other.constraints, func(c *thing) bool { return c.text == "PRIMARY KEY (id)" }) &&
+			other.unlogged == t.unlogged {
 			keyed = append(keyed, other)
 		}
 	}
 	if numbers := t.find("integer", "bigint"); len(numbers) > 0 && len(keyed) > 0 && t.parent == "" {
-		text := fmt.Sprintf("FOREIGN KEY (%s) REFERENCES port.%s(id)", pick(s, numbers), pick(s, keyed).name) + pick(s, []string{"", " ON DELETE CASCADE", " DEFERRABLE INITIALLY DEFERRED"})
+		text := fmt.Sprintf("FOREIGN KEY (%s) REFERENCES port.%s(id)", pick(s, numbers), pick(s, keyed).name) + pick(
+			s,
+			[]string{"", " ON DELETE CASCADE", " DEFERRABLE INITIALLY DEFERRED"},
+		)
 		for _, c := range t.columns {
 			if c.generated != "" && strings.Contains(text, "("+c.name+")") {
 				return // a generated column may not cascade
@@ -259,8 +319,17 @@ func (s *Schema) addIndex(t *table) {
 		return
 	}
 	one, other := pick(s, names), pick(s, names)
-	text := pick(s, []string{"(" + one + ")", "(" + one + " DESC NULLS LAST)", "(" + one + ", " + other + ")", "(" + one + ") WHERE " + other + " IS NOT NULL",
-		"USING hash (" + one + ")", "((" + one + "::text))"})
+	text := pick(
+		s,
+		[]string{
+			"(" + one + ")",
+			"(" + one + " DESC NULLS LAST)",
+			"(" + one + ", " + other + ")",
+			"(" + one + ") WHERE " + other + " IS NOT NULL",
+			"USING hash (" + one + ")",
+			"((" + one + "::text))",
+		},
+	)
 	if one == other {
 		text = strings.Replace(text, ", "+other, "", 1)
 	}
@@ -271,7 +340,13 @@ func (s *Schema) addIndex(t *table) {
 }
 
 func (s *Schema) addTrigger(t *table) {
-	t.triggers = append(t.triggers, &thing{name: s.name("watch"), text: pick(s, []string{"BEFORE UPDATE", "AFTER INSERT OR DELETE", "BEFORE INSERT"})})
+	t.triggers = append(
+		t.triggers,
+		&thing{
+			name: s.name("watch"),
+			text: pick(s, []string{"BEFORE UPDATE", "AFTER INSERT OR DELETE", "BEFORE INSERT"}),
+		},
+	)
 }
 
 func (s *Schema) addView() {
@@ -291,8 +366,12 @@ func (s *Schema) addView() {
 }
 
 func (s *Schema) addFunction() {
-	f := &function{name: s.name("count"), volatility: pick(s, []string{"IMMUTABLE", "STABLE", "VOLATILE"}), arguments: pick(s, []string{"", "a integer", "a integer, b text DEFAULT 'x'", "VARIADIC a integer[]"}),
-		result: pick(s, []string{"integer", "bigint", "text"})}
+	f := &function{
+		name:       s.name("count"),
+		volatility: pick(s, []string{"IMMUTABLE", "STABLE", "VOLATILE"}),
+		arguments:  pick(s, []string{"", "a integer", "a integer, b text DEFAULT 'x'", "VARIADIC a integer[]"}),
+		result:     pick(s, []string{"integer", "bigint", "text"}),
+	}
 	f.body = fmt.Sprintf("SELECT %d::%s", s.random.IntN(100), f.result)
 	switch {
 	case s.one(4):
@@ -353,7 +432,14 @@ func (s *Schema) Statements() string {
 		if f.atomic {
 			body = "BEGIN ATOMIC " + f.body + "; END"
 		}
-		say("CREATE FUNCTION port.%s(%s) RETURNS %s LANGUAGE sql %s %s", f.name, f.arguments, f.result, f.volatility, body)
+		say(
+			"CREATE FUNCTION port.%s(%s) RETURNS %s LANGUAGE sql %s %s",
+			f.name,
+			f.arguments,
+			f.result,
+			f.volatility,
+			body,
+		)
 	}
 	return b.String()
 }
@@ -398,7 +484,13 @@ func (s *Schema) writeTable(t *table, say func(string, ...any), note func(string
 		}
 	}
 	for i, part := range t.parts {
-		say("CREATE TABLE port.%s PARTITION OF port.%s FOR VALUES WITH (MODULUS %d, REMAINDER %d)", part, t.name, len(t.parts), i)
+		say(
+			"CREATE TABLE port.%s PARTITION OF port.%s FOR VALUES WITH (MODULUS %d, REMAINDER %d)",
+			part,
+			t.name,
+			len(t.parts),
+			i,
+		)
 	}
 	for _, c := range t.constraints {
 		if !strings.HasPrefix(c.text, "FOREIGN KEY") {

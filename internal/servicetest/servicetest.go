@@ -58,7 +58,14 @@ func Start(t testing.TB) *World { return StartWith(t, nil) }
 
 // StartWith starts a service where people sign in by OpenID Connect too.
 func StartWith(t testing.TB, openID func(address string) *service.OpenID) *World {
-	w := &World{openID: openID, T: t, Steps: t.TempDir(), Folder: t.TempDir(), URLs: map[string]string{}, Files: map[string]string{}}
+	w := &World{
+		openID: openID,
+		T:      t,
+		Steps:  t.TempDir(),
+		Folder: t.TempDir(),
+		URLs:   map[string]string{},
+		Files:  map[string]string{},
+	}
 	for _, environment := range environments {
 		w.URLs[environment] = pgtest.Database(t)
 		file := filepath.Join(t.TempDir(), environment)
@@ -116,9 +123,20 @@ func (w *World) serve(recordsURL string) {
 	if w.openID != nil {
 		openID = w.openID("http://" + listener.Addr().String())
 	}
-	w.Service, err = service.New(service.Config{Engines: engine.Of(postgres.Engine{}, mariadb.Engine{}, sqlite.Engine{Folder: w.Folder}), Records: store, OpenID: openID, Token: Token, Console: console.Files(),
-		Log: slog.New(slog.NewJSONHandler(io.Discard, nil)), Version: "test", Grace: time.Second, Now: w.Now,
-		HookNetworks: []net.IPNet{{IP: net.IPv4(127, 0, 0, 0).To4(), Mask: net.CIDRMask(8, 32)}}})
+	w.Service, err = service.New(
+		service.Config{
+			Engines:      engine.Of(postgres.Engine{}, mariadb.Engine{}, sqlite.Engine{Folder: w.Folder}),
+			Records:      store,
+			OpenID:       openID,
+			Token:        Token,
+			Console:      console.Files(),
+			Log:          slog.New(slog.NewJSONHandler(io.Discard, nil)),
+			Version:      "test",
+			Grace:        time.Second,
+			Now:          w.Now,
+			HookNetworks: []net.IPNet{{IP: net.IPv4(127, 0, 0, 0).To4(), Mask: net.CIDRMask(8, 32)}},
+		},
+	)
 	require.NoError(w.T, err)
 	require.NoError(w.T, w.Service.Start(ctx))
 	served := make(chan error, 1)

@@ -42,7 +42,12 @@ const (
 )
 
 // Draw lays out what a schema holds. What the differences removed is drawn too.
-func Draw(ctx context.Context, s schema.Schema, differences []schema.Difference, before schema.Schema) (*api.Map, error) {
+func Draw(
+	ctx context.Context,
+	s schema.Schema,
+	differences []schema.Difference,
+	before schema.Schema,
+) (*api.Map, error) {
 	m := &api.Map{Tables: []api.MapTable{}, Links: []api.MapLink{}}
 	what := map[string]schema.What{}
 	touched := map[string]bool{}
@@ -66,7 +71,12 @@ func Draw(ctx context.Context, s schema.Schema, differences []schema.Difference,
 			t.What = schema.Changed
 		}
 		for _, c := range columns[o.Name] {
-			shown := api.MapColumn{Name: c.Local(), Type: c.Props[schema.DataType], Key: keys[c.Name], What: what[c.Key()]}
+			shown := api.MapColumn{
+				Name: c.Local(),
+				Type: c.Props[schema.DataType],
+				Key:  keys[c.Name],
+				What: what[c.Key()],
+			}
 			if len(t.Columns) < mostColumns && (!few || shown.Key != "" || shown.What != "") {
 				t.Columns = append(t.Columns, shown)
 			} else {
@@ -160,7 +170,9 @@ func lay(ctx context.Context, m *api.Map) error {
 	}
 	number := map[string]int{}
 	var text strings.Builder
-	text.WriteString("digraph { rankdir=LR; nslimit=1; nslimit1=1; mclimit=0.3; nodesep=0.35; ranksep=0.9; pack=24; packmode=\"graph\"; node [shape=box, fixedsize=true, label=\"\"]; edge [label=\"\", arrowhead=none];\n")
+	text.WriteString(
+		"digraph { rankdir=LR; nslimit=1; nslimit1=1; mclimit=0.3; nodesep=0.35; ranksep=0.9; pack=24; packmode=\"graph\"; node [shape=box, fixedsize=true, label=\"\"]; edge [label=\"\", arrowhead=none];\n",
+	)
 	for i, t := range m.Tables {
 		number[t.Name] = i
 		fmt.Fprintf(&text, "t%d [width=%.3f, height=%.3f];\n", i, t.Width/dots, t.Height/dots)
@@ -200,13 +212,17 @@ func lay(ctx context.Context, m *api.Map) error {
 }
 
 // layouts are made one at a time.
-var layouts = aside.New("layout", aside.Limits{Processes: 1, Time: 10 * time.Second, Memory: 1 << 30}, func(text []byte) []byte {
-	laid, err := plain(context.Background(), text)
-	if err != nil {
-		panic(err) // the same as ending of it
-	}
-	return laid
-})
+var layouts = aside.New(
+	"layout",
+	aside.Limits{Processes: 1, Time: 10 * time.Second, Memory: 1 << 30},
+	func(text []byte) []byte {
+		laid, err := plain(context.Background(), text)
+		if err != nil {
+			panic(err) // the same as ending of it
+		}
+		return laid
+	},
+)
 
 // crowded is a schema that Graphviz would take too long for.
 func crowded(m *api.Map) bool {
@@ -247,7 +263,17 @@ func grid(m *api.Map, number map[string]int) {
 		if to.X == from.X {
 			middle -= alley / 2
 		}
-		m.Links[i].Path = fmt.Sprintf("M%.1f %.1f C%.1f %.1f %.1f %.1f %.1f %.1f", start, fromY, middle, fromY, middle, toY, end, toY)
+		m.Links[i].Path = fmt.Sprintf(
+			"M%.1f %.1f C%.1f %.1f %.1f %.1f %.1f %.1f",
+			start,
+			fromY,
+			middle,
+			fromY,
+			middle,
+			toY,
+			end,
+			toY,
+		)
 	}
 }
 

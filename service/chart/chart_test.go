@@ -24,15 +24,34 @@ func many(tables int) schema.Schema {
 	var objects []schema.Object
 	for i := range tables {
 		table := fmt.Sprintf("harbour.berth_%d", i)
-		objects = append(objects, schema.Object{Kind: schema.Table, Name: table},
-			schema.Object{Kind: schema.Constraint, Name: table + ".pkey", Of: table, Props: schema.Props{schema.Definition: "PRIMARY KEY (id)"}})
+		objects = append(
+			objects,
+			schema.Object{Kind: schema.Table, Name: table},
+			schema.Object{
+				Kind:  schema.Constraint,
+				Name:  table + ".pkey",
+				Of:    table,
+				Props: schema.Props{schema.Definition: "PRIMARY KEY (id)"},
+			},
+		)
 		for c, name := range []string{"id", "next", "remark"} {
-			objects = append(objects, schema.Object{Kind: schema.Column, Name: table + "." + name, Of: table, Place: c + 1, Props: schema.Props{schema.DataType: "bigint"}})
+			objects = append(
+				objects,
+				schema.Object{
+					Kind:  schema.Column,
+					Name:  table + "." + name,
+					Of:    table,
+					Place: c + 1,
+					Props: schema.Props{schema.DataType: "bigint"},
+				},
+			)
 		}
 		if i > 0 {
 			to := random.IntN(i)
 			objects = append(objects, schema.Object{Kind: schema.Constraint, Name: table + ".link", Of: table,
-				Props: schema.Props{schema.Definition: fmt.Sprintf("FOREIGN KEY (next) REFERENCES harbour.berth_%d(id)", to)}})
+				Props: schema.Props{
+					schema.Definition: fmt.Sprintf("FOREIGN KEY (next) REFERENCES harbour.berth_%d(id)", to),
+				}})
 		}
 	}
 	return schema.New(objects, nil)
@@ -51,9 +70,15 @@ func TestHundredsOfTablesAreLaidOut(t *testing.T) {
 			assert.Equal(t, 1, one.More, "only keys are drawn of so many")
 		}
 		const close = 8.0 // pixels; the layout is given with five digits
-		assert.True(t, one.X >= -close && one.Y >= -close && one.X+one.Width <= m.Width+close && one.Y+one.Height <= m.Height+close, one.Name)
+		assert.True(
+			t,
+			one.X >= -close && one.Y >= -close && one.X+one.Width <= m.Width+close &&
+				one.Y+one.Height <= m.Height+close,
+			one.Name,
+		)
 		for _, other := range m.Tables[i+1:] {
-			apart := one.X+one.Width <= other.X || other.X+other.Width <= one.X || one.Y+one.Height <= other.Y || other.Y+other.Height <= one.Y
+			apart := one.X+one.Width <= other.X || other.X+other.Width <= one.X || one.Y+one.Height <= other.Y ||
+				other.Y+other.Height <= one.Y
 			assert.True(t, apart, "%s lies on %s", one.Name, other.Name)
 		}
 	}
@@ -65,8 +90,11 @@ func TestThousandsOfTablesAreLaidOutInAGrid(t *testing.T) {
 	crowd := many(2000)
 	for i := range 1600 { // which Graphviz would take minutes and gigabytes for
 		from, to := fmt.Sprintf("harbour.berth_%d", i*7%2000), fmt.Sprintf("harbour.berth_%d", i*13%2000)
-		crowd.Objects = append(crowd.Objects, schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
-			Props: schema.Props{schema.Definition: fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
+		crowd.Objects = append(
+			crowd.Objects,
+			schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
+				Props: schema.Props{schema.Definition: fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}},
+		)
 	}
 	m, err := Draw(t.Context(), crowd, nil, schema.Schema{})
 	require.NoError(t, err)
@@ -77,9 +105,14 @@ func TestThousandsOfTablesAreLaidOutInAGrid(t *testing.T) {
 	}
 	assert.InDelta(t, 1, m.Width/m.Height, 0.5, "about as high as wide")
 	for i, one := range m.Tables {
-		require.True(t, one.X >= 0 && one.Y >= 0 && one.X+one.Width <= m.Width && one.Y+one.Height <= m.Height, one.Name)
+		require.True(
+			t,
+			one.X >= 0 && one.Y >= 0 && one.X+one.Width <= m.Width && one.Y+one.Height <= m.Height,
+			one.Name,
+		)
 		for _, other := range m.Tables[i+1:] {
-			apart := one.X+one.Width <= other.X || other.X+other.Width <= one.X || one.Y+one.Height <= other.Y || other.Y+other.Height <= one.Y
+			apart := one.X+one.Width <= other.X || other.X+other.Width <= one.X || one.Y+one.Height <= other.Y ||
+				other.Y+other.Height <= one.Y
 			require.True(t, apart, "%s lies on %s", one.Name, other.Name)
 		}
 	}
@@ -92,8 +125,11 @@ func TestALayoutThatTakesTooLong(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 4))
 	for i := range 70 {
 		from, to := fmt.Sprintf("harbour.berth_%d", random.IntN(140)), fmt.Sprintf("harbour.berth_%d", random.IntN(140))
-		crowd.Objects = append(crowd.Objects, schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
-			Props: schema.Props{schema.Definition: fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
+		crowd.Objects = append(
+			crowd.Objects,
+			schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
+				Props: schema.Props{schema.Definition: fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}},
+		)
 	}
 	kept := layouts
 	defer func() { layouts = kept }()
@@ -117,9 +153,15 @@ func FuzzLayout(f *testing.F) {
 		const tables = 12
 		objects := many(tables).Objects
 		for i := 0; i+1 < len(links) && i < 60; i += 2 {
-			from, to := fmt.Sprintf("harbour.berth_%d", links[i]%tables), fmt.Sprintf("harbour.berth_%d", links[i+1]%tables)
-			objects = append(objects, schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
-				Props: schema.Props{schema.Definition: fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}})
+			from, to := fmt.Sprintf("harbour.berth_%d", links[i]%tables), fmt.Sprintf(
+				"harbour.berth_%d",
+				links[i+1]%tables,
+			)
+			objects = append(
+				objects,
+				schema.Object{Kind: schema.Constraint, Name: fmt.Sprintf("%s.link_%d", from, i), Of: from,
+					Props: schema.Props{schema.Definition: fmt.Sprintf("FOREIGN KEY (next) REFERENCES %s(id)", to)}},
+			)
 		}
 		m, err := Draw(t.Context(), schema.New(objects, nil), nil, schema.Schema{})
 		require.NoError(t, err)
@@ -131,14 +173,35 @@ func FuzzLayout(f *testing.F) {
 
 func TestADifferenceIsMarkedInWords(t *testing.T) {
 	before := many(3)
-	after := schema.New(append(many(2).Objects, schema.Object{Kind: schema.Column, Name: `harbour.berth_0."<b>"`, Of: "harbour.berth_0", Place: 4, Props: schema.Props{schema.DataType: "text"}}), nil)
+	after := schema.New(
+		append(
+			many(2).Objects,
+			schema.Object{
+				Kind:  schema.Column,
+				Name:  `harbour.berth_0."<b>"`,
+				Of:    "harbour.berth_0",
+				Place: 4,
+				Props: schema.Props{schema.DataType: "text"},
+			},
+		),
+		nil,
+	)
 	m, err := Draw(t.Context(), after, schema.Effect(before, after), before)
 	require.NoError(t, err)
 	what := map[string]schema.What{}
 	for _, table := range m.Tables {
 		what[table.Name] = table.What
 	}
-	assert.Equal(t, map[string]schema.What{"harbour.berth_0": schema.Changed, "harbour.berth_1": "", "harbour.berth_2": schema.Removed}, what, "what is gone is drawn too")
+	assert.Equal(
+		t,
+		map[string]schema.What{
+			"harbour.berth_0": schema.Changed,
+			"harbour.berth_1": "",
+			"harbour.berth_2": schema.Removed,
+		},
+		what,
+		"what is gone is drawn too",
+	)
 	svg := SVG(m, "harbour & co")
 	for _, words := range []string{">changed<", ">removed<", "&lt;b&gt;&#34; added", "harbour &amp; co", "id ◆", "next ◇"} {
 		assert.Contains(t, svg, words)
@@ -162,6 +225,11 @@ func TestALinkLeadsToItsTable(t *testing.T) {
 		"FOREIGN KEY (x) REFERENCES \"a`\"(b) ON DELETE CASCADE": "\"a`\"",
 		"CHECK (x > 0)": "",
 	} {
-		assert.Equal(t, want, target(schema.Object{Kind: schema.Constraint, Props: schema.Props{schema.Definition: definition}}), definition)
+		assert.Equal(
+			t,
+			want,
+			target(schema.Object{Kind: schema.Constraint, Props: schema.Props{schema.Definition: definition}}),
+			definition,
+		)
 	}
 }

@@ -238,7 +238,13 @@ func (y *yard) settle(standing plan.Standing) (how string) {
 			}
 		}
 	}
-	detail := ledger.Detail{As: ledger.SettledNotApplied, Statement: progress.Statement, Of: progress.Of, Mode: step.Autocommit, Reason: "looked"}
+	detail := ledger.Detail{
+		As:        ledger.SettledNotApplied,
+		Statement: progress.Statement,
+		Of:        progress.Of,
+		Mode:      step.Autocommit,
+		Reason:    "looked",
+	}
 	if verdict == evidence.TookEffect {
 		detail.As = ledger.SettledApplied
 		if progress.Statement < progress.Of {
@@ -249,8 +255,17 @@ func (y *yard) settle(standing plan.Standing) (how string) {
 			detail.Next, detail.Done = progress.Statement+1, sum.Total()
 		}
 	}
-	e := y.view().State.Head.Next(ledger.Entry{Action: ledger.Settled, Step: standing.Step.Number, Slug: standing.State.Slug, Checksum: standing.State.Checksum,
-		Actor: "keeper", Detail: detail.JSON()}, standing.State.At)
+	e := y.view().State.Head.Next(
+		ledger.Entry{
+			Action:   ledger.Settled,
+			Step:     standing.Step.Number,
+			Slug:     standing.State.Slug,
+			Checksum: standing.State.Checksum,
+			Actor:    "keeper",
+			Detail:   detail.JSON(),
+		},
+		standing.State.At,
+	)
 	require.NoError(y.t, y.session.Append(y.t.Context(), e))
 	return how
 }

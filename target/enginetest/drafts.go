@@ -27,23 +27,56 @@ var pairs = map[string]Pair{
 	"to nothing":   {Present: berths},
 	"a column more, and one less": {
 		Present: []string{"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(40), depth INTEGER)"},
-		Desired: []string{"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(40), length_m INTEGER DEFAULT 80)"},
-		Rows:    []string{"INSERT INTO quay VALUES (1, 'North', 9)"}, Counts: "SELECT count(*) FROM quay WHERE name = 'North'",
+		Desired: []string{
+			"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(40), length_m INTEGER DEFAULT 80)",
+		},
+		Rows: []string{
+			"INSERT INTO quay VALUES (1, 'North', 9)",
+		}, Counts: "SELECT count(*) FROM quay WHERE name = 'North'",
 	},
 	"another type, and not null": {
-		Present: []string{"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(40))", "CREATE INDEX quay_name ON quay (name)", "CREATE VIEW quays AS SELECT id FROM quay"},
-		Desired: []string{"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(80) NOT NULL)", "CREATE INDEX quay_name ON quay (name)", "CREATE VIEW quays AS SELECT id FROM quay"},
-		Rows:    []string{"INSERT INTO quay VALUES (1, 'North')", "INSERT INTO quay VALUES (2, 'South')"}, Counts: "SELECT count(*) FROM quay",
+		Present: []string{
+			"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(40))",
+			"CREATE INDEX quay_name ON quay (name)",
+			"CREATE VIEW quays AS SELECT id FROM quay",
+		},
+		Desired: []string{
+			"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(80) NOT NULL)",
+			"CREATE INDEX quay_name ON quay (name)",
+			"CREATE VIEW quays AS SELECT id FROM quay",
+		},
+		Rows: []string{
+			"INSERT INTO quay VALUES (1, 'North')",
+			"INSERT INTO quay VALUES (2, 'South')",
+		}, Counts: "SELECT count(*) FROM quay",
 	},
 	"keys and checks": {
-		Present: []string{berths[0], "CREATE TABLE berth (id INTEGER NOT NULL PRIMARY KEY, quay_id INTEGER NOT NULL, length_m INTEGER)"},
-		Desired: []string{berths[0], "CREATE TABLE berth (id INTEGER NOT NULL PRIMARY KEY, quay_id INTEGER NOT NULL, length_m INTEGER, CONSTRAINT berth_length CHECK (length_m > 0), " +
-			"CONSTRAINT berth_quay FOREIGN KEY (quay_id) REFERENCES quay (id), CONSTRAINT berth_once UNIQUE (quay_id, length_m))"},
-		Rows: []string{"INSERT INTO quay VALUES (1, 'North')", "INSERT INTO berth VALUES (1, 1, 90)"}, Counts: "SELECT count(*) FROM berth WHERE length_m = 90",
+		Present: []string{
+			berths[0],
+			"CREATE TABLE berth (id INTEGER NOT NULL PRIMARY KEY, quay_id INTEGER NOT NULL, length_m INTEGER)",
+		},
+		Desired: []string{
+			berths[0],
+			"CREATE TABLE berth (id INTEGER NOT NULL PRIMARY KEY, quay_id INTEGER NOT NULL, length_m INTEGER, CONSTRAINT berth_length CHECK (length_m > 0), " +
+				"CONSTRAINT berth_quay FOREIGN KEY (quay_id) REFERENCES quay (id), CONSTRAINT berth_once UNIQUE (quay_id, length_m))",
+		},
+		Rows: []string{
+			"INSERT INTO quay VALUES (1, 'North')",
+			"INSERT INTO berth VALUES (1, 1, 90)",
+		}, Counts: "SELECT count(*) FROM berth WHERE length_m = 90",
 	},
 	"views and indexes": {
-		Present: []string{berths[0], "CREATE INDEX quay_name ON quay (name)", "CREATE VIEW named AS SELECT name FROM quay"},
-		Desired: []string{berths[0], "CREATE UNIQUE INDEX quay_name ON quay (name)", "CREATE VIEW named AS SELECT id, name FROM quay", "CREATE VIEW more AS SELECT id FROM named"},
+		Present: []string{
+			berths[0],
+			"CREATE INDEX quay_name ON quay (name)",
+			"CREATE VIEW named AS SELECT name FROM quay",
+		},
+		Desired: []string{
+			berths[0],
+			"CREATE UNIQUE INDEX quay_name ON quay (name)",
+			"CREATE VIEW named AS SELECT id, name FROM quay",
+			"CREATE VIEW more AS SELECT id FROM named",
+		},
 	},
 	"a rename": {
 		Present: []string{"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(40))"},
@@ -96,7 +129,11 @@ func Drafted(t *testing.T, h Harness, pair Pair) {
 			}
 		}
 	}
-	made, err := draft.Make(t.Context(), scratch, draft.Request{Writer: writer, Present: &present, Desired: desired, Renames: pair.Renames, Settled: true})
+	made, err := draft.Make(
+		t.Context(),
+		scratch,
+		draft.Request{Writer: writer, Present: &present, Desired: desired, Renames: pair.Renames, Settled: true},
+	)
 	require.NoError(t, err)
 	require.True(t, made.Proved, "%s\n%+v", made.Why, made.Steps)
 	assert.Empty(t, made.Undrafted)

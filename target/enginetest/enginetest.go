@@ -105,7 +105,12 @@ func (y *yard) open() {
 		y.session.Close()
 	}
 	y.session = y.connect(y.t, y.url)
-	require.Eventually(y.t, func() bool { return y.session.Lock(y.t.Context()) == nil }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		y.t,
+		func() bool { return y.session.Lock(y.t.Context()) == nil },
+		10*time.Second,
+		10*time.Millisecond,
+	)
 }
 
 // catalogue reads the folder.
@@ -145,8 +150,13 @@ func (y *yard) run(p plan.Plan) deploy.Result {
 	if y.wrap != nil {
 		target = y.wrap(y.session)
 	}
-	runner := deploy.Runner{Target: target, Dialect: y.Engine.Dialect(), Now: time.Now, Deployment: fmt.Sprint(y.runs), Actor: "pilot",
-		Defaults: engine.Settings{LockTimeout: 200 * time.Millisecond},
+	runner := deploy.Runner{
+		Target:     target,
+		Dialect:    y.Engine.Dialect(),
+		Now:        time.Now,
+		Deployment: fmt.Sprint(y.runs),
+		Actor:      "pilot",
+		Defaults:   engine.Settings{LockTimeout: 200 * time.Millisecond},
 		Texts: func(_ context.Context, c step.Checksum) ([]byte, error) {
 			if text, found := texts[c]; found {
 				return text, nil
@@ -214,7 +224,10 @@ func (h Harness) voyage() map[string]string {
 	}
 	return map[string]string{
 		"1-create-vessel.sql": "CREATE TABLE vessel (id INTEGER NOT NULL PRIMARY KEY, draught_cm INTEGER, draught_m NUMERIC(8, 2));\n" +
-			"INSERT INTO vessel (id, draught_cm) VALUES " + strings.Join(rows, ", ") + ";",
+			"INSERT INTO vessel (id, draught_cm) VALUES " + strings.Join(
+			rows,
+			", ",
+		) + ";",
 		"1-create-vessel.back.sql":    "DROP TABLE vessel;",
 		"2-index-berth.sql":           autocommit + "CREATE TABLE berth (name VARCHAR(40));\nCREATE INDEX berth_name ON berth (name);\nINSERT INTO berth VALUES ('North quay');",
 		"2-index-berth.check.sql":     "SELECT count(*) = 1 FROM berth;",
@@ -237,8 +250,16 @@ func (y *yard) haul() string {
 			applied = append(applied, string(standing.Step.Number))
 		}
 	}
-	return strings.Join([]string{ask("vessels", "SELECT count(*) FROM vessel"), ask("filled", "SELECT count(*) FROM vessel WHERE round(draught_m * 100) = draught_cm"),
-		ask("berths", "SELECT count(*) FROM berth"), ask("pilots", "SELECT count(*) FROM pilot"), strings.Join(applied, " ")}, ", ")
+	return strings.Join(
+		[]string{
+			ask("vessels", "SELECT count(*) FROM vessel"),
+			ask("filled", "SELECT count(*) FROM vessel WHERE round(draught_m * 100) = draught_cm"),
+			ask("berths", "SELECT count(*) FROM berth"),
+			ask("pilots", "SELECT count(*) FROM pilot"),
+			strings.Join(applied, " "),
+		},
+		", ",
+	)
 }
 
 const undisturbed = "vessels 250, filled 250, berths 1, pilots 1, applied 1 2 3 4"

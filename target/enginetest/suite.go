@@ -40,8 +40,19 @@ func ledgers(t *testing.T, h Harness) {
 	var written []ledger.Entry
 	head := ledger.NewHead()
 	for i, action := range []ledger.Action{ledger.Applied, ledger.Failed, ledger.RolledBack} {
-		e := head.Next(ledger.Entry{Action: action, Step: step.Number(strings.Repeat("7", i+1)), Slug: odd, Checksum: step.Sum([]byte(odd)), Deployment: "1", Actor: odd,
-			DurationMS: 1 << 40, Detail: []byte(`{"error":"` + "nö \\\\n \\\" % ?" + `"}`)}, time.Date(2026, 11, 3, 7, 1, 2, 1000*(i+1), time.UTC))
+		e := head.Next(
+			ledger.Entry{
+				Action:     action,
+				Step:       step.Number(strings.Repeat("7", i+1)),
+				Slug:       odd,
+				Checksum:   step.Sum([]byte(odd)),
+				Deployment: "1",
+				Actor:      odd,
+				DurationMS: 1 << 40,
+				Detail:     []byte(`{"error":"` + "nö \\\\n \\\" % ?" + `"}`),
+			},
+			time.Date(2026, 11, 3, 7, 1, 2, 1000*(i+1), time.UTC),
+		)
 		written, head = append(written, e), e.Head()
 	}
 	require.NoError(t, session.Append(t.Context(), written[0]))
@@ -80,7 +91,13 @@ func locks(t *testing.T, h Harness) {
 	one.Unlock()
 	require.NoError(t, other.Lock(t.Context()), "given back")
 	other.Close()
-	require.Eventually(t, func() bool { return one.Lock(t.Context()) == nil }, 10*time.Second, 10*time.Millisecond, "a session that ends gives it back")
+	require.Eventually(
+		t,
+		func() bool { return one.Lock(t.Context()) == nil },
+		10*time.Second,
+		10*time.Millisecond,
+		"a session that ends gives it back",
+	)
 
 	elsewhere := h.connect(t, h.Fresh(t))
 	require.NoError(t, elsewhere.Lock(t.Context()), "another target has a lock of its own")
@@ -108,7 +125,15 @@ func steps(t *testing.T, h Harness) {
 		assert.Equal(t, undisturbed, y.haul())
 	})
 	t.Run("a step that fails", func(t *testing.T) {
-		y := newYard(t, h, map[string]string{"1-a.sql": "CREATE TABLE a (id INTEGER NOT NULL PRIMARY KEY);", "2-b.sql": "INSERT INTO a VALUES (1);\nINSERT INTO a VALUES (1);", "3-c.sql": "CREATE TABLE c (id INTEGER);"})
+		y := newYard(
+			t,
+			h,
+			map[string]string{
+				"1-a.sql": "CREATE TABLE a (id INTEGER NOT NULL PRIMARY KEY);",
+				"2-b.sql": "INSERT INTO a VALUES (1);\nINSERT INTO a VALUES (1);",
+				"3-c.sql": "CREATE TABLE c (id INTEGER);",
+			},
+		)
 		result := y.promote()
 		require.Equal(t, deploy.Failed, result.Outcome)
 		assert.Equal(t, "2", string(result.Failure.Step))
@@ -121,7 +146,15 @@ func steps(t *testing.T, h Harness) {
 		assert.Equal(t, "1", y.query("SELECT count(*) FROM a"))
 	})
 	t.Run("a check that does not hold", func(t *testing.T) {
-		y := newYard(t, h, map[string]string{"1-a.sql": "CREATE TABLE a (id INTEGER);", "2-b.sql": "INSERT INTO a VALUES (1);", "2-b.check.sql": "SELECT count(*) = 2 FROM a;"})
+		y := newYard(
+			t,
+			h,
+			map[string]string{
+				"1-a.sql":       "CREATE TABLE a (id INTEGER);",
+				"2-b.sql":       "INSERT INTO a VALUES (1);",
+				"2-b.check.sql": "SELECT count(*) = 2 FROM a;",
+			},
+		)
 		result := y.promote()
 		require.Equal(t, deploy.Failed, result.Outcome)
 		assert.Contains(t, result.Failure.Message, "the check does not hold")
@@ -134,7 +167,13 @@ func steps(t *testing.T, h Harness) {
 		y.promoted()
 	})
 	t.Run("statement by statement", func(t *testing.T) {
-		y := newYard(t, h, map[string]string{"1-a.sql": autocommit + "CREATE TABLE a (id INTEGER NOT NULL PRIMARY KEY);\nINSERT INTO a VALUES (1);\nINSERT INTO a VALUES (1);\nCREATE TABLE b (id INTEGER);"})
+		y := newYard(
+			t,
+			h,
+			map[string]string{
+				"1-a.sql": autocommit + "CREATE TABLE a (id INTEGER NOT NULL PRIMARY KEY);\nINSERT INTO a VALUES (1);\nINSERT INTO a VALUES (1);\nCREATE TABLE b (id INTEGER);",
+			},
+		)
 		require.Equal(t, deploy.Failed, y.promote().Outcome)
 		assert.Equal(t, "1", y.query("SELECT count(*) FROM a"), "what was done stays")
 		assert.Equal(t, 3, y.view().State.Of("1").Progress.Statement)
@@ -163,7 +202,15 @@ func sessions(t *testing.T, h Harness) {
 	for name, left := range h.Leaves {
 		for _, mode := range []string{"", autocommit} {
 			t.Run(name+" "+strings.ReplaceAll(strings.Trim(mode, "/*-\n"), "\n", ""), func(t *testing.T) {
-				y := newYard(t, h, map[string]string{"1-leave.sql": mode + left.Script, "2-look.sql": "CREATE TABLE a (id INTEGER);", "2-look.check.sql": left.Gone + ";"})
+				y := newYard(
+					t,
+					h,
+					map[string]string{
+						"1-leave.sql":      mode + left.Script,
+						"2-look.sql":       "CREATE TABLE a (id INTEGER);",
+						"2-look.check.sql": left.Gone + ";",
+					},
+				)
 				y.promoted()
 				assert.Equal(t, ledger.StatusApplied, y.status("2"))
 			})
@@ -232,7 +279,13 @@ func snapshots(t *testing.T, h Harness) {
 		names = append(names, string(o.Kind)+" "+o.Name)
 	}
 	for _, kind := range []schema.Kind{schema.Table, schema.Column, schema.Constraint, schema.Index, schema.View} {
-		assert.True(t, slices.ContainsFunc(names, func(n string) bool { return strings.HasPrefix(n, string(kind)+" ") }), "%s is among %v", kind, names)
+		assert.True(
+			t,
+			slices.ContainsFunc(names, func(n string) bool { return strings.HasPrefix(n, string(kind)+" ") }),
+			"%s is among %v",
+			kind,
+			names,
+		)
 	}
 
 	for _, hotfix := range []struct{ sql, shows string }{
@@ -242,7 +295,16 @@ func snapshots(t *testing.T, h Harness) {
 		before := see(one)
 		require.NoError(t, h.Exec(t, one, hotfix.sql))
 		found := schema.Compare(before, see(one))
-		assert.True(t, slices.ContainsFunc(found, func(d schema.Difference) bool { return strings.HasPrefix(d.String(), hotfix.shows) }), "%s shows among %v", hotfix.sql, found)
+		assert.True(
+			t,
+			slices.ContainsFunc(
+				found,
+				func(d schema.Difference) bool { return strings.HasPrefix(d.String(), hotfix.shows) },
+			),
+			"%s shows among %v",
+			hotfix.sql,
+			found,
+		)
 		assert.NotEqual(t, before.Fingerprint(), see(one).Fingerprint())
 	}
 	before := see(one)
@@ -251,7 +313,16 @@ func snapshots(t *testing.T, h Harness) {
 }
 
 func empties(t *testing.T, h Harness) {
-	y := newYard(t, h, map[string]string{"1-a.sql": strings.Join(berths, ";\n") + ";\nINSERT INTO quay VALUES (1, 'North');\nINSERT INTO berth (id, quay_id) VALUES (1, 1);"})
+	y := newYard(
+		t,
+		h,
+		map[string]string{
+			"1-a.sql": strings.Join(
+				berths,
+				";\n",
+			) + ";\nINSERT INTO quay VALUES (1, 'North');\nINSERT INTO berth (id, quay_id) VALUES (1, 1);",
+		},
+	)
 	y.promoted()
 	rebuilt := y.run(plan.Rebuild(y.view()))
 	require.Equal(t, deploy.Done, rebuilt.Outcome, "%v", rebuilt.Failure)
@@ -263,10 +334,16 @@ func looks(t *testing.T, h Harness) {
 	url := h.Fresh(t)
 	session := h.connect(t, url)
 	dialect := h.Engine.Dialect()
-	script, err := dialect.Cut([]byte("CREATE TABLE berth (id INTEGER, name VARCHAR(40));\nCREATE INDEX berth_name ON berth (name);\nALTER TABLE berth ADD COLUMN depth INTEGER;\n" +
-		"CREATE VIEW deep AS SELECT id FROM berth;\nUPDATE berth SET depth = 1;\nDROP TABLE crane;"))
+	script, err := dialect.Cut(
+		[]byte(
+			"CREATE TABLE berth (id INTEGER, name VARCHAR(40));\nCREATE INDEX berth_name ON berth (name);\nALTER TABLE berth ADD COLUMN depth INTEGER;\n" +
+				"CREATE VIEW deep AS SELECT id FROM berth;\nUPDATE berth SET depth = 1;\nDROP TABLE crane;",
+		),
+	)
 	require.NoError(t, err)
-	check, err := dialect.Cut([]byte("SELECT count(*) = 0 FROM berth; SELECT count(*) = 1 FROM berth; SELECT 1 FROM nowhere"))
+	check, err := dialect.Cut(
+		[]byte("SELECT count(*) = 0 FROM berth; SELECT count(*) = 1 FROM berth; SELECT 1 FROM nowhere"),
+	)
 	require.NoError(t, err)
 	read := dialect.Objects(script, 1, 0)
 	assert.Equal(t, []evidence.Blind{{Statement: 5, Line: 5, What: "UPDATE"}}, read.Blind)
@@ -291,7 +368,18 @@ func looks(t *testing.T, h Harness) {
 	for i, name := range there { // an index's name may be its table's
 		there[i] = strings.Replace(name, "index berth.", "index ", 1)
 	}
-	assert.Equal(t, []string{"column berth.depth", "column berth.id", "column berth.name", "index berth_name", "table berth", "view deep"}, there)
+	assert.Equal(
+		t,
+		[]string{
+			"column berth.depth",
+			"column berth.id",
+			"column berth.name",
+			"index berth_name",
+			"table berth",
+			"view deep",
+		},
+		there,
+	)
 	var holds []bool
 	for _, o := range outcomes {
 		holds = append(holds, o.Holds)
@@ -301,7 +389,15 @@ func looks(t *testing.T, h Harness) {
 	assert.Equal(t, "0", h.Query(t, url, "SELECT count(*) FROM berth"))
 	assert.True(t, dialect.OnlyRows(script[4]))
 	assert.False(t, dialect.OnlyRows(script[0]))
-	assert.Len(t, dialect.Losses([]byte("DROP TABLE a;\nDELETE FROM b;\nUPDATE c SET d = 1;\nCREATE TABLE e (f INTEGER);\nALTER TABLE e DROP COLUMN f;")), 4)
+	assert.Len(
+		t,
+		dialect.Losses(
+			[]byte(
+				"DROP TABLE a;\nDELETE FROM b;\nUPDATE c SET d = 1;\nCREATE TABLE e (f INTEGER);\nALTER TABLE e DROP COLUMN f;",
+			),
+		),
+		4,
+	)
 	for _, c := range []struct {
 		before, after string
 		is            sqltext.Change
@@ -400,7 +496,10 @@ func scratches(t *testing.T, h Harness) {
 	scratch, err := workshop.NewScratch(t.Context(), url, "", true)
 	require.NoError(t, err)
 	assert.Empty(t, h.see(t, scratch).Objects, "it is empty, and not the target")
-	require.NoError(t, scratch.Run(t.Context(), []byte("CREATE TABLE b (id INTEGER);\nCREATE INDEX b_id ON b (id);"), false))
+	require.NoError(
+		t,
+		scratch.Run(t.Context(), []byte("CREATE TABLE b (id INTEGER);\nCREATE INDEX b_id ON b (id);"), false),
+	)
 	err = scratch.Run(t.Context(), []byte("CREATE TABLE c (id INTEGER);\n\nSELEC;"), false)
 	assert.ErrorContains(t, err, "line 3")
 	assert.NotEmpty(t, h.see(t, scratch).Objects)

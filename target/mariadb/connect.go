@@ -36,7 +36,8 @@ func configOf(reference, database string) (*mysql.Config, error) {
 		return &engine.ConnectError{Kind: engine.BadURL, Message: message, Fix: fix}
 	}
 	u, err := url.Parse(reference)
-	if err != nil || u.Scheme != "mysql" && u.Scheme != "mariadb" || u.Host == "" || u.Opaque != "" || u.User.Username() == "" {
+	if err != nil || u.Scheme != "mysql" && u.Scheme != "mariadb" || u.Host == "" || u.Opaque != "" ||
+		u.User.Username() == "" {
 		return nil, bad("the connection URL cannot be read", form)
 	}
 	config := mysql.NewConfig()
@@ -58,11 +59,17 @@ func configOf(reference, database string) (*mysql.Config, error) {
 			switch value {
 			case "off":
 			case "on":
-				config.TLS = &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12} // which the URL asks for
+				config.TLS = &tls.Config{
+					InsecureSkipVerify: true,
+					MinVersion:         tls.VersionTLS12,
+				} // which the URL asks for
 			case "verify":
 				config.TLS = &tls.Config{ServerName: u.Hostname(), MinVersion: tls.VersionTLS12}
 			default:
-				return nil, bad("the connection URL says tls="+value, "tls is off, on (encrypted, whoever answers) or verify")
+				return nil, bad(
+					"the connection URL says tls="+value,
+					"tls is off, on (encrypted, whoever answers) or verify",
+				)
 			}
 		case "tls-ca":
 		default:
@@ -73,7 +80,10 @@ func configOf(reference, database string) (*mysql.Config, error) {
 		text, err := os.ReadFile(file)
 		pool := x509.NewCertPool()
 		if err != nil || !pool.AppendCertsFromPEM(text) || config.TLS == nil {
-			return nil, bad("tls-ca names no file of certificates that can be read, or tls=verify is missing", "name a file in PEM form, and say tls=verify")
+			return nil, bad(
+				"tls-ca names no file of certificates that can be read, or tls=verify is missing",
+				"name a file in PEM form, and say tls=verify",
+			)
 		}
 		config.TLS.RootCAs = pool
 	}
@@ -86,7 +96,12 @@ func dial(ctx context.Context, config *mysql.Config, settings map[string]string)
 	config.Params = settings
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
-		return nil, &engine.ConnectError{Kind: engine.BadURL, Message: "the connection URL cannot be used", Fix: form, Err: err}
+		return nil, &engine.ConnectError{
+			Kind:    engine.BadURL,
+			Message: "the connection URL cannot be used",
+			Fix:     form,
+			Err:     err,
+		}
 	}
 	c := &conn{db: sql.OpenDB(connector)}
 	if c.Conn, err = c.db.Conn(ctx); err != nil {
@@ -117,29 +132,99 @@ func diagnose(config *mysql.Config, err error) error {
 	case errors.As(err, &refused):
 		switch refused.Number {
 		case 1045, 1698:
-			return failed(engine.WrongPassword, "put the right password into the URL, or let the user in from this machine", "the server at %s:%s does not let user %s in: the password is wrong, or the user is not known", host, port, config.User)
+			return failed(
+				engine.WrongPassword,
+				"put the right password into the URL, or let the user in from this machine",
+				"the server at %s:%s does not let user %s in: the password is wrong, or the user is not known",
+				host,
+				port,
+				config.User,
+			)
 		case 1044, 1130, 1227:
-			return failed(engine.NotAdmitted, fmt.Sprintf("GRANT ALL ON `%s`.* TO %s, for this machine's address", config.DBName, config.User), "the server at %s:%s does not let user %s use database %s: %s", host, port, config.User, config.DBName, refused.Message)
+			return failed(
+				engine.NotAdmitted,
+				fmt.Sprintf("GRANT ALL ON `%s`.* TO %s, for this machine's address", config.DBName, config.User),
+				"the server at %s:%s does not let user %s use database %s: %s",
+				host,
+				port,
+				config.User,
+				config.DBName,
+				refused.Message,
+			)
 		case 1049:
-			return failed(engine.NoSuchDatabase, fmt.Sprintf("CREATE DATABASE `%s`, or name another in the URL", config.DBName), "there is no database %s at %s:%s", config.DBName, host, port)
+			return failed(
+				engine.NoSuchDatabase,
+				fmt.Sprintf("CREATE DATABASE `%s`, or name another in the URL", config.DBName),
+				"there is no database %s at %s:%s",
+				config.DBName,
+				host,
+				port,
+			)
 		case 1040, 1203, 1226:
-			return failed(engine.TooMany, "try again later, or raise max_connections", "the server at %s:%s takes no more connections: %s", host, port, refused.Message)
+			return failed(
+				engine.TooMany,
+				"try again later, or raise max_connections",
+				"the server at %s:%s takes no more connections: %s",
+				host,
+				port,
+				refused.Message,
+			)
 		}
-		return failed(engine.Unknown, "see the server's log", "the server at %s:%s refuses the connection: %s", host, port, refused.Message)
+		return failed(
+			engine.Unknown,
+			"see the server's log",
+			"the server at %s:%s refuses the connection: %s",
+			host,
+			port,
+			refused.Message,
+		)
 	case errors.As(err, &dns):
 		return failed(engine.NoSuchHost, "look at the host's name in the URL", "there is no host %s", host)
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return failed(engine.NobodyListens, "start the server, or put the right host and port into the URL", "nobody listens at %s:%s", host, port)
+		return failed(
+			engine.NobodyListens,
+			"start the server, or put the right host and port into the URL",
+			"nobody listens at %s:%s",
+			host,
+			port,
+		)
 	case errors.Is(err, mysql.ErrNoTLS):
-		return failed(engine.NoTLS, "give the server a certificate, or say tls=off where nobody can listen in", "the server at %s:%s speaks no TLS, and the URL asks for it", host, port)
+		return failed(
+			engine.NoTLS,
+			"give the server a certificate, or say tls=off where nobody can listen in",
+			"the server at %s:%s speaks no TLS, and the URL asks for it",
+			host,
+			port,
+		)
 	case errors.As(err, &authority), errors.As(err, &name), errors.As(err, &verification), errors.As(err, &record):
-		return failed(engine.BadCertificate, "name the authority's file with tls-ca, or the host as the certificate has it", "the certificate of the server at %s:%s cannot be trusted: %s", host, port, err)
+		return failed(
+			engine.BadCertificate,
+			"name the authority's file with tls-ca, or the host as the certificate has it",
+			"the certificate of the server at %s:%s cannot be trusted: %s",
+			host,
+			port,
+			err,
+		)
 	case errors.Is(err, context.Canceled):
 		return err
 	case errors.As(err, &network) && network.Timeout(), errors.Is(err, context.DeadlineExceeded):
-		return failed(engine.NoAnswer, "look whether a firewall stands in between", "no answer from %s:%s within %s", host, port, connectTimeout)
+		return failed(
+			engine.NoAnswer,
+			"look whether a firewall stands in between",
+			"no answer from %s:%s within %s",
+			host,
+			port,
+			connectTimeout,
+		)
 	}
-	return failed(engine.Unknown, "look whether a MariaDB server answers there", "the connection to %s:%s failed: %s", host, port, err)
+	return failed(
+		engine.Unknown,
+		"look whether a MariaDB server answers there",
+		"the connection to %s:%s failed: %s",
+		host,
+		port,
+		err,
+	)
 }
 
 // conn is one connection. It is safe for concurrent use, as *sql.Conn is.
@@ -218,7 +303,12 @@ func (c *conn) wrap(err error) error {
 			return &engine.LostError{Err: errors.New(refused.Message)}
 		}
 		return &engine.ServerError{Kind: kindOf(code), SQLState: code, Message: engine.Bounded(refused.Message)}
-	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, sql.ErrConnDone), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.As(err, &network) && !network.Timeout():
+	case errors.Is(err, driver.ErrBadConn),
+		errors.Is(err, mysql.ErrInvalidConn),
+		errors.Is(err, sql.ErrConnDone),
+		errors.Is(err, io.EOF),
+		errors.Is(err, io.ErrUnexpectedEOF),
+		errors.As(err, &network) && !network.Timeout():
 		c.lost = true
 		return &engine.LostError{Err: err}
 	}

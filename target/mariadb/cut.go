@@ -11,7 +11,15 @@ import (
 
 // rules are the server's, with its usual sql_mode.
 // Source: https://mariadb.com/kb/en/lexical-structure/
-var rules = words.Rules{Quotes: "`", Texts: `'"`, Backslashes: true, Hashes: true, SpacedDash: true, Executed: true, Variables: "@:"}
+var rules = words.Rules{
+	Quotes:      "`",
+	Texts:       `'"`,
+	Backslashes: true,
+	Hashes:      true,
+	SpacedDash:  true,
+	Executed:    true,
+	Variables:   "@:",
+}
 
 // delimiterLine is a command of the server's own client: the statements below it end
 // with another text.
@@ -28,9 +36,13 @@ func cut(text []byte) ([]sqltext.Statement, error) {
 	opening := true // nothing but white space stands before, in the same line
 	for at := 0; at < len(text); {
 		if opening {
-			if line := delimiterLine.FindSubmatch(text[at:]); line != nil && !words.InWord(byteAt(text, at+len("delimiter"))) {
+			if line := delimiterLine.FindSubmatch(text[at:]); line != nil &&
+				!words.InWord(byteAt(text, at+len("delimiter"))) {
 				if len(line[1]) == 0 || bytes.ContainsRune(line[1], '\\') {
-					return nil, c.Error(at, "DELIMITER needs the text that statements are to end with, such as //, and no backslash in it")
+					return nil, c.Error(
+						at,
+						"DELIMITER needs the text that statements are to end with, such as //, and no backslash in it",
+					)
 				}
 				delimiter = string(line[1])
 				at += len(line[0])
@@ -45,7 +57,10 @@ func cut(text []byte) ([]sqltext.Statement, error) {
 		}
 		if rest := text[at:]; len(rest) > 1 && rest[0] == '\\' {
 			if rest[1] != 'g' && rest[1] != 'G' {
-				return nil, c.Error(at, "commands that begin with a backslash belong to the mariadb client, and are no SQL: take this out")
+				return nil, c.Error(
+					at,
+					"commands that begin with a backslash belong to the mariadb client, and are no SQL: take this out",
+				)
 			}
 			c.End()
 			body, opening = compound{}, false
@@ -117,7 +132,8 @@ func (b *compound) read(t words.Token) {
 		b.may = false // BEGIN alone opens a transaction
 	case !b.may:
 		b.may = b.create && t.Any("PROCEDURE", "FUNCTION", "TRIGGER", "EVENT", "PACKAGE")
-		b.create = b.create && !t.Any("TABLE", "VIEW", "INDEX", "SEQUENCE", "DATABASE", "SCHEMA", "USER", "ROLE", "SERVER")
+		b.create = b.create &&
+			!t.Any("TABLE", "VIEW", "INDEX", "SEQUENCE", "DATABASE", "SCHEMA", "USER", "ROLE", "SERVER")
 	case t.Any("BEGIN", "CASE"):
 		b.depth++
 	case t.Is("END") && b.depth > 0:

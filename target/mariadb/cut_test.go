@@ -20,13 +20,29 @@ var scripts = map[string][]string{
 	"":                            nil,
 	"# nothing\n;; -- ;\n/* ; */": nil,
 	"SELECT 1; SELECT 2":          {"SELECT 1", "SELECT 2"},
-	"SELECT 'a;\\'b', \"c;\\\"\", 'd'';', `e;` FROM (SELECT 1 AS `e;`) x; SELECT 3 # ;\n;": {"SELECT 'a;\\'b', \"c;\\\"\", 'd'';', `e;` FROM (SELECT 1 AS `e;`) x", "SELECT 3"},
-	"SELECT 5--2; SELECT 5 -- 2;\n; SELECT 4 /* ; */ + 1;":                                 {"SELECT 5--2", "SELECT 5", "SELECT 4 /* ; */ + 1"},
-	"/*!40101 SET NAMES utf8mb4 */; SELECT /*! 1 +*/ 1;":                                   {"/*!40101 SET NAMES utf8mb4 */", "SELECT /*! 1 +*/ 1"},
+	"SELECT 'a;\\'b', \"c;\\\"\", 'd'';', `e;` FROM (SELECT 1 AS `e;`) x; SELECT 3 # ;\n;": {
+		"SELECT 'a;\\'b', \"c;\\\"\", 'd'';', `e;` FROM (SELECT 1 AS `e;`) x",
+		"SELECT 3",
+	},
+	"SELECT 5--2; SELECT 5 -- 2;\n; SELECT 4 /* ; */ + 1;": {
+		"SELECT 5--2",
+		"SELECT 5",
+		"SELECT 4 /* ; */ + 1",
+	},
+	"/*!40101 SET NAMES utf8mb4 */; SELECT /*! 1 +*/ 1;": {
+		"/*!40101 SET NAMES utf8mb4 */",
+		"SELECT /*! 1 +*/ 1",
+	},
 	"SELECT /*!50000 1; ": {"SELECT /*!50000 1"},
-	"DELIMITER //\nCREATE PROCEDURE p() BEGIN SELECT 1; SELECT 2; END//\nDELIMITER ;\nSELECT 3;": {"CREATE PROCEDURE p() BEGIN SELECT 1; SELECT 2; END", "SELECT 3"},
+	"DELIMITER //\nCREATE PROCEDURE p() BEGIN SELECT 1; SELECT 2; END//\nDELIMITER ;\nSELECT 3;": {
+		"CREATE PROCEDURE p() BEGIN SELECT 1; SELECT 2; END",
+		"SELECT 3",
+	},
 	"delimiter $$\nCREATE FUNCTION f() RETURNS INT DETERMINISTIC BEGIN RETURN 1; END$$\n\nDELIMITER ;\nSELECT 4\\G\nSELECT 5\\g\n": {
-		"CREATE FUNCTION f() RETURNS INT DETERMINISTIC BEGIN RETURN 1; END", "SELECT 4", "SELECT 5"},
+		"CREATE FUNCTION f() RETURNS INT DETERMINISTIC BEGIN RETURN 1; END",
+		"SELECT 4",
+		"SELECT 5",
+	},
 	"SELECT '— ö 潮';  SELECT @a:=1, @@version;": {"SELECT '— ö 潮'", "SELECT @a:=1, @@version"},
 	"SELECT 1 AS delimiter_x;\nSELECT 2":        {"SELECT 1 AS delimiter_x", "SELECT 2"},
 }
@@ -34,11 +50,24 @@ var scripts = map[string][]string{
 // bare are bodies that the client would cut at their first semicolon.
 var bare = map[string][]string{
 	"CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW BEGIN IF NEW.x > 1 THEN SET NEW.x = 1; ELSEIF NEW.x = 0 THEN SET NEW.x = CASE WHEN 1 THEN 2 END; END IF; END; SELECT 1;": {
-		"CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW BEGIN IF NEW.x > 1 THEN SET NEW.x = 1; ELSEIF NEW.x = 0 THEN SET NEW.x = CASE WHEN 1 THEN 2 END; END IF; END", "SELECT 1"},
+		"CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW BEGIN IF NEW.x > 1 THEN SET NEW.x = 1; ELSEIF NEW.x = 0 THEN SET NEW.x = CASE WHEN 1 THEN 2 END; END IF; END",
+		"SELECT 1",
+	},
 	"CREATE OR REPLACE PROCEDURE p() BEGIN DECLARE i INT DEFAULT 0; WHILE i < 3 DO SET i = i + 1; END WHILE; l: LOOP LEAVE l; END LOOP; CASE i WHEN 1 THEN SELECT 1; ELSE BEGIN END; END CASE; REPEAT SET i = 0; UNTIL i = 0 END REPEAT; END; SELECT 2": {
-		"CREATE OR REPLACE PROCEDURE p() BEGIN DECLARE i INT DEFAULT 0; WHILE i < 3 DO SET i = i + 1; END WHILE; l: LOOP LEAVE l; END LOOP; CASE i WHEN 1 THEN SELECT 1; ELSE BEGIN END; END CASE; REPEAT SET i = 0; UNTIL i = 0 END REPEAT; END", "SELECT 2"},
-	"BEGIN; INSERT INTO a VALUES (1); COMMIT; BEGIN NOT ATOMIC SELECT 1; SELECT 2; END; SELECT 3": {"BEGIN", "INSERT INTO a VALUES (1)", "COMMIT", "BEGIN NOT ATOMIC SELECT 1; SELECT 2; END", "SELECT 3"},
-	"CREATE TABLE `trigger` (a INT); SELECT 1":                                                    {"CREATE TABLE `trigger` (a INT)", "SELECT 1"},
+		"CREATE OR REPLACE PROCEDURE p() BEGIN DECLARE i INT DEFAULT 0; WHILE i < 3 DO SET i = i + 1; END WHILE; l: LOOP LEAVE l; END LOOP; CASE i WHEN 1 THEN SELECT 1; ELSE BEGIN END; END CASE; REPEAT SET i = 0; UNTIL i = 0 END REPEAT; END",
+		"SELECT 2",
+	},
+	"BEGIN; INSERT INTO a VALUES (1); COMMIT; BEGIN NOT ATOMIC SELECT 1; SELECT 2; END; SELECT 3": {
+		"BEGIN",
+		"INSERT INTO a VALUES (1)",
+		"COMMIT",
+		"BEGIN NOT ATOMIC SELECT 1; SELECT 2; END",
+		"SELECT 3",
+	},
+	"CREATE TABLE `trigger` (a INT); SELECT 1": {
+		"CREATE TABLE `trigger` (a INT)",
+		"SELECT 1",
+	},
 }
 
 func texts(statements []sqltext.Statement) (all []string) {
@@ -96,7 +125,8 @@ func TestTheServerIsSentTheSame(t *testing.T) {
 		}
 		rest := sent[:0]
 		for _, one := range sent {
-			if tokens := rules.Tokens([]byte(one)); len(tokens) > 0 && !strings.HasPrefix(one, "select @@version_comment") {
+			if tokens := rules.Tokens([]byte(one)); len(tokens) > 0 &&
+				!strings.HasPrefix(one, "select @@version_comment") {
 				rest = append(rest, joined(one))
 			}
 		}

@@ -69,7 +69,10 @@ func (dialect) SessionOf(statements []sqltext.Statement) sqltext.Session {
 			if is.verb == sets {
 				what = "prepared statement"
 			}
-			left.Lost = append(left.Lost, sqltext.Lost{What: what, Name: is.name, Line: s.Line, Needs: words.Mention(is.name)})
+			left.Lost = append(
+				left.Lost,
+				sqltext.Lost{What: what, Name: is.name, Line: s.Line, Needs: words.Mention(is.name)},
+			)
 		case is.verb == sets:
 			left.Again = append(left.Again, s)
 		case is.verb == changes && len(is.effects) > 0: // a temporary table is dropped
@@ -88,7 +91,12 @@ func (dialect) Beyond(text []byte) string {
 	}
 	for _, s := range statements {
 		if is := shapeOf(s); is.verb == beyond {
-			return fmt.Sprintf("line %d: %s reaches beyond the database: %s", s.Line, evidence.FirstWords(s.SQL), is.what)
+			return fmt.Sprintf(
+				"line %d: %s reaches beyond the database: %s",
+				s.Line,
+				evidence.FirstWords(s.SQL),
+				is.what,
+			)
 		}
 		if name := otherDatabase(s); name != "" {
 			return fmt.Sprintf("line %d names %s, which may be another database's", s.Line, name)
@@ -126,15 +134,26 @@ func (d dialect) Review(s step.Step, may []string) (problems, notes step.Problem
 		return func(i int, statement sqltext.Statement) (refused, noted string) {
 			is := shapeOf(statement)
 			if refused = cmp.Or(d.NamesOurs(statement), refusal(is, mode, may)); refused == "" && mode == step.Batches {
-				refused = review.Endless(i, is.change, "UPDATE, DELETE or INSERT", "WHERE … IS NULL LIMIT "+sqltext.BatchPlace)
+				refused = review.Endless(
+					i,
+					is.change,
+					"UPDATE, DELETE or INSERT",
+					"WHERE … IS NULL LIMIT "+sqltext.BatchPlace,
+				)
 			}
 			switch {
 			case alone && !told && commits(statement):
 				told = true
-				noted = fmt.Sprintf("MariaDB commits by itself before and after this (%s): the %d statements of the file run one by one, each with a row in the ledger before it, and what ran before a failure stays",
-					evidence.FirstWords(statement.SQL), len(statements))
+				noted = fmt.Sprintf(
+					"MariaDB commits by itself before and after this (%s): the %d statements of the file run one by one, each with a row in the ledger before it, and what ran before a failure stays",
+					evidence.FirstWords(statement.SQL),
+					len(statements),
+				)
 				if len(statements) == 1 {
-					noted = fmt.Sprintf("MariaDB commits by itself before and after this (%s): it cannot be rolled back", evidence.FirstWords(statement.SQL))
+					noted = fmt.Sprintf(
+						"MariaDB commits by itself before and after this (%s): it cannot be rolled back",
+						evidence.FirstWords(statement.SQL),
+					)
 				}
 			case is.verb == other:
 				noted = "this begins with no word that Vorrang knows of MariaDB; whether it is right, the server decides"

@@ -17,7 +17,12 @@ func (Engine) Draft(is, should schema.Schema, style schema.Style) schema.Script 
 	if !style.Owners {
 		is, should = is.Without(schema.OwnedByRole), should.Without(schema.OwnedByRole)
 	}
-	d := &drafter{before: schema.ByKey(is), after: schema.ByKey(should), had: schema.Tables(is, schema.Constraint, schema.Index), have: schema.Tables(should, schema.Constraint, schema.Index)}
+	d := &drafter{
+		before: schema.ByKey(is),
+		after:  schema.ByKey(should),
+		had:    schema.Tables(is, schema.Constraint, schema.Index),
+		have:   schema.Tables(should, schema.Constraint, schema.Index),
+	}
 	d.keysGo()
 	d.tables()
 	d.others()
@@ -70,7 +75,10 @@ func (d *drafter) alter(into *[]schema.Drafted, table string, parts []string, ho
 func (d *drafter) tables() {
 	for _, name := range slices.Sorted(maps.Keys(d.had)) {
 		if _, stays := d.have[name]; !stays {
-			d.changes = append(d.changes, schema.Drafted{SQL: "DROP TABLE " + name, Loses: "the table " + name + " with its rows"})
+			d.changes = append(
+				d.changes,
+				schema.Drafted{SQL: "DROP TABLE " + name, Loses: "the table " + name + " with its rows"},
+			)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.have)) {
@@ -98,7 +106,14 @@ func (d *drafter) tables() {
 // change alters a table that stays.
 func (d *drafter) change(was, now schema.Described) {
 	if was.Props[schema.Partitioned] != now.Props[schema.Partitioned] {
-		d.undrafted = append(d.undrafted, schema.Unsupported{Kind: schema.Table, Name: now.Name, Why: "its partitions are others; write the step by hand"})
+		d.undrafted = append(
+			d.undrafted,
+			schema.Unsupported{
+				Kind: schema.Table,
+				Name: now.Name,
+				Why:  "its partitions are others; write the step by hand",
+			},
+		)
 		return
 	}
 	var parts, loses, takes []string
@@ -136,7 +151,8 @@ func (d *drafter) change(was, now schema.Described) {
 		case !maps.Equal(old.Props, c.Props):
 			parts = append(parts, "MODIFY COLUMN "+columnText(c))
 		}
-		if there && (old.Props[schema.DataType] != c.Props[schema.DataType] || old.Props[schema.Null] == "" && c.Props[schema.Null] == "no") {
+		if there &&
+			(old.Props[schema.DataType] != c.Props[schema.DataType] || old.Props[schema.Null] == "" && c.Props[schema.Null] == "no") {
 			takes = append(takes, c.Name)
 		}
 	}
@@ -274,7 +290,8 @@ func inOrder(list []schema.Object) []schema.Object {
 		}
 		seen[o.Name] = true
 		for _, other := range list {
-			if name := regexp.QuoteMeta(strings.TrimSuffix(other.Local(), "()")); other.Name != o.Name && regexp.MustCompile(`(^|\W)`+name+`($|\W)`).MatchString(o.Props[schema.Definition]) {
+			if name := regexp.QuoteMeta(strings.TrimSuffix(other.Local(), "()")); other.Name != o.Name &&
+				regexp.MustCompile(`(^|\W)`+name+`($|\W)`).MatchString(o.Props[schema.Definition]) {
 				visit(other)
 			}
 		}

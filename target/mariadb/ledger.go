@@ -53,8 +53,23 @@ func (c *conn) entries(ctx context.Context, query string, args ...any) ([]ledger
 		if err := errors.Join(err, bad, also); err != nil {
 			return fmt.Errorf("entry %s cannot be read: %w", row[0], err)
 		}
-		entries = append(entries, ledger.Entry{Seq: seq, At: at, Action: ledger.Action(row[2]), Step: step.Number(row[3]), Slug: row[4], Checksum: step.Checksum(row[5]),
-			Deployment: row[6], Actor: row[7], DurationMS: duration, Detail: []byte(row[9]), PrevHash: row[10], Hash: row[11]})
+		entries = append(
+			entries,
+			ledger.Entry{
+				Seq:        seq,
+				At:         at,
+				Action:     ledger.Action(row[2]),
+				Step:       step.Number(row[3]),
+				Slug:       row[4],
+				Checksum:   step.Checksum(row[5]),
+				Deployment: row[6],
+				Actor:      row[7],
+				DurationMS: duration,
+				Detail:     []byte(row[9]),
+				PrevHash:   row[10],
+				Hash:       row[11],
+			},
+		)
 		return nil
 	})
 	return entries, err
@@ -102,7 +117,10 @@ func (s *Session) CreateLedger(ctx context.Context) error {
 	}
 	for _, statement := range statements {
 		if err := s.own.exec(ctx, string(statement.SQL)); err != nil {
-			return fmt.Errorf("create the ledger (the URL's user needs CREATE and TRIGGER on the database; with binary logs and without SUPER the server needs log_bin_trust_function_creators): %w", err)
+			return fmt.Errorf(
+				"create the ledger (the URL's user needs CREATE and TRIGGER on the database; with binary logs and without SUPER the server needs log_bin_trust_function_creators): %w",
+				err,
+			)
 		}
 	}
 	return nil
@@ -177,9 +195,26 @@ func (c *conn) write(ctx context.Context, entries []ledger.Entry) error {
 	for some := range slices.Chunk(entries, most) {
 		var args []any
 		for _, e := range some {
-			args = append(args, e.Seq, e.At.UTC().Format(atLayout), string(e.Action), string(e.Step), e.Slug, string(e.Checksum), e.Deployment, e.Actor, e.DurationMS, string(e.Detail), e.PrevHash, e.Hash)
+			args = append(
+				args,
+				e.Seq,
+				e.At.UTC().Format(atLayout),
+				string(e.Action),
+				string(e.Step),
+				e.Slug,
+				string(e.Checksum),
+				e.Deployment,
+				e.Actor,
+				e.DurationMS,
+				string(e.Detail),
+				e.PrevHash,
+				e.Hash,
+			)
 		}
-		back, err := c.entries(ctx, insert+strings.TrimSuffix(strings.Repeat(place+", ", len(some)), ", ")+" RETURNING "+columns, args...)
+		back, err := c.entries(
+			ctx,
+			insert+strings.TrimSuffix(strings.Repeat(place+", ", len(some)), ", ")+" RETURNING "+columns,
+			args...)
 		var refused *engine.ServerError
 		if errors.As(err, &refused) && refused.Kind != engine.LockTimeout {
 			return &engine.LedgerError{Err: err}
@@ -187,8 +222,14 @@ func (c *conn) write(ctx context.Context, entries []ledger.Entry) error {
 		if err != nil {
 			return err
 		}
-		if !slices.EqualFunc(back, some, func(a, b ledger.Entry) bool { return a.Hash == b.Hash && a.Sum() == b.Hash }) {
-			return &engine.LedgerError{Err: fmt.Errorf("what stands there is not what was written; a trigger on %s changes it", ledgerTable)}
+		if !slices.EqualFunc(
+			back,
+			some,
+			func(a, b ledger.Entry) bool { return a.Hash == b.Hash && a.Sum() == b.Hash },
+		) {
+			return &engine.LedgerError{
+				Err: fmt.Errorf("what stands there is not what was written; a trigger on %s changes it", ledgerTable),
+			}
 		}
 	}
 	return nil

@@ -43,8 +43,12 @@ func (s *Session) Lock(ctx context.Context) error {
 	s.locked = true
 	if err := s.Alive(ctx); err != nil {
 		s.Unlock()
-		return &engine.ConnectError{Kind: engine.Pooled, Message: "at " + s.config.Addr + " answers a proxy that changes sessions, and can keep no lock",
-			Fix: "name the server itself in the URL", Err: err}
+		return &engine.ConnectError{
+			Kind:    engine.Pooled,
+			Message: "at " + s.config.Addr + " answers a proxy that changes sessions, and can keep no lock",
+			Fix:     "name the server itself in the URL",
+			Err:     err,
+		}
 	}
 	return nil
 }
@@ -53,16 +57,26 @@ func (s *Session) Lock(ctx context.Context) error {
 // without the right PROCESS.
 func (s *Session) heldBy(ctx context.Context, name string) error {
 	held := &engine.LockedError{}
-	_ = s.own.each(ctx, `SELECT p.ID, p.USER, p.TIME_MS, p.INFO FROM information_schema.PROCESSLIST p WHERE p.ID = IS_USED_LOCK(?)`, []any{name}, func(row []string) error {
-		_, _ = fmt.Sscan(row[0], &held.PID)
-		held.User = row[1]
-		return nil
-	}) // it may have been let go in between
-	if held.PID != 0 {
-		_ = s.own.each(ctx, `SELECT ATTR_VALUE FROM performance_schema.session_connect_attrs WHERE PROCESSLIST_ID = ? AND ATTR_NAME = 'program_name'`, []any{held.PID}, func(row []string) error {
-			held.Application = row[0]
+	_ = s.own.each(
+		ctx,
+		`SELECT p.ID, p.USER, p.TIME_MS, p.INFO FROM information_schema.PROCESSLIST p WHERE p.ID = IS_USED_LOCK(?)`,
+		[]any{name},
+		func(row []string) error {
+			_, _ = fmt.Sscan(row[0], &held.PID)
+			held.User = row[1]
 			return nil
-		}) // where the server keeps them
+		},
+	) // it may have been let go in between
+	if held.PID != 0 {
+		_ = s.own.each(
+			ctx,
+			`SELECT ATTR_VALUE FROM performance_schema.session_connect_attrs WHERE PROCESSLIST_ID = ? AND ATTR_NAME = 'program_name'`,
+			[]any{held.PID},
+			func(row []string) error {
+				held.Application = row[0]
+				return nil
+			},
+		) // where the server keeps them
 	}
 	return held
 }

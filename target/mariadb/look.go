@@ -11,10 +11,15 @@ import (
 
 // Identity implements engine.Session.
 func (s *Session) Identity(ctx context.Context) (identity string, err error) {
-	err = s.own.each(ctx, "SELECT CONCAT_WS(' ', @@hostname, @@port, @@datadir, DATABASE())", nil, func(row []string) error {
-		identity = row[0]
-		return nil
-	})
+	err = s.own.each(
+		ctx,
+		"SELECT CONCAT_WS(' ', @@hostname, @@port, @@datadir, DATABASE())",
+		nil,
+		func(row []string) error {
+			identity = row[0]
+			return nil
+		},
+	)
 	return identity, err
 }
 
@@ -22,7 +27,12 @@ func (s *Session) Identity(ctx context.Context) (identity string, err error) {
 func (s *Session) HasTables(ctx context.Context, tables ...string) (bool, error) {
 	for _, table := range tables {
 		schema, name, _ := strings.Cut(table, ".")
-		n, err := s.own.number(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND TABLE_SCHEMA = DATABASE()", schema, name)
+		n, err := s.own.number(
+			ctx,
+			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND TABLE_SCHEMA = DATABASE()",
+			schema,
+			name,
+		)
 		if err != nil || n == 0 {
 			return false, err
 		}
@@ -35,12 +45,19 @@ func (s *Session) Schemas([]string) {}
 
 // Existing implements engine.Session.
 func (s *Session) Existing(ctx context.Context, _ []string) (engine.Existing, error) {
-	tables, err := s.own.number(ctx, "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED') AND TABLE_NAME <> ?", ledgerTable)
+	tables, err := s.own.number(
+		ctx,
+		"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED') AND TABLE_NAME <> ?",
+		ledgerTable,
+	)
 	if err != nil {
 		return engine.Existing{}, fmt.Errorf("count the target's objects: %w", err)
 	}
-	others, err := s.own.number(ctx, `SELECT (SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE IN ('VIEW', 'SEQUENCE'))
-		+ (SELECT COUNT(*) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()) + (SELECT COUNT(*) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE())`)
+	others, err := s.own.number(
+		ctx,
+		`SELECT (SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE IN ('VIEW', 'SEQUENCE'))
+		+ (SELECT COUNT(*) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()) + (SELECT COUNT(*) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE())`,
+	)
 	return engine.Existing{Tables: int(tables), Others: int(others)}, err
 }
 
@@ -65,19 +82,31 @@ func (s *Session) Empty(ctx context.Context) (int, error) {
 			return 0, fmt.Errorf("list what is to be dropped: %w", err)
 		}
 	}
-	return len(drops), s.steps.exec(ctx, slices.Concat([]string{"SET SESSION foreign_key_checks = 0"}, drops, []string{"SET SESSION foreign_key_checks = 1"})...)
+	return len(
+			drops,
+		), s.steps.exec(
+			ctx,
+			slices.Concat(
+				[]string{"SET SESSION foreign_key_checks = 0"},
+				drops,
+				[]string{"SET SESSION foreign_key_checks = 1"},
+			)...)
 }
 
 // Probe implements engine.Session.
 func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) {
 	p := engine.Probe{Database: s.config.DBName}
 	var cipher, readOnly, trust, binlog string
-	err := s.own.each(ctx, `SELECT VERSION(), CURRENT_USER(), (SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME = 'Ssl_cipher'),
-		@@read_only, @@log_bin_trust_function_creators, @@log_bin, (SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?)`, []any{ledgerTable},
+	err := s.own.each(
+		ctx,
+		`SELECT VERSION(), CURRENT_USER(), (SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME = 'Ssl_cipher'),
+		@@read_only, @@log_bin_trust_function_creators, @@log_bin, (SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?)`,
+		[]any{ledgerTable},
 		func(row []string) error {
 			p.Version, p.User, cipher, readOnly, trust, binlog, p.HasLedger = row[0], row[1], row[2], row[3], row[4], row[5], row[6] != "0"
 			return nil
-		})
+		},
+	)
 	if err != nil {
 		return p, fmt.Errorf("look at the target: %w", err)
 	}
@@ -92,8 +121,10 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 	may := func(right string) bool { // on the database, or on all
 		for line := range strings.Lines(grants) {
 			rights, on, _ := strings.Cut(line, " ON ")
-			there := strings.HasPrefix(on, "*.*") || strings.HasPrefix(on, "`"+s.config.DBName+"`.*") || strings.HasPrefix(on, "`"+strings.ReplaceAll(s.config.DBName, "_", `\_`)+"`.*")
-			if there && (strings.Contains(rights, "ALL PRIVILEGES") || slices.Contains(strings.Split(strings.TrimPrefix(rights, "GRANT "), ", "), right)) {
+			there := strings.HasPrefix(on, "*.*") || strings.HasPrefix(on, "`"+s.config.DBName+"`.*") ||
+				strings.HasPrefix(on, "`"+strings.ReplaceAll(s.config.DBName, "_", `\_`)+"`.*")
+			if there &&
+				(strings.Contains(rights, "ALL PRIVILEGES") || slices.Contains(strings.Split(strings.TrimPrefix(rights, "GRANT "), ", "), right)) {
 				return true
 			}
 		}
@@ -118,9 +149,19 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 	if len(missing) > 0 {
 		says = "user " + p.User + " has no right to " + strings.Join(missing, ", ") + " on the database"
 	}
-	p.Look("ledger", len(missing) == 0, says, fmt.Sprintf("GRANT %s ON %s.* TO %s", strings.Join(missing, ", "), quoted(p.Database), p.User))
+	p.Look(
+		"ledger",
+		len(missing) == 0,
+		says,
+		fmt.Sprintf("GRANT %s ON %s.* TO %s", strings.Join(missing, ", "), quoted(p.Database), p.User),
+	)
 	if binlog == "1" && trust == "0" && !may("SUPER") && !p.HasLedger {
-		p.Look("triggers", false, "the server keeps a binary log, and lets nobody without SUPER make triggers", "SET GLOBAL log_bin_trust_function_creators = 1")
+		p.Look(
+			"triggers",
+			false,
+			"the server keeps a binary log, and lets nobody without SUPER make triggers",
+			"SET GLOBAL log_bin_trust_function_creators = 1",
+		)
 	}
 	if role != "" {
 		failed := s.own.exec(ctx, "SET ROLE "+quoted(role))
@@ -145,17 +186,25 @@ func (s *Session) Blockers(ctx context.Context) (blockers []engine.Blocker, err 
 		return nil, nil
 	}
 	state := ""
-	err = s.own.each(ctx, "SELECT COALESCE(STATE, '') FROM information_schema.PROCESSLIST WHERE ID = ?", []any{steps.id}, func(row []string) error {
-		state = row[0]
-		return nil
-	})
+	err = s.own.each(
+		ctx,
+		"SELECT COALESCE(STATE, '') FROM information_schema.PROCESSLIST WHERE ID = ?",
+		[]any{steps.id},
+		func(row []string) error {
+			state = row[0]
+			return nil
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
 	holders := `SELECT w.blocking_trx_id FROM information_schema.INNODB_LOCK_WAITS w WHERE FALSE`
 	switch {
 	case strings.Contains(state, "metadata lock"):
-		n, err := s.own.number(ctx, "SELECT COUNT(*) FROM information_schema.PLUGINS WHERE PLUGIN_NAME = 'METADATA_LOCK_INFO' AND PLUGIN_STATUS = 'ACTIVE'")
+		n, err := s.own.number(
+			ctx,
+			"SELECT COUNT(*) FROM information_schema.PLUGINS WHERE PLUGIN_NAME = 'METADATA_LOCK_INFO' AND PLUGIN_STATUS = 'ACTIVE'",
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -165,14 +214,21 @@ func (s *Session) Blockers(ctx context.Context) (blockers []engine.Blocker, err 
 		}
 	default:
 		holders = `SELECT b.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w JOIN information_schema.INNODB_TRX b ON b.trx_id = w.blocking_trx_id
-			JOIN information_schema.INNODB_TRX r ON r.trx_id = w.requesting_trx_id WHERE r.trx_mysql_thread_id = ` + fmt.Sprint(steps.id)
+			JOIN information_schema.INNODB_TRX r ON r.trx_id = w.requesting_trx_id WHERE r.trx_mysql_thread_id = ` + fmt.Sprint(
+			steps.id,
+		)
 	}
-	err = s.own.each(ctx, `SELECT DISTINCT p.ID, p.USER, p.COMMAND, COALESCE(LEFT(p.INFO, 300), '') FROM information_schema.PROCESSLIST p
-		WHERE p.ID IN (`+holders+`) AND p.ID NOT IN (?, ?) ORDER BY p.ID`, []any{s.own.id, steps.id}, func(row []string) error {
-		b := engine.Blocker{User: row[1], State: strings.ToLower(row[2]), Query: row[3]}
-		_, _ = fmt.Sscan(row[0], &b.PID)
-		blockers = append(blockers, b)
-		return nil
-	})
+	err = s.own.each(
+		ctx,
+		`SELECT DISTINCT p.ID, p.USER, p.COMMAND, COALESCE(LEFT(p.INFO, 300), '') FROM information_schema.PROCESSLIST p
+		WHERE p.ID IN (`+holders+`) AND p.ID NOT IN (?, ?) ORDER BY p.ID`,
+		[]any{s.own.id, steps.id},
+		func(row []string) error {
+			b := engine.Blocker{User: row[1], State: strings.ToLower(row[2]), Query: row[3]}
+			_, _ = fmt.Sscan(row[0], &b.PID)
+			blockers = append(blockers, b)
+			return nil
+		},
+	)
 	return blockers, err
 }

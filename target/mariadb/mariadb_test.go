@@ -22,7 +22,11 @@ import (
 func ends(t testing.TB, url string) {
 	db := mariatest.Open(t, mariatest.Shared(t).URL("mysql"))
 	defer db.Close()
-	rows, err := db.QueryContext(t.Context(), "SELECT ID FROM information_schema.PROCESSLIST WHERE DB = ?", path.Base(url))
+	rows, err := db.QueryContext(
+		t.Context(),
+		"SELECT ID FROM information_schema.PROCESSLIST WHERE DB = ?",
+		path.Base(url),
+	)
 	require.NoError(t, err)
 	var all []int64
 	for rows.Next() {
@@ -35,7 +39,11 @@ func ends(t testing.TB, url string) {
 		_, _ = db.ExecContext(t.Context(), fmt.Sprintf("KILL CONNECTION %d", id)) // it may be gone
 	}
 	require.Eventually(t, func() bool {
-		return mariatest.Query(t, mariatest.Shared(t).URL("mysql"), "SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE DB = '"+path.Base(url)+"'") == "0"
+		return mariatest.Query(
+			t,
+			mariatest.Shared(t).URL("mysql"),
+			"SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE DB = '"+path.Base(url)+"'",
+		) == "0"
 	}, 10e9, 5e6)
 }
 
@@ -73,12 +81,15 @@ func harness() enginetest.Harness {
 		Ledger:   "vorrang_ledger",
 		Backfill: "UPDATE vessel SET draught_m = coalesce(draught_m, 0) + draught_cm / 100.0 WHERE draught_m IS NULL ORDER BY id LIMIT :batch",
 		Leaves: map[string]enginetest.Left{
-			"a setting":         {Script: "SET SESSION sql_mode = '';", Gone: "SELECT @@sql_mode <> ''"},
-			"a variable":        {Script: "SET @tide = 7;", Gone: "SELECT @tide IS NULL"},
-			"an encoding":       {Script: "SET NAMES latin1;", Gone: "SELECT @@character_set_client = 'utf8mb4'"},
-			"a named lock":      {Script: "DO GET_LOCK('tide', 0);", Gone: "SELECT IS_FREE_LOCK('tide')"},
-			"no locks at all":   {Script: "DO RELEASE_ALL_LOCKS();", Gone: "SELECT 1"},
-			"a temporary table": {Script: "CREATE TEMPORARY TABLE tide (id INTEGER);", Gone: "SELECT COUNT(*) = 0 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = 'tide'"},
+			"a setting":       {Script: "SET SESSION sql_mode = '';", Gone: "SELECT @@sql_mode <> ''"},
+			"a variable":      {Script: "SET @tide = 7;", Gone: "SELECT @tide IS NULL"},
+			"an encoding":     {Script: "SET NAMES latin1;", Gone: "SELECT @@character_set_client = 'utf8mb4'"},
+			"a named lock":    {Script: "DO GET_LOCK('tide', 0);", Gone: "SELECT IS_FREE_LOCK('tide')"},
+			"no locks at all": {Script: "DO RELEASE_ALL_LOCKS();", Gone: "SELECT 1"},
+			"a temporary table": {
+				Script: "CREATE TEMPORARY TABLE tide (id INTEGER);",
+				Gone:   "SELECT COUNT(*) = 0 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = 'tide'",
+			},
 		},
 	}
 }
@@ -91,8 +102,10 @@ func TestStruck(t *testing.T) { enginetest.Struck(t, harness()) }
 func TestNamesInQuotesAreDrafted(t *testing.T) {
 	enginetest.Drafted(t, harness(), enginetest.Pair{
 		Present: []string{"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, `depth.m` INTEGER, `from` INTEGER)"},
-		Desired: []string{"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, `depth.max` INTEGER, `a ``tick` INTEGER)"},
-		Rows:    []string{"INSERT INTO quay VALUES (1, 9, 2)"}, Counts: "SELECT count(*) FROM quay WHERE id = 1",
+		Desired: []string{
+			"CREATE TABLE quay (id INTEGER NOT NULL PRIMARY KEY, `depth.max` INTEGER, `a ``tick` INTEGER)",
+		},
+		Rows: []string{"INSERT INTO quay VALUES (1, 9, 2)"}, Counts: "SELECT count(*) FROM quay WHERE id = 1",
 		Renames: []draft.Rename{{Old: "quay.`depth.m`", New: "`depth.max`"}},
 	})
 }

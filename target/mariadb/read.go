@@ -75,7 +75,11 @@ func shapeOf(s sqltext.Statement) shape {
 	case first.Is("TRUNCATE"):
 		w.Pass("TABLE")
 		_, name := w.Name()
-		return shape{verb: defines, effects: []effect{{Object: evidence.Object{Kind: evidence.Table, Name: name}, does: needs}}, loses: []string{"empties the table " + name}}
+		return shape{
+			verb:    defines,
+			effects: []effect{{Object: evidence.Object{Kind: evidence.Table, Name: name}, does: needs}},
+			loses:   []string{"empties the table " + name},
+		}
 	case first.Any("SELECT", "VALUES", "SHOW", "EXPLAIN", "DESCRIBE", "DESC", "DO", "CHECKSUM", "TABLE"):
 		into := w.Has("OUTFILE") || w.Has("DUMPFILE")
 		if into {
@@ -92,7 +96,9 @@ func shapeOf(s sqltext.Statement) shape {
 		return shape{verb: beyond, what: "a file of the server"}
 	case first.Is("BEGIN") && w.Pass("NOT", "ATOMIC"), first.Any("CALL", "EXECUTE"):
 		return shape{verb: calls}
-	case first.Any("BEGIN", "COMMIT", "XA"), first.Is("START") && w.Pass("TRANSACTION"), first.Is("ROLLBACK") && !w.Has("TO"):
+	case first.Any("BEGIN", "COMMIT", "XA"),
+		first.Is("START") && w.Pass("TRANSACTION"),
+		first.Is("ROLLBACK") && !w.Has("TO"):
 		return shape{verb: control, what: strings.ToUpper(string(first.Raw()))}
 	case first.Any("SAVEPOINT", "RELEASE", "ROLLBACK"):
 		return shape{verb: saves}
@@ -110,7 +116,8 @@ func shapeOf(s sqltext.Statement) shape {
 		return shape{verb: defines}
 	case first.Any("GRANT", "REVOKE"):
 		return shape{verb: beyond, what: "rights of users"}
-	case first.Any("FLUSH", "RESET", "PURGE", "CHANGE", "STOP", "KILL", "SHUTDOWN", "INSTALL", "UNINSTALL", "BACKUP", "CACHE"), first.Is("START"):
+	case first.Any("FLUSH", "RESET", "PURGE", "CHANGE", "STOP", "KILL", "SHUTDOWN", "INSTALL", "UNINSTALL", "BACKUP", "CACHE"),
+		first.Is("START"):
 		return shape{verb: beyond, what: "the server"}
 	}
 	return shape{}
@@ -142,8 +149,15 @@ func textOf(w *words.Walk) string {
 }
 
 // kinds are the objects of a database that CREATE, DROP and ALTER are about.
-var kinds = map[string]evidence.Kind{"TABLE": evidence.Table, "VIEW": evidence.View, "SEQUENCE": evidence.Sequence, "INDEX": evidence.Index, "TRIGGER": evidence.Trigger,
-	"PROCEDURE": evidence.Routine, "FUNCTION": evidence.Routine}
+var kinds = map[string]evidence.Kind{
+	"TABLE":     evidence.Table,
+	"VIEW":      evidence.View,
+	"SEQUENCE":  evidence.Sequence,
+	"INDEX":     evidence.Index,
+	"TRIGGER":   evidence.Trigger,
+	"PROCEDURE": evidence.Routine,
+	"FUNCTION":  evidence.Routine,
+}
 
 // kindOfObject goes as far as the word that says what a statement is about.
 func kindOfObject(w *words.Walk) (kind evidence.Kind, word string) {
@@ -299,7 +313,10 @@ func rename(w *words.Walk) shape {
 		if schema != "" {
 			return shape{verb: beyond, what: "a database that is named, " + schema}
 		}
-		is.effects = append(is.effects, effect{Object: evidence.Object{Kind: evidence.Table, Name: from}, does: renames, to: to})
+		is.effects = append(
+			is.effects,
+			effect{Object: evidence.Object{Kind: evidence.Table, Name: from}, does: renames, to: to},
+		)
 		if !w.Pass(",") {
 			return is
 		}

@@ -53,7 +53,11 @@ func (s *Session) scratch(ctx context.Context, url, role string, declared bool) 
 	}
 	name := fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), strings.ToLower(rand.Text()[:8]))
 	if err := s.own.exec(ctx, "CREATE DATABASE "+quoted(name)+" CHARACTER SET utf8mb4"); err != nil {
-		return nil, fmt.Errorf("make a scratch database (the URL's user needs the right to create them: GRANT ALL ON `vorrang\\_scratch\\_%%`.* TO %s): %w", s.config.User, err)
+		return nil, fmt.Errorf(
+			"make a scratch database (the URL's user needs the right to create them: GRANT ALL ON `vorrang\\_scratch\\_%%`.* TO %s): %w",
+			s.config.User,
+			err,
+		)
 	}
 	inside, err := connect(ctx, url, "vorrangd scratch", name)
 	if err != nil {
@@ -81,11 +85,15 @@ func (s *Session) ownsMore(ctx context.Context) error {
 // sweep drops the scratch databases that were left behind long ago.
 func (s *Session) sweep(ctx context.Context) error {
 	var old []string
-	err := s.own.each(ctx, `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME LIKE 'vorrang\\_scratch\\_%' AND CAST(SUBSTRING_INDEX(SUBSTRING_INDEX(SCHEMA_NAME, '_', 3), '_', -1) AS UNSIGNED) < ?`,
-		[]any{time.Now().Add(-scratchAge).Unix()}, func(row []string) error {
+	err := s.own.each(
+		ctx,
+		`SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME LIKE 'vorrang\\_scratch\\_%' AND CAST(SUBSTRING_INDEX(SUBSTRING_INDEX(SCHEMA_NAME, '_', 3), '_', -1) AS UNSIGNED) < ?`,
+		[]any{time.Now().Add(-scratchAge).Unix()},
+		func(row []string) error {
 			old = append(old, row[0])
 			return nil
-		})
+		},
+	)
 	if err != nil {
 		return fmt.Errorf("look for old scratch databases: %w", err)
 	}

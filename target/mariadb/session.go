@@ -33,8 +33,16 @@ type Session struct {
 }
 
 // own settings hold whatever the server's defaults are.
-var ownSettings = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION'", "wait_timeout": "2147483", "max_statement_time": "0",
-	"lock_wait_timeout": "10", "innodb_lock_wait_timeout": "10", "group_concat_max_len": "16777216", "autocommit": "1"}
+var ownSettings = map[string]string{
+	"time_zone":                "'+00:00'",
+	"sql_mode":                 "'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION'",
+	"wait_timeout":             "2147483",
+	"max_statement_time":       "0",
+	"lock_wait_timeout":        "10",
+	"innodb_lock_wait_timeout": "10",
+	"group_concat_max_len":     "16777216",
+	"autocommit":               "1",
+}
 
 // connect opens a session on the database of a URL, or on another of the same server.
 func connect(ctx context.Context, url, application, database string) (*Session, error) {
@@ -71,8 +79,11 @@ func (s *Session) admitted(ctx context.Context) error {
 	var major, minor, patch int
 	_, _ = fmt.Sscanf(version, "%d.%d.%d", &major, &minor, &patch)
 	if !strings.Contains(version, "MariaDB") || major*10000+minor*100+patch < oldest {
-		return &engine.ConnectError{Kind: engine.NotReady, Message: fmt.Sprintf("the server at %s is %s", s.config.Addr, version),
-			Fix: "use MariaDB 10.6 or newer, with which a change of a schema takes effect as a whole or not at all"}
+		return &engine.ConnectError{
+			Kind:    engine.NotReady,
+			Message: fmt.Sprintf("the server at %s is %s", s.config.Addr, version),
+			Fix:     "use MariaDB 10.6 or newer, with which a change of a schema takes effect as a whole or not at all",
+		}
 	}
 	return nil
 }
@@ -99,7 +110,11 @@ func (s *Session) fresh(ctx context.Context, settings engine.Settings) error {
 	// What a connection before this one had begun may still be ending.
 	got, err := steps.number(ctx, "SELECT GET_LOCK(?, ?)", s.busy(), int(cancelGrace.Seconds()))
 	if err == nil && got != 1 {
-		err = &engine.ServerError{Kind: engine.LockTimeout, SQLState: "1205", Message: "what an earlier session of Vorrang began has not ended yet"}
+		err = &engine.ServerError{
+			Kind:     engine.LockTimeout,
+			SQLState: "1205",
+			Message:  "what an earlier session of Vorrang began has not ended yet",
+		}
 	}
 	if err == nil && settings.Role != "" {
 		err = steps.exec(ctx, "SET ROLE "+quoted(settings.Role))
@@ -123,8 +138,13 @@ func settingsOf(s engine.Settings) map[string]string {
 	if s.LockTimeout == 0 { // for ever
 		wait, metadata = "1073741824", "31536000"
 	}
-	return map[string]string{"lock_wait_timeout": metadata, "innodb_lock_wait_timeout": wait, "autocommit": "1", "wait_timeout": "2147483",
-		"max_statement_time": strconv.FormatFloat(s.StatementTimeout.Seconds(), 'f', 6, 64)}
+	return map[string]string{
+		"lock_wait_timeout":        metadata,
+		"innodb_lock_wait_timeout": wait,
+		"autocommit":               "1",
+		"wait_timeout":             "2147483",
+		"max_statement_time":       strconv.FormatFloat(s.StatementTimeout.Seconds(), 'f', 6, 64),
+	}
 }
 
 // Begin implements engine.Steps.
@@ -264,7 +284,12 @@ func (s *Session) Close() {
 }
 
 // Peek implements engine.Session.
-func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []evidence.Object, check []sqltext.Statement) ([]evidence.Sighting, []evidence.Outcome, error) {
+func (s *Session) Peek(
+	ctx context.Context,
+	settings engine.Settings,
+	objects []evidence.Object,
+	check []sqltext.Statement,
+) ([]evidence.Sighting, []evidence.Outcome, error) {
 	sightings, err := s.own.sightings(ctx, s.config.DBName, objects)
 	if err != nil {
 		return nil, nil, err
@@ -285,7 +310,10 @@ func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []
 	if err := c.exec(ctx, "START TRANSACTION READ ONLY"); err != nil {
 		return nil, nil, err
 	}
-	outcomes, err := engine.Outcomes(check, func(query sqltext.Statement) (bool, string, error) { return c.holds(ctx, string(query.SQL)) })
+	outcomes, err := engine.Outcomes(
+		check,
+		func(query sqltext.Statement) (bool, string, error) { return c.holds(ctx, string(query.SQL)) },
+	)
 	return sightings, outcomes, err
 }
 

@@ -63,15 +63,19 @@ func (r *catalog) shown(kind, name string, column int) (text string, err error) 
 
 func (r *catalog) tables() error {
 	var names, sequences []string
-	err := r.own.each(r.ctx, `SELECT TABLE_NAME, TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE <> 'VIEW' AND TABLE_NAME <> ? ORDER BY TABLE_NAME`,
-		[]any{ledgerTable}, func(row []string) error {
+	err := r.own.each(
+		r.ctx,
+		`SELECT TABLE_NAME, TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE <> 'VIEW' AND TABLE_NAME <> ? ORDER BY TABLE_NAME`,
+		[]any{ledgerTable},
+		func(row []string) error {
 			if row[1] == "SEQUENCE" {
 				sequences = append(sequences, row[0])
 			} else {
 				names = append(names, row[0])
 			}
 			return nil
-		})
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -95,37 +99,62 @@ func (r *catalog) tables() error {
 }
 
 func (r *catalog) views() error {
-	return r.own.each(r.ctx, `SELECT TABLE_NAME, VIEW_DEFINITION, DEFINER, SECURITY_TYPE, ALGORITHM, CHECK_OPTION FROM information_schema.VIEWS WHERE TABLE_SCHEMA = DATABASE()`, nil, func(row []string) error {
-		if row[1] == "" {
-			return fmt.Errorf("user %s may not read the text of the view %s: GRANT SHOW VIEW ON %s.* TO %[1]s", r.config.User, row[0], quoted(r.config.DBName))
-		}
-		props := schema.Props{schema.Definition: plain(strings.ReplaceAll(row[1], quoted(r.config.DBName)+".", "")), schema.OwnedByRole: row[2]}
-		if row[3] != "DEFINER" {
-			props[schema.Security] = row[3]
-		}
-		if row[4] != "UNDEFINED" {
-			props[schema.Algorithm] = row[4]
-		}
-		if row[5] != "NONE" {
-			props[schema.Check] = row[5]
-		}
-		r.add(schema.View, plainName(row[0]), "", props)
-		return nil
-	})
+	return r.own.each(
+		r.ctx,
+		`SELECT TABLE_NAME, VIEW_DEFINITION, DEFINER, SECURITY_TYPE, ALGORITHM, CHECK_OPTION FROM information_schema.VIEWS WHERE TABLE_SCHEMA = DATABASE()`,
+		nil,
+		func(row []string) error {
+			if row[1] == "" {
+				return fmt.Errorf(
+					"user %s may not read the text of the view %s: GRANT SHOW VIEW ON %s.* TO %[1]s",
+					r.config.User,
+					row[0],
+					quoted(r.config.DBName),
+				)
+			}
+			props := schema.Props{
+				schema.Definition:  plain(strings.ReplaceAll(row[1], quoted(r.config.DBName)+".", "")),
+				schema.OwnedByRole: row[2],
+			}
+			if row[3] != "DEFINER" {
+				props[schema.Security] = row[3]
+			}
+			if row[4] != "UNDEFINED" {
+				props[schema.Algorithm] = row[4]
+			}
+			if row[5] != "NONE" {
+				props[schema.Check] = row[5]
+			}
+			r.add(schema.View, plainName(row[0]), "", props)
+			return nil
+		},
+	)
 }
 
 func (r *catalog) triggers() error {
-	return r.own.each(r.ctx, `SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT, DEFINER, ACTION_ORDER FROM information_schema.TRIGGERS
-		WHERE TRIGGER_SCHEMA = DATABASE() AND EVENT_OBJECT_TABLE <> ?`, []any{ledgerTable}, func(row []string) error {
-		table := plainName(row[1])
-		props := schema.Props{schema.OwnedByRole: row[5],
-			schema.Definition: fmt.Sprintf("CREATE TRIGGER %s %s %s ON %s FOR EACH ROW %s", plainName(row[0]), row[2], row[3], table, row[4])}
-		if row[6] != "1" {
-			props[schema.FiresAt] = row[6]
-		}
-		r.add(schema.Trigger, table+"."+plainName(row[0]), table, props)
-		return nil
-	})
+	return r.own.each(
+		r.ctx,
+		`SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT, DEFINER, ACTION_ORDER FROM information_schema.TRIGGERS
+		WHERE TRIGGER_SCHEMA = DATABASE() AND EVENT_OBJECT_TABLE <> ?`,
+		[]any{ledgerTable},
+		func(row []string) error {
+			table := plainName(row[1])
+			props := schema.Props{schema.OwnedByRole: row[5],
+				schema.Definition: fmt.Sprintf(
+					"CREATE TRIGGER %s %s %s ON %s FOR EACH ROW %s",
+					plainName(row[0]),
+					row[2],
+					row[3],
+					table,
+					row[4],
+				)}
+			if row[6] != "1" {
+				props[schema.FiresAt] = row[6]
+			}
+			r.add(schema.Trigger, table+"."+plainName(row[0]), table, props)
+			return nil
+		},
+	)
 }
 
 // definer stands in the text of a routine, and differs by environment.
@@ -134,10 +163,15 @@ var definer = regexp.MustCompile("^CREATE DEFINER=(`(?:[^`]|``)*`(?:@`(?:[^`]|``
 func (r *catalog) routines() error {
 	type routine struct{ name, kind string }
 	var all []routine
-	err := r.own.each(r.ctx, `SELECT ROUTINE_NAME, ROUTINE_TYPE FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE IN ('FUNCTION', 'PROCEDURE')`, nil, func(row []string) error {
-		all = append(all, routine{row[0], row[1]})
-		return nil
-	})
+	err := r.own.each(
+		r.ctx,
+		`SELECT ROUTINE_NAME, ROUTINE_TYPE FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE IN ('FUNCTION', 'PROCEDURE')`,
+		nil,
+		func(row []string) error {
+			all = append(all, routine{row[0], row[1]})
+			return nil
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -147,26 +181,41 @@ func (r *catalog) routines() error {
 			return err
 		}
 		if text == "" {
-			return fmt.Errorf("user %s may not read the text of %s %s: GRANT SHOW CREATE ROUTINE, or SELECT ON mysql.proc", r.config.User, strings.ToLower(one.kind), one.name)
+			return fmt.Errorf(
+				"user %s may not read the text of %s %s: GRANT SHOW CREATE ROUTINE, or SELECT ON mysql.proc",
+				r.config.User,
+				strings.ToLower(one.kind),
+				one.name,
+			)
 		}
 		owner := ""
 		if found := definer.FindStringSubmatch(text); found != nil {
 			owner, text = found[1], "CREATE "+text[len(found[0]):]
 		}
-		r.add(schema.Function, plainName(one.name)+"()", "", schema.Props{schema.Definition: text, schema.OwnedByRole: owner, schema.Is: strings.ToLower(one.kind)})
+		r.add(
+			schema.Function,
+			plainName(one.name)+"()",
+			"",
+			schema.Props{schema.Definition: text, schema.OwnedByRole: owner, schema.Is: strings.ToLower(one.kind)},
+		)
 	}
 	return nil
 }
 
 func (r *catalog) events() error {
 	found := schema.Uncovered{What: "event"}
-	err := r.own.each(r.ctx, `SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE() ORDER BY EVENT_NAME`, nil, func(row []string) error {
-		const named = 5
-		if found.Count++; found.Count <= named {
-			found.Names = append(found.Names, row[0])
-		}
-		return nil
-	})
+	err := r.own.each(
+		r.ctx,
+		`SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE() ORDER BY EVENT_NAME`,
+		nil,
+		func(row []string) error {
+			const named = 5
+			if found.Count++; found.Count <= named {
+				found.Names = append(found.Names, row[0])
+			}
+			return nil
+		},
+	)
 	if found.Count > 0 {
 		r.uncovered = append(r.uncovered, found)
 	}
@@ -244,7 +293,18 @@ func columnOf(w *words.Walk, line string) schema.Props {
 			props[key] = text
 		}
 	}
-	rest := []string{"NOT", "NULL", "DEFAULT", "ON", "AUTO_INCREMENT", "INVISIBLE", "WITHOUT", "COMMENT", "CHECK", "REF_SYSTEM_ID"}
+	rest := []string{
+		"NOT",
+		"NULL",
+		"DEFAULT",
+		"ON",
+		"AUTO_INCREMENT",
+		"INVISIBLE",
+		"WITHOUT",
+		"COMMENT",
+		"CHECK",
+		"REF_SYSTEM_ID",
+	}
 	take(schema.DataType, append([]string{"CHARACTER", "COLLATE", "GENERATED", "AS"}, rest...)...)
 	take(schema.Collated, append([]string{"GENERATED", "AS"}, rest...)...)
 	take(schema.Generated, rest...)

@@ -20,7 +20,9 @@ const connectTimeout = 10 * time.Second
 // plainURL is a URL whose parts are where they seem to be. In one with a special
 // character that is not percent-encoded, a part of the password could be taken for
 // the host, which errors name.
-var plainURL = regexp.MustCompile(`^postgres(ql)?://([^:@/?#\[\]]*(:[^:@/?#\[\]]*)?@)?[A-Za-z0-9._,:\[\]-]*(/[^@?#]*)?(\?[^@#]*)?$`)
+var plainURL = regexp.MustCompile(
+	`^postgres(ql)?://([^:@/?#\[\]]*(:[^:@/?#\[\]]*)?@)?[A-Za-z0-9._,:\[\]-]*(/[^@?#]*)?(\?[^@#]*)?$`,
+)
 
 // cancelGrace is how long the server may take to answer a cancel request
 // before the connection is given up.
@@ -111,7 +113,8 @@ func (s *Session) open(ctx context.Context) error {
 	// parameter is what RESET and DEFAULT give back too.
 	var path *string
 	err := s.conn.QueryRow(ctx, `SELECT CASE WHEN EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = '`+ledgerSchema+`')
-		THEN pg_catalog.replace(reset_val, '"$user"', 'public') END FROM pg_catalog.pg_settings WHERE name = 'search_path'`).Scan(&path)
+		THEN pg_catalog.replace(reset_val, '"$user"', 'public') END FROM pg_catalog.pg_settings WHERE name = 'search_path'`).
+		Scan(&path)
 	if err != nil {
 		return fmt.Errorf("look at the search path: %w", s.wrap(err))
 	}

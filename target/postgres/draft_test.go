@@ -105,7 +105,9 @@ func dumped(t testing.TB, url string) []string {
 		if line = strings.TrimRight(line, ",\n"); strings.HasPrefix(line, "CREATE STATISTICS") {
 			line = schema.StatisticsInOrder(strings.TrimSuffix(line, ";"))
 		}
-		if line != "" && !strings.HasPrefix(line, "--") && !strings.HasPrefix(line, `\restrict`) && !strings.HasPrefix(line, `\unrestrict`) && !strings.HasPrefix(line, "SET default_t") {
+		if line != "" && !strings.HasPrefix(line, "--") && !strings.HasPrefix(line, `\restrict`) &&
+			!strings.HasPrefix(line, `\unrestrict`) &&
+			!strings.HasPrefix(line, "SET default_t") {
 			lines = append(lines, line)
 		}
 	}
@@ -137,7 +139,11 @@ func TestADraftRebuildsWhatItWasMadeFrom(t *testing.T) {
 	same(t, empty, copied, written(made))
 }
 
-var keepExamples = flag.Bool("update-drafts", false, "write the schemas that target/postgres/drafting is tested with, without a server")
+var keepExamples = flag.Bool(
+	"update-drafts",
+	false,
+	"write the schemas that target/postgres/drafting is tested with, without a server",
+)
 
 // TestTheExamplesOfDrafts reads some schemas from the server, as the tests of drafting
 // have them, and keeps them if asked to.
@@ -161,7 +167,13 @@ func TestTheExamplesOfDrafts(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, json.Unmarshal(was, &kept))
 		for i := range example {
-			assert.Equal(t, example[i].Text(), kept[i].Text(), "%s is not what the server gives: -update-drafts keeps it", file)
+			assert.Equal(
+				t,
+				example[i].Text(),
+				kept[i].Text(),
+				"%s is not what the server gives: -update-drafts keeps it",
+				file,
+			)
 		}
 	}
 }
@@ -220,7 +232,11 @@ func TestADraftTurnsOneOddSchemaIntoAnother(t *testing.T) {
 	}
 	pgtest.Exec(t, b, schematest.Odd)
 	is := detailed(t, a)
-	made := proved(t, a, draft.Request{Writer: postgres.Engine{}, Present: &is, Desired: detailed(t, b), Settled: true, Owners: true})
+	made := proved(
+		t,
+		a,
+		draft.Request{Writer: postgres.Engine{}, Present: &is, Desired: detailed(t, b), Settled: true, Owners: true},
+	)
 	forward(t, a, made)
 	same(t, b, a, written(made))
 	back(t, a, made)
@@ -230,11 +246,31 @@ func TestADraftTurnsOneOddSchemaIntoAnother(t *testing.T) {
 func TestATableAndItsColumnAreRenamed(t *testing.T) {
 	a, b, original := pgtest.Database(t), pgtest.Database(t), pgtest.Database(t)
 	for _, url := range []string{a, original} {
-		pgtest.Exec(t, url, `CREATE TABLE public.vessel (id int PRIMARY KEY, name text CHECK (name <> '')); CREATE VIEW public.named AS SELECT name FROM public.vessel; CREATE INDEX on_name ON public.vessel (lower(name)); INSERT INTO public.vessel VALUES (1, 'Petrel')`)
+		pgtest.Exec(
+			t,
+			url,
+			`CREATE TABLE public.vessel (id int PRIMARY KEY, name text CHECK (name <> '')); CREATE VIEW public.named AS SELECT name FROM public.vessel; CREATE INDEX on_name ON public.vessel (lower(name)); INSERT INTO public.vessel VALUES (1, 'Petrel')`,
+		)
 	}
-	pgtest.Exec(t, b, `CREATE TABLE public.ship (id int CONSTRAINT vessel_pkey PRIMARY KEY, "The Title" text CONSTRAINT vessel_name_check CHECK ("The Title" <> '')); CREATE VIEW public.named AS SELECT "The Title" AS name FROM public.ship; CREATE INDEX on_name ON public.ship (lower("The Title"))`)
+	pgtest.Exec(
+		t,
+		b,
+		`CREATE TABLE public.ship (id int CONSTRAINT vessel_pkey PRIMARY KEY, "The Title" text CONSTRAINT vessel_name_check CHECK ("The Title" <> '')); CREATE VIEW public.named AS SELECT "The Title" AS name FROM public.ship; CREATE INDEX on_name ON public.ship (lower("The Title"))`,
+	)
 	is := detailed(t, a)
-	made := proved(t, a, draft.Request{Writer: postgres.Engine{}, Present: &is, Desired: detailed(t, b), Renames: []draft.Rename{{Old: "public.vessel", New: "public.ship"}, {Old: "public.vessel.name", New: `"The Title"`}}})
+	made := proved(
+		t,
+		a,
+		draft.Request{
+			Writer:  postgres.Engine{},
+			Present: &is,
+			Desired: detailed(t, b),
+			Renames: []draft.Rename{
+				{Old: "public.vessel", New: "public.ship"},
+				{Old: "public.vessel.name", New: `"The Title"`},
+			},
+		},
+	)
 	assert.Empty(t, made.Losses)
 	forward(t, a, made)
 	same(t, b, a, written(made))

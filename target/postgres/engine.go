@@ -31,7 +31,18 @@ func (Engine) Name() string { return "postgresql" }
 
 // Traits implements engine.Engine.
 func (Engine) Traits() engine.Traits {
-	return engine.Traits{Server: "PostgreSQL", Tried: []int{15}, Oldest: 12, DDLTransaction: true, Roles: true, Schemas: true, LedgerOwner: true, Scratch: true, Drafts: true, Scripts: true}
+	return engine.Traits{
+		Server:         "PostgreSQL",
+		Tried:          []int{15},
+		Oldest:         12,
+		DDLTransaction: true,
+		Roles:          true,
+		Schemas:        true,
+		LedgerOwner:    true,
+		Scratch:        true,
+		Drafts:         true,
+		Scripts:        true,
+	}
 }
 
 // Open implements engine.Engine.
@@ -53,7 +64,11 @@ func kindOf(code string) engine.Kind {
 	switch code {
 	case "55P03":
 		return engine.LockTimeout
-	case "42P06", "42P07", "42701", "42723", "42710": // a schema, a table or index, a column, a function, another object
+	case "42P06",
+		"42P07",
+		"42701",
+		"42723",
+		"42710": // a schema, a table or index, a column, a function, another object
 		return engine.Duplicate
 	case "3F000", "42P01", "42703", "42883", "42704": // the same
 		return engine.Missing

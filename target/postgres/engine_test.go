@@ -16,7 +16,14 @@ import (
 
 // ends breaks every connection to a database.
 func ends(t testing.TB, url string) {
-	pgtest.Query(t, pgtest.Shared(t).URL("postgres"), fmt.Sprintf("SELECT count(pg_terminate_backend(pid, 5000)) FROM pg_stat_activity WHERE datname = '%s'", path.Base(url)))
+	pgtest.Query(
+		t,
+		pgtest.Shared(t).URL("postgres"),
+		fmt.Sprintf(
+			"SELECT count(pg_terminate_backend(pid, 5000)) FROM pg_stat_activity WHERE datname = '%s'",
+			path.Base(url),
+		),
+	)
 }
 
 func harness() enginetest.Harness {
@@ -49,8 +56,14 @@ func harness() enginetest.Harness {
 		Ledger:   "vorrang.ledger",
 		Backfill: "UPDATE vessel SET draught_m = coalesce(draught_m, 0) + draught_cm / 100.0 WHERE id IN (SELECT id FROM vessel WHERE draught_m IS NULL ORDER BY id LIMIT :batch)",
 		Leaves: map[string]enginetest.Left{
-			"a setting":         {Script: "SET DateStyle = 'German';", Gone: "SELECT current_setting('DateStyle') NOT LIKE 'German%'"},
-			"a temporary table": {Script: "CREATE TEMP TABLE tide (id int);", Gone: "SELECT to_regclass('pg_temp.tide') IS NULL"},
+			"a setting": {
+				Script: "SET DateStyle = 'German';",
+				Gone:   "SELECT current_setting('DateStyle') NOT LIKE 'German%'",
+			},
+			"a temporary table": {
+				Script: "CREATE TEMP TABLE tide (id int);",
+				Gone:   "SELECT to_regclass('pg_temp.tide') IS NULL",
+			},
 		},
 	}
 }

@@ -48,7 +48,12 @@ SELECT count(*) > 0, coalesce(bool_and(invalid), false) FROM found`
 // Peek looks, reading only, whether objects are there and whether the queries
 // of a check hold, with the settings that a step would have. It changes
 // nothing: the transaction is read-only, and is rolled back.
-func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []evidence.Object, check []sqltext.Statement) ([]evidence.Sighting, []evidence.Outcome, error) {
+func (s *Session) Peek(
+	ctx context.Context,
+	settings engine.Settings,
+	objects []evidence.Object,
+	check []sqltext.Statement,
+) ([]evidence.Sighting, []evidence.Outcome, error) {
 	if err := s.cleaned(ctx, "BEGIN TRANSACTION READ ONLY; "+s.set(settings.Peeking(), true)); err != nil {
 		return nil, nil, fmt.Errorf("begin to look: %w", err)
 	}
@@ -57,7 +62,10 @@ func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []
 	if err != nil {
 		return nil, nil, err
 	}
-	outcomes, err := engine.Outcomes(check, func(query sqltext.Statement) (bool, string, error) { return s.apart(ctx, query) })
+	outcomes, err := engine.Outcomes(
+		check,
+		func(query sqltext.Statement) (bool, string, error) { return s.apart(ctx, query) },
+	)
 	return sightings, outcomes, err
 }
 

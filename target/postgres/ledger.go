@@ -83,8 +83,20 @@ func (s *Session) LedgerAltered(ctx context.Context) (string, error) {
 func scanEntry(row pgx.CollectableRow) (ledger.Entry, error) {
 	var e ledger.Entry
 	var detail string
-	err := row.Scan(&e.Seq, &e.At, (*string)(&e.Action), (*string)(&e.Step), &e.Slug, (*string)(&e.Checksum), &e.Deployment, &e.Actor,
-		&e.DurationMS, &detail, &e.PrevHash, &e.Hash)
+	err := row.Scan(
+		&e.Seq,
+		&e.At,
+		(*string)(&e.Action),
+		(*string)(&e.Step),
+		&e.Slug,
+		(*string)(&e.Checksum),
+		&e.Deployment,
+		&e.Actor,
+		&e.DurationMS,
+		&detail,
+		&e.PrevHash,
+		&e.Hash,
+	)
 	e.At, e.Detail = e.At.UTC(), []byte(detail)
 	return e, err
 }
@@ -106,7 +118,10 @@ func (s *Session) CreateLedger(ctx context.Context) error {
 		if !s.conn.IsClosed() {
 			_ = s.exec(context.WithoutCancel(ctx), "ROLLBACK") // the refusal is what matters
 		}
-		return fmt.Errorf("create the ledger (the user of the target's URL needs the right to create a schema): %w", err)
+		return fmt.Errorf(
+			"create the ledger (the user of the target's URL needs the right to create a schema): %w",
+			err,
+		)
 	}
 	return nil
 }
@@ -170,7 +185,9 @@ func (s *Session) unwritten(err error) error {
 		return err
 	}
 	if refused.SQLState == divisionByZero {
-		err = errors.New("what was written is not what was read back; a trigger or a rule on vorrang.ledger changes it: take that away")
+		err = errors.New(
+			"what was written is not what was read back; a trigger or a rule on vorrang.ledger changes it: take that away",
+		)
 	}
 	return &engine.LedgerError{Err: err}
 }
@@ -181,7 +198,10 @@ func (s *Session) insert(entries []ledger.Entry) string {
 	sql := make([]string, 0, 2*len(entries))
 	for _, e := range entries {
 		values := strings.Join([]string{
-			strconv.FormatInt(e.Seq, 10), s.ascii(e.At.UTC().Format(ledger.AtLayout)), s.ascii(string(e.Action)), s.ascii(string(e.Step)),
+			strconv.FormatInt(
+				e.Seq,
+				10,
+			), s.ascii(e.At.UTC().Format(ledger.AtLayout)), s.ascii(string(e.Action)), s.ascii(string(e.Step)),
 			s.ascii(e.Slug), s.ascii(string(e.Checksum)), s.ascii(e.Deployment), s.ascii(e.Actor),
 			strconv.FormatInt(e.DurationMS, 10), s.ascii(string(e.Detail)), s.ascii(e.PrevHash), s.ascii(e.Hash),
 		}, ", ")

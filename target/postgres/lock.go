@@ -85,7 +85,8 @@ func (s *Session) Blockers(ctx context.Context) ([]engine.Blocker, error) {
 func (s *Session) Identity(ctx context.Context) (string, error) {
 	var identity string
 	err := s.conn.QueryRow(ctx, `SELECT extract(epoch FROM pg_catalog.pg_postmaster_start_time())::text || ' ' || pg_catalog.current_setting('port') || ' ' || oid::text
-		FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()`).Scan(&identity)
+		FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()`).
+		Scan(&identity)
 	if err != nil {
 		return "", fmt.Errorf("ask which database this is: %w", s.wrap(err))
 	}

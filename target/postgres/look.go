@@ -67,7 +67,8 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 	if err := s.requireSession(ctx); err != nil {
 		return p, err
 	}
-	err := s.conn.QueryRow(ctx, probeTarget, role).Scan(&p.Version, &p.Database, &p.User, &r.tls, &r.cipher, &r.readOnly, &r.mayCreate, &p.HasLedger, &r.mayWrite, &r.mayRole)
+	err := s.conn.QueryRow(ctx, probeTarget, role).
+		Scan(&p.Version, &p.Database, &p.User, &r.tls, &r.cipher, &r.readOnly, &r.mayCreate, &p.HasLedger, &r.mayWrite, &r.mayRole)
 	if err != nil {
 		return p, fmt.Errorf("look at the target: %w", s.wrap(err))
 	}
@@ -81,18 +82,39 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 		encryption = r.tls + ", " + r.cipher
 	}
 	p.Look("encryption", true, encryption, "")
-	p.Look("session", true, either(pid == s.conn.PgConn().PID(), "a session of its own", "through a connection pooler in session mode"), "")
-	p.Look("writable", !r.readOnly, either(r.readOnly, "the database accepts no writes", "the database accepts writes"), "name the primary server in the URL, not a standby")
+	p.Look(
+		"session",
+		true,
+		either(pid == s.conn.PgConn().PID(), "a session of its own", "through a connection pooler in session mode"),
+		"",
+	)
+	p.Look(
+		"writable",
+		!r.readOnly,
+		either(r.readOnly, "the database accepts no writes", "the database accepts writes"),
+		"name the primary server in the URL, not a standby",
+	)
 	if p.HasLedger {
-		p.Look("ledger", r.mayWrite, "is there, "+either(r.mayWrite, "and may be written", "but user "+p.User+" may not write it"),
-			fmt.Sprintf("GRANT USAGE ON SCHEMA vorrang TO %[1]s; GRANT SELECT, INSERT ON vorrang.ledger TO %[1]s", sqltext.Identifier(p.User)))
+		p.Look(
+			"ledger",
+			r.mayWrite,
+			"is there, "+either(r.mayWrite, "and may be written", "but user "+p.User+" may not write it"),
+			fmt.Sprintf(
+				"GRANT USAGE ON SCHEMA vorrang TO %[1]s; GRANT SELECT, INSERT ON vorrang.ledger TO %[1]s",
+				sqltext.Identifier(p.User),
+			),
+		)
 	} else {
 		p.Look("ledger", r.mayCreate, either(r.mayCreate, "is not there yet, and may be created", "is not there, and user "+p.User+" may not create schemas"),
 			fmt.Sprintf("GRANT CREATE ON DATABASE %s TO %s", sqltext.Identifier(p.Database), sqltext.Identifier(p.User)))
 	}
 	if role != "" {
-		p.Look("role", r.mayRole, either(r.mayRole, p.User+" may become "+role, "there is no role "+role+" that "+p.User+" may become"),
-			fmt.Sprintf("GRANT %s TO %s", sqltext.Identifier(role), sqltext.Identifier(p.User)))
+		p.Look(
+			"role",
+			r.mayRole,
+			either(r.mayRole, p.User+" may become "+role, "there is no role "+role+" that "+p.User+" may become"),
+			fmt.Sprintf("GRANT %s TO %s", sqltext.Identifier(role), sqltext.Identifier(p.User)),
+		)
 	}
 	return p, nil
 }
@@ -134,8 +156,15 @@ func (s *Session) requireSession(ctx context.Context) error {
 	}
 	if otherPID == pid {
 		config := s.conn.Config()
-		return &engine.ConnectError{Kind: engine.Pooled, Message: fmt.Sprintf("at %s:%d answers a connection pooler in transaction mode, which can keep no lock", config.Host, config.Port),
-			Fix: "name the server itself in the URL, or a pool in session mode"}
+		return &engine.ConnectError{
+			Kind: engine.Pooled,
+			Message: fmt.Sprintf(
+				"at %s:%d answers a connection pooler in transaction mode, which can keep no lock",
+				config.Host,
+				config.Port,
+			),
+			Fix: "name the server itself in the URL, or a pool in session mode",
+		}
 	}
 	return nil
 }
@@ -144,6 +173,7 @@ func (s *Session) requireSession(ctx context.Context) error {
 // with their schemas.
 func (s *Session) HasTables(ctx context.Context, tables ...string) (bool, error) {
 	var has bool
-	err := s.conn.QueryRow(ctx, `SELECT pg_catalog.bool_and(pg_catalog.to_regclass(t) IS NOT NULL) FROM pg_catalog.unnest($1::text[]) t`, tables).Scan(&has)
+	err := s.conn.QueryRow(ctx, `SELECT pg_catalog.bool_and(pg_catalog.to_regclass(t) IS NOT NULL) FROM pg_catalog.unnest($1::text[]) t`, tables).
+		Scan(&has)
 	return has, s.wrap(err)
 }

@@ -38,14 +38,26 @@ func TestMessagesAreBounded(t *testing.T) {
 		return message('E', "SERROR\x00C22012\x00M"+text+"\x00D"+text+text+"\x00Hshort\x00\x00")
 	}
 	row := strings.Repeat("x", mostRow+1)
-	in := message('Z', "I") + message('1', "") + message('A', "\x00\x00\x00\x01channel\x00payload\x00") + message('D', row) +
-		report(long) + message('D', "small") + report("short") + message('N', "SNOTICE\x00M"+long+"\x00\x00") + message('C', "SELECT 1\x00")
+	in := message('Z', "I") + message('1', "") + message('A', "\x00\x00\x00\x01channel\x00payload\x00") + message(
+		'D',
+		row,
+	) +
+		report(long) + message(
+		'D',
+		"small",
+	) + report("short") + message('N', "SNOTICE\x00M"+long+"\x00\x00") + message('C', "SELECT 1\x00")
 	shown := strings.Repeat("ä", mostWords/2)
 	cut := report("!")
-	cut = message('E', strings.NewReplacer("M!", "M"+shown+" … (cut here; 43616 more bytes)", "D!!", "D"+shown+" … (cut here; 103616 more bytes)").Replace(cut[5:]))
+	cut = message(
+		'E',
+		strings.NewReplacer("M!", "M"+shown+" … (cut here; 43616 more bytes)", "D!!", "D"+shown+" … (cut here; 103616 more bytes)").
+			Replace(cut[5:]),
+	)
 	notice := message('N', "SNOTICE\x00M"+shown+" … (cut here; 43616 more bytes)\x00\x00")
 	for steps, rows := range map[bool]string{true: "", false: message('D', row)} {
-		want := message('Z', "I") + message('1', "") + rows + cut + message('D', "small") + report("short") + notice + message('C', "SELECT 1\x00")
+		want := message('Z', "I") + message('1', "") + rows + cut + message('D', "small") + report(
+			"short",
+		) + notice + message('C', "SELECT 1\x00")
 		for seed := range uint64(20) {
 			got, err := io.ReadAll(&messages{from: &crumbs{[]byte(in), rand.New(rand.NewPCG(seed, 1))}, steps: steps})
 			require.NoError(t, err)

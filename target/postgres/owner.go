@@ -36,11 +36,17 @@ var ledgerOwner string
 // LedgerOwnerSQL implements engine.Scripts: a superuser runs it with psql.
 func (Engine) LedgerOwnerSQL(owner, login string) string {
 	refuse := createLedger[strings.Index(createLedger, "CREATE FUNCTION"):]
-	refuse = strings.Replace(refuse[:strings.Index(refuse, "$$;")+len("$$;")], "CREATE FUNCTION", "CREATE OR REPLACE FUNCTION", 1)
+	refuse = strings.Replace(
+		refuse[:strings.Index(refuse, "$$;")+len("$$;")],
+		"CREATE FUNCTION",
+		"CREATE OR REPLACE FUNCTION",
+		1,
+	)
 	escapes := strings.NewReplacer("'", "''", `\`, `\\`, "\n", `\n`) // as psql's \set reads them
 	quote := func(name string) string { return "'" + escapes.Replace(name) + "'" }
 	return strings.NewReplacer("<owner>", quote(owner), "<login>", quote(login), "<ledger>", strings.TrimSpace(createLedger),
-		"<refuse>", refuse, "<hash>", ledger.HashSQL).Replace(ledgerOwner)
+		"<refuse>", refuse, "<hash>", ledger.HashSQL).
+		Replace(ledgerOwner)
 }
 
 // The texts of the ledger's functions, as the server keeps them.

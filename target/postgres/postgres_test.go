@@ -53,14 +53,49 @@ func TestAConnectionThatFailsSaysWhy(t *testing.T) {
 		message string
 		fix     string
 	}{
-		"a wrong password":      {with(t, good, func(u *url.URL) { u.User = url.UserPassword("vorrang", "planted-s3cret") }), engine.WrongPassword, "refuses the password of user vorrang", "correct the password"},
-		"no such user":          {with(t, good, func(u *url.URL) { u.User = url.UserPassword("nobody", "planted-s3cret") }), engine.WrongPassword, "user nobody", "correct"},
-		"a user that is barred": {with(t, good, func(u *url.URL) { u.User = url.UserPassword("nologin_pilot", "planted-s3cret") }), engine.WrongPassword, "user nologin_pilot", "correct"},
-		"no such database":      {with(t, good, func(u *url.URL) { u.Path = "/moon" }), engine.NoSuchDatabase, "has no database moon", "create it"},
-		"no TLS on the server":  {with(t, good, query("sslmode", "require")), engine.NoTLS, "offers no TLS, and the URL demands it", "ssl = on"},
-		"nobody listens":        {with(t, good, func(u *url.URL) { u.Host = fmt.Sprintf("127.0.0.1:%d", free) }), engine.NobodyListens, fmt.Sprintf("nobody listens at 127.0.0.1:%d", free), "start the server"},
-		"no such host":          {with(t, good, func(u *url.URL) { u.Host = "no-such-host.invalid:5432" }), engine.NoSuchHost, "there is no host no-such-host.invalid", "correct the host"},
-		"no URL":                {"postgres://planted-s3cret:%%%", engine.BadURL, "cannot be read", "postgres://USER"},
+		"a wrong password": {
+			with(t, good, func(u *url.URL) { u.User = url.UserPassword("vorrang", "planted-s3cret") }),
+			engine.WrongPassword,
+			"refuses the password of user vorrang",
+			"correct the password",
+		},
+		"no such user": {
+			with(t, good, func(u *url.URL) { u.User = url.UserPassword("nobody", "planted-s3cret") }),
+			engine.WrongPassword,
+			"user nobody",
+			"correct",
+		},
+		"a user that is barred": {
+			with(t, good, func(u *url.URL) { u.User = url.UserPassword("nologin_pilot", "planted-s3cret") }),
+			engine.WrongPassword,
+			"user nologin_pilot",
+			"correct",
+		},
+		"no such database": {
+			with(t, good, func(u *url.URL) { u.Path = "/moon" }),
+			engine.NoSuchDatabase,
+			"has no database moon",
+			"create it",
+		},
+		"no TLS on the server": {
+			with(t, good, query("sslmode", "require")),
+			engine.NoTLS,
+			"offers no TLS, and the URL demands it",
+			"ssl = on",
+		},
+		"nobody listens": {
+			with(t, good, func(u *url.URL) { u.Host = fmt.Sprintf("127.0.0.1:%d", free) }),
+			engine.NobodyListens,
+			fmt.Sprintf("nobody listens at 127.0.0.1:%d", free),
+			"start the server",
+		},
+		"no such host": {
+			with(t, good, func(u *url.URL) { u.Host = "no-such-host.invalid:5432" }),
+			engine.NoSuchHost,
+			"there is no host no-such-host.invalid",
+			"correct the host",
+		},
+		"no URL": {"postgres://planted-s3cret:%%%", engine.BadURL, "cannot be read", "postgres://USER"},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -83,8 +118,16 @@ func startPooler(t *testing.T, address, mode string) string {
 	u, err := url.Parse(address)
 	require.NoError(t, err)
 	password, _ := u.User.Password()
-	config := fmt.Sprintf("[databases]\n* = host=%s port=%s user=%s password=%s\n[pgbouncer]\nlisten_addr=127.0.0.1\nlisten_port=%d\nauth_type=any\npool_mode=%s\nunix_socket_dir=\nlogfile=%s/log\n",
-		u.Hostname(), u.Port(), u.User.Username(), password, port, mode, folder)
+	config := fmt.Sprintf(
+		"[databases]\n* = host=%s port=%s user=%s password=%s\n[pgbouncer]\nlisten_addr=127.0.0.1\nlisten_port=%d\nauth_type=any\npool_mode=%s\nunix_socket_dir=\nlogfile=%s/log\n",
+		u.Hostname(),
+		u.Port(),
+		u.User.Username(),
+		password,
+		port,
+		mode,
+		folder,
+	)
 	file := filepath.Join(folder, "pgbouncer.ini")
 	require.NoError(t, os.WriteFile(file, []byte(config), 0o644))
 	command := exec.Command("pgbouncer", file)
@@ -137,7 +180,11 @@ func TestTheLockIsForOne(t *testing.T) {
 	var held *engine.LockedError
 	require.ErrorAs(t, second.Lock(t.Context()), &held)
 	assert.Equal(t, "a test", held.Application)
-	assert.Contains(t, held.Error(), fmt.Sprintf("held by session %d (a test, user vorrang), connected since ", held.PID))
+	assert.Contains(
+		t,
+		held.Error(),
+		fmt.Sprintf("held by session %d (a test, user vorrang), connected since ", held.PID),
+	)
 	first.Unlock()
 	require.NoError(t, second.Lock(t.Context()))
 	require.NoError(t, connect(t, pgtest.Database(t)).Lock(t.Context()), "every database has a lock of its own")
@@ -153,7 +200,8 @@ func TestTheLedgerIsAppendOnly(t *testing.T) {
 	require.NoError(t, session.CreateLedger(t.Context()), "it may be repeated")
 
 	at := time.Date(2026, 11, 23, 6, 0, 0, 1000, time.FixedZone("", 3600))
-	odd := ledger.NewHead().Next(ledger.Entry{Action: ledger.Applied, Step: "1", Slug: "it's", Actor: `O'Ship \ pilot`, Detail: []byte(`{"error":"a\n\"quote\" \\"}`)}, at)
+	odd := ledger.NewHead().
+		Next(ledger.Entry{Action: ledger.Applied, Step: "1", Slug: "it's", Actor: `O'Ship \ pilot`, Detail: []byte(`{"error":"a\n\"quote\" \\"}`)}, at)
 	require.NoError(t, session.Append(t.Context(), odd))
 	next := odd.Head().Next(ledger.Entry{Action: ledger.Applied, Step: "2"}, at)
 	require.NoError(t, session.Append(t.Context(), next))
@@ -188,7 +236,10 @@ func TestThePrintedRecipesCheckTheChain(t *testing.T) {
 	require.NoError(t, session.CreateLedger(t.Context()))
 	head := ledger.NewHead()
 	for _, action := range []ledger.Action{ledger.Baselined, ledger.Begun, ledger.Applied} {
-		e := head.Next(ledger.Entry{Action: action, Step: "2.1", Slug: "a", Actor: "Grå Ternen", Detail: []byte(`{"n":1.50}`)}, time.Now())
+		e := head.Next(
+			ledger.Entry{Action: action, Step: "2.1", Slug: "a", Actor: "Grå Ternen", Detail: []byte(`{"n":1.50}`)},
+			time.Now(),
+		)
 		require.NoError(t, session.Append(t.Context(), e))
 		head = e.Head()
 	}
@@ -200,10 +251,26 @@ func TestThePrintedRecipesCheckTheChain(t *testing.T) {
 		return string(output)
 	}
 	assert.Empty(t, inShell())
-	assert.Equal(t, "0", pgtest.Query(t, address, "SELECT count(*) FROM ("+strings.TrimRight(strings.TrimSpace(recipe), ";")+") broken"))
-	pgtest.Exec(t, address, "ALTER TABLE vorrang.ledger DISABLE TRIGGER append_only; UPDATE vorrang.ledger SET actor = 'nobody' WHERE seq = 2")
+	assert.Equal(
+		t,
+		"0",
+		pgtest.Query(t, address, "SELECT count(*) FROM ("+strings.TrimRight(strings.TrimSpace(recipe), ";")+") broken"),
+	)
+	pgtest.Exec(
+		t,
+		address,
+		"ALTER TABLE vorrang.ledger DISABLE TRIGGER append_only; UPDATE vorrang.ledger SET actor = 'nobody' WHERE seq = 2",
+	)
 	assert.Equal(t, "entry 2 does not fit\n", inShell())
-	assert.Equal(t, "2", pgtest.Query(t, address, "SELECT string_agg(seq::text, ' ') FROM ("+strings.TrimRight(strings.TrimSpace(recipe), ";")+") broken"))
+	assert.Equal(
+		t,
+		"2",
+		pgtest.Query(
+			t,
+			address,
+			"SELECT string_agg(seq::text, ' ') FROM ("+strings.TrimRight(strings.TrimSpace(recipe), ";")+") broken",
+		),
+	)
 }
 
 func TestExistingObjectsAreCounted(t *testing.T) {
@@ -228,7 +295,11 @@ func TestExistingObjectsAreCounted(t *testing.T) {
 
 func TestTheProbeSaysWhatMayBeDone(t *testing.T) {
 	address := pgtest.Database(t)
-	pgtest.Exec(t, address, "DROP ROLE IF EXISTS probed; CREATE ROLE probed LOGIN PASSWORD 'p'; DROP ROLE IF EXISTS probed_owner; CREATE ROLE probed_owner")
+	pgtest.Exec(
+		t,
+		address,
+		"DROP ROLE IF EXISTS probed; CREATE ROLE probed LOGIN PASSWORD 'p'; DROP ROLE IF EXISTS probed_owner; CREATE ROLE probed_owner",
+	)
 	weak := connect(t, with(t, address, func(u *url.URL) { u.User = url.UserPassword("probed", "p") }))
 	probe, err := weak.Probe(t.Context(), "probed_owner")
 	require.NoError(t, err)
@@ -237,10 +308,22 @@ func TestTheProbeSaysWhatMayBeDone(t *testing.T) {
 	assert.True(t, says(t, probe, "writable").OK)
 	assert.Contains(t, says(t, probe, "ledger").Says, "user probed may not create schemas")
 	assert.Contains(t, says(t, probe, "ledger").Fix, "GRANT CREATE ON DATABASE")
-	assert.Equal(t, engine.Look{What: "role", Says: "there is no role probed_owner that probed may become", Fix: `GRANT "probed_owner" TO "probed"`}, says(t, probe, "role"))
+	assert.Equal(
+		t,
+		engine.Look{
+			What: "role",
+			Says: "there is no role probed_owner that probed may become",
+			Fix:  `GRANT "probed_owner" TO "probed"`,
+		},
+		says(t, probe, "role"),
+	)
 
 	require.NoError(t, connect(t, address).CreateLedger(t.Context()))
-	pgtest.Exec(t, address, "GRANT probed_owner TO probed; GRANT USAGE ON SCHEMA vorrang TO probed; GRANT SELECT ON vorrang.ledger TO probed")
+	pgtest.Exec(
+		t,
+		address,
+		"GRANT probed_owner TO probed; GRANT USAGE ON SCHEMA vorrang TO probed; GRANT SELECT ON vorrang.ledger TO probed",
+	)
 	probe, err = weak.Probe(t.Context(), "probed_owner")
 	require.NoError(t, err)
 	assert.True(t, says(t, probe, "role").OK)

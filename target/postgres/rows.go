@@ -39,7 +39,10 @@ func (s *Session) Rows(ctx context.Context, seen schema.Schema, table string, mo
 		if err := s.conn.QueryRow(ctx, "SELECT last_value, is_called FROM "+o.Name).Scan(&last, &called); err != nil {
 			return rows, fmt.Errorf("read the sequence %s: %w", o.Name, s.wrap(err))
 		}
-		rows.Next = append(rows.Next, fmt.Sprintf("SELECT pg_catalog.setval(%s, %d, %t)", sqltext.Literal(o.Name), last, called))
+		rows.Next = append(
+			rows.Next,
+			fmt.Sprintf("SELECT pg_catalog.setval(%s, %d, %t)", sqltext.Literal(o.Name), last, called),
+		)
 	}
 	return rows, nil
 }

@@ -43,7 +43,11 @@ func NewScratch(ctx context.Context, url, role string, declared bool) (*Scratch,
 			return nil, err
 		}
 	}
-	s := &Scratch{Role: role, beside: beside, name: fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), rand.Text()[:8])}
+	s := &Scratch{
+		Role:   role,
+		beside: beside,
+		name:   fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), rand.Text()[:8]),
+	}
 	if err := s.sweep(ctx); err != nil {
 		beside.Close()
 		return nil, err
@@ -54,12 +58,18 @@ func NewScratch(ctx context.Context, url, role string, declared bool) (*Scratch,
 	}
 	if err := beside.exec(ctx, create); err != nil {
 		beside.Close()
-		return nil, fmt.Errorf("make a scratch database (the user of the target's URL needs the right to create databases: ALTER ROLE %s CREATEDB): %w",
-			sqltext.Identifier(beside.conn.Config().User), err)
+		return nil, fmt.Errorf(
+			"make a scratch database (the user of the target's URL needs the right to create databases: ALTER ROLE %s CREATEDB): %w",
+			sqltext.Identifier(beside.conn.Config().User),
+			err,
+		)
 	}
 	if role != "" { // the ledger is still the user's own
-		err = beside.exec(ctx, "SET ROLE "+sqltext.Identifier(role)+"; GRANT ALL ON DATABASE "+sqltext.Identifier(s.name)+" TO "+
-			sqltext.Identifier(beside.conn.Config().User)+"; RESET ROLE")
+		err = beside.exec(
+			ctx,
+			"SET ROLE "+sqltext.Identifier(role)+"; GRANT ALL ON DATABASE "+sqltext.Identifier(s.name)+" TO "+
+				sqltext.Identifier(beside.conn.Config().User)+"; RESET ROLE",
+		)
 		if err != nil {
 			s.drop()
 			return nil, fmt.Errorf("make a scratch database for the role %s: %w", role, err)
@@ -78,7 +88,8 @@ func (s *Session) ownsMore(ctx context.Context) error {
 	var superuser bool
 	err := s.conn.QueryRow(ctx, `SELECT session_user::text, r.rolsuper, coalesce((SELECT string_agg(d.datname, ', ' ORDER BY d.datname) FROM pg_catalog.pg_database d
 			WHERE pg_catalog.pg_has_role(session_user, d.datdba, 'MEMBER') AND d.datname <> pg_catalog.current_database() AND d.datname NOT LIKE $1), '')
-		FROM pg_catalog.pg_roles r WHERE r.rolname = session_user`, scratchPrefix+"%").Scan(&user, &superuser, &others)
+		FROM pg_catalog.pg_roles r WHERE r.rolname = session_user`, scratchPrefix+"%").
+		Scan(&user, &superuser, &others)
 	switch {
 	case err != nil:
 		return fmt.Errorf("look what the user owns: %w", err)

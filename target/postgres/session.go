@@ -50,7 +50,10 @@ func (s *Session) cleaned(ctx context.Context, begin string) error {
 // no statement can give back before its end: should the session that holds the
 // target's lock go, nobody else begins before this transaction has ended.
 func (s *Session) Begin(ctx context.Context, settings engine.Settings) error {
-	return s.cleaned(ctx, fmt.Sprintf("BEGIN; %s, pg_catalog.pg_advisory_xact_lock(%d)", s.set(settings, true), busyKey))
+	return s.cleaned(
+		ctx,
+		fmt.Sprintf("BEGIN; %s, pg_catalog.pg_advisory_xact_lock(%d)", s.set(settings, true), busyKey),
+	)
 }
 
 // Prepare implements engine.Steps.
@@ -212,8 +215,15 @@ func wrap(conn *pgx.Conn, err error) error {
 	if refused.InternalQuery != "" {
 		where = strings.TrimSpace(where + "\nin the query: " + refused.InternalQuery)
 	}
-	return &engine.ServerError{Kind: kindOf(refused.Code), SQLState: refused.Code, Message: refused.Message, Detail: refused.Detail,
-		Hint: refused.Hint, Where: where, Position: int(refused.Position)}
+	return &engine.ServerError{
+		Kind:     kindOf(refused.Code),
+		SQLState: refused.Code,
+		Message:  refused.Message,
+		Detail:   refused.Detail,
+		Hint:     refused.Hint,
+		Where:    where,
+		Position: int(refused.Position),
+	}
 }
 
 // innermost keeps the server's last words, if there were any.

@@ -67,7 +67,12 @@ func (s *Session) unread(err error) error {
 	var refused *engine.ServerError
 	if errors.As(err, &refused) && refused.SQLState == insufficientPrivilege {
 		if _, table, is := strings.Cut(refused.Message, "permission denied for table "); is {
-			return fmt.Errorf("read the schema: %w; let user %[2]s read it: GRANT SELECT ON pg_catalog.%[3]s TO %[2]s", err, sqltext.Identifier(s.conn.Config().User), table)
+			return fmt.Errorf(
+				"read the schema: %w; let user %[2]s read it: GRANT SELECT ON pg_catalog.%[3]s TO %[2]s",
+				err,
+				sqltext.Identifier(s.conn.Config().User),
+				table,
+			)
 		}
 	}
 	return fmt.Errorf("read the schema: %w", err)
@@ -166,7 +171,12 @@ func (s *Session) helper(ctx context.Context) (*pgx.Conn, string) {
 }
 
 func (f found) and(other found) found {
-	return found{objects: append(f.objects, other.objects...), at: append(f.at, other.at...), err: cmp.Or(f.err, other.err), uncovered: append(f.uncovered, other.uncovered...)}
+	return found{
+		objects:   append(f.objects, other.objects...),
+		at:        append(f.at, other.at...),
+		err:       cmp.Or(f.err, other.err),
+		uncovered: append(f.uncovered, other.uncovered...),
+	}
 }
 
 // query reads objects by hand, since a large schema has tens of thousands.
@@ -177,7 +187,13 @@ func query(ctx context.Context, conn *pgx.Conn, text string, schemas []string) (
 	}
 	for rows.Next() {
 		raw := rows.RawValues()
-		o := schema.Object{Kind: schema.Kind(raw[0]), Name: string(raw[1]), Of: string(raw[2]), Place: int(number(raw[6])), Props: properties(raw[7])}
+		o := schema.Object{
+			Kind:  schema.Kind(raw[0]),
+			Name:  string(raw[1]),
+			Of:    string(raw[2]),
+			Place: int(number(raw[6])),
+			Props: properties(raw[7]),
+		}
 		f.objects = append(f.objects, o)
 		f.at = append(f.at, id{class: number(raw[3]), object: number(raw[4]), sub: int32(number(raw[5]))})
 	}
@@ -213,7 +229,8 @@ func (s *Session) snapshotQueries() (first, second string) {
 	if s.version < 150000 {
 		before, rest, _ := strings.Cut(query, "    UNION ALL -- from version 15 on\n")
 		_, after, _ := strings.Cut(rest, "\n)\nSELECT")
-		query = strings.NewReplacer("pg_get_expr(t.prqual, t.prrelid)", "NULL", "a.attnum = ANY (t.prattrs)", "false").Replace(before + ")\nSELECT" + after)
+		query = strings.NewReplacer("pg_get_expr(t.prqual, t.prrelid)", "NULL", "a.attnum = ANY (t.prattrs)", "false").
+			Replace(before + ")\nSELECT" + after)
 	}
 	if s.version < 140000 {
 		query = strings.ReplaceAll(query, "a.attcompression", "''")
@@ -237,8 +254,11 @@ func (s *Session) needs(ctx context.Context, objects []schema.Object, at []id) e
 	for i, where := range at {
 		known[where] = i
 	}
-	rows, err := s.conn.Query(ctx, `SELECT classid, objid, objsubid, refclassid, refobjid, refobjsubid, deptype::text, classid = 'pg_catalog.pg_attrdef'::regclass
-		FROM pg_catalog.pg_depend WHERE objid >= 16384 AND (refobjid >= 16384 OR refclassid = 'pg_catalog.pg_namespace'::regclass)`)
+	rows, err := s.conn.Query(
+		ctx,
+		`SELECT classid, objid, objsubid, refclassid, refobjid, refobjsubid, deptype::text, classid = 'pg_catalog.pg_attrdef'::regclass
+		FROM pg_catalog.pg_depend WHERE objid >= 16384 AND (refobjid >= 16384 OR refclassid = 'pg_catalog.pg_namespace'::regclass)`,
+	)
 	if err != nil {
 		return err
 	}

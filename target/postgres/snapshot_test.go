@@ -117,7 +117,12 @@ func TestEveryChangeOfASchemaIsSeen(t *testing.T) {
 		}
 		if says == "" {
 			assert.Empty(t, said)
-			assert.Equal(t, []schema.Uncovered{{What: "operator", Count: 1, Names: []string{"harbour.###(text,text)"}}}, after.Uncovered, "it is named, not passed over")
+			assert.Equal(
+				t,
+				[]schema.Uncovered{{What: "operator", Count: 1, Names: []string{"harbour.###(text,text)"}}},
+				after.Uncovered,
+				"it is named, not passed over",
+			)
 			continue
 		}
 		assert.Contains(t, said, says, change)
@@ -126,7 +131,11 @@ func TestEveryChangeOfASchemaIsSeen(t *testing.T) {
 
 func TestARoleThatOnlyReadsCatalogsCanSnapshot(t *testing.T) {
 	url := pgtest.Database(t)
-	pgtest.Exec(t, url, first+strings.Join(apart, ";")+`; DROP ROLE IF EXISTS onlooker; CREATE ROLE onlooker LOGIN PASSWORD 'x'`)
+	pgtest.Exec(
+		t,
+		url,
+		first+strings.Join(apart, ";")+`; DROP ROLE IF EXISTS onlooker; CREATE ROLE onlooker LOGIN PASSWORD 'x'`,
+	)
 	whole := snapshot(t, url)
 	conn := pgtest.Connect(t, url)
 	config := conn.Config()
@@ -138,7 +147,11 @@ func TestARoleThatOnlyReadsCatalogsCanSnapshot(t *testing.T) {
 	require.NoError(t, err)
 	defer session.Close()
 	_, err = session.Snapshot(t.Context(), nil)
-	assert.ErrorContains(t, err, `permission denied for table pg_policy (SQLSTATE 42501); let user "onlooker" read it: GRANT SELECT ON pg_catalog.pg_policy TO "onlooker"`)
+	assert.ErrorContains(
+		t,
+		err,
+		`permission denied for table pg_policy (SQLSTATE 42501); let user "onlooker" read it: GRANT SELECT ON pg_catalog.pg_policy TO "onlooker"`,
+	)
 }
 
 // Another session's uncommitted changes are not seen, and neither waits for the

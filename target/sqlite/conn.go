@@ -38,7 +38,9 @@ const connectPatience = 5 * time.Second
 
 // dial opens a file that is there.
 func dial(path string) (*conn, error) {
-	opened, err := (&sqlite3.SQLiteDriver{}).Open((&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "mode=rw"}).String())
+	opened, err := (&sqlite3.SQLiteDriver{}).Open(
+		(&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "mode=rw"}).String(),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -140,10 +142,15 @@ func (c *conn) within(ctx context.Context) (context.Context, context.CancelFunc)
 
 // has reports whether there is a table or a view.
 func (c *conn) has(ctx context.Context, name string) (there bool, err error) {
-	err = c.query(ctx, `SELECT 1 FROM main.sqlite_schema WHERE type IN ('table', 'view') AND name = ? COLLATE NOCASE`, []any{name}, func([]driver.Value) error {
-		there = true
-		return nil
-	})
+	err = c.query(
+		ctx,
+		`SELECT 1 FROM main.sqlite_schema WHERE type IN ('table', 'view') AND name = ? COLLATE NOCASE`,
+		[]any{name},
+		func([]driver.Value) error {
+			there = true
+			return nil
+		},
+	)
 	return there, err
 }
 
@@ -162,11 +169,19 @@ func (c *conn) wrap(ctx, within context.Context, err error) error {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case within.Err() != nil:
-		return &engine.ServerError{Kind: engine.Other, SQLState: "SQLITE_INTERRUPT", Message: fmt.Sprintf("the statement took longer than its timeout of %s", c.timeout)}
+		return &engine.ServerError{
+			Kind:     engine.Other,
+			SQLState: "SQLITE_INTERRUPT",
+			Message:  fmt.Sprintf("the statement took longer than its timeout of %s", c.timeout),
+		}
 	case !errors.As(err, &refused):
 		return err
 	}
-	failure := &engine.ServerError{SQLState: codeName(refused), Message: engine.Bounded(messageOf(refused)), Kind: kindOf(refused)}
+	failure := &engine.ServerError{
+		SQLState: codeName(refused),
+		Message:  engine.Bounded(messageOf(refused)),
+		Kind:     kindOf(refused),
+	}
 	if refused.Code == sqlite3.ErrAuth && c.refused != "" {
 		failure.Message = c.refused
 	}
@@ -191,8 +206,35 @@ var hints = map[sqlite3.ErrNo]string{
 
 // codes are SQLite's own names of its results.
 // Source: https://www.sqlite.org/rescode.html
-var codes = []string{"OK", "ERROR", "INTERNAL", "PERM", "ABORT", "BUSY", "LOCKED", "NOMEM", "READONLY", "INTERRUPT", "IOERR", "CORRUPT", "NOTFOUND", "FULL",
-	"CANTOPEN", "PROTOCOL", "EMPTY", "SCHEMA", "TOOBIG", "CONSTRAINT", "MISMATCH", "MISUSE", "NOLFS", "AUTH", "FORMAT", "RANGE", "NOTADB"}
+var codes = []string{
+	"OK",
+	"ERROR",
+	"INTERNAL",
+	"PERM",
+	"ABORT",
+	"BUSY",
+	"LOCKED",
+	"NOMEM",
+	"READONLY",
+	"INTERRUPT",
+	"IOERR",
+	"CORRUPT",
+	"NOTFOUND",
+	"FULL",
+	"CANTOPEN",
+	"PROTOCOL",
+	"EMPTY",
+	"SCHEMA",
+	"TOOBIG",
+	"CONSTRAINT",
+	"MISMATCH",
+	"MISUSE",
+	"NOLFS",
+	"AUTH",
+	"FORMAT",
+	"RANGE",
+	"NOTADB",
+}
 
 // What a code ends with where SQLite has none of its own.
 const (
@@ -224,7 +266,9 @@ func kindOf(e sqlite3.Error) engine.Kind {
 		return engine.LockTimeout
 	case e.Code != sqlite3.ErrError:
 		return engine.Other
-	case strings.HasSuffix(message, " already exists"), strings.Contains(message, "there is already"), strings.HasPrefix(message, "duplicate column name"):
+	case strings.HasSuffix(message, " already exists"),
+		strings.Contains(message, "there is already"),
+		strings.HasPrefix(message, "duplicate column name"):
 		return engine.Duplicate
 	case strings.HasPrefix(message, "no such "):
 		return engine.Missing

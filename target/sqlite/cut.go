@@ -20,7 +20,10 @@ func cut(text []byte) ([]sqltext.Statement, error) {
 		case t.Kind == words.Space || t.Kind == words.Comment:
 			continue
 		case !c.Began() && t.Is("."):
-			return nil, c.Error(t.From, "commands that begin with a dot belong to the sqlite3 shell, and are no SQL: take this out")
+			return nil, c.Error(
+				t.From,
+				"commands that begin with a dot belong to the sqlite3 shell, and are no SQL: take this out",
+			)
 		case t.Is(";") && !s.inTrigger():
 			c.End()
 			s = shapes{}

@@ -19,14 +19,39 @@ var scripts = map[string][]string{
 	"":                         nil,
 	" ;; -- nothing\n;/* ; */": nil,
 	"SELECT 1; SELECT 2":       {"SELECT 1", "SELECT 2"},
-	"SELECT ';', \";\", `;`, [;] -- ;\n; SELECT x';', '''; ' /* ; */;":                                          {"SELECT ';', \";\", `;`, [;]", "SELECT x';', '''; '"},
-	"CREATE TRIGGER t AFTER INSERT ON a BEGIN SELECT 1; SELECT CASE WHEN 1 THEN 2 END; END; SELECT 3;":          {"CREATE TRIGGER t AFTER INSERT ON a BEGIN SELECT 1; SELECT CASE WHEN 1 THEN 2 END; END", "SELECT 3"},
-	"create temp trigger if not exists t after delete on a begin delete from b; /* ; */ end /* ; */ ; SELECT 3": {"create temp trigger if not exists t after delete on a begin delete from b; /* ; */ end", "SELECT 3"},
-	"CREATE TRIGGER t INSTEAD OF INSERT ON v BEGIN SELECT \"end\"; SELECT 1 AS x; END;SELECT 1":                 {"CREATE TRIGGER t INSTEAD OF INSERT ON v BEGIN SELECT \"end\"; SELECT 1 AS x; END", "SELECT 1"},
-	"CREATE TABLE trigger_a (id); BEGIN; COMMIT; END;":                                                          {"CREATE TABLE trigger_a (id)", "BEGIN", "COMMIT", "END"},
-	"UPDATE a SET b = 1 WHERE id IN (SELECT id FROM a LIMIT :batch); SELECT '— ö 潮' ;":                          {"UPDATE a SET b = 1 WHERE id IN (SELECT id FROM a LIMIT :batch)", "SELECT '— ö 潮'"},
-	"SELECT 1 -- a comment at the end":                                                                          {"SELECT 1"},
-	"SELECT 5 --x\n; SELECT a$b, ?1, @c, $d":                                                                    {"SELECT 5", "SELECT a$b, ?1, @c, $d"},
+	"SELECT ';', \";\", `;`, [;] -- ;\n; SELECT x';', '''; ' /* ; */;": {
+		"SELECT ';', \";\", `;`, [;]",
+		"SELECT x';', '''; '",
+	},
+	"CREATE TRIGGER t AFTER INSERT ON a BEGIN SELECT 1; SELECT CASE WHEN 1 THEN 2 END; END; SELECT 3;": {
+		"CREATE TRIGGER t AFTER INSERT ON a BEGIN SELECT 1; SELECT CASE WHEN 1 THEN 2 END; END",
+		"SELECT 3",
+	},
+	"create temp trigger if not exists t after delete on a begin delete from b; /* ; */ end /* ; */ ; SELECT 3": {
+		"create temp trigger if not exists t after delete on a begin delete from b; /* ; */ end",
+		"SELECT 3",
+	},
+	"CREATE TRIGGER t INSTEAD OF INSERT ON v BEGIN SELECT \"end\"; SELECT 1 AS x; END;SELECT 1": {
+		"CREATE TRIGGER t INSTEAD OF INSERT ON v BEGIN SELECT \"end\"; SELECT 1 AS x; END",
+		"SELECT 1",
+	},
+	"CREATE TABLE trigger_a (id); BEGIN; COMMIT; END;": {
+		"CREATE TABLE trigger_a (id)",
+		"BEGIN",
+		"COMMIT",
+		"END",
+	},
+	"UPDATE a SET b = 1 WHERE id IN (SELECT id FROM a LIMIT :batch); SELECT '— ö 潮' ;": {
+		"UPDATE a SET b = 1 WHERE id IN (SELECT id FROM a LIMIT :batch)",
+		"SELECT '— ö 潮'",
+	},
+	"SELECT 1 -- a comment at the end": {
+		"SELECT 1",
+	},
+	"SELECT 5 --x\n; SELECT a$b, ?1, @c, $d": {
+		"SELECT 5",
+		"SELECT a$b, ?1, @c, $d",
+	},
 }
 
 func TestTextIsCutAsSQLiteReadsIt(t *testing.T) {
@@ -49,7 +74,11 @@ func TestTextIsCutAsSQLiteReadsIt(t *testing.T) {
 	}
 	statements, err := cut([]byte("UPDATE a SET b = ':batch' WHERE id IN (SELECT id FROM a LIMIT :batch)"))
 	require.NoError(t, err)
-	assert.Equal(t, "UPDATE a SET b = ':batch' WHERE id IN (SELECT id FROM a LIMIT 50    )", string(statements[0].WithBatch(50).SQL))
+	assert.Equal(
+		t,
+		"UPDATE a SET b = ':batch' WHERE id IN (SELECT id FROM a LIMIT 50    )",
+		string(statements[0].WithBatch(50).SQL),
+	)
 }
 
 // TestTheShellCutsTheSame: the sqlite3 shell echoes each statement as it cut it.
@@ -59,7 +88,9 @@ func TestTheShellCutsTheSame(t *testing.T) {
 			continue // no statements that can run by themselves
 		}
 		shell := exec.CommandContext(t.Context(), "sqlite3", ":memory:")
-		shell.Stdin = strings.NewReader("CREATE TABLE a (id); CREATE TABLE b (id); CREATE VIEW v AS SELECT id FROM a;\n.trace stdout\n" + text + "\n;\n")
+		shell.Stdin = strings.NewReader(
+			"CREATE TABLE a (id); CREATE TABLE b (id); CREATE VIEW v AS SELECT id FROM a;\n.trace stdout\n" + text + "\n;\n",
+		)
 		output, err := shell.Output()
 		if err != nil {
 			continue // [;] is no column: what it cut is in its errors
@@ -120,8 +151,12 @@ func FuzzCut(f *testing.F) {
 // FuzzTable: the text of any table that SQLite takes is read, written and read again to
 // the same.
 func FuzzTable(f *testing.F) {
-	f.Add(`CREATE TABLE a (id INTEGER PRIMARY KEY AUTOINCREMENT, b TEXT NOT NULL DEFAULT 'x' COLLATE NOCASE CHECK (b <> ''), c REFERENCES d (e) ON DELETE SET NULL, UNIQUE (b, c)) STRICT`)
-	f.Add("CREATE TABLE \"a \"\"b\" ([c d] , `e` numeric(8, 2) GENERATED ALWAYS AS (c + -1) STORED, CONSTRAINT \"f g\" PRIMARY KEY (e DESC) ON CONFLICT REPLACE) WITHOUT ROWID")
+	f.Add(
+		`CREATE TABLE a (id INTEGER PRIMARY KEY AUTOINCREMENT, b TEXT NOT NULL DEFAULT 'x' COLLATE NOCASE CHECK (b <> ''), c REFERENCES d (e) ON DELETE SET NULL, UNIQUE (b, c)) STRICT`,
+	)
+	f.Add(
+		"CREATE TABLE \"a \"\"b\" ([c d] , `e` numeric(8, 2) GENERATED ALWAYS AS (c + -1) STORED, CONSTRAINT \"f g\" PRIMARY KEY (e DESC) ON CONFLICT REPLACE) WITHOUT ROWID",
+	)
 	f.Fuzz(func(t *testing.T, sql string) {
 		objects := objectsOf("table", "a", "a", sql)
 		if len(objects) == 0 || objects[0].Props[schema.Definition] != "" {

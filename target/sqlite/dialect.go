@@ -61,7 +61,12 @@ func (d dialect) Review(s step.Step, _ []string) (problems, notes step.Problems)
 		is := shapeOf(statement)
 		// SQLite puts no SQL together while it runs, so no name hides
 		if refused = cmp.Or(d.NamesOurs(statement), refusal(is, mode)); refused == "" && mode == step.Batches {
-			refused = review.Endless(i, is.change, "UPDATE, DELETE or INSERT", "WHERE id IN (SELECT id FROM … WHERE … IS NULL LIMIT "+sqltext.BatchPlace+")")
+			refused = review.Endless(
+				i,
+				is.change,
+				"UPDATE, DELETE or INSERT",
+				"WHERE id IN (SELECT id FROM … WHERE … IS NULL LIMIT "+sqltext.BatchPlace+")",
+			)
 		}
 		if is.verb == other && is.kind == "" {
 			noted = "this begins with no word that Vorrang knows of SQLite; whether it is right, SQLite decides"

@@ -16,7 +16,13 @@ import (
 // Kinds Of Table Schema Changes", in a form that renames nothing, so that no foreign
 // key, view or trigger is rewritten.
 func (Engine) Draft(is, should schema.Schema, _ schema.Style) schema.Script {
-	d := &drafter{before: schema.ByKey(is), after: schema.ByKey(should), had: schema.Tables(is, schema.Constraint), have: schema.Tables(should, schema.Constraint), rebuilt: map[string]bool{}}
+	d := &drafter{
+		before:  schema.ByKey(is),
+		after:   schema.ByKey(should),
+		had:     schema.Tables(is, schema.Constraint),
+		have:    schema.Tables(should, schema.Constraint),
+		rebuilt: map[string]bool{},
+	}
 	for key, o := range d.before { // triggers go with a view as with a table
 		if now, stays := d.after[key]; o.Kind == schema.View && !(stays && maps.Equal(o.Props, now.Props)) {
 			d.rebuilt[o.Name] = true
@@ -30,7 +36,10 @@ func (Engine) Draft(is, should schema.Schema, _ schema.Style) schema.Script {
 	if all := slices.Concat(d.drops, d.changes, d.makes); len(all) > 0 {
 		script.Parts = []schema.Part{{Statements: all}}
 	}
-	script.Reordered = slices.DeleteFunc(schema.Reordered(is, should), func(table string) bool { return d.rebuilt[table] })
+	script.Reordered = slices.DeleteFunc(
+		schema.Reordered(is, should),
+		func(table string) bool { return d.rebuilt[table] },
+	)
 	return script
 }
 
@@ -46,7 +55,10 @@ type drafter struct {
 func (d *drafter) tables() {
 	for _, name := range slices.Backward(byReference(d.had)) { // who refers goes before who is referred to
 		if _, stays := d.have[name]; !stays {
-			d.changes = append(d.changes, schema.Drafted{SQL: "DROP TABLE " + name, Loses: "the table " + name + " with its rows"})
+			d.changes = append(
+				d.changes,
+				schema.Drafted{SQL: "DROP TABLE " + name, Loses: "the table " + name + " with its rows"},
+			)
 		}
 	}
 	for _, name := range byReference(d.have) {
@@ -57,7 +69,10 @@ func (d *drafter) tables() {
 			d.changes = append(d.changes, schema.Drafted{SQL: tableText(now)})
 		case same(was, now):
 		case isVirtual(was) || isVirtual(now):
-			d.cannot(now.Object, "a virtual table keeps its rows in a way of its own; drop it and make it again, and load its rows")
+			d.cannot(
+				now.Object,
+				"a virtual table keeps its rows in a way of its own; drop it and make it again, and load its rows",
+			)
 		default:
 			d.alter(was, now)
 		}
@@ -72,7 +87,11 @@ func isVirtual(t schema.Described) bool { return t.Props[schema.Definition] != "
 
 func same(t, other schema.Described) bool {
 	equal := func(a, b []schema.Object) bool {
-		return slices.EqualFunc(a, b, func(a, b schema.Object) bool { return a.Name == b.Name && maps.Equal(a.Props, b.Props) })
+		return slices.EqualFunc(
+			a,
+			b,
+			func(a, b schema.Object) bool { return a.Name == b.Name && maps.Equal(a.Props, b.Props) },
+		)
 	}
 	return maps.Equal(t.Props, other.Props) && equal(t.Columns, other.Columns) && equal(t.Parts, other.Parts)
 }
@@ -118,8 +137,14 @@ func (d *drafter) alter(was, now schema.Described) {
 	for _, name := range slices.Sorted(maps.Keys(d.had)) {
 		for _, c := range d.had[name].Parts {
 			if refersTo(c) == now.Name && acts.MatchString(c.Props[schema.Definition]) {
-				d.cannot(now.Object, fmt.Sprintf("it has to be rebuilt, and %s refers to it with ON DELETE: where foreign keys are held, its rows would follow those that are set aside; "+
-					"write the step by hand, with mode: autocommit and PRAGMA foreign_keys = OFF", name))
+				d.cannot(
+					now.Object,
+					fmt.Sprintf(
+						"it has to be rebuilt, and %s refers to it with ON DELETE: where foreign keys are held, its rows would follow those that are set aside; "+
+							"write the step by hand, with mode: autocommit and PRAGMA foreign_keys = OFF",
+						name,
+					),
+				)
 				return
 			}
 		}
@@ -156,7 +181,13 @@ func (d *drafter) plainly(was, now schema.Described) ([]schema.Drafted, bool) {
 		if c.Props[schema.Generated] != "" || d.named(c) {
 			return nil, false
 		}
-		statements = append(statements, schema.Drafted{SQL: fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", now.Name, c.Local()), Loses: "the values of " + c.Name})
+		statements = append(
+			statements,
+			schema.Drafted{
+				SQL:   fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", now.Name, c.Local()),
+				Loses: "the values of " + c.Name,
+			},
+		)
 	}
 	for i, c := range now.Columns {
 		if i < len(stay) {
@@ -169,7 +200,10 @@ func (d *drafter) plainly(was, now schema.Described) ([]schema.Drafted, bool) {
 		if !can {
 			return nil, false
 		}
-		statements = append(statements, schema.Drafted{SQL: fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", now.Name, added)})
+		statements = append(
+			statements,
+			schema.Drafted{SQL: fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", now.Name, added)},
+		)
 	}
 	return statements, len(constraints) == 0
 }
@@ -179,7 +213,8 @@ func (d *drafter) plainly(was, now schema.Described) ([]schema.Drafted, bool) {
 func (d *drafter) named(c schema.Object) bool {
 	name := regexp.MustCompile(`(?i)(^|[^\w])` + regexp.QuoteMeta(c.Local()) + `($|[^\w])`)
 	for _, o := range d.before {
-		if o.Kind != schema.Column && o.Kind != schema.Table && name.MatchString(o.Props[schema.Definition]) || o.Of == c.Of && name.MatchString(o.Props[schema.Generated]) {
+		if o.Kind != schema.Column && o.Kind != schema.Table && name.MatchString(o.Props[schema.Definition]) ||
+			o.Of == c.Of && name.MatchString(o.Props[schema.Generated]) {
 			return true
 		}
 	}
@@ -249,7 +284,13 @@ func (d *drafter) rebuild(was, now schema.Described) {
 	}
 	add := func(sql string) { d.changes = append(d.changes, schema.Drafted{SQL: sql}) }
 	if len(both) > 0 {
-		d.changes = append(d.changes, schema.Drafted{SQL: fmt.Sprintf("CREATE TEMP TABLE %s AS SELECT %s FROM main.%s", aside, columns, now.Name), Takes: takes})
+		d.changes = append(
+			d.changes,
+			schema.Drafted{
+				SQL:   fmt.Sprintf("CREATE TEMP TABLE %s AS SELECT %s FROM main.%s", aside, columns, now.Name),
+				Takes: takes,
+			},
+		)
 		add("PRAGMA defer_foreign_keys = ON")
 	}
 	d.changes = append(d.changes, drop, schema.Drafted{SQL: tableText(now)})
@@ -270,7 +311,10 @@ func (d *drafter) others(kind schema.Kind) {
 		o := d.before[key]
 		now, stays := d.after[key]
 		if o.Kind == kind && (!stays || !maps.Equal(o.Props, now.Props)) && !goes(o) {
-			d.drops = append(d.drops, schema.Drafted{SQL: fmt.Sprintf("DROP %s %s", strings.ToUpper(string(kind)), localName(o))})
+			d.drops = append(
+				d.drops,
+				schema.Drafted{SQL: fmt.Sprintf("DROP %s %s", strings.ToUpper(string(kind)), localName(o))},
+			)
 		}
 	}
 	var makes []schema.Drafted

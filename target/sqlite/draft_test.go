@@ -59,7 +59,14 @@ func TestDraftsOfWhatOnlySQLiteHas(t *testing.T) {
 func TestAReferredTableIsNotRebuilt(t *testing.T) {
 	of := func(typ string) string {
 		url := fresh(t)
-		require.NoError(t, run(t, url, "CREATE TABLE a (id INTEGER PRIMARY KEY, x "+typ+"); CREATE TABLE b (a_id INTEGER REFERENCES a (id) ON DELETE CASCADE)"))
+		require.NoError(
+			t,
+			run(
+				t,
+				url,
+				"CREATE TABLE a (id INTEGER PRIMARY KEY, x "+typ+"); CREATE TABLE b (a_id INTEGER REFERENCES a (id) ON DELETE CASCADE)",
+			),
+		)
 		return url
 	}
 	seen := func(url string) *sqlite.Session {
@@ -76,7 +83,11 @@ func TestAReferredTableIsNotRebuilt(t *testing.T) {
 	scratch, err := sqlite.Engine{Folder: folder}.NewScratch(t.Context(), url, "", true)
 	require.NoError(t, err)
 	defer scratch.Close()
-	made, err := draft.Make(t.Context(), scratch, draft.Request{Writer: sqlite.Engine{}, Present: &present, Desired: desired, Settled: true})
+	made, err := draft.Make(
+		t.Context(),
+		scratch,
+		draft.Request{Writer: sqlite.Engine{}, Present: &present, Desired: desired, Settled: true},
+	)
 	require.NoError(t, err)
 	require.Len(t, made.Undrafted, 1)
 	assert.Contains(t, made.Undrafted[0].Why, "b refers to it with ON DELETE")
@@ -110,24 +121,62 @@ func random(r *rand.Rand) (statements []string) {
 			if i == 0 {
 				kind = some("INTEGER PRIMARY KEY", "INTEGER NOT NULL PRIMARY KEY AUTOINCREMENT", "TEXT NOT NULL")
 			}
-			columns = append(columns, name+" "+kind+some("", " NOT NULL", "", " DEFAULT 7", " DEFAULT 'x''y'", " DEFAULT (1 + 2)", " UNIQUE", " CHECK ("+name+" <> 3)", " COLLATE NOCASE"))
+			columns = append(
+				columns,
+				name+" "+kind+some(
+					"",
+					" NOT NULL",
+					"",
+					" DEFAULT 7",
+					" DEFAULT 'x''y'",
+					" DEFAULT (1 + 2)",
+					" UNIQUE",
+					" CHECK ("+name+" <> 3)",
+					" COLLATE NOCASE",
+				),
+			)
 			if i > 0 && r.IntN(4) == 0 {
-				constraints = append(constraints, some("UNIQUE (id, "+name+")", "CONSTRAINT odd CHECK ("+name+" > id)", "CHECK (length("+name+") < 9)"))
+				constraints = append(
+					constraints,
+					some(
+						"UNIQUE (id, "+name+")",
+						"CONSTRAINT odd CHECK ("+name+" > id)",
+						"CHECK (length("+name+") < 9)",
+					),
+				)
 			}
 		}
 		if r.IntN(3) == 0 {
 			constraints = append(constraints, "FOREIGN KEY (id) REFERENCES "+some("gauge", "site")+" (id)")
 		}
 		slices.Sort(constraints)
-		statements = append(statements, "CREATE TABLE "+table+" ("+strings.Join(append(columns, slices.Compact(constraints)...), ", ")+")")
+		statements = append(
+			statements,
+			"CREATE TABLE "+table+" ("+strings.Join(append(columns, slices.Compact(constraints)...), ", ")+")",
+		)
 		if r.IntN(2) == 0 {
-			statements = append(statements, "CREATE "+some("", "UNIQUE ")+"INDEX "+table+"_i ON "+table+" (id"+some("", " DESC")+")"+some("", " WHERE id > 3"))
+			statements = append(
+				statements,
+				"CREATE "+some("", "UNIQUE ")+"INDEX "+table+"_i ON "+table+" (id"+some(
+					"",
+					" DESC",
+				)+")"+some("", " WHERE id > 3"),
+			)
 		}
 		if r.IntN(3) == 0 {
-			statements = append(statements, "CREATE VIEW "+table+"_v AS SELECT id"+some("", " AS number")+" FROM "+table)
+			statements = append(
+				statements,
+				"CREATE VIEW "+table+"_v AS SELECT id"+some("", " AS number")+" FROM "+table,
+			)
 		}
 		if r.IntN(3) == 0 {
-			statements = append(statements, "CREATE TRIGGER "+table+"_t "+some("BEFORE", "AFTER")+" DELETE ON "+table+" BEGIN SELECT 1; SELECT CASE WHEN 1 THEN 2 END; END")
+			statements = append(
+				statements,
+				"CREATE TRIGGER "+table+"_t "+some(
+					"BEFORE",
+					"AFTER",
+				)+" DELETE ON "+table+" BEGIN SELECT 1; SELECT CASE WHEN 1 THEN 2 END; END",
+			)
 		}
 	}
 	return statements

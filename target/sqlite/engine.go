@@ -26,7 +26,14 @@ func (Engine) Name() string { return "sqlite" }
 
 // Traits implements engine.Engine.
 func (Engine) Traits() engine.Traits {
-	return engine.Traits{Server: "SQLite", Tried: []int{3}, Oldest: 3, DDLTransaction: true, Scratch: true, Drafts: true}
+	return engine.Traits{
+		Server:         "SQLite",
+		Tried:          []int{3},
+		Oldest:         3,
+		DDLTransaction: true,
+		Scratch:        true,
+		Drafts:         true,
+	}
 }
 
 // Dialect implements engine.Engine.

@@ -30,7 +30,12 @@ func (e Engine) find(reference string) (target, error) {
 		return t, &engine.ConnectError{Kind: kind, Message: fmt.Sprintf(format, args...), Fix: fix, Err: err}
 	}
 	if e.Folder == "" {
-		return refuse(engine.NotAdmitted, nil, "start vorrangd with -sqlite FOLDER, the folder that holds them", "this service opens no SQLite files")
+		return refuse(
+			engine.NotAdmitted,
+			nil,
+			"start vorrangd with -sqlite FOLDER, the folder that holds them",
+			"this service opens no SQLite files",
+		)
 	}
 	const form = "write it as sqlite:PATH, where PATH is one within the folder of vorrangd's -sqlite; ?foreign_keys=on may stand behind it"
 	u, err := url.Parse(reference)
@@ -47,7 +52,14 @@ func (e Engine) find(reference string) (target, error) {
 	for key, values := range u.Query() {
 		value := strings.Join(values, ", ")
 		if key != "foreign_keys" || value != "on" && value != "off" {
-			return refuse(engine.BadURL, nil, "foreign_keys=on or foreign_keys=off is all that may stand behind the path", "the connection URL says %s=%s", key, value)
+			return refuse(
+				engine.BadURL,
+				nil,
+				"foreign_keys=on or foreign_keys=off is all that may stand behind the path",
+				"the connection URL says %s=%s",
+				key,
+				value,
+			)
 		}
 		t.foreignKeys = value == "on"
 	}
@@ -56,7 +68,14 @@ func (e Engine) find(reference string) (target, error) {
 		folder, err = filepath.Abs(folder)
 	}
 	if err != nil {
-		return refuse(engine.NotReady, err, "make it, or name another with vorrangd's -sqlite", "the folder %s cannot be read: %s", e.Folder, reasonOf(err))
+		return refuse(
+			engine.NotReady,
+			err,
+			"make it, or name another with vorrangd's -sqlite",
+			"the folder %s cannot be read: %s",
+			e.Folder,
+			reasonOf(err),
+		)
 	}
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(folder, path)
@@ -65,15 +84,35 @@ func (e Engine) find(reference string) (target, error) {
 	if path, err = filepath.EvalSymlinks(path); err != nil {
 		fix := "make an empty file there if the database is to begin empty, as with touch; a file is never made by itself"
 		if errors.Is(err, fs.ErrPermission) {
-			return refuse(engine.NotAdmitted, err, "let the user that vorrangd runs as read it, and the folders that lead to it", "%s may not be read", shown)
+			return refuse(
+				engine.NotAdmitted,
+				err,
+				"let the user that vorrangd runs as read it, and the folders that lead to it",
+				"%s may not be read",
+				shown,
+			)
 		}
 		return refuse(engine.NoSuchDatabase, err, fix, "there is no file %s", shown)
 	}
 	if within, err := filepath.Rel(folder, path); err != nil || !filepath.IsLocal(within) {
-		return refuse(engine.NotAdmitted, err, "keep it there, or name the folder that holds it with vorrangd's -sqlite", "%s does not lie under %s", shown, e.Folder)
+		return refuse(
+			engine.NotAdmitted,
+			err,
+			"keep it there, or name the folder that holds it with vorrangd's -sqlite",
+			"%s does not lie under %s",
+			shown,
+			e.Folder,
+		)
 	}
 	if t.file, err = os.Stat(path); err != nil {
-		return refuse(engine.NotAdmitted, err, "let the user that vorrangd runs as read it", "%s cannot be read: %s", shown, reasonOf(err))
+		return refuse(
+			engine.NotAdmitted,
+			err,
+			"let the user that vorrangd runs as read it",
+			"%s cannot be read: %s",
+			shown,
+			reasonOf(err),
+		)
 	}
 	switch stat, _ := t.file.Sys().(*syscall.Stat_t); {
 	case t.file.IsDir():
@@ -81,7 +120,13 @@ func (e Engine) find(reference string) (target, error) {
 	case !t.file.Mode().IsRegular():
 		return refuse(engine.NoSuchDatabase, nil, "name an ordinary file", "%s is no ordinary file", shown)
 	case stat != nil && stat.Nlink > 1: // its journal would stand beside one name only, and the lock too
-		return refuse(engine.NotReady, nil, "keep one of the names: SQLite can lose the journal of a file with several", "%s has other names (hard links)", shown)
+		return refuse(
+			engine.NotReady,
+			nil,
+			"keep one of the names: SQLite can lose the journal of a file with several",
+			"%s has other names (hard links)",
+			shown,
+		)
 	}
 	t.path = path
 	return t, nil
@@ -100,7 +145,12 @@ func reasonOf(err error) string {
 func (t target) diagnose(err error) error {
 	var failed *engine.ServerError
 	var refused sqlite3.Error
-	failure := &engine.ConnectError{Kind: engine.Unknown, Message: t.path + " cannot be opened: " + err.Error(), Fix: "look at the file with the sqlite3 shell", Err: err}
+	failure := &engine.ConnectError{
+		Kind:    engine.Unknown,
+		Message: t.path + " cannot be opened: " + err.Error(),
+		Fix:     "look at the file with the sqlite3 shell",
+		Err:     err,
+	}
 	code := ""
 	switch {
 	case errors.As(err, &failed):
@@ -117,7 +167,9 @@ func (t target) diagnose(err error) error {
 		failure.Fix = "name the database's file; one that is encrypted cannot be used"
 	case strings.HasPrefix(code, "SQLITE_CORRUPT"):
 		failure.Kind, failure.Message = engine.NotReady, t.path+" is damaged"
-	case strings.HasPrefix(code, "SQLITE_CANTOPEN"), strings.HasPrefix(code, "SQLITE_PERM"), strings.HasPrefix(code, "SQLITE_READONLY"):
+	case strings.HasPrefix(code, "SQLITE_CANTOPEN"),
+		strings.HasPrefix(code, "SQLITE_PERM"),
+		strings.HasPrefix(code, "SQLITE_READONLY"):
 		failure.Kind = engine.NotAdmitted
 		failure.Fix = hints[sqlite3.ErrReadonly]
 	case strings.HasPrefix(code, "SQLITE_BUSY"), strings.HasPrefix(code, "SQLITE_LOCKED"):

@@ -51,9 +51,23 @@ func (c *conn) entries(ctx context.Context, query string, args ...any) ([]ledger
 		if !isNumber || !also {
 			return fmt.Errorf("entry %s: its number or its duration is none", str(row[0]))
 		}
-		entries = append(entries, ledger.Entry{Seq: seq, At: at, Action: ledger.Action(str(row[2])), Step: step.Number(str(row[3])), Slug: str(row[4]),
-			Checksum: step.Checksum(str(row[5])), Deployment: str(row[6]), Actor: str(row[7]), DurationMS: duration, Detail: []byte(str(row[9])),
-			PrevHash: str(row[10]), Hash: str(row[11])})
+		entries = append(
+			entries,
+			ledger.Entry{
+				Seq:        seq,
+				At:         at,
+				Action:     ledger.Action(str(row[2])),
+				Step:       step.Number(str(row[3])),
+				Slug:       str(row[4]),
+				Checksum:   step.Checksum(str(row[5])),
+				Deployment: str(row[6]),
+				Actor:      str(row[7]),
+				DurationMS: duration,
+				Detail:     []byte(str(row[9])),
+				PrevHash:   str(row[10]),
+				Hash:       str(row[11]),
+			},
+		)
 		return nil
 	})
 	return entries, err
@@ -62,10 +76,15 @@ func (c *conn) entries(ctx context.Context, query string, args ...any) ([]ledger
 // LedgerAltered implements engine.Ledger: SQLite keeps the texts that made it.
 func (s *Session) LedgerAltered(ctx context.Context) (string, error) {
 	var found []string
-	err := s.own.query(ctx, `SELECT sql FROM main.sqlite_schema WHERE tbl_name = ? AND sql IS NOT NULL ORDER BY rowid`, []any{ledgerTable}, func(row []driver.Value) error {
-		found = append(found, str(row[0]))
-		return nil
-	})
+	err := s.own.query(
+		ctx,
+		`SELECT sql FROM main.sqlite_schema WHERE tbl_name = ? AND sql IS NOT NULL ORDER BY rowid`,
+		[]any{ledgerTable},
+		func(row []driver.Value) error {
+			found = append(found, str(row[0]))
+			return nil
+		},
+	)
 	if err != nil || len(found) == 0 {
 		return "", err
 	}
@@ -146,8 +165,22 @@ func (s *Session) write(ctx context.Context, entries []ledger.Entry) error {
 // stand between. Its error is a *engine.LedgerError where the ledger refuses one.
 func (c *conn) write(ctx context.Context, entries []ledger.Entry) error {
 	for _, e := range entries {
-		err := c.run(ctx, insert, e.Seq, e.At.UTC().Format(ledger.AtLayout), string(e.Action), string(e.Step), e.Slug, string(e.Checksum), e.Deployment,
-			e.Actor, e.DurationMS, string(e.Detail), e.PrevHash, e.Hash)
+		err := c.run(
+			ctx,
+			insert,
+			e.Seq,
+			e.At.UTC().Format(ledger.AtLayout),
+			string(e.Action),
+			string(e.Step),
+			e.Slug,
+			string(e.Checksum),
+			e.Deployment,
+			e.Actor,
+			e.DurationMS,
+			string(e.Detail),
+			e.PrevHash,
+			e.Hash,
+		)
 		var refused *engine.ServerError
 		if errors.As(err, &refused) && refused.Kind == engine.Other {
 			return &engine.LedgerError{Err: err}
@@ -160,7 +193,9 @@ func (c *conn) write(ctx context.Context, entries []ledger.Entry) error {
 			return err
 		}
 		if len(back) != 1 || back[0].Hash != e.Hash || back[0].Sum() != e.Hash {
-			return &engine.LedgerError{Err: fmt.Errorf("what stands there is not what was written; a trigger on %s changes it", ledgerTable)}
+			return &engine.LedgerError{
+				Err: fmt.Errorf("what stands there is not what was written; a trigger on %s changes it", ledgerTable),
+			}
 		}
 	}
 	return nil

@@ -25,12 +25,18 @@ func TestWhatCannotBeOpenedSaysWhy(t *testing.T) {
 	put(filepath.Join(outside, "secret.db"), "")
 	require.NoError(t, os.Symlink(filepath.Join(outside, "secret.db"), filepath.Join(folder, "link.db")))
 	require.NoError(t, os.Symlink(outside, filepath.Join(folder, "way-out")))
-	put(filepath.Join(folder, "letter.db"), "Dear harbour master, this is no database, and long enough to have a head of its own.")
+	put(
+		filepath.Join(folder, "letter.db"),
+		"Dear harbour master, this is no database, and long enough to have a head of its own.",
+	)
 	put(filepath.Join(folder, "twice.db"), "")
 	require.NoError(t, os.Link(filepath.Join(folder, "twice.db"), filepath.Join(folder, "twice-too.db")))
 	require.NoError(t, os.Mkdir(filepath.Join(folder, "sub"), 0o700))
 	good := fresh(t)
-	require.NoError(t, run(t, good, "CREATE TABLE a (id INTEGER PRIMARY KEY, note TEXT); INSERT INTO a (note) VALUES ('x')"))
+	require.NoError(
+		t,
+		run(t, good, "CREATE TABLE a (id INTEGER PRIMARY KEY, note TEXT); INSERT INTO a (note) VALUES ('x')"),
+	)
 	damaged, err := os.ReadFile(pathOf(good))
 	require.NoError(t, err)
 	for i := 100; i < 2000; i++ {
@@ -74,7 +80,13 @@ func TestWhatCannotBeOpenedSaysWhy(t *testing.T) {
 	written, err := os.ReadFile(filepath.Join(outside, "secret.db"))
 	require.NoError(t, err)
 	assert.Empty(t, written)
-	absolute, err := sqlite.Engine{Folder: folder}.Open(t.Context(), "sqlite://"+pathOf(good)+"?foreign_keys=on", "test")
+	absolute, err := sqlite.Engine{
+		Folder: folder,
+	}.Open(
+		t.Context(),
+		"sqlite://"+pathOf(good)+"?foreign_keys=on",
+		"test",
+	)
 	require.NoError(t, err)
 	absolute.Close()
 }
@@ -123,8 +135,15 @@ func TestAStepReachesItsFileOnly(t *testing.T) {
 func TestForeignKeysAreCheckedAtTheEndOfAStep(t *testing.T) {
 	for _, held := range []string{"off", "on"} {
 		url := fresh(t)
-		require.NoError(t, run(t, url, "CREATE TABLE gauge (id INTEGER PRIMARY KEY); CREATE TABLE reading (gauge_id INTEGER REFERENCES gauge (id)); "+
-			"INSERT INTO gauge VALUES (1); INSERT INTO reading VALUES (1), (7)"))
+		require.NoError(
+			t,
+			run(
+				t,
+				url,
+				"CREATE TABLE gauge (id INTEGER PRIMARY KEY); CREATE TABLE reading (gauge_id INTEGER REFERENCES gauge (id)); "+
+					"INSERT INTO gauge VALUES (1); INSERT INTO reading VALUES (1), (7)",
+			),
+		)
 		session, err := sqlite.Engine{Folder: folder}.Open(t.Context(), url+"?foreign_keys="+held, "test")
 		require.NoError(t, err)
 		do := func(sql string) error {
@@ -174,7 +193,12 @@ func TestAStatementThatTakesTooLongEnds(t *testing.T) {
 	require.NoError(t, err)
 	defer session.Close()
 	require.NoError(t, session.Begin(t.Context(), engine.Settings{StatementTimeout: 20 * time.Millisecond}))
-	_, err = session.Exec(t.Context(), sqltext.Statement{SQL: []byte("WITH RECURSIVE n (x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM n) SELECT count(*) FROM n")})
+	_, err = session.Exec(
+		t.Context(),
+		sqltext.Statement{
+			SQL: []byte("WITH RECURSIVE n (x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM n) SELECT count(*) FROM n"),
+		},
+	)
 	var refused *engine.ServerError
 	require.ErrorAs(t, err, &refused)
 	assert.Contains(t, refused.Message, "its timeout of 20ms")

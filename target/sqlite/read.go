@@ -82,7 +82,12 @@ func shapeOf(s sqltext.Statement) shape {
 }
 
 // kinds are what CREATE and DROP are about.
-var kinds = map[string]evidence.Kind{"TABLE": evidence.Table, "INDEX": evidence.Index, "VIEW": evidence.View, "TRIGGER": evidence.Trigger}
+var kinds = map[string]evidence.Kind{
+	"TABLE":   evidence.Table,
+	"INDEX":   evidence.Index,
+	"VIEW":    evidence.View,
+	"TRIGGER": evidence.Trigger,
+}
 
 func readCreate(w *words.Walk) shape {
 	is := shape{verb: creates}
@@ -145,7 +150,13 @@ func readAlter(w *words.Walk) shape {
 	case w.Pass("DROP"):
 		w.Pass("COLUMN")
 		name := w.Take().Name()
-		return shape{verb: recolumns, kind: evidence.Column, of: table, name: name, loses: []string{"drops the column " + table + "." + name}}
+		return shape{
+			verb:  recolumns,
+			kind:  evidence.Column,
+			of:    table,
+			name:  name,
+			loses: []string{"drops the column " + table + "." + name},
+		}
 	}
 	return shape{kind: evidence.Table, name: table}
 }

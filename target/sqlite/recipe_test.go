@@ -22,6 +22,9 @@ func TestTheRecipeFindsWhatDoesNotFit(t *testing.T) {
 		return string(said)
 	}
 	assert.Empty(t, check(), "an intact chain")
-	require.NoError(t, run(t, url, "DROP TRIGGER vorrang_ledger_no_update; UPDATE vorrang_ledger SET actor = 'nobody' WHERE seq = 2"))
+	require.NoError(
+		t,
+		run(t, url, "DROP TRIGGER vorrang_ledger_no_update; UPDATE vorrang_ledger SET actor = 'nobody' WHERE seq = 2"),
+	)
 	assert.Equal(t, "entry 2 does not fit\n", check())
 }

@@ -44,8 +44,17 @@ func (s *Session) checkReferences(ctx context.Context) error {
 		if n <= 0 {
 			continue
 		}
-		failure := &engine.ServerError{Kind: engine.Other, SQLState: "SQLITE_CONSTRAINT", Hint: "PRAGMA foreign_key_check names them",
-			Message: fmt.Sprintf("the step leaves rows of %s behind that refer to no row of %s: %d", b.table, b.parent, n)}
+		failure := &engine.ServerError{
+			Kind:     engine.Other,
+			SQLState: "SQLITE_CONSTRAINT",
+			Hint:     "PRAGMA foreign_key_check names them",
+			Message: fmt.Sprintf(
+				"the step leaves rows of %s behind that refer to no row of %s: %d",
+				b.table,
+				b.parent,
+				n,
+			),
+		}
 		if b.mismatch != "" {
 			failure.Message, failure.Hint = b.mismatch, "what a foreign key refers to needs a primary key, or a unique index on just these columns"
 		}
@@ -56,19 +65,29 @@ func (s *Session) checkReferences(ctx context.Context) error {
 
 func (c *conn) broken(ctx context.Context) (map[broken]int, error) {
 	var tables []string
-	err := c.query(ctx, `SELECT DISTINCT s.name FROM main.sqlite_schema s, pragma_foreign_key_list(s.name) WHERE s.type = 'table'`, nil, func(row []driver.Value) error {
-		tables = append(tables, str(row[0]))
-		return nil
-	})
+	err := c.query(
+		ctx,
+		`SELECT DISTINCT s.name FROM main.sqlite_schema s, pragma_foreign_key_list(s.name) WHERE s.type = 'table'`,
+		nil,
+		func(row []driver.Value) error {
+			tables = append(tables, str(row[0]))
+			return nil
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
 	found := map[broken]int{}
 	for _, table := range tables {
-		err := c.query(ctx, "PRAGMA main.foreign_key_check("+identifier(table)+")", nil, func(row []driver.Value) error {
-			found[broken{table: table, parent: str(row[2])}]++
-			return nil
-		})
+		err := c.query(
+			ctx,
+			"PRAGMA main.foreign_key_check("+identifier(table)+")",
+			nil,
+			func(row []driver.Value) error {
+				found[broken{table: table, parent: str(row[2])}]++
+				return nil
+			},
+		)
 		var refused *engine.ServerError
 		if errors.As(err, &refused) && strings.HasPrefix(refused.Message, "foreign key mismatch") {
 			found[broken{table: table, mismatch: refused.Message}]++

@@ -30,7 +30,10 @@ func (e Engine) NewScratch(ctx context.Context, url, _ string, _ bool) (engine.S
 		return nil, err
 	}
 	sweep(filepath.Dir(beside.path))
-	at := target{path: filepath.Join(filepath.Dir(beside.path), scratchPrefix+rand.Text()), foreignKeys: beside.foreignKeys}
+	at := target{
+		path:        filepath.Join(filepath.Dir(beside.path), scratchPrefix+rand.Text()),
+		foreignKeys: beside.foreignKeys,
+	}
 	file, err := os.OpenFile(at.path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err == nil {
 		at.file, err = file.Stat()

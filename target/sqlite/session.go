@@ -36,7 +36,12 @@ func open(ctx context.Context, at target, application string) (*Session, error) 
 	own.guard.ours = true
 	s := &Session{at: at, application: application, own: own}
 	if err = own.patience(ctx, connectPatience); err == nil {
-		err = own.query(ctx, `SELECT count(*) FROM main.sqlite_schema`, nil, nil) // which reads the file's head and its schema
+		err = own.query(
+			ctx,
+			`SELECT count(*) FROM main.sqlite_schema`,
+			nil,
+			nil,
+		) // which reads the file's head and its schema
 	}
 	if err != nil {
 		s.Close()
@@ -99,16 +104,27 @@ func (s *Session) Prepare(ctx context.Context, settings engine.Settings) error {
 func (s *Session) forget(ctx context.Context) error {
 	return s.steps.ours(func() error {
 		var drops []string
-		err := s.steps.query(ctx, `SELECT type, name FROM temp.sqlite_schema WHERE type IN ('table', 'view', 'trigger') AND name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY type DESC`,
-			nil, func(row []driver.Value) error {
+		err := s.steps.query(
+			ctx,
+			`SELECT type, name FROM temp.sqlite_schema WHERE type IN ('table', 'view', 'trigger') AND name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY type DESC`,
+			nil,
+			func(row []driver.Value) error {
 				drops = append(drops, fmt.Sprintf("DROP %s IF EXISTS temp.%s", str(row[0]), identifier(str(row[1]))))
 				return nil
-			})
+			},
+		)
 		if err != nil {
 			return err
 		}
-		drops = append(drops, "PRAGMA defer_foreign_keys = OFF", "PRAGMA recursive_triggers = OFF", "PRAGMA legacy_alter_table = OFF", "PRAGMA reverse_unordered_selects = OFF",
-			"PRAGMA automatic_index = ON", "PRAGMA ignore_check_constraints = OFF")
+		drops = append(
+			drops,
+			"PRAGMA defer_foreign_keys = OFF",
+			"PRAGMA recursive_triggers = OFF",
+			"PRAGMA legacy_alter_table = OFF",
+			"PRAGMA reverse_unordered_selects = OFF",
+			"PRAGMA automatic_index = ON",
+			"PRAGMA ignore_check_constraints = OFF",
+		)
 		return s.steps.exec(ctx, strings.Join(drops, "; "))
 	})
 }
@@ -214,15 +230,20 @@ const applications = ` name NOT LIKE 'sqlite\_%' ESCAPE '\' AND tbl_name <> 'vor
 // Existing implements engine.Session.
 func (s *Session) Existing(ctx context.Context, _ []string) (engine.Existing, error) {
 	var e engine.Existing
-	err := s.own.query(ctx, `SELECT type, count(*) FROM main.sqlite_schema WHERE type IN ('table', 'view') AND`+applications+` GROUP BY type`, nil, func(row []driver.Value) error {
-		n, _ := row[1].(int64)
-		if str(row[0]) == "table" {
-			e.Tables = int(n)
-		} else {
-			e.Others = int(n)
-		}
-		return nil
-	})
+	err := s.own.query(
+		ctx,
+		`SELECT type, count(*) FROM main.sqlite_schema WHERE type IN ('table', 'view') AND`+applications+` GROUP BY type`,
+		nil,
+		func(row []driver.Value) error {
+			n, _ := row[1].(int64)
+			if str(row[0]) == "table" {
+				e.Tables = int(n)
+			} else {
+				e.Others = int(n)
+			}
+			return nil
+		},
+	)
 	return e, err
 }
 
@@ -231,16 +252,20 @@ func (s *Session) Existing(ctx context.Context, _ []string) (engine.Existing, er
 func (s *Session) Empty(ctx context.Context) (int, error) {
 	var drops, empties []string
 	err := s.steps.ours(func() error {
-		err := s.steps.query(ctx, `SELECT type, name, sql FROM main.sqlite_schema WHERE type IN ('trigger', 'view', 'table') AND`+applications+`
+		err := s.steps.query(
+			ctx,
+			`SELECT type, name, sql FROM main.sqlite_schema WHERE type IN ('trigger', 'view', 'table') AND`+applications+`
 			AND name NOT IN (SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow') ORDER BY type DESC, sql LIKE 'CREATE VIRTUAL%' DESC`,
-			nil, func(row []driver.Value) error {
+			nil,
+			func(row []driver.Value) error {
 				name := "main." + identifier(str(row[1]))
 				drops = append(drops, fmt.Sprintf("DROP %s IF EXISTS %s", str(row[0]), name))
 				if str(row[0]) == "table" && !strings.HasPrefix(strings.ToUpper(str(row[2])), "CREATE VIRTUAL") {
 					empties = append(empties, "DELETE FROM "+name)
 				}
 				return nil
-			})
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -281,7 +306,12 @@ func (s *Session) Probe(ctx context.Context, _ string) (engine.Probe, error) {
 		return nil
 	})
 	safe := journal != "off" && journal != "memory"
-	p.Look("journal", safe, "the file's journal mode is "+journal, "PRAGMA journal_mode = DELETE or WAL: without a journal on disk a crash damages the file")
+	p.Look(
+		"journal",
+		safe,
+		"the file's journal mode is "+journal,
+		"PRAGMA journal_mode = DELETE or WAL: without a journal on disk a crash damages the file",
+	)
 	if p.HasLedger {
 		p.Look("ledger", true, "is there", "")
 	} else {
@@ -291,7 +321,12 @@ func (s *Session) Probe(ctx context.Context, _ string) (engine.Probe, error) {
 }
 
 // Peek implements engine.Session.
-func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []evidence.Object, check []sqltext.Statement) ([]evidence.Sighting, []evidence.Outcome, error) {
+func (s *Session) Peek(
+	ctx context.Context,
+	settings engine.Settings,
+	objects []evidence.Object,
+	check []sqltext.Statement,
+) ([]evidence.Sighting, []evidence.Outcome, error) {
 	if err := s.fresh(ctx, settings.Peeking()); err != nil {
 		return nil, nil, err
 	}
@@ -303,7 +338,10 @@ func (s *Session) Peek(ctx context.Context, settings engine.Settings, objects []
 	if err != nil {
 		return nil, nil, err
 	}
-	outcomes, err := engine.Outcomes(check, func(query sqltext.Statement) (bool, string, error) { return s.Holds(ctx, query) })
+	outcomes, err := engine.Outcomes(
+		check,
+		func(query sqltext.Statement) (bool, string, error) { return s.Holds(ctx, query) },
+	)
 	return sightings, outcomes, err
 }
 
@@ -314,7 +352,10 @@ func (s *Session) Sightings(ctx context.Context, objects []evidence.Object) ([]e
 
 func (c *conn) sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
 	return engine.LookUp(objects, func(o evidence.Object) (there, invalid bool, err error) {
-		find, args := `SELECT 1 FROM main.sqlite_schema WHERE type = ? AND name = ? COLLATE NOCASE`, []any{string(o.Kind), o.Name}
+		find, args := `SELECT 1 FROM main.sqlite_schema WHERE type = ? AND name = ? COLLATE NOCASE`, []any{
+			string(o.Kind),
+			o.Name,
+		}
 		if o.Kind == evidence.Column {
 			find, args = `SELECT 1 FROM pragma_table_xinfo(?) WHERE name = ? COLLATE NOCASE`, []any{o.Of, o.Name}
 		}

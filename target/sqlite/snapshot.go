@@ -33,20 +33,30 @@ func (c *conn) snapshot(ctx context.Context) (seen schema.Schema, err error) {
 	}
 	defer func() { err = errors.Join(err, c.rollback()) }()
 	shadows := map[string]bool{} // what a virtual table keeps its rows in
-	err = c.query(ctx, `SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow'`, nil, func(row []driver.Value) error {
-		shadows[str(row[0])] = true
-		return nil
-	})
+	err = c.query(
+		ctx,
+		`SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow'`,
+		nil,
+		func(row []driver.Value) error {
+			shadows[str(row[0])] = true
+			return nil
+		},
+	)
 	if err != nil {
 		return schema.Schema{}, err
 	}
 	var objects []schema.Object
-	err = c.query(ctx, `SELECT type, name, tbl_name, sql FROM main.sqlite_schema WHERE sql IS NOT NULL AND`+applications, nil, func(row []driver.Value) error {
-		if on := str(row[2]); !shadows[on] {
-			objects = append(objects, objectsOf(str(row[0]), str(row[1]), on, str(row[3]))...)
-		}
-		return nil
-	})
+	err = c.query(
+		ctx,
+		`SELECT type, name, tbl_name, sql FROM main.sqlite_schema WHERE sql IS NOT NULL AND`+applications,
+		nil,
+		func(row []driver.Value) error {
+			if on := str(row[2]); !shadows[on] {
+				objects = append(objects, objectsOf(str(row[0]), str(row[1]), on, str(row[3]))...)
+			}
+			return nil
+		},
+	)
 	return schema.New(objects, nil), err
 }
 
@@ -55,7 +65,9 @@ func objectsOf(kind, name, on, sql string) []schema.Object {
 	name, on = plainName(name), plainName(on)
 	w := rules.Walk([]byte(sql))
 	define := func(kind schema.Kind, name, of string) []schema.Object {
-		return []schema.Object{{Kind: kind, Name: name, Of: of, Props: schema.Props{schema.Definition: inWords(w.Tokens)}}}
+		return []schema.Object{
+			{Kind: kind, Name: name, Of: of, Props: schema.Props{schema.Definition: inWords(w.Tokens)}},
+		}
 	}
 	switch kind {
 	case "index":
@@ -93,7 +105,16 @@ func (t table) objects(name string) []schema.Object {
 		if c.increments {
 			props[schema.Identity] = "AUTOINCREMENT"
 		}
-		objects = append(objects, schema.Object{Kind: schema.Column, Name: name + "." + plainName(c.name), Of: name, Place: i + 1, Props: props})
+		objects = append(
+			objects,
+			schema.Object{
+				Kind:  schema.Column,
+				Name:  name + "." + plainName(c.name),
+				Of:    name,
+				Place: i + 1,
+				Props: props,
+			},
+		)
 	}
 	seen := map[string]int{} // the same constraint can stand there twice
 	for _, c := range t.constraints {
@@ -104,7 +125,15 @@ func (t table) objects(name string) []schema.Object {
 		if seen[local]++; seen[local] > 1 {
 			local = fmt.Sprintf("%s (%d)", local, seen[local])
 		}
-		objects = append(objects, schema.Object{Kind: schema.Constraint, Name: name + "." + local, Of: name, Props: schema.Props{schema.Definition: c.definition}})
+		objects = append(
+			objects,
+			schema.Object{
+				Kind:  schema.Constraint,
+				Name:  name + "." + local,
+				Of:    name,
+				Props: schema.Props{schema.Definition: c.definition},
+			},
+		)
 	}
 	return objects
 }
@@ -117,7 +146,15 @@ func sessionOf(statements []sqltext.Statement) sqltext.Session {
 		case is.verb == sets:
 			left.Again = append(left.Again, s)
 		case is.verb == creates && is.temporary:
-			left.Lost = append(left.Lost, sqltext.Lost{What: "temporary " + string(is.kind), Name: is.name, Line: s.Line, Needs: words.Mention(is.name)})
+			left.Lost = append(
+				left.Lost,
+				sqltext.Lost{
+					What:  "temporary " + string(is.kind),
+					Name:  is.name,
+					Line:  s.Line,
+					Needs: words.Mention(is.name),
+				},
+			)
 		case is.verb == drops:
 			for i, lost := range left.Lost {
 				if strings.EqualFold(lost.Name, is.name) {

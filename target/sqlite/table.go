@@ -63,7 +63,19 @@ func (t *table) constraint(w *words.Walk) {
 	t.constraints = append(t.constraints, c)
 }
 
-var columnConstraints = []string{"CONSTRAINT", "PRIMARY", "NOT", "NULL", "UNIQUE", "CHECK", "DEFAULT", "COLLATE", "REFERENCES", "GENERATED", "AS"}
+var columnConstraints = []string{
+	"CONSTRAINT",
+	"PRIMARY",
+	"NOT",
+	"NULL",
+	"UNIQUE",
+	"CHECK",
+	"DEFAULT",
+	"COLLATE",
+	"REFERENCES",
+	"GENERATED",
+	"AS",
+}
 
 func (t *table) column(w *words.Walk) {
 	c := column{name: w.Take().Name()}
@@ -161,7 +173,10 @@ func clause(w *words.Walk) string {
 			}
 		case w.Pass("MATCH"):
 			w.Take()
-		case w.Pass("NOT", "DEFERRABLE"), w.Pass("DEFERRABLE"), w.Pass("INITIALLY", "DEFERRED"), w.Pass("INITIALLY", "IMMEDIATE"):
+		case w.Pass("NOT", "DEFERRABLE"),
+			w.Pass("DEFERRABLE"),
+			w.Pass("INITIALLY", "DEFERRED"),
+			w.Pass("INITIALLY", "IMMEDIATE"):
 		default:
 			return inWords(w.Tokens[begins:w.At])
 		}
@@ -231,7 +246,8 @@ func spaced(before, t words.Token) bool {
 		return false
 	case t.Is("("):
 		raw := string(before.Raw())
-		return before.Kind != words.Word || isKeyword(raw) || before.Is("KEY") // no space before a function's or a type's
+		return before.Kind != words.Word || isKeyword(raw) ||
+			before.Is("KEY") // no space before a function's or a type's
 	case before.Kind == words.Mark && t.Kind == words.Mark: // an operator of two characters, if they stood together
 		return before.To != t.From
 	}

@@ -36,7 +36,10 @@ func (c *Cutter) Began() bool { return c.began }
 func (c *Cutter) Add(t Token) error {
 	if !c.began {
 		if len(c.statements) == mostStatements {
-			return c.Error(t.From, "more than 100,000 statements; write several rows with one INSERT, or split the step")
+			return c.Error(
+				t.From,
+				"more than 100,000 statements; write several rows with one INSERT, or split the step",
+			)
 		}
 		c.began, c.now = true, sqltext.Statement{Offset: t.From}
 		c.now.Line, c.now.Column = c.place(t.From)

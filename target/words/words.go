@@ -88,7 +88,8 @@ func (r Rules) Next(of []byte, at int) Token {
 			size++
 		}
 		t.Kind = Space
-	case r.Hashes && c == '#', bytes.HasPrefix(rest, []byte("--")) && (!r.SpacedDash || len(rest) == 2 || isSpace(rest[2]) || rest[2] < ' '):
+	case r.Hashes && c == '#',
+		bytes.HasPrefix(rest, []byte("--")) && (!r.SpacedDash || len(rest) == 2 || isSpace(rest[2]) || rest[2] < ' '):
 		t.Kind, size = Comment, len(rest)
 		if end := bytes.IndexByte(rest, '\n'); end >= 0 {
 			size = end

@@ -43,7 +43,9 @@ func (d *drafter) write() {
 	}
 	for _, o := range d.to.Objects {
 		was, known := d.before[o.Key()]
-		made := !known || d.gone[o.Key()] || o.Kind == schema.Column && (d.gone[schema.KeyOf(schema.View, o.Of)] || d.gone[schema.KeyOf(schema.Materialized, o.Of)])
+		made := !known || d.gone[o.Key()] ||
+			o.Kind == schema.Column &&
+				(d.gone[schema.KeyOf(schema.View, o.Of)] || d.gone[schema.KeyOf(schema.Materialized, o.Of)])
 		if made {
 			d.writeMake(o)
 		} else if _, unable := d.unable[o.Key()]; !unable {
@@ -76,7 +78,8 @@ func (d *drafter) goesWith(o schema.Object) string {
 	}
 	switch o.Kind {
 	case schema.Table:
-		if parent := schema.KeyOf(schema.Table, o.Props[schema.Inherits]); o.Props[schema.Partition] != "" && d.gone[parent] {
+		if parent := schema.KeyOf(schema.Table, o.Props[schema.Inherits]); o.Props[schema.Partition] != "" &&
+			d.gone[parent] {
 			return parent
 		}
 	case schema.Column:
@@ -123,11 +126,14 @@ func above(o schema.Object, parent string) string { return schema.KeyOf(o.Kind, 
 // an index name means.
 func (d *drafter) isIndex(key, name string) bool {
 	kind, object, _ := strings.Cut(key, " ")
-	return kind == string(schema.Index) && object == name || kind == string(schema.Constraint) && schema.Unqualified(object) == schema.Unqualified(name)
+	return kind == string(schema.Index) && object == name ||
+		kind == string(schema.Constraint) && schema.Unqualified(object) == schema.Unqualified(name)
 }
 
 func (d *drafter) stillParents(table string) []string {
-	was, is := schema.List(d.before[schema.KeyOf(schema.Table, table)].Props[schema.Inherits]), schema.List(d.after[schema.KeyOf(schema.Table, table)].Props[schema.Inherits])
+	was, is := schema.List(d.before[schema.KeyOf(schema.Table, table)].Props[schema.Inherits]), schema.List(
+		d.after[schema.KeyOf(schema.Table, table)].Props[schema.Inherits],
+	)
 	return slices.DeleteFunc(was, func(parent string) bool { return !slices.Contains(is, parent) })
 }
 
@@ -147,14 +153,20 @@ func (d *drafter) writeDrop(o schema.Object) {
 		sql.Loses = "what is in " + o.Name
 	case o.Kind == schema.DefaultGrant:
 		bare := o
-		bare.Props = schema.Props{schema.ForRole: o.Props[schema.ForRole], schema.For: o.Props[schema.For], schema.InSchema: o.Props[schema.InSchema]}
+		bare.Props = schema.Props{
+			schema.ForRole:  o.Props[schema.ForRole],
+			schema.For:      o.Props[schema.For],
+			schema.InSchema: o.Props[schema.InSchema],
+		}
 		d.add(d.dropping, key, clearing, plain(d.grants(o, bare)...))
 		return
 	case derived(o.Kind):
 		rank = clearing
 	}
 	a := d.add(d.dropping, key, rank+10*(len(schema.Kinds)-schema.Rank(o.Kind)), []schema.Drafted{sql})
-	if t, stays := d.after[tableKey(o)]; o.Kind == schema.Index && d.Concurrent && stays && t.Props[schema.Partitioned] == "" && o.Props[schema.PartitionOf] == "" {
+	if t, stays := d.after[tableKey(o)]; o.Kind == schema.Index && d.Concurrent && stays &&
+		t.Props[schema.Partitioned] == "" &&
+		o.Props[schema.PartitionOf] == "" {
 		a.statements[0].SQL = "DROP INDEX CONCURRENTLY " + o.Name
 		a.autocommit = true
 	}
@@ -202,31 +214,54 @@ func (d *drafter) writeMake(o schema.Object) {
 			set(bare.Props, name, o.Props[name])
 		}
 		add := schema.Drafted{SQL: fmt.Sprintf("ALTER %s %s ADD COLUMN %s", word(t), o.Of, d.column(o))}
-		if o.Props[schema.Null] != "" && o.Props[schema.Default] == "" && o.Props[schema.Generated] == "" && o.Props[schema.Identity] == "" {
+		if o.Props[schema.Null] != "" && o.Props[schema.Default] == "" && o.Props[schema.Generated] == "" &&
+			o.Props[schema.Identity] == "" {
 			add.Takes = "fails where " + o.Of + " has rows: there is no default for them"
 		} else if o.Props[schema.Generated] != "" || o.Props[schema.Identity] != "" {
 			add.Takes = "writes " + o.Of + " anew, under a lock"
 		}
 		d.add(d.making, key, rank, append([]schema.Drafted{add}, plain(d.columnAttributes(bare, o, "ONLY ")...)...))
 	case o.Kind == schema.Column: // of a view
-		if sql := d.columnAttributes(schema.Object{Props: schema.Props{schema.DataType: o.Props[schema.DataType]}}, o, ""); len(sql) > 0 {
+		if sql := d.columnAttributes(schema.Object{Props: schema.Props{schema.DataType: o.Props[schema.DataType]}}, o, ""); len(
+			sql,
+		) > 0 {
 			d.add(d.making, key, building+10*schema.Rank(schema.Materialized)+5, plain(sql...))
 		}
 	case o.Kind == schema.Type && d.rebuilt[key]:
 		was := d.before[key]
-		d.add(d.making, key, rank, plain(append([]string{fmt.Sprintf("ALTER %s %s RENAME TO %s", word(was), o.Name, schema.Unqualified(aside(o.Name)))}, d.create(o)...)...))
+		d.add(
+			d.making,
+			key,
+			rank,
+			plain(
+				append(
+					[]string{
+						fmt.Sprintf("ALTER %s %s RENAME TO %s", word(was), o.Name, schema.Unqualified(aside(o.Name))),
+					},
+					d.create(o)...)...),
+		)
 	case o.Kind == schema.Index && o.Props[schema.Valid] != "":
 		d.unable[key] = "it is invalid: its build did not end, and an invalid index is nothing to make"
 	case o.Kind == schema.Index && existing && d.Concurrent && t.Props[schema.Partitioned] == "":
 		sql := d.create(o)
 		for _, unique := range []string{"", "UNIQUE "} {
-			sql[0] = strings.Replace(sql[0], "CREATE "+unique+"INDEX "+schema.Unqualified(o.Name)+" ", "CREATE "+unique+"INDEX CONCURRENTLY "+schema.Unqualified(o.Name)+" ", 1)
+			sql[0] = strings.Replace(
+				sql[0],
+				"CREATE "+unique+"INDEX "+schema.Unqualified(o.Name)+" ",
+				"CREATE "+unique+"INDEX CONCURRENTLY "+schema.Unqualified(o.Name)+" ",
+				1,
+			)
 		}
 		d.add(d.making, key, rank, plain(sql...)).autocommit = true
 	case o.Kind == schema.Constraint && d.comesAlong(o):
 		for _, parent := range schema.List(t.Props[schema.Inherits]) { // a table that is made later has no rows that could not meet it
 			if p := d.after[above(o, parent)]; p.Props[schema.Definition] == o.Props[schema.Definition]+" NOT VALID" {
-				d.add(d.making, "validated "+key, rank+6, plain(fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local())))
+				d.add(
+					d.making,
+					"validated "+key,
+					rank+6,
+					plain(fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local())),
+				)
 			}
 		}
 	case o.Kind == schema.Constraint && existing && o.Props[schema.Domain] == "":
@@ -283,9 +318,24 @@ func (d *drafter) writeConstraint(o, t schema.Object, rank int) {
 		if strings.HasSuffix(kind, "NULLS NOT DISTINCT") {
 			kind, nulls = "UNIQUE", " NULLS NOT DISTINCT"
 		}
-		build := fmt.Sprintf("CREATE UNIQUE INDEX CONCURRENTLY %s ON %s %s%s%s%s%s", o.Local(), o.Of, columns, include, nulls,
-			around(" WITH (", o.Props[schema.Options], ")"), with(" TABLESPACE ", o.Props[schema.Tablespace]))
-		use := fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s USING INDEX %s%s", o.Of, o.Local(), kind, o.Local(), deferred)
+		build := fmt.Sprintf(
+			"CREATE UNIQUE INDEX CONCURRENTLY %s ON %s %s%s%s%s%s",
+			o.Local(),
+			o.Of,
+			columns,
+			include,
+			nulls,
+			around(" WITH (", o.Props[schema.Options], ")"),
+			with(" TABLESPACE ", o.Props[schema.Tablespace]),
+		)
+		use := fmt.Sprintf(
+			"ALTER TABLE %s ADD CONSTRAINT %s %s USING INDEX %s%s",
+			o.Of,
+			o.Local(),
+			kind,
+			o.Local(),
+			deferred,
+		)
 		statements = append(plain(build, use), statements[1:]...)
 		statements[0].Takes = "fails where rows repeat"
 		d.add(d.making, key, rank, statements).autocommit = true
@@ -296,7 +346,17 @@ func (d *drafter) writeConstraint(o, t schema.Object, rank int) {
 		}
 		statements[0].SQL += " NOT VALID"
 		first := d.add(d.making, "unvalidated "+key, rank, statements)
-		second := d.add(d.making, key, rank+5, []schema.Drafted{{SQL: fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local()), Takes: "fails where rows do not meet it"}})
+		second := d.add(
+			d.making,
+			key,
+			rank+5,
+			[]schema.Drafted{
+				{
+					SQL:   fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local()),
+					Takes: "fails where rows do not meet it",
+				},
+			},
+		)
 		second.autocommit = true
 		second.needs[first] = true
 	default:
@@ -335,15 +395,48 @@ func (d *drafter) writeLinks(was, o schema.Object, isMade bool) {
 		changed := isMade || d.reset[o.Key()] || was.Props[schema.Default] != o.Props[schema.Default]
 		t, onTable := d.after[tableKey(o)]
 		if len(o.DefaultNeeds) > 0 && changed && onTable {
-			d.add(d.making, "default "+o.Name, building+10*schema.Rank(schema.Column), plain(fmt.Sprintf("ALTER %s ONLY %s ALTER COLUMN %s SET DEFAULT %s", word(t), o.Of, o.Local(), o.Props[schema.Default])))
+			d.add(
+				d.making,
+				"default "+o.Name,
+				building+10*schema.Rank(schema.Column),
+				plain(
+					fmt.Sprintf(
+						"ALTER %s ONLY %s ALTER COLUMN %s SET DEFAULT %s",
+						word(t),
+						o.Of,
+						o.Local(),
+						o.Props[schema.Default],
+					),
+				),
+			)
 		}
 	case schema.Sequence:
-		if owner := o.Props[schema.OwnedBy]; isMade && owner != "" || !isMade && owner != was.Props[schema.OwnedBy] && o.Props[schema.IdentityOf] == "" && was.Props[schema.IdentityOf] == "" {
-			d.add(d.making, "owned "+o.Name, building+10*schema.Rank(schema.Column)+1, plain(fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s", o.Name, cmp.Or(owner, "NONE"))))
+		if owner := o.Props[schema.OwnedBy]; isMade && owner != "" ||
+			!isMade && owner != was.Props[schema.OwnedBy] && o.Props[schema.IdentityOf] == "" &&
+				was.Props[schema.IdentityOf] == "" {
+			d.add(
+				d.making,
+				"owned "+o.Name,
+				building+10*schema.Rank(schema.Column)+1,
+				plain(fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s", o.Name, cmp.Or(owner, "NONE"))),
+			)
 		}
 	case schema.Table:
-		if o.Props[schema.Partition] != "" && (isMade || was.Props[schema.Partition] != o.Props[schema.Partition] || was.Props[schema.Inherits] != o.Props[schema.Inherits]) {
-			d.add(d.making, "attached "+o.Name, building+10*schema.Rank(schema.Table)+5, plain(fmt.Sprintf("ALTER TABLE ONLY %s ATTACH PARTITION %s %s", o.Props[schema.Inherits], o.Name, o.Props[schema.Partition])))
+		if o.Props[schema.Partition] != "" &&
+			(isMade || was.Props[schema.Partition] != o.Props[schema.Partition] || was.Props[schema.Inherits] != o.Props[schema.Inherits]) {
+			d.add(
+				d.making,
+				"attached "+o.Name,
+				building+10*schema.Rank(schema.Table)+5,
+				plain(
+					fmt.Sprintf(
+						"ALTER TABLE ONLY %s ATTACH PARTITION %s %s",
+						o.Props[schema.Inherits],
+						o.Name,
+						o.Props[schema.Partition],
+					),
+				),
+			)
 		}
 	case schema.Index, schema.Constraint:
 		of := o.Props[schema.PartitionOf]
@@ -357,7 +450,12 @@ func (d *drafter) writeLinks(was, o schema.Object, isMade bool) {
 		for _, need := range o.Needs {
 			_, had := d.before[need]
 			if d.isIndex(need, of) && (!had || d.gone[need] || !d.made(o.Of)) {
-				d.add(d.making, "part "+o.Key(), building+10*schema.Rank(schema.Index)+5, plain(fmt.Sprintf("ALTER INDEX %s ATTACH PARTITION %s", of, name)))
+				d.add(
+					d.making,
+					"part "+o.Key(),
+					building+10*schema.Rank(schema.Index)+5,
+					plain(fmt.Sprintf("ALTER INDEX %s ATTACH PARTITION %s", of, name)),
+				)
 			}
 		}
 	}
@@ -365,7 +463,9 @@ func (d *drafter) writeLinks(was, o schema.Object, isMade bool) {
 
 // writeAlter turns an object that stays into what it should be.
 func (d *drafter) writeAlter(was, o schema.Object) {
-	if now := o.Props[schema.Inherited]; now != was.Props[schema.Inherited] && (now == "yes" || was.Props[schema.Inherited] == "yes" && now != "") && d.after[tableKey(o)].Props[schema.Partition] == "" {
+	if now := o.Props[schema.Inherited]; now != was.Props[schema.Inherited] &&
+		(now == "yes" || was.Props[schema.Inherited] == "yes" && now != "") &&
+		d.after[tableKey(o)].Props[schema.Partition] == "" {
 		d.unable[o.Key()] = "no statement changes whether it is inherited only, or one of the table's own too"
 	}
 	if o.Kind == schema.Column {
@@ -399,7 +499,12 @@ func (d *drafter) writeAlter(was, o schema.Object) {
 			say("ALTER SERVER %s VERSION %s", o.Name, literal(is["version"]))
 		}
 		if differs(schema.ForeignTable) {
-			say("ALTER %s %s OPTIONS (%s)", word(o), o.Name, foreignOptions(was.Props[schema.ForeignTable], is[schema.ForeignTable]))
+			say(
+				"ALTER %s %s OPTIONS (%s)",
+				word(o),
+				o.Name,
+				foreignOptions(was.Props[schema.ForeignTable], is[schema.ForeignTable]),
+			)
 		}
 	case schema.Type:
 		switch {
@@ -440,7 +545,12 @@ func (d *drafter) writeAlter(was, o schema.Object) {
 		}
 	case schema.View:
 		if differs(schema.Definition) || differs(schema.Options) {
-			say("CREATE OR REPLACE VIEW %s%s AS\n%s", o.Name, around(" WITH (", is[schema.Options], ")"), trim(is[schema.Definition]))
+			say(
+				"CREATE OR REPLACE VIEW %s%s AS\n%s",
+				o.Name,
+				around(" WITH (", is[schema.Options], ")"),
+				trim(is[schema.Definition]),
+			)
 		}
 	case schema.Materialized:
 		sql = append(sql, options(strings.TrimSpace(alter(o)), was.Props[schema.Options], is[schema.Options])...)
@@ -456,7 +566,12 @@ func (d *drafter) writeAlter(was, o schema.Object) {
 		}
 	case schema.Publication:
 		if differs("publishes") || differs("via root") {
-			say("ALTER PUBLICATION %s SET (publish = %s, publish_via_partition_root = %t)", o.Name, literal(is["publishes"]), is["via root"] != "")
+			say(
+				"ALTER PUBLICATION %s SET (publish = %s, publish_via_partition_root = %t)",
+				o.Name,
+				literal(is["publishes"]),
+				is["via root"] != "",
+			)
 		}
 	}
 	sql = append(sql, d.attributes(was, o)...)
@@ -523,14 +638,28 @@ func (d *drafter) writeAlterColumn(was, o schema.Object) {
 	alter := func(more string) string {
 		return fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s %s", o.Of, o.Local(), more)
 	}
-	newlyNull, newlyNot := was.Props[schema.Null] != "" && o.Props[schema.Null] == "", was.Props[schema.Null] == "" && o.Props[schema.Null] != ""
+	newlyNull, newlyNot := was.Props[schema.Null] != "" &&
+		o.Props[schema.Null] == "", was.Props[schema.Null] == "" &&
+		o.Props[schema.Null] != ""
 	var slow []schema.Drafted
 	if isTable && newlyNot {
 		t := d.after[tableKey(o)]
-		if d.Concurrent && o.Props[schema.Identity] == was.Props[schema.Identity] && t.Props[schema.Partitioned] == "" && t.Props[schema.Partition] == "" && t.Props[schema.OnServer] == "" {
+		if d.Concurrent && o.Props[schema.Identity] == was.Props[schema.Identity] &&
+			t.Props[schema.Partitioned] == "" &&
+			t.Props[schema.Partition] == "" &&
+			t.Props[schema.OnServer] == "" {
 			check := suffixed(o.Local(), "_not_null")
-			slow = plain(fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s IS NOT NULL) NOT VALID", o.Of, check, o.Local()),
-				fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, check), alter("SET NOT NULL"), fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", o.Of, check))
+			slow = plain(
+				fmt.Sprintf(
+					"ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s IS NOT NULL) NOT VALID",
+					o.Of,
+					check,
+					o.Local(),
+				),
+				fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, check),
+				alter("SET NOT NULL"),
+				fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", o.Of, check),
+			)
 			slow[1].Takes = "fails where " + o.Name + " is null"
 		} else {
 			statements = append(statements, schema.Drafted{SQL: alter("SET NOT NULL"), Takes: "fails where " + o.Name + " is null, and reads all rows under a lock"})
@@ -538,7 +667,8 @@ func (d *drafter) writeAlterColumn(was, o schema.Object) {
 	}
 	if isTable && was.Props[schema.Generated] != "" && o.Props[schema.Generated] == "" {
 		if !slices.ContainsFunc(d.stillParents(o.Of), func(parent string) bool {
-			return d.before[above(o, parent)].Props[schema.Generated] != "" && d.after[above(o, parent)].Props[schema.Generated] == ""
+			return d.before[above(o, parent)].Props[schema.Generated] != "" &&
+				d.after[above(o, parent)].Props[schema.Generated] == ""
 		}) {
 			statements = append(statements, plain(alter("DROP EXPRESSION"))...)
 		}
@@ -565,7 +695,10 @@ func (d *drafter) writeAlterColumn(was, o schema.Object) {
 
 // inheritedRetype reports whether a parent's change of type reaches a column.
 func (d *drafter) inheritedRetype(o schema.Object) bool {
-	return slices.ContainsFunc(d.stillParents(o.Of), func(parent string) bool { return d.retyped[column(parent+"."+o.Local())] })
+	return slices.ContainsFunc(
+		d.stillParents(o.Of),
+		func(parent string) bool { return d.retyped[column(parent+"."+o.Local())] },
+	)
 }
 
 func (d *drafter) inheritedNull(o schema.Object) bool {
@@ -576,8 +709,12 @@ func (d *drafter) inheritedNull(o schema.Object) bool {
 }
 
 // castable are families of types that turn into each other without a word about how.
-var castable = [][]string{{"text", "character varying", "character", "name"}, {"smallint", "integer", "bigint", "numeric", "real", "double precision"},
-	{"date", "timestamp without time zone", "timestamp with time zone"}, {"json", "jsonb"}}
+var castable = [][]string{
+	{"text", "character varying", "character", "name"},
+	{"smallint", "integer", "bigint", "numeric", "real", "double precision"},
+	{"date", "timestamp without time zone", "timestamp with time zone"},
+	{"json", "jsonb"},
+}
 
 // retype sets a column's type. Where the server may not know how, the text of a
 // value is read as the new type.
@@ -600,8 +737,18 @@ func (d *drafter) retype(was, o schema.Object) schema.Drafted {
 	default:
 		using = fmt.Sprintf(" USING %s::text::%s", o.Local(), o.Props[schema.DataType])
 	}
-	drafted := schema.Drafted{SQL: fmt.Sprintf("ALTER %s %s ALTER COLUMN %s TYPE %s%s%s", word(d.after[tableKey(o)]), o.Of, o.Local(), o.Props[schema.DataType], with(" COLLATE ", o.Props[schema.Collated]), using),
-		Takes: "may write " + o.Of + " anew, under a lock, and fails where a value does not fit"}
+	drafted := schema.Drafted{
+		SQL: fmt.Sprintf(
+			"ALTER %s %s ALTER COLUMN %s TYPE %s%s%s",
+			word(d.after[tableKey(o)]),
+			o.Of,
+			o.Local(),
+			o.Props[schema.DataType],
+			with(" COLLATE ", o.Props[schema.Collated]),
+			using,
+		),
+		Takes: "may write " + o.Of + " anew, under a lock, and fails where a value does not fit",
+	}
 	if d.after[tableKey(o)].Props[schema.OnServer] != "" {
 		drafted.SQL, drafted.Takes = strings.TrimSuffix(drafted.SQL, using), ""
 	}
@@ -669,8 +816,18 @@ func (d *drafter) reshape(is, should schema.Object) ([]string, bool) {
 func (d *drafter) writeRows() {
 	loads := map[string]*act{}
 	for _, rows := range d.Rows {
-		statements := []schema.Drafted{{SQL: fmt.Sprintf("COPY %s (%s) FROM stdin", rows.Table, strings.Join(rows.Columns, ", ")), Data: rows.Data}}
-		load := d.add(d.making, "rows "+rows.Table, building+10*schema.Rank(schema.Table)+7, append(statements, plain(rows.Next...)...))
+		statements := []schema.Drafted{
+			{
+				SQL:  fmt.Sprintf("COPY %s (%s) FROM stdin", rows.Table, strings.Join(rows.Columns, ", ")),
+				Data: rows.Data,
+			},
+		}
+		load := d.add(
+			d.making,
+			"rows "+rows.Table,
+			building+10*schema.Rank(schema.Table)+7,
+			append(statements, plain(rows.Next...)...),
+		)
 		loads[rows.Table] = load
 		before(d.makeOf(schema.KeyOf(schema.Table, rows.Table)), load)
 	}

@@ -31,7 +31,9 @@ func withPlainDefaults(s schema.Schema) schema.Schema {
 	s.Objects = slices.Clone(s.Objects)
 	for i, o := range s.Objects {
 		if !slices.ContainsFunc(o.DefaultNeeds, func(key string) bool {
-			return !strings.HasPrefix(key, string(schema.Type)+" ") && !strings.HasPrefix(key, string(schema.Extension)+" ") && !strings.HasPrefix(key, string(schema.Namespace)+" ")
+			return !strings.HasPrefix(key, string(schema.Type)+" ") &&
+				!strings.HasPrefix(key, string(schema.Extension)+" ") &&
+				!strings.HasPrefix(key, string(schema.Namespace)+" ")
 		}) {
 			s.Objects[i].Needs = append(slices.Clone(o.Needs), o.DefaultNeeds...)
 			s.Objects[i].DefaultNeeds = nil
@@ -75,9 +77,25 @@ type act struct {
 }
 
 func draft(is, should schema.Schema, style schema.Style, autocommitFirst bool) schema.Script {
-	d := &drafter{Style: style, from: is, to: should, before: schema.ByKey(is), after: schema.ByKey(should), columns: schema.Columns(should), had: schema.Columns(is), users: usersOf(is), needed: usersOf(should), gone: map[string]bool{},
-		rebuilt: map[string]bool{}, retyped: map[string]bool{}, reset: map[string]bool{}, unable: map[string]string{},
-		dropping: map[string]*act{}, making: map[string]*act{}, altering: map[string]*act{}}
+	d := &drafter{
+		Style:    style,
+		from:     is,
+		to:       should,
+		before:   schema.ByKey(is),
+		after:    schema.ByKey(should),
+		columns:  schema.Columns(should),
+		had:      schema.Columns(is),
+		users:    usersOf(is),
+		needed:   usersOf(should),
+		gone:     map[string]bool{},
+		rebuilt:  map[string]bool{},
+		retyped:  map[string]bool{},
+		reset:    map[string]bool{},
+		unable:   map[string]string{},
+		dropping: map[string]*act{},
+		making:   map[string]*act{},
+		altering: map[string]*act{},
+	}
 	d.choose()
 	d.write()
 	d.order()
@@ -118,7 +136,20 @@ func (d *drafter) inheritedFrom(table schema.Object, column string) schema.Objec
 // made again without loss.
 func derived(kind schema.Kind) bool {
 	switch kind {
-	case schema.Constraint, schema.Index, schema.View, schema.Materialized, schema.Function, schema.Trigger, schema.EventTrigger, schema.Rule, schema.Policy, schema.Statistics, schema.Publication, schema.Published, schema.PublishedAll, schema.DefaultGrant:
+	case schema.Constraint,
+		schema.Index,
+		schema.View,
+		schema.Materialized,
+		schema.Function,
+		schema.Trigger,
+		schema.EventTrigger,
+		schema.Rule,
+		schema.Policy,
+		schema.Statistics,
+		schema.Publication,
+		schema.Published,
+		schema.PublishedAll,
+		schema.DefaultGrant:
 		return true
 	}
 	return false
@@ -146,7 +177,8 @@ func (d *drafter) choose() {
 		case !stays:
 			lose(key)
 		case o.Kind == schema.Column && d.isTableColumn(o):
-			retyped := o.Props[schema.DataType] != now.Props[schema.DataType] || o.Props[schema.Collated] != now.Props[schema.Collated]
+			retyped := o.Props[schema.DataType] != now.Props[schema.DataType] ||
+				o.Props[schema.Collated] != now.Props[schema.Collated]
 			switch {
 			case now.Props[schema.Generated] != "" && (retyped || o.Props[schema.Generated] != now.Props[schema.Generated]):
 				lose(key) // it is computed anew
@@ -306,7 +338,18 @@ func (d *drafter) alterable(is, should schema.Object) bool {
 	case schema.Sequence:
 		plain = append(plain, "sequence", "owned by", "identity of", "unlogged")
 	case schema.Table:
-		plain = append(plain, "options", "toast options", "inherits", "partition", "unlogged", "tablespace", "access method", "foreign options", "of type")
+		plain = append(
+			plain,
+			"options",
+			"toast options",
+			"inherits",
+			"partition",
+			"unlogged",
+			"tablespace",
+			"access method",
+			"foreign options",
+			"of type",
+		)
 	case schema.Column: // of a view
 		return true
 	case schema.Constraint:
@@ -355,7 +398,8 @@ func (d *drafter) replaceable(is, should schema.Object) bool {
 			return false
 		}
 		for i, c := range old {
-			if c.Name != now[i].Name || c.Props[schema.DataType] != now[i].Props[schema.DataType] || c.Props[schema.Collated] != now[i].Props[schema.Collated] {
+			if c.Name != now[i].Name || c.Props[schema.DataType] != now[i].Props[schema.DataType] ||
+				c.Props[schema.Collated] != now[i].Props[schema.Collated] {
 				return false
 			}
 		}

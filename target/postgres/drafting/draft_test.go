@@ -50,7 +50,11 @@ func written(s schema.Script) string {
 	return b.String()
 }
 
-var styles = map[string]schema.Style{"plain": {}, "whole": {Owners: true}, "concurrent": {Owners: true, Concurrent: true}}
+var styles = map[string]schema.Style{
+	"plain":      {},
+	"whole":      {Owners: true},
+	"concurrent": {Owners: true, Concurrent: true},
+}
 
 func TestScriptsAreAsExpected(t *testing.T) {
 	for _, name := range []string{"first", "pair", "odd"} {
@@ -87,7 +91,14 @@ func TestAScriptDoesNotDependOnTheOrderOfObjects(t *testing.T) {
 		for what, style := range styles {
 			want := written(drafting.Draft(is, should, style))
 			for range 10 {
-				require.Equal(t, want, written(drafting.Draft(shuffled(is), shuffled(should), style)), "%s, %s", name, what)
+				require.Equal(
+					t,
+					want,
+					written(drafting.Draft(shuffled(is), shuffled(should), style)),
+					"%s, %s",
+					name,
+					what,
+				)
 			}
 		}
 	}
@@ -132,14 +143,22 @@ func of(lists ...[]schema.Object) schema.Schema {
 }
 
 func foreignKey(table, to string) schema.Object {
-	return schema.Object{Kind: schema.Constraint, Of: table, Name: table + ".to_" + to[len("public."):], Needs: []string{"table " + table, "table " + to, "column " + table + ".ref", "column " + to + ".id"},
-		Props: schema.Props{schema.Definition: "FOREIGN KEY (ref) REFERENCES " + to + "(id)"}}
+	return schema.Object{
+		Kind:  schema.Constraint,
+		Of:    table,
+		Name:  table + ".to_" + to[len("public."):],
+		Needs: []string{"table " + table, "table " + to, "column " + table + ".ref", "column " + to + ".id"},
+		Props: schema.Props{schema.Definition: "FOREIGN KEY (ref) REFERENCES " + to + "(id)"},
+	}
 }
 
 // Two tables that refer to each other are both made before either refers.
 func TestWhatNeedsEachOtherIsTakenApart(t *testing.T) {
-	both := of(table("public.berth", column("id", "integer"), column("ref", "integer")), table("public.vessel", column("id", "integer"), column("ref", "integer")),
-		[]schema.Object{foreignKey("public.berth", "public.vessel"), foreignKey("public.vessel", "public.berth")})
+	both := of(
+		table("public.berth", column("id", "integer"), column("ref", "integer")),
+		table("public.vessel", column("id", "integer"), column("ref", "integer")),
+		[]schema.Object{foreignKey("public.berth", "public.vessel"), foreignKey("public.vessel", "public.berth")},
+	)
 	there := drafting.Draft(of(), both, schema.Style{})
 	for _, refers := range []string{"ADD CONSTRAINT to_vessel", "ADD CONSTRAINT to_berth"} {
 		assertOrder(t, there, "CREATE TABLE public.berth", refers)
@@ -154,22 +173,59 @@ func TestWhatNeedsEachOtherIsTakenApart(t *testing.T) {
 // What stands on something that is made again goes before it, and comes back after it.
 func TestWhatStandsOnAChangeGoesBeforeIt(t *testing.T) {
 	view := func(name, on string) schema.Object {
-		return schema.Object{Kind: schema.View, Name: name, Needs: []string{"schema public", on, "column " + strings.Fields(on)[1] + ".draught"}, Props: schema.Props{schema.Definition: "SELECT draught FROM " + strings.Fields(on)[1]}}
+		return schema.Object{
+			Kind:  schema.View,
+			Name:  name,
+			Needs: []string{"schema public", on, "column " + strings.Fields(on)[1] + ".draught"},
+			Props: schema.Props{schema.Definition: "SELECT draught FROM " + strings.Fields(on)[1]},
+		}
 	}
 	with := func(typ string) schema.Schema {
-		return of(table("public.vessel", column("draught", typ)), []schema.Object{view("public.deep", "table public.vessel"), view("public.deeper", "view public.deep"),
-			{Kind: schema.Column, Of: "public.deep", Name: "public.deep.draught", Place: 1, Props: schema.Props{schema.DataType: typ}, Needs: []string{"column public.vessel.draught"}},
-			{Kind: schema.Column, Of: "public.deeper", Name: "public.deeper.draught", Place: 1, Props: schema.Props{schema.DataType: typ}, Needs: []string{"column public.deep.draught"}}})
+		return of(
+			table("public.vessel", column("draught", typ)),
+			[]schema.Object{view("public.deep", "table public.vessel"), view("public.deeper", "view public.deep"),
+				{
+					Kind:  schema.Column,
+					Of:    "public.deep",
+					Name:  "public.deep.draught",
+					Place: 1,
+					Props: schema.Props{schema.DataType: typ},
+					Needs: []string{"column public.vessel.draught"},
+				},
+				{
+					Kind:  schema.Column,
+					Of:    "public.deeper",
+					Name:  "public.deeper.draught",
+					Place: 1,
+					Props: schema.Props{schema.DataType: typ},
+					Needs: []string{"column public.deep.draught"},
+				}},
+		)
 	}
 	script := drafting.Draft(with("integer"), with("numeric"), schema.Style{})
-	assertOrder(t, script, "DROP VIEW public.deeper", "DROP VIEW public.deep\n", "TYPE numeric", "CREATE VIEW public.deep ", "CREATE VIEW public.deeper ")
+	assertOrder(
+		t,
+		script,
+		"DROP VIEW public.deeper",
+		"DROP VIEW public.deep\n",
+		"TYPE numeric",
+		"CREATE VIEW public.deep ",
+		"CREATE VIEW public.deeper ",
+	)
 }
 
 func TestWhatIsLostIsSaid(t *testing.T) {
-	is := of(table("public.vessel", column("id", "integer"), column("draught", "integer")), table("public.pilot", column("id", "integer")))
+	is := of(
+		table("public.vessel", column("id", "integer"), column("draught", "integer")),
+		table("public.pilot", column("id", "integer")),
+	)
 	script := drafting.Draft(is, of(table("public.vessel", column("id", "integer"))), schema.Style{})
 	text := written(script)
 	assert.Contains(t, text, "-- what is in public.vessel.draught")
 	assert.Contains(t, text, "-- the rows of public.pilot")
-	assert.Empty(t, drafting.Draft(is, is, schema.Style{Owners: true}).Parts, "nothing is written where nothing differs")
+	assert.Empty(
+		t,
+		drafting.Draft(is, is, schema.Style{Owners: true}).Parts,
+		"nothing is written where nothing differs",
+	)
 }

@@ -11,8 +11,23 @@ import (
 
 // privileges are the letters of an access control list.
 // Source: PostgreSQL's documentation, table "ACL privilege abbreviations".
-var privileges = map[byte]string{'r': "SELECT", 'a': "INSERT", 'w': "UPDATE", 'd': "DELETE", 'D': "TRUNCATE", 'x': "REFERENCES", 't': "TRIGGER",
-	'X': "EXECUTE", 'U': "USAGE", 'C': "CREATE", 'c': "CONNECT", 'T': "TEMPORARY", 's': "SET", 'A': "ALTER SYSTEM", 'm': "MAINTAIN"}
+var privileges = map[byte]string{
+	'r': "SELECT",
+	'a': "INSERT",
+	'w': "UPDATE",
+	'd': "DELETE",
+	'D': "TRUNCATE",
+	'x': "REFERENCES",
+	't': "TRIGGER",
+	'X': "EXECUTE",
+	'U': "USAGE",
+	'C': "CREATE",
+	'c': "CONNECT",
+	'T': "TEMPORARY",
+	's': "SET",
+	'A': "ALTER SYSTEM",
+	'm': "MAINTAIN",
+}
 
 // initial is what everybody may with a new object of a kind, as letters: its
 // owner, and the public.
@@ -61,7 +76,8 @@ func acl(o schema.Object, owner string) map[string]string {
 // grants are the statements that turn an object's access control list into
 // another.
 func (d *drafter) grants(before, after schema.Object) []string {
-	if before.Props[schema.Grants] == after.Props[schema.Grants] && before.Props[schema.OwnedByRole] == after.Props[schema.OwnedByRole] {
+	if before.Props[schema.Grants] == after.Props[schema.Grants] &&
+		before.Props[schema.OwnedByRole] == after.Props[schema.OwnedByRole] {
 		return nil
 	}
 	owner := cmp.Or(after.Props[schema.OwnedByRole], after.Props[schema.ForRole])
@@ -85,7 +101,10 @@ func (d *drafter) grants(before, after schema.Object) []string {
 		}
 	case schema.DefaultGrant:
 		onto = strings.ToUpper(after.Props[schema.For])
-		prefix = "ALTER DEFAULT PRIVILEGES FOR ROLE " + after.Props[schema.ForRole] + with(" IN SCHEMA ", after.Props[schema.InSchema]) + " "
+		prefix = "ALTER DEFAULT PRIVILEGES FOR ROLE " + after.Props[schema.ForRole] + with(
+			" IN SCHEMA ",
+			after.Props[schema.InSchema],
+		) + " "
 	}
 	everybody := maps.Clone(was)
 	maps.Copy(everybody, is)
@@ -107,7 +126,17 @@ func (d *drafter) grants(before, after schema.Object) []string {
 				for i := range some.words {
 					some.words[i] += columns
 				}
-				sql = append(sql, fmt.Sprintf("%sGRANT %s ON %s TO %s%s", prefix, strings.Join(some.words, ", "), onto, name, some.option))
+				sql = append(
+					sql,
+					fmt.Sprintf(
+						"%sGRANT %s ON %s TO %s%s",
+						prefix,
+						strings.Join(some.words, ", "),
+						onto,
+						name,
+						some.option,
+					),
+				)
 			}
 		}
 	}

@@ -44,7 +44,10 @@ func (d *drafter) makeOf(key string) *act {
 			key = tableKey(o)
 		case o.Props[schema.Inherited] == "yes" && d.inheritsMade(o):
 			parents := schema.List(d.after[tableKey(o)].Props[schema.Inherits])
-			key = above(o, parents[slices.IndexFunc(parents, func(parent string) bool { return d.after[above(o, parent)].Name != "" })])
+			key = above(
+				o,
+				parents[slices.IndexFunc(parents, func(parent string) bool { return d.after[above(o, parent)].Name != "" })],
+			)
 		case o.Kind == schema.Column:
 			for _, kind := range []schema.Kind{schema.View, schema.Materialized} {
 				if a := d.making[schema.KeyOf(kind, o.Of)]; a != nil {
@@ -78,7 +81,8 @@ func (d *drafter) order() {
 		for _, need := range o.Needs {
 			if d.gone[key] {
 				before(drop, d.dropOf(need))
-				if kind := d.before[need].Kind; kind != schema.Namespace && kind != schema.Extension && (o.Props[schema.Inherited] == "" || need != tableKey(o)) {
+				if kind := d.before[need].Kind; kind != schema.Namespace && kind != schema.Extension &&
+					(o.Props[schema.Inherited] == "" || need != tableKey(o)) {
 					before(drop, d.altering[need])
 				}
 				if d.rebuilt[need] && drop != d.dropping[need] {
@@ -156,7 +160,8 @@ func (d *drafter) order() {
 			before(d.makeOf(column(o.Props[schema.OwnedBy])), link)
 		case schema.Table:
 			d.orderPartition(o)
-			if made := d.making[key]; made != nil && o.Props[schema.Partition] == "" { // it inherits what its parents are then
+			if made := d.making[key]; made != nil &&
+				o.Props[schema.Partition] == "" { // it inherits what its parents are then
 				for _, parent := range schema.List(o.Props[schema.Inherits]) {
 					for _, c := range d.columns[parent] {
 						before(d.making[c.Key()], made)
@@ -211,7 +216,8 @@ func (d *drafter) orderPartition(o schema.Object) {
 	}
 	parent := o.Props[schema.Inherits]
 	for _, other := range d.from.Objects {
-		if other.Of == parent && (other.Kind == schema.Column || other.Kind == schema.Constraint) && d.gone[other.Key()] {
+		if other.Of == parent && (other.Kind == schema.Column || other.Kind == schema.Constraint) &&
+			d.gone[other.Key()] {
 			before(d.dropping[other.Key()], link)
 		}
 	}
@@ -223,11 +229,13 @@ func (d *drafter) orderPartition(o schema.Object) {
 			before(d.making[other.Key()], link)
 			before(d.altering[other.Key()], link)
 		}
-		if other.Of == parent && (other.Kind == schema.Constraint || other.Kind == schema.Index || other.Kind == schema.Trigger) {
+		if other.Of == parent &&
+			(other.Kind == schema.Constraint || other.Kind == schema.Index || other.Kind == schema.Trigger) {
 			before(link, d.making[other.Key()])
 			before(link, d.making["unvalidated "+other.Key()])
 		}
-		isPart := other.Props[schema.PartitionOf] != "" && d.making["part "+other.Key()] == nil || other.Props[schema.Inherited] == "yes"
+		isPart := other.Props[schema.PartitionOf] != "" && d.making["part "+other.Key()] == nil ||
+			other.Props[schema.Inherited] == "yes"
 		if other.Of == o.Name && (other.Kind == schema.Constraint || other.Kind == schema.Index) && isPart {
 			before(d.making[other.Key()], link)
 		}
@@ -386,7 +394,12 @@ func (d *drafter) breakCycle() bool {
 	}
 	for _, o := range d.to.Objects {
 		if a := d.making[o.Key()]; o.Kind == schema.View && a != nil && !a.done && d.making["stub "+o.Key()] == nil {
-			stub := d.add(d.making, "stub "+o.Key(), a.rank, plain(fmt.Sprintf("CREATE VIEW %s AS\n%s", o.Name, d.empty(d.columns[o.Name]))))
+			stub := d.add(
+				d.making,
+				"stub "+o.Key(),
+				a.rank,
+				plain(fmt.Sprintf("CREATE VIEW %s AS\n%s", o.Name, d.empty(d.columns[o.Name]))),
+			)
 			a.statements[0].SQL = strings.Replace(a.statements[0].SQL, "CREATE VIEW", "CREATE OR REPLACE VIEW", 1)
 			for _, c := range d.columns[o.Name] {
 				for _, need := range c.Needs {
@@ -409,8 +422,14 @@ func (d *drafter) breakCycle() bool {
 		}
 	}
 	for _, o := range d.from.Objects {
-		if a := d.dropping[o.Key()]; o.Kind == schema.View && a != nil && !a.done && d.dropping["stub "+o.Key()] == nil {
-			stub := d.add(d.dropping, "stub "+o.Key(), a.rank, plain(fmt.Sprintf("CREATE OR REPLACE VIEW %s AS\n%s", o.Name, d.empty(d.had[o.Name]))))
+		if a := d.dropping[o.Key()]; o.Kind == schema.View && a != nil && !a.done &&
+			d.dropping["stub "+o.Key()] == nil {
+			stub := d.add(
+				d.dropping,
+				"stub "+o.Key(),
+				a.rank,
+				plain(fmt.Sprintf("CREATE OR REPLACE VIEW %s AS\n%s", o.Name, d.empty(d.had[o.Name]))),
+			)
 			for _, other := range d.acts {
 				if other != stub && other.needs[a] {
 					delete(other.needs, a)
@@ -433,7 +452,8 @@ func isTie(o schema.Object) bool {
 // broken if nothing else does.
 func (d *drafter) ties(table, other *act) (ties []schema.Object, can bool) {
 	for _, o := range d.from.Objects {
-		if d.dropOf(o.Key()) != table || !slices.ContainsFunc(o.Needs, func(need string) bool { return d.dropOf(need) == other }) {
+		if d.dropOf(o.Key()) != table ||
+			!slices.ContainsFunc(o.Needs, func(need string) bool { return d.dropOf(need) == other }) {
 			continue
 		}
 		if !isTie(o) {
@@ -448,7 +468,15 @@ func (d *drafter) ties(table, other *act) (ties []schema.Object, can bool) {
 func (d *drafter) empty(columns []schema.Object) string {
 	var names []string
 	for _, c := range columns {
-		names = append(names, fmt.Sprintf("    NULL::%s%s AS %s", c.Props[schema.DataType], with(" COLLATE ", c.Props[schema.Collated]), c.Local()))
+		names = append(
+			names,
+			fmt.Sprintf(
+				"    NULL::%s%s AS %s",
+				c.Props[schema.DataType],
+				with(" COLLATE ", c.Props[schema.Collated]),
+				c.Local(),
+			),
+		)
 	}
 	return "SELECT\n" + strings.Join(names, ",\n")
 }

@@ -20,7 +20,8 @@ func word(o schema.Object) string {
 		}
 	case schema.Function:
 		for _, word := range []string{"PROCEDURE", "AGGREGATE"} {
-			if definition := o.Props[schema.Definition]; strings.HasPrefix(definition, "CREATE OR REPLACE "+word) || strings.HasPrefix(definition, "CREATE "+word) {
+			if definition := o.Props[schema.Definition]; strings.HasPrefix(definition, "CREATE OR REPLACE "+word) ||
+				strings.HasPrefix(definition, "CREATE "+word) {
 				return word
 			}
 		}
@@ -79,9 +80,22 @@ func (d *drafter) create(o schema.Object) []string {
 	case schema.Collation:
 		say("CREATE COLLATION %s (%s)", o.Name, p[schema.Options])
 	case schema.Wrapper:
-		say("CREATE FOREIGN DATA WRAPPER %s%s%s%s", o.Name, with(" HANDLER ", p["handler"]), with(" VALIDATOR ", p["validator"]), around(" OPTIONS (", p[schema.ForeignTable], ")"))
+		say(
+			"CREATE FOREIGN DATA WRAPPER %s%s%s%s",
+			o.Name,
+			with(" HANDLER ", p["handler"]),
+			with(" VALIDATOR ", p["validator"]),
+			around(" OPTIONS (", p[schema.ForeignTable], ")"),
+		)
 	case schema.Server:
-		say("CREATE SERVER %s%s%s FOREIGN DATA WRAPPER %s%s", o.Name, with(" TYPE ", literal(p[schema.DataType])), with(" VERSION ", literal(p["version"])), p["wrapper"], around(" OPTIONS (", p[schema.ForeignTable], ")"))
+		say(
+			"CREATE SERVER %s%s%s FOREIGN DATA WRAPPER %s%s",
+			o.Name,
+			with(" TYPE ", literal(p[schema.DataType])),
+			with(" VERSION ", literal(p["version"])),
+			p["wrapper"],
+			around(" OPTIONS (", p[schema.ForeignTable], ")"),
+		)
 	case schema.Type:
 		sql = append(sql, createType(o))
 	case schema.Sequence:
@@ -90,15 +104,28 @@ func (d *drafter) create(o schema.Object) []string {
 			if as != "bigint" {
 				as = " AS " + as
 			}
-			say("CREATE %sSEQUENCE %s%s%s", flag(p["unlogged"], "UNLOGGED "), o.Name, strings.TrimPrefix(as, "bigint"), with(" ", unusual(rest, strings.TrimPrefix(as, " AS "))))
+			say(
+				"CREATE %sSEQUENCE %s%s%s",
+				flag(p["unlogged"], "UNLOGGED "),
+				o.Name,
+				strings.TrimPrefix(as, "bigint"),
+				with(" ", unusual(rest, strings.TrimPrefix(as, " AS "))),
+			)
 		}
 	case schema.Table:
 		sql = append(sql, d.createTable(o)...)
 	case schema.View:
 		say("CREATE VIEW %s%s AS\n%s", o.Name, around(" WITH (", p[schema.Options], ")"), trim(p[schema.Definition]))
 	case schema.Materialized:
-		say("CREATE MATERIALIZED VIEW %s%s%s%s AS\n%s%s", o.Name, with(" USING ", p["access method"]), around(" WITH (", p[schema.Options], ")"), with(" TABLESPACE ", p[schema.Tablespace]),
-			trim(p[schema.Definition]), flag(p["populated"], "\nWITH NO DATA"))
+		say(
+			"CREATE MATERIALIZED VIEW %s%s%s%s AS\n%s%s",
+			o.Name,
+			with(" USING ", p["access method"]),
+			around(" WITH (", p[schema.Options], ")"),
+			with(" TABLESPACE ", p[schema.Tablespace]),
+			trim(p[schema.Definition]),
+			flag(p["populated"], "\nWITH NO DATA"),
+		)
 	case schema.Function:
 		say("%s", trim(strings.Replace(p[schema.Definition], "CREATE OR REPLACE ", "CREATE ", 1)))
 	case schema.Constraint:
@@ -108,14 +135,39 @@ func (d *drafter) create(o schema.Object) []string {
 	case schema.Trigger, schema.Rule, schema.Statistics:
 		say("%s", trim(p[schema.Definition]))
 	case schema.Policy:
-		say("CREATE POLICY %s%s FOR %s TO %s%s%s", call(o), flag(p["restrictive"], " AS RESTRICTIVE"), strings.ToUpper(p[schema.For]), p["to"],
-			around(" USING (", p["using"], ")"), around(" WITH CHECK (", p[schema.Check], ")"))
+		say(
+			"CREATE POLICY %s%s FOR %s TO %s%s%s",
+			call(o),
+			flag(p["restrictive"], " AS RESTRICTIVE"),
+			strings.ToUpper(p[schema.For]),
+			p["to"],
+			around(" USING (", p["using"], ")"),
+			around(" WITH CHECK (", p[schema.Check], ")"),
+		)
 	case schema.EventTrigger:
-		say("CREATE EVENT TRIGGER %s ON %s%s EXECUTE FUNCTION %s()", o.Name, p["on"], around(" WHEN TAG IN (", p["tags"], ")"), p["calls"])
+		say(
+			"CREATE EVENT TRIGGER %s ON %s%s EXECUTE FUNCTION %s()",
+			o.Name,
+			p["on"],
+			around(" WHEN TAG IN (", p["tags"], ")"),
+			p["calls"],
+		)
 	case schema.Publication:
-		say("CREATE PUBLICATION %s%s WITH (publish = %s%s)", o.Name, flag(p["all tables"], " FOR ALL TABLES"), sqltext.Literal(p["publishes"]), flag(p["via root"], ", publish_via_partition_root = true"))
+		say(
+			"CREATE PUBLICATION %s%s WITH (publish = %s%s)",
+			o.Name,
+			flag(p["all tables"], " FOR ALL TABLES"),
+			sqltext.Literal(p["publishes"]),
+			flag(p["via root"], ", publish_via_partition_root = true"),
+		)
 	case schema.Published:
-		say("ALTER PUBLICATION %s ADD TABLE ONLY %s%s%s", o.Of, p[schema.OfTable], around(" (", p["columns"], ")"), around(" WHERE (", p["where"], ")"))
+		say(
+			"ALTER PUBLICATION %s ADD TABLE ONLY %s%s%s",
+			o.Of,
+			p[schema.OfTable],
+			around(" (", p["columns"], ")"),
+			around(" WHERE (", p["where"], ")"),
+		)
 	case schema.PublishedAll:
 		say("ALTER PUBLICATION %s ADD TABLES IN SCHEMA %s", o.Of, p[schema.InSchema])
 	case schema.DefaultGrant: // its grants are all of it
@@ -128,7 +180,17 @@ func (d *drafter) create(o schema.Object) []string {
 }
 
 // attributeNames are the properties that attributes changes.
-var attributeNames = []schema.Property{schema.OwnedByRole, schema.Grants, schema.Comment, "fires", "clustered", "replica identity", "row security", "statistics", "target"}
+var attributeNames = []schema.Property{
+	schema.OwnedByRole,
+	schema.Grants,
+	schema.Comment,
+	"fires",
+	"clustered",
+	"replica identity",
+	"row security",
+	"statistics",
+	"target",
+}
 
 // attributes turns those properties of an object from one state into another.
 func (d *drafter) attributes(before, after schema.Object) []string {
@@ -156,7 +218,11 @@ func (d *drafter) attributes(before, after schema.Object) []string {
 		switch {
 		case after.Kind == schema.Table && is["replica identity"] == "" && d.another(schema.Object{Of: after.Name}, "replica identity"):
 		case after.Kind == schema.Table:
-			say("ALTER TABLE %s REPLICA IDENTITY %s", after.Name, strings.ToUpper(cmp.Or(is["replica identity"], "default")))
+			say(
+				"ALTER TABLE %s REPLICA IDENTITY %s",
+				after.Name,
+				strings.ToUpper(cmp.Or(is["replica identity"], "default")),
+			)
 		case is["replica identity"] != "":
 			say("%sREPLICA IDENTITY USING INDEX %s", table, indexLocal(after))
 		case !d.another(after, "replica identity"):
@@ -202,7 +268,8 @@ func (d *drafter) attributes(before, after schema.Object) []string {
 // belongs to has a property that only one of them can have.
 func (d *drafter) another(o schema.Object, property schema.Property) bool {
 	for _, other := range d.to.Objects {
-		if (other.Of == o.Of || other.Kind == schema.Table && other.Name == o.Of) && other.Name != o.Name && other.Props[property] != "" {
+		if (other.Of == o.Of || other.Kind == schema.Table && other.Name == o.Of) && other.Name != o.Name &&
+			other.Props[property] != "" {
 			return true
 		}
 	}
@@ -229,7 +296,14 @@ func createType(o schema.Object) string {
 	case "range":
 		return fmt.Sprintf("CREATE TYPE %s AS RANGE (%s)", o.Name, p["range"])
 	}
-	return fmt.Sprintf("CREATE DOMAIN %s AS %s%s%s%s", o.Name, p["base"], with(" COLLATE ", p[schema.Collated]), with(" DEFAULT ", p[schema.Default]), flag(p[schema.Null], " NOT NULL"))
+	return fmt.Sprintf(
+		"CREATE DOMAIN %s AS %s%s%s%s",
+		o.Name,
+		p["base"],
+		with(" COLLATE ", p[schema.Collated]),
+		with(" DEFAULT ", p[schema.Default]),
+		flag(p[schema.Null], " NOT NULL"),
+	)
 }
 
 // createTable makes a table with its columns. A partition is attached later.
@@ -272,18 +346,46 @@ func (d *drafter) createTable(o schema.Object) []string {
 	if inherits := p[schema.Inherits]; inherits != "" && p[schema.Partition] == "" {
 		body += " INHERITS (" + inherits + ")"
 	}
-	body += with(" PARTITION BY ", p[schema.Partitioned]) + with(" SERVER ", p[schema.OnServer]) + around(" OPTIONS (", p[schema.ForeignTable], ")") + with(" USING ", p["access method"]) +
-		around(" WITH (", strings.Join(slices.DeleteFunc([]string{p[schema.Options], p[schema.ToastOptions]}, func(s string) bool { return s == "" }), ", "), ")") + with(" TABLESPACE ", p[schema.Tablespace])
+	body += with(" PARTITION BY ", p[schema.Partitioned]) + with(
+		" SERVER ",
+		p[schema.OnServer],
+	) + around(" OPTIONS (", p[schema.ForeignTable], ")") + with(" USING ", p["access method"]) +
+		around(
+			" WITH (",
+			strings.Join(
+				slices.DeleteFunc(
+					[]string{p[schema.Options], p[schema.ToastOptions]},
+					func(s string) bool { return s == "" },
+				),
+				", ",
+			),
+			")",
+		) + with(
+		" TABLESPACE ",
+		p[schema.Tablespace],
+	)
 	return append([]string{strings.TrimRight(head+" "+body, " ")}, then...)
 }
 
 // inline are the properties of a column that CREATE TABLE and ADD COLUMN set.
-var inline = []schema.Property{schema.Null, schema.Generated, schema.Identity, "sequence", "compression", schema.Default, schema.ForeignTable}
+var inline = []schema.Property{
+	schema.Null,
+	schema.Generated,
+	schema.Identity,
+	"sequence",
+	"compression",
+	schema.Default,
+	schema.ForeignTable,
+}
 
 // inheritable is what a column has from its parent, with what it has of its own
 // put beside for comparison.
 func inheritable(c, parent schema.Object) schema.Props {
-	props := schema.Props{schema.DataType: c.Props[schema.DataType], schema.Collated: c.Props[schema.Collated], schema.Inherited: c.Props[schema.Inherited]}
+	props := schema.Props{
+		schema.DataType:  c.Props[schema.DataType],
+		schema.Collated:  c.Props[schema.Collated],
+		schema.Inherited: c.Props[schema.Inherited],
+	}
 	for _, key := range []schema.Property{schema.Null, schema.Default, schema.Generated, "storage", "compression"} {
 		set(props, key, parent.Props[key])
 	}
@@ -293,7 +395,10 @@ func inheritable(c, parent schema.Object) schema.Props {
 // column is a column as CREATE TABLE and ADD COLUMN take it.
 func (d *drafter) column(c schema.Object) string {
 	p := c.Props
-	text := c.Local() + " " + p[schema.DataType] + around(" OPTIONS (", p[schema.ForeignTable], ")") + with(" COMPRESSION ", p["compression"]) + with(" COLLATE ", p[schema.Collated]) + columnOptions(c)
+	text := c.Local() + " " + p[schema.DataType] + around(" OPTIONS (", p[schema.ForeignTable], ")") + with(
+		" COMPRESSION ",
+		p["compression"],
+	) + with(" COLLATE ", p[schema.Collated]) + columnOptions(c)
 	return text
 }
 
@@ -306,7 +411,11 @@ func columnOptions(c schema.Object) string {
 	text += around(" GENERATED ALWAYS AS (", p[schema.Generated], ") STORED")
 	if p[schema.Identity] != "" {
 		usual := fmt.Sprintf("SEQUENCE NAME %s_%s_seq ", c.Of, c.Local())
-		text += " GENERATED " + strings.ToUpper(p[schema.Identity]) + " AS IDENTITY" + around(" (", unusual(strings.TrimPrefix(p["sequence"], usual), p[schema.DataType]), ")")
+		text += " GENERATED " + strings.ToUpper(p[schema.Identity]) + " AS IDENTITY" + around(
+			" (",
+			unusual(strings.TrimPrefix(p["sequence"], usual), p[schema.DataType]),
+			")",
+		)
 	}
 	return text
 }
@@ -317,8 +426,29 @@ func columnOptions(c schema.Object) string {
 func usualStorage(of string) string {
 	base, _, _ := strings.Cut(of, "(")
 	switch base {
-	case "smallint", "integer", "bigint", "real", "double precision", "boolean", "date", "uuid", "oid", "name", `"char"`, "interval", "money", "macaddr",
-		"time without time zone", "time with time zone", "timestamp without time zone", "timestamp with time zone", "point", "box", "circle", "line", "lseg":
+	case "smallint",
+		"integer",
+		"bigint",
+		"real",
+		"double precision",
+		"boolean",
+		"date",
+		"uuid",
+		"oid",
+		"name",
+		`"char"`,
+		"interval",
+		"money",
+		"macaddr",
+		"time without time zone",
+		"time with time zone",
+		"timestamp without time zone",
+		"timestamp with time zone",
+		"point",
+		"box",
+		"circle",
+		"line",
+		"lseg":
 		return "plain"
 	case "numeric", "cidr", "inet":
 		return "main"
@@ -352,7 +482,10 @@ func (d *drafter) columnAttributes(before, after schema.Object, only string) []s
 		kind, only = "MATERIALIZED VIEW", ""
 	}
 	say := func(format string, values ...any) {
-		sql = append(sql, "ALTER "+kind+" "+only+after.Of+" ALTER COLUMN "+after.Local()+" "+fmt.Sprintf(format, values...))
+		sql = append(
+			sql,
+			"ALTER "+kind+" "+only+after.Of+" ALTER COLUMN "+after.Local()+" "+fmt.Sprintf(format, values...),
+		)
 	}
 	differs := func(key schema.Property) bool { return was[key] != is[key] }
 	if differs(schema.Default) && len(after.DefaultNeeds) == 0 && is[schema.Generated] == "" {
@@ -372,7 +505,13 @@ func (d *drafter) columnAttributes(before, after schema.Object, only string) []s
 		say("SET STATISTICS %s", cmp.Or(is["statistics"], "-1"))
 	}
 	if differs(schema.Options) {
-		sql = append(sql, options("ALTER "+kind+" "+only+after.Of+" ALTER COLUMN "+after.Local(), was[schema.Options], is[schema.Options])...)
+		sql = append(
+			sql,
+			options(
+				"ALTER "+kind+" "+only+after.Of+" ALTER COLUMN "+after.Local(),
+				was[schema.Options],
+				is[schema.Options],
+			)...)
 	}
 	if differs(schema.ForeignTable) {
 		say("OPTIONS (%s)", foreignOptions(was[schema.ForeignTable], is[schema.ForeignTable]))
@@ -387,7 +526,9 @@ func (d *drafter) columnAttributes(before, after schema.Object, only string) []s
 			if differs(schema.Identity) {
 				say("SET GENERATED %s", strings.ToUpper(is[schema.Identity]))
 			}
-			if _, old, _ := strings.Cut(strings.TrimPrefix(was["sequence"], "SEQUENCE NAME "), " "); differs("sequence") {
+			if _, old, _ := strings.Cut(strings.TrimPrefix(was["sequence"], "SEQUENCE NAME "), " "); differs(
+				"sequence",
+			) {
 				name, now, _ := strings.Cut(strings.TrimPrefix(is["sequence"], "SEQUENCE NAME "), " START")
 				before, _, _ := strings.Cut(strings.TrimPrefix(was["sequence"], "SEQUENCE NAME "), " START")
 				if name != before {
@@ -416,7 +557,10 @@ func (d *drafter) createConstraint(o schema.Object) []string {
 		return []string{fmt.Sprintf("ALTER DOMAIN %s ADD CONSTRAINT %s %s", o.Of, o.Local(), definition)}
 	}
 	if p[schema.Options] != "" || p[schema.Tablespace] != "" {
-		definition = withIndexOptions(definition, around(" WITH (", p[schema.Options], ")")+with(" USING INDEX TABLESPACE ", p[schema.Tablespace]))
+		definition = withIndexOptions(
+			definition,
+			around(" WITH (", p[schema.Options], ")")+with(" USING INDEX TABLESPACE ", p[schema.Tablespace]),
+		)
 	}
 	only := ""
 	if t := d.after[tableKey(o)]; t.Props[schema.Partitioned] != "" && !isForeignKey(o) && !isCheck(o) {

@@ -22,7 +22,10 @@ func Cut(text []byte) ([]sqltext.Statement, error) {
 			return nil, err
 		}
 		if len(c.statements) > mostStatements {
-			return nil, c.errorAt(c.statements[mostStatements].Offset, "more than 100,000 statements; load rows with COPY, or split the step")
+			return nil, c.errorAt(
+				c.statements[mostStatements].Offset,
+				"more than 100,000 statements; load rows with COPY, or split the step",
+			)
 		}
 		switch {
 		case c.at == before:
@@ -184,7 +187,10 @@ func (c *cutter) copyData(at int) error {
 	}
 	end, next := endOfData(c.text, start)
 	if end < 0 {
-		return c.errorAt(statement.Offset, `the data of this COPY … FROM stdin is never ended; close it with a line that holds \. alone`)
+		return c.errorAt(
+			statement.Offset,
+			`the data of this COPY … FROM stdin is never ended; close it with a line that holds \. alone`,
+		)
 	}
 	c.copies++
 	statement.CopyData, statement.DataOffset = c.text[start:end], start
@@ -229,7 +235,10 @@ func (c *cutter) backslash(at int) error {
 	if fields := bytes.Fields(c.text[at:min(at+40, len(c.text))]); len(fields) > 0 {
 		command = fields[0]
 	}
-	return c.errorAt(at, fmt.Sprintf("%s is a command of psql, not SQL; a step holds plain SQL only: take it out", command))
+	return c.errorAt(
+		at,
+		fmt.Sprintf("%s is a command of psql, not SQL; a step holds plain SQL only: take it out", command),
+	)
 }
 
 func (c *cutter) errorAt(offset int, message string) error {

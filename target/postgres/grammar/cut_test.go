@@ -20,17 +20,44 @@ func TestCutFindsWhereStatementsEnd(t *testing.T) {
 		"comments only":                      {"-- a\n/* b */", nil},
 		"empty statements are no statements": {";; select 1 ;;", []string{"select 1"}},
 		"the last semicolon may be missing":  {"select 1; select 2", []string{"select 1", "select 2"}},
-		"semicolons in strings":              {`select 'a;b', E'\';', ";"; select 2;`, []string{`select 'a;b', E'\';', ";"`, "select 2"}},
-		"a string that goes on":              {"select 'a'\n ';b'; select 2", []string{"select 'a'\n ';b'", "select 2"}},
-		"dollar quotes within dollar quotes": {"do $a$ begin; $b$;$b$ $a$; select 1", []string{"do $a$ begin; $b$;$b$ $a$", "select 1"}},
-		"nested comments":                    {"select /* a /* ; */ ; */ 1; -- ;\nselect 2", []string{"select /* a /* ; */ ; */ 1", "select 2"}},
-		"semicolons in parentheses":          {"create rule r as on insert to a do (select 1; select 2); select 3", []string{"create rule r as on insert to a do (select 1; select 2)", "select 3"}},
-		"a body with CASE":                   {"create or replace function f() returns int begin atomic select 1; select case when true then 1 end; end; select 2", []string{"create or replace function f() returns int begin atomic select 1; select case when true then 1 end; end", "select 2"}},
-		"BEGIN of a transaction is no body":  {"begin; select 1; end;", []string{"begin", "select 1", "end"}},
-		"a column called atomic":             {"select atomic from t; select 1", []string{"select atomic from t", "select 1"}},
-		"leading comments are not the text":  {"/*---\nmode: autocommit\n---*/\n-- why\nvacuum t;", []string{"vacuum t"}},
-		"a comment before the semicolon":     {"select 1 -- one\n;select 2", []string{"select 1", "select 2"}},
-		"characters of several bytes":        {"select 'ж;'; select 'ü'", []string{"select 'ж;'", "select 'ü'"}},
+		"semicolons in strings": {
+			`select 'a;b', E'\';', ";"; select 2;`,
+			[]string{`select 'a;b', E'\';', ";"`, "select 2"},
+		},
+		"a string that goes on": {
+			"select 'a'\n ';b'; select 2",
+			[]string{"select 'a'\n ';b'", "select 2"},
+		},
+		"dollar quotes within dollar quotes": {
+			"do $a$ begin; $b$;$b$ $a$; select 1",
+			[]string{"do $a$ begin; $b$;$b$ $a$", "select 1"},
+		},
+		"nested comments": {
+			"select /* a /* ; */ ; */ 1; -- ;\nselect 2",
+			[]string{"select /* a /* ; */ ; */ 1", "select 2"},
+		},
+		"semicolons in parentheses": {
+			"create rule r as on insert to a do (select 1; select 2); select 3",
+			[]string{"create rule r as on insert to a do (select 1; select 2)", "select 3"},
+		},
+		"a body with CASE": {
+			"create or replace function f() returns int begin atomic select 1; select case when true then 1 end; end; select 2",
+			[]string{
+				"create or replace function f() returns int begin atomic select 1; select case when true then 1 end; end",
+				"select 2",
+			},
+		},
+		"BEGIN of a transaction is no body": {"begin; select 1; end;", []string{"begin", "select 1", "end"}},
+		"a column called atomic": {
+			"select atomic from t; select 1",
+			[]string{"select atomic from t", "select 1"},
+		},
+		"leading comments are not the text": {
+			"/*---\nmode: autocommit\n---*/\n-- why\nvacuum t;",
+			[]string{"vacuum t"},
+		},
+		"a comment before the semicolon": {"select 1 -- one\n;select 2", []string{"select 1", "select 2"}},
+		"characters of several bytes":    {"select 'ж;'; select 'ü'", []string{"select 'ж;'", "select 'ü'"}},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {

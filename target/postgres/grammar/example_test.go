@@ -7,7 +7,11 @@ import (
 )
 
 func ExampleCut() {
-	statements, err := grammar.Cut([]byte("CREATE TABLE berth (name text); -- a ; in a comment\nCOPY berth FROM stdin;\nNorth; mole\n\\.\nSELECT ';'"))
+	statements, err := grammar.Cut(
+		[]byte(
+			"CREATE TABLE berth (name text); -- a ; in a comment\nCOPY berth FROM stdin;\nNorth; mole\n\\.\nSELECT ';'",
+		),
+	)
 	if err != nil {
 		fmt.Println(err)
 	}

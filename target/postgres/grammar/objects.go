@@ -185,7 +185,10 @@ func (r reader) alterTable(alter *pg.AlterTableStmt) {
 			r.there(evidence.Constraint, schema, table, cmd.Name)
 		case pg.AlterTableType_AT_DropConstraint:
 			r.gone(evidence.Constraint, schema, table, cmd.Name)
-		case pg.AlterTableType_AT_ColumnDefault, pg.AlterTableType_AT_SetNotNull, pg.AlterTableType_AT_DropNotNull, pg.AlterTableType_AT_AlterColumnType:
+		case pg.AlterTableType_AT_ColumnDefault,
+			pg.AlterTableType_AT_SetNotNull,
+			pg.AlterTableType_AT_DropNotNull,
+			pg.AlterTableType_AT_AlterColumnType:
 			r.there(evidence.Column, schema, table, cmd.Name)
 		}
 	}
@@ -200,7 +203,11 @@ func (r reader) rename(rename *pg.RenameStmt) {
 	case pg.ObjectType_OBJECT_TABCONSTRAINT:
 		r.gone(evidence.Constraint, schema, table, rename.Subname)
 		r.made(evidence.Constraint, schema, table, rename.Newname)
-	case pg.ObjectType_OBJECT_TABLE, pg.ObjectType_OBJECT_VIEW, pg.ObjectType_OBJECT_MATVIEW, pg.ObjectType_OBJECT_SEQUENCE, pg.ObjectType_OBJECT_INDEX:
+	case pg.ObjectType_OBJECT_TABLE,
+		pg.ObjectType_OBJECT_VIEW,
+		pg.ObjectType_OBJECT_MATVIEW,
+		pg.ObjectType_OBJECT_SEQUENCE,
+		pg.ObjectType_OBJECT_INDEX:
 		kind := relationKind(rename.RenameType)
 		r.gone(kind, schema, "", table)
 		r.made(kind, schema, "", rename.Newname)
@@ -247,5 +254,11 @@ func ConcurrentIndex(s sqltext.Statement) (evidence.Object, bool) {
 	if !index.GetConcurrent() || index.Idxname == "" {
 		return evidence.Object{}, false
 	}
-	return evidence.Object{Kind: evidence.Index, Schema: index.Relation.GetSchemaname(), Name: index.Idxname, Made: true, Line: s.Line}, true
+	return evidence.Object{
+		Kind:   evidence.Index,
+		Schema: index.Relation.GetSchemaname(),
+		Name:   index.Idxname,
+		Made:   true,
+		Line:   s.Line,
+	}, true
 }

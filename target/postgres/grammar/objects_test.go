@@ -37,20 +37,53 @@ func said(script evidence.Script) string {
 
 func TestAScriptSaysWhatItLeaves(t *testing.T) {
 	cases := map[string]struct{ sql, leaves string }{
-		"a table":                   {"CREATE TABLE harbour.berth (id int, name text, CONSTRAINT named CHECK (id > 0))", "column harbour.berth.id, column harbour.berth.name, constraint harbour.berth.named, table harbour.berth"},
-		"a table made from a query": {"CREATE TABLE a AS SELECT 1; CREATE MATERIALIZED VIEW m AS SELECT 1", "table a, materialized view m"},
-		"a temporary table":         {"CREATE TEMP TABLE a (id int)", ""},
-		"columns":                   {"ALTER TABLE a ADD COLUMN b int, DROP COLUMN c, ALTER COLUMN d SET NOT NULL", "column a.b, no column a.c, column a.d still, table a still"},
-		"constraints":               {"ALTER TABLE a ADD CONSTRAINT k UNIQUE (b), DROP CONSTRAINT l, VALIDATE CONSTRAINT m", "constraint a.k, no constraint a.l, constraint a.m still, table a still"},
-		"renamings":                 {"ALTER TABLE a RENAME TO b; ALTER TABLE b RENAME COLUMN c TO d; ALTER INDEX i RENAME TO j; ALTER SCHEMA s RENAME TO t", "no table a, table b, no column b.c, column b.d, no index i, index j, no schema s, schema t"},
-		"other relations":           {"CREATE VIEW v AS SELECT 1; CREATE SEQUENCE s; CREATE UNIQUE INDEX CONCURRENTLY i ON x.a (b)", "view v, sequence s, index x.i"},
-		"types and routines":        {"CREATE TYPE x.e AS ENUM ('a'); CREATE DOMAIN d AS int; CREATE TYPE c AS (a int); CREATE TYPE r AS RANGE (subtype = int4); CREATE FUNCTION x.f() RETURNS int LANGUAGE sql AS 'SELECT 1'", "type x.e, type d, type c, type r, function x.f"},
-		"what hangs on tables":      {"CREATE TRIGGER t BEFORE INSERT ON x.a FOR EACH ROW EXECUTE FUNCTION f(); CREATE POLICY p ON a; DROP TRIGGER u ON x.a; DROP POLICY q ON a", "trigger x.a.t, policy a.p, no trigger x.a.u, no policy a.q"},
-		"a schema with a table":     {"CREATE SCHEMA s; CREATE EXTENSION citext", "schema s, extension citext"},
-		"drops":                     {"DROP TABLE x.a, b; DROP FUNCTION f(int); DROP TYPE x.t; DROP SCHEMA s; DROP EXTENSION e; DROP VIEW v", "no table b, no table x.a, no function f, no type x.t, no schema s, no extension e, no view v"},
-		"the net of it all":         {"CREATE TABLE a (id int); ALTER TABLE a ADD COLUMN n int; DROP TABLE a; CREATE TABLE b (id int); ALTER TABLE b DROP COLUMN id", "no table a, table b, no column b.id"},
-		"what cannot be seen":       {"INSERT INTO a VALUES (1); update a set b = 1; GRANT SELECT ON a TO b; DO $$ BEGIN END $$; SELECT 1; COPY a FROM stdin;\n1\n\\.\n", "blind INSERT INTO, blind UPDATE, blind GRANT SELECT, blind DO, blind SELECT, blind COPY"},
-		"an index without a name":   {"CREATE INDEX ON a (b)", "blind CREATE INDEX"},
+		"a table": {
+			"CREATE TABLE harbour.berth (id int, name text, CONSTRAINT named CHECK (id > 0))",
+			"column harbour.berth.id, column harbour.berth.name, constraint harbour.berth.named, table harbour.berth",
+		},
+		"a table made from a query": {
+			"CREATE TABLE a AS SELECT 1; CREATE MATERIALIZED VIEW m AS SELECT 1",
+			"table a, materialized view m",
+		},
+		"a temporary table": {"CREATE TEMP TABLE a (id int)", ""},
+		"columns": {
+			"ALTER TABLE a ADD COLUMN b int, DROP COLUMN c, ALTER COLUMN d SET NOT NULL",
+			"column a.b, no column a.c, column a.d still, table a still",
+		},
+		"constraints": {
+			"ALTER TABLE a ADD CONSTRAINT k UNIQUE (b), DROP CONSTRAINT l, VALIDATE CONSTRAINT m",
+			"constraint a.k, no constraint a.l, constraint a.m still, table a still",
+		},
+		"renamings": {
+			"ALTER TABLE a RENAME TO b; ALTER TABLE b RENAME COLUMN c TO d; ALTER INDEX i RENAME TO j; ALTER SCHEMA s RENAME TO t",
+			"no table a, table b, no column b.c, column b.d, no index i, index j, no schema s, schema t",
+		},
+		"other relations": {
+			"CREATE VIEW v AS SELECT 1; CREATE SEQUENCE s; CREATE UNIQUE INDEX CONCURRENTLY i ON x.a (b)",
+			"view v, sequence s, index x.i",
+		},
+		"types and routines": {
+			"CREATE TYPE x.e AS ENUM ('a'); CREATE DOMAIN d AS int; CREATE TYPE c AS (a int); CREATE TYPE r AS RANGE (subtype = int4); CREATE FUNCTION x.f() RETURNS int LANGUAGE sql AS 'SELECT 1'",
+			"type x.e, type d, type c, type r, function x.f",
+		},
+		"what hangs on tables": {
+			"CREATE TRIGGER t BEFORE INSERT ON x.a FOR EACH ROW EXECUTE FUNCTION f(); CREATE POLICY p ON a; DROP TRIGGER u ON x.a; DROP POLICY q ON a",
+			"trigger x.a.t, policy a.p, no trigger x.a.u, no policy a.q",
+		},
+		"a schema with a table": {"CREATE SCHEMA s; CREATE EXTENSION citext", "schema s, extension citext"},
+		"drops": {
+			"DROP TABLE x.a, b; DROP FUNCTION f(int); DROP TYPE x.t; DROP SCHEMA s; DROP EXTENSION e; DROP VIEW v",
+			"no table b, no table x.a, no function f, no type x.t, no schema s, no extension e, no view v",
+		},
+		"the net of it all": {
+			"CREATE TABLE a (id int); ALTER TABLE a ADD COLUMN n int; DROP TABLE a; CREATE TABLE b (id int); ALTER TABLE b DROP COLUMN id",
+			"no table a, table b, no column b.id",
+		},
+		"what cannot be seen": {
+			"INSERT INTO a VALUES (1); update a set b = 1; GRANT SELECT ON a TO b; DO $$ BEGIN END $$; SELECT 1; COPY a FROM stdin;\n1\n\\.\n",
+			"blind INSERT INTO, blind UPDATE, blind GRANT SELECT, blind DO, blind SELECT, blind COPY",
+		},
+		"an index without a name": {"CREATE INDEX ON a (b)", "blind CREATE INDEX"},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) { assert.Equal(t, c.leaves, said(read(t, c.sql, 1, 0))) })
@@ -58,7 +91,12 @@ func TestAScriptSaysWhatItLeaves(t *testing.T) {
 }
 
 func TestTheSearchPathOfTheScriptIsFollowed(t *testing.T) {
-	script := read(t, "CREATE TABLE a (); SET search_path = harbour, public;\nCREATE TABLE b (); RESET search_path; CREATE TABLE c ();", 3, 3)
+	script := read(
+		t,
+		"CREATE TABLE a (); SET search_path = harbour, public;\nCREATE TABLE b (); RESET search_path; CREATE TABLE c ();",
+		3,
+		3,
+	)
 	require.Len(t, script.Objects, 1, "the statements before only set the path")
 	assert.Equal(t, []string{"harbour", "public"}, script.Objects[0].Path)
 	assert.Equal(t, "statement 3, line 2", script.Objects[0].In())
@@ -99,5 +137,16 @@ func TestOfSeveralScriptsEachIsAskedForWhatNoLaterOneTookAway(t *testing.T) {
 			left = append(left, fmt.Sprint(i+1, " ", o, " ", o.Path))
 		}
 	}
-	assert.Equal(t, []string{"1 column berth.id []", "1 table berth []", "1 column pilot.id [moon]", "1 table pilot [moon]", "3 column tide.id []", "3 table tide []"}, left)
+	assert.Equal(
+		t,
+		[]string{
+			"1 column berth.id []",
+			"1 table berth []",
+			"1 column pilot.id [moon]",
+			"1 table pilot [moon]",
+			"3 column tide.id []",
+			"3 table tide []",
+		},
+		left,
+	)
 }

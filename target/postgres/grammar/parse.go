@@ -28,7 +28,12 @@ func Parse(s sqltext.Statement) (*pg.Node, error) {
 		return nil, &Unparsed{Message: "a COPY with its data"}
 	}
 	if len(s.SQL) > mostParsed {
-		return nil, &Unparsed{Message: fmt.Sprintf("the statement is longer than %d KiB, which is too long to be reviewed", mostParsed>>10)}
+		return nil, &Unparsed{
+			Message: fmt.Sprintf(
+				"the statement is longer than %d KiB, which is too long to be reviewed",
+				mostParsed>>10,
+			),
+		}
 	}
 	tree, err := grammar.tree(s.SQL)
 	switch {

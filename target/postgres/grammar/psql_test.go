@@ -19,7 +19,16 @@ func TestMain(m *testing.M) { pgtest.Main(m) }
 // The oracle is psql: what the server logs that it was sent is what Cut gives.
 func TestCutGivesWhatPsqlSends(t *testing.T) {
 	url := pgtest.Database(t)
-	command := exec.Command("/usr/lib/postgresql/15/bin/psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", url, "-f", "testdata/odd.sql")
+	command := exec.Command(
+		"/usr/lib/postgresql/15/bin/psql",
+		"-X",
+		"-q",
+		"-v",
+		"ON_ERROR_STOP=1",
+		url,
+		"-f",
+		"testdata/odd.sql",
+	)
 	command.Env = append(os.Environ(), "PGAPPNAME=oracle")
 	output, err := command.CombinedOutput()
 	require.NoError(t, err, "%s", output)

@@ -11,8 +11,15 @@ func OnlyRows(s sqltext.Statement) bool {
 	switch node := parsed(s); {
 	case node == nil:
 		return false
-	case node.GetInsertStmt() != nil, node.GetUpdateStmt() != nil, node.GetDeleteStmt() != nil, node.GetMergeStmt() != nil,
-		node.GetTruncateStmt() != nil, node.GetLockStmt() != nil, node.GetVariableSetStmt() != nil, node.GetVacuumStmt() != nil, node.GetTransactionStmt() != nil:
+	case node.GetInsertStmt() != nil,
+		node.GetUpdateStmt() != nil,
+		node.GetDeleteStmt() != nil,
+		node.GetMergeStmt() != nil,
+		node.GetTruncateStmt() != nil,
+		node.GetLockStmt() != nil,
+		node.GetVariableSetStmt() != nil,
+		node.GetVacuumStmt() != nil,
+		node.GetTransactionStmt() != nil:
 		return true
 	}
 	return false

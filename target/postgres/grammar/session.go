@@ -46,7 +46,10 @@ func (n *session) run(s sqltext.Statement) {
 		if set := node.GetVariableSetStmt(); !set.IsLocal && set.Name != "TRANSACTION" {
 			n.Again = append(n.Again, s)
 		}
-	case node.GetListenStmt() != nil, node.GetUnlistenStmt() != nil, node.GetLoadStmt() != nil, onlySets(node.GetSelectStmt()):
+	case node.GetListenStmt() != nil,
+		node.GetUnlistenStmt() != nil,
+		node.GetLoadStmt() != nil,
+		onlySets(node.GetSelectStmt()):
 		n.Again = append(n.Again, s)
 	case node.GetDiscardStmt() != nil:
 		n.discard(node.GetDiscardStmt().Target)
@@ -115,7 +118,8 @@ func made(node *pg.Node) *pg.RangeVar {
 // onlySets reports whether a query does nothing but call functions that set the
 // session.
 func onlySets(query *pg.SelectStmt) bool {
-	if query == nil || len(query.TargetList) == 0 || len(query.FromClause) > 0 || query.WhereClause != nil || query.IntoClause != nil {
+	if query == nil || len(query.TargetList) == 0 || len(query.FromClause) > 0 || query.WhereClause != nil ||
+		query.IntoClause != nil {
 		return false
 	}
 	for _, target := range query.TargetList {
@@ -135,12 +139,18 @@ func onlySets(query *pg.SelectStmt) bool {
 }
 
 func (n *session) lose(s sqltext.Statement, what, name string) {
-	n.Lost = append(n.Lost, sqltext.Lost{What: what, Name: name, Line: s.Line, Needs: regexp.MustCompile(`(?i)` + regexp.QuoteMeta(name))})
+	n.Lost = append(
+		n.Lost,
+		sqltext.Lost{What: what, Name: name, Line: s.Line, Needs: regexp.MustCompile(`(?i)` + regexp.QuoteMeta(name))},
+	)
 }
 
 // drop forgets what was lost under a name, or all of a kind.
 func (n *session) drop(what, name string) {
-	n.Lost = slices.DeleteFunc(n.Lost, func(l sqltext.Lost) bool { return l.What == what && (name == "" || l.Name == name) })
+	n.Lost = slices.DeleteFunc(
+		n.Lost,
+		func(l sqltext.Lost) bool { return l.What == what && (name == "" || l.Name == name) },
+	)
 }
 
 func (n *session) discard(target pg.DiscardMode) {

@@ -23,7 +23,9 @@ func Transaction(s sqltext.Statement) Bracket {
 	switch parsed(s).GetTransactionStmt().GetKind() {
 	case pg.TransactionStmtKind_TRANS_STMT_BEGIN, pg.TransactionStmtKind_TRANS_STMT_START:
 		return Opens
-	case pg.TransactionStmtKind_TRANS_STMT_COMMIT, pg.TransactionStmtKind_TRANS_STMT_ROLLBACK, pg.TransactionStmtKind_TRANS_STMT_PREPARE:
+	case pg.TransactionStmtKind_TRANS_STMT_COMMIT,
+		pg.TransactionStmtKind_TRANS_STMT_ROLLBACK,
+		pg.TransactionStmtKind_TRANS_STMT_PREPARE:
 		return Closes
 	}
 	return Neither

@@ -25,7 +25,13 @@ func notAllowed(s sqltext.Statement, node *pg.Node, may []string) string {
 	if kind == step.SessionUser {
 		instead = "; role: in lane.yaml says whose the objects are"
 	}
-	return fmt.Sprintf("%s: this lane's steps may not change %s%s; if they should, an administrator declares it: steps-may: [%s]", what, words[kind], instead, kind)
+	return fmt.Sprintf(
+		"%s: this lane's steps may not change %s%s; if they should, an administrator declares it: steps-may: [%s]",
+		what,
+		words[kind],
+		instead,
+		kind,
+	)
 }
 
 var words = map[string]string{
@@ -33,7 +39,9 @@ var words = map[string]string{
 }
 
 // calls finds settings that are made by a function, wherever a statement calls it.
-var calls = regexp.MustCompile(`(?i)\bset_config\s*\(\s*(?:setting_name\s*(?:=>|:=)\s*)?[EN]?'+(role|session_authorization|session_replication_role)'`)
+var calls = regexp.MustCompile(
+	`(?i)\bset_config\s*\(\s*(?:setting_name\s*(?:=>|:=)\s*)?[EN]?'+(role|session_authorization|session_replication_role)'`,
+)
 
 // view finds settings that are made by the view of all of them, whichever they are.
 var view = regexp.MustCompile(`(?i)\bUPDATE\s+(?:ONLY\s+)?(?:"?pg_catalog"?\s*\.\s*)?"?pg_settings\b`)
@@ -54,8 +62,13 @@ func special(node *pg.Node) (kind, what string) {
 	switch {
 	case changesRole(node), node.GetRenameStmt().GetRenameType() == pg.ObjectType_OBJECT_ROLE:
 		return step.Roles, "a role is made, changed or dropped"
-	case node.GetCreateEventTrigStmt() != nil, node.GetAlterEventTrigStmt() != nil, node.GetDropStmt().GetRemoveType() == pg.ObjectType_OBJECT_EVENT_TRIGGER,
-		node.GetAlterOwnerStmt().GetObjectType() == pg.ObjectType_OBJECT_EVENT_TRIGGER, node.GetRenameStmt().GetRenameType() == pg.ObjectType_OBJECT_EVENT_TRIGGER:
+	case node.GetCreateEventTrigStmt() != nil,
+		node.GetAlterEventTrigStmt() != nil,
+		node.GetDropStmt().GetRemoveType() == pg.ObjectType_OBJECT_EVENT_TRIGGER,
+		node.GetAlterOwnerStmt().
+			GetObjectType() ==
+			pg.ObjectType_OBJECT_EVENT_TRIGGER,
+		node.GetRenameStmt().GetRenameType() == pg.ObjectType_OBJECT_EVENT_TRIGGER:
 		return step.EventTriggers, "an event trigger is made, changed or dropped"
 	case node.GetAlterSystemStmt() != nil:
 		return step.Settings, "a setting of the server is changed"
@@ -96,9 +109,19 @@ var within = []struct {
 	kind    string
 	pattern *regexp.Regexp
 }{
-	{step.Roles, regexp.MustCompile(`(?i)\b(?:CREATE|ALTER|DROP)\s+(?:ROLE|GROUP)\s+\w|\b(?:CREATE|ALTER|DROP)\s+USER\s+(?:[^Mm\s]|[Mm][^Aa])\w*|\b(?:DROP|REASSIGN)\s+OWNED\b`)},
+	{
+		step.Roles,
+		regexp.MustCompile(
+			`(?i)\b(?:CREATE|ALTER|DROP)\s+(?:ROLE|GROUP)\s+\w|\b(?:CREATE|ALTER|DROP)\s+USER\s+(?:[^Mm\s]|[Mm][^Aa])\w*|\b(?:DROP|REASSIGN)\s+OWNED\b`,
+		),
+	},
 	{step.EventTriggers, regexp.MustCompile(`(?i)\b(?:CREATE|ALTER|DROP)\s+EVENT\s+TRIGGER\b`)},
-	{step.SessionUser, regexp.MustCompile(`(?i)(?:^|[;']|\b(?:BEGIN|THEN|ELSE|LOOP)\b)\s*(?:RE)?SET\s+(?:SESSION\s+|LOCAL\s+)?(?:ROLE|SESSION\s+AUTHORIZATION)\b`)},
+	{
+		step.SessionUser,
+		regexp.MustCompile(
+			`(?i)(?:^|[;']|\b(?:BEGIN|THEN|ELSE|LOOP)\b)\s*(?:RE)?SET\s+(?:SESSION\s+|LOCAL\s+)?(?:ROLE|SESSION\s+AUTHORIZATION)\b`,
+		),
+	},
 	{step.Settings, regexp.MustCompile(`(?i)\bALTER\s+SYSTEM\b|\bsession_replication_role\b`)},
 }
 

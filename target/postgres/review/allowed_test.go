@@ -57,6 +57,9 @@ func TestStepsChangeRolesAndSessionsOnlyWhereTheLaneSaysSo(t *testing.T) {
 
 func TestACheckChangesNoSessionEither(t *testing.T) {
 	check := read(t, "7-a.check.sql", "SELECT set_config('role', 'pilot', false) = 'pilot';")
-	problems, _ := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", "SELECT 1;"), Check: &check}, nil)
+	problems, _ := Check(
+		step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", "SELECT 1;"), Check: &check},
+		nil,
+	)
 	assert.ErrorContains(t, problems, "7-a.check.sql:1:1: set_config('role'")
 }

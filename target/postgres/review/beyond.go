@@ -23,7 +23,11 @@ func Beyond(text []byte) string {
 	}
 	for _, s := range statements {
 		if found := beyondNames.Find(s.SQL); found != nil {
-			return fmt.Sprintf("line %d uses %s, which reaches beyond the database", s.Line, strings.ToLower(string(found)))
+			return fmt.Sprintf(
+				"line %d uses %s, which reaches beyond the database",
+				s.Line,
+				strings.ToLower(string(found)),
+			)
 		}
 		node, err := grammar.Parse(s)
 		if err != nil {
@@ -38,18 +42,26 @@ func Beyond(text []byte) string {
 
 // beyondNames are functions and extensions that reach files, programs or servers,
 // wherever in a statement, a string or a body they stand.
-var beyondNames = regexp.MustCompile(`(?i)\b(?:pg_read_file|pg_read_binary_file|pg_ls_dir|pg_ls_\w+dir|pg_stat_file|pg_file_\w+|lo_import|lo_export|dblink\w*|` +
-	`file_fdw|postgres_fdw|adminpack|pg_execute_server_program|pg_reload_conf|pg_rotate_logfile|pg_terminate_backend|pg_cancel_backend|plpython3?u|plperlu|pltclu)\b`)
+var beyondNames = regexp.MustCompile(
+	`(?i)\b(?:pg_read_file|pg_read_binary_file|pg_ls_dir|pg_ls_\w+dir|pg_stat_file|pg_file_\w+|lo_import|lo_export|dblink\w*|` +
+		`file_fdw|postgres_fdw|adminpack|pg_execute_server_program|pg_reload_conf|pg_rotate_logfile|pg_terminate_backend|pg_cancel_backend|plpython3?u|plperlu|pltclu)\b`,
+)
 
 // changesRole reports whether a statement changes who there is on the server, or who may act as whom.
 func changesRole(node *pg.Node) bool {
-	return node.GetCreateRoleStmt() != nil || node.GetAlterRoleStmt() != nil || node.GetAlterRoleSetStmt() != nil || node.GetDropRoleStmt() != nil ||
-		node.GetGrantRoleStmt() != nil || node.GetReassignOwnedStmt() != nil || node.GetDropOwnedStmt() != nil
+	return node.GetCreateRoleStmt() != nil || node.GetAlterRoleStmt() != nil || node.GetAlterRoleSetStmt() != nil ||
+		node.GetDropRoleStmt() != nil ||
+		node.GetGrantRoleStmt() != nil ||
+		node.GetReassignOwnedStmt() != nil ||
+		node.GetDropOwnedStmt() != nil
 }
 
 func beyond(node *pg.Node) string {
 	switch {
-	case node.GetCreatedbStmt() != nil, node.GetDropdbStmt() != nil, node.GetAlterDatabaseStmt() != nil, node.GetAlterDatabaseSetStmt() != nil:
+	case node.GetCreatedbStmt() != nil,
+		node.GetDropdbStmt() != nil,
+		node.GetAlterDatabaseStmt() != nil,
+		node.GetAlterDatabaseSetStmt() != nil:
 		return "a database that is made, changed or dropped"
 	case node.GetAlterSystemStmt() != nil:
 		return "ALTER SYSTEM"
@@ -57,7 +69,10 @@ func beyond(node *pg.Node) string {
 		return "a role that is made, changed or dropped"
 	case node.GetCreateTableSpaceStmt() != nil, node.GetDropTableSpaceStmt() != nil:
 		return "a tablespace"
-	case node.GetCreateForeignServerStmt() != nil, node.GetCreateUserMappingStmt() != nil, node.GetCreateSubscriptionStmt() != nil, node.GetAlterSubscriptionStmt() != nil:
+	case node.GetCreateForeignServerStmt() != nil,
+		node.GetCreateUserMappingStmt() != nil,
+		node.GetCreateSubscriptionStmt() != nil,
+		node.GetAlterSubscriptionStmt() != nil:
 		return "another server"
 	case node.GetLoadStmt() != nil:
 		return "LOAD"
@@ -72,7 +87,8 @@ func beyond(node *pg.Node) string {
 	}
 	for _, option := range create.Options {
 		language := option.GetDefElem()
-		if language.GetDefname() == "language" && slices.Contains([]string{"c", "internal"}, strings.ToLower(language.GetArg().GetString_().GetSval())) {
+		if language.GetDefname() == "language" &&
+			slices.Contains([]string{"c", "internal"}, strings.ToLower(language.GetArg().GetString_().GetSval())) {
 			return "a function in C"
 		}
 	}

@@ -69,8 +69,11 @@ func newValue(s sqltext.Statement, node *pg.Node, added, made map[string]bool) s
 	}
 	for value := range added {
 		if grammar.Mentions(s, value) {
-			return fmt.Sprintf("if this is the value %q that was added above, the server refuses it: a new value of an enumeration cannot be used in the transaction that adds it; "+
-				"put ALTER TYPE into a step of its own", value)
+			return fmt.Sprintf(
+				"if this is the value %q that was added above, the server refuses it: a new value of an enumeration cannot be used in the transaction that adds it; "+
+					"put ALTER TYPE into a step of its own",
+				value,
+			)
 		}
 	}
 	return ""
@@ -95,11 +98,19 @@ func endless(i int, node *pg.Node) string {
 	case node.GetDeleteStmt() != nil:
 		c = review.Change{Verb: "DELETE", Where: node.GetDeleteStmt().WhereClause != nil}
 	case node.GetInsertStmt() != nil:
-		c = review.Change{Verb: "INSERT", From: len(node.GetInsertStmt().GetSelectStmt().GetSelectStmt().GetFromClause()) > 0}
+		c = review.Change{
+			Verb: "INSERT",
+			From: len(node.GetInsertStmt().GetSelectStmt().GetSelectStmt().GetFromClause()) > 0,
+		}
 	case node.GetMergeStmt() != nil:
 		c = review.Change{Verb: "MERGE"}
 	}
-	return review.Endless(i, c, "UPDATE, DELETE, INSERT or MERGE", "WHERE id IN (SELECT id FROM … WHERE … IS NULL LIMIT "+sqltext.BatchPlace+")")
+	return review.Endless(
+		i,
+		c,
+		"UPDATE, DELETE, INSERT or MERGE",
+		"WHERE id IN (SELECT id FROM … WHERE … IS NULL LIMIT "+sqltext.BatchPlace+")",
+	)
 }
 
 func (r *reviewer) queries(file *step.File) {
@@ -121,7 +132,12 @@ func (r *reviewer) each(file *step.File, ask func(i int, s sqltext.Statement, no
 		node, err := grammar.Parse(s)
 		var unparsed *grammar.Unparsed
 		if errors.As(err, &unparsed) && !s.IsCopy {
-			r.Note(file, s, sqltext.CharOffset(s.SQL, unparsed.Position), unparsed.Message+"; whether that is right, the server decides")
+			r.Note(
+				file,
+				s,
+				sqltext.CharOffset(s.SQL, unparsed.Position),
+				unparsed.Message+"; whether that is right, the server decides",
+			)
 		}
 		refused, noted = ask(i, s, node)
 		if s.IsCopy {
@@ -144,7 +160,10 @@ func refusal(node *pg.Node, mode step.Mode) string {
 		return "PREPARE TRANSACTION would leave a transaction behind that nobody ends; take it out"
 	}
 	if what := outsideTransaction(node); what != "" && mode != step.Autocommit {
-		return fmt.Sprintf("the server refuses %s inside a transaction; set mode: autocommit in the step's options", what)
+		return fmt.Sprintf(
+			"the server refuses %s inside a transaction; set mode: autocommit in the step's options",
+			what,
+		)
 	}
 	if copied := node.GetCopyStmt(); copied != nil && !copied.IsFrom && copied.Filename == "" && !copied.IsProgram {
 		return "COPY … TO STDOUT has nowhere to send its rows; take it out"
@@ -171,7 +190,8 @@ func settingRefused(set *pg.VariableSetStmt, mode step.Mode) string {
 
 func readOnly(set *pg.VariableSetStmt) bool {
 	for _, arg := range set.Args {
-		if e := arg.GetDefElem(); e.GetDefname() == "transaction_read_only" && e.GetArg().GetAConst().GetIval().GetIval() == 1 {
+		if e := arg.GetDefElem(); e.GetDefname() == "transaction_read_only" &&
+			e.GetArg().GetAConst().GetIval().GetIval() == 1 {
 			return true
 		}
 	}
@@ -278,7 +298,9 @@ func reindexOutside(reindex *pg.ReindexStmt) string {
 		return "REINDEX CONCURRENTLY"
 	}
 	switch reindex.Kind {
-	case pg.ReindexObjectType_REINDEX_OBJECT_SCHEMA, pg.ReindexObjectType_REINDEX_OBJECT_DATABASE, pg.ReindexObjectType_REINDEX_OBJECT_SYSTEM:
+	case pg.ReindexObjectType_REINDEX_OBJECT_SCHEMA,
+		pg.ReindexObjectType_REINDEX_OBJECT_DATABASE,
+		pg.ReindexObjectType_REINDEX_OBJECT_SYSTEM:
 		return "REINDEX of a schema or database"
 	}
 	return ""

@@ -45,7 +45,9 @@ func FuzzFile(f *testing.F) {
 	f.Fuzz(func(t *testing.T, script string) {
 		statements, err := grammar.Cut([]byte(script))
 		copies := strings.Contains(strings.ToUpper(script), "COPY") // what psql sends of them are rows
-		if err != nil || len(statements) == 0 || copies || !utf8.ValidString(script) || strings.ContainsRune(script, 0) || len(script) > 10_000 {
+		if err != nil || len(statements) == 0 || copies || !utf8.ValidString(script) ||
+			strings.ContainsRune(script, 0) ||
+			len(script) > 10_000 {
 			t.Skip()
 		}
 		var mu sync.Mutex
@@ -63,7 +65,9 @@ func FuzzFile(f *testing.F) {
 		require.NoError(t, os.WriteFile(name, text, 0o600))
 		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 		defer cancel()
-		said, _ := exec.CommandContext(ctx, binaries+"psql", "-X", "-q", "-v", "file="+name, "-f", name, tap.URL).CombinedOutput() // it fails: there is no ledger
+		said, _ := exec.CommandContext(ctx, binaries+"psql", "-X", "-q", "-v", "file="+name, "-f", name, tap.URL).
+			CombinedOutput()
+			// it fails: there is no ledger
 		assert.NotContains(t, string(said), "was edited")
 		assert.NotContains(t, string(said), "could not open file")
 		mu.Lock()
@@ -71,16 +75,33 @@ func FuzzFile(f *testing.F) {
 		for at, i := 0, 0; i < len(statements); i++ {
 			asked := false // psql asks for the text, and runs what it gets
 			for ; at < len(heard) && !asked; at++ {
-				asked = strings.Contains(heard[at], fmt.Sprintf("'%[1]d'::pg_catalog.text OPERATOR(pg_catalog.=) '%[1]d'", i)) && strings.Contains(heard[at], string(statements[i].SQL))
-				if first := strings.TrimSpace(string(statements[i].SQL)); strings.TrimSpace(heard[at]) == first && strings.HasPrefix(strings.ToUpper(first), "SET") {
+				asked = strings.Contains(
+					heard[at],
+					fmt.Sprintf("'%[1]d'::pg_catalog.text OPERATOR(pg_catalog.=) '%[1]d'", i),
+				) &&
+					strings.Contains(heard[at], string(statements[i].SQL))
+				if first := strings.TrimSpace(string(statements[i].SQL)); strings.TrimSpace(heard[at]) == first &&
+					strings.HasPrefix(strings.ToUpper(first), "SET") {
 					break
 				}
 			}
 			if at == len(heard) { // the one before failed
-				require.NotContains(t, string(said), "vorrang.ledger", "the end was reached, and statement %d was not heard", i+1)
+				require.NotContains(
+					t,
+					string(said),
+					"vorrang.ledger",
+					"the end was reached, and statement %d was not heard",
+					i+1,
+				)
 				return
 			}
-			require.Equal(t, strings.TrimSpace(string(statements[i].SQL)), strings.TrimSpace(heard[at]), "statement %d", i+1)
+			require.Equal(
+				t,
+				strings.TrimSpace(string(statements[i].SQL)),
+				strings.TrimSpace(heard[at]),
+				"statement %d",
+				i+1,
+			)
 		}
 	})
 }

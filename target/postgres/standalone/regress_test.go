@@ -103,7 +103,9 @@ func psqlFree(t *testing.T, file string) string {
 }
 
 // moving finds what gives another result each time.
-var moving = regexp.MustCompile(`(?i)random|now\(\)|_timestamp|current_(?:time|date)|localtime|pg_sleep|clock|txid|xact_id|pg_backend_pid|oid|relfilenode|gen_random|pg_stat|tablespace|subscription|publication|lo_|large object|'now'|'today'|'tomorrow'|'yesterday'|current_database|DATABASE|vorrang|ctid|lsn|xmin`)
+var moving = regexp.MustCompile(
+	`(?i)random|now\(\)|_timestamp|current_(?:time|date)|localtime|pg_sleep|clock|txid|xact_id|pg_backend_pid|oid|relfilenode|gen_random|pg_stat|tablespace|subscription|publication|lo_|large object|'now'|'today'|'tomorrow'|'yesterday'|current_database|DATABASE|vorrang|ctid|lsn|xmin`,
+)
 
 // working picks the statements that succeed, one after the other, and leave nothing
 // that differs from one run to the next.
@@ -158,7 +160,9 @@ func working(t *testing.T, url string, statements []sqltext.Statement) []byte {
 func run(t *testing.T, url string, script []byte) string {
 	file := filepath.Join(t.TempDir(), "script.sql")
 	require.NoError(t, os.WriteFile(file, script, 0o644))
-	said, _ := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-o", "/dev/null", "-f", file, url).CombinedOutput() // what it says is looked at
+	said, _ := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-o", "/dev/null", "-f", file, url).
+		CombinedOutput()
+		// what it says is looked at
 	var errors []string
 	for line := range strings.Lines(string(said)) {
 		if strings.Contains(line, "ERROR") || strings.Contains(line, "FATAL") {
@@ -172,7 +176,10 @@ const binaries = "/usr/lib/postgresql/15/bin/"
 
 func assertSame(t *testing.T, plain, ours string, script []byte) {
 	made := file(step.Autocommit, string(script), nil)
-	made.MakeLedger, made.Belongs, made.Defaults = true, &ledger.Owner{Lane: "harbour", Environment: "production"}, engine.Settings{}
+	made.MakeLedger, made.Belongs, made.Defaults = true, &ledger.Owner{
+		Lane:        "harbour",
+		Environment: "production",
+	}, engine.Settings{}
 	text, err := written(made)
 	require.NoError(t, err)
 	assert.Empty(t, run(t, ours, text))

@@ -43,7 +43,9 @@ func (f File) Text() ([]byte, error) {
 		}
 	}
 	w.line("RESET SESSION AUTHORIZATION; RESET ROLE;")
-	w.line("DO $done$ BEGIN PERFORM pg_catalog.pg_advisory_unlock_all(); RAISE NOTICE 'the deployment is done'; END $done$;")
+	w.line(
+		"DO $done$ BEGIN PERFORM pg_catalog.pg_advisory_unlock_all(); RAISE NOTICE 'the deployment is done'; END $done$;",
+	)
 	body := w.out.Bytes()
 	w.out = bytes.Buffer{}
 	w.head()
@@ -63,16 +65,24 @@ func (w *writer) itself(digest step.Checksum) {
 	w.line(`\if :{?file}`)
 	w.line("BEGIN;")
 	w.line(`\lo_import :file`)
-	w.line("SELECT pg_catalog.encode(pg_catalog.sha256(pg_catalog.substr(f.itself, POSITION(%s IN f.itself) + 1)), 'hex') OPERATOR(pg_catalog.=) '%s' AS vorrang_whole", marker, digest)
+	w.line(
+		"SELECT pg_catalog.encode(pg_catalog.sha256(pg_catalog.substr(f.itself, POSITION(%s IN f.itself) + 1)), 'hex') OPERATOR(pg_catalog.=) '%s' AS vorrang_whole",
+		marker,
+		digest,
+	)
 	w.line(`    FROM (SELECT pg_catalog.lo_get(:LASTOID) AS itself) f \gset`)
 	w.line(`SELECT pg_catalog.lo_unlink(:LASTOID) AS vorrang_read \gset`)
 	w.line("COMMIT;")
 	w.line(`\if :vorrang_whole`)
 	w.line(`\else`)
-	w.line("DO $edited$ BEGIN RAISE EXCEPTION 'this file was edited: it is not as it was made' USING HINT = 'make a new file: vorrang preview -standalone'; END $edited$;")
+	w.line(
+		"DO $edited$ BEGIN RAISE EXCEPTION 'this file was edited: it is not as it was made' USING HINT = 'make a new file: vorrang preview -standalone'; END $edited$;",
+	)
 	w.line(`\endif`)
 	w.line(`\else`)
-	w.line("DO $named$ BEGIN RAISE EXCEPTION 'this file is held against its digest: say which file it is' USING HINT = 'psql -X -v file=THIS-FILE -f THIS-FILE TARGET'; END $named$;")
+	w.line(
+		"DO $named$ BEGIN RAISE EXCEPTION 'this file is held against its digest: say which file it is' USING HINT = 'psql -X -v file=THIS-FILE -f THIS-FILE TARGET'; END $named$;",
+	)
 	w.line(`\endif`)
 }
 
@@ -96,13 +106,23 @@ func (w *writer) head() {
 	if w.Release != "" {
 		what = "release " + w.Release
 	}
-	w.comment("%s of %s/%s, %s, by Vorrang's preview", plural.Of(len(w.Plan.Actions), "step"), w.Lane, w.Environment, string(w.Plan.Direction))
+	w.comment(
+		"%s of %s/%s, %s, by Vorrang's preview",
+		plural.Of(len(w.Plan.Actions), "step"),
+		w.Lane,
+		w.Environment,
+		string(w.Plan.Direction),
+	)
 	w.comment("Made for %s at %s UTC, of %s.", w.MadeBy, w.MadeAt.UTC().Format(time.DateTime), what)
 	w.comment("")
 	w.comment("Run it as the user of Vorrang's target:  psql -X -v file=THIS-FILE -f THIS-FILE TARGET")
 	w.comment("The whole of it is held against its digest first, and each statement against its own.")
-	w.comment("It stops at the first error. It takes the lock that every deployment takes, refuses if anything was deployed")
-	w.comment("since it was made, and writes the same ledger rows as Vorrang. If it stops half-way, do not fix this file:")
+	w.comment(
+		"It stops at the first error. It takes the lock that every deployment takes, refuses if anything was deployed",
+	)
+	w.comment(
+		"since it was made, and writes the same ledger rows as Vorrang. If it stops half-way, do not fix this file:",
+	)
 	w.comment("make a new one, which goes on from there.")
 	for _, hold := range w.Holds {
 		w.comment("! the gate was held when this was made: %s", hold)
@@ -121,13 +141,19 @@ func (w *writer) guard() {
 	w.line("DECLARE last text := repeat('0', 64);")
 	w.line("BEGIN")
 	w.line("    IF NOT pg_catalog.pg_try_advisory_lock(%d) THEN", w.LockKey)
-	w.line("        RAISE EXCEPTION 'another deployment is running on this database; wait for it to end, and make a new file';")
+	w.line(
+		"        RAISE EXCEPTION 'another deployment is running on this database; wait for it to end, and make a new file';",
+	)
 	w.line("    END IF;")
 	w.line("    IF pg_catalog.to_regclass('vorrang.ledger') IS NOT NULL THEN")
-	w.line("        EXECUTE 'SELECT coalesce((SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1), repeat(''0'', 64))' INTO last;")
+	w.line(
+		"        EXECUTE 'SELECT coalesce((SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1), repeat(''0'', 64))' INTO last;",
+	)
 	w.line("    END IF;")
 	w.line("    IF last <> %s THEN", sqltext.Literal(w.Head.Hash))
-	w.line("        RAISE EXCEPTION 'the ledger''s head is not the one that this file was made for: something was deployed or recorded since'")
+	w.line(
+		"        RAISE EXCEPTION 'the ledger''s head is not the one that this file was made for: something was deployed or recorded since'",
+	)
 	w.line("            USING HINT = 'Make a new file: vorrang preview -standalone';")
 	w.line("    END IF;")
 	w.line("END $guard$;")
@@ -167,7 +193,10 @@ func (w *writer) action(index int, a plan.Action) error {
 		file, done = *a.Step.Back, ledger.RolledBack
 	}
 	if a.Half > 0 {
-		return refuse("step %s is half-done, and what of its way back is to run is decided while it runs: undo it by vorrang rollback", a.Step.Number)
+		return refuse(
+			"step %s is half-done, and what of its way back is to run is decided while it runs: undo it by vorrang rollback",
+			a.Step.Number,
+		)
 	}
 	s, err := w.cut(file)
 	if err != nil {
@@ -184,10 +213,26 @@ func (w *writer) action(index int, a plan.Action) error {
 		}
 		check = &cut
 	}
-	p := part{writer: w, Action: a, script: s, check: check, mode: mode, done: done, settings: w.Defaults.For(a.Step.Options)}
+	p := part{
+		writer:   w,
+		Action:   a,
+		script:   s,
+		check:    check,
+		mode:     mode,
+		done:     done,
+		settings: w.Defaults.For(a.Step.Options),
+	}
 	w.line("")
 	w.comment("%s", strings.Repeat("=", 70))
-	w.comment("%d of %d: step %s, %s (%s), mode %s", index+1, len(w.Plan.Actions), a.Step.Number, string(a.Direction), s.name, string(mode))
+	w.comment(
+		"%d of %d: step %s, %s (%s), mode %s",
+		index+1,
+		len(w.Plan.Actions),
+		a.Step.Number,
+		string(a.Direction),
+		s.name,
+		string(mode),
+	)
 	w.line(`\echo 'step %s, %s (%s)'`, a.Step.Number, a.Direction, s.name)
 	p.began()
 	switch mode {
@@ -215,7 +260,9 @@ type part struct {
 
 // began remembers when the step began.
 func (p *part) began() {
-	p.line("CLOSE ALL; RESET SESSION AUTHORIZATION; RESET ALL; DEALLOCATE ALL; UNLISTEN *; DISCARD PLANS; DISCARD SEQUENCES; DISCARD TEMP;")
+	p.line(
+		"CLOSE ALL; RESET SESSION AUTHORIZATION; RESET ALL; DEALLOCATE ALL; UNLISTEN *; DISCARD PLANS; DISCARD SEQUENCES; DISCARD TEMP;",
+	)
 	p.line("SET standard_conforming_strings = on; SET client_encoding = 'UTF8';")
 	p.line(`SELECT extract(epoch FROM pg_catalog.clock_timestamp())::text AS vorrang_began \gset`)
 	p.line(`\set vorrang_ran 0`)
@@ -235,13 +282,18 @@ func (p *part) set(local string) {
 // ledger's schema: the application's objects would land there.
 func (p *part) path(local string) {
 	p.line("DO $path$ BEGIN IF 'vorrang' IN (session_user, current_user) THEN")
-	p.line("    PERFORM pg_catalog.set_config('search_path', replace(pg_catalog.current_setting('search_path'), '\"$user\"', 'public'), %t); -- \"$user\" is the ledger's schema", local != "SESSION")
+	p.line(
+		"    PERFORM pg_catalog.set_config('search_path', replace(pg_catalog.current_setting('search_path'), '\"$user\"', 'public'), %t); -- \"$user\" is the ledger's schema",
+		local != "SESSION",
+	)
 	p.line("END IF; END $path$;")
 }
 
 // givesPathBack finds statements that bring the search path back that the session
 // began with.
-var givesPathBack = regexp.MustCompile(`(?i)\b(?:RESET\s+(?:ALL|search_path)|DISCARD\s+ALL|search_path\s*(?:=|\bTO\b)\s*DEFAULT)\b`)
+var givesPathBack = regexp.MustCompile(
+	`(?i)\b(?:RESET\s+(?:ALL|search_path)|DISCARD\s+ALL|search_path\s*(?:=|\bTO\b)\s*DEFAULT)\b`,
+)
 
 // transaction runs the whole script in one, with its check and its ledger row.
 func (p *part) transaction() {
@@ -277,8 +329,11 @@ func (p *part) run(sql []byte) {
 		return
 	}
 	tag := tagFor("$sql", sql)
-	p.line("SELECT CASE WHEN %s AND pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(sql, pg_catalog.pg_client_encoding())), 'hex') OPERATOR(pg_catalog.=) '%s'",
-		ranSoFar(before), step.Sum(sql))
+	p.line(
+		"SELECT CASE WHEN %s AND pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(sql, pg_catalog.pg_client_encoding())), 'hex') OPERATOR(pg_catalog.=) '%s'",
+		ranSoFar(before),
+		step.Sum(sql),
+	)
 	p.line("    THEN sql ELSE %s END FROM (SELECT %s", p.edited("what stands here, or before it, is not"), tag)
 	p.out.Truncate(p.out.Len() - 1) // the literal begins right behind its tag
 	p.out.Write(sql)
@@ -292,8 +347,13 @@ func ranSoFar(n int) string {
 
 // edited is the SQL of a text that stops because the file is not as it was made.
 func (p *part) edited(what string) string {
-	return sqltext.Literal(fmt.Sprintf("DO $edited$ BEGIN RAISE EXCEPTION 'this file was edited: %s the text of step %s' USING HINT = 'make a new file: vorrang preview -standalone'; END $edited$",
-		what, p.Step.Number))
+	return sqltext.Literal(
+		fmt.Sprintf(
+			"DO $edited$ BEGIN RAISE EXCEPTION 'this file was edited: %s the text of step %s' USING HINT = 'make a new file: vorrang preview -standalone'; END $edited$",
+			what,
+			p.Step.Number,
+		),
+	)
 }
 
 // beforeAnyQuery is what must be the first in its transaction, before the query
@@ -303,7 +363,10 @@ var beforeAnyQuery = regexp.MustCompile(`(?i)^\s*SET\s+TRANSACTION\s+[A-Z ,]+$`)
 // finish checks, writes the row that says that the step is done, and commits.
 // rows is SQL for the rows that batches changed; empty for other modes.
 func (p *part) finish(rows string) {
-	p.line("DO $still$ BEGIN IF pg_catalog.current_setting('vorrang.step', true) IS DISTINCT FROM %s THEN", sqltext.Literal(string(p.Step.Number)))
+	p.line(
+		"DO $still$ BEGIN IF pg_catalog.current_setting('vorrang.step', true) IS DISTINCT FROM %s THEN",
+		sqltext.Literal(string(p.Step.Number)),
+	)
 	p.line("    RAISE EXCEPTION 'the script ended its transaction by itself; take COMMIT and ROLLBACK out of it';")
 	p.line("END IF; END $still$;")
 	if p.check != nil {
@@ -311,7 +374,11 @@ func (p *part) finish(rows string) {
 			p.holds(i, query)
 		}
 	}
-	p.line("SELECT CASE WHEN %s THEN 'SET CONSTRAINTS ALL IMMEDIATE' ELSE %s END \\gexec", ranSoFar(p.ran), p.edited("what ran is not all of"))
+	p.line(
+		"SELECT CASE WHEN %s THEN 'SET CONSTRAINTS ALL IMMEDIATE' ELSE %s END \\gexec",
+		ranSoFar(p.ran),
+		p.edited("what ran is not all of"),
+	)
 	p.note(p.done, p.doneDetail(), rows)
 	p.line("COMMIT;")
 }
@@ -380,7 +447,9 @@ func tagFor(name string, text []byte) string {
 // is the user's own and means the same; they are in force again afterwards. It
 // takes the lock again, since the step may have given it back.
 func (p *part) note(action ledger.Action, d ledger.Detail, rows string) {
-	proof := p.Key.Proof(ledger.Row{Deployment: p.Name(), Index: p.rows, Action: action, Step: p.Step.Number, Checksum: p.checksum})
+	proof := p.Key.Proof(
+		ledger.Row{Deployment: p.Name(), Index: p.rows, Action: action, Step: p.Step.Number, Checksum: p.checksum},
+	)
 	p.rows++
 	duration := "0::bigint"
 	if action == p.done {
@@ -389,16 +458,27 @@ func (p *part) note(action ledger.Action, d ledger.Detail, rows string) {
 	}
 	p.line("DO $note$ BEGIN")
 	p.line("SET LOCAL SESSION AUTHORIZATION DEFAULT; SET LOCAL ROLE NONE;")
-	p.line("PERFORM pg_catalog.set_config('search_path', '', true), pg_catalog.set_config('statement_timeout', '0', true), pg_catalog.set_config('default_transaction_read_only', 'off', true);")
-	p.line("IF NOT pg_catalog.pg_try_advisory_lock(%d) THEN RAISE EXCEPTION 'the step gave the lock back, and another deployment took it'; END IF;", p.LockKey)
+	p.line(
+		"PERFORM pg_catalog.set_config('search_path', '', true), pg_catalog.set_config('statement_timeout', '0', true), pg_catalog.set_config('default_transaction_read_only', 'off', true);",
+	)
+	p.line(
+		"IF NOT pg_catalog.pg_try_advisory_lock(%d) THEN RAISE EXCEPTION 'the step gave the lock back, and another deployment took it'; END IF;",
+		p.LockKey,
+	)
 	p.line("INSERT INTO vorrang.ledger")
 	p.line("SELECT e.*, %s", ledger.HashSQL)
-	p.line("FROM (SELECT coalesce(max(seq), 0) + 1 AS seq, clock_timestamp() AS at, %s::text AS action, %s::text AS step, %s::text AS slug,",
-		sqltext.Literal(string(action)), sqltext.Literal(string(p.Step.Number)), sqltext.Literal(p.Step.Slug))
+	p.line(
+		"FROM (SELECT coalesce(max(seq), 0) + 1 AS seq, clock_timestamp() AS at, %s::text AS action, %s::text AS step, %s::text AS slug,",
+		sqltext.Literal(string(action)),
+		sqltext.Literal(string(p.Step.Number)),
+		sqltext.Literal(p.Step.Slug),
+	)
 	p.line("    %s::text AS checksum, %s::text AS deployment, session_user::text AS actor, %s AS duration_ms,",
 		sqltext.Literal(string(p.checksum)), sqltext.Literal(p.Name()), duration)
 	p.line("    (%s)::json AS detail,", detail(d, rows, proof))
-	p.line("    coalesce((SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1), repeat('0', 64)) AS prev_hash FROM vorrang.ledger) e;")
+	p.line(
+		"    coalesce((SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1), repeat('0', 64)) AS prev_hash FROM vorrang.ledger) e;",
+	)
 	p.line("END $note$;")
 }
 
@@ -419,7 +499,11 @@ func (p *part) autocommit() error {
 			continue
 		}
 		if i+1 == from && from > 1 && done != p.Done {
-			return refuse("step %s: an earlier try carried out the statements before number %d, and these were changed since; put them back as they were", p.Step.Number, from)
+			return refuse(
+				"step %s: an earlier try carried out the statements before number %d, and these were changed since; put them back as they were",
+				p.Step.Number,
+				from,
+			)
 		}
 		if !open {
 			p.note(ledger.Begun, p.begun(i+1, done), "")
@@ -436,7 +520,9 @@ func (p *part) autocommit() error {
 	if open {
 		return refuse("step %s: the script leaves its transaction open; end it with COMMIT", p.Step.Number)
 	}
-	p.line("RESET SESSION AUTHORIZATION; RESET ALL; SET standard_conforming_strings = on; SET client_encoding = 'UTF8';")
+	p.line(
+		"RESET SESSION AUTHORIZATION; RESET ALL; SET standard_conforming_strings = on; SET client_encoding = 'UTF8';",
+	)
 	p.line("BEGIN;")
 	p.set("LOCAL")
 	p.mark()
