@@ -1,19 +1,13 @@
 package service
 
 import (
-	"archive/tar"
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"net/http"
-	"path"
 	"slices"
 	"strings"
 
-	"vorrang/core/engine"
 	"vorrang/core/gate"
-	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/remedy"
 	"vorrang/core/step"
@@ -22,86 +16,6 @@ import (
 	"vorrang/records"
 	"vorrang/service/api"
 )
-
-type laneFileIn struct {
-	File    string `query:"file" default:"lane.yaml" description:"The file's name, for errors."`
-	Confirm string `query:"confirm" description:"The lane's name, typed; needed where something is loosened, moved or dropped."`
-}
-
-// declareLane keeps a lane's declaration. What an environment asks by its name
-// alone is written out first, so that it does not go with the name.
-func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
-	l, err := lane.Parse(in.File, c.fiber.Body(), s.Engines.Traits())
-	if err != nil {
-		return nil, err
-	}
-	answer := &api.Declared{Asks: []api.Asked{}, Changes: []lane.Change{}}
-	for i, e := range l.Environments {
-		asks, why := e.Asks(), ""
-		if words := asks.Words(); e.Gate == nil && len(words) > 0 {
-			why = "implied by its name; write a gate section to ask for less or more"
-		}
-		l.Environments[i].Gate = &asks
-		answer.Asks = append(
-			answer.Asks,
-			api.Asked{Environment: e.Name, Asks: append([]string{}, asks.Words()...), Why: why},
-		)
-	}
-	before, err := s.Records.Lane(c, l.Name)
-	if err != nil && !errors.Is(err, records.ErrNotFound) {
-		return nil, err
-	}
-	if err == nil {
-		answer.Changes = append(answer.Changes, lane.Changes(before, l)...)
-	}
-	if err := loosened(l.Name, answer.Changes, in.Confirm); err != nil {
-		return nil, err
-	}
-	for _, e := range l.Environments {
-		for _, reference := range []string{e.Target, e.Scratch, e.LedgerKey} {
-			if reference != "" && !s.targets.mayRefer(reference) {
-				return nil, refused(
-					by("whoever runs the service says which it allows"),
-					"%s: %s is no reference that this service allows",
-					e.Name,
-					reference,
-				)
-			}
-		}
-	}
-	if err := s.targets.distinct(c, l); err != nil {
-		return nil, err
-	}
-	err = s.laneLocks.change(l.Name, func() (err error) {
-		answer.Changed, err = s.Records.DeclareLane(c, l, c.actor)
-		return err
-	})
-	if err != nil {
-		return nil, err
-	}
-	answer.Lane = l
-	c.note("lane", l.Name)
-	c.note("changed", answer.Changed)
-	s.looks.Wake()
-	s.Log.Info("lane declared", "lane", l.Name, "changed", answer.Changed, "actor", c.actor)
-	return answer, nil
-}
-
-// loosened refuses a declaration that asks for less, moves a target or drops an
-// environment, unless the lane's name was typed.
-func loosened(name string, changes []lane.Change, typed string) error {
-	var lines []string
-	for _, change := range changes {
-		if change.Loosens {
-			lines = append(lines, change.Environment+": "+change.What)
-		}
-	}
-	if len(lines) == 0 || typed == name {
-		return nil
-	}
-	return refuseDifferences(todo{confirm(name).For("if all of that is meant, type the lane's name")}, lines,
-		"this declaration loosens a gate, moves a target or drops an environment of %s", name)
-}
 
 type submitIn struct {
 	Lane string `path:"lane"`
@@ -384,116 +298,6 @@ func (s *catalogue) keepsBeginning(
 		return false, err
 	}
 	return begins(statements, st.Progress), nil
-}
-
-// receive reads a tar stream and keeps its files. Everything that is wrong with
-// any file is found before it gives up.
-func receive(c call, body io.Reader, submission *records.Submission) ([]step.File, error) {
-	reader := tar.NewReader(body)
-	var files []step.File
-	var problems step.Problems
-	for {
-		header, err := reader.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return nil, badRequest(by("send the folder as a tar archive, with Content-Type: application/x-tar"),
-				"the body is not a tar archive: %s", err)
-		}
-		name := strings.TrimPrefix(path.Clean(header.Name), "./")
-		if name == "." || step.Ignored(path.Base(name)) {
-			continue
-		}
-		file, found, err := receiveFile(reader, header, name)
-		if err != nil {
-			return nil, err
-		}
-		if problems = append(problems, found...); len(found) > 0 {
-			continue
-		}
-		if err := submission.Keep(c, file); err != nil {
-			return nil, err
-		}
-		file.Bytes = nil
-		files = append(files, file)
-	}
-	if len(problems) > 0 {
-		return nil, problems
-	}
-	return files, nil
-}
-
-func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, step.Problems, error) {
-	if header.Typeflag != tar.TypeReg || strings.Contains(name, "/") {
-		return step.File{}, step.Problems{
-			{File: name, Message: "a step folder is flat and holds ordinary files only; move it out, or its files up"},
-		}, nil
-	}
-	if problem := step.CheckSize(name, header.Size); problem != nil {
-		return step.File{}, step.Problems{*problem}, nil
-	}
-	content := make([]byte, header.Size)
-	if _, err := io.ReadFull(reader, content); err != nil {
-		return step.File{}, nil, refuse(
-			http.StatusBadRequest,
-			"invalid-request",
-			"The request is not valid",
-			by("send it again"),
-			"the folder did not arrive whole: %s broke off",
-			name,
-		)
-	}
-	file, problems := step.ReadFile(name, content)
-	return file, problems, nil
-}
-
-// inspect reads the SQL of what is new or edited, a step at a time, and keeps with each
-// the mode that it can run in. may is what
-// the lane's steps may change beside schemas and rows; environments are those that only: may name; nil for any.
-func inspect(
-	c call,
-	dialect engine.Dialect,
-	submission *records.Submission,
-	d records.Difference,
-	may, environments []string,
-) (notes step.Problems, err error) {
-	var problems step.Problems
-	for _, changes := range [][]records.Change{d.New, d.Edited} {
-		for i, change := range changes {
-			whole, err := reload(c, submission, change.Step)
-			if err != nil {
-				return nil, err
-			}
-			if statements, err := dialect.Cut(whole.Forward.Text()); err == nil { // or the review says why not
-				changes[i].Step.Forward.Options.Mode = dialect.Mode(whole.Options().Mode, statements)
-			}
-			problems = append(problems, unknownEnvironments(whole, environments)...)
-			found, noted := dialect.Review(whole, may)
-			problems, notes = append(problems, found...), append(notes, noted...)
-		}
-	}
-	if len(problems) > 0 {
-		return nil, problems
-	}
-	return notes, nil
-}
-
-// unknownEnvironments finds what only: names and the lane has not.
-func unknownEnvironments(s step.Step, environments []string) (problems step.Problems) {
-	for _, name := range s.Options().Only {
-		if environments == nil || slices.Contains(environments, name) {
-			continue
-		}
-		line, column := step.OptionPosition(s.Forward.Text(), "only")
-		problems = append(problems, step.Problem{File: s.Forward.Name, Line: line, Column: column,
-			Message: fmt.Sprintf(
-				"only: the lane has no environment %q; its environments are %s",
-				name,
-				strings.Join(environments, ", "),
-			)})
-	}
-	return problems
 }
 
 // reload gives a step its texts back.

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
 	"vorrang/core/schema"
 )
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
 	"vorrang/core/schema"
 )
 

@@ -1,0 +1,161 @@
+package client
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"vorrang/core/step"
+	"vorrang/service/api"
+)
+
+// Declare declares a lane from a lane file's text; the name is for errors. confirm
+// is the lane's name, where something is loosened, moved or dropped.
+func (c *Client) Declare(ctx context.Context, name string, text []byte, confirm ...string) (*api.Declared, error) {
+	return call[api.Declared](
+		ctx,
+		c,
+		request{method: http.MethodPost, path: "/api/v1/lanes", query: url.Values{"file": {name}, "confirm": confirm},
+			body: bytes.NewReader(text), kind: "application/yaml"},
+	)
+}
+
+// Lanes lists the lanes and where their environments stand.
+func (c *Client) Lanes(ctx context.Context) (*api.Lanes, error) {
+	return get[api.Lanes](ctx, c, "/api/v1/lanes", nil)
+}
+
+// Lane says where one lane's environments stand.
+func (c *Client) Lane(ctx context.Context, lane string) (*api.LaneStatus, error) {
+	return get[api.LaneStatus](ctx, c, lanePath(lane), nil)
+}
+
+// Submit sends a step folder to the catalogue. gone are the numbers of steps that
+// are to leave it, or to be taken by another step. Files that cannot be read are
+// step.Problems.
+func (c *Client) Submit(ctx context.Context, lane string, folder fs.FS, gone ...string) (*api.Submitted, error) {
+	return c.submit(ctx, lane, "/submissions", folder, gone)
+}
+
+// TrySubmit says what Submit would do, and why it would be refused. It changes
+// nothing.
+func (c *Client) TrySubmit(ctx context.Context, lane string, folder fs.FS, gone ...string) (*api.Submitted, error) {
+	return c.submit(ctx, lane, "/submissions/trial", folder, gone)
+}
+
+func (c *Client) submit(ctx context.Context, lane, path string, folder fs.FS, gone []string) (*api.Submitted, error) {
+	names, err := step.List(folder)
+	if err != nil {
+		return nil, err
+	}
+	reader, writer := io.Pipe()
+	var unread error
+	written := make(chan struct{})
+	go func() {
+		defer close(written)
+		unread = writeFolder(writer, folder, names)
+		writer.CloseWithError(unread)
+	}()
+	answer, err := call[api.Submitted](
+		ctx,
+		c,
+		request{method: http.MethodPost, path: lanePath(lane) + path, body: reader, kind: "application/x-tar",
+			query: url.Values{"gone": {strings.Join(gone, ",")}}},
+	)
+	_ = reader.Close() // so that the writer ends
+	<-written
+	var problems step.Problems
+	if err != nil && errors.As(unread, &problems) {
+		return nil, problems // it is the folder, not the service
+	}
+	return answer, err
+}
+
+func writeFolder(w io.Writer, folder fs.FS, names []string) error {
+	archive := tar.NewWriter(w)
+	for _, name := range names {
+		if err := writeFile(archive, folder, name); err != nil {
+			return err
+		}
+	}
+	return archive.Close()
+}
+
+func writeFile(archive *tar.Writer, folder fs.FS, name string) error {
+	unreadable := func(err error) error {
+		var path *fs.PathError
+		if errors.As(err, &path) {
+			err = path.Err
+		}
+		return step.Problems{{File: name, Message: "cannot be read: " + err.Error()}}
+	}
+	file, err := folder.Open(name)
+	if err != nil {
+		return unreadable(err)
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return unreadable(err)
+	}
+	if err := archive.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: info.Size()}); err != nil {
+		return err
+	}
+	_, err = io.Copy(archive, file)
+	return err
+}
+
+// Step gives a step of the catalogue with its texts, each up to limit bytes; 0
+// means all.
+func (c *Client) Step(ctx context.Context, lane, number string, limit int) (*api.StepTexts, error) {
+	return get[api.StepTexts](
+		ctx,
+		c,
+		lanePath(lane)+"/steps/"+url.PathEscape(number),
+		url.Values{"limit": {strconv.Itoa(limit)}},
+	)
+}
+
+// Status says where an environment stands. steps is none, open or all.
+func (c *Client) Status(ctx context.Context, lane, environment, steps string) (*api.EnvironmentStatus, error) {
+	return get[api.EnvironmentStatus](ctx, c, environmentPath(lane, environment), url.Values{"steps": {steps}})
+}
+
+// Probe says whether a target can be used.
+func (c *Client) Probe(ctx context.Context, lane, environment string) (*api.Probe, error) {
+	return get[api.Probe](ctx, c, environmentPath(lane, environment)+"/probe", nil)
+}
+
+// Ledger gives a target's newest limit entries, newest first; 0 means all.
+func (c *Client) Ledger(ctx context.Context, lane, environment string, limit int) (*api.Ledger, error) {
+	return get[api.Ledger](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/ledger",
+		url.Values{"limit": {strconv.Itoa(limit)}},
+	)
+}
+
+// Engines lists the kinds of database servers that the service works on.
+func (c *Client) Engines(ctx context.Context) (*api.Engines, error) {
+	return get[api.Engines](ctx, c, "/api/v1/engines", nil)
+}
+
+// LedgerSetup gives the SQL that an administrator of a target's database runs with
+// psql, so that its ledger has an owner of its own.
+func (c *Client) LedgerSetup(ctx context.Context, lane, environment string) (*api.LedgerSetup, error) {
+	return get[api.LedgerSetup](ctx, c, environmentPath(lane, environment)+"/ledger/setup", nil)
+}
+
+// Verify says whether the histories of a lane's targets are consistent; an
+// empty environment means all.
+func (c *Client) Verify(ctx context.Context, lane, environment string) (*api.Verification, error) {
+	return get[api.Verification](ctx, c, lanePath(lane)+"/verification", url.Values{"environment": {environment}})
+}

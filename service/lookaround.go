@@ -1,0 +1,87 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"vorrang/core/gate"
+	"vorrang/core/lane"
+	"vorrang/records"
+)
+
+// driftPatience bounds one environment's scheduled look.
+const driftPatience = time.Minute
+
+// nextLook is when an environment is to be looked at next.
+func (s *drifts) nextLook(ctx context.Context) (time.Time, bool, error) {
+	due, err := s.looksDue(ctx)
+	if err != nil || len(due) == 0 {
+		return time.Time{}, false, err
+	}
+	return due[0].at, true, nil
+}
+
+type dueLook struct {
+	at          time.Time
+	lane        lane.Lane
+	environment lane.Environment
+}
+
+// looksDue lists the environments that are looked at, the first due ahead.
+func (s *drifts) looksDue(ctx context.Context) ([]dueLook, error) {
+	lanes, err := s.Records.Lanes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []dueLook
+	for _, l := range lanes {
+		for _, e := range l.Environments {
+			if e.LookForDrift == 0 {
+				continue
+			}
+			last, err := s.Records.DriftLook(ctx, l.Name, e.Name)
+			if err != nil && !errors.Is(err, records.ErrNotFound) {
+				return nil, err
+			}
+			list = append(list, dueLook{at: last.At.Add(e.LookForDrift), lane: l, environment: e})
+		}
+	}
+	slices.SortFunc(list, func(a, b dueLook) int { return a.at.Compare(b.at) })
+	return list, nil
+}
+
+// lookAround looks for drift where it is time. An environment that cannot be
+// looked at has that kept as what was found.
+func (s *drifts) lookAround(ctx context.Context) error {
+	due, err := s.looksDue(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range due {
+		if d.at.After(s.Now()) {
+			break
+		}
+		p := s.targets.at(d.lane, d.environment, nil)
+		within, cancel := context.WithTimeout(ctx, driftPatience)
+		_, _, err := s.lookForDrift(within, p, plainly)
+		cancel()
+		if err != nil && ctx.Err() == nil {
+			s.Log.Warn(
+				"an environment could not be looked at for drift",
+				"lane",
+				d.lane.Name,
+				"environment",
+				d.environment.Name,
+				"error",
+				err,
+			)
+			err = s.keepLook(ctx, p, gate.Drifted{Unknown: unreachable(err).Message}, "")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,126 @@
+package service
+
+import (
+	"archive/tar"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"path"
+	"slices"
+	"strings"
+
+	"vorrang/core/engine"
+	"vorrang/core/step"
+	"vorrang/records"
+)
+
+// receive reads a tar stream and keeps its files. Everything that is wrong with
+// any file is found before it gives up.
+func receive(c call, body io.Reader, submission *records.Submission) ([]step.File, error) {
+	reader := tar.NewReader(body)
+	var files []step.File
+	var problems step.Problems
+	for {
+		header, err := reader.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, badRequest(by("send the folder as a tar archive, with Content-Type: application/x-tar"),
+				"the body is not a tar archive: %s", err)
+		}
+		name := strings.TrimPrefix(path.Clean(header.Name), "./")
+		if name == "." || step.Ignored(path.Base(name)) {
+			continue
+		}
+		file, found, err := receiveFile(reader, header, name)
+		if err != nil {
+			return nil, err
+		}
+		if problems = append(problems, found...); len(found) > 0 {
+			continue
+		}
+		if err := submission.Keep(c, file); err != nil {
+			return nil, err
+		}
+		file.Bytes = nil
+		files = append(files, file)
+	}
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	return files, nil
+}
+
+func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, step.Problems, error) {
+	if header.Typeflag != tar.TypeReg || strings.Contains(name, "/") {
+		return step.File{}, step.Problems{
+			{File: name, Message: "a step folder is flat and holds ordinary files only; move it out, or its files up"},
+		}, nil
+	}
+	if problem := step.CheckSize(name, header.Size); problem != nil {
+		return step.File{}, step.Problems{*problem}, nil
+	}
+	content := make([]byte, header.Size)
+	if _, err := io.ReadFull(reader, content); err != nil {
+		return step.File{}, nil, refuse(
+			http.StatusBadRequest,
+			"invalid-request",
+			"The request is not valid",
+			by("send it again"),
+			"the folder did not arrive whole: %s broke off",
+			name,
+		)
+	}
+	file, problems := step.ReadFile(name, content)
+	return file, problems, nil
+}
+
+// inspect reads the SQL of what is new or edited, a step at a time, and keeps with each
+// the mode that it can run in. may is what
+// the lane's steps may change beside schemas and rows; environments are those that only: may name; nil for any.
+func inspect(
+	c call,
+	dialect engine.Dialect,
+	submission *records.Submission,
+	d records.Difference,
+	may, environments []string,
+) (notes step.Problems, err error) {
+	var problems step.Problems
+	for _, changes := range [][]records.Change{d.New, d.Edited} {
+		for i, change := range changes {
+			whole, err := reload(c, submission, change.Step)
+			if err != nil {
+				return nil, err
+			}
+			if statements, err := dialect.Cut(whole.Forward.Text()); err == nil { // or the review says why not
+				changes[i].Step.Forward.Options.Mode = dialect.Mode(whole.Options().Mode, statements)
+			}
+			problems = append(problems, unknownEnvironments(whole, environments)...)
+			found, noted := dialect.Review(whole, may)
+			problems, notes = append(problems, found...), append(notes, noted...)
+		}
+	}
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	return notes, nil
+}
+
+// unknownEnvironments finds what only: names and the lane has not.
+func unknownEnvironments(s step.Step, environments []string) (problems step.Problems) {
+	for _, name := range s.Options().Only {
+		if environments == nil || slices.Contains(environments, name) {
+			continue
+		}
+		line, column := step.OptionPosition(s.Forward.Text(), "only")
+		problems = append(problems, step.Problem{File: s.Forward.Name, Line: line, Column: column,
+			Message: fmt.Sprintf(
+				"only: the lane has no environment %q; its environments are %s",
+				name,
+				strings.Join(environments, ", "),
+			)})
+	}
+	return problems
+}

@@ -1,0 +1,118 @@
+package work
+
+import (
+	"context"
+	"time"
+
+	"vorrang/core/deploy"
+	"vorrang/core/ledger"
+	"vorrang/core/schema"
+)
+
+// recordsPatience is how long a deployment's end waits for records that are
+// away.
+const recordsPatience = 2 * time.Minute
+
+// Insist repeats work on the records until it succeeds: a deployment outlives a
+// short absence of them. what is for the log.
+func (w *Deployments) Insist(what string, work func(context.Context) error) {
+	deadline := time.Now().Add(recordsPatience)
+	for {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		err := work(ctx)
+		cancel()
+		if err == nil {
+			return
+		}
+		if time.Now().After(deadline) || w.ctx.Err() != nil {
+			w.log.Error(what+" could not be kept; the target's ledger has what matters", "error", err)
+			return
+		}
+		w.log.Warn(what+" could not be kept yet", "error", err)
+		Pause(w.ctx, time.Second)
+	}
+}
+
+// keepEvery is how long events may wait to be kept together.
+const keepEvery = 250 * time.Millisecond
+
+// keep writes a deployment's events into the records until the feed ends.
+func (w *Deployments) keep(id int64, live *Feed) {
+	for after := int64(0); ; {
+		events, ended := live.After(after)
+		if len(events) > 0 {
+			w.Insist("events", func(ctx context.Context) error { return w.records.AddEvents(ctx, id, events) })
+			after = events[len(events)-1].Seq
+		}
+		if ended {
+			return
+		}
+		live.WaitFor(after, nil)
+		live.WaitEnd(keepEvery) // so that events are kept together
+	}
+}
+
+func (w *Deployments) finish(d Work, result deploy.Result) {
+	defer d.Guide.Changed()
+	if result.Head.Seq > 0 {
+		w.Insist("the ledger's head", func(ctx context.Context) error {
+			return w.records.KeepHead(ctx, d.Lane, d.Environment, result.Head)
+		})
+	}
+	w.Insist("the outcome", func(ctx context.Context) error {
+		return w.records.End(ctx, d.ID, result.Outcome, result.Failure)
+	})
+}
+
+// lookBack says what a deployment of very many steps did to the schema, once it
+// has ended.
+func (w *Deployments) lookBack(d Work, head ledger.Head) {
+	ctx, cancel := context.WithTimeout(context.Background(), LookPatience)
+	defer cancel()
+	left, kept := d.Guide.Left(head)
+	if !kept || d.before == nil {
+		return
+	}
+	differences := schema.Effect(*d.before, left)
+	last, err := w.records.LastSeq(ctx, d.ID)
+	if err != nil || len(differences) == 0 {
+		return
+	}
+	event := deploy.EffectOf(differences)
+	event.Seq, event.At = last+1, time.Now().UTC()
+	w.Insist(
+		"what a deployment did",
+		func(ctx context.Context) error { return w.records.AddEvents(ctx, d.ID, []deploy.Event{event}) },
+	)
+}
+
+// CloseOrphans ends the deployments that a killed service left running. What
+// they did is in the targets' ledgers.
+func (w *Deployments) CloseOrphans(ctx context.Context) error {
+	orphans, err := w.records.Orphans(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range orphans {
+		last, err := w.records.LastSeq(ctx, d.ID)
+		if err != nil {
+			return err
+		}
+		event := deploy.Event{
+			Seq:     last + 1,
+			At:      time.Now().UTC(),
+			Kind:    deploy.Ended,
+			Outcome: deploy.Interrupted,
+			Of:      len(d.Plan.Actions),
+			Message: "the service ended while this deployment ran; the ledger says how far it came, and the same promotion goes on from there",
+		}
+		if err := w.records.AddEvents(ctx, d.ID, []deploy.Event{event}); err != nil {
+			return err
+		}
+		if err := w.records.End(ctx, d.ID, deploy.Interrupted, nil); err != nil {
+			return err
+		}
+		w.log.Warn("deployment was interrupted", "deployment", d.ID, "lane", d.Lane, "environment", d.Environment)
+	}
+	return nil
+}
