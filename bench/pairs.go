@@ -86,10 +86,10 @@ func (b *bench) somePairs(ctx context.Context, next, equal *atomic.Int64) error 
 		if err != nil {
 			return fmt.Errorf("pair %d: %w", seed, err)
 		}
-		if made.Proved && len(made.Undrafted)+len(made.Unreturned) == 0 {
+		if made.Proved && len(made.Undraftable)+len(made.Irreversible) == 0 {
 			equal.Add(1)
 		} else {
-			fmt.Printf("pair %d: %s %v %v\n", seed, made.Why, made.Undrafted, made.Unreturned)
+			fmt.Printf("pair %d: %s %v %v\n", seed, made.Why, made.Undraftable, made.Irreversible)
 		}
 		for _, database := range databases {
 			if err := database.Run(ctx, []byte("DROP SCHEMA IF EXISTS port CASCADE"), false); err != nil {

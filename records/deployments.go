@@ -146,9 +146,9 @@ func (r *Records) End(ctx context.Context, id int64, outcome deploy.Outcome, fai
 	return err
 }
 
-// KeepGate replaces what the gate said, as it was asked again right before the
+// SaveGate replaces what the gate said, as it was asked again right before the
 // first statement.
-func (r *Records) KeepGate(ctx context.Context, id int64, result gate.Result) error {
+func (r *Records) SaveGate(ctx context.Context, id int64, result gate.Result) error {
 	_, err := r.pool.Exec(ctx, `WITH unhurried AS (SELECT set_config('synchronous_commit', 'off', true))
 		UPDATE records.deployment SET gate = $2 FROM unhurried WHERE id = $1`, id, result) // the first answer is kept for good
 	return err

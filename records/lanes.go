@@ -102,9 +102,9 @@ func (r *Records) ReplaceHead(ctx context.Context, laneName, environment string,
 	return nil
 }
 
-// KeepHead remembers the newest ledger entry of a target. A ledger never gets
+// SaveHead remembers the newest ledger entry of a target. A ledger never gets
 // shorter, so an older head than the one that is kept changes nothing.
-func (r *Records) KeepHead(ctx context.Context, laneName, environment string, h ledger.Head) error {
+func (r *Records) SaveHead(ctx context.Context, laneName, environment string, h ledger.Head) error {
 	_, err := r.pool.Exec(
 		ctx,
 		`INSERT INTO records.head (lane, environment, seq, hash, seen_at) VALUES ($1, $2, $3, $4, $5)

@@ -180,7 +180,7 @@ func TestHeadsNeverGoBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, none)
 	for _, seq := range []int64{3, 7, 5} {
-		require.NoError(t, r.KeepHead(t.Context(), "harbour", "staging", ledger.Head{Seq: seq, Hash: fmt.Sprint(seq)}))
+		require.NoError(t, r.SaveHead(t.Context(), "harbour", "staging", ledger.Head{Seq: seq, Hash: fmt.Sprint(seq)}))
 	}
 	head, err := r.SeenHead(t.Context(), "harbour", "staging")
 	require.NoError(t, err)

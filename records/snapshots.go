@@ -35,8 +35,8 @@ type Snapshot struct {
 	Schema schema.Schema // where it was asked for
 }
 
-// KeepSnapshot keeps a snapshot as what is known from now on.
-func (r *Records) KeepSnapshot(ctx context.Context, s Snapshot) error {
+// SaveSnapshot keeps a snapshot as what is known from now on.
+func (r *Records) SaveSnapshot(ctx context.Context, s Snapshot) error {
 	text, err := json.Marshal(s.Schema)
 	if err != nil {
 		return err
@@ -199,9 +199,9 @@ type DriftLook struct {
 	Says        string     // why it is not known; empty if it is
 }
 
-// KeepDriftLook keeps what a look found, and says whether that is news: drift
+// SaveDriftLook keeps what a look found, and says whether that is news: drift
 // where there was none before, or another one.
-func (r *Records) KeepDriftLook(ctx context.Context, lane, environment string, look DriftLook) (news bool, err error) {
+func (r *Records) SaveDriftLook(ctx context.Context, lane, environment string, look DriftLook) (news bool, err error) {
 	var objects int
 	var fingerprint string
 	err = r.pool.QueryRow(ctx, `WITH before AS (SELECT objects, fingerprint FROM records.drift WHERE lane = $1 AND environment = $2 FOR UPDATE)

@@ -241,7 +241,7 @@ func (s *repairs) takeOverTarget(
 	if err := s.Records.ReplaceHead(c, p.lane.Name, p.environment.Name, e.Head()); err != nil {
 		return e, err
 	}
-	err := s.Records.KeepSnapshot(
+	err := s.Records.SaveSnapshot(
 		c,
 		records.Snapshot{Lane: p.lane.Name, Environment: p.environment.Name, Why: wasAdopted, Seq: e.Seq,
 			Actor: c.actor, Reason: reason, Schema: f.now},
@@ -249,5 +249,5 @@ func (s *repairs) takeOverTarget(
 	if err != nil {
 		return e, err
 	}
-	return e, s.drifts.keepLook(c, p, gate.Drifted{}, f.now.Fingerprint())
+	return e, s.drifts.saveLook(c, p, gate.Drifted{}, f.now.Fingerprint())
 }

@@ -42,7 +42,7 @@ func (s *repairs) attest(c call, in *attestIn) (*api.Attested, error) {
 		var entries []ledger.Entry
 		var wrong []string
 		for _, standing := range chosen {
-			e, err := s.targets.exhibit(c, p, session, standing)
+			e, err := s.targets.evidenceOf(c, p, session, standing)
 			if err != nil {
 				return nil, "", err
 			}

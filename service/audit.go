@@ -122,7 +122,7 @@ func oneLine(text string) string {
 func (s *book) auditDenied(c fiber.Ctx, e endpoint, who caller, scope access.Scope, denied error) {
 	a := s.act(c, e.id, who, scope)
 	a.Status, a.Result = fiber.StatusForbidden, oneLine(denied.Error())
-	s.keepAct(c.Context(), a)
+	s.saveAudit(c.Context(), a)
 }
 
 // auditSignIn keeps who signed in, or tried to, and how many tries were refused
@@ -146,16 +146,16 @@ func (s *book) auditSignIn(c call, name string, refused int, err error) {
 			plural.Count(refused, "try was", "tries were"),
 		)
 	}
-	s.keepAct(c, a)
+	s.saveAudit(c, a)
 }
 
 // auditOwn keeps what the service does by itself.
 func (s *book) auditOwn(ctx context.Context, a access.Act) {
 	a.Via, a.Address, a.Status = "vorrangd", "", fiber.StatusOK
-	s.keepAct(ctx, a)
+	s.saveAudit(ctx, a)
 }
 
-func (s *book) keepAct(ctx context.Context, a access.Act) {
+func (s *book) saveAudit(ctx context.Context, a access.Act) {
 	if _, err := s.Records.AddAct(ctx, a); err != nil {
 		s.Log.Error("the audit could not be kept", "operation", a.Operation, "actor", a.Actor, "error", err)
 	}

@@ -247,7 +247,7 @@ func header(d *api.Draft, i int, actor, only string) string {
 		for _, loss := range d.Losses {
 			say("! It loses %s.", loss)
 		}
-		for _, u := range append(slices.Clone(d.Undrafted), d.Unreturned...) {
+		for _, u := range append(slices.Clone(d.Undraftable), d.Irreversible...) {
 			say("! Not drafted: %s %s: %s.", u.Kind, u.Name, u.Why)
 		}
 		for _, table := range d.Reordered {

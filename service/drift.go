@@ -121,13 +121,13 @@ func (s *drifts) askDrift(ctx context.Context, p targetContext, session engine.S
 		return err
 	}
 	facts.Drifted = &d
-	return s.keepLook(ctx, p, d, now.Fingerprint())
+	return s.saveLook(ctx, p, d, now.Fingerprint())
 }
 
-// keepLook keeps what a look found, and tells the hooks of news.
-func (s *drifts) keepLook(ctx context.Context, p targetContext, d gate.Drifted, fingerprint string) error {
+// saveLook keeps what a look found, and tells the hooks of news.
+func (s *drifts) saveLook(ctx context.Context, p targetContext, d gate.Drifted, fingerprint string) error {
 	look := records.DriftLook{At: s.Now().UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Says: d.Unknown}
-	news, err := s.Records.KeepDriftLook(ctx, p.lane.Name, p.environment.Name, look)
+	news, err := s.Records.SaveDriftLook(ctx, p.lane.Name, p.environment.Name, look)
 	if news {
 		s.hooks.Tell(
 			ctx,
@@ -195,7 +195,7 @@ func (s *drifts) lookForDrift(ctx context.Context, p targetContext, read reading
 		return d, now, nil
 	}
 	if err == nil {
-		err = s.keepLook(ctx, p, d, now.Fingerprint())
+		err = s.saveLook(ctx, p, d, now.Fingerprint())
 	}
 	return d, now, err
 }
@@ -261,7 +261,7 @@ func (s *schemas) accept(c call, in *acceptIn) (*api.Accepted, error) {
 	if d.Unknown == "" && len(d.Differences) == 0 {
 		return nil, refused(nil, "there is nothing to accept: the schema is as %s left it", d.From)
 	}
-	err = s.Records.KeepSnapshot(
+	err = s.Records.SaveSnapshot(
 		c,
 		records.Snapshot{Lane: in.Lane, Environment: in.Environment, Why: wasAccepted, Seq: facts.View.State.Head.Seq,
 			Actor: c.actor, Reason: reason, Schema: now},
@@ -273,7 +273,7 @@ func (s *schemas) accept(c call, in *acceptIn) (*api.Accepted, error) {
 	return &api.Accepted{
 		Objects:     len(d.Differences),
 		Fingerprint: in.Fingerprint,
-	}, s.drifts.keepLook(c, p, gate.Drifted{}, in.Fingerprint)
+	}, s.drifts.saveLook(c, p, gate.Drifted{}, in.Fingerprint)
 }
 
 // carryOver lets what is known keep up with entries that the service wrote
@@ -320,7 +320,7 @@ func (s *drifts) carryOver(
 			head.Actor,
 			known.Actor,
 		)
-		return s.Records.KeepSnapshot(ctx, known)
+		return s.Records.SaveSnapshot(ctx, known)
 	}()
 	if err != nil {
 		s.Log.Warn(

@@ -26,9 +26,9 @@ type stepEvidence struct {
 	why     string
 }
 
-// exhibit looks, reading only, what a target shows of a step: of the text that
+// evidenceOf looks, reading only, what a target shows of a step: of the text that
 // was begun where the step is unfinished, and of the catalogue's otherwise.
-func (s *targets) exhibit(
+func (s *targets) evidenceOf(
 	ctx context.Context,
 	p targetContext,
 	session engine.Session,
@@ -68,11 +68,11 @@ func (s *targets) exhibit(
 		return e, err
 	}
 	n := len(all.Objects)
-	e.step = evidence.Evidence{Check: outcomes, Sightings: seen[:n:n], Blind: append([]evidence.Blind{}, all.Blind...)}
+	e.step = evidence.Evidence{Check: outcomes, Observations: seen[:n:n], Unverifiable: append([]evidence.Unverifiable{}, all.Unverifiable...)}
 	e.statement = evidence.Evidence{
-		Check:     outcomes,
-		Sightings: seen[n:],
-		Blind:     append([]evidence.Blind{}, one.Blind...),
+		Check:        outcomes,
+		Observations: seen[n:],
+		Unverifiable: append([]evidence.Unverifiable{}, one.Unverifiable...),
 	}
 	switch {
 	case !standing.State.Doubtful():
@@ -129,7 +129,7 @@ func (s *targets) doubts(
 ) ([]gate.Doubt, error) {
 	var doubts []gate.Doubt
 	for _, standing := range view.InDoubt() {
-		e, err := s.exhibit(ctx, p, session, standing)
+		e, err := s.evidenceOf(ctx, p, session, standing)
 		if err != nil && session.Closed() {
 			return nil, err
 		}
@@ -170,7 +170,7 @@ func (s *repairs) evidence(c call, in *evidenceIn) (*api.Evidence, error) {
 	if !known || standing.Has(plan.Absent) && !unfinished(standing.State) {
 		return nil, notFound("step "+string(number)+" in the lane", in.Lane, nil)
 	}
-	e, err := s.targets.exhibit(c, p, session, standing)
+	e, err := s.targets.evidenceOf(c, p, session, standing)
 	if err != nil {
 		return nil, err
 	}

@@ -80,7 +80,7 @@ func (g *guide) Confirm(ctx context.Context) (last work.Confirmed, err error) {
 	} else if planned, err := g.request.plan(facts.View); err != nil || !d.Plan.Within(planned) {
 		last.Against = "the plan changed before the first statement; look at it again, and promote once more"
 	}
-	return last, g.Records.KeepGate(ctx, d.ID, result)
+	return last, g.Records.SaveGate(ctx, d.ID, result)
 }
 
 // Before says what differs from what is known: that stays drift, whatever the steps do.
@@ -131,7 +131,7 @@ func (g *guide) Left(head ledger.Head) (left schema.Schema, kept bool) {
 		should = schema.Carried(*g.expected, *g.before, left)
 	}
 	if err == nil {
-		err = g.Records.KeepSnapshot(
+		err = g.Records.SaveSnapshot(
 			ctx,
 			records.Snapshot{Lane: d.Lane, Environment: d.Environment, Why: leftByDeployment, Deployment: d.ID,
 				Seq: head.Seq, Actor: d.Actor, Schema: should},
@@ -143,7 +143,7 @@ func (g *guide) Left(head ledger.Head) (left schema.Schema, kept bool) {
 			Since:       g.Now().UTC(),
 			Differences: schema.Compare(should, left),
 		}
-		err = g.drifts.keepLook(ctx, g.place, still, left.Fingerprint())
+		err = g.drifts.saveLook(ctx, g.place, still, left.Fingerprint())
 	}
 	if err != nil {
 		g.Log.Warn("what a deployment left of the schema is not known", "deployment", d.ID, "error", err)

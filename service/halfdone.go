@@ -112,7 +112,7 @@ func (s *targets) undoable(ctx context.Context, p targetContext, session engine.
 	if err != nil {
 		return err
 	}
-	seen := make([][]evidence.Sighting, len(back))
+	seen := make([][]evidence.Observation, len(back))
 	for i, objects := range evidence.Targets(p.dialect().Objects, back) {
 		if seen[i], _, err = session.Peek(ctx, defaults(p), objects, nil); err != nil {
 			return err

@@ -77,7 +77,7 @@ func (s *drifts) lookAround(ctx context.Context) error {
 				"error",
 				err,
 			)
-			err = s.keepLook(ctx, p, gate.Drifted{Unknown: unreachable(err).Message}, "")
+			err = s.saveLook(ctx, p, gate.Drifted{Unknown: unreachable(err).Message}, "")
 		}
 		if err != nil {
 			return err

@@ -313,7 +313,7 @@ func (s *deploying) settleDecided(
 		if doubt.Verdict == evidence.Unclear {
 			continue
 		}
-		e, err := s.targets.exhibit(c, p, session, standing)
+		e, err := s.targets.evidenceOf(c, p, session, standing)
 		if err != nil {
 			return said, err
 		}

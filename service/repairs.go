@@ -50,7 +50,7 @@ func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 				in.Environment,
 			)
 		}
-		e, err := s.targets.exhibit(c, p, session, standing)
+		e, err := s.targets.evidenceOf(c, p, session, standing)
 		if err != nil {
 			return nil, "", err
 		}
@@ -113,7 +113,7 @@ func (s *repairs) settleWhole(
 	var lines, against []string
 	if in.As == ledger.SettledWhole {
 		standing.Step, standing.State.Progress.Direction = version, ledger.Forward
-		e, err := s.targets.exhibit(c, p, session, standing)
+		e, err := s.targets.evidenceOf(c, p, session, standing)
 		if err != nil {
 			return nil, "", err
 		}
@@ -221,7 +221,7 @@ func (s *repairs) clearAway(
 // speaksAgainst lists what contradicts somebody's word on a statement.
 func speaksAgainst(e stepEvidence, as string) []string {
 	against := []string{}
-	for _, seen := range e.statement.Sightings {
+	for _, seen := range e.statement.Observations {
 		telling := seen.Made || seen.Gone
 		if telling && seen.Right() == (as == ledger.SettledNotApplied) {
 			against = append(against, seen.String())
@@ -291,7 +291,7 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 			return nil, "", err
 		}
 		if change == sqltext.WhatRuns {
-			e, err := s.targets.exhibit(c, p, session, standing)
+			e, err := s.targets.evidenceOf(c, p, session, standing)
 			if err != nil {
 				return nil, "", err
 			}

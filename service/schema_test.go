@@ -253,7 +253,7 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 		w.Draft(ctx, "harbour", client.DraftWish{From: "production", With: "staging", Renames: []string{"none"}}),
 	)
 	require.True(t, partly.Proved, partly.Why)
-	assert.Equal(t, "public.parted", partly.Undrafted[0].Name)
+	assert.Equal(t, "public.parted", partly.Undraftable[0].Name)
 	assert.Equal(t, "operator", partly.Uncovered[0].What)
 	assert.Contains(t, partly.Steps[0].Forward, "! Not drafted: table public.parted")
 	assert.Contains(t, partly.Steps[0].Forward, "! Not looked at: 1 operator")

@@ -165,5 +165,5 @@ func (s *repairs) write(
 		)
 	}
 	s.drifts.carryOver(c, p, session, before, entries)
-	return s.Records.KeepHead(c, p.lane.Name, p.environment.Name, head)
+	return s.Records.SaveHead(c, p.lane.Name, p.environment.Name, head)
 }

@@ -280,7 +280,7 @@ func (s *targets) look(
 		return facts, nil, err
 	}
 	if facts.Chain == nil && facts.Strange == "" && facts.View.State.Head.Seq > seen.Seq {
-		err = s.Records.KeepHead(ctx, p.lane.Name, p.environment.Name, facts.View.State.Head)
+		err = s.Records.SaveHead(ctx, p.lane.Name, p.environment.Name, facts.View.State.Head)
 	}
 	return facts, entries, err
 }

@@ -56,7 +56,7 @@ func (w *Deployments) finish(d Work, result deploy.Result) {
 	defer d.Guide.Changed()
 	if result.Head.Seq > 0 {
 		w.Insist("the ledger's head", func(ctx context.Context) error {
-			return w.records.KeepHead(ctx, d.Lane, d.Environment, result.Head)
+			return w.records.SaveHead(ctx, d.Lane, d.Environment, result.Head)
 		})
 	}
 	w.Insist("the outcome", func(ctx context.Context) error {

@@ -311,7 +311,7 @@ func writeDraft(e *env, d *api.Draft, to draftPlace) error {
 	for _, loss := range d.Losses {
 		fmt.Fprintln(e.errs, e.paint.bad("! it loses "+loss))
 	}
-	for _, u := range append(d.Undrafted, d.Unreturned...) {
+	for _, u := range append(d.Undraftable, d.Irreversible...) {
 		fmt.Fprintln(e.errs, e.paint.warn(fmt.Sprintf("! not drafted: %s %s: %s", u.Kind, u.Name, u.Why)))
 	}
 	for _, u := range d.Uncovered {
@@ -322,7 +322,7 @@ func writeDraft(e *env, d *api.Draft, to draftPlace) error {
 			),
 		)
 	}
-	if len(d.Undrafted)+len(d.Unreturned)+len(d.Uncovered) > 0 {
+	if len(d.Undraftable)+len(d.Irreversible)+len(d.Uncovered) > 0 {
 		return &codedError{exitHeld, ""}
 	}
 	return nil

@@ -110,10 +110,10 @@ func (r *run) unneeded(ctx context.Context, s script) (map[int]bool, *Failure) {
 		return nil, nil
 	}
 	skip := map[int]bool{}
-	seen := make([][]evidence.Sighting, len(s.statements))
+	seen := make([][]evidence.Observation, len(s.statements))
 	for i, objects := range evidence.Targets(r.Dialect.Objects, s.statements) {
 		var err error
-		if seen[i], err = r.Target.Sightings(ctx, objects); err != nil {
+		if seen[i], err = r.Target.Observations(ctx, objects); err != nil {
 			return nil, r.fail(s, i, err)
 		}
 	}
@@ -195,7 +195,7 @@ func (r *run) before(ctx context.Context, s script, i int) ([]string, error) {
 	if !r.Dialect.Whole(s.statements[i]) {
 		return nil, nil
 	}
-	looked, err := r.Target.Sightings(ctx, evidence.Telling(r.Dialect.Objects(s.statements, i+1, i+1).Objects))
+	looked, err := r.Target.Observations(ctx, evidence.Telling(r.Dialect.Objects(s.statements, i+1, i+1).Objects))
 	return evidence.Before(looked), err
 }
 
@@ -271,7 +271,7 @@ func (r *run) remains(ctx context.Context, p *progress) *Failure {
 		return nil
 	}
 	last := len(p.statements) - 1
-	looked, err := r.Target.Sightings(ctx, evidence.Effects(r.Dialect.Objects, p.forward, r.step.Half))
+	looked, err := r.Target.Observations(ctx, evidence.Effects(r.Dialect.Objects, p.forward, r.step.Half))
 	if err != nil {
 		return r.stopAt(ctx, p, r.fail(p.script, last, err))
 	}

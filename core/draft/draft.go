@@ -10,8 +10,8 @@ import (
 	"vorrang/core/schema"
 )
 
-// Ground is a scratch database that a draft is tried on.
-type Ground interface {
+// Scratch is a scratch database that a draft is tried on.
+type Scratch interface {
 	// Run carries a file's statements out: all in one transaction, or each in
 	// its own.
 	Run(ctx context.Context, text []byte, autocommit bool) error
@@ -47,14 +47,14 @@ type Step struct {
 
 // Draft is what came of a request.
 type Draft struct {
-	Steps      []Step               `json:"steps"`
-	Questions  []Question           `json:"questions" nullable:"false" description:"What may be a rename, and has to be answered first. Nothing is drafted then."`
-	Undrafted  []schema.Unsupported `json:"undrafted,omitempty" description:"What no statement was written for."`
-	Unreturned []schema.Unsupported `json:"unreturned,omitempty" description:"What the ways back do not bring back as it was."`
-	Reordered  []string             `json:"reordered,omitempty" description:"Tables whose columns stand in another order, which no statement fixes."`
-	Uncovered  []schema.Uncovered   `json:"uncovered,omitempty" description:"What is there and was not looked at."`
-	Losses     []string             `json:"losses,omitempty" description:"What is lost for good when the steps go forward."`
-	Takes      []string             `json:"takes,omitempty" description:"What can fail or block where there are rows."`
+	Steps        []Step               `json:"steps"`
+	Questions    []Question           `json:"questions" nullable:"false" description:"What may be a rename, and has to be answered first. Nothing is drafted then."`
+	Undraftable  []schema.Unsupported `json:"undraftable,omitempty" description:"What no statement was written for."`
+	Irreversible []schema.Unsupported `json:"irreversible,omitempty" description:"What the ways back do not bring back as it was."`
+	Reordered    []string             `json:"reordered,omitempty" description:"Tables whose columns stand in another order, which no statement fixes."`
+	Uncovered    []schema.Uncovered   `json:"uncovered,omitempty" description:"What is there and was not looked at."`
+	Losses       []string             `json:"losses,omitempty" description:"What is lost for good when the steps go forward."`
+	Takes        []string             `json:"takes,omitempty" description:"What can fail or block where there are rows."`
 
 	Proved bool   `json:"proved" description:"The steps were carried out and taken back on a scratch database, and made and left what they should."`
 	Why    string `json:"why,omitempty" description:"Why not, if they were not proved."`
@@ -66,16 +66,16 @@ type Draft struct {
 // drafting is a draft under way.
 type drafting struct {
 	Request
-	ground Ground
-	draft  *Draft
-	states []schema.Schema // before the first step, and after each
+	scratch Scratch
+	draft   *Draft
+	states  []schema.Schema // before the first step, and after each
 }
 
-// Make drafts the steps, and proves them on the ground, which must be empty. An
-// error is one of the ground's; that a draft cannot be proved stands in it.
-func Make(ctx context.Context, ground Ground, request Request) (*Draft, error) {
-	d := &drafting{Request: request, ground: ground, draft: &Draft{Steps: []Step{}}}
-	start, err := ground.SnapshotWithNeeds(ctx, request.Schemas)
+// Make drafts the steps, and proves them on a scratch database, which must be empty. An
+// error is one of the database's; that a draft cannot be proved stands in it.
+func Make(ctx context.Context, scratch Scratch, request Request) (*Draft, error) {
+	d := &drafting{Request: request, scratch: scratch, draft: &Draft{Steps: []Step{}}}
+	start, err := scratch.SnapshotWithNeeds(ctx, request.Schemas)
 	if err != nil {
 		return nil, err
 	}
@@ -94,7 +94,7 @@ func Make(ctx context.Context, ground Ground, request Request) (*Draft, error) {
 		if err != nil || !built {
 			return d.draft, err
 		}
-		if start, err = ground.SnapshotWithNeeds(ctx, request.Schemas); err != nil {
+		if start, err = scratch.SnapshotWithNeeds(ctx, request.Schemas); err != nil {
 			return nil, err
 		}
 	}
@@ -116,16 +116,16 @@ func (d *drafting) plain(s schema.Schema) schema.Schema {
 	return s.Without(schema.OwnedByRole, schema.Grants)
 }
 
-// build makes what is there on the ground.
+// build makes what is there on the scratch database.
 func (d *drafting) build(ctx context.Context, start schema.Schema) (bool, error) {
 	script := d.Writer.Draft(start, *d.Present, schema.Style{Owners: d.Owners, Concurrent: true})
 	for _, part := range script.Parts {
-		if err := d.ground.Run(ctx, []byte(text(part.Statements, false)), part.Autocommit); err != nil {
+		if err := d.scratch.Run(ctx, []byte(text(part.Statements, false)), part.Autocommit); err != nil {
 			d.draft.Why = "what is there could not be built on a scratch database: " + err.Error()
 			return false, nil
 		}
 	}
-	d.draft.Undrafted = script.Undrafted
+	d.draft.Undraftable = script.Undraftable
 	return true, nil
 }
 
@@ -147,11 +147,11 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 		renames = append(renames, schema.Drafted{SQL: r.statement(r.table(start))})
 	}
 	if len(renames) > 0 {
-		if err := d.ground.Run(ctx, []byte(text(renames, false)), false); err != nil {
+		if err := d.scratch.Run(ctx, []byte(text(renames, false)), false); err != nil {
 			d.draft.Why = "the renames were refused: " + err.Error()
 			return nil
 		}
-		renamed, err := d.ground.SnapshotWithNeeds(ctx, d.Schemas)
+		renamed, err := d.scratch.SnapshotWithNeeds(ctx, d.Schemas)
 		if err != nil {
 			return err
 		}
@@ -162,7 +162,7 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 		d.Desired,
 		schema.Style{Owners: d.Owners, Concurrent: d.Present != nil, Rows: d.Rows},
 	)
-	d.draft.Undrafted, d.draft.Reordered = append(d.draft.Undrafted, script.Undrafted...), script.Reordered
+	d.draft.Undraftable, d.draft.Reordered = append(d.draft.Undraftable, script.Undraftable...), script.Reordered
 	parts := script.Parts
 	if len(renames) > 0 {
 		if len(parts) == 0 || parts[0].Autocommit {
@@ -175,7 +175,7 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 			statements = append(slices.Clone(renames), statements...)
 		}
 		d.draft.Steps = append(d.draft.Steps, Step{Autocommit: part.Autocommit, Forward: text(statements, true)})
-		if err := d.ground.Run(ctx, []byte(text(part.Statements, false)), part.Autocommit); err != nil {
+		if err := d.scratch.Run(ctx, []byte(text(part.Statements, false)), part.Autocommit); err != nil {
 			d.draft.Why = fmt.Sprintf("step %d of the draft was refused on a scratch database: %s", i+1, err)
 			return nil
 		}
@@ -187,7 +187,7 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 				d.draft.Takes = append(d.draft.Takes, s.SQL[:min(len(s.SQL), 80)]+": "+s.Takes)
 			}
 		}
-		now, err := d.ground.SnapshotWithNeeds(ctx, d.Schemas)
+		now, err := d.scratch.SnapshotWithNeeds(ctx, d.Schemas)
 		if err != nil {
 			return err
 		}
@@ -215,11 +215,11 @@ func (d *drafting) back(ctx context.Context) error {
 			for _, r := range slices.Backward(d.Renames) {
 				statements = append(statements, schema.Drafted{SQL: r.undo(r.table(d.states[0]))})
 			}
-			if err := d.ground.Run(ctx, []byte(text(statements, false)), false); err != nil {
+			if err := d.scratch.Run(ctx, []byte(text(statements, false)), false); err != nil {
 				return refused(err)
 			}
 			var err error
-			if from, err = d.ground.SnapshotWithNeeds(ctx, d.Schemas); err != nil {
+			if from, err = d.scratch.SnapshotWithNeeds(ctx, d.Schemas); err != nil {
 				return err
 			}
 		}
@@ -228,12 +228,12 @@ func (d *drafting) back(ctx context.Context) error {
 		for _, part := range script.Parts {
 			rest = append(rest, part.Statements...)
 		}
-		d.draft.Unreturned = append(d.draft.Unreturned, script.Undrafted...)
+		d.draft.Irreversible = append(d.draft.Irreversible, script.Undraftable...)
 		step.Back = text(append(statements, rest...), true)
-		if err := d.ground.Run(ctx, []byte(text(rest, false)), step.Autocommit); err != nil {
+		if err := d.scratch.Run(ctx, []byte(text(rest, false)), step.Autocommit); err != nil {
 			return refused(err)
 		}
-		now, err := d.ground.SnapshotWithNeeds(ctx, d.Schemas)
+		now, err := d.scratch.SnapshotWithNeeds(ctx, d.Schemas)
 		if err != nil {
 			return err
 		}
@@ -255,7 +255,7 @@ func (d *drafting) differences(desired, got schema.Schema) []string {
 	var said []string
 	for _, one := range schema.Compare(desired, got) {
 		if slices.ContainsFunc(
-			append(slices.Clone(d.draft.Undrafted), d.draft.Unreturned...),
+			append(slices.Clone(d.draft.Undraftable), d.draft.Irreversible...),
 			func(u schema.Unsupported) bool {
 				return u.Kind == one.Kind && u.Name == one.Name || u.Name == one.Of
 			},

@@ -49,7 +49,7 @@ type Session interface {
 		settings Settings,
 		objects []evidence.Object,
 		check []sqltext.Statement,
-	) ([]evidence.Sighting, []evidence.Outcome, error)
+	) ([]evidence.Observation, []evidence.Outcome, error)
 
 	// Closed reports whether a connection is gone.
 	Closed() bool
@@ -73,9 +73,9 @@ type Steps interface {
 	// Empty drops everything in the application's schemas, within the open
 	// transaction, and says how many objects that were.
 	Empty(ctx context.Context) (objects int, err error)
-	// Sightings looks objects up, with the search path that each stands under. It
+	// Observations looks objects up, with the search path that each stands under. It
 	// must not stand in a transaction.
-	Sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error)
+	Observations(ctx context.Context, objects []evidence.Object) ([]evidence.Observation, error)
 	// Commit writes ledger entries and ends the transaction with them. Where the
 	// server refuses an entry, and not what the step did, its error is a
 	// *LedgerError.

@@ -86,16 +86,16 @@ func Outcomes(
 func LookUp(
 	objects []evidence.Object,
 	find func(evidence.Object) (there, invalid bool, err error),
-) ([]evidence.Sighting, error) {
-	sightings := []evidence.Sighting{}
+) ([]evidence.Observation, error) {
+	observations := []evidence.Observation{}
 	for _, o := range objects {
 		there, invalid, err := find(o)
 		if err != nil {
 			return nil, fmt.Errorf("look for the %s: %w", o, err)
 		}
-		sightings = append(sightings, evidence.Sighting{Object: o, There: there, Invalid: invalid})
+		observations = append(observations, evidence.Observation{Object: o, There: there, Invalid: invalid})
 	}
-	return sightings, nil
+	return observations, nil
 }
 
 // RunScript runs statements as Scratch.Run has it.

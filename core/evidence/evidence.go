@@ -6,21 +6,21 @@ import (
 	"strings"
 )
 
-// Sighting is what a look at the catalogs found of an object.
-type Sighting struct {
+// Observation is what a look at the catalogs found of an object.
+type Observation struct {
 	Object
 	There   bool `json:"there"`
 	Invalid bool `json:"invalid,omitempty" description:"An index whose build did not end, or a constraint that was not validated."`
 }
 
 // Right reports whether the object is as the script should leave it.
-func (s Sighting) Right() bool { return s.There != s.Gone && !s.broken() }
+func (s Observation) Right() bool { return s.There != s.Gone && !s.broken() }
 
 // broken reports whether an index is there that is of no use.
-func (s Sighting) broken() bool { return s.Kind == Index && s.There && s.Invalid }
+func (s Observation) broken() bool { return s.Kind == Index && s.There && s.Invalid }
 
 // String is "index harbour.berth_name is there, but INVALID".
-func (s Sighting) String() string {
+func (s Observation) String() string {
 	is := "is there"
 	switch {
 	case s.broken():
@@ -45,9 +45,9 @@ type Outcome struct {
 
 // Evidence is what a look at a target found about a step.
 type Evidence struct {
-	Check     []Outcome  `json:"check" nullable:"false" description:"A line for each query of the step's check; none where it has no check."`
-	Sightings []Sighting `json:"sightings" nullable:"false"`
-	Blind     []Blind    `json:"blind" nullable:"false" description:"Statements that leave nothing that could be looked up."`
+	Check        []Outcome      `json:"check" nullable:"false" description:"A line for each query of the step's check; none where it has no check."`
+	Observations []Observation  `json:"observations" nullable:"false"`
+	Unverifiable []Unverifiable `json:"blind" nullable:"false" description:"Statements that leave nothing that could be looked up."`
 }
 
 // Checked reports whether the step has a check, and whether all of it holds.
@@ -72,12 +72,12 @@ func (e Evidence) Wrong() []string {
 	if has, _ := e.Checked(); has {
 		return wrong
 	}
-	for _, s := range e.Sightings {
+	for _, s := range e.Observations {
 		if !s.Right() {
 			wrong = append(wrong, fmt.Sprintf("%s (%s)", s, s.In()))
 		}
 	}
-	if len(e.Sightings) == 0 {
+	if len(e.Observations) == 0 {
 		wrong = append(
 			wrong,
 			"the step has no check and creates, alters or drops nothing that could be looked up"+e.blindWords(),
@@ -88,7 +88,7 @@ func (e Evidence) Wrong() []string {
 
 func (e Evidence) blindWords() string {
 	var words []string
-	for _, b := range e.Blind {
+	for _, b := range e.Unverifiable {
 		words = append(words, fmt.Sprintf("%s in line %d", b.What, b.Line))
 	}
 	if len(words) == 0 {
@@ -107,10 +107,10 @@ func (e Evidence) Lines() []string {
 		}
 		lines = append(lines, fmt.Sprintf("the check in line %d %s", c.Line, word))
 	}
-	for _, s := range e.Sightings {
+	for _, s := range e.Observations {
 		lines = append(lines, s.String())
 	}
-	if n := len(e.Blind); n > 0 {
+	if n := len(e.Unverifiable); n > 0 {
 		lines = append(lines, fmt.Sprintf("%d of the statements cannot be looked up%s", n, e.blindWords()))
 	}
 	return lines
@@ -119,7 +119,7 @@ func (e Evidence) Lines() []string {
 // Invalid lists the indexes that are there and of no use.
 func (e Evidence) Invalid() []Object {
 	var broken []Object
-	for _, s := range e.Sightings {
+	for _, s := range e.Observations {
 		if s.broken() {
 			broken = append(broken, s.Object)
 		}
@@ -130,7 +130,7 @@ func (e Evidence) Invalid() []Object {
 // AllMade reports whether the step creates anything, and all of that is there.
 func (e Evidence) AllMade() bool {
 	made := 0
-	for _, s := range e.Sightings {
+	for _, s := range e.Observations {
 		if !s.Made || s.Gone {
 			continue
 		}
@@ -165,7 +165,7 @@ func Telling(objects []Object) []Object {
 // Before is what a look found of the objects that a statement makes and drops, just
 // before it began: "table berth", or "no table berth". Of nothing that tells it is
 // empty.
-func Before(looked []Sighting) []string {
+func Before(looked []Observation) []string {
 	var found []string
 	for _, s := range looked {
 		switch {
@@ -186,12 +186,12 @@ const no = "no "
 // where somebody has changed it meanwhile.
 func JudgeWhole(e Evidence, before []string) (Verdict, string) {
 	did, didNot, changes := true, true, ""
-	objects := make([]Object, len(e.Sightings))
-	for i, s := range e.Sightings {
+	objects := make([]Object, len(e.Observations))
+	for i, s := range e.Observations {
 		objects[i] = s.Object
 	}
 	telling := Telling(objects)
-	for _, s := range e.Sightings {
+	for _, s := range e.Observations {
 		if !slices.ContainsFunc(telling, func(o Object) bool { return o.String() == s.Object.String() }) {
 			continue
 		}
@@ -238,7 +238,7 @@ func Judge(e Evidence, statement, of int) (Verdict, string) {
 		)
 	}
 	telling := "" // of what the statement makes or takes away; that an altered table is there tells nothing
-	for _, s := range e.Sightings {
+	for _, s := range e.Observations {
 		switch {
 		case !s.Made && !s.Gone:
 		case s.Right():

@@ -15,12 +15,12 @@ var (
 	holdsNot = Outcome{Line: 1, Got: "(false)"}
 )
 
-func found(sightings ...Sighting) Evidence { return Evidence{Sightings: sightings} }
+func found(observations ...Observation) Evidence { return Evidence{Observations: observations} }
 
 func (e Evidence) with(check ...Outcome) Evidence { e.Check = check; return e }
 
 func TestOnlyWhatSpeaksForItselfIsJudged(t *testing.T) {
-	there, missing := Sighting{Object: made, There: true}, Sighting{Object: made}
+	there, missing := Observation{Object: made, There: true}, Observation{Object: made}
 	cases := map[string]struct {
 		evidence      Evidence
 		statement, of int
@@ -58,14 +58,14 @@ func TestOnlyWhatSpeaksForItselfIsJudged(t *testing.T) {
 			"does not hold",
 		},
 		"what was to be dropped is still there": {
-			found(Sighting{Object: dropped, There: true}).with(holdsNot),
+			found(Observation{Object: dropped, There: true}).with(holdsNot),
 			1,
 			1,
 			NoEffect,
 			"column a.b is still there",
 		},
 		"what was to be dropped is gone": {
-			found(Sighting{Object: dropped}).with(holdsNot),
+			found(Observation{Object: dropped}).with(holdsNot),
 			1,
 			1,
 			Unclear,
@@ -79,21 +79,21 @@ func TestOnlyWhatSpeaksForItselfIsJudged(t *testing.T) {
 			"nothing in the catalogs that could be looked up",
 		},
 		"a table that was there before": {
-			found(Sighting{Object: altered, There: true}).with(holdsNot),
+			found(Observation{Object: altered, There: true}).with(holdsNot),
 			1,
 			1,
 			Unclear,
 			"nothing in the catalogs",
 		},
 		"an index whose build did not end": {
-			found(Sighting{Object: index, There: true, Invalid: true}).with(holdsNot),
+			found(Observation{Object: index, There: true, Invalid: true}).with(holdsNot),
 			1,
 			1,
 			Unclear,
 			"index i was left INVALID",
 		},
 		"an index in the way of a check that may hold": {
-			found(Sighting{Object: index, There: true, Invalid: true}).with(holds),
+			found(Observation{Object: index, There: true, Invalid: true}).with(holds),
 			1,
 			1,
 			Unclear,
@@ -114,22 +114,22 @@ func TestWhatIsWrongIsListed(t *testing.T) {
 		evidence Evidence
 		wrong    []string
 	}{
-		"all as it should be": {found(Sighting{Object: made, There: true}), []string{}},
+		"all as it should be": {found(Observation{Object: made, There: true}), []string{}},
 		"a missing table": {
-			found(Sighting{Object: made}),
+			found(Observation{Object: made}),
 			[]string{"table a is not there (statement 1, line 3)"},
 		},
 		"an invalid index": {
-			found(Sighting{Object: index, There: true, Invalid: true}),
+			found(Observation{Object: index, There: true, Invalid: true}),
 			[]string{"index i is there, but INVALID: its build did not end (statement 0, line 0)"},
 		},
-		"a check that holds is enough": {found(Sighting{Object: made}).with(holds), []string{}},
+		"a check that holds is enough": {found(Observation{Object: made}).with(holds), []string{}},
 		"a check that does not hold": {
-			found(Sighting{Object: made, There: true}).with(holdsNot),
+			found(Observation{Object: made, There: true}).with(holdsNot),
 			[]string{"the check in line 1 does not hold: it gave (false)"},
 		},
 		"nothing that could be seen": {
-			Evidence{Blind: []Blind{{1, 2, "UPDATE"}}},
+			Evidence{Unverifiable: []Unverifiable{{1, 2, "UPDATE"}}},
 			[]string{
 				"the step has no check and creates, alters or drops nothing that could be looked up: UPDATE in line 2",
 			},
@@ -138,10 +138,10 @@ func TestWhatIsWrongIsListed(t *testing.T) {
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) { assert.Equal(t, c.wrong, c.evidence.Wrong()) })
 	}
-	assert.True(t, found(Sighting{Object: made, There: true}, Sighting{Object: altered}).AllMade())
+	assert.True(t, found(Observation{Object: made, There: true}, Observation{Object: altered}).AllMade())
 	assert.False(
 		t,
-		found(Sighting{Object: made, There: true}, Sighting{Object: index, There: true, Invalid: true}).AllMade(),
+		found(Observation{Object: made, There: true}, Observation{Object: index, There: true, Invalid: true}).AllMade(),
 	)
-	assert.False(t, found(Sighting{Object: altered, There: true}).AllMade(), "it creates nothing")
+	assert.False(t, found(Observation{Object: altered, There: true}).AllMade(), "it creates nothing")
 }

@@ -19,7 +19,7 @@ type Net struct {
 
 	path    []string // that the script itself has set
 	objects map[string]Object
-	blind   []Blind
+	blind   []Unverifiable
 
 	script int            // of several, the one that is read
 	from   map[string]int // the script that left an object; nil for one
@@ -36,10 +36,10 @@ func Collect(statements []sqltext.Statement, first, last int, read func(*Net, sq
 		n.number, n.line, n.seen, n.silent = i+1, s.Line, false, i+1 < first
 		read(&n, s)
 		if !n.seen && !n.silent {
-			n.blind = append(n.blind, Blind{Statement: n.number, Line: n.line, What: FirstWords(s.SQL)})
+			n.blind = append(n.blind, Unverifiable{Statement: n.number, Line: n.line, What: FirstWords(s.SQL)})
 		}
 	}
-	script := Script{Blind: n.blind}
+	script := Script{Unverifiable: n.blind}
 	for _, o := range n.objects {
 		script.Objects = append(script.Objects, o)
 	}

@@ -55,8 +55,8 @@ func (o Object) String() string {
 	return string(o.Kind) + " " + strings.Join(parts, ".")
 }
 
-// Blind is a statement that leaves nothing that could be looked up.
-type Blind struct {
+// Unverifiable is a statement that leaves nothing that could be looked up.
+type Unverifiable struct {
 	Statement int    `json:"statement" description:"From 1."`
 	Line      int    `json:"line"`
 	What      string `json:"what" description:"Such as UPDATE."`
@@ -64,8 +64,8 @@ type Blind struct {
 
 // Script is what the statements of a step's file should leave behind.
 type Script struct {
-	Objects []Object // the net of all statements: what a later one drops is gone
-	Blind   []Blind
+	Objects      []Object // the net of all statements: what a later one drops is gone
+	Unverifiable []Unverifiable
 }
 
 // In says where an object stands in a script, for people.

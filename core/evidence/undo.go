@@ -28,7 +28,7 @@ func Targets(read Reader, back []sqltext.Statement) [][]Object {
 // found of the Targets. A drop runs where the object is there, a creation where it
 // is not; that nothing of the step is left is checked afterwards, by Remains. Statements of which the catalogs do not tell
 // whether they are needed make an error that names the first of them.
-func Undo(back []sqltext.Statement, sets sqltext.Session, seen [][]Sighting) (run []bool, err error) {
+func Undo(back []sqltext.Statement, sets sqltext.Session, seen [][]Observation) (run []bool, err error) {
 	run = make([]bool, len(back))
 	session := map[int]bool{}
 	for _, s := range sets.Again {
@@ -61,17 +61,17 @@ func Undo(back []sqltext.Statement, sets sqltext.Session, seen [][]Sighting) (ru
 
 // Remains lists what is still as the first so many statements of a script left
 // it, a line each; looked is what a look found of their Effects.
-func Remains(looked []Sighting) []string {
-	return lines(looked, func(s Sighting) bool { return (s.Made || s.Gone) && s.There == s.Made })
+func Remains(looked []Observation) []string {
+	return lines(looked, func(s Observation) bool { return (s.Made || s.Gone) && s.There == s.Made })
 }
 
 // Missing lists what is not as a script left it, a line each.
-func Missing(looked []Sighting) []string {
-	return lines(looked, func(s Sighting) bool { return !s.Right() })
+func Missing(looked []Observation) []string {
+	return lines(looked, func(s Observation) bool { return !s.Right() })
 }
 
-// lines lists some sightings, without what belongs to a table that is among them.
-func lines(looked []Sighting, is func(Sighting) bool) []string {
+// lines lists some observations, without what belongs to a table that is among them.
+func lines(looked []Observation, is func(Observation) bool) []string {
 	var list []string
 	whole := map[string]bool{}
 	for _, s := range looked {

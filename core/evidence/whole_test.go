@@ -9,36 +9,36 @@ import (
 )
 
 func TestWhatWasThereBeforeTellsWhatAStatementDid(t *testing.T) {
-	table := func(there bool) Sighting {
-		return Sighting{Object: Object{Kind: Table, Name: "berth", Made: true}, There: there}
+	table := func(there bool) Observation {
+		return Observation{Object: Object{Kind: Table, Name: "berth", Made: true}, There: there}
 	}
-	old := func(there bool) Sighting {
-		return Sighting{Object: Object{Kind: Table, Name: "dock", Gone: true}, There: there}
+	old := func(there bool) Observation {
+		return Observation{Object: Object{Kind: Table, Name: "dock", Gone: true}, There: there}
 	}
-	altered := Sighting{Object: Object{Kind: Table, Name: "quay"}, There: true}
+	altered := Observation{Object: Object{Kind: Table, Name: "quay"}, There: true}
 	assert.Equal(
 		t,
 		[]string{"no table berth", "table dock"},
-		Before([]Sighting{table(false), old(true), altered}),
+		Before([]Observation{table(false), old(true), altered}),
 		"what is altered tells nothing",
 	)
-	assert.Empty(t, Before([]Sighting{altered}))
+	assert.Empty(t, Before([]Observation{altered}))
 	before := []string{"no table berth", "table dock"}
 	for name, c := range map[string]struct {
-		now    []Sighting
+		now    []Observation
 		before []string
 		is     Verdict
 		why    string
 	}{
-		"all of it is done":            {[]Sighting{table(true), old(false)}, before, TookEffect, "which was not so before it began"},
-		"nothing is":                   {[]Sighting{table(false), old(true)}, before, NoEffect, "as before it began"},
-		"neither":                      {[]Sighting{table(true), old(true)}, before, Unclear, "neither as before"},
-		"it was so before":             {[]Sighting{table(true)}, []string{"table berth"}, Unclear, "changes nothing in the catalogs that was not so before"},
-		"nobody looked before":         {[]Sighting{table(true)}, []string{"no table quay"}, Unclear, "is not known"},
-		"one was there, the other not": {[]Sighting{table(true), old(false)}, []string{"table berth", "table dock"}, TookEffect, "table dock is gone"},
-		"nothing that tells":           {[]Sighting{altered}, nil, Unclear, "changes nothing"},
+		"all of it is done":            {[]Observation{table(true), old(false)}, before, TookEffect, "which was not so before it began"},
+		"nothing is":                   {[]Observation{table(false), old(true)}, before, NoEffect, "as before it began"},
+		"neither":                      {[]Observation{table(true), old(true)}, before, Unclear, "neither as before"},
+		"it was so before":             {[]Observation{table(true)}, []string{"table berth"}, Unclear, "changes nothing in the catalogs that was not so before"},
+		"nobody looked before":         {[]Observation{table(true)}, []string{"no table quay"}, Unclear, "is not known"},
+		"one was there, the other not": {[]Observation{table(true), old(false)}, []string{"table berth", "table dock"}, TookEffect, "table dock is gone"},
+		"nothing that tells":           {[]Observation{altered}, nil, Unclear, "changes nothing"},
 	} {
-		verdict, why := JudgeWhole(Evidence{Sightings: c.now}, c.before)
+		verdict, why := JudgeWhole(Evidence{Observations: c.now}, c.before)
 		assert.Equal(t, c.is, verdict, name)
 		assert.Contains(t, why, c.why, name)
 	}
@@ -82,7 +82,7 @@ func TestANetAddsUp(t *testing.T) {
 	all := script("+a", "|a", "+b", "-b", "~a", ".x", "UPDATE c", "/harbour", "+d", "+")
 	found := Collect(all, 1, 0, read)
 	assert.Equal(t, []string{"table a", "column a.id", "no table b", "table d"}, names(found.Objects))
-	assert.Equal(t, []Blind{{Statement: 7, Line: 7, What: "UPDATE"}, {Statement: 10, Line: 10, What: "+"}}, found.Blind)
+	assert.Equal(t, []Unverifiable{{Statement: 7, Line: 7, What: "UPDATE"}, {Statement: 10, Line: 10, What: "+"}}, found.Unverifiable)
 	assert.Equal(t, []string{"harbour"}, found.Objects[3].Path)
 	assert.Equal(t, []string{"no table b"}, names(Collect(all, 4, 6, read).Objects)[:1], "only those between count")
 	assert.Equal(

@@ -9,9 +9,9 @@ import (
 
 // Script turns one schema into another.
 type Script struct {
-	Parts     []Part
-	Undrafted []Unsupported
-	Reordered []string // tables whose columns stand in another order, which no statement can fix
+	Parts       []Part
+	Undraftable []Unsupported
+	Reordered   []string // tables whose columns stand in another order, which no statement can fix
 }
 
 // Part is a run of statements of one mode, without their semicolons.

@@ -18,7 +18,7 @@ import (
 	"github.com/goccy/go-graphviz"
 
 	"vorrang/core/schema"
-	"vorrang/internal/aside"
+	"vorrang/internal/subprocess"
 	"vorrang/service/api"
 )
 
@@ -201,7 +201,7 @@ func lay(ctx context.Context, m *api.Map) error {
 	}
 	text.WriteString("}\n")
 	laid, err := layouts.Do(ctx, []byte(text.String()))
-	if errors.Is(err, aside.ErrEnded) || errors.Is(err, aside.ErrLate) {
+	if errors.Is(err, subprocess.ErrEnded) || errors.Is(err, subprocess.ErrLate) {
 		grid(m, number) // a plain picture is better than none
 		return nil
 	}
@@ -212,9 +212,9 @@ func lay(ctx context.Context, m *api.Map) error {
 }
 
 // layouts are made one at a time.
-var layouts = aside.New(
+var layouts = subprocess.New(
 	"layout",
-	aside.Limits{Processes: 1, Time: 10 * time.Second, Memory: 1 << 30},
+	subprocess.Limits{Processes: 1, Time: 10 * time.Second, Memory: 1 << 30},
 	func(text []byte) []byte {
 		laid, err := plain(context.Background(), text)
 		if err != nil {

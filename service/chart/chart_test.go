@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vorrang/core/schema"
-	"vorrang/internal/aside"
+	"vorrang/internal/subprocess"
 )
 
 // many is a schema of so many tables, each of which refers to an earlier one.
@@ -133,7 +133,7 @@ func TestALayoutThatTakesTooLong(t *testing.T) {
 	}
 	kept := layouts
 	defer func() { layouts = kept }()
-	layouts = aside.New("layout", aside.Limits{Processes: 1, Time: time.Millisecond, Memory: 1 << 30}, nil)
+	layouts = subprocess.New("layout", subprocess.Limits{Processes: 1, Time: time.Millisecond, Memory: 1 << 30}, nil)
 	m, err := Draw(t.Context(), crowd, nil, schema.Schema{})
 	require.NoError(t, err)
 	for _, l := range m.Links {

@@ -222,7 +222,7 @@ func (y *yard) settle(standing plan.Standing) (how string) {
 	objects := y.Engine.Dialect().Objects(statements, progress.Statement, progress.Statement).Objects
 	seen, _, err := y.session.Peek(y.t.Context(), engine.Settings{}, objects, nil)
 	require.NoError(y.t, err)
-	verdict, why := evidence.JudgeWhole(evidence.Evidence{Sightings: seen}, progress.Before)
+	verdict, why := evidence.JudgeWhole(evidence.Evidence{Observations: seen}, progress.Before)
 	how = byCatalog
 	if verdict == evidence.Unclear {
 		require.False(y.t, y.Engine.Dialect().Whole(began), "nothing of the kind needs a hand: %s", why)

@@ -136,7 +136,7 @@ func Drafted(t *testing.T, h Harness, pair Pair) {
 	)
 	require.NoError(t, err)
 	require.True(t, made.Proved, "%s\n%+v", made.Why, made.Steps)
-	assert.Empty(t, made.Undrafted)
+	assert.Empty(t, made.Undraftable)
 
 	for _, sql := range pair.Rows {
 		require.NoError(t, h.Exec(t, url, sql), sql)

@@ -346,7 +346,7 @@ func looks(t *testing.T, h Harness) {
 	)
 	require.NoError(t, err)
 	read := dialect.Objects(script, 1, 0)
-	assert.Equal(t, []evidence.Blind{{Statement: 5, Line: 5, What: "UPDATE"}}, read.Blind)
+	assert.Equal(t, []evidence.Unverifiable{{Statement: 5, Line: 5, What: "UPDATE"}}, read.Unverifiable)
 	require.NoError(t, h.Exec(t, url, "CREATE TABLE crane (id INTEGER)"))
 	peek := func() (there []string, outcomes []evidence.Outcome) {
 		seen, outcomes, err := session.Peek(t.Context(), engine.Settings{}, read.Objects, check)

@@ -26,7 +26,7 @@ func (Engine) Draft(is, should schema.Schema, style schema.Style) schema.Script 
 	d.keysGo()
 	d.tables()
 	d.others()
-	script := schema.Script{Undrafted: d.undrafted}
+	script := schema.Script{Undraftable: d.undrafted}
 	if all := slices.Concat(d.drops, d.unties, d.changes, d.ties, d.makes); len(all) > 0 {
 		script.Parts = []schema.Part{{Autocommit: true, Statements: all}}
 	}

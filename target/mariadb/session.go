@@ -289,13 +289,13 @@ func (s *Session) Peek(
 	settings engine.Settings,
 	objects []evidence.Object,
 	check []sqltext.Statement,
-) ([]evidence.Sighting, []evidence.Outcome, error) {
-	sightings, err := s.own.sightings(ctx, s.config.DBName, objects)
+) ([]evidence.Observation, []evidence.Outcome, error) {
+	observations, err := s.own.observations(ctx, s.config.DBName, objects)
 	if err != nil {
 		return nil, nil, err
 	}
 	if len(check) == 0 {
-		return sightings, []evidence.Outcome{}, nil
+		return observations, []evidence.Outcome{}, nil
 	}
 	c, err := dial(ctx, s.config, settingsOf(settings.Peeking())) // a step may be running on the other
 	if err != nil {
@@ -314,12 +314,12 @@ func (s *Session) Peek(
 		check,
 		func(query sqltext.Statement) (bool, string, error) { return c.holds(ctx, string(query.SQL)) },
 	)
-	return sightings, outcomes, err
+	return observations, outcomes, err
 }
 
-// Sightings implements engine.Steps.
-func (s *Session) Sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
-	return s.own.sightings(ctx, s.config.DBName, objects)
+// Observations implements engine.Steps.
+func (s *Session) Observations(ctx context.Context, objects []evidence.Object) ([]evidence.Observation, error) {
+	return s.own.observations(ctx, s.config.DBName, objects)
 }
 
 // sights look one kind of object up; ? are the database, what it belongs to and its
@@ -335,7 +335,7 @@ var sights = map[evidence.Kind]string{
 	evidence.Routine:    "SELECT 1 FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ? = '' AND ROUTINE_NAME = ?",
 }
 
-func (c *conn) sightings(ctx context.Context, database string, objects []evidence.Object) ([]evidence.Sighting, error) {
+func (c *conn) observations(ctx context.Context, database string, objects []evidence.Object) ([]evidence.Observation, error) {
 	return engine.LookUp(objects, func(o evidence.Object) (there, invalid bool, err error) {
 		err = c.each(ctx, sights[o.Kind]+" LIMIT 1", []any{database, o.Of, o.Name}, func([]string) error {
 			there = true

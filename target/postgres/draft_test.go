@@ -71,8 +71,8 @@ func carry(t testing.TB, url string, text string, autocommit bool) {
 func proved(t testing.TB, url string, wish draft.Request) *draft.Draft {
 	made, err := draft.Make(t.Context(), ground(t, url), wish)
 	require.NoError(t, err)
-	require.True(t, made.Proved, "%s\n%v %v\n%s", made.Why, made.Undrafted, made.Unreturned, written(made))
-	require.Empty(t, made.Undrafted)
+	require.True(t, made.Proved, "%s\n%v %v\n%s", made.Why, made.Undraftable, made.Irreversible, written(made))
+	require.Empty(t, made.Undraftable)
 	return made
 }
 

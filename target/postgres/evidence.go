@@ -53,12 +53,12 @@ func (s *Session) Peek(
 	settings engine.Settings,
 	objects []evidence.Object,
 	check []sqltext.Statement,
-) ([]evidence.Sighting, []evidence.Outcome, error) {
+) ([]evidence.Observation, []evidence.Outcome, error) {
 	if err := s.cleaned(ctx, "BEGIN TRANSACTION READ ONLY; "+s.set(settings.Peeking(), true)); err != nil {
 		return nil, nil, fmt.Errorf("begin to look: %w", err)
 	}
 	defer func() { _ = s.Rollback(ctx) }() // nothing was written
-	sightings, err := s.sightings(ctx, objects)
+	observations, err := s.observations(ctx, objects)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -66,25 +66,25 @@ func (s *Session) Peek(
 		check,
 		func(query sqltext.Statement) (bool, string, error) { return s.apart(ctx, query) },
 	)
-	return sightings, outcomes, err
+	return observations, outcomes, err
 }
 
-// Sightings implements engine.Steps.
-func (s *Session) Sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
+// Observations implements engine.Steps.
+func (s *Session) Observations(ctx context.Context, objects []evidence.Object) ([]evidence.Observation, error) {
 	if err := s.open(ctx); err != nil {
 		return nil, err
 	}
 	s.dirty = true
-	return s.sightings(ctx, objects)
+	return s.observations(ctx, objects)
 }
 
-func (s *Session) sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
+func (s *Session) observations(ctx context.Context, objects []evidence.Object) ([]evidence.Observation, error) {
 	var original string
 	if err := s.steps.QueryRow(ctx, `SELECT pg_catalog.current_setting('search_path')`).Scan(&original); err != nil {
 		return nil, fmt.Errorf("look at the search path: %w", wrap(s.steps, err))
 	}
 	current := original
-	sightings, err := engine.LookUp(objects, func(o evidence.Object) (there, invalid bool, err error) {
+	observations, err := engine.LookUp(objects, func(o evidence.Object) (there, invalid bool, err error) {
 		path := original
 		if o.Path != nil {
 			path = searchPath(o.Path)
@@ -99,9 +99,9 @@ func (s *Session) sightings(ctx context.Context, objects []evidence.Object) ([]e
 		return there, invalid, err
 	})
 	if err != nil || current == original {
-		return sightings, err
+		return observations, err
 	}
-	return sightings, s.setPath(ctx, original)
+	return observations, s.setPath(ctx, original)
 }
 
 func searchPath(schemas []string) string {
@@ -137,7 +137,7 @@ func (s *Session) apart(ctx context.Context, query sqltext.Statement) (holds boo
 
 // DropInvalid implements engine.Sweeper.
 func (s *Session) DropInvalid(ctx context.Context, index evidence.Object) (dropped bool, err error) {
-	seen, err := s.Sightings(ctx, []evidence.Object{index})
+	seen, err := s.Observations(ctx, []evidence.Object{index})
 	if err != nil || !seen[0].There || !seen[0].Invalid {
 		return false, err
 	}

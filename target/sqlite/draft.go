@@ -32,7 +32,7 @@ func (Engine) Draft(is, should schema.Schema, _ schema.Style) schema.Script {
 	for _, kind := range []schema.Kind{schema.Trigger, schema.View, schema.Index} { // triggers may name views
 		d.others(kind)
 	}
-	script := schema.Script{Undrafted: d.undrafted}
+	script := schema.Script{Undraftable: d.undrafted}
 	if all := slices.Concat(d.drops, d.changes, d.makes); len(all) > 0 {
 		script.Parts = []schema.Part{{Statements: all}}
 	}

@@ -89,8 +89,8 @@ func TestAReferredTableIsNotRebuilt(t *testing.T) {
 		draft.Request{Writer: sqlite.Engine{}, Present: &present, Desired: desired, Settled: true},
 	)
 	require.NoError(t, err)
-	require.Len(t, made.Undrafted, 1)
-	assert.Contains(t, made.Undrafted[0].Why, "b refers to it with ON DELETE")
+	require.Len(t, made.Undraftable, 1)
+	assert.Contains(t, made.Undraftable[0].Why, "b refers to it with ON DELETE")
 	assert.Empty(t, made.Steps)
 }
 

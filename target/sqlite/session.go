@@ -326,7 +326,7 @@ func (s *Session) Peek(
 	settings engine.Settings,
 	objects []evidence.Object,
 	check []sqltext.Statement,
-) ([]evidence.Sighting, []evidence.Outcome, error) {
+) ([]evidence.Observation, []evidence.Outcome, error) {
 	if err := s.fresh(ctx, settings.Peeking()); err != nil {
 		return nil, nil, err
 	}
@@ -334,7 +334,7 @@ func (s *Session) Peek(
 		return nil, nil, err
 	}
 	defer func() { _ = s.steps.rollback() }() // nothing was written
-	sightings, err := s.steps.sightings(ctx, objects)
+	observations, err := s.steps.observations(ctx, objects)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -342,15 +342,15 @@ func (s *Session) Peek(
 		check,
 		func(query sqltext.Statement) (bool, string, error) { return s.Holds(ctx, query) },
 	)
-	return sightings, outcomes, err
+	return observations, outcomes, err
 }
 
-// Sightings implements engine.Steps.
-func (s *Session) Sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
-	return s.own.sightings(ctx, objects)
+// Observations implements engine.Steps.
+func (s *Session) Observations(ctx context.Context, objects []evidence.Object) ([]evidence.Observation, error) {
+	return s.own.observations(ctx, objects)
 }
 
-func (c *conn) sightings(ctx context.Context, objects []evidence.Object) ([]evidence.Sighting, error) {
+func (c *conn) observations(ctx context.Context, objects []evidence.Object) ([]evidence.Observation, error) {
 	return engine.LookUp(objects, func(o evidence.Object) (there, invalid bool, err error) {
 		find, args := `SELECT 1 FROM main.sqlite_schema WHERE type = ? AND name = ? COLLATE NOCASE`, []any{
 			string(o.Kind),

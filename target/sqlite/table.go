@@ -3,6 +3,7 @@ package sqlite
 import (
 	"slices"
 	"strings"
+
 	"vorrang/target/words"
 )
 

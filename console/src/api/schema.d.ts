@@ -1473,7 +1473,7 @@ export interface components {
         AttestedStep: {
             attested: boolean;
             /** @description Statements that leave nothing that could be looked up. */
-            blind: components["schemas"]["Blind"][];
+            blind: components["schemas"]["Unverifiable"][];
             /** @description A line for each query of the step's check; none where it has no check. */
             check: components["schemas"]["OutcomeType2"][];
             direction?: string;
@@ -1483,8 +1483,8 @@ export interface components {
             /** @description All of it, in words. */
             lines: string[];
             number: string;
+            observations: components["schemas"]["Observation"][];
             of?: number;
-            sightings: components["schemas"]["Sighting"][];
             slug: string;
             sql?: string;
             state: string;
@@ -1519,13 +1519,6 @@ export interface components {
             at: string;
             /** @description Apply the steps to a scratch database first, and compare the names of its objects with the target's. */
             check?: boolean;
-        };
-        Blind: {
-            line: number;
-            /** @description From 1. */
-            statement: number;
-            /** @description Such as UPDATE. */
-            what: string;
         };
         Blocker: {
             application?: string;
@@ -1694,6 +1687,8 @@ export interface components {
         Draft: {
             /** @description What the steps do, in words: it stands in them too. */
             about: string;
+            /** @description What the ways back do not bring back as it was. */
+            irreversible?: components["schemas"]["Unsupported"][];
             /** @description What is lost for good when the steps go forward. */
             losses?: string[];
             present_fingerprint?: string;
@@ -1709,9 +1704,7 @@ export interface components {
             /** @description What is there and was not looked at. */
             uncovered?: components["schemas"]["Uncovered"][];
             /** @description What no statement was written for. */
-            undrafted?: components["schemas"]["Unsupported"][];
-            /** @description What the ways back do not bring back as it was. */
-            unreturned?: components["schemas"]["Unsupported"][];
+            undraftable?: components["schemas"]["Unsupported"][];
             /** @description Why not, if they were not proved. */
             why?: string;
             wished_fingerprint: string;
@@ -1922,7 +1915,7 @@ export interface components {
         };
         Evidence: {
             /** @description Statements that leave nothing that could be looked up. */
-            blind: components["schemas"]["Blind"][];
+            blind: components["schemas"]["Unverifiable"][];
             /** @description A line for each query of the step's check; none where it has no check. */
             check: components["schemas"]["OutcomeType2"][];
             direction?: string;
@@ -1932,8 +1925,8 @@ export interface components {
             /** @description All of it, in words. */
             lines: string[];
             number: string;
+            observations: components["schemas"]["Observation"][];
             of?: number;
-            sightings: components["schemas"]["Sighting"][];
             slug: string;
             sql?: string;
             state: string;
@@ -2181,6 +2174,24 @@ export interface components {
             x: number;
             /** Format: double */
             y: number;
+        };
+        Observation: {
+            /** @description It should not be there. */
+            gone?: boolean;
+            /** @description An index whose build did not end, or a constraint that was not validated. */
+            invalid?: boolean;
+            kind: string;
+            line: number;
+            /** @description The script creates it. */
+            made?: boolean;
+            name: string;
+            /** @description The table that it belongs to. */
+            of?: string;
+            /** @description Absent where the script names none. */
+            schema?: string;
+            /** @description From 1. */
+            statement: number;
+            there: boolean;
         };
         Options: {
             accept?: components["schemas"]["Acceptance"][];
@@ -2481,24 +2492,6 @@ export interface components {
             reason: string;
             step: string;
         };
-        Sighting: {
-            /** @description It should not be there. */
-            gone?: boolean;
-            /** @description An index whose build did not end, or a constraint that was not validated. */
-            invalid?: boolean;
-            kind: string;
-            line: number;
-            /** @description The script creates it. */
-            made?: boolean;
-            name: string;
-            /** @description The table that it belongs to. */
-            of?: string;
-            /** @description Absent where the script names none. */
-            schema?: string;
-            /** @description From 1. */
-            statement: number;
-            there: boolean;
-        };
         SignIn: {
             /** @description Whose programs sign in: the answer then holds a token, and no cookie is set. */
             machine?: string;
@@ -2729,6 +2722,13 @@ export interface components {
             kind: string;
             name: string;
             why: string;
+        };
+        Unverifiable: {
+            line: number;
+            /** @description From 1. */
+            statement: number;
+            /** @description Such as UPDATE. */
+            what: string;
         };
         Verification: {
             deviations: components["schemas"]["Deviation"][];

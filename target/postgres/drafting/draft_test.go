@@ -44,7 +44,7 @@ func written(s schema.Script) string {
 			}
 		}
 	}
-	for _, u := range s.Undrafted {
+	for _, u := range s.Undraftable {
 		fmt.Fprintf(&b, "-- not drafted: %s %s: %s\n", u.Kind, u.Name, u.Why)
 	}
 	return b.String()
@@ -165,7 +165,7 @@ func TestWhatNeedsEachOtherIsTakenApart(t *testing.T) {
 		assertOrder(t, there, "CREATE TABLE public.vessel", refers)
 	}
 	back := drafting.Draft(both, of(), schema.Style{})
-	assert.Empty(t, back.Undrafted)
+	assert.Empty(t, back.Undraftable)
 	assert.NotEqual(t, -1, place(back, "DROP TABLE public.berth"))
 	assert.NotEqual(t, -1, place(back, "DROP TABLE public.vessel"))
 }

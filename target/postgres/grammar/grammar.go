@@ -13,26 +13,26 @@ import (
 	"github.com/pganalyze/pg_query_go/v6/parser"
 	"google.golang.org/protobuf/proto"
 
-	"vorrang/internal/aside"
+	"vorrang/internal/subprocess"
 )
 
-// grammarAside is the server's grammar in processes of its own: its C code walks
+// grammarProcess is the server's grammar in processes of its own: its C code walks
 // over trees by recursion, and ends its process where the stack ends.
-type grammarAside struct {
-	work  *aside.Work
+type grammarProcess struct {
+	work  *subprocess.Work
 	ended *lru.Cache[[sha256.Size]byte, string] // statements that are not tried again, with why
 }
 
 var grammar = newGrammar()
 
-func newGrammar() *grammarAside {
+func newGrammar() *grammarProcess {
 	const remembered = 4096
 	ended, err := lru.New[[sha256.Size]byte, string](remembered)
 	if err != nil {
 		panic(err) // of a size that is not above 0
 	}
-	limits := aside.Limits{Processes: 2, Time: 5 * time.Second, Memory: 768 << 20}
-	return &grammarAside{aside.New("grammar", limits, parseHere), ended}
+	limits := subprocess.Limits{Processes: 2, Time: 5 * time.Second, Memory: 768 << 20}
+	return &grammarProcess{subprocess.New("grammar", limits, parseHere), ended}
 }
 
 // An answer begins with one of these. Behind a refusal stand its position, in four
@@ -57,7 +57,7 @@ func parseHere(text []byte) []byte {
 }
 
 // tree parses a text. Its error is *Unparsed.
-func (g *grammarAside) tree(text []byte) (*pg.ParseResult, error) {
+func (g *grammarProcess) tree(text []byte) (*pg.ParseResult, error) {
 	key := sha256.Sum256(text)
 	if why, known := g.ended.Get(key); known {
 		return nil, &Unparsed{Message: why}
@@ -65,9 +65,9 @@ func (g *grammarAside) tree(text []byte) (*pg.ParseResult, error) {
 	answer, err := g.work.Do(context.Background(), text) // it is short, and has a limit of its own
 	var unreadable string
 	switch {
-	case errors.Is(err, aside.ErrEnded):
+	case errors.Is(err, subprocess.ErrEnded):
 		unreadable = "the statement is nested too deep to be reviewed"
-	case errors.Is(err, aside.ErrLate):
+	case errors.Is(err, subprocess.ErrLate):
 		unreadable = "the statement takes too long to be reviewed"
 	case err != nil:
 		return nil, &Unparsed{Message: err.Error()}

@@ -29,7 +29,7 @@ func said(script evidence.Script) string {
 		}
 		list = append(list, word)
 	}
-	for _, b := range script.Blind {
+	for _, b := range script.Unverifiable {
 		list = append(list, "blind "+b.What)
 	}
 	return strings.Join(list, ", ")

@@ -1,4 +1,4 @@
-package aside
+package subprocess
 
 import (
 	"fmt"

@@ -1,8 +1,8 @@
-// Package aside does work in processes of its own, beside the one that asks: what
+// Package subprocess does work in processes of its own, beside the one that asks: what
 // walks by recursion in C, or takes more time or memory the larger its input is,
 // ends only the process that was made for it. Such a process is this program
 // once more, kept warm, without its environment, and with limits.
-package aside
+package subprocess
 
 import (
 	"context"
@@ -31,7 +31,7 @@ type Limits struct {
 	Memory    uint64        // bytes that a process may take beyond what it has when it starts
 }
 
-// Work is something that is done aside.
+// Work is something that is done in a process of its own.
 type Work struct {
 	name   string
 	limits Limits
