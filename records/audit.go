@@ -12,7 +12,7 @@ import (
 )
 
 // AddAct keeps that something is about to be done, and returns its number.
-func (r *Records) AddAct(ctx context.Context, a access.Act) (int64, error) {
+func (r *Records) AddAct(ctx context.Context, a access.AuditEntry) (int64, error) {
 	var id int64
 	err := r.pool.QueryRow(ctx, `INSERT INTO records.audit (actor, via, address, operation, lane, environment, detail, status, result)
 		VALUES ($1, $2, $3, $4, $5, $6, coalesce($7, '{}'::jsonb), nullif($8, 0), nullif($9, '')) RETURNING id`,
@@ -44,7 +44,7 @@ type Search struct {
 }
 
 // Acts returns the acts that were searched for, the newest first.
-func (r *Records) Acts(ctx context.Context, s Search) ([]access.Act, error) {
+func (r *Records) Acts(ctx context.Context, s Search) ([]access.AuditEntry, error) {
 	var since, until *time.Time
 	if !s.Since.IsZero() {
 		since = &s.Since
@@ -73,8 +73,8 @@ func (r *Records) Acts(ctx context.Context, s Search) ([]access.Act, error) {
 	if err != nil {
 		return nil, fmt.Errorf("search the audit: %w", err)
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (access.Act, error) {
-		var a access.Act
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (access.AuditEntry, error) {
+		var a access.AuditEntry
 		err := row.Scan(
 			&a.ID,
 			&a.At,

@@ -24,7 +24,7 @@ func TestTheAuditIsOnlyEverAddedTo(t *testing.T) {
 	r := open(t, url)
 	t.Cleanup(r.Close)
 	ctx := t.Context()
-	id, err := r.AddAct(ctx, access.Act{Actor: "m.kai", Operation: "promote"})
+	id, err := r.AddAct(ctx, access.AuditEntry{Actor: "m.kai", Operation: "promote"})
 	require.NoError(t, err)
 	require.NoError(t, r.AnswerAct(ctx, id, json.RawMessage(`{"release": "2026.11"}`), 202, "done"))
 	assert.ErrorContains(t, r.AnswerAct(ctx, id, nil, 500, "no, it failed"), "only ever added to")

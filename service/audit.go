@@ -57,8 +57,8 @@ func (c call) note(key string, value any) {
 	}
 }
 
-func (s *book) act(c fiber.Ctx, operation string, who caller, scope access.Scope) access.Act {
-	return access.Act{
+func (s *book) act(c fiber.Ctx, operation string, who caller, scope access.Scope) access.AuditEntry {
+	return access.AuditEntry{
 		Actor:       who.Name,
 		Via:         who.Via,
 		Address:     s.addressOf(c),
@@ -128,7 +128,7 @@ func (s *book) auditDenied(c fiber.Ctx, e endpoint, who caller, scope access.Sco
 // auditSignIn keeps who signed in, or tried to, and how many tries were refused
 // before without a look.
 func (s *book) auditSignIn(c call, name string, refused int, err error) {
-	a := access.Act{
+	a := access.AuditEntry{
 		Actor:     cleanActor(name, "administrator"),
 		Via:       "a sign-in",
 		Address:   s.addressOf(c.fiber),
@@ -150,12 +150,12 @@ func (s *book) auditSignIn(c call, name string, refused int, err error) {
 }
 
 // auditOwn keeps what the service does by itself.
-func (s *book) auditOwn(ctx context.Context, a access.Act) {
+func (s *book) auditOwn(ctx context.Context, a access.AuditEntry) {
 	a.Via, a.Address, a.Status = "vorrangd", "", fiber.StatusOK
 	s.saveAudit(ctx, a)
 }
 
-func (s *book) saveAudit(ctx context.Context, a access.Act) {
+func (s *book) saveAudit(ctx context.Context, a access.AuditEntry) {
 	if _, err := s.Records.AddAct(ctx, a); err != nil {
 		s.Log.Error("the audit could not be kept", "operation", a.Operation, "actor", a.Actor, "error", err)
 	}
@@ -208,7 +208,7 @@ func (s *book) searchAudit(c call, in *auditIn) (*api.Audit, error) {
 	}
 	search.Limit = min(cmp.Or(max(in.Limit, 0), 100), 1000)
 	acts, err := s.Records.Acts(c, search)
-	return &api.Audit{Acts: append([]access.Act{}, acts...)}, err
+	return &api.Audit{Acts: append([]access.AuditEntry{}, acts...)}, err
 }
 
 func (s *book) exportAudit(c call, search records.Search) error {

@@ -179,7 +179,7 @@ func (s *deploying) runScheduled(ctx context.Context, d records.Scheduled) {
 	detail, _ := json.Marshal(map[string]any{"scheduled": d.ID, "deployment": deployment}) // numbers only
 	s.book.auditOwn(
 		ctx,
-		access.Act{
+		access.AuditEntry{
 			Actor:       d.Actor,
 			Operation:   "promoteScheduled",
 			Lane:        d.Lane,

@@ -237,7 +237,7 @@ func auditCommand() command {
 	}
 }
 
-func printAudit(e *env, acts []access.Act) {
+func printAudit(e *env, acts []access.AuditEntry) {
 	if len(acts) == 0 {
 		fmt.Fprintln(e.out, "nothing matches")
 		return

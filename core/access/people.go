@@ -44,8 +44,8 @@ type Token struct {
 	RevokedAt *time.Time `json:"revoked_at,omitempty"`
 }
 
-// Act is one thing that somebody did, or tried to.
-type Act struct {
+// AuditEntry is one thing that somebody did, or tried to.
+type AuditEntry struct {
 	ID          int64           `json:"id"`
 	At          time.Time       `json:"at"`
 	Actor       string          `json:"actor"`

@@ -48,5 +48,5 @@ type TokenMade struct {
 
 // Audit is who did what, newest first.
 type Audit struct {
-	Acts []access.Act `json:"acts" nullable:"false"`
+	Acts []access.AuditEntry `json:"acts" nullable:"false"`
 }

@@ -57,24 +57,24 @@ type drafter struct {
 	retyped  map[string]bool            // columns whose type is set anew
 	reset    map[string]bool            // columns whose default is dropped, and set again where there should be one
 	unable   map[string]string          // what cannot be drafted, and why
-	acts     []*act
-	dropping map[string]*act
-	making   map[string]*act
-	altering map[string]*act
+	actions  []*action
+	dropping map[string]*action
+	making   map[string]*action
+	altering map[string]*action
 }
 
-// act is a run of statements that belong together.
-type act struct {
+// action is a run of statements that belong together.
+type action struct {
 	key        string
 	rank       int
 	statements []schema.Drafted
 	autocommit bool
-	needs      map[*act]bool // what must be done before
+	needs      map[*action]bool // what must be done before
 
 	// while they are sorted
 	done  bool
 	waits int
-	users []*act
+	users []*action
 }
 
 func draft(is, should schema.Schema, style schema.Style, autocommitFirst bool) schema.Script {
@@ -93,9 +93,9 @@ func draft(is, should schema.Schema, style schema.Style, autocommitFirst bool) s
 		retyped:  map[string]bool{},
 		reset:    map[string]bool{},
 		unable:   map[string]string{},
-		dropping: map[string]*act{},
-		making:   map[string]*act{},
-		altering: map[string]*act{},
+		dropping: map[string]*action{},
+		making:   map[string]*action{},
+		altering: map[string]*action{},
 	}
 	d.choose()
 	d.write()

@@ -279,7 +279,7 @@ func (d *drafter) writeLinks(was, o schema.Object, isMade bool) {
 // writeRows loads rows into tables once they are made, and before what checks,
 // refuses or multiplies them.
 func (d *drafter) writeRows() {
-	loads := map[string]*act{}
+	loads := map[string]*action{}
 	for _, rows := range d.Rows {
 		statements := []schema.Drafted{
 			{

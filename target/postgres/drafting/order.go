@@ -10,8 +10,8 @@ import (
 	"vorrang/core/schema"
 )
 
-// dropOf is the act that drops an object, or what it goes with.
-func (d *drafter) dropOf(key string) *act {
+// dropOf is the action that drops an object, or what it goes with.
+func (d *drafter) dropOf(key string) *action {
 	for range 8 {
 		if a := d.dropping[key]; a != nil {
 			return a
@@ -29,9 +29,9 @@ func (d *drafter) dropOf(key string) *act {
 	return nil
 }
 
-// makeOf is the act after which an object is there as it should be: made, or
+// makeOf is the action after which an object is there as it should be: made, or
 // with what it comes with, or altered.
-func (d *drafter) makeOf(key string) *act {
+func (d *drafter) makeOf(key string) *action {
 	for range 8 {
 		if a := d.making[key]; a != nil {
 			return a
@@ -68,13 +68,13 @@ func (d *drafter) makeOf(key string) *act {
 	return nil
 }
 
-func before(first, then *act) {
+func before(first, then *action) {
 	if first != nil && then != nil && first != then {
 		then.needs[first] = true
 	}
 }
 
-// order says which act needs which.
+// order says which action needs which.
 func (d *drafter) order() {
 	for _, o := range d.from.Objects {
 		key := o.Key()
@@ -117,7 +117,7 @@ func (d *drafter) order() {
 	}
 	for _, o := range d.to.Objects {
 		key := o.Key()
-		for _, a := range []*act{d.makeOf(key), d.altering[key], d.making["unvalidated "+key]} {
+		for _, a := range []*action{d.makeOf(key), d.altering[key], d.making["unvalidated "+key]} {
 			for _, need := range o.Needs {
 				if a == d.making["unvalidated "+key] || a != d.makeOf(need) {
 					before(d.makeOf(need), a)
@@ -191,7 +191,7 @@ func (d *drafter) order() {
 
 // beforeUsers puts the attachment of an index's part before what needs the
 // whole index, such as a foreign key: it is valid only once it has all its parts.
-func (d *drafter) beforeUsers(part schema.Object, link *act) {
+func (d *drafter) beforeUsers(part schema.Object, link *action) {
 	if link == nil {
 		return
 	}
@@ -244,7 +244,7 @@ func (d *drafter) orderPartition(o schema.Object) {
 }
 
 // freeName lets a name be dropped before another kind of object takes it.
-func (d *drafter) freeName(o schema.Object, drop *act) {
+func (d *drafter) freeName(o schema.Object, drop *action) {
 	for _, kind := range []schema.Kind{schema.Table, schema.View, schema.Materialized, schema.Sequence, schema.Type, schema.Index} {
 		if kind != o.Kind {
 			before(drop, d.making[schema.KeyOf(kind, o.Name)])
@@ -252,7 +252,7 @@ func (d *drafter) freeName(o schema.Object, drop *act) {
 	}
 }
 
-// sort puts the acts into an order that works, with as few changes between
+// sort puts the actions into an order that works, with as few changes between
 // transactions and autocommit as it takes.
 func (d *drafter) sort(autocommit bool) []schema.Part {
 	var parts []schema.Part
@@ -261,7 +261,7 @@ func (d *drafter) sort(autocommit bool) []schema.Part {
 		part := schema.Part{Autocommit: autocommit}
 		functions := false
 		for ready[autocommit].Len() > 0 {
-			a := heap.Pop(ready[autocommit]).(*act)
+			a := heap.Pop(ready[autocommit]).(*action)
 			a.done = true
 			part.Statements = append(part.Statements, a.statements...)
 			kind, _, _ := strings.Cut(a.key, " ")
@@ -282,11 +282,11 @@ func (d *drafter) sort(autocommit bool) []schema.Part {
 		if ready[autocommit].Len() > 0 {
 			continue
 		}
-		if !slices.ContainsFunc(d.acts, func(a *act) bool { return !a.done }) {
+		if !slices.ContainsFunc(d.actions, func(a *action) bool { return !a.done }) {
 			return parts
 		}
 		if !d.breakCycle() {
-			for _, a := range d.acts {
+			for _, a := range d.actions {
 				if !a.done {
 					d.unable[a.key] = "it is part of a cycle of objects that need each other: " + a.cycle()
 				}
@@ -298,13 +298,13 @@ func (d *drafter) sort(autocommit bool) []schema.Part {
 	}
 }
 
-// cycle names acts that wait for each other, from one that cannot be done.
-func (a *act) cycle() string {
+// cycle names actions that wait for each other, from one that cannot be done.
+func (a *action) cycle() string {
 	var names []string
-	for seen := map[*act]bool{}; a != nil && !seen[a]; {
+	for seen := map[*action]bool{}; a != nil && !seen[a]; {
 		seen[a] = true
 		names = append(names, a.key)
-		var next *act
+		var next *action
 		for need := range a.needs {
 			if !need.done && (next == nil || need.key < next.key) {
 				next = need
@@ -318,13 +318,13 @@ func (a *act) cycle() string {
 	return strings.Join(names, " → ")
 }
 
-// line counts what each act waits for, and lines up those that wait for none.
+// line counts what each action waits for, and lines up those that wait for none.
 func (d *drafter) line() map[bool]*queue {
 	ready := map[bool]*queue{false: {}, true: {}}
-	for _, a := range d.acts {
+	for _, a := range d.actions {
 		a.waits, a.users = 0, nil
 	}
-	for _, a := range d.acts {
+	for _, a := range d.actions {
 		for need := range a.needs {
 			if !need.done {
 				a.waits++
@@ -338,23 +338,23 @@ func (d *drafter) line() map[bool]*queue {
 	return ready
 }
 
-// queue holds acts that can be done, the first by rank and key ahead.
-type queue []*act
+// queue holds actions that can be done, the first by rank and key ahead.
+type queue []*action
 
 func (q queue) Len() int { return len(q) }
 func (q queue) Less(i, j int) bool {
 	return cmp.Or(cmp.Compare(q[i].rank, q[j].rank), strings.Compare(q[i].key, q[j].key)) < 0
 }
 func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
-func (q *queue) Push(a any)   { *q = append(*q, a.(*act)) }
+func (q *queue) Push(a any)   { *q = append(*q, a.(*action)) }
 func (q *queue) Pop() any {
 	last := (*q)[len(*q)-1]
 	*q = (*q)[:len(*q)-1]
 	return last
 }
 
-// waitsFor reports whether an act cannot be done before another.
-func (a *act) waitsFor(other *act, seen map[*act]bool) bool {
+// waitsFor reports whether an action cannot be done before another.
+func (a *action) waitsFor(other *action, seen map[*action]bool) bool {
 	for need := range a.needs {
 		if need == other || !need.done && !seen[need] {
 			seen[need] = true
@@ -366,7 +366,7 @@ func (a *act) waitsFor(other *act, seen map[*act]bool) bool {
 	return false
 }
 
-// breakCycle breaks a cycle of acts that need each other: a foreign key, a rule or
+// breakCycle breaks a cycle of actions that need each other: a foreign key, a rule or
 // the like that ties two tables that go is dropped first, and a view in a cycle
 // stands for a while as one that reads nothing.
 func (d *drafter) breakCycle() bool {
@@ -377,7 +377,7 @@ func (d *drafter) breakCycle() bool {
 		}
 		for _, need := range o.Needs {
 			other := d.dropOf(need)
-			if other == nil || other == table || !other.needs[table] || !table.waitsFor(other, map[*act]bool{}) {
+			if other == nil || other == table || !other.needs[table] || !table.waitsFor(other, map[*action]bool{}) {
 				continue
 			}
 			ties, can := d.ties(table, other)
@@ -412,7 +412,7 @@ func (d *drafter) breakCycle() bool {
 					before(need, stub)
 				}
 			}
-			for _, other := range d.acts {
+			for _, other := range d.actions {
 				if other.needs[a] {
 					delete(other.needs, a)
 					before(stub, other)
@@ -431,7 +431,7 @@ func (d *drafter) breakCycle() bool {
 				a.rank,
 				plain(fmt.Sprintf("CREATE OR REPLACE VIEW %s AS\n%s", o.Name, d.empty(d.had[o.Name]))),
 			)
-			for _, other := range d.acts {
+			for _, other := range d.actions {
 				if other != stub && other.needs[a] {
 					delete(other.needs, a)
 					before(stub, other)
@@ -449,9 +449,9 @@ func isTie(o schema.Object) bool {
 	return o.Kind == schema.Rule || o.Kind == schema.Policy || o.Kind == schema.Trigger || isForeignKey(o)
 }
 
-// ties are what ties one act to another that must come after it; it can be
+// ties are what ties one action to another that must come after it; it can be
 // broken if nothing else does.
-func (d *drafter) ties(table, other *act) (ties []schema.Object, can bool) {
+func (d *drafter) ties(table, other *action) (ties []schema.Object, can bool) {
 	for _, o := range d.from.Objects {
 		if d.dropOf(o.Key()) != table ||
 			!slices.ContainsFunc(o.Needs, func(need string) bool { return d.dropOf(need) == other }) {

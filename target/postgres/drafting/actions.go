@@ -9,7 +9,7 @@ import (
 	"vorrang/core/schema"
 )
 
-// Ranks order acts that do not need each other: what is in the way goes first,
+// Ranks order actions that do not need each other: what is in the way goes first,
 // then everything is made and altered, and what holds rows goes last.
 const (
 	clearing = 0
@@ -25,14 +25,14 @@ func plain(statements ...string) []schema.Drafted {
 	return drafted
 }
 
-func (d *drafter) add(into map[string]*act, key string, rank int, statements []schema.Drafted) *act {
-	a := &act{key: key, rank: rank, statements: statements, needs: map[*act]bool{}}
-	d.acts = append(d.acts, a)
+func (d *drafter) add(into map[string]*action, key string, rank int, statements []schema.Drafted) *action {
+	a := &action{key: key, rank: rank, statements: statements, needs: map[*action]bool{}}
+	d.actions = append(d.actions, a)
 	into[key] = a
 	return a
 }
 
-// write makes the acts.
+// write makes the actions.
 func (d *drafter) write() {
 	for _, o := range d.from.Objects {
 		if d.gone[o.Key()] {
