@@ -31,7 +31,7 @@ export type Session = Schemas['Session']
 export type WaysIn = Schemas['WaysIn']
 export type Person = Schemas['Person']
 export type Token = Schemas['Token']
-export type Act = Schemas['Act']
+export type AuditEntry = Schemas['AuditEntry']
 export type Problem = Schemas['Problem']
 
 /** Who is signed in: undefined until asked, null for nobody. */

@@ -1350,26 +1350,6 @@ export interface components {
             /** @description How many objects differed. */
             objects: number;
         };
-        Act: {
-            actor: string;
-            /** @description From where. */
-            address: string;
-            /** Format: date-time */
-            at: string;
-            /** @description What was asked for. */
-            detail?: unknown;
-            environment?: string;
-            /** Format: int64 */
-            id: number;
-            lane?: string;
-            /** @description The API's name of it. */
-            operation: string;
-            result?: string;
-            /** @description Of HTTP; absent where the answer is not known. */
-            status?: number;
-            /** @description How they proved who they are. */
-            via: string;
-        };
         AdoptIn: {
             /** @description Of what was looked at, so that nothing else is adopted. */
             finding: string;
@@ -1497,7 +1477,27 @@ export interface components {
             wrong: string[];
         };
         Audit: {
-            acts: components["schemas"]["Act"][];
+            acts: components["schemas"]["AuditEntry"][];
+        };
+        AuditEntry: {
+            actor: string;
+            /** @description From where. */
+            address: string;
+            /** Format: date-time */
+            at: string;
+            /** @description What was asked for. */
+            detail?: unknown;
+            environment?: string;
+            /** Format: int64 */
+            id: number;
+            lane?: string;
+            /** @description The API's name of it. */
+            operation: string;
+            result?: string;
+            /** @description Of HTTP; absent where the answer is not known. */
+            status?: number;
+            /** @description How they proved who they are. */
+            via: string;
         };
         Backup: {
             by: string;

@@ -4,7 +4,7 @@ import InputText from 'primevue/inputtext'
 import Skeleton from 'primevue/skeleton'
 import { computed, onMounted, ref, shallowRef } from 'vue'
 
-import { api, problemOf, result, type Act, type Problem } from '../api'
+import { api, problemOf, result, type AuditEntry, type Problem } from '../api'
 import { operations } from '../labels'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { moment } from '../time'
@@ -14,7 +14,7 @@ const text = ref('')
 const actor = ref('')
 const lane = ref('')
 const since = ref('')
-const acts = shallowRef<Act[]>()
+const acts = shallowRef<AuditEntry[]>()
 const problem = ref<Problem>()
 const more = ref(false)
 const page = 100
@@ -43,7 +43,7 @@ async function download() {
   URL.revokeObjectURL(link.href)
 }
 
-const said = (a: Act) => Object.entries((a.detail ?? {}) as Record<string, unknown>).map(([key, value]) => `${key}: ${typeof value === 'object' ? JSON.stringify(value) : String(value)}`).join(', ')
+const said = (a: AuditEntry) => Object.entries((a.detail ?? {}) as Record<string, unknown>).map(([key, value]) => `${key}: ${typeof value === 'object' ? JSON.stringify(value) : String(value)}`).join(', ')
 </script>
 
 <template>
