@@ -132,3 +132,10 @@ func (c *Client) Deployment(ctx context.Context, id int64) (*api.Deployment, err
 func (c *Client) Cancel(ctx context.Context, id int64) (*api.Deployment, error) {
 	return post[api.Deployment](ctx, c, "/api/v1/deployments/"+strconv.FormatInt(id, 10)+"/cancellation", struct{}{})
 }
+
+// Rehearse tries what a promotion would apply on a copy of the target's schema. It
+// blocks until that has ended; repeated, it is done again.
+func (c *Client) Rehearse(ctx context.Context, lane, environment, release, through string) (*api.Rehearsed, error) {
+	wish := map[string]string{"release": release, "through": through}
+	return post[api.Rehearsed](ctx, c, environmentPath(lane, environment)+"/rehearsals", wish)
+}

@@ -111,9 +111,18 @@ func knownFrom(s records.Snapshot) string {
 	return fmt.Sprintf("deployment %d", s.Deployment)
 }
 
-// askDrift looks for drift where the gate asks for it.
-func (s *drifts) askDrift(ctx context.Context, p targetContext, session engine.Session, facts *gate.Facts) error {
-	if !p.environment.Asks().Drift || facts.Entries == 0 {
+// askSchema looks at the schema where the gate asks for it: for drift, and for what a
+// rehearsal was made with.
+func (s *drifts) askSchema(ctx context.Context, p targetContext, session engine.Session, facts *gate.Facts) error {
+	asks := p.environment.Asks()
+	if asks.Rehearsal {
+		now, err := session.Snapshot(ctx, p.environment.Schemas)
+		if err != nil {
+			return err
+		}
+		facts.Fingerprint = unowned(now).Fingerprint()
+	}
+	if !asks.Drift || facts.Entries == 0 {
 		return nil
 	}
 	d, now, err := s.drifted(ctx, p, session, facts.View.State.Head.Seq, plainly)

@@ -29,6 +29,9 @@ func (s *gates) ask(ctx context.Context, p targetContext, facts *gate.Facts, who
 	if err := s.askPeople(ctx, p, facts, who); err != nil {
 		return err
 	}
+	if err := s.askRehearsal(ctx, p, facts); err != nil {
+		return err
+	}
 	before := p.lane.Before(p.environment.Name)
 	if before == "" || !facts.Asks.Previous && facts.Asks.Soak == 0 {
 		return nil
@@ -121,7 +124,7 @@ func (s *gates) lookOnce(ctx context.Context, p targetContext) (gate.Facts, erro
 	defer session.Close()
 	facts, _, err := s.targets.look(ctx, p, session)
 	if err == nil {
-		err = s.drifts.askDrift(ctx, p, session, &facts)
+		err = s.drifts.askSchema(ctx, p, session, &facts)
 	}
 	return facts, err
 }

@@ -63,7 +63,7 @@ func (g *guide) Confirm(ctx context.Context) (last work.Confirmed, err error) {
 	}
 	facts, _, err := g.targets.look(ctx, p, g.session)
 	if err == nil {
-		err = g.drifts.askDrift(ctx, p, g.session, &facts)
+		err = g.drifts.askSchema(ctx, p, g.session, &facts)
 	}
 	if err != nil {
 		return last, err

@@ -76,6 +76,7 @@ var who = map[string]string{
 	"POST ENV/adoptions":                         "k",
 	"POST ENV/settlements":                       "k",
 	"POST ENV/baselines":                         "k",
+	"POST ENV/rehearsals":                        "alpk",
 	"POST ENV/approvals":                         "p",
 	"POST ENV/approvals/withdrawal":              "p",
 	"POST ENV/waivers":                           "k",

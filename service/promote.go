@@ -285,7 +285,7 @@ func (s *deploying) clear(
 	if facts, _, err = s.targets.look(c, p, session); err != nil {
 		return facts, result, nil, err
 	}
-	if err := s.drifts.askDrift(c, p, session, &facts); err != nil {
+	if err := s.drifts.askSchema(c, p, session, &facts); err != nil {
 		return facts, result, nil, err
 	}
 	if err := s.gates.ask(c, p, &facts, promotionRequest{through: w.through, actor: c.actor, back: w.back}); err != nil {

@@ -93,6 +93,7 @@ func (s *Service) endpoints() []endpoint {
 		accepted(on(releaser, http.MethodPost, environment+"/rollbacks", "rollback", "Begins a deployment back", s.deploying.rollback)),
 		accepted(on(releaser, http.MethodPost, environment+"/rebuilds", "rebuild", "Empties a disposable environment and applies every step", s.deploying.rebuild)),
 		on(look, http.MethodGet, environment+"/steps/{step}/evidence", "getEvidence", "Says what the target shows of a step, reading only", s.repairs.evidence),
+		on(building, http.MethodPost, environment+"/rehearsals", "rehearse", "Tries what a promotion would apply on a copy of the target's schema: forward, back, and forward again", s.deploying.rehearse),
 		on(approver, http.MethodPost, environment+"/approvals", "approve", "Approves of a release, as its plan is now", s.gates.approve),
 		on(approver, http.MethodPost, environment+"/approvals/withdrawal", "withdrawApproval", "Takes one's own approvals of a release back", s.gates.withdrawApproval),
 		on(look, http.MethodGet, lane+"/scheduled", "listScheduled", "Lists the promotions that wait for their time, and what became of others", s.deploying.scheduled),

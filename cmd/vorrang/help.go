@@ -47,6 +47,7 @@ func groups() []struct {
 			[]command{
 				statusCommand(),
 				previewCommand(),
+				rehearseCommand(),
 				gateCommand(),
 				ledgerCommand(),
 				verifyCommand(),

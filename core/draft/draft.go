@@ -118,15 +118,27 @@ func (d *drafting) plain(s schema.Schema) schema.Schema {
 
 // build makes what is there on the scratch database.
 func (d *drafting) build(ctx context.Context, start schema.Schema) (bool, error) {
-	script := d.Writer.Draft(start, *d.Present, schema.Style{Owners: d.Owners, Concurrent: true})
-	for _, part := range script.Parts {
-		if err := d.scratch.Run(ctx, []byte(text(part.Statements, false)), part.Autocommit); err != nil {
-			d.draft.Why = "what is there could not be built on a scratch database: " + err.Error()
-			return false, nil
-		}
+	script, err := Build(ctx, d.scratch, d.Writer, start, *d.Present, d.Owners)
+	if err != nil {
+		d.draft.Why = "what is there could not be built on a scratch database: " + err.Error()
+		return false, nil
 	}
 	d.draft.Undraftable = script.Undraftable
 	return true, nil
+}
+
+// Build makes a schema on a scratch database, and gives what it ran. What no statement
+// could be written for is missing there.
+func Build(
+	ctx context.Context, scratch Scratch, writer Writer, start, desired schema.Schema, owners bool,
+) (schema.Script, error) {
+	script := writer.Draft(start, desired, schema.Style{Owners: owners, Concurrent: true})
+	for _, part := range script.Parts {
+		if err := scratch.Run(ctx, []byte(text(part.Statements, false)), part.Autocommit); err != nil {
+			return script, err
+		}
+	}
+	return script, nil
 }
 
 // forward writes the steps and carries them out.

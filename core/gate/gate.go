@@ -109,6 +109,9 @@ type Facts struct {
 	Freezes  []Freeze    // in force, or to come
 	Backup   *Backup     // the newest that was reported; nil for none
 	Drifted  *Drifted    // how the schema differs from what is known; nil if nobody looked
+	// Fingerprint is of the target's schema, without owners and grants; empty if nobody looked.
+	Fingerprint string
+	Rehearsed   *Rehearsed // the newest rehearsal of what is promoted; nil for none
 
 	// what people add
 	Actor    string                   // who asks
@@ -139,6 +142,16 @@ type Backup struct {
 	Label   string    `json:"label"`
 	TakenAt time.Time `json:"taken_at"`
 	By      string    `json:"by"`
+}
+
+// Rehearsed is a rehearsal of the steps that are to be promoted.
+type Rehearsed struct {
+	At          time.Time
+	By          string
+	Passed      bool
+	Why         string // it did not pass
+	Notes       string // how far it went
+	Fingerprint string // of the target's schema then
 }
 
 // Previous is what is known of the environment before.
@@ -254,7 +267,7 @@ func Forward(f Facts) Result {
 	return f.notes(f.waive(Result{Checks: []Check{
 		f.knownDatabase(), f.ledgerIntact(), f.checksums(), f.catalogue(), f.order(), f.nothingInDoubt(), f.quiet(),
 		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.approvals(), f.signed(), f.freeze(), f.window(), f.backup(),
-		f.drift(), later(Rehearsal, "rehearsals"), later(Findings, "findings"),
+		f.drift(), f.rehearsed(), later(Findings, "findings"),
 	}}))
 }
 

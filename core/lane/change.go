@@ -120,6 +120,7 @@ func (e Environment) asking(after string) []said {
 		{"soak", Span(g.Soak), int64(g.Soak), false},
 		{"backup", Span(g.Backup), freshness, false},
 		{"drift", drift, asked(g.Drift), false},
+		{"rehearsal", required(g.Rehearsal), asked(g.Rehearsal), false},
 		{"window", window, asked(g.Window != nil), false},
 		{"the environment before", cmp.Or(after, "none"), asked(after != ""), false},
 		{"target", e.Target, 0, true},

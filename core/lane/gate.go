@@ -20,6 +20,7 @@ type Gate struct {
 	NotAuthors bool          `json:"approvers_are_not_authors,omitempty" description:"Whoever submitted a step of it does not count."`
 	Signers    []release.Key `json:"signers,omitempty" description:"Whose signature a release must have: of one of these keys."`
 	Drift      bool          `json:"no_drift,omitempty" description:"The schema must be as the last deployment left it."`
+	Rehearsal  bool          `json:"rehearsal,omitempty" description:"The steps must have been rehearsed on a copy of the target, as it is."`
 	Window     *Window       `json:"window,omitempty" description:"When it may be changed; at any time, if absent."`
 }
 
@@ -41,7 +42,7 @@ func usual(environment string) Gate {
 	return Gate{Release: strict, Previous: strict}
 }
 
-const gateKeys = "release, previous-environment, approvals, signers, way-back, soak, backup, drift, window"
+const gateKeys = "release, previous-environment, approvals, signers, way-back, soak, backup, drift, rehearsal, window"
 
 // gate reads the gate section of an environment. What it does not say is as
 // usual.
@@ -70,7 +71,9 @@ func (r *reader) gate(node *yaml.Node, environment string) *Gate {
 			if g.Drift = value.Value == "refused"; !g.Drift && value.Value != "not-asked" {
 				r.report(value, "drift is refused or not-asked, not %q", value.Value)
 			}
-		case "rehearsal", "findings":
+		case "rehearsal":
+			g.Rehearsal = r.asked(value, key)
+		case "findings":
 			r.report(value, "this version does not make the check %q; take it out, so that nobody relies on it", key)
 		default:
 			return false
@@ -253,6 +256,9 @@ func (g *Gate) written() any {
 	}
 	if g.Drift {
 		all["drift"] = "refused"
+	}
+	if g.Rehearsal {
+		all["rehearsal"] = "required"
 	}
 	if g.Window != nil {
 		all["window"] = map[string]any{

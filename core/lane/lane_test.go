@@ -110,8 +110,8 @@ func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
 			"lane.yaml:5:17: disposable is true or false",
 		},
 		"a gate": {
-			"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    gate: {rehearsal: required}\n",
-			`lane.yaml:5:23: this version does not make the check "rehearsal"`,
+			"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    gate: {findings: required}\n",
+			`lane.yaml:5:22: this version does not make the check "findings"`,
 		},
 	}
 	for name, c := range cases {
@@ -186,7 +186,7 @@ func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
 	again, err := Parse("lane.yaml", l.File(), engines)
 	require.NoError(t, err)
 	assert.Equal(t, l, again, "a lane can be written as a file: %s", l.File())
-	for gate, says := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "rehearsal: required": `does not make the check "rehearsal"`, "drift: required": "drift is refused or not-asked", "approvals: many": "approvals is a number from 0 to 9", "approvals: {authors: excluded}": "say how many approvals", "approvals: {count: 1, authors: hanged}": "authors are excluded or counted", "approvals: 1, release: not-asked": "approvals are given to releases", "window: {hours: late}": "hours are two times", "window: {days: [mon]}": "the window has no hours", "window: {hours: 08:00-16:00, zone: Moon/Sea}": "is no time zone", "window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
+	for gate, says := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "rehearsal: perhaps": `rehearsal is required or not-asked, not "perhaps"`, "drift: required": "drift is refused or not-asked", "approvals: many": "approvals is a number from 0 to 9", "approvals: {authors: excluded}": "say how many approvals", "approvals: {count: 1, authors: hanged}": "authors are excluded or counted", "approvals: 1, release: not-asked": "approvals are given to releases", "window: {hours: late}": "hours are two times", "window: {days: [mon]}": "the window has no hours", "window: {hours: 08:00-16:00, zone: Moon/Sea}": "is no time zone", "window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
 		_, err := Parse(
 			"lane.yaml",
 			[]byte("lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {"+gate+"}}]"),

@@ -29,6 +29,7 @@ const (
 	ReportBackup    Move = "report-backup"
 	SetUpLedger     Move = "set-up-ledger"
 	CheckBaseline   Move = "check-baseline"
+	Rehearse        Move = "rehearse"
 	Submit          Move = "submit"
 	SubmitGone      Move = "submit-gone"
 	Declare         Move = "declare"
@@ -83,6 +84,7 @@ var Moves = []Move{
 	ReportBackup,
 	SetUpLedger,
 	CheckBaseline,
+	Rehearse,
 	Submit,
 	SubmitGone,
 	Declare,

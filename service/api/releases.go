@@ -1,7 +1,10 @@
 package api
 
 import (
+	"time"
+
 	"vorrang/core/gate"
+	"vorrang/core/rehearsal"
 	"vorrang/core/release"
 	"vorrang/core/step"
 )
@@ -44,4 +47,18 @@ type Approved struct {
 // ApprovalWithdrawn answers when approvals were taken back.
 type ApprovalWithdrawn struct {
 	Withdrawn int64 `json:"withdrawn"`
+}
+
+// Rehearsed is a rehearsal, and what it was of.
+type Rehearsed struct {
+	ID          int64            `json:"id"`
+	Lane        string           `json:"lane"`
+	Environment string           `json:"environment"`
+	Release     string           `json:"release,omitempty"`
+	Plan        string           `json:"plan" description:"The digest of the plan that was rehearsed."`
+	Fingerprint string           `json:"fingerprint" description:"Of the target's schema, without owners and grants."`
+	Actor       string           `json:"actor"`
+	At          time.Time        `json:"at"`
+	Result      rehearsal.Result `json:"result"`
+	WaysBack    string           `json:"ways_back" description:"How far the ways back went, in words."`
 }

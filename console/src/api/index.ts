@@ -33,6 +33,7 @@ export type Person = Schemas['Person']
 export type Token = Schemas['Token']
 export type AuditEntry = Schemas['AuditEntry']
 export type Problem = Schemas['Problem']
+export type Rehearsed = Schemas['Rehearsed']
 
 /** Who is signed in: undefined until asked, null for nobody. */
 export const session = ref<Session | null | undefined>(undefined)

@@ -752,6 +752,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/environments/{environment}/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tries what a promotion would apply on a copy of the target's schema: forward, back, and forward again
+         * @description Needs: author, releaser, approver, keeper or administrator.
+         */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}/rollbacks": {
         parameters: {
             query?: never;
@@ -1698,7 +1718,7 @@ export interface components {
             questions: components["schemas"]["Question"][];
             /** @description Tables whose columns stand in another order, which no statement fixes. */
             reordered?: string[];
-            steps: components["schemas"]["Step"][] | null;
+            steps: components["schemas"]["StepType2"][] | null;
             /** @description What can fail or block where there are rows. */
             takes?: string[];
             /** @description What is there and was not looked at. */
@@ -2009,6 +2029,8 @@ export interface components {
             no_drift?: boolean;
             /** @description Everything must be applied in the environment before. */
             previous_environment: boolean;
+            /** @description The steps must have been rehearsed on a copy of the target, as it is. */
+            rehearsal?: boolean;
             /** @description Only sealed releases, no loose steps. */
             release: boolean;
             /** @description Whose signature a release must have: of one of these keys. */
@@ -2363,6 +2385,28 @@ export interface components {
             entries: components["schemas"]["Entry"][];
             message: string;
         };
+        RehearseIn: {
+            release?: string;
+            /** @description The last step; all that wait, if absent. */
+            through?: string;
+        };
+        Rehearsed: {
+            actor: string;
+            /** Format: date-time */
+            at: string;
+            environment: string;
+            /** @description Of the target's schema, without owners and grants. */
+            fingerprint: string;
+            /** Format: int64 */
+            id: number;
+            lane: string;
+            /** @description The digest of the plan that was rehearsed. */
+            plan: string;
+            release?: string;
+            result: components["schemas"]["Result"];
+            /** @description How far the ways back went, in words. */
+            ways_back: string;
+        };
         Release: {
             /** @description The step folder held nothing that was not committed. */
             clean: boolean;
@@ -2418,6 +2462,17 @@ export interface components {
             reason?: string;
             /** @description What follows it. */
             then?: components["schemas"]["Remedy"];
+        };
+        Result: {
+            /** @description The step at which it went wrong. */
+            at?: string;
+            /** @description How the second time forward ended otherwise than the first. */
+            differences?: components["schemas"]["Difference"][];
+            failure?: components["schemas"]["Failure"];
+            passed: boolean;
+            steps: components["schemas"]["Step"][];
+            /** @description Why not, in words; the first thing that went wrong. */
+            why?: string;
         };
         RollbackIn: {
             /** @description The environment's name, typed; needed where it is not disposable. */
@@ -2521,10 +2576,24 @@ export interface components {
             signatures: components["schemas"]["Signature"][];
         };
         Step: {
-            /** @description Its statements commit one by one. */
-            autocommit?: boolean;
-            back: string;
-            forward: string;
+            /**
+             * Format: int64
+             * @description Forward the second time.
+             */
+            again_ms?: number;
+            /** Format: int64 */
+            back_ms?: number;
+            /** @description How what its way back left differs from what was there before. */
+            differences?: components["schemas"]["Difference"][];
+            /**
+             * Format: int64
+             * @description How long it took, in milliseconds, on a copy without rows.
+             */
+            forward_ms: number;
+            number: string;
+            slug: string;
+            /** @enum {string} */
+            way_back: "complete" | "incomplete" | "failed" | "missing" | "not tried";
         };
         StepEffect: {
             /** Format: date-time */
@@ -2587,6 +2656,12 @@ export interface components {
             number: string;
             options: components["schemas"]["Options"];
             slug: string;
+        };
+        StepType2: {
+            /** @description Its statements commit one by one. */
+            autocommit?: boolean;
+            back: string;
+            forward: string;
         };
         Submitted: {
             /** @description Edited and gone steps that an environment has applied, in doubt, or half carried out. */
@@ -4103,6 +4178,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Promoted"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RehearseIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsed"];
                 };
             };
             default: {

@@ -27,6 +27,7 @@ import DifferenceView from '../parts/DifferenceView.vue'
 import GateTab from '../parts/GateTab.vue'
 import LedgerTable from '../parts/LedgerTable.vue'
 import PreviewList from '../parts/PreviewList.vue'
+import RehearsalPanel from '../parts/RehearsalPanel.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import RemedyList from '../parts/RemedyList.vue'
 import SchemaTab from '../parts/SchemaTab.vue'
@@ -182,7 +183,10 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
         <TabPanels>
           <ProblemNote v-if="tabProblem" :problem="tabProblem" />
           <TabPanel value="steps"><StepTable v-if="status.steps" :steps="status.steps" @open="openStep" /><p v-else class="soft">The steps' states are known once the target is reached.</p></TabPanel>
-          <TabPanel value="preview"><PreviewList v-if="preview" :preview="preview" /></TabPanel>
+          <TabPanel value="preview"><div class="stack">
+            <RehearsalPanel v-if="preview?.actions.length" :lane="lane" :environment="environment" />
+            <PreviewList v-if="preview" :preview="preview" />
+          </div></TabPanel>
           <TabPanel value="gate"><GateTab :environment="status" /></TabPanel>
           <TabPanel value="ledger"><LedgerTable v-if="ledger" :ledger="ledger" /></TabPanel>
           <TabPanel value="schema"><SchemaTab v-if="status.reached && tab === 'schema'" :environment="status" @done="refresh" /></TabPanel>
