@@ -125,6 +125,10 @@ func (s *deploying) toRehearse(
 	if err != nil {
 		return planned, now, err
 	}
+	if facts.Existing.Any() && facts.View.State.Untouched() && facts.View.State.Baseline == "" {
+		return planned, now, refused(p.do(remedy.Baseline, "record first which steps it already contains"),
+			"%s is an existing database without history: %s", p.environment.Name, facts.Existing)
+	}
 	if len(planned.Actions) == 0 {
 		return planned, now, refused(p.do(remedy.LookAtStatus, "see where it stands"),
 			"there is nothing to apply to %s, so there is nothing to rehearse", p.environment.Name)
