@@ -194,7 +194,7 @@ func (s *schemas) proved(ctx context.Context, p targetContext, request draft.Req
 		return nil, refused(
 			or(by("write the step by hand"), p.do(remedy.LookAtDrift, "see what differs")),
 			"steps for %s cannot be drafted in this version",
-			p.engine.Traits().Server,
+			p.lane.Engine,
 		)
 	}
 	shop, err := workshopOf(p, nil)

@@ -191,6 +191,7 @@ func about(word string) shape {
 }
 
 func create(w *words.Walk) shape {
+	replaces := w.Peek().Is("OR")
 	temporary := w.Pass("OR", "REPLACE", "TEMPORARY") || w.Pass("TEMPORARY")
 	kind, word := kindOfObject(w)
 	if kind == "" {
@@ -212,6 +213,9 @@ func create(w *words.Walk) shape {
 	case evidence.Table:
 		if temporary { // which does not end the transaction
 			return shape{verb: changes, temp: true, name: name}
+		}
+		if replaces {
+			is.loses = []string{"drops the table " + name + " where it is there"}
 		}
 		is.effects = append(is.effects, made)
 		if w.Pass("(") && !w.Pass("LIKE") {
@@ -425,9 +429,6 @@ func change(w *words.Walk) shape {
 	}
 	is := shape{verb: changes, change: c.Change, loses: c.Loses()}
 	is.change.From = c.From || c.Verb == "INSERT" && c.Limit
-	if c.Replace {
-		is.loses = []string{"overwrites rows of " + c.Table}
-	}
 	return is
 }
 

@@ -165,7 +165,7 @@ func readAlter(w *words.Walk) shape {
 func readChange(w *words.Walk) shape {
 	c := words.ReadChange(w, func(c *words.Change, w *words.Walk) {
 		if w.Pass("OR") { // what becomes of rows that break a rule
-			w.Take()
+			c.Replace = w.Take().Is("REPLACE")
 		}
 		if c.Verb == "INSERT" {
 			w.Pass("INTO")

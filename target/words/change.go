@@ -7,7 +7,8 @@ type Change struct {
 	review.Change
 	Table   string
 	Limit   bool // LIMIT stands in it, outside of parentheses
-	Replace bool // it is written with REPLACE in place of INSERT
+	Replace bool // rows with the same key give way: REPLACE, INSERT OR REPLACE
+	Upserts bool // rows with the same key are changed: ON DUPLICATE KEY UPDATE, ON CONFLICT DO UPDATE
 }
 
 // ReadChange reads a statement that changes rows, or a query behind WITH, for which Verb
@@ -32,6 +33,8 @@ func ReadChange(w *Walk, modifiers func(c *Change, w *Walk)) Change {
 			if c.Verb == "DELETE" && c.Table == "" {
 				_, c.Table = w.Name()
 			}
+		case c.Verb == "INSERT" && (t.Is("DUPLICATE") && w.Pass("KEY", "UPDATE") || t.Is("DO") && w.Pass("UPDATE")):
+			c.Upserts = true
 		case c.Verb != "":
 		case t.Any("SELECT", "VALUES"):
 			return c
@@ -50,12 +53,16 @@ func ReadChange(w *Walk, modifiers func(c *Change, w *Walk)) Change {
 	return c
 }
 
-// Loses is what a change takes away for good, beside what a REPLACE does.
+// Loses is what a change takes away for good.
 func (c Change) Loses() []string {
-	switch c.Verb {
-	case "UPDATE":
+	switch {
+	case c.Replace:
+		return []string{"overwrites rows of " + c.Table + " that have the same key"}
+	case c.Upserts:
+		return []string{"overwrites values of rows of " + c.Table + " that have the same key"}
+	case c.Verb == "UPDATE":
 		return []string{"overwrites values of " + c.Table}
-	case "DELETE":
+	case c.Verb == "DELETE":
 		return []string{"deletes rows of " + c.Table}
 	}
 	return nil

@@ -31,6 +31,19 @@ func Losses(text []byte) []review.Loss {
 }
 
 func lost(node *pg.Node) []string {
+	var all []string
+	for _, with := range []*pg.WithClause{
+		node.GetSelectStmt().GetWithClause(), node.GetInsertStmt().GetWithClause(), node.GetUpdateStmt().GetWithClause(),
+		node.GetDeleteStmt().GetWithClause(), node.GetMergeStmt().GetWithClause(),
+	} {
+		for _, cte := range with.GetCtes() {
+			all = append(all, lost(cte.GetCommonTableExpr().GetCtequery())...)
+		}
+	}
+	return append(all, lostByItself(node)...)
+}
+
+func lostByItself(node *pg.Node) []string {
 	switch {
 	case node.GetDropStmt() != nil:
 		return dropped(node.GetDropStmt())
@@ -46,6 +59,8 @@ func lost(node *pg.Node) []string {
 		return []string{"deletes rows of " + named(node.GetDeleteStmt().Relation)}
 	case node.GetUpdateStmt() != nil:
 		return []string{"overwrites values of " + named(node.GetUpdateStmt().Relation)}
+	case node.GetInsertStmt().GetOnConflictClause().GetAction() == pg.OnConflictAction_ONCONFLICT_UPDATE:
+		return []string{"overwrites values of rows of " + named(node.GetInsertStmt().Relation) + " that have the same key"}
 	case node.GetMergeStmt() != nil:
 		return []string{"overwrites or deletes rows of " + named(node.GetMergeStmt().Relation)}
 	}
