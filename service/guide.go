@@ -183,6 +183,7 @@ func (g *guide) Ended(result deploy.Result) {
 
 func defaults(p targetContext) engine.Settings {
 	settings := engine.Settings{Role: p.environment.Role, LockTimeout: step.DefaultLockTimeout}
+	settings.BlockAtMost = p.environment.BlockAtMost
 	if p.environment.LockTimeout != nil {
 		settings.LockTimeout = *p.environment.LockTimeout
 	}

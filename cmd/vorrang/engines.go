@@ -33,7 +33,7 @@ func printEngines(e *env, list *api.Engines) {
 			what string
 		}{
 			{one.DDLTransaction, "changes of the schema can be rolled back"}, {one.Roles, "steps can run as another role"}, {one.Schemas, "databases have schemas"},
-			{one.LedgerOwner, "the ledger can have an owner of its own"}, {one.Scratch, "databases for trials can be made"},
+			{one.LedgerOwner, "the ledger can have an owner of its own"}, {one.Yields, "steps can give way to who waits for them"}, {one.Scratch, "databases for trials can be made"},
 			{one.Drafts, "steps can be drafted from its schemas"},
 			{one.Scripts, "files can be written that run without Vorrang"},
 		} {

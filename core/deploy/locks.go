@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -19,17 +20,34 @@ func lockPause(n int) time.Duration {
 	return min(time.Second<<min(n-1, doublings), 30*time.Second)
 }
 
-// retry runs try again after lock timeouts, as often as the step allows.
+// gaveWay says that a statement was cancelled since others had waited for it.
+type gaveWay struct {
+	to    []engine.Blocker
+	after time.Duration
+}
+
+func (g *gaveWay) Error() string {
+	return fmt.Sprintf("it gave way after others had waited for it for %s: %s", g.after, inWords(g.to, "; and "))
+}
+
+// retry runs try again after lock timeouts, and after it gave way, as often as the step
+// allows.
 func (r *run) retry(ctx context.Context, s script, try func() (*Failure, error)) *Failure {
 	for n := 1; ; n++ {
 		failure, err := try()
-		if failure == nil || !lockTimedOut(err) || n > s.options.Retries || ctx.Err() != nil {
+		var way *gaveWay
+		gave := errors.As(err, &way)
+		if failure == nil || !gave && !lockTimedOut(err) || n > s.options.Retries || ctx.Err() != nil {
 			return failure
 		}
 		pause := lockPause(n)
 		held := ""
 		if len(failure.Blockers) > 0 {
 			held = "; it is held by " + inWords(failure.Blockers, "; it is held by ")
+		}
+		why := fmt.Sprintf("a lock was not granted within %s", r.settings(s.options).LockTimeout)
+		if gave {
+			why = way.Error()
 		}
 		r.emit(
 			Event{
@@ -38,8 +56,8 @@ func (r *run) retry(ctx context.Context, s script, try func() (*Failure, error))
 				Of:        failure.Of,
 				Line:      failure.Line,
 				Blockers:  failure.Blockers,
-				Message: fmt.Sprintf("a lock was not granted within %s; others go first, try %d of %d follows in %s%s",
-					r.settings(s.options).LockTimeout, n+1, s.options.Retries+1, pause, held),
+				Message: fmt.Sprintf("%s; others go first, try %d of %d follows in %s%s",
+					why, n+1, s.options.Retries+1, pause, held),
 			},
 		)
 		r.Pause(ctx, pause)
@@ -60,7 +78,10 @@ func (r *run) exec(ctx context.Context, s script, index int) (rows int64, f *Fai
 		return rows, nil, nil
 	}
 	f = r.fail(s, index, err)
-	if lockTimedOut(err) {
+	switch {
+	case w.gaveWay != nil && !f.Lost:
+		f.Message, err = w.gaveWay.Error(), w.gaveWay
+	case lockTimedOut(err):
 		f.Blockers = blockers
 	}
 	return rows, f, err
@@ -72,6 +93,8 @@ type watch struct {
 	timer  *time.Timer
 	looks  sync.WaitGroup
 	seen   []engine.Blocker
+
+	gaveWay *gaveWay // the statement was cancelled for others
 }
 
 // A statement that runs this long, or for half of its lock timeout if that is
@@ -89,10 +112,18 @@ func (r *run) watch(ctx context.Context, s script, index int) *watch {
 	if !tells {
 		return w
 	}
+	looking := looker{run: r, watcher: watcher, watch: w, s: s, index: index, every: after}
+	if most := r.settings(s.options).BlockAtMost; most > 0 {
+		if yielder, can := r.Target.(engine.Yielder); can {
+			looking.yielder, looking.most = yielder, most
+			after = min(after, most/looksInABlock)
+			looking.tick = after
+		}
+	}
 	w.looks.Add(1)
 	w.timer = time.AfterFunc(after, func() {
 		defer w.looks.Done()
-		_ = safely.Do(func() error { r.lookFor(ctx, watcher, w, s, index, after); return nil }) // it only tells
+		_ = safely.Do(func() error { looking.look(ctx); return nil }) // the statement goes on
 	})
 	return w
 }
@@ -107,42 +138,105 @@ func (w *watch) end() []engine.Blocker {
 	return w.seen
 }
 
-// lookFor tells of every change among the sessions that a statement waits for.
-func (r *run) lookFor(ctx context.Context, watcher engine.Watcher, w *watch, s script, index int, every time.Duration) {
-	ticks := time.NewTicker(every)
+// looksInABlock is how often is looked, while a statement runs, within the time that
+// others may wait for it.
+const looksInABlock = 8
+
+// looker looks who waits for whom while a statement runs.
+type looker struct {
+	*run
+	watcher engine.Watcher
+	watch   *watch
+	s       script
+	index   int
+	every   time.Duration // how often is asked for whom the statement waits
+
+	// who waits for the statement; yielder is nil where that does not matter
+	yielder engine.Yielder
+	most    time.Duration
+	tick    time.Duration
+}
+
+// look looks until ctx is done or the statement gave way. What cannot be seen is not told;
+// the statement goes on.
+func (l *looker) look(ctx context.Context) {
+	tick := l.every
+	if l.yielder != nil {
+		tick = l.tick
+	}
+	ticks := time.NewTicker(tick)
 	defer ticks.Stop()
 	var told []int32
+	waits := map[int32]time.Time{} // since when others were seen to wait
+	var asked time.Time
 	for {
-		blockers, err := watcher.Blockers(ctx)
-		if err != nil {
-			return // what cannot be seen is not told; the statement goes on
+		if l.yielder != nil && l.giveWay(ctx, waits) {
+			return
 		}
-		var pids []int32
-		for _, b := range blockers {
-			pids = append(pids, b.PID)
-		}
-		if len(blockers) > 0 {
-			w.seen = blockers
-			if !slices.Equal(pids, told) {
-				r.emit(
-					Event{
-						Kind:      Waiting,
-						Statement: index + 1,
-						Of:        len(s.statements),
-						Line:      s.statements[index].Line,
-						Blockers:  blockers,
-						Message:   "waits for a lock that is held by " + inWords(blockers, "; and by "),
-					},
-				)
+		if time.Since(asked) >= l.every {
+			asked = time.Now()
+			blockers, err := l.watcher.Blockers(ctx)
+			if err != nil {
+				return
 			}
+			told = l.tell(blockers, told)
 		}
-		told = pids
 		select {
 		case <-ctx.Done():
 			return
 		case <-ticks.C:
 		}
 	}
+}
+
+// giveWay cancels the statement if others have waited for it for too long.
+func (l *looker) giveWay(ctx context.Context, waits map[int32]time.Time) bool {
+	kept, err := l.yielder.KeptWaiting(ctx)
+	if err != nil {
+		return false
+	}
+	still := map[int32]bool{}
+	longest := time.Duration(0)
+	for _, b := range kept {
+		still[b.PID] = true
+		if _, known := waits[b.PID]; !known {
+			waits[b.PID] = time.Now()
+		}
+		longest = max(longest, time.Since(waits[b.PID]))
+	}
+	maps.DeleteFunc(waits, func(pid int32, _ time.Time) bool { return !still[pid] })
+	if longest < l.most-2*l.tick || len(kept) == 0 { // they may have come right after the last look
+		return false
+	}
+	if l.yielder.CancelStatement(ctx) != nil {
+		return false
+	}
+	l.watch.gaveWay = &gaveWay{kept, l.most}
+	return true
+}
+
+// tell tells of a change among the sessions that a statement waits for.
+func (l *looker) tell(blockers []engine.Blocker, told []int32) (now []int32) {
+	for _, b := range blockers {
+		now = append(now, b.PID)
+	}
+	if len(blockers) == 0 {
+		return now
+	}
+	l.watch.seen = blockers
+	if !slices.Equal(now, told) {
+		l.emit(
+			Event{
+				Kind:      Waiting,
+				Statement: l.index + 1,
+				Of:        len(l.s.statements),
+				Line:      l.s.statements[l.index].Line,
+				Blockers:  blockers,
+				Message:   "waits for a lock that is held by " + inWords(blockers, "; and by "),
+			},
+		)
+	}
+	return now
 }
 
 // inWords names sessions, one after the other.

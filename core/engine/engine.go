@@ -35,6 +35,7 @@ type Traits struct {
 	Roles          bool   `json:"roles" description:"A step can run as another role, and steps may change roles."`
 	Schemas        bool   `json:"schemas" description:"A database has schemas."`
 	LedgerOwner    bool   `json:"ledger_owner" description:"The ledger can have an owner of its own."`
+	Yields         bool   `json:"yields" description:"A statement can give way to those who wait for it."`
 	Scratch        bool   `json:"scratch" description:"Databases for trials can be made."`
 	Drafts         bool   `json:"drafts" description:"Steps can be drafted from its schemas."`
 	Scripts        bool   `json:"scripts" description:"Files can be written that somebody runs without Vorrang."`

@@ -135,6 +135,17 @@ type Watcher interface {
 	Blockers(ctx context.Context) ([]Blocker, error)
 }
 
+// Yielder is a session whose server tells who waits for the steps' session, and cancels
+// what runs there. Both may be called while Exec runs, one after the other.
+type Yielder interface {
+	// KeptWaiting lists the sessions that wait for what the steps' session holds or is
+	// first in line for, and those that wait behind them.
+	KeptWaiting(ctx context.Context) ([]Blocker, error)
+	// CancelStatement cancels the statement that runs in the steps' session. Exec then
+	// ends with an error. It does nothing where none runs.
+	CancelStatement(ctx context.Context) error
+}
+
 // Sweeper is a session whose server can leave an index half built.
 type Sweeper interface {
 	// DropInvalid drops an index without blocking others, if it is there and
@@ -197,6 +208,10 @@ type Settings struct {
 	Role             string        // that the step runs as; empty for the target's user
 	LockTimeout      time.Duration // 0 waits for ever
 	StatementTimeout time.Duration // 0 is none
+
+	// BlockAtMost is how long others may wait because of a statement before it gives way
+	// to them; 0 is for as long as it takes.
+	BlockAtMost time.Duration
 }
 
 // For is what holds for a step with these options.

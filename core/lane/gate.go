@@ -170,6 +170,7 @@ func (l Lane) File() []byte {
 		LedgerKey        string   `yaml:"ledger-key,omitempty"`
 		Schemas          []string `yaml:"schemas,omitempty,flow"`
 		OnFailure        string   `yaml:"on-failure,omitempty"`
+		BlockAtMost      string   `yaml:"block-at-most,omitempty"`
 		LockTimeout      string   `yaml:"lock-timeout,omitempty"`
 		StatementTimeout string   `yaml:"statement-timeout,omitempty"`
 		LookForDrift     string   `yaml:"look-for-drift,omitempty"`
@@ -196,6 +197,7 @@ func (l Lane) File() []byte {
 				e.LedgerKey,
 				e.Schemas,
 				string(e.OnFailure),
+				span(e.BlockAtMost),
 				written(e.LockTimeout),
 				written(e.StatementTimeout),
 				span(e.LookForDrift),

@@ -33,6 +33,7 @@ type Environment struct {
 
 	OnFailure        plan.Policy    `json:"on_failure,omitempty" enum:"stop,back-out" description:"The lane's, if absent."`
 	Gate             *Gate          `json:"gate,omitempty" description:"What it asks of a promotion; what is usual for its name, if absent."`
+	BlockAtMost      time.Duration  `json:"block_at_most_ns,omitempty" description:"Nanoseconds: how long others may wait because of a step before it gives way; 0 for as long as it takes."`
 	LockTimeout      *time.Duration `json:"lock_timeout_ns,omitempty" description:"Nanoseconds; for steps that give none."`
 	StatementTimeout *time.Duration `json:"statement_timeout_ns,omitempty" description:"Nanoseconds; for steps that give none."`
 	LookForDrift     time.Duration  `json:"look_for_drift_ns,omitempty" description:"How often the service looks whether the schema has drifted; nanoseconds, 0 for never."`

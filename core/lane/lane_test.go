@@ -20,7 +20,7 @@ import (
 
 // engines are one that has everything, and one that has nothing.
 var engines = map[string]engine.Traits{
-	"postgresql": {Server: "PostgreSQL", Roles: true, Schemas: true, LedgerOwner: true, Scratch: true},
+	"postgresql": {Server: "PostgreSQL", Roles: true, Schemas: true, LedgerOwner: true, Yields: true, Scratch: true},
 	"tally":      {Server: "Tally"},
 }
 
@@ -35,6 +35,7 @@ environments:
     schemas: [harbour]
     ledger-role: keeper
     ledger-key: env:C
+    block-at-most: 3s
 engine: tally
 `
 	_, err := Parse("lane.yaml", []byte(file), engines)
@@ -47,6 +48,7 @@ engine: tally
 	assert.Equal(t, []string{
 		"lane.yaml:2:1: Tally has no use for steps-may: take it out", "lane.yaml:6:5: Tally has no use for scratch: take it out", "lane.yaml:7:5: Tally has no use for role: take it out",
 		"lane.yaml:8:5: Tally has no use for schemas: take it out", "lane.yaml:9:5: Tally has no use for ledger-role: take it out", "lane.yaml:10:5: Tally has no use for ledger-key: take it out",
+		"lane.yaml:11:5: Tally has no use for block-at-most: take it out",
 	}, lines)
 	_, err = Parse("lane.yaml", []byte(file), nil)
 	assert.NoError(t, err, "who does not know the engines leaves it to who does")

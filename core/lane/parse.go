@@ -66,6 +66,10 @@ func (r *reader) engine(node *yaml.Node) (name string) {
 	return name
 }
 
+// shortestBlock is the shortest that others may have to wait: to look more often than
+// some times in it would be work for the server.
+const shortestBlock = 200 * time.Millisecond
+
 // needs names the keys that need what not every engine has.
 func needs(key string, has engine.Traits) bool {
 	switch key {
@@ -75,6 +79,8 @@ func needs(key string, has engine.Traits) bool {
 		return has.Schemas
 	case "ledger-role", "ledger-key":
 		return has.LedgerOwner
+	case "block-at-most":
+		return has.Yields
 	case "scratch":
 		return has.Scratch
 	}
@@ -177,7 +183,7 @@ func (r *reader) environment(node *yaml.Node) Environment {
 	before := len(r.problems)
 	r.fields(
 		node,
-		"name, target, disposable, scratch, role, ledger-role, ledger-key, schemas, on-failure, lock-timeout, statement-timeout, look-for-drift, gate",
+		"name, target, disposable, scratch, role, ledger-role, ledger-key, schemas, on-failure, lock-timeout, statement-timeout, block-at-most, look-for-drift, gate",
 		func(key string, value *yaml.Node) bool {
 			switch key {
 			case "name":
@@ -208,6 +214,10 @@ func (r *reader) environment(node *yaml.Node) Environment {
 				}
 			case "on-failure":
 				e.OnFailure = r.policy(value)
+			case "block-at-most":
+				if e.BlockAtMost = *r.duration(value, key); e.BlockAtMost < shortestBlock && e.BlockAtMost != 0 {
+					r.report(value, "block-at-most is %s or longer", shortestBlock)
+				}
 			case "lock-timeout":
 				e.LockTimeout = r.duration(value, key)
 			case "statement-timeout":

@@ -39,6 +39,7 @@ func (Engine) Traits() engine.Traits {
 		Roles:          true,
 		Schemas:        true,
 		LedgerOwner:    true,
+		Yields:         true,
 		Scratch:        true,
 		Drafts:         true,
 		Scripts:        true,

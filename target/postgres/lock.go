@@ -65,9 +65,13 @@ FROM pg_catalog.unnest(pg_catalog.pg_blocking_pids($1)) AS blocking (pid) JOIN p
 // Blockers implements engine.Watcher. It asks over our own connection, which has
 // nothing else to do while a statement of a step runs.
 func (s *Session) Blockers(ctx context.Context) ([]engine.Blocker, error) {
-	rows, err := s.conn.Query(ctx, whoBlocks, int32(s.pid))
+	return s.sessions(ctx, whoBlocks)
+}
+
+func (s *Session) sessions(ctx context.Context, query string) ([]engine.Blocker, error) {
+	rows, err := s.conn.Query(ctx, query, int32(s.pid))
 	if err != nil {
-		return nil, fmt.Errorf("ask who blocks: %w", err)
+		return nil, fmt.Errorf("ask who waits for whom: %w", err)
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (engine.Blocker, error) {
 		var b engine.Blocker
@@ -77,6 +81,28 @@ func (s *Session) Blockers(ctx context.Context) ([]engine.Blocker, error) {
 		}
 		return b, err
 	})
+}
+
+// whoWaits goes from the steps' session to those who wait for it, and on to those who
+// wait for them. What others hold and wait for is told to everybody in pg_locks.
+const whoWaits = `WITH RECURSIVE waiting AS (
+	SELECT l.pid, pg_catalog.pg_blocking_pids(l.pid) AS by FROM (SELECT DISTINCT pid FROM pg_catalog.pg_locks WHERE NOT granted) l WHERE l.pid <> $1
+), behind AS (
+	SELECT pid FROM waiting WHERE $1 = ANY (by)
+	UNION SELECT w.pid FROM waiting w JOIN behind b ON b.pid = ANY (w.by)
+)
+SELECT a.pid, coalesce(a.usename::text, ''), coalesce(a.application_name, ''), coalesce(a.state, ''), pg_catalog."left"(coalesce(a.query, ''), 300)
+FROM behind JOIN pg_catalog.pg_stat_activity a USING (pid) ORDER BY a.pid`
+
+// KeptWaiting implements engine.Yielder.
+func (s *Session) KeptWaiting(ctx context.Context) ([]engine.Blocker, error) {
+	return s.sessions(ctx, whoWaits)
+}
+
+// CancelStatement implements engine.Yielder.
+func (s *Session) CancelStatement(ctx context.Context) error {
+	_, err := s.conn.Exec(ctx, "SELECT pg_catalog.pg_cancel_backend($1)", int32(s.pid))
+	return s.wrap(err)
 }
 
 // Identity says which database this is, by what the server says of itself: the

@@ -1797,6 +1797,8 @@ export interface components {
             server: string;
             /** @description The major versions that the tests run with. */
             tried: number[];
+            /** @description A statement can give way to those who wait for it. */
+            yields: boolean;
         };
         Engines: {
             engines: components["schemas"]["Engine"][];
@@ -1819,6 +1821,8 @@ export interface components {
             step: string;
         };
         Environment: {
+            /** @description Nanoseconds: how long others may wait because of a step before it gives way; 0 for as long as it takes. */
+            block_at_most_ns?: components["schemas"]["Duration"];
             /** @description May be rebuilt from nothing. */
             disposable?: boolean;
             /** @description What it asks of a promotion; what is usual for its name, if absent. */
