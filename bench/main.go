@@ -195,7 +195,7 @@ func (b *bench) exec(ctx context.Context, database, sql string) error {
 	return err
 }
 
-// fresh makes a database anew.
+// fresh makes a database again.
 func (b *bench) fresh(ctx context.Context, database string) error {
 	if err := b.exec(ctx, "postgres", "DROP DATABASE IF EXISTS "+database+" WITH (FORCE)"); err != nil {
 		return err

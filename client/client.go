@@ -13,7 +13,7 @@ import (
 type Client struct {
 	Server string // such as http://127.0.0.1:7340
 	Token  string
-	Actor  string // who you are; stands in the ledger beside what you do
+	Actor  string // who you are; is in the ledger beside what you do
 	HTTP   *http.Client
 
 	// Password gives the caller's own password, where the service asks them to show

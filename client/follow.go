@@ -19,7 +19,7 @@ import (
 // Follow gives up.
 const reconnects = 20
 
-// Follow calls hear for every event of a deployment behind a number, until the
+// Follow calls hear for every event of a deployment after a number, until the
 // deployment has ended. A stream that breaks off is taken up where it was.
 func (c *Client) Follow(ctx context.Context, id, after int64, hear func(deploy.Event) error) error {
 	for lost := 0; ; {

@@ -45,7 +45,7 @@ func (c *Client) Settle(ctx context.Context, lane, environment string, word Sett
 	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/settlements", word)
 }
 
-// Attestation is somebody's word that steps were carried out by hand. One of
+// Attestation is somebody's word that steps were run by hand. One of
 // Step and Through is given.
 type Attestation struct {
 	Step        string `json:"step,omitempty"`

@@ -19,7 +19,7 @@ var update = flag.Bool("update", false, "write the examples of the newest form a
 
 // TestWhatIsKeptIsReadForEver holds the form of each value that is kept as JSON
 // against its example, and reads the examples of all versions. Where it fails since a
-// field came in that may be absent, write the example anew with -update; where a value
+// field came in that may be absent, write the example again with -update; where a value
 // means something else now, see storedVersion.
 func TestWhatIsKeptIsReadForEver(t *testing.T) {
 	folder := func(version int) string { return filepath.Join("testdata", "stored", fmt.Sprint(version)) }

@@ -116,7 +116,7 @@ func TestForgedEntriesHoldTheGate(t *testing.T) {
 		"harbour",
 		"staging",
 		client.Attestation{Step: "2", Reason: "it stands there"},
-	) // nobody writes behind them
+	) // nobody writes after them
 	assert.ErrorContains(t, err, "this service did not write entry 2")
 
 	found := must(w.Adoption(t.Context(), "harbour", "staging"))

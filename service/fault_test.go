@@ -33,7 +33,7 @@ func TestAFaultEndsOneDeployment(t *testing.T) {
 		w.Service.PutFault(nth)
 		promoted, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 		require.NoError(t, err)
-		if promoted.Nothing { // the last fault came behind the last step
+		if promoted.Nothing { // the last fault came after the last step
 			break
 		}
 		ended := w.Ended(promoted)
@@ -96,7 +96,7 @@ func TestEventsBehindNoNumber(t *testing.T) {
 }
 
 // FuzzEvents: whatever somebody gives as the last event that they saw, they get
-// those behind it, or are told what is wrong; nothing is there twice.
+// those after it, or are told what is wrong; nothing is there twice.
 func FuzzEvents(f *testing.F) {
 	w := servicetest.Start(f)
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 1;", "2-b.sql": "SELECT 2;"})

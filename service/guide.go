@@ -29,7 +29,7 @@ type guide struct {
 	before, expected *schema.Schema
 }
 
-// run hands a recorded deployment over to be carried out.
+// run hands a recorded deployment over to be run.
 func (s *deploying) run(
 	d records.Deployment,
 	p targetContext,

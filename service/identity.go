@@ -260,7 +260,7 @@ func hashed(secret string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// newSecret is 256 random bits behind a prefix by which it can be recognised
+// newSecret is 256 random bits after a prefix by which it can be recognised
 // where it should not be.
 func newSecret(prefix string) string {
 	random := make([]byte, 32)

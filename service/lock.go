@@ -50,7 +50,7 @@ func (s *targets) quiet(ctx context.Context, p targetContext) error {
 	return busy(p, &records.RunningError{Deployment: *running})
 }
 
-// again reads an environment and its catalogue anew.
+// again reads an environment and its catalogue again.
 func (s *targets) again(ctx context.Context, p targetContext) (targetContext, error) {
 	now, err := s.place(ctx, p.lane.Name, p.environment.Name)
 	now.release, now.sealed = p.release, p.sealed

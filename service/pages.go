@@ -22,7 +22,7 @@ type pages struct {
 	packed map[string][]byte // by encoding and name
 }
 
-// nonceMark stands in index.html where the page's nonce is to be.
+// nonceMark is in index.html where the page's nonce is to be.
 const nonceMark = "NONCE-OF-THE-PAGE"
 
 // console serves the built pages; a path that is no file is a page of the

@@ -26,7 +26,7 @@ import (
 	"vorrang/internal/servicetest"
 )
 
-// ask declares the lane anew, with what production's gate asks.
+// ask declares the lane again, with what production's gate asks.
 func ask(t *testing.T, w *servicetest.World, gate string) {
 	t.Helper()
 	w.Gates(map[string]string{"production": gate})

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Every route of the API stands in the document, and nothing else does.
+// Every route of the API is in the document, and nothing else is.
 func TestTheDocumentHoldsEveryRoute(t *testing.T) {
 	s, err := New(
 		Config{Token: "0123456789abcdef", Console: fstest.MapFS{}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))},

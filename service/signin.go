@@ -55,7 +55,7 @@ func (s *door) signIn(c call, in *api.SignIn) (*api.Session, error) {
 	return session, err
 }
 
-// slowly looks at a try to be somebody, unless it comes too early behind wrong
+// slowly looks at a try to be somebody, unless it comes too early after wrong
 // ones. It says how many tries were refused before.
 func (s *door) slowly(c call, name string, try func() error) (refused int, err error) {
 	address := s.addressOf(c.fiber)

@@ -126,7 +126,7 @@ func (s *repairs) record(
 	return &api.Recorded{Entries: entries, Message: message}, nil
 }
 
-// write chains entries behind a ledger's head and commits them together.
+// write chains entries after a ledger's head and commits them together.
 func (s *repairs) write(
 	c call,
 	p targetContext,

@@ -285,7 +285,7 @@ func (s *targets) look(
 	return facts, entries, err
 }
 
-// strange names the entries behind the last seen one that this service did not
+// strange names the entries after the last seen one that this service did not
 // write, and no file of its own either. A step's SQL can write such entries if its
 // role owns the ledger, with a chain that holds, but it cannot prove them.
 func (s *targets) strange(entries []ledger.Entry, seen ledger.Head) string {

@@ -44,7 +44,7 @@ environments:
 `
 
 // A step N of variant v makes the table sN_v, so that the target's own catalog
-// says which text was carried out there.
+// says which text was run there.
 func texts(number int, variant string) (forward, back string) {
 	if variant == "f" { // it writes into the ledger that the next step was applied
 		forward, back = texts(number, "a")
@@ -68,7 +68,7 @@ var forgery = `DO $$ BEGIN EXECUTE replace('INSERT INTO X.ledger SELECT e.*, ` +
 	1::bigint AS duration_ms, ''{}''::json AS detail, (SELECT hash FROM X.ledger ORDER BY seq DESC LIMIT 1) AS prev_hash FROM X.ledger HAVING max(seq) > 0) e', 'X', 'vor' || 'rang'); END $$`
 
 // TestNoSequenceOfCallsGetsAroundTheGate lets people of every role but the
-// administrator's make random calls, and holds what then stands in production
+// administrator's make random calls, and holds what then is in production
 // against the gate's rules, written down here a second time.
 func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
 	const workers = 6
@@ -447,7 +447,7 @@ func (g *gambler) submit(name string, who *client.Client) {
 	}
 }
 
-// approveBack approves of the ways back of what stands in production.
+// approveBack approves of the ways back of what is in production.
 func (g *gambler) approveBack(name string, who *client.Client) {
 	approved, err := who.Approve(g.t.Context(), g.lane, "production", "", "")
 	g.tell(name, "approves ways back", err)

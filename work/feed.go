@@ -35,7 +35,7 @@ func (f *Feed) end() { f.change(func() { f.ended = true }) }
 // close says that the outcome is in the records.
 func (f *Feed) close() { f.change(func() { f.closed = true }) }
 
-// After returns the events behind a number, which is 0 or more, and whether they
+// After returns the events after a number, which is 0 or more, and whether they
 // are the last.
 func (f *Feed) After(seq int64) (events []deploy.Event, ended bool) {
 	f.mu.Lock()
@@ -46,7 +46,7 @@ func (f *Feed) After(seq int64) (events []deploy.Event, ended bool) {
 	return events, f.ended
 }
 
-// WaitFor blocks until there are events behind a number, the feed has ended, or
+// WaitFor blocks until there are events after a number, the feed has ended, or
 // done is closed.
 func (f *Feed) WaitFor(seq int64, done <-chan struct{}) {
 	f.wait(done, func() bool { return seq < int64(len(f.events)) || f.ended })

@@ -39,7 +39,7 @@ const (
 	momentHeader    = "Vorrang-Sent-At"
 )
 
-// Sign is what stands in the header Vorrang-Signature: the HMAC-SHA-256, in
+// Sign is what is in the header Vorrang-Signature: the HMAC-SHA-256, in
 // hexadecimal, of the header Vorrang-Sent-At, a line feed and the body.
 func Sign(secret, sentAt string, body []byte) string {
 	mac := hmac.New(sha256.New, []byte(secret))

@@ -79,7 +79,7 @@ func (e *env) client() *client.Client {
 	return c
 }
 
-// actor is who stands in the ledger where the administrator's token is used: VORRANG_ACTOR, or the user of this
+// actor is who is in the ledger where the administrator's token is used: VORRANG_ACTOR, or the user of this
 // machine.
 func actor() string {
 	if name := os.Getenv("VORRANG_ACTOR"); name != "" {

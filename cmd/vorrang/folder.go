@@ -41,7 +41,7 @@ func newCommand() command {
 
 var notSlug = regexp.MustCompile(`[^a-z0-9]+`)
 
-// slugOf is a title as it stands in file names.
+// slugOf is a title as it is in file names.
 func slugOf(title string) (string, error) {
 	slug := strings.Trim(notSlug.ReplaceAllString(strings.ToLower(title), "-"), "-")
 	if slug == "" {

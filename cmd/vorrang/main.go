@@ -131,7 +131,7 @@ func inFlags(flags *flag.FlagSet, err error) error {
 	return &codedError{exitError, fmt.Sprintf("-%s: %s%s", name, says, strings.TrimSuffix("\n"+answered.Next(), "\n"))}
 }
 
-// parseMixed lets flags stand before and behind a command's arguments.
+// parseMixed lets flags stand before and after a command's arguments.
 func parseMixed(flags *flag.FlagSet, args []string) (arguments []string, err error) {
 	for {
 		if err := flags.Parse(args); err != nil {

@@ -159,7 +159,7 @@ func (p *progress) detail() *ledger.Detail {
 	return &ledger.Detail{Statement: p.at, Of: len(p.statements), Done: p.done}
 }
 
-// one carries out the statement with an index, in autocommit.
+// one runs the statement with an index, in autocommit.
 func (r *run) one(ctx context.Context, p *progress, i int) *Failure {
 	if !r.Target.InTransaction() {
 		p.at, p.done = i+1, p.sum.Total()

@@ -39,8 +39,8 @@ type Runner struct {
 	Notes      []string        // messages emitted as the first events
 
 	Key     ledger.Key      // proves the entries; nil where nobody is to tell them from others
-	Waived  []ledger.Waived // to stand in the ledger with the first step
-	Belongs *ledger.Owner   // to stand in the first entry; nil where the ledger says it already
+	Waived  []ledger.Waived // to be in the ledger with the first step
+	Belongs *ledger.Owner   // to be in the first entry; nil where the ledger says it already
 
 	// Look reads the target's schema, for the effect events; it may be nil.
 	Look     func(ctx context.Context) (schema.Schema, error)
@@ -52,10 +52,10 @@ type Runner struct {
 type Result struct {
 	Outcome Outcome
 	Failure *Failure    // nil unless a step failed
-	Head    ledger.Head // of the ledger, as far as is known
+	Head    ledger.Head // of the ledger, as known
 }
 
-// Run carries out the actions of a plan in order, and stops at the first that
+// Run runs the actions of a plan in order, and stops at the first that
 // fails. head is the ledger's newest entry, read under the target's lock. Run
 // blocks until the last action ended, Stop was closed or ctx is done.
 func (r *Runner) Run(ctx context.Context, head ledger.Head, p plan.Plan) Result {

@@ -161,7 +161,7 @@ func (r *run) whole(ctx context.Context, actions []plan.Action) (Outcome, *Failu
 	return Done, nil
 }
 
-// part carries out the action with an index, of several in one transaction.
+// part runs the action with an index, of several in one transaction.
 func (r *run) part(ctx context.Context, s script, index, of int, began time.Time) (*Failure, error) {
 	begin := r.Target.Prepare
 	if index == 0 {

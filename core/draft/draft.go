@@ -72,7 +72,7 @@ type drafting struct {
 }
 
 // Make drafts the steps, and proves them on a scratch database, which must be empty. An
-// error is one of the database's; that a draft cannot be proved stands in it.
+// error is one of the database's; that a draft cannot be proved is in it.
 func Make(ctx context.Context, scratch Scratch, request Request) (*Draft, error) {
 	d := &drafting{Request: request, scratch: scratch, draft: &Draft{Steps: []Step{}}}
 	start, err := scratch.SnapshotWithNeeds(ctx, request.Schemas)

@@ -35,7 +35,7 @@ func ParseRename(text string) (Rename, error) {
 	return Rename{Old: old, New: now}, nil
 }
 
-// identifier is a name as it stands in SQL: plain, or quoted.
+// identifier is a name as it is in SQL: plain, or quoted.
 var identifier = regexp.MustCompile(`^([a-z_][a-z0-9_$]*|"([^"\x00]|"")+")$`)
 
 // String is "harbour.vessel.name=harbour.vessel.title".

@@ -23,7 +23,7 @@ type File struct {
 
 	// the target
 	Head       ledger.Head   // that the file is made for
-	Belongs    *ledger.Owner // to stand in the first entry; nil where the ledger says it already
+	Belongs    *ledger.Owner // to be in the first entry; nil where the ledger says it already
 	Key        ledger.Key    // proves the rows that it will write; nil where nobody is to tell them from others
 	MakeLedger bool          // it makes the ledger, if it is not there
 }

@@ -74,7 +74,7 @@ type Steps interface {
 	// transaction, and says how many objects that were.
 	Empty(ctx context.Context) (objects int, err error)
 	// Observations looks objects up, with the search path that each stands under. It
-	// must not stand in a transaction.
+	// must not be in a transaction.
 	Observations(ctx context.Context, objects []evidence.Object) ([]evidence.Observation, error)
 	// Commit writes ledger entries and ends the transaction with them. Where the
 	// server refuses an entry, and not what the step did, its error is a
@@ -139,7 +139,7 @@ type Watcher interface {
 // what runs there. Both may be called while Exec runs, one after the other.
 type Yielder interface {
 	// KeptWaiting lists the sessions that wait for what the steps' session holds or is
-	// first in line for, and those that wait behind them.
+	// first in line for, and those that wait after them.
 	KeptWaiting(ctx context.Context) ([]Blocker, error)
 	// CancelStatement cancels the statement that runs in the steps' session. Exec then
 	// ends with an error. It does nothing where none runs.
@@ -150,7 +150,7 @@ type Yielder interface {
 type Sweeper interface {
 	// DropInvalid drops an index without blocking others, if it is there and
 	// marked invalid: the remains of a concurrent build that did not end. It
-	// must not stand in a transaction.
+	// must not be in a transaction.
 	DropInvalid(ctx context.Context, index evidence.Object) (dropped bool, err error)
 }
 

@@ -68,7 +68,7 @@ type Script struct {
 	Unverifiable []Unverifiable
 }
 
-// In says where an object stands in a script, for people.
+// In says where an object is in a script, for people.
 func (o Object) In() string { return fmt.Sprintf("statement %d, line %d", o.Statement, o.Line) }
 
 // FirstWords names a statement by the words that it begins with.

@@ -271,7 +271,7 @@ func Forward(f Facts) Result {
 	}}))
 }
 
-// Back asks what a rollback must meet, which carries out some actions. Edited,
+// Back asks what a rollback must meet, which runs some actions. Edited,
 // absent and late steps do not stand in its way: a rollback may be the way out of
 // them.
 func Back(f Facts, actions []plan.Action) Result {

@@ -41,7 +41,7 @@ func notAsked(id ID) Check {
 	return Check{ID: id, Verdict: NotAsked, Evidence: "this environment does not ask for it"}
 }
 
-// planned lists the steps that the promotion would carry out.
+// planned lists the steps that the promotion would run.
 func (f Facts) planned() []plan.Standing {
 	var list []plan.Standing
 	for _, s := range f.View.Pending() {
@@ -165,7 +165,7 @@ func (f Facts) sameHistory() Check {
 }
 
 // soak asks how long what is to be applied has been in the environment before.
-// A failure there starts the time anew.
+// A failure there starts the time again.
 func (f Facts) soak() Check {
 	switch {
 	case f.Asks.Soak == 0:

@@ -17,7 +17,7 @@ type Change struct {
 }
 
 // Changes compares a lane's declaration with the one before: what each
-// environment asks, what its target is, and where it stands in the order.
+// environment asks, what its target is, and where it is in the order.
 func Changes(before, after Lane) []Change {
 	var list []Change
 	add := func(environment string, loosens bool, format string, args ...any) {

@@ -353,7 +353,7 @@ func TestDurationsAreWrittenAsPeopleDo(t *testing.T) {
 	}
 }
 
-// FuzzParse: whatever stands in a lane file, it is a lane or an error, and what is
+// FuzzParse: whatever is in a lane file, it is a lane or an error, and what is
 // a lane is the same once it was written and read again.
 func FuzzParse(f *testing.F) {
 	f.Add(

@@ -44,7 +44,7 @@ type reader struct {
 // usualEngine is the one of a lane that names none.
 const usualEngine = "postgresql"
 
-// engine reads which engine a lane has. It comes first: what may stand in the rest
+// engine reads which engine a lane has. It comes first: what may be in the rest
 // depends on it.
 func (r *reader) engine(node *yaml.Node) (name string) {
 	name = usualEngine

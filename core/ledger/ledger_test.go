@@ -355,7 +355,7 @@ func TestAKeyTellsItsEntriesFromOthers(t *testing.T) {
 }
 
 // A target that no service of these records looked at holds entries of others, and is
-// taken as it is; what stands behind an entry of its own is not.
+// taken as it is; what stands after an entry of its own is not.
 func TestWhatStandsBehindTheFirstProofIsHeldAgainstTheKey(t *testing.T) {
 	key := Key(strings.Repeat("k", KeySize))
 	other := NewHead().Next(Entry{Action: Applied, Step: "1", Deployment: "7"}, noon)

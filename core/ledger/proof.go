@@ -56,7 +56,7 @@ func (k Key) sum(kind, text string) string {
 	return hex.EncodeToString(mac.Sum(nil))
 }
 
-// Unproved are the entries behind seen that do not carry a proof of this key. Where
+// Unproved are the entries after seen that do not carry a proof of this key. Where
 // nothing was seen, whatever stands before the first proof is somebody else's, and
 // not of these.
 func (k Key) Unproved(entries []Entry, seen Head) []Entry {

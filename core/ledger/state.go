@@ -92,7 +92,7 @@ type Waived struct {
 	Reason string `json:"reason"`
 }
 
-// WaivedOrder is the check whose waiver lets late steps be carried out.
+// WaivedOrder is the check whose waiver lets late steps be run.
 const WaivedOrder = "order"
 
 // What a step in doubt can be settled as.
@@ -194,7 +194,7 @@ type State struct {
 	covers   map[step.Number]bool      // nil: every number up to Baseline
 	disorder map[string]bool           // deployments for which somebody waived the order
 	half     map[step.Number]bool      // steps that may be half-done
-	Order    []step.Number             // present steps, in the order in which they were carried out
+	Order    []step.Number             // present steps, in the order in which they were run
 }
 
 // Fold adds entries up, oldest first. An empty ledger gives an empty state.
@@ -243,7 +243,7 @@ func (s *State) fold(e Entry) {
 	}
 	before := s.Steps[e.Step]
 	next.OrderWaived = s.disorder[e.Deployment] ||
-		before.OrderWaived && e.Deployment == "" && e.Action != Attested // a word about what was carried out so
+		before.OrderWaived && e.Deployment == "" && e.Action != Attested // a word about what was run so
 	if unfinished := before.Status == StatusFailed || before.Status == StatusInDoubt; unfinished &&
 		detail.Direction != Back {
 		detail.Left = max(detail.Left, before.Progress.Left)
@@ -354,7 +354,7 @@ func settle(next, before StepState, detail Detail) StepState {
 	return next
 }
 
-// Untouched reports whether no entry is about a step: nothing was carried out,
+// Untouched reports whether no entry is about a step: nothing was run,
 // attested or begun, and a baseline may still be recorded or corrected.
 func (s State) Untouched() bool { return len(s.Steps) == 0 }
 

@@ -3,5 +3,5 @@
 // A lane's catalogue and a target's ledger state go in; Look gives every step's
 // standing in the target, and Forward and Back give the ordered actions that
 // bring the target to a desired point. The package decides nothing about whether
-// a plan may be carried out: package gate does.
+// a plan may be run: package gate does.
 package plan

@@ -11,7 +11,7 @@ import (
 	"vorrang/core/step"
 )
 
-// Action is one step to carry out, in one direction.
+// Action is one step to run, in one direction.
 type Action struct {
 	Direction ledger.Direction `json:"direction"`
 	Step      Step             `json:"step"`
@@ -93,7 +93,7 @@ func (p Plan) naming(is func(Action) bool) string {
 	return strings.Join(names, ", ")
 }
 
-// Numbers are the steps' numbers in the order in which they are carried out.
+// Numbers are the steps' numbers in the order in which they are run.
 func (p Plan) Numbers() []step.Number {
 	numbers := make([]step.Number, len(p.Actions))
 	for i, a := range p.Actions {
@@ -140,7 +140,7 @@ func (a *Action) goOn(st ledger.StepState) {
 	}
 }
 
-// Rebuild plans to empty a target and to carry out every step that is meant
+// Rebuild plans to empty a target and to run every step that is meant
 // for it.
 func Rebuild(view View) Plan {
 	p := Plan{Direction: ledger.Forward, Empties: true}
@@ -220,7 +220,7 @@ func choose(view View, way Way) ([]ledger.StepState, error) {
 	return nil, refuse("say how far to roll back: a number of steps, a step, a deployment, or a release")
 }
 
-// newestFirst lists what can be rolled back: steps that were carried out here,
+// newestFirst lists what can be rolled back: steps that were run here,
 // and those that stopped half-way, forward or back.
 func newestFirst(view View) []ledger.StepState {
 	var list []ledger.StepState

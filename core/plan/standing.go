@@ -121,7 +121,7 @@ func (v View) With(flag Flag) []Standing {
 	return v.filter(func(s Standing) bool { return s.Has(flag) })
 }
 
-// Pending returns the steps that a deployment forward would carry out.
+// Pending returns the steps that a deployment forward would run.
 func (v View) Pending() []Standing { return v.filter(Standing.Waits) }
 
 // InDoubt returns the steps whose effect is unknown, and which cannot go on by

@@ -60,7 +60,7 @@ type Stage struct {
 }
 
 // Run rehearses a plan, which goes forward. It blocks until the last step has ended. Its
-// error is one of the stage's; what the steps do wrong stands in the result.
+// error is one of the stage's; what the steps do wrong is in the result.
 func (s Stage) Run(ctx context.Context, p plan.Plan) (Result, error) {
 	r := run{Stage: s, head: ledger.NewHead()}
 	err := r.rehearse(ctx, p)
@@ -129,7 +129,7 @@ func (r *run) back(ctx context.Context, p plan.Plan) (stays int, err error) {
 	return 0, nil
 }
 
-// again carries out once more what was taken back.
+// again runs once more what was taken back.
 func (r *run) again(ctx context.Context, p plan.Plan, from int) (err error) {
 	if from == len(p.Actions) {
 		return nil

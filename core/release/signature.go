@@ -13,7 +13,7 @@ import (
 )
 
 // SignatureName is the file of a bundle that holds its signatures: SSH signatures
-// of SHA256SUMS, as ssh-keygen -Y sign writes them, one behind the other. Source:
+// of SHA256SUMS, as ssh-keygen -Y sign writes them, one after the other. Source:
 // PROTOCOL.sshsig of OpenSSH.
 const SignatureName = "SHA256SUMS.sig"
 
@@ -94,7 +94,7 @@ func Sign(sums []byte, signer ssh.Signer) (string, error) {
 	return string(sshsig.Armor(signature)), nil
 }
 
-// Verified reads signatures, one behind the other, and makes sure that each is one
+// Verified reads signatures, one after the other, and makes sure that each is one
 // of a SHA256SUMS. Who the keys belong to is another question.
 func Verified(sums, armoured []byte) ([]Signature, error) {
 	var list []Signature

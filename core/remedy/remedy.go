@@ -143,7 +143,7 @@ type Remedy struct {
 // Word words an act.
 type Word func(act Move, a Arguments) string
 
-// Text words a remedy: the reason, and the act behind it.
+// Text words a remedy: the reason, and the act after it.
 func (r Remedy) Text(word Word) string {
 	text := r.Reason
 	if r.Act != "" {

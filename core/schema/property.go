@@ -45,5 +45,5 @@ const (
 	Security  Property = "security"  // of a view: as whom it runs
 	Algorithm Property = "algorithm" // of a view
 	Check     Property = "check"     // of a view: WITH CHECK OPTION
-	FiresAt   Property = "place"     // of a trigger: behind which other one
+	FiresAt   Property = "place"     // of a trigger: after which other one
 )

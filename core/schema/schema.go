@@ -268,7 +268,7 @@ func withProps(list []Difference, after Schema) []Difference {
 }
 
 // Effect is Compare with more: what belongs to a table that was added or removed
-// as a whole, behind it, and the properties of what was added.
+// as a whole, after it, and the properties of what was added.
 func Effect(before, after Schema) []Difference {
 	list := differences(before, after)
 	views := map[string]bool{} // their definitions say all
@@ -282,7 +282,7 @@ func Effect(before, after Schema) []Difference {
 	return grouped(withProps(list, after))
 }
 
-// grouped puts what belongs to something behind it, or together where that
+// grouped puts what belongs to something after it, or together where that
 // itself is not in the list.
 func grouped(list []Difference) []Difference {
 	first := map[string]int{} // where a group begins

@@ -41,15 +41,15 @@ func (s Statement) Place(at int) (line, column int) {
 	return s.Line + lines, utf8.RuneCount(before[bytes.LastIndexByte(before, '\n')+1:]) + 1
 }
 
-// BatchPlace stands in a statement of mode batches for how many rows one batch
+// BatchPlace is in a statement of mode batches for how many rows one batch
 // may change.
 const BatchPlace = ":batch"
 
-// HasBatch reports whether BatchPlace stands in the statement, outside of strings
+// HasBatch reports whether BatchPlace is in the statement, outside of strings
 // and comments.
 func (s Statement) HasBatch() bool { return len(s.Batch) > 0 }
 
-// WithBatch puts a number in place of BatchPlace. Nothing behind it moves.
+// WithBatch puts a number in place of BatchPlace. Nothing after it moves.
 func (s Statement) WithBatch(size int64) Statement {
 	number := []byte(strconv.FormatInt(size, 10))
 	for len(number) < len(BatchPlace) {

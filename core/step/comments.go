@@ -7,7 +7,7 @@ import (
 
 // comment is a /* … */ comment in a step file's text.
 type comment struct {
-	from, to int  // offsets in bytes; to is behind the closing */, or the text's end
+	from, to int  // offsets in bytes; to is after the closing */, or the text's end
 	first    bool // no statement stands above it
 }
 

@@ -145,7 +145,7 @@ func problemAt(file string, text []byte, at int, message string) Problems {
 	return Problems{{File: file, Line: line, Column: column, Message: message}}
 }
 
-// OptionPosition is where an option stands in a forward file's text; line 1 where
+// OptionPosition is where an option is in a forward file's text; line 1 where
 // it does not.
 func OptionPosition(text []byte, key string) (line, column int) {
 	wanted := regexp.MustCompile(`(?m)^[ \t]*` + regexp.QuoteMeta(key) + `[ \t]*:`)

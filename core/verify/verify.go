@@ -236,7 +236,7 @@ func (v *verifier) settle(number step.Number) []remedy.Remedy {
 
 func one(r remedy.Remedy) []remedy.Remedy { return []remedy.Remedy{r} }
 
-// order finds steps that were carried out after a higher number.
+// order finds steps that were run after a higher number.
 func (v *verifier) order() {
 	state := v.Facts.View.State
 	var highest step.Number
@@ -264,7 +264,7 @@ func (v *verifier) order() {
 	}
 }
 
-// history holds what was carried out here against the environment before.
+// history holds what was run here against the environment before.
 func (v *verifier) history(before Environment) {
 	here, there := v.Facts.View.State, before.Facts.View.State
 	promote := one(remedy.Place{Lane: v.lane, Environment: before.Name}.Do(remedy.Promote).For("promote there"))

@@ -65,7 +65,7 @@ func Open(t testing.TB, database string) *Tap {
 	return tap
 }
 
-// Arm sets the next strike. The channel is closed once it was carried out.
+// Arm sets the next strike. The channel is closed once it was run.
 func (t *Tap) Arm(s Strike) <-chan struct{} {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -103,7 +103,7 @@ func (t *Tap) accept() {
 type link struct {
 	tap            *Tap
 	client, server net.Conn
-	pending        chan *Strike // to carry out when the server has answered
+	pending        chan *Strike // to run when the server has answered
 }
 
 func (t *Tap) pass(client net.Conn) {

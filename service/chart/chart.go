@@ -193,7 +193,7 @@ func lay(ctx context.Context, m *api.Map) error {
 	columns, leaves := max(len(m.Tables)/leafColumn, 1), 0
 	for i, l := range m.Links {
 		length := 1
-		if !referred[l.From] { // so that hundreds of them do not stand in one column
+		if !referred[l.From] { // so that hundreds of them are not in one column
 			length += leaves % columns
 			leaves++
 		}
@@ -286,7 +286,7 @@ func plain(ctx context.Context, text []byte) ([]byte, error) {
 	if err == nil {
 		var out bytes.Buffer
 		err = g.Render(ctx, graph, "plain", &out)
-		_ = graph.Close() // it is of no use any more
+		_ = graph.Close() // it is not needed any more
 		if closed := g.Close(); err == nil {
 			err = closed
 		}

@@ -53,7 +53,7 @@ func Struck(t *testing.T, h Harness) {
 }
 
 // tripwire counts the calls of a deployment. Odd points stand before a call, even ones
-// behind it.
+// after it.
 type tripwire struct {
 	engine.Steps
 	point  int

@@ -11,7 +11,7 @@ import (
 )
 
 // Draft implements engine.Drafter. All that becomes of a table is one ALTER TABLE, but
-// for its foreign keys, which go before everything and come behind it. The server
+// for its foreign keys, which go before everything and come after it. The server
 // commits after each statement, so a draft is a step of mode autocommit.
 func (Engine) Draft(is, should schema.Schema, style schema.Style) schema.Script {
 	if !style.Owners {
@@ -247,7 +247,7 @@ func tableText(t schema.Described) string {
 	return strings.TrimSpace(text)
 }
 
-// others are what holds no rows: dropped before the tables change, made behind them.
+// others are what holds no rows: dropped before the tables change, made after them.
 func (d *drafter) others() {
 	onGone := func(o schema.Object) bool { // it goes with its table
 		_, stays := d.have[o.Of]
@@ -279,7 +279,7 @@ func (d *drafter) others() {
 	}
 }
 
-// inOrder puts what names another behind it.
+// inOrder puts what names another after it.
 func inOrder(list []schema.Object) []schema.Object {
 	var sorted []schema.Object
 	seen := map[string]bool{}

@@ -60,7 +60,7 @@ func shapeOf(s sqltext.Statement) shape {
 	for w.Pass("(") { // a query in parentheses
 	}
 	first := w.Take()
-	if bytes.HasPrefix(first.Raw(), []byte("/*")) { // what stands in a comment that is run
+	if bytes.HasPrefix(first.Raw(), []byte("/*")) { // what is in a comment that is run
 		first = w.Take()
 	}
 	switch {
@@ -418,7 +418,7 @@ func alteration(is *shape, p *words.Walk, table string) {
 	}
 }
 
-// change reads a statement that changes rows, or a query behind WITH.
+// change reads a statement that changes rows, or a query after WITH.
 func change(w *words.Walk) shape {
 	c := words.ReadChange(w, func(_ *words.Change, w *words.Walk) {
 		for w.Pass("LOW_PRIORITY") || w.Pass("DELAYED") || w.Pass("HIGH_PRIORITY") || w.Pass("IGNORE") || w.Pass("INTO") {

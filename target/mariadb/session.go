@@ -243,7 +243,7 @@ func (c *conn) holds(ctx context.Context, query string) (bool, string, error) {
 }
 
 // Rollback implements engine.Steps. What the server says it could not roll back, since
-// it stands in a table without transactions, is passed on.
+// it is in a table without transactions, is passed on.
 func (s *Session) Rollback(ctx context.Context) error {
 	if s.steps == nil || s.steps.lost {
 		return nil

@@ -157,7 +157,7 @@ func (r *catalog) triggers() error {
 	)
 }
 
-// definer stands in the text of a routine, and differs by environment.
+// definer is in the text of a routine, and differs by environment.
 var definer = regexp.MustCompile("^CREATE DEFINER=(`(?:[^`]|``)*`(?:@`(?:[^`]|``)*`)?) ")
 
 func (r *catalog) routines() error {
@@ -274,7 +274,7 @@ func tableOf(name, text string) []schema.Object {
 	return objects
 }
 
-// columnOf reads what stands behind a column's name, in the order in which the server
+// columnOf reads what stands after a column's name, in the order in which the server
 // writes it: type, collation, generated, null, default, and the rest.
 func columnOf(w *words.Walk, line string) schema.Props {
 	props := schema.Props{}
@@ -326,7 +326,7 @@ func columnOf(w *words.Walk, line string) schema.Props {
 	return props
 }
 
-// plain writes names without the quotes that they do not need, and a space behind each
+// plain writes names without the quotes that they do not need, and a space after each
 // comma between them.
 func plain(text string) string {
 	var b strings.Builder

@@ -37,7 +37,7 @@ type Session struct {
 	conn    *pgx.Conn // own
 	steps   *pgx.Conn // nil until a step begins
 	dirty   bool      // something ran on steps since it was last cleaned
-	pid     uint32    // of the server's session behind steps
+	pid     uint32    // of the server's session after steps
 	version int       // server_version_num
 	schemas []string
 	owner   *owner // of the ledger; nil where that is the session's user

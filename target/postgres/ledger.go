@@ -129,7 +129,7 @@ func (s *Session) CreateLedger(ctx context.Context) error {
 // Commit implements engine.Steps: the entries and everything since Begin
 // become lasting together. What the script deferred is checked first, under the
 // settings and the role that the script left; then no setting of it is in force
-// any more. What was written is read back and its hash computed anew before the
+// any more. What was written is read back and its hash computed again before the
 // commit, since a trigger or a rule may stand between.
 func (s *Session) Commit(ctx context.Context, entries ...ledger.Entry) error {
 	if len(entries) == 0 {
@@ -214,7 +214,7 @@ func (s *Session) insert(entries []ledger.Entry) string {
 	return strings.Join(sql, "; ")
 }
 
-// readBack fails unless an entry stands in the ledger as it should.
+// readBack fails unless an entry is in the ledger as it should.
 const readBack = `SELECT 1 / pg_catalog.count(*) FROM vorrang.ledger WHERE seq = %d AND hash = %s AND hash = ` + ledger.HashSQL
 
 // ascii is a literal that is ASCII whatever the text holds, so that no

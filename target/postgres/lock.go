@@ -107,7 +107,7 @@ func (s *Session) CancelStatement(ctx context.Context) error {
 
 // Identity says which database this is, by what the server says of itself: the
 // same for two sessions on one database, whatever names and addresses their URLs
-// give. It holds until the server is started anew.
+// give. It holds until the server is started again.
 func (s *Session) Identity(ctx context.Context) (string, error) {
 	var identity string
 	err := s.conn.QueryRow(ctx, `SELECT extract(epoch FROM pg_catalog.pg_postmaster_start_time())::text || ' ' || pg_catalog.current_setting('port') || ' ' || oid::text

@@ -24,7 +24,7 @@ func snapshot(t testing.TB, url string) schema.Schema {
 	return s
 }
 
-// apart are statements that do not depend on each other, behind first.
+// apart are statements that do not depend on each other, after first.
 const first = `CREATE SCHEMA harbour; CREATE SCHEMA "Old Port"; CREATE TYPE harbour.kind AS ENUM ('tug', 'ferry');
 	CREATE TABLE harbour.vessel (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name text COLLATE "C" NOT NULL, kind harbour.kind DEFAULT 'tug', draught numeric(5,2), hull text);
 	ALTER TABLE harbour.vessel ADD CONSTRAINT deep CHECK (draught > 0) NOT VALID;

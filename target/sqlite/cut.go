@@ -43,7 +43,7 @@ type shapes struct {
 	words   int // how many tokens were read
 	create  bool
 	trigger bool
-	ended   int // of a trigger: 1 behind a semicolon, 2 behind the END that follows it
+	ended   int // of a trigger: 1 after a semicolon, 2 after the END that follows it
 }
 
 // inTrigger reports whether a semicolon belongs to the statement.

@@ -96,7 +96,7 @@ func same(t, other schema.Described) bool {
 	return maps.Equal(t.Props, other.Props) && equal(t.Columns, other.Columns) && equal(t.Parts, other.Parts)
 }
 
-// byReference sorts tables so that each stands behind those that it refers to, as far
+// byReference sorts tables so that each stands after those that it refers to, as far
 // as that goes.
 func byReference(tables map[string]schema.Described) []string {
 	var sorted []string
@@ -154,7 +154,7 @@ func (d *drafter) alter(was, now schema.Described) {
 
 var acts = regexp.MustCompile(` ON DELETE (CASCADE|SET|RESTRICT)`)
 
-// plainly changes a table by ALTER TABLE, if that can: columns that are added behind
+// plainly changes a table by ALTER TABLE, if that can: columns that are added after
 // all others, or dropped where nothing else names them.
 func (d *drafter) plainly(was, now schema.Described) ([]schema.Drafted, bool) {
 	if !maps.Equal(was.Props, now.Props) {
@@ -254,7 +254,7 @@ func addColumn(c schema.Object, constraints map[string]schema.Object, last bool)
 	return text, true
 }
 
-// rebuild makes a table anew, with its rows.
+// rebuild makes a table again, with its rows.
 func (d *drafter) rebuild(was, now schema.Described) {
 	d.rebuilt[now.Name] = true
 	var both, gone, fresh []string

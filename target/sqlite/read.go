@@ -161,7 +161,7 @@ func readAlter(w *words.Walk) shape {
 	return shape{kind: evidence.Table, name: table}
 }
 
-// readChange reads a statement that changes rows, or a query behind WITH.
+// readChange reads a statement that changes rows, or a query after WITH.
 func readChange(w *words.Walk) shape {
 	c := words.ReadChange(w, func(c *words.Change, w *words.Walk) {
 		if w.Pass("OR") { // what becomes of rows that break a rule

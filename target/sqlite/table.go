@@ -11,7 +11,7 @@ import (
 // SQLite keeps: it tells nowhere else of checks, collations and generated columns.
 // Source: https://www.sqlite.org/lang_createtable.html
 
-// table is what a CREATE TABLE says behind its opening parenthesis.
+// table is what a CREATE TABLE says after its opening parenthesis.
 type table struct {
 	columns     []column
 	constraints []constraint
@@ -29,7 +29,7 @@ type constraint struct {
 	definition string // such as CHECK (level_cm > 0), always as a table's constraint
 }
 
-// readTable reads up to the end of a statement, from behind the parenthesis that
+// readTable reads up to the end of a statement, from after the parenthesis that
 // opens the columns.
 func readTable(w *words.Walk) table {
 	var t table

@@ -6,12 +6,12 @@ import "vorrang/core/review"
 type Change struct {
 	review.Change
 	Table   string
-	Limit   bool // LIMIT stands in it, outside of parentheses
+	Limit   bool // LIMIT is in it, outside of parentheses
 	Replace bool // rows with the same key give way: REPLACE, INSERT OR REPLACE
 	Upserts bool // rows with the same key are changed: ON DUPLICATE KEY UPDATE, ON CONFLICT DO UPDATE
 }
 
-// ReadChange reads a statement that changes rows, or a query behind WITH, for which Verb
+// ReadChange reads a statement that changes rows, or a query after WITH, for which Verb
 // is empty. modifiers goes past what may stand between a verb and its table.
 func ReadChange(w *Walk, modifiers func(c *Change, w *Walk)) Change {
 	var c Change

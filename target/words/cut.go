@@ -19,7 +19,7 @@ type Cutter struct {
 
 	began bool
 	now   sqltext.Statement
-	last  int // behind its last token
+	last  int // after its last token
 
 	// the place of an offset that was turned into a line
 	at           int

@@ -31,7 +31,7 @@ type Rules struct {
 	Backslashes bool   // escape in strings
 	Hashes      bool   // # begins a comment
 	SpacedDash  bool   // -- begins a comment only where white space follows
-	Executed    bool   // /*! … */ is no comment: what stands in it is run
+	Executed    bool   // /*! … */ is no comment: what is in it is run
 	Variables   string // the characters that begin one
 }
 
@@ -42,7 +42,7 @@ type Token struct {
 	of       []byte
 }
 
-// Raw is the token as it stands in the text.
+// Raw is the token as it is in the text.
 func (t Token) Raw() []byte { return t.of[t.From:t.To] }
 
 // Is reports whether the token is a keyword, or a mark.
@@ -269,7 +269,7 @@ func (w *Walk) Parts() (all [][]Token) {
 	return append(all, w.Tokens[begins:])
 }
 
-// Group takes what stands in parentheses, with them.
+// Group takes what is in parentheses, with them.
 func (w *Walk) Group() []Token {
 	begins, depth := w.At, 0
 	for w.More() {

@@ -177,7 +177,7 @@ func aside(name string) string {
 	return suffixed(name, "_before")
 }
 
-// suffixed puts something behind the last part of a name, which may be quoted.
+// suffixed puts something after the last part of a name, which may be quoted.
 func suffixed(name, suffix string) string {
 	if open, quoted := strings.CutSuffix(name, `"`); quoted {
 		return open + suffix + `"`

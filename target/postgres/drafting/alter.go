@@ -178,7 +178,7 @@ func (d *drafter) writeAlterColumn(was, o schema.Object) {
 	if d.reset[key] {
 		delete(before.Props, "default")
 	}
-	if d.retyped[key] { // which sets these anew
+	if d.retyped[key] { // which sets these again
 		delete(before.Props, "storage")
 		delete(before.Props, "compression")
 	}

@@ -53,8 +53,8 @@ type drafter struct {
 	users    map[string][]string        // from: who needs it
 	needed   map[string][]string        // to: likewise
 	gone     map[string]bool            // to be dropped, and made again where it should still be
-	rebuilt  map[string]bool            // types that are made anew while the old one is renamed away
-	retyped  map[string]bool            // columns whose type is set anew
+	rebuilt  map[string]bool            // types that are made again while the old one is renamed away
+	retyped  map[string]bool            // columns whose type is set again
 	reset    map[string]bool            // columns whose default is dropped, and set again where there should be one
 	unable   map[string]string          // what cannot be drafted, and why
 	actions  []*action
@@ -182,7 +182,7 @@ func (d *drafter) choose() {
 				o.Props[schema.Collated] != now.Props[schema.Collated]
 			switch {
 			case now.Props[schema.Generated] != "" && (retyped || o.Props[schema.Generated] != now.Props[schema.Generated]):
-				lose(key) // it is computed anew
+				lose(key) // it is computed again
 			case retyped:
 				retype(key)
 			}

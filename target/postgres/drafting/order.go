@@ -208,7 +208,7 @@ func (d *drafter) beforeUsers(part schema.Object, link *action) {
 	}
 }
 
-// orderPartition puts a partition's attachment behind its making, and before
+// orderPartition puts a partition's attachment after its making, and before
 // what its parent gets for all partitions.
 func (d *drafter) orderPartition(o schema.Object) {
 	link := d.making["attached "+o.Name]

@@ -44,7 +44,7 @@ func sameTokens(a, b []byte) bool {
 	return ok && ok2 && equal(words, others)
 }
 
-// sameComments compares what stands in and between the statements.
+// sameComments compares what is in and between the statements.
 func sameComments(before, after []byte, was, is []sqltext.Statement) bool {
 	a, ok := comments(before, was)
 	b, ok2 := comments(after, is)

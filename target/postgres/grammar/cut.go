@@ -42,7 +42,7 @@ func Cut(text []byte) ([]sqltext.Statement, error) {
 
 // The scanner is given windows of the text, in bytes, so that memory stays small
 // for files of many megabytes. A window ends at a COPY, and what was scanned
-// behind it is scanned again: so it begins small, and grows as long as none comes.
+// after it is scanned again: so it begins small, and grows as long as none comes.
 const (
 	smallWindow = 256
 	largeWindow = 64 << 10
@@ -62,7 +62,7 @@ type cutter struct {
 	// the statement that is being read
 	open   bool
 	start  int
-	end    int // behind its last token
+	end    int // after its last token
 	parens int
 	body   int // depth of BEGIN ATOMIC … END and of CASE … END within it
 	words  words
@@ -217,7 +217,7 @@ func endOfData(text []byte, start int) (end, next int) {
 	return -1, -1
 }
 
-// restriction finds where the text goes on behind a line that pg_dump writes so
+// restriction finds where the text goes on after a line that pg_dump writes so
 // that psql takes no other commands: \restrict KEY and \unrestrict KEY. It is 0 for
 // everything else.
 func (c *cutter) restriction(at int) int {

@@ -12,7 +12,7 @@ import (
 )
 
 // chains are ways to make a tree as deep as one likes: what stands before, the
-// part that is repeated, and what stands behind, repeated as often.
+// part that is repeated, and what stands after, repeated as often.
 var chains = map[string][3]string{
 	"plus":                   {"SELECT 1", "+1", ""},
 	"strings":                {"SELECT 'a'", " || 'b'", ""},

@@ -15,7 +15,7 @@ import (
 	"vorrang/target/postgres/grammar"
 )
 
-// Check returns everything in a step that could not be carried out: text that
+// Check returns everything in a step that could not be run: text that
 // cannot be cut, transaction control, statements that need another mode, checks
 // that are no queries. notes is what could not be read, or may go wrong: the
 // server decides that. may names what of step.Special the lane lets steps change. Nil

@@ -77,7 +77,7 @@ func (p *part) transaction() {
 // mark is how finish knows that it is still in the transaction that it ends.
 func (p *part) mark() { p.line("SET LOCAL vorrang.step = %s;", sqltext.Literal(string(p.Step.Number))) }
 
-// autocommit writes statement by statement, each behind a row that says that it
+// autocommit writes statement by statement, each after a row that says that it
 // begins.
 func (p *part) autocommit() error {
 	from := max(p.Resume, 1)

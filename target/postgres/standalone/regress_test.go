@@ -136,7 +136,7 @@ func working(t *testing.T, url string, statements []sqltext.Statement) []byte {
 		case grammar.Neither:
 		}
 		if err != nil {
-			if depth > 0 { // what stands in a transaction that fails is left out with it
+			if depth > 0 { // what is in a transaction that fails is left out with it
 				_, _ = conn.Exec(t.Context(), "ROLLBACK")
 				fmt.Fprint(script, "ROLLBACK;\n")
 				depth = 0

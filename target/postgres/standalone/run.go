@@ -36,7 +36,7 @@ func (p *part) run(sql []byte) {
 		step.Sum(sql),
 	)
 	p.line("    THEN sql ELSE %s END FROM (SELECT %s", p.edited("what stands here, or before it, is not"), tag)
-	p.out.Truncate(p.out.Len() - 1) // the literal begins right behind its tag
+	p.out.Truncate(p.out.Len() - 1) // the literal begins right after its tag
 	p.out.Write(sql)
 	p.line("%s::pg_catalog.text) s (sql) \\gexec \\set vorrang_ran %d", tag, p.ran)
 }
@@ -134,7 +134,7 @@ BEGIN
 END %[1]s`, tag, query.SQL, index+1))
 }
 
-// tagFor is a dollar quote that does not stand in a text.
+// tagFor is a dollar quote that is not in a text.
 func tagFor(name string, text []byte) string {
 	tag := name + "$"
 	for i := 2; bytes.Contains(text, []byte(tag)); i++ {
@@ -143,7 +143,7 @@ func tagFor(name string, text []byte) string {
 	return tag
 }
 
-// note writes a ledger row behind the head, with its hash, as docs/ledger.md
+// note writes a ledger row after the head, with its hash, as docs/ledger.md
 // defines it. rows is SQL for the rows that batches changed, or empty. Whatever role and settings the step is under, the row
 // is the user's own and means the same; they are in force again afterwards. It
 // takes the lock again, since the step may have given it back.
