@@ -136,6 +136,6 @@ func (c *Client) Cancel(ctx context.Context, id int64) (*api.Deployment, error) 
 // Rehearse tries what a promotion would apply on a copy of the target's schema. It
 // blocks until that has ended; repeated, it is done again.
 func (c *Client) Rehearse(ctx context.Context, lane, environment, release, through string) (*api.Rehearsed, error) {
-	wish := map[string]string{"release": release, "through": through}
-	return post[api.Rehearsed](ctx, c, environmentPath(lane, environment)+"/rehearsals", wish)
+	request := map[string]string{"release": release, "through": through}
+	return post[api.Rehearsed](ctx, c, environmentPath(lane, environment)+"/rehearsals", request)
 }

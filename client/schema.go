@@ -49,10 +49,10 @@ func (c *Client) CompareDeployment(
 	)
 }
 
-// DraftWish says what to draft: the first step of an environment's database, or
+// DraftRequest says what to draft: the first step of an environment's database, or
 // of what drifted there, or the steps from one environment's schema to
 // another's.
-type DraftWish struct {
+type DraftRequest struct {
 	Environment string   `json:"environment,omitempty"`
 	Drift       string   `json:"drift,omitempty"` // keep or undo
 	From        string   `json:"from,omitempty"`
@@ -64,6 +64,6 @@ type DraftWish struct {
 
 // Draft writes steps, proved in a scratch database. It takes as long as that
 // takes.
-func (c *Client) Draft(ctx context.Context, lane string, wish DraftWish) (*api.Draft, error) {
-	return post[api.Draft](ctx, c, lanePath(lane)+"/drafts", wish)
+func (c *Client) Draft(ctx context.Context, lane string, request DraftRequest) (*api.Draft, error) {
+	return post[api.Draft](ctx, c, lanePath(lane)+"/drafts", request)
 }

@@ -14,7 +14,7 @@ type Scheduled struct {
 	ID                int64
 	Lane, Environment string
 	Due               time.Time
-	Wish              json.RawMessage // what is to be promoted, and how
+	Request           json.RawMessage // what is to be promoted, and how
 	Actor             string
 	Who               json.RawMessage // how to find out what the actor may then
 	MadeAt            time.Time
@@ -35,7 +35,7 @@ func (r *Records) Schedule(ctx context.Context, s Scheduled) (Scheduled, error) 
 		s.Lane,
 		s.Environment,
 		s.Due,
-		s.Wish,
+		s.Request,
 		s.Actor,
 		s.Who,
 	)

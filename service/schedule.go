@@ -65,7 +65,7 @@ func (s *deploying) schedule(c call, p targetContext, in *promoteIn) (*api.Promo
 			Lane:        in.Lane,
 			Environment: in.Environment,
 			Due:         due,
-			Wish:        request,
+			Request:     request,
 			Actor:       c.actor,
 			Who:         identity,
 		},
@@ -90,7 +90,7 @@ func (s *deploying) notTwice(c call, in *promoteIn, due time.Time) error {
 	for _, k := range list {
 		var other promoteIn
 		if k.EndedAt != nil || k.Environment != in.Environment || !k.Due.Equal(due) ||
-			json.Unmarshal(k.Wish, &other) != nil {
+			json.Unmarshal(k.Request, &other) != nil {
 			continue
 		}
 		if other.Release == in.Release && other.Through == in.Through {
@@ -117,7 +117,7 @@ func scheduledOf(k records.Scheduled) api.Scheduled {
 		shown.Deployment = *k.Deployment
 	}
 	var request promoteIn
-	if json.Unmarshal(k.Wish, &request) == nil { // else it is of another version, and shows less
+	if json.Unmarshal(k.Request, &request) == nil { // else it is of another version, and shows less
 		shown.Release, shown.Through = request.Release, request.Through
 	}
 	return shown
@@ -217,7 +217,7 @@ func (s *deploying) beginScheduled(ctx context.Context, d records.Scheduled) (st
 		return "failed", err.Error(), 0
 	}
 	var in promoteIn
-	if err := json.Unmarshal(d.Wish, &in); err != nil {
+	if err := json.Unmarshal(d.Request, &in); err != nil {
 		return "failed", "it was scheduled by another version: " + err.Error(), 0
 	}
 	in.Lane, in.Environment = d.Lane, d.Environment

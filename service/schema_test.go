@@ -181,7 +181,7 @@ func TestDriftBecomesAStep(t *testing.T) {
 		w.URLs["production"],
 		"ALTER TABLE public.vessel ADD COLUMN hotfix text; CREATE INDEX on_flag ON public.vessel (flag); CREATE TABLE public.other (id int)",
 	)
-	made := must(w.Draft(ctx, "harbour", client.DraftWish{Environment: "production", Drift: "keep"}))
+	made := must(w.Draft(ctx, "harbour", client.DraftRequest{Environment: "production", Drift: "keep"}))
 	require.True(t, made.Proved, made.Why)
 	require.Len(t, made.Steps, 2, "an index is built in a step of its own")
 	assert.Contains(t, made.Steps[0].Forward, "ADD COLUMN hotfix text")
@@ -204,7 +204,7 @@ func TestDriftBecomesAStep(t *testing.T) {
 	assert.True(t, must(w.Compare(ctx, "harbour", "staging", "production", false)).Same)
 
 	pgtest.Exec(t, w.URLs["production"], "DROP TABLE public.other")
-	undo := must(w.Draft(ctx, "harbour", client.DraftWish{Environment: "production", Drift: "undo"}))
+	undo := must(w.Draft(ctx, "harbour", client.DraftRequest{Environment: "production", Drift: "undo"}))
 	require.Len(t, undo.Steps, 1)
 	assert.Contains(t, undo.Steps[0].Forward, "CREATE TABLE public.other")
 }
@@ -213,7 +213,7 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 	w := vessels(t)
 	ctx := t.Context()
 	w.Promoted("staging")
-	first := must(w.Draft(ctx, "harbour", client.DraftWish{Environment: "staging", Rows: []string{"public.vessel"}}))
+	first := must(w.Draft(ctx, "harbour", client.DraftRequest{Environment: "staging", Rows: []string{"public.vessel"}}))
 	require.True(t, first.Proved, first.Why)
 	assert.Contains(t, first.Steps[0].Forward, "COPY public.vessel (id, name, flag) FROM stdin;\n1\tPetrel\tDE\n\\.\n")
 	assert.Contains(t, first.Steps[0].Back, "! loses the rows of public.vessel")
@@ -224,21 +224,21 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 		w.URLs["production"],
 		"CREATE TABLE public.vessel (id int PRIMARY KEY, title varchar(80) NOT NULL, flag text)",
 	)
-	asked := must(w.Draft(ctx, "harbour", client.DraftWish{From: "staging", With: "production"}))
+	asked := must(w.Draft(ctx, "harbour", client.DraftRequest{From: "staging", With: "production"}))
 	assert.Equal(t, "public.vessel.title", asked.Questions[0].Old)
 	assert.Empty(t, asked.Steps)
 	renamed := must(
 		w.Draft(
 			ctx,
 			"harbour",
-			client.DraftWish{From: "staging", With: "production", Renames: []string{"public.vessel.title=name"}},
+			client.DraftRequest{From: "staging", With: "production", Renames: []string{"public.vessel.title=name"}},
 		),
 	)
 	require.True(t, renamed.Proved, renamed.Why)
 	assert.Contains(t, renamed.Steps[0].Forward, "RENAME COLUMN title TO name")
 	assert.Empty(t, renamed.Losses)
 	dropped := must(
-		w.Draft(ctx, "harbour", client.DraftWish{From: "staging", With: "production", Renames: []string{"none"}}),
+		w.Draft(ctx, "harbour", client.DraftRequest{From: "staging", With: "production", Renames: []string{"none"}}),
 	)
 	assert.Equal(t, []string{"what is in public.vessel.title"}, dropped.Losses)
 
@@ -250,7 +250,7 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 	)
 	pgtest.Exec(t, w.URLs["staging"], "CREATE TABLE public.parted (id int)")
 	partly := must(
-		w.Draft(ctx, "harbour", client.DraftWish{From: "production", With: "staging", Renames: []string{"none"}}),
+		w.Draft(ctx, "harbour", client.DraftRequest{From: "production", With: "staging", Renames: []string{"none"}}),
 	)
 	require.True(t, partly.Proved, partly.Why)
 	assert.Equal(t, "public.parted", partly.Undraftable[0].Name)
@@ -258,13 +258,13 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 	assert.Contains(t, partly.Steps[0].Forward, "! Not drafted: table public.parted")
 	assert.Contains(t, partly.Steps[0].Forward, "! Not looked at: 1 operator")
 
-	for _, request := range []client.DraftWish{{}, {From: "staging"}, {Environment: "staging", From: "staging", With: "production"}, {Environment: "staging", Renames: []string{"x"}},
+	for _, request := range []client.DraftRequest{{}, {From: "staging"}, {Environment: "staging", From: "staging", With: "production"}, {Environment: "staging", Renames: []string{"x"}},
 		{Environment: "staging", Rows: []string{"public.none"}}} {
 		_, err := w.Draft(ctx, "harbour", request)
 		assert.Equal(t, "invalid-request", problem(t, err).Kind(), "%+v", request)
 	}
 	_, err := w.As("a.lund", "author@harbour").
-		Draft(ctx, "harbour", client.DraftWish{Environment: "staging", Rows: []string{"public.vessel"}})
+		Draft(ctx, "harbour", client.DraftRequest{Environment: "staging", Rows: []string{"public.vessel"}})
 	assert.Equal(t, "forbidden", problem(t, err).Kind(), "rows leave the database: that takes a keeper")
 	assert.Equal(
 		t,

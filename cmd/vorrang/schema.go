@@ -224,7 +224,7 @@ func draftCommand() command {
 			"vorrang draft -env production -drift keep",
 		setUp: func(e *env) func(context.Context, []string) error {
 			var renames, rows names
-			in := client.DraftWish{}
+			in := client.DraftRequest{}
 			e.flags.StringVar(&in.Environment, "env", "", "the `environment` of the database")
 			e.flags.StringVar(&in.Drift, "drift", "", "of what drifted there, a step to `keep|undo` it")
 			e.flags.StringVar(&in.From, "from", "", "the `environment` with the desired schema")
@@ -255,7 +255,7 @@ func draftCommand() command {
 	}
 }
 
-func draftTitle(in client.DraftWish) string {
+func draftTitle(in client.DraftRequest) string {
 	switch {
 	case in.Drift == "keep":
 		return "keep what was changed on " + in.Environment
