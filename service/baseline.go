@@ -18,6 +18,7 @@ import (
 	"vorrang/core/schema"
 	"vorrang/core/step"
 	"vorrang/internal/plural"
+	"vorrang/records"
 	"vorrang/work"
 )
 
@@ -146,7 +147,82 @@ func (s *builder) newScratch(ctx context.Context, p targetContext, w workshop) (
 			owns,
 		)
 	}
-	return made, err
+	if err != nil {
+		return nil, err
+	}
+	used := &usedScratch{Scratch: made, builder: s, as: records.Scratch{Engine: p.lane.Engine, Reference: w.reference, Name: made.Name()}}
+	if err := s.Records.AddScratch(ctx, used.as); err != nil {
+		made.Close()
+		return nil, err
+	}
+	return used, nil
+}
+
+// usedScratch is a scratch database that the records know of while it is in use.
+type usedScratch struct {
+	engine.Scratch
+	builder *builder
+	as      records.Scratch
+}
+
+// Close drops it.
+func (u *usedScratch) Close() {
+	u.Scratch.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), twinPatience)
+	defer cancel()
+	if err := u.builder.Records.ForgetScratch(ctx, u.as); err != nil {
+		u.builder.Log.Warn("a scratch database is not known to be gone; the next start looks for it", "name", u.as.Name, "error", err)
+	}
+}
+
+// left is the round, gone once after the start, that drops what was left behind.
+func (s *builder) left() *work.Round {
+	done := false
+	return work.NewRound("scratch databases that were left behind",
+		func(context.Context) (time.Time, bool, error) { return time.Time{}, !done, nil },
+		func(ctx context.Context) error {
+			err := s.dropLeft(ctx)
+			done = err == nil
+			return err
+		})
+}
+
+// dropLeft drops the scratch databases of a service that was killed.
+func (s *builder) dropLeft(ctx context.Context) error {
+	left, err := s.Records.Scratches(ctx)
+	if err != nil {
+		return err
+	}
+	for _, one := range left {
+		err := s.dropOne(ctx, one)
+		if err == nil {
+			err = s.Records.ForgetScratch(ctx, one)
+		}
+		if err != nil {
+			s.Log.Warn("a scratch database was left behind and is still there", "name", one.Name, "reference", one.Reference, "error", err)
+			continue
+		}
+		s.Log.Info("a scratch database that was left behind is dropped", "name", one.Name, "reference", one.Reference)
+	}
+	return nil
+}
+
+func (s *builder) dropOne(ctx context.Context, one records.Scratch) error {
+	ctx, cancel := context.WithTimeout(ctx, twinPatience)
+	defer cancel()
+	kind, err := s.Engines.Named(one.Engine)
+	if err != nil {
+		return err
+	}
+	workshop, can := kind.(engine.Workshop)
+	if !can {
+		return fmt.Errorf("%s has no scratch databases in this version", one.Engine)
+	}
+	url, err := s.targets.resolve(one.Reference)
+	if err != nil {
+		return err
+	}
+	return workshop.DropScratch(ctx, url, one.Name)
 }
 
 // mayBuild refuses whoever could not run SQL on the server of a disposable

@@ -128,7 +128,8 @@ func (s *Service) parts(running *work.Deployments) {
 	s.hooks = &hooks{config, work.NewHooks(s.Records, s.Log, s.targets.reference, s.HookNetworks), s.targets}
 	s.door = &door{Config: config, book: s.book, targets: s.targets, signInLimiter: newSignInLimiter()}
 	library := &library{config, s.targets}
-	builder := &builder{config, s.targets, library}
+	s.builder = &builder{config, s.targets, library}
+	builder := s.builder
 	s.drifts = &drifts{Config: config, targets: s.targets, hooks: s.hooks, running: running}
 	s.drifts.looks = work.NewRound("looks for drift", s.drifts.nextLook, s.drifts.lookAround)
 	s.gates = &gates{config, s.targets, library, s.drifts, s.hooks, locks, s.looking}

@@ -57,6 +57,7 @@ type Service struct {
 
 	book      *book
 	targets   *targets
+	builder   *builder
 	door      *door
 	hooks     *hooks
 	drifts    *drifts
@@ -110,7 +111,7 @@ func (s *Service) Start(ctx context.Context) error {
 	if err := s.running.CloseOrphans(ctx); err != nil {
 		return err
 	}
-	s.rounds.Start(s.Log, s.hooks.Round(), s.deploying.schedules, s.drifts.looks)
+	s.rounds.Start(s.Log, s.builder.left(), s.hooks.Round(), s.deploying.schedules, s.drifts.looks)
 	return nil
 }
 

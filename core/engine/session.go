@@ -175,11 +175,16 @@ type Workshop interface {
 	// could reach more from there, its error is *OwnsMore, unless somebody declared
 	// that it may.
 	NewScratch(ctx context.Context, url, role string, declared bool) (Scratch, error)
+	// DropScratch drops one that was left behind, by its name. It is no error if it is
+	// gone.
+	DropScratch(ctx context.Context, url, name string) error
 }
 
 // Scratch is an empty database for trials. Close drops it.
 type Scratch interface {
 	Session
+	// Name is what it is called on its server.
+	Name() string
 	// Run runs a file's statements: all in one transaction, or each in its own.
 	// An error names the statement's line.
 	Run(ctx context.Context, text []byte, autocommit bool) error

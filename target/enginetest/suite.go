@@ -510,6 +510,15 @@ func scratches(t *testing.T, h Harness) {
 	assert.NotEqual(t, theirs, mine)
 	scratch.Close()
 	assert.Equal(t, "0", h.Query(t, url, "SELECT count(*) FROM a"), "the target stays")
+
+	left, err := workshop.NewScratch(t.Context(), url, "", true)
+	require.NoError(t, err)
+	require.NoError(t, left.Run(t.Context(), []byte("CREATE TABLE b (id INTEGER);"), false))
+	require.NoError(t, workshop.DropScratch(t.Context(), url, left.Name()), "as the next start does it")
+	require.NoError(t, workshop.DropScratch(t.Context(), url, left.Name()), "and it may be gone already")
+	left.Close()
+	assert.ErrorContains(t, workshop.DropScratch(t.Context(), url, "harbour"), "harbour is no scratch database")
+	assert.Equal(t, "0", h.Query(t, url, "SELECT count(*) FROM a"), "the target stays")
 }
 
 // reviews: what could not run, or is not a step's to do, is found before it is tried.

@@ -112,6 +112,22 @@ func (s *scratch) Run(ctx context.Context, text []byte, _ bool) error {
 	return engine.RunScript(ctx, s, engine.Settings{Role: s.role}, statements, true)
 }
 
+// Name implements engine.Scratch.
+func (s *scratch) Name() string { return s.name }
+
+// DropScratch implements engine.Workshop.
+func (Engine) DropScratch(ctx context.Context, url, name string) error {
+	if !strings.HasPrefix(name, scratchPrefix) {
+		return fmt.Errorf("%s is no scratch database", name)
+	}
+	beside, err := connect(ctx, url, "vorrangd scratch", "")
+	if err != nil {
+		return err
+	}
+	defer beside.Close()
+	return beside.own.exec(ctx, "DROP DATABASE IF EXISTS "+quoted(name))
+}
+
 // Close implements engine.Session, and drops the database.
 func (s *scratch) Close() {
 	s.Session.Close()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -99,6 +100,22 @@ func (s *Session) ownsMore(ctx context.Context) error {
 		return &engine.OwnsMore{User: user, What: "owns other databases there: " + others}
 	}
 	return nil
+}
+
+// Name implements engine.Scratch.
+func (s *Scratch) Name() string { return s.name }
+
+// DropScratch implements engine.Workshop.
+func (Engine) DropScratch(ctx context.Context, url, name string) error {
+	if !strings.HasPrefix(name, scratchPrefix) {
+		return fmt.Errorf("%s is no scratch database", name)
+	}
+	beside, err := Connect(ctx, url, "vorrangd scratch")
+	if err != nil {
+		return err
+	}
+	defer beside.Close()
+	return beside.wrap(beside.exec(ctx, "DROP DATABASE IF EXISTS "+sqltext.Identifier(name)+" WITH (FORCE)"))
 }
 
 // Close drops the database.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"vorrang/core/engine"
@@ -57,6 +58,22 @@ func (s *scratch) Run(ctx context.Context, text []byte, autocommit bool) error {
 		return err
 	}
 	return engine.RunScript(ctx, s, engine.Settings{}, statements, autocommit)
+}
+
+// Name implements engine.Scratch.
+func (s *scratch) Name() string { return filepath.Base(s.at.path) }
+
+// DropScratch implements engine.Workshop.
+func (e Engine) DropScratch(_ context.Context, url, name string) error {
+	if !strings.HasPrefix(name, scratchPrefix) || name != filepath.Base(name) {
+		return fmt.Errorf("%s is no scratch database", name)
+	}
+	beside, err := e.find(url)
+	if err != nil {
+		return err
+	}
+	remove(filepath.Join(filepath.Dir(beside.path), name))
+	return nil
 }
 
 // Close implements engine.Session, and removes the file.
