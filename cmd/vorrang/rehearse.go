@@ -54,7 +54,7 @@ func printRehearsal(e *env, a *api.Rehearsed) {
 	if r.Why != "" {
 		fmt.Fprintln(e.out, "  "+r.Why)
 	}
-	t := table{heads: []string{"STEP", "FORWARD", "WAY BACK", "", "AGAIN"}}
+	t := table{heads: []string{"STEP", "FORWARD", "WAY BACK", "TOOK", "AGAIN"}}
 	for _, s := range r.Steps {
 		paint := map[rehearsal.WayBack]func(string) string{
 			rehearsal.Complete: e.paint.good, rehearsal.Missing: e.paint.warn,

@@ -45,7 +45,7 @@ function ms(n?: number) {
       </p>
       <div class="wide">
         <table>
-          <thead><tr><th>Step</th><th>Forward</th><th>Way back</th><th /><th>Again</th></tr></thead>
+          <thead><tr><th>Step</th><th>Forward</th><th>Way back</th><th>took</th><th>Again</th></tr></thead>
           <tbody>
             <tr v-for="s in rehearsed.result.steps" :key="s.number">
               <td><b>{{ s.number }}</b> {{ s.slug.replaceAll('-', ' ') }}</td>
