@@ -227,17 +227,8 @@ func (s *repairs) takeOverTarget(
 	if err := session.Append(c, e); err != nil {
 		return e, err
 	}
-	s.Log.Info(
-		"target adopted",
-		"lane",
-		p.lane.Name,
-		"environment",
-		p.environment.Name,
-		"actor",
-		c.actor,
-		"reason",
-		reason,
-	)
+	s.Log.Info("target adopted", "lane", p.lane.Name, "environment", p.environment.Name, "actor", c.actor,
+		"reason", reason)
 	if err := s.Records.ReplaceHead(c, p.lane.Name, p.environment.Name, e.Head()); err != nil {
 		return e, err
 	}

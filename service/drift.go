@@ -332,15 +332,8 @@ func (s *drifts) carryOver(
 		return s.Records.SaveSnapshot(ctx, known)
 	}()
 	if err != nil {
-		s.Log.Warn(
-			"what is known of a schema could not be kept up",
-			"lane",
-			p.lane.Name,
-			"environment",
-			p.environment.Name,
-			"error",
-			err,
-		)
+		s.Log.Warn("what is known of a schema could not be kept up", "lane", p.lane.Name,
+			"environment", p.environment.Name, "error", err)
 	}
 }
 

@@ -37,19 +37,8 @@ func (s *gates) freeze(c call, in *freezeIn) (*gate.Freeze, error) {
 		f, err = s.Records.AddFreeze(c, in.Lane, in.Environment, f)
 		return err
 	})
-	s.Log.Info(
-		"environment frozen",
-		"lane",
-		in.Lane,
-		"environment",
-		in.Environment,
-		"until",
-		f.Until,
-		"reason",
-		f.Reason,
-		"actor",
-		c.actor,
-	)
+	s.Log.Info("environment frozen", "lane", in.Lane, "environment", in.Environment, "until", f.Until,
+		"reason", f.Reason, "actor", c.actor)
 	return &f, err
 }
 
@@ -75,17 +64,8 @@ func (s *gates) thaw(c call, in *thawIn) (*api.Thawed, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Log.Info(
-		"environment thawed",
-		"lane",
-		in.Lane,
-		"environment",
-		in.Environment,
-		"reason",
-		in.Reason,
-		"actor",
-		c.actor,
-	)
+	s.Log.Info("environment thawed", "lane", in.Lane, "environment", in.Environment, "reason", in.Reason,
+		"actor", c.actor)
 	return &api.Thawed{Ended: ended}, nil
 }
 

@@ -73,15 +73,8 @@ func (s *views) fixLacks(ctx context.Context, p targetContext, view plan.View, a
 	defer cancel()
 	lacks, err := s.lacking(ctx, p, view)
 	if err != nil {
-		s.Log.Warn(
-			"what a failed step misses could not be seen",
-			"lane",
-			p.lane.Name,
-			"environment",
-			p.environment.Name,
-			"error",
-			err,
-		)
+		s.Log.Warn("what a failed step misses could not be seen", "lane", p.lane.Name,
+			"environment", p.environment.Name, "error", err)
 	}
 	if len(lacks) == 0 {
 		return nil

@@ -102,15 +102,8 @@ func (s *library) signatures(
 	for _, signature := range kept {
 		again, err := release.Verified(sums, []byte(signature.Text))
 		if err != nil || len(again) != 1 {
-			s.Log.Error(
-				"a signature in the records does not hold",
-				"lane",
-				r.Lane,
-				"release",
-				r.Name,
-				"key",
-				signature.Fingerprint,
-			)
+			s.Log.Error("a signature in the records does not hold", "lane", r.Lane, "release", r.Name,
+				"key", signature.Fingerprint)
 			continue
 		}
 		good = append(good, again[0])

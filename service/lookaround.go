@@ -68,15 +68,8 @@ func (s *drifts) lookAround(ctx context.Context) error {
 		_, _, err := s.lookForDrift(within, p, plainly)
 		cancel()
 		if err != nil && ctx.Err() == nil {
-			s.Log.Warn(
-				"an environment could not be looked at for drift",
-				"lane",
-				d.lane.Name,
-				"environment",
-				d.environment.Name,
-				"error",
-				err,
-			)
+			s.Log.Warn("an environment could not be looked at for drift", "lane", d.lane.Name,
+				"environment", d.environment.Name, "error", err)
 			err = s.saveLook(ctx, p, gate.Drifted{Unknown: unreachable(err).Message}, "")
 		}
 		if err != nil {

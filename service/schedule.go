@@ -188,21 +188,8 @@ func (s *deploying) runScheduled(ctx context.Context, d records.Scheduled) {
 			Result:      oneLine(state + " " + says),
 		},
 	)
-	s.Log.Info(
-		"scheduled promotion",
-		"scheduled",
-		d.ID,
-		"lane",
-		d.Lane,
-		"environment",
-		d.Environment,
-		"actor",
-		d.Actor,
-		"state",
-		state,
-		"says",
-		says,
-	)
+	s.Log.Info("scheduled promotion", "scheduled", d.ID, "lane", d.Lane, "environment", d.Environment,
+		"actor", d.Actor, "state", state, "says", says)
 }
 
 func (s *deploying) beginScheduled(ctx context.Context, d records.Scheduled) (state, says string, deployment int64) {

@@ -150,19 +150,8 @@ func (s *repairs) write(
 		return err
 	}
 	for _, e := range entries {
-		s.Log.Info(
-			"ledger entry written",
-			"lane",
-			p.lane.Name,
-			"environment",
-			p.environment.Name,
-			"action",
-			e.Action,
-			"step",
-			e.Step,
-			"actor",
-			c.actor,
-		)
+		s.Log.Info("ledger entry written", "lane", p.lane.Name, "environment", p.environment.Name, "action", e.Action,
+			"step", e.Step, "actor", c.actor)
 	}
 	s.drifts.carryOver(c, p, session, before, entries)
 	return s.Records.SaveHead(c, p.lane.Name, p.environment.Name, head)

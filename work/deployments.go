@@ -219,15 +219,8 @@ func (w *Deployments) carryOut(ctx context.Context, d Work, live *Feed) (result 
 		w.finish(d, result)
 	}
 	if result.Failure != nil {
-		log.Warn(
-			"deployment ended",
-			"outcome",
-			result.Outcome,
-			"step",
-			result.Failure.Step,
-			"error",
-			result.Failure.Error(),
-		)
+		log.Warn("deployment ended", "outcome", result.Outcome, "step", result.Failure.Step,
+			"error", result.Failure.Error())
 	} else {
 		log.Info("deployment ended", "outcome", result.Outcome)
 	}
