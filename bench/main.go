@@ -170,12 +170,9 @@ func (b *bench) script(name string, args ...string) error {
 // mariadb runs a script by the server's own client.
 func (b *bench) mariadb(database, script string) error {
 	command := exec.Command(
-		"mariadb",
-		"--no-defaults",
-		"-h127.0.0.1",
+		"mariadb", "--no-defaults", "-h127.0.0.1",
 		"-P"+strconv.Itoa(b.mariaPort()),
-		"-uvorrang",
-		database,
+		"-uvorrang", database,
 	)
 	command.Env = append(os.Environ(), "MYSQL_PWD="+password)
 	command.Stdin = strings.NewReader(script)
@@ -214,9 +211,7 @@ func (b *bench) lane(ctx context.Context, name string, files map[string]string) 
 func (b *bench) laneOn(ctx context.Context, engine, name string, files map[string]string) error {
 	text := fmt.Sprintf(
 		"lane: %s\nengine: %s\nenvironments: [{name: only, target: env:%s}]\n",
-		name,
-		engine,
-		strings.ToUpper(name),
+		name, engine, strings.ToUpper(name),
 	)
 	if _, err := b.client.Declare(ctx, "lane.yaml", []byte(text)); err != nil {
 		return err

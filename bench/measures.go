@@ -50,13 +50,7 @@ func (b *bench) smallSteps(ctx context.Context) error {
 		fmt.Fprintf(
 			&script,
 			"BEGIN;\n%s\nINSERT INTO vorrang.ledger VALUES (%d, '%s', 'applied', '%d', 'create-berth', '%s', '1', 'bench', 1, '{}', '%s', '%s');\nCOMMIT;\n",
-			sql,
-			e.Seq,
-			e.At.Format(ledger.AtLayout),
-			i,
-			e.Checksum,
-			e.PrevHash,
-			e.Hash,
+			sql, e.Seq, e.At.Format(ledger.AtLayout), i, e.Checksum, e.PrevHash, e.Hash,
 		)
 	}
 	if err := b.lane(ctx, "small", files); err != nil {
@@ -79,9 +73,7 @@ func (b *bench) smallSteps(ctx context.Context) error {
 	b.add(
 		"1,000 small steps, a transaction and a ledger row each",
 		"psql running the same statements and inserts from one file",
-		ours,
-		theirs,
-		0.90,
+		ours, theirs, 0.90,
 	)
 	return err
 }
@@ -123,11 +115,7 @@ func (b *bench) smallMariaDB(ctx context.Context) error {
 				"INSERT INTO vorrang_ledger VALUES (%d, '%s', '%s', '%d', 'create-duty', '%s', '1', 'bench', 1, '{}', '%s', '%s');\n",
 				e.Seq,
 				e.At.Format("2006-01-02 15:04:05.000000"),
-				action,
-				i,
-				e.Checksum,
-				e.PrevHash,
-				e.Hash,
+				action, i, e.Checksum, e.PrevHash, e.Hash,
 			)
 		}
 	}
@@ -149,9 +137,7 @@ func (b *bench) smallMariaDB(ctx context.Context) error {
 	b.add(
 		"1,000 small steps on MariaDB, a begun row and an applied row each",
 		"the mariadb client running the same statements and inserts",
-		ours,
-		theirs,
-		1.20,
+		ours, theirs, 1.20,
 	)
 	return err
 }
@@ -202,13 +188,7 @@ func (b *bench) copyData(ctx context.Context) error {
 		fmt.Fprintf(
 			&text,
 			"NM%d\t2026-01-01 %02d:%02d:00+00\t%d.%03d\tread by the keeper of gauge %d, in his book on page %d\n",
-			i%7,
-			i/60%24,
-			i%60,
-			i%9,
-			i%1000,
-			i%7,
-			i,
+			i%7, i/60%24, i%60, i%9, i%1000, i%7, i,
 		)
 	}
 	text.WriteString("\\.\n")
@@ -246,9 +226,7 @@ func (b *bench) snapshot(ctx context.Context) error {
 		fmt.Fprintf(
 			&text,
 			"CREATE TABLE gauge_%d (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, berth int NOT NULL DEFAULT %d, level_m numeric(6,3) CHECK (level_m < 20), remark text); CREATE INDEX ON gauge_%d (berth);\n",
-			i,
-			i,
-			i,
+			i, i, i,
 		)
 	}
 	if err := b.exec(ctx, "wide", text.String()); err != nil {
@@ -282,10 +260,7 @@ func (b *bench) add(work, against string, ours, theirs time.Duration, most float
 		aim: fmt.Sprintf("at most %.2f times", most), figure: fmt.Sprintf("%.2f times", ratio), met: ratio <= most})
 	fmt.Printf(
 		"%s: %.2f times (%s against %s)\n",
-		work,
-		ratio,
-		ours.Round(time.Millisecond),
-		theirs.Round(time.Millisecond),
+		work, ratio, ours.Round(time.Millisecond), theirs.Round(time.Millisecond),
 	)
 }
 
@@ -305,11 +280,7 @@ func (b *bench) write(ctx context.Context) error {
 		"# Benchmarks\n\nWritten by `make bench` on %s: PostgreSQL %s with fsync on, %s, %d cores. Each ratio is of the best of %d runs\n"+
 			"of each side, in turns, on the same server; Vorrang's side is the whole `vorrang promote`, client and service included.\n\n"+
 			"| work | against | measured | aim | |\n|---|---|---|---|---|\n",
-		time.Now().UTC().Format(time.DateOnly),
-		server,
-		runtime.Version(),
-		runtime.NumCPU(),
-		rounds,
+		time.Now().UTC().Format(time.DateOnly), server, runtime.Version(), runtime.NumCPU(), rounds,
 	)
 	for _, l := range b.lines {
 		times := ""
@@ -319,11 +290,7 @@ func (b *bench) write(ctx context.Context) error {
 		fmt.Fprintf(
 			&text,
 			"| %s | %s | **%s**%s | %s | %s |\n",
-			l.work,
-			l.against,
-			l.figure,
-			times,
-			l.aim,
+			l.work, l.against, l.figure, times, l.aim,
 			map[bool]string{true: "met", false: "missed"}[l.met],
 		)
 	}

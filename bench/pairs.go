@@ -79,8 +79,7 @@ func (b *bench) somePairs(ctx context.Context, next, equal *atomic.Int64) error 
 			}
 		}
 		made, err := draft.Make(
-			ctx,
-			databases[2],
+			ctx, databases[2],
 			draft.Request{Writer: postgres.Engine{}, Present: &pair[0], Desired: pair[1], Settled: true},
 		)
 		if err != nil {

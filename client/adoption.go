@@ -14,8 +14,7 @@ func (c *Client) Adoption(ctx context.Context, lane, environment string) (*api.A
 // Adopt takes over what is found in a target, if it still is that finding.
 func (c *Client) Adopt(ctx context.Context, lane, environment, finding, reason string) (*api.Recorded, error) {
 	return post[api.Recorded](
-		ctx,
-		c,
+		ctx, c,
 		environmentPath(lane, environment)+"/adoptions",
 		map[string]string{"finding": finding, "reason": reason},
 	)

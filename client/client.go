@@ -59,8 +59,7 @@ type UnreachableError struct {
 func (e *UnreachableError) Error() string {
 	return fmt.Sprintf(
 		"the service at %s does not answer (%v); is vorrangd running there? -server or VORRANG_SERVER names another address",
-		e.Server,
-		e.Err,
+		e.Server, e.Err,
 	)
 }
 

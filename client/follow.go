@@ -53,10 +53,7 @@ type hearError struct{ err error }
 func (e *hearError) Error() string { return e.err.Error() }
 
 func (c *Client) followOnce(
-	ctx context.Context,
-	id int64,
-	after *int64,
-	hear func(deploy.Event) error,
+	ctx context.Context, id int64, after *int64, hear func(deploy.Event) error,
 ) (ended bool, err error) {
 	answer, err := c.send(
 		ctx,

@@ -82,8 +82,7 @@ func TestFollowEndsWhenItIsTold(t *testing.T) {
 	require.ErrorAs(t, w.Follow(t.Context(), 999, 0, func(deploy.Event) error { return nil }), &answered)
 	assert.Equal(t, "not-found", answered.Kind())
 	assert.Contains(
-		t,
-		answered.Error(),
+		t, answered.Error(),
 		"there is no deployment 999\nsee those that you may look at: vorrang deployments",
 	)
 }

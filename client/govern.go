@@ -13,8 +13,7 @@ import (
 // is empty, of the ways back of the steps in place. Repeated, it is counted once.
 func (c *Client) Approve(ctx context.Context, lane, environment, release, note string) (*api.Approved, error) {
 	return post[api.Approved](
-		ctx,
-		c,
+		ctx, c,
 		environmentPath(lane, environment)+"/approvals",
 		map[string]any{"release": release, "ways_back": release == "", "note": note},
 	)
@@ -23,12 +22,10 @@ func (c *Client) Approve(ctx context.Context, lane, environment, release, note s
 // WithdrawApproval takes one's own approvals of a release back, or of ways back if
 // it is empty. Repeated, it is refused.
 func (c *Client) WithdrawApproval(
-	ctx context.Context,
-	lane, environment, release string,
+	ctx context.Context, lane, environment, release string,
 ) (*api.ApprovalWithdrawn, error) {
 	return post[api.ApprovalWithdrawn](
-		ctx,
-		c,
+		ctx, c,
 		environmentPath(lane, environment)+"/approvals/withdrawal",
 		map[string]any{"release": release, "ways_back": release == ""},
 	)
@@ -38,8 +35,7 @@ func (c *Client) WithdrawApproval(
 // loose steps if it is empty.
 func (c *Client) Waive(ctx context.Context, lane, environment, check, release, reason string) (*gate.Waiver, error) {
 	return post[gate.Waiver](
-		ctx,
-		c,
+		ctx, c,
 		environmentPath(lane, environment)+"/waivers",
 		map[string]string{"check": check, "release": release, "reason": reason},
 	)
@@ -63,8 +59,7 @@ func (c *Client) Hooks(ctx context.Context) (*api.Hooks, error) {
 // PutHook keeps a hook under its name, new or changed. Its secret is a reference.
 func (c *Client) PutHook(ctx context.Context, h api.Hook) (*api.Hook, error) {
 	return put[api.Hook](
-		ctx,
-		c,
+		ctx, c,
 		"/api/v1/hooks/"+url.PathEscape(h.Name),
 		map[string]any{"url": h.URL, "secret": h.Secret, "events": h.Events, "lane": h.Lane},
 	)
@@ -85,8 +80,7 @@ func (c *Client) Deliveries(ctx context.Context, hook string, limit int) (*api.D
 // count where owners is true.
 func (c *Client) Compare(ctx context.Context, lane, from, with string, owners bool) (*api.Comparison, error) {
 	return get[api.Comparison](
-		ctx,
-		c,
+		ctx, c,
 		lanePath(lane)+"/comparison",
 		url.Values{"from": {from}, "with": {with}, "owners": {strconv.FormatBool(owners)}},
 	)
@@ -96,8 +90,7 @@ func (c *Client) Compare(ctx context.Context, lane, from, with string, owners bo
 // makes in a scratch database.
 func (c *Client) CompareRelease(ctx context.Context, lane, from, release string, owners bool) (*api.Comparison, error) {
 	return post[api.Comparison](
-		ctx,
-		c,
+		ctx, c,
 		lanePath(lane)+"/comparisons",
 		map[string]any{"from": from, "release": release, "owners": owners},
 	)

@@ -20,8 +20,7 @@ import (
 // is the lane's name, where something is loosened, moved or dropped.
 func (c *Client) Declare(ctx context.Context, name string, text []byte, confirm ...string) (*api.Declared, error) {
 	return call[api.Declared](
-		ctx,
-		c,
+		ctx, c,
 		request{method: http.MethodPost, path: "/api/v1/lanes", query: url.Values{"file": {name}, "confirm": confirm},
 			body: bytes.NewReader(text), kind: "application/yaml"},
 	)
@@ -64,8 +63,7 @@ func (c *Client) submit(ctx context.Context, lane, path string, folder fs.FS, go
 		writer.CloseWithError(unread)
 	}()
 	answer, err := call[api.Submitted](
-		ctx,
-		c,
+		ctx, c,
 		request{method: http.MethodPost, path: lanePath(lane) + path, body: reader, kind: "application/x-tar",
 			query: url.Values{"gone": {strings.Join(gone, ",")}}},
 	)
@@ -116,8 +114,7 @@ func writeFile(archive *tar.Writer, folder fs.FS, name string) error {
 // means all.
 func (c *Client) Step(ctx context.Context, lane, number string, limit int) (*api.StepTexts, error) {
 	return get[api.StepTexts](
-		ctx,
-		c,
+		ctx, c,
 		lanePath(lane)+"/steps/"+url.PathEscape(number),
 		url.Values{"limit": {strconv.Itoa(limit)}},
 	)
@@ -136,8 +133,7 @@ func (c *Client) Probe(ctx context.Context, lane, environment string) (*api.Prob
 // Ledger gives a target's newest limit entries, newest first; 0 means all.
 func (c *Client) Ledger(ctx context.Context, lane, environment string, limit int) (*api.Ledger, error) {
 	return get[api.Ledger](
-		ctx,
-		c,
+		ctx, c,
 		environmentPath(lane, environment)+"/ledger",
 		url.Values{"limit": {strconv.Itoa(limit)}},
 	)

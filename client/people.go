@@ -69,15 +69,10 @@ func (c *Client) Tokens(ctx context.Context) (*api.Tokens, error) {
 
 // MakeToken makes a machine's token. Repeated, it makes another.
 func (c *Client) MakeToken(
-	ctx context.Context,
-	name string,
-	grant []string,
-	length time.Duration,
+	ctx context.Context, name string, grant []string, length time.Duration,
 ) (*api.TokenMade, error) {
 	return post[api.TokenMade](
-		ctx,
-		c,
-		"/api/v1/tokens",
+		ctx, c, "/api/v1/tokens",
 		map[string]any{"name": name, "grant": grant, "seconds": int64(length / time.Second)},
 	)
 }

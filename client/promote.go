@@ -45,8 +45,7 @@ func (w Way) query() url.Values {
 // Preview gives the SQL that a promotion would run.
 func (c *Client) Preview(ctx context.Context, lane, environment string, how Promotion) (*api.Preview, error) {
 	return get[api.Preview](
-		ctx,
-		c,
+		ctx, c,
 		environmentPath(lane, environment)+"/preview",
 		url.Values{"through": {how.Through}, "release": {how.Release}},
 	)
@@ -60,8 +59,7 @@ func (c *Client) PreviewBack(ctx context.Context, lane, environment string, way 
 // Standalone gives a promotion as one file that psql runs without Vorrang.
 func (c *Client) Standalone(ctx context.Context, lane, environment string, how Promotion) (*api.Preview, error) {
 	return get[api.Preview](
-		ctx,
-		c,
+		ctx, c,
 		environmentPath(lane, environment)+"/preview",
 		url.Values{"through": {how.Through}, "release": {how.Release}, "standalone": {"true"}, "limit": {"1"}},
 	)
@@ -95,8 +93,7 @@ func (c *Client) Promote(ctx context.Context, lane, environment string, how Prom
 // step. confirm must be the environment's name.
 func (c *Client) Rebuild(ctx context.Context, lane, environment, confirm string) (*api.Promoted, error) {
 	return post[api.Promoted](
-		ctx,
-		c,
+		ctx, c,
 		environmentPath(lane, environment)+"/rebuilds",
 		map[string]string{"confirm": confirm},
 	)
@@ -105,10 +102,7 @@ func (c *Client) Rebuild(ctx context.Context, lane, environment, confirm string)
 // Rollback begins a deployment back. Repeated with steps, it goes further back.
 // Where the environment is not disposable, confirm must be its name.
 func (c *Client) Rollback(
-	ctx context.Context,
-	lane, environment string,
-	way Way,
-	confirm string,
+	ctx context.Context, lane, environment string, way Way, confirm string,
 ) (*api.Promoted, error) {
 	return post[api.Promoted](ctx, c, environmentPath(lane, environment)+"/rollbacks", struct {
 		Way

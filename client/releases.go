@@ -34,8 +34,7 @@ func (c *Client) Releases(ctx context.Context, lane string) (*api.Releases, erro
 // release, if one is named.
 func (c *Client) Release(ctx context.Context, lane, name, environment, against string) (*api.ReleaseContent, error) {
 	return get[api.ReleaseContent](
-		ctx,
-		c,
+		ctx, c,
 		lanePath(lane)+"/releases/"+url.PathEscape(name),
 		url.Values{"environment": {environment}, "against": {against}},
 	)
@@ -44,8 +43,7 @@ func (c *Client) Release(ctx context.Context, lane, name, environment, against s
 // Sign keeps a signature of a release, as release.Sign makes it.
 func (c *Client) Sign(ctx context.Context, lane, name, signature string) (*api.Signed, error) {
 	return post[api.Signed](
-		ctx,
-		c,
+		ctx, c,
 		lanePath(lane)+"/releases/"+url.PathEscape(name)+"/signatures",
 		map[string]string{"signature": signature},
 	)
@@ -68,8 +66,7 @@ func (c *Client) Export(ctx context.Context, lane, name string, to io.Writer) er
 // SubmitBundle sends a release's bundle. Repeated, it changes nothing.
 func (c *Client) SubmitBundle(ctx context.Context, lane string, bundle io.Reader) (*api.ReleaseCut, error) {
 	return call[api.ReleaseCut](
-		ctx,
-		c,
+		ctx, c,
 		request{method: http.MethodPost, path: lanePath(lane) + "/bundles", body: bundle, kind: "application/gzip"},
 	)
 }

@@ -14,8 +14,7 @@ import (
 // objects. Repeated, it is refused.
 func (c *Client) Baseline(ctx context.Context, lane, environment, at string, check bool) (*api.Recorded, error) {
 	return post[api.Recorded](
-		ctx,
-		c,
+		ctx, c,
 		environmentPath(lane, environment)+"/baselines",
 		map[string]any{"at": at, "check": check},
 	)
@@ -24,8 +23,7 @@ func (c *Client) Baseline(ctx context.Context, lane, environment, at string, che
 // Evidence says what a target shows of a step, reading only.
 func (c *Client) Evidence(ctx context.Context, lane, environment, number string) (*api.Evidence, error) {
 	return get[api.Evidence](
-		ctx,
-		c,
+		ctx, c,
 		environmentPath(lane, environment)+"/steps/"+url.PathEscape(number)+"/evidence",
 		nil,
 	)
@@ -68,9 +66,7 @@ func (c *Client) Withdraw(ctx context.Context, lane, number string) (*api.Withdr
 // Amend records that the catalogue's text of an edited step is right. Repeated,
 // it is refused.
 func (c *Client) Amend(
-	ctx context.Context,
-	lane, environment, number, reason string,
-	acknowledge bool,
+	ctx context.Context, lane, environment, number, reason string, acknowledge bool,
 ) (*api.Recorded, error) {
 	return post[api.Recorded](ctx, c, environmentPath(lane, environment)+"/amendments",
 		map[string]any{"step": number, "reason": reason, "acknowledge": acknowledge})
@@ -79,10 +75,7 @@ func (c *Client) Amend(
 // Freeze forbids promotions to an environment for a time; a zero from is now.
 // Repeated, it adds another freeze.
 func (c *Client) Freeze(
-	ctx context.Context,
-	lane, environment string,
-	from, until time.Time,
-	reason string,
+	ctx context.Context, lane, environment string, from, until time.Time, reason string,
 ) (*gate.Freeze, error) {
 	body := map[string]any{"until": until, "reason": reason}
 	if !from.IsZero() {
@@ -99,8 +92,7 @@ func (c *Client) Thaw(ctx context.Context, lane, environment, reason string) (*a
 // Backup reports a backup of an environment's target.
 func (c *Client) Backup(ctx context.Context, lane, environment, label string, takenAt time.Time) (*gate.Backup, error) {
 	return post[gate.Backup](
-		ctx,
-		c,
+		ctx, c,
 		environmentPath(lane, environment)+"/backups",
 		map[string]any{"label": label, "taken_at": takenAt},
 	)

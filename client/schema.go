@@ -16,8 +16,7 @@ func (c *Client) Drift(ctx context.Context, lane, environment string) (*api.Drif
 // Accept says that a schema is right as it is, if it still has the fingerprint.
 func (c *Client) Accept(ctx context.Context, lane, environment, fingerprint, reason string) (*api.Accepted, error) {
 	return post[api.Accepted](
-		ctx,
-		c,
+		ctx, c,
 		environmentPath(lane, environment)+"/acceptances",
 		map[string]string{"fingerprint": fingerprint, "reason": reason},
 	)
@@ -32,14 +31,10 @@ func (c *Client) Effects(ctx context.Context, lane, environment string) (*api.Ef
 // CompareDeployment says how an environment's schema differs from what a
 // deployment of the lane left.
 func (c *Client) CompareDeployment(
-	ctx context.Context,
-	lane, from string,
-	deployment int64,
-	owners bool,
+	ctx context.Context, lane, from string, deployment int64, owners bool,
 ) (*api.Comparison, error) {
 	return get[api.Comparison](
-		ctx,
-		c,
+		ctx, c,
 		lanePath(lane)+"/comparison",
 		url.Values{
 			"from":       {from},

@@ -60,15 +60,7 @@ func (r *Records) Acts(ctx context.Context, s Search) ([]access.AuditEntry, erro
 		  AND ($5 = '' OR strpos(lower(detail::text || ' ' || coalesce(result, '') || ' ' || actor || ' ' || operation), lower($5)) > 0)
 		  AND ($6::timestamptz IS NULL OR at >= $6) AND ($7::timestamptz IS NULL OR at < $7) AND ($8 = 0 OR id < $8)
 		ORDER BY id DESC LIMIT $9`,
-		s.Actor,
-		s.Operation,
-		s.Lane,
-		s.Environment,
-		s.Text,
-		since,
-		until,
-		s.Before,
-		s.Limit,
+		s.Actor, s.Operation, s.Lane, s.Environment, s.Text, since, until, s.Before, s.Limit,
 	)
 	if err != nil {
 		return nil, fmt.Errorf("search the audit: %w", err)
@@ -76,16 +68,7 @@ func (r *Records) Acts(ctx context.Context, s Search) ([]access.AuditEntry, erro
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (access.AuditEntry, error) {
 		var a access.AuditEntry
 		err := row.Scan(
-			&a.ID,
-			&a.At,
-			&a.Actor,
-			&a.Via,
-			&a.Address,
-			&a.Operation,
-			&a.Lane,
-			&a.Environment,
-			&a.Detail,
-			&a.Status,
+			&a.ID, &a.At, &a.Actor, &a.Via, &a.Address, &a.Operation, &a.Lane, &a.Environment, &a.Detail, &a.Status,
 			&a.Result,
 		)
 		return a, err

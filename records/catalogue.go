@@ -84,10 +84,7 @@ func byNumber(a, b plan.Step) int { return step.Compare(a.Number, b.Number) }
 // Version returns a step as it was submitted with a forward text of this
 // checksum, newest first, or ErrNotFound.
 func (r *Records) Version(
-	ctx context.Context,
-	lane string,
-	number step.Number,
-	forward step.Checksum,
+	ctx context.Context, lane string, number step.Number, forward step.Checksum,
 ) (plan.Step, error) {
 	rows, err := r.pool.Query(ctx, `SELECT `+stepColumns+` FROM records.step
 		WHERE lane = $1 AND number = $2 AND forward ->> 'checksum' = $3 ORDER BY id DESC LIMIT 1`, lane, number, forward)
@@ -169,9 +166,7 @@ func (r *Records) Withdraw(ctx context.Context, lane string, number step.Number,
 		ctx,
 		`WITH withdrawal AS (INSERT INTO records.submission (lane, by) VALUES ($1, $3) RETURNING id)
 		UPDATE records.step SET gone = withdrawal.id FROM withdrawal WHERE lane = $1 AND number = $2 AND newest`,
-		lane,
-		number,
-		actor,
+		lane, number, actor,
 	)
 	if err == nil {
 		err = r.pool.QueryRow(ctx, `SELECT count(*) FROM records.step WHERE lane = $1 AND newest AND gone IS NULL`, lane).

@@ -39,19 +39,8 @@ const deploymentColumns = `id, lane, environment, direction, outcome, actor, pla
 func scanDeployment(row pgx.CollectableRow) (Deployment, error) {
 	var d Deployment
 	err := row.Scan(
-		&d.ID,
-		&d.Lane,
-		&d.Environment,
-		&d.Direction,
-		&d.Outcome,
-		&d.Actor,
-		&d.Plan,
-		&d.Gate,
-		&d.Failure,
-		&d.Release,
-		&d.Digest,
-		&d.StartedAt,
-		&d.EndedAt,
+		&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Failure, &d.Release,
+		&d.Digest, &d.StartedAt, &d.EndedAt,
 	)
 	return d, err
 }
@@ -82,15 +71,7 @@ func (r *Records) Begin(ctx context.Context, d Deployment) (Deployment, error) {
 				ctx,
 				`INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate, release, digest)
 				VALUES ($1, $2, $3, $4, $5, $6, $7, nullif($8, ''), nullif($9, '')) RETURNING `+deploymentColumns,
-				d.Lane,
-				d.Environment,
-				d.Direction,
-				deploy.Running,
-				d.Actor,
-				d.Plan,
-				d.Gate,
-				d.Release,
-				d.Digest,
+				d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate, d.Release, d.Digest,
 			)
 			if begun, err = pgx.CollectExactlyOneRow(rows, scanDeployment); err != nil || len(waivers) == 0 {
 				return err
@@ -98,8 +79,7 @@ func (r *Records) Begin(ctx context.Context, d Deployment) (Deployment, error) {
 			tag, err := tx.Exec(
 				ctx,
 				`UPDATE records.waiver SET deployment = $2 WHERE id = ANY ($1) AND deployment IS NULL`,
-				waivers,
-				begun.ID,
+				waivers, begun.ID,
 			)
 			if err == nil && tag.RowsAffected() != int64(len(waivers)) {
 				err = errors.New("another deployment has just used the waiver")
@@ -139,9 +119,7 @@ func (r *Records) End(ctx context.Context, id int64, outcome deploy.Outcome, fai
 	_, err := r.pool.Exec(
 		ctx,
 		`UPDATE records.deployment SET outcome = $2, failure = $3, ended_at = now() WHERE id = $1 AND outcome = 'running'`,
-		id,
-		outcome,
-		failure,
+		id, outcome, failure,
 	)
 	return err
 }
@@ -206,9 +184,7 @@ func (r *Records) Events(ctx context.Context, id, after int64, limit int) ([]dep
 	rows, err := r.pool.Query(
 		ctx,
 		`SELECT body FROM records.event WHERE deployment = $1 AND seq > $2 ORDER BY seq LIMIT $3`,
-		id,
-		after,
-		limit,
+		id, after, limit,
 	)
 	if err != nil {
 		return nil, fmt.Errorf("read the events of deployment %d: %w", id, err)

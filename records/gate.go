@@ -59,11 +59,7 @@ func (r *Records) AddBackup(ctx context.Context, lane, environment string, b gat
 	_, err := r.pool.Exec(
 		ctx,
 		`INSERT INTO records.backup (lane, environment, label, taken_at, reported_by) VALUES ($1, $2, $3, $4, $5)`,
-		lane,
-		environment,
-		b.Label,
-		b.TakenAt,
-		b.By,
+		lane, environment, b.Label, b.TakenAt, b.By,
 	)
 	if err != nil {
 		return fmt.Errorf("keep the backup's report: %w", err)

@@ -28,8 +28,7 @@ func (r *Records) Approvals(ctx context.Context, lane, environment string) ([]ga
 		ctx,
 		`SELECT id, release, digest, seq, steps, note, given_by, given_at FROM records.approval
 		WHERE lane = $1 AND environment = $2 AND withdrawn_at IS NULL ORDER BY id`,
-		lane,
-		environment,
+		lane, environment,
 	)
 	if err != nil {
 		return nil, fmt.Errorf("read the approvals: %w", err)
@@ -44,10 +43,7 @@ func (r *Records) Approvals(ctx context.Context, lane, environment string) ([]ga
 // WithdrawApprovals takes back somebody's approvals of a release on an
 // environment, and says how many those were.
 func (r *Records) WithdrawApprovals(
-	ctx context.Context,
-	lane, environment string,
-	digest step.Checksum,
-	by string,
+	ctx context.Context, lane, environment string, digest step.Checksum, by string,
 ) (int64, error) {
 	tag, err := r.pool.Exec(ctx, `UPDATE records.approval SET withdrawn_at = now()
 		WHERE lane = $1 AND environment = $2 AND digest = $3 AND given_by = $4 AND withdrawn_at IS NULL`, lane, environment, digest, by)
@@ -71,19 +67,13 @@ func (r *Records) AddWaiver(ctx context.Context, lane, environment string, w gat
 // Waivers returns the waivers on an environment that are good at a time and that
 // no deployment has used, but for one deployment: 0 for none.
 func (r *Records) Waivers(
-	ctx context.Context,
-	lane, environment string,
-	at time.Time,
-	deployment int64,
+	ctx context.Context, lane, environment string, at time.Time, deployment int64,
 ) ([]gate.Waiver, error) {
 	rows, err := r.pool.Query(
 		ctx,
 		`SELECT id, "check", digest, subject, reason, given_by, given_at, until_at FROM records.waiver
 		WHERE lane = $1 AND environment = $2 AND until_at > $3 AND (deployment IS NULL OR deployment = $4) ORDER BY id`,
-		lane,
-		environment,
-		at,
-		deployment,
+		lane, environment, at, deployment,
 	)
 	if err != nil {
 		return nil, fmt.Errorf("read the waivers: %w", err)
@@ -114,8 +104,7 @@ func (r *Records) Authors(ctx context.Context, lane string, digest step.Checksum
 		ctx,
 		`SELECT s.number, u.by FROM records.step s JOIN records.submission u ON u.id = s.submission
 		WHERE s.lane = $1 AND CASE WHEN $2 = '' THEN s.newest ELSE s.id IN (SELECT unnest(steps) FROM records.release WHERE lane = $1 AND digest = $2) END`,
-		lane,
-		digest,
+		lane, digest,
 	)
 	if err != nil {
 		return nil, fmt.Errorf("read the steps' authors: %w", err)

@@ -38,10 +38,7 @@ func (r *Records) DeclareLane(ctx context.Context, l lane.Lane, actor string) (c
 			_, err := tx.Exec(
 				ctx,
 				`INSERT INTO records.asking (lane, environment, change, changed_by) VALUES ($1, $2, $3, $4)`,
-				l.Name,
-				change.Environment,
-				change.What,
-				actor,
+				l.Name, change.Environment, change.What, actor,
 			)
 			if err != nil {
 				return err
@@ -90,11 +87,7 @@ func (r *Records) ReplaceHead(ctx context.Context, laneName, environment string,
 		ctx,
 		`INSERT INTO records.head (lane, environment, seq, hash, seen_at) VALUES ($1, $2, $3, $4, $5)
 		ON CONFLICT (lane, environment) DO UPDATE SET seq = excluded.seq, hash = excluded.hash, seen_at = excluded.seen_at`,
-		laneName,
-		environment,
-		h.Seq,
-		h.Hash,
-		time.Now(),
+		laneName, environment, h.Seq, h.Hash, time.Now(),
 	)
 	if err != nil {
 		return fmt.Errorf("remember the ledger's head: %w", err)
@@ -110,11 +103,7 @@ func (r *Records) SaveHead(ctx context.Context, laneName, environment string, h 
 		`INSERT INTO records.head (lane, environment, seq, hash, seen_at) VALUES ($1, $2, $3, $4, $5)
 		ON CONFLICT (lane, environment) DO UPDATE SET seq = excluded.seq, hash = excluded.hash, seen_at = excluded.seen_at
 		WHERE head.seq < excluded.seq`,
-		laneName,
-		environment,
-		h.Seq,
-		h.Hash,
-		time.Now(),
+		laneName, environment, h.Seq, h.Hash, time.Now(),
 	)
 	if err != nil {
 		return fmt.Errorf("remember the ledger's head: %w", err)

@@ -64,9 +64,7 @@ func (r *Records) People(ctx context.Context) ([]access.Person, error) {
 // says. Nobody else changes the same person meanwhile. What is new of a password,
 // or disabled, ends the person's sessions and tokens.
 func (r *Records) ChangePerson(
-	ctx context.Context,
-	name string,
-	change func(p *access.Person, isNew bool) error,
+	ctx context.Context, name string, change func(p *access.Person, isNew bool) error,
 ) (access.Person, error) {
 	var p access.Person
 	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
@@ -96,11 +94,7 @@ func (r *Records) ChangePerson(
 			ctx,
 			`INSERT INTO records.person (name, password, grants, disabled_at, created_by) VALUES ($1, nullif($2, ''), $3, $4, $5)
 			ON CONFLICT (name) DO UPDATE SET password = excluded.password, grants = excluded.grants, disabled_at = excluded.disabled_at`,
-			name,
-			p.Password,
-			p.Grants.Texts(),
-			p.Disabled,
-			p.CreatedBy,
+			name, p.Password, p.Grants.Texts(), p.Disabled, p.CreatedBy,
 		)
 		if err == nil && (p.Password != was.Password || p.Disabled != nil) {
 			err = endSessions(ctx, tx, name)
@@ -130,9 +124,7 @@ func (r *Records) ChangePassword(ctx context.Context, name, old, next string) (c
 		tag, err := tx.Exec(
 			ctx,
 			`UPDATE records.person SET password = $3 WHERE name = $1 AND password = $2 AND disabled_at IS NULL`,
-			name,
-			old,
-			next,
+			name, old, next,
 		)
 		if changed = tag.RowsAffected() > 0; err == nil && changed {
 			err = endSessions(ctx, tx, name)
@@ -148,17 +140,13 @@ var ErrTaken = errors.New("the name is somebody else's")
 // SignedInElsewhere keeps who signed in by OpenID Connect, with what their groups
 // grant. A name that belongs to somebody else is ErrTaken.
 func (r *Records) SignedInElsewhere(
-	ctx context.Context,
-	name, subject string,
-	grants access.Grants,
+	ctx context.Context, name, subject string, grants access.Grants,
 ) (access.Person, error) {
 	rows, _ := r.pool.Query(
 		ctx,
 		`INSERT INTO records.person AS p (name, subject, grants, from_groups, groups_at, created_by) VALUES ($1, $2, '{}', $3, now(), 'sign-in')
 		ON CONFLICT (subject) DO UPDATE SET from_groups = excluded.from_groups, groups_at = now() RETURNING `+personColumns,
-		name,
-		subject,
-		grants.Texts(),
+		name, subject, grants.Texts(),
 	)
 	p, err := pgx.CollectExactlyOneRow(rows, scanPerson)
 	var refused *pgconn.PgError
@@ -198,10 +186,7 @@ func (r *Records) AddSession(ctx context.Context, hash string, s Session, expire
 		return fmt.Errorf("drop old sessions: %w", err)
 	}
 	insert, args := `INSERT INTO records.session (hash, name, key, expires_at) VALUES ($1, $2, $3, $4)`, []any{
-		hash,
-		s.Name,
-		s.Key,
-		expires,
+		hash, s.Name, s.Key, expires,
 	}
 	if s.Person != nil {
 		insert = `WITH ` + stillThere + `INSERT INTO records.session (hash, person, name, expires_at) SELECT $1, $2, $2, $4 FROM still`
@@ -241,16 +226,7 @@ func scanToken(row pgx.CollectableRow) (access.Token, error) {
 	var t access.Token
 	var grants []string
 	err := row.Scan(
-		&t.ID,
-		&t.Name,
-		&t.Owner,
-		&grants,
-		&t.MadeAt,
-		&t.MadeBy,
-		&t.ExpiresAt,
-		&t.UsedAt,
-		&t.RevokedAt,
-		&t.Person,
+		&t.ID, &t.Name, &t.Owner, &grants, &t.MadeAt, &t.MadeBy, &t.ExpiresAt, &t.UsedAt, &t.RevokedAt, &t.Person,
 	)
 	t.Grants = grantsOf(grants)
 	return t, err
@@ -272,21 +248,13 @@ func (r *Records) AddToken(ctx context.Context, hash string, t access.Token) (ac
 // sign-in. Where the person's password or standing changed meanwhile, it is
 // ErrNotFound.
 func (r *Records) AddOwnToken(
-	ctx context.Context,
-	hash string,
-	of access.Person,
-	machine string,
-	expires time.Time,
+	ctx context.Context, hash string, of access.Person, machine string, expires time.Time,
 ) error {
 	tag, err := r.pool.Exec(
 		ctx,
 		`WITH `+stillThere+`INSERT INTO records.token (hash, person, name, grants, made_by, expires_at)
 		SELECT $1, $2, $4, '{}', $2, $5 FROM still`,
-		hash,
-		of.Name,
-		of.Password,
-		machine,
-		expires,
+		hash, of.Name, of.Password, machine, expires,
 	)
 	if err != nil {
 		return fmt.Errorf("keep the token: %w", err)
@@ -331,8 +299,7 @@ func (r *Records) RevokeOwn(ctx context.Context, person string, id int64) (bool,
 	tag, err := r.pool.Exec(
 		ctx,
 		`UPDATE records.token SET revoked_at = now() WHERE id = $1 AND person = $2 AND revoked_at IS NULL`,
-		id,
-		person,
+		id, person,
 	)
 	return tag.RowsAffected() > 0, err
 }

@@ -100,8 +100,7 @@ func TestNobodyWritesOldThingsOverNewOnes(t *testing.T) {
 	assert.ErrorIs(
 		t,
 		r.AddSession(ctx, "x", records.Session{Person: &read, Name: "m.kai"}, now.Add(time.Hour)),
-		records.ErrNotFound,
-		"nor by a sign-in",
+		records.ErrNotFound, "nor by a sign-in",
 	)
 	assert.ErrorIs(t, r.AddOwnToken(ctx, "y", read, "x", now.Add(time.Hour)), records.ErrNotFound)
 	var all sync.WaitGroup
@@ -127,8 +126,7 @@ func TestNobodyWritesOldThingsOverNewOnes(t *testing.T) {
 	assert.ErrorIs(
 		t,
 		r.AddSession(
-			ctx,
-			"x",
+			ctx, "x",
 			records.Session{Person: &access.Person{Name: "l.berg", Password: "another"}, Name: "l.berg"},
 			now.Add(time.Hour),
 		),
@@ -140,9 +138,7 @@ func TestAWaiverIsUsedUpByTheDeploymentThatItLetsIn(t *testing.T) {
 	r := harbour(t)
 	ctx := t.Context()
 	w, err := r.AddWaiver(
-		ctx,
-		"harbour",
-		"production",
+		ctx, "harbour", "production",
 		gate.Waiver{Check: gate.Soak, Reason: "x", By: "k.brandt", At: time.Now(), Until: time.Now().Add(time.Hour)},
 	)
 	require.NoError(t, err)

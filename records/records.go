@@ -181,12 +181,7 @@ func look(ctx context.Context, session engine.Session, all []step.Step) (gate.Fa
 }
 
 func apply(
-	ctx context.Context,
-	server engine.Engine,
-	session engine.Session,
-	all []step.Step,
-	head ledger.Head,
-	p plan.Plan,
+	ctx context.Context, server engine.Engine, session engine.Session, all []step.Step, head ledger.Head, p plan.Plan,
 ) error {
 	if err := session.CreateLedger(ctx); err != nil {
 		return err

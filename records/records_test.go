@@ -68,15 +68,13 @@ func TestTheRecordsAreBroughtUpByVorrangsOwnCore(t *testing.T) {
 	url := pgtest.Database(t)
 	open(t, url).Close()
 	assert.Equal(
-		t,
-		"applied 1 vorrangd",
+		t, "applied 1 vorrangd",
 		pgtest.Query(t, url, "SELECT concat_ws(' ', action, step, actor) FROM vorrang.ledger WHERE seq = 1"),
 	)
 	r := open(t, url)
 	defer r.Close()
 	assert.Equal(
-		t,
-		"true",
+		t, "true",
 		pgtest.Query(t, url, "SELECT count(*) = count(DISTINCT step) FROM vorrang.ledger"),
 		"a second start finds nothing to do",
 	)
@@ -292,8 +290,7 @@ func TestOneCatalogueThatIsReadHoldsUpNoOther(t *testing.T) {
 	}()
 	require.Eventually(t, func() bool {
 		return pgtest.Query(
-			t,
-			url,
+			t, url,
 			"SELECT count(*) FROM pg_locks WHERE NOT granted AND relation = 'records.step'::regclass",
 		) == "1"
 	}, 10*time.Second, 10*time.Millisecond)

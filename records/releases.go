@@ -22,9 +22,7 @@ type SealedError struct{ Release release.Release }
 func (e *SealedError) Error() string {
 	return fmt.Sprintf(
 		"release %s has the digest %s, and was cut by %s",
-		e.Release.Name,
-		e.Release.Digest.Short(),
-		e.Release.Maker(),
+		e.Release.Name, e.Release.Digest.Short(), e.Release.Maker(),
 	)
 }
 
@@ -85,12 +83,7 @@ func (s *Submission) Seal(ctx context.Context, r release.Release, ids []int64) e
 	_, err = s.tx.Exec(
 		ctx,
 		`INSERT INTO records.release (lane, name, digest, body, steps, cut_at) VALUES ($1, $2, $3, $4, $5, $6)`,
-		s.lane,
-		r.Name,
-		r.Digest,
-		body,
-		ids,
-		r.CutAt,
+		s.lane, r.Name, r.Digest, body, ids, r.CutAt,
 	)
 	if err == nil {
 		err = s.tx.Commit(ctx)
@@ -110,9 +103,7 @@ func (r *Records) existing(ctx context.Context, like release.Release) error {
 	rows, err := r.pool.Query(
 		ctx,
 		`SELECT body FROM records.release WHERE lane = $1 AND (name = $2 OR digest = $3) ORDER BY name = $2 DESC LIMIT 1`,
-		like.Lane,
-		like.Name,
-		like.Digest,
+		like.Lane, like.Name, like.Digest,
 	)
 	if err != nil {
 		return err
@@ -202,9 +193,7 @@ func (s *Submission) Protect(ctx context.Context, d Difference) (step.Problems, 
 		if kept.slug != change.Step.Slug {
 			problems = append(problems, step.Problem{File: change.Step.Forward.Name, Message: fmt.Sprintf(
 				"step %s is sealed in release %s as %s, and cannot be renamed",
-				change.Step.Number,
-				kept.release,
-				kept.slug,
+				change.Step.Number, kept.release, kept.slug,
 			)})
 		}
 		now := digests(change.Step)
@@ -213,8 +202,7 @@ func (s *Submission) Protect(ctx context.Context, d Difference) (step.Problems, 
 				problems = append(problems, step.Problem{File: fileOf(change.Step, i),
 					Message: fmt.Sprintf(
 						"step %s is sealed in release %s, and its text cannot be replaced; put the file back as it was, and write the change as a new step",
-						change.Step.Number,
-						kept.release,
+						change.Step.Number, kept.release,
 					)})
 			}
 		}
@@ -224,8 +212,7 @@ func (s *Submission) Protect(ctx context.Context, d Difference) (step.Problems, 
 			problems = append(problems, step.Problem{File: gone.Forward.Name,
 				Message: fmt.Sprintf(
 					"step %s is sealed in release %s, and cannot leave the catalogue; put its files back",
-					gone.Number,
-					kept.release,
+					gone.Number, kept.release,
 				)})
 		}
 	}
@@ -242,9 +229,7 @@ func fileOf(s step.Step, index int) string {
 // Bound says what keeps the files of steps as they are: the newest release that
 // sealed each, and another environment than one that a deployment took it to.
 func (r *Records) Bound(
-	ctx context.Context,
-	lane, environment string,
-	numbers []string,
+	ctx context.Context, lane, environment string, numbers []string,
 ) (map[step.Number]gate.Bound, error) {
 	bound := map[step.Number]gate.Bound{}
 	rows, _ := r.pool.Query(ctx, `SELECT n,
@@ -267,21 +252,13 @@ func (r *Records) Bound(
 
 // AddSignatures keeps signatures of a release, once for each key.
 func (r *Records) AddSignatures(
-	ctx context.Context,
-	lane string,
-	digest step.Checksum,
-	by string,
-	signatures []release.Signature,
+	ctx context.Context, lane string, digest step.Checksum, by string, signatures []release.Signature,
 ) error {
 	for _, s := range signatures {
 		_, err := r.pool.Exec(
 			ctx,
 			`INSERT INTO records.signature (lane, digest, key, body, added_by) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
-			lane,
-			digest,
-			s.Line,
-			s,
-			by,
+			lane, digest, s.Line, s, by,
 		)
 		if err != nil {
 			return fmt.Errorf("keep a signature: %w", err)
@@ -295,8 +272,7 @@ func (r *Records) Signatures(ctx context.Context, lane string, digest step.Check
 	rows, _ := r.pool.Query(
 		ctx,
 		`SELECT body FROM records.signature WHERE lane = $1 AND digest = $2 ORDER BY added_at, key`,
-		lane,
-		digest,
+		lane, digest,
 	)
 	list, err := pgx.CollectRows(rows, pgx.RowTo[release.Signature])
 	if err != nil {

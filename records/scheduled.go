@@ -32,12 +32,7 @@ func (r *Records) Schedule(ctx context.Context, s Scheduled) (Scheduled, error) 
 		ctx,
 		`INSERT INTO records.scheduled (lane, environment, due_at, wish, actor, who) VALUES ($1, $2, $3, $4, $5, $6)
 		RETURNING `+scheduledColumns,
-		s.Lane,
-		s.Environment,
-		s.Due,
-		s.Request,
-		s.Actor,
-		s.Who,
+		s.Lane, s.Environment, s.Due, s.Request, s.Actor, s.Who,
 	)
 	kept, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Scheduled])
 	if err != nil {
@@ -52,8 +47,7 @@ func (r *Records) ScheduledOf(ctx context.Context, lane string, limit int) ([]Sc
 	return r.scheduled(
 		ctx,
 		`WHERE lane = $1 ORDER BY state <> 'waiting', CASE WHEN state = 'waiting' THEN due_at END, id DESC LIMIT $2`,
-		lane,
-		limit,
+		lane, limit,
 	)
 }
 
@@ -91,10 +85,7 @@ func (r *Records) EndScheduled(ctx context.Context, id int64, state, says string
 		ctx,
 		`UPDATE records.scheduled SET state = $2, says = $3, deployment = nullif($4, 0), ended_at = now()
 		WHERE id = $1 AND state = 'waiting'`,
-		id,
-		state,
-		says,
-		deployment,
+		id, state, says, deployment,
 	)
 	return tag.RowsAffected() > 0, err
 }

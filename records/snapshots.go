@@ -56,15 +56,7 @@ func (r *Records) SaveSnapshot(ctx context.Context, s Snapshot) error {
 		`WITH body AS (INSERT INTO records.schema (digest, body) VALUES ($1, $2) ON CONFLICT DO NOTHING)
 		INSERT INTO records.snapshot (lane, environment, digest, fingerprint, why, deployment, seq, actor, reason)
 		VALUES ($3, $4, $1, $5, $6, nullif($7::bigint, 0), $8, $9, $10)`,
-		digest,
-		packed.Bytes(),
-		s.Lane,
-		s.Environment,
-		s.Schema.Fingerprint(),
-		s.Why,
-		s.Deployment,
-		s.Seq,
-		s.Actor,
+		digest, packed.Bytes(), s.Lane, s.Environment, s.Schema.Fingerprint(), s.Why, s.Deployment, s.Seq, s.Actor,
 		s.Reason,
 	)
 	if err != nil {
@@ -86,16 +78,12 @@ func (r *Records) SchemaAfter(ctx context.Context, deployment int64) (Snapshot, 
 
 // SchemaBefore is what was known right before a deployment; nil if nothing was.
 func (r *Records) SchemaBefore(
-	ctx context.Context,
-	lane, environment string,
-	deployment int64,
+	ctx context.Context, lane, environment string, deployment int64,
 ) (*schema.Schema, error) {
 	s, err := r.snapshot(
 		ctx,
 		`s.lane = $1 AND s.environment = $2 AND s.id < (SELECT min(id) FROM records.snapshot WHERE deployment = $3) ORDER BY s.id DESC LIMIT 1`,
-		lane,
-		environment,
-		deployment,
+		lane, environment, deployment,
 	)
 	if errors.Is(err, ErrNotFound) {
 		return &schema.Schema{}, nil
@@ -107,16 +95,7 @@ const snapshotColumns = `s.id, s.lane, s.environment, s.fingerprint, s.why, coal
 
 func (s *Snapshot) fields() []any {
 	return []any{
-		&s.ID,
-		&s.Lane,
-		&s.Environment,
-		&s.Fingerprint,
-		&s.Why,
-		&s.Deployment,
-		&s.Seq,
-		&s.Actor,
-		&s.Reason,
-		&s.At,
+		&s.ID, &s.Lane, &s.Environment, &s.Fingerprint, &s.Why, &s.Deployment, &s.Seq, &s.Actor, &s.Reason, &s.At,
 	}
 }
 
@@ -144,9 +123,7 @@ func (r *Records) Snapshots(ctx context.Context, lane, environment string, limit
 	rows, err := r.pool.Query(
 		ctx,
 		`SELECT `+snapshotColumns+` FROM records.snapshot s WHERE lane = $1 AND environment = $2 ORDER BY id DESC LIMIT $3`,
-		lane,
-		environment,
-		limit,
+		lane, environment, limit,
 	)
 	if err != nil {
 		return nil, fmt.Errorf("list the schemas that are known: %w", err)
@@ -174,8 +151,7 @@ func (r *Records) Effects(ctx context.Context, lane, environment string) ([]Step
 		ctx,
 		`SELECT e.deployment, e.body FROM records.event e JOIN records.deployment d ON d.id = e.deployment
 		WHERE d.lane = $1 AND d.environment = $2 AND e.body ->> 'kind' = 'effect' ORDER BY e.deployment, e.seq`,
-		lane,
-		environment,
+		lane, environment,
 	)
 	if err != nil {
 		return nil, fmt.Errorf("read the effects: %w", err)

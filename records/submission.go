@@ -218,13 +218,7 @@ func (s *Submission) newest(ctx context.Context) (map[step.Number]keptStep, erro
 	for rows.Next() {
 		var k keptStep
 		err := rows.Scan(
-			&k.step.Number,
-			&k.step.Slug,
-			&k.step.Options,
-			&k.step.Forward,
-			&k.step.Back,
-			&k.step.Check,
-			&k.digests,
+			&k.step.Number, &k.step.Slug, &k.step.Options, &k.step.Forward, &k.step.Back, &k.step.Check, &k.digests,
 			&k.gone,
 		)
 		if err != nil {
@@ -281,9 +275,7 @@ func (s *Submission) Put(ctx context.Context, d Difference) (int64, error) {
 	for _, gone := range d.Gone {
 		s.batch.Queue(
 			`UPDATE records.step SET gone = $3 WHERE lane = $1 AND number = $2 AND newest`,
-			s.lane,
-			gone.Number,
-			id,
+			s.lane, gone.Number, id,
 		)
 	}
 	if err := s.flush(ctx); err != nil {
@@ -301,21 +293,12 @@ func (s *Submission) queueVersion(id int64, folder step.Step) error {
 	}
 	s.batch.Queue(
 		`UPDATE records.step SET newest = false WHERE lane = $1 AND number = $2 AND newest`,
-		s.lane,
-		folder.Number,
+		s.lane, folder.Number,
 	)
 	s.batch.Queue(
 		`INSERT INTO records.step (lane, number, slug, options, forward, back, "check", digests, submission, newest)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, true)`,
-		s.lane,
-		folder.Number,
-		folder.Slug,
-		options,
-		forward,
-		described.Back,
-		described.Check,
-		digests(folder),
-		id,
+		s.lane, folder.Number, folder.Slug, options, forward, described.Back, described.Check, digests(folder), id,
 	)
 	return nil
 }

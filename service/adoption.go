@@ -88,8 +88,7 @@ func (s *repairs) find(ctx context.Context, p targetContext, session engine.Sess
 		add(
 			"%s from what %s left at %s",
 			plural.Count(len(f.Differences), "object of the schema differs", "objects of the schema differ"),
-			knownFrom(known),
-			utc(known.At),
+			knownFrom(known), utc(known.At),
 		)
 	}
 	f.Needed = facts.Chain != nil || facts.Strange != "" || facts.Foreign()
@@ -108,11 +107,7 @@ func newestEntry(entries []ledger.Entry) string {
 
 // goneAndNew says how a ledger stands to the entry that was last seen there.
 func (s *repairs) goneAndNew(
-	ctx context.Context,
-	p targetContext,
-	entries []ledger.Entry,
-	seen ledger.Head,
-	add func(string, ...any),
+	ctx context.Context, p targetContext, entries []ledger.Entry, seen ledger.Head, add func(string, ...any),
 ) error {
 	var last ledger.Head
 	if n := len(entries); n > 0 {
@@ -204,11 +199,7 @@ func (s *repairs) adopt(c call, in *adoptIn) (*api.Recorded, error) {
 // takeOverTarget writes the entry of an adoption, and knows the target from then
 // on by what is there.
 func (s *repairs) takeOverTarget(
-	c call,
-	p targetContext,
-	session engine.Session,
-	f finding,
-	reason string,
+	c call, p targetContext, session engine.Session, f finding, reason string,
 ) (ledger.Entry, error) {
 	if err := session.CreateLedger(c); err != nil {
 		return ledger.Entry{}, err

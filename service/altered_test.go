@@ -52,8 +52,7 @@ func TestALedgerThatWasAlteredHoldsTheGate(t *testing.T) {
 		pgtest.Exec(t, url, c.undo)
 	}
 	pgtest.Exec(
-		t,
-		url,
+		t, url,
 		"CREATE OR REPLACE FUNCTION vorrang.refuse_change() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; END'",
 	)
 	assert.Contains(t, holds().Evidence, "its trigger append_only is gone, disabled or another")
@@ -89,8 +88,7 @@ func TestForgedEntriesHoldTheGate(t *testing.T) {
 	forge(ledger.Applied, id, theProof)
 	forge(ledger.Settled, "", theProof)
 	forge(
-		ledger.Adopted,
-		"",
+		ledger.Adopted, "",
 		`json_build_object('found', repeat('0', 64))`,
 	) // takes nothing over: it does not know what stands before
 	gateSays := func() gate.Check {
@@ -112,9 +110,7 @@ func TestForgedEntriesHoldTheGate(t *testing.T) {
 		assert.Contains(t, advice.Text(check.Remedies), "vorrang adopt")
 	}
 	_, err := w.Attest(
-		t.Context(),
-		"harbour",
-		"staging",
+		t.Context(), "harbour", "staging",
 		client.Attestation{Step: "2", Reason: "it stands there"},
 	) // nobody writes after them
 	assert.ErrorContains(t, err, "this service did not write entry 2")

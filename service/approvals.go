@@ -24,8 +24,7 @@ func (c call) byPerson(what string) error {
 	return refused(
 		see(remedy.SignIn, "sign in under your own name"),
 		"%s takes a person, and %s is none",
-		what,
-		c.actor,
+		what, c.actor,
 	)
 }
 
@@ -71,8 +70,7 @@ func (s *gates) approve(c call, in *approveIn) (*api.Approved, error) {
 		return nil, refused(
 			by("let somebody else approve them"),
 			"your approval would not count: %s wrote the way back of step %s",
-			c.actor,
-			own[0],
+			c.actor, own[0],
 		)
 	case len(a.Steps) == 0 && in.WaysBack:
 		return nil, refused(
@@ -84,8 +82,7 @@ func (s *gates) approve(c call, in *approveIn) (*api.Approved, error) {
 		return nil, refused(
 			p.do(remedy.LookAtStatus, "see where it stands"),
 			"release %s would bring nothing to %s",
-			in.Release,
-			in.Environment,
+			in.Release, in.Environment,
 		)
 	}
 	if why := facts.Stands(a); why != "" && !in.WaysBack {
@@ -146,8 +143,7 @@ func (s *gates) withdrawApproval(c call, in *withdrawApprovalIn) (*api.ApprovalW
 		err = refused(
 			p.do(remedy.LookAtGate, "see who approved"),
 			"%s has not approved that for %s",
-			c.actor,
-			in.Environment,
+			c.actor, in.Environment,
 		)
 	}
 	return &api.ApprovalWithdrawn{Withdrawn: taken}, err

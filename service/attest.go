@@ -104,8 +104,7 @@ func toAttest(view plan.View, number step.Number, through bool, at remedy.Place)
 			return nil, refused(
 				todo{at.Do(remedy.LookAtStatus).For("see what the state of each step is")},
 				"no step up to %s waits on %s",
-				number,
-				at.Environment,
+				number, at.Environment,
 			)
 		}
 		return chosen, nil
@@ -113,16 +112,13 @@ func toAttest(view plan.View, number step.Number, through bool, at remedy.Place)
 		return nil, refused(
 			todo{at.Step(remedy.LookAtEvidence, number).For("see what the target shows, and settle it")},
 			"step %s is in doubt on %s: settle it",
-			number,
-			at.Environment,
+			number, at.Environment,
 		)
 	case !named.Waits():
 		return nil, refused(
 			todo{at.Do(remedy.LookAtStatus).For("see what the state of each step is")},
 			"step %s does not wait on %s: it is %s",
-			number,
-			at.Environment,
-			named.State.Status,
+			number, at.Environment, named.State.Status,
 		)
 	}
 	return []plan.Standing{named}, nil

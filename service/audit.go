@@ -198,8 +198,7 @@ func (s *book) searchAudit(c call, in *auditIn) (*api.Audit, error) {
 			return nil, badRequest(
 				nil,
 				"%s: it is a time such as 2026-11-23T12:00:00Z, not %q",
-				limit.field,
-				limit.text,
+				limit.field, limit.text,
 			)
 		}
 	}

@@ -59,12 +59,9 @@ func TestNothingButHealthAnswersWithoutTheToken(t *testing.T) {
 				Replace(path)
 			assert.Equal(t, http.StatusUnauthorized, ask(method, filled, ""), "%s %s", method, path)
 			assert.Equal(
-				t,
-				http.StatusUnauthorized,
+				t, http.StatusUnauthorized,
 				ask(method, filled, "another-token-of-24-letters"),
-				"%s %s",
-				method,
-				path,
+				"%s %s", method, path,
 			)
 			asked++
 		}
@@ -94,8 +91,7 @@ func TestASessionIsACookieThatOnlyThePageItselfCanUse(t *testing.T) {
 		return answer
 	}
 	assert.Equal(
-		t,
-		http.StatusUnauthorized,
+		t, http.StatusUnauthorized,
 		send("POST", "/api/v1/session", `{"name":"eve","token":"guessed"}`, nil).StatusCode,
 	)
 	signedIn := send("POST", "/api/v1/session", `{"name":"Ship  Pilot","token":"`+servicetest.Token+`"}`, nil)
@@ -110,19 +106,16 @@ func TestASessionIsACookieThatOnlyThePageItselfCanUse(t *testing.T) {
 	assert.Equal(t, "Ship Pilot", session.Name)
 	const promotions = "/api/v1/lanes/moon/environments/a/promotions"
 	assert.Equal(
-		t,
-		http.StatusNotFound,
+		t, http.StatusNotFound,
 		send("POST", promotions, "{}", cookie, "Origin", w.Server).StatusCode,
 		"the page itself comes through",
 	)
 	assert.Equal(
-		t,
-		http.StatusForbidden,
+		t, http.StatusForbidden,
 		send("POST", promotions, "{}", cookie, "Origin", "http://evil.example").StatusCode,
 	)
 	assert.Equal(
-		t,
-		http.StatusForbidden,
+		t, http.StatusForbidden,
 		send("POST", promotions, "{}", cookie, "Sec-Fetch-Site", "cross-site").StatusCode,
 	)
 
@@ -133,8 +126,7 @@ func TestASessionIsACookieThatOnlyThePageItselfCanUse(t *testing.T) {
 	assert.Equal(t, http.StatusOK, out.StatusCode)
 	assert.Negative(t, out.Cookies()[0].MaxAge)
 	assert.Equal(
-		t,
-		http.StatusUnauthorized,
+		t, http.StatusUnauthorized,
 		send("GET", "/api/v1/session", "", cookie).StatusCode,
 		"a copy of the cookie opens nothing any more",
 	)

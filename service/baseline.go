@@ -27,10 +27,7 @@ import (
 // describes, but for owners and grants, which differ by environment. It refuses a
 // baseline at a number where they differ, and names the one that fits best.
 func (s *repairs) checkBaseline(
-	ctx context.Context,
-	p targetContext,
-	session engine.Session,
-	at step.Number,
+	ctx context.Context, p targetContext, session engine.Session, at step.Number,
 ) (string, error) {
 	w, err := workshopOf(p, by("or record the baseline without a check"))
 	if err != nil {
@@ -139,12 +136,10 @@ func (s *builder) newScratch(ctx context.Context, p targetContext, w workshop) (
 		return nil, refused(
 			by(
 				"declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for %s; or that this user may, with scratch: %s",
-				w.environment,
-				w.reference,
+				w.environment, w.reference,
 			),
 			"scratch databases are not made as the user of %s: %s",
-			w.reference,
-			owns,
+			w.reference, owns,
 		)
 	}
 	if err != nil {
@@ -239,8 +234,7 @@ func mayBuild(ctx context.Context, p targetContext, w workshop) error {
 // withinDatabase gives no text out that reaches beyond its database: the server of
 // a scratch database holds others.
 func withinDatabase(
-	dialect engine.Dialect,
-	texts func(context.Context, step.Checksum) ([]byte, error),
+	dialect engine.Dialect, texts func(context.Context, step.Checksum) ([]byte, error),
 ) func(context.Context, step.Checksum) ([]byte, error) {
 	return func(ctx context.Context, checksum step.Checksum) ([]byte, error) {
 		text, err := texts(ctx, checksum)
@@ -287,11 +281,7 @@ func unowned(s schema.Schema) schema.Schema { return s.Without(schema.OwnedByRol
 
 // fit applies all steps, as far as they go, and compares after each.
 func (s *builder) fit(
-	ctx context.Context,
-	p targetContext,
-	w workshop,
-	there schema.Schema,
-	at step.Number,
+	ctx context.Context, p targetContext, w workshop, there schema.Schema, at step.Number,
 ) (trial, error) {
 	scratch, err := s.scratch(ctx, p, w)
 	if err != nil {
@@ -311,8 +301,7 @@ func (s *builder) fit(
 	for _, known := range p.catalogue {
 		if next < len(scratch.everything.Actions) && scratch.everything.Actions[next].Step.Number == known.Number {
 			result := scratch.runner.Run(
-				ctx,
-				head,
+				ctx, head,
 				plan.Plan{Direction: ledger.Forward, Actions: scratch.everything.Actions[next : next+1]},
 			)
 			head = result.Head
@@ -324,8 +313,7 @@ func (s *builder) fit(
 				return trial{}, refused(
 					by("fix the step, or record the baseline without a check"),
 					"step %s (%s) cannot be applied to an empty database, so the baseline cannot be checked: %s",
-					known.Number,
-					known.Slug,
+					known.Number, known.Slug,
 					cmp.Or(result.Failure, &deploy.Failure{Message: "it was interrupted"}).Message,
 				)
 			}

@@ -17,10 +17,7 @@ import (
 // between lets something happen after the gate has answered and before the
 // first statement: the deployment cannot be recorded meanwhile.
 func between(
-	t *testing.T,
-	w *servicetest.World,
-	promote func() (*api.Promoted, error),
-	happens func(),
+	t *testing.T, w *servicetest.World, promote func() (*api.Promoted, error), happens func(),
 ) *api.Deployment {
 	ctx := t.Context()
 	other := pgtest.Connect(t, w.Records)
@@ -91,8 +88,7 @@ func TestAChangeBetweenTheGateAndTheFirstStatementIsCaught(t *testing.T) {
 			assert.Contains(t, ended.Failure.Message, c.says)
 			assert.NotEmpty(t, holds(ended.Gate), "what the gate said then is kept with the deployment")
 			assert.Equal(
-				t,
-				"0",
+				t, "0",
 				pgtest.Query(t, w.URLs["production"], "SELECT count(*) FROM pg_class WHERE relname IN ('a', 'b')"),
 				"nothing ran",
 			)
@@ -108,16 +104,14 @@ func TestAnEditBetweenTheGateAndTheFirstStatementIsCaught(t *testing.T) {
 	ctx := t.Context()
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.a (id int)"})
 	ended := between(
-		t,
-		w,
+		t, w,
 		func() (*api.Promoted, error) { return w.Promote(ctx, "harbour", "staging", client.Promotion{}) },
 		func() { w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.a (id bigint)"}) },
 	)
 	assert.Equal(t, deploy.Cancelled, ended.Outcome)
 	assert.Contains(t, ended.Failure.Message, "the plan changed before the first statement")
 	ended = between(
-		t,
-		w,
+		t, w,
 		func() (*api.Promoted, error) { return w.Promote(ctx, "harbour", "staging", client.Promotion{}) },
 		func() { w.Submitted(map[string]string{"2-b.sql": "CREATE TABLE public.b (id int)"}) },
 	)

@@ -98,9 +98,7 @@ func bodies(c fiber.Ctx) error {
 func plainBody(c fiber.Ctx) error {
 	if packed := c.Get(fiber.HeaderContentEncoding); packed != "" && packed != "identity" {
 		return refuse(
-			http.StatusUnsupportedMediaType,
-			"invalid-request",
-			"The request is not valid",
+			http.StatusUnsupportedMediaType, "invalid-request", "The request is not valid",
 			by("send the body as it is"),
 			"Content-Encoding: %s is not taken",
 			shortly(packed),
@@ -111,10 +109,7 @@ func plainBody(c fiber.Ctx) error {
 
 func tooLarge(most int) error {
 	return refuse(
-		http.StatusRequestEntityTooLarge,
-		"too-large",
-		"Too large",
-		nil,
+		http.StatusRequestEntityTooLarge, "too-large", "Too large", nil,
 		"the request's body may have %d MiB at most",
 		most>>20,
 	)
@@ -164,13 +159,10 @@ func (u *uploads) enter(c call) (leave func(), err error) {
 	u.mu.Unlock()
 	if already >= mostUploadsOf {
 		return nil, refuse(
-			http.StatusTooManyRequests,
-			"too-many",
-			"Too many uploads",
+			http.StatusTooManyRequests, "too-many", "Too many uploads",
 			by("wait until one of them has ended"),
 			"%d uploads of %s are under way",
-			already,
-			c.actor,
+			already, c.actor,
 		)
 	}
 	done := func() {

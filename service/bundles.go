@@ -28,11 +28,7 @@ func (s *catalogue) export(c call, in *releaseIn) (*api.ReleaseContent, error) {
 	}
 	var packed bytes.Buffer
 	err = release.Write(
-		&packed,
-		r,
-		l.File(),
-		steps,
-		signatures,
+		&packed, r, l.File(), steps, signatures,
 		func(digest step.Checksum) ([]byte, error) { return s.Records.Exact(c, digest) },
 	)
 	if err != nil {
@@ -72,9 +68,7 @@ func (s *catalogue) submitBundle(c call, in *laneIn) (*api.ReleaseCut, error) {
 		return nil, refused(
 			by("send it to the lane %s", shortly(claimed.Lane)),
 			"release %s is of the lane %s, not of %s",
-			shortly(claimed.Name),
-			shortly(claimed.Lane),
-			in.Lane,
+			shortly(claimed.Name), shortly(claimed.Lane), in.Lane,
 		)
 	}
 	claimed.TakenInBy, claimed.TakenInAt = c.actor, s.Now().UTC().Truncate(time.Microsecond)
@@ -83,11 +77,7 @@ func (s *catalogue) submitBundle(c call, in *laneIn) (*api.ReleaseCut, error) {
 }
 
 func (s *catalogue) takeIn(
-	c call,
-	submission *records.Submission,
-	r release.Release,
-	signatures []release.Signature,
-	files []step.File,
+	c call, submission *records.Submission, r release.Release, signatures []release.Signature, files []step.File,
 ) (*api.ReleaseCut, error) {
 	if err := release.CheckName(r.Name); err != nil {
 		return nil, badRequest(nil, "the bundle: %s", err)
@@ -136,8 +126,7 @@ func (s *catalogue) takeIn(
 		return nil, refused(
 			by("export it again"),
 			"the bundle's steps have the digest %s, and the release %s",
-			digest.Short(),
-			r.Digest.Short(),
+			digest.Short(), r.Digest.Short(),
 		)
 	}
 	r.Count, r.Through = len(steps), steps[len(steps)-1].Number // whatever the bundle says

@@ -79,9 +79,7 @@ func (s *schemas) snapshotOf(ctx context.Context, lane, environment string) (sch
 }
 
 func (s *schemas) seenOf(
-	ctx context.Context,
-	lane, environment string,
-	read reading,
+	ctx context.Context, lane, environment string, read reading,
 ) (schema.Schema, targetContext, error) {
 	session, p, err := s.open(ctx, lane, environment, "vorrangd snapshot")
 	if err != nil {

@@ -66,8 +66,7 @@ func TestEnvironmentsAreCompared(t *testing.T) {
 	assert.Equal(t, "release 2026.11", release.With)
 	assert.Equal(t, []string{"added index public.vessel_name"}, differences(release), "the release ends at step 1")
 	assert.Equal(
-		t,
-		"0",
+		t, "0",
 		pgtest.Query(
 			t,
 			w.URLs["development"],

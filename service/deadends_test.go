@@ -37,13 +37,9 @@ func sealedIn(t *testing.T, w *servicetest.World, name, through string, files ma
 func TestASealedStepThatStumblesOverRowsIsMendedByAStepBelowIt(t *testing.T) {
 	w := servicetest.Start(t)
 	require.Equal(
-		t,
-		deploy.Failed,
+		t, deploy.Failed,
 		sealedIn(
-			t,
-			w,
-			"2026.11",
-			"20",
+			t, w, "2026.11", "20",
 			map[string]string{
 				"10-create-berth.sql": "CREATE TABLE public.berth (depth_cm int);\nINSERT INTO public.berth VALUES (-1);",
 				"20-check-depth.sql":  "ALTER TABLE public.berth ADD CHECK (depth_cm > 0);",
@@ -54,13 +50,9 @@ func TestASealedStepThatStumblesOverRowsIsMendedByAStepBelowIt(t *testing.T) {
 	require.Len(t, wrong, 1)
 	assert.Contains(t, advice.Text(wrong[0].Remedies), "by a step with a number below 20 that you cut with it")
 	require.Equal(
-		t,
-		deploy.Done,
+		t, deploy.Done,
 		sealedIn(
-			t,
-			w,
-			"2026.11.1",
-			"20",
+			t, w, "2026.11.1", "20",
 			map[string]string{"15-fix-depth.sql": "UPDATE public.berth SET depth_cm = 900 WHERE depth_cm < 0;"},
 		),
 	)
@@ -70,33 +62,25 @@ func TestASealedStepThatStumblesOverRowsIsMendedByAStepBelowIt(t *testing.T) {
 func TestASealedStepWhoseTextIsWrongIsCarriedOutByAnother(t *testing.T) {
 	w := servicetest.Start(t)
 	require.Equal(
-		t,
-		deploy.Failed,
+		t, deploy.Failed,
 		sealedIn(t, w, "2026.11", "20", map[string]string{"10-create-berth.sql": "CREATE TABLE public.berth (id int);",
 			"20-create-pilot.sql": "CREATE TABLE public.pilot (id int);\nSELECT 1 / 0;"}),
 	)
 	wrong := trouble(t, w, "staging")
 	require.Len(t, wrong, 1)
 	assert.Contains(
-		t,
-		advice.Text(wrong[0].Remedies),
+		t, advice.Text(wrong[0].Remedies),
 		"vorrang attest -lane harbour -env staging -step 20 -acknowledge -reason",
 	)
 	_, err := w.Attest(
-		t.Context(),
-		"harbour",
-		"staging",
+		t.Context(), "harbour", "staging",
 		client.Attestation{Step: "20", Acknowledge: true, Reason: "its text can never run; step 30 does it"},
 	)
 	require.NoError(t, err)
 	require.Equal(
-		t,
-		deploy.Done,
+		t, deploy.Done,
 		sealedIn(
-			t,
-			w,
-			"2026.11.1",
-			"30",
+			t, w, "2026.11.1", "30",
 			map[string]string{"30-create-pilot-again.sql": "CREATE TABLE public.pilot (id int);"},
 		),
 	)
@@ -106,13 +90,9 @@ func TestASealedStepWhoseTextIsWrongIsCarriedOutByAnother(t *testing.T) {
 func TestASealedWayBackWhoseTextIsWrongIsFinishedByHand(t *testing.T) {
 	w := servicetest.Start(t)
 	require.Equal(
-		t,
-		deploy.Done,
+		t, deploy.Done,
 		sealedIn(
-			t,
-			w,
-			"2026.11",
-			"10",
+			t, w, "2026.11", "10",
 			map[string]string{
 				"10-create-berth.sql":      autocommit + "CREATE TABLE public.berth (id int);\nCREATE TABLE public.mole (id int);",
 				"10-create-berth.back.sql": "DROP TABLE public.mole;\nDROP TABLE public.birth;",
@@ -120,22 +100,18 @@ func TestASealedWayBackWhoseTextIsWrongIsFinishedByHand(t *testing.T) {
 		),
 	)
 	require.Equal(
-		t,
-		deploy.Failed,
+		t, deploy.Failed,
 		w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome,
 	)
 	wrong := trouble(t, w, "staging")
 	require.NotEmpty(t, wrong)
 	assert.Contains(
-		t,
-		advice.Text(wrong[0].Remedies),
+		t, advice.Text(wrong[0].Remedies),
 		"if that is gone already, or the text is wrong, finish by hand what is left, and record that: vorrang settle -lane harbour -env staging -step 10 -as undone",
 	)
 	pgtest.Exec(t, w.URLs["staging"], "DROP TABLE public.berth")
 	_, err := w.Settle(
-		t.Context(),
-		"harbour",
-		"staging",
+		t.Context(), "harbour", "staging",
 		client.Settlement{
 			Step:   "10",
 			As:     ledger.SettledUndone,
@@ -145,8 +121,7 @@ func TestASealedWayBackWhoseTextIsWrongIsFinishedByHand(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, trouble(t, w, "staging"))
 	require.Equal(
-		t,
-		deploy.Done,
+		t, deploy.Done,
 		w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))).Outcome,
 		"and it can be applied again",
 	)
@@ -174,8 +149,7 @@ func TestAnEnvironmentThatCannotBeReachedHoldsNoRebuildForEver(t *testing.T) {
 	_, err := w.Rebuild(t.Context(), "harbour", "development", "development")
 	refused := problem(t, err)
 	assert.Contains(
-		t,
-		refused.Detail,
+		t, refused.Detail,
 		"whether harbour/production, which is not disposable, has another database could not be seen",
 	)
 	assert.Contains(t, advice.Text(refused.Remedies), "vorrang adopt -lane harbour -env development")
@@ -183,8 +157,7 @@ func TestAnEnvironmentThatCannotBeReachedHoldsNoRebuildForEver(t *testing.T) {
 	_, err = w.Adopt(t.Context(), "harbour", "development", found.Finding, "it is development's own")
 	require.NoError(t, err)
 	require.Equal(
-		t,
-		deploy.Done,
+		t, deploy.Done,
 		w.Ended(must(w.Rebuild(t.Context(), "harbour", "development", "development"))).Outcome,
 	)
 	assert.Empty(t, trouble(t, w, "development"))
@@ -239,8 +212,7 @@ func TestALateStepThatIsSealedKeepsItsNumber(t *testing.T) {
 			Waive(t.Context(), "harbour", "staging", "order", "2026.11", "its place does not matter"),
 	)
 	require.Equal(
-		t,
-		deploy.Done,
+		t, deploy.Done,
 		w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))).Outcome,
 	)
 	assert.Empty(t, trouble(t, w, "staging"))

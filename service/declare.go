@@ -48,8 +48,7 @@ func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 				return nil, refused(
 					by("whoever runs the service says which it allows"),
 					"%s: %s is no reference that this service allows",
-					e.Name,
-					reference,
+					e.Name, reference,
 				)
 			}
 		}

@@ -109,8 +109,7 @@ func (s *deploying) cancel(c call, in *deploymentIn) (*api.Deployment, error) {
 		return nil, refused(
 			see(remedy.LookAtDeployments, "see how it ended"),
 			"deployment %d is not running; it is %s",
-			in.ID,
-			d.Outcome,
+			in.ID, d.Outcome,
 		)
 	}
 	s.Log.Info("deployment cancelled", "deployment", in.ID, "actor", c.actor)

@@ -43,9 +43,7 @@ func (s *library) compareTexts(ctx context.Context, p targetContext, status *api
 
 // difference compares two texts that were once submitted, by their checksums.
 func (s *library) difference(
-	ctx context.Context,
-	p targetContext,
-	applied, now step.Checksum,
+	ctx context.Context, p targetContext, applied, now step.Checksum,
 ) (api.TextDifference, error) {
 	before, after, known, err := s.bothTexts(ctx, applied, now)
 	if err != nil {
@@ -76,8 +74,7 @@ func (s *library) change(ctx context.Context, p targetContext, applied, now step
 // bothTexts reads an applied text and the catalogue's. known is false where the
 // applied one never was in the catalogue.
 func (s *library) bothTexts(
-	ctx context.Context,
-	applied, now step.Checksum,
+	ctx context.Context, applied, now step.Checksum,
 ) (before, after []byte, known bool, err error) {
 	if before, err = s.Records.Text(ctx, applied); errors.Is(err, records.ErrNotFound) {
 		return nil, nil, false, nil

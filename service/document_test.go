@@ -24,8 +24,7 @@ func TestTheDocumentInDocsIsWhatTheServiceServes(t *testing.T) {
 	kept, err := os.ReadFile(golden)
 	require.NoError(t, err)
 	assert.Equal(
-		t,
-		string(kept),
+		t, string(kept),
 		string(document)+"\n",
 		"run: go test ./service -run Document -update, then npm run types in console/",
 	)

@@ -115,8 +115,7 @@ func (s *schemas) desired(c call, in *draftIn, request *draft.Request) (p target
 			return p, "", badRequest(
 				by("name it as harbour.vessel, quoted where the server would quote it"),
 				"rows: there is no table %s in %s",
-				table,
-				in.Environment,
+				table, in.Environment,
 			)
 		}
 		copier, can := session.(engine.Copier)
@@ -172,8 +171,7 @@ func (s *schemas) desiredByDrift(c call, in *draftIn, request *draft.Request) (t
 
 // open opens a session on an environment's target.
 func (s *schemas) open(
-	ctx context.Context,
-	lane, environment, application string,
+	ctx context.Context, lane, environment, application string,
 ) (engine.Session, targetContext, error) {
 	p, err := s.targets.place(ctx, lane, environment)
 	if err != nil {

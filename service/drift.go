@@ -34,11 +34,7 @@ const (
 // known, where the ledger went on since then with what those entries' texts name
 // as it is now. Where nothing is known it is what is there.
 func (s *drifts) expected(
-	ctx context.Context,
-	p targetContext,
-	session engine.Session,
-	head ledger.Head,
-	now schema.Schema,
+	ctx context.Context, p targetContext, session engine.Session, head ledger.Head, now schema.Schema,
 ) (schema.Schema, string, error) {
 	known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)
 	if errors.Is(err, records.ErrNotFound) {
@@ -68,11 +64,7 @@ func (s *drifts) expected(
 // drifted compares what is there with what is known. head is the ledger's
 // newest entry: what it says that the service did not see makes drift unknown.
 func (s *drifts) drifted(
-	ctx context.Context,
-	p targetContext,
-	session engine.Session,
-	head int64,
-	read reading,
+	ctx context.Context, p targetContext, session engine.Session, head int64, read reading,
 ) (gate.Drifted, schema.Schema, error) {
 	now, err := read(session, ctx, p.environment.Schemas)
 	if err != nil {
@@ -89,9 +81,7 @@ func (s *drifts) drifted(
 	if head != known.Seq {
 		d.Unknown = fmt.Sprintf(
 			"the ledger went on from entry %d to %d without a look at the schema; the last that is known is what %s left",
-			known.Seq,
-			head,
-			d.From,
+			known.Seq, head, d.From,
 		)
 	}
 	return d, now, nil
@@ -289,11 +279,7 @@ func (s *schemas) accept(c call, in *acceptIn) (*api.Accepted, error) {
 // itself, and that ran nothing. What was attested is known as it is now; other
 // drift stays drift.
 func (s *drifts) carryOver(
-	ctx context.Context,
-	p targetContext,
-	session engine.Session,
-	before int64,
-	entries []ledger.Entry,
+	ctx context.Context, p targetContext, session engine.Session, before int64, entries []ledger.Entry,
 ) {
 	head := entries[len(entries)-1]
 	err := func() error {
@@ -326,8 +312,7 @@ func (s *drifts) carryOver(
 			known.Schema, known.Deployment = now, 0
 		}
 		known.Lane, known.Environment, known.Seq, known.Actor = p.lane.Name, p.environment.Name, head.Seq, cmp.Or(
-			head.Actor,
-			known.Actor,
+			head.Actor, known.Actor,
 		)
 		return s.Records.SaveSnapshot(ctx, known)
 	}()

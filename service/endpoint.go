@@ -56,9 +56,7 @@ func (c call) status(code int) {
 // on makes an endpoint of a typed handler. In's fields are taken from the path
 // (tag path), the query (tag query) and the JSON body (tag json).
 func on[In, Out any](
-	need access.Need,
-	method, path, id, summary string,
-	handle func(call, *In) (*Out, error),
+	need access.Need, method, path, id, summary string, handle func(call, *In) (*Out, error),
 ) endpoint {
 	e := endpoint{
 		need:    need,
@@ -114,13 +112,10 @@ func describe(endpoints []endpoint, version string) ([]byte, error) {
 		"Brings ordered SQL migration scripts from development through staging to production. " +
 			"Errors are problem+json (RFC 9457).")
 	reflector.DefaultOptions = append(
-		reflector.DefaultOptions,
-		jsonschema.InterceptDefName(schemaName),
-		jsonschema.InterceptProp(requireProperty),
+		reflector.DefaultOptions, jsonschema.InterceptDefName(schemaName), jsonschema.InterceptProp(requireProperty),
 	)
 	reflector.Spec.SetHTTPBearerTokenSecurity(
-		"token",
-		"",
+		"token", "",
 		"A person's or a machine's token, or the administrator's. A session cookie does as well.",
 	)
 	for _, e := range endpoints {

@@ -29,10 +29,7 @@ type stepEvidence struct {
 // evidenceOf looks, reading only, what a target shows of a step: of the text that
 // was begun where the step is unfinished, and of the catalogue's otherwise.
 func (s *targets) evidenceOf(
-	ctx context.Context,
-	p targetContext,
-	session engine.Session,
-	standing plan.Standing,
+	ctx context.Context, p targetContext, session engine.Session, standing plan.Standing,
 ) (stepEvidence, error) {
 	e := stepEvidence{standing: standing, verdict: evidence.Unclear}
 	known, back := standing.Step, standing.State.Progress.Direction == ledger.Back
@@ -100,9 +97,7 @@ func judge(e evidence.Evidence, progress ledger.Detail, back bool) (evidence.Ver
 func unfinished(st ledger.StepState) bool { return st.Status == ledger.StatusInDoubt || st.Partly() }
 
 func (s *targets) statements(
-	ctx context.Context,
-	p targetContext,
-	checksum step.Checksum,
+	ctx context.Context, p targetContext, checksum step.Checksum,
 ) ([]sqltext.Statement, error) {
 	text, err := s.Records.Text(ctx, checksum)
 	if err != nil {
@@ -122,10 +117,7 @@ func (s *targets) dialect(l lane.Lane) (engine.Dialect, error) {
 
 // doubts says of every step in doubt what the target shows of it.
 func (s *targets) doubts(
-	ctx context.Context,
-	p targetContext,
-	session engine.Session,
-	view plan.View,
+	ctx context.Context, p targetContext, session engine.Session, view plan.View,
 ) ([]gate.Doubt, error) {
 	var doubts []gate.Doubt
 	for _, standing := range view.InDoubt() {

@@ -53,8 +53,7 @@ func TestAFaultEndsOneDeployment(t *testing.T) {
 	assert.Greater(t, faults, 3)
 	for _, table := range []string{"vessel", "berth"} {
 		assert.Equal(
-			t,
-			"1",
+			t, "1",
 			pgtest.Query(t, w.URLs["staging"], "SELECT count(*)::text FROM "+table),
 			"rows are there once",
 		)
@@ -109,8 +108,7 @@ func FuzzEvents(f *testing.F) {
 	f.Fuzz(func(t *testing.T, after, last string) {
 		ask := func(accept string) (int, []int64) {
 			request, err := http.NewRequestWithContext(
-				t.Context(),
-				http.MethodGet,
+				t.Context(), http.MethodGet,
 				w.Server+"/api/v1/deployments/1/events?after="+url.QueryEscape(after),
 				nil,
 			)

@@ -41,9 +41,7 @@ func TestAReleaseReachesProductionByApprovalOfOthers(t *testing.T) {
 	ctx := t.Context()
 	ask(t, w, "previous-environment: not-asked, approvals: {count: 2, authors: excluded}")
 	author, releaser := w.As("a.lund", "author@harbour", "approver@harbour"), w.As(
-		"l.berg",
-		"releaser@harbour",
-		"approver@harbour",
+		"l.berg", "releaser@harbour", "approver@harbour",
 	)
 	first, second := w.As("p.holm", "approver@harbour/production"), w.As(
 		"k.brandt",
@@ -76,13 +74,11 @@ func TestAReleaseReachesProductionByApprovalOfOthers(t *testing.T) {
 	must(first.Approve(ctx, "harbour", "production", "2026.11", "looked at the preview"))
 	_, err = promote()
 	assert.Contains(
-		t,
-		problem(t, err).Detail,
+		t, problem(t, err).Detail,
 		"that of l.berg does not count: who asks for a promotion cannot approve it",
 	)
 	assert.Equal(
-		t,
-		gate.Pass,
+		t, gate.Pass,
 		check(t, second, "2026.11", gate.Approvals).Verdict,
 		"l.berg's counts where another asks",
 	)
@@ -100,8 +96,7 @@ func TestAReleaseReachesProductionByApprovalOfOthers(t *testing.T) {
 	w.Ended(must(releaser.Rollback(ctx, "harbour", "production", client.Way{Last: 1}, "production")))
 	_, err = promote()
 	assert.Contains(
-		t,
-		problem(t, err).Detail,
+		t, problem(t, err).Detail,
 		"the target changed: step 2 was rolled-back",
 		"an approval is no licence for ever",
 	)
@@ -147,8 +142,7 @@ func TestAChangeOfTheGateIsGovernedAndShown(t *testing.T) {
 	ask(t, w, "release: not-asked, previous-environment: not-asked")
 	keeper := w.As("k.brandt", "keeper", "releaser", "author", "approver")
 	_, err := keeper.Declare(
-		t.Context(),
-		"lane.yaml",
+		t.Context(), "lane.yaml",
 		[]byte("lane: harbour\nenvironments: [{name: a, target: env:A}]"),
 	)
 	assert.Equal(t, "forbidden", problem(t, err).Kind())
@@ -203,8 +197,7 @@ func TestAScheduledPromotionRunsWhenItsGateIsClear(t *testing.T) {
 	must(releaser.Promote(ctx, "harbour", "development", at(time.Second)))
 	must(
 		w.PutPerson(
-			ctx,
-			"l.berg",
+			ctx, "l.berg",
 			client.PersonChange{Take: []string{"releaser@harbour"}, Grant: []string{"reader@harbour"}},
 		),
 	)
@@ -321,8 +314,7 @@ func TestAHotfixTravelsWhileOthersAreFurther(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return must(w.Status(ctx, "harbour", "staging", "none")).At == "10" },
-		10*time.Second,
-		20*time.Millisecond,
+		10*time.Second, 20*time.Millisecond,
 	)
 	promote("production", "2026.11")
 	cut(t, w, "2026.12", "")
@@ -332,8 +324,7 @@ func TestAHotfixTravelsWhileOthersAreFurther(t *testing.T) {
 	cut(t, w, "2026.11.1", "15")
 	_, err := w.Promote(ctx, "harbour", "staging", client.Promotion{Release: "2026.11.1"})
 	assert.Contains(
-		t,
-		advice.Text(problem(t, err).Remedies),
+		t, advice.Text(problem(t, err).Remedies),
 		"a keeper can say so, and it is promoted: vorrang waive order",
 	)
 	must(keeper.Waive(ctx, "harbour", "staging", "order", "2026.11.1", "the fix touches nothing of step 20"))

@@ -31,11 +31,7 @@ type guide struct {
 
 // run hands a recorded deployment over to be run.
 func (s *deploying) run(
-	d records.Deployment,
-	p targetContext,
-	session engine.Session,
-	request deploymentRequest,
-	notes []string,
+	d records.Deployment, p targetContext, session engine.Session, request deploymentRequest, notes []string,
 ) {
 	s.running.Run(
 		work.Work{
@@ -109,8 +105,7 @@ func (g *guide) Before(ctx context.Context, head ledger.Head) (*schema.Schema, [
 		fmt.Sprintf(
 			"the schema had drifted before the first step: %s from what %s left, and that stays drift until somebody accepts, attests or undoes it: %s",
 			plural.Count(len(differences), "object differs", "objects differ"),
-			from,
-			schema.Summary(differences, 5),
+			from, schema.Summary(differences, 5),
 		),
 	}
 }

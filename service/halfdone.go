@@ -19,10 +19,7 @@ import (
 // stopped: with the text that it has now, in a new session, on a target that is
 // as its earlier statements left it.
 func (s *targets) halfDone(
-	ctx context.Context,
-	p targetContext,
-	session engine.Session,
-	view plan.View,
+	ctx context.Context, p targetContext, session engine.Session, view plan.View,
 ) ([]gate.Half, error) {
 	var list []gate.Half
 	for _, standing := range view.HalfDone() {
@@ -38,9 +35,7 @@ func (s *targets) halfDone(
 		if version, known := s.versions(ctx, p)(standing.Step.Number, standing.State.Checksum); known &&
 			version.Back != nil {
 			half.Undo = s.undoable(
-				ctx,
-				p,
-				session,
+				ctx, p, session,
 				plan.Action{Direction: ledger.Back, Step: version, Half: standing.State.HalfDone()},
 			) == nil
 		}
@@ -52,10 +47,7 @@ func (s *targets) halfDone(
 // stuck says why a half-done step cannot go on where it stopped; an empty text
 // means that it can.
 func (s *targets) stuck(
-	ctx context.Context,
-	p targetContext,
-	session engine.Session,
-	standing plan.Standing,
+	ctx context.Context, p targetContext, session engine.Session, standing plan.Standing,
 ) (string, error) {
 	st := standing.State
 	took := st.Progress.Statement - 1
@@ -126,8 +118,7 @@ func (s *targets) undoable(ctx context.Context, p targetContext, session engine.
 					For("undo by hand what it did, then record that"),
 			},
 			"of step %s (%s) only %s took effect, and %s",
-			action.Step.Number,
-			action.Step.Slug,
+			action.Step.Number, action.Step.Slug,
 			plural.Of(action.Half, "statement"),
 			err,
 		)

@@ -146,12 +146,9 @@ func forbidden(who caller, need access.Need, scope access.Scope) error {
 
 func unauthorized(detail string) error {
 	return refuse(
-		http.StatusUnauthorized,
-		"unauthorized",
-		"Sign in first",
+		http.StatusUnauthorized, "unauthorized", "Sign in first",
 		or(see(remedy.SignIn, "sign in"), by("programs send a token, which the client takes from VORRANG_TOKEN")),
-		"%s",
-		detail,
+		"%s", detail,
 	)
 }
 
@@ -173,10 +170,7 @@ func (s *door) identify(c fiber.Ctx) (caller, error) {
 	}
 	if c.Method() != fiber.MethodGet && !s.sameOrigin(c) {
 		return caller{}, refuse(
-			http.StatusForbidden,
-			"forbidden",
-			"Another site asked",
-			nil,
+			http.StatusForbidden, "forbidden", "Another site asked", nil,
 			"a session's requests come from the console's own pages only",
 		)
 	}

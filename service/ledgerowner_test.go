@@ -54,8 +54,7 @@ func (o owned) declare(owner string) {
 	lane := fmt.Sprintf(
 		"lane: harbour\nsteps-may: [session-user, roles]\nenvironments:\n  - {name: staging, target: 'file:%s', ledger-role: %s, ledger-key: 'file:%s', gate: {release: not-asked, previous-environment: not-asked}}\n",
 		o.Files["staging"],
-		owner,
-		o.key,
+		owner, o.key,
 	)
 	_, err := o.Declare(o.t.Context(), "lane.yaml", []byte(lane), "harbour")
 	require.NoError(o.t, err)
@@ -109,11 +108,9 @@ func TestALedgerWithAnOwnerOfItsOwnIsWrittenByProofOnly(t *testing.T) {
 	history := must(o.Ledger(ctx, "harbour", "staging", 0))
 	assert.Empty(t, history.Chain)
 	assert.Equal(
-		t,
-		o.owner,
+		t, o.owner,
 		pgtest.Query(
-			t,
-			o.superuser,
+			t, o.superuser,
 			"SELECT tableowner FROM pg_tables WHERE schemaname = 'vorrang' AND tablename = 'ledger'",
 		),
 	)
@@ -145,11 +142,7 @@ func TestAHostileStepCannotWriteALedgerThatItDoesNotOwn(t *testing.T) {
 	forged := newest.Head().Next(ledger.Entry{Action: ledger.Attested, Step: "9", Slug: "theft"}, newest.At)
 	forgery := fmt.Sprintf(
 		"%d, '%s', '%s', '9', 'theft', '', '', '', 0, '{}', '%s', '%s'",
-		forged.Seq,
-		forged.At.Format(ledger.AtLayout),
-		forged.Action,
-		forged.PrevHash,
-		forged.Hash,
+		forged.Seq, forged.At.Format(ledger.AtLayout), forged.Action, forged.PrevHash, forged.Hash,
 	)
 	entries := "SELECT string_agg(action, ' ' ORDER BY seq) FROM vorrang.ledger"
 	tried := 0

@@ -90,9 +90,7 @@ func (s *library) sealedSteps(ctx context.Context, lane, name string) (release.R
 // signatures gives those of a release that still hold; nobody is to take a row for
 // a signature that is none.
 func (s *library) signatures(
-	ctx context.Context,
-	r release.Release,
-	steps []release.Sealed,
+	ctx context.Context, r release.Release, steps []release.Sealed,
 ) ([]release.Signature, error) {
 	kept, err := s.Records.Signatures(ctx, r.Lane, r.Digest)
 	if err != nil {

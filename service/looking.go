@@ -46,9 +46,7 @@ func (l *looking) changed() { l.epoch.Add(1) }
 // once lets all who ask for the same status at the same time share one look. It
 // goes on while anybody may wait for it, and ends by itself.
 func (l *looking) once(
-	ctx context.Context,
-	key string,
-	look func(context.Context) (api.EnvironmentStatus, error),
+	ctx context.Context, key string, look func(context.Context) (api.EnvironmentStatus, error),
 ) (api.EnvironmentStatus, error) {
 	answer := l.group.DoChan(fmt.Sprintf("%s %d", key, l.epoch.Load()), func() (any, error) {
 		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*lookTimeout)

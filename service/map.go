@@ -128,10 +128,7 @@ type maps struct {
 const mostMaps = 16
 
 func (m *maps) draw(
-	ctx context.Context,
-	now schema.Schema,
-	differences []schema.Difference,
-	before schema.Schema,
+	ctx context.Context, now schema.Schema, differences []schema.Difference, before schema.Schema,
 ) (*api.Map, error) {
 	key := now.Fingerprint() + " " + before.Fingerprint()
 	m.mu.Lock()

@@ -117,13 +117,11 @@ func (d *openIDDoor) find(ctx context.Context, o *OpenID) (*oidc.Provider, error
 		provider, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), client), o.Issuer)
 		if err != nil {
 			return nil, refuse(
-				http.StatusBadGateway,
-				"unreachable",
+				http.StatusBadGateway, "unreachable",
 				"The provider does not answer",
 				by("try again, or sign in by name and password"),
 				"the OpenID Connect provider %s cannot be used: %s",
-				o.Issuer,
-				err,
+				o.Issuer, err,
 			)
 		}
 		d.mu.Lock()
@@ -177,8 +175,7 @@ func (o *OpenID) config(provider *oidc.Provider) (*oauth2.Config, error) {
 	}
 	return &oauth2.Config{ClientID: o.Client, ClientSecret: secret, Endpoint: provider.Endpoint(),
 		RedirectURL: strings.TrimSuffix(
-			o.Public,
-			"/",
+			o.Public, "/",
 		) + openIDPath + "/callback", Scopes: append([]string{oidc.ScopeOpenID}, o.Scopes...)}, err
 }
 
@@ -194,8 +191,7 @@ func (s *door) waysIn(call, *nothing) (*api.WaysIn, error) {
 func (s *door) openID(c call, _ *nothing) (*nothing, error) {
 	if s.OpenID == nil {
 		return nil, notFound(
-			"way to sign in",
-			"by OpenID Connect",
+			"way to sign in", "by OpenID Connect",
 			by("whoever runs the service sets one up: docs/people.md"),
 		)
 	}
@@ -267,8 +263,7 @@ type callbackIn struct {
 func (s *door) openIDBack(c call, in *callbackIn) (*nothing, error) {
 	if s.OpenID == nil {
 		return nil, notFound(
-			"way to sign in",
-			"by OpenID Connect",
+			"way to sign in", "by OpenID Connect",
 			by("whoever runs the service sets one up: docs/people.md"),
 		)
 	}
@@ -304,8 +299,7 @@ func (s *door) finishSignIn(c call, in *callbackIn) (name, why string, err error
 		return "", nameUnusable, unauthorized(fmt.Sprintf("the claim %s: %s", s.OpenID.Name, err))
 	}
 	person, err := s.Records.SignedInElsewhere(
-		c,
-		name,
+		c, name,
 		s.OpenID.Issuer+" "+subject,
 		s.OpenID.grants(texts(claims[s.OpenID.Groups])),
 	)

@@ -59,10 +59,7 @@ func shared(p targetContext, twin targetContext) error {
 	return refused(
 		by("give each environment a database of its own, in what the target references stand for"),
 		"the target of %s/%s is the database of %s/%s: what is deployed to one would change the other, without its gate",
-		p.lane.Name,
-		p.environment.Name,
-		twin.lane.Name,
-		twin.environment.Name,
+		p.lane.Name, p.environment.Name, twin.lane.Name, twin.environment.Name,
 	)
 }
 
@@ -78,9 +75,7 @@ func (s *targets) others(ctx context.Context, p targetContext) ([]targetContext,
 // twin finds an environment that has the same database as a session. Those that
 // could not be reached come back by themselves.
 func (s *targets) twin(
-	ctx context.Context,
-	session engine.Session,
-	others []targetContext,
+	ctx context.Context, session engine.Session, others []targetContext,
 ) (twin *targetContext, unreached []targetContext, err error) {
 	ctx, cancel := context.WithTimeout(ctx, twinPatience)
 	defer cancel()

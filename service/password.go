@@ -36,9 +36,7 @@ func argon(ctx context.Context, password string, salt []byte, passes, memory uin
 		defer func() { <-hashQueue }()
 	default:
 		return nil, refuse(
-			http.StatusTooManyRequests,
-			"too-many",
-			"Too many sign in at once",
+			http.StatusTooManyRequests, "too-many", "Too many sign in at once",
 			by("try again in some seconds"),
 			"too many people are signing in at this moment",
 		)
@@ -66,11 +64,7 @@ func hashPassword(ctx context.Context, password string) (string, error) {
 	encode := base64.RawStdEncoding.EncodeToString
 	return fmt.Sprintf(
 		"$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s",
-		argon2.Version,
-		argonMemory,
-		argonPasses,
-		encode(salt),
-		encode(hash),
+		argon2.Version, argonMemory, argonPasses, encode(salt), encode(hash),
 	), err
 }
 

@@ -164,8 +164,7 @@ func (s *door) makeToken(c call, in *tokenIn) (*api.TokenMade, error) {
 	}
 	text := newSecret(tokenPrefix)
 	made, err := s.Records.AddToken(
-		c,
-		hashed(text),
+		c, hashed(text),
 		access.Token{Name: in.Name, Grants: grants, MadeBy: c.actor, ExpiresAt: s.Now().Add(length).UTC()},
 	)
 	c.fiber.Status(http.StatusCreated)
@@ -180,12 +179,9 @@ func (s *door) revokeToken(c call, in *oneTokenIn) (*nothing, error) {
 	was, err := s.Records.Revoke(c, in.Token)
 	if err == nil && !was {
 		err = refuse(
-			http.StatusNotFound,
-			"not-found",
-			"Not found",
+			http.StatusNotFound, "not-found", "Not found",
 			see(remedy.LookAtTokens, "see which there are"),
-			"there is no token %d",
-			in.Token,
+			"there is no token %d", in.Token,
 		)
 	}
 	return &nothing{}, err

@@ -114,8 +114,7 @@ func TestEveryRouteIsHeldAgainstATableOfWhoMay(t *testing.T) {
 	expand := strings.NewReplacer(
 		"ENV",
 		"/api/v1/lanes/{lane}/environments/{environment}",
-		"LANE",
-		"/api/v1/lanes/{lane}",
+		"LANE", "/api/v1/lanes/{lane}",
 	)
 	table := map[string]string{}
 	for route, may := range who {
@@ -134,9 +133,7 @@ func TestEveryRouteIsHeldAgainstATableOfWhoMay(t *testing.T) {
 	}
 	ask := func(method, path, token string) (int, string) {
 		req, err := http.NewRequestWithContext(
-			t.Context(),
-			method,
-			w.Server+path,
+			t.Context(), method, w.Server+path,
 			bytes.NewReader([]byte(`{"unknown": 1}`)),
 		)
 		require.NoError(t, err)
@@ -164,14 +161,9 @@ func TestEveryRouteIsHeldAgainstATableOfWhoMay(t *testing.T) {
 				hidden := code == http.StatusNotFound && strings.Contains(path, "{id}") &&
 					strings.HasPrefix(says, "there is no deployment 1")
 				assert.Equal(
-					t,
-					allowed,
-					code != http.StatusForbidden && !hidden,
+					t, allowed, code != http.StatusForbidden && !hidden,
 					"%s as %s: %d %s",
-					route,
-					name,
-					code,
-					says,
+					route, name, code, says,
 				)
 				asked++
 			}
@@ -277,8 +269,7 @@ func TestMachinesHaveTokensOfTheirOwn(t *testing.T) {
 	w.As("m.kai", "reader")
 	for grant, says := range map[string]string{"reporter@moon": "there is no lane moon", "reporter@harbour/moon": "there is no environment moon", "pilot": "no role", "": "say what the machine may"} {
 		_, err := w.MakeToken(
-			t.Context(),
-			"backup-job",
+			t.Context(), "backup-job",
 			slices.DeleteFunc([]string{grant}, func(g string) bool { return g == "" }),
 			time.Hour,
 		)
@@ -317,9 +308,7 @@ func TestTheAuditSaysWhoDidWhat(t *testing.T) {
 	require.Error(t, err)
 	keeper := w.As("k.brandt", "keeper@harbour")
 	_, err = keeper.Attest(
-		t.Context(),
-		"harbour",
-		"staging",
+		t.Context(), "harbour", "staging",
 		client.Attestation{Step: "7", Reason: "by hand, on Sunday"},
 	)
 	require.Error(t, err)

@@ -39,8 +39,7 @@ func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
 	var w deploymentRequest
 	if in.Last != 0 || in.To != "" || in.Deployment != 0 || in.BackRelease != "" {
 		w, err = s.rollbackRequest(
-			c,
-			p,
+			c, p,
 			rollbackIn{Last: in.Last, To: in.To, Deployment: in.Deployment, Release: in.BackRelease},
 		)
 	} else if p, err = s.library.narrow(c, p, in.Release); err == nil {
@@ -50,8 +49,7 @@ func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
 		return nil, err
 	}
 	facts, err := s.gates.survey(
-		c,
-		p,
+		c, p,
 		promotionRequest{through: w.through, actor: c.asker(in.Lane, in.Environment), back: w.back},
 	)
 	if err != nil {
@@ -88,11 +86,7 @@ func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
 // standalone writes a plan as one file for psql. A history that is not right, or
 // a step in doubt, is no ground for one.
 func (s *deploying) standalone(
-	c call,
-	p targetContext,
-	facts gate.Facts,
-	planned plan.Plan,
-	result gate.Result,
+	c call, p targetContext, facts gate.Facts, planned plan.Plan, result gate.Result,
 ) (string, error) {
 	scripts, err := p.scripts()
 	if err != nil {
@@ -137,11 +131,8 @@ func (s *deploying) standalone(
 }
 
 func (s *deploying) previewAction(
-	ctx context.Context,
-	dialect engine.Dialect,
-	texts func(context.Context, step.Checksum) ([]byte, error),
-	a plan.Action,
-	limit int,
+	ctx context.Context, dialect engine.Dialect, texts func(context.Context, step.Checksum) ([]byte, error),
+	a plan.Action, limit int,
 ) (api.PreviewAction, error) {
 	file := a.Step.Forward
 	if a.Direction == ledger.Back {

@@ -136,9 +136,7 @@ func fillProbe(answer *api.Probe, seen engine.Probe, e lane.Environment, facts g
 	rest := slices.Clone(seen.Looks[1:])
 	seen.Looks = seen.Looks[:1] // the connection comes first, and then what answers there
 	seen.Look(
-		"version",
-		major >= server.Oldest,
-		version,
+		"version", major >= server.Oldest, version,
 		fmt.Sprintf("use %s %d or newer", server.Server, server.Oldest),
 	)
 	seen.Looks = append(seen.Looks, rest...)

@@ -190,9 +190,7 @@ const leastShown = 12
 func (s *deploying) deploy(c call, p targetContext, w deploymentRequest) (*api.Promoted, error) {
 	if !s.running.Enter() {
 		return nil, refuse(
-			http.StatusServiceUnavailable,
-			"refused",
-			"The service is stopping",
+			http.StatusServiceUnavailable, "refused", "The service is stopping",
 			by("try again once it is back"),
 			"the service is stopping",
 		)
@@ -202,8 +200,7 @@ func (s *deploying) deploy(c call, p targetContext, w deploymentRequest) (*api.P
 		return nil, err
 	}
 	session, err := s.targets.connect(
-		c,
-		p,
+		c, p,
 		fmt.Sprintf("vorrang deployment on %s/%s by %s", p.lane.Name, p.environment.Name, c.actor),
 	)
 	if err != nil {
@@ -272,10 +269,7 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 // clear asks the gate about what is seen under the target's lock, and settles the
 // steps in doubt that their check decides. A gate that is held is an error.
 func (s *deploying) clear(
-	c call,
-	p targetContext,
-	session engine.Session,
-	w deploymentRequest,
+	c call, p targetContext, session engine.Session, w deploymentRequest,
 ) (facts gate.Facts, result gate.Result, said []string, err error) {
 	if w.first != nil {
 		if err := w.first(p, session); err != nil {
@@ -301,10 +295,7 @@ func (s *deploying) clear(
 // settleDecided records what became of the steps in doubt whose check decides
 // it, and looks again.
 func (s *deploying) settleDecided(
-	c call,
-	p targetContext,
-	session engine.Session,
-	facts *gate.Facts,
+	c call, p targetContext, session engine.Session, facts *gate.Facts,
 ) (said []string, err error) {
 	var entries []ledger.Entry
 	said = []string{}
@@ -322,9 +313,7 @@ func (s *deploying) settleDecided(
 			said,
 			fmt.Sprintf(
 				"step %s was in doubt, and is settled as %s: %s",
-				standing.Step.Number,
-				doubt.Verdict,
-				doubt.Why,
+				standing.Step.Number, doubt.Verdict, doubt.Why,
 			),
 		)
 	}

@@ -59,8 +59,7 @@ func (s *deploying) unconfirmed(ctx context.Context, p targetContext) error {
 	return refused(
 		todo{confirm(p.environment.Name).For("if that is meant, type the environment's name")},
 		"a rebuild drops everything in the application's schemas of %s (%s, with their rows), and applies all steps again",
-		p.environment.Name,
-		existing,
+		p.environment.Name, existing,
 	)
 }
 
@@ -99,8 +98,7 @@ func (s *deploying) emptyable(c call, p targetContext, session engine.Session) e
 				p.do(remedy.Adopt, "if you know that this database is "+p.environment.Name+"'s own, record that first"),
 			),
 			"whether %s/%s, which is not disposable, has another database could not be seen, and the ledger does not say whose this one is",
-			other.lane.Name,
-			other.environment.Name,
+			other.lane.Name, other.environment.Name,
 		)
 	}
 	if facts.Chain == nil && !facts.Foreign() {

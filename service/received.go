@@ -65,9 +65,7 @@ func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, 
 	content := make([]byte, header.Size)
 	if _, err := io.ReadFull(reader, content); err != nil {
 		return step.File{}, nil, refuse(
-			http.StatusBadRequest,
-			"invalid-request",
-			"The request is not valid",
+			http.StatusBadRequest, "invalid-request", "The request is not valid",
 			by("send it again"),
 			"the folder did not arrive whole: %s broke off",
 			name,
@@ -81,11 +79,7 @@ func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, 
 // the mode that it can run in. may is what
 // the lane's steps may change beside schemas and rows; environments are those that only: may name; nil for any.
 func inspect(
-	c call,
-	dialect engine.Dialect,
-	submission *records.Submission,
-	d records.Difference,
-	may, environments []string,
+	c call, dialect engine.Dialect, submission *records.Submission, d records.Difference, may, environments []string,
 ) (notes step.Problems, err error) {
 	var problems step.Problems
 	for _, changes := range [][]records.Change{d.New, d.Edited} {

@@ -152,8 +152,7 @@ func TestAScratchDatabaseRunsNothingBeyondIt(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.CompareRelease(ctx, "harbour", "staging", "two", false)
 	require.ErrorContains(
-		t,
-		err,
+		t, err,
 		"it is not run in a scratch database: line 1: COPY with a file of the server reaches beyond the database",
 	)
 	assert.NoFileExists(t, "/tmp/vorrang-was-here")
@@ -182,8 +181,7 @@ func TestAScratchDatabaseIsMadeByWhoMayOrIsDeclared(t *testing.T) {
 	declare := func(development string) {
 		t.Helper()
 		_, err := w.Declare(
-			ctx,
-			"lane.yaml",
+			ctx, "lane.yaml",
 			fmt.Appendf(
 				nil,
 				"lane: harbour\nenvironments: [{name: development, disposable: true, %s}, {name: staging, target: 'file:%s'}]",
@@ -210,8 +208,7 @@ func TestAScratchDatabaseIsMadeByWhoMayOrIsDeclared(t *testing.T) {
 	declare("target: 'file:" + w.Files["development"] + "'")
 	require.ErrorContains(t, compare(), "is a superuser there")
 	require.ErrorContains(
-		t,
-		compare(),
+		t, compare(),
 		"declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for development",
 	)
 	declare("target: 'file:" + own + "'")

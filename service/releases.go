@@ -61,17 +61,9 @@ func (s *catalogue) cut(c call, in *cutIn) (*api.ReleaseCut, error) {
 		CutBy:   c.actor,
 	}
 	if in.Digest != "" && in.Digest != string(r.Digest) {
-		return nil, refused(
-			todo{
-				remedy.Place{
-					Lane: in.Lane,
-				}.Do(remedy.Submit).
-					For("send the folder").
-					And(remedy.Place{Lane: in.Lane}.Do(remedy.Cut)),
-			},
-			"the step folder and the catalogue differ up to step %s",
-			r.Through,
-		)
+		at := remedy.Place{Lane: in.Lane}
+		next := at.Do(remedy.Submit).For("send the folder").And(at.Do(remedy.Cut))
+		return nil, refused(todo{next}, "the step folder and the catalogue differ up to step %s", r.Through)
 	}
 	if err := submission.Seal(c, r, ids); err != nil {
 		return nil, sealedAlready(err)
@@ -143,8 +135,7 @@ func (s *catalogue) oneRelease(c call, in *releaseIn) (*api.ReleaseContent, erro
 			return nil, err
 		}
 		answer.Changes = release.Compare(
-			present(facts.View, p.environment.Name, steps),
-			meant(steps, p.environment.Name),
+			present(facts.View, p.environment.Name, steps), meant(steps, p.environment.Name),
 		)
 	case in.Against != "":
 		_, other, err := s.library.sealedSteps(c, in.Lane, in.Against)

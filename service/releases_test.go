@@ -206,8 +206,7 @@ func TestABundleBringsAReleaseIntoAnotherVorrang(t *testing.T) {
 	)
 	r := must(
 		w.Cut(
-			t.Context(),
-			"harbour",
+			t.Context(), "harbour",
 			client.Cutting{Name: "2026.11", Notes: "Two tables.", Commit: "abc", Clean: true},
 		),
 	).Release
@@ -236,8 +235,7 @@ func TestABundleBringsAReleaseIntoAnotherVorrang(t *testing.T) {
 	promoted := must(other.Promote(t.Context(), "harbour", "staging", client.Promotion{Release: "2026.11"}))
 	assert.Equal(t, deploy.Done, other.Ended(promoted).Outcome)
 	assert.Equal(
-		t,
-		"2",
+		t, "2",
 		pgtest.Query(t, other.URLs["staging"], "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"),
 	)
 
@@ -280,8 +278,7 @@ func TestAFreezeAWindowAndABackupTurnTheGate(t *testing.T) {
 	ctx := t.Context()
 	elsewhere := time.Now().UTC().Add(12 * time.Hour)
 	ask(
-		t,
-		w,
+		t, w,
 		fmt.Sprintf(
 			"release: not-asked, previous-environment: not-asked, backup: 2h, window: {hours: %s-%s}",
 			elsewhere.Format("15:04"),

@@ -46,8 +46,7 @@ func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 			return nil, "", refused(
 				p.do(remedy.LookAtStatus, "see what the state of each step is"),
 				"step %s is not in doubt on %s",
-				number,
-				in.Environment,
+				number, in.Environment,
 			)
 		}
 		e, err := s.targets.evidenceOf(c, p, session, standing)
@@ -59,8 +58,7 @@ func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 			return nil, "", refused(
 				p.do(remedy.Promote, "try it again"),
 				"step %s failed on %s, and left no invalid index; it is not in doubt",
-				number,
-				in.Environment,
+				number, in.Environment,
 			)
 		}
 		if err := s.clearAway(c, p, session, in, e, broken); err != nil {
@@ -74,10 +72,7 @@ func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 				entry,
 			}, fmt.Sprintf(
 				"step %s is settled as %s on %s%s",
-				number,
-				in.As,
-				in.Environment,
-				goesOn(standing.State, in.As),
+				number, in.As, in.Environment, goesOn(standing.State, in.As),
 			), nil
 	})
 }
@@ -85,21 +80,14 @@ func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 // settleWhole records what is there of a step that stopped half-way, or in doubt,
 // as a whole.
 func (s *repairs) settleWhole(
-	c call,
-	p targetContext,
-	session engine.Session,
-	in *settleIn,
-	standing plan.Standing,
-	reason string,
+	c call, p targetContext, session engine.Session, in *settleIn, standing plan.Standing, reason string,
 ) ([]ledger.Entry, string, error) {
 	number, st := standing.Step.Number, standing.State
 	if !unfinished(st) {
 		return nil, "", refused(
 			p.do(remedy.LookAtStatus, "see what the state of each step is"),
 			"step %s is %s on %s, and not half-done",
-			number,
-			st.Status,
-			in.Environment,
+			number, st.Status, in.Environment,
 		)
 	}
 	version, known := s.targets.versions(c, p)(number, st.Checksum)
@@ -138,8 +126,7 @@ func (s *repairs) settleWhole(
 			against,
 			"%s than that step %s is settled as %s",
 			plural.Count(len(against), "thing shows otherwise", "things show otherwise"),
-			number,
-			in.As,
+			number, in.As,
 		)
 	}
 	detail := st.Progress
@@ -179,11 +166,7 @@ func goesOn(st ledger.StepState, as string) string {
 // clearAway refuses what the evidence speaks against, unless that was
 // acknowledged, and drops invalid indexes where that was asked for.
 func (s *repairs) clearAway(
-	ctx context.Context,
-	p targetContext,
-	session engine.Session,
-	in *settleIn,
-	e stepEvidence,
+	ctx context.Context, p targetContext, session engine.Session, in *settleIn, e stepEvidence,
 	broken []evidence.Object,
 ) error {
 	if len(broken) > 0 && !in.DropInvalid && in.As == ledger.SettledNotApplied {
@@ -198,9 +181,7 @@ func (s *repairs) clearAway(
 			see(remedy.Acknowledge, "look again; if you know better"),
 			against,
 			"the target shows otherwise than that statement %d of step %s is %s",
-			e.standing.State.Progress.Statement,
-			e.standing.Step.Number,
-			in.As,
+			e.standing.State.Progress.Statement, e.standing.Step.Number, in.As,
 		)
 	}
 	sweeper, can := session.(engine.Sweeper)
@@ -281,8 +262,7 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 			return nil, "", refused(
 				p.do(remedy.LookAtStatus, "see what the state of each step is"),
 				"step %s is not edited on %s",
-				number,
-				in.Environment,
+				number, in.Environment,
 			)
 		}
 		var lines []string
@@ -304,8 +284,7 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 					wrong,
 					"%s not as the new text of step %s would have left %s",
 					plural.Count(len(wrong), "thing is", "things are"),
-					number,
-					in.Environment,
+					number, in.Environment,
 				)
 			}
 			lines = e.step.Lines()
@@ -322,9 +301,7 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 				entry,
 			}, fmt.Sprintf(
 				"the text of step %s with the checksum %s is right on %s from now on; it was not run",
-				number,
-				standing.Step.Forward.Checksum.Short(),
-				in.Environment,
+				number, standing.Step.Forward.Checksum.Short(), in.Environment,
 			), nil
 	})
 }

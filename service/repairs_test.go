@@ -87,49 +87,31 @@ func TestADoubtIsSettledByWhatTheTargetShows(t *testing.T) {
 			"SELECT count(*) = 1 FROM berth",
 			3,
 			"INSERT INTO public.berth VALUES (1, 'North quay')",
-			evidence.TookEffect,
-			"",
+			evidence.TookEffect, "",
 		},
 		"nothing of an object is there": {
-			buildIndex,
-			exists,
-			2,
-			"",
-			evidence.NoEffect,
-			deploy.Done,
+			buildIndex, exists, 2, "", evidence.NoEffect, deploy.Done,
 		},
 		"rows cannot be seen in the catalogs": {
 			buildIndex,
 			"SELECT count(*) = 1 FROM berth",
-			3,
-			"",
-			evidence.Unclear,
-			"held",
+			3, "", evidence.Unclear, "held",
 		},
 		"without a check nothing is decided": {buildIndex, "", 2, "", evidence.Unclear, "held"},
 		"an object in the middle, and a check too early": {
-			buildIndex,
-			exists,
-			2,
+			buildIndex, exists, 2,
 			"CREATE INDEX berth_name ON public.berth (name)",
-			evidence.Unclear,
-			"held",
+			evidence.Unclear, "held",
 		},
 		"an index that was left invalid is asked about": {
-			buildIndex,
-			exists,
-			2,
+			buildIndex, exists, 2,
 			"CREATE INDEX berth_name ON public.berth (name); UPDATE pg_index SET indisvalid = false WHERE indexrelid = 'public.berth_name'::regclass",
-			evidence.Unclear,
-			"held",
+			evidence.Unclear, "held",
 		},
 		"the check fails with an error, and nothing is there": {
 			buildIndex,
 			"SELECT true FROM berth LIMIT 1/(SELECT count(*) FROM berth)",
-			1,
-			"",
-			evidence.NoEffect,
-			deploy.Done,
+			1, "", evidence.NoEffect, deploy.Done,
 		},
 	}
 	for name, c := range cases {
@@ -178,9 +160,7 @@ func TestSomebodysWordSettlesADoubt(t *testing.T) {
 	doubt(t, w, "staging", "1", "berth", buildIndex, 2)
 	settle := func(as string, acknowledge, drop bool) error {
 		_, err := w.Settle(
-			t.Context(),
-			"harbour",
-			"staging",
+			t.Context(), "harbour", "staging",
 			client.Settlement{Step: "1", As: as, Reason: "looked", Acknowledge: acknowledge, DropInvalid: drop},
 		)
 		return err
@@ -198,8 +178,7 @@ func TestSomebodysWordSettlesADoubt(t *testing.T) {
 	assert.Equal(t, []string{"index berth_name"}, must(w.Evidence(t.Context(), "harbour", "staging", "1")).Invalid)
 	require.NoError(t, settle("not-applied", false, true))
 	assert.Equal(
-		t,
-		"null",
+		t, "null",
 		pgtest.Query(t, w.URLs["staging"], "SELECT to_regclass('public.berth_name')"),
 		"it was dropped",
 	)
@@ -218,9 +197,7 @@ func TestSomebodysWordSettlesADoubt(t *testing.T) {
 	doubt(t, w, "production", "1", "berth", buildIndex, 2)
 	pgtest.Exec(t, w.URLs["production"], "SET search_path = public; CREATE INDEX berth_name ON berth (name)")
 	_, err := w.Settle(
-		t.Context(),
-		"harbour",
-		"production",
+		t.Context(), "harbour", "production",
 		client.Settlement{Step: "1", As: "applied", Reason: "the index is there"},
 	)
 	require.NoError(t, err)
@@ -267,8 +244,7 @@ func TestWorkDoneByHandIsAttestedAfterALook(t *testing.T) {
 		refusal.Differences[:2],
 	)
 	assert.Equal(
-		t,
-		"0",
+		t, "0",
 		pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM pg_class WHERE relname IN ('vessel', 'ledger')"),
 		"nothing was tried, nothing recorded",
 	)
@@ -287,8 +263,7 @@ func TestWorkDoneByHandIsAttestedAfterALook(t *testing.T) {
 	assert.Equal(t, []step.Number{"3"}, numbers, "its check holds")
 	refusal, _ = attest(client.Attestation{Step: "4"})
 	assert.Contains(
-		t,
-		refusal.Differences[0],
+		t, refusal.Differences[0],
 		"no check and creates, alters or drops nothing that could be looked up: UPDATE in line 1",
 	)
 	_, numbers = attest(client.Attestation{Step: "4", Acknowledge: true})
@@ -302,8 +277,7 @@ func TestWorkDoneByHandIsAttestedAfterALook(t *testing.T) {
 	assert.Equal(t, ledger.StatusAttested, status.Steps[3].State)
 	assert.Empty(t, holds(status.Gate))
 	assert.Equal(
-		t,
-		"built by hand",
+		t, "built by hand",
 		pgtest.Query(t, w.URLs["staging"], "SELECT detail ->> 'reason' FROM vorrang.ledger WHERE step = '4'"),
 	)
 	assert.True(t, must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{})).Nothing)
@@ -330,8 +304,7 @@ func TestAnEditedStepIsShownAgainstWhatWasApplied(t *testing.T) {
 			string(warned.Number)+" "+warned.Environment+" "+string(warned.State)+" "+string(warned.Change),
 		)
 		assert.Contains(
-			t,
-			advice.Text(warned.Remedies),
+			t, advice.Text(warned.Remedies),
 			"write the change as a new step; or, if the new text is right there as it stands: vorrang amend -lane harbour -env staging -step 1",
 		)
 		d := must(w.Status(t.Context(), "harbour", "staging", "open")).Steps[0].Difference
@@ -354,8 +327,7 @@ func TestAnEditedStepIsShownAgainstWhatWasApplied(t *testing.T) {
 	require.Len(t, submitted.Applied, 1, "the applied text is back; the other step is gone")
 	assert.True(t, submitted.Applied[0].Gone)
 	assert.Contains(
-		t,
-		advice.Text(submitted.Applied[0].Remedies),
+		t, advice.Text(submitted.Applied[0].Remedies),
 		"put its files back and submit; how to undo it there instead",
 	)
 }
@@ -386,8 +358,7 @@ func TestTheNewestStepIsWithdrawnIfItIsAppliedNowhere(t *testing.T) {
 	require.NoError(t, os.Remove(w.Files["production"]))
 	_, err = w.Withdraw(t.Context(), "harbour", "2")
 	assert.Contains(
-		t,
-		problem(t, err).Detail,
+		t, problem(t, err).Detail,
 		"whether step 2 is applied on production could not be seen",
 		"nothing is guessed",
 	)
@@ -407,8 +378,7 @@ func TestOnlyADisposableDatabaseIsRebuilt(t *testing.T) {
 	assert.Contains(t, problem(t, err).Detail, "production is not disposable: nothing may empty it")
 	_, err = w.Rebuild(t.Context(), "harbour", "development", "")
 	assert.Contains(
-		t,
-		problem(t, err).Detail,
+		t, problem(t, err).Detail,
 		"drops everything in the application's schemas of development (2 tables, with their rows)",
 	)
 	assert.Contains(t, advice.Text(problem(t, err).Remedies), "-confirm development")
@@ -417,8 +387,7 @@ func TestOnlyADisposableDatabaseIsRebuilt(t *testing.T) {
 	require.Equal(t, deploy.Done, ended.Outcome, "%v", ended.Failure)
 	assert.True(t, ended.Rebuild)
 	assert.Equal(
-		t,
-		"a",
+		t, "a",
 		pgtest.Query(
 			t,
 			w.URLs["development"],
@@ -432,8 +401,7 @@ func TestOnlyADisposableDatabaseIsRebuilt(t *testing.T) {
 	require.NoError(t, os.WriteFile(w.Files["production"], []byte(other), 0o600))
 	_, err = w.Rebuild(t.Context(), "harbour", "development", "development")
 	assert.Contains(
-		t,
-		problem(t, err).Detail,
+		t, problem(t, err).Detail,
 		"this database is also the target of harbour/production: nothing may empty it",
 	)
 	require.NoError(t, os.WriteFile(w.Files["production"], []byte("postgres://x@127.0.0.1:1/x"), 0o600))
@@ -443,13 +411,11 @@ func TestOnlyADisposableDatabaseIsRebuilt(t *testing.T) {
 	pgtest.Exec(t, w.URLs["development"], "DROP SCHEMA vorrang CASCADE")
 	_, err = w.Rebuild(t.Context(), "harbour", "development", "development")
 	assert.Contains(
-		t,
-		problem(t, err).Detail,
+		t, problem(t, err).Detail,
 		"whether harbour/production, which is not disposable, has another database could not be seen",
 	)
 	assert.Equal(
-		t,
-		"1",
+		t, "1",
 		pgtest.Query(t, w.URLs["development"], "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"),
 	)
 }
@@ -470,14 +436,12 @@ func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
 	assert.Contains(t, refusal.Detail, "production does not look as it does after step 3: 6 differences")
 	assert.Contains(t, refusal.Differences, "column public.a.name is made by these steps, and is not there")
 	assert.Contains(
-		t,
-		advice.Text(refusal.Remedies),
+		t, advice.Text(refusal.Remedies),
 		"step 2 fits best, with 4 differences: vorrang baseline -lane harbour -env production -at 2 -check",
 	)
 	_, err = w.Baseline(t.Context(), "harbour", "production", "1", true)
 	assert.Contains(
-		t,
-		problem(t, err).Differences,
+		t, problem(t, err).Differences,
 		"function public.f(integer) is there, and these steps do not make it",
 	)
 	_, err = w.Baseline(t.Context(), "harbour", "production", "4", true)
@@ -488,8 +452,7 @@ func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
 		assert.Contains(t, wrong, says, "names are not enough")
 	}
 	assert.Contains(
-		t,
-		advice.Text(problem(t, err).Remedies),
+		t, advice.Text(problem(t, err).Remedies),
 		"no other number fits better than 2; if the differences are meant: vorrang baseline -lane harbour -env production -at 2",
 	)
 	pgtest.Exec(
@@ -499,19 +462,16 @@ func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
 	)
 	_, err = w.Baseline(t.Context(), "harbour", "production", "3", true)
 	assert.Contains(
-		t,
-		advice.Text(problem(t, err).Remedies),
+		t, advice.Text(problem(t, err).Remedies),
 		"it looks exactly as after step 2: vorrang baseline -lane harbour -env production -at 2 -check",
 	)
 	recorded := must(w.Baseline(t.Context(), "harbour", "production", "2", true))
 	assert.Contains(
-		t,
-		recorded.Message,
+		t, recorded.Message,
 		"checked: the schema is what these steps make, 8 objects, but for owners and grants",
 	)
 	assert.Equal(
-		t,
-		"0",
+		t, "0",
 		pgtest.Query(
 			t,
 			w.URLs["development"],
@@ -532,8 +492,7 @@ func TestAPromotionSaysWhatBecomesOfAFailure(t *testing.T) {
 	)
 	_, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{OnFailure: plan.BackOut})
 	assert.Contains(
-		t,
-		problem(t, err).Detail,
+		t, problem(t, err).Detail,
 		"these steps have no way back, so nothing could be backed out if a later one failed: 2 (b, mode transaction)",
 	)
 	w.Submitted(map[string]string{"2-b.back.sql": "SELECT 1"})
@@ -543,8 +502,7 @@ func TestAPromotionSaysWhatBecomesOfAFailure(t *testing.T) {
 	ended = w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Whole: true})))
 	assert.Equal(t, deploy.Failed, ended.Outcome)
 	assert.Equal(
-		t,
-		"0",
+		t, "0",
 		pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"),
 	)
 	w.Submitted(map[string]string{"2-b.sql": autocommit + "VACUUM"})
@@ -571,9 +529,7 @@ func TestAPreviewSaysWhatIsLost(t *testing.T) {
 	require.Equal(t, deploy.Done, w.Ended(promoted).Outcome)
 	back := must(w.PreviewBack(t.Context(), "harbour", "staging", client.Way{Last: 2}))
 	assert.Equal(
-		t,
-		"drops the column a.note",
-		back.Actions[0].LostBefore[0].What,
+		t, "drops the column a.note", back.Actions[0].LostBefore[0].What,
 		"the way back brings the column, not its values",
 	)
 	assert.Empty(t, back.Actions[0].Losses)

@@ -229,8 +229,7 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 	assert.Empty(t, asked.Steps)
 	renamed := must(
 		w.Draft(
-			ctx,
-			"harbour",
+			ctx, "harbour",
 			client.DraftRequest{From: "staging", With: "production", Renames: []string{"public.vessel.title=name"}},
 		),
 	)
@@ -267,8 +266,7 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 		Draft(ctx, "harbour", client.DraftRequest{Environment: "staging", Rows: []string{"public.vessel"}})
 	assert.Equal(t, "forbidden", problem(t, err).Kind(), "rows leave the database: that takes a keeper")
 	assert.Equal(
-		t,
-		"0",
+		t, "0",
 		pgtest.Query(
 			t,
 			w.URLs["development"],

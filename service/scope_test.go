@@ -119,14 +119,7 @@ func TestNoParameterNamesWhatMayNotBeLookedAt(t *testing.T) {
 		same, like := ask(absent)
 		assert.Equal(t, same, code, there)
 		names := strings.NewReplacer(
-			"production",
-			"X",
-			"moon",
-			"X",
-			"deployment 99",
-			"deployment X",
-			"deployment 1",
-			"deployment X",
+			"production", "X", "moon", "X", "deployment 99", "deployment X", "deployment 1", "deployment X",
 		)
 		assert.Equal(t, names.Replace(like), names.Replace(text), there)
 	}

@@ -77,8 +77,7 @@ func TestTheWholeStory(t *testing.T) {
 	assert.Contains(t, stopped.Detail, "this is an existing database: it has 2 tables and no history")
 	assert.Contains(t, advice.Text(stopped.Remedies), "vorrang baseline -lane harbour -env production")
 	assert.Equal(
-		t,
-		"0",
+		t, "0",
 		pgtest.Query(t, w.URLs["production"], "SELECT count(*) FROM pg_namespace WHERE nspname = 'vorrang'"),
 		"it was not touched",
 	)
@@ -112,9 +111,7 @@ func TestTheWholeStory(t *testing.T) {
 		t,
 		[]ledger.Action{ledger.Applied, ledger.RolledBack, ledger.Applied, ledger.Baselined},
 		[]ledger.Action{
-			history.Entries[0].Action,
-			history.Entries[1].Action,
-			history.Entries[2].Action,
+			history.Entries[0].Action, history.Entries[1].Action, history.Entries[2].Action,
 			history.Entries[3].Action,
 		},
 	)
@@ -129,19 +126,16 @@ func TestARollbackNeedsTheEnvironmentsNameTyped(t *testing.T) {
 	for _, typed := range []string{"", "staging", "yes"} {
 		_, err := w.Rollback(t.Context(), "harbour", "production", client.Way{Last: 1}, typed)
 		assert.Contains(
-			t,
-			problem(t, err).Detail,
+			t, problem(t, err).Detail,
 			"a rollback on production, which is not disposable, needs its name typed",
 		)
 	}
 	require.Equal(
-		t,
-		deploy.Done,
+		t, deploy.Done,
 		w.Ended(must(w.Rollback(t.Context(), "harbour", "production", client.Way{Last: 1}, "production"))).Outcome,
 	)
 	require.Equal(
-		t,
-		deploy.Done,
+		t, deploy.Done,
 		w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Last: 1}, ""))).Outcome,
 		"disposable",
 	)
@@ -286,12 +280,9 @@ func TestAFolderCanBeSentWithoutTheClient(t *testing.T) {
 	add(tar.Header{Name: "./README.md", Typeflag: tar.TypeReg}, "about")
 	require.NoError(t, archive.Close())
 	status, answer := request(
-		t,
-		w,
-		http.MethodPost,
+		t, w, http.MethodPost,
 		"/api/v1/lanes/harbour/submissions",
-		"application/x-tar",
-		body.String(),
+		"application/x-tar", body.String(),
 	)
 	require.Equal(t, http.StatusOK, status, answer)
 	texts, err := w.Step(t.Context(), "harbour", "01", 0)
@@ -301,12 +292,9 @@ func TestAFolderCanBeSentWithoutTheClient(t *testing.T) {
 
 	for _, broken := range []string{"not a tar", body.String()[:700]} {
 		status, answer = request(
-			t,
-			w,
-			http.MethodPost,
+			t, w, http.MethodPost,
 			"/api/v1/lanes/harbour/submissions",
-			"application/x-tar",
-			broken,
+			"application/x-tar", broken,
 		)
 		assert.Equal(t, http.StatusBadRequest, status, answer)
 	}
@@ -339,8 +327,7 @@ func TestEveryVersionOfATextIsKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "SELECT 'first way'", preview.Actions[0].SQL)
 	require.Equal(
-		t,
-		deploy.Done,
+		t, deploy.Done,
 		w.Ended(must(w.Rollback(t.Context(), "harbour", "development", client.Way{Last: 1}, "development"))).Outcome,
 	)
 	preview, err = w.Preview(t.Context(), "harbour", "development", client.Promotion{})
@@ -380,8 +367,7 @@ func TestOfTwoPromotionsOneIsToldWhoRuns(t *testing.T) {
 	second := problem(t, err)
 	assert.Equal(t, "held", second.Kind())
 	assert.Contains(
-		t,
-		second.Detail,
+		t, second.Detail,
 		fmt.Sprintf("deployment %d, started by pilot, has been running here since 20", first.Deployment.ID),
 	)
 	assert.Equal(t, first.Deployment.ID, second.Running.ID)
@@ -454,17 +440,13 @@ func TestACancelledDeploymentKeepsWhatWasApplied(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Cancelled, events.Deployments[0].Outcome)
 	_, body := request(
-		t,
-		w,
-		http.MethodGet,
+		t, w, http.MethodGet,
 		fmt.Sprintf("/api/v1/deployments/%d/events", promoted.Deployment.ID),
-		"",
-		"",
+		"", "",
 	)
 	assert.Contains(t, body, "somebody cancelled the deployment: pilot did; what was applied before stays")
 	assert.Equal(
-		t,
-		"a",
+		t, "a",
 		pgtest.Query(
 			t,
 			w.URLs["staging"],
@@ -497,8 +479,7 @@ func TestAStoppedServiceRollsTheRunningStepBackAndSaysSo(t *testing.T) {
 	assert.Equal(t, deploy.Interrupted, last.Outcome)
 	assert.Contains(t, last.Message, "the service was stopped")
 	assert.Equal(
-		t,
-		"a",
+		t, "a",
 		pgtest.Query(
 			t,
 			w.URLs["staging"],
@@ -540,18 +521,14 @@ func TestAStepInDoubtIsSettledByAWord(t *testing.T) {
 	assert.Equal(t, "in-doubt", doubt.Kind())
 	assert.Contains(t, doubt.Detail, "step 1 is in doubt: its statement 2 of 2 began at")
 	_, err = w.Settle(
-		t.Context(),
-		"harbour",
-		"staging",
+		t.Context(), "harbour", "staging",
 		client.Settlement{Step: "1", As: "perhaps", Reason: "who knows"},
 	)
 	assert.Equal(t, "invalid-request", problem(t, err).Kind())
 	_, err = w.Settle(t.Context(), "harbour", "staging", client.Settlement{Step: "1", As: "applied", Reason: "  "})
 	assert.Contains(t, problem(t, err).Detail, "reason")
 	recorded, err := w.Settle(
-		t.Context(),
-		"harbour",
-		"staging",
+		t.Context(), "harbour", "staging",
 		client.Settlement{Step: "1", As: "applied", Reason: "a sleep leaves nothing behind"},
 	)
 	require.NoError(t, err)
@@ -623,8 +600,7 @@ func TestWrongRequestsAreToldWhatIsWrong(t *testing.T) {
 		"an unknown environment": {
 			"GET",
 			"/api/v1/lanes/harbour/environments/moon",
-			"",
-			404,
+			"", 404,
 			"its environments are development, staging, production",
 		},
 		"an unknown step":       {"GET", "/api/v1/lanes/harbour/steps/9", "", 404, "there is no step 9"},
@@ -633,8 +609,7 @@ func TestWrongRequestsAreToldWhatIsWrong(t *testing.T) {
 		"a number that is none": {
 			"GET",
 			"/api/v1/deployments?limit=many",
-			"",
-			400,
+			"", 400,
 			`limit: \"many\" is not a whole number`,
 		},
 		"a body that is no JSON": {"POST", staging + "/promotions", "{", 400, "the body:"},
@@ -645,8 +620,7 @@ func TestWrongRequestsAreToldWhatIsWrong(t *testing.T) {
 			"POST",
 			staging + "/rollbacks",
 			`{"last": 1, "to": "0"}`,
-			400,
-			"give exactly one of last",
+			400, "give exactly one of last",
 		},
 		"no way back": {"POST", staging + "/rollbacks", `{}`, 400, "give exactly one of last"},
 		"a body that is too big": {
@@ -660,8 +634,7 @@ func TestWrongRequestsAreToldWhatIsWrong(t *testing.T) {
 			"POST",
 			"/api/v1/lanes?file=my.yaml",
 			"lane: x\nenvironments: [{name: a, target: 'postgres://u:planted-s3cret@h/d'}]",
-			422,
-			"my.yaml",
+			422, "my.yaml",
 		},
 	}
 	for name, c := range cases {
@@ -682,8 +655,7 @@ func TestMetricsCountWhatRan(t *testing.T) {
 	_, body := request(t, w, http.MethodGet, "/metrics", "", "")
 	assert.Contains(t, body, `vorrang_deployments_total{environment="development",lane="harbour",outcome="failed"} 1`)
 	assert.Contains(
-		t,
-		body,
+		t, body,
 		`vorrang_steps_total{direction="forward",environment="development",lane="harbour",result="done"} 1`,
 	)
 	assert.Contains(t, body, "vorrang_request_seconds_bucket")

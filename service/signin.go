@@ -27,9 +27,7 @@ const (
 func (s *door) signIn(c call, in *api.SignIn) (*api.Session, error) {
 	if !s.sameOrigin(c.fiber) || !c.fiber.Is("json") { // what another site's form can send is neither
 		return nil, refuse(
-			http.StatusForbidden,
-			"forbidden",
-			"Another site asked",
+			http.StatusForbidden, "forbidden", "Another site asked",
 			by("send Content-Type: application/json"),
 			"signing in comes from the console's own page, or from a program, as JSON",
 		)
@@ -64,9 +62,7 @@ func (s *door) slowly(c call, name string, try func() error) (refused int, err e
 		seconds := int(wait/time.Second) + 1
 		c.fiber.Set(fiber.HeaderRetryAfter, strconv.Itoa(seconds))
 		return 0, refuse(
-			http.StatusTooManyRequests,
-			"too-many",
-			"Too many tries",
+			http.StatusTooManyRequests, "too-many", "Too many tries",
 			by("wait %s, then try again", plural.Of(seconds, "second")),
 			"there were too many wrong tries to be %s from your address",
 			shortly(name),
@@ -282,9 +278,7 @@ func (s *door) proven(c fiber.Ctx) error {
 	}
 	if !who.Person {
 		return refuse(
-			http.StatusForbidden,
-			"forbidden",
-			"Not allowed",
+			http.StatusForbidden, "forbidden", "Not allowed",
 			by("let an administrator do it"),
 			"%s is a machine; a machine makes no tokens, and changes nobody's rights",
 			who.Name,
@@ -293,9 +287,7 @@ func (s *door) proven(c fiber.Ctx) error {
 	given, err := url.PathUnescape(c.Get(passwordHeader))
 	if given == "" || err != nil {
 		return refuse(
-			http.StatusForbidden,
-			"proof-needed",
-			"Show that it is you",
+			http.StatusForbidden, "proof-needed", "Show that it is you",
 			by(
 				"the program and the console ask for your password; whoever signs in elsewhere signs in again, and does it within 10 minutes",
 			),
@@ -306,9 +298,7 @@ func (s *door) proven(c fiber.Ctx) error {
 	_, err = s.slowly(asking, who.Name, func() error { _, err := s.knowsPassword(asking, given); return err })
 	if errors.Is(err, errWrongPassword) {
 		return refuse(
-			http.StatusForbidden,
-			"proof-needed",
-			"Show that it is you",
+			http.StatusForbidden, "proof-needed", "Show that it is you",
 			by("try again"),
 			"that is not your password",
 		)

@@ -39,8 +39,7 @@ func psql(t *testing.T, url, text string) (string, error) {
 func gone(t *testing.T, url string) {
 	require.Eventually(t, func() bool {
 		return pgtest.Query(
-			t,
-			url,
+			t, url,
 			"SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM pg_database WHERE datname = current_database())",
 		) == "0"
 	}, 10*time.Second, 10*time.Millisecond)
@@ -287,8 +286,7 @@ func TestAFileForPsqlStopsAtTheFirstError(t *testing.T) {
 	require.Error(t, err)
 	assert.Contains(t, said, "query 1 of the check does not hold: it gave (t,f)")
 	assert.Equal(
-		t,
-		"1",
+		t, "1",
 		string(must(w.Status(ctx, "harbour", "staging", "none")).At),
 		"the first step stays, the second left nothing",
 	)

@@ -61,8 +61,7 @@ func (s *repairs) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 			Detail: ledger.Detail{Tables: facts.Existing.Tables, Covers: covers}.JSON()}
 		message := fmt.Sprintf(
 			"%s begins at step %s: %s covered, nothing was run%s",
-			in.Environment,
-			at,
+			in.Environment, at,
 			plural.Count(len(covers), "step is", "steps are"),
 			checked,
 		)
@@ -94,8 +93,7 @@ func covered(p targetContext, at step.Number) (covers []step.Number, slug string
 
 // record writes entries of somebody's word into a ledger, under the lock.
 func (s *repairs) record(
-	c call,
-	p targetContext,
+	c call, p targetContext,
 	make func(engine.Session, gate.Facts) (entries []ledger.Entry, message string, err error),
 ) (*api.Recorded, error) {
 	session, err := s.targets.locked(c, p, "vorrangd")
@@ -128,11 +126,7 @@ func (s *repairs) record(
 
 // write chains entries after a ledger's head and commits them together.
 func (s *repairs) write(
-	c call,
-	p targetContext,
-	session engine.Session,
-	state ledger.State,
-	entries []ledger.Entry,
+	c call, p targetContext, session engine.Session, state ledger.State, entries []ledger.Entry,
 ) error {
 	if len(entries) == 0 {
 		return nil

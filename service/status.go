@@ -156,9 +156,7 @@ func (s *views) tellDrift(ctx context.Context, p targetContext, status *api.Envi
 }
 
 func (s *views) lastDeployments(
-	ctx context.Context,
-	p targetContext,
-	status *api.EnvironmentStatus,
+	ctx context.Context, p targetContext, status *api.EnvironmentStatus,
 ) (*records.Deployment, error) {
 	newest, err := s.Records.Deployments(ctx, p.lane.Name, p.environment.Name, 2)
 	if err != nil {
@@ -241,10 +239,7 @@ func open(s plan.Standing) bool {
 // failures names the steps whose newest try failed, each with what can be done
 // about it now: what the gate holds for comes before another try.
 func (s *views) failures(
-	ctx context.Context,
-	p targetContext,
-	facts gate.Facts,
-	status *api.EnvironmentStatus,
+	ctx context.Context, p targetContext, facts gate.Facts, status *api.EnvironmentStatus,
 ) ([]api.Trouble, error) {
 	var list []api.Trouble
 	var hold gate.Check // the first; its zero value where the gate is clear
@@ -263,10 +258,7 @@ func (s *views) failures(
 		t := api.Trouble{Kind: "failed", Step: number,
 			Message: fmt.Sprintf(
 				"step %s (%s) failed in deployment %s: %s",
-				number,
-				st.Step.Slug,
-				st.State.Deployment,
-				st.State.Progress.Error,
+				number, st.Step.Slug, st.State.Deployment, st.State.Progress.Error,
 			)}
 		cause, err := s.causeOf(ctx, p, number)
 		if err != nil {
@@ -308,8 +300,7 @@ func (s *views) causeOf(ctx context.Context, p targetContext, number step.Number
 	return []remedy.Remedy{
 		remedy.ByHand(
 			"its text is sealed in release %s and stays: put right in the target what it stumbles over, by a step with a number below %s that you cut with it",
-			sealed,
-			number,
+			sealed, number,
 		),
 		attest.For(
 			"or, if the text can never run, do what it should do in a new step, and record that nothing of it is needed",

@@ -91,8 +91,7 @@ func (s *catalogue) take(c call, in *submitIn, trial bool) (*api.Submitted, erro
 	}
 	if len(against) > 0 {
 		return nil, refuseDifferences(
-			next,
-			against,
+			next, against,
 			"the folder is not what the catalogue expects: %s",
 			plural.Count(len(against), "step differs", "steps differ"),
 		)
@@ -162,10 +161,7 @@ func disagreements(d records.Difference, meant map[step.Number]bool) (lines []st
 			lines,
 			fmt.Sprintf(
 				"another step took number %s: %s is in the catalogue, %s in the folder; %s is free",
-				number,
-				before.Slug,
-				change.Step.Slug,
-				free.Next(),
+				number, before.Slug, change.Step.Slug, free.Next(),
 			),
 		)
 		gone = append(gone, string(number))
@@ -235,11 +231,7 @@ func (s *catalogue) touched(c call, laneName string, d records.Difference, answe
 // touchedIn says which of the changed steps a target has. now are the texts of
 // the edited ones; the others are gone.
 func (s *catalogue) touchedIn(
-	c call,
-	p targetContext,
-	facts gate.Facts,
-	changed []api.StepRef,
-	now map[step.Number]step.Checksum,
+	c call, p targetContext, facts gate.Facts, changed []api.StepRef, now map[step.Number]step.Checksum,
 ) (found []api.Touched, err error) {
 	environment := facts.View.Environment
 	for _, ref := range changed {
@@ -288,10 +280,7 @@ func (s *catalogue) touchedIn(
 // keepsBeginning reports whether the statements of a half-done step that took
 // effect are the same in a new text.
 func (s *catalogue) keepsBeginning(
-	ctx context.Context,
-	p targetContext,
-	st ledger.StepState,
-	text step.Checksum,
+	ctx context.Context, p targetContext, st ledger.StepState, text step.Checksum,
 ) (bool, error) {
 	statements, err := s.targets.statements(ctx, p, text)
 	if err != nil {

@@ -77,8 +77,7 @@ func (s *targets) lane(ctx context.Context, name string) (lane.Lane, error) {
 	l, err := s.Records.Lane(ctx, name)
 	if errors.Is(err, records.ErrNotFound) {
 		return l, notFound(
-			"lane",
-			name,
+			"lane", name,
 			or(see(remedy.LookAtLanes, "see which there are"), see(remedy.Declare, "declare one")),
 		)
 	}
@@ -117,8 +116,7 @@ func (s *targets) resolve(reference string) (string, error) {
 			Kind:    engine.BadURL,
 			Message: "the variable " + name + " is the service's own, and no target's",
 			Fix: "put the target's URL into another one, such as VORRANG_TARGET_" + strings.TrimPrefix(
-				name,
-				"VORRANG_",
+				name, "VORRANG_",
 			),
 		}
 	}
@@ -224,9 +222,7 @@ const shortestKey = 32
 
 // look reads a target's ledger and brings it together with the catalogue.
 func (s *targets) look(
-	ctx context.Context,
-	p targetContext,
-	session engine.Session,
+	ctx context.Context, p targetContext, session engine.Session,
 ) (gate.Facts, []ledger.Entry, error) {
 	facts := gate.Facts{Lane: p.lane.Name, Asks: p.environment.Asks(), LedgerRole: p.environment.LedgerRole}
 	entries, _, err := session.ReadLedger(ctx)

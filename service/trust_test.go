@@ -54,13 +54,11 @@ func TestAHalfDoneStepIsUndoneBeforeWhatIsBeneathIt(t *testing.T) {
 	require.Len(t, back.Actions, 1)
 	assert.Equal(t, "2", string(back.Actions[0].Number), "the newest is the half-done one")
 	require.Equal(
-		t,
-		deploy.Done,
+		t, deploy.Done,
 		w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{To: "0"}, "staging"))).Outcome,
 	)
 	assert.Equal(
-		t,
-		"0",
+		t, "0",
 		pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM pg_class WHERE relname IN ('berth', 'mole')"),
 	)
 	pgtest.Exec(t, w.URLs["staging"], "CREATE FUNCTION public.one() RETURNS int LANGUAGE sql AS 'SELECT 1'")
@@ -121,9 +119,7 @@ func TestAHalfDoneStepGoesOnOnlyWhereItsBeginningStillHolds(t *testing.T) {
 func TestAHalfDoneStepIsSettledAsAWhole(t *testing.T) {
 	settle := func(w *servicetest.World, as string, acknowledge bool) (*api.Recorded, error) {
 		return w.Settle(
-			w.T.Context(),
-			"harbour",
-			"staging",
+			w.T.Context(), "harbour", "staging",
 			client.Settlement{Step: "2", As: as, Reason: "by hand", Acknowledge: acknowledge},
 		)
 	}
@@ -158,14 +154,11 @@ func TestAHalfDoneStepIsSettledAsAWhole(t *testing.T) {
 		ended := w.Promoted("staging")
 		require.Equal(t, deploy.Failed, ended.Outcome)
 		assert.Equal(
-			t,
-			1,
-			ended.Failure.Statement,
+			t, 1, ended.Failure.Statement,
 			"it began at its first statement, which what is left stands in the way of",
 		)
 		require.Equal(
-			t,
-			deploy.Done,
+			t, deploy.Done,
 			w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome,
 			"what is left is still known",
 		)
@@ -181,8 +174,7 @@ func TestAHalfDoneStepIsSettledAsAWhole(t *testing.T) {
 		)
 		require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
 		require.Equal(
-			t,
-			deploy.Failed,
+			t, deploy.Failed,
 			w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging"))).Outcome,
 		)
 		assert.Contains(
@@ -193,9 +185,7 @@ func TestAHalfDoneStepIsSettledAsAWhole(t *testing.T) {
 		pgtest.Exec(t, w.URLs["staging"], "DROP TABLE public.a")
 		must(
 			w.Settle(
-				t.Context(),
-				"harbour",
-				"staging",
+				t.Context(), "harbour", "staging",
 				client.Settlement{Step: "1", As: "undone", Reason: "finished by hand"},
 			),
 		)
@@ -224,8 +214,7 @@ func TestDriftOutlivesDeployments(t *testing.T) {
 	said := ""
 	require.NoError(t, w.Follow(t.Context(), ended.ID, 0, func(e deploy.Event) error { said += e.Message; return nil }))
 	assert.Contains(
-		t,
-		said,
+		t, said,
 		"the schema had drifted before the first step: 1 object differs from what deployment 1 left",
 	)
 
@@ -238,8 +227,7 @@ func TestDriftOutlivesDeployments(t *testing.T) {
 	_, err := keeper.Waive(t.Context(), "harbour", "staging", "drift", "", "it can wait")
 	require.NoError(t, err)
 	require.Equal(
-		t,
-		deploy.Done,
+		t, deploy.Done,
 		w.Ended(must(keeper.Promote(t.Context(), "harbour", "staging", client.Promotion{}))).Outcome,
 	)
 	assert.Equal(t, []string{"added index public.by_hand"}, drift(w), "after one that waived it")
@@ -253,8 +241,7 @@ func TestOneDatabaseBelongsToOneEnvironment(t *testing.T) {
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)"})
 	declare := func(name, file string) error {
 		_, err := w.Declare(
-			t.Context(),
-			"lane.yaml",
+			t.Context(), "lane.yaml",
 			[]byte("lane: "+name+"\nenvironments: [{name: staging, target: \"file:"+file+"\"}]\n"),
 		)
 		return err
@@ -318,8 +305,7 @@ func TestWhatIsFoundInATargetCanBeAdopted(t *testing.T) {
 		restore(t, "", w.URLs["development"])
 		assert.Equal(t, gate.LedgerIntact, heldBy(t, w, "development").ID)
 		require.Equal(
-			t,
-			deploy.Done,
+			t, deploy.Done,
 			w.Ended(must(w.Rebuild(t.Context(), "harbour", "development", "development"))).Outcome,
 			"it can always be rebuilt",
 		)
@@ -365,8 +351,7 @@ func TestWhatIsFoundInATargetCanBeAdopted(t *testing.T) {
 		assert.True(t, found.Needed)
 		adopt(w, "staging")
 		assert.Equal(
-			t,
-			"1",
+			t, "1",
 			string(must(w.Status(t.Context(), "harbour", "staging", "open")).Steps[0].Number),
 			"what the ledger does not say is not so",
 		)
@@ -384,8 +369,7 @@ func TestWhatIsFoundInATargetCanBeAdopted(t *testing.T) {
 		must(w.Baseline(t.Context(), "harbour", "production", "1", false))
 		require.Equal(t, deploy.Done, w.Promoted("production").Outcome)
 		assert.Equal(
-			t,
-			ledger.StatusApplied,
+			t, ledger.StatusApplied,
 			must(w.Status(t.Context(), "harbour", "production", "all")).Steps[1].State,
 		)
 		_, err := w.Baseline(t.Context(), "harbour", "production", "2", false)

@@ -31,8 +31,7 @@ func governed(t *testing.T) (w *servicetest.World, author, releaser, approver *c
 		},
 	)
 	author, releaser, approver = w.As("a.lund", "author@harbour"), w.As(
-		"r.voss",
-		"releaser@harbour",
+		"r.voss", "releaser@harbour",
 	), w.As("k.brandt", "approver@harbour", "keeper@harbour")
 	w.Write(
 		map[string]string{
@@ -102,8 +101,7 @@ func TestAnApprovalCountsAsLongAsItsGiverMayApprove(t *testing.T) {
 	holds("k.brandt may not sign in any more")
 	must(
 		w.PutPerson(
-			ctx,
-			"k.brandt",
+			ctx, "k.brandt",
 			client.PersonChange{
 				Disabled: &no,
 				Take:     []string{"approver@harbour"},
@@ -195,8 +193,7 @@ func TestAStreamEndsWithItsToken(t *testing.T) {
 	promoted := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{}))
 	watcher := must(w.MakeToken(t.Context(), "watcher", []string{"reader@harbour/staging"}, time.Hour))
 	request, err := http.NewRequestWithContext(
-		t.Context(),
-		http.MethodGet,
+		t.Context(), http.MethodGet,
 		w.Server+"/api/v1/deployments/1/events",
 		nil,
 	)
@@ -237,8 +234,7 @@ func TestAnotherSiteSignsNobodyIn(t *testing.T) {
 		"a form of this site": {"application/x-www-form-urlencoded", w.Server, http.StatusForbidden},
 	} {
 		request, err := http.NewRequestWithContext(
-			t.Context(),
-			http.MethodPost,
+			t.Context(), http.MethodPost,
 			w.Server+"/api/v1/session",
 			strings.NewReader(body),
 		)
@@ -267,13 +263,11 @@ func TestAStepChangesNoRoleUnlessItsLaneSaysSo(t *testing.T) {
 	require.Len(t, refused.Errors, 1)
 	assert.Equal(t, 2, refused.Errors[0].Line)
 	assert.Contains(
-		t,
-		refused.Errors[0].Message,
+		t, refused.Errors[0].Message,
 		"RESET ROLE: this lane's steps may not change as whom the session goes on; role: in lane.yaml says whose the objects are",
 	)
 	_, err = w.Declare(
-		ctx,
-		"lane.yaml",
+		ctx, "lane.yaml",
 		fmt.Appendf(
 			nil,
 			"lane: harbour\nsteps-may: [session-user]\nenvironments: [{name: development, target: 'file:%s'}]",

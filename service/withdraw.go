@@ -57,8 +57,7 @@ func (s *catalogue) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 			refused(
 				by("undo it with a new step"),
 				"step %s is sealed in release %s, and cannot leave the catalogue",
-				number,
-				sealed,
+				number, sealed,
 			),
 		)
 	}
@@ -129,10 +128,7 @@ func (s *catalogue) unapplied(c call, laneName, environment string, number step.
 	if st.Status.Present() || st.Status == ledger.StatusInDoubt || st.Partly() {
 		return session, refused(
 			or(p.do(remedy.Rollback, "roll it back there first"), by("undo it with a new step")),
-			"step %s is %s on %s",
-			number,
-			st.Status,
-			environment,
+			"step %s is %s on %s", number, st.Status, environment,
 		)
 	}
 	return session, nil

@@ -48,8 +48,7 @@ environments:
 `), "harbour")
 	require.NoError(t, err)
 	h.author, h.releaser, h.approver = h.as("a.lund", "author@harbour"), h.as(
-		"r.voss",
-		"releaser@harbour",
+		"r.voss", "releaser@harbour",
 	), h.as("k.brandt", "approver@harbour")
 	h.submit(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (id int);"})
 	_, err = h.author.Submit(t.Context(), "harbour", files("2-create-pilot.sql", "CREATE TABLE pilot (id int);"))
@@ -203,8 +202,7 @@ func TestAttackByAStep(t *testing.T) {
 	failed := h.ended(promoted)
 	require.Equal(t, deploy.Failed, failed.Outcome, "its row is read back before it is committed")
 	assert.Equal(
-		t,
-		"true",
+		t, "true",
 		pgtest.Query(t, h.target, "SELECT (NOT EXISTS (SELECT FROM pg_rules WHERE rulename = 'forged'))::text"),
 	)
 }
@@ -234,8 +232,7 @@ func TestAttackWhatMustNotBeTold(t *testing.T) {
 	require.NoError(t, os.WriteFile(planted, []byte("postgres://pilot:a@"+secret+"@127.0.0.1:1/x"), 0o600))
 	for target, says := range map[string]string{"env:VORRANG_RECORDS_URL": "is the service's own", "file:/dev/zero": "is no ordinary file", "file:" + pipe: "is no ordinary file", "file:" + planted: "percent-encoded"} {
 		_, err := h.Declare(
-			ctx,
-			"lane.yaml",
+			ctx, "lane.yaml",
 			fmt.Appendf(nil, "lane: moon\nenvironments: [{name: far, target: %q}]\n", target),
 			"moon",
 		)
@@ -313,8 +310,7 @@ func TestAttackFromAnotherPage(t *testing.T) {
 		assert.Contains(t, []int{http.StatusForbidden, http.StatusUnsupportedMediaType}, code, "%s: %s", name, text)
 	}
 	request, err := http.NewRequestWithContext(
-		t.Context(),
-		http.MethodGet,
+		t.Context(), http.MethodGet,
 		h.Server+"/?problem=%3Cscript%3E"+secret,
 		nil,
 	)

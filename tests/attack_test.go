@@ -38,8 +38,7 @@ const mostMemory = 512 << 20
 // patience is how long /healthz may take. It answers in milliseconds; the usual
 // patience is for machines that are busy with other tests.
 var patience = flag.Duration(
-	"patience",
-	10*time.Second,
+	"patience", 10*time.Second,
 	"how long the service under attack may take to say that it lives",
 )
 
@@ -49,8 +48,7 @@ func besiege(t *testing.T) *besieged {
 	b := &besieged{target: pgtest.Database(t)}
 	b.process = startProcess(t, "TARGET="+b.target)
 	_, err := b.Declare(
-		t.Context(),
-		"lane.yaml",
+		t.Context(), "lane.yaml",
 		[]byte("lane: harbour\nenvironments: [{name: staging, target: env:TARGET, gate: {release: not-asked}}]\n"),
 	)
 	require.NoError(t, err)
@@ -81,8 +79,7 @@ func besiege(t *testing.T) *besieged {
 		b.kill()
 		t.Logf(
 			"the slowest answer of /healthz took %d ms, and the most memory was %d MiB",
-			slowest.Milliseconds(),
-			taken>>20,
+			slowest.Milliseconds(), taken>>20,
 		)
 		assert.NoError(t, err, "it answers throughout; its log:\n%s", lastOf(b.log.String()))
 		assert.Less(t, taken, int64(mostMemory), "bytes of memory, at the most")
@@ -149,21 +146,14 @@ func TestAttackBodies(t *testing.T) {
 		bomb = packed.Bytes()
 	}
 	code, text := b.send(
-		"POST",
-		"/api/v1/session",
-		bytes.NewReader(bomb),
-		"Content-Type",
-		"application/json",
-		"Content-Encoding",
+		"POST", "/api/v1/session", bytes.NewReader(bomb), "Content-Type", "application/json", "Content-Encoding",
 		"gzip, gzip, gzip",
 	)
 	assert.Equal(t, http.StatusUnsupportedMediaType, code, text)
 	code, text = b.send(
-		"POST",
-		"/api/v1/session",
+		"POST", "/api/v1/session",
 		struct{ io.Reader }{endless(" ", 700<<20)},
-		"Content-Type",
-		"application/json",
+		"Content-Type", "application/json",
 	) // chunked
 	assert.Contains(t, []int{0, http.StatusRequestEntityTooLarge}, code, "it is refused, or hung up on: %s", text)
 	for i := range 40 {
@@ -172,11 +162,9 @@ func TestAttackBodies(t *testing.T) {
 		assert.Contains(t, []int{http.StatusBadRequest, http.StatusTooManyRequests}, code, text)
 	}
 	code, text = b.send(
-		"PUT",
-		"/api/v1/lanes",
+		"PUT", "/api/v1/lanes",
 		struct{ io.Reader }{endless("lane: a\n", 700<<20)},
-		"Content-Type",
-		"application/yaml",
+		"Content-Type", "application/yaml",
 	)
 	assert.NotEqual(t, http.StatusOK, code, text)
 }
@@ -191,8 +179,7 @@ func TestAttackWhatFollowsABody(t *testing.T) {
 	_, err = fmt.Fprintf(
 		conn,
 		"GET /healthz HTTP/1.1\r\nHost: x\r\nContent-Length: %d\r\n\r\n%sGET /readyz HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n",
-		len(within),
-		within,
+		len(within), within,
 	)
 	require.NoError(t, err)
 	text, err := io.ReadAll(conn)
@@ -213,8 +200,7 @@ func TestAttackSlowUploads(t *testing.T) {
 		sending.Go(func() {
 			reader, writer := io.Pipe()
 			request, err := http.NewRequestWithContext(
-				ctx,
-				"POST",
+				ctx, "POST",
 				b.Server+"/api/v1/lanes/harbour/submissions",
 				reader,
 			)
@@ -252,8 +238,7 @@ func TestAttackSlowUploads(t *testing.T) {
 		struct{ io.Reader }{endless("\x00", 300<<20)},
 		"Authorization",
 		"Bearer "+token,
-		"Content-Type",
-		"application/x-tar",
+		"Content-Type", "application/x-tar",
 	)
 	assert.Contains(t, []int{0, http.StatusRequestEntityTooLarge}, code, text)
 }
@@ -353,8 +338,7 @@ func TestAttackTheMap(t *testing.T) {
 	b := besiege(t)
 	pgtest.Exec(t, b.target, "CREATE TABLE port (id int PRIMARY KEY)")
 	pgtest.Exec(
-		t,
-		b.target,
+		t, b.target,
 		"DO $$ BEGIN FOR i IN 1..2000 LOOP EXECUTE format('CREATE TABLE t%s (port int REFERENCES port)', i); IF i % 100 = 0 THEN COMMIT; END IF; END LOOP; END $$",
 	)
 	code, text := b.send("GET", "/api/v1/lanes/harbour/environments/staging/map", nil, "Authorization", "Bearer "+token)
@@ -380,21 +364,16 @@ func TestAttackOddValues(t *testing.T) {
 		"a limit that is too high": {"GET", "/api/v1/deployments?limit=99999999999999999999", ""},
 	} {
 		code, text := b.send(
-			c.method,
-			c.path,
-			strings.NewReader(c.body),
-			"Authorization",
+			c.method, c.path, strings.NewReader(c.body), "Authorization",
 			"Bearer "+token,
-			"Content-Type",
-			"application/json",
+			"Content-Type", "application/json",
 		)
 		assert.True(t, code >= 400 && code < 500, "%s: %d %.300s", name, code, text)
 		assert.Less(t, len(text), 2000, name)
 	}
 	for name, text := range map[string]string{"semicolons": strings.Repeat(";", 8<<20), "statements": strings.Repeat("SELECT;", 1_000_000), "lines": "SELECT 1" + strings.Repeat("\n", 8<<20)} {
 		_, err := b.TrySubmit(
-			t.Context(),
-			"harbour",
+			t.Context(), "harbour",
 			fstest.MapFS{
 				"1-create-berth.sql": {Data: []byte("CREATE TABLE berth (id int);")},
 				"2-many.sql":         {Data: []byte(text)},

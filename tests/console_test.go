@@ -107,8 +107,7 @@ func (p *page) fill(name, text string) {
 	enter := fmt.Sprintf(
 		`(() => { const i = [...document.querySelectorAll('input[name=%q]')].at(-1); if (!i) return false;
 		i.value = %q; i.dispatchEvent(new Event('input', { bubbles: true })); return true })()`,
-		name,
-		text,
+		name, text,
 	)
 	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](enter, chromedp.WithPollingTimeout(20*time.Second)))
 	require.NoError(p.t, err, "there is no field %q", name)
@@ -155,8 +154,7 @@ func TestTheStoryInTheConsole(t *testing.T) {
 	p.sees("3 of 3 steps")
 	p.sees("eight berths")
 	assert.Equal(
-		t,
-		"2",
+		t, "2",
 		pgtest.Query(t, p.w.URLs["development"], "SELECT count(*) FROM pg_class WHERE relname IN ('vessel', 'berth')"),
 	)
 
@@ -296,8 +294,7 @@ func TestEveryTroubleHasItsNextMoveInTheConsole(t *testing.T) {
 	p.press("Record step 2 as carried out by hand")
 	p.sees("in order")
 	assert.Equal(
-		t,
-		"made by hand on Sunday",
+		t, "made by hand on Sunday",
 		pgtest.Query(
 			t,
 			p.w.URLs["staging"],
@@ -368,8 +365,7 @@ func TestADoubtIsSettledInTheConsole(t *testing.T) {
 func TestAReleaseIsPromotedInTheConsole(t *testing.T) {
 	p := openConsole(t)
 	_, err := p.w.Declare(
-		t.Context(),
-		"lane.yaml",
+		t.Context(), "lane.yaml",
 		fmt.Appendf(
 			nil,
 			"lane: harbour\nenvironments: [{name: staging, target: 'file:%s'}, {name: production, target: 'file:%s'}]",

@@ -63,14 +63,12 @@ var strikes = []struct {
 	{
 		"before the first step",
 		wiretap.Strike{When: wiretap.Before, Text: "BEGIN; SELECT pg_catalog.set_config", Nth: 1},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"after the first statement of a transaction",
 		wiretap.Strike{When: wiretap.After, Text: "CREATE TABLE vessel", Nth: 1},
-		false,
-		false,
+		false, false,
 	},
 	{"after its last statement", wiretap.Strike{When: wiretap.After, Text: "INSERT INTO vessel", Nth: 1}, false, false},
 	{"before its commit", wiretap.Strike{When: wiretap.Before, Text: "'applied', '1'", Nth: 1}, false, false},
@@ -78,110 +76,92 @@ var strikes = []struct {
 	{
 		"before an autocommit step's first begun row",
 		wiretap.Strike{When: wiretap.Before, Text: "'begun', '2'", Nth: 1},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"between the begun row and the first statement",
 		wiretap.Strike{When: wiretap.After, Text: "'begun', '2'", Nth: 1},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"after the first statement in autocommit",
 		wiretap.Strike{When: wiretap.After, Text: "CREATE TABLE berth", Nth: 1},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"between the begun row and a concurrent index build",
 		wiretap.Strike{When: wiretap.After, Text: "'begun', '2'", Nth: 2},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"after the concurrent index build",
 		wiretap.Strike{When: wiretap.After, Text: "CREATE INDEX CONCURRENTLY berth_name", Nth: 1},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"between the begun row and a change of rows",
 		wiretap.Strike{When: wiretap.After, Text: "'begun', '2'", Nth: 3},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"after the change of rows, the last statement",
 		wiretap.Strike{When: wiretap.After, Text: "INSERT INTO berth", Nth: 1},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"before the commit of the applied row",
 		wiretap.Strike{When: wiretap.Before, Text: "'applied', '2'", Nth: 1},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"after the commit of the applied row",
 		wiretap.Strike{When: wiretap.After, Text: "'applied', '2'", Nth: 1},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"between a backfill's begun row and its first batch",
 		wiretap.Strike{When: wiretap.After, Text: "'begun', '3'", Nth: 1},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"after a batch, before its commit",
 		wiretap.Strike{When: wiretap.After, Text: "UPDATE vessel SET draught_m = coalesce", Nth: 3},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"between two batches",
 		wiretap.Strike{When: wiretap.Before, Text: "BEGIN; SELECT pg_catalog.set_config", Nth: 6},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"before a backfill's last commit",
 		wiretap.Strike{When: wiretap.Before, Text: "'applied', '3'", Nth: 1},
-		false,
-		false,
+		false, false,
 	},
 	{
 		"backing out: after a way back, before its commit",
 		wiretap.Strike{When: wiretap.After, Text: "DROP TABLE pilot", Nth: 1},
-		true,
-		false,
+		true, false,
 	},
 	{
 		"backing out: between two ways back",
 		wiretap.Strike{When: wiretap.After, Text: "'rolled-back', '4'", Nth: 1},
-		true,
-		false,
+		true, false,
 	},
 	{
 		"backing out: in a way back in autocommit",
 		wiretap.Strike{When: wiretap.After, Text: "DROP TABLE berth", Nth: 1},
-		true,
-		false,
+		true, false,
 	},
 	{
 		"a whole deployment: between two steps",
 		wiretap.Strike{When: wiretap.After, Text: "'applied', '1'", Nth: 1},
-		false,
-		true,
+		false, true,
 	},
 	{
 		"a whole deployment: after its commit",
 		wiretap.Strike{When: wiretap.After, Text: "'applied', '4'", Nth: 1},
-		false,
-		true,
+		false, true,
 	},
 }
 
@@ -197,10 +177,7 @@ const (
 
 // hands are the ways of striking.
 var hands = []string{
-	"service killed",
-	"connection cut",
-	"target's server stopped",
-	"records' server stopped",
+	"service killed", "connection cut", "target's server stopped", "records' server stopped",
 	"cut, then all rolled back",
 	"cut, then berth dropped by hand",
 }
@@ -408,9 +385,7 @@ func (p *process) giveUp() {
 		"what its earlier statements did is no longer so",
 	)
 	_, err = p.Settle(
-		p.t.Context(),
-		"harbour",
-		"staging",
+		p.t.Context(), "harbour", "staging",
 		client.Settlement{Step: "2", As: ledger.SettledUndone, Reason: "somebody dropped it"},
 	)
 	require.NoError(p.t, err)
@@ -437,11 +412,9 @@ func (p *process) backToNothing(database string) {
 			require.Equal(p.t, deploy.Done, ended.Outcome, "%v", ended.Failure)
 		}
 		require.Equal(
-			p.t,
-			"0",
+			p.t, "0",
 			pgtest.Query(
-				p.t,
-				database,
+				p.t, database,
 				"SELECT count(*) FROM pg_class WHERE relname IN ('vessel', 'berth', 'berth_name', 'pilot')",
 			),
 		)
@@ -489,9 +462,7 @@ func (p *process) settleByHand(database string) bool {
 		}
 	}
 	_, err = p.Settle(
-		p.t.Context(),
-		"harbour",
-		"staging",
+		p.t.Context(), "harbour", "staging",
 		client.Settlement{Step: number, As: as, Reason: "looked into the database"},
 	)
 	require.NoError(p.t, err)

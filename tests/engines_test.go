@@ -128,8 +128,7 @@ func tell(t *testing.T, name string, kind server, folder string) {
 			os.Environ(),
 			"VORRANG_SERVER="+p.Server,
 			"VORRANG_TOKEN="+token,
-			"VORRANG_LANE=port",
-			"VORRANG_ACTOR=pilot",
+			"VORRANG_LANE=port", "VORRANG_ACTOR=pilot",
 		)
 		said, _ := command.CombinedOutput()
 		require.Equal(t, code, command.ProcessState.ExitCode(), "vorrang %s\n%s", words, said)

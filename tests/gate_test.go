@@ -50,10 +50,7 @@ func texts(number int, variant string) (forward, back string) {
 		forward, back = texts(number, "a")
 		next, _ := texts(number+1, "a")
 		return strings.Replace(
-			forward,
-			"_a ()",
-			"_f ()",
-			1,
+			forward, "_a ()", "_f ()", 1,
 		) + "; " + fmt.Sprintf(forgery, number+1, step.Sum([]byte(next))), strings.Replace(back, "_a", "_f", 1)
 	}
 	return fmt.Sprintf("CREATE TABLE s%d_%s ()", number, variant), fmt.Sprintf("DROP TABLE s%d_%s", number, variant)
@@ -123,12 +120,7 @@ func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
 	wait.Wait()
 	t.Logf(
 		"%d sequences, %d calls: %d deployments on production were held against the rules, %d bundles taken in, %d steps forged entries, %d calls refused",
-		*sequences,
-		calls.Load(),
-		deployed.Load(),
-		bundles.Load(),
-		forged.Load(),
-		refused.Load(),
+		*sequences, calls.Load(), deployed.Load(), bundles.Load(), forged.Load(), refused.Load(),
 	)
 	assert.Positive(t, bundles.Load())
 	assert.Positive(t, forged.Load())
@@ -190,8 +182,7 @@ func (g *gambler) sequence(seed uint64, lane string) {
 		require.NoError(g.t, os.WriteFile(g.files[environment], []byte(url), 0o600))
 	}
 	_, err := g.world.Declare(
-		g.t.Context(),
-		"lane.yaml",
+		g.t.Context(), "lane.yaml",
 		fmt.Appendf(nil, governedLane, lane, g.files["development"], g.files["staging"], g.files["production"]),
 	)
 	require.NoError(g.t, err)
@@ -294,16 +285,8 @@ func (g *gambler) call() {
 		}
 	case n < 81:
 		check := g.pick(
-			"order",
-			"previous-environment",
-			"same-history",
-			"soak",
-			"approvals",
-			"release",
-			"checksums",
-			"catalogue",
-			"window",
-			"freeze",
+			"order", "previous-environment", "same-history", "soak", "approvals", "release", "checksums", "catalogue",
+			"window", "freeze",
 		)
 		_, err = who.Waive(ctx, g.lane, environment, check, release, "because")
 		g.tell(name, "waives "+check+" of "+release+" on "+environment, err)
@@ -312,9 +295,7 @@ func (g *gambler) call() {
 		}
 	case n < 85:
 		_, err = who.Attest(
-			ctx,
-			g.lane,
-			environment,
+			ctx, g.lane, environment,
 			client.Attestation{Step: number, Reason: "by hand", Acknowledge: true},
 		)
 		g.word(name, "attests", environment, number, err)
@@ -357,8 +338,7 @@ func (g *gambler) call() {
 		}
 	default:
 		_, err = who.Declare(
-			ctx,
-			"lane.yaml",
+			ctx, "lane.yaml",
 			fmt.Appendf(
 				nil,
 				"lane: %s\nenvironments: [{name: production, target: %q, gate: {release: not-asked}}]",
@@ -551,11 +531,9 @@ func (g *gambler) bundle(name string, who *client.Client) {
 	require.NoError(
 		g.t,
 		release.Write(
-			&packed,
-			r,
+			&packed, r,
 			[]byte("lane: x\n"),
-			sealed,
-			nil,
+			sealed, nil,
 			func(digest step.Checksum) ([]byte, error) { return texts[digest], nil },
 		),
 	)
@@ -646,15 +624,13 @@ func (g *gambler) rules(promoter, release string, before, brought, staging []str
 			slices.Contains(staging, table) || g.vouched["staging "+strconv.Itoa(number)] ||
 				g.waived["previous-environment "+release],
 			"%s went through staging: %s",
-			table,
-			g.said(),
+			table, g.said(),
 		)
 		assert.True(
 			g.t,
 			number > highest || g.waived["order "+release] || g.vouchedAny("production"),
 			"%s comes in order: %s",
-			table,
-			g.said(),
+			table, g.said(),
 		)
 	}
 	for number, v := range sealed {
@@ -664,8 +640,7 @@ func (g *gambler) rules(promoter, release string, before, brought, staging []str
 			slices.Contains(brought, table) || slices.Contains(before, table) ||
 				g.vouched["production "+strconv.Itoa(number)],
 			"%s of the release was not skipped: %s",
-			table,
-			g.said(),
+			table, g.said(),
 		)
 	}
 }

@@ -19,15 +19,8 @@ import (
 // interface only.
 func TestTheArrowsPointOneWay(t *testing.T) {
 	list := exec.CommandContext(
-		t.Context(),
-		"go",
-		"list",
-		"-json=ImportPath,Imports",
-		"./core/...",
-		"./work/...",
-		"./service/...",
-		"./records/...",
-		"./client/...",
+		t.Context(), "go", "list", "-json=ImportPath,Imports", "./core/...", "./work/...", "./service/...",
+		"./records/...", "./client/...",
 	)
 	list.Dir = pgtest.Root()
 	packages, err := list.Output()
@@ -51,12 +44,8 @@ func TestTheArrowsPointOneWay(t *testing.T) {
 		}
 		assert.Empty(t, knows("vorrang/target"), "%s knows an engine", p.ImportPath)
 		grammars := knows(
-			"github.com/pganalyze",
-			"github.com/jackc",
-			"github.com/go-sql-driver",
-			"github.com/mattn",
-			"github.com/pingcap",
-			"modernc.org",
+			"github.com/pganalyze", "github.com/jackc", "github.com/go-sql-driver", "github.com/mattn",
+			"github.com/pingcap", "modernc.org",
 		)
 		if p.ImportPath != "vorrang/records" { // which stand on PostgreSQL themselves
 			assert.Empty(t, grammars, "%s knows one server", p.ImportPath)
@@ -68,17 +57,10 @@ func TestTheArrowsPointOneWay(t *testing.T) {
 			assert.Empty(
 				t,
 				knows(
-					"vorrang/work",
-					"vorrang/service",
-					"vorrang/records",
-					"vorrang/client",
-					"vorrang/cmd",
-					"net/http",
-					"flag",
-					"github.com/gofiber",
+					"vorrang/work", "vorrang/service", "vorrang/records", "vorrang/client", "vorrang/cmd", "net/http",
+					"flag", "github.com/gofiber",
 				),
-				"%s knows who uses it",
-				p.ImportPath,
+				"%s knows who uses it", p.ImportPath,
 			)
 		}
 	}

@@ -18,18 +18,11 @@ import (
 
 // pages are those of the console; %d is a deployment.
 var pages = []string{
-	"/",
-	"/deployments",
-	"/deployments/%d",
+	"/", "/deployments", "/deployments/%d",
 	"/lanes/harbour/development",
 	"/lanes/harbour/staging",
 	"/lanes/harbour/production",
-	"/releases/harbour",
-	"/people",
-	"/audit",
-	"/hooks",
-	"/account",
-	"/nowhere",
+	"/releases/harbour", "/people", "/audit", "/hooks", "/account", "/nowhere",
 }
 
 // troubled is a console with something of everything to show.
@@ -105,15 +98,9 @@ func TestEveryPageIsAccessible(t *testing.T) {
 			p.measure(`JSON.stringify(window.found)`, &violations)
 			for _, v := range violations {
 				assert.Fail(
-					t,
-					"a violation",
+					t, "a violation",
 					"%s, %s theme: %s: %s\n%s\n%s",
-					path,
-					theme,
-					v.ID,
-					v.Help,
-					v.Nodes[0].HTML,
-					v.Nodes[0].Summary,
+					path, theme, v.ID, v.Help, v.Nodes[0].HTML, v.Nodes[0].Summary,
 				)
 			}
 		}

@@ -51,8 +51,7 @@ func TestADeploymentOutlivesItsRecords(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return pgtest.Query(t, target, "SELECT to_regclass('b')") == "b" },
-		20*time.Second,
-		50*time.Millisecond,
+		20*time.Second, 50*time.Millisecond,
 	)
 	require.NoError(t, recordsServer.Start())
 
@@ -127,9 +126,7 @@ func TestAKilledServiceLeavesAnAutocommitStepInDoubt(t *testing.T) {
 	_, err = p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	assert.ErrorContains(t, err, "step 1 is in doubt: its statement 2 of 3 began")
 	_, err = p.Settle(
-		t.Context(),
-		"harbour",
-		"staging",
+		t.Context(), "harbour", "staging",
 		client.Settlement{Step: "1", As: "not-applied", Reason: "a sleep leaves nothing"},
 	)
 	require.NoError(t, err)
@@ -162,8 +159,7 @@ func TestAFullDiskFailsTheStepAndNothingElse(t *testing.T) {
 	target := server.Database(t)
 	pgtest.Exec(t, server.URL("postgres"), "CREATE TABLESPACE small LOCATION '"+space+"'")
 	pgtest.Exec(
-		t,
-		target,
+		t, target,
 		"SET search_path = public; CREATE TABLE reading (at int, level text); CREATE TABLE level (at int PRIMARY KEY, level text) TABLESPACE small; "+
 			"INSERT INTO reading SELECT n, repeat('x', 100) FROM generate_series(1, 200000) n",
 	)

@@ -129,8 +129,7 @@ func TestAnApplicationWaitsForItsRelease(t *testing.T) {
 	require.ErrorAs(t, err, &exit)
 	assert.Equal(t, 3, exit.ExitCode())
 	assert.Contains(
-		t,
-		string(said),
+		t, string(said),
 		"harbour/production is not there yet: 1 step of release 2026.11 is missing on production",
 	)
 

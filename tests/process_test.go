@@ -152,8 +152,7 @@ func TestAKilledServiceGoesOnWhereItStopped(t *testing.T) {
 	target := pgtest.Database(t)
 	p := startProcess(t, "TARGET="+target)
 	_, err := p.Declare(
-		t.Context(),
-		"lane.yaml",
+		t.Context(), "lane.yaml",
 		[]byte("lane: harbour\nenvironments: [{name: staging, target: env:TARGET}]\n"),
 	)
 	require.NoError(t, err)
@@ -196,8 +195,7 @@ func TestAServiceIsStoppedWithinItsGrace(t *testing.T) {
 	target := pgtest.Database(t)
 	p := startProcess(t, "TARGET="+target)
 	_, err := p.Declare(
-		t.Context(),
-		"lane.yaml",
+		t.Context(), "lane.yaml",
 		[]byte("lane: harbour\nenvironments: [{name: staging, target: env:TARGET}]\n"),
 	)
 	require.NoError(t, err)

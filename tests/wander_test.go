@@ -78,9 +78,7 @@ func TestWhateverHappensVorrangSaysSoAndKnowsTheWayOut(t *testing.T) {
 	wait.Wait()
 	t.Logf(
 		"%d sequences: in order and as psql makes it %d times, advice followed %d times",
-		*wanderings,
-		compared.Load(),
-		advised.Load(),
+		*wanderings, compared.Load(), advised.Load(),
 	)
 	assert.Greater(t, compared.Load(), int64(*wanderings), "mostly all is in order")
 	assert.Greater(t, advised.Load(), int64(*wanderings/4), "and now and then it is not")
@@ -116,12 +114,7 @@ type wanderer struct {
 }
 
 func newWanderer(
-	t *testing.T,
-	world *servicetest.World,
-	token string,
-	urls map[string]string,
-	seed uint64,
-	expected *oracle,
+	t *testing.T, world *servicetest.World, token string, urls map[string]string, seed uint64, expected *oracle,
 ) *wanderer {
 	w := &wanderer{
 		t:        t,
@@ -157,11 +150,7 @@ func newWanderer(
 		release := map[bool]string{true: "not-asked", false: "required"}[environment == wandered[0]]
 		text += fmt.Sprintf(
 			"  - {name: %s, target: 'file:%s', scratch: 'file:%s', disposable: %t, gate: {drift: refused, release: %s}}\n",
-			environment,
-			file,
-			file,
-			environment == wandered[0],
-			release,
+			environment, file, file, environment == wandered[0], release,
 		)
 	}
 	_, err := world.Declare(t.Context(), "lane.yaml", []byte(text), w.lane)
@@ -215,8 +204,7 @@ func (w *wanderer) write() {
 			name,
 			fmt.Sprintf(
 				autocommit+"CREATE TABLE t%[1]d (id int);\nCREATE TYPE y%[1]d AS ENUM ('a');\nSELECT 1 / (NOT %[2]s)::int;\nALTER TABLE t%[1]d ADD COLUMN kind y%[1]d;",
-				n,
-				broken,
+				n, broken,
 			),
 			fmt.Sprintf("ALTER TABLE t%[1]d DROP COLUMN kind;\nDROP TYPE y%[1]d;\nDROP TABLE t%[1]d;", n),
 		)
@@ -226,8 +214,7 @@ func (w *wanderer) write() {
 			fmt.Sprintf(
 				"/*---\nmode: batches\nbatch-size: 7\npause: 0s\n---*/\nUPDATE work SET marks = marks || %[1]d WHERE id IN (SELECT id FROM work WHERE NOT %[1]d = ANY (marks) ORDER BY id LIMIT :batch)"+
 					" AND 1 = 1 / (id < 8 OR NOT %[2]s)::int;",
-				n,
-				broken,
+				n, broken,
 			),
 			fmt.Sprintf("UPDATE work SET marks = array_remove(marks, %d);", n),
 		)
@@ -364,8 +351,7 @@ func (w *wanderer) act() {
 	case 15:
 		w.tell("by hand: the newest ledger row is deleted")
 		pgtest.Exec(
-			w.t,
-			w.urls[environment],
+			w.t, w.urls[environment],
 			"DO $$ BEGIN SET LOCAL session_replication_role = replica; DELETE FROM vorrang.ledger WHERE seq = (SELECT max(seq) FROM vorrang.ledger); EXCEPTION WHEN OTHERS THEN NULL; END $$",
 		)
 	case 16, 17, 18: // the usual way to staging
@@ -440,26 +426,14 @@ func (w *wanderer) ask(environment string) {
 			"status",
 		}, {"status", "-env", environment, "-all"}, {"preview", "-to", environment}, {"gate", "-to", environment},
 		{
-			"ledger",
-			"-env",
-			environment,
+			"ledger", "-env", environment,
 		}, {"ledger", "-env", environment, "-effects"}, {"verify", "-env", environment}, {"drift", "-env", environment},
 		{
-			"compare",
-			"-from",
-			wandered[0],
-			"-with",
-			wandered[1],
+			"compare", "-from", wandered[0], "-with", wandered[1],
 		}, {"deployments"}, {"releases"}, {"submit", "-dry-run", "-dir", "."}, {"probe", "-env", environment},
 		{"lanes"}, {"engines"}, {"whoami"}, {"tokens", "-own"}, {"scheduled"},
 		{
-			"freeze",
-			"-env",
-			environment,
-			"-until",
-			"2099-01-01",
-			"-reason",
-			"the-tide",
+			"freeze", "-env", environment, "-until", "2099-01-01", "-reason", "the-tide",
 		}, {"thaw", "-env", environment, "-reason", "it-fell"}, {"backup", "-env", environment, "-label", "nightly", "-taken-at", "2026-11-23T03:00:00Z"},
 	}
 	if w.releases > 0 {
@@ -491,8 +465,7 @@ func (w *wanderer) waive(environment string) {
 			w.vorrang(
 				[]string{"waive", string(check), "-env", environment, "-release", release, "-reason", "a-hotfix"},
 			),
-			"%s",
-			check,
+			"%s", check,
 		)
 	}
 	w.promote(environment)
@@ -524,8 +497,7 @@ func (w *wanderer) dump(environment string) {
 	w.leave(environment)
 	server := pgtest.Shared(w.t).URL("postgres")
 	pgtest.Exec(
-		w.t,
-		server,
+		w.t, server,
 		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '"+w.database(environment)+"'",
 	)
 	pgtest.Exec(w.t, server, fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s", name, w.database(environment)))
@@ -597,13 +569,9 @@ func (w *wanderer) look() {
 			break
 		}
 		if !assert.Less(
-			w.t,
-			move,
-			mostMoves*len(wandered),
+			w.t, move, mostMoves*len(wandered),
 			"it is still wrong after %d moves: %s\n→ %s",
-			move,
-			what,
-			advice,
+			move, what, advice,
 		) {
 			return
 		}
@@ -635,8 +603,7 @@ func (w *wanderer) hold(environment string) {
 		if rows && strings.Contains(text, "batches") && s.State != "covered" {
 			mark := marking.FindStringSubmatch(text)[1] // its number when it was written
 			marked := pgtest.Query(
-				w.t,
-				w.urls[environment],
+				w.t, w.urls[environment],
 				fmt.Sprintf("SELECT count(*) FROM work WHERE %s = ANY (marks)", mark),
 			)
 			assert.Equal(w.t, map[bool]string{true: "20", false: "0"}[has], marked, "the rows of step %s", s.Number)

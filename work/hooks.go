@@ -65,12 +65,7 @@ func (p *Hooks) Tell(ctx context.Context, h api.HookEvent) {
 	if err == nil {
 		var wanted int64
 		wanted, err = p.records.AddDeliveries(
-			ctx,
-			h.Lane,
-			h.Type[strings.LastIndexByte(h.Type, '.')+1:],
-			h.Type,
-			event.ID,
-			string(body),
+			ctx, h.Lane, h.Type[strings.LastIndexByte(h.Type, '.')+1:], h.Type, event.ID, string(body),
 		)
 		if wanted > 0 {
 			p.round.Wake()
@@ -106,10 +101,7 @@ type Hooks struct {
 // reference stands for, or a plain text itself; networks may be called although they
 // are this machine's or link-local.
 func NewHooks(
-	store *records.Records,
-	log *slog.Logger,
-	resolve func(string) (string, error),
-	networks []net.IPNet,
+	store *records.Records, log *slog.Logger, resolve func(string) (string, error), networks []net.IPNet,
 ) *Hooks {
 	p := &Hooks{records: store, log: log, resolve: resolve, networks: networks}
 	dialer := net.Dialer{Timeout: hookPatience, Control: p.may}

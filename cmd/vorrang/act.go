@@ -21,15 +21,13 @@ func promoteCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			through := e.flags.String("through", "", "the last `step` to apply; without it all that is pending")
 			onFailure := e.flags.String(
-				"on-failure",
-				"",
+				"on-failure", "",
 				"stop or back-out: the `policy` when a step fails; without it the lane's",
 			)
 			release := e.flags.String("release", "", "the `release` to apply; without it loose steps")
 			atTime := e.flags.String("at", "", "not now, but at this `time`, if the gate is clear then")
 			whole := e.flags.Bool(
-				"whole",
-				false,
+				"whole", false,
 				"all steps in one transaction, all or nothing; refused where a step cannot",
 			)
 			shown := e.shownFlag()
@@ -56,10 +54,7 @@ func promoteCommand() command {
 						fmt.Fprintf(
 							e.out,
 							"promotion %d to %s/%s is scheduled for %s UTC; vorrang scheduled shows what becomes of it\n",
-							k.ID,
-							at.lane,
-							at.environment,
-							moment(k.At),
+							k.ID, at.lane, at.environment, moment(k.At),
 						)
 						if (gate.Result{Checks: promoted.Gate}).Held() {
 							fmt.Fprintln(e.out, e.paint.warn("its gate is held now, and has to be clear by then:"))
@@ -68,10 +63,7 @@ func promoteCommand() command {
 					})
 				}
 				return finish(
-					ctx,
-					e,
-					at.Client,
-					promoted,
+					ctx, e, at.Client, promoted,
 					fmt.Sprintf("%s/%s: nothing to do; %s", at.lane, at.environment, nothingWhy(promoted)),
 				)
 			})
@@ -90,8 +82,7 @@ func nothingWhy(promoted *api.Promoted) string {
 // shownFlag binds a deployment to the plan that was looked at.
 func (e *env) shownFlag() *string {
 	return e.flags.String(
-		"shown",
-		"",
+		"shown", "",
 		"only if the plan is still the one that vorrang preview showed, by the `digest` that it ends with",
 	)
 }
@@ -138,8 +129,7 @@ func (w ways) check() error {
 	if given != 1 || *w.last < 0 {
 		return usage(
 			"say how far, in one way: -last N, -%s STEP, -deployment D or -%s R",
-			w.toName,
-			releaseName(w.toName),
+			w.toName, releaseName(w.toName),
 		)
 	}
 	return nil
@@ -153,8 +143,7 @@ func rollbackCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			way := wayFlags(e, "to")
 			confirm := e.flags.String(
-				"confirm",
-				"",
+				"confirm", "",
 				"the environment's `name`, typed; needed where it is not disposable",
 			)
 			shown := e.shownFlag()
@@ -169,10 +158,7 @@ func rollbackCommand() command {
 					return err
 				}
 				return finish(
-					ctx,
-					e,
-					at.Client,
-					promoted,
+					ctx, e, at.Client, promoted,
 					fmt.Sprintf("%s/%s: nothing to roll back", at.lane, at.environment),
 				)
 			})
@@ -282,10 +268,7 @@ func cancelCommand() command {
 					fmt.Fprintf(
 						e.out,
 						"deployment %d %s; vorrang status -lane %s -env %s says where that leaves it\n",
-						id,
-						ended.Outcome,
-						ended.Lane,
-						ended.Environment,
+						id, ended.Outcome, ended.Lane, ended.Environment,
 					)
 				})
 			}

@@ -69,9 +69,7 @@ func TestNoAdviceLeadsNowhere(t *testing.T) {
 				assert.Contains(t, errs, "password", "it asks for one")
 				continue
 			case remedy.Submit,
-				remedy.SubmitGone,
-				remedy.Declare,
-				remedy.Sign,
+				remedy.SubmitGone, remedy.Declare, remedy.Sign,
 				remedy.Cut: // they read a folder or a file first
 			default:
 				assert.Contains(t, errs, "refused", "%s\n%s%s", command, out, errs)

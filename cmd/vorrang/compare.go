@@ -68,8 +68,7 @@ func printComparison(e *env, c *api.Comparison) {
 			e.out,
 			"%s: %s and %s have the same schema, of %s\n",
 			e.paint.good("no difference"),
-			c.From,
-			c.With,
+			c.From, c.With,
 			plural.Of(c.FromObjects, "object"),
 		)
 	} else {
@@ -87,11 +86,7 @@ func printComparison(e *env, c *api.Comparison) {
 				fmt.Fprintf(
 					e.out,
 					"    %s: %s in %s, %s in %s\n",
-					p.Name,
-					orNone(p.After),
-					c.From,
-					orNone(p.Before),
-					c.With,
+					p.Name, orNone(p.After), c.From, orNone(p.Before), c.With,
 				)
 			}
 		}
@@ -113,8 +108,7 @@ func printUncovered(e *env, where string, list []schema.Uncovered) {
 			e.paint.warn(
 				fmt.Sprintf(
 					"not looked at in %s: %s (%s)",
-					where,
-					plural.Of(u.Count, u.What),
+					where, plural.Of(u.Count, u.What),
 					strings.Join(u.Names, ", "),
 				),
 			),

@@ -154,8 +154,7 @@ const toFlag = "to"
 // onEnvironment adds -lane and the flag that names the environment, and returns
 // what runs a command that takes no arguments on that environment.
 func (e *env) onEnvironment(
-	flagName string,
-	do func(ctx context.Context, at spot) error,
+	flagName string, do func(ctx context.Context, at spot) error,
 ) func(context.Context, []string) error {
 	environment := e.flags.String(flagName, "", "the `environment`")
 	if flagName == toFlag {

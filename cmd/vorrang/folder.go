@@ -162,8 +162,7 @@ func declareCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			file := e.flags.String("file", "lane.yaml", "the lane `file`")
 			confirm := e.flags.String(
-				"confirm",
-				"",
+				"confirm", "",
 				"the `lane`'s name, typed, where something is loosened, moved or dropped",
 			)
 			return func(ctx context.Context, args []string) error {
@@ -294,8 +293,7 @@ func submitCommand() command {
 			dryRun := e.flags.Bool("dry-run", false, "say what would be done, and change nothing")
 			junit := e.flags.String("junit", "", "write what would trouble as JUnit XML to a `file`")
 			gone := e.flags.String(
-				"gone",
-				"",
+				"gone", "",
 				"the `numbers` of steps that leave the catalogue, or are taken by another step",
 			)
 			bundle := e.flags.String("bundle", "", "a release's bundle instead: the `file` that vorrang export wrote")
@@ -401,11 +399,7 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 			e.out,
 			"\n%s step %s is %s on %s, and %s\n  → %s\n",
 			e.paint.warn("warning:"),
-			touched.Number,
-			touched.State,
-			touched.Environment,
-			what,
-			e.paint.strong(advice.Text(touched.Remedies)),
+			touched.Number, touched.State, touched.Environment, what, e.paint.strong(advice.Text(touched.Remedies)),
 		)
 	}
 	if len(s.Unlooked) > 0 {
@@ -475,9 +469,7 @@ func writeSubmitJUnit(path, lane string, s *api.Submitted, failed error) error {
 				if t.Number == ref.Number {
 					bad, next = fmt.Sprintf(
 						"step %s is %s on %s, and would be changed",
-						t.Number,
-						t.State,
-						t.Environment,
+						t.Number, t.State, t.Environment,
 					), advice.Text(t.Remedies)
 				}
 			}

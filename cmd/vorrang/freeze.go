@@ -19,8 +19,7 @@ func parseMoment(flag, text string) (time.Time, error) {
 	}
 	return time.Time{}, usage(
 		"-%s: %q is no time; write 2026-12-24, 2026-12-24T18:00 or 2026-12-24T18:00:00Z",
-		flag,
-		text,
+		flag, text,
 	)
 }
 
@@ -53,10 +52,7 @@ func freezeCommand() command {
 					fmt.Fprintf(
 						e.out,
 						"%s/%s is frozen from %s to %s UTC\n",
-						at.lane,
-						at.environment,
-						moment(frozen.From),
-						moment(frozen.Until),
+						at.lane, at.environment, moment(frozen.From), moment(frozen.Until),
 					)
 				})
 			})
@@ -82,8 +78,7 @@ func thawCommand() command {
 					fmt.Fprintf(
 						e.out,
 						"%s/%s is not frozen any more; %s ended\n",
-						at.lane,
-						at.environment,
+						at.lane, at.environment,
 						plural.Of(int(thawed.Ended), "freeze"),
 					)
 				})
@@ -116,10 +111,7 @@ func backupCommand() command {
 					fmt.Fprintf(
 						e.out,
 						"backup %s of %s/%s is known, taken at %s UTC\n",
-						reported.Label,
-						at.lane,
-						at.environment,
-						moment(reported.TakenAt),
+						reported.Label, at.lane, at.environment, moment(reported.TakenAt),
 					)
 				})
 			})

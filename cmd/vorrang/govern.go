@@ -48,9 +48,7 @@ func approveCommand() command {
 						fmt.Fprintf(
 							e.out,
 							"your approval of %s for %s/%s is taken back\n",
-							what,
-							at.lane,
-							at.environment,
+							what, at.lane, at.environment,
 						)
 					})
 				}
@@ -64,17 +62,14 @@ func approveCommand() command {
 							e.out,
 							"the ways back of %s on %s/%s are approved as they are now\n",
 							plural.Of(len(approved.Steps), "step"),
-							at.lane,
-							at.environment,
+							at.lane, at.environment,
 						)
 						return
 					}
 					fmt.Fprintf(
 						e.out,
 						"release %s is approved for %s/%s, with %s to be applied\n",
-						*release,
-						at.lane,
-						at.environment,
+						*release, at.lane, at.environment,
 						plural.Of(len(approved.Steps), "step"),
 					)
 					printChecks(e.out, e.paint, []gate.Check{approved.Check}, false)
@@ -106,10 +101,7 @@ func waiveCommand() command {
 					fmt.Fprintf(
 						e.out,
 						"%s is waived on %s/%s for one deployment, until %s UTC\n",
-						waiver.Check,
-						at.lane,
-						*environment,
-						moment(waiver.Until),
+						waiver.Check, at.lane, *environment, moment(waiver.Until),
 					)
 				})
 			})
@@ -169,13 +161,8 @@ func printScheduled(e *env, list *api.ScheduledList) {
 			says = fmt.Sprintf("deployment %d", k.Deployment)
 		}
 		t.add(
-			plain(strconv.FormatInt(k.ID, 10)),
-			plain(moment(k.At)),
-			plain(k.Environment),
-			plain(what),
-			plain(k.Actor),
-			state,
-			plain(says),
+			plain(strconv.FormatInt(k.ID, 10)), plain(moment(k.At)), plain(k.Environment), plain(what),
+			plain(k.Actor), state, plain(says),
 		)
 	}
 	t.print(e.out, e.paint)

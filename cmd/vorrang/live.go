@@ -33,9 +33,7 @@ func follow(ctx context.Context, e *env, c *client.Client, d *api.Deployment, mo
 		"%s %s on %s/%s, deployment %d\n",
 		verb,
 		plural.Of(d.Planned, "step"),
-		d.Lane,
-		d.Environment,
-		d.ID,
+		d.Lane, d.Environment, d.ID,
 	)
 	l := &live{e: e, d: d, width: slugWidth(d), terminal: isTerminal(e.out), most: most}
 	defer l.stop()
@@ -99,9 +97,7 @@ func (l *live) hear(event deploy.Event) {
 		l.step = deploy.Event{}
 		l.line(
 			fmt.Sprintf(
-				"  %-*s  ran      %s",
-				l.width,
-				stepName(event.Step, event.Slug),
+				"  %-*s  ran      %s", l.width, stepName(event.Step, event.Slug),
 				p.dim(took(event.DurationMS)+", commits with the rest"),
 			),
 		)
@@ -116,10 +112,7 @@ func (l *live) hear(event deploy.Event) {
 		}
 		l.line(
 			fmt.Sprintf(
-				"  %-*s  %s  %s",
-				l.width,
-				stepName(event.Step, event.Slug),
-				p.good(word),
+				"  %-*s  %s  %s", l.width, stepName(event.Step, event.Slug), p.good(word),
 				p.dim(took(event.DurationMS)),
 			),
 		)
@@ -127,9 +120,7 @@ func (l *live) hear(event deploy.Event) {
 		l.step = deploy.Event{}
 		l.line(
 			fmt.Sprintf(
-				"  %-*s  %s  %s",
-				l.width,
-				stepName(event.Step, event.Slug),
+				"  %-*s  %s  %s", l.width, stepName(event.Step, event.Slug),
 				p.bad("failed"),
 				p.dim(took(event.DurationMS)),
 			),
@@ -164,9 +155,7 @@ func (l *live) batch(event deploy.Event) {
 func (l *live) ending(event deploy.Event) string {
 	text := fmt.Sprintf(
 		"deployment %d %s: %d of %s",
-		l.d.ID,
-		outcomePaint(l.e.paint, event.Outcome)(string(event.Outcome)),
-		l.done,
+		l.d.ID, outcomePaint(l.e.paint, event.Outcome)(string(event.Outcome)), l.done,
 		plural.Of(event.Of, "step"),
 	)
 	if event.Message != "" {
@@ -175,8 +164,7 @@ func (l *live) ending(event deploy.Event) string {
 	if event.Outcome == deploy.Failed || event.Outcome == deploy.BackedOut {
 		text += fmt.Sprintf(
 			"\n→ vorrang status -lane %s -env %s says where it stands, and what to do next",
-			l.d.Lane,
-			l.d.Environment,
+			l.d.Lane, l.d.Environment,
 		)
 	}
 	return text
@@ -223,11 +211,8 @@ func (l *live) draw() {
 		return
 	}
 	text := fmt.Sprintf(
-		"  %-*s  running  %s  %s",
-		l.width,
-		stepName(l.step.Step, l.step.Slug),
-		took(time.Since(l.begun).Milliseconds()),
-		l.detail,
+		"  %-*s  running  %s  %s", l.width, stepName(l.step.Step, l.step.Slug),
+		took(time.Since(l.begun).Milliseconds()), l.detail,
 	)
 	columns, _, err := term.GetSize(1)
 	if err == nil && utf8.RuneCountInString(text) >= columns {

@@ -40,8 +40,7 @@ func readTokens() (map[string]string, error) {
 	if info.Mode().Perm()&0o077 != 0 {
 		return nil, fmt.Errorf(
 			"%s can be read by others (mode %o); chmod 600 it, log out and in again",
-			name,
-			info.Mode().Perm(),
+			name, info.Mode().Perm(),
 		)
 	}
 	text, err := os.ReadFile(name)

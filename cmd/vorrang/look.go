@@ -33,8 +33,7 @@ func previewCommand() command {
 			environment := e.flags.String("env", "", "the `environment` to roll back")
 			way := wayFlags(e, "back-to")
 			standalone := e.flags.Bool(
-				"standalone",
-				false,
+				"standalone", false,
 				"write one file that a DBA runs with psql -v file=FILE -f FILE",
 			)
 			return func(ctx context.Context, args []string) error {
@@ -79,12 +78,7 @@ func printPreview(e *env, preview *api.Preview) {
 	for i, action := range preview.Actions {
 		head := fmt.Sprintf(
 			"-- %d of %d: step %s, %s (%s), mode %s",
-			i+1,
-			len(preview.Actions),
-			action.Number,
-			action.Direction,
-			action.File,
-			action.Mode,
+			i+1, len(preview.Actions), action.Number, action.Direction, action.File, action.Mode,
 		)
 		if action.Phase != "" {
 			head += ", phase " + string(action.Phase)
@@ -130,8 +124,7 @@ func printLosses(e *env, action api.PreviewAction) {
 			e.paint.warn(
 				fmt.Sprintf(
 					"-- ! line %d of the step itself %s; this does not bring back what was there",
-					loss.Line,
-					loss.What,
+					loss.Line, loss.What,
 				),
 			),
 		)
@@ -222,13 +215,11 @@ func ledgerCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			limit := e.flags.Int("limit", 0, "the newest so many entries; 0 is all")
 			effects := e.flags.Bool(
-				"effects",
-				false,
+				"effects", false,
 				"what each deployment's steps did to the schema, instead of the entries",
 			)
 			setup := e.flags.Bool(
-				"setup",
-				false,
+				"setup", false,
 				"the SQL that gives the ledger an owner of its own, for an administrator of the database to run with psql",
 			)
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
@@ -266,13 +257,8 @@ func printLedger(e *env, lane, environment string, history *api.Ledger) {
 	}
 	for _, entry := range history.Entries {
 		t.add(
-			plain(fmt.Sprint(entry.Seq)),
-			plain(moment(entry.At)),
-			actionCell(e.paint, entry),
-			plain(string(entry.Step)),
-			plain(entry.Slug),
-			plain(took(entry.DurationMS)),
-			plain(entry.Deployment),
+			plain(fmt.Sprint(entry.Seq)), plain(moment(entry.At)), actionCell(e.paint, entry),
+			plain(string(entry.Step)), plain(entry.Slug), plain(took(entry.DurationMS)), plain(entry.Deployment),
 			plain(entry.Actor),
 			cell{entry.Hash[:12], e.paint.dim},
 			plain(why(entry)),
@@ -350,18 +336,12 @@ func printDeployments(e *env, list *api.Deployments) {
 			duration = took(d.EndedAt.Sub(d.StartedAt).Milliseconds())
 		}
 		t.add(
-			plain(fmt.Sprint(d.ID)),
-			plain(d.Lane),
-			plain(d.Environment),
-			plain(string(d.Direction)),
+			plain(fmt.Sprint(d.ID)), plain(d.Lane), plain(d.Environment), plain(string(d.Direction)),
 			plain(fmt.Sprint(d.Planned)),
 			cell{
-				string(d.Outcome),
-				outcomePaint(e.paint, d.Outcome),
+				string(d.Outcome), outcomePaint(e.paint, d.Outcome),
 			},
-			plain(moment(d.StartedAt)),
-			plain(duration),
-			plain(d.Actor),
+			plain(moment(d.StartedAt)), plain(duration), plain(d.Actor),
 		)
 	}
 	t.print(e.out, e.paint)

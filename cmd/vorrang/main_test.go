@@ -110,14 +110,12 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{
 			0,
 			`harbour/development  pending\nat nothing applied · 0 applied · 3 pending · last deployment: none`,
-			"",
-			"status -env development",
+			"", "status -env development",
 		},
 		{3, `TROUBLE: known-database`, "", "status"},
 		{3, `the gate of harbour/production is held\n +hold +known-database`, "", "gate -to production"},
 		{
-			3,
-			"",
+			3, "",
 			`The gate of production is held\n +hold +known-database .*1 object and no history.*\n +→ find the last step`,
 			"promote -to production",
 		},
@@ -130,16 +128,14 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{
 			4,
 			`2    b  failed  \d+ ms\n\n2-b.sql:1:1: division by zero \(SQLSTATE 22012\)\n  1 \| SELECT 1/0\n    \| \^`,
-			"",
-			"promote -to staging",
+			"", "promote -to staging",
 		},
 		{4, `deployment 2 failed: 0 of 2 steps`, "", "watch 2"},
 		{0, `(?s)"kind":"started".*"kind":"ended"`, "", "watch 1 -json"},
 		{3, `TROUBLE: failed(?s).*2 +b +failed +transaction +none`, "", "status -env staging"},
 		{1, "", `there is no way back for step 1`, "rollback -env staging -last 1 -confirm staging"},
 		{
-			1,
-			"",
+			1, "",
 			`a rollback on staging, which is not disposable, needs its name typed as confirmation\nnext: .* -confirm staging`,
 			"rollback -env staging -last 1",
 		},
@@ -147,8 +143,7 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{
 			0,
 			`SEQ +AT .*\n2 .*failed +2 +b .*\n1 .*applied +1 +a .*\nthe chain of all 2 entries holds`,
-			"",
-			"ledger -env staging",
+			"", "ledger -env staging",
 		},
 		{0, `ID +LANE.*\n2 +harbour +staging +forward +2 +failed`, "", "deployments"},
 		{0, `-- 1 of 2: step 2, forward \(2-b.sql\), mode transaction\nSELECT 1/0\n`, "", "preview -to staging"},
@@ -181,8 +176,7 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{0, `RELEASE +THROUGH.*\n1.0 +1 +1 `, "", "releases"},
 		{0, `against staging|it brings nothing that staging has not`, "", "releases 1.0 -env staging"},
 		{
-			1,
-			"",
+			1, "",
 			`there is no release 2.0 in the lane harbour\nnext: see which there are: vorrang releases`,
 			"promote -to staging -release 2.0",
 		},
@@ -204,8 +198,7 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{
 			0,
 			`step 3 \(c\) is withdrawn; 2 steps in the catalogue\n→ take its files out of the folder: 3-c.sql`,
-			"",
-			"withdraw 3",
+			"", "withdraw 3",
 		},
 		{1, "", `-on-failure: it is stop or back-out, not "pray"`, "promote -to staging -on-failure pray"},
 		{1, "", `step 1 is not in doubt on staging`, "settle -env staging -step 1 -as applied -reason x"},
@@ -230,8 +223,7 @@ func TestAServiceThatDoesNotAnswer(t *testing.T) {
 	code, _, errs := say(t, "lanes")
 	assert.Equal(t, 1, code)
 	assert.Contains(
-		t,
-		errs,
+		t, errs,
 		"the service at http://127.0.0.1:1 does not answer (connection refused); is vorrangd running there?",
 	)
 
@@ -323,8 +315,7 @@ func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	code, _, errs := say(t)
 	assert.Equal(t, 2, code)
 	assert.Contains(
-		t,
-		errs,
+		t, errs,
 		"Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held, or not there yet · 4 a deployment failed · 5 in doubt",
 	)
 }
@@ -383,8 +374,7 @@ func TestVerifySaysWhatDeviates(t *testing.T) {
 		out,
 	)
 	assert.Contains(
-		t,
-		out,
+		t, out,
 		"harbour/production history: step 2 (b) is applied here, and pending in staging",
 		"production skipped staging",
 	)
@@ -412,13 +402,11 @@ func TestTheEnginesSayWhatTheyCan(t *testing.T) {
 	assert.Contains(t, out, "postgresql  PostgreSQL, tested with version 15\n")
 	assert.NotContains(t, out, "\n\n")
 	assert.Contains(
-		t,
-		out,
+		t, out,
 		"mariadb  MariaDB, tested with version 10\n  no   changes of the schema can be rolled back\n",
 	)
 	assert.Contains(
-		t,
-		out,
+		t, out,
 		"sqlite  SQLite, tested with version 3\n  yes  changes of the schema can be rolled back\n  no   steps can run as another role\n",
 	)
 	assert.Regexp(t, `(?m)^  yes  the ledger can have an owner of its own`, out)

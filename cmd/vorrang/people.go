@@ -90,8 +90,7 @@ func personCommand() command {
 						fmt.Fprintf(
 							e.out,
 							"%s is disabled and may not sign in; granted: %s\n",
-							person.Name,
-							grantWords(person.Granted()),
+							person.Name, grantWords(person.Granted()),
 						)
 						return
 					}
@@ -183,10 +182,7 @@ func tokenCommand() command {
 					fmt.Fprintf(
 						e.errs,
 						"token %d of %s may: %s; good until %s UTC\n",
-						made.ID,
-						made.Name,
-						grantWords(made.Grants),
-						moment(made.ExpiresAt),
+						made.ID, made.Name, grantWords(made.Grants), moment(made.ExpiresAt),
 					)
 					fmt.Fprintln(e.out, made.Text)
 				})

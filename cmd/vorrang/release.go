@@ -92,9 +92,7 @@ func printRelease(e *env, r release.Release, became string) {
 	fmt.Fprintf(
 		e.out,
 		"release %s of %s %s: %s, through %s\n",
-		e.paint.strong(r.Name),
-		r.Lane,
-		became,
+		e.paint.strong(r.Name), r.Lane, became,
 		plural.Of(r.Count, "step"),
 		r.Through,
 	)
@@ -153,10 +151,7 @@ func printReleases(e *env, list *api.Releases) {
 		}
 		t.add(
 			cell{r.Name, e.paint.strong},
-			plain(string(r.Through)),
-			plain(fmt.Sprint(r.Count)),
-			plain(moment(r.CutAt)),
-			plain(r.Maker()),
+			plain(string(r.Through)), plain(fmt.Sprint(r.Count)), plain(moment(r.CutAt)), plain(r.Maker()),
 			plain(commit),
 			cell{r.Digest.Short(), e.paint.dim},
 		)
@@ -193,10 +188,7 @@ func printContent(e *env, content *api.ReleaseContent, against string) {
 	for _, change := range content.Changes {
 		t.add(
 			plain("  "+change.What),
-			plain(string(change.Number)),
-			plain(change.Slug),
-			plain(string(change.Mode)),
-			plain(string(change.Phase)),
+			plain(string(change.Number)), plain(change.Slug), plain(string(change.Mode)), plain(string(change.Phase)),
 		)
 	}
 	t.printRows(e.out)

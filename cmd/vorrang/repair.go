@@ -31,8 +31,7 @@ func withdrawCommand() command {
 					fmt.Fprintf(
 						e.out,
 						"step %s (%s) is withdrawn; %s in the catalogue\n",
-						withdrawn.Number,
-						withdrawn.Slug,
+						withdrawn.Number, withdrawn.Slug,
 						plural.Of(withdrawn.Steps, "step"),
 					)
 					fmt.Fprintf(
@@ -158,8 +157,7 @@ func attestCommand() command {
 			w := wordFlags(e)
 			through := e.flags.String("through", "", "every step that waits, up to this `step`")
 			ifPresent := e.flags.Bool(
-				"if-present",
-				false,
+				"if-present", false,
 				"only the steps of which everything that they create is there",
 			)
 			acknowledge := e.flags.Bool("acknowledge", false, "record it though not everything is as it should be")
@@ -168,9 +166,7 @@ func attestCommand() command {
 					return usage("-reason is needed, and one of -step and -through")
 				}
 				attested, err := at.Attest(
-					ctx,
-					at.lane,
-					at.environment,
+					ctx, at.lane, at.environment,
 					client.Attestation{Step: *w.step, Through: *through,
 						IfPresent: *ifPresent, Acknowledge: *acknowledge, Reason: *w.reason},
 				)
@@ -244,11 +240,7 @@ func printEvidence(e *env, at spot, found *api.Evidence) {
 	fmt.Fprintf(
 		e.out,
 		"step %s (%s) is %s on %s/%s\n",
-		found.Number,
-		found.Slug,
-		p.strong(string(found.State)),
-		at.lane,
-		at.environment,
+		found.Number, found.Slug, p.strong(string(found.State)), at.lane, at.environment,
 	)
 	if found.Statement > 0 {
 		fmt.Fprintf(e.out, "its statement %d of %d, in line %d:\n%s\n", found.Statement, found.Of, found.Line,

@@ -62,8 +62,7 @@ func printDrift(e *env, d *api.Drift) {
 			e.out,
 			"%s in %s from %s\n",
 			e.paint.bad("drift: "+plural.Count(len(d.Differences), "object differs", "objects differ")),
-			place,
-			from,
+			place, from,
 		)
 	}
 	printDifferences(e, "  ", d.Differences, 0)
@@ -169,8 +168,7 @@ func acceptCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			reason := e.flags.String("reason", "", "why it is right, in your `words`")
 			fingerprint := e.flags.String(
-				"fingerprint",
-				"",
+				"fingerprint", "",
 				"only if the schema still has this `fingerprint`; without it, as it is now",
 			)
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
@@ -195,8 +193,7 @@ func acceptCommand() command {
 					fmt.Fprintf(
 						e.out,
 						"the schema of %s/%s is right as it is, with %s that differed\n",
-						at.lane,
-						at.environment,
+						at.lane, at.environment,
 						plural.Of(accepted.Objects, "object"),
 					)
 				})
@@ -246,8 +243,7 @@ func draftCommand() command {
 					return err
 				}
 				return writeDraft(
-					e,
-					made,
+					e, made,
 					draftPlace{dir: *dir, title: cmp.Or(*name, draftTitle(in)), number: *number, print: *shown},
 				)
 			})
@@ -278,11 +274,7 @@ func writeDraft(e *env, d *api.Draft, to draftPlace) error {
 		fmt.Fprintf(
 			e.errs,
 			"%s %s goes and %s comes: is it the same, renamed? -rename %s=%s if it is\n",
-			q.Kind,
-			q.Old,
-			q.New,
-			q.Old,
-			schema.Unqualified(q.New),
+			q.Kind, q.Old, q.New, q.Old, schema.Unqualified(q.New),
 		)
 	}
 	if len(d.Questions) > 0 {

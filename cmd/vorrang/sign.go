@@ -39,8 +39,7 @@ func signCommand() command {
 				if digest := release.Digest(content.Sums); digest != content.Release.Digest {
 					return fmt.Errorf(
 						"the service's SHA256SUMS has the digest %s, and the release %s; it is not signed",
-						digest.Short(),
-						content.Release.Digest.Short(),
+						digest.Short(), content.Release.Digest.Short(),
 					)
 				}
 				if err := asInFolder(*dir, content.Sums); err != nil {
@@ -63,9 +62,7 @@ func signCommand() command {
 					fmt.Fprintf(
 						e.out,
 						"release %s of %s is signed with the key %s\n",
-						e.paint.strong(signed.Release),
-						at.lane,
-						ssh.FingerprintSHA256(signer.PublicKey()),
+						e.paint.strong(signed.Release), at.lane, ssh.FingerprintSHA256(signer.PublicKey()),
 					)
 					fmt.Fprintf(e.out, "digest %s, as in %s\n", signed.Digest, *dir)
 				})

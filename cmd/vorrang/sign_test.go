@@ -93,8 +93,7 @@ func TestAReleaseIsSignedAndTheGateAsksForIt(t *testing.T) {
 	code, out, errs = say(t, back...)
 	assert.Equal(t, 3, code, out+errs)
 	assert.Contains(
-		t,
-		out+errs,
+		t, out+errs,
 		"production asks for signatures, and the way back of step 1 stands in no release that is signed",
 	)
 	code, out, errs = say(t, "sign", "2026.12", "-key", other, "-dir", w.Steps)
@@ -108,8 +107,7 @@ func TestAReleaseIsSignedAndTheGateAsksForIt(t *testing.T) {
 
 	// what is no signature in the records counts for nothing
 	pgtest.Exec(
-		t,
-		w.Records,
+		t, w.Records,
 		`UPDATE records.signature SET body = jsonb_set(body, '{signature}', to_jsonb(replace(body->>'signature', 'U1NIU0lH', 'U1NIU0lI')))`,
 	)
 	t.Setenv("VORRANG_SERVER", w.Server)

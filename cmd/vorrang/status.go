@@ -166,9 +166,7 @@ func printTrouble(e *env, s api.EnvironmentStatus, withName bool) {
 		fmt.Fprintf(
 			e.out,
 			"\n%s%s\n  → %s\n",
-			e.paint.bad(place),
-			trouble.Message,
-			e.paint.strong(advice.Text(trouble.Remedies)),
+			e.paint.bad(place), trouble.Message, e.paint.strong(advice.Text(trouble.Remedies)),
 		)
 	}
 }
@@ -246,8 +244,7 @@ func printDifference(e *env, s api.StepStatus) {
 	fmt.Fprintf(
 		e.out,
 		"\nstep %s, applied text (-) against the catalogue's (+): %s\n",
-		s.Number,
-		e.paint.strong(changeWords(s.Difference.Change)),
+		s.Number, e.paint.strong(changeWords(s.Difference.Change)),
 	)
 	last := 0
 	for _, line := range s.Difference.Lines {

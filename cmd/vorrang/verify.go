@@ -47,8 +47,7 @@ func printVerification(e *env, v *api.Verification) {
 			e.out,
 			"%s %s\n  → %s\n",
 			e.paint.bad(v.Lane+"/"+u.Environment+" was not reached:"),
-			u.Message,
-			e.paint.strong(advice.Text(u.Remedies)),
+			u.Message, e.paint.strong(advice.Text(u.Remedies)),
 		)
 	}
 	for _, d := range v.Deviations {
@@ -60,9 +59,7 @@ func printVerification(e *env, v *api.Verification) {
 			e.out,
 			"%s %s%s\n  → %s\n",
 			e.paint.bad(fmt.Sprintf("%s/%s %s:", v.Lane, d.Environment, d.Kind)),
-			d.What,
-			since,
-			e.paint.strong(advice.Text(d.Remedies)),
+			d.What, since, e.paint.strong(advice.Text(d.Remedies)),
 		)
 	}
 	if len(v.Deviations) == 0 && len(v.Environments) > 0 {

@@ -60,20 +60,17 @@ func parse(args []string) (settings, error) {
 	flags := flag.NewFlagSet("vorrangd", flag.ContinueOnError)
 	flags.StringVar(&s.listen, "listen", "127.0.0.1:7340", "the `address` to answer at")
 	flags.StringVar(
-		&s.records,
-		"records",
+		&s.records, "records",
 		os.Getenv("VORRANG_RECORDS_URL"),
 		"the `URL` of the records database (VORRANG_RECORDS_URL)",
 	)
 	flags.StringVar(
-		&s.signIn,
-		"sign-in",
+		&s.signIn, "sign-in",
 		os.Getenv("VORRANG_SIGN_IN"),
 		"a `file` that says how people sign in by OpenID Connect (VORRANG_SIGN_IN)",
 	)
 	flags.StringVar(
-		&s.certificate,
-		"tls-certificate",
+		&s.certificate, "tls-certificate",
 		os.Getenv("VORRANG_TLS_CERTIFICATE"),
 		"the `file` of the certificate to answer with; read again when it changes (VORRANG_TLS_CERTIFICATE)",
 	)
@@ -95,22 +92,17 @@ func parse(args []string) (settings, error) {
 		"`networks` that hooks may lead to although they are this machine's or link-local (VORRANG_HOOK_NETWORKS)",
 	)
 	flags.StringVar(
-		&s.sqlite,
-		"sqlite",
+		&s.sqlite, "sqlite",
 		os.Getenv("VORRANG_SQLITE"),
 		"the `folder` of the SQLite files that may be targets; without it none is opened (VORRANG_SQLITE)",
 	)
 	flags.StringVar(&s.log, "log", "info", "the least `level` to log: debug, info, warn or error")
 	flags.DurationVar(
-		&s.grace,
-		"grace",
-		20*time.Second,
+		&s.grace, "grace", 20*time.Second,
 		"how long a running step may take to end once the service is stopped",
 	)
 	flags.DurationVar(
-		&s.wait,
-		"wait",
-		15*time.Second,
+		&s.wait, "wait", 15*time.Second,
 		"how long to wait for another vorrangd on the same records to end",
 	)
 	showVersion := flags.Bool("version", false, "print the version and end")

@@ -47,11 +47,9 @@ func TestWhatAGrantReaches(t *testing.T) {
 		assert.Equal(t, may.lookAtLane, have.Allow(access.Looking, lane), "%s looks at the lane", grant)
 		assert.Equal(t, may.lookAtAll, have.Allow(access.Looking, all), "%s looks", grant)
 		assert.Equal(
-			t,
-			may.elsewhere,
+			t, may.elsewhere,
 			have.Allow(promote, access.Scope{Lane: "tide-gauges", Environment: "staging"}),
-			"%s elsewhere",
-			grant,
+			"%s elsewhere", grant,
 		)
 	}
 	assert.False(t, access.Grants(nil).Allow(access.Looking, all), "nothing granted is nothing allowed")

@@ -76,8 +76,7 @@ func (r *run) sessionAgain(ctx context.Context, p *progress) *Failure {
 				Severity: "NOTICE",
 				Message: fmt.Sprintf(
 					"line %d runs again, for the session: %s",
-					again.Line,
-					step.Head(again.SQL, mostShown),
+					again.Line, step.Head(again.SQL, mostShown),
 				),
 			},
 		)
@@ -134,8 +133,7 @@ func (r *run) unneeded(ctx context.Context, s script) (map[int]bool, *Failure) {
 					Severity: "NOTICE",
 					Message: fmt.Sprintf(
 						"statement %d of the way back (line %d) has nothing to undo, and is passed over",
-						i+1,
-						s.statements[i].Line,
+						i+1, s.statements[i].Line,
 					),
 				},
 			)
@@ -243,8 +241,7 @@ func (r *run) afterLast(ctx context.Context, p *progress) *Failure {
 	if r.Target.InTransaction() {
 		r.undo(ctx)
 		return r.stopAt(
-			ctx,
-			p,
+			ctx, p,
 			r.fail(p.script, last, errors.New("the script leaves its transaction open; end it with COMMIT")),
 		)
 	}
@@ -280,11 +277,9 @@ func (r *run) remains(ctx context.Context, p *progress) *Failure {
 			p.at, p.done = 1, ""
 		}
 		return r.stopAt(
-			ctx,
-			p,
+			ctx, p,
 			r.fail(
-				p.script,
-				last,
+				p.script, last,
 				errors.New("the way back ran, and of what the step did this is left: "+strings.Join(left, ", ")),
 			),
 		)
@@ -317,9 +312,7 @@ func (r *run) stopAt(ctx context.Context, p *progress, f *Failure) *Failure {
 	default:
 		f.Left = fmt.Sprintf(
 			"the statements before number %d of %d took effect and stay; the next %s goes on there",
-			p.at,
-			n,
-			r.again(),
+			p.at, n, r.again(),
 		)
 	}
 	r.note(ctx, p.script, f, p.started, p.detail())

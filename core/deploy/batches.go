@@ -156,8 +156,7 @@ func (r *run) stopBatches(ctx context.Context, b *backfill, f *Failure) *Failure
 	f.Partly = b.rows > 0
 	f.Left = fmt.Sprintf(
 		"the batches before it stay: %d rows so far; the next %s goes on from there",
-		b.total(),
-		r.again(),
+		b.total(), r.again(),
 	)
 	r.note(ctx, b.script, f, b.started, b.detail())
 	return f

@@ -23,8 +23,7 @@ func fleet(t *testing.T) *yard {
 		"1-fill.check.sql": "SELECT count(*) = 0 FROM vessel WHERE draught_m IS NULL",
 		"1-fill.back.sql":  "UPDATE vessel SET draught_m = NULL"})
 	pgtest.Exec(
-		t,
-		y.url,
+		t, y.url,
 		`SET search_path = public; CREATE TABLE vessel (id int PRIMARY KEY, draught_cm int NOT NULL, draught_m numeric, writes int DEFAULT 0);
 		INSERT INTO vessel SELECT n, 400 + n FROM generate_series(1, 1000) n; ANALYZE vessel;
 		CREATE FUNCTION counted() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.writes := NEW.writes + 1; RETURN NEW; END';
@@ -78,18 +77,15 @@ func TestABackfillGoesOnWhereItStopped(t *testing.T) {
 	}{
 		"somebody cancels it": {
 			func(_ *yard, cancel context.CancelCauseFunc) { cancel(deploy.ErrCancelled) },
-			deploy.Cancelled,
-			ledger.StatusFailed,
+			deploy.Cancelled, ledger.StatusFailed,
 		},
 		"the service stops": {
 			func(y *yard, _ context.CancelCauseFunc) { close(y.stop) },
-			deploy.Interrupted,
-			ledger.StatusFailed,
+			deploy.Interrupted, ledger.StatusFailed,
 		},
 		"the connection breaks": {
 			func(y *yard, _ context.CancelCauseFunc) { y.terminate() },
-			deploy.Failed,
-			ledger.StatusInDoubt,
+			deploy.Failed, ledger.StatusInDoubt,
 		},
 		"a row refuses (and is fixed)": {func(y *yard, _ context.CancelCauseFunc) {
 			pgtest.Exec(y.t, y.url, "UPDATE public.vessel SET draught_cm = -1 WHERE id = 950")
@@ -119,8 +115,7 @@ func TestABackfillGoesOnWhereItStopped(t *testing.T) {
 				pgtest.Exec(t, y.url, "UPDATE public.vessel SET draught_cm = 400 WHERE draught_cm < 0")
 				require.Equal(t, deploy.Done, y.promote().Outcome)
 				assert.Equal(
-					t,
-					"1000",
+					t, "1000",
 					y.query("SELECT detail ->> 'rows' FROM vorrang.ledger WHERE action = 'applied'"),
 					"rows of both tries",
 				)
@@ -133,8 +128,7 @@ func TestABackfillGoesOnWhereItStopped(t *testing.T) {
 // terminate ends the deployment's session from outside.
 func (y *yard) terminate() {
 	pgtest.Exec(
-		y.t,
-		y.url,
+		y.t, y.url,
 		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'deploy test' AND datname = current_database()",
 	)
 }

@@ -182,8 +182,7 @@ func TestAStepItsCheckAndItsRowCommitTogether(t *testing.T) {
 	assert.Equal(t, step.Number("2"), view.State.At())
 	assert.Equal(t, y.steps()[0].Forward.Checksum, view.State.Of("1").Checksum)
 	assert.Equal(
-		t,
-		"1 pilot {}",
+		t, "1 pilot {}",
 		y.query("SELECT concat_ws(' ', deployment, actor, detail) FROM vorrang.ledger WHERE seq = 2"),
 	)
 }
@@ -209,9 +208,7 @@ func TestAFailureNamesThePlaceAndLeavesNothing(t *testing.T) {
 			map[string]string{
 				"1-a.sql": "CREATE TABLE berth (id int PRIMARY KEY);\nINSERT INTO berth VALUES (1), (1);",
 			},
-			"1-a.sql:2:1",
-			"duplicate key value",
-			"23505",
+			"1-a.sql:2:1", "duplicate key value", "23505",
 			"INSERT INTO berth VALUES (1), (1);",
 			1,
 		},
@@ -223,25 +220,17 @@ func TestAFailureNamesThePlaceAndLeavesNothing(t *testing.T) {
 			},
 			"1-a.sql:7:1",
 			"invalid input syntax for type integer",
-			"22P02",
-			"3",
-			1,
+			"22P02", "3", 1,
 		},
 		"a line of COPY data": {
 			map[string]string{"1-a.sql": "CREATE TABLE berth (id int);\nCOPY berth FROM stdin;\n1\nNorth\n2\n\\.\n"},
 			"1-a.sql:4:1",
 			"invalid input syntax for type integer",
-			"22P02",
-			"North",
-			1,
+			"22P02", "North", 1,
 		},
 		"inside a function": {
 			map[string]string{"1-a.sql": "DO $$ BEGIN\n  PERFORM 1/0;\nEND $$;"},
-			"1-a.sql:1:1",
-			"division by zero",
-			"22012",
-			"DO $$ BEGIN",
-			1,
+			"1-a.sql:1:1", "division by zero", "22012", "DO $$ BEGIN", 1,
 		},
 		"a deferred constraint": {
 			map[string]string{
@@ -266,19 +255,11 @@ func TestAFailureNamesThePlaceAndLeavesNothing(t *testing.T) {
 		},
 		"a check without a row": {
 			map[string]string{"1-a.sql": "CREATE TABLE berth (id int);", "1-a.check.sql": "SELECT true FROM berth"},
-			"1-a.check.sql:1:1",
-			"it gave 0 rows",
-			"",
-			"SELECT true FROM berth",
-			1,
+			"1-a.check.sql:1:1", "it gave 0 rows", "", "SELECT true FROM berth", 1,
 		},
 		"a check that gives null": {
 			map[string]string{"1-a.sql": "SELECT 1;", "1-a.check.sql": "SELECT null, 'x'"},
-			"1-a.check.sql:1:1",
-			"it gave (null, x)",
-			"",
-			"SELECT null, 'x'",
-			1,
+			"1-a.check.sql:1:1", "it gave (null, x)", "", "SELECT null, 'x'", 1,
 		},
 		"a script that commits": {
 			map[string]string{"1-a.sql": "CREATE TABLE berth (id int); DO $$ BEGIN END $$; ROLLBACK"},
@@ -433,8 +414,7 @@ func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
 		holder,
 	)
 	assert.Contains(
-		t,
-		result.Failure.Text(),
+		t, result.Failure.Text(),
 		"held by: session "+fmt.Sprint(
 			holder.PID,
 		)+" (user vorrang, application unknown, idle in transaction): BEGIN; LOCK TABLE a",
@@ -445,8 +425,7 @@ func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
 	y.onEvent = func(e deploy.Event) {
 		if e.Kind == deploy.Waiting && strings.Contains(e.Message, "not granted") {
 			assert.Contains(
-				t,
-				e.Message,
+				t, e.Message,
 				"not granted within 600ms; others go first, try 2 of 3 follows in 1s; it is held by session",
 			)
 			require.Len(t, e.Blockers, 1)
@@ -599,8 +578,7 @@ func TestTheRoleOwnsWhatStepsMake(t *testing.T) {
 	result := y.promote()
 	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
 	assert.Equal(
-		t,
-		y.role,
+		t, y.role,
 		y.query("SELECT string_agg(DISTINCT tableowner, ',') FROM pg_tables WHERE schemaname = 'public'"),
 	)
 }

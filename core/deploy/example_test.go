@@ -48,8 +48,7 @@ func ExampleRunner() {
 		},
 	}
 	result := runner.Run(
-		ctx,
-		ledger.NewHead(),
+		ctx, ledger.NewHead(),
 		plan.Plan{Direction: ledger.Forward, Actions: []plan.Action{{Direction: ledger.Forward, Step: berth}}},
 	)
 	fmt.Println("the ledger ends at entry", result.Head.Seq)

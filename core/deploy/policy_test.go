@@ -48,8 +48,7 @@ func TestBackingOutLeavesTheSchemaAsItWas(t *testing.T) {
 		[]ledger.Status{y.status("1"), y.status("2"), y.status("3"), y.status("4")},
 	)
 	assert.Contains(
-		t,
-		y.kinds(),
+		t, y.kinds(),
 		"step-failed backing-out step-began statement statement step-done step-began step-done ended",
 	)
 
@@ -66,13 +65,11 @@ func TestBackingOutLeavesTheSchemaAsItWas(t *testing.T) {
 	result = y.run(t.Context(), y.planned(backOut))
 	assert.Equal(t, deploy.Failed, result.Outcome, "a way back that fails leaves a failed deployment")
 	assert.Contains(
-		t,
-		y.said(),
+		t, y.said(),
 		"backing out stopped at step 3: the way back ran, and of what the step did this is left: table c is there",
 	)
 	assert.Equal(
-		t,
-		ledger.StatusFailed,
+		t, ledger.StatusFailed,
 		y.status("3"),
 		"the failed way back reversed nothing; the step is as far as it came",
 	)
@@ -105,15 +102,13 @@ func TestAWholeDeploymentIsAllOrNothing(t *testing.T) {
 	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
 	assert.Equal(t, "a b", y.query(tables), "each step had a fresh session, and b is in public")
 	assert.Equal(
-		t,
-		"1",
+		t, "1",
 		y.query("SELECT count(DISTINCT xmin::text) FROM vorrang.ledger WHERE action = 'applied'"),
 		"one transaction",
 	)
 	assert.Equal(t, result.Head, y.view().State.Head)
 	assert.Contains(
-		t,
-		y.kinds(),
+		t, y.kinds(),
 		"step-ready step-began step-ready step-began step-ready step-done step-done step-done ended",
 		"no step is done before the commit",
 	)
@@ -126,8 +121,7 @@ func TestRebuildingEmptiesAndAppliesEverything(t *testing.T) {
 	})
 	require.Equal(t, deploy.Done, y.promote().Outcome)
 	pgtest.Exec(
-		t,
-		y.url,
+		t, y.url,
 		"CREATE TABLE public.by_hand (id int); CREATE SEQUENCE public.loose; INSERT INTO public.b VALUES (7)",
 	)
 	result := y.run(t.Context(), plan.Rebuild(y.view()))
@@ -140,8 +134,7 @@ func TestRebuildingEmptiesAndAppliesEverything(t *testing.T) {
 		y.query("SELECT string_agg(action, ' ' ORDER BY seq) FROM vorrang.ledger"),
 	)
 	assert.Equal(
-		t,
-		"2 1",
+		t, "2 1",
 		y.query("SELECT string_agg(step, ' ' ORDER BY seq) FROM vorrang.ledger WHERE action = 'rolled-back'"),
 	)
 	assert.Contains(t, y.said(), "the effect of 2 steps went with them")
@@ -162,8 +155,7 @@ func TestWhatCannotBeEmptiedStaysWhole(t *testing.T) {
 	result := y.run(t.Context(), plan.Rebuild(y.view()))
 	require.Equal(t, deploy.Failed, result.Outcome)
 	assert.Contains(
-		t,
-		result.Failure.Message,
+		t, result.Failure.Message,
 		"the application's schemas could not be emptied: canceling statement due to lock timeout",
 	)
 	assert.Equal(t, ledger.StatusApplied, y.status("1"))

@@ -119,8 +119,7 @@ func TestDatabasesWithSettingsOfTheirOwn(t *testing.T) {
 			database := lastPart(url)
 			pgtest.Exec(t, server.URL("postgres"), fmt.Sprintf(setting, database))
 			y := yardAt(
-				t,
-				url,
+				t, url,
 				map[string]string{
 					"1-a.sql": "CREATE TABLE a (note text);\nINSERT INTO a VALUES ('C:\\new');",
 					"2-b.sql": autocommit + "CREATE TABLE b (id int);\nSELECT pg_sleep(0.3);",
@@ -147,8 +146,7 @@ func TestTheLedgerIsTheSameInADatabaseOfAnyEncoding(t *testing.T) {
 				fmt.Sprintf(`CREATE DATABASE "%s" ENCODING '%s' LOCALE 'C' TEMPLATE template0`, name, encoding),
 			)
 			y := yardAt(
-				t,
-				server.URL(name),
+				t, server.URL(name),
 				map[string]string{
 					"1-a.sql": "CREATE TABLE a (note text); DO $$ BEGIN RAISE EXCEPTION 'tide at 4 °C – nö'; END $$;",
 				},
@@ -205,8 +203,7 @@ func TestTheLedgersUserGetsItsTablesElsewhere(t *testing.T) {
 	result := y.promote()
 	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
 	assert.Equal(
-		t,
-		"public public public",
+		t, "public public public",
 		y.query("SELECT string_agg(schemaname, ' ') FROM pg_tables WHERE tablename IN ('a', 'b', 'c')"),
 	)
 	assert.Equal(t, "vorrang", y.query("SELECT current_user"), "who the user is")
@@ -272,27 +269,21 @@ func TestAResumedScriptGetsItsSessionAgain(t *testing.T) {
 		},
 		"a selected one": {
 			"SELECT 1 AS id INTO TEMP tide;",
-			"SELECT * FROM Tide;",
-			"",
-			"the temporary table tide",
+			"SELECT * FROM Tide;", "", "the temporary table tide",
 		},
 		"a prepared statement": {"PREPARE tide AS SELECT 1;", "EXECUTE tide;", "", "the prepared statement tide"},
 		"a cursor": {
 			"DECLARE tide CURSOR WITH HOLD FOR SELECT 1;",
-			"FETCH tide;",
-			"",
-			"the cursor tide",
+			"FETCH tide;", "", "the cursor tide",
 		},
 		"a sequence's value": {
 			"CREATE SEQUENCE tide;\nSELECT nextval('tide');",
-			"SELECT currval('tide');",
-			"",
+			"SELECT currval('tide');", "",
 			"the newest value of a sequence",
 		},
 		"settings in a block": {
 			"DO $$ BEGIN PERFORM set_config('search_path', 'dock', false); END $$;",
-			"CREATE TABLE b (id int);",
-			"",
+			"CREATE TABLE b (id int);", "",
 			"the setting made by set_config",
 		},
 	}
@@ -330,8 +321,7 @@ func TestARollbackUndoesWhatAHalfDoneStepLeft(t *testing.T) {
 	require.Equal(t, deploy.Done, y.rollback(1).Outcome, "it comes before the step beneath it")
 	assert.Contains(t, y.said(), "statement 1 of the way back (line 1) has nothing to undo")
 	assert.Equal(
-		t,
-		"id",
+		t, "id",
 		y.query(
 			"SELECT string_agg(attname, ' ') FROM pg_attribute WHERE attrelid = 'berth'::regclass AND attnum > 0 AND NOT attisdropped",
 		),

@@ -170,8 +170,7 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 		start = renamed
 	}
 	script := d.Writer.Draft(
-		start,
-		d.Desired,
+		start, d.Desired,
 		schema.Style{Owners: d.Owners, Concurrent: d.Present != nil, Rows: d.Rows},
 	)
 	d.draft.Undraftable, d.draft.Reordered = append(d.draft.Undraftable, script.Undraftable...), script.Reordered
@@ -207,8 +206,7 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 	}
 	if differences := d.differences(d.Desired, d.states[len(d.states)-1]); len(differences) > 0 {
 		d.draft.Why = "on a scratch database the draft did not make what was desired: " + strings.Join(
-			differences,
-			"; ",
+			differences, "; ",
 		)
 	}
 	return nil

@@ -61,9 +61,7 @@ func rename(of, from, to string) string {
 	if of != "" {
 		return fmt.Sprintf(
 			"ALTER TABLE %s RENAME COLUMN %s TO %s",
-			of,
-			schema.Unqualified(from),
-			schema.Unqualified(to),
+			of, schema.Unqualified(from), schema.Unqualified(to),
 		)
 	}
 	return fmt.Sprintf("ALTER TABLE %s RENAME TO %s", from, schema.Unqualified(to))

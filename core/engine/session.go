@@ -45,10 +45,7 @@ type Session interface {
 	// Peek looks, reading only, whether objects are there and whether the queries
 	// of a check hold, with the settings that a step would have.
 	Peek(
-		ctx context.Context,
-		settings Settings,
-		objects []evidence.Object,
-		check []sqltext.Statement,
+		ctx context.Context, settings Settings, objects []evidence.Object, check []sqltext.Statement,
 	) ([]evidence.Observation, []evidence.Outcome, error)
 
 	// Closed reports whether a connection is gone.

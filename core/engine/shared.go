@@ -64,8 +64,7 @@ func (s Settings) Peeking() Settings {
 // Outcomes asks the queries of a check by holds, which is as Steps.Holds. What the
 // server refuses is an outcome too.
 func Outcomes(
-	check []sqltext.Statement,
-	holds func(sqltext.Statement) (bool, string, error),
+	check []sqltext.Statement, holds func(sqltext.Statement) (bool, string, error),
 ) ([]evidence.Outcome, error) {
 	outcomes := []evidence.Outcome{}
 	for _, query := range check {
@@ -84,8 +83,7 @@ func Outcomes(
 
 // LookUp looks objects up, one after the other.
 func LookUp(
-	objects []evidence.Object,
-	find func(evidence.Object) (there, invalid bool, err error),
+	objects []evidence.Object, find func(evidence.Object) (there, invalid bool, err error),
 ) ([]evidence.Observation, error) {
 	observations := []evidence.Observation{}
 	for _, o := range objects {

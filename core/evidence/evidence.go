@@ -233,8 +233,7 @@ func Judge(e Evidence, statement, of int) (Verdict, string) {
 	case holds:
 		return Unclear, fmt.Sprintf(
 			"the step's check holds already, though statement %d of %d is not its last: it cannot tell",
-			statement,
-			of,
+			statement, of,
 		)
 	}
 	telling := "" // of what the statement makes or takes away; that an altered table is there tells nothing

@@ -32,9 +32,7 @@ func (f Facts) knownDatabase() Check {
 			KnownDatabase,
 			fmt.Sprintf(
 				"this database's ledger says that it belongs to %s, and not to %s/%s",
-				f.View.State.Belongs,
-				f.Lane,
-				f.View.Environment,
+				f.View.State.Belongs, f.Lane, f.View.Environment,
 			),
 			remedy.ByHand("correct what the target's reference stands for"),
 			f.place().
@@ -84,8 +82,7 @@ func (f Facts) ledgerIntact() Check {
 		evidence += "; " + altered
 	}
 	return hold(
-		LedgerIntact,
-		evidence,
+		LedgerIntact, evidence,
 		f.place().
 			Do(remedy.Adopt).
 			For("somebody wrote to the ledger, restored the database from a backup, or made it anew; find out who and why, see what is there, and adopt it if it is meant"),
@@ -142,8 +139,7 @@ func (f Facts) FixEdited(s plan.Standing) []remedy.Remedy {
 	return []remedy.Remedy{
 		remedy.ByHand(
 			"put the applied text back (step %s had the checksum %s) and submit, and write what should change as a new step",
-			number,
-			s.State.Checksum.Short(),
+			number, s.State.Checksum.Short(),
 		),
 		amend.For("or, if the new text is right here as it stands")}
 }
@@ -196,8 +192,7 @@ func (f Facts) order() Check {
 		fmt.Sprintf(
 			"%s late: a higher number, %s, is already in this target; late: %s",
 			plural.Count(len(late), "pending step is", "pending steps are"),
-			above,
-			list(late),
+			above, list(late),
 		),
 		f.FixLate(late[0])...).about(above, texts(late))
 }
@@ -210,8 +205,7 @@ func (f Facts) FixLate(s plan.Standing) []remedy.Remedy {
 	if slices.Contains(f.There, number) { // another try stumbles again
 		return []remedy.Remedy{
 			remedy.ByHand("step %s failed here because something of it is there already", number),
-			byHand,
-			back,
+			byHand, back,
 		}
 	}
 	if bound.Release == "" && bound.Went == "" {
@@ -236,11 +230,9 @@ func (f Facts) FixLate(s plan.Standing) []remedy.Remedy {
 	return []remedy.Remedy{
 		waived.For(
 			"step %s %s and keeps its number; if its place does not matter, as with a hotfix, a keeper can say so, and it is promoted",
-			number,
-			why,
+			number, why,
 		),
-		byHand,
-		back,
+		byHand, back,
 	}
 }
 

@@ -277,11 +277,7 @@ func Forward(f Facts) Result {
 func Back(f Facts, actions []plan.Action) Result {
 	return Result{
 		Checks: []Check{
-			f.knownDatabase(),
-			f.ledgerIntact(),
-			f.nothingDoubtedBack(),
-			f.quiet(),
-			f.waysBackApproved(actions),
+			f.knownDatabase(), f.ledgerIntact(), f.nothingDoubtedBack(), f.quiet(), f.waysBackApproved(actions),
 			f.waysBackSigned(actions),
 		},
 	}

@@ -77,8 +77,7 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 			broken,
 			[]ID{LedgerIntact},
 			[]ID{LedgerIntact},
-			"broken at entry 3",
-			"restored the database",
+			"broken at entry 3", "restored the database",
 		},
 		"an edited step": {
 			facts(standing("2", ledger.StatusApplied, plan.Edited)),
@@ -97,36 +96,30 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 		"late steps": {
 			facts(standing("2", ledger.StatusPending, plan.Late), standing("3", ledger.StatusPending, plan.Late)),
 			[]ID{Order},
-			nil,
-			"2 pending steps are late",
-			"roll back to below it",
+			nil, "2 pending steps are late", "roll back to below it",
 		},
 		"a late one, sealed": {
 			sealed,
 			[]ID{Order},
-			nil,
-			"1 pending step is late",
+			nil, "1 pending step is late",
 			"waive order -lane harbour -env staging -release 2026.11 -reason \"…\", then vorrang promote -lane harbour -to staging -release 2026.11;",
 		},
 		"a late one, gone": {
 			went,
 			[]ID{Order},
-			nil,
-			"1 pending step is late",
+			nil, "1 pending step is late",
 			"step 2 went to development and keeps its number",
 		},
 		"a late one, there": {
 			there,
 			[]ID{Order},
-			nil,
-			"1 pending step is late",
+			nil, "1 pending step is late",
 			"something of it is there already; if it was carried out here by hand: vorrang attest -lane harbour -env staging -step 2",
 		},
 		"a sealed edit": {
 			resealed,
 			[]ID{Checksums},
-			nil,
-			"1 step was edited",
+			nil, "1 step was edited",
 			"sealed in release 2026.11 and stays; if it is right here as it stands: vorrang amend",
 		},
 		"a lost ledger": {lost, []ID{LedgerIntact}, []ID{LedgerIntact}, "", "vorrang adopt"},
@@ -172,8 +165,7 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 			func() Facts { f := broken; f.Running = running.Running; return f }(),
 			[]ID{LedgerIntact, Quiet},
 			[]ID{LedgerIntact, Quiet},
-			"",
-			"",
+			"", "",
 		},
 	}
 	for name, c := range cases {
@@ -185,9 +177,7 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 			for _, check := range forward.Checks {
 				assert.NotEmpty(t, check.Evidence, check.ID)
 				assert.Equal(
-					t,
-					check.Verdict == Hold,
-					len(check.Remedies) > 0,
+					t, check.Verdict == Hold, len(check.Remedies) > 0,
 					"%s: what holds says what would turn it",
 					check.ID,
 				)

@@ -94,15 +94,7 @@ func Waivable(id ID) bool {
 	case Order, PreviousEnvironment, SameHistory, Soak, WayBack, InWindow, NotFrozen, FreshBackup, Drift:
 		return true
 	case KnownDatabase,
-		LedgerIntact,
-		Checksums,
-		Catalogue,
-		NothingInDoubt,
-		Quiet,
-		SealedRelease,
-		Approvals,
-		Signature,
-		Rehearsal,
+		LedgerIntact, Checksums, Catalogue, NothingInDoubt, Quiet, SealedRelease, Approvals, Signature, Rehearsal,
 		Findings:
 	}
 	return false
@@ -132,9 +124,7 @@ func (f Facts) waive(r Result) Result {
 				Verdict: Waived,
 				Evidence: fmt.Sprintf(
 					"waived by %s for one deployment: %s; else it would hold: %s",
-					w.By,
-					w.Reason,
-					c.Evidence,
+					w.By, w.Reason, c.Evidence,
 				),
 			}
 			r.Waivers = append(r.Waivers, w)
@@ -154,9 +144,7 @@ func (f Facts) notes(r Result) Result {
 			r.Notes,
 			fmt.Sprintf(
 				"%s adopted this target at %s, and nothing was deployed since: %s (%s)",
-				e.Actor,
-				utc(e.At),
-				detail.Reason,
+				e.Actor, utc(e.At), detail.Reason,
 				strings.Join(detail.Seen, "; "),
 			),
 		)
@@ -321,14 +309,11 @@ func (f Facts) signed() Check {
 	if len(f.Signed) > 0 {
 		evidence = fmt.Sprintf(
 			"release %s is signed by keys that %s does not name: %s",
-			f.Release,
-			f.View.Environment,
-			f.Signed[0].Fingerprint,
+			f.Release, f.View.Environment, f.Signed[0].Fingerprint,
 		)
 	}
 	return hold(
-		Signature,
-		evidence,
+		Signature, evidence,
 		f.place().
 			Release(remedy.Sign, f.Release).
 			For("let one of them sign it, where its step folder is: %s", f.holders()),
@@ -367,8 +352,7 @@ func (f Facts) waysBackSigned(actions []plan.Action) Check {
 		Signature,
 		fmt.Sprintf(
 			"%s asks for signatures, and the way back of %s stands in no release that is signed",
-			f.View.Environment,
-			stepsNamed(missing),
+			f.View.Environment, stepsNamed(missing),
 		),
 		f.place().
 			Do(remedy.Cut).

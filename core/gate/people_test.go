@@ -62,8 +62,7 @@ func TestASignatureIsAskedOfSomebodyWhomTheEnvironmentNames(t *testing.T) {
 		assert.Contains(t, check.Evidence, c.evidence, name)
 		if c.verdict == Hold && f.Release != "" {
 			assert.Contains(
-				t,
-				advice.Text(check.Remedies),
+				t, advice.Text(check.Remedies),
 				"p.holm, l.berg: vorrang sign -lane harbour 2026.11 -key FILE",
 				name,
 			)
@@ -176,8 +175,7 @@ func TestAWaiverTurnsOneHoldOfOneRelease(t *testing.T) {
 	assert.Equal(t, []ID{WayBack}, ids(result.Holds()))
 	assert.Equal(t, []Waiver{w}, result.Waivers)
 	assert.Contains(
-		t,
-		result.Find(FreshBackup).Evidence,
+		t, result.Find(FreshBackup).Evidence,
 		"waived by k.brandt for one deployment: the job is being repaired; else it would hold: no backup",
 	)
 	for name, change := range map[string]func(*Waiver){

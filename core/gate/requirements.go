@@ -21,15 +21,7 @@ import (
 func Expected(id ID) bool {
 	switch id {
 	case Quiet,
-		SealedRelease,
-		PreviousEnvironment,
-		Soak,
-		WayBack,
-		InWindow,
-		NotFrozen,
-		FreshBackup,
-		Approvals,
-		Signature,
+		SealedRelease, PreviousEnvironment, Soak, WayBack, InWindow, NotFrozen, FreshBackup, Approvals, Signature,
 		Rehearsal:
 		return true
 	case KnownDatabase, LedgerIntact, Checksums, Catalogue, Order, NothingInDoubt, SameHistory, Drift, Findings:
@@ -137,9 +129,7 @@ func (f Facts) previous() Check {
 		fmt.Sprintf(
 			"%s not applied in %s, the environment before: %s%s",
 			plural.Count(len(missing), "step is", "steps are"),
-			f.Previous.Name,
-			list(missing),
-			f.otherTexts(missing),
+			f.Previous.Name, list(missing), f.otherTexts(missing),
 		),
 		f.before().Release(remedy.Promote, f.Release).For("promote there first"),
 	)
@@ -188,8 +178,7 @@ func (f Facts) soak() Check {
 		}
 		if e.Action == ledger.Failed || e.Action == ledger.RolledBack {
 			since, what = e.At, fmt.Sprintf(
-				"step %s %s",
-				e.Step,
+				"step %s %s", e.Step,
 				map[ledger.Action]string{ledger.Failed: "failed", ledger.RolledBack: "was rolled back"}[e.Action],
 			)
 		}
@@ -203,8 +192,7 @@ func (f Facts) soak() Check {
 			Soak,
 			fmt.Sprintf(
 				"not everything is applied in %s yet, so the %s have not begun",
-				f.Previous.Name,
-				lane.Span(f.Asks.Soak),
+				f.Previous.Name, lane.Span(f.Asks.Soak),
 			),
 			f.before().
 				Release(remedy.Promote, f.Release).
@@ -215,20 +203,14 @@ func (f Facts) soak() Check {
 		return pass(
 			Soak,
 			"in %s nothing changed and nothing failed for %s, and %s are asked",
-			f.Previous.Name,
-			lane.Span(lasted),
-			lane.Span(f.Asks.Soak),
+			f.Previous.Name, lane.Span(lasted), lane.Span(f.Asks.Soak),
 		)
 	}
 	return hold(
 		Soak,
 		fmt.Sprintf(
 			"in %s %s since %s, for %s; %s are asked",
-			f.Previous.Name,
-			what,
-			utc(since),
-			lane.Span(lasted),
-			lane.Span(f.Asks.Soak),
+			f.Previous.Name, what, utc(since), lane.Span(lasted), lane.Span(f.Asks.Soak),
 		),
 		remedy.ByHand("wait until %s", utc(since.Add(f.Asks.Soak))),
 	).about(texts(f.planned()), since, f.Asks.Soak)
@@ -277,9 +259,7 @@ func (f Facts) drift() Check {
 		fmt.Sprintf(
 			"%s from what %s left at %s: %s",
 			plural.Count(len(d.Differences), "object differs", "objects differ"),
-			d.From,
-			utc(d.Since),
-			schema.Summary(d.Differences, 3),
+			d.From, utc(d.Since), schema.Summary(d.Differences, 3),
 		),
 		f.place().Do(remedy.LookAtDrift).For("see all of it, and the ways out"),
 	).about(d.Differences)
@@ -329,10 +309,7 @@ func (f Facts) freeze() Check {
 			NotFrozen,
 			fmt.Sprintf(
 				"%s is frozen until %s, by %s: %s",
-				f.View.Environment,
-				utc(freeze.Until),
-				freeze.By,
-				freeze.Reason,
+				f.View.Environment, utc(freeze.Until), freeze.By, freeze.Reason,
 			),
 			f.place().Do(remedy.Thaw).For("wait for its end, or end it"),
 		).about(freeze.ID, freeze.Until, freeze.Reason)
@@ -373,9 +350,7 @@ func (f Facts) backup() Check {
 	age := f.Now.Sub(f.Backup.TakenAt)
 	about := fmt.Sprintf(
 		"the newest backup, %s, was taken at %s, %s ago",
-		f.Backup.Label,
-		utc(f.Backup.TakenAt),
-		lane.Span(age),
+		f.Backup.Label, utc(f.Backup.TakenAt), lane.Span(age),
 	)
 	if age > f.Asks.Backup {
 		return hold(

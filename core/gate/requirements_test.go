@@ -191,8 +191,7 @@ func TestWaysBackAreThoseThatWereApprovedAndSigned(t *testing.T) {
 
 	assert.Equal(t, Hold, signature().Verdict)
 	assert.Contains(
-		t,
-		advice.Text(signature().Remedies),
+		t, advice.Text(signature().Remedies),
 		"vorrang cut -lane harbour NAME, then vorrang sign -lane harbour NAME -key FILE",
 	)
 	f.Vouched = []Planned{PlannedOf(backward)}

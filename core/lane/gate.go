@@ -188,20 +188,9 @@ func (l Lane) File() []byte {
 		file.Environments = append(
 			file.Environments,
 			environment{
-				e.Name,
-				e.Target,
-				e.Disposable,
-				e.Scratch,
-				e.Role,
-				e.LedgerRole,
-				e.LedgerKey,
-				e.Schemas,
-				string(e.OnFailure),
-				span(e.BlockAtMost),
-				written(e.LockTimeout),
-				written(e.StatementTimeout),
-				span(e.LookForDrift),
-				e.Gate.written(),
+				e.Name, e.Target, e.Disposable, e.Scratch, e.Role, e.LedgerRole, e.LedgerKey, e.Schemas,
+				string(e.OnFailure), span(e.BlockAtMost), written(e.LockTimeout), written(e.StatementTimeout),
+				span(e.LookForDrift), e.Gate.written(),
 			},
 		)
 	}

@@ -261,8 +261,7 @@ func (r *reader) name(node *yaml.Node, what string) string {
 		r.report(
 			node,
 			"%q is no name; %s is lower-case letters, digits and hyphens, and begins with a letter",
-			node.Value,
-			what,
+			node.Value, what,
 		)
 	}
 	return node.Value

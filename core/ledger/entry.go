@@ -183,8 +183,7 @@ func VerifyHead(entries []Entry, seen Head) error {
 		return nil
 	}
 	at, found := slices.BinarySearchFunc(
-		entries,
-		seen.Seq,
+		entries, seen.Seq,
 		func(e Entry, seq int64) int { return cmp.Compare(e.Seq, seq) },
 	)
 	switch {

@@ -80,8 +80,7 @@ func TestVerifyHeadFindsARestoredBackup(t *testing.T) {
 	require.NoError(t, VerifyHead(full, Head{}))
 	require.NoError(t, VerifyHead(full, full[1].Head()))
 	assert.ErrorContains(
-		t,
-		VerifyHead(full[:2], full[2].Head()),
+		t, VerifyHead(full[:2], full[2].Head()),
 		"entry 3 was seen before; was an older backup restored?",
 	)
 	forked := chain(entry(Applied, "1"), entry(Applied, "2"), entry(Applied, "4"))
@@ -244,8 +243,7 @@ func TestAStepSettledAsNotAppliedGoesOnWhereItWasInDoubt(t *testing.T) {
 // about the same deployment.
 func TestAWordAboutAStepKeepsThatItsOrderWasWaived(t *testing.T) {
 	begun := entry(
-		Begun,
-		"1",
+		Begun, "1",
 		Detail{Mode: step.Autocommit, Statement: 1, Of: 2, Waived: []Waived{{Check: WaivedOrder}}},
 	)
 	begun.Deployment = "7"
@@ -332,10 +330,7 @@ func TestAKeyTellsItsEntriesFromOthers(t *testing.T) {
 			assert.Len(
 				t,
 				key.Unproved([]Entry{key.Next(NewHead(), Entry{}, noon), forged}, NewHead()),
-				1,
-				"%s of %s",
-				name,
-				detail,
+				1, "%s of %s", name, detail,
 			)
 		}
 		assert.Len(

@@ -251,8 +251,7 @@ func above(view View, newest []ledger.StepState, to step.Number) ([]ledger.StepS
 	if view.State.Covers(to) && to != view.State.Baseline {
 		return nil, refuse(
 			"step %s lies below the baseline %s; what it covers was never run here and cannot be rolled back",
-			to,
-			view.State.Baseline,
+			to, view.State.Baseline,
 		)
 	}
 	return slices.DeleteFunc(newest, func(st ledger.StepState) bool {

@@ -62,8 +62,7 @@ func TestLookPutsFlagsBesideStates(t *testing.T) {
 	edited := applied("1")
 	edited.checksum = "other"
 	view := Look(
-		"staging",
-		steps,
+		"staging", steps,
 		state(edited, applied("3"), applied("7"), applied("4"), row{action: ledger.RolledBack, number: "4"}),
 	)
 	flags := map[step.Number][]Flag{}
@@ -202,15 +201,13 @@ func TestAPlanPromisesOnlyWhatItCanKeep(t *testing.T) {
 	require.NoError(t, p.Promise())
 	p.OnFailure = BackOut
 	assert.EqualError(
-		t,
-		p.Promise(),
+		t, p.Promise(),
 		"these steps have no way back, so nothing could be backed out if a later one failed: 2 (s, mode transaction); "+
 			"write their .back.sql files and submit, or promote with -on-failure stop",
 	)
 	p.Whole = true
 	assert.ErrorContains(
-		t,
-		p.Promise(),
+		t, p.Promise(),
 		"these steps cannot run in one transaction with others: 3 (s, mode autocommit)",
 	)
 	p.Actions = p.Actions[:2]
@@ -223,8 +220,7 @@ func TestARebuildCarriesOutWhatIsMeantForTheEnvironment(t *testing.T) {
 	half := ledger.Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "x"}
 	p := Rebuild(
 		Look(
-			"staging",
-			steps,
+			"staging", steps,
 			state(
 				row{action: ledger.Baselined, number: "1"},
 				applied("9"),
@@ -247,8 +243,7 @@ func TestAnUnfinishedBackfillGoesOnWithItsRows(t *testing.T) {
 	steps[0].Options.Mode = step.Batches
 	p, err := Forward(
 		Look(
-			"staging",
-			steps,
+			"staging", steps,
 			state(
 				row{
 					action: ledger.Failed,

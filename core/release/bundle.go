@@ -26,11 +26,7 @@ const (
 // steps/. text gives the exact bytes with a digest. The same release gives the same
 // bytes.
 func Write(
-	w io.Writer,
-	r Release,
-	lane []byte,
-	steps []Sealed,
-	signatures []Signature,
+	w io.Writer, r Release, lane []byte, steps []Sealed, signatures []Signature,
 	text func(digest step.Checksum) ([]byte, error),
 ) error {
 	packed := gzip.NewWriter(w)
@@ -83,11 +79,7 @@ func Summary(r Release, steps []Sealed) string {
 	fmt.Fprintf(
 		&b,
 		"# %s %s\n\n%d steps, through %s. Cut by %s at %s UTC.\n\nDigest `%s`; `sha256sum -c SHA256SUMS` checks the files.\n",
-		r.Lane,
-		r.Name,
-		r.Count,
-		r.Through,
-		r.Maker(),
+		r.Lane, r.Name, r.Count, r.Through, r.Maker(),
 		r.CutAt.UTC().Format("2006-01-02 15:04:05"),
 		r.Digest,
 	)
@@ -108,9 +100,7 @@ func Summary(r Release, steps []Sealed) string {
 			"| %s | %s | %s | %s | %s |\n",
 			s.Number,
 			strings.ReplaceAll(s.Slug, "-", " "),
-			s.Options.Mode,
-			yes(s.Back != nil),
-			yes(s.Check != nil),
+			s.Options.Mode, yes(s.Back != nil), yes(s.Check != nil),
 		)
 	}
 	return b.String()
@@ -196,8 +186,7 @@ func (b *bundle) head() error {
 				File: sumsName,
 				Message: fmt.Sprintf(
 					"has the digest %s, and the release was sealed with %s: it was changed",
-					digest.Short(),
-					b.release.Digest.Short(),
+					digest.Short(), b.release.Digest.Short(),
 				),
 			},
 		}

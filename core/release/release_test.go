@@ -77,20 +77,17 @@ func TestABundleIsCheckedByOtherTools(t *testing.T) {
 		CombinedOutput()
 	require.NoError(t, err, "%s", output)
 	assert.Contains(
-		t,
-		string(output),
+		t, string(output),
 		"steps/0001-create-berth.sql: OK\nsteps/0001-create-berth.back.sql: OK\nsteps/0002-index.sql: OK\nsteps/0002-index.check.sql: OK\n"+string(
 			r.Digest,
 		),
 	)
 	assert.Contains(
-		t,
-		string(output),
+		t, string(output),
 		"# harbour 2026.11\n\n2 steps, through 2. Cut by pilot at 2026-11-23 09:00:00 UTC.",
 	)
 	assert.Contains(
-		t,
-		string(output),
+		t, string(output),
 		"From commit `abc123`, a folder with changes that were not committed.\n\nTwo berths.\n",
 	)
 	_, again := bundled(t, berths)

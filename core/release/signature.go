@@ -58,11 +58,7 @@ func weak(public ssh.PublicKey) error {
 	}
 	switch public.Type() {
 	case ssh.KeyAlgoED25519,
-		ssh.KeyAlgoECDSA256,
-		ssh.KeyAlgoECDSA384,
-		ssh.KeyAlgoECDSA521,
-		ssh.KeyAlgoRSA,
-		ssh.KeyAlgoSKED25519,
+		ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoRSA, ssh.KeyAlgoSKED25519,
 		ssh.KeyAlgoSKECDSA256:
 		return nil
 	}
@@ -122,8 +118,7 @@ func Verified(sums, armoured []byte) ([]Signature, error) {
 		if err := sshsig.Verify(bytes.NewReader(sums), signature, signature.PublicKey, signature.HashAlgorithm, Namespace); err != nil {
 			return nil, fmt.Errorf(
 				"the signature of the key %s is not one of this SHA256SUMS, for the namespace %s",
-				ssh.FingerprintSHA256(signature.PublicKey),
-				Namespace,
+				ssh.FingerprintSHA256(signature.PublicKey), Namespace,
 			)
 		}
 		list = append(list, Signature{Key: keyOf(signature.PublicKey), Text: strings.TrimSpace(string(text)) + "\n"})

@@ -136,9 +136,7 @@ func TestABundleTakesItsSignaturesAlong(t *testing.T) {
 				&out,
 				Release{Lane: "harbour", Name: "2026.11", Digest: Digest(Sums(steps))},
 				[]byte("lane: harbour\n"),
-				steps,
-				signatures,
-				text,
+				steps, signatures, text,
 			),
 		)
 		return out.Bytes()

@@ -34,15 +34,11 @@ func TestWhatDifferedBeforeADeploymentStillDiffersAfterIt(t *testing.T) {
 	}{
 		"nothing by hand": {of(id), of(id), of(id, name), nil},
 		"an object added by hand": {
-			of(id),
-			of(id, name),
-			of(id, name, draught),
+			of(id), of(id, name), of(id, name, draught),
 			[]string{"added column vessel.name"},
 		},
 		"one taken away by hand": {
-			of(id, name),
-			of(id),
-			of(id, draught),
+			of(id, name), of(id), of(id, draught),
 			[]string{"removed column vessel.name"},
 		},
 		"one taken away, which a step makes": {of(id, name), of(id), of(id, name), nil},
@@ -63,8 +59,7 @@ func TestWhatDifferedBeforeADeploymentStillDiffersAfterIt(t *testing.T) {
 		"a property that a step takes away": {
 			of(with(id, "default", "1")),
 			of(with(id, "default", "1")),
-			of(id),
-			nil,
+			of(id), nil,
 		},
 	}
 	for name, c := range cases {

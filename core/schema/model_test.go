@@ -89,10 +89,7 @@ func TestAnEffectTellsMoreThanADifference(t *testing.T) {
 	assert.Equal(
 		t,
 		[]string{
-			"added table berth",
-			"added column berth.depth",
-			"added column berth.name",
-			"added index berth_name",
+			"added table berth", "added column berth.depth", "added column berth.name", "added index berth_name",
 			"added view deep",
 		},
 		said(effect),
@@ -106,8 +103,7 @@ func TestAnEffectTellsMoreThanADifference(t *testing.T) {
 			"removed table berth",
 			"removed column berth.depth",
 			"removed column berth.name",
-			"removed index berth_name",
-			"removed view deep",
+			"removed index berth_name", "removed view deep",
 		},
 		said(schema.Effect(after, empty)),
 	)

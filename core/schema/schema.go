@@ -48,28 +48,8 @@ const (
 
 // Kinds are all kinds in their order.
 var Kinds = []Kind{
-	Extension,
-	Namespace,
-	Collation,
-	Type,
-	Wrapper,
-	Server,
-	Sequence,
-	Table,
-	Column,
-	Constraint,
-	Index,
-	View,
-	Materialized,
-	Function,
-	Trigger,
-	EventTrigger,
-	Rule,
-	Policy,
-	Statistics,
-	Publication,
-	Published,
-	PublishedAll,
+	Extension, Namespace, Collation, Type, Wrapper, Server, Sequence, Table, Column, Constraint, Index, View,
+	Materialized, Function, Trigger, EventTrigger, Rule, Policy, Statistics, Publication, Published, PublishedAll,
 	DefaultGrant,
 }
 

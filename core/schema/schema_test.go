@@ -110,8 +110,7 @@ func TestWhatOftenDiffersCanBeLeftOut(t *testing.T) {
 	)
 	assert.Len(t, schema.Compare(before, after), 2)
 	assert.Equal(
-		t,
-		before.Without(schema.OwnedByRole, schema.Grants).Fingerprint(),
+		t, before.Without(schema.OwnedByRole, schema.Grants).Fingerprint(),
 		after.Without(schema.OwnedByRole, schema.Grants).Fingerprint(),
 	)
 	assert.Equal(t, "eve", after.Objects[1].Props[schema.OwnedByRole], "the original stays as it is")

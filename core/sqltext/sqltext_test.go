@@ -67,8 +67,7 @@ func TestASumTellsWhatRan(t *testing.T) {
 	assert.Equal(
 		t,
 		"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855",
-		total(),
-		"the SHA-256 of nothing",
+		total(), "the SHA-256 of nothing",
 	)
 }
 

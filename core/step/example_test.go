@@ -22,12 +22,7 @@ func ExampleReadDir() {
 	for _, s := range steps {
 		fmt.Printf(
 			"%s %s, mode %s, way back: %t, check: %t, %s\n",
-			s.Number,
-			s.Title(),
-			s.Options().Mode,
-			s.Back != nil,
-			s.Check != nil,
-			s.Forward.Checksum.Short(),
+			s.Number, s.Title(), s.Options().Mode, s.Back != nil, s.Check != nil, s.Forward.Checksum.Short(),
 		)
 	}
 	// Output:

@@ -103,8 +103,7 @@ func CheckSize(name string, size int64) *Problem {
 	}
 	return &Problem{File: name, Message: fmt.Sprintf(
 		"is %.1f MiB; a step file may have %d MiB: split it into several steps",
-		float64(size)/(1<<20),
-		MaxFileSize>>20,
+		float64(size)/(1<<20), MaxFileSize>>20,
 	)}
 }
 
@@ -150,9 +149,7 @@ func ReadFile(name string, content []byte) (File, Problems) {
 	}
 	if parsed.Part != Forward {
 		return file, strayOptions(
-			name,
-			text,
-			blockComments(text),
+			name, text, blockComments(text),
 			"options stand here; they count in the step's forward file only: move them there",
 		)
 	}
@@ -237,10 +234,7 @@ func attach(to *Step, name Name, file File) *Problem {
 	if to.Slug != name.Slug {
 		return &Problem{File: file.Name, Message: fmt.Sprintf(
 			"is a %s for %q, but step %s is %s; give both the same slug",
-			kind,
-			name.Slug,
-			name.Number,
-			to.Forward.Name,
+			kind, name.Slug, name.Number, to.Forward.Name,
 		)}
 	}
 	slot := &to.Back

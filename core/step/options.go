@@ -106,9 +106,7 @@ func parseOptions(file string, text []byte) (Options, Problems) {
 	body, closed := bytes.CutSuffix(text[from+len(optionsOpen):to], []byte(optionsClose))
 	if !closed {
 		return options, problemAt(
-			file,
-			text,
-			from,
+			file, text, from,
 			"the options comment is opened with /*--- and never closed; close it with ---*/",
 		)
 	}

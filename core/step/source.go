@@ -19,8 +19,7 @@ func Excerpt(line int, source string, caret int) string {
 	number := strconv.Itoa(line)
 	return fmt.Sprintf(
 		"  %s | %s\n  %s | %s^\n",
-		number,
-		source,
+		number, source,
 		strings.Repeat(" ", len(number)),
 		indent(source, caret),
 	)

@@ -27,8 +27,7 @@ func TestOptionsCountOrAreAnError(t *testing.T) {
 		"below a licence": {
 			"1-a.sql",
 			"/* Licence\n * of /* nested */ words\n */\n" + block + "SELECT 1;",
-			Autocommit,
-			"",
+			Autocommit, "",
 		},
 		"below a statement": {
 			"1-a.sql",
@@ -71,26 +70,22 @@ func TestOptionsCountOrAreAnError(t *testing.T) {
 		"a banner behind a statement": {
 			"1-a.sql",
 			"SELECT 1;\n/*------ part two ------*/\nSELECT 2;",
-			Transaction,
-			"",
+			Transaction, "",
 		},
 		"a banner over several lines": {
 			"1-a.sql",
 			"SELECT 1;\n/*---\n  part two: the berths\n---*/\nSELECT 2;",
-			Transaction,
-			"",
+			Transaction, "",
 		},
 		"a banner at the head": {
 			"1-a.sql",
 			"/*------ berths: the first part ------*/\nSELECT 1;",
-			Transaction,
-			"",
+			Transaction, "",
 		},
 		"a high banner at the head": {
 			"1-a.sql",
 			"/*---------\n  berths\n---------*/\n" + block + "SELECT 1;",
-			Autocommit,
-			"",
+			Autocommit, "",
 		},
 		"with a dash too many": {
 			"1-a.sql",
@@ -113,8 +108,7 @@ func TestOptionsCountOrAreAnError(t *testing.T) {
 		"within a line comment": {
 			"1-a.sql",
 			"-- /*---\n-- mode: autocommit ---*/\nSELECT 1;",
-			Transaction,
-			"",
+			Transaction, "",
 		},
 		"in a string": {"1-a.sql", "SELECT '\n" + block + "';", Transaction, ""},
 		"behind a string": {
@@ -126,8 +120,7 @@ func TestOptionsCountOrAreAnError(t *testing.T) {
 		"in a function's body": {
 			"1-a.sql",
 			"CREATE FUNCTION f() RETURNS text LANGUAGE sql AS $body$ SELECT $$\n" + block + "$$ $body$;",
-			Transaction,
-			"",
+			Transaction, "",
 		},
 		"behind a body": {
 			"1-a.sql",
@@ -144,8 +137,7 @@ func TestOptionsCountOrAreAnError(t *testing.T) {
 		"in the data of a COPY": {
 			"1-a.sql",
 			"COPY note FROM STDIN;\nit's\n" + block + "\\.\nSELECT 1;",
-			Transaction,
-			"",
+			Transaction, "",
 		},
 		"behind the data of a COPY": {
 			"1-a.sql",

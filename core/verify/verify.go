@@ -82,12 +82,7 @@ type verifier struct {
 func (v *verifier) place() remedy.Place { return remedy.Place{Lane: v.lane, Environment: v.Name} }
 
 func (v *verifier) report(
-	kind Kind,
-	number step.Number,
-	since time.Time,
-	remedies []remedy.Remedy,
-	format string,
-	args ...any,
+	kind Kind, number step.Number, since time.Time, remedies []remedy.Remedy, format string, args ...any,
 ) {
 	d := Deviation{
 		Kind:        kind,
@@ -105,8 +100,7 @@ func (v *verifier) report(
 func (v *verifier) chain() {
 	if v.Facts.Foreign() {
 		v.report(
-			Chain,
-			"",
+			Chain, "",
 			time.Time{},
 			[]remedy.Remedy{
 				remedy.ByHand("correct the target's reference"),
@@ -118,16 +112,14 @@ func (v *verifier) chain() {
 	}
 	if v.Facts.Strange != "" {
 		v.report(
-			Chain,
-			"",
+			Chain, "",
 			time.Time{},
 			one(
 				v.place().
 					Do(remedy.Adopt).
 					For("find out who wrote to the ledger; see what is there, and adopt it if it is meant"),
 			),
-			"%s",
-			v.Facts.Strange,
+			"%s", v.Facts.Strange,
 		)
 	}
 	if v.Facts.Altered != "" {
@@ -146,16 +138,13 @@ func (v *verifier) chain() {
 		}
 	}
 	v.report(
-		Chain,
-		"",
-		since,
+		Chain, "", since,
 		one(
 			v.place().
 				Do(remedy.Adopt).
 				For("find out who wrote to the ledger, or restored or made the database anew, and why; see what is there, and adopt it if it is meant"),
 		),
-		"%s",
-		v.Facts.Chain,
+		"%s", v.Facts.Chain,
 	)
 }
 
@@ -165,20 +154,13 @@ func (v *verifier) steps() {
 		switch {
 		case s.Has(plan.Edited):
 			v.report(
-				Checksum,
-				s.Step.Number,
-				at,
-				v.Facts.FixEdited(s),
+				Checksum, s.Step.Number, at, v.Facts.FixEdited(s),
 				"step %s was applied with the checksum %s, and the catalogue's text has %s",
-				name,
-				s.State.Checksum.Short(),
-				s.Step.Forward.Checksum.Short(),
+				name, s.State.Checksum.Short(), s.Step.Forward.Checksum.Short(),
 			)
 		case s.Has(plan.Absent):
 			v.report(
-				Absent,
-				s.Step.Number,
-				at,
+				Absent, s.Step.Number, at,
 				[]remedy.Remedy{
 					remedy.ByHand("put its files back into the step folder and submit"),
 					v.Facts.RollbackBelow(s.Step.Number).For("or roll it back"),
@@ -192,10 +174,7 @@ func (v *verifier) steps() {
 		}
 		if s.State.Doubtful() && (v.Facts.Running == nil || v.Facts.Running.ID != s.State.Deployment) {
 			v.report(
-				InDoubt,
-				s.Step.Number,
-				at,
-				v.settle(s.Step.Number),
+				InDoubt, s.Step.Number, at, v.settle(s.Step.Number),
 				"step %s began, and nothing says how it ended",
 				name,
 			)
@@ -207,17 +186,13 @@ func (v *verifier) steps() {
 	}
 	for _, s := range v.Facts.View.HalfDone() {
 		v.report(
-			HalfDone,
-			s.Step.Number,
-			s.State.At,
+			HalfDone, s.Step.Number, s.State.At,
 			[]remedy.Remedy{
 				v.place().Do(remedy.Promote).For("promote again"),
 				v.place().RollbackLast().For("or undo it"),
 			},
 			"step %s stopped half-way: %d of %d statements took effect",
-			named(s.Step.Number, s.Step.Slug),
-			s.State.HalfDone(),
-			s.State.Progress.Of,
+			named(s.Step.Number, s.Step.Slug), s.State.HalfDone(), s.State.Progress.Of,
 		)
 	}
 }
@@ -247,16 +222,13 @@ func (v *verifier) order() {
 				continue
 			}
 			v.report(
-				Order,
-				number,
-				st.At,
+				Order, number, st.At,
 				one(
 					v.Facts.RollbackBelow(number).
 						For("nothing can change what happened; if the order matters, roll both back and promote again"),
 				),
 				"step %s was carried out after step %s",
-				named(number, st.Slug),
-				highest,
+				named(number, st.Slug), highest,
 			)
 			continue
 		}
@@ -278,41 +250,27 @@ func (v *verifier) history(before Environment) {
 			continue
 		case !other.Status.Present():
 			v.report(
-				History,
-				number,
-				st.At,
-				promote,
+				History, number, st.At, promote,
 				"step %s is applied here, and %s in %s",
-				named(number, st.Slug),
-				other.Status,
-				before.Name,
+				named(number, st.Slug), other.Status, before.Name,
 			)
 		case other.Checksum != st.Checksum:
 			v.report(
-				History,
-				number,
-				st.At,
+				History, number, st.At,
 				one(remedy.ByHand("compare both texts, and bring the environments together with a new step")),
 				"step %s was applied here with the checksum %s, and in %s with %s",
-				named(number, st.Slug),
-				st.Checksum.Short(),
-				before.Name,
-				other.Checksum.Short(),
+				named(number, st.Slug), st.Checksum.Short(), before.Name, other.Checksum.Short(),
 			)
 		case !other.KeptOrder() || !st.KeptOrder():
 		case other.Seq < last.Seq:
 			v.report(
-				History,
-				number,
-				st.At,
+				History, number, st.At,
 				one(
 					v.Facts.RollbackBelow(slices.MinFunc([]step.Number{number, last.Number}, step.Compare)).
 						For("if the order matters, roll both back here and promote again"),
 				),
 				"step %s was applied here after step %s, and in %s before it",
-				named(number, st.Slug),
-				last.Number,
-				before.Name,
+				named(number, st.Slug), last.Number, before.Name,
 			)
 		default:
 			last = other

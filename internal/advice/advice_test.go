@@ -34,8 +34,7 @@ func TestAMoveIsWordedAsACommand(t *testing.T) {
 		assert.Equal(t, want, advice.Text([]remedy.Remedy{r}))
 	}
 	assert.Equal(
-		t,
-		"wait; vorrang lanes",
+		t, "wait; vorrang lanes",
 		advice.Text([]remedy.Remedy{remedy.ByHand("wait"), {Act: remedy.LookAtLanes}}),
 	)
 	assert.Empty(t, advice.Text(nil))

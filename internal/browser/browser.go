@@ -35,9 +35,7 @@ func SignIn(server, name, token string) chromedp.Action[chromedp.Void] {
 	const nameField, tokenField = chromedp.CSS(`input[name="name"]`), chromedp.CSS(`input[type="password"]`)
 	return chromedp.Steps(
 		chromedp.Navigate(server+"/?token"),
-		chromedp.WaitVisible(nameField),
-		chromedp.SendKeys(nameField, name),
-		chromedp.SendKeys(tokenField, token),
+		chromedp.WaitVisible(nameField), chromedp.SendKeys(nameField, name), chromedp.SendKeys(tokenField, token),
 		chromedp.Click(chromedp.CSS(`button[type="submit"]`)),
 		chromedp.WaitVisible(chromedp.CSS(`header nav`)),
 	)

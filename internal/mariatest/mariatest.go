@@ -190,8 +190,7 @@ func Query(t testing.TB, url, query string) string {
 func (s *Server) Client(t testing.TB, database, script string, args ...string) (string, error) {
 	t.Helper()
 	command := exec.CommandContext(
-		t.Context(),
-		"mariadb",
+		t.Context(), "mariadb",
 		append(
 			[]string{"--no-defaults", "-h127.0.0.1", "-P" + strconv.Itoa(s.Port), "-uvorrang", database},
 			args...)...)
@@ -215,8 +214,7 @@ func (s *Server) DumpAll(t testing.TB, database string) string {
 
 func (s *Server) dump(t testing.TB, args ...string) string {
 	command := exec.CommandContext(
-		t.Context(),
-		"mariadb-dump",
+		t.Context(), "mariadb-dump",
 		append([]string{"--no-defaults", "-h127.0.0.1", "-P" + strconv.Itoa(s.Port), "-uvorrang",
 			"--routines", "--triggers", "--skip-comments"}, args...)...)
 	command.Env = append(os.Environ(), "MYSQL_PWD="+password)

@@ -97,8 +97,7 @@ func (p *Provider) authorize(w http.ResponseWriter, r *http.Request) {
 	code := rand.Text()
 	p.codes[code] = asked
 	http.Redirect(
-		w,
-		r,
+		w, r,
 		asked.Get("redirect_uri")+"?"+url.Values{"state": {asked.Get("state")}, "code": {code}}.Encode(),
 		http.StatusFound,
 	)

@@ -128,8 +128,7 @@ func (s *Schema) addDomain() {
 			text: pick(
 				s,
 				[]string{
-					"numeric(6,2)",
-					"integer",
+					"numeric(6,2)", "integer",
 					"numeric(6,2) CHECK (VALUE > 0)",
 					"numeric(6,2) DEFAULT 7",
 					"integer NOT NULL CHECK (VALUE < 1000)",
@@ -232,18 +231,8 @@ func (s *Schema) type_(c *column) {
 	c.kind = pick(
 		s,
 		[]string{
-			"integer",
-			"bigint",
-			"text",
-			"character varying(40)",
-			"numeric(8,3)",
-			"boolean",
-			"timestamp with time zone",
-			"date",
-			"jsonb",
-			"text[]",
-			"uuid",
-			"double precision",
+			"integer", "bigint", "text", "character varying(40)", "numeric(8,3)", "boolean",
+			"timestamp with time zone", "date", "jsonb", "text[]", "uuid", "double precision",
 		},
 	)
 	c.fallback, c.generated, c.storage = "", "", ""
@@ -434,11 +423,7 @@ func (s *Schema) Statements() string {
 		}
 		say(
 			"CREATE FUNCTION port.%s(%s) RETURNS %s LANGUAGE sql %s %s",
-			f.name,
-			f.arguments,
-			f.result,
-			f.volatility,
-			body,
+			f.name, f.arguments, f.result, f.volatility, body,
 		)
 	}
 	return b.String()
@@ -486,10 +471,7 @@ func (s *Schema) writeTable(t *table, say func(string, ...any), note func(string
 	for i, part := range t.parts {
 		say(
 			"CREATE TABLE port.%s PARTITION OF port.%s FOR VALUES WITH (MODULUS %d, REMAINDER %d)",
-			part,
-			t.name,
-			len(t.parts),
-			i,
+			part, t.name, len(t.parts), i,
 		)
 	}
 	for _, c := range t.constraints {

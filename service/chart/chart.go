@@ -43,10 +43,7 @@ const (
 
 // Draw lays out what a schema holds. What the differences removed is drawn too.
 func Draw(
-	ctx context.Context,
-	s schema.Schema,
-	differences []schema.Difference,
-	before schema.Schema,
+	ctx context.Context, s schema.Schema, differences []schema.Difference, before schema.Schema,
 ) (*api.Map, error) {
 	m := &api.Map{Tables: []api.MapTable{}, Links: []api.MapLink{}}
 	what := map[string]schema.What{}
@@ -265,14 +262,7 @@ func grid(m *api.Map, number map[string]int) {
 		}
 		m.Links[i].Path = fmt.Sprintf(
 			"M%.1f %.1f C%.1f %.1f %.1f %.1f %.1f %.1f",
-			start,
-			fromY,
-			middle,
-			fromY,
-			middle,
-			toY,
-			end,
-			toY,
+			start, fromY, middle, fromY, middle, toY, end, toY,
 		)
 	}
 }

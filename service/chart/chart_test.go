@@ -106,9 +106,7 @@ func TestThousandsOfTablesAreLaidOutInAGrid(t *testing.T) {
 	assert.InDelta(t, 1, m.Width/m.Height, 0.5, "about as high as wide")
 	for i, one := range m.Tables {
 		require.True(
-			t,
-			one.X >= 0 && one.Y >= 0 && one.X+one.Width <= m.Width && one.Y+one.Height <= m.Height,
-			one.Name,
+			t, one.X >= 0 && one.Y >= 0 && one.X+one.Width <= m.Width && one.Y+one.Height <= m.Height, one.Name,
 		)
 		for _, other := range m.Tables[i+1:] {
 			apart := one.X+one.Width <= other.X || other.X+other.Width <= one.X || one.Y+one.Height <= other.Y ||
@@ -154,8 +152,7 @@ func FuzzLayout(f *testing.F) {
 		objects := many(tables).Objects
 		for i := 0; i+1 < len(links) && i < 60; i += 2 {
 			from, to := fmt.Sprintf("harbour.berth_%d", links[i]%tables), fmt.Sprintf(
-				"harbour.berth_%d",
-				links[i+1]%tables,
+				"harbour.berth_%d", links[i+1]%tables,
 			)
 			objects = append(
 				objects,
@@ -226,8 +223,7 @@ func TestALinkLeadsToItsTable(t *testing.T) {
 		"CHECK (x > 0)": "",
 	} {
 		assert.Equal(
-			t,
-			want,
+			t, want,
 			target(schema.Object{Kind: schema.Constraint, Props: schema.Props{schema.Definition: definition}}),
 			definition,
 		)

@@ -32,14 +32,8 @@ func SVG(m *api.Map, title string) string {
 	fmt.Fprintf(
 		&b,
 		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="%.0f %.0f %.0f %.0f" width="%.0f" height="%.0f" role="img"><title>%s</title><style>%s</style>`,
-		-margin,
-		-margin,
-		m.Width+2*margin,
-		m.Height+2*margin,
-		m.Width+2*margin,
-		m.Height+2*margin,
-		html.EscapeString(title),
-		style,
+		-margin, -margin, m.Width+2*margin, m.Height+2*margin, m.Width+2*margin, m.Height+2*margin,
+		html.EscapeString(title), style,
 	)
 	b.WriteString(
 		`<defs><marker id="end" viewBox="0 0 8 8" refX="7" refY="4" markerWidth="8" markerHeight="8" orient="auto"><path d="M0 0 L8 4 L0 8 z" fill="#8a97a5"/></marker></defs>` + "\n",
@@ -48,26 +42,19 @@ func SVG(m *api.Map, title string) string {
 		fmt.Fprintf(
 			&b,
 			`<path class="link %s" d="%s" marker-end="url(#end)"><title>%s</title></path>`+"\n",
-			l.What,
-			l.Path,
-			html.EscapeString(l.Name),
+			l.What, l.Path, html.EscapeString(l.Name),
 		)
 	}
 	for _, t := range m.Tables {
 		fmt.Fprintf(
 			&b,
 			`<g class="%s" transform="translate(%.1f %.1f)"><rect class="box" width="%.1f" height="%.1f" rx="4"/>`,
-			t.What,
-			t.X,
-			t.Y,
-			t.Width,
-			t.Height,
+			t.What, t.X, t.Y, t.Width, t.Height,
 		)
 		fmt.Fprintf(
 			&b,
 			`<text class="head" x="%.0f" y="17">%s</text>`,
-			padding,
-			html.EscapeString(cut(t.Name, int((t.Width-2*padding)/letterWidth))),
+			padding, html.EscapeString(cut(t.Name, int((t.Width-2*padding)/letterWidth))),
 		)
 		if t.What != "" {
 			fmt.Fprintf(&b, `<text class="what %s" x="%.0f" y="-5">%s</text>`, t.What, padding/2, marks[t.What])
@@ -89,9 +76,7 @@ func SVG(m *api.Map, title string) string {
 			fmt.Fprintf(
 				&b,
 				`<text class="more" x="%.0f" y="%.0f">and %d more columns</text>`,
-				padding,
-				headHeight+float64(len(t.Columns))*rowHeight+12,
-				t.More,
+				padding, headHeight+float64(len(t.Columns))*rowHeight+12, t.More,
 			)
 		}
 		b.WriteString("</g>\n")

@@ -130,8 +130,7 @@ func Drafted(t *testing.T, h Harness, pair Pair) {
 		}
 	}
 	made, err := draft.Make(
-		t.Context(),
-		scratch,
+		t.Context(), scratch,
 		draft.Request{Writer: writer, Present: &present, Desired: desired, Renames: pair.Renames, Settled: true},
 	)
 	require.NoError(t, err)

@@ -94,8 +94,7 @@ func locks(t *testing.T, h Harness) {
 	require.Eventually(
 		t,
 		func() bool { return one.Lock(t.Context()) == nil },
-		10*time.Second,
-		10*time.Millisecond,
+		10*time.Second, 10*time.Millisecond,
 		"a session that ends gives it back",
 	)
 
@@ -126,8 +125,7 @@ func steps(t *testing.T, h Harness) {
 	})
 	t.Run("a step that fails", func(t *testing.T) {
 		y := newYard(
-			t,
-			h,
+			t, h,
 			map[string]string{
 				"1-a.sql": "CREATE TABLE a (id INTEGER NOT NULL PRIMARY KEY);",
 				"2-b.sql": "INSERT INTO a VALUES (1);\nINSERT INTO a VALUES (1);",
@@ -147,8 +145,7 @@ func steps(t *testing.T, h Harness) {
 	})
 	t.Run("a check that does not hold", func(t *testing.T) {
 		y := newYard(
-			t,
-			h,
+			t, h,
 			map[string]string{
 				"1-a.sql":       "CREATE TABLE a (id INTEGER);",
 				"2-b.sql":       "INSERT INTO a VALUES (1);",
@@ -168,8 +165,7 @@ func steps(t *testing.T, h Harness) {
 	})
 	t.Run("statement by statement", func(t *testing.T) {
 		y := newYard(
-			t,
-			h,
+			t, h,
 			map[string]string{
 				"1-a.sql": autocommit + "CREATE TABLE a (id INTEGER NOT NULL PRIMARY KEY);\nINSERT INTO a VALUES (1);\nINSERT INTO a VALUES (1);\nCREATE TABLE b (id INTEGER);",
 			},
@@ -203,8 +199,7 @@ func sessions(t *testing.T, h Harness) {
 		for _, mode := range []string{"", autocommit} {
 			t.Run(name+" "+strings.ReplaceAll(strings.Trim(mode, "/*-\n"), "\n", ""), func(t *testing.T) {
 				y := newYard(
-					t,
-					h,
+					t, h,
 					map[string]string{
 						"1-leave.sql":      mode + left.Script,
 						"2-look.sql":       "CREATE TABLE a (id INTEGER);",
@@ -282,9 +277,7 @@ func snapshots(t *testing.T, h Harness) {
 		assert.True(
 			t,
 			slices.ContainsFunc(names, func(n string) bool { return strings.HasPrefix(n, string(kind)+" ") }),
-			"%s is among %v",
-			kind,
-			names,
+			"%s is among %v", kind, names,
 		)
 	}
 
@@ -301,9 +294,7 @@ func snapshots(t *testing.T, h Harness) {
 				found,
 				func(d schema.Difference) bool { return strings.HasPrefix(d.String(), hotfix.shows) },
 			),
-			"%s shows among %v",
-			hotfix.sql,
-			found,
+			"%s shows among %v", hotfix.sql, found,
 		)
 		assert.NotEqual(t, before.Fingerprint(), see(one).Fingerprint())
 	}
@@ -314,8 +305,7 @@ func snapshots(t *testing.T, h Harness) {
 
 func empties(t *testing.T, h Harness) {
 	y := newYard(
-		t,
-		h,
+		t, h,
 		map[string]string{
 			"1-a.sql": strings.Join(
 				berths,
@@ -371,11 +361,7 @@ func looks(t *testing.T, h Harness) {
 	assert.Equal(
 		t,
 		[]string{
-			"column berth.depth",
-			"column berth.id",
-			"column berth.name",
-			"index berth_name",
-			"table berth",
+			"column berth.depth", "column berth.id", "column berth.name", "index berth_name", "table berth",
 			"view deep",
 		},
 		there,

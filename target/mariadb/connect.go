@@ -136,47 +136,34 @@ func diagnose(config *mysql.Config, err error) error {
 				engine.WrongPassword,
 				"put the right password into the URL, or let the user in from this machine",
 				"the server at %s:%s does not let user %s in: the password is wrong, or the user is not known",
-				host,
-				port,
-				config.User,
+				host, port, config.User,
 			)
 		case 1044, 1130, 1227:
 			return failed(
 				engine.NotAdmitted,
 				fmt.Sprintf("GRANT ALL ON `%s`.* TO %s, for this machine's address", config.DBName, config.User),
 				"the server at %s:%s does not let user %s use database %s: %s",
-				host,
-				port,
-				config.User,
-				config.DBName,
-				refused.Message,
+				host, port, config.User, config.DBName, refused.Message,
 			)
 		case 1049:
 			return failed(
 				engine.NoSuchDatabase,
 				fmt.Sprintf("CREATE DATABASE `%s`, or name another in the URL", config.DBName),
 				"there is no database %s at %s:%s",
-				config.DBName,
-				host,
-				port,
+				config.DBName, host, port,
 			)
 		case 1040, 1203, 1226:
 			return failed(
 				engine.TooMany,
 				"try again later, or raise max_connections",
 				"the server at %s:%s takes no more connections: %s",
-				host,
-				port,
-				refused.Message,
+				host, port, refused.Message,
 			)
 		}
 		return failed(
-			engine.Unknown,
-			"see the server's log",
+			engine.Unknown, "see the server's log",
 			"the server at %s:%s refuses the connection: %s",
-			host,
-			port,
-			refused.Message,
+			host, port, refused.Message,
 		)
 	case errors.As(err, &dns):
 		return failed(engine.NoSuchHost, "look at the host's name in the URL", "there is no host %s", host)
@@ -184,26 +171,21 @@ func diagnose(config *mysql.Config, err error) error {
 		return failed(
 			engine.NobodyListens,
 			"start the server, or put the right host and port into the URL",
-			"nobody listens at %s:%s",
-			host,
-			port,
+			"nobody listens at %s:%s", host, port,
 		)
 	case errors.Is(err, mysql.ErrNoTLS):
 		return failed(
 			engine.NoTLS,
 			"give the server a certificate, or say tls=off where nobody can listen in",
 			"the server at %s:%s speaks no TLS, and the URL asks for it",
-			host,
-			port,
+			host, port,
 		)
 	case errors.As(err, &authority), errors.As(err, &name), errors.As(err, &verification), errors.As(err, &record):
 		return failed(
 			engine.BadCertificate,
 			"name the authority's file with tls-ca, or the host as the certificate has it",
 			"the certificate of the server at %s:%s cannot be trusted: %s",
-			host,
-			port,
-			err,
+			host, port, err,
 		)
 	case errors.Is(err, context.Canceled):
 		return err
@@ -212,18 +194,14 @@ func diagnose(config *mysql.Config, err error) error {
 			engine.NoAnswer,
 			"look whether a firewall stands in between",
 			"no answer from %s:%s within %s",
-			host,
-			port,
-			connectTimeout,
+			host, port, connectTimeout,
 		)
 	}
 	return failed(
 		engine.Unknown,
 		"look whether a MariaDB server answers there",
 		"the connection to %s:%s failed: %s",
-		host,
-		port,
-		err,
+		host, port, err,
 	)
 }
 
@@ -304,9 +282,7 @@ func (c *conn) wrap(err error) error {
 		}
 		return &engine.ServerError{Kind: kindOf(code), SQLState: code, Message: engine.Bounded(refused.Message)}
 	case errors.Is(err, driver.ErrBadConn),
-		errors.Is(err, mysql.ErrInvalidConn),
-		errors.Is(err, sql.ErrConnDone),
-		errors.Is(err, io.EOF),
+		errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, sql.ErrConnDone), errors.Is(err, io.EOF),
 		errors.Is(err, io.ErrUnexpectedEOF),
 		errors.As(err, &network) && !network.Timeout():
 		c.lost = true

@@ -25,9 +25,7 @@ var scripts = map[string][]string{
 		"SELECT 3",
 	},
 	"SELECT 5--2; SELECT 5 -- 2;\n; SELECT 4 /* ; */ + 1;": {
-		"SELECT 5--2",
-		"SELECT 5",
-		"SELECT 4 /* ; */ + 1",
+		"SELECT 5--2", "SELECT 5", "SELECT 4 /* ; */ + 1",
 	},
 	"/*!40101 SET NAMES utf8mb4 */; SELECT /*! 1 +*/ 1;": {
 		"/*!40101 SET NAMES utf8mb4 */",
@@ -40,8 +38,7 @@ var scripts = map[string][]string{
 	},
 	"delimiter $$\nCREATE FUNCTION f() RETURNS INT DETERMINISTIC BEGIN RETURN 1; END$$\n\nDELIMITER ;\nSELECT 4\\G\nSELECT 5\\g\n": {
 		"CREATE FUNCTION f() RETURNS INT DETERMINISTIC BEGIN RETURN 1; END",
-		"SELECT 4",
-		"SELECT 5",
+		"SELECT 4", "SELECT 5",
 	},
 	"SELECT '— ö 潮';  SELECT @a:=1, @@version;": {"SELECT '— ö 潮'", "SELECT @a:=1, @@version"},
 	"SELECT 1 AS delimiter_x;\nSELECT 2":        {"SELECT 1 AS delimiter_x", "SELECT 2"},
@@ -58,9 +55,7 @@ var bare = map[string][]string{
 		"SELECT 2",
 	},
 	"BEGIN; INSERT INTO a VALUES (1); COMMIT; BEGIN NOT ATOMIC SELECT 1; SELECT 2; END; SELECT 3": {
-		"BEGIN",
-		"INSERT INTO a VALUES (1)",
-		"COMMIT",
+		"BEGIN", "INSERT INTO a VALUES (1)", "COMMIT",
 		"BEGIN NOT ATOMIC SELECT 1; SELECT 2; END",
 		"SELECT 3",
 	},

@@ -93,9 +93,7 @@ func (dialect) Beyond(text []byte) string {
 		if is := shapeOf(s); is.verb == beyond {
 			return fmt.Sprintf(
 				"line %d: %s reaches beyond the database: %s",
-				s.Line,
-				evidence.FirstWords(s.SQL),
-				is.what,
+				s.Line, evidence.FirstWords(s.SQL), is.what,
 			)
 		}
 		if name := otherDatabase(s); name != "" {
@@ -135,9 +133,7 @@ func (d dialect) Review(s step.Step, may []string) (problems, notes step.Problem
 			is := shapeOf(statement)
 			if refused = cmp.Or(d.NamesOurs(statement), refusal(is, mode, may)); refused == "" && mode == step.Batches {
 				refused = review.Endless(
-					i,
-					is.change,
-					"UPDATE, DELETE or INSERT",
+					i, is.change, "UPDATE, DELETE or INSERT",
 					"WHERE … IS NULL LIMIT "+sqltext.BatchPlace,
 				)
 			}
@@ -146,8 +142,7 @@ func (d dialect) Review(s step.Step, may []string) (problems, notes step.Problem
 				told = true
 				noted = fmt.Sprintf(
 					"MariaDB commits by itself before and after this (%s): the %d statements of the file run one by one, each with a row in the ledger before it, and what ran before a failure stays",
-					evidence.FirstWords(statement.SQL),
-					len(statements),
+					evidence.FirstWords(statement.SQL), len(statements),
 				)
 				if len(statements) == 1 {
 					noted = fmt.Sprintf(

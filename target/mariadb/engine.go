@@ -46,26 +46,11 @@ func kindOf(code string) engine.Kind {
 	case "1205", "1213": // a lock was not granted in time, or another went first in a deadlock
 		return engine.LockTimeout
 	case "1007",
-		"1050",
-		"1060",
-		"1061",
-		"1304",
-		"1359",
-		"1537",
-		"1826",
+		"1050", "1060", "1061", "1304", "1359", "1537", "1826",
 		"4033": // a database, table, column, index, routine, trigger, event, foreign key
 		return engine.Duplicate
 	case "1049",
-		"1051",
-		"1054",
-		"1091",
-		"1146",
-		"1305",
-		"1360",
-		"1539",
-		"1176",
-		"4031",
-		"4089",
+		"1051", "1054", "1091", "1146", "1305", "1360", "1539", "1176", "4031", "4089",
 		"4092": // the same, and views and sequences
 		return engine.Missing
 	}

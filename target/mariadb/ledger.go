@@ -196,19 +196,8 @@ func (c *conn) write(ctx context.Context, entries []ledger.Entry) error {
 		var args []any
 		for _, e := range some {
 			args = append(
-				args,
-				e.Seq,
-				e.At.UTC().Format(atLayout),
-				string(e.Action),
-				string(e.Step),
-				e.Slug,
-				string(e.Checksum),
-				e.Deployment,
-				e.Actor,
-				e.DurationMS,
-				string(e.Detail),
-				e.PrevHash,
-				e.Hash,
+				args, e.Seq, e.At.UTC().Format(atLayout), string(e.Action), string(e.Step), e.Slug,
+				string(e.Checksum), e.Deployment, e.Actor, e.DurationMS, string(e.Detail), e.PrevHash, e.Hash,
 			)
 		}
 		back, err := c.entries(
@@ -223,8 +212,7 @@ func (c *conn) write(ctx context.Context, entries []ledger.Entry) error {
 			return err
 		}
 		if !slices.EqualFunc(
-			back,
-			some,
+			back, some,
 			func(a, b ledger.Entry) bool { return a.Hash == b.Hash && a.Sum() == b.Hash },
 		) {
 			return &engine.LedgerError{

@@ -30,8 +30,7 @@ func (s *Session) HasTables(ctx context.Context, tables ...string) (bool, error)
 		n, err := s.own.number(
 			ctx,
 			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND TABLE_SCHEMA = DATABASE()",
-			schema,
-			name,
+			schema, name,
 		)
 		if err != nil || n == 0 {
 			return false, err
@@ -150,15 +149,12 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 		says = "user " + p.User + " has no right to " + strings.Join(missing, ", ") + " on the database"
 	}
 	p.Look(
-		"ledger",
-		len(missing) == 0,
-		says,
+		"ledger", len(missing) == 0, says,
 		fmt.Sprintf("GRANT %s ON %s.* TO %s", strings.Join(missing, ", "), quoted(p.Database), p.User),
 	)
 	if binlog == "1" && trust == "0" && !may("SUPER") && !p.HasLedger {
 		p.Look(
-			"triggers",
-			false,
+			"triggers", false,
 			"the server keeps a binary log, and lets nobody without SUPER make triggers",
 			"SET GLOBAL log_bin_trust_function_creators = 1",
 		)

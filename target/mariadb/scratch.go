@@ -55,8 +55,7 @@ func (s *Session) scratch(ctx context.Context, url, role string, declared bool) 
 	if err := s.own.exec(ctx, "CREATE DATABASE "+quoted(name)+" CHARACTER SET utf8mb4"); err != nil {
 		return nil, fmt.Errorf(
 			"make a scratch database (the URL's user needs the right to create them: GRANT ALL ON `vorrang\\_scratch\\_%%`.* TO %s): %w",
-			s.config.User,
-			err,
+			s.config.User, err,
 		)
 	}
 	inside, err := connect(ctx, url, "vorrangd scratch", name)

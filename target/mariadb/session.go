@@ -285,10 +285,7 @@ func (s *Session) Close() {
 
 // Peek implements engine.Session.
 func (s *Session) Peek(
-	ctx context.Context,
-	settings engine.Settings,
-	objects []evidence.Object,
-	check []sqltext.Statement,
+	ctx context.Context, settings engine.Settings, objects []evidence.Object, check []sqltext.Statement,
 ) ([]evidence.Observation, []evidence.Outcome, error) {
 	observations, err := s.own.observations(ctx, s.config.DBName, objects)
 	if err != nil {

@@ -107,9 +107,7 @@ func (r *catalog) views() error {
 			if row[1] == "" {
 				return fmt.Errorf(
 					"user %s may not read the text of the view %s: GRANT SHOW VIEW ON %s.* TO %[1]s",
-					r.config.User,
-					row[0],
-					quoted(r.config.DBName),
+					r.config.User, row[0], quoted(r.config.DBName),
 				)
 			}
 			props := schema.Props{
@@ -142,11 +140,7 @@ func (r *catalog) triggers() error {
 			props := schema.Props{schema.OwnedByRole: row[5],
 				schema.Definition: fmt.Sprintf(
 					"CREATE TRIGGER %s %s %s ON %s FOR EACH ROW %s",
-					plainName(row[0]),
-					row[2],
-					row[3],
-					table,
-					row[4],
+					plainName(row[0]), row[2], row[3], table, row[4],
 				)}
 			if row[6] != "1" {
 				props[schema.FiresAt] = row[6]
@@ -183,9 +177,7 @@ func (r *catalog) routines() error {
 		if text == "" {
 			return fmt.Errorf(
 				"user %s may not read the text of %s %s: GRANT SHOW CREATE ROUTINE, or SELECT ON mysql.proc",
-				r.config.User,
-				strings.ToLower(one.kind),
-				one.name,
+				r.config.User, strings.ToLower(one.kind), one.name,
 			)
 		}
 		owner := ""
@@ -294,16 +286,7 @@ func columnOf(w *words.Walk, line string) schema.Props {
 		}
 	}
 	rest := []string{
-		"NOT",
-		"NULL",
-		"DEFAULT",
-		"ON",
-		"AUTO_INCREMENT",
-		"INVISIBLE",
-		"WITHOUT",
-		"COMMENT",
-		"CHECK",
-		"REF_SYSTEM_ID",
+		"NOT", "NULL", "DEFAULT", "ON", "AUTO_INCREMENT", "INVISIBLE", "WITHOUT", "COMMENT", "CHECK", "REF_SYSTEM_ID",
 	}
 	take(schema.DataType, append([]string{"CHARACTER", "COLLATE", "GENERATED", "AS"}, rest...)...)
 	take(schema.Collated, append([]string{"GENERATED", "AS"}, rest...)...)

@@ -117,9 +117,7 @@ func diagnoseServer(config *pgx.ConnConfig, at string, refused *pgconn.PgError) 
 		Kind: engine.Unknown,
 		Message: fmt.Sprintf(
 			"the server at %s refuses the connection: %s (SQLSTATE %s)",
-			at,
-			refused.Message,
-			refused.Code,
+			at, refused.Message, refused.Code,
 		),
 		Fix: "see the server's log",
 	}

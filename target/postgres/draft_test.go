@@ -140,8 +140,7 @@ func TestADraftRebuildsWhatItWasMadeFrom(t *testing.T) {
 }
 
 var keepExamples = flag.Bool(
-	"update-drafts",
-	false,
+	"update-drafts", false,
 	"write the schemas that target/postgres/drafting is tested with, without a server",
 )
 
@@ -168,9 +167,7 @@ func TestTheExamplesOfDrafts(t *testing.T) {
 		require.NoError(t, json.Unmarshal(was, &kept))
 		for i := range example {
 			assert.Equal(
-				t,
-				example[i].Text(),
-				kept[i].Text(),
+				t, example[i].Text(), kept[i].Text(),
 				"%s is not what the server gives: -update-drafts keeps it",
 				file,
 			)
@@ -233,8 +230,7 @@ func TestADraftTurnsOneOddSchemaIntoAnother(t *testing.T) {
 	pgtest.Exec(t, b, schematest.Odd)
 	is := detailed(t, a)
 	made := proved(
-		t,
-		a,
+		t, a,
 		draft.Request{Writer: postgres.Engine{}, Present: &is, Desired: detailed(t, b), Settled: true, Owners: true},
 	)
 	forward(t, a, made)
@@ -247,20 +243,17 @@ func TestATableAndItsColumnAreRenamed(t *testing.T) {
 	a, b, original := pgtest.Database(t), pgtest.Database(t), pgtest.Database(t)
 	for _, url := range []string{a, original} {
 		pgtest.Exec(
-			t,
-			url,
+			t, url,
 			`CREATE TABLE public.vessel (id int PRIMARY KEY, name text CHECK (name <> '')); CREATE VIEW public.named AS SELECT name FROM public.vessel; CREATE INDEX on_name ON public.vessel (lower(name)); INSERT INTO public.vessel VALUES (1, 'Petrel')`,
 		)
 	}
 	pgtest.Exec(
-		t,
-		b,
+		t, b,
 		`CREATE TABLE public.ship (id int CONSTRAINT vessel_pkey PRIMARY KEY, "The Title" text CONSTRAINT vessel_name_check CHECK ("The Title" <> '')); CREATE VIEW public.named AS SELECT "The Title" AS name FROM public.ship; CREATE INDEX on_name ON public.ship (lower("The Title"))`,
 	)
 	is := detailed(t, a)
 	made := proved(
-		t,
-		a,
+		t, a,
 		draft.Request{
 			Writer:  postgres.Engine{},
 			Present: &is,

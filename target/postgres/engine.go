@@ -66,9 +66,7 @@ func kindOf(code string) engine.Kind {
 	case "55P03":
 		return engine.LockTimeout
 	case "42P06",
-		"42P07",
-		"42701",
-		"42723",
+		"42P07", "42701", "42723",
 		"42710": // a schema, a table or index, a column, a function, another object
 		return engine.Duplicate
 	case "3F000", "42P01", "42703", "42883", "42704": // the same

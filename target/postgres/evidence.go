@@ -49,10 +49,7 @@ SELECT count(*) > 0, coalesce(bool_and(invalid), false) FROM found`
 // of a check hold, with the settings that a step would have. It changes
 // nothing: the transaction is read-only, and is rolled back.
 func (s *Session) Peek(
-	ctx context.Context,
-	settings engine.Settings,
-	objects []evidence.Object,
-	check []sqltext.Statement,
+	ctx context.Context, settings engine.Settings, objects []evidence.Object, check []sqltext.Statement,
 ) ([]evidence.Observation, []evidence.Outcome, error) {
 	if err := s.cleaned(ctx, "BEGIN TRANSACTION READ ONLY; "+s.set(settings.Peeking(), true)); err != nil {
 		return nil, nil, fmt.Errorf("begin to look: %w", err)

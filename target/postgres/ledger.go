@@ -84,18 +84,8 @@ func scanEntry(row pgx.CollectableRow) (ledger.Entry, error) {
 	var e ledger.Entry
 	var detail string
 	err := row.Scan(
-		&e.Seq,
-		&e.At,
-		(*string)(&e.Action),
-		(*string)(&e.Step),
-		&e.Slug,
-		(*string)(&e.Checksum),
-		&e.Deployment,
-		&e.Actor,
-		&e.DurationMS,
-		&detail,
-		&e.PrevHash,
-		&e.Hash,
+		&e.Seq, &e.At, (*string)(&e.Action), (*string)(&e.Step), &e.Slug, (*string)(&e.Checksum), &e.Deployment,
+		&e.Actor, &e.DurationMS, &detail, &e.PrevHash, &e.Hash,
 	)
 	e.At, e.Detail = e.At.UTC(), []byte(detail)
 	return e, err
@@ -199,8 +189,7 @@ func (s *Session) insert(entries []ledger.Entry) string {
 	for _, e := range entries {
 		values := strings.Join([]string{
 			strconv.FormatInt(
-				e.Seq,
-				10,
+				e.Seq, 10,
 			), s.ascii(e.At.UTC().Format(ledger.AtLayout)), s.ascii(string(e.Action)), s.ascii(string(e.Step)),
 			s.ascii(e.Slug), s.ascii(string(e.Checksum)), s.ascii(e.Deployment), s.ascii(e.Actor),
 			strconv.FormatInt(e.DurationMS, 10), s.ascii(string(e.Detail)), s.ascii(e.PrevHash), s.ascii(e.Hash),

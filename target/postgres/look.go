@@ -83,21 +83,18 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 	}
 	p.Look("encryption", true, encryption, "")
 	p.Look(
-		"session",
-		true,
+		"session", true,
 		either(pid == s.conn.PgConn().PID(), "a session of its own", "through a connection pooler in session mode"),
 		"",
 	)
 	p.Look(
-		"writable",
-		!r.readOnly,
+		"writable", !r.readOnly,
 		either(r.readOnly, "the database accepts no writes", "the database accepts writes"),
 		"name the primary server in the URL, not a standby",
 	)
 	if p.HasLedger {
 		p.Look(
-			"ledger",
-			r.mayWrite,
+			"ledger", r.mayWrite,
 			"is there, "+either(r.mayWrite, "and may be written", "but user "+p.User+" may not write it"),
 			fmt.Sprintf(
 				"GRANT USAGE ON SCHEMA vorrang TO %[1]s; GRANT SELECT, INSERT ON vorrang.ledger TO %[1]s",
@@ -110,8 +107,7 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 	}
 	if role != "" {
 		p.Look(
-			"role",
-			r.mayRole,
+			"role", r.mayRole,
 			either(r.mayRole, p.User+" may become "+role, "there is no role "+role+" that "+p.User+" may become"),
 			fmt.Sprintf("GRANT %s TO %s", sqltext.Identifier(role), sqltext.Identifier(p.User)),
 		)
@@ -160,8 +156,7 @@ func (s *Session) requireSession(ctx context.Context) error {
 			Kind: engine.Pooled,
 			Message: fmt.Sprintf(
 				"at %s:%d answers a connection pooler in transaction mode, which can keep no lock",
-				config.Host,
-				config.Port,
+				config.Host, config.Port,
 			),
 			Fix: "name the server itself in the URL, or a pool in session mode",
 		}

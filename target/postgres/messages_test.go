@@ -39,12 +39,10 @@ func TestMessagesAreBounded(t *testing.T) {
 	}
 	row := strings.Repeat("x", mostRow+1)
 	in := message('Z', "I") + message('1', "") + message('A', "\x00\x00\x00\x01channel\x00payload\x00") + message(
-		'D',
-		row,
+		'D', row,
 	) +
 		report(long) + message(
-		'D',
-		"small",
+		'D', "small",
 	) + report("short") + message('N', "SNOTICE\x00M"+long+"\x00\x00") + message('C', "SELECT 1\x00")
 	shown := strings.Repeat("ä", mostWords/2)
 	cut := report("!")

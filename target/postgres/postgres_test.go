@@ -61,21 +61,15 @@ func TestAConnectionThatFailsSaysWhy(t *testing.T) {
 		},
 		"no such user": {
 			with(t, good, func(u *url.URL) { u.User = url.UserPassword("nobody", "planted-s3cret") }),
-			engine.WrongPassword,
-			"user nobody",
-			"correct",
+			engine.WrongPassword, "user nobody", "correct",
 		},
 		"a user that is barred": {
 			with(t, good, func(u *url.URL) { u.User = url.UserPassword("nologin_pilot", "planted-s3cret") }),
-			engine.WrongPassword,
-			"user nologin_pilot",
-			"correct",
+			engine.WrongPassword, "user nologin_pilot", "correct",
 		},
 		"no such database": {
 			with(t, good, func(u *url.URL) { u.Path = "/moon" }),
-			engine.NoSuchDatabase,
-			"has no database moon",
-			"create it",
+			engine.NoSuchDatabase, "has no database moon", "create it",
 		},
 		"no TLS on the server": {
 			with(t, good, query("sslmode", "require")),
@@ -120,13 +114,7 @@ func startPooler(t *testing.T, address, mode string) string {
 	password, _ := u.User.Password()
 	config := fmt.Sprintf(
 		"[databases]\n* = host=%s port=%s user=%s password=%s\n[pgbouncer]\nlisten_addr=127.0.0.1\nlisten_port=%d\nauth_type=any\npool_mode=%s\nunix_socket_dir=\nlogfile=%s/log\n",
-		u.Hostname(),
-		u.Port(),
-		u.User.Username(),
-		password,
-		port,
-		mode,
-		folder,
+		u.Hostname(), u.Port(), u.User.Username(), password, port, mode, folder,
 	)
 	file := filepath.Join(folder, "pgbouncer.ini")
 	require.NoError(t, os.WriteFile(file, []byte(config), 0o644))
@@ -181,8 +169,7 @@ func TestTheLockIsForOne(t *testing.T) {
 	require.ErrorAs(t, second.Lock(t.Context()), &held)
 	assert.Equal(t, "a test", held.Application)
 	assert.Contains(
-		t,
-		held.Error(),
+		t, held.Error(),
 		fmt.Sprintf("held by session %d (a test, user vorrang), connected since ", held.PID),
 	)
 	first.Unlock()
@@ -252,22 +239,18 @@ func TestThePrintedRecipesCheckTheChain(t *testing.T) {
 	}
 	assert.Empty(t, inShell())
 	assert.Equal(
-		t,
-		"0",
+		t, "0",
 		pgtest.Query(t, address, "SELECT count(*) FROM ("+strings.TrimRight(strings.TrimSpace(recipe), ";")+") broken"),
 	)
 	pgtest.Exec(
-		t,
-		address,
+		t, address,
 		"ALTER TABLE vorrang.ledger DISABLE TRIGGER append_only; UPDATE vorrang.ledger SET actor = 'nobody' WHERE seq = 2",
 	)
 	assert.Equal(t, "entry 2 does not fit\n", inShell())
 	assert.Equal(
-		t,
-		"2",
+		t, "2",
 		pgtest.Query(
-			t,
-			address,
+			t, address,
 			"SELECT string_agg(seq::text, ' ') FROM ("+strings.TrimRight(strings.TrimSpace(recipe), ";")+") broken",
 		),
 	)
@@ -296,8 +279,7 @@ func TestExistingObjectsAreCounted(t *testing.T) {
 func TestTheProbeSaysWhatMayBeDone(t *testing.T) {
 	address := pgtest.Database(t)
 	pgtest.Exec(
-		t,
-		address,
+		t, address,
 		"DROP ROLE IF EXISTS probed; CREATE ROLE probed LOGIN PASSWORD 'p'; DROP ROLE IF EXISTS probed_owner; CREATE ROLE probed_owner",
 	)
 	weak := connect(t, with(t, address, func(u *url.URL) { u.User = url.UserPassword("probed", "p") }))
@@ -320,8 +302,7 @@ func TestTheProbeSaysWhatMayBeDone(t *testing.T) {
 
 	require.NoError(t, connect(t, address).CreateLedger(t.Context()))
 	pgtest.Exec(
-		t,
-		address,
+		t, address,
 		"GRANT probed_owner TO probed; GRANT USAGE ON SCHEMA vorrang TO probed; GRANT SELECT ON vorrang.ledger TO probed",
 	)
 	probe, err = weak.Probe(t.Context(), "probed_owner")

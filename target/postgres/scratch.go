@@ -61,8 +61,7 @@ func NewScratch(ctx context.Context, url, role string, declared bool) (*Scratch,
 		beside.Close()
 		return nil, fmt.Errorf(
 			"make a scratch database (the user of the target's URL needs the right to create databases: ALTER ROLE %s CREATEDB): %w",
-			sqltext.Identifier(beside.conn.Config().User),
-			err,
+			sqltext.Identifier(beside.conn.Config().User), err,
 		)
 	}
 	if role != "" { // the ledger is still the user's own

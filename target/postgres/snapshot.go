@@ -69,9 +69,7 @@ func (s *Session) unread(err error) error {
 		if _, table, is := strings.Cut(refused.Message, "permission denied for table "); is {
 			return fmt.Errorf(
 				"read the schema: %w; let user %[2]s read it: GRANT SELECT ON pg_catalog.%[3]s TO %[2]s",
-				err,
-				sqltext.Identifier(s.conn.Config().User),
-				table,
+				err, sqltext.Identifier(s.conn.Config().User), table,
 			)
 		}
 	}

@@ -132,8 +132,7 @@ func TestEveryChangeOfASchemaIsSeen(t *testing.T) {
 func TestARoleThatOnlyReadsCatalogsCanSnapshot(t *testing.T) {
 	url := pgtest.Database(t)
 	pgtest.Exec(
-		t,
-		url,
+		t, url,
 		first+strings.Join(apart, ";")+`; DROP ROLE IF EXISTS onlooker; CREATE ROLE onlooker LOGIN PASSWORD 'x'`,
 	)
 	whole := snapshot(t, url)
@@ -148,8 +147,7 @@ func TestARoleThatOnlyReadsCatalogsCanSnapshot(t *testing.T) {
 	defer session.Close()
 	_, err = session.Snapshot(t.Context(), nil)
 	assert.ErrorContains(
-		t,
-		err,
+		t, err,
 		`permission denied for table pg_policy (SQLSTATE 42501); let user "onlooker" read it: GRANT SELECT ON pg_catalog.pg_policy TO "onlooker"`,
 	)
 }

@@ -207,33 +207,9 @@ var hints = map[sqlite3.ErrNo]string{
 // codes are SQLite's own names of its results.
 // Source: https://www.sqlite.org/rescode.html
 var codes = []string{
-	"OK",
-	"ERROR",
-	"INTERNAL",
-	"PERM",
-	"ABORT",
-	"BUSY",
-	"LOCKED",
-	"NOMEM",
-	"READONLY",
-	"INTERRUPT",
-	"IOERR",
-	"CORRUPT",
-	"NOTFOUND",
-	"FULL",
-	"CANTOPEN",
-	"PROTOCOL",
-	"EMPTY",
-	"SCHEMA",
-	"TOOBIG",
-	"CONSTRAINT",
-	"MISMATCH",
-	"MISUSE",
-	"NOLFS",
-	"AUTH",
-	"FORMAT",
-	"RANGE",
-	"NOTADB",
+	"OK", "ERROR", "INTERNAL", "PERM", "ABORT", "BUSY", "LOCKED", "NOMEM", "READONLY", "INTERRUPT", "IOERR",
+	"CORRUPT", "NOTFOUND", "FULL", "CANTOPEN", "PROTOCOL", "EMPTY", "SCHEMA", "TOOBIG", "CONSTRAINT", "MISMATCH",
+	"MISUSE", "NOLFS", "AUTH", "FORMAT", "RANGE", "NOTADB",
 }
 
 // What a code ends with where SQLite has none of its own.

@@ -37,9 +37,7 @@ var scripts = map[string][]string{
 	},
 	"CREATE TABLE trigger_a (id); BEGIN; COMMIT; END;": {
 		"CREATE TABLE trigger_a (id)",
-		"BEGIN",
-		"COMMIT",
-		"END",
+		"BEGIN", "COMMIT", "END",
 	},
 	"UPDATE a SET b = 1 WHERE id IN (SELECT id FROM a LIMIT :batch); SELECT '— ö 潮' ;": {
 		"UPDATE a SET b = 1 WHERE id IN (SELECT id FROM a LIMIT :batch)",
@@ -49,8 +47,7 @@ var scripts = map[string][]string{
 		"SELECT 1",
 	},
 	"SELECT 5 --x\n; SELECT a$b, ?1, @c, $d": {
-		"SELECT 5",
-		"SELECT a$b, ?1, @c, $d",
+		"SELECT 5", "SELECT a$b, ?1, @c, $d",
 	},
 }
 

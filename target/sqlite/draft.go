@@ -88,8 +88,7 @@ func isVirtual(t schema.Described) bool { return t.Props[schema.Definition] != "
 func same(t, other schema.Described) bool {
 	equal := func(a, b []schema.Object) bool {
 		return slices.EqualFunc(
-			a,
-			b,
+			a, b,
 			func(a, b schema.Object) bool { return a.Name == b.Name && maps.Equal(a.Props, b.Props) },
 		)
 	}

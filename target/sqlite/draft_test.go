@@ -62,8 +62,7 @@ func TestAReferredTableIsNotRebuilt(t *testing.T) {
 		require.NoError(
 			t,
 			run(
-				t,
-				url,
+				t, url,
 				"CREATE TABLE a (id INTEGER PRIMARY KEY, x "+typ+"); CREATE TABLE b (a_id INTEGER REFERENCES a (id) ON DELETE CASCADE)",
 			),
 		)
@@ -84,8 +83,7 @@ func TestAReferredTableIsNotRebuilt(t *testing.T) {
 	require.NoError(t, err)
 	defer scratch.Close()
 	made, err := draft.Make(
-		t.Context(),
-		scratch,
+		t.Context(), scratch,
 		draft.Request{Writer: sqlite.Engine{}, Present: &present, Desired: desired, Settled: true},
 	)
 	require.NoError(t, err)
@@ -124,13 +122,7 @@ func random(r *rand.Rand) (statements []string) {
 			columns = append(
 				columns,
 				name+" "+kind+some(
-					"",
-					" NOT NULL",
-					"",
-					" DEFAULT 7",
-					" DEFAULT 'x''y'",
-					" DEFAULT (1 + 2)",
-					" UNIQUE",
+					"", " NOT NULL", "", " DEFAULT 7", " DEFAULT 'x''y'", " DEFAULT (1 + 2)", " UNIQUE",
 					" CHECK ("+name+" <> 3)",
 					" COLLATE NOCASE",
 				),
@@ -158,8 +150,7 @@ func random(r *rand.Rand) (statements []string) {
 			statements = append(
 				statements,
 				"CREATE "+some("", "UNIQUE ")+"INDEX "+table+"_i ON "+table+" (id"+some(
-					"",
-					" DESC",
+					"", " DESC",
 				)+")"+some("", " WHERE id > 3"),
 			)
 		}
@@ -173,8 +164,7 @@ func random(r *rand.Rand) (statements []string) {
 			statements = append(
 				statements,
 				"CREATE TRIGGER "+table+"_t "+some(
-					"BEFORE",
-					"AFTER",
+					"BEFORE", "AFTER",
 				)+" DELETE ON "+table+" BEGIN SELECT 1; SELECT CASE WHEN 1 THEN 2 END; END",
 			)
 		}

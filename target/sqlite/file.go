@@ -31,8 +31,7 @@ func (e Engine) find(reference string) (target, error) {
 	}
 	if e.Folder == "" {
 		return refuse(
-			engine.NotAdmitted,
-			nil,
+			engine.NotAdmitted, nil,
 			"start vorrangd with -sqlite FOLDER, the folder that holds them",
 			"this service opens no SQLite files",
 		)
@@ -53,12 +52,10 @@ func (e Engine) find(reference string) (target, error) {
 		value := strings.Join(values, ", ")
 		if key != "foreign_keys" || value != "on" && value != "off" {
 			return refuse(
-				engine.BadURL,
-				nil,
+				engine.BadURL, nil,
 				"foreign_keys=on or foreign_keys=off is all that may stand behind the path",
 				"the connection URL says %s=%s",
-				key,
-				value,
+				key, value,
 			)
 		}
 		t.foreignKeys = value == "on"
@@ -69,12 +66,10 @@ func (e Engine) find(reference string) (target, error) {
 	}
 	if err != nil {
 		return refuse(
-			engine.NotReady,
-			err,
+			engine.NotReady, err,
 			"make it, or name another with vorrangd's -sqlite",
 			"the folder %s cannot be read: %s",
-			e.Folder,
-			reasonOf(err),
+			e.Folder, reasonOf(err),
 		)
 	}
 	if !filepath.IsAbs(path) {
@@ -85,33 +80,26 @@ func (e Engine) find(reference string) (target, error) {
 		fix := "make an empty file there if the database is to begin empty, as with touch; a file is never made by itself"
 		if errors.Is(err, fs.ErrPermission) {
 			return refuse(
-				engine.NotAdmitted,
-				err,
+				engine.NotAdmitted, err,
 				"let the user that vorrangd runs as read it, and the folders that lead to it",
-				"%s may not be read",
-				shown,
+				"%s may not be read", shown,
 			)
 		}
 		return refuse(engine.NoSuchDatabase, err, fix, "there is no file %s", shown)
 	}
 	if within, err := filepath.Rel(folder, path); err != nil || !filepath.IsLocal(within) {
 		return refuse(
-			engine.NotAdmitted,
-			err,
+			engine.NotAdmitted, err,
 			"keep it there, or name the folder that holds it with vorrangd's -sqlite",
-			"%s does not lie under %s",
-			shown,
-			e.Folder,
+			"%s does not lie under %s", shown, e.Folder,
 		)
 	}
 	if t.file, err = os.Stat(path); err != nil {
 		return refuse(
-			engine.NotAdmitted,
-			err,
+			engine.NotAdmitted, err,
 			"let the user that vorrangd runs as read it",
 			"%s cannot be read: %s",
-			shown,
-			reasonOf(err),
+			shown, reasonOf(err),
 		)
 	}
 	switch stat, _ := t.file.Sys().(*syscall.Stat_t); {
@@ -121,8 +109,7 @@ func (e Engine) find(reference string) (target, error) {
 		return refuse(engine.NoSuchDatabase, nil, "name an ordinary file", "%s is no ordinary file", shown)
 	case stat != nil && stat.Nlink > 1: // its journal would stand beside one name only, and the lock too
 		return refuse(
-			engine.NotReady,
-			nil,
+			engine.NotReady, nil,
 			"keep one of the names: SQLite can lose the journal of a file with several",
 			"%s has other names (hard links)",
 			shown,

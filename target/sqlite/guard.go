@@ -39,9 +39,7 @@ func (g *guard) why(action int, first, second string) string {
 			return "a step reaches its target's file only; " + first + " is another"
 		}
 	case sqlite3.SQLITE_DETACH,
-		sqlite3.SQLITE_READ,
-		sqlite3.SQLITE_SELECT,
-		sqlite3.SQLITE_ANALYZE,
+		sqlite3.SQLITE_READ, sqlite3.SQLITE_SELECT, sqlite3.SQLITE_ANALYZE,
 		sqlite3.SQLITE_REINDEX:
 	case sqlite3.SQLITE_FUNCTION:
 		if strings.EqualFold(second, "load_extension") {
@@ -69,37 +67,15 @@ func (g *guard) why(action int, first, second string) string {
 // notes only; settings last for the step's session.
 var (
 	harmless = []string{
-		"user_version",
-		"application_id",
-		"foreign_key_check",
-		"foreign_key_list",
-		"table_info",
-		"table_xinfo",
-		"table_list",
-		"index_info",
-		"index_xinfo",
-		"index_list",
-		"integrity_check",
-		"quick_check",
-		"optimize",
-		"analysis_limit",
-		"compile_options",
-		"collation_list",
-		"function_list",
-		"encoding",
-		"page_count",
-		"freelist_count",
-		"incremental_vacuum",
+		"user_version", "application_id", "foreign_key_check", "foreign_key_list", "table_info", "table_xinfo",
+		"table_list", "index_info", "index_xinfo", "index_list", "integrity_check", "quick_check", "optimize",
+		"analysis_limit", "compile_options", "collation_list", "function_list", "encoding", "page_count",
+		"freelist_count", "incremental_vacuum",
 	}
 	settings = []string{
-		"defer_foreign_keys",
-		"recursive_triggers",
-		"legacy_alter_table",
+		"defer_foreign_keys", "recursive_triggers", "legacy_alter_table",
 		"reverse_unordered_selects",
-		"automatic_index",
-		"cache_size",
-		"temp_store",
-		"ignore_check_constraints",
+		"automatic_index", "cache_size", "temp_store", "ignore_check_constraints",
 	}
 	// outside lists what has no effect within a transaction.
 	outside = []string{"foreign_keys", "auto_vacuum", "page_size", "wal_checkpoint"}

@@ -166,20 +166,8 @@ func (s *Session) write(ctx context.Context, entries []ledger.Entry) error {
 func (c *conn) write(ctx context.Context, entries []ledger.Entry) error {
 	for _, e := range entries {
 		err := c.run(
-			ctx,
-			insert,
-			e.Seq,
-			e.At.UTC().Format(ledger.AtLayout),
-			string(e.Action),
-			string(e.Step),
-			e.Slug,
-			string(e.Checksum),
-			e.Deployment,
-			e.Actor,
-			e.DurationMS,
-			string(e.Detail),
-			e.PrevHash,
-			e.Hash,
+			ctx, insert, e.Seq, e.At.UTC().Format(ledger.AtLayout), string(e.Action), string(e.Step), e.Slug,
+			string(e.Checksum), e.Deployment, e.Actor, e.DurationMS, string(e.Detail), e.PrevHash, e.Hash,
 		)
 		var refused *engine.ServerError
 		if errors.As(err, &refused) && refused.Kind == engine.Other {

@@ -138,8 +138,7 @@ func TestForeignKeysAreCheckedAtTheEndOfAStep(t *testing.T) {
 		require.NoError(
 			t,
 			run(
-				t,
-				url,
+				t, url,
 				"CREATE TABLE gauge (id INTEGER PRIMARY KEY); CREATE TABLE reading (gauge_id INTEGER REFERENCES gauge (id)); "+
 					"INSERT INTO gauge VALUES (1); INSERT INTO reading VALUES (1), (7)",
 			),

@@ -50,9 +50,7 @@ func (s *Session) checkReferences(ctx context.Context) error {
 			Hint:     "PRAGMA foreign_key_check names them",
 			Message: fmt.Sprintf(
 				"the step leaves rows of %s behind that refer to no row of %s: %d",
-				b.table,
-				b.parent,
-				n,
+				b.table, b.parent, n,
 			),
 		}
 		if b.mismatch != "" {

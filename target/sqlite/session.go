@@ -39,8 +39,7 @@ func open(ctx context.Context, at target, application string) (*Session, error) 
 		err = own.query(
 			ctx,
 			`SELECT count(*) FROM main.sqlite_schema`,
-			nil,
-			nil,
+			nil, nil,
 		) // which reads the file's head and its schema
 	}
 	if err != nil {
@@ -307,8 +306,7 @@ func (s *Session) Probe(ctx context.Context, _ string) (engine.Probe, error) {
 	})
 	safe := journal != "off" && journal != "memory"
 	p.Look(
-		"journal",
-		safe,
+		"journal", safe,
 		"the file's journal mode is "+journal,
 		"PRAGMA journal_mode = DELETE or WAL: without a journal on disk a crash damages the file",
 	)
@@ -322,10 +320,7 @@ func (s *Session) Probe(ctx context.Context, _ string) (engine.Probe, error) {
 
 // Peek implements engine.Session.
 func (s *Session) Peek(
-	ctx context.Context,
-	settings engine.Settings,
-	objects []evidence.Object,
-	check []sqltext.Statement,
+	ctx context.Context, settings engine.Settings, objects []evidence.Object, check []sqltext.Statement,
 ) ([]evidence.Observation, []evidence.Outcome, error) {
 	if err := s.fresh(ctx, settings.Peeking()); err != nil {
 		return nil, nil, err
@@ -353,8 +348,7 @@ func (s *Session) Observations(ctx context.Context, objects []evidence.Object) (
 func (c *conn) observations(ctx context.Context, objects []evidence.Object) ([]evidence.Observation, error) {
 	return engine.LookUp(objects, func(o evidence.Object) (there, invalid bool, err error) {
 		find, args := `SELECT 1 FROM main.sqlite_schema WHERE type = ? AND name = ? COLLATE NOCASE`, []any{
-			string(o.Kind),
-			o.Name,
+			string(o.Kind), o.Name,
 		}
 		if o.Kind == evidence.Column {
 			find, args = `SELECT 1 FROM pragma_table_xinfo(?) WHERE name = ? COLLATE NOCASE`, []any{o.Of, o.Name}

@@ -65,17 +65,7 @@ func (t *table) constraint(w *words.Walk) {
 }
 
 var columnConstraints = []string{
-	"CONSTRAINT",
-	"PRIMARY",
-	"NOT",
-	"NULL",
-	"UNIQUE",
-	"CHECK",
-	"DEFAULT",
-	"COLLATE",
-	"REFERENCES",
-	"GENERATED",
-	"AS",
+	"CONSTRAINT", "PRIMARY", "NOT", "NULL", "UNIQUE", "CHECK", "DEFAULT", "COLLATE", "REFERENCES", "GENERATED", "AS",
 }
 
 func (t *table) column(w *words.Walk) {

@@ -49,9 +49,7 @@ func (d *drafter) writeAlter(was, o schema.Object) {
 		}
 		if differs(schema.ForeignTable) {
 			say(
-				"ALTER %s %s OPTIONS (%s)",
-				word(o),
-				o.Name,
+				"ALTER %s %s OPTIONS (%s)", word(o), o.Name,
 				foreignOptions(was.Props[schema.ForeignTable], is[schema.ForeignTable]),
 			)
 		}
@@ -201,9 +199,7 @@ func (d *drafter) writeAlterColumn(was, o schema.Object) {
 			slow = plain(
 				fmt.Sprintf(
 					"ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s IS NOT NULL) NOT VALID",
-					o.Of,
-					check,
-					o.Local(),
+					o.Of, check, o.Local(),
 				),
 				fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, check),
 				alter("SET NOT NULL"),
@@ -289,10 +285,7 @@ func (d *drafter) retype(was, o schema.Object) schema.Drafted {
 	drafted := schema.Drafted{
 		SQL: fmt.Sprintf(
 			"ALTER %s %s ALTER COLUMN %s TYPE %s%s%s",
-			word(d.after[tableKey(o)]),
-			o.Of,
-			o.Local(),
-			o.Props[schema.DataType],
+			word(d.after[tableKey(o)]), o.Of, o.Local(), o.Props[schema.DataType],
 			with(" COLLATE ", o.Props[schema.Collated]),
 			using,
 		),

@@ -11,15 +11,8 @@ import (
 
 // attributeNames are the properties that attributes changes.
 var attributeNames = []schema.Property{
-	schema.OwnedByRole,
-	schema.Grants,
-	schema.Comment,
-	"fires",
-	"clustered",
-	"replica identity",
-	"row security",
-	"statistics",
-	"target",
+	schema.OwnedByRole, schema.Grants, schema.Comment, "fires", "clustered", "replica identity", "row security",
+	"statistics", "target",
 }
 
 // attributes turns those properties of an object from one state into another.

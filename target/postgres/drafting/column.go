@@ -10,13 +10,7 @@ import (
 
 // inline are the properties of a column that CREATE TABLE and ADD COLUMN set.
 var inline = []schema.Property{
-	schema.Null,
-	schema.Generated,
-	schema.Identity,
-	"sequence",
-	"compression",
-	schema.Default,
-	schema.ForeignTable,
+	schema.Null, schema.Generated, schema.Identity, "sequence", "compression", schema.Default, schema.ForeignTable,
 }
 
 // inheritable is what a column has from its parent, with what it has of its own
@@ -68,27 +62,11 @@ func usualStorage(of string) string {
 	base, _, _ := strings.Cut(of, "(")
 	switch base {
 	case "smallint",
-		"integer",
-		"bigint",
-		"real",
-		"double precision",
-		"boolean",
-		"date",
-		"uuid",
-		"oid",
-		"name",
+		"integer", "bigint", "real", "double precision", "boolean", "date", "uuid", "oid", "name",
 		`"char"`,
-		"interval",
-		"money",
-		"macaddr",
-		"time without time zone",
-		"time with time zone",
+		"interval", "money", "macaddr", "time without time zone", "time with time zone",
 		"timestamp without time zone",
-		"timestamp with time zone",
-		"point",
-		"box",
-		"circle",
-		"line",
+		"timestamp with time zone", "point", "box", "circle", "line",
 		"lseg":
 		return "plain"
 	case "numeric", "cidr", "inet":
@@ -150,8 +128,7 @@ func (d *drafter) columnAttributes(before, after schema.Object, only string) []s
 			sql,
 			options(
 				"ALTER "+kind+" "+only+after.Of+" ALTER COLUMN "+after.Local(),
-				was[schema.Options],
-				is[schema.Options],
+				was[schema.Options], is[schema.Options],
 			)...)
 	}
 	if differs(schema.ForeignTable) {

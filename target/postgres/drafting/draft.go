@@ -138,18 +138,8 @@ func (d *drafter) inheritedFrom(table schema.Object, column string) schema.Objec
 func derived(kind schema.Kind) bool {
 	switch kind {
 	case schema.Constraint,
-		schema.Index,
-		schema.View,
-		schema.Materialized,
-		schema.Function,
-		schema.Trigger,
-		schema.EventTrigger,
-		schema.Rule,
-		schema.Policy,
-		schema.Statistics,
-		schema.Publication,
-		schema.Published,
-		schema.PublishedAll,
+		schema.Index, schema.View, schema.Materialized, schema.Function, schema.Trigger, schema.EventTrigger,
+		schema.Rule, schema.Policy, schema.Statistics, schema.Publication, schema.Published, schema.PublishedAll,
 		schema.DefaultGrant:
 		return true
 	}
@@ -340,16 +330,8 @@ func (d *drafter) alterable(is, should schema.Object) bool {
 		plain = append(plain, "sequence", "owned by", "identity of", "unlogged")
 	case schema.Table:
 		plain = append(
-			plain,
-			"options",
-			"toast options",
-			"inherits",
-			"partition",
-			"unlogged",
-			"tablespace",
-			"access method",
-			"foreign options",
-			"of type",
+			plain, "options", "toast options", "inherits", "partition", "unlogged", "tablespace", "access method",
+			"foreign options", "of type",
 		)
 	case schema.Column: // of a view
 		return true

@@ -92,12 +92,7 @@ func TestAScriptDoesNotDependOnTheOrderOfObjects(t *testing.T) {
 			want := written(drafting.Draft(is, should, style))
 			for range 10 {
 				require.Equal(
-					t,
-					want,
-					written(drafting.Draft(shuffled(is), shuffled(should), style)),
-					"%s, %s",
-					name,
-					what,
+					t, want, written(drafting.Draft(shuffled(is), shuffled(should), style)), "%s, %s", name, what,
 				)
 			}
 		}
@@ -204,12 +199,9 @@ func TestWhatStandsOnAChangeGoesBeforeIt(t *testing.T) {
 	}
 	script := drafting.Draft(with("integer"), with("numeric"), schema.Style{})
 	assertOrder(
-		t,
-		script,
-		"DROP VIEW public.deeper",
+		t, script, "DROP VIEW public.deeper",
 		"DROP VIEW public.deep\n",
-		"TYPE numeric",
-		"CREATE VIEW public.deep ",
+		"TYPE numeric", "CREATE VIEW public.deep ",
 		"CREATE VIEW public.deeper ",
 	)
 }

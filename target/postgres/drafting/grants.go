@@ -103,8 +103,7 @@ func (d *drafter) grants(before, after schema.Object) []string {
 	case schema.DefaultGrant:
 		onto = strings.ToUpper(after.Props[schema.For])
 		prefix = "ALTER DEFAULT PRIVILEGES FOR ROLE " + after.Props[schema.ForRole] + with(
-			" IN SCHEMA ",
-			after.Props[schema.InSchema],
+			" IN SCHEMA ", after.Props[schema.InSchema],
 		) + " "
 	}
 	everybody := maps.Clone(was)
@@ -130,12 +129,9 @@ func (d *drafter) grants(before, after schema.Object) []string {
 				sql = append(
 					sql,
 					fmt.Sprintf(
-						"%sGRANT %s ON %s TO %s%s",
-						prefix,
+						"%sGRANT %s ON %s TO %s%s", prefix,
 						strings.Join(some.words, ", "),
-						onto,
-						name,
-						some.option,
+						onto, name, some.option,
 					),
 				)
 			}

@@ -45,9 +45,7 @@ func (d *drafter) writeMake(o schema.Object) {
 	case o.Kind == schema.Type && d.rebuilt[key]:
 		was := d.before[key]
 		d.add(
-			d.making,
-			key,
-			rank,
+			d.making, key, rank,
 			plain(
 				append(
 					[]string{
@@ -135,21 +133,13 @@ func (d *drafter) writeConstraint(o, t schema.Object, rank int) {
 		}
 		build := fmt.Sprintf(
 			"CREATE UNIQUE INDEX CONCURRENTLY %s ON %s %s%s%s%s%s",
-			o.Local(),
-			o.Of,
-			columns,
-			include,
-			nulls,
+			o.Local(), o.Of, columns, include, nulls,
 			around(" WITH (", o.Props[schema.Options], ")"),
 			with(" TABLESPACE ", o.Props[schema.Tablespace]),
 		)
 		use := fmt.Sprintf(
 			"ALTER TABLE %s ADD CONSTRAINT %s %s USING INDEX %s%s",
-			o.Of,
-			o.Local(),
-			kind,
-			o.Local(),
-			deferred,
+			o.Of, o.Local(), kind, o.Local(), deferred,
 		)
 		statements = append(plain(build, use), statements[1:]...)
 		statements[0].Takes = "fails where rows repeat"
@@ -162,9 +152,7 @@ func (d *drafter) writeConstraint(o, t schema.Object, rank int) {
 		statements[0].SQL += " NOT VALID"
 		first := d.add(d.making, "unvalidated "+key, rank, statements)
 		second := d.add(
-			d.making,
-			key,
-			rank+5,
+			d.making, key, rank+5,
 			[]schema.Drafted{
 				{
 					SQL:   fmt.Sprintf("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local()),
@@ -217,10 +205,7 @@ func (d *drafter) writeLinks(was, o schema.Object, isMade bool) {
 				plain(
 					fmt.Sprintf(
 						"ALTER %s ONLY %s ALTER COLUMN %s SET DEFAULT %s",
-						word(t),
-						o.Of,
-						o.Local(),
-						o.Props[schema.Default],
+						word(t), o.Of, o.Local(), o.Props[schema.Default],
 					),
 				),
 			)
@@ -246,9 +231,7 @@ func (d *drafter) writeLinks(was, o schema.Object, isMade bool) {
 				plain(
 					fmt.Sprintf(
 						"ALTER TABLE ONLY %s ATTACH PARTITION %s %s",
-						o.Props[schema.Inherits],
-						o.Name,
-						o.Props[schema.Partition],
+						o.Props[schema.Inherits], o.Name, o.Props[schema.Partition],
 					),
 				),
 			)
@@ -290,8 +273,7 @@ func (d *drafter) writeRows() {
 		load := d.add(
 			d.making,
 			"rows "+rows.Table,
-			building+10*schema.Rank(schema.Table)+7,
-			append(statements, plain(rows.Next...)...),
+			building+10*schema.Rank(schema.Table)+7, append(statements, plain(rows.Next...)...),
 		)
 		loads[rows.Table] = load
 		before(d.makeOf(schema.KeyOf(schema.Table, rows.Table)), load)

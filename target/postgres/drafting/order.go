@@ -472,8 +472,7 @@ func (d *drafter) empty(columns []schema.Object) string {
 		names = append(
 			names,
 			fmt.Sprintf(
-				"    NULL::%s%s AS %s",
-				c.Props[schema.DataType],
+				"    NULL::%s%s AS %s", c.Props[schema.DataType],
 				with(" COLLATE ", c.Props[schema.Collated]),
 				c.Local(),
 			),

@@ -162,8 +162,7 @@ func (d *drafter) create(o schema.Object) []string {
 	case schema.Published:
 		say(
 			"ALTER PUBLICATION %s ADD TABLE ONLY %s%s%s",
-			o.Of,
-			p[schema.OfTable],
+			o.Of, p[schema.OfTable],
 			around(" (", p["columns"], ")"),
 			around(" WHERE (", p["where"], ")"),
 		)
@@ -249,8 +248,7 @@ func (d *drafter) createTable(o schema.Object) []string {
 		body += " INHERITS (" + inherits + ")"
 	}
 	body += with(" PARTITION BY ", p[schema.Partitioned]) + with(
-		" SERVER ",
-		p[schema.OnServer],
+		" SERVER ", p[schema.OnServer],
 	) + around(" OPTIONS (", p[schema.ForeignTable], ")") + with(" USING ", p["access method"]) +
 		around(
 			" WITH (",
@@ -263,8 +261,7 @@ func (d *drafter) createTable(o schema.Object) []string {
 			),
 			")",
 		) + with(
-		" TABLESPACE ",
-		p[schema.Tablespace],
+		" TABLESPACE ", p[schema.Tablespace],
 	)
 	return append([]string{strings.TrimRight(head+" "+body, " ")}, then...)
 }

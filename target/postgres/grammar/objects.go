@@ -186,8 +186,7 @@ func (r reader) alterTable(alter *pg.AlterTableStmt) {
 		case pg.AlterTableType_AT_DropConstraint:
 			r.gone(evidence.Constraint, schema, table, cmd.Name)
 		case pg.AlterTableType_AT_ColumnDefault,
-			pg.AlterTableType_AT_SetNotNull,
-			pg.AlterTableType_AT_DropNotNull,
+			pg.AlterTableType_AT_SetNotNull, pg.AlterTableType_AT_DropNotNull,
 			pg.AlterTableType_AT_AlterColumnType:
 			r.there(evidence.Column, schema, table, cmd.Name)
 		}
@@ -204,9 +203,7 @@ func (r reader) rename(rename *pg.RenameStmt) {
 		r.gone(evidence.Constraint, schema, table, rename.Subname)
 		r.made(evidence.Constraint, schema, table, rename.Newname)
 	case pg.ObjectType_OBJECT_TABLE,
-		pg.ObjectType_OBJECT_VIEW,
-		pg.ObjectType_OBJECT_MATVIEW,
-		pg.ObjectType_OBJECT_SEQUENCE,
+		pg.ObjectType_OBJECT_VIEW, pg.ObjectType_OBJECT_MATVIEW, pg.ObjectType_OBJECT_SEQUENCE,
 		pg.ObjectType_OBJECT_INDEX:
 		kind := relationKind(rename.RenameType)
 		r.gone(kind, schema, "", table)

@@ -94,8 +94,7 @@ func TestTheSearchPathOfTheScriptIsFollowed(t *testing.T) {
 	script := read(
 		t,
 		"CREATE TABLE a (); SET search_path = harbour, public;\nCREATE TABLE b (); RESET search_path; CREATE TABLE c ();",
-		3,
-		3,
+		3, 3,
 	)
 	require.Len(t, script.Objects, 1, "the statements before only set the path")
 	assert.Equal(t, []string{"harbour", "public"}, script.Objects[0].Path)
@@ -140,12 +139,8 @@ func TestOfSeveralScriptsEachIsAskedForWhatNoLaterOneTookAway(t *testing.T) {
 	assert.Equal(
 		t,
 		[]string{
-			"1 column berth.id []",
-			"1 table berth []",
-			"1 column pilot.id [moon]",
-			"1 table pilot [moon]",
-			"3 column tide.id []",
-			"3 table tide []",
+			"1 column berth.id []", "1 table berth []", "1 column pilot.id [moon]", "1 table pilot [moon]",
+			"3 column tide.id []", "3 table tide []",
 		},
 		left,
 	)

@@ -21,13 +21,7 @@ func TestCutGivesWhatPsqlSends(t *testing.T) {
 	url := pgtest.Database(t)
 	command := exec.Command(
 		"/usr/lib/postgresql/15/bin/psql",
-		"-X",
-		"-q",
-		"-v",
-		"ON_ERROR_STOP=1",
-		url,
-		"-f",
-		"testdata/odd.sql",
+		"-X", "-q", "-v", "ON_ERROR_STOP=1", url, "-f", "testdata/odd.sql",
 	)
 	command.Env = append(os.Environ(), "PGAPPNAME=oracle")
 	output, err := command.CombinedOutput()

@@ -12,12 +12,8 @@ func OnlyRows(s sqltext.Statement) bool {
 	case node == nil:
 		return false
 	case node.GetInsertStmt() != nil,
-		node.GetUpdateStmt() != nil,
-		node.GetDeleteStmt() != nil,
-		node.GetMergeStmt() != nil,
-		node.GetTruncateStmt() != nil,
-		node.GetLockStmt() != nil,
-		node.GetVariableSetStmt() != nil,
+		node.GetUpdateStmt() != nil, node.GetDeleteStmt() != nil, node.GetMergeStmt() != nil,
+		node.GetTruncateStmt() != nil, node.GetLockStmt() != nil, node.GetVariableSetStmt() != nil,
 		node.GetVacuumStmt() != nil,
 		node.GetTransactionStmt() != nil:
 		return true

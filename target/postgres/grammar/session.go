@@ -47,8 +47,7 @@ func (n *session) run(s sqltext.Statement) {
 			n.Again = append(n.Again, s)
 		}
 	case node.GetListenStmt() != nil,
-		node.GetUnlistenStmt() != nil,
-		node.GetLoadStmt() != nil,
+		node.GetUnlistenStmt() != nil, node.GetLoadStmt() != nil,
 		onlySets(node.GetSelectStmt()):
 		n.Again = append(n.Again, s)
 	case node.GetDiscardStmt() != nil:

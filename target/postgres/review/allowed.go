@@ -27,10 +27,7 @@ func notAllowed(s sqltext.Statement, node *pg.Node, may []string) string {
 	}
 	return fmt.Sprintf(
 		"%s: this lane's steps may not change %s%s; if they should, an administrator declares it: steps-may: [%s]",
-		what,
-		words[kind],
-		instead,
-		kind,
+		what, words[kind], instead, kind,
 	)
 }
 
@@ -63,8 +60,7 @@ func special(node *pg.Node) (kind, what string) {
 	case changesRole(node), node.GetRenameStmt().GetRenameType() == pg.ObjectType_OBJECT_ROLE:
 		return step.Roles, "a role is made, changed or dropped"
 	case node.GetCreateEventTrigStmt() != nil,
-		node.GetAlterEventTrigStmt() != nil,
-		node.GetDropStmt().GetRemoveType() == pg.ObjectType_OBJECT_EVENT_TRIGGER,
+		node.GetAlterEventTrigStmt() != nil, node.GetDropStmt().GetRemoveType() == pg.ObjectType_OBJECT_EVENT_TRIGGER,
 		node.GetAlterOwnerStmt().
 			GetObjectType() ==
 			pg.ObjectType_OBJECT_EVENT_TRIGGER,

@@ -25,8 +25,7 @@ func Beyond(text []byte) string {
 		if found := beyondNames.Find(s.SQL); found != nil {
 			return fmt.Sprintf(
 				"line %d uses %s, which reaches beyond the database",
-				s.Line,
-				strings.ToLower(string(found)),
+				s.Line, strings.ToLower(string(found)),
 			)
 		}
 		node, err := grammar.Parse(s)
@@ -59,8 +58,7 @@ func changesRole(node *pg.Node) bool {
 func beyond(node *pg.Node) string {
 	switch {
 	case node.GetCreatedbStmt() != nil,
-		node.GetDropdbStmt() != nil,
-		node.GetAlterDatabaseStmt() != nil,
+		node.GetDropdbStmt() != nil, node.GetAlterDatabaseStmt() != nil,
 		node.GetAlterDatabaseSetStmt() != nil:
 		return "a database that is made, changed or dropped"
 	case node.GetAlterSystemStmt() != nil:
@@ -70,8 +68,7 @@ func beyond(node *pg.Node) string {
 	case node.GetCreateTableSpaceStmt() != nil, node.GetDropTableSpaceStmt() != nil:
 		return "a tablespace"
 	case node.GetCreateForeignServerStmt() != nil,
-		node.GetCreateUserMappingStmt() != nil,
-		node.GetCreateSubscriptionStmt() != nil,
+		node.GetCreateUserMappingStmt() != nil, node.GetCreateSubscriptionStmt() != nil,
 		node.GetAlterSubscriptionStmt() != nil:
 		return "another server"
 	case node.GetLoadStmt() != nil:

@@ -106,8 +106,7 @@ func endless(i int, node *pg.Node) string {
 		c = review.Change{Verb: "MERGE"}
 	}
 	return review.Endless(
-		i,
-		c,
+		i, c,
 		"UPDATE, DELETE, INSERT or MERGE",
 		"WHERE id IN (SELECT id FROM … WHERE … IS NULL LIMIT "+sqltext.BatchPlace+")",
 	)
@@ -133,9 +132,7 @@ func (r *reviewer) each(file *step.File, ask func(i int, s sqltext.Statement, no
 		var unparsed *grammar.Unparsed
 		if errors.As(err, &unparsed) && !s.IsCopy {
 			r.Note(
-				file,
-				s,
-				sqltext.CharOffset(s.SQL, unparsed.Position),
+				file, s, sqltext.CharOffset(s.SQL, unparsed.Position),
 				unparsed.Message+"; whether that is right, the server decides",
 			)
 		}

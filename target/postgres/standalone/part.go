@@ -96,8 +96,7 @@ func (p *part) autocommit() error {
 		if i+1 == from && from > 1 && done != p.Done {
 			return refuse(
 				"step %s: an earlier try carried out the statements before number %d, and these were changed since; put them back as they were",
-				p.Step.Number,
-				from,
+				p.Step.Number, from,
 			)
 		}
 		if !open {

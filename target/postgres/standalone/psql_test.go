@@ -87,20 +87,14 @@ func FuzzFile(f *testing.F) {
 			}
 			if at == len(heard) { // the one before failed
 				require.NotContains(
-					t,
-					string(said),
-					"vorrang.ledger",
+					t, string(said), "vorrang.ledger",
 					"the end was reached, and statement %d was not heard",
 					i+1,
 				)
 				return
 			}
 			require.Equal(
-				t,
-				strings.TrimSpace(string(statements[i].SQL)),
-				strings.TrimSpace(heard[at]),
-				"statement %d",
-				i+1,
+				t, strings.TrimSpace(string(statements[i].SQL)), strings.TrimSpace(heard[at]), "statement %d", i+1,
 			)
 		}
 	})

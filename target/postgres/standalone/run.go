@@ -32,8 +32,7 @@ func (p *part) run(sql []byte) {
 	tag := tagFor("$sql", sql)
 	p.line(
 		"SELECT CASE WHEN %s AND pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(sql, pg_catalog.pg_client_encoding())), 'hex') OPERATOR(pg_catalog.=) '%s'",
-		ranSoFar(before),
-		step.Sum(sql),
+		ranSoFar(before), step.Sum(sql),
 	)
 	p.line("    THEN sql ELSE %s END FROM (SELECT %s", p.edited("what stands here, or before it, is not"), tag)
 	p.out.Truncate(p.out.Len() - 1) // the literal begins right after its tag
@@ -51,8 +50,7 @@ func (p *part) edited(what string) string {
 	return sqltext.Literal(
 		fmt.Sprintf(
 			"DO $edited$ BEGIN RAISE EXCEPTION 'this file was edited: %s the text of step %s' USING HINT = 'make a new file: vorrang preview -standalone'; END $edited$",
-			what,
-			p.Step.Number,
+			what, p.Step.Number,
 		),
 	)
 }
@@ -170,9 +168,7 @@ func (p *part) note(action ledger.Action, d ledger.Detail, rows string) {
 	p.line("SELECT e.*, %s", ledger.HashSQL)
 	p.line(
 		"FROM (SELECT coalesce(max(seq), 0) + 1 AS seq, clock_timestamp() AS at, %s::text AS action, %s::text AS step, %s::text AS slug,",
-		sqltext.Literal(string(action)),
-		sqltext.Literal(string(p.Step.Number)),
-		sqltext.Literal(p.Step.Slug),
+		sqltext.Literal(string(action)), sqltext.Literal(string(p.Step.Number)), sqltext.Literal(p.Step.Slug),
 	)
 	p.line("    %s::text AS checksum, %s::text AS deployment, session_user::text AS actor, %s AS duration_ms,",
 		sqltext.Literal(string(p.checksum)), sqltext.Literal(p.Name()), duration)

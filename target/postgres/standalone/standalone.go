@@ -66,8 +66,7 @@ func (w *writer) itself(digest step.Checksum) {
 	w.line(`\lo_import :file`)
 	w.line(
 		"SELECT pg_catalog.encode(pg_catalog.sha256(pg_catalog.substr(f.itself, POSITION(%s IN f.itself) + 1)), 'hex') OPERATOR(pg_catalog.=) '%s' AS vorrang_whole",
-		marker,
-		digest,
+		marker, digest,
 	)
 	w.line(`    FROM (SELECT pg_catalog.lo_get(:LASTOID) AS itself) f \gset`)
 	w.line(`SELECT pg_catalog.lo_unlink(:LASTOID) AS vorrang_read \gset`)
@@ -108,9 +107,7 @@ func (w *writer) head() {
 	w.comment(
 		"%s of %s/%s, %s, by Vorrang's preview",
 		plural.Of(len(w.Plan.Actions), "step"),
-		w.Lane,
-		w.Environment,
-		string(w.Plan.Direction),
+		w.Lane, w.Environment, string(w.Plan.Direction),
 	)
 	w.comment("Made for %s at %s UTC, of %s.", w.MadeBy, w.MadeAt.UTC().Format(time.DateTime), what)
 	w.comment("")
@@ -225,12 +222,7 @@ func (w *writer) action(index int, a plan.Action) error {
 	w.comment("%s", strings.Repeat("=", 70))
 	w.comment(
 		"%d of %d: step %s, %s (%s), mode %s",
-		index+1,
-		len(w.Plan.Actions),
-		a.Step.Number,
-		string(a.Direction),
-		s.name,
-		string(mode),
+		index+1, len(w.Plan.Actions), a.Step.Number, string(a.Direction), s.name, string(mode),
 	)
 	w.line(`\echo 'step %s, %s (%s)'`, a.Step.Number, a.Direction, s.name)
 	p.began()

@@ -50,16 +50,14 @@ func TestAFileHoldsTheScriptWordForWord(t *testing.T) {
 	text, err := written(file(step.Transaction, script, nil))
 	require.NoError(t, err)
 	assert.Contains(
-		t,
-		string(text),
+		t, string(text),
 		"(SELECT $sql$"+script+"$sql$::pg_catalog.text) s (sql) \\gexec \\set vorrang_ran 1\n",
 		"psql does not read it, and the server does",
 	)
 	assert.Contains(t, string(text), `SET LOCAL ROLE "the ""owner""";`)
 	assert.Contains(t, string(text), "SET LOCAL lock_timeout = '1ms';", "0 would wait for ever")
 	assert.Contains(
-		t,
-		string(text),
+		t, string(text),
 		"-- ! the gate was held when this was made: soak: not long enough\n",
 		"no line of another kind can get in",
 	)
