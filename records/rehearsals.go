@@ -30,7 +30,8 @@ func (r *Records) AddRehearsal(ctx context.Context, a Rehearsal) (Rehearsal, err
 	if err == nil {
 		err = r.pool.QueryRow(ctx, `INSERT INTO records.rehearsal (lane, environment, plan, fingerprint, passed, body, actor, release, at)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, a.Lane, a.Environment, a.Plan, a.Fingerprint, a.Result.Passed, body, a.Actor,
-			a.Release, a.At).Scan(&a.ID)
+			a.Release, a.At).
+			Scan(&a.ID)
 	}
 	if err != nil {
 		return a, fmt.Errorf("keep the rehearsal: %w", err)

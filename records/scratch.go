@@ -16,7 +16,11 @@ type Scratch struct {
 
 // AddScratch remembers a scratch database while it is in use.
 func (r *Records) AddScratch(ctx context.Context, s Scratch) error {
-	_, err := r.pool.Exec(ctx, `INSERT INTO records.scratch (engine, reference, name) VALUES ($1, $2, $3)`, s.Engine, s.Reference, s.Name)
+	_, err := r.pool.Exec(
+		ctx,
+		`INSERT INTO records.scratch (engine, reference, name) VALUES ($1, $2, $3)`,
+		s.Engine, s.Reference, s.Name,
+	)
 	if err != nil {
 		return fmt.Errorf("keep the name of a scratch database: %w", err)
 	}

@@ -145,7 +145,11 @@ func (s *builder) newScratch(ctx context.Context, p targetContext, w workshop) (
 	if err != nil {
 		return nil, err
 	}
-	used := &usedScratch{Scratch: made, builder: s, as: records.Scratch{Engine: p.lane.Engine, Reference: w.reference, Name: made.Name()}}
+	used := &usedScratch{
+		Scratch: made,
+		builder: s,
+		as:      records.Scratch{Engine: p.lane.Engine, Reference: w.reference, Name: made.Name()},
+	}
 	if err := s.Records.AddScratch(ctx, used.as); err != nil {
 		made.Close()
 		return nil, err
@@ -166,7 +170,10 @@ func (u *usedScratch) Close() {
 	ctx, cancel := context.WithTimeout(context.Background(), twinPatience)
 	defer cancel()
 	if err := u.builder.Records.ForgetScratch(ctx, u.as); err != nil {
-		u.builder.Log.Warn("a scratch database is not known to be gone; the next start looks for it", "name", u.as.Name, "error", err)
+		u.builder.Log.Warn(
+			"a scratch database is not known to be gone; the next start looks for it",
+			"name", u.as.Name, "error", err,
+		)
 	}
 }
 
@@ -194,7 +201,10 @@ func (s *builder) dropLeft(ctx context.Context) error {
 			err = s.Records.ForgetScratch(ctx, one)
 		}
 		if err != nil {
-			s.Log.Warn("a scratch database was left behind and is still there", "name", one.Name, "reference", one.Reference, "error", err)
+			s.Log.Warn(
+				"a scratch database was left behind and is still there",
+				"name", one.Name, "reference", one.Reference, "error", err,
+			)
 			continue
 		}
 		s.Log.Info("a scratch database that was left behind is dropped", "name", one.Name, "reference", one.Reference)

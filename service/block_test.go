@@ -24,8 +24,14 @@ func yielding(t *testing.T) (w *servicetest.World, url string) {
 	w, url = servicetest.Start(t), pgtest.Database(t)
 	file := filepath.Join(t.TempDir(), "url")
 	require.NoError(t, os.WriteFile(file, []byte(url), 0o600))
-	_, err := w.Declare(t.Context(), "lane.yaml", fmt.Appendf(nil, "lane: port\nenvironments: [{name: staging, target: %q, block-at-most: 1s, gate: {release: not-asked}}]\n",
-		"file:"+file))
+	_, err := w.Declare(
+		t.Context(), "lane.yaml",
+		fmt.Appendf(
+			nil,
+			"lane: port\nenvironments: [{name: staging, target: %q, block-at-most: 1s, gate: {release: not-asked}}]\n",
+			"file:"+file,
+		),
+	)
 	require.NoError(t, err)
 	return w, url
 }
@@ -44,10 +50,16 @@ func follow(t *testing.T, w *servicetest.World, id int64) (messages []string) {
 // long as the step would hold it, the step gives way, and says so.
 func TestAStepGivesWayToThoseWhoWait(t *testing.T) {
 	w, url := yielding(t)
-	pgtest.Exec(t, url, "CREATE TABLE public.berth (id int PRIMARY KEY, calls int); INSERT INTO public.berth SELECT i, 0 FROM generate_series(1, 20) i")
+	pgtest.Exec(
+		t, url,
+		"CREATE TABLE public.berth (id int PRIMARY KEY, calls int); INSERT INTO public.berth SELECT i, 0 FROM generate_series(1, 20) i",
+	)
 	must(w.Baseline(t.Context(), "port", "staging", "0", false))
 	// it holds the table for 20 s in a try, and would never let anybody in
-	submitTo(t, w, "port", map[string]string{"1-hold.sql": "/*---\nretries: 1\n---*/\nLOCK TABLE public.berth;\nSELECT pg_sleep(20);"})
+	submitTo(
+		t, w, "port",
+		map[string]string{"1-hold.sql": "/*---\nretries: 1\n---*/\nLOCK TABLE public.berth;\nSELECT pg_sleep(20);"},
+	)
 	promoted := must(w.Promote(t.Context(), "port", "staging", client.Promotion{}))
 
 	ctx, stop := context.WithCancel(t.Context())
@@ -58,7 +70,11 @@ func TestAStepGivesWayToThoseWhoWait(t *testing.T) {
 		clients.Go(func() {
 			for ctx.Err() == nil {
 				began := time.Now()
-				_, err := conn.Exec(context.WithoutCancel(ctx), "UPDATE public.berth SET calls = calls + 1 WHERE id = $1", i+1)
+				_, err := conn.Exec(
+					context.WithoutCancel(ctx),
+					"UPDATE public.berth SET calls = calls + 1 WHERE id = $1",
+					i+1,
+				)
 				assert.NoError(t, err, "nobody is cancelled but the step")
 				longest[i] = max(longest[i], time.Since(began))
 			}
@@ -86,7 +102,12 @@ func TestAStepInLineGivesWay(t *testing.T) {
 	w, url := yielding(t)
 	pgtest.Exec(t, url, "CREATE TABLE public.berth (id int PRIMARY KEY)")
 	must(w.Baseline(t.Context(), "port", "staging", "0", false))
-	submitTo(t, w, "port", map[string]string{"1-add.sql": "/*---\nretries: 20\nlock-timeout: 60s\n---*/\nALTER TABLE public.berth ADD COLUMN name text;"})
+	submitTo(
+		t, w, "port",
+		map[string]string{
+			"1-add.sql": "/*---\nretries: 20\nlock-timeout: 60s\n---*/\nALTER TABLE public.berth ADD COLUMN name text;",
+		},
+	)
 	reader := pgtest.Connect(t, url)
 	_, err := reader.Exec(t.Context(), "BEGIN; SELECT count(*) FROM public.berth")
 	require.NoError(t, err)
@@ -98,7 +119,10 @@ func TestAStepInLineGivesWay(t *testing.T) {
 	began := time.Now()
 	_, err = late.Exec(t.Context(), "SELECT count(*) FROM public.berth")
 	require.NoError(t, err)
-	assert.Less(t, time.Since(began), 30*time.Second, "who comes after the step does not wait until it gives up by itself")
+	assert.Less(
+		t, time.Since(began), 30*time.Second,
+		"who comes after the step does not wait until it gives up by itself",
+	)
 	_, err = reader.Exec(t.Context(), "COMMIT")
 	require.NoError(t, err)
 	messages := follow(t, w, promoted.Deployment.ID)

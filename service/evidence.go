@@ -65,7 +65,11 @@ func (s *targets) evidenceOf(
 		return e, err
 	}
 	n := len(all.Objects)
-	e.step = evidence.Evidence{Check: outcomes, Observations: seen[:n:n], Unverifiable: append([]evidence.Unverifiable{}, all.Unverifiable...)}
+	e.step = evidence.Evidence{
+		Check:        outcomes,
+		Observations: seen[:n:n],
+		Unverifiable: append([]evidence.Unverifiable{}, all.Unverifiable...),
+	}
 	e.statement = evidence.Evidence{
 		Check:        outcomes,
 		Observations: seen[n:],

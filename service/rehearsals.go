@@ -102,7 +102,10 @@ func (s *deploying) rehearse(c call, in *rehearseIn) (*api.Rehearsed, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Log.Info("rehearsed", "lane", in.Lane, "environment", in.Environment, "actor", c.actor, "passed", result.Passed, "why", result.Why)
+	s.Log.Info(
+		"rehearsed", "lane", in.Lane, "environment", in.Environment, "actor", c.actor, "passed", result.Passed, "why",
+		result.Why,
+	)
 	return &api.Rehearsed{
 		ID: kept.ID, Lane: in.Lane, Environment: in.Environment, Release: in.Release, Plan: kept.Plan,
 		Fingerprint: kept.Fingerprint, Actor: kept.Actor, At: kept.At, Result: result, WaysBack: result.WaysBack(),
@@ -181,8 +184,13 @@ func (s *deploying) copyOf(ctx context.Context, p targetContext, now schema.Sche
 		return made, err
 	}
 	if unlike := schema.Compare(unowned(now), unowned(there)); len(unlike) > 0 {
-		return made, refuseDifferences(by("what cannot be made anew cannot be rehearsed with"), differing(unlike),
-			"the copy is not as %s is: %s", p.environment.Name, plural.Count(len(unlike), "object differs", "objects differ"))
+		return made, refuseDifferences(
+			by("what cannot be made anew cannot be rehearsed with"),
+			differing(unlike),
+			"the copy is not as %s is: %s",
+			p.environment.Name,
+			plural.Count(len(unlike), "object differs", "objects differ"),
+		)
 	}
 	if err := scratch.CreateLedger(ctx); err != nil {
 		return made, err

@@ -19,12 +19,20 @@ import (
 // A target with rows, and steps that wait for it.
 func rehearsed(t *testing.T, files map[string]string) (*servicetest.World, func() *api.Rehearsed) {
 	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-create-berth.sql": "CREATE TABLE public.berth (id int PRIMARY KEY, name text); INSERT INTO public.berth VALUES (1, 'North quay'); CREATE SEQUENCE public.times;"})
+	w.Submitted(
+		map[string]string{
+			"1-create-berth.sql": "CREATE TABLE public.berth (id int PRIMARY KEY, name text); INSERT INTO public.berth VALUES (1, 'North quay'); CREATE SEQUENCE public.times;",
+		},
+	)
 	w.Promoted("staging")
 	w.Submitted(files)
 	before := pgtest.Dump(t, w.URLs["staging"])
 	scratches := func() string {
-		return pgtest.Query(t, w.URLs["staging"], "SELECT count(*)::text FROM pg_database WHERE datname LIKE 'vorrang\\_scratch\\_%' AND pg_catalog.shobj_description(oid, 'pg_database') IS NOT NULL")
+		return pgtest.Query(
+			t,
+			w.URLs["staging"],
+			"SELECT count(*)::text FROM pg_database WHERE datname LIKE 'vorrang\\_scratch\\_%' AND pg_catalog.shobj_description(oid, 'pg_database') IS NOT NULL",
+		)
 	}
 	return w, func() *api.Rehearsed {
 		t.Helper()
@@ -125,7 +133,11 @@ func TestAWrongWayBackIsMendedAndRehearsedAgain(t *testing.T) {
 	assert.Equal(t, "changed column public.berth.name", r.Result.Steps[0].Differences[0].String())
 	_, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	assert.Contains(t, problem(t, err).Detail, "did not pass: the way back of step 2 is incomplete")
-	w.Submitted(map[string]string{"2-add-depth.back.sql": "ALTER TABLE public.berth DROP COLUMN depth; ALTER TABLE public.berth ALTER COLUMN name DROP NOT NULL;"})
+	w.Submitted(
+		map[string]string{
+			"2-add-depth.back.sql": "ALTER TABLE public.berth DROP COLUMN depth; ALTER TABLE public.berth ALTER COLUMN name DROP NOT NULL;",
+		},
+	)
 	assert.True(t, rehearse().Result.Passed)
 	w.Promoted("staging")
 	_, err = w.Rehearse(t.Context(), "harbour", "staging", "", "")

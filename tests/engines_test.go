@@ -142,7 +142,11 @@ func tell(t *testing.T, name string, kind server, folder string) {
 	run(0, "submit -dir "+steps, "new +1 +create-berth", "5 steps in the catalogue")
 	run(0, "probe -env production", "can be used", "ledger +ok")
 	run(0, "promote -to development", "done: 5 of 5 steps")
-	run(0, "rehearse -to staging", "the rehearsal passed: 5 steps", "5 +calls-view .*complete", "4 +one-name .*missing", "step 4 has no way back")
+	run(
+		0, "rehearse -to staging",
+		"the rehearsal passed: 5 steps",
+		"5 +calls-view .*complete", "4 +one-name .*missing", "step 4 has no way back",
+	)
 	run(0, "promote -to staging", "done: 5 of 5 steps")
 	run(1, "rehearse -to staging", "there is nothing to apply to staging")
 	run(0, "promote -to staging", "nothing to do")

@@ -14,7 +14,12 @@ import (
 func TestACopyThatAKilledServiceLeftIsDropped(t *testing.T) {
 	target := pgtest.Database(t)
 	p := startProcess(t, "TARGET="+target)
-	_, err := p.Declare(t.Context(), "lane.yaml", []byte("lane: harbour\nenvironments: [{name: staging, target: env:TARGET, scratch: env:TARGET, gate: {release: not-asked}}]\n"))
+	_, err := p.Declare(
+		t.Context(), "lane.yaml",
+		[]byte(
+			"lane: harbour\nenvironments: [{name: staging, target: env:TARGET, scratch: env:TARGET, gate: {release: not-asked}}]\n",
+		),
+	)
 	require.NoError(t, err)
 	p.submit(map[string]string{"1-slow.sql": "CREATE TABLE berth (id int);\nSELECT pg_sleep(7113);"})
 	rehearsed := make(chan error, 1)
@@ -24,7 +29,10 @@ func TestACopyThatAKilledServiceLeftIsDropped(t *testing.T) {
 	}()
 	copied := ""
 	require.Eventually(t, func() bool {
-		copied = pgtest.Query(t, target, "SELECT coalesce(max(datname), '') FROM pg_stat_activity WHERE query LIKE '%pg_sleep(7113)%' AND datname LIKE 'vorrang\\_scratch\\_%'")
+		copied = pgtest.Query(
+			t, target,
+			"SELECT coalesce(max(datname), '') FROM pg_stat_activity WHERE query LIKE '%pg_sleep(7113)%' AND datname LIKE 'vorrang\\_scratch\\_%'",
+		)
 		return copied != ""
 	}, 30*time.Second, 20*time.Millisecond)
 	p.kill()

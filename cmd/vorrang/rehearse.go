@@ -50,7 +50,13 @@ func printRehearsal(e *env, a *api.Rehearsed) {
 	if !r.Passed {
 		word = e.paint.bad("the rehearsal did not pass")
 	}
-	fmt.Fprintf(e.out, "%s: %s on a copy of %s/%s, without rows\n", word, plural.Of(len(r.Steps), "step"), a.Lane, a.Environment)
+	fmt.Fprintf(
+		e.out,
+		"%s: %s on a copy of %s/%s, without rows\n",
+		word,
+		plural.Of(len(r.Steps), "step"),
+		a.Lane, a.Environment,
+	)
 	if r.Why != "" {
 		fmt.Fprintln(e.out, "  "+r.Why)
 	}

@@ -82,7 +82,11 @@ func TestANetAddsUp(t *testing.T) {
 	all := script("+a", "|a", "+b", "-b", "~a", ".x", "UPDATE c", "/harbour", "+d", "+")
 	found := Collect(all, 1, 0, read)
 	assert.Equal(t, []string{"table a", "column a.id", "no table b", "table d"}, names(found.Objects))
-	assert.Equal(t, []Unverifiable{{Statement: 7, Line: 7, What: "UPDATE"}, {Statement: 10, Line: 10, What: "+"}}, found.Unverifiable)
+	assert.Equal(
+		t,
+		[]Unverifiable{{Statement: 7, Line: 7, What: "UPDATE"}, {Statement: 10, Line: 10, What: "+"}},
+		found.Unverifiable,
+	)
 	assert.Equal(t, []string{"harbour"}, found.Objects[3].Path)
 	assert.Equal(t, []string{"no table b"}, names(Collect(all, 4, 6, read).Objects)[:1], "only those between count")
 	assert.Equal(

@@ -278,13 +278,23 @@ func (f Facts) rehearsed() Check {
 		return hold(Rehearsal, "what is to be applied was not rehearsed on a copy of "+f.View.Environment,
 			again.For("try it there: forward, back, and forward again"))
 	case r.Fingerprint != f.Fingerprint:
-		return hold(Rehearsal, fmt.Sprintf("the schema of %s is not the one that %s rehearsed with at %s", f.View.Environment, r.By, utc(r.At)),
-			again.For("try it on the schema as it is now")).about(r.Fingerprint)
+		return hold(
+			Rehearsal,
+			fmt.Sprintf(
+				"the schema of %s is not the one that %s rehearsed with at %s",
+				f.View.Environment, r.By, utc(r.At),
+			),
+			again.For("try it on the schema as it is now"),
+		).about(r.Fingerprint)
 	case !r.Passed:
 		return hold(Rehearsal, fmt.Sprintf("the rehearsal by %s at %s did not pass: %s", r.By, utc(r.At), r.Why),
 			again.For("fix the step, submit it, and rehearse again")).about(r.Why)
 	}
-	return pass(Rehearsal, "rehearsed by %s at %s on a copy without rows, forward and forward again; %s", r.By, utc(r.At), r.Notes)
+	return pass(
+		Rehearsal,
+		"rehearsed by %s at %s on a copy without rows, forward and forward again; %s",
+		r.By, utc(r.At), r.Notes,
+	)
 }
 
 func utc(t time.Time) string { return t.UTC().Format(time.DateTime) + " UTC" }

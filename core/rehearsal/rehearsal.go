@@ -121,8 +121,11 @@ func (r *run) back(ctx context.Context, p plan.Plan) (stays int, err error) {
 		s.WayBack = Complete
 		if s.Differences = schema.Compare(r.states[i], now); len(s.Differences) > 0 {
 			s.WayBack = Incomplete
-			r.wrong(s.Number, "the way back of step %s is incomplete: it leaves another schema than was there before: %s",
-				s.Number, schema.Summary(s.Differences, 3))
+			r.wrong(
+				s.Number,
+				"the way back of step %s is incomplete: it leaves another schema than was there before: %s",
+				s.Number, schema.Summary(s.Differences, 3),
+			)
 			return i, nil
 		}
 	}
@@ -163,7 +166,10 @@ func (r *run) act(ctx context.Context, a plan.Action) (ms int64, err error) {
 		if result.Failure != nil {
 			says = result.Failure.Message
 		}
-		what := map[ledger.Direction]string{ledger.Forward: "step %s fails: %s", ledger.Back: "the way back of step %s fails: %s"}
+		what := map[ledger.Direction]string{
+			ledger.Forward: "step %s fails: %s",
+			ledger.Back:    "the way back of step %s fails: %s",
+		}
 		r.wrong(a.Step.Number, what[a.Direction], a.Step.Number, says)
 	}
 	return r.Now().Sub(began).Milliseconds(), nil

@@ -39,7 +39,12 @@ func rehearse(t *testing.T, ctx context.Context, steps ...pair) (rehearsal.Resul
 	}
 	p := plan.Plan{Direction: ledger.Forward}
 	for i, s := range steps {
-		known := plan.Step{Number: step.Number(fmt.Sprint(i + 1)), Slug: "step", Forward: file(s.forward), Options: step.Options{Mode: step.Transaction}}
+		known := plan.Step{
+			Number:  step.Number(fmt.Sprint(i + 1)),
+			Slug:    "step",
+			Forward: file(s.forward),
+			Options: step.Options{Mode: step.Transaction},
+		}
 		if s.back != "" {
 			back := file(s.back)
 			known.Back = &back

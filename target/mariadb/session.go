@@ -332,7 +332,9 @@ var sights = map[evidence.Kind]string{
 	evidence.Routine:    "SELECT 1 FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ? = '' AND ROUTINE_NAME = ?",
 }
 
-func (c *conn) observations(ctx context.Context, database string, objects []evidence.Object) ([]evidence.Observation, error) {
+func (c *conn) observations(
+	ctx context.Context, database string, objects []evidence.Object,
+) ([]evidence.Observation, error) {
 	return engine.LookUp(objects, func(o evidence.Object) (there, invalid bool, err error) {
 		err = c.each(ctx, sights[o.Kind]+" LIMIT 1", []any{database, o.Of, o.Name}, func([]string) error {
 			there = true

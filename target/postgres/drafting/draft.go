@@ -107,7 +107,10 @@ func draft(is, should schema.Schema, style schema.Style, autocommitFirst bool) s
 		if !known {
 			o = d.before[key]
 		}
-		script.Undraftable = append(script.Undraftable, schema.Unsupported{Kind: o.Kind, Name: o.Name, Why: d.unable[key]})
+		script.Undraftable = append(
+			script.Undraftable,
+			schema.Unsupported{Kind: o.Kind, Name: o.Name, Why: d.unable[key]},
+		)
 	}
 	return script
 }

@@ -60,7 +60,9 @@ func lostByItself(node *pg.Node) []string {
 	case node.GetUpdateStmt() != nil:
 		return []string{"overwrites values of " + named(node.GetUpdateStmt().Relation)}
 	case node.GetInsertStmt().GetOnConflictClause().GetAction() == pg.OnConflictAction_ONCONFLICT_UPDATE:
-		return []string{"overwrites values of rows of " + named(node.GetInsertStmt().Relation) + " that have the same key"}
+		return []string{
+			"overwrites values of rows of " + named(node.GetInsertStmt().Relation) + " that have the same key",
+		}
 	case node.GetMergeStmt() != nil:
 		return []string{"overwrites or deletes rows of " + named(node.GetMergeStmt().Relation)}
 	}
