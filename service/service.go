@@ -111,7 +111,14 @@ func (s *Service) Start(ctx context.Context) error {
 	if err := s.running.CloseOrphans(ctx); err != nil {
 		return err
 	}
-	s.rounds.Start(s.Log, s.builder.left(), s.hooks.Round(), s.deploying.schedules, s.drifts.looks)
+	left, err := s.Records.Scratches(ctx) // before anybody makes new ones
+	if err != nil {
+		return err
+	}
+	s.rounds.Start(s.Log, s.hooks.Round(), s.deploying.schedules, s.drifts.looks)
+	s.rounds.Do(s.Log, "scratch databases that were left behind", func(ctx context.Context) {
+		s.builder.dropLeft(ctx, left)
+	})
 	return nil
 }
 

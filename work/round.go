@@ -39,16 +39,25 @@ const (
 // Rounds goes rounds until it is stopped.
 type Rounds struct {
 	going sync.WaitGroup
+	ctx   context.Context // of what is under way
 	halt  context.CancelFunc
 }
 
 // Start begins to go the rounds. It is called once.
 func (r *Rounds) Start(log *slog.Logger, all ...*Round) {
-	var ctx context.Context
-	ctx, r.halt = context.WithCancel(context.Background())
+	r.ctx, r.halt = context.WithCancel(context.Background())
 	for _, one := range all {
-		r.going.Go(func() { one.work(ctx, log) })
+		r.going.Go(func() { one.work(r.ctx, log) })
 	}
+}
+
+// Do does something once, beside the rounds, after Start. Wait waits for it too.
+func (r *Rounds) Do(log *slog.Logger, name string, do func(context.Context)) {
+	r.going.Go(func() {
+		if err := safely.Do(func() error { do(r.ctx); return nil }); err != nil {
+			log.Warn("work in the background met a fault", "work", name, "error", err)
+		}
+	})
 }
 
 // Halt says that nothing new is to begin. Wait blocks until what was under way has ended.
