@@ -112,16 +112,15 @@ func (r *run) watch(ctx context.Context, s script, index int) *watch {
 	if !tells {
 		return w
 	}
-	looking := looker{run: r, watcher: watcher, watch: w, s: s, index: index, every: after}
+	looking := looker{run: r, watcher: watcher, watch: w, s: s, index: index, every: after, tick: after}
 	if most := r.settings(s.options).BlockAtMost; most > 0 {
 		if yielder, can := r.Target.(engine.Yielder); can {
 			looking.yielder, looking.most = yielder, most
-			after = min(after, most/looksInABlock)
-			looking.tick = after
+			looking.tick = min(after, most/looksInABlock)
 		}
 	}
 	w.looks.Add(1)
-	w.timer = time.AfterFunc(after, func() {
+	w.timer = time.AfterFunc(looking.tick, func() {
 		defer w.looks.Done()
 		_ = safely.Do(func() error { looking.look(ctx); return nil }) // the statement goes on
 	})
@@ -149,22 +148,18 @@ type looker struct {
 	watch   *watch
 	s       script
 	index   int
-	every   time.Duration // how often is asked for whom the statement waits
+	tick    time.Duration // from look to look
+	every   time.Duration // from one to the next that asks for whom the statement waits
 
 	// who waits for the statement; yielder is nil where that does not matter
 	yielder engine.Yielder
 	most    time.Duration
-	tick    time.Duration
 }
 
 // look looks until ctx is done or the statement gave way. What cannot be seen is not told;
 // the statement goes on.
 func (l *looker) look(ctx context.Context) {
-	tick := l.every
-	if l.yielder != nil {
-		tick = l.tick
-	}
-	ticks := time.NewTicker(tick)
+	ticks := time.NewTicker(l.tick)
 	defer ticks.Stop()
 	var told []int32
 	waits := map[int32]time.Time{} // since when others were seen to wait
