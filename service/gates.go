@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"vorrang/core/access"
+	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/remedy"
 	"vorrang/core/verify"
@@ -122,6 +123,22 @@ func (s *gates) lookOnce(ctx context.Context, p targetContext) (gate.Facts, erro
 		return gate.Facts{}, err
 	}
 	defer session.Close()
+	return s.look(ctx, p, session)
+}
+
+// underLock gathers all that the gate looks at, for who holds the target's lock.
+func (s *gates) underLock(
+	ctx context.Context, p targetContext, session engine.Session, who promotionRequest,
+) (gate.Facts, error) {
+	facts, err := s.look(ctx, p, session)
+	if err != nil {
+		return facts, err
+	}
+	return facts, s.ask(ctx, p, &facts, who)
+}
+
+// look looks at a target, and at its schema where the gate asks for that.
+func (s *gates) look(ctx context.Context, p targetContext, session engine.Session) (gate.Facts, error) {
 	facts, _, err := s.targets.look(ctx, p, session)
 	if err == nil {
 		err = s.drifts.askSchema(ctx, p, session, &facts)

@@ -57,15 +57,10 @@ func (g *guide) Confirm(ctx context.Context) (last work.Confirmed, err error) {
 	if err != nil {
 		return last, err
 	}
-	facts, _, err := g.targets.look(ctx, p, g.session)
-	if err == nil {
-		err = g.drifts.askSchema(ctx, p, g.session, &facts)
-	}
-	if err != nil {
-		return last, err
-	}
 	d := g.deployment
-	if err := g.gates.ask(ctx, p, &facts, promotionRequest{through: g.request.through, actor: d.Actor, deployment: d.ID, back: g.request.back}); err != nil {
+	who := promotionRequest{through: g.request.through, actor: d.Actor, deployment: d.ID, back: g.request.back}
+	facts, err := g.gates.underLock(ctx, p, g.session, who)
+	if err != nil {
 		return last, err
 	}
 	last.Head, last.Belongs = facts.View.State.Head, claim(p, facts.View.State)

@@ -276,13 +276,8 @@ func (s *deploying) clear(
 			return facts, result, nil, err
 		}
 	}
-	if facts, _, err = s.targets.look(c, p, session); err != nil {
-		return facts, result, nil, err
-	}
-	if err := s.drifts.askSchema(c, p, session, &facts); err != nil {
-		return facts, result, nil, err
-	}
-	if err := s.gates.ask(c, p, &facts, promotionRequest{through: w.through, actor: c.actor, back: w.back}); err != nil {
+	who := promotionRequest{through: w.through, actor: c.actor, back: w.back}
+	if facts, err = s.gates.underLock(c, p, session, who); err != nil {
 		return facts, result, nil, err
 	}
 	if result = w.gate(facts); result.Held() {
