@@ -28,10 +28,9 @@ type Rehearsal struct {
 func (r *Records) AddRehearsal(ctx context.Context, a Rehearsal) (Rehearsal, error) {
 	body, err := json.Marshal(a.Result)
 	if err == nil {
-		err = r.pool.QueryRow(ctx, `INSERT INTO records.rehearsal (lane, environment, plan, fingerprint, passed, body, actor, release, at)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, a.Lane, a.Environment, a.Plan, a.Fingerprint, a.Result.Passed, body, a.Actor,
-			a.Release, a.At).
-			Scan(&a.ID)
+		err = r.pool.QueryRow(ctx, `INSERT INTO records.rehearsal (lane, environment, plan, fingerprint, body, actor, release, at)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`,
+			a.Lane, a.Environment, a.Plan, a.Fingerprint, body, a.Actor, a.Release, a.At).Scan(&a.ID)
 	}
 	if err != nil {
 		return a, fmt.Errorf("keep the rehearsal: %w", err)
@@ -39,13 +38,13 @@ func (r *Records) AddRehearsal(ctx context.Context, a Rehearsal) (Rehearsal, err
 	return a, nil
 }
 
-// Rehearsed is the newest rehearsal of a plan on a schema; of any where fingerprint is
-// empty. The error is ErrNotFound if there is none.
+// Rehearsed is the newest rehearsal of a plan on a schema with that fingerprint, or on
+// another one if there is none. The error is ErrNotFound if the plan was never rehearsed.
 func (r *Records) Rehearsed(ctx context.Context, lane, environment, plan, fingerprint string) (Rehearsal, error) {
 	a := Rehearsal{Lane: lane, Environment: environment, Plan: plan}
 	var body []byte
 	err := r.pool.QueryRow(ctx, `SELECT id, fingerprint, body, actor, release, at FROM records.rehearsal
-		WHERE lane = $1 AND environment = $2 AND plan = $3 AND ($4 = '' OR fingerprint = $4) ORDER BY id DESC LIMIT 1`,
+		WHERE lane = $1 AND environment = $2 AND plan = $3 ORDER BY fingerprint = $4 DESC, id DESC LIMIT 1`,
 		lane, environment, plan, fingerprint).Scan(&a.ID, &a.Fingerprint, &body, &a.Actor, &a.Release, &a.At)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return a, ErrNotFound

@@ -75,6 +75,7 @@ type deploying struct {
 	*Config
 	targets   *targets
 	library   *library
+	builder   *builder
 	drifts    *drifts
 	gates     *gates
 	hooks     *hooks
@@ -129,15 +130,15 @@ func (s *Service) parts(running *work.Deployments) {
 	s.door = &door{Config: config, book: s.book, targets: s.targets, signInLimiter: newSignInLimiter()}
 	library := &library{config, s.targets}
 	s.builder = &builder{config, s.targets, library}
-	builder := s.builder
 	s.drifts = &drifts{Config: config, targets: s.targets, hooks: s.hooks, running: running}
 	s.drifts.looks = work.NewRound("looks for drift", s.drifts.nextLook, s.drifts.lookAround)
 	s.gates = &gates{config, s.targets, library, s.drifts, s.hooks, locks, s.looking}
-	s.repairs = &repairs{config, s.targets, library, builder, s.drifts}
+	s.repairs = &repairs{config, s.targets, library, s.builder, s.drifts}
 	s.deploying = &deploying{
 		Config:     config,
 		targets:    s.targets,
 		library:    library,
+		builder:    s.builder,
 		drifts:     s.drifts,
 		gates:      s.gates,
 		hooks:      s.hooks,
@@ -157,5 +158,5 @@ func (s *Service) parts(running *work.Deployments) {
 	)
 	s.catalogue = &catalogue{config, s.targets, library, s.gates, locks, newUploads(), s.drifts.looks}
 	s.views = &views{config, s.targets, library, s.gates, s.looking}
-	s.schemas = &schemas{Config: config, targets: s.targets, library: library, builder: builder, drifts: s.drifts}
+	s.schemas = &schemas{Config: config, targets: s.targets, library: library, builder: s.builder, drifts: s.drifts}
 }

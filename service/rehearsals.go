@@ -6,7 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"vorrang/core/deploy"
 	"vorrang/core/draft"
 	"vorrang/core/engine"
 	"vorrang/core/gate"
@@ -18,7 +17,6 @@ import (
 	"vorrang/internal/plural"
 	"vorrang/records"
 	"vorrang/service/api"
-	"vorrang/work"
 )
 
 // askRehearsal adds the newest rehearsal of what would be promoted, where the gate asks
@@ -31,20 +29,17 @@ func (s *gates) askRehearsal(ctx context.Context, p targetContext, facts *gate.F
 	if err != nil || len(planned.Actions) == 0 {
 		return nil // the promotion says so itself
 	}
-	for _, fingerprint := range []string{facts.Fingerprint, ""} { // of the schema as it is, or of another
-		kept, err := s.Records.Rehearsed(ctx, p.lane.Name, p.environment.Name, planned.Digest(), fingerprint)
-		if errors.Is(err, records.ErrNotFound) {
-			continue
-		}
-		if err == nil {
-			facts.Rehearsed = &gate.Rehearsed{
-				At: kept.At, By: kept.Actor, Passed: kept.Result.Passed, Why: kept.Result.Why,
-				Notes: kept.Result.WaysBack(), Fingerprint: kept.Fingerprint,
-			}
-		}
-		return err
+	kept, err := s.Records.Rehearsed(ctx, p.lane.Name, p.environment.Name, planned.Digest(), facts.Fingerprint)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil
 	}
-	return nil
+	if err == nil {
+		facts.Rehearsed = &gate.Rehearsed{
+			At: kept.At, By: kept.Actor, Passed: kept.Result.Passed, Why: kept.Result.Why,
+			Notes: kept.Result.WaysBack(), Fingerprint: kept.Fingerprint,
+		}
+	}
+	return err
 }
 
 // rehearsalPatience bounds a rehearsal, which has no rows to work on.
@@ -74,7 +69,11 @@ func (s *deploying) rehearse(c call, in *rehearseIn) (*api.Rehearsed, error) {
 	if err != nil {
 		return nil, err
 	}
-	scratch, err := s.copyOf(ctx, p, now)
+	shop, err := workshopOf(p, nil)
+	if err != nil {
+		return nil, err
+	}
+	scratch, err := s.copyOf(ctx, p, shop, now)
 	if err != nil {
 		return nil, err
 	}
@@ -84,12 +83,8 @@ func (s *deploying) rehearse(c call, in *rehearseIn) (*api.Rehearsed, error) {
 			seen, err := scratch.Snapshot(ctx, p.environment.Schemas)
 			return unowned(seen), err
 		},
-		Now: s.Now,
-		Runner: &deploy.Runner{
-			Target: scratch, Dialect: p.dialect(), Texts: withinDatabase(p.dialect(), s.Records.Text),
-			Emit: func(deploy.Event) {}, Now: s.Now, Pause: work.Pause, Deployment: "rehearsal", Actor: c.actor,
-			Defaults: engine.Settings{Role: scratch.role, LockTimeout: step.DefaultLockTimeout},
-		},
+		Now:    s.Now,
+		Runner: scratchRunner(p, shop, scratch, s.Records.Text),
 	}
 	result, err := stage.Run(ctx, planned)
 	if err != nil {
@@ -128,7 +123,7 @@ func (s *deploying) toRehearse(
 	if err != nil {
 		return planned, now, err
 	}
-	if facts.Existing.Any() && facts.View.State.Untouched() && facts.View.State.Baseline == "" {
+	if facts.Existing.Any() { // which is asked where there is no history only
 		return planned, now, refused(p.do(remedy.Baseline, "record first which steps it already contains"),
 			"%s is an existing database without history: %s", p.environment.Name, facts.Existing)
 	}
@@ -145,46 +140,38 @@ func (s *deploying) toRehearse(
 	return planned, now, err
 }
 
-// schemaCopy is a scratch database with the schema of a target. Close drops it.
-type schemaCopy struct {
-	engine.Scratch
-	role string
-}
-
 // copyOf makes a copy of a target's schema, without rows. It refuses one that cannot be
 // made as the schema is.
-func (s *deploying) copyOf(ctx context.Context, p targetContext, now schema.Schema) (made schemaCopy, err error) {
+func (s *deploying) copyOf(
+	ctx context.Context, p targetContext, shop workshop, now schema.Schema,
+) (scratch engine.Scratch, err error) {
 	drafter, can := p.engine.(engine.Drafter)
 	if !can {
-		return made, refused(nil, "a schema of %s cannot be copied in this version", p.lane.Engine)
+		return nil, refused(nil, "a schema of %s cannot be copied in this version", p.lane.Engine)
 	}
-	shop, err := workshopOf(p, nil)
-	if err != nil {
-		return made, err
+	if scratch, err = s.builder.newScratch(ctx, p, shop); err != nil {
+		return nil, err
 	}
-	scratch, err := s.repairs.builder.newScratch(ctx, p, shop)
-	if err != nil {
-		return made, err
-	}
+	opened := scratch
 	defer func() {
 		if err != nil {
-			scratch.Close()
+			opened.Close()
 		}
 	}()
 	start, err := scratch.SnapshotWithNeeds(ctx, p.environment.Schemas)
 	if err != nil {
-		return made, err
+		return nil, err
 	}
 	if _, err := draft.Build(ctx, scratch, drafter, start, now, false); err != nil {
-		return made, refused(by("see what of it cannot be made anew, and rehearse again"),
+		return nil, refused(by("see what of it cannot be made anew, and rehearse again"),
 			"the schema of %s could not be copied to a scratch database: %s", p.environment.Name, err)
 	}
 	there, err := scratch.Snapshot(ctx, p.environment.Schemas)
 	if err != nil {
-		return made, err
+		return nil, err
 	}
 	if unlike := schema.Compare(unowned(now), unowned(there)); len(unlike) > 0 {
-		return made, refuseDifferences(
+		return nil, refuseDifferences(
 			by("what cannot be made anew cannot be rehearsed with"),
 			differing(unlike),
 			"the copy is not as %s is: %s",
@@ -192,8 +179,5 @@ func (s *deploying) copyOf(ctx context.Context, p targetContext, now schema.Sche
 			plural.Count(len(unlike), "object differs", "objects differ"),
 		)
 	}
-	if err := scratch.CreateLedger(ctx); err != nil {
-		return made, err
-	}
-	return schemaCopy{scratch, shop.role}, nil
+	return scratch, scratch.CreateLedger(ctx)
 }

@@ -61,7 +61,7 @@ func workshopOf(p targetContext, instead todo) (workshop, error) {
 // from nothing. The caller closes it, and nothing of it stays.
 type scratchRun struct {
 	engine.Scratch
-	runner     deploy.Runner
+	runner     *deploy.Runner
 	everything plan.Plan
 }
 
@@ -204,16 +204,23 @@ func (s *builder) scratch(ctx context.Context, p targetContext, w workshop) (*sc
 		database.Close()
 		return nil, err
 	}
-	return &scratchRun{Scratch: database, everything: everything,
-		runner: deploy.Runner{
-			Target:     database,
-			Dialect:    p.dialect(),
-			Texts:      withinDatabase(p.dialect(), s.library.texts(everything)),
-			Emit:       func(deploy.Event) {},
-			Now:        time.Now,
-			Pause:      work.Pause,
-			Deployment: "scratch",
-			Actor:      "vorrangd",
-			Defaults:   engine.Settings{Role: w.role, LockTimeout: step.DefaultLockTimeout},
-		}}, nil
+	runner := scratchRunner(p, w, database, s.library.texts(everything))
+	return &scratchRun{Scratch: database, everything: everything, runner: runner}, nil
+}
+
+// scratchRunner carries steps of a place out in a scratch database, and nothing beyond it.
+func scratchRunner(
+	p targetContext, w workshop, database engine.Scratch, texts func(context.Context, step.Checksum) ([]byte, error),
+) *deploy.Runner {
+	return &deploy.Runner{
+		Target:     database,
+		Dialect:    p.dialect(),
+		Texts:      withinDatabase(p.dialect(), texts),
+		Emit:       func(deploy.Event) {},
+		Now:        time.Now,
+		Pause:      work.Pause,
+		Deployment: "scratch",
+		Actor:      "vorrangd",
+		Defaults:   engine.Settings{Role: w.role, LockTimeout: step.DefaultLockTimeout},
+	}
 }
