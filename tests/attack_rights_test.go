@@ -267,10 +267,7 @@ func TestAttackTheClient(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600))
 	}
 	vorrang := func(args ...string) string {
-		c := exec.CommandContext(t.Context(), filepath.Join(built(t), "vorrang"), args...)
-		c.Dir = folder
-		c.Env = append(os.Environ(), "VORRANG_SERVER="+h.Server, "VORRANG_TOKEN="+token, "VORRANG_LANE=harbour")
-		said, _ := c.CombinedOutput() // what it says is looked at
+		said, _ := command(t, h.Server, token, folder, append([]string{"vorrang"}, args...)...).CombinedOutput() // what it says is looked at
 		return string(said)
 	}
 	write("1-create-berth.sql", "CREATE TABLE berth (id int);")

@@ -26,7 +26,7 @@ func example(t *testing.T, name string) string {
 }
 
 // command runs a program as a machine with a token, in a repository's folder.
-func command(t *testing.T, w *servicetest.World, token, folder string, args ...string) *exec.Cmd {
+func command(t *testing.T, server, token, folder string, args ...string) *exec.Cmd {
 	program := args[0]
 	if program == "vorrang" {
 		program = filepath.Join(built(t), program)
@@ -36,7 +36,7 @@ func command(t *testing.T, w *servicetest.World, token, folder string, args ...s
 	c.Env = append(
 		os.Environ(),
 		"PATH="+built(t)+":"+os.Getenv("PATH"),
-		"VORRANG_SERVER="+w.Server,
+		"VORRANG_SERVER="+server,
 		"VORRANG_TOKEN="+token,
 		"VORRANG_LANE=harbour",
 	)
@@ -58,7 +58,7 @@ func TestTheCIJobOfTheDocs(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "steps", "1-a.back.sql"), []byte("DROP TABLE a"), 0o644))
 	job := filepath.Join(pgtest.Root(), "docs", "pipelines", "ci-job.sh")
 
-	said, err := command(t, w, made.Text, folder, "sh", job).CombinedOutput()
+	said, err := command(t, w.Server, made.Text, folder, "sh", job).CombinedOutput()
 	require.NoError(t, err, "%s", said)
 	assert.Contains(t, string(said), "nothing was changed; a submission of these")
 	written, err := os.ReadFile(filepath.Join(folder, "steps.xml"))
@@ -68,7 +68,7 @@ func TestTheCIJobOfTheDocs(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, lane.Steps, "a push changes nothing")
 
-	onMain := command(t, w, made.Text, folder, "sh", job)
+	onMain := command(t, w.Server, made.Text, folder, "sh", job)
 	onMain.Env = append(onMain.Env, "MAIN=yes")
 	said, err = onMain.CombinedOutput()
 	require.NoError(t, err, "%s", said)
@@ -77,7 +77,7 @@ func TestTheCIJobOfTheDocs(t *testing.T) {
 	assert.Contains(t, string(preview), "CREATE TABLE a")
 
 	for range 2 { // a job may run again
-		release := command(t, w, made.Text, folder, "sh", job)
+		release := command(t, w.Server, made.Text, folder, "sh", job)
 		release.Env = append(release.Env, "RELEASE=2026.11")
 		said, err = release.CombinedOutput()
 		require.NoError(t, err, "%s", said)
@@ -94,7 +94,7 @@ func TestTheCIJobOfTheDocs(t *testing.T) {
 		t,
 		os.WriteFile(filepath.Join(folder, "steps", "2-b.sql"), []byte("CREATE TALBE b (id int)"), 0o644),
 	)
-	said, err = command(t, w, made.Text, folder, "sh", job).CombinedOutput()
+	said, err = command(t, w.Server, made.Text, folder, "sh", job).CombinedOutput()
 	assert.Error(t, err)
 	assert.Contains(t, string(said), "2-b.sql:1:8")
 }
@@ -124,7 +124,7 @@ func TestAnApplicationWaitsForItsRelease(t *testing.T) {
 	fromUnit := strings.Fields(strings.SplitN(unit, "\n", 2)[0])
 
 	late := append(append([]string{}, fromUnit[:len(fromUnit)-1]...), "1s")
-	said, err := command(t, w, reader.Text, t.TempDir(), late...).CombinedOutput()
+	said, err := command(t, w.Server, reader.Text, t.TempDir(), late...).CombinedOutput()
 	var exit *exec.ExitError
 	require.ErrorAs(t, err, &exit)
 	assert.Equal(t, 3, exit.ExitCode())
@@ -134,7 +134,7 @@ func TestAnApplicationWaitsForItsRelease(t *testing.T) {
 	)
 
 	for _, args := range [][]string{fromManifest, fromUnit} {
-		waiting := command(t, w, reader.Text, t.TempDir(), args...)
+		waiting := command(t, w.Server, reader.Text, t.TempDir(), args...)
 		require.NoError(t, waiting.Start())
 		promoted, err := w.Promote(ctx, "harbour", "production", client.Promotion{Release: "2026.11"})
 		require.NoError(t, err)
@@ -145,7 +145,7 @@ func TestAnApplicationWaitsForItsRelease(t *testing.T) {
 	}
 	stranger, err := w.MakeToken(ctx, "stranger", []string{"reader@harbour/staging"}, time.Hour)
 	require.NoError(t, err)
-	said, err = command(t, w, stranger.Text, t.TempDir(), fromUnit...).CombinedOutput()
+	said, err = command(t, w.Server, stranger.Text, t.TempDir(), fromUnit...).CombinedOutput()
 	require.ErrorAs(t, err, &exit)
 	assert.Equal(t, 1, exit.ExitCode(), "what is refused does not come with time: %s", said)
 

@@ -227,22 +227,20 @@ func (w *Deployments) carryOut(ctx context.Context, d Work, live *Feed) (result 
 	return result
 }
 
+// ended is the last event of a deployment, where no runner tells it.
+func ended(d records.Deployment, seq int64, outcome deploy.Outcome, message string) deploy.Event {
+	return deploy.Event{
+		Seq: seq, At: time.Now().UTC(), Kind: deploy.Ended, Outcome: outcome, Of: len(d.Plan.Actions), Message: message,
+	}
+}
+
 // interrupted ends a deployment that met a fault of the service's. What it did is
 // in the target's ledger.
 func interrupted(d Work, live *Feed) deploy.Result {
 	const message = "the service met a fault while this deployment ran; the ledger says how far it came, and the same promotion goes on from there"
 	events, _ := live.After(0)
 	if n := len(events); n == 0 || events[n-1].Kind != deploy.Ended {
-		live.add(
-			deploy.Event{
-				Seq:     int64(n) + 1,
-				At:      time.Now().UTC(),
-				Kind:    deploy.Ended,
-				Outcome: deploy.Interrupted,
-				Of:      len(d.Plan.Actions),
-				Message: message,
-			},
-		)
+		live.add(ended(d.Deployment, int64(n)+1, deploy.Interrupted, message))
 	}
 	return deploy.Result{Outcome: deploy.Interrupted}
 }
@@ -258,18 +256,8 @@ func (w *Deployments) pass(ctx context.Context, d *Work, live *Feed) deploy.Resu
 		against = "the gate could not be asked again before the first statement: " + err.Error()
 	}
 	if against != "" {
-		now := time.Now().UTC()
-		live.add(deploy.Event{Seq: 1, At: now, Kind: deploy.Started, Direction: d.Direction, Of: len(d.Plan.Actions)})
-		live.add(
-			deploy.Event{
-				Seq:     2,
-				At:      now,
-				Kind:    deploy.Ended,
-				Outcome: deploy.Cancelled,
-				Of:      len(d.Plan.Actions),
-				Message: against + "; nothing ran",
-			},
-		)
+		live.add(deploy.Event{Seq: 1, At: time.Now().UTC(), Kind: deploy.Started, Direction: d.Direction, Of: len(d.Plan.Actions)})
+		live.add(ended(d.Deployment, 2, deploy.Cancelled, against+"; nothing ran"))
 		return deploy.Result{
 			Outcome: deploy.Cancelled,
 			Failure: &deploy.Failure{Message: against, Left: "nothing: no statement had run"},
@@ -279,10 +267,8 @@ func (w *Deployments) pass(ctx context.Context, d *Work, live *Feed) deploy.Resu
 	before, said := d.Guide.Before(ctx, head)
 	runner := deploy.Runner{
 		Target: d.Session, Dialect: d.Dialect, Texts: d.Texts, Now: d.Now, Pause: Pause, Stop: w.halt,
-		Deployment: fmt.Sprint(
-			d.ID,
-		), Actor: d.Actor, Key: w.records.LedgerKey, Defaults: d.Defaults, Notes: append(d.Notes, said...),
-		Waived: waived(d.Gate), Belongs: last.Belongs, Base: before,
+		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Key: w.records.LedgerKey, Defaults: d.Defaults,
+		Notes: append(d.Notes, said...), Waived: waived(d.Gate), Belongs: last.Belongs, Base: before,
 		Emit: func(e deploy.Event) {
 			d.Guide.Happened(e)
 			live.add(e)

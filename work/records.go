@@ -98,14 +98,8 @@ func (w *Deployments) CloseOrphans(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		event := deploy.Event{
-			Seq:     last + 1,
-			At:      time.Now().UTC(),
-			Kind:    deploy.Ended,
-			Outcome: deploy.Interrupted,
-			Of:      len(d.Plan.Actions),
-			Message: "the service ended while this deployment ran; the ledger says how far it came, and the same promotion goes on from there",
-		}
+		event := ended(d, last+1, deploy.Interrupted,
+			"the service ended while this deployment ran; the ledger says how far it came, and the same promotion goes on from there")
 		if err := w.records.AddEvents(ctx, d.ID, []deploy.Event{event}); err != nil {
 			return err
 		}

@@ -3,11 +3,11 @@ package review
 import (
 	"testing"
 
-	"github.com/stretchr/testify/assert"
+	"vorrang/target/enginetest"
 )
 
 func TestWhatIsLostIsSaid(t *testing.T) {
-	for sql, what := range map[string][]string{
+	enginetest.Losses(t, Losses, map[string][]string{
 		"DELETE FROM harbour.berth":                                                       {"deletes rows of harbour.berth"},
 		"UPDATE berth SET name = 1":                                                       {"overwrites values of berth"},
 		"MERGE INTO berth USING quay ON true WHEN MATCHED THEN DELETE":                    {"overwrites or deletes rows of berth"},
@@ -21,11 +21,5 @@ func TestWhatIsLostIsSaid(t *testing.T) {
 		"WITH gone AS (DELETE FROM berth RETURNING *) INSERT INTO old SELECT * FROM gone": {"deletes rows of berth"},
 		"WITH a AS (UPDATE quay SET x = 1 RETURNING *) DELETE FROM berth USING a":         {"overwrites values of quay", "deletes rows of berth"},
 		"WITH a AS (SELECT 1) SELECT * FROM a":                                            nil,
-	} {
-		var said []string
-		for _, loss := range Losses([]byte(sql + ";")) {
-			said = append(said, loss.What)
-		}
-		assert.Equal(t, what, said, sql)
-	}
+	})
 }
