@@ -173,10 +173,11 @@ func (o *OpenID) config(provider *oidc.Provider) (*oauth2.Config, error) {
 	if lane.IsReference(secret) {
 		secret, err = resolve(secret) // by the service's own settings, which may refer to anything
 	}
-	return &oauth2.Config{ClientID: o.Client, ClientSecret: secret, Endpoint: provider.Endpoint(),
-		RedirectURL: strings.TrimSuffix(
-			o.Public, "/",
-		) + openIDPath + "/callback", Scopes: append([]string{oidc.ScopeOpenID}, o.Scopes...)}, err
+	return &oauth2.Config{
+		ClientID: o.Client, ClientSecret: secret, Endpoint: provider.Endpoint(),
+		RedirectURL: strings.TrimSuffix(o.Public, "/") + openIDPath + "/callback",
+		Scopes:      append([]string{oidc.ScopeOpenID}, o.Scopes...),
+	}, err
 }
 
 func (s *door) waysIn(call, *nothing) (*api.WaysIn, error) {

@@ -115,9 +115,8 @@ func (s *targets) resolve(reference string) (string, error) {
 		return "", &engine.ConnectError{
 			Kind:    engine.BadURL,
 			Message: "the variable " + name + " is the service's own, and no target's",
-			Fix: "put the target's URL into another one, such as VORRANG_TARGET_" + strings.TrimPrefix(
-				name, "VORRANG_",
-			),
+			Fix: "put the target's URL into another one, such as VORRANG_TARGET_" +
+				strings.TrimPrefix(name, "VORRANG_"),
 		}
 	}
 	return resolve(reference)

@@ -82,11 +82,10 @@ func Make(ctx context.Context, scratch Scratch, request Request) (*Draft, error)
 	d.draft.Uncovered = request.Desired.Uncovered
 	d.draft.WishedFingerprint = d.plain(request.Desired).Fingerprint()
 	if request.Present != nil {
-		d.draft.PresentFingerprint = d.plain(*request.Present).Fingerprint()
-		if d.draft.Questions = questions(d.plain(*request.Present), d.plain(request.Desired), request.Renames); len(
-			d.draft.Questions,
-		) > 0 &&
-			!request.Settled {
+		present := d.plain(*request.Present)
+		d.draft.PresentFingerprint = present.Fingerprint()
+		d.draft.Questions = questions(present, d.plain(request.Desired), request.Renames)
+		if len(d.draft.Questions) > 0 && !request.Settled {
 			return d.draft, nil
 		}
 		d.draft.Questions = nil

@@ -46,9 +46,8 @@ func (s *Schema) copy(random *rand.Rand) *Schema {
 			other := *one
 			copied.columns = append(copied.columns, &other)
 		}
-		copied.constraints, copied.indexes, copied.triggers, copied.policies = clone(t.constraints), clone(
-			t.indexes,
-		), clone(t.triggers), clone(t.policies)
+		copied.constraints, copied.indexes = clone(t.constraints), clone(t.indexes)
+		copied.triggers, copied.policies = clone(t.triggers), clone(t.policies)
 		copied.parts = slices.Clone(t.parts)
 		tables[t] = &copied
 		c.tables = append(c.tables, &copied)

@@ -223,9 +223,7 @@ func (h Harness) voyage() map[string]string {
 	}
 	return map[string]string{
 		"1-create-vessel.sql": "CREATE TABLE vessel (id INTEGER NOT NULL PRIMARY KEY, draught_cm INTEGER, draught_m NUMERIC(8, 2));\n" +
-			"INSERT INTO vessel (id, draught_cm) VALUES " + strings.Join(
-			rows, ", ",
-		) + ";",
+			"INSERT INTO vessel (id, draught_cm) VALUES " + strings.Join(rows, ", ") + ";",
 		"1-create-vessel.back.sql":    "DROP TABLE vessel;",
 		"2-index-berth.sql":           autocommit + "CREATE TABLE berth (name VARCHAR(40));\nCREATE INDEX berth_name ON berth (name);\nINSERT INTO berth VALUES ('North quay');",
 		"2-index-berth.check.sql":     "SELECT count(*) = 1 FROM berth;",

@@ -81,15 +81,10 @@ func (s *Session) Empty(ctx context.Context) (int, error) {
 			return 0, fmt.Errorf("list what is to be dropped: %w", err)
 		}
 	}
-	return len(
-			drops,
-		), s.steps.exec(
-			ctx,
-			slices.Concat(
-				[]string{"SET SESSION foreign_key_checks = 0"},
-				drops,
-				[]string{"SET SESSION foreign_key_checks = 1"},
-			)...)
+	all := slices.Concat(
+		[]string{"SET SESSION foreign_key_checks = 0"}, drops, []string{"SET SESSION foreign_key_checks = 1"},
+	)
+	return len(drops), s.steps.exec(ctx, all...)
 }
 
 // Probe implements engine.Session.

@@ -188,9 +188,8 @@ func (s *Session) insert(entries []ledger.Entry) string {
 	sql := make([]string, 0, 2*len(entries))
 	for _, e := range entries {
 		values := strings.Join([]string{
-			strconv.FormatInt(
-				e.Seq, 10,
-			), s.ascii(e.At.UTC().Format(ledger.AtLayout)), s.ascii(string(e.Action)), s.ascii(string(e.Step)),
+			strconv.FormatInt(e.Seq, 10), s.ascii(e.At.UTC().Format(ledger.AtLayout)),
+			s.ascii(string(e.Action)), s.ascii(string(e.Step)),
 			s.ascii(e.Slug), s.ascii(string(e.Checksum)), s.ascii(e.Deployment), s.ascii(e.Actor),
 			strconv.FormatInt(e.DurationMS, 10), s.ascii(string(e.Detail)), s.ascii(e.PrevHash), s.ascii(e.Hash),
 		}, ", ")

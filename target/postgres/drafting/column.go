@@ -144,9 +144,8 @@ func (d *drafter) columnAttributes(before, after schema.Object, only string) []s
 			if differs(schema.Identity) {
 				say("SET GENERATED %s", strings.ToUpper(is[schema.Identity]))
 			}
-			if _, old, _ := strings.Cut(strings.TrimPrefix(was["sequence"], "SEQUENCE NAME "), " "); differs(
-				"sequence",
-			) {
+			_, old, _ := strings.Cut(strings.TrimPrefix(was["sequence"], "SEQUENCE NAME "), " ")
+			if differs("sequence") {
 				name, now, _ := strings.Cut(strings.TrimPrefix(is["sequence"], "SEQUENCE NAME "), " START")
 				before, _, _ := strings.Cut(strings.TrimPrefix(was["sequence"], "SEQUENCE NAME "), " START")
 				if name != before {

@@ -37,9 +37,8 @@ func (d *drafter) writeMake(o schema.Object) {
 		}
 		d.add(d.making, key, rank, append([]schema.Drafted{add}, plain(d.columnAttributes(bare, o, "ONLY ")...)...))
 	case o.Kind == schema.Column: // of a view
-		if sql := d.columnAttributes(schema.Object{Props: schema.Props{schema.DataType: o.Props[schema.DataType]}}, o, ""); len(
-			sql,
-		) > 0 {
+		bare := schema.Object{Props: schema.Props{schema.DataType: o.Props[schema.DataType]}}
+		if sql := d.columnAttributes(bare, o, ""); len(sql) > 0 {
 			d.add(d.making, key, building+10*schema.Rank(schema.Materialized)+5, plain(sql...))
 		}
 	case o.Kind == schema.Type && d.rebuilt[key]:

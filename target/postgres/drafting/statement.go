@@ -247,22 +247,12 @@ func (d *drafter) createTable(o schema.Object) []string {
 	if inherits := p[schema.Inherits]; inherits != "" && p[schema.Partition] == "" {
 		body += " INHERITS (" + inherits + ")"
 	}
-	body += with(" PARTITION BY ", p[schema.Partitioned]) + with(
-		" SERVER ", p[schema.OnServer],
-	) + around(" OPTIONS (", p[schema.ForeignTable], ")") + with(" USING ", p["access method"]) +
-		around(
-			" WITH (",
-			strings.Join(
-				slices.DeleteFunc(
-					[]string{p[schema.Options], p[schema.ToastOptions]},
-					func(s string) bool { return s == "" },
-				),
-				", ",
-			),
-			")",
-		) + with(
-		" TABLESPACE ", p[schema.Tablespace],
+	storage := slices.DeleteFunc(
+		[]string{p[schema.Options], p[schema.ToastOptions]}, func(s string) bool { return s == "" },
 	)
+	body += with(" PARTITION BY ", p[schema.Partitioned]) + with(" SERVER ", p[schema.OnServer]) +
+		around(" OPTIONS (", p[schema.ForeignTable], ")") + with(" USING ", p["access method"]) +
+		around(" WITH (", strings.Join(storage, ", "), ")") + with(" TABLESPACE ", p[schema.Tablespace])
 	return append([]string{strings.TrimRight(head+" "+body, " ")}, then...)
 }
 
