@@ -111,7 +111,7 @@ type Need struct {
 	Some  bool // a role anywhere in the scope does, as for looking at a lane
 }
 
-// looks are the roles that may look at what they reach: all but the reporter,
+// looks are the roles that may read what they reach: all but the reporter,
 // which is for a job that tells, and asks nothing.
 var looks = []Role{Reader, Author, Releaser, Approver, Keeper, Administrator}
 

@@ -15,9 +15,9 @@ func TestGrantsAreReadAsTheyAreWritten(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, text, g.String())
 	}
-	for text, says := range map[string]string{"pilot": "no role", "reader@": "write ROLE", "reader@harbour/": "write ROLE", "": "no role", "reader@/x": "write ROLE"} {
+	for text, message := range map[string]string{"pilot": "no role", "reader@": "write ROLE", "reader@harbour/": "write ROLE", "": "no role", "reader@/x": "write ROLE"} {
 		_, err := access.ParseGrant(text)
-		assert.ErrorContains(t, err, says, text)
+		assert.ErrorContains(t, err, message, text)
 	}
 }
 

@@ -27,7 +27,7 @@ func (r *run) autocommit(ctx context.Context, s script, started time.Time) *Fail
 	p.done = p.sum.Total()
 	if from > 1 && (from > len(s.statements)+1 || p.done != r.step.Done) {
 		return &Failure{Step: r.step.Step.Number, File: s.file, Line: 1, Column: 1, Message: fmt.Sprintf(
-			"an earlier try carried out the statements before number %d, and these were changed since; put them back as they were",
+			"an earlier try ran the statements before number %d, and these were changed since; put them back as they were",
 			from,
 		)}
 	}

@@ -15,7 +15,8 @@ import (
 
 const batched = "/*---\nmode: batches\nbatch-size: 100\npause: 0\n---*/\n"
 
-const backfill = batched + "UPDATE vessel SET draught_m = draught_cm / 100.0 -- not :batch\nWHERE id IN (SELECT id FROM vessel WHERE draught_m IS NULL ORDER BY id LIMIT :batch)"
+const backfill = batched + "UPDATE vessel SET draught_m = draught_cm / 100.0 -- not :batch\n" +
+	"WHERE id IN (SELECT id FROM vessel WHERE draught_m IS NULL ORDER BY id LIMIT :batch)"
 
 // fleet is a yard with a thousand vessels whose draught is to be rewritten.
 func fleet(t *testing.T) *yard {
@@ -23,7 +24,8 @@ func fleet(t *testing.T) *yard {
 		"1-fill.check.sql": "SELECT count(*) = 0 FROM vessel WHERE draught_m IS NULL",
 		"1-fill.back.sql":  "UPDATE vessel SET draught_m = NULL"})
 	pgtest.Exec(
-		t, y.url,
+		t,
+		y.url,
 		`SET search_path = public; CREATE TABLE vessel (id int PRIMARY KEY, draught_cm int NOT NULL, draught_m numeric, writes int DEFAULT 0);
 		INSERT INTO vessel SELECT n, 400 + n FROM generate_series(1, 1000) n; ANALYZE vessel;
 		CREATE FUNCTION counted() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.writes := NEW.writes + 1; RETURN NEW; END';
@@ -63,7 +65,8 @@ func TestABackfillRunsInBatchesUntilNothingIsLeft(t *testing.T) {
 
 	require.Equal(t, deploy.Done, y.rollback(1).Outcome, "a way back without :batch runs once")
 	assert.Equal(t, "1", y.query("SELECT count(DISTINCT xmin::text) FROM vessel"))
-	y.files["1-fill.back.sql"] = "UPDATE vessel SET draught_m = NULL WHERE id IN (SELECT id FROM vessel WHERE draught_m IS NOT NULL LIMIT :batch)"
+	y.files["1-fill.back.sql"] = "UPDATE vessel SET draught_m = NULL WHERE id IN (SELECT id FROM vessel WHERE " +
+		"draught_m IS NOT NULL LIMIT :batch)"
 	require.Equal(t, deploy.Done, y.promote().Outcome)
 	require.Equal(t, deploy.Done, y.rollback(1).Outcome)
 	assert.Equal(t, "10", y.query("SELECT count(DISTINCT xmin::text) FROM vessel"), "one with it, in batches")
@@ -129,6 +132,7 @@ func TestABackfillGoesOnWhereItStopped(t *testing.T) {
 func (y *yard) terminate() {
 	pgtest.Exec(
 		y.t, y.url,
-		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'deploy test' AND datname = current_database()",
+		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'deploy test' AND datname = "+
+			"current_database()",
 	)
 }

@@ -54,6 +54,7 @@ func yardAt(t *testing.T, url string, files map[string]string) *yard {
 // open takes the target's lock with a new session.
 func (y *yard) open() {
 	if y.session != nil {
+		y.session.Unlock() // closing alone gives the lock back a moment later
 		y.session.Close()
 	}
 	session, err := postgres.Connect(y.t.Context(), y.url, "deploy test")
@@ -138,14 +139,14 @@ func (y *yard) status(number step.Number) ledger.Status { return y.view().State.
 func (y *yard) query(sql string) string { return pgtest.Query(y.t, y.url, sql) }
 
 // said is everything that the events of the last run said.
-func (y *yard) said() string {
+func (y *yard) output() string {
 	y.mu.Lock()
 	defer y.mu.Unlock()
-	var said []string
+	var output []string
 	for _, e := range y.events {
-		said = append(said, e.Message)
+		output = append(output, e.Message)
 	}
-	return strings.Join(said, "\n")
+	return strings.Join(output, "\n")
 }
 
 func (y *yard) kinds() string {
@@ -165,7 +166,8 @@ func TestAStepItsCheckAndItsRowCommitTogether(t *testing.T) {
 	y := newYard(t, map[string]string{
 		"1-create-berth.sql":       "CREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1), (2);",
 		"1-create-berth.check.sql": "SELECT count(*) = 2, true FROM berth;",
-		"2-load-berths.sql":        "COPY berth FROM stdin;\n3\n4\n\\.\nDO $$ BEGIN RAISE NOTICE 'loaded % berths', (SELECT count(*) FROM berth); END $$;",
+		"2-load-berths.sql": "COPY berth FROM stdin;\n3\n4\n\\.\nDO $$ BEGIN RAISE NOTICE 'loaded % berths', " +
+			"(SELECT count(*) FROM berth); END $$;",
 	})
 	result := y.promote()
 	require.Equal(t, deploy.Done, result.Outcome)
@@ -214,8 +216,10 @@ func TestAFailureNamesThePlaceAndLeavesNothing(t *testing.T) {
 		},
 		"a COPY of a trigger of a COPY": {
 			map[string]string{
-				"1-a.sql": "CREATE TABLE other (id int); CREATE TABLE berth (id int);\nCREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS " +
-					"$$ BEGIN IF NEW.id = 3 THEN COPY other FROM PROGRAM 'printf \"1\\n1\\n1\\nNorth\\n\"'; END IF; RETURN NEW; END $$;\nCREATE TRIGGER t BEFORE INSERT ON berth FOR EACH ROW EXECUTE FUNCTION f();\n" +
+				"1-a.sql": "CREATE TABLE other (id int); CREATE TABLE berth (id int);\n" +
+					"CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS " +
+					"$$ BEGIN IF NEW.id = 3 THEN COPY other FROM PROGRAM 'printf \"1\\n1\\n1\\nNorth\\n\"'; END IF; RETURN NEW; " +
+					"END $$;\nCREATE TRIGGER t BEFORE INSERT ON berth FOR EACH ROW EXECUTE FUNCTION f();\n" +
 					"COPY berth FROM stdin;\n1\n2\n3\n4\n\\.\n",
 			},
 			"1-a.sql:7:1",
@@ -234,7 +238,8 @@ func TestAFailureNamesThePlaceAndLeavesNothing(t *testing.T) {
 		},
 		"a deferred constraint": {
 			map[string]string{
-				"1-a.sql": "CREATE TABLE a (id int PRIMARY KEY);\nCREATE TABLE b (a int REFERENCES a DEFERRABLE INITIALLY DEFERRED);\nINSERT INTO b VALUES (1);",
+				"1-a.sql": "CREATE TABLE a (id int PRIMARY KEY);\nCREATE TABLE b (a int REFERENCES a DEFERRABLE INITIALLY " +
+					"DEFERRED);\nINSERT INTO b VALUES (1);",
 			},
 			"1-a.sql:3:1",
 			"at the end of the step's transaction: insert or update on table",
@@ -330,7 +335,8 @@ func TestAutocommitGoesOnAtTheStatementWhereItStopped(t *testing.T) {
 	y := newYard(
 		t,
 		map[string]string{
-			"1-index.sql":       autocommit + "CREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1), (1);\nCREATE UNIQUE INDEX CONCURRENTLY berth_id ON berth (id);\nVACUUM berth;",
+			"1-index.sql": autocommit + "CREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1), (1);\n" +
+				"CREATE UNIQUE INDEX CONCURRENTLY berth_id ON berth (id);\nVACUUM berth;",
 			"1-index.check.sql": "SELECT indisvalid FROM pg_index WHERE indexrelid = 'berth_id'::regclass",
 		},
 	)
@@ -339,7 +345,7 @@ func TestAutocommitGoesOnAtTheStatementWhereItStopped(t *testing.T) {
 	assert.Equal(t, 3, result.Failure.Statement)
 	assert.Contains(t, result.Failure.Left, "the statements before number 3 of 4 took effect and stay")
 	assert.Equal(t, ledger.StatusFailed, y.status("1"))
-	assert.Contains(t, y.said(), "the index berth_id, left INVALID by the build that failed, was dropped")
+	assert.Contains(t, y.output(), "the index berth_id, left INVALID by the build that failed, was dropped")
 
 	pgtest.Exec(t, y.url, "DELETE FROM berth; INSERT INTO berth VALUES (7)")
 	require.Equal(t, deploy.Done, y.promote().Outcome)
@@ -388,7 +394,7 @@ func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
 		t,
 		map[string]string{
 			"1-a.sql": "CREATE TABLE a (id int)",
-			"2-b.sql": "/*---\nretries: 2\nlock-timeout: 600ms\n---*/\nCREATE TABLE b (id int);\nALTER TABLE a ADD COLUMN n int;",
+			"2-b.sql": "/*---\nretries: 2\nlock-timeout: 3s\n---*/\nCREATE TABLE b (id int);\nALTER TABLE a ADD COLUMN n int;",
 		},
 	)
 	p, err := plan.Forward(y.view(), "1")
@@ -426,7 +432,7 @@ func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
 		if e.Kind == deploy.Waiting && strings.Contains(e.Message, "not granted") {
 			assert.Contains(
 				t, e.Message,
-				"not granted within 600ms; others go first, try 2 of 3 follows in 1s; it is held by session",
+				"not granted within 3s; others go first, try 2 of 3 follows in 1s; it is held by session",
 			)
 			require.Len(t, e.Blockers, 1)
 			_, err := blocker.Exec(context.Background(), "ROLLBACK")
@@ -548,7 +554,8 @@ func TestWaysBackRunNewestFirst(t *testing.T) {
 // What one step leaves in the session must not reach the next.
 func TestEveryStepBeginsWithAFreshSession(t *testing.T) {
 	y := newYard(t, map[string]string{
-		"1-a.sql":       "CREATE SCHEMA other; SET search_path = other; SET lock_timeout = '1h'; SET standard_conforming_strings = off; CREATE TEMP TABLE left_over (id int); SET ROLE pg_read_all_data;",
+		"1-a.sql": "CREATE SCHEMA other; SET search_path = other; SET lock_timeout = '1h'; SET " +
+			"standard_conforming_strings = off; CREATE TEMP TABLE left_over (id int); SET ROLE pg_read_all_data;",
 		"2-b.sql":       "CREATE TABLE b (id int);",
 		"2-b.check.sql": `SELECT current_setting('search_path') = 'public, public', current_setting('lock_timeout') = '50ms', current_user = 'vorrang', to_regclass('left_over') IS NULL, 'a\' = E'a\\';`,
 		"3-c.sql":       autocommit + "SET search_path = other; CREATE TABLE c (id int); SET ROLE pg_read_all_data;",
@@ -560,7 +567,8 @@ func TestEveryStepBeginsWithAFreshSession(t *testing.T) {
 		t,
 		"b:public c:other d:public",
 		y.query(
-			"SELECT string_agg(relname || ':' || relnamespace::regnamespace, ' ' ORDER BY relname) FROM pg_class WHERE relname IN ('b', 'c', 'd')",
+			"SELECT string_agg(relname || ':' || relnamespace::regnamespace, ' ' ORDER BY relname) FROM pg_class WHERE "+
+				"relname IN ('b', 'c', 'd')",
 		),
 	)
 }
@@ -598,12 +606,12 @@ func TestAFloodOfNoticesIsCutShort(t *testing.T) {
 		},
 	)
 	require.Equal(t, deploy.Done, y.promote().Outcome)
-	var said []string
+	var output []string
 	for _, e := range y.events {
 		if e.Kind == deploy.Notice {
-			said = append(said, e.Message)
+			output = append(output, e.Message)
 		}
 	}
-	require.Len(t, said, 202)
-	assert.Equal(t, []string{"wave 200", "800 more notices of this step were left out", "calm"}, said[199:])
+	require.Len(t, output, 202)
+	assert.Equal(t, []string{"wave 200", "800 more notices of this step were left out", "calm"}, output[199:])
 }

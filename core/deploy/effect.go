@@ -7,7 +7,7 @@ import (
 	"vorrang/core/schema"
 )
 
-// MostLooks is how many steps a deployment may have whose effects are looked at
+// MostLooks is how many steps a deployment may have whose effects are checked
 // while it runs. Of a larger one the looks would take longer than the steps.
 const MostLooks = 200
 
@@ -62,7 +62,7 @@ func (e *effects) of(ctx context.Context, s script) {
 	}
 }
 
-// rest says what the steps did that were not looked at one by one.
+// rest says what the steps did that were not checked one by one.
 func (e *effects) rest(ctx context.Context) {
 	if !e.blind && e.unseen {
 		e.tell(context.WithoutCancel(ctx)) // a cancelled deployment has an effect too

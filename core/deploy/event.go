@@ -36,15 +36,18 @@ const (
 	StepReady  Kind = "step-ready"  // ran, and commits with the rest of a whole deployment
 	StepDone   Kind = "step-done"   // committed, with its ledger row
 	StepFailed Kind = "step-failed" // Failure
+	Measured   Kind = "measured"    // Footprint of the step that was done
+	Blocking   Kind = "blocking"    // Blockers wait for this deployment
 	Effect     Kind = "effect"      // what the step, or without one the deployment, did to the schema
+	Round      Kind = "round"       // of a rehearsal: which part of it begins
 	Ended      Kind = "ended"       // Outcome; the run is over. The effect of very many steps may follow
 )
 
 // Event is one thing that happened in a deployment.
 type Event struct {
-	Seq  int64     `json:"seq" description:"From 1, without gaps, within a deployment."`
+	Seq  int64     `json:"seq" description:"From 1, without gaps, within a deployment, until old details are let go."`
 	At   time.Time `json:"at"`
-	Kind Kind      `json:"kind" enum:"started,step-began,statement,notice,waiting,emptied,backing-out,batch,step-ready,step-done,step-failed,effect,ended"`
+	Kind Kind      `json:"kind" enum:"started,step-began,statement,notice,waiting,emptied,backing-out,batch,step-ready,step-done,step-failed,measured,blocking,effect,round,ended"`
 
 	// about a step
 	Step       step.Number      `json:"step,omitempty"`
@@ -61,7 +64,10 @@ type Event struct {
 	Rest int64 `json:"rest,omitempty" description:"The planner's estimate of the rows that are left; absent where it has none."`
 
 	// about a lock
-	Blockers []engine.Blocker `json:"blockers,omitempty" description:"The sessions that hold what a statement waits for."`
+	Blockers []engine.Blocker `json:"blockers,omitempty" description:"The sessions that hold what a statement waits for; of kind blocking, those that wait for this deployment."`
+
+	// about a step that was done in a transaction
+	Footprint *engine.Footprint `json:"footprint,omitempty" description:"Which tables it locked, wrote again and changed. Absent where the server does not tell."`
 
 	// about a change of the schema
 	Effect []schema.Difference `json:"effect,omitempty" description:"What the step did to the schema, object by object; without a step, what the deployment's steps did together."`

@@ -37,7 +37,7 @@ type Failure struct {
 	Blockers []engine.Blocker `json:"blockers,omitempty" description:"The sessions that held the lock that was not granted."`
 
 	Lost   bool   `json:"lost,omitempty" description:"The connection to the target is gone."`
-	Partly bool   `json:"partly,omitempty" description:"This deployment carried out some of the step, and that stays."`
+	Partly bool   `json:"partly,omitempty" description:"This deployment ran some of the step, and that stays."`
 	Left   string `json:"left,omitempty" description:"What the failure left in the target."`
 
 	kind    engine.Kind

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"vorrang/core/engine"
+	"vorrang/internal/plural"
 	"vorrang/internal/safely"
 )
 
@@ -64,9 +65,13 @@ func (r *run) retry(ctx context.Context, s script, try func() (*Failure, error))
 	}
 }
 
-func lockTimedOut(err error) bool {
+func lockTimedOut(err error) bool { return isOf(err, engine.LockTimeout) }
+
+func isCancelled(err error) bool { return isOf(err, engine.Cancelled) }
+
+func isOf(err error, kind engine.Kind) bool {
 	var server *engine.ServerError
-	return errors.As(err, &server) && server.Kind == engine.LockTimeout
+	return errors.As(err, &server) && server.Kind == kind
 }
 
 // exec runs the statement with an index, and watches what it waits for.
@@ -74,12 +79,13 @@ func (r *run) exec(ctx context.Context, s script, index int) (rows int64, f *Fai
 	w := r.watch(ctx, s, index)
 	rows, err = r.Target.Exec(ctx, s.statements[index])
 	blockers := w.end()
+	r.waited.add(w.waited, blockers)
 	if err == nil {
 		return rows, nil, nil
 	}
 	f = r.fail(s, index, err)
 	switch {
-	case w.gaveWay != nil && !f.Lost:
+	case w.gaveWay != nil && isCancelled(err):
 		f.Message, err = w.gaveWay.Error(), w.gaveWay
 	case lockTimedOut(err):
 		f.Blockers = blockers
@@ -93,6 +99,8 @@ type watch struct {
 	timer  *time.Timer
 	looks  sync.WaitGroup
 	seen   []engine.Blocker
+	since  time.Time     // when the statement may have begun to wait; zero while it does not
+	waited time.Duration // so far
 
 	gaveWay *gaveWay // the statement was cancelled for others
 }
@@ -113,11 +121,10 @@ func (r *run) watch(ctx context.Context, s script, index int) *watch {
 		return w
 	}
 	looking := looker{run: r, watcher: watcher, watch: w, s: s, index: index, every: after, tick: after}
-	if most := r.settings(s.options).BlockAtMost; most > 0 {
-		if yielder, can := r.Target.(engine.Yielder); can {
-			looking.yielder, looking.most = yielder, most
-			looking.tick = min(after, most/looksInABlock)
-		}
+	looking.yielder, _ = r.Target.(engine.Yielder)
+	if most := r.settings(s.options).BlockAtMost; most > 0 && looking.yielder != nil {
+		looking.most = most
+		looking.tick = min(after, most/looksInABlock)
 	}
 	w.looks.Add(1)
 	w.timer = time.AfterFunc(looking.tick, func() {
@@ -134,6 +141,9 @@ func (w *watch) end() []engine.Blocker {
 	}
 	w.cancel()
 	w.looks.Wait()
+	if !w.since.IsZero() {
+		w.waited += time.Since(w.since)
+	}
 	return w.seen
 }
 
@@ -151,9 +161,10 @@ type looker struct {
 	tick    time.Duration // from look to look
 	every   time.Duration // from one to the next that asks for whom the statement waits
 
-	// who waits for the statement; yielder is nil where that does not matter
+	// who waits for the statement; yielder is nil where the server does not tell
 	yielder engine.Yielder
-	most    time.Duration
+	most    time.Duration // that others may wait; 0 for as long as it takes
+	waiting []int32       // who was told of last
 }
 
 // look looks until ctx is done or the statement gave way. What cannot be seen is not told;
@@ -164,15 +175,21 @@ func (l *looker) look(ctx context.Context) {
 	var told []int32
 	waits := map[int32]time.Time{} // since when others were seen to wait
 	var asked time.Time
+	looked := time.Now().Add(-l.tick) // when the statement began
 	for {
 		if l.yielder != nil && l.giveWay(ctx, waits) {
 			return
 		}
 		if time.Since(asked) >= l.every {
 			asked = time.Now()
-			blockers, err := l.watcher.Blockers(ctx)
+			asking, done := patiently(ctx)
+			blockers, err := l.watcher.Blockers(asking)
+			done()
 			if err != nil {
 				return
+			}
+			if !l.watch.waits(len(blockers) > 0, looked) {
+				looked = time.Now() // it did not wait then
 			}
 			told = l.tell(blockers, told)
 		}
@@ -184,9 +201,30 @@ func (l *looker) look(ctx context.Context) {
 	}
 }
 
+// waits notes whether the statement waits, which it may have begun since the last look.
+func (w *watch) waits(is bool, lastLook time.Time) bool {
+	switch {
+	case is && w.since.IsZero():
+		w.since = lastLook
+	case !is && !w.since.IsZero():
+		w.waited += time.Since(w.since)
+		w.since = time.Time{}
+	}
+	return is
+}
+
+// patiently gives a question time to end after the statement has: a driver may close a
+// connection on which it is cut off, and that one holds the target's lock.
+func patiently(ctx context.Context) (context.Context, context.CancelFunc) {
+	const patience = 5 * time.Second
+	return context.WithTimeout(context.WithoutCancel(ctx), patience)
+}
+
 // giveWay cancels the statement if others have waited for it for too long.
 func (l *looker) giveWay(ctx context.Context, waits map[int32]time.Time) bool {
-	kept, err := l.yielder.KeptWaiting(ctx)
+	asking, done := patiently(ctx)
+	defer done()
+	kept, err := l.yielder.KeptWaiting(asking)
 	if err != nil {
 		return false
 	}
@@ -200,14 +238,47 @@ func (l *looker) giveWay(ctx context.Context, waits map[int32]time.Time) bool {
 		longest = max(longest, time.Since(waits[b.PID]))
 	}
 	maps.DeleteFunc(waits, func(pid int32, _ time.Time) bool { return !still[pid] })
-	if longest < l.most-2*l.tick || len(kept) == 0 { // they may have come right after the last look
+	if longest >= suspicious || len(kept) == 0 { // in moments nobody is kept from anything
+		l.tellWaiting(kept, longest)
+	}
+	if l.most == 0 || longest < l.most-2*l.tick || len(kept) == 0 { // they may have come right after the last look
 		return false
 	}
-	if l.yielder.CancelStatement(ctx) != nil {
+	l.watch.gaveWay = &gaveWay{kept, l.most} // before: the statement may end before the answer is here
+	if l.yielder.CancelStatement(asking) != nil {
+		l.watch.gaveWay = nil
 		return false
 	}
-	l.watch.gaveWay = &gaveWay{kept, l.most}
 	return true
+}
+
+// tellWaiting tells of a change among those who wait for this deployment.
+func (l *looker) tellWaiting(kept []engine.Blocker, longest time.Duration) {
+	var now []int32
+	for _, b := range kept {
+		now = append(now, b.PID)
+	}
+	slices.Sort(now)
+	if slices.Equal(now, l.waiting) {
+		return
+	}
+	l.waiting = now
+	message := "nobody waits for this deployment any more"
+	if len(kept) > 0 {
+		const named = 3
+		message = fmt.Sprintf(
+			"%s for this deployment, for up to %s: %s",
+			plural.Count(
+				len(kept),
+				"session waits",
+				"sessions wait",
+			),
+			longest.Round(100*time.Millisecond),
+			inWords(kept[:min(len(kept), named)], "; "),
+		)
+	}
+	l.emit(Event{Kind: Blocking, Statement: l.index + 1, Of: len(l.s.statements), Line: l.s.statements[l.index].Line,
+		Blockers: kept, Message: message})
 }
 
 // tell tells of a change among the sessions that a statement waits for.

@@ -25,13 +25,16 @@ func (y *yard) planned(with func(*plan.Plan)) plan.Plan {
 func backOut(p *plan.Plan) { p.OnFailure = plan.BackOut }
 func whole(p *plan.Plan)   { p.Whole = true }
 
-const tables = "SELECT coalesce(string_agg(relname, ' ' ORDER BY relname), '') FROM pg_class WHERE relkind IN ('r', 'i') AND relnamespace = 'public'::regnamespace"
+const tables = "SELECT coalesce(string_agg(relname, ' ' ORDER BY relname), '') FROM pg_class WHERE relkind IN ('r', " +
+	"'i') AND relnamespace = 'public'::regnamespace"
 
 func TestBackingOutLeavesTheSchemaAsItWas(t *testing.T) {
 	y := newYard(t, map[string]string{
 		"1-a.sql": "CREATE TABLE a (id int)", "1-a.back.sql": "DROP TABLE a",
 		"2-b.sql": "CREATE TABLE b (id int)", "2-b.back.sql": "DROP TABLE b",
-		"3-c.sql": autocommit + "CREATE TABLE c (id int);\nCREATE UNIQUE INDEX CONCURRENTLY c_id ON c (id);", "3-c.back.sql": "DROP INDEX CONCURRENTLY IF EXISTS c_id;\nDROP TABLE c;",
+		"3-c.sql": autocommit + "CREATE TABLE c (id int);\n" +
+			"CREATE UNIQUE INDEX CONCURRENTLY c_id ON c (id);", "3-c.back.sql": "DROP INDEX CONCURRENTLY IF EXISTS c_id;\n" +
+			"DROP TABLE c;",
 	})
 	p, err := plan.Forward(y.view(), "1")
 	require.NoError(t, err)
@@ -55,7 +58,8 @@ func TestBackingOutLeavesTheSchemaAsItWas(t *testing.T) {
 	// a step of which only a part took effect goes back first
 	delete(y.files, "4-d.sql")
 	delete(y.files, "4-d.back.sql")
-	y.files["3-c.sql"] = autocommit + "CREATE TABLE c (id int);\nINSERT INTO c VALUES (1), (1);\nCREATE UNIQUE INDEX CONCURRENTLY c_id ON c (id);"
+	y.files["3-c.sql"] = autocommit + "CREATE TABLE c (id int);\nINSERT INTO c VALUES (1), (1);\n" +
+		"CREATE UNIQUE INDEX CONCURRENTLY c_id ON c (id);"
 	result = y.run(t.Context(), y.planned(backOut))
 	assert.Equal(t, deploy.BackedOut, result.Outcome)
 	assert.Equal(t, "a", y.query(tables))
@@ -65,7 +69,7 @@ func TestBackingOutLeavesTheSchemaAsItWas(t *testing.T) {
 	result = y.run(t.Context(), y.planned(backOut))
 	assert.Equal(t, deploy.Failed, result.Outcome, "a way back that fails leaves a failed deployment")
 	assert.Contains(
-		t, y.said(),
+		t, y.output(),
 		"backing out stopped at step 3: the way back ran, and of what the step did this is left: table c is there",
 	)
 	assert.Equal(
@@ -81,7 +85,8 @@ func TestBackingOutLeavesTheSchemaAsItWas(t *testing.T) {
 
 func TestAWholeDeploymentIsAllOrNothing(t *testing.T) {
 	y := newYard(t, map[string]string{
-		"1-a.sql": "CREATE TABLE a (id int); SET search_path = pg_temp; CREATE TEMP TABLE passing (id int)", "1-a.check.sql": "SELECT count(*) = 0 FROM public.a",
+		"1-a.sql": "CREATE TABLE a (id int); SET search_path = pg_temp; CREATE TEMP TABLE " +
+			"passing (id int)", "1-a.check.sql": "SELECT count(*) = 0 FROM public.a",
 		"2-b.sql": "CREATE TABLE b (id int)", "3-c.sql": "INSERT INTO b VALUES (1);\nSELECT 1/0",
 	})
 	before := y.view().State.Head
@@ -116,8 +121,10 @@ func TestAWholeDeploymentIsAllOrNothing(t *testing.T) {
 
 func TestRebuildingEmptiesAndAppliesEverything(t *testing.T) {
 	y := newYard(t, map[string]string{
-		"1-a.sql": "CREATE SCHEMA harbour; CREATE TABLE harbour.a (id int); CREATE VIEW v AS SELECT * FROM harbour.a; CREATE TYPE berth_kind AS ENUM ('quay', 'buoy'); CREATE DOMAIN metres AS numeric; CREATE EXTENSION citext",
-		"2-b.sql": "CREATE TABLE b (id int, name citext); CREATE FUNCTION f(int, text) RETURNS int LANGUAGE sql AS 'SELECT 1'; CREATE AGGREGATE total(int) (SFUNC = int4pl, STYPE = int); CREATE STATISTICS s ON id, name FROM b",
+		"1-a.sql": "CREATE SCHEMA harbour; CREATE TABLE harbour.a (id int); CREATE VIEW v AS SELECT * FROM harbour.a; " +
+			"CREATE TYPE berth_kind AS ENUM ('quay', 'buoy'); CREATE DOMAIN metres AS numeric; CREATE EXTENSION citext",
+		"2-b.sql": "CREATE TABLE b (id int, name citext); CREATE FUNCTION f(int, text) RETURNS int LANGUAGE sql AS " +
+			"'SELECT 1'; CREATE AGGREGATE total(int) (SFUNC = int4pl, STYPE = int); CREATE STATISTICS s ON id, name FROM b",
 	})
 	require.Equal(t, deploy.Done, y.promote().Outcome)
 	pgtest.Exec(
@@ -137,7 +144,7 @@ func TestRebuildingEmptiesAndAppliesEverything(t *testing.T) {
 		t, "2 1",
 		y.query("SELECT string_agg(step, ' ' ORDER BY seq) FROM vorrang.ledger WHERE action = 'rolled-back'"),
 	)
-	assert.Contains(t, y.said(), "the effect of 2 steps went with them")
+	assert.Contains(t, y.output(), "the effect of 2 steps went with them")
 
 	y.files["2-b.sql"] = "SELECT 1/0"
 	result = y.run(t.Context(), plan.Rebuild(y.view()))

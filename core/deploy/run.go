@@ -44,6 +44,8 @@ type Runner struct {
 
 	// Look reads the target's schema, for the effect events; it may be nil.
 	Look     func(ctx context.Context) (schema.Schema, error)
+	Measure  bool                   // the footprint of each step, where the target can tell
+	Each     bool                   // and which statement was the one
 	Base     *schema.Schema         // as it is before the first step; nil to have Look read it
 	OnFinish func(head ledger.Head) // called before the last event, when nothing more will run; may be nil
 }
@@ -62,10 +64,11 @@ func (r *Runner) Run(ctx context.Context, head ledger.Head, p plan.Plan) Result 
 	run := &run{Runner: r, head: head, began: head}
 	r.Target.OnNotice(run.notice)
 	run.emit(Event{Kind: Started, Direction: p.Direction, Of: len(p.Actions)})
-	for _, said := range r.Notes {
-		run.emit(Event{Kind: Notice, Severity: "NOTICE", Message: said})
+	for _, note := range r.Notes {
+		run.emit(Event{Kind: Notice, Severity: "NOTICE", Message: note})
 	}
 	run.effects = newEffects(run, ctx, p)
+	run.measureFrom(ctx)
 	outcome, failure, closing := run.carryOut(ctx, p)
 	run.step = plan.Action{}
 	run.effects.rest(ctx)
@@ -86,6 +89,12 @@ type run struct {
 
 	notices int // of the step
 	effects *effects
+	// footprint is of the step that is under way, in its transaction; nil where it was not measured
+	footprint *engine.Footprint
+	surveyed  *engine.Survey  // before a step whose statements commit by themselves; nil if nobody looked
+	waited    waited          // of the step that is under way
+	so        soFar           // what its statements did so far
+	measurer  engine.Measurer // nil where nothing is measured
 
 	mu  sync.Mutex // events also come from the watch on locks
 	seq int64
@@ -222,9 +231,13 @@ func causeOf(ctx context.Context) Outcome {
 // action carries one step out and tells how it ended.
 func (r *run) action(ctx context.Context) *Failure {
 	started := r.Now()
+	r.footprint, r.waited, r.surveyed = nil, waited{}, nil
 	script, failure := r.load(ctx)
 	if failure == nil {
 		r.emit(Event{Kind: StepBegan, Of: len(script.statements)})
+		if script.options.Mode != step.Transaction {
+			r.survey(ctx)
+		}
 		switch script.options.Mode {
 		case step.Autocommit:
 			failure = r.autocommit(ctx, script, started)
@@ -244,6 +257,7 @@ func (r *run) action(ctx context.Context) *Failure {
 		return failure
 	}
 	r.emit(Event{Kind: StepDone, DurationMS: took})
+	r.tellFootprint(took)
 	r.effects.of(ctx, script)
 	return nil
 }

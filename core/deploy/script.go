@@ -94,6 +94,7 @@ func (r *run) tell(s script, index int) {
 
 // undo ends an open transaction, also when the deployment is being cancelled.
 func (r *run) undo(ctx context.Context) {
+	r.so = soFar{}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanUp)
 	defer cancel()
 	_ = r.Target.Rollback(ctx) // a lost connection rolls back by itself

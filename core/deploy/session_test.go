@@ -73,7 +73,8 @@ func TestWhatAScriptSetsReachesNeitherTheLedgerNorTheNextStep(t *testing.T) {
 				func(t *testing.T) {
 					t.Parallel()
 					y := newYard(t, map[string]string{"1-leave.sql": mode + c.script, "2-look.sql": mode + "SELECT 1;",
-						"3-look.sql": "DO $$ BEGIN IF NOT (" + c.gone + ") THEN RAISE EXCEPTION 'it is still there'; END IF; END $$; CREATE TABLE berth (id int);"})
+						"3-look.sql": "DO $$ BEGIN IF NOT (" + c.gone + ") THEN RAISE EXCEPTION 'it is still there'; END IF; END $$; " +
+							"CREATE TABLE berth (id int);"})
 					result := y.promote()
 					require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
 					assert.Equal(t, ledger.StatusApplied, y.status("3"))
@@ -106,12 +107,14 @@ func TestTheLockOutlivesWhateverAScriptDoesToLocks(t *testing.T) {
 func TestDatabasesWithSettingsOfTheirOwn(t *testing.T) {
 	server := pgtest.Shared(t)
 	databases := map[string]string{
-		"dates as in Germany":        "ALTER DATABASE %s SET DateStyle = 'German'; ALTER DATABASE %[1]s SET IntervalStyle = 'sql_standard'",
+		"dates as in Germany": "ALTER DATABASE %s SET DateStyle = 'German'; ALTER DATABASE %[1]s SET IntervalStyle " +
+			"= 'sql_standard'",
 		"strings with backslashes":   "ALTER DATABASE %s SET standard_conforming_strings = off",
 		"a search path with a trap":  "ALTER DATABASE %s SET search_path = public, pg_catalog",
 		"serializable transactions":  "ALTER DATABASE %s SET default_transaction_isolation = 'serializable'",
 		"idle sessions are thrown":   "ALTER DATABASE %s SET idle_session_timeout = '200ms'",
-		"statements of half a blink": "ALTER DATABASE %s SET statement_timeout = '60ms'",
+		"idle transactions as well":  "ALTER DATABASE %s SET idle_in_transaction_session_timeout = '200ms'",
+		"statements of half a blink": "ALTER DATABASE %s SET statement_timeout = '200ms'",
 	}
 	for name, setting := range databases {
 		t.Run(name, func(t *testing.T) {
@@ -125,6 +128,8 @@ func TestDatabasesWithSettingsOfTheirOwn(t *testing.T) {
 					"2-b.sql": autocommit + "CREATE TABLE b (id int);\nSELECT pg_sleep(0.3);",
 				},
 			)
+			// Between two statements the session is idle for longer than the database allows.
+			y.onEvent = func(deploy.Event) { pgtest.Exec(t, server.URL("postgres"), "SELECT pg_sleep(0.3)") }
 			for range 2 {
 				result := y.promote()
 				require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
@@ -170,7 +175,8 @@ func TestALedgerRowThatIsNotWhatWasWrittenIsRefused(t *testing.T) {
 	require.Equal(t, deploy.Failed, result.Outcome)
 	assert.Equal(
 		t,
-		"1-a.sql: the ledger's row could not be written: what was written is not what was read back; a trigger or a rule on vorrang.ledger changes it: take that away",
+		"1-a.sql: the ledger's row could not be written: what was written is not what was read back; a trigger or a rule "+
+			"on vorrang.ledger changes it: take that away",
 		result.Failure.Error(),
 	)
 	assert.Equal(t, "true", y.query("SELECT to_regclass('a') IS NULL"), "nothing of the step stays")
@@ -178,7 +184,9 @@ func TestALedgerRowThatIsNotWhatWasWrittenIsRefused(t *testing.T) {
 
 func TestTheRoleThatAScriptTakesStaysItsOwn(t *testing.T) {
 	y := newYard(t, map[string]string{
-		"1-roles.sql":       autocommit + "CREATE ROLE harbour_master; GRANT CREATE ON SCHEMA public TO harbour_master;\nSET ROLE harbour_master;\nCREATE TABLE quay (id int);\nRESET ROLE;\nSET SESSION AUTHORIZATION harbour_master;\nCREATE TABLE mole (id int);\nSET search_path = pg_catalog;",
+		"1-roles.sql": autocommit + "CREATE ROLE harbour_master; GRANT CREATE ON SCHEMA public TO harbour_master;\n" +
+			"SET ROLE harbour_master;\nCREATE TABLE quay (id int);\nRESET ROLE;\nSET SESSION AUTHORIZATION harbour_master;\n" +
+			"CREATE TABLE mole (id int);\nSET search_path = pg_catalog;",
 		"1-roles.check.sql": "SELECT current_user <> 'harbour_master'",
 	})
 	t.Cleanup(func() {
@@ -198,7 +206,8 @@ func TestTheLedgersUserGetsItsTablesElsewhere(t *testing.T) {
 	y := newYard(
 		t,
 		map[string]string{"1-a.sql": "SET search_path = public; RESET search_path; CREATE TABLE a (id int);",
-			"2-b.sql": autocommit + "RESET ALL;\nCREATE TABLE b (id int);\nSET search_path = DEFAULT;\nCREATE TABLE c (id int);"},
+			"2-b.sql": autocommit + "RESET ALL;\nCREATE TABLE b (id int);\nSET search_path = DEFAULT;\n" +
+				"CREATE TABLE c (id int);"},
 	)
 	result := y.promote()
 	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)
@@ -290,7 +299,8 @@ func TestAResumedScriptGetsItsSessionAgain(t *testing.T) {
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			text := autocommit + "SELECT 1;\n" + c.before + "\nCREATE TABLE public.mark (id int CHECK (id > 0));\nINSERT INTO public.mark VALUES (%s);\n" + c.rest
+			text := autocommit + "SELECT 1;\n" + c.before + "\nCREATE TABLE public.mark (id int CHECK (id > 0));\n" +
+				"INSERT INTO public.mark VALUES (%s);\n" + c.rest
 			y := newYard(t, map[string]string{"1-a.sql": fmt.Sprintf(text, "0")})
 			require.Equal(t, deploy.Failed, y.promote().Outcome)
 			y.files["1-a.sql"] = fmt.Sprintf(text, "1")
@@ -310,7 +320,8 @@ func TestAResumedScriptGetsItsSessionAgain(t *testing.T) {
 // half is a step that fails at its third statement of four.
 var half = map[string]string{
 	"1-berth.sql": "CREATE TABLE berth (id int);", "1-berth.back.sql": "DROP TABLE berth;",
-	"2-index.sql":      autocommit + "ALTER TABLE berth ADD COLUMN name text;\nCREATE TABLE mole (id int);\nSELECT 1/0;\nCREATE INDEX CONCURRENTLY berth_name ON berth (name);",
+	"2-index.sql": autocommit + "ALTER TABLE berth ADD COLUMN name text;\nCREATE TABLE mole (id int);\n" +
+		"SELECT 1/0;\nCREATE INDEX CONCURRENTLY berth_name ON berth (name);",
 	"2-index.back.sql": "DROP INDEX CONCURRENTLY berth_name;\nDROP TABLE mole;\nALTER TABLE berth DROP COLUMN name;",
 }
 
@@ -319,11 +330,12 @@ func TestARollbackUndoesWhatAHalfDoneStepLeft(t *testing.T) {
 	require.Equal(t, deploy.Failed, y.promote().Outcome)
 	require.Equal(t, 2, y.view().State.Of("2").HalfDone())
 	require.Equal(t, deploy.Done, y.rollback(1).Outcome, "it comes before the step beneath it")
-	assert.Contains(t, y.said(), "statement 1 of the way back (line 1) has nothing to undo")
+	assert.Contains(t, y.output(), "statement 1 of the way back (line 1) has nothing to undo")
 	assert.Equal(
 		t, "id",
 		y.query(
-			"SELECT string_agg(attname, ' ') FROM pg_attribute WHERE attrelid = 'berth'::regclass AND attnum > 0 AND NOT attisdropped",
+			"SELECT string_agg(attname, ' ') FROM pg_attribute WHERE attrelid = 'berth'::regclass AND attnum > 0 AND NOT "+
+				"attisdropped",
 		),
 	)
 	assert.Equal(t, "true", y.query("SELECT to_regclass('mole') IS NULL"))
@@ -336,8 +348,9 @@ func TestARollbackUndoesWhatAHalfDoneStepLeft(t *testing.T) {
 }
 
 func TestAWayBackThatCannotBeMatchedRunsNothing(t *testing.T) {
-	for name, c := range map[string]struct{ back, says string }{
-		"rows":             {"UPDATE berth SET id = 0;\nDROP TABLE mole;", "whether statement 1 of the way back (line 1, UPDATE) is to run cannot be told"},
+	for name, c := range map[string]struct{ back, message string }{
+		"rows": {"UPDATE berth SET id = 0;\nDROP TABLE mole;", "whether statement 1 of the way back (line 1, " +
+			"UPDATE) is to run cannot be told"},
 		"something forgot": {"DROP TABLE mole;", "of what the step did this is left: column berth.name is there"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -346,7 +359,7 @@ func TestAWayBackThatCannotBeMatchedRunsNothing(t *testing.T) {
 			require.Equal(t, deploy.Failed, y.promote().Outcome)
 			result := y.rollback(1)
 			require.Equal(t, deploy.Failed, result.Outcome)
-			assert.Contains(t, result.Failure.Message, c.says)
+			assert.Contains(t, result.Failure.Message, c.message)
 			assert.NotEqual(t, ledger.StatusRolledBack, y.status("2"))
 		})
 	}

@@ -38,6 +38,7 @@ func (r *run) transaction(ctx context.Context, s script, started time.Time) *Fai
 }
 
 func (r *run) attempt(ctx context.Context, s script, started time.Time) (*Failure, error) {
+	r.so = soFar{}
 	if err := r.Target.Begin(ctx, r.settings(s.options)); err != nil {
 		return r.fail(s, 0, err), err
 	}
@@ -54,6 +55,7 @@ func (r *run) statements(ctx context.Context, s script) (*Failure, error) {
 		if _, failure, err := r.exec(ctx, s, i); failure != nil {
 			return failure, err
 		}
+		r.between(ctx, s, i)
 	}
 	return nil, nil
 }
@@ -65,6 +67,15 @@ func (r *run) finish(ctx context.Context, s script, started time.Time, detail *l
 	}
 	if detail == nil && s.options.Mode != step.Transaction {
 		detail = &ledger.Detail{}
+	}
+	if s.options.Mode == step.Transaction { // else statements have committed by themselves
+		line := 0
+		if n := len(s.statements); r.Each && n > 0 && n <= mostEach {
+			line = s.statements[n-1].Line
+		}
+		r.measure(ctx, line)
+	} else {
+		r.resurvey(ctx)
 	}
 	entry := r.entry(r.finished(), s, r.Now().Sub(started), detail)
 	if err := r.Target.Commit(ctx, entry); err != nil {
@@ -158,6 +169,8 @@ func (r *run) whole(ctx context.Context, actions []plan.Action) (Outcome, *Failu
 		r.step = action
 		r.emit(Event{Kind: StepDone, DurationMS: durations[i].Milliseconds()})
 	}
+	r.step = plan.Action{} // the footprint is that of all of them
+	r.tellFootprint(0)
 	return Done, nil
 }
 

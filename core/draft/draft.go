@@ -52,11 +52,11 @@ type Draft struct {
 	Undraftable  []schema.Unsupported `json:"undraftable,omitempty" description:"What no statement was written for."`
 	Irreversible []schema.Unsupported `json:"irreversible,omitempty" description:"What the ways back do not bring back as it was."`
 	Reordered    []string             `json:"reordered,omitempty" description:"Tables whose columns stand in another order, which no statement fixes."`
-	Uncovered    []schema.Uncovered   `json:"uncovered,omitempty" description:"What is there and was not looked at."`
+	Uncovered    []schema.Uncovered   `json:"uncovered,omitempty" description:"What is there and was not compared."`
 	Losses       []string             `json:"losses,omitempty" description:"What is lost for good when the steps go forward."`
 	Takes        []string             `json:"takes,omitempty" description:"What can fail or block where there are rows."`
 
-	Proved bool   `json:"proved" description:"The steps were carried out and taken back on a scratch database, and made and left what they should."`
+	Proved bool   `json:"proved" description:"The steps were run and taken back on a scratch database, and made and left what they should."`
 	Why    string `json:"why,omitempty" description:"Why not, if they were not proved."`
 
 	PresentFingerprint string `json:"present_fingerprint,omitempty"`
@@ -261,7 +261,7 @@ func (d *drafting) back(ctx context.Context) error {
 // differences says how two schemas differ, without what was not drafted.
 func (d *drafting) differences(desired, got schema.Schema) []string {
 	desired, got = d.plain(desired), d.plain(got)
-	var said []string
+	var samples []string
 	for _, one := range schema.Compare(desired, got) {
 		if slices.ContainsFunc(
 			append(slices.Clone(d.draft.Undraftable), d.draft.Irreversible...),
@@ -275,9 +275,9 @@ func (d *drafting) differences(desired, got schema.Schema) []string {
 		for _, change := range one.Props {
 			text += fmt.Sprintf(" (%s: %q instead of %q)", change.Name, change.After, change.Before)
 		}
-		said = append(said, text)
+		samples = append(samples, text)
 	}
-	return said[:min(len(said), 10)]
+	return samples[:min(len(samples), 10)]
 }
 
 // text writes statements as a file does, with what they cost as comments.

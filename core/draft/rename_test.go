@@ -54,7 +54,7 @@ func TestWhatMayBeARenameIsAsked(t *testing.T) {
 		t,
 		[]Question{{schema.Column, "harbour.vessel.name", "harbour.ship.title"}},
 		questions(is, should, answered),
-		"once it is the same table, its columns are looked at",
+		"once it is the same table, its columns are checked",
 	)
 	assert.Empty(t, questions(is, is, nil))
 }

@@ -47,4 +47,9 @@ type Dialect interface {
 	Losses(text []byte) []review.Loss
 	// Beyond says what of a script reaches beyond its database; empty for nothing.
 	Beyond(text []byte) string
+
+	// Findings are the rules of what Reviewer gives. They never change.
+	Findings() *review.Rules
+	// Reviewer reads steps, in their order, for what a reviewer should know of them.
+	Reviewer(in review.Setting) review.Reviewer
 }

@@ -36,7 +36,9 @@ type Traits struct {
 	Schemas        bool   `json:"schemas" description:"A database has schemas."`
 	LedgerOwner    bool   `json:"ledger_owner" description:"The ledger can have an owner of its own."`
 	Yields         bool   `json:"yields" description:"A statement can give way to those who wait for it."`
+	Measures       bool   `json:"measures" description:"Which tables a step locks, writes again and changes can be measured, and who waits for it."`
 	Scratch        bool   `json:"scratch" description:"Databases for trials can be made."`
+	Samples        bool   `json:"samples" description:"A target's rows can be copied, to rehearse with."`
 	Drafts         bool   `json:"drafts" description:"Steps can be drafted from its schemas."`
 	Scripts        bool   `json:"scripts" description:"Files can be written that somebody runs without Vorrang."`
 }

@@ -14,6 +14,7 @@ const (
 	LockTimeout Kind = "lock-timeout" // a lock was not granted in time; others go first
 	Duplicate   Kind = "duplicate"    // something with this name is there already
 	Missing     Kind = "missing"      // something that is named is not there
+	Cancelled   Kind = "cancelled"    // the statement was cancelled, or took longer than it may
 	Other       Kind = "other"
 )
 

@@ -10,6 +10,7 @@ import (
 	"vorrang/core/evidence"
 	"vorrang/core/ledger"
 	"vorrang/core/remedy"
+	"vorrang/core/review"
 	"vorrang/core/schema"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
@@ -151,6 +152,23 @@ type Sweeper interface {
 	DropInvalid(ctx context.Context, index evidence.Object) (dropped bool, err error)
 }
 
+// Counter is a session whose server counts how large its objects are and how often
+// they are used.
+type Counter interface {
+	// Figures reads what is counted. What the session's user may not see is left out.
+	Figures(ctx context.Context) (review.Figures, error)
+}
+
+// Asker is a session that answers questions about rows.
+type Asker interface {
+	// CountRows is how many rows a query has, up to most. It only reads, and gives up after
+	// AskPatience, or where it would wait for a lock.
+	CountRows(ctx context.Context, query string, most int64) (int64, error)
+}
+
+// AskPatience bounds a question about rows.
+const AskPatience = 5 * time.Second
+
 // Copier is a session that gives a table's rows in a form that a step can hold.
 type Copier interface {
 	// Rows reads a table's rows, and where its sequences stand. most is in bytes;
@@ -186,6 +204,10 @@ type Scratch interface {
 	// An error names the statement's line.
 	Run(ctx context.Context, text []byte, autocommit bool) error
 }
+
+// ScratchMark stands on a scratch database, where its server has a place for it.
+const ScratchMark = "made by Vorrang for a trial; it is dropped when that ends, and may be dropped once nobody is " +
+	"connected to it"
 
 // Drafter is an engine that writes the statements which turn one schema into another.
 type Drafter interface {
@@ -223,6 +245,9 @@ func (s Settings) For(o step.Options) Settings {
 	}
 	if o.StatementTimeout != nil {
 		s.StatementTimeout = *o.StatementTimeout
+	}
+	if o.BlockAtMost != nil {
+		s.BlockAtMost = *o.BlockAtMost
 	}
 	return s
 }
@@ -266,22 +291,22 @@ type Probe struct {
 	Looks     []Look // in the order in which people ask
 }
 
-// Look is one thing that a probe looked at.
+// Look is one thing that a probe checked.
 type Look struct {
-	What string `json:"what"`
-	OK   bool   `json:"ok"`
-	Says string `json:"says"`
-	Fix  string `json:"fix,omitempty" description:"What to do at the target, such as a GRANT."`
+	What    string `json:"what"`
+	OK      bool   `json:"ok"`
+	Message string `json:"message"`
+	Fix     string `json:"fix,omitempty" description:"What to do at the target, such as a GRANT."`
 
 	Remedies []remedy.Remedy `json:"remedies,omitempty" description:"What to do by Vorrang."`
 }
 
-// Look adds what was looked at; fix is for where it is not right.
-func (p *Probe) Look(what string, ok bool, says, fix string) {
+// Look adds what was checked; fix is for where it is not right.
+func (p *Probe) Look(what string, ok bool, message, fix string) {
 	if ok {
 		fix = ""
 	}
-	p.Looks = append(p.Looks, Look{What: what, OK: ok, Says: says, Fix: fix})
+	p.Looks = append(p.Looks, Look{What: what, OK: ok, Message: message, Fix: fix})
 }
 
 // Existing counts what is found in a database that has no ledger.

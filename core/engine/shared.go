@@ -51,7 +51,7 @@ func (a *Answer) Holds() (holds bool, got string) {
 	return !a.untrue, "(" + strings.Join(a.shown, ", ") + ")"
 }
 
-// Peeking are the settings for a check that is only looked at: it takes half a minute at
+// Peeking are the settings for a check that is only evaluated: it takes half a minute at
 // the most.
 func (s Settings) Peeking() Settings {
 	const most = 30 * time.Second

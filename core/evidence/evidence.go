@@ -247,7 +247,8 @@ func Judge(e Evidence, statement, of int) (Verdict, string) {
 		}
 	}
 	if telling == "" {
-		return Unclear, "the step's check does not hold, and the statement leaves nothing in the catalogs that could be looked up"
+		return Unclear, "the step's check does not hold, and the statement leaves nothing in the catalogs that could " +
+			"be looked up"
 	}
 	return NoEffect, "the step's check does not hold, and " + telling
 }

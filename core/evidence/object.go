@@ -22,6 +22,7 @@ const (
 	Constraint       Kind = "constraint" // Of a table
 	Trigger          Kind = "trigger"    // Of a table
 	Policy           Kind = "policy"     // Of a table
+	Event            Kind = "event"      // that the server runs by a schedule
 )
 
 // Object is what a statement should have left in the catalogs, or taken out of

@@ -49,7 +49,8 @@ func Undo(back []sqltext.Statement, sets sqltext.Session, seen [][]Observation) 
 		}
 		if told == 0 {
 			return nil, fmt.Errorf(
-				"whether statement %d of the way back (line %d, %s) is to run cannot be told: the catalogs do not show what it would undo",
+				"whether statement %d of the way back (line %d, %s) is to run cannot be told: the catalogs do not show what it "+
+					"would undo",
 				i+1, s.Line, FirstWords(s.SQL),
 			)
 		}

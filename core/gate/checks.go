@@ -85,7 +85,8 @@ func (f Facts) ledgerIntact() Check {
 		LedgerIntact, evidence,
 		f.place().
 			Do(remedy.Adopt).
-			For("somebody wrote to the ledger, restored the database from a backup, or made it anew; find out who and why, see what is there, and adopt it if it is meant"),
+			For("somebody wrote to the ledger, restored the database from a backup, or made it again; find out who and why, "+
+				"see what is there, and adopt it if it is meant"),
 	)
 }
 
@@ -103,7 +104,8 @@ func (f Facts) FixLedger() []remedy.Remedy {
 		return []remedy.Remedy{
 			f.place().
 				Do(remedy.SetUpLedger).
-				For("find out who changed it and why, if somebody did; then let an administrator of the database run what this prints"),
+				For("find out who changed it and why, if somebody did; then let an administrator of the database run what " +
+					"this prints"),
 		}
 	}
 	return []remedy.Remedy{
@@ -201,7 +203,7 @@ func (f Facts) order() Check {
 func (f Facts) FixLate(s plan.Standing) []remedy.Remedy {
 	number, bound := s.Step.Number, f.Bound[s.Step.Number]
 	back := f.RollbackBelow(number).For("or roll back to below it and promote in order")
-	byHand := f.place().Step(remedy.Attest, number).For("if it was carried out here by hand")
+	byHand := f.place().Step(remedy.Attest, number).For("if it was run here by hand")
 	if slices.Contains(f.There, number) { // another try stumbles again
 		return []remedy.Remedy{
 			remedy.ByHand("step %s failed here because something of it is there already", number),
@@ -229,7 +231,8 @@ func (f Facts) FixLate(s plan.Standing) []remedy.Remedy {
 	}
 	return []remedy.Remedy{
 		waived.For(
-			"step %s %s and keeps its number; if its place does not matter, as with a hotfix, a keeper can say so, and it is promoted",
+			"step %s %s and keeps its number; if its place does not matter, as with a hotfix, a keeper can say so, and it "+
+				"is promoted",
 			number, why,
 		),
 		byHand, back,

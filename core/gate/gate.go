@@ -13,6 +13,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/release"
 	"vorrang/core/remedy"
+	"vorrang/core/review"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 )
@@ -111,7 +112,8 @@ type Facts struct {
 	Drifted  *Drifted    // how the schema differs from what is known; nil if nobody looked
 	// Fingerprint is of the target's schema, without owners and grants; empty if nobody looked.
 	Fingerprint string
-	Rehearsed   *Rehearsed // the newest rehearsal of what is promoted; nil for none
+	Rehearsed   *Rehearsed       // the newest rehearsal of what is promoted; nil for none
+	Findings    []review.Finding // in the steps that are promoted, where the gate asks for a review
 
 	// what people add
 	Actor    string                   // who asks
@@ -146,6 +148,7 @@ type Backup struct {
 
 // Rehearsed is a rehearsal of the steps that are to be promoted.
 type Rehearsed struct {
+	With        string // which rows the copy had, in words
 	At          time.Time
 	By          string
 	Passed      bool
@@ -159,7 +162,7 @@ type Previous struct {
 	Name        string
 	View        plan.View
 	Entries     []ledger.Entry
-	Unreached   string   // why its target could not be looked at; empty where it could
+	Unreached   string   // why its target could not be read; empty where it could
 	Differences []string // how its history differs from this one's, a sentence each
 }
 
@@ -267,7 +270,7 @@ func Forward(f Facts) Result {
 	return f.notes(f.waive(Result{Checks: []Check{
 		f.knownDatabase(), f.ledgerIntact(), f.checksums(), f.catalogue(), f.order(), f.nothingInDoubt(), f.quiet(),
 		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.approvals(), f.signed(), f.freeze(), f.window(), f.backup(),
-		f.drift(), f.rehearsed(), later(Findings, "findings"),
+		f.drift(), f.rehearsed(), f.reviewed(),
 	}}))
 }
 

@@ -102,7 +102,8 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 			sealed,
 			[]ID{Order},
 			nil, "1 pending step is late",
-			"waive order -lane harbour -env staging -release 2026.11 -reason \"…\", then vorrang promote -lane harbour -to staging -release 2026.11;",
+			"waive order -lane harbour -env staging -release 2026.11 -reason \"…\", then vorrang promote -lane harbour -to " +
+				"staging -release 2026.11;",
 		},
 		"a late one, gone": {
 			went,
@@ -114,7 +115,7 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 			there,
 			[]ID{Order},
 			nil, "1 pending step is late",
-			"something of it is there already; if it was carried out here by hand: vorrang attest -lane harbour -env staging -step 2",
+			"something of it is there already; if it was run here by hand: vorrang attest -lane harbour -env staging -step 2",
 		},
 		"a sealed edit": {
 			resealed,
@@ -152,7 +153,8 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 			[]ID{NothingInDoubt},
 			nil,
 			"the way back of step 6 stopped at statement 2 of 2",
-			"what it stumbled over is not there; if that is gone already, or the text is wrong, finish by hand what is left, and record that: vorrang settle -lane harbour -env staging -step 6 -as undone",
+			"what it stumbled over is not there; if that is gone already, or the text is wrong, finish by hand what is left, " +
+				"and record that: vorrang settle -lane harbour -env staging -step 6 -as undone",
 		},
 		"somebody deploys": {
 			running,

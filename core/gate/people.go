@@ -91,11 +91,11 @@ type Asking struct {
 // what makes a promotion governed.
 func Waivable(id ID) bool {
 	switch id {
-	case Order, PreviousEnvironment, SameHistory, Soak, WayBack, InWindow, NotFrozen, FreshBackup, Drift:
+	case Order, PreviousEnvironment, SameHistory, Soak, WayBack, InWindow, NotFrozen, FreshBackup, Drift,
+		Findings:
 		return true
 	case KnownDatabase,
-		LedgerIntact, Checksums, Catalogue, NothingInDoubt, Quiet, SealedRelease, Approvals, Signature, Rehearsal,
-		Findings:
+		LedgerIntact, Checksums, Catalogue, NothingInDoubt, Quiet, SealedRelease, Approvals, Signature, Rehearsal:
 	}
 	return false
 }
@@ -273,7 +273,7 @@ func (f Facts) waysBackApproved(actions []plan.Action) Check {
 			f.View.Environment,
 			strings.Join(missing, ", "),
 		),
-		f.place().Do(remedy.ApproveWaysBack).For("let somebody else look at it in a preview, and approve it"),
+		f.place().Do(remedy.ApproveWaysBack).For("let somebody else read it in a preview, and approve it"),
 	)
 }
 
@@ -283,86 +283,6 @@ func (f Facts) wrote(name string, number step.Number) bool {
 	return slices.ContainsFunc(f.Authors[number], func(author string) bool {
 		return author == name || slices.Contains(f.Makers[author], name)
 	})
-}
-
-// signed asks whether one of the keys that the environment names has signed exactly
-// this release.
-func (f Facts) signed() Check {
-	switch {
-	case len(f.Asks.Signers) == 0:
-		return notAsked(Signature)
-	case len(f.planned()) == 0:
-		return pass(Signature, "nothing is to be applied")
-	case f.Digest == "":
-		return hold(
-			Signature,
-			f.View.Environment+" asks for a signature, and signatures are given to releases; none is named",
-			remedy.ByHand("name the release that is to be promoted"),
-		)
-	}
-	for _, key := range f.Signed {
-		if holder := f.Asks.Signer(key); holder != "" {
-			return pass(Signature, "release %s is signed by %s, %s", f.Release, holder, key.Fingerprint)
-		}
-	}
-	evidence := fmt.Sprintf("release %s is not signed", f.Release)
-	if len(f.Signed) > 0 {
-		evidence = fmt.Sprintf(
-			"release %s is signed by keys that %s does not name: %s",
-			f.Release, f.View.Environment, f.Signed[0].Fingerprint,
-		)
-	}
-	return hold(
-		Signature, evidence,
-		f.place().
-			Release(remedy.Sign, f.Release).
-			For("let one of them sign it, where its step folder is: %s", f.holders()),
-	)
-}
-
-// holders names whose keys the environment knows.
-func (f Facts) holders() string {
-	var holders []string
-	for _, signer := range f.Asks.Signers {
-		holders = append(holders, signer.Holder)
-	}
-	return strings.Join(holders, ", ")
-}
-
-// waysBackSigned asks whether ways back stand in a release that a known key has
-// signed: one that came later is somebody's text that no signer has seen.
-func (f Facts) waysBackSigned(actions []plan.Action) Check {
-	if len(f.Asks.Signers) == 0 {
-		return notAsked(Signature)
-	}
-	var missing []string
-	for _, a := range actions {
-		runs := PlannedOf(a.Step)
-		signed := slices.ContainsFunc(f.Vouched, func(p Planned) bool {
-			return p.Number == runs.Number && p.Forward == runs.Forward && p.Back == runs.Back
-		})
-		if a.Step.Back != nil && !signed {
-			missing = append(missing, string(a.Step.Number))
-		}
-	}
-	if len(missing) == 0 {
-		return pass(Signature, "the ways back are those of signed releases")
-	}
-	return hold(
-		Signature,
-		fmt.Sprintf(
-			"%s asks for signatures, and the way back of %s stands in no release that is signed",
-			f.View.Environment, stepsNamed(missing),
-		),
-		f.place().
-			Do(remedy.Cut).
-			And(f.place().Do(remedy.Sign)).
-			For("cut the lane as it is, and let one of them sign that, where its step folder is: %s", f.holders()),
-	)
-}
-
-func stepsNamed(numbers []string) string {
-	return plural.Word(len(numbers), "step ", "steps ") + strings.Join(numbers, ", ")
 }
 
 // approvals asks whether enough people approved of exactly this.
@@ -411,10 +331,5 @@ func (f Facts) approvals() Check {
 		return Check{ID: Approvals, Verdict: Pass, Evidence: evidence}
 	}
 	return hold(Approvals, evidence,
-		f.place().Release(remedy.Approve, f.Release).For("let somebody else look at the preview and approve it"))
-}
-
-// later is a check that a later version makes.
-func later(id ID, what string) Check {
-	return Check{ID: id, Verdict: NotAsked, Evidence: "this version does not look at " + what + " yet"}
+		f.place().Release(remedy.Approve, f.Release).For("let somebody else read the preview and approve it"))
 }

@@ -210,7 +210,8 @@ func TestAChangeOfTheGateIsShown(t *testing.T) {
 	assert.Equal(
 		t,
 		[]string{
-			"since the last deployment the gate was changed, by root at 2026-11-23 12:00:00 UTC: approvals: 1, was 2; soak: 0s, was 1h0m0s",
+			"since the last deployment the gate was changed, by root at 2026-11-23 12:00:00 UTC: approvals: 1, was 2; soak: " +
+				"0s, was 1h0m0s",
 			"since the last deployment the gate was changed, by root at 2026-11-23 13:00:00 UTC: backup: 0s, was 1h0m0s",
 		},
 		Forward(f).Notes,

@@ -6,9 +6,9 @@ import (
 	"time"
 
 	"vorrang/core/lane"
-	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/remedy"
+	"vorrang/core/review"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 	"vorrang/internal/plural"
@@ -102,7 +102,7 @@ func (f Facts) before() remedy.Place {
 }
 
 func (f Facts) unreached(id ID) Check {
-	return hold(id, fmt.Sprintf("%s could not be looked at: %s", f.Previous.Name, f.Previous.Unreached),
+	return hold(id, fmt.Sprintf("%s could not be read: %s", f.Previous.Name, f.Previous.Unreached),
 		f.before().Do(remedy.LookAtTarget).For("let the service reach it"))
 }
 
@@ -154,68 +154,6 @@ func (f Facts) sameHistory() Check {
 		f.place().Do(remedy.LookAtHistory).For("see what differs and how to settle it")).about(f.Previous.Differences)
 }
 
-// soak asks how long what is to be applied has been in the environment before.
-// A failure there starts the time again.
-func (f Facts) soak() Check {
-	switch {
-	case f.Asks.Soak == 0:
-		return notAsked(Soak)
-	case f.Previous == nil:
-		return pass(Soak, "this is the first environment of the lane")
-	case f.Previous.Unreached != "":
-		return f.unreached(Soak)
-	}
-	planned := map[step.Number]bool{}
-	for _, s := range f.planned() {
-		planned[s.Step.Number] = true
-	}
-	var since time.Time
-	what := ""
-	for _, e := range f.Previous.Entries {
-		if planned[e.Step] &&
-			(e.Action == ledger.Applied || e.Action == ledger.Attested || e.Action == ledger.Settled) {
-			since, what = e.At, fmt.Sprintf("step %s is applied", e.Step)
-		}
-		if e.Action == ledger.Failed || e.Action == ledger.RolledBack {
-			since, what = e.At, fmt.Sprintf(
-				"step %s %s", e.Step,
-				map[ledger.Action]string{ledger.Failed: "failed", ledger.RolledBack: "was rolled back"}[e.Action],
-			)
-		}
-	}
-	if len(planned) == 0 {
-		return pass(Soak, "nothing is to be applied")
-	}
-	lasted := f.Now.Sub(since)
-	if since.IsZero() || len(f.missing()) > 0 {
-		return hold(
-			Soak,
-			fmt.Sprintf(
-				"not everything is applied in %s yet, so the %s have not begun",
-				f.Previous.Name, lane.Span(f.Asks.Soak),
-			),
-			f.before().
-				Release(remedy.Promote, f.Release).
-				For("promote there first, and wait"),
-		).about(texts(f.planned()), since)
-	}
-	if lasted >= f.Asks.Soak {
-		return pass(
-			Soak,
-			"in %s nothing changed and nothing failed for %s, and %s are asked",
-			f.Previous.Name, lane.Span(lasted), lane.Span(f.Asks.Soak),
-		)
-	}
-	return hold(
-		Soak,
-		fmt.Sprintf(
-			"in %s %s since %s, for %s; %s are asked",
-			f.Previous.Name, what, utc(since), lane.Span(lasted), lane.Span(f.Asks.Soak),
-		),
-		remedy.ByHand("wait until %s", utc(since.Add(f.Asks.Soak))),
-	).about(texts(f.planned()), since, f.Asks.Soak)
-}
-
 func (f Facts) wayBack() Check {
 	if !f.Asks.WayBack {
 		return notAsked(WayBack)
@@ -250,7 +188,7 @@ func (f Facts) drift() Check {
 			why = d.Unknown
 		}
 		return hold(Drift, "whether the schema is as it was left is not known: "+why,
-			f.place().Do(remedy.Accept).For("look at the schema, and say that it is right as it is")).about(why)
+			f.place().Do(remedy.Accept).For("read the schema, and say that it is right as it is")).about(why)
 	case len(d.Differences) == 0:
 		return pass(Drift, "the schema is as %s left it at %s", d.From, utc(d.Since))
 	}
@@ -292,9 +230,41 @@ func (f Facts) rehearsed() Check {
 	}
 	return pass(
 		Rehearsal,
-		"rehearsed by %s at %s on a copy without rows, forward and forward again; %s",
-		r.By, utc(r.At), r.Notes,
+		"rehearsed by %s at %s on a copy with %s, forward and forward again; %s",
+		r.By, utc(r.At), r.With, r.Notes,
 	)
+}
+
+// reviewed asks whether a review found nothing that the step's author did not accept, up
+// to the severity that the gate asks for.
+func (f Facts) reviewed() Check {
+	least := f.Asks.Findings
+	switch {
+	case least == "":
+		return notAsked(Findings)
+	case len(f.planned()) == 0:
+		return pass(Findings, "there is nothing to review")
+	}
+	open := review.Open(f.Findings, least)
+	if len(open) == 0 {
+		accepted := review.Count(f.Findings).Accepted
+		return pass(
+			Findings, "no finding of severity %s or above is open; %d are lower, %d accepted by the steps' authors",
+			least, len(f.Findings)-accepted, accepted,
+		)
+	}
+	const shown = 3
+	var list []string
+	for _, found := range open[:min(len(open), shown)] {
+		list = append(list, fmt.Sprintf("%s in %s, line %d: %s", found.Code, found.File, found.Line, found.Message))
+	}
+	if more := len(open) - shown; more > 0 {
+		list = append(list, fmt.Sprintf("%d more", more))
+	}
+	return hold(Findings, fmt.Sprintf("%s of severity %s or above: %s",
+		plural.Of(len(open), "finding"), least, strings.Join(list, "; ")),
+		f.place().Do(remedy.LookAtPlan).For("see each with a safe form; change the step, or accept it there with a reason"),
+	).about(open)
 }
 
 func utc(t time.Time) string { return t.UTC().Format(time.DateTime) + " UTC" }
@@ -343,9 +313,7 @@ func (f Facts) window() Check {
 		turn = "wait until " + utc(opens)
 	}
 	return hold(
-		InWindow,
-		fmt.Sprintf("it is %s, outside the window %s", utc(f.Now), w),
-		remedy.ByHand("%s", turn),
+		InWindow, fmt.Sprintf("it is %s, outside the window %s", utc(f.Now), w), remedy.ByHand("%s", turn),
 	).about(w, opens)
 }
 
@@ -364,9 +332,7 @@ func (f Facts) backup() Check {
 	)
 	if age > f.Asks.Backup {
 		return hold(
-			FreshBackup,
-			fmt.Sprintf("%s; it may be %s old", about, lane.Span(f.Asks.Backup)),
-			report,
+			FreshBackup, fmt.Sprintf("%s; it may be %s old", about, lane.Span(f.Asks.Backup)), report,
 		).about(f.Backup.Label, f.Backup.TakenAt, f.Asks.Backup)
 	}
 	return pass(FreshBackup, "%s", about)

@@ -40,6 +40,16 @@ func previously(status ledger.Status, checksum step.Checksum, entries ...ledger.
 	}
 }
 
+// contracts is step 2 that contracts, with step 1, that expands, as it stands.
+func contracts(expanded ledger.Status, at time.Time) Facts {
+	f := pendingStep(lane.Gate{Soak: time.Hour})
+	f.View.Steps[0] = standing("1", expanded)
+	f.View.Steps[0].State.At = at
+	f.View.Steps[0].Step.Options.Phase = step.Expand
+	f.View.Steps[1].Step.Options.Phase = step.Contract
+	return f
+}
+
 func TestEachRequirementHoldsAndTurns(t *testing.T) {
 	applied := ledger.Entry{Action: ledger.Applied, Step: "2", At: noon.Add(-2 * time.Hour)}
 	failed := ledger.Entry{Action: ledger.Failed, Step: "2", At: noon.Add(-30 * time.Minute)}
@@ -62,10 +72,13 @@ func TestEachRequirementHoldsAndTurns(t *testing.T) {
 		"not applied before":                    {with(pendingStep(lane.Gate{Previous: true}), func(f *Facts) { f.Previous = previously(ledger.StatusPending, "") }), PreviousEnvironment, Hold, "1 step is not applied in development", "promote there first: vorrang promote -lane harbour -to development"},
 		"applied before":                        {with(pendingStep(lane.Gate{Previous: true}), func(f *Facts) { f.Previous = previously(ledger.StatusApplied, "0123456789abcdef") }), PreviousEnvironment, Pass, "is applied in development", ""},
 		"another text before":                   {with(pendingStep(lane.Gate{Previous: true}), func(f *Facts) { f.Previous = previously(ledger.StatusApplied, "other") }), PreviousEnvironment, Hold, "it has another text of", "vorrang promote"},
-		"the one before is away":                {with(pendingStep(lane.Gate{Previous: true}), func(f *Facts) { f.Previous = &Previous{Name: "development", Unreached: "nobody listens"} }), PreviousEnvironment, Hold, "could not be looked at: nobody listens", "vorrang probe -lane harbour -env development"},
+		"the one before is away":                {with(pendingStep(lane.Gate{Previous: true}), func(f *Facts) { f.Previous = &Previous{Name: "development", Unreached: "nobody listens"} }), PreviousEnvironment, Hold, "could not be read: nobody listens", "vorrang probe -lane harbour -env development"},
 		"the same history":                      {with(pendingStep(lane.Gate{Previous: true}), func(f *Facts) { f.Previous = previously(ledger.StatusApplied, "x") }), SameHistory, Pass, "in the same order", ""},
 		"another history":                       {with(pendingStep(lane.Gate{Previous: true}), func(f *Facts) { f.Previous = &Previous{Differences: []string{"step 1 has another text"}} }), SameHistory, Hold, "step 1 has another text", "vorrang verify -lane harbour -env staging"},
 		"not soaked, not there":                 {with(pendingStep(lane.Gate{Soak: time.Hour}), func(f *Facts) { f.Previous = previously(ledger.StatusPending, "") }), Soak, Hold, "have not begun", "promote there first, and wait"},
+		"a contract with its expand":            {contracts(ledger.StatusPending, time.Time{}), Soak, Hold, "step 2 contracts what step 1 expands, and step 1 is not in staging yet", "promote no further than step 1 first, and wait 1h: vorrang promote -lane harbour -to staging"},
+		"a contract too early":                  {contracts(ledger.StatusApplied, noon.Add(-20*time.Minute)), Soak, Hold, "step 2 contracts what step 1 expanded in staging since 2026-11-03 11:40:00 UTC, for 20m; 1h are asked", "wait until 2026-11-03 12:40:00 UTC"},
+		"a contract in time":                    {contracts(ledger.StatusApplied, noon.Add(-2*time.Hour)), Soak, Pass, "this is the first environment", ""},
 		"soaked":                                {with(pendingStep(lane.Gate{Soak: time.Hour}), func(f *Facts) { f.Previous = previously(ledger.StatusApplied, "0123456789abcdef", applied) }), Soak, Pass, "nothing changed and nothing failed for 2h", ""},
 		"a failure begins it again":             {with(pendingStep(lane.Gate{Soak: time.Hour}), func(f *Facts) { f.Previous = previously(ledger.StatusApplied, "0123456789abcdef", applied, failed) }), Soak, Hold, "step 2 failed since 2026-11-03 11:30:00 UTC", "wait until 2026-11-03 12:30:00 UTC"},
 		"no way back":                           {pendingStep(lane.Gate{WayBack: true}), WayBack, Hold, "1 step is without a way back: 2", "write their .back.sql files, and submit"},

@@ -33,7 +33,8 @@ func (f Facts) FixHalfBack(number step.Number) []remedy.Remedy {
 	if slices.Contains(f.Away, number) { // another try stumbles again
 		return []remedy.Remedy{
 			undone.For(
-				"what it stumbled over is not there; if that is gone already, or the text is wrong, finish by hand what is left, and record that",
+				"what it stumbled over is not there; if that is gone already, or the text is wrong, finish by hand what is " +
+					"left, and record that",
 			),
 			finish.For("or put back what is gone, then finish it"),
 		}

@@ -6,6 +6,8 @@ import (
 	"math"
 	"slices"
 	"strings"
+
+	"vorrang/core/review"
 )
 
 // Change is what a new declaration changes of what an environment asks, in
@@ -29,8 +31,8 @@ func Changes(before, after Lane) []Change {
 			add(e.Name, false, "the environment is new in the lane")
 			continue
 		}
-		old := was.asking(before.Before(e.Name))
-		for j, now := range e.asking(after.Before(e.Name)) {
+		old := was.rules(before.Before(e.Name))
+		for j, now := range e.rules(after.Before(e.Name)) {
 			if now.value != old[j].value {
 				add(e.Name, now.loosens(old[j]), "%s: %s, was %s", now.key, now.value, old[j].value)
 			}
@@ -56,23 +58,23 @@ func Changes(before, after Lane) []Change {
 // may is what steps may change, in words.
 func (l Lane) may() string { return cmp.Or(strings.Join(l.StepsMay, ", "), "none") }
 
-// said is one thing that an environment asks, or is.
-type said struct {
+// rule is one thing that an environment asks, or is.
+type rule struct {
 	key, value string
 	weight     int64 // how much is asked; a smaller one asks for less
 	fixed      bool  // any other value is looser, or leads elsewhere
 }
 
-func (s said) loosens(before said) bool {
+func (s rule) loosens(before rule) bool {
 	// other hours may be more, and other people or owners are others
-	other := slices.Contains([]string{"window", "signers", "ledger-role"}, s.key) && before.weight > 0
+	other := slices.Contains([]string{"window", "signers", "ledger-role", "mask"}, s.key) && before.weight > 0
 	return s.fixed || other || s.weight < before.weight
 }
 
 // Words are what the gate asks beyond what every gate asks.
 func (g Gate) Words() []string {
 	var list []string
-	for _, one := range (Environment{Gate: &g}).asking("") {
+	for _, one := range (Environment{Gate: &g}).rules("") {
 		if one.weight > 0 {
 			list = append(list, one.key+": "+one.value)
 		}
@@ -87,8 +89,8 @@ func asked(is bool) int64 {
 	return 0
 }
 
-// asking is everything that a gate depends on, in words.
-func (e Environment) asking(after string) []said {
+// rules are everything that a gate depends on, in words.
+func (e Environment) rules(after string) []rule {
 	g := e.Asks()
 	approvals := fmt.Sprint(g.Approvals)
 	if g.NotAuthors {
@@ -111,7 +113,7 @@ func (e Environment) asking(after string) []said {
 		freshness = math.MaxInt64 - int64(g.Backup)
 	}
 	drift := map[bool]string{true: "refused", false: "not-asked"}[g.Drift]
-	return []said{
+	return []rule{
 		{"release", required(g.Release), asked(g.Release), false},
 		{"previous-environment", required(g.Previous), asked(g.Previous), false},
 		{"approvals", approvals, authors, false},
@@ -121,10 +123,13 @@ func (e Environment) asking(after string) []said {
 		{"backup", Span(g.Backup), freshness, false},
 		{"drift", drift, asked(g.Drift), false},
 		{"rehearsal", required(g.Rehearsal), asked(g.Rehearsal), false},
+		{"findings", cmp.Or(string(g.Findings), "not-asked"), int64(1 + slices.Index(review.Severities, g.Findings)), false},
 		{"window", window, asked(g.Window != nil), false},
 		{"the environment before", cmp.Or(after, "none"), asked(after != ""), false},
 		{"target", e.Target, 0, true},
 		{"scratch", cmp.Or(e.Scratch, "not declared"), 0, true},
+		{"rehearse-on", cmp.Or(e.RehearseOn, "not declared"), 0, true},
+		{"mask", cmp.Or(strings.Join(e.Mask, ", "), "nothing"), int64(len(e.Mask)), false},
 		{"ledger-role", cmp.Or(e.LedgerRole, "none"), asked(e.LedgerRole != ""), false},
 		{"ledger-key", cmp.Or(e.LedgerKey, "none"), 0, false},
 		{"disposable", fmt.Sprint(e.Disposable), -asked(e.Disposable), false},

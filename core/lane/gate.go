@@ -2,26 +2,29 @@ package lane
 
 import (
 	"errors"
+	"slices"
 	"time"
 
 	"go.yaml.in/yaml/v4"
 
 	"vorrang/core/release"
+	"vorrang/core/review"
 )
 
 // Gate is what an environment asks of a promotion beyond what every gate asks.
 type Gate struct {
-	Release    bool          `json:"release" description:"Only sealed releases, no loose steps."`
-	Previous   bool          `json:"previous_environment" description:"Everything must be applied in the environment before."`
-	WayBack    bool          `json:"way_back" description:"Every step must have a way back."`
-	Soak       time.Duration `json:"soak_ns" description:"How long everything must have been in the environment before, without trouble; nanoseconds, 0 for not asked."`
-	Backup     time.Duration `json:"backup_ns" description:"How old the newest reported backup may be; nanoseconds, 0 for not asked."`
-	Approvals  int           `json:"approvals" description:"How many people must approve of a release; 0 for not asked."`
-	NotAuthors bool          `json:"approvers_are_not_authors,omitempty" description:"Whoever submitted a step of it does not count."`
-	Signers    []release.Key `json:"signers,omitempty" description:"Whose signature a release must have: of one of these keys."`
-	Drift      bool          `json:"no_drift,omitempty" description:"The schema must be as the last deployment left it."`
-	Rehearsal  bool          `json:"rehearsal,omitempty" description:"The steps must have been rehearsed on a copy of the target, as it is."`
-	Window     *Window       `json:"window,omitempty" description:"When it may be changed; at any time, if absent."`
+	Release    bool            `json:"release" description:"Only sealed releases, no loose steps."`
+	Previous   bool            `json:"previous_environment" description:"Everything must be applied in the environment before."`
+	WayBack    bool            `json:"way_back" description:"Every step must have a way back."`
+	Soak       time.Duration   `json:"soak_ns" description:"How long everything must have been in the environment before, without trouble; nanoseconds, 0 for not asked."`
+	Backup     time.Duration   `json:"backup_ns" description:"How old the newest reported backup may be; nanoseconds, 0 for not asked."`
+	Approvals  int             `json:"approvals" description:"How many people must approve of a release; 0 for not asked."`
+	NotAuthors bool            `json:"approvers_are_not_authors,omitempty" description:"Those who submitted a step of it do not count."`
+	Signers    []release.Key   `json:"signers,omitempty" description:"Whose signature a release must have: of one of these keys."`
+	Drift      bool            `json:"no_drift,omitempty" description:"The schema must be as the last deployment left it."`
+	Rehearsal  bool            `json:"rehearsal,omitempty" description:"The steps must have been rehearsed on a copy of the target, as it is."`
+	Findings   review.Severity `json:"findings,omitempty" enum:"high,medium,low" description:"From which severity on a finding of the review holds, unless the step's author accepts it."`
+	Window     *Window         `json:"window,omitempty" description:"When it may be changed; at any time, if absent."`
 }
 
 // production is the environment that asks for releases unless its gate says
@@ -42,7 +45,8 @@ func usual(environment string) Gate {
 	return Gate{Release: strict, Previous: strict}
 }
 
-const gateKeys = "release, previous-environment, approvals, signers, way-back, soak, backup, drift, rehearsal, window"
+const gateKeys = "release, previous-environment, approvals, signers, way-back, soak, backup, drift, rehearsal, " +
+	"findings, window"
 
 // gate reads the gate section of an environment. What it does not say is as
 // usual.
@@ -74,7 +78,7 @@ func (r *reader) gate(node *yaml.Node, environment string) *Gate {
 		case "rehearsal":
 			g.Rehearsal = r.asked(value, key)
 		case "findings":
-			r.report(value, "this version does not make the check %q; take it out, so that nobody relies on it", key)
+			g.Findings = r.severity(value)
 		default:
 			return false
 		}
@@ -92,6 +96,19 @@ func (r *reader) gate(node *yaml.Node, environment string) *Gate {
 	}
 	g.Release = g.Release || given != ""
 	return &g
+}
+
+// severity reads from which severity on a finding holds; empty for none.
+func (r *reader) severity(value *yaml.Node) review.Severity {
+	if value.Value == "not-asked" {
+		return ""
+	}
+	if severity := review.Severity(value.Value); slices.Contains(review.Severities, severity) {
+		return severity
+	}
+	r.report(value, "findings is high, medium, low or not-asked, not %q: from which severity on a "+
+		"finding holds", value.Value)
+	return ""
 }
 
 // approvals reads a number, or a section that says more.
@@ -165,6 +182,9 @@ func (l Lane) File() []byte {
 		Target           string   `yaml:"target"`
 		Disposable       bool     `yaml:"disposable,omitempty"`
 		Scratch          string   `yaml:"scratch,omitempty"`
+		RehearseOn       string   `yaml:"rehearse-on,omitempty"`
+		Rehearse         string   `yaml:"rehearse,omitempty"`
+		Mask             []string `yaml:"mask,omitempty,flow"`
 		Role             string   `yaml:"role,omitempty"`
 		LedgerRole       string   `yaml:"ledger-role,omitempty"`
 		LedgerKey        string   `yaml:"ledger-key,omitempty"`
@@ -188,7 +208,8 @@ func (l Lane) File() []byte {
 		file.Environments = append(
 			file.Environments,
 			environment{
-				e.Name, e.Target, e.Disposable, e.Scratch, e.Role, e.LedgerRole, e.LedgerKey, e.Schemas,
+				e.Name, e.Target, e.Disposable, e.Scratch, e.RehearseOn, onCut(e.Rehearse), e.Mask,
+				e.Role, e.LedgerRole, e.LedgerKey, e.Schemas,
 				string(e.OnFailure), span(e.BlockAtMost), written(e.LockTimeout), written(e.StatementTimeout),
 				span(e.LookForDrift), e.Gate.written(),
 			},
@@ -199,6 +220,13 @@ func (l Lane) File() []byte {
 		panic(err) // strings and flags only
 	}
 	return text
+}
+
+func onCut(is bool) string {
+	if is {
+		return whenCut
+	}
+	return ""
 }
 
 func written(d *time.Duration) string {
@@ -250,6 +278,9 @@ func (g *Gate) written() any {
 	}
 	if g.Rehearsal {
 		all["rehearsal"] = "required"
+	}
+	if g.Findings != "" {
+		all["findings"] = g.Findings
 	}
 	if g.Window != nil {
 		all["window"] = map[string]any{

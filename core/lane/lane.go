@@ -26,6 +26,9 @@ type Environment struct {
 	Target     string   `json:"target" description:"A reference that the service resolves: env:NAME or file:PATH."`
 	Disposable bool     `json:"disposable,omitempty" description:"May be rebuilt from nothing."`
 	Scratch    string   `json:"scratch,omitempty" description:"A reference to where scratch databases are made: its user makes and owns them. The target's own reference says that the target's user may."`
+	RehearseOn string   `json:"rehearse_on,omitempty" description:"A reference to a clone of the target with its rows, such as a restored backup: rehearsals are on copies of it."`
+	Rehearse   bool     `json:"rehearse_on_cut,omitempty" description:"A release is rehearsed as soon as it is cut."`
+	Mask       []string `json:"mask,omitempty" description:"Columns, such as harbour.pilot.name, that get made-up values where rows are copied to rehearse with."`
 	Role       string   `json:"role,omitempty" description:"Taken with SET ROLE, so that objects get the right owner."`
 	LedgerRole string   `json:"ledger_role,omitempty" description:"Owns the ledger, and nobody else writes to it; the target's user owns it, if absent."`
 	LedgerKey  string   `json:"ledger_key,omitempty" description:"A reference to the key with which entries are proved to the ledger's owner."`
@@ -47,6 +50,22 @@ func (l Lane) Environment(name string) (Environment, bool) {
 		}
 	}
 	return Environment{}, false
+}
+
+// Reference is what an environment refers to, with the key of the lane file under which it
+// stands.
+type Reference struct{ Key, Value string }
+
+// References are those that an environment has.
+func (e Environment) References() (list []Reference) {
+	for _, one := range []Reference{
+		{"target", e.Target}, {"scratch", e.Scratch}, {"rehearse-on", e.RehearseOn}, {"ledger-key", e.LedgerKey},
+	} {
+		if one.Value != "" {
+			list = append(list, one)
+		}
+	}
+	return list
 }
 
 // Before is the environment before another one, in the order of promotion; empty
@@ -98,6 +117,7 @@ func checkTarget(target string) error {
 		return nil
 	}
 	return fmt.Errorf(
-		"a target is a reference: env:NAME for a variable of the service's environment, or file:/PATH for a file on its machine",
+		"a target is a reference: env:NAME for a variable of the service's environment, or file:/PATH for a file on " +
+			"its machine",
 	)
 }

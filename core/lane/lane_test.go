@@ -20,8 +20,16 @@ import (
 
 // engines are one that has everything, and one that has nothing.
 var engines = map[string]engine.Traits{
-	"postgresql": {Server: "PostgreSQL", Roles: true, Schemas: true, LedgerOwner: true, Yields: true, Scratch: true},
-	"tally":      {Server: "Tally"},
+	"postgresql": {
+		Server:      "PostgreSQL",
+		Roles:       true,
+		Schemas:     true,
+		LedgerOwner: true,
+		Yields:      true,
+		Scratch:     true,
+		Samples:     true,
+	},
+	"tally": {Server: "Tally"},
 }
 
 func TestWhatAnEngineHasNotIsRefusedWhereItIsWritten(t *testing.T) {
@@ -46,8 +54,10 @@ engine: tally
 		lines = append(lines, p.Error())
 	}
 	assert.Equal(t, []string{
-		"lane.yaml:2:1: Tally has no use for steps-may: take it out", "lane.yaml:6:5: Tally has no use for scratch: take it out", "lane.yaml:7:5: Tally has no use for role: take it out",
-		"lane.yaml:8:5: Tally has no use for schemas: take it out", "lane.yaml:9:5: Tally has no use for ledger-role: take it out", "lane.yaml:10:5: Tally has no use for ledger-key: take it out",
+		"lane.yaml:2:1: Tally has no use for steps-may: take it out", "lane.yaml:6:5: Tally has no use for scratch: " +
+			"take it out", "lane.yaml:7:5: Tally has no use for role: take it out",
+		"lane.yaml:8:5: Tally has no use for schemas: take it out", "lane.yaml:9:5: Tally has no use for ledger-role: " +
+			"take it out", "lane.yaml:10:5: Tally has no use for ledger-key: take it out",
 		"lane.yaml:11:5: Tally has no use for block-at-most: take it out",
 	}, lines)
 	_, err = Parse("lane.yaml", []byte(file), nil)
@@ -101,7 +111,8 @@ func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
 		},
 		"what steps may not": {
 			"lane: a\nsteps-may: [roles, everything]\nenvironments:\n  - {name: a, target: env:A}\n",
-			"lane.yaml:2:12: steps-may is a list of what steps may change beside schemas and rows; it can name roles, event-triggers, session-user, settings",
+			"lane.yaml:2:12: steps-may is a list of what steps may change beside schemas and rows; it can name roles, " +
+				"event-triggers, session-user, settings",
 		},
 		"a bad duration": {
 			"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    lock-timeout: soon\n",
@@ -113,7 +124,7 @@ func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
 		},
 		"a gate": {
 			"lane: a\nenvironments:\n  - name: a\n    target: env:A\n    gate: {findings: required}\n",
-			`lane.yaml:5:22: this version does not make the check "findings"`,
+			`lane.yaml:5:22: findings is high, medium, low or not-asked, not "required"`,
 		},
 	}
 	for name, c := range cases {
@@ -142,7 +153,8 @@ func TestTheNearestPolicyHolds(t *testing.T) {
 	l, err := Parse(
 		"lane.yaml",
 		[]byte(
-			"lane: harbour\non-failure: back-out\nenvironments: [{name: development, target: env:A}, {name: production, target: env:B, on-failure: stop}]",
+			"lane: harbour\non-failure: back-out\nenvironments: [{name: development, target: env:A}, {name: production, "+
+				"target: env:B, on-failure: stop}]",
 		),
 		engines,
 	)
@@ -159,7 +171,11 @@ func TestTheNearestPolicyHolds(t *testing.T) {
 }
 
 func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
-	const file = "lane: harbour\nenvironments:\n  - {name: staging, target: env:A, gate: {soak: 24h, way-back: required, backup: 12h, window: {days: [mon, tue], hours: 22:00-02:00, zone: Europe/Berlin}}}\n  - {name: production, target: env:B, lock-timeout: 2s, schemas: [harbour]}\n  - {name: mirror, target: env:C, disposable: true, gate: {release: required, previous-environment: not-asked}}\n  - {name: twin, target: env:D, gate: {approvals: {count: 2, authors: excluded}}}\n"
+	const file = "lane: harbour\nenvironments:\n  - {name: staging, target: env:A, gate: {soak: 24h, way-back: " +
+		"required, backup: 12h, window: {days: [mon, tue], hours: 22:00-02:00, zone: Europe/Berlin}}}\n" +
+		"  - {name: production, target: env:B, lock-timeout: 2s, schemas: [harbour]}\n" +
+		"  - {name: mirror, target: env:C, disposable: true, gate: {release: required, previous-environment: not-asked}}\n" +
+		"  - {name: twin, target: env:D, gate: {approvals: {count: 2, authors: excluded}}}\n"
 	l, err := Parse("lane.yaml", []byte(file), engines)
 	require.NoError(t, err)
 	assert.Equal(
@@ -188,18 +204,19 @@ func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
 	again, err := Parse("lane.yaml", l.File(), engines)
 	require.NoError(t, err)
 	assert.Equal(t, l, again, "a lane can be written as a file: %s", l.File())
-	for gate, says := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "rehearsal: perhaps": `rehearsal is required or not-asked, not "perhaps"`, "drift: required": "drift is refused or not-asked", "approvals: many": "approvals is a number from 0 to 9", "approvals: {authors: excluded}": "say how many approvals", "approvals: {count: 1, authors: hanged}": "authors are excluded or counted", "approvals: 1, release: not-asked": "approvals are given to releases", "window: {hours: late}": "hours are two times", "window: {days: [mon]}": "the window has no hours", "window: {hours: 08:00-16:00, zone: Moon/Sea}": "is no time zone", "window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
+	for gate, message := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "rehearsal: perhaps": `rehearsal is required or not-asked, not "perhaps"`, "drift: required": "drift is refused or not-asked", "approvals: many": "approvals is a number from 0 to 9", "approvals: {authors: excluded}": "say how many approvals", "approvals: {count: 1, authors: hanged}": "authors are excluded or counted", "approvals: 1, release: not-asked": "approvals are given to releases", "window: {hours: late}": "hours are two times", "window: {days: [mon]}": "the window has no hours", "window: {hours: 08:00-16:00, zone: Moon/Sea}": "is no time zone", "window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
 		_, err := Parse(
 			"lane.yaml",
 			[]byte("lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {"+gate+"}}]"),
 			engines,
 		)
-		assert.ErrorContains(t, err, says)
+		assert.ErrorContains(t, err, message)
 	}
 }
 
 func TestWhatStepsMayIsDeclared(t *testing.T) {
-	const file = "lane: harbour\nsteps-may: [session-user, roles, roles]\nenvironments: [{name: staging, target: env:A, scratch: env:S}, {name: production, target: env:B}]"
+	const file = "lane: harbour\nsteps-may: [session-user, roles, roles]\n" +
+		"environments: [{name: staging, target: env:A, scratch: env:S}, {name: production, target: env:B}]"
 	l, err := Parse("lane.yaml", []byte(file), engines)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"roles", "session-user"}, l.StepsMay)
@@ -243,10 +260,10 @@ func TestSignersAreKeysWithNames(t *testing.T) {
 	again, err := Parse("lane.yaml", l.File(), engines)
 	require.NoError(t, err)
 	assert.Equal(t, l, again)
-	for gate, says := range map[string]string{"signers: p.holm": "signers is a list of public SSH keys", "signers: []": "signers is a list of public SSH keys",
+	for gate, message := range map[string]string{"signers: p.holm": "signers is a list of public SSH keys", "signers: []": "signers is a list of public SSH keys",
 		"signers: ['" + key + "']": "say whose key it is", "signers: [p.holm]": "signers: it is no public SSH key", "signers: ['" + key + " p.holm'], release: not-asked": "signatures are given to releases"} {
 		_, err := Parse("lane.yaml", fmt.Appendf(nil, file, gate), engines)
-		assert.ErrorContains(t, err, says)
+		assert.ErrorContains(t, err, message)
 	}
 	none, err := Parse("lane.yaml", fmt.Appendf(nil, file, "release: required"), engines)
 	require.NoError(t, err)
@@ -273,9 +290,9 @@ func TestALookForDriftHasAnInterval(t *testing.T) {
 	off, err := Parse("lane.yaml", fmt.Appendf(nil, file, "off"), engines)
 	require.NoError(t, err)
 	assert.Zero(t, off.Environments[0].LookForDrift)
-	for value, says := range map[string]string{"often": "is not a duration", "5s": "look-for-drift is off, or 1m or more"} {
+	for value, message := range map[string]string{"often": "is not a duration", "5s": "look-for-drift is off, or 1m or more"} {
 		_, err := Parse("lane.yaml", fmt.Appendf(nil, file, value), engines)
-		assert.ErrorContains(t, err, says)
+		assert.ErrorContains(t, err, message)
 	}
 }
 
@@ -316,11 +333,13 @@ func TestWhatADeclarationChangesIsSaid(t *testing.T) {
 		return l
 	}
 	before := parse(
-		"{name: development, target: env:A}, {name: staging, target: env:B}, {name: production, target: env:C, gate: {approvals: 2, soak: 24h}}",
+		"{name: development, target: env:A}, {name: staging, target: env:B}, {name: production, target: env:C, gate: " +
+			"{approvals: 2, soak: 24h}}",
 	)
 	assert.Empty(t, Changes(before, before))
 	after := parse(
-		"{name: staging, target: env:B}, {name: production, target: env:D, gate: {approvals: 1, release: required, previous-environment: not-asked}}, {name: mirror, target: env:E}",
+		"{name: staging, target: env:B}, {name: production, target: env:D, gate: {approvals: 1, release: required, " +
+			"previous-environment: not-asked}}, {name: mirror, target: env:E}",
 	)
 	assert.Equal(t, []Change{
 		{"staging", "the environment before: none, was development", true},
@@ -332,7 +351,8 @@ func TestWhatADeclarationChangesIsSaid(t *testing.T) {
 		{"development", "the environment was taken out of the lane", true},
 	}, Changes(before, after))
 	strict := parse(
-		"{name: development, target: env:A}, {name: staging, target: env:B}, {name: production, target: env:C, gate: {approvals: 3, soak: 48h, backup: 1h, drift: refused, window: {hours: 08:00-16:00}}}",
+		"{name: development, target: env:A}, {name: staging, target: env:B}, {name: production, target: env:C, gate: " +
+			"{approvals: 3, soak: 48h, backup: 1h, drift: refused, window: {hours: 08:00-16:00}}}",
 	)
 	for _, change := range Changes(before, strict) {
 		assert.False(t, change.Loosens, "to ask for more loosens nothing: %s", change.What)
@@ -358,7 +378,8 @@ func TestDurationsAreWrittenAsPeopleDo(t *testing.T) {
 func FuzzParse(f *testing.F) {
 	f.Add(
 		[]byte(
-			"lane: harbour\nenvironments:\n  - {name: development, target: env:X, disposable: true}\n  - {name: production, target: file:/x, gate: {approvals: {count: 1, authors: excluded}}}\n",
+			"lane: harbour\nenvironments:\n  - {name: development, target: env:X, disposable: true}\n" +
+				"  - {name: production, target: file:/x, gate: {approvals: {count: 1, authors: excluded}}}\n",
 		),
 	)
 	f.Add([]byte("lane: &a [*a]\n"))
@@ -374,4 +395,11 @@ func FuzzParse(f *testing.F) {
 		require.NoError(t, json.Unmarshal(written, &again))
 		assert.Equal(t, parsed.Names(), again.Names())
 	})
+}
+
+// TestAnEnvironmentNamesAllItsReferences: whoever checks references misses none.
+func TestAnEnvironmentNamesAllItsReferences(t *testing.T) {
+	e := Environment{Target: "env:A", Scratch: "env:B", RehearseOn: "env:C", LedgerKey: "env:D"}
+	assert.Equal(t, []Reference{{"target", "env:A"}, {"scratch", "env:B"}, {"rehearse-on", "env:C"}, {"ledger-key", "env:D"}}, e.References())
+	assert.Equal(t, []Reference{{"target", "env:A"}}, Environment{Target: "env:A"}.References())
 }

@@ -66,10 +66,6 @@ func (r *reader) engine(node *yaml.Node) (name string) {
 	return name
 }
 
-// shortestBlock is the shortest that others may have to wait: to look more often than
-// some times in it would be work for the server.
-const shortestBlock = 200 * time.Millisecond
-
 // needs names the keys that need what not every engine has.
 func needs(key string, has engine.Traits) bool {
 	switch key {
@@ -81,8 +77,10 @@ func needs(key string, has engine.Traits) bool {
 		return has.LedgerOwner
 	case "block-at-most":
 		return has.Yields
-	case "scratch":
+	case "scratch", "rehearse":
 		return has.Scratch
+	case "rehearse-on", "mask":
+		return has.Samples
 	}
 	return true
 }
@@ -183,7 +181,8 @@ func (r *reader) environment(node *yaml.Node) Environment {
 	before := len(r.problems)
 	r.fields(
 		node,
-		"name, target, disposable, scratch, role, ledger-role, ledger-key, schemas, on-failure, lock-timeout, statement-timeout, block-at-most, look-for-drift, gate",
+		"name, target, disposable, scratch, rehearse-on, rehearse, mask, role, ledger-role, ledger-key, schemas, "+
+			"on-failure, lock-timeout, statement-timeout, block-at-most, look-for-drift, gate",
 		func(key string, value *yaml.Node) bool {
 			switch key {
 			case "name":
@@ -196,6 +195,14 @@ func (r *reader) environment(node *yaml.Node) Environment {
 				}
 			case "scratch":
 				e.Scratch = r.target(value)
+			case "rehearse-on":
+				e.RehearseOn = r.target(value)
+			case "rehearse":
+				if e.Rehearse = value.Value == whenCut; !e.Rehearse {
+					r.report(value, "rehearse is %s, or left out, not %q", whenCut, value.Value)
+				}
+			case "mask":
+				e.Mask = r.columns(value)
 			case "role":
 				e.Role = r.text(value)
 			case "ledger-role":
@@ -215,8 +222,8 @@ func (r *reader) environment(node *yaml.Node) Environment {
 			case "on-failure":
 				e.OnFailure = r.policy(value)
 			case "block-at-most":
-				if e.BlockAtMost = *r.duration(value, key); e.BlockAtMost < shortestBlock && e.BlockAtMost != 0 {
-					r.report(value, "block-at-most is %s or longer", shortestBlock)
+				if e.BlockAtMost = *r.duration(value, key); e.BlockAtMost < step.ShortestBlock && e.BlockAtMost != 0 {
+					r.report(value, "block-at-most is %s or longer", step.ShortestBlock)
 				}
 			case "lock-timeout":
 				e.LockTimeout = r.duration(value, key)
@@ -247,6 +254,9 @@ func (r *reader) environment(node *yaml.Node) Environment {
 			"ledger-role and ledger-key go together: who owns the ledger, and the key with which entries are proved to it",
 		)
 	}
+	if len(r.problems) == before && e.RehearseOn != "" && e.RehearseOn == e.Target {
+		r.report(node, "rehearse-on and target are the same: a clone is another database, with what the target held")
+	}
 	if len(r.problems) == before && e.LedgerRole != "" && e.LedgerRole == e.Role {
 		r.report(node, "ledger-role and role are the same, so that steps could write to the ledger")
 	}
@@ -254,6 +264,24 @@ func (r *reader) environment(node *yaml.Node) Environment {
 		r.report(node, "an environment needs a name and a target")
 	}
 	return e
+}
+
+// whenCut says that a release is rehearsed as soon as it is cut.
+const whenCut = "on-cut"
+
+// columns is a list of columns with their tables.
+func (r *reader) columns(node *yaml.Node) (list []string) {
+	if err := node.Decode(&list); err != nil || len(list) == 0 {
+		r.report(node, "mask is a list of columns, as in mask: [harbour.pilot.name]")
+		return nil
+	}
+	for i, column := range list {
+		if !strings.Contains(column, ".") {
+			r.report(node.Content[i], "%q names no column: its table, with the schema, stands before it, as in "+
+				"harbour.pilot.name", column)
+		}
+	}
+	return list
 }
 
 func (r *reader) name(node *yaml.Node, what string) string {

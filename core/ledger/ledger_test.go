@@ -45,7 +45,8 @@ func TestTheCanonicalFormIsFixed(t *testing.T) {
 		Actor: "two\nlines", DurationMS: 12, Detail: json.RawMessage(`{"mode":"autocommit"}`)}, noon)
 	assert.Equal(
 		t,
-		"1\n2026-11-23T12:00:00.123456Z\napplied\n2.1\ncreate-berth\nabc\n4\ntwo lines\n12\n{\"mode\":\"autocommit\"}\n"+Genesis,
+		"1\n2026-11-23T12:00:00.123456Z\napplied\n2.1\ncreate-berth\nabc\n4\ntwo lines\n12\n"+
+			"{\"mode\":\"autocommit\"}\n"+Genesis,
 		e.Canonical(),
 	)
 	assert.Equal(t, json.RawMessage("{}"), NewHead().Next(Entry{}, noon).Detail)
@@ -247,12 +248,12 @@ func TestAWordAboutAStepKeepsThatItsOrderWasWaived(t *testing.T) {
 		Detail{Mode: step.Autocommit, Statement: 1, Of: 2, Waived: []Waived{{Check: WaivedOrder}}},
 	)
 	begun.Deployment = "7"
-	said := func(e Entry) Entry { e.Deployment = ""; return e }
+	output := func(e Entry) Entry { e.Deployment = ""; return e }
 	assert.True(t, Fold(chain(begun)).Of("1").OrderWaived)
-	settled := said(entry(Settled, "1", Detail{As: SettledApplied, Reason: "looked"}))
+	settled := output(entry(Settled, "1", Detail{As: SettledApplied, Reason: "looked"}))
 	assert.True(t, Fold(chain(begun, settled)).Of("1").OrderWaived)
-	assert.True(t, Fold(chain(begun, settled, said(entry(Amended, "1")))).Of("1").OrderWaived)
-	assert.False(t, Fold(chain(begun, settled, said(entry(Attested, "1")))).Of("1").OrderWaived, "that is another time")
+	assert.True(t, Fold(chain(begun, settled, output(entry(Amended, "1")))).Of("1").OrderWaived)
+	assert.False(t, Fold(chain(begun, settled, output(entry(Attested, "1")))).Of("1").OrderWaived, "that is another time")
 	again := entry(Applied, "1")
 	again.Deployment = "8"
 	assert.False(t, Fold(chain(begun, settled, again)).Of("1").OrderWaived)
@@ -274,7 +275,7 @@ func TestTheStateKnowsWhereATargetStands(t *testing.T) {
 	state := Fold(chain(entry(Baselined, "3", Detail{Covers: []step.Number{"1", "2", "3"}}),
 		entry(Applied, "10"), entry(Applied, "4"), entry(Applied, "11"), entry(RolledBack, "11")))
 	assert.Equal(t, step.Number("10"), state.At())
-	assert.Equal(t, []step.Number{"10", "4"}, state.Order, "in the order in which they were carried out")
+	assert.Equal(t, []step.Number{"10", "4"}, state.Order, "in the order in which they were run")
 	assert.Equal(t, int64(5), state.Head.Seq)
 	assert.Equal(t, step.Number("3"), Fold(chain(entry(Baselined, "3"))).At())
 	assert.Empty(t, Fold(chain(entry(Baselined, "0"))).At())
@@ -349,7 +350,7 @@ func TestAKeyTellsItsEntriesFromOthers(t *testing.T) {
 	)
 }
 
-// A target that no service of these records looked at holds entries of others, and is
+// A target that no service of these records checked holds entries of others, and is
 // taken as it is; what stands after an entry of its own is not.
 func TestWhatStandsBehindTheFirstProofIsHeldAgainstTheKey(t *testing.T) {
 	key := Key(strings.Repeat("k", KeySize))

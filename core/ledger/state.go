@@ -142,7 +142,7 @@ type StepState struct {
 	// for failed and in doubt
 	Progress    Detail     // how far a step got that is not one transaction
 	origin      *StepState // what it was when its way back began; nil unless that is under way
-	OrderWaived bool       // carried out though the order was not kept: somebody waived that
+	OrderWaived bool       // run though the order was not kept: somebody waived that
 
 	// Undermined is another step that was reversed since this one stopped
 	// half-way; empty if none was.
@@ -319,7 +319,7 @@ func (st StepState) goingBack(before StepState) StepState {
 	return st
 }
 
-// settle carries out somebody's word on what became of a step in doubt: as
+// settle records what somebody says of what became of a step in doubt: as
 // for the text that ran, so applied means reversed where it went back.
 func settle(next, before StepState, detail Detail) StepState {
 	back := before.Progress.Direction == Back
@@ -378,7 +378,7 @@ func (s State) Covers(number step.Number) bool {
 	return s.Baseline != "" && s.Baseline != "0" && step.Compare(number, s.Baseline) <= 0
 }
 
-// At is the highest step whose effect is in the target: carried out or
+// At is the highest step whose effect is in the target: run or
 // covered. It is empty for a target that has none.
 func (s State) At() step.Number {
 	at := s.Baseline

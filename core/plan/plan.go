@@ -67,7 +67,8 @@ func (p Plan) Promise() error {
 	if p.Whole {
 		if steps := p.naming(func(a Action) bool { return a.Step.Options.Mode != step.Transaction }); steps != "" {
 			return refuse(
-				"these steps cannot run in one transaction with others: %s; promote up to before the first of them as a whole, and the rest without -whole",
+				"these steps cannot run in one transaction with others: %s; promote up to before the first of them as a whole, "+
+					"and the rest without -whole",
 				steps,
 			)
 		}
@@ -75,7 +76,8 @@ func (p Plan) Promise() error {
 	if p.OnFailure == BackOut && !p.Whole {
 		if steps := p.naming(func(a Action) bool { return a.Step.Back == nil }); steps != "" {
 			return refuse(
-				"these steps have no way back, so nothing could be backed out if a later one failed: %s; write their .back.sql files and submit, or promote with -on-failure stop",
+				"these steps have no way back, so nothing could be backed out if a later one failed: %s; write their .back.sql "+
+					"files and submit, or promote with -on-failure stop",
 				steps,
 			)
 		}
@@ -206,7 +208,7 @@ func choose(view View, way Way) ([]ledger.StepState, error) {
 	switch {
 	case way.Last > 0:
 		if way.Last > len(newest) {
-			return nil, refuse("only %d steps were carried out here; %d cannot be rolled back%s",
+			return nil, refuse("only %d steps were run here; %d cannot be rolled back%s",
 				len(newest), way.Last, coveredNote(view))
 		}
 		return newest[:way.Last], nil
@@ -274,7 +276,7 @@ func ofDeployment(newest []ledger.StepState, deployment string) ([]ledger.StepSt
 		return nil, refuse("nothing that deployment %s applied is in this target", deployment)
 	case len(later) > 0:
 		return nil, refuse(
-			"steps %s were carried out after deployment %s; roll them back first, or roll back to a step below both",
+			"steps %s were run after deployment %s; roll them back first, or roll back to a step below both",
 			strings.Join(later, ", "),
 			deployment,
 		)

@@ -86,7 +86,7 @@ func TestAbsentStepsMatterOnlyWhileTheirEffectIsThere(t *testing.T) {
 		row{action: ledger.Begun, number: "3", detail: ledger.Detail{Statement: 1, Of: 2, Mode: step.Autocommit}}))
 	require.Len(t, view.Steps, 1)
 	assert.Equal(t, step.Number("3"), view.Steps[0].Step.Number)
-	assert.Empty(t, view.Pending(), "what is not in the catalogue cannot be carried out")
+	assert.Empty(t, view.Pending(), "what is not in the catalogue cannot be run")
 }
 
 func TestForwardPlansWhatWaits(t *testing.T) {
@@ -141,20 +141,20 @@ func TestBackPlansTheNewestFirst(t *testing.T) {
 		want []step.Number
 		err  string
 	}{
-		"the last":                       {Way{Last: 1}, []step.Number{"5"}, ""},
-		"the last three, as carried out": {Way{Last: 3}, []step.Number{"5", "3", "4"}, ""},
-		"one that has no way back":       {Way{Last: 4}, nil, "there is no way back for step 2 (s)"},
+		"the last":                 {Way{Last: 1}, []step.Number{"5"}, ""},
+		"the last three, as run":   {Way{Last: 3}, []step.Number{"5", "3", "4"}, ""},
+		"one that has no way back": {Way{Last: 4}, nil, "there is no way back for step 2 (s)"},
 		"more than there are": {
 			Way{Last: 9},
 			nil,
-			"only 4 steps were carried out here; 9 cannot be rolled back; steps up to 1 are covered by the baseline",
+			"only 4 steps were run here; 9 cannot be rolled back; steps up to 1 are covered by the baseline",
 		},
 		"to a step":                         {Way{To: "4"}, []step.Number{"5"}, ""},
 		"to a step that nobody knows":       {Way{To: "77"}, nil, "there is no step 77"},
 		"to the newest":                     {Way{To: "5"}, []step.Number{}, ""},
 		"to the beginning of a baselined":   {Way{To: "0"}, nil, "the beginning lies below the baseline"},
 		"the newest deployment":             {Way{Deployment: "9"}, []step.Number{"5"}, ""},
-		"a deployment that others followed": {Way{Deployment: "8"}, nil, "steps 5 were carried out after deployment 8"},
+		"a deployment that others followed": {Way{Deployment: "8"}, nil, "steps 5 were run after deployment 8"},
 		"a deployment that left nothing": {
 			Way{Deployment: "3"},
 			nil,

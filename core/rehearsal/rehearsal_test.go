@@ -83,10 +83,12 @@ func TestARehearsal(t *testing.T) {
 		},
 		"a step has no way back": {
 			[]pair{{berth, noBerth}, {name, ""}, {"CREATE TABLE tide (id INTEGER);", "DROP TABLE tide;"}}, "",
-			[]rehearsal.WayBack{rehearsal.Untried, rehearsal.Missing, rehearsal.Complete}, "step 2 has no way back, so those before it were not tried",
+			[]rehearsal.WayBack{rehearsal.Untried, rehearsal.Missing, rehearsal.Complete}, "step 2 has no way back, so those " +
+				"before it were not tried",
 		},
 		"a way back forgets an index": {
-			[]pair{{berth, noBerth}, {name, "DROP INDEX berth_name;"}}, "the way back of step 2 is incomplete: it leaves another schema than was there before: added column",
+			[]pair{{berth, noBerth}, {name, "DROP INDEX berth_name;"}}, "the way back of step 2 is incomplete: it leaves " +
+				"another schema than was there before: added column",
 			[]rehearsal.WayBack{rehearsal.Untried, rehearsal.Incomplete}, "0 of 2 ways back were tried",
 		},
 		"a way back fails": {
@@ -99,7 +101,8 @@ func TestARehearsal(t *testing.T) {
 		},
 		"it does not go forward a second time": {
 			[]pair{{"CREATE TABLE times (n INTEGER PRIMARY KEY);", ""}, {"INSERT INTO times VALUES (1);", "SELECT 1;"}}, "step 2 fails: UNIQUE constraint failed: times.n",
-			[]rehearsal.WayBack{rehearsal.Missing, rehearsal.Complete}, "step 1 has no way back, so those before it were not tried",
+			[]rehearsal.WayBack{rehearsal.Missing, rehearsal.Complete}, "step 1 has no way back, so those before it " +
+				"were not tried",
 		},
 	} {
 		t.Run(what, func(t *testing.T) {

@@ -73,12 +73,14 @@ func TestABundleIsCheckedByOtherTools(t *testing.T) {
 	r, packed := bundled(t, berths)
 	folder := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "b.tar.gz"), packed, 0o600))
-	output, err := exec.Command("bash", "-c", "cd "+folder+" && tar xzf b.tar.gz && sha256sum -c SHA256SUMS && sha256sum < SHA256SUMS && cat RELEASE.md").
+	output, err := exec.Command("bash", "-c", "cd "+folder+" && tar xzf b.tar.gz && sha256sum -c SHA256SUMS && "+
+		"sha256sum < SHA256SUMS && cat RELEASE.md").
 		CombinedOutput()
 	require.NoError(t, err, "%s", output)
 	assert.Contains(
 		t, string(output),
-		"steps/0001-create-berth.sql: OK\nsteps/0001-create-berth.back.sql: OK\nsteps/0002-index.sql: OK\nsteps/0002-index.check.sql: OK\n"+string(
+		"steps/0001-create-berth.sql: OK\nsteps/0001-create-berth.back.sql: OK\nsteps/0002-index.sql: OK\n"+
+			"steps/0002-index.check.sql: OK\n"+string(
 			r.Digest,
 		),
 	)
@@ -114,8 +116,8 @@ func TestABundleComesBackUnchangedOrNotAtAll(t *testing.T) {
 		return text
 	}
 	cases := map[string]struct {
-		packed []byte
-		says   string
+		packed  []byte
+		message string
 	}{
 		"one byte": {
 			repack("sed -i 's/SELECT 1/SELECT 2/' steps/0002-index.sql"),
@@ -142,7 +144,7 @@ func TestABundleComesBackUnchangedOrNotAtAll(t *testing.T) {
 			_, _, err := Read(bytes.NewReader(c.packed), func(step.File) error { return nil })
 			var problems step.Problems
 			require.ErrorAs(t, err, &problems)
-			assert.ErrorContains(t, err, c.says)
+			assert.ErrorContains(t, err, c.message)
 		})
 	}
 }

@@ -40,9 +40,9 @@ func TestSignaturesAreThoseOfOtherTools(t *testing.T) {
 	run := func(stdin string, args ...string) string {
 		command := exec.Command("ssh-keygen", args...)
 		command.Stdin = strings.NewReader(stdin)
-		said, err := command.CombinedOutput()
-		require.NoError(t, err, "%s", said)
-		return string(said)
+		output, err := command.CombinedOutput()
+		require.NoError(t, err, "%s", output)
+		return string(output)
 	}
 	const sums = "0123  steps/1-a.sql\n"
 	for _, kind := range [][]string{{"ed25519"}, {"ecdsa"}, {"rsa", "-b", "2048"}} {
@@ -85,7 +85,7 @@ func TestWhatIsNoSignatureIsRefused(t *testing.T) {
 	both, err := Verified([]byte(sums), []byte(good+"\n"+second))
 	require.NoError(t, err)
 	assert.Len(t, both, 2)
-	for name, c := range map[string]struct{ text, says string }{
+	for name, c := range map[string]struct{ text, message string }{
 		"nothing":            {" \n", "it holds no signature"},
 		"of another text":    {signed(t, "0124  steps/1-a.sql\n"), "is not one of this SHA256SUMS"},
 		"one good, one not":  {good + signed(t, "another"), "is not one of this SHA256SUMS"},
@@ -98,7 +98,7 @@ func TestWhatIsNoSignatureIsRefused(t *testing.T) {
 		"a line of a folder": {sums, "it holds something else"},
 	} {
 		_, err := Verified([]byte(sums), []byte(c.text))
-		assert.ErrorContains(t, err, c.says, name)
+		assert.ErrorContains(t, err, c.message, name)
 	}
 }
 
@@ -113,7 +113,7 @@ func TestWeakAndOddKeysAreRefused(t *testing.T) {
 	dss, err := ssh.NewPublicKey(&old.PublicKey)
 	require.NoError(t, err)
 	good := string(ssh.MarshalAuthorizedKey(signer(t).PublicKey()))
-	for line, says := range map[string]string{
+	for line, message := range map[string]string{
 		string(ssh.MarshalAuthorizedKey(short)): "an RSA key needs 2048 bits or more, and this one has 1024",
 		string(ssh.MarshalAuthorizedKey(dss)):   "keys of the kind ssh-dss are not taken",
 		"ssh-ed25519 AAAA":                      "it is no public SSH key",
@@ -121,7 +121,7 @@ func TestWeakAndOddKeysAreRefused(t *testing.T) {
 		`command="true" ` + good:                "a key has no options here",
 	} {
 		_, err := ParseKey(line)
-		assert.ErrorContains(t, err, says, line)
+		assert.ErrorContains(t, err, message, line)
 	}
 }
 

@@ -29,7 +29,8 @@ func (f *Files) Read(file *step.File, ask func(i int, s sqltext.Statement) (refu
 		found, _ := utf8.DecodeRune(text[at:])
 		f.Notes = append(f.Notes, step.Problem{File: file.Name,
 			Message: fmt.Sprintf(
-				"the character U+%04X stands here: it is not shown, and can change how what stands beside it is shown; look at the text byte by byte",
+				"the character U+%04X stands here: it is not shown, and can change how what stands beside it is shown; read the "+
+					"text byte by byte",
 				found,
 			)}.In(text, at))
 	}
@@ -85,9 +86,11 @@ func Endless(i int, c Change, repeats, example string) string {
 	case i > 0:
 		return "mode batches repeats one statement; put this one into a step of its own"
 	case c.Verb == "":
-		return "mode batches repeats an " + repeats + " until it changes no row; for other statements use mode: autocommit or transaction"
+		return "mode batches repeats an " + repeats + " until it changes no row; for other statements use mode: " +
+			"autocommit or transaction"
 	case (c.Verb == "UPDATE" || c.Verb == "DELETE") && !c.Where:
-		return "mode batches repeats the statement until it changes no row, and without WHERE that never happens; name the rows that are left, as in " + example
+		return "mode batches repeats the statement until it changes no row, and without WHERE that never happens; name " +
+			"the rows that are left, as in " + example
 	case c.Verb == "INSERT" && !c.From:
 		return "mode batches repeats the statement until it inserts no row; select the rows that are left FROM somewhere"
 	}

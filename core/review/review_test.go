@@ -75,7 +75,7 @@ func TestEachFindingHasItsPlace(t *testing.T) {
 }
 
 func TestAFileThatCannotBeReadIsAProblem(t *testing.T) {
-	for text, says := range map[string]string{
+	for text, message := range map[string]string{
 		"SELECT 1;\n'\n":             "2:1: a string is not closed",
 		"!\n":                        "the cutter gave up",
 		"-- nothing\n":               "holds comments, but no statement",
@@ -83,12 +83,12 @@ func TestAFileThatCannotBeReadIsAProblem(t *testing.T) {
 	} {
 		f := review.Files{Cut: cut}
 		f.Read(file(t, text), func(int, sqltext.Statement) (string, string) { return "", "" })
-		if says == "" {
+		if message == "" {
 			assert.Empty(t, f.Problems, text)
 			continue
 		}
 		require.Len(t, f.Problems, 1, text)
-		assert.Contains(t, f.Problems[0].Error(), says, text)
+		assert.Contains(t, f.Problems[0].Error(), message, text)
 	}
 }
 
@@ -102,9 +102,9 @@ func TestWhatIsNotShownIsNoted(t *testing.T) {
 
 func TestABatchComesToAnEnd(t *testing.T) {
 	for _, c := range []struct {
-		i      int
-		change review.Change
-		says   string
+		i       int
+		change  review.Change
+		message string
 	}{
 		{0, review.Change{Verb: "UPDATE", Where: true}, ""},
 		{0, review.Change{Verb: "DELETE", Where: true}, ""},
@@ -112,15 +112,16 @@ func TestABatchComesToAnEnd(t *testing.T) {
 		{0, review.Change{Verb: "MERGE"}, ""},
 		{1, review.Change{Verb: "UPDATE", Where: true}, "put this one into a step of its own"},
 		{0, review.Change{}, "mode batches repeats an UPDATE or DELETE until it changes no row"},
-		{0, review.Change{Verb: "UPDATE"}, "without WHERE that never happens; name the rows that are left, as in WHERE NOT done"},
+		{0, review.Change{Verb: "UPDATE"}, "without WHERE that never happens; name the rows that are left, as in " +
+			"WHERE NOT done"},
 		{0, review.Change{Verb: "DELETE", From: true}, "without WHERE that never happens"},
 		{0, review.Change{Verb: "INSERT", Where: true}, "until it inserts no row"},
 	} {
-		says := review.Endless(c.i, c.change, "UPDATE or DELETE", "WHERE NOT done")
-		if c.says == "" {
-			assert.Empty(t, says, c.change)
+		message := review.Endless(c.i, c.change, "UPDATE or DELETE", "WHERE NOT done")
+		if c.message == "" {
+			assert.Empty(t, message, c.change)
 		} else {
-			assert.Contains(t, says, c.says, c.change)
+			assert.Contains(t, message, c.message, c.change)
 		}
 	}
 }

@@ -77,14 +77,14 @@ func TestAnEffectTellsMoreThanADifference(t *testing.T) {
 		),
 		nil,
 	)
-	said := func(list []schema.Difference) (all []string) {
+	output := func(list []schema.Difference) (all []string) {
 		for _, d := range list {
 			all = append(all, d.String())
 		}
 		return all
 	}
 	empty := schema.New(nil, nil)
-	assert.Equal(t, []string{"added table berth", "added view deep"}, said(schema.Compare(empty, after)))
+	assert.Equal(t, []string{"added table berth", "added view deep"}, output(schema.Compare(empty, after)))
 	effect := schema.Effect(empty, after)
 	assert.Equal(
 		t,
@@ -92,7 +92,7 @@ func TestAnEffectTellsMoreThanADifference(t *testing.T) {
 			"added table berth", "added column berth.depth", "added column berth.name", "added index berth_name",
 			"added view deep",
 		},
-		said(effect),
+		output(effect),
 		"with what belongs to a table, but for a view's columns",
 	)
 	assert.Equal(t, []schema.Change{{Name: "definition", After: "(name)"}}, effect[3].Props)
@@ -105,14 +105,14 @@ func TestAnEffectTellsMoreThanADifference(t *testing.T) {
 			"removed column berth.name",
 			"removed index berth_name", "removed view deep",
 		},
-		said(schema.Effect(after, empty)),
+		output(schema.Effect(after, empty)),
 	)
 
 	lit := schema.New(
 		append(append(columns("berth", "name", "depth", "lit"), view...), after.Objects[len(after.Objects)-2]),
 		nil,
 	)
-	assert.Contains(t, said(schema.Effect(after, lit)), "added column berth.lit")
+	assert.Contains(t, output(schema.Effect(after, lit)), "added column berth.lit")
 }
 
 func TestTwoValuesAreToldApart(t *testing.T) {

@@ -37,6 +37,7 @@ const (
 	Function     Kind = "function"
 	Trigger      Kind = "trigger"
 	EventTrigger Kind = "event trigger"
+	Event        Kind = "event" // runs by a schedule of the server's
 	Rule         Kind = "rule"
 	Policy       Kind = "policy"
 	Statistics   Kind = "statistics"
@@ -49,8 +50,8 @@ const (
 // Kinds are all kinds in their order.
 var Kinds = []Kind{
 	Extension, Namespace, Collation, Type, Wrapper, Server, Sequence, Table, Column, Constraint, Index, View,
-	Materialized, Function, Trigger, EventTrigger, Rule, Policy, Statistics, Publication, Published, PublishedAll,
-	DefaultGrant,
+	Materialized, Function, Trigger, EventTrigger, Event, Rule, Policy, Statistics, Publication, Published,
+	PublishedAll, DefaultGrant,
 }
 
 // Object is one thing in a schema. Its name is quoted where the server would

@@ -67,9 +67,9 @@ func TestDifferencesAreByObjectAndProperty(t *testing.T) {
 		schema.Object{Kind: schema.Index, Name: "harbour.vessel_name", Of: "harbour.vessel"},
 	)
 	after := schema.New(objects, nil)
-	var said []string
+	var output []string
 	for _, d := range schema.Compare(before, after) {
-		said = append(said, d.String())
+		output = append(output, d.String())
 	}
 	assert.Equal(
 		t,
@@ -80,7 +80,7 @@ func TestDifferencesAreByObjectAndProperty(t *testing.T) {
 			"added index harbour.vessel_name",
 			"removed function harbour.greet(text)",
 		},
-		said,
+		output,
 		"what belongs to a new table goes without saying",
 	)
 	assert.Equal(

@@ -39,6 +39,7 @@ type Options struct {
 	Only             []string       `json:"only,omitempty"`                 // environments; none means all
 	LockTimeout      *time.Duration `json:"lock_timeout_ns,omitempty"`      // nil: the environment's, or DefaultLockTimeout; 0 waits for ever
 	StatementTimeout *time.Duration `json:"statement_timeout_ns,omitempty"` // nil: the environment's, or none
+	BlockAtMost      *time.Duration `json:"block_at_most_ns,omitempty"`     // nil: the environment's; 0 for as long as it takes
 	Retries          int            `json:"retries"`                        // after a lock timeout
 	BatchSize        int            `json:"batch_size,omitempty"`           // rows; for batches
 	Pause            time.Duration  `json:"pause_ns,omitempty"`             // between batches
@@ -54,6 +55,10 @@ type Acceptance struct {
 // DefaultLockTimeout is how long a statement waits for a lock where neither
 // the step nor the environment says.
 const DefaultLockTimeout = 5 * time.Second
+
+// ShortestBlock is the shortest that others may have to wait: to look more often than
+// some times in it would be work for the server.
+const ShortestBlock = 200 * time.Millisecond
 
 // DefaultOptions are the options of a step that gives none.
 func DefaultOptions() Options {
@@ -129,7 +134,8 @@ func strayOptions(file string, text []byte, comments []comment, message string) 
 		switch {
 		case message != "":
 		case c.first:
-			message = "this comment holds options, and does not open as they do; open it with /*--- alone on its line, and close it with ---*/"
+			message = "this comment holds options, and does not open as they do; open it with /*--- alone on its line, and " +
+				"close it with ---*/"
 		default:
 			message = "options stand here, behind a statement; they count only above the first one: move them up"
 		}
@@ -143,16 +149,22 @@ func problemAt(file string, text []byte, at int, message string) Problems {
 	return Problems{{File: file, Line: line, Column: column, Message: message}}
 }
 
-// OptionPosition is where an option is in a forward file's text; line 1 where
-// it does not.
-func OptionPosition(text []byte, key string) (line, column int) {
+// OptionOffset is where an option is in a forward file's text, in bytes; 0 where it is
+// not.
+func OptionOffset(text []byte, key string) int {
 	wanted := regexp.MustCompile(`(?m)^[ \t]*` + regexp.QuoteMeta(key) + `[ \t]*:`)
 	for _, c := range blockComments(text) {
 		if found := wanted.FindIndex(text[c.from:c.to]); c.first && found != nil && opensOptions(text[c.from:c.to]) {
-			return Position(text, c.from+found[0])
+			return c.from + found[0]
 		}
 	}
-	return 1, 1
+	return 0
+}
+
+// OptionPosition is where an option is in a forward file's text; line 1 where it
+// is not.
+func OptionPosition(text []byte, key string) (line, column int) {
+	return Position(text, OptionOffset(text, key))
 }
 
 type optionReader struct {
@@ -196,7 +208,8 @@ func (r *optionReader) report(at *yaml.Node, message string) {
 	)
 }
 
-const optionKeys = "mode, phase, only, lock-timeout, statement-timeout, retries, batch-size, pause, accept"
+const optionKeys = "mode, phase, only, lock-timeout, statement-timeout, block-at-most, retries, batch-size, " +
+	"pause, accept"
 
 func (r *optionReader) option(key, value *yaml.Node) {
 	o := r.options
@@ -213,6 +226,12 @@ func (r *optionReader) option(key, value *yaml.Node) {
 	case "statement-timeout":
 		d := r.duration(value, key.Value)
 		o.StatementTimeout = &d
+	case "block-at-most":
+		d := r.duration(value, key.Value)
+		if d > 0 && d < ShortestBlock {
+			r.report(value, fmt.Sprintf("block-at-most: %s is too short; write none, or %s or longer", d, ShortestBlock))
+		}
+		o.BlockAtMost = &d
 	case "retries":
 		o.Retries = r.count(value, key.Value, 0, 100)
 	case "batch-size":

@@ -129,7 +129,8 @@ func TestEveryProblemOfAFolderIsNamed(t *testing.T) {
 		},
 		"options that are out of range": {
 			map[string]string{
-				"1-a.sql": "/*---\nmode: fast\nretries: -1\nphase: grow\nlock-timeout: 5 parsecs\nbatch-size: 0\nonly: []\naccept: {lock: \"\"}\n---*/\nx",
+				"1-a.sql": "/*---\nmode: fast\nretries: -1\nphase: grow\nlock-timeout: 5 parsecs\nbatch-size: 0\nonly: []\n" +
+					"accept: {lock: \"\"}\n---*/\nx",
 			},
 			[]string{
 				"1-a.sql:2:7: mode:",
@@ -186,7 +187,9 @@ func TestAFileOver64MiBIsRefused(t *testing.T) {
 }
 
 func TestOptionsAreRead(t *testing.T) {
-	text := "\n/*---\n# a comment\nmode: autocommit\nphase: contract\nonly: [staging, production]\nlock-timeout: 1m\nstatement-timeout: none\nretries: 0\naccept:\n  drops-column: nobody reads it since June\n---*/\nDROP INDEX i;"
+	text := "\n/*---\n# a comment\nmode: autocommit\nphase: contract\nonly: [staging, production]\nlock-timeout: 1m\n" +
+		"statement-timeout: none\nblock-at-most: 3s\nretries: 0\naccept:\n  drops-column: nobody reads it since June\n" +
+		"---*/\nDROP INDEX i;"
 	file, problems := ReadFile("7-drop.sql", []byte(text))
 	require.Empty(t, problems)
 	o := file.Options
@@ -194,10 +197,19 @@ func TestOptionsAreRead(t *testing.T) {
 	assert.Equal(t, Contract, o.Phase)
 	assert.Equal(t, time.Minute, *o.LockTimeout)
 	assert.Equal(t, time.Duration(0), *o.StatementTimeout)
+	assert.Equal(t, 3*time.Second, *o.BlockAtMost)
 	assert.Equal(t, 0, o.Retries)
 	assert.Equal(t, []Acceptance{{"drops-column", "nobody reads it since June"}}, o.Accept)
 	assert.True(t, o.In("staging"))
 	assert.False(t, o.In("development"))
+
+	_, problems = ReadFile("7-drop.sql", []byte("/*---\nblock-at-most: 10ms\n---*/\nDROP INDEX i;"))
+	require.Len(t, problems, 1)
+	assert.Equal(
+		t,
+		"7-drop.sql:2:16: block-at-most: 10ms is too short; write none, or 200ms or longer",
+		problems[0].Error(),
+	)
 
 	plain, problems := ReadFile("8-plain.sql", []byte("/* no options */ SELECT 1;"))
 	require.Empty(t, problems)

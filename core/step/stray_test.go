@@ -233,7 +233,8 @@ func TestWhatIsNoOrdinaryFileIsNamed(t *testing.T) {
 // comments. The data of a COPY is no SQL, so that texts with one are left out.
 func FuzzBlockComments(f *testing.F) {
 	f.Add(
-		"SELECT 'it''s', E'it\\'s' /* one */, \"a/*b\", $$/*$$, $a$ $b$ /* $a$ -- /*\n/* two /* within */ */ ; a$x$ /* three */ $1",
+		"SELECT 'it''s', E'it\\'s' /* one */, \"a/*b\", $$/*$$, $a$ $b$ /* $a$ -- /*\n" +
+			"/* two /* within */ */ ; a$x$ /* three */ $1",
 	)
 	f.Add("SELECT b'01', X'1f', u&'x' UESCAPE '!', 1e/**/, a/**/b, é'/*x*/'")
 	f.Fuzz(func(t *testing.T, text string) {

@@ -21,7 +21,7 @@ const (
 	Chain    Kind = "chain"     // the ledger's chain, or the entry that was last seen
 	Checksum Kind = "checksum"  // an applied text is not the catalogue's
 	Absent   Kind = "absent"    // applied, and not in the catalogue
-	Order    Kind = "order"     // carried out after a higher number
+	Order    Kind = "order"     // run after a higher number
 	Late     Kind = "late"      // pending below an applied number
 	InDoubt  Kind = "in-doubt"  // unfinished
 	HalfDone Kind = "half-done" // stopped half-way forward
@@ -142,7 +142,8 @@ func (v *verifier) chain() {
 		one(
 			v.place().
 				Do(remedy.Adopt).
-				For("find out who wrote to the ledger, or restored or made the database anew, and why; see what is there, and adopt it if it is meant"),
+				For("find out who wrote to the ledger, or restored or made the database again, and why; see what is there, and "+
+					"adopt it if it is meant"),
 		),
 		"%s", v.Facts.Chain,
 	)
@@ -227,7 +228,7 @@ func (v *verifier) order() {
 					v.Facts.RollbackBelow(number).
 						For("nothing can change what happened; if the order matters, roll both back and promote again"),
 				),
-				"step %s was carried out after step %s",
+				"step %s was run after step %s",
 				named(number, st.Slug), highest,
 			)
 			continue

@@ -17,7 +17,7 @@ import (
 var morning = time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)
 
 // environment has applied some steps, in order; "3=x" is step 3 with the checksum
-// x, and "3!" is step 3 carried out by hand.
+// x, and "3!" is step 3 run by hand.
 func environment(name string, catalogue []plan.Step, applied ...string) Environment {
 	head := ledger.NewHead()
 	var entries []ledger.Entry
@@ -102,7 +102,7 @@ func TestEachDeviationIsOneLine(t *testing.T) {
 		},
 		"another order than the numbers": {
 			[]Environment{environment("development", steps, "2", "1", "3")},
-			[]string{"order development: step 1 (s) was carried out after step 2"},
+			[]string{"order development: step 1 (s) was run after step 2"},
 		},
 		"production is ahead": {
 			[]Environment{environment("development", steps, "1"), environment("production", steps, "1", "2")},
@@ -118,7 +118,7 @@ func TestEachDeviationIsOneLine(t *testing.T) {
 		"another order than before": {
 			[]Environment{environment("development", steps, "2", "1"), environment("production", steps, "1", "2")},
 			[]string{
-				"order development: step 1 (s) was carried out after step 2",
+				"order development: step 1 (s) was run after step 2",
 				"history production: step 2 (s) was applied here after step 1, and in development before it",
 			},
 		},
