@@ -57,8 +57,10 @@ var pairs = map[string]Pair{
 		},
 		Desired: []string{
 			berths[0],
-			"CREATE TABLE berth (id INTEGER NOT NULL PRIMARY KEY, quay_id INTEGER NOT NULL, length_m INTEGER, CONSTRAINT berth_length CHECK (length_m > 0), " +
-				"CONSTRAINT berth_quay FOREIGN KEY (quay_id) REFERENCES quay (id), CONSTRAINT berth_once UNIQUE (quay_id, length_m))",
+			"CREATE TABLE berth (id INTEGER NOT NULL PRIMARY KEY, quay_id INTEGER NOT NULL, length_m INTEGER, CONSTRAINT " +
+				"berth_length CHECK (length_m > 0), " +
+				"CONSTRAINT berth_quay FOREIGN KEY (quay_id) REFERENCES quay (id), CONSTRAINT berth_once UNIQUE (quay_id, " +
+				"length_m))",
 		},
 		Rows: []string{
 			"INSERT INTO quay VALUES (1, 'North')",

@@ -222,10 +222,12 @@ func (h Harness) voyage() map[string]string {
 		rows[i] = fmt.Sprintf("(%d, %d)", i+1, 401+i)
 	}
 	return map[string]string{
-		"1-create-vessel.sql": "CREATE TABLE vessel (id INTEGER NOT NULL PRIMARY KEY, draught_cm INTEGER, draught_m NUMERIC(8, 2));\n" +
+		"1-create-vessel.sql": "CREATE TABLE vessel (id INTEGER NOT NULL PRIMARY KEY, draught_cm INTEGER, draught_m " +
+			"NUMERIC(8, 2));\n" +
 			"INSERT INTO vessel (id, draught_cm) VALUES " + strings.Join(rows, ", ") + ";",
-		"1-create-vessel.back.sql":    "DROP TABLE vessel;",
-		"2-index-berth.sql":           autocommit + "CREATE TABLE berth (name VARCHAR(40));\nCREATE INDEX berth_name ON berth (name);\nINSERT INTO berth VALUES ('North quay');",
+		"1-create-vessel.back.sql": "DROP TABLE vessel;",
+		"2-index-berth.sql": autocommit + "CREATE TABLE berth (name VARCHAR(40));\n" +
+			"CREATE INDEX berth_name ON berth (name);\nINSERT INTO berth VALUES ('North quay');",
 		"2-index-berth.check.sql":     "SELECT count(*) = 1 FROM berth;",
 		"2-index-berth.back.sql":      "DROP TABLE berth;",
 		"3-migrate-draught.sql":       "/*---\nmode: batches\nbatch-size: 100\npause: 1ms\n---*/\n" + h.Backfill + ";",

@@ -11,10 +11,10 @@ import (
 // Losses holds what a statement is said to take away against what it does.
 func Losses(t *testing.T, losses func(text []byte) []review.Loss, want map[string][]string) {
 	for sql, what := range want {
-		var said []string
+		var found []string
 		for _, loss := range losses([]byte(sql + ";")) {
-			said = append(said, loss.What)
+			found = append(found, loss.What)
 		}
-		assert.Equal(t, what, said, sql)
+		assert.Equal(t, what, found, sql)
 	}
 }

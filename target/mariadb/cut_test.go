@@ -36,7 +36,8 @@ var scripts = map[string][]string{
 		"CREATE PROCEDURE p() BEGIN SELECT 1; SELECT 2; END",
 		"SELECT 3",
 	},
-	"delimiter $$\nCREATE FUNCTION f() RETURNS INT DETERMINISTIC BEGIN RETURN 1; END$$\n\nDELIMITER ;\nSELECT 4\\G\nSELECT 5\\g\n": {
+	"delimiter $$\nCREATE FUNCTION f() RETURNS INT DETERMINISTIC BEGIN RETURN 1; END$$\n\nDELIMITER ;\nSELECT 4\\G\n" +
+		"SELECT 5\\g\n": {
 		"CREATE FUNCTION f() RETURNS INT DETERMINISTIC BEGIN RETURN 1; END",
 		"SELECT 4", "SELECT 5",
 	},
@@ -46,12 +47,18 @@ var scripts = map[string][]string{
 
 // bare are bodies that the client would cut at their first semicolon.
 var bare = map[string][]string{
-	"CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW BEGIN IF NEW.x > 1 THEN SET NEW.x = 1; ELSEIF NEW.x = 0 THEN SET NEW.x = CASE WHEN 1 THEN 2 END; END IF; END; SELECT 1;": {
-		"CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW BEGIN IF NEW.x > 1 THEN SET NEW.x = 1; ELSEIF NEW.x = 0 THEN SET NEW.x = CASE WHEN 1 THEN 2 END; END IF; END",
+	"CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW BEGIN IF NEW.x > 1 THEN SET NEW.x = 1; ELSEIF NEW.x = 0 THEN SET " +
+		"NEW.x = CASE WHEN 1 THEN 2 END; END IF; END; SELECT 1;": {
+		"CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW BEGIN IF NEW.x > 1 THEN SET NEW.x = 1; ELSEIF NEW.x = 0 THEN " +
+			"SET NEW.x = CASE WHEN 1 THEN 2 END; END IF; END",
 		"SELECT 1",
 	},
-	"CREATE OR REPLACE PROCEDURE p() BEGIN DECLARE i INT DEFAULT 0; WHILE i < 3 DO SET i = i + 1; END WHILE; l: LOOP LEAVE l; END LOOP; CASE i WHEN 1 THEN SELECT 1; ELSE BEGIN END; END CASE; REPEAT SET i = 0; UNTIL i = 0 END REPEAT; END; SELECT 2": {
-		"CREATE OR REPLACE PROCEDURE p() BEGIN DECLARE i INT DEFAULT 0; WHILE i < 3 DO SET i = i + 1; END WHILE; l: LOOP LEAVE l; END LOOP; CASE i WHEN 1 THEN SELECT 1; ELSE BEGIN END; END CASE; REPEAT SET i = 0; UNTIL i = 0 END REPEAT; END",
+	"CREATE OR REPLACE PROCEDURE p() BEGIN DECLARE i INT DEFAULT 0; WHILE i < 3 DO SET i = i + 1; END WHILE; l: LOOP " +
+		"LEAVE l; END LOOP; CASE i WHEN 1 THEN SELECT 1; ELSE BEGIN END; END CASE; REPEAT SET i = 0; UNTIL i = 0 END " +
+		"REPEAT; END; SELECT 2": {
+		"CREATE OR REPLACE PROCEDURE p() BEGIN DECLARE i INT DEFAULT 0; WHILE i < 3 DO SET i = i + 1; END WHILE; l: LOOP " +
+			"LEAVE l; END LOOP; CASE i WHEN 1 THEN SELECT 1; ELSE BEGIN END; END CASE; REPEAT SET i = 0; UNTIL i = 0 END " +
+			"REPEAT; END",
 		"SELECT 2",
 	},
 	"BEGIN; INSERT INTO a VALUES (1); COMMIT; BEGIN NOT ATOMIC SELECT 1; SELECT 2; END; SELECT 3": {
@@ -104,8 +111,8 @@ func TestTheServerIsSentTheSame(t *testing.T) {
 		url := mariatest.Database(t)
 		database := url[strings.LastIndexByte(url, '/')+1:]
 		before := len(server.Log(t))
-		said, err := server.Client(t, database, text, "--comments", "--force")
-		require.NoError(t, err, said)
+		output, err := server.Client(t, database, text, "--comments", "--force")
+		require.NoError(t, err, output)
 		log := server.Log(t)[before:]
 		var sent []string
 		places := logged.FindAllStringSubmatchIndex(log, -1)
@@ -144,13 +151,15 @@ func joined(text string) string {
 
 func TestWhatStatementsDo(t *testing.T) {
 	for sql, want := range map[string]string{
-		"CREATE OR REPLACE TABLE a (b INT, KEY c (b), CONSTRAINT d CHECK (b > 0), PRIMARY KEY (b))":                        "table a, column a.b, index a.c, constraint a.d",
-		"ALTER TABLE IF EXISTS a ADD COLUMN IF NOT EXISTS b INT AFTER c, DROP INDEX d, RENAME COLUMN e TO f, MODIFY g INT": "table a, column a.b, index a.d, column a.e, column a.g",
-		"ALTER TABLE a ADD (b INT, c INT), ADD UNIQUE KEY d (b), ADD CONSTRAINT e FOREIGN KEY (b) REFERENCES x (y)":        "table a, column a.b, column a.c, index a.d, constraint a.e",
-		"CREATE UNIQUE INDEX IF NOT EXISTS a USING BTREE ON b (c)":                                                         "index b.a",
-		"CREATE DEFINER=`x`@`y` SQL SECURITY INVOKER VIEW a AS SELECT 1":                                                   "view a",
-		"CREATE ALGORITHM=MERGE VIEW a AS SELECT 1":                                                                        "view a",
-		"DROP TABLE IF EXISTS a, b": "table a, table b", "RENAME TABLE a TO b, c WAIT 3 TO d": "table a, table c", "DROP INDEX a ON b": "index b.a", "TRUNCATE a": "table a",
+		"CREATE OR REPLACE TABLE a (b INT, KEY c (b), CONSTRAINT d CHECK (b > 0), PRIMARY KEY (b))": "table a, column a.b, index a.c, constraint a.d",
+		"ALTER TABLE IF EXISTS a ADD COLUMN IF NOT EXISTS b INT AFTER c, DROP INDEX d, RENAME COLUMN e TO f, " +
+			"MODIFY g INT": "table a, column a.b, index a.d, column a.e, column a.g",
+		"ALTER TABLE a ADD (b INT, c INT), ADD UNIQUE KEY d (b), ADD CONSTRAINT e FOREIGN KEY (b) " +
+			"REFERENCES x (y)": "table a, column a.b, column a.c, index a.d, constraint a.e",
+		"CREATE UNIQUE INDEX IF NOT EXISTS a USING BTREE ON b (c)":       "index b.a",
+		"CREATE DEFINER=`x`@`y` SQL SECURITY INVOKER VIEW a AS SELECT 1": "view a",
+		"CREATE ALGORITHM=MERGE VIEW a AS SELECT 1":                      "view a",
+		"DROP TABLE IF EXISTS a, b":                                      "table a, table b", "RENAME TABLE a TO b, c WAIT 3 TO d": "table a, table c", "DROP INDEX a ON b": "index b.a", "TRUNCATE a": "table a",
 		"CREATE AGGREGATE FUNCTION a(x INT) RETURNS INT BEGIN END": "function a", "CREATE SEQUENCE a": "sequence a", "ALTER TABLE a CHANGE b c INT": "table a, column a.b",
 	} {
 		is := shapeOf(sqltext.Statement{SQL: []byte(sql)})
@@ -167,7 +176,8 @@ func TestWhatStatementsDo(t *testing.T) {
 		"START TRANSACTION READ ONLY": control, "START SLAVE": beyond, "SET autocommit = 1": control, "SET GLOBAL x = 1": beyond, "SET @@global.x = 1": beyond, "SET x = 1": sets,
 		"CALL p()": calls, "EXECUTE IMMEDIATE 'x'": calls, "GRANT SELECT ON a TO b": beyond, "CREATE USER a": beyond, "CREATE DATABASE a": beyond, "DROP DATABASE a": beyond,
 		"CREATE TABLE other.a (b INT)": beyond, "USE other": beyond, "LOAD DATA INFILE 'x' INTO TABLE a": beyond, "SELECT 1 INTO OUTFILE 'x'": beyond, "LOCK TABLES a READ": control,
-		"CREATE TEMPORARY TABLE a (b INT)": changes, "SET STATEMENT max_statement_time = 1 FOR DELETE FROM a": changes, "ANALYZE TABLE a": defines, "FLUSH TABLES": beyond,
+		"CREATE TEMPORARY TABLE a (b INT)": changes, "SET STATEMENT max_statement_time = 1 FOR " +
+			"DELETE FROM a": changes, "ANALYZE TABLE a": defines, "FLUSH TABLES": beyond,
 		"GIBBERISH": other, "CREATE EVENT e ON SCHEDULE EVERY 1 DAY DO SELECT 1": defines, "XA START 'x'": control,
 	} {
 		assert.Equal(t, want, shapeOf(sqltext.Statement{SQL: []byte(sql)}).verb, sql)

@@ -19,7 +19,7 @@ type dialect struct{ words.Dialect }
 
 var _ engine.Dialect = language
 
-var language = dialect{words.Dialect{Rules: rules, Cutter: cut, Leaves: leaves,
+var language = dialect{words.Dialect{Rules: rules, Cutter: cut, Leaves: leaves, Finds: findings, Patterns: patterns,
 	Loses: func(s sqltext.Statement) []string { return shapeOf(s).loses },
 	Query: func(s sqltext.Statement) bool { return shapeOf(s).verb == reads }}}
 
@@ -141,7 +141,8 @@ func (d dialect) Review(s step.Step, may []string) (problems, notes step.Problem
 			case alone && !told && commits(statement):
 				told = true
 				noted = fmt.Sprintf(
-					"MariaDB commits by itself before and after this (%s): the %d statements of the file run one by one, each with a row in the ledger before it, and what ran before a failure stays",
+					"MariaDB commits by itself before and after this (%s): the %d statements of the file run one by one, each with "+
+						"a row in the ledger before it, and what ran before a failure stays",
 					evidence.FirstWords(statement.SQL), len(statements),
 				)
 				if len(statements) == 1 {

@@ -253,14 +253,14 @@ func (d *drafter) others() {
 		_, stays := d.have[o.Of]
 		return o.Kind == schema.Trigger && !stays
 	}
-	for _, kind := range []schema.Kind{schema.Trigger, schema.View, schema.Function, schema.Sequence} {
+	for _, kind := range []schema.Kind{schema.Event, schema.Trigger, schema.View, schema.Function, schema.Sequence} {
 		for _, key := range slices.Sorted(maps.Keys(d.before)) {
 			if o := d.before[key]; o.Kind == kind && !d.stays(o) && !onGone(o) {
 				d.drops = append(d.drops, schema.Drafted{SQL: dropOther(o)})
 			}
 		}
 	}
-	for _, kind := range []schema.Kind{schema.Sequence, schema.Function, schema.View, schema.Trigger} {
+	for _, kind := range []schema.Kind{schema.Sequence, schema.Function, schema.View, schema.Trigger, schema.Event} {
 		var fresh []schema.Object
 		for _, key := range slices.Sorted(maps.Keys(d.after)) {
 			o := d.after[key]

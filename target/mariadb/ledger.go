@@ -77,9 +77,11 @@ func (c *conn) entries(ctx context.Context, query string, args ...any) ([]ledger
 
 // ledgerColumns are those of ledger.sql, and ledgerTriggers what its triggers do.
 const (
-	ledgerColumns = "seq bigint(20) NO, at datetime(6) NO, action varchar(40) NO, step varchar(255) NO, slug varchar(255) NO, checksum varchar(80) NO, deployment varchar(255) NO, " +
+	ledgerColumns = "seq bigint(20) NO, at datetime(6) NO, action varchar(40) NO, step varchar(255) NO, slug " +
+		"varchar(255) NO, checksum varchar(80) NO, deployment varchar(255) NO, " +
 		"actor text NO, duration_ms bigint(20) NO, detail longtext NO, prev_hash char(64) NO, hash char(64) NO"
-	ledgerTriggers = "BEFORE DELETE SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'the ledger is append-only: DELETE is refused'; " +
+	ledgerTriggers = "BEFORE DELETE SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'the ledger is append-only: DELETE is " +
+		"refused'; " +
 		"BEFORE UPDATE SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'the ledger is append-only: UPDATE is refused'"
 )
 
@@ -118,7 +120,8 @@ func (s *Session) CreateLedger(ctx context.Context) error {
 	for _, statement := range statements {
 		if err := s.own.exec(ctx, string(statement.SQL)); err != nil {
 			return fmt.Errorf(
-				"create the ledger (the URL's user needs CREATE and TRIGGER on the database; with binary logs and without SUPER the server needs log_bin_trust_function_creators): %w",
+				"create the ledger (the URL's user needs CREATE and TRIGGER on the database; with binary logs and without SUPER "+
+					"the server needs log_bin_trust_function_creators): %w",
 				err,
 			)
 		}
@@ -165,7 +168,8 @@ func (s *Session) Write(ctx context.Context, e ledger.Entry) error {
 }
 
 // neutral takes a step's settings out of force. None of it ends a transaction.
-const neutral = "SET NAMES utf8mb4 COLLATE utf8mb4_bin, SESSION sql_mode = 'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION', SESSION max_statement_time = 0, " +
+const neutral = "SET NAMES utf8mb4 COLLATE utf8mb4_bin, SESSION sql_mode = " +
+	"'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION', SESSION max_statement_time = 0, " +
 	"SESSION foreign_key_checks = 1, SESSION unique_checks = 1, SESSION sql_safe_updates = 0"
 
 func (s *Session) writeWithStep(ctx context.Context, entries []ledger.Entry) error {

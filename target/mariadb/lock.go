@@ -70,7 +70,8 @@ func (s *Session) heldBy(ctx context.Context, name string) error {
 	if held.PID != 0 {
 		_ = s.own.each(
 			ctx,
-			`SELECT ATTR_VALUE FROM performance_schema.session_connect_attrs WHERE PROCESSLIST_ID = ? AND ATTR_NAME = 'program_name'`,
+			`SELECT ATTR_VALUE FROM performance_schema.session_connect_attrs WHERE PROCESSLIST_ID = ?
+				AND ATTR_NAME = 'program_name'`,
 			[]any{held.PID},
 			func(row []string) error {
 				held.Application = row[0]

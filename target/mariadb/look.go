@@ -29,7 +29,8 @@ func (s *Session) HasTables(ctx context.Context, tables ...string) (bool, error)
 		schema, name, _ := strings.Cut(table, ".")
 		n, err := s.own.number(
 			ctx,
-			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND TABLE_SCHEMA = DATABASE()",
+			"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND TABLE_SCHEMA = "+
+				"DATABASE()",
 			schema, name,
 		)
 		if err != nil || n == 0 {
@@ -46,7 +47,8 @@ func (s *Session) Schemas([]string) {}
 func (s *Session) Existing(ctx context.Context, _ []string) (engine.Existing, error) {
 	tables, err := s.own.number(
 		ctx,
-		"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED') AND TABLE_NAME <> ?",
+		"SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE IN ('BASE TABLE', "+
+			"'SYSTEM VERSIONED') AND TABLE_NAME <> ?",
 		ledgerTable,
 	)
 	if err != nil {
@@ -54,8 +56,10 @@ func (s *Session) Existing(ctx context.Context, _ []string) (engine.Existing, er
 	}
 	others, err := s.own.number(
 		ctx,
-		`SELECT (SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE IN ('VIEW', 'SEQUENCE'))
-		+ (SELECT COUNT(*) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()) + (SELECT COUNT(*) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE())`,
+		`SELECT (SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE()
+			AND TABLE_TYPE IN ('VIEW', 'SEQUENCE'))
+		+ (SELECT COUNT(*) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()) + (SELECT COUNT(*)
+			FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE())`,
 	)
 	return engine.Existing{Tables: int(tables), Others: int(others)}, err
 }
@@ -71,10 +75,14 @@ func (s *Session) Empty(ctx context.Context) (int, error) {
 	}
 	for _, one := range []struct{ kind, query string }{
 		{"VIEW", "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'VIEW'"},
-		{"TABLE", "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED') AND TABLE_NAME <> '" + ledgerTable + "'"},
-		{"SEQUENCE", "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'SEQUENCE'"},
-		{"PROCEDURE", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'PROCEDURE'"},
-		{"FUNCTION", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'FUNCTION'"},
+		{"TABLE", "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE IN " +
+			"('BASE TABLE', 'SYSTEM VERSIONED') AND TABLE_NAME <> '" + ledgerTable + "'"},
+		{"SEQUENCE", "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = " +
+			"'SEQUENCE'"},
+		{"PROCEDURE", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND " +
+			"ROUTINE_TYPE = 'PROCEDURE'"},
+		{"FUNCTION", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND " +
+			"ROUTINE_TYPE = 'FUNCTION'"},
 		{"EVENT", "SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()"},
 	} {
 		if err := drop(one.query, one.kind); err != nil {
@@ -93,8 +101,10 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 	var cipher, readOnly, trust, binlog string
 	err := s.own.each(
 		ctx,
-		`SELECT VERSION(), CURRENT_USER(), (SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME = 'Ssl_cipher'),
-		@@read_only, @@log_bin_trust_function_creators, @@log_bin, (SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?)`,
+		`SELECT VERSION(), CURRENT_USER(), (SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS
+			WHERE VARIABLE_NAME = 'Ssl_cipher'),
+		@@read_only, @@log_bin_trust_function_creators, @@log_bin, (SELECT COUNT(*) FROM information_schema.TABLES
+			WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?)`,
 		[]any{ledgerTable},
 		func(row []string) error {
 			p.Version, p.User, cipher, readOnly, trust, binlog, p.HasLedger = row[0], row[1], row[2], row[3], row[4], row[5], row[6] != "0"
@@ -102,7 +112,7 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 		},
 	)
 	if err != nil {
-		return p, fmt.Errorf("look at the target: %w", err)
+		return p, fmt.Errorf("read the target: %w", err)
 	}
 	grants := ""
 	err = s.own.each(ctx, "SHOW GRANTS", nil, func(row []string) error {
@@ -130,21 +140,21 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 		encryption = cipher
 	}
 	p.Look("encryption", true, encryption, "")
-	says := "the server accepts writes"
+	message := "the server accepts writes"
 	if readOnly == "1" {
-		says = "the server accepts no writes"
+		message = "the server accepts no writes"
 	}
-	p.Look("writable", readOnly == "0", says, "name the primary server in the URL, not a replica")
+	p.Look("writable", readOnly == "0", message, "name the primary server in the URL, not a replica")
 	missing := slices.DeleteFunc([]string{"CREATE", "INSERT", "SELECT", "TRIGGER"}, may)
-	says = "is not there yet, and may be created"
+	message = "is not there yet, and may be created"
 	if p.HasLedger {
-		says = "is there, and may be written"
+		message = "is there, and may be written"
 	}
 	if len(missing) > 0 {
-		says = "user " + p.User + " has no right to " + strings.Join(missing, ", ") + " on the database"
+		message = "user " + p.User + " has no right to " + strings.Join(missing, ", ") + " on the database"
 	}
 	p.Look(
-		"ledger", len(missing) == 0, says,
+		"ledger", len(missing) == 0, message,
 		fmt.Sprintf("GRANT %s ON %s.* TO %s", strings.Join(missing, ", "), quoted(p.Database), p.User),
 	)
 	if binlog == "1" && trust == "0" && !may("SUPER") && !p.HasLedger {
@@ -156,11 +166,11 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 	}
 	if role != "" {
 		failed := s.own.exec(ctx, "SET ROLE "+quoted(role))
-		says := p.User + " may become " + role
+		message := p.User + " may become " + role
 		if failed != nil {
-			says = "there is no role " + role + " that " + p.User + " may become"
+			message = "there is no role " + role + " that " + p.User + " may become"
 		}
-		p.Look("role", failed == nil, says, fmt.Sprintf("GRANT %s TO %s", quoted(role), p.User))
+		p.Look("role", failed == nil, message, fmt.Sprintf("GRANT %s TO %s", quoted(role), p.User))
 		if err := s.own.exec(ctx, "SET ROLE NONE"); err != nil {
 			return p, err
 		}
@@ -194,17 +204,20 @@ func (s *Session) Blockers(ctx context.Context) (blockers []engine.Blocker, err 
 	case strings.Contains(state, "metadata lock"):
 		n, err := s.own.number(
 			ctx,
-			"SELECT COUNT(*) FROM information_schema.PLUGINS WHERE PLUGIN_NAME = 'METADATA_LOCK_INFO' AND PLUGIN_STATUS = 'ACTIVE'",
+			"SELECT COUNT(*) FROM information_schema.PLUGINS WHERE PLUGIN_NAME = 'METADATA_LOCK_INFO' AND PLUGIN_STATUS "+
+				"= 'ACTIVE'",
 		)
 		if err != nil {
 			return nil, err
 		}
 		holders = "SELECT trx_mysql_thread_id FROM information_schema.INNODB_TRX"
 		if n > 0 {
-			holders = "SELECT THREAD_ID FROM information_schema.METADATA_LOCK_INFO WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME <> ''"
+			holders = "SELECT THREAD_ID FROM information_schema.METADATA_LOCK_INFO WHERE TABLE_SCHEMA = DATABASE() AND " +
+				"TABLE_NAME <> ''"
 		}
 	default:
-		holders = `SELECT b.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w JOIN information_schema.INNODB_TRX b ON b.trx_id = w.blocking_trx_id
+		holders = `SELECT b.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w
+			JOIN information_schema.INNODB_TRX b ON b.trx_id = w.blocking_trx_id
 			JOIN information_schema.INNODB_TRX r ON r.trx_id = w.requesting_trx_id WHERE r.trx_mysql_thread_id = ` + fmt.Sprint(
 			steps.id,
 		)

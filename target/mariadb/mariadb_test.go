@@ -13,6 +13,8 @@ import (
 
 	"vorrang/core/draft"
 	"vorrang/core/engine"
+	"vorrang/core/evidence"
+	"vorrang/core/sqltext"
 	"vorrang/internal/mariatest"
 	"vorrang/target/enginetest"
 	"vorrang/target/mariadb"
@@ -47,7 +49,8 @@ func ends(t testing.TB, url string) {
 	}, 10e9, 5e6)
 }
 
-var counters = regexp.MustCompile(` AUTO_INCREMENT=\d+`)
+// counters differ without any difference, and so does when an event was made.
+var counters = regexp.MustCompile(` AUTO_INCREMENT=\d+| STARTS '[^']*'`)
 
 func harness() enginetest.Harness {
 	return enginetest.Harness{
@@ -66,8 +69,8 @@ func harness() enginetest.Harness {
 				ends(t, url)
 				require.NoError(t, mariatest.Exec(t, server.URL("mysql"), "DROP DATABASE "+name))
 				require.NoError(t, mariatest.Exec(t, server.URL("mysql"), "CREATE DATABASE "+name))
-				said, err := server.Client(t, name, copied)
-				require.NoError(t, err, said)
+				output, err := server.Client(t, name, copied)
+				require.NoError(t, err, output)
 			}
 		},
 		Oracle: func(t testing.TB, url string) string {
@@ -78,8 +81,9 @@ func harness() enginetest.Harness {
 			slices.Sort(lines)
 			return strings.Join(lines, "\n")
 		},
-		Ledger:   "vorrang_ledger",
-		Backfill: "UPDATE vessel SET draught_m = coalesce(draught_m, 0) + draught_cm / 100.0 WHERE draught_m IS NULL ORDER BY id LIMIT :batch",
+		Ledger: "vorrang_ledger",
+		Backfill: "UPDATE vessel SET draught_m = coalesce(draught_m, 0) + draught_cm / 100.0 WHERE draught_m IS NULL " +
+			"ORDER BY id LIMIT :batch",
 		Leaves: map[string]enginetest.Left{
 			"a setting":       {Script: "SET SESSION sql_mode = '';", Gone: "SELECT @@sql_mode <> ''"},
 			"a variable":      {Script: "SET @tide = 7;", Gone: "SELECT @tide IS NULL"},
@@ -88,7 +92,8 @@ func harness() enginetest.Harness {
 			"no locks at all": {Script: "DO RELEASE_ALL_LOCKS();", Gone: "SELECT 1"},
 			"a temporary table": {
 				Script: "CREATE TEMPORARY TABLE tide (id INTEGER);",
-				Gone:   "SELECT COUNT(*) = 0 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = 'tide'",
+				Gone: "SELECT COUNT(*) = 0 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND " +
+					"TABLE_NAME = 'tide'",
 			},
 		},
 	}
@@ -97,6 +102,37 @@ func harness() enginetest.Harness {
 func TestEngine(t *testing.T) { enginetest.Run(t, harness()) }
 
 func TestStruck(t *testing.T) { enginetest.Struck(t, harness()) }
+
+// TestTheServersPatienceIsNotTheSteps: while the ledger is written over one session, the
+// other one may be idle for longer than the server allows applications to be.
+func TestTheServersPatienceIsNotTheSteps(t *testing.T) {
+	limits := []string{
+		"idle_transaction_timeout",
+		"idle_readonly_transaction_timeout",
+		"idle_write_transaction_timeout",
+		"max_statement_time",
+	}
+	server := mariatest.Shared(t).URL("mysql")
+	set := func(limit, value string) {
+		require.NoError(t, mariatest.Exec(t, server, fmt.Sprintf("SET GLOBAL %s = %s", limit, value)))
+	}
+	url := mariatest.Database(t)
+	for _, limit := range limits {
+		set(limit, "77")
+		t.Cleanup(func() { set(limit, "DEFAULT") })
+	}
+	session, err := mariadb.Engine{}.Open(t.Context(), url, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	require.NoError(t, session.Lock(t.Context()))
+	require.NoError(t, session.Begin(t.Context(), engine.Settings{}))
+	holds, got, err := session.Holds(
+		t.Context(),
+		sqltext.Statement{SQL: []byte("SELECT @@" + strings.Join(limits, " = 0, @@") + " = 0")},
+	)
+	require.NoError(t, err)
+	require.True(t, holds, got)
+}
 
 // TestNamesInQuotesAreDrafted: a dot in a name divides nothing.
 func TestNamesInQuotesAreDrafted(t *testing.T) {
@@ -110,11 +146,45 @@ func TestNamesInQuotesAreDrafted(t *testing.T) {
 	})
 }
 
+// TestEventsAreDrafted: what the server runs by a schedule is in no script's way, and
+// comes and goes with it.
+func TestEventsAreDrafted(t *testing.T) {
+	watch := "CREATE TABLE watch (id INTEGER NOT NULL PRIMARY KEY, ended DATE)"
+	enginetest.Drafted(t, harness(), enginetest.Pair{
+		Present: []string{
+			watch,
+			"CREATE EVENT tidy ON SCHEDULE EVERY 1 DAY DO DELETE FROM watch WHERE ended < CURDATE() - INTERVAL 1 YEAR",
+			"CREATE EVENT rota ON SCHEDULE EVERY 1 HOUR DO SET @rota = 1",
+			"CREATE EVENT stays ON SCHEDULE EVERY '1:30' HOUR_MINUTE DISABLE DO SET @stays = 1",
+		},
+		Desired: []string{
+			watch,
+			"CREATE EVENT tidy ON SCHEDULE EVERY 1 WEEK ON COMPLETION PRESERVE COMMENT 'a year''s \\\\ watches' DO\nBEGIN\n" +
+				"  DELETE FROM watch WHERE ended < CURDATE() - INTERVAL 2 YEAR;\n  SET @tidied = NOW();\nEND",
+			"CREATE EVENT once ON SCHEDULE AT '2037-01-01 04:00:00' DO SET @once = 1",
+			"CREATE EVENT stays ON SCHEDULE EVERY '1:30' HOUR_MINUTE DISABLE DO SET @stays = 1",
+		},
+	})
+	url := mariatest.Database(t)
+	require.NoError(t, mariatest.Exec(t, url, "CREATE EVENT rota ON SCHEDULE EVERY 1 HOUR DO SET @rota = 1"))
+	session, err := mariadb.Engine{}.Open(t.Context(), url, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	seen, err := session.Observations(
+		t.Context(),
+		[]evidence.Object{{Kind: evidence.Event, Name: "rota"}, {Kind: evidence.Event, Name: "once"}},
+	)
+	require.NoError(t, err)
+	require.True(t, seen[0].There)
+	require.False(t, seen[1].There)
+}
+
 // TestWhatCannotBeReadIsNotPassedOver: a view whose text is hidden would never drift.
 func TestWhatCannotBeReadIsNotPassedOver(t *testing.T) {
 	address := mariatest.Database(t)
 	database := path.Base(address)
-	for _, sql := range []string{"CREATE TABLE berth (id INTEGER)", "CREATE VIEW berths AS SELECT id FROM berth", "CREATE OR REPLACE USER reader@'127.0.0.1' IDENTIFIED BY 'p'",
+	for _, sql := range []string{"CREATE TABLE berth (id INTEGER)", "CREATE VIEW berths AS SELECT id " +
+		"FROM berth", "CREATE OR REPLACE USER reader@'127.0.0.1' IDENTIFIED BY 'p'",
 		"GRANT SELECT ON " + database + ".* TO reader@'127.0.0.1'"} {
 		require.NoError(t, mariatest.Exec(t, address, sql))
 	}
@@ -152,4 +222,22 @@ func TestWhatCannotBeReadIsNotPassedOver(t *testing.T) {
 		require.Equal(t, c.kind, failed.Kind, "%s: %s", name, err)
 		require.NotContains(t, err.Error(), "mariatest-superuser")
 	}
+}
+
+func TestEachFindingIsTrue(t *testing.T) {
+	enginetest.Findings(t, enginetest.Proofs{
+		Harness: harness(),
+		Alone: func(t testing.TB, url string, statements ...string) error {
+			conn, err := mariatest.Open(t, url).Conn(t.Context())
+			require.NoError(t, err)
+			defer conn.Close()
+			for _, statement := range statements {
+				if _, err := conn.ExecContext(t.Context(), statement); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+		File: "SELECT SPACE FROM information_schema.INNODB_SYS_TABLES WHERE NAME = CONCAT(DATABASE(), '/%s')",
+	})
 }

@@ -52,9 +52,10 @@ func (s *Session) scratch(ctx context.Context, url, role string, declared bool) 
 		return nil, err
 	}
 	name := fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), strings.ToLower(rand.Text()[:8]))
-	if err := s.own.exec(ctx, "CREATE DATABASE "+quoted(name)+" CHARACTER SET utf8mb4"); err != nil {
+	if err := s.own.exec(ctx, "CREATE DATABASE "+quoted(name)+" CHARACTER SET utf8mb4 COMMENT "+literal(engine.ScratchMark)); err != nil {
 		return nil, fmt.Errorf(
-			"make a scratch database (the URL's user needs the right to create them: GRANT ALL ON `vorrang\\_scratch\\_%%`.* TO %s): %w",
+			"make a scratch database (the URL's user needs the right to create them: GRANT ALL ON `vorrang\\_scratch\\_%%`.* "+
+				"TO %s): %w",
 			s.config.User, err,
 		)
 	}
@@ -86,7 +87,8 @@ func (s *Session) sweep(ctx context.Context) error {
 	var old []string
 	err := s.own.each(
 		ctx,
-		`SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME LIKE 'vorrang\\_scratch\\_%' AND CAST(SUBSTRING_INDEX(SUBSTRING_INDEX(SCHEMA_NAME, '_', 3), '_', -1) AS UNSIGNED) < ?`,
+		`SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME LIKE 'vorrang\\_scratch\\_%'
+			AND CAST(SUBSTRING_INDEX(SUBSTRING_INDEX(SCHEMA_NAME, '_', 3), '_', -1) AS UNSIGNED) < ?`,
 		[]any{time.Now().Add(-scratchAge).Unix()},
 		func(row []string) error {
 			old = append(old, row[0])

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -32,17 +33,34 @@ type Session struct {
 	notice func(severity, message string)
 }
 
+// patient are the settings by which no session ends since it has waited: it is idle while
+// the other one of the two has work, in a transaction or not. In seconds; 0 is without end.
+//
+// Source: https://mariadb.com/kb/en/server-system-variables/
+var patient = map[string]string{
+	"wait_timeout":                      "2147483",
+	"idle_transaction_timeout":          "0",
+	"idle_readonly_transaction_timeout": "0",
+	"idle_write_transaction_timeout":    "0",
+}
+
+// with are the settings of two sets.
+func with(settings, more map[string]string) map[string]string {
+	all := maps.Clone(settings)
+	maps.Copy(all, more)
+	return all
+}
+
 // own settings hold whatever the server's defaults are.
-var ownSettings = map[string]string{
+var ownSettings = with(patient, map[string]string{
 	"time_zone":                "'+00:00'",
 	"sql_mode":                 "'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION'",
-	"wait_timeout":             "2147483",
 	"max_statement_time":       "0",
 	"lock_wait_timeout":        "10",
 	"innodb_lock_wait_timeout": "10",
 	"group_concat_max_len":     "16777216",
 	"autocommit":               "1",
-}
+})
 
 // connect opens a session on the database of a URL, or on another of the same server.
 func connect(ctx context.Context, url, application, database string) (*Session, error) {
@@ -138,13 +156,12 @@ func settingsOf(s engine.Settings) map[string]string {
 	if s.LockTimeout == 0 { // for ever
 		wait, metadata = "1073741824", "31536000"
 	}
-	return map[string]string{
+	return with(patient, map[string]string{
 		"lock_wait_timeout":        metadata,
 		"innodb_lock_wait_timeout": wait,
 		"autocommit":               "1",
-		"wait_timeout":             "2147483",
 		"max_statement_time":       strconv.FormatFloat(s.StatementTimeout.Seconds(), 'f', 6, 64),
-	}
+	})
 }
 
 // Begin implements engine.Steps.
@@ -322,14 +339,21 @@ func (s *Session) Observations(ctx context.Context, objects []evidence.Object) (
 // sights look one kind of object up; ? are the database, what it belongs to and its
 // name. The server reads all tables for a condition that is no literal.
 var sights = map[evidence.Kind]string{
-	evidence.Table:      "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND ? = '' AND TABLE_NAME = ? AND TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED')",
-	evidence.View:       "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND ? = '' AND TABLE_NAME = ? AND TABLE_TYPE = 'VIEW'",
-	evidence.Sequence:   "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND ? = '' AND TABLE_NAME = ? AND TABLE_TYPE = 'SEQUENCE'",
-	evidence.Column:     "SELECT 1 FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME = ?",
-	evidence.Index:      "SELECT 1 FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND INDEX_NAME = ?",
-	evidence.Constraint: "SELECT 1 FROM information_schema.TABLE_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ? AND CONSTRAINT_NAME = ?",
-	evidence.Trigger:    "SELECT 1 FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ? AND ? = '' AND TRIGGER_NAME = ?",
-	evidence.Routine:    "SELECT 1 FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ? = '' AND ROUTINE_NAME = ?",
+	evidence.Table: "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND ? = '' AND TABLE_NAME = ? " +
+		"AND TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED')",
+	evidence.View: "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND ? = '' AND TABLE_NAME = ? " +
+		"AND TABLE_TYPE = 'VIEW'",
+	evidence.Sequence: "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND ? = '' AND TABLE_NAME = ? " +
+		"AND TABLE_TYPE = 'SEQUENCE'",
+	evidence.Column: "SELECT 1 FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND " +
+		"COLUMN_NAME = ?",
+	evidence.Index: "SELECT 1 FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND " +
+		"INDEX_NAME = ?",
+	evidence.Constraint: "SELECT 1 FROM information_schema.TABLE_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND " +
+		"TABLE_NAME = ? AND CONSTRAINT_NAME = ?",
+	evidence.Trigger: "SELECT 1 FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ? AND ? = '' AND TRIGGER_NAME = ?",
+	evidence.Routine: "SELECT 1 FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ? = '' AND ROUTINE_NAME = ?",
+	evidence.Event:   "SELECT 1 FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? AND ? = '' AND EVENT_NAME = ?",
 }
 
 func (c *conn) observations(

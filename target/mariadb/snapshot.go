@@ -17,7 +17,7 @@ import (
 // meanwhile is seen or not.
 func (s *Session) Snapshot(ctx context.Context, _ []string) (schema.Schema, error) {
 	r := catalog{Session: s, ctx: ctx}
-	for _, read := range []func() error{r.tables, r.views, r.triggers, r.routines, r.events} {
+	for _, read := range []func() error{r.tables, r.views, r.triggers, r.routines, r.packages, r.events} {
 		if err := read(); err != nil {
 			return schema.Schema{}, fmt.Errorf("read the schema: %w", err)
 		}
@@ -65,7 +65,8 @@ func (r *catalog) tables() error {
 	var names, sequences []string
 	err := r.own.each(
 		r.ctx,
-		`SELECT TABLE_NAME, TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE <> 'VIEW' AND TABLE_NAME <> ? ORDER BY TABLE_NAME`,
+		`SELECT TABLE_NAME, TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE()
+			AND TABLE_TYPE <> 'VIEW' AND TABLE_NAME <> ? ORDER BY TABLE_NAME`,
 		[]any{ledgerTable},
 		func(row []string) error {
 			if row[1] == "SEQUENCE" {
@@ -101,7 +102,8 @@ func (r *catalog) tables() error {
 func (r *catalog) views() error {
 	return r.own.each(
 		r.ctx,
-		`SELECT TABLE_NAME, VIEW_DEFINITION, DEFINER, SECURITY_TYPE, ALGORITHM, CHECK_OPTION FROM information_schema.VIEWS WHERE TABLE_SCHEMA = DATABASE()`,
+		`SELECT TABLE_NAME, VIEW_DEFINITION, DEFINER, SECURITY_TYPE, ALGORITHM, CHECK_OPTION FROM information_schema.VIEWS
+			WHERE TABLE_SCHEMA = DATABASE()`,
 		nil,
 		func(row []string) error {
 			if row[1] == "" {
@@ -132,7 +134,8 @@ func (r *catalog) views() error {
 func (r *catalog) triggers() error {
 	return r.own.each(
 		r.ctx,
-		`SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT, DEFINER, ACTION_ORDER FROM information_schema.TRIGGERS
+		`SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT, DEFINER,
+			ACTION_ORDER FROM information_schema.TRIGGERS
 		WHERE TRIGGER_SCHEMA = DATABASE() AND EVENT_OBJECT_TABLE <> ?`,
 		[]any{ledgerTable},
 		func(row []string) error {
@@ -159,7 +162,8 @@ func (r *catalog) routines() error {
 	var all []routine
 	err := r.own.each(
 		r.ctx,
-		`SELECT ROUTINE_NAME, ROUTINE_TYPE FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE IN ('FUNCTION', 'PROCEDURE')`,
+		`SELECT ROUTINE_NAME, ROUTINE_TYPE FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()
+			AND ROUTINE_TYPE IN ('FUNCTION', 'PROCEDURE')`,
 		nil,
 		func(row []string) error {
 			all = append(all, routine{row[0], row[1]})
@@ -194,11 +198,13 @@ func (r *catalog) routines() error {
 	return nil
 }
 
-func (r *catalog) events() error {
-	found := schema.Uncovered{What: "event"}
+// packages are counted and named, not described.
+func (r *catalog) packages() error {
+	found := schema.Uncovered{What: "package"}
 	err := r.own.each(
 		r.ctx,
-		`SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE() ORDER BY EVENT_NAME`,
+		`SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()
+			AND ROUTINE_TYPE = 'PACKAGE' ORDER BY 1`,
 		nil,
 		func(row []string) error {
 			const named = 5
@@ -212,6 +218,48 @@ func (r *catalog) events() error {
 		r.uncovered = append(r.uncovered, found)
 	}
 	return err
+}
+
+// events are described but for when they begin and end: the server writes the moment of
+// their making where a statement gives none, and that differs by environment.
+func (r *catalog) events() error {
+	return r.own.each(
+		r.ctx,
+		`SELECT EVENT_NAME, DEFINER, EVENT_TYPE, INTERVAL_VALUE, INTERVAL_FIELD, EXECUTE_AT, STATUS, ON_COMPLETION,
+			EVENT_COMMENT,
+		EVENT_DEFINITION FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()`,
+		nil,
+		func(row []string) error {
+			if row[9] == "" {
+				return fmt.Errorf("user %s may not read the text of event %s: GRANT EVENT ON %s.* TO %[1]s",
+					r.config.User, row[0], quoted(r.config.DBName))
+			}
+			schedule := fmt.Sprintf("EVERY %s %s", row[3], row[4])
+			if strings.ContainsAny(row[3], " :.-") { // of several units
+				schedule = fmt.Sprintf("EVERY %s %s", literal(strings.Trim(row[3], "'")), row[4])
+			}
+			if row[2] == "ONE TIME" {
+				schedule = "AT " + literal(row[5])
+			}
+			text := fmt.Sprintf("CREATE EVENT %s ON SCHEDULE %s", plainName(row[0]), schedule)
+			if row[7] == "PRESERVE" {
+				text += " ON COMPLETION PRESERVE"
+			}
+			switch row[6] {
+			case "DISABLED":
+				text += " DISABLE"
+			case "SLAVESIDE_DISABLED":
+				text += " DISABLE ON SLAVE"
+			}
+			if row[8] != "" {
+				text += " COMMENT " + literal(row[8])
+			}
+			r.add(schema.Event, plainName(row[0]), "", schema.Props{
+				schema.Definition: text + " DO " + plain(row[9]), schema.OwnedByRole: row[1],
+			})
+			return nil
+		},
+	)
 }
 
 var counter = regexp.MustCompile(` AUTO_INCREMENT=\d+`)

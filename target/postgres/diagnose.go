@@ -39,13 +39,15 @@ func causeOf(config *pgx.ConnConfig, err error) *engine.ConnectError {
 		return &engine.ConnectError{
 			Kind:    engine.NoTLS,
 			Message: "the server at " + at + " offers no TLS, and the URL demands it",
-			Fix:     "turn TLS on at the server (ssl = on), or, on a network you trust, set sslmode=prefer or disable in the URL",
+			Fix: "turn TLS on at the server (ssl = on), or, on a network you trust, set sslmode=prefer or disable " +
+				"in the URL",
 		}
 	case errors.As(err, &certificate), errors.As(err, &unknown), errors.As(err, &hostname):
 		return &engine.ConnectError{
 			Kind:    engine.BadCertificate,
 			Message: "the certificate of the server at " + at + " is not accepted: " + lastCause(err),
-			Fix:     "name the authority that signed it with sslrootcert=PATH in the URL, and check that the host name is the one in the certificate",
+			Fix: "name the authority that signed it with sslrootcert=PATH in the URL, and check that the host name is " +
+				"the one in the certificate",
 		}
 	case errors.As(err, &dns):
 		return &engine.ConnectError{

@@ -5,6 +5,7 @@ import (
 	"vorrang/core/review"
 	"vorrang/core/sqltext"
 	"vorrang/core/step"
+	"vorrang/target/postgres/findings"
 	"vorrang/target/postgres/grammar"
 	look "vorrang/target/postgres/review"
 )
@@ -46,3 +47,7 @@ func (dialect) Review(s step.Step, may []string) (problems, notes step.Problems)
 func (dialect) Losses(text []byte) []review.Loss { return look.Losses(text) }
 
 func (dialect) Beyond(text []byte) string { return look.Beyond(text) }
+
+func (dialect) Findings() *review.Rules { return findings.Rules() }
+
+func (d dialect) Reviewer(in review.Setting) review.Reviewer { return findings.New(in, d) }

@@ -29,8 +29,10 @@ const dropEverything = `WITH spaces AS (
 ), contents AS (
     SELECT DISTINCT found.type, found.identity
     FROM pg_catalog.pg_depend d, LATERAL pg_catalog.pg_identify_object(d.classid, d.objid, 0) found
-    WHERE d.refclassid = 'pg_catalog.pg_namespace'::regclass AND d.refobjid IN (SELECT oid FROM spaces) AND d.deptype = 'n'
-      AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend e WHERE e.classid = d.classid AND e.objid = d.objid AND e.deptype IN ('e', 'i')
+    WHERE d.refclassid = 'pg_catalog.pg_namespace'::regclass AND d.refobjid IN (SELECT oid FROM spaces)
+	AND d.deptype = 'n'
+      AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend e WHERE e.classid = d.classid AND e.objid = d.objid
+	AND e.deptype IN ('e', 'i')
           AND (e.refclassid, e.refobjid) <> (e.classid, e.objid))
       AND found.identity IS NOT NULL AND found.type <> 'default acl' AND found.type <> 'extension'
 )
@@ -39,7 +41,8 @@ UNION ALL
 SELECT 1, 'DROP PUBLICATION IF EXISTS ' || pg_catalog.quote_ident(pubname) FROM pg_catalog.pg_publication
 WHERE cardinality($1::text[]) = 0 AND pg_catalog.pg_has_role(current_user, pubowner, 'USAGE')
 UNION ALL
-SELECT 1, 'DROP EVENT TRIGGER IF EXISTS ' || pg_catalog.quote_ident(evtname) || ' CASCADE' FROM pg_catalog.pg_event_trigger
+SELECT 1, 'DROP EVENT TRIGGER IF EXISTS ' || pg_catalog.quote_ident(evtname) || ' CASCADE'
+	FROM pg_catalog.pg_event_trigger
 WHERE cardinality($1::text[]) = 0 AND pg_catalog.pg_has_role(current_user, evtowner, 'USAGE')
 UNION ALL
 SELECT 2, 'DROP SERVER IF EXISTS ' || pg_catalog.quote_ident(srvname) || ' CASCADE' FROM pg_catalog.pg_foreign_server
@@ -49,7 +52,8 @@ SELECT 1, 'DROP ' || CASE type WHEN 'composite type' THEN 'TYPE' WHEN 'statistic
     || ' IF EXISTS ' || identity || ' CASCADE' FROM contents
 UNION ALL
 SELECT 3, 'DROP SCHEMA ' || pg_catalog.quote_ident(nspname) FROM spaces
-WHERE nspname <> 'public' AND NOT EXISTS (SELECT FROM pg_catalog.pg_extension x WHERE x.extnamespace = spaces.oid AND x.oid NOT IN (SELECT oid FROM mine))
+WHERE nspname <> 'public' AND NOT EXISTS (SELECT FROM pg_catalog.pg_extension x WHERE x.extnamespace = spaces.oid
+	AND x.oid NOT IN (SELECT oid FROM mine))
 ORDER BY 1, 2`
 
 // Empty implements engine.Steps. What cannot be dropped is an error, and

@@ -39,10 +39,11 @@ func (Engine) Traits() engine.Traits {
 		Roles:          true,
 		Schemas:        true,
 		LedgerOwner:    true,
-		Yields:         true,
-		Scratch:        true,
-		Drafts:         true,
-		Scripts:        true,
+		Measures:       true, Yields: true,
+		Scratch: true,
+		Samples: true,
+		Drafts:  true,
+		Scripts: true,
 	}
 }
 
@@ -63,6 +64,8 @@ func (Engine) KindOf(code string) engine.Kind { return kindOf(code) }
 // Source: https://www.postgresql.org/docs/15/errcodes-appendix.html
 func kindOf(code string) engine.Kind {
 	switch code {
+	case "57014": // query_canceled
+		return engine.Cancelled
 	case "55P03":
 		return engine.LockTimeout
 	case "42P06",

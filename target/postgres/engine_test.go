@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/require"
 
 	"vorrang/internal/pgtest"
@@ -53,8 +54,9 @@ func harness() enginetest.Harness {
 				pgtest.Exec(t, server, fmt.Sprintf("ALTER DATABASE %s_backup RENAME TO %[1]s", name))
 			}
 		},
-		Ledger:   "vorrang.ledger",
-		Backfill: "UPDATE vessel SET draught_m = coalesce(draught_m, 0) + draught_cm / 100.0 WHERE id IN (SELECT id FROM vessel WHERE draught_m IS NULL ORDER BY id LIMIT :batch)",
+		Ledger: "vorrang.ledger",
+		Backfill: "UPDATE vessel SET draught_m = coalesce(draught_m, 0) + draught_cm / 100.0 WHERE id IN (SELECT id FROM " +
+			"vessel WHERE draught_m IS NULL ORDER BY id LIMIT :batch)",
 		Leaves: map[string]enginetest.Left{
 			"a setting": {
 				Script: "SET DateStyle = 'German';",
@@ -71,3 +73,29 @@ func harness() enginetest.Harness {
 func TestEngine(t *testing.T) { enginetest.Run(t, harness()) }
 
 func TestStruck(t *testing.T) { enginetest.Struck(t, harness()) }
+
+func TestEachFindingIsTrue(t *testing.T) {
+	enginetest.Findings(t, enginetest.Proofs{
+		Harness: harness(), Impatient: "SET lock_timeout = '100ms'; ",
+		Alone: func(t testing.TB, url string, statements ...string) error {
+			conn := pgtest.Connect(t, url)
+			defer func() { _ = conn.Close(context.Background()) }()
+			for _, statement := range statements {
+				if _, err := conn.Exec(t.Context(), statement, pgx.QueryExecModeSimpleProtocol); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+		Code: func(err error) string {
+			var refused *pgconn.PgError
+			require.ErrorAs(t, err, &refused)
+			return refused.Code
+		},
+		File: "SELECT pg_relation_filenode('%s')::text",
+		Waiting: "SELECT EXISTS (SELECT FROM pg_locks l JOIN pg_stat_activity a USING (pid) WHERE NOT granted AND " +
+			"a.datname = current_database())::text",
+		Read:  "SELECT count(*) FROM %s",
+		Write: "DELETE FROM %s WHERE false",
+	})
+}

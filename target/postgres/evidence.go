@@ -30,18 +30,23 @@ const sight = `WITH wanted AS (
     WHERE (kind, relkind) IN (('table', 'r'), ('table', 'p'), ('table', 'f'), ('view', 'v'), ('materialized view', 'm'),
         ('sequence', 'S'), ('index', 'i'), ('index', 'I'))
     UNION ALL
-    SELECT false FROM wanted WHERE kind = 'type' AND pg_catalog.to_regtype(prefix || pg_catalog.quote_ident(name)) IS NOT NULL
+    SELECT false FROM wanted WHERE kind = 'type'
+	AND pg_catalog.to_regtype(prefix || pg_catalog.quote_ident(name)) IS NOT NULL
     UNION ALL
     SELECT false FROM wanted, pg_catalog.pg_proc p WHERE kind = 'function' AND proname = name
         AND CASE WHEN space = '' THEN pg_catalog.pg_function_is_visible(p.oid) ELSE pronamespace = pg_catalog.to_regnamespace(pg_catalog.quote_ident(space)) END
     UNION ALL
-    SELECT false FROM wanted, relation, pg_catalog.pg_attribute WHERE kind = 'column' AND attrelid = oid AND attname = name AND attnum > 0 AND NOT attisdropped
+    SELECT false FROM wanted, relation, pg_catalog.pg_attribute WHERE kind = 'column' AND attrelid = oid
+	AND attname = name AND attnum > 0 AND NOT attisdropped
     UNION ALL
-    SELECT NOT convalidated FROM wanted, relation, pg_catalog.pg_constraint con WHERE kind = 'constraint' AND conrelid = relation.oid AND conname = name
+    SELECT NOT convalidated FROM wanted, relation, pg_catalog.pg_constraint con WHERE kind = 'constraint'
+	AND conrelid = relation.oid AND conname = name
     UNION ALL
-    SELECT false FROM wanted, relation, pg_catalog.pg_trigger tg WHERE kind = 'trigger' AND tgrelid = relation.oid AND tgname = name
+    SELECT false FROM wanted, relation, pg_catalog.pg_trigger tg WHERE kind = 'trigger' AND tgrelid = relation.oid
+	AND tgname = name
     UNION ALL
-    SELECT false FROM wanted, relation, pg_catalog.pg_policy pol WHERE kind = 'policy' AND polrelid = relation.oid AND polname = name
+    SELECT false FROM wanted, relation, pg_catalog.pg_policy pol WHERE kind = 'policy' AND polrelid = relation.oid
+	AND polname = name
 )
 SELECT count(*) > 0, coalesce(bool_and(invalid), false) FROM found`
 
@@ -78,7 +83,7 @@ func (s *Session) Observations(ctx context.Context, objects []evidence.Object) (
 func (s *Session) observations(ctx context.Context, objects []evidence.Object) ([]evidence.Observation, error) {
 	var original string
 	if err := s.steps.QueryRow(ctx, `SELECT pg_catalog.current_setting('search_path')`).Scan(&original); err != nil {
-		return nil, fmt.Errorf("look at the search path: %w", wrap(s.steps, err))
+		return nil, fmt.Errorf("read the search path: %w", wrap(s.steps, err))
 	}
 	current := original
 	observations, err := engine.LookUp(objects, func(o evidence.Object) (there, invalid bool, err error) {

@@ -59,8 +59,10 @@ func (s *Session) Lock(ctx context.Context) error {
 	return &held
 }
 
-const whoBlocks = `SELECT a.pid, coalesce(a.usename::text, ''), coalesce(a.application_name, ''), coalesce(a.state, ''), pg_catalog."left"(coalesce(a.query, ''), 300)
-FROM pg_catalog.unnest(pg_catalog.pg_blocking_pids($1)) AS blocking (pid) JOIN pg_catalog.pg_stat_activity a ON a.pid = blocking.pid ORDER BY a.pid`
+const whoBlocks = `SELECT a.pid, coalesce(a.usename::text, ''), coalesce(a.application_name, ''), coalesce(a.state,
+	''), pg_catalog."left"(coalesce(a.query, ''), 300)
+FROM pg_catalog.unnest(pg_catalog.pg_blocking_pids($1)) AS blocking (pid)
+	JOIN pg_catalog.pg_stat_activity a ON a.pid = blocking.pid ORDER BY a.pid`
 
 // Blockers implements engine.Watcher. It asks over our own connection, which has
 // nothing else to do while a statement of a step runs.
@@ -86,12 +88,14 @@ func (s *Session) sessions(ctx context.Context, query string) ([]engine.Blocker,
 // whoWaits goes from the steps' session to those who wait for it, and on to those who
 // wait for them. What others hold and wait for is told to everybody in pg_locks.
 const whoWaits = `WITH RECURSIVE waiting AS (
-	SELECT l.pid, pg_catalog.pg_blocking_pids(l.pid) AS by FROM (SELECT DISTINCT pid FROM pg_catalog.pg_locks WHERE NOT granted) l WHERE l.pid <> $1
+	SELECT l.pid, pg_catalog.pg_blocking_pids(l.pid) AS by FROM (SELECT DISTINCT pid FROM pg_catalog.pg_locks
+	WHERE NOT granted) l WHERE l.pid <> $1
 ), behind AS (
 	SELECT pid FROM waiting WHERE $1 = ANY (by)
 	UNION SELECT w.pid FROM waiting w JOIN behind b ON b.pid = ANY (w.by)
 )
-SELECT a.pid, coalesce(a.usename::text, ''), coalesce(a.application_name, ''), coalesce(a.state, ''), pg_catalog."left"(coalesce(a.query, ''), 300)
+SELECT a.pid, coalesce(a.usename::text, ''), coalesce(a.application_name, ''), coalesce(a.state, ''),
+	pg_catalog."left"(coalesce(a.query, ''), 300)
 FROM behind JOIN pg_catalog.pg_stat_activity a USING (pid) ORDER BY a.pid`
 
 // KeptWaiting implements engine.Yielder.

@@ -21,15 +21,19 @@ const countObjects = `WITH spaces AS (
     SELECT classid, objid FROM pg_catalog.pg_depend WHERE deptype = 'e'
 )
 SELECT
-    (SELECT count(*) FROM pg_catalog.pg_class WHERE relnamespace IN (SELECT oid FROM spaces) AND relkind IN ('r', 'p', 'f')
+    (SELECT count(*) FROM pg_catalog.pg_class WHERE relnamespace IN (SELECT oid FROM spaces)
+	AND relkind IN ('r', 'p', 'f')
         AND (1259, oid) NOT IN (SELECT classid, objid FROM extended)),
-    (SELECT count(*) FROM pg_catalog.pg_class WHERE relnamespace IN (SELECT oid FROM spaces) AND relkind IN ('v', 'm', 'c')
+    (SELECT count(*) FROM pg_catalog.pg_class WHERE relnamespace IN (SELECT oid FROM spaces)
+	AND relkind IN ('v', 'm', 'c')
         AND (1259, oid) NOT IN (SELECT classid, objid FROM extended))
     + (SELECT count(*) FROM pg_catalog.pg_class c WHERE relnamespace IN (SELECT oid FROM spaces) AND relkind = 'S'
-        AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.classid = 1259 AND d.objid = c.oid AND d.deptype IN ('a', 'i', 'e')))
+        AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.classid = 1259 AND d.objid = c.oid
+	AND d.deptype IN ('a', 'i', 'e')))
     + (SELECT count(*) FROM pg_catalog.pg_proc WHERE pronamespace IN (SELECT oid FROM spaces)
         AND (1255, oid) NOT IN (SELECT classid, objid FROM extended))
-    + (SELECT count(*) FROM pg_catalog.pg_type WHERE typnamespace IN (SELECT oid FROM spaces) AND typtype IN ('e', 'd', 'r')
+    + (SELECT count(*) FROM pg_catalog.pg_type WHERE typnamespace IN (SELECT oid FROM spaces)
+	AND typtype IN ('e', 'd', 'r')
         AND (1247, oid) NOT IN (SELECT classid, objid FROM extended))`
 
 // Existing counts the objects in the application's schemas; no schemas means
@@ -70,7 +74,7 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 	err := s.conn.QueryRow(ctx, probeTarget, role).
 		Scan(&p.Version, &p.Database, &p.User, &r.tls, &r.cipher, &r.readOnly, &r.mayCreate, &p.HasLedger, &r.mayWrite, &r.mayRole)
 	if err != nil {
-		return p, fmt.Errorf("look at the target: %w", s.wrap(err))
+		return p, fmt.Errorf("read the target: %w", s.wrap(err))
 	}
 	pid, err := s.backend(ctx)
 	if err != nil {
@@ -168,7 +172,8 @@ func (s *Session) requireSession(ctx context.Context) error {
 // with their schemas.
 func (s *Session) HasTables(ctx context.Context, tables ...string) (bool, error) {
 	var has bool
-	err := s.conn.QueryRow(ctx, `SELECT pg_catalog.bool_and(pg_catalog.to_regclass(t) IS NOT NULL) FROM pg_catalog.unnest($1::text[]) t`, tables).
+	err := s.conn.QueryRow(ctx, `SELECT pg_catalog.bool_and(pg_catalog.to_regclass(t) IS NOT NULL)
+		FROM pg_catalog.unnest($1::text[]) t`, tables).
 		Scan(&has)
 	return has, s.wrap(err)
 }

@@ -113,7 +113,8 @@ func startPooler(t *testing.T, address, mode string) string {
 	require.NoError(t, err)
 	password, _ := u.User.Password()
 	config := fmt.Sprintf(
-		"[databases]\n* = host=%s port=%s user=%s password=%s\n[pgbouncer]\nlisten_addr=127.0.0.1\nlisten_port=%d\nauth_type=any\npool_mode=%s\nunix_socket_dir=\nlogfile=%s/log\n",
+		"[databases]\n* = host=%s port=%s user=%s password=%s\n[pgbouncer]\nlisten_addr=127.0.0.1\nlisten_port=%d\n"+
+			"auth_type=any\npool_mode=%s\nunix_socket_dir=\nlogfile=%s/log\n",
 		u.Hostname(), u.Port(), u.User.Username(), password, port, mode, folder,
 	)
 	file := filepath.Join(folder, "pgbouncer.ini")
@@ -157,7 +158,7 @@ func TestAPoolerIsToldFromAServer(t *testing.T) {
 		require.NoError(t, session.Lock(t.Context()))
 		probe, err := session.Probe(t.Context(), "")
 		require.NoError(t, err)
-		assert.Equal(t, "through a connection pooler in session mode", says(t, probe, "session").Says)
+		assert.Equal(t, "through a connection pooler in session mode", lookNamed(t, probe, "session").Message)
 	})
 }
 
@@ -280,24 +281,25 @@ func TestTheProbeSaysWhatMayBeDone(t *testing.T) {
 	address := pgtest.Database(t)
 	pgtest.Exec(
 		t, address,
-		"DROP ROLE IF EXISTS probed; CREATE ROLE probed LOGIN PASSWORD 'p'; DROP ROLE IF EXISTS probed_owner; CREATE ROLE probed_owner",
+		"DROP ROLE IF EXISTS probed; CREATE ROLE probed LOGIN PASSWORD 'p'; DROP ROLE IF EXISTS probed_owner; CREATE ROLE "+
+			"probed_owner",
 	)
 	weak := connect(t, with(t, address, func(u *url.URL) { u.User = url.UserPassword("probed", "p") }))
 	probe, err := weak.Probe(t.Context(), "probed_owner")
 	require.NoError(t, err)
 	assert.False(t, probe.HasLedger)
-	assert.Contains(t, says(t, probe, "encryption").Says, "not encrypted")
-	assert.True(t, says(t, probe, "writable").OK)
-	assert.Contains(t, says(t, probe, "ledger").Says, "user probed may not create schemas")
-	assert.Contains(t, says(t, probe, "ledger").Fix, "GRANT CREATE ON DATABASE")
+	assert.Contains(t, lookNamed(t, probe, "encryption").Message, "not encrypted")
+	assert.True(t, lookNamed(t, probe, "writable").OK)
+	assert.Contains(t, lookNamed(t, probe, "ledger").Message, "user probed may not create schemas")
+	assert.Contains(t, lookNamed(t, probe, "ledger").Fix, "GRANT CREATE ON DATABASE")
 	assert.Equal(
 		t,
 		engine.Look{
-			What: "role",
-			Says: "there is no role probed_owner that probed may become",
-			Fix:  `GRANT "probed_owner" TO "probed"`,
+			What:    "role",
+			Message: "there is no role probed_owner that probed may become",
+			Fix:     `GRANT "probed_owner" TO "probed"`,
 		},
-		says(t, probe, "role"),
+		lookNamed(t, probe, "role"),
 	)
 
 	require.NoError(t, connect(t, address).CreateLedger(t.Context()))
@@ -307,13 +309,13 @@ func TestTheProbeSaysWhatMayBeDone(t *testing.T) {
 	)
 	probe, err = weak.Probe(t.Context(), "probed_owner")
 	require.NoError(t, err)
-	assert.True(t, says(t, probe, "role").OK)
+	assert.True(t, lookNamed(t, probe, "role").OK)
 	assert.True(t, probe.HasLedger)
-	assert.Equal(t, "is there, but user probed may not write it", says(t, probe, "ledger").Says)
+	assert.Equal(t, "is there, but user probed may not write it", lookNamed(t, probe, "ledger").Message)
 }
 
-// says finds one thing that a probe looked at.
-func says(t *testing.T, p engine.Probe, what string) engine.Look {
+// lookNamed finds one thing that a probe checked.
+func lookNamed(t *testing.T, p engine.Probe, what string) engine.Look {
 	t.Helper()
 	at := slices.IndexFunc(p.Looks, func(l engine.Look) bool { return l.What == what })
 	require.GreaterOrEqual(t, at, 0, "%s is among %v", what, p.Looks)

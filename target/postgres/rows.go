@@ -34,17 +34,23 @@ func (s *Session) Rows(ctx context.Context, seen schema.Schema, table string, mo
 		if o.Kind != schema.Sequence || !strings.HasPrefix(of, table+".") {
 			continue
 		}
-		var last int64
-		var called bool
-		if err := s.conn.QueryRow(ctx, "SELECT last_value, is_called FROM "+o.Name).Scan(&last, &called); err != nil {
-			return rows, fmt.Errorf("read the sequence %s: %w", o.Name, s.wrap(err))
+		set, err := s.position(ctx, o.Name)
+		if err != nil {
+			return rows, fmt.Errorf("read the sequence %s: %w", o.Name, err)
 		}
-		rows.Next = append(
-			rows.Next,
-			fmt.Sprintf("SELECT pg_catalog.setval(%s, %d, %t)", sqltext.Literal(o.Name), last, called),
-		)
+		rows.Next = append(rows.Next, set)
 	}
 	return rows, nil
+}
+
+// position is the statement that has a sequence stand where it stands.
+func (s *Session) position(ctx context.Context, sequence string) (string, error) {
+	var last int64
+	var called bool
+	if err := s.conn.QueryRow(ctx, "SELECT last_value, is_called FROM "+sequence).Scan(&last, &called); err != nil {
+		return "", s.wrap(err)
+	}
+	return fmt.Sprintf("SELECT pg_catalog.setval(%s, %d, %t)", sqltext.Literal(sequence), last, called), nil
 }
 
 // bounded is a buffer that takes so many bytes.

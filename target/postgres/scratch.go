@@ -1,8 +1,10 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -23,8 +25,9 @@ const scratchAge = time.Hour
 // Scratch is an empty database beside a target, for trials.
 type Scratch struct {
 	*Session
-	Role   string // that Run takes; empty for the URL's user
-	beside *Session
+	Role   string   // that Run takes; empty for the URL's user
+	beside *Session // on the URL's database; nil where nobody may be connected to that
+	url    string
 	name   string
 }
 
@@ -34,6 +37,28 @@ type Scratch struct {
 // superuser, the error is engine.OwnsMore, unless somebody declared that it may. Scratch databases that
 // were left behind long ago are dropped.
 func NewScratch(ctx context.Context, url, role string, declared bool) (*Scratch, error) {
+	s, err := besides(ctx, url, role, declared)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.beside.exec(ctx, s.create("")); err != nil {
+		s.beside.Close()
+		return nil, fmt.Errorf(
+			"make a scratch database (the user of the target's URL needs the right to create databases: ALTER ROLE %s "+
+				"CREATEDB): %w",
+			sqltext.Identifier(s.beside.conn.Config().User), err,
+		)
+	}
+	if err := s.admit(ctx); err != nil {
+		s.drop()
+		return nil, err
+	}
+	return s, nil
+}
+
+// besides is a scratch database that is not made yet. Those that were left behind long
+// ago go first.
+func besides(ctx context.Context, url, role string, declared bool) (*Scratch, error) {
 	beside, err := Connect(ctx, url, "vorrangd scratch")
 	if err != nil {
 		return nil, err
@@ -46,6 +71,7 @@ func NewScratch(ctx context.Context, url, role string, declared bool) (*Scratch,
 	}
 	s := &Scratch{
 		Role:   role,
+		url:    url,
 		beside: beside,
 		name:   fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), rand.Text()[:8]),
 	}
@@ -53,41 +79,121 @@ func NewScratch(ctx context.Context, url, role string, declared bool) (*Scratch,
 		beside.Close()
 		return nil, err
 	}
-	create := "CREATE DATABASE " + sqltext.Identifier(s.name)
-	if role != "" {
-		create += " OWNER " + sqltext.Identifier(role)
+	return s, nil
+}
+
+// create is the statement that makes the database, as more says.
+func (s *Scratch) create(more string) string {
+	create := "CREATE DATABASE " + sqltext.Identifier(s.name) + more
+	if s.Role != "" {
+		create += " OWNER " + sqltext.Identifier(s.Role)
 	}
-	if err := beside.exec(ctx, create); err != nil {
-		beside.Close()
-		return nil, fmt.Errorf(
-			"make a scratch database (the user of the target's URL needs the right to create databases: ALTER ROLE %s CREATEDB): %w",
-			sqltext.Identifier(beside.conn.Config().User), err,
-		)
-	}
-	if role != "" { // the ledger is still the user's own
-		err = beside.exec(
+	return create
+}
+
+// admit lets the URL's user into a database that belongs to a role, and opens a session
+// on it.
+func (s *Scratch) admit(ctx context.Context) (err error) {
+	// who finds it is told what it is
+	mark := "COMMENT ON DATABASE " + sqltext.Identifier(s.name) + " IS " + sqltext.Literal(engine.ScratchMark)
+	if s.Role == "" {
+		err = s.beside.exec(ctx, mark)
+	} else { // the ledger is still the user's own
+		err = s.beside.exec(
 			ctx,
-			"SET ROLE "+sqltext.Identifier(role)+"; GRANT ALL ON DATABASE "+sqltext.Identifier(s.name)+" TO "+
-				sqltext.Identifier(beside.conn.Config().User)+"; RESET ROLE",
+			"SET ROLE "+sqltext.Identifier(s.Role)+"; "+mark+"; GRANT ALL ON DATABASE "+sqltext.Identifier(s.name)+" TO "+
+				sqltext.Identifier(s.beside.conn.Config().User)+"; RESET ROLE",
 		)
-		if err != nil {
-			s.drop()
-			return nil, fmt.Errorf("make a scratch database for the role %s: %w", role, err)
+	}
+	if err != nil {
+		return fmt.Errorf("make a scratch database for %s: %w", cmp.Or(s.Role, s.beside.conn.Config().User), err)
+	}
+	s.Session, err = ConnectTo(ctx, s.url, "vorrangd scratch", s.name)
+	return err
+}
+
+// clonePatience is how long the sessions of others on a clone are waited for: those of
+// other rehearsals that begin, above all.
+const clonePatience = 30 * time.Second
+
+// inUse is object_in_use.
+const inUse = "55006"
+
+// Clone implements engine.Cloner. No session stays on the database that is copied, so
+// that the next copy can be made of it.
+//
+// Source: https://www.postgresql.org/docs/current/manage-ag-templatedbs.html
+func (Engine) Clone(ctx context.Context, url, role string, declared bool) (engine.Scratch, error) {
+	var s *Scratch
+	for late := time.Now().Add(clonePatience); ; {
+		var err error
+		if s, err = besides(ctx, url, role, declared); err != nil {
+			return nil, err
+		}
+		if err = s.copyOf(ctx, s.beside.conn.Config().Database); err == nil {
+			break
+		}
+		// who waits leaves the clone: the server copies it only while nobody else is there
+		s.beside.Close()
+		var refused *engine.ServerError
+		switch copying := errors.Is(err, errCopying); {
+		case copying: // which may take long, but ends
+			late = time.Now().Add(clonePatience)
+		case errors.As(err, &refused) && refused.SQLState == inUse && time.Now().Before(late):
+		default:
+			return nil, fmt.Errorf(
+				"copy the clone %s (its user needs the right to create databases, and to own the clone; nobody else may be "+
+					"connected to it): %w",
+				s.beside.conn.Config().Database, err,
+			)
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(clonePatience / 60):
 		}
 	}
-	if s.Session, err = ConnectTo(ctx, url, "vorrangd scratch", s.name); err != nil {
+	err := s.admit(ctx)
+	if err == nil {
+		err = s.exec(ctx, "DROP SCHEMA IF EXISTS "+ledgerSchema+" CASCADE")
+	}
+	s.beside.Close()
+	s.beside = nil
+	if err != nil {
+		if s.Session != nil {
+			s.Session.Close()
+		}
 		s.drop()
-		return nil, err
+		return nil, fmt.Errorf("make the clone's copy ready: %w", err)
 	}
 	return s, nil
+}
+
+// errCopying is who finds another one at making a copy.
+var errCopying = errors.New("another copy is being made of it")
+
+// copyOf makes the database as a copy of the clone that the session is on. One at a time:
+// two that wait there for each other to leave would both wait in vain.
+func (s *Scratch) copyOf(ctx context.Context, clone string) error {
+	var free bool
+	err := s.beside.conn.QueryRow(ctx, "SELECT pg_catalog.pg_try_advisory_lock(pg_catalog.hashtext('vorrang clone'))").Scan(&free)
+	switch {
+	case err != nil:
+		return s.beside.wrap(err)
+	case !free:
+		return errCopying
+	}
+	return s.beside.exec(ctx, s.create(" TEMPLATE "+sqltext.Identifier(clone)))
 }
 
 // ownsMore looks for what the session's user could reach from another database.
 func (s *Session) ownsMore(ctx context.Context) error {
 	var user, others string
 	var superuser bool
-	err := s.conn.QueryRow(ctx, `SELECT session_user::text, r.rolsuper, coalesce((SELECT string_agg(d.datname, ', ' ORDER BY d.datname) FROM pg_catalog.pg_database d
-			WHERE pg_catalog.pg_has_role(session_user, d.datdba, 'MEMBER') AND d.datname <> pg_catalog.current_database() AND d.datname NOT LIKE $1), '')
+	err := s.conn.QueryRow(ctx, `SELECT session_user::text, r.rolsuper, coalesce((SELECT string_agg(d.datname, ', '
+		ORDER BY d.datname) FROM pg_catalog.pg_database d
+			WHERE pg_catalog.pg_has_role(session_user, d.datdba, 'MEMBER') AND d.datname <> pg_catalog.current_database()
+		AND d.datname NOT LIKE $1), '')
 		FROM pg_catalog.pg_roles r WHERE r.rolname = session_user`, scratchPrefix+"%").
 		Scan(&user, &superuser, &others)
 	switch {
@@ -136,13 +242,18 @@ func (s *Scratch) Run(ctx context.Context, text []byte, autocommit bool) error {
 func (s *Scratch) drop() {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*cancelGrace)
 	defer cancel()
+	if s.beside == nil {
+		_ = Engine{}.DropScratch(ctx, s.url, s.name) // the next start finds what stays
+		return
+	}
 	_ = s.beside.exec(ctx, "DROP DATABASE IF EXISTS "+sqltext.Identifier(s.name)) // the next sweep finds what stays
 	s.beside.Close()
 }
 
 func (s *Scratch) sweep(ctx context.Context) error {
 	rows, err := s.beside.conn.Query(ctx, `SELECT datname FROM pg_catalog.pg_database d
-		WHERE datname LIKE 'vorrang\_scratch\_%' AND split_part(datname, '_', 3)::bigint < $1 AND pg_catalog.pg_has_role(datdba, 'USAGE')
+		WHERE datname LIKE 'vorrang\_scratch\_%' AND split_part(datname, '_', 3)::bigint < $1
+		AND pg_catalog.pg_has_role(datdba, 'USAGE')
 			AND NOT EXISTS (SELECT FROM pg_catalog.pg_stat_activity a WHERE a.datid = d.oid)`, time.Now().Add(-scratchAge).Unix())
 	if err != nil {
 		return fmt.Errorf("look for old scratch databases: %w", s.beside.wrap(err))

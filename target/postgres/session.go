@@ -18,13 +18,39 @@ import (
 // clean undoes whatever an earlier script may have left in the steps' session:
 // settings, roles, prepared statements, cursors, notifications, advisory locks,
 // temporary objects, sequences' values. It is DISCARD ALL in a form that can
-// stand inside a transaction. Steps are cut by the standard's rules for strings,
-// so the server reads them by these too, whatever the database says.
-const clean = "CLOSE ALL; RESET SESSION AUTHORIZATION; RESET ALL; DEALLOCATE ALL; UNLISTEN *; DISCARD PLANS; DISCARD SEQUENCES; DISCARD TEMP; " +
-	"SELECT pg_catalog.pg_advisory_unlock_all(), " + standard
+// stand inside a transaction. The settings that hold for every step follow at once,
+// so that no time limit of the database's own ends what comes after them.
+func (s *Session) clean() string {
+	return "CLOSE ALL; RESET SESSION AUTHORIZATION; RESET ALL; " + s.steady() + "; DEALLOCATE ALL; UNLISTEN *; " +
+		"DISCARD PLANS; DISCARD SEQUENCES; DISCARD TEMP; SELECT pg_catalog.pg_advisory_unlock_all()"
+}
 
-// standard has strings read as they were cut.
-const standard = "pg_catalog.set_config('standard_conforming_strings', 'on', false)"
+// steady puts what holds for every step into force, whatever the database says. Steps
+// are cut by the standard's rules for strings, so the server reads them by these too.
+// How long a statement may take, the step's own settings say; and the session may be
+// idle while a ledger row is written or a check is asked over the other connection.
+func (s *Session) steady() string {
+	sql := "SET standard_conforming_strings = on" // SET costs a fifth of what set_config does
+	for _, limit := range s.limits() {
+		sql += "; SET " + limit + " = 0"
+	}
+	return sql
+}
+
+// limits are the settings by which a server ends a statement, a transaction or a
+// session that takes long.
+//
+// Source: https://www.postgresql.org/docs/current/runtime-config-client.html
+func (s *Session) limits() []string {
+	limits := []string{"statement_timeout", "idle_in_transaction_session_timeout"}
+	if s.version >= 140000 {
+		limits = append(limits, "idle_session_timeout")
+	}
+	if s.version >= 170000 {
+		limits = append(limits, "transaction_timeout")
+	}
+	return limits
+}
 
 // cleaned opens the steps' session, and runs SQL on it that begins a step. Where an
 // earlier one used it, it is cleaned first, in the same round trip. BEGIN makes what
@@ -38,9 +64,9 @@ func (s *Session) cleaned(ctx context.Context, begin string) error {
 	}
 	switch {
 	case s.dirty && s.InTransaction():
-		begin = clean + "; " + begin
+		begin = s.clean() + "; " + begin
 	case s.dirty:
-		begin = clean + "; BEGIN; COMMIT; " + begin
+		begin = s.clean() + "; BEGIN; COMMIT; " + begin
 	}
 	s.dirty = true // from here on
 	return s.step(ctx, begin)

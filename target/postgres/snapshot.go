@@ -85,7 +85,8 @@ type id struct {
 // Statements that begin a look: one state for all queries, every name qualified.
 const (
 	oneState = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"
-	quietly  = "; SELECT pg_catalog.set_config('search_path', '', true), pg_catalog.set_config('jit', 'off', true), pg_catalog.set_config('lock_timeout', '" + lookPatience + "', true)"
+	quietly  = "; SELECT pg_catalog.set_config('search_path', '', true), pg_catalog.set_config('jit', 'off', true), " +
+		"pg_catalog.set_config('lock_timeout', '" + lookPatience + "', true)"
 )
 
 // found is what a query of the catalogs gave.
@@ -156,7 +157,8 @@ func (s *Session) helper(ctx context.Context) (*pgx.Conn, string) {
 	var shared *string
 	var mode string
 	err := s.conn.QueryRow(ctx, `SELECT CASE WHEN pg_catalog.count(*) > $1 THEN pg_catalog.pg_export_snapshot() END,
-		pg_catalog.set_config('plan_cache_mode', CASE WHEN pg_catalog.count(*) > $1 THEN 'force_custom_plan' ELSE 'force_generic_plan' END, true)
+		pg_catalog.set_config('plan_cache_mode',
+		CASE WHEN pg_catalog.count(*) > $1 THEN 'force_custom_plan' ELSE 'force_generic_plan' END, true)
 		FROM pg_catalog.pg_class WHERE oid >= 16384`, manyRelations).Scan(&shared, &mode)
 	if err != nil || shared == nil {
 		return nil, ""
@@ -254,8 +256,10 @@ func (s *Session) needs(ctx context.Context, objects []schema.Object, at []id) e
 	}
 	rows, err := s.conn.Query(
 		ctx,
-		`SELECT classid, objid, objsubid, refclassid, refobjid, refobjsubid, deptype::text, classid = 'pg_catalog.pg_attrdef'::regclass
-		FROM pg_catalog.pg_depend WHERE objid >= 16384 AND (refobjid >= 16384 OR refclassid = 'pg_catalog.pg_namespace'::regclass)`,
+		`SELECT classid, objid, objsubid, refclassid, refobjid, refobjsubid, deptype::text,
+			classid = 'pg_catalog.pg_attrdef'::regclass
+		FROM pg_catalog.pg_depend WHERE objid >= 16384 AND (refobjid >= 16384
+			OR refclassid = 'pg_catalog.pg_namespace'::regclass)`,
 	)
 	if err != nil {
 		return err

@@ -77,8 +77,10 @@ func TestASnapshotDoesNotDependOnHowASchemaCameToBe(t *testing.T) {
 
 	text := one.Text()
 	for _, line := range []string{
-		"extension pg_trgm\n", `table "Old Port"."The Quay"`, "  partition: FOR VALUES FROM ('2026-01-01') TO ('2027-01-01')", "  unlogged: yes", "  inherits: harbour.vessel",
-		"  generated: (pull * 2)", "  identity: always\n", "  sequence: SEQUENCE NAME harbour.vessel_id_seq START 1", "  type: harbour.kind", "  default: 'tug'::harbour.kind", `  collation: "C"`, "  storage: external", "  statistics: 500",
+		"extension pg_trgm\n", `table "Old Port"."The Quay"`, "  partition: FOR VALUES FROM ('2026-01-01') TO " +
+			"('2027-01-01')", "  unlogged: yes", "  inherits: harbour.vessel",
+		"  generated: (pull * 2)", "  identity: always\n", "  sequence: SEQUENCE NAME " +
+			"harbour.vessel_id_seq START 1", "  type: harbour.kind", "  default: 'tug'::harbour.kind", `  collation: "C"`, "  storage: external", "  statistics: 500",
 		"  definition: FOREIGN KEY (vessel) REFERENCES harbour.vessel(id) DEFERRABLE INITIALLY DEFERRED", "  definition: CHECK ((draught > (0)::numeric)) NOT VALID",
 		"INCLUDE (draught) WHERE (draught > (1)::numeric)", "  labels: 'tug', 'ferry'", "  row security: enabled", "policy harbour.vessel.own", "rule harbour.vessel.quiet",
 		"publication ships", `default privileges vorrang sequences in "Old Port"`, "  comment: it's a view", "  populated: no", "  definition: CREATE AGGREGATE harbour.longest(text) (SFUNC = textcat, STYPE = text, INITCOND = '')",
@@ -93,7 +95,7 @@ func TestASnapshotDoesNotDependOnHowASchemaCameToBe(t *testing.T) {
 func TestEveryChangeOfASchemaIsSeen(t *testing.T) {
 	url := pgtest.Database(t)
 	pgtest.Exec(t, url, first+strings.Join(apart, ";"))
-	for change, says := range map[string]string{
+	for change, message := range map[string]string{
 		`ALTER TABLE harbour.vessel ADD COLUMN flag text`:                   "added column harbour.vessel.flag",
 		`ALTER TABLE harbour.vessel ALTER COLUMN draught TYPE numeric(6,2)`: "changed column harbour.vessel.draught",
 		`ALTER TABLE harbour.vessel VALIDATE CONSTRAINT deep`:               "changed constraint harbour.vessel.deep",
@@ -111,12 +113,12 @@ func TestEveryChangeOfASchemaIsSeen(t *testing.T) {
 		before := snapshot(t, url)
 		pgtest.Exec(t, url, change)
 		after := snapshot(t, url)
-		var said []string
+		var output []string
 		for _, d := range schema.Compare(before, after) {
-			said = append(said, d.String())
+			output = append(output, d.String())
 		}
-		if says == "" {
-			assert.Empty(t, said)
+		if message == "" {
+			assert.Empty(t, output)
 			assert.Equal(
 				t,
 				[]schema.Uncovered{{What: "operator", Count: 1, Names: []string{"harbour.###(text,text)"}}},
@@ -125,7 +127,7 @@ func TestEveryChangeOfASchemaIsSeen(t *testing.T) {
 			)
 			continue
 		}
-		assert.Contains(t, said, says, change)
+		assert.Contains(t, output, message, change)
 	}
 }
 
@@ -147,7 +149,8 @@ func TestARoleThatOnlyReadsCatalogsCanSnapshot(t *testing.T) {
 	defer session.Close()
 	_, err = session.Snapshot(t.Context(), nil)
 	assert.ErrorContains(
-		t, err,
+		t,
+		err,
 		`permission denied for table pg_policy (SQLSTATE 42501); let user "onlooker" read it: GRANT SELECT ON pg_catalog.pg_policy TO "onlooker"`,
 	)
 }

@@ -29,7 +29,8 @@ type conn struct {
 // Source: https://www.sqlite.org/security.html
 const (
 	longest  = 64 << 20
-	cautious = "PRAGMA synchronous = FULL; PRAGMA trusted_schema = OFF; PRAGMA cell_size_check = ON; PRAGMA hard_heap_limit = 268435456"
+	cautious = "PRAGMA synchronous = FULL; PRAGMA trusted_schema = OFF; PRAGMA cell_size_check = ON; PRAGMA " +
+		"hard_heap_limit = 268435456"
 )
 
 // connectPatience is how long to wait for whoever writes to the file, to read it or to
@@ -198,10 +199,11 @@ func messageOf(e sqlite3.Error) string {
 }
 
 var hints = map[sqlite3.ErrNo]string{
-	sqlite3.ErrCorrupt:  "the file is damaged: bring back a copy, or read what is left with .recover of the sqlite3 shell",
-	sqlite3.ErrNotADB:   "the file is not an SQLite database, or is encrypted",
-	sqlite3.ErrReadonly: "let the user that vorrangd runs as write to the file and to its folder, where the journal stands beside it",
-	sqlite3.ErrFull:     "make room on the disk",
+	sqlite3.ErrCorrupt: "the file is damaged: bring back a copy, or read what is left with .recover of the sqlite3 shell",
+	sqlite3.ErrNotADB:  "the file is not an SQLite database, or is encrypted",
+	sqlite3.ErrReadonly: "let the user that vorrangd runs as write to the file and to its folder, where the journal " +
+		"stands beside it",
+	sqlite3.ErrFull: "make room on the disk",
 }
 
 // codes are SQLite's own names of its results.

@@ -152,7 +152,8 @@ func FuzzTable(f *testing.F) {
 		`CREATE TABLE a (id INTEGER PRIMARY KEY AUTOINCREMENT, b TEXT NOT NULL DEFAULT 'x' COLLATE NOCASE CHECK (b <> ''), c REFERENCES d (e) ON DELETE SET NULL, UNIQUE (b, c)) STRICT`,
 	)
 	f.Add(
-		"CREATE TABLE \"a \"\"b\" ([c d] , `e` numeric(8, 2) GENERATED ALWAYS AS (c + -1) STORED, CONSTRAINT \"f g\" PRIMARY KEY (e DESC) ON CONFLICT REPLACE) WITHOUT ROWID",
+		"CREATE TABLE \"a \"\"b\" ([c d] , `e` numeric(8, 2) GENERATED ALWAYS AS (c + -1) STORED, CONSTRAINT \"f g\" " +
+			"PRIMARY KEY (e DESC) ON CONFLICT REPLACE) WITHOUT ROWID",
 	)
 	f.Fuzz(func(t *testing.T, sql string) {
 		objects := objectsOf("table", "a", "a", sql)

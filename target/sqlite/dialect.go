@@ -17,7 +17,7 @@ type dialect struct{ words.Dialect }
 
 var _ engine.Dialect = language
 
-var language = dialect{words.Dialect{Rules: rules, Cutter: cut, Leaves: leaves,
+var language = dialect{words.Dialect{Rules: rules, Cutter: cut, Leaves: leaves, Finds: findings, Patterns: patterns,
 	Loses: func(s sqltext.Statement) []string { return shapeOf(s).loses },
 	Query: func(s sqltext.Statement) bool { return shapeOf(s).verb == reads }}}
 

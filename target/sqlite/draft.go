@@ -139,7 +139,8 @@ func (d *drafter) alter(was, now schema.Described) {
 				d.cannot(
 					now.Object,
 					fmt.Sprintf(
-						"it has to be rebuilt, and %s refers to it with ON DELETE: where foreign keys are held, its rows would follow those that are set aside; "+
+						"it has to be rebuilt, and %s refers to it with ON DELETE: where foreign keys are held, its rows would follow "+
+							"those that are set aside; "+
 							"write the step by hand, with mode: autocommit and PRAGMA foreign_keys = OFF",
 						name,
 					),

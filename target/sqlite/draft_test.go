@@ -25,14 +25,17 @@ func TestDraftsOfWhatOnlySQLiteHas(t *testing.T) {
 		},
 		"autoincrement, collations, defaults and generated columns": {
 			Present: []string{"CREATE TABLE reading (id INTEGER PRIMARY KEY, at TEXT, level_cm INTEGER)"},
-			Desired: []string{"CREATE TABLE reading (id INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT NOT NULL DEFAULT (datetime('now')) COLLATE nocase, level_cm INTEGER DEFAULT -1, " +
+			Desired: []string{"CREATE TABLE reading (id INTEGER PRIMARY KEY AUTOINCREMENT, at TEXT NOT NULL DEFAULT " +
+				"(datetime('now')) COLLATE nocase, level_cm INTEGER DEFAULT -1, " +
 				"level_m REAL GENERATED ALWAYS AS (level_cm / 100.0) STORED, high INTEGER AS (level_cm > 500) VIRTUAL)"},
-			Rows: []string{"INSERT INTO reading VALUES (7, '2026-11-03', 312)"}, Counts: "SELECT count(*) FROM reading WHERE id = 7 AND level_cm = 312",
+			Rows: []string{"INSERT INTO reading VALUES (7, '2026-11-03', 312)"}, Counts: "SELECT count(*) FROM reading WHERE " +
+				"id = 7 AND level_cm = 312",
 		},
 		"triggers on a table that is rebuilt, and on a view that changes": {
 			Present: []string{"CREATE TABLE a (id INTEGER, note TEXT)", "CREATE VIEW v AS SELECT id FROM a", "CREATE TRIGGER keep BEFORE DELETE ON a BEGIN SELECT RAISE(ABORT, 'no; it stays'); END",
 				"CREATE TRIGGER through INSTEAD OF INSERT ON v BEGIN INSERT INTO a (id) VALUES (NEW.id); END"},
-			Desired: []string{"CREATE TABLE a (id INTEGER NOT NULL, note TEXT)", "CREATE VIEW v AS SELECT id, note FROM a", "CREATE TRIGGER keep BEFORE DELETE ON a BEGIN SELECT RAISE(ABORT, 'no; it stays'); END",
+			Desired: []string{"CREATE TABLE a (id INTEGER NOT NULL, note TEXT)", "CREATE VIEW v AS SELECT id, " +
+				"note FROM a", "CREATE TRIGGER keep BEFORE DELETE ON a BEGIN SELECT RAISE(ABORT, 'no; it stays'); END",
 				"CREATE TRIGGER through INSTEAD OF INSERT ON v BEGIN INSERT INTO a (id) VALUES (NEW.id); END"},
 			Rows: []string{"INSERT INTO a VALUES (1, 'x')"}, Counts: "SELECT count(*) FROM a WHERE note = 'x'",
 		},
@@ -47,8 +50,9 @@ func TestDraftsOfWhatOnlySQLiteHas(t *testing.T) {
 		},
 		"a column with its key and its check": {
 			Present: []string{"CREATE TABLE a (id INTEGER PRIMARY KEY)", "CREATE TABLE b (id INTEGER)"},
-			Desired: []string{"CREATE TABLE a (id INTEGER PRIMARY KEY)", "CREATE TABLE b (id INTEGER, a_id INTEGER REFERENCES a ON UPDATE CASCADE, n INTEGER DEFAULT 1 CHECK (n > 0))"},
-			Rows:    []string{"INSERT INTO b VALUES (1)"}, Counts: "SELECT count(*) FROM b WHERE id = 1",
+			Desired: []string{"CREATE TABLE a (id INTEGER PRIMARY KEY)", "CREATE TABLE b (id INTEGER, a_id INTEGER " +
+				"REFERENCES a ON UPDATE CASCADE, n INTEGER DEFAULT 1 CHECK (n > 0))"},
+			Rows: []string{"INSERT INTO b VALUES (1)"}, Counts: "SELECT count(*) FROM b WHERE id = 1",
 		},
 	} {
 		t.Run(name, func(t *testing.T) { enginetest.Drafted(t, harness(), pair) })
@@ -63,7 +67,8 @@ func TestAReferredTableIsNotRebuilt(t *testing.T) {
 			t,
 			run(
 				t, url,
-				"CREATE TABLE a (id INTEGER PRIMARY KEY, x "+typ+"); CREATE TABLE b (a_id INTEGER REFERENCES a (id) ON DELETE CASCADE)",
+				"CREATE TABLE a (id INTEGER PRIMARY KEY, x "+typ+"); CREATE TABLE b (a_id INTEGER REFERENCES a (id) ON "+
+					"DELETE CASCADE)",
 			),
 		)
 		return url

@@ -36,7 +36,8 @@ func (e Engine) find(reference string) (target, error) {
 			"this service opens no SQLite files",
 		)
 	}
-	const form = "write it as sqlite:PATH, where PATH is one within the folder of vorrangd's -sqlite; ?foreign_keys=on may stand behind it"
+	const form = "write it as sqlite:PATH, where PATH is one within the folder of vorrangd's -sqlite; ?foreign_keys=on " +
+		"may stand behind it"
 	u, err := url.Parse(reference)
 	if err != nil || u.Scheme != "sqlite" || u.Host != "" || u.User != nil || u.Fragment != "" {
 		return refuse(engine.BadURL, nil, form, "the connection URL cannot be read")
@@ -135,7 +136,7 @@ func (t target) diagnose(err error) error {
 	failure := &engine.ConnectError{
 		Kind:    engine.Unknown,
 		Message: t.path + " cannot be opened: " + err.Error(),
-		Fix:     "look at the file with the sqlite3 shell",
+		Fix:     "check the file with the sqlite3 shell",
 		Err:     err,
 	}
 	code := ""

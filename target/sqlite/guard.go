@@ -95,5 +95,5 @@ func (g *guard) whyPragma(name, value string) string {
 	case slices.Contains(telling, name) && value == "":
 		return ""
 	}
-	return fmt.Sprintf("PRAGMA %s is not for steps: it can damage the file, or belongs to whoever keeps it", name)
+	return fmt.Sprintf("PRAGMA %s is not for steps: it can damage the file, or belongs to its owner", name)
 }

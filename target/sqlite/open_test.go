@@ -211,7 +211,8 @@ func TestAStepTakesNoMemory(t *testing.T) {
 	require.NoError(t, err)
 	defer session.Close()
 	for _, sql := range []string{"SELECT zeroblob(900000000)", "SELECT hex(zeroblob(60000000))", "CREATE TABLE a AS WITH RECURSIVE n (x) AS (SELECT zeroblob(50000000) UNION ALL SELECT x || x FROM n) SELECT * FROM n",
-		"WITH RECURSIVE n (x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM n LIMIT 40) SELECT group_concat(hex(zeroblob(2000000))) FROM n"} {
+		"WITH RECURSIVE n (x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM n LIMIT 40) SELECT " +
+			"group_concat(hex(zeroblob(2000000))) FROM n"} {
 		require.NoError(t, session.Begin(t.Context(), engine.Settings{}))
 		_, err = session.Exec(t.Context(), sqltext.Statement{SQL: []byte(sql)})
 		var refused *engine.ServerError

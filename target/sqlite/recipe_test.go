@@ -17,9 +17,9 @@ func TestTheRecipeFindsWhatDoesNotFit(t *testing.T) {
 	check := func() string {
 		shell := exec.CommandContext(t.Context(), "sh", "-c", enginetest.Documented(t, "sh"))
 		shell.Env = append(os.Environ(), "TARGET="+pathOf(url))
-		said, err := shell.CombinedOutput()
-		require.NoError(t, err, string(said))
-		return string(said)
+		output, err := shell.CombinedOutput()
+		require.NoError(t, err, string(output))
+		return string(output)
 	}
 	assert.Empty(t, check(), "an intact chain")
 	require.NoError(

@@ -54,7 +54,8 @@ func (s *Session) checkReferences(ctx context.Context) error {
 			),
 		}
 		if b.mismatch != "" {
-			failure.Message, failure.Hint = b.mismatch, "what a foreign key refers to needs a primary key, or a unique index on just these columns"
+			failure.Message, failure.Hint = b.mismatch, "what a foreign key refers to needs a primary key, or a unique index "+
+				"on just these columns"
 		}
 		return failure
 	}

@@ -105,7 +105,8 @@ func (s *Session) forget(ctx context.Context) error {
 		var drops []string
 		err := s.steps.query(
 			ctx,
-			`SELECT type, name FROM temp.sqlite_schema WHERE type IN ('table', 'view', 'trigger') AND name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY type DESC`,
+			`SELECT type, name FROM temp.sqlite_schema WHERE type IN ('table', 'view', 'trigger')
+				AND name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY type DESC`,
 			nil,
 			func(row []driver.Value) error {
 				drops = append(drops, fmt.Sprintf("DROP %s IF EXISTS temp.%s", str(row[0]), identifier(str(row[1]))))

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"testing"
 
+	sqlite3 "github.com/mattn/go-sqlite3"
 	"github.com/stretchr/testify/require"
 
 	"vorrang/target/enginetest"
@@ -131,3 +132,17 @@ func harness() enginetest.Harness {
 func TestEngine(t *testing.T) { enginetest.Run(t, harness()) }
 
 func TestStruck(t *testing.T) { enginetest.Struck(t, harness()) }
+
+func TestEachFindingIsTrue(t *testing.T) {
+	enginetest.Findings(t, enginetest.Proofs{
+		Harness: harness(),
+		Alone: func(t testing.TB, url string, statements ...string) error {
+			return run(t, url, strings.Join(statements, ";\n"))
+		},
+		Code: func(err error) string {
+			var refused sqlite3.Error
+			require.ErrorAs(t, err, &refused)
+			return fmt.Sprint(int(refused.Code))
+		},
+	})
+}

@@ -8,7 +8,7 @@ import (
 	"vorrang/core/step"
 )
 
-// mostStatements is how many a text may hold: each is looked at by itself.
+// mostStatements is how many a text may hold: each is checked by itself.
 const mostStatements = 100_000
 
 // Cutter puts tokens together to statements. Whoever knows where a statement ends

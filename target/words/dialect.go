@@ -18,6 +18,9 @@ type Dialect struct {
 	Leaves func(net *evidence.Net, s sqltext.Statement) // tells a net what a statement leaves
 	Loses  func(s sqltext.Statement) []string           // what a statement takes away for good
 	Query  func(s sqltext.Statement) bool               // a statement changes nothing, and gives rows
+
+	Finds    func() *review.Rules // what Patterns find, with the findings that all engines have
+	Patterns func() []Pattern
 }
 
 // Cut implements engine.Dialect.
@@ -82,8 +85,17 @@ func IsOurs(name string) bool { return strings.HasPrefix(strings.ToLower(name), 
 func (d Dialect) NamesOurs(s sqltext.Statement) string {
 	for _, t := range d.Rules.Tokens(s.SQL) {
 		if (t.Kind == Word || t.Kind == Quoted) && IsOurs(t.Name()) {
-			return "this names " + Ledger + ", Vorrang's own ledger; what the ledger says is written by deployments and repairs only: take it out"
+			return "this names " + Ledger + ", Vorrang's own ledger; what the ledger says is written by deployments and " +
+				"repairs only: take it out"
 		}
 	}
 	return ""
+}
+
+// Findings implements engine.Dialect.
+func (d Dialect) Findings() *review.Rules { return d.Finds() }
+
+// Reviewer implements engine.Dialect.
+func (d Dialect) Reviewer(in review.Setting) review.Reviewer {
+	return &Findings{Steps: review.NewSteps(in), Rules: d.Finds(), Lexis: d.Rules, Language: d, Patterns: d.Patterns()}
 }

@@ -38,7 +38,8 @@ func (d *drafter) write() {
 		if d.gone[o.Key()] {
 			d.writeDrop(o)
 		} else if d.reset[o.Key()] && o.Props[schema.Default] != "" {
-			d.add(d.dropping, "default "+o.Name, clearing, plain(fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP DEFAULT", o.Of, o.Local())))
+			d.add(d.dropping, "default "+o.Name, clearing, plain(fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s "+
+				"DROP DEFAULT", o.Of, o.Local())))
 		}
 	}
 	for _, o := range d.to.Objects {

@@ -289,7 +289,7 @@ func (d *drafter) retype(was, o schema.Object) schema.Drafted {
 			with(" COLLATE ", o.Props[schema.Collated]),
 			using,
 		),
-		Takes: "may write " + o.Of + " anew, under a lock, and fails where a value does not fit",
+		Takes: "may write " + o.Of + " again, under a lock, and fails where a value does not fit",
 	}
 	if d.after[tableKey(o)].Props[schema.OnServer] != "" {
 		drafted.SQL, drafted.Takes = strings.TrimSuffix(drafted.SQL, using), ""

@@ -21,7 +21,7 @@ import (
 // These tests need no server. That the statements do what they should is shown on one
 // in target/postgres, which also keeps the examples in testdata.
 
-var update = flag.Bool("update", false, "write the expected scripts anew")
+var update = flag.Bool("update", false, "write the expected scripts again")
 
 func example(t *testing.T, name string) (is, should schema.Schema) {
 	var both [2]schema.Schema

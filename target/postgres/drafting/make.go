@@ -33,7 +33,7 @@ func (d *drafter) writeMake(o schema.Object) {
 			o.Props[schema.Identity] == "" {
 			add.Takes = "fails where " + o.Of + " has rows: there is no default for them"
 		} else if o.Props[schema.Generated] != "" || o.Props[schema.Identity] != "" {
-			add.Takes = "writes " + o.Of + " anew, under a lock"
+			add.Takes = "writes " + o.Of + " again, under a lock"
 		}
 		d.add(d.making, key, rank, append([]schema.Drafted{add}, plain(d.columnAttributes(bare, o, "ONLY ")...)...))
 	case o.Kind == schema.Column: // of a view

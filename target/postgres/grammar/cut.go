@@ -9,7 +9,7 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 )
 
-// mostStatements is how many a text may hold: each is looked at by itself.
+// mostStatements is how many a text may hold: each is checked by itself.
 const mostStatements = 100_000
 
 // Cut returns the statements of text, which must be UTF-8 with LF line ends.

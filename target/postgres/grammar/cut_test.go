@@ -77,7 +77,8 @@ func texts(statements []sqltext.Statement) []string {
 }
 
 func TestCutTakesCopyDataAsItStands(t *testing.T) {
-	text := "create table t (a text);\nCOPY t (a) FROM stdin; -- rows\nit's; \\N \"\n/* $$\n\\.\nselect 1;\ncopy t from stdin with (format csv);\n\\.\nselect 2"
+	text := "create table t (a text);\nCOPY t (a) FROM stdin; -- rows\nit's; \\N \"\n/* $$\n\\.\nselect 1;\n" +
+		"copy t from stdin with (format csv);\n\\.\nselect 2"
 	statements, err := Cut([]byte(text))
 	require.NoError(t, err)
 	require.Len(t, statements, 5)
@@ -136,7 +137,8 @@ func TestCutIsTheSameAcrossWindows(t *testing.T) {
 // Whatever the text, cutting ends, and every statement stands where it says.
 func FuzzCut(f *testing.F) {
 	for _, seed := range []string{
-		"select 1; select ';'", "copy t from stdin;\na;'\n\\.\nselect 1", "create function f() returns int begin atomic select 1; end;",
+		"select 1; select ';'", "copy t from stdin;\na;'\n\\.\nselect 1", "create function f() returns int begin atomic " +
+			"select 1; end;",
 		"do $$ ; $$; \\d", "/* /* */ ; */ select U&'\\0041' uescape '!'", "select 'a'\n'b;'; select $1;", "(;);",
 	} {
 		f.Add(seed)

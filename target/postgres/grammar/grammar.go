@@ -6,6 +6,8 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"errors"
+	"fmt"
+	"sync"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -82,4 +84,44 @@ func (g *grammarProcess) tree(text []byte) (*pg.ParseResult, error) {
 	}
 	g.ended.Add(key, unreadable)
 	return nil, &Unparsed{Message: unreadable}
+}
+
+// writer turns trees into text, in processes of its own for the same reason.
+var writer = subprocess.New(
+	"grammar-text",
+	subprocess.Limits{Processes: 1, Time: 5 * time.Second, Memory: 768 << 20},
+	writeHere,
+)
+
+func writeHere(tree []byte) []byte {
+	text, err := parser.DeparseFromProtobuf(tree)
+	if err != nil {
+		return append([]byte{isRefusal}, err.Error()...)
+	}
+	return append([]byte{isTree}, text...)
+}
+
+// version is the grammar's, which each tree carries.
+var version = sync.OnceValue(func() int32 {
+	tree, err := grammar.tree([]byte("SELECT 1"))
+	if err != nil {
+		return 0 // then no tree is written
+	}
+	return tree.Version
+})
+
+// Text writes a statement's tree as SQL, without a semicolon.
+func Text(node *pg.Node) (string, error) {
+	tree, err := proto.Marshal(&pg.ParseResult{Version: version(), Stmts: []*pg.RawStmt{{Stmt: node}}})
+	if err != nil {
+		return "", fmt.Errorf("write a statement: %w", err)
+	}
+	answer, err := writer.Do(context.Background(), tree) // it is short, and has a limit of its own
+	switch {
+	case err != nil:
+		return "", fmt.Errorf("write a statement: %w", err)
+	case len(answer) == 0 || answer[0] != isTree:
+		return "", fmt.Errorf("write a statement: %s", bytes.TrimPrefix(answer, []byte{isRefusal}))
+	}
+	return string(answer[1:]), nil
 }

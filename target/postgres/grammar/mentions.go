@@ -3,6 +3,7 @@ package grammar
 import (
 	"bytes"
 	"regexp"
+	"slices"
 	"strings"
 
 	"vorrang/core/sqltext"
@@ -71,4 +72,29 @@ func NamesSchema(s sqltext.Statement, schema string) bool {
 		}
 	}
 	return false
+}
+
+// MostName is how long a name can be, in bytes: NAMEDATALEN - 1 of a server that is built
+// as usual.
+const MostName = 63
+
+// LongNames are the names in a statement that the server cuts.
+func LongNames(s sqltext.Statement) (names []string) {
+	if len(s.SQL) > mostParsed {
+		return nil
+	}
+	tokens, problem := scan(s.SQL)
+	if problem != nil {
+		return nil
+	}
+	for _, token := range tokens {
+		name := string(s.SQL[token.Start:token.End])
+		if quoted, is := strings.CutPrefix(name, `"`); is {
+			name = strings.ReplaceAll(strings.TrimSuffix(quoted, `"`), `""`, `"`)
+		}
+		if token.Token == pg.Token_IDENT && len(name) > MostName && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
 }

@@ -18,7 +18,7 @@ func read(t *testing.T, sql string, first, last int) evidence.Script {
 	return Read(statements, first, last)
 }
 
-func said(script evidence.Script) string {
+func output(script evidence.Script) string {
 	var list []string
 	for _, o := range script.Objects {
 		word := o.String()
@@ -55,7 +55,8 @@ func TestAScriptSaysWhatItLeaves(t *testing.T) {
 			"constraint a.k, no constraint a.l, constraint a.m still, table a still",
 		},
 		"renamings": {
-			"ALTER TABLE a RENAME TO b; ALTER TABLE b RENAME COLUMN c TO d; ALTER INDEX i RENAME TO j; ALTER SCHEMA s RENAME TO t",
+			"ALTER TABLE a RENAME TO b; ALTER TABLE b RENAME COLUMN c TO d; ALTER INDEX i RENAME TO j; ALTER SCHEMA s " +
+				"RENAME TO t",
 			"no table a, table b, no column b.c, column b.d, no index i, index j, no schema s, schema t",
 		},
 		"other relations": {
@@ -63,11 +64,13 @@ func TestAScriptSaysWhatItLeaves(t *testing.T) {
 			"view v, sequence s, index x.i",
 		},
 		"types and routines": {
-			"CREATE TYPE x.e AS ENUM ('a'); CREATE DOMAIN d AS int; CREATE TYPE c AS (a int); CREATE TYPE r AS RANGE (subtype = int4); CREATE FUNCTION x.f() RETURNS int LANGUAGE sql AS 'SELECT 1'",
+			"CREATE TYPE x.e AS ENUM ('a'); CREATE DOMAIN d AS int; CREATE TYPE c AS (a int); CREATE TYPE r AS RANGE " +
+				"(subtype = int4); CREATE FUNCTION x.f() RETURNS int LANGUAGE sql AS 'SELECT 1'",
 			"type x.e, type d, type c, type r, function x.f",
 		},
 		"what hangs on tables": {
-			"CREATE TRIGGER t BEFORE INSERT ON x.a FOR EACH ROW EXECUTE FUNCTION f(); CREATE POLICY p ON a; DROP TRIGGER u ON x.a; DROP POLICY q ON a",
+			"CREATE TRIGGER t BEFORE INSERT ON x.a FOR EACH ROW EXECUTE FUNCTION f(); CREATE POLICY p ON a; DROP TRIGGER u " +
+				"ON x.a; DROP POLICY q ON a",
 			"trigger x.a.t, policy a.p, no trigger x.a.u, no policy a.q",
 		},
 		"a schema with a table": {"CREATE SCHEMA s; CREATE EXTENSION citext", "schema s, extension citext"},
@@ -76,17 +79,19 @@ func TestAScriptSaysWhatItLeaves(t *testing.T) {
 			"no table b, no table x.a, no function f, no type x.t, no schema s, no extension e, no view v",
 		},
 		"the net of it all": {
-			"CREATE TABLE a (id int); ALTER TABLE a ADD COLUMN n int; DROP TABLE a; CREATE TABLE b (id int); ALTER TABLE b DROP COLUMN id",
+			"CREATE TABLE a (id int); ALTER TABLE a ADD COLUMN n int; DROP TABLE a; CREATE TABLE b (id int); ALTER TABLE b " +
+				"DROP COLUMN id",
 			"no table a, table b, no column b.id",
 		},
 		"what cannot be seen": {
-			"INSERT INTO a VALUES (1); update a set b = 1; GRANT SELECT ON a TO b; DO $$ BEGIN END $$; SELECT 1; COPY a FROM stdin;\n1\n\\.\n",
+			"INSERT INTO a VALUES (1); update a set b = 1; GRANT SELECT ON a TO b; DO $$ BEGIN END $$; SELECT 1; COPY a FROM " +
+				"stdin;\n1\n\\.\n",
 			"blind INSERT INTO, blind UPDATE, blind GRANT SELECT, blind DO, blind SELECT, blind COPY",
 		},
 		"an index without a name": {"CREATE INDEX ON a (b)", "blind CREATE INDEX"},
 	}
 	for name, c := range cases {
-		t.Run(name, func(t *testing.T) { assert.Equal(t, c.leaves, said(read(t, c.sql, 1, 0))) })
+		t.Run(name, func(t *testing.T) { assert.Equal(t, c.leaves, output(read(t, c.sql, 1, 0))) })
 	}
 }
 

@@ -86,26 +86,28 @@ func TestNothingDeepEndsTheProcess(t *testing.T) {
 
 func TestWhatIsNotDeepIsParsed(t *testing.T) {
 	for name, text := range map[string]string{
-		"a long list":        "SELECT 1" + strings.Repeat(", 1 + 1", 20_000),
-		"many rows":          "INSERT INTO a VALUES (1, 'x')" + strings.Repeat(", (1, f(2, 3))", 20_000),
-		"many conditions":    "SELECT 1 WHERE a = 1" + strings.Repeat(" OR a = 2 AND b < 3", 20_000),
-		"a case of many":     "SELECT CASE" + strings.Repeat(" WHEN a = 1 THEN b + 1", 20_000) + " END",
-		"a table of columns": "CREATE TABLE a (id int" + strings.Repeat(", c int NOT NULL DEFAULT (1 + 2) CHECK (c > 0)", 15_000) + ")",
-		"some joins":         "SELECT FROM a" + strings.Repeat(" LEFT JOIN b ON a.id = b.id AND b.x > 1", 150),
+		"a long list":     "SELECT 1" + strings.Repeat(", 1 + 1", 20_000),
+		"many rows":       "INSERT INTO a VALUES (1, 'x')" + strings.Repeat(", (1, f(2, 3))", 20_000),
+		"many conditions": "SELECT 1 WHERE a = 1" + strings.Repeat(" OR a = 2 AND b < 3", 20_000),
+		"a case of many":  "SELECT CASE" + strings.Repeat(" WHEN a = 1 THEN b + 1", 20_000) + " END",
+		"a table of columns": "CREATE TABLE a (id int" + strings.Repeat(", c int NOT NULL DEFAULT (1 + 2) "+
+			"CHECK (c > 0)", 15_000) + ")",
+		"some joins": "SELECT FROM a" + strings.Repeat(" LEFT JOIN b ON a.id = b.id AND b.x > 1", 150),
 	} {
 		_, err := Parse(sqltext.Statement{SQL: []byte(text)})
 		require.NoError(t, err, name)
 	}
-	for text, says := range map[string]string{
-		"SELECT 1" + strings.Repeat(" + 1", 5000):     "the statement is nested too deep to be reviewed",
-		"SELECT 1" + strings.Repeat("+1", 300_000):    "the statement is nested too deep to be reviewed",
-		"SELECT '" + strings.Repeat("a", 2<<20) + "'": "the statement is longer than 1024 KiB, which is too long to be reviewed",
+	for text, message := range map[string]string{
+		"SELECT 1" + strings.Repeat(" + 1", 5000):  "the statement is nested too deep to be reviewed",
+		"SELECT 1" + strings.Repeat("+1", 300_000): "the statement is nested too deep to be reviewed",
+		"SELECT '" + strings.Repeat("a", 2<<20) + "'": "the statement is longer than 1024 KiB, which is too long to " +
+			"be reviewed",
 		"SELECT 1 2 3": `syntax error at or near "2"`,
 	} {
 		_, err := Parse(sqltext.Statement{SQL: []byte(text)})
 		var unparsed *Unparsed
 		require.ErrorAs(t, err, &unparsed)
-		assert.Equal(t, says, unparsed.Message)
+		assert.Equal(t, message, unparsed.Message)
 	}
 }
 

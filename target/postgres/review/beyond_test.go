@@ -7,8 +7,9 @@ import (
 )
 
 func TestWhatReachesBeyondItsDatabase(t *testing.T) {
-	for text, says := range map[string]string{
-		"CREATE TABLE a (id int);\nDROP DATABASE other;":                                      "line 2: a database that is made, changed or dropped reaches beyond the database",
+	for text, message := range map[string]string{
+		"CREATE TABLE a (id int);\nDROP DATABASE other;": "line 2: a database that " +
+			"is made, changed or dropped reaches beyond the database",
 		"ALTER DATABASE other SET work_mem = 1;":                                              "line 1: a database",
 		"ALTER SYSTEM SET fsync = off;":                                                       "ALTER SYSTEM",
 		"CREATE ROLE eve SUPERUSER;":                                                          "a role",
@@ -27,10 +28,10 @@ func TestWhatReachesBeyondItsDatabase(t *testing.T) {
 		"CREATE FUNCTION f() RETURNS int LANGUAGE sql AS 'SELECT 1'; GRANT SELECT ON a TO b;": "",
 	} {
 		found := Beyond([]byte(text))
-		if says == "" {
+		if message == "" {
 			assert.Empty(t, found, text)
 			continue
 		}
-		assert.Contains(t, found, says, text)
+		assert.Contains(t, found, message, text)
 	}
 }

@@ -35,17 +35,17 @@ type reviewer struct {
 }
 
 func (r *reviewer) script(file *step.File, batches bool) {
-	added := map[string]bool{} // values that the script gives to enumerations
-	made := map[string]bool{}  // types that it makes itself
+	var values grammar.NewValues
 	r.each(file, func(i int, s sqltext.Statement, node *pg.Node) (refused, noted string) {
 		if r.mode == step.Transaction {
-			noted = newValue(s, node, added, made)
+			noted = newValue(values.Read(s, node))
 		}
 		if what := beyond(node); what != "" && noted == "" {
 			noted = what + " reaches beyond this database; a scratch database does not run it"
 		}
 		if grammar.NamesSchema(s, "vorrang") {
-			return "this names vorrang, the schema of Vorrang's own ledger; what the ledger says is written by deployments and repairs only: take it out", noted
+			return "this names vorrang, the schema of Vorrang's own ledger; what the ledger says is written by deployments " +
+				"and repairs only: take it out", noted
 		}
 		refused = cmp.Or(refusal(node, r.mode), notAllowed(s, node, r.may))
 		if batches && refused == "" {
@@ -55,35 +55,17 @@ func (r *reviewer) script(file *step.File, batches bool) {
 	})
 }
 
-// newValue follows the values that a script adds to enumerations: the server
-// refuses to use one in the transaction that adds it, unless that made the type.
-func newValue(s sqltext.Statement, node *pg.Node, added, made map[string]bool) string {
-	if create := node.GetCreateEnumStmt(); create != nil {
-		made[lastName(create.TypeName)] = true
-	}
-	if alter := node.GetAlterEnumStmt(); alter != nil {
-		if alter.OldVal == "" && !made[lastName(alter.TypeName)] {
-			added[alter.NewVal] = true
-		}
+// newValue notes that a statement may use a value that the transaction adds.
+func newValue(used []string) string {
+	if len(used) == 0 {
 		return ""
 	}
-	for value := range added {
-		if grammar.Mentions(s, value) {
-			return fmt.Sprintf(
-				"if this is the value %q that was added above, the server refuses it: a new value of an enumeration cannot be used in the transaction that adds it; "+
-					"put ALTER TYPE into a step of its own",
-				value,
-			)
-		}
-	}
-	return ""
-}
-
-func lastName(names []*pg.Node) string {
-	if len(names) == 0 {
-		return ""
-	}
-	return names[len(names)-1].GetString_().GetSval()
+	return fmt.Sprintf(
+		"if this is the value %q that was added above, the server refuses it: a new value of an enumeration cannot be "+
+			"used in the transaction that adds it; "+
+			"put ALTER TYPE into a step of its own",
+		used[0],
+	)
 }
 
 // endless makes sure that a statement that is repeated comes to an end, as far as the
@@ -178,7 +160,8 @@ func settingRefused(set *pg.VariableSetStmt, mode step.Mode) string {
 	case name == "client_encoding" && value != "" && strings.ReplaceAll(strings.ReplaceAll(value, "-", ""), "_", "") != "utf8" && value != "unicode":
 		return "steps are UTF-8, and are sent as UTF-8; take this out, and save the file as UTF-8"
 	case name == "standard_conforming_strings" && saysNo(value):
-		return "steps are cut with standard_conforming_strings = on; take this out, and write E'…' for strings with backslashes"
+		return "steps are cut with standard_conforming_strings = on; take this out, and write E'…' for strings with " +
+			"backslashes"
 	case name == "transaction" && mode != step.Autocommit && readOnly(set):
 		return "the step's ledger row is written in its transaction, which can therefore not be read-only; take this out"
 	}

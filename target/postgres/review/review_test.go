@@ -97,7 +97,8 @@ func TestWhatCannotBeCarriedOutIsFound(t *testing.T) {
 			"this names vorrang",
 		},
 		"a table called so": {
-			"CREATE TABLE vorrang (vorrang text); COMMENT ON TABLE vorrang IS 'see vorrang.example'; SELECT vorrang FROM vorrang;",
+			"CREATE TABLE vorrang (vorrang text); COMMENT ON TABLE vorrang IS 'see vorrang.example'; SELECT vorrang " +
+				"FROM vorrang;",
 			"",
 		},
 		"strings of another kind":          {"SET standard_conforming_strings = off;", "write E'…' for strings"},
@@ -160,15 +161,19 @@ func TestTheWayBackAndTheCheckAreLookedAtToo(t *testing.T) {
 // TestTheServerIsTheJudge: what the grammar cannot read is no reason to refuse.
 func TestTheServerIsTheJudge(t *testing.T) {
 	for name, c := range map[string]struct{ text, note string }{
-		"a syntax error":                     {"SELECT 1;\n  SELEC 'ж', 2;", `7-a.sql:2:3: syntax error at or near "SELEC"`},
-		"one behind wide letters":            {"SELECT 'жж' FROM FROM t;", "7-a.sql:1:18: syntax error"},
-		"a function with a later keyword":    {"CREATE FUNCTION json_value(a int) RETURNS int LANGUAGE sql AS 'SELECT 1'", "7-a.sql:1:"},
-		"a clause of a later version":        {"CREATE TABLE t (a int, b int GENERATED ALWAYS AS (a) VIRTUAL)", `syntax error at or near "VIRTUAL"`},
-		":batch where nothing is repeated":   {"DELETE FROM t WHERE a < :batch;", "7-a.sql:1:25: syntax error"},
-		"a tree that is too deep":            {"SELECT 1" + strings.Repeat(" + 1", 5000), "nested too deep to be reviewed"},
-		"a new value in its own transaction": {"ALTER TYPE mood ADD VALUE 'rough';\nINSERT INTO sea VALUES ('rough');", "7-a.sql:2:1: if this is the value \"rough\""},
-		"a new value of a new type":          {"CREATE TYPE mood AS ENUM ('calm'); ALTER TYPE mood ADD VALUE 'rough'; SELECT 'rough'::mood;", ""},
-		"a new value that is not used":       {"ALTER TYPE mood ADD VALUE 'rough'; SELECT 'calm';", ""},
+		"a syntax error":          {"SELECT 1;\n  SELEC 'ж', 2;", `7-a.sql:2:3: syntax error at or near "SELEC"`},
+		"one behind wide letters": {"SELECT 'жж' FROM FROM t;", "7-a.sql:1:18: syntax error"},
+		"a function with a later keyword": {"CREATE FUNCTION json_value(a int) RETURNS int LANGUAGE sql AS " +
+			"'SELECT 1'", "7-a.sql:1:"},
+		"a clause of a later version": {"CREATE TABLE t (a int, b int GENERATED ALWAYS AS " +
+			"(a) VIRTUAL)", `syntax error at or near "VIRTUAL"`},
+		":batch where nothing is repeated": {"DELETE FROM t WHERE a < :batch;", "7-a.sql:1:25: syntax error"},
+		"a tree that is too deep":          {"SELECT 1" + strings.Repeat(" + 1", 5000), "nested too deep to be reviewed"},
+		"a new value in its own transaction": {"ALTER TYPE mood ADD VALUE 'rough';\n" +
+			"INSERT INTO sea VALUES ('rough');", "7-a.sql:2:1: if this is the value \"rough\""},
+		"a new value of a new type": {"CREATE TYPE mood AS ENUM ('calm'); ALTER TYPE mood ADD VALUE 'rough'; SELECT " +
+			"'rough'::mood;", ""},
+		"a new value that is not used": {"ALTER TYPE mood ADD VALUE 'rough'; SELECT 'calm';", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			problems, notes := Check(step.Step{Number: "7", Slug: "a", Forward: read(t, "7-a.sql", c.text)}, nil)

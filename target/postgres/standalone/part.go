@@ -28,7 +28,8 @@ type part struct {
 // began remembers when the step began.
 func (p *part) began() {
 	p.line(
-		"CLOSE ALL; RESET SESSION AUTHORIZATION; RESET ALL; DEALLOCATE ALL; UNLISTEN *; DISCARD PLANS; DISCARD SEQUENCES; DISCARD TEMP;",
+		"CLOSE ALL; RESET SESSION AUTHORIZATION; RESET ALL; DEALLOCATE ALL; UNLISTEN *; DISCARD PLANS; DISCARD SEQUENCES; " +
+			"DISCARD TEMP;",
 	)
 	p.line("SET standard_conforming_strings = on; SET client_encoding = 'UTF8';")
 	p.line(`SELECT extract(epoch FROM pg_catalog.clock_timestamp())::text AS vorrang_began \gset`)
@@ -50,7 +51,8 @@ func (p *part) set(local string) {
 func (p *part) path(local string) {
 	p.line("DO $path$ BEGIN IF 'vorrang' IN (session_user, current_user) THEN")
 	p.line(
-		"    PERFORM pg_catalog.set_config('search_path', replace(pg_catalog.current_setting('search_path'), '\"$user\"', 'public'), %t); -- \"$user\" is the ledger's schema",
+		"    PERFORM pg_catalog.set_config('search_path', replace(pg_catalog.current_setting('search_path'), '\"$user\"', "+
+			"'public'), %t); -- \"$user\" is the ledger's schema",
 		local != "SESSION",
 	)
 	p.line("END IF; END $path$;")
@@ -95,7 +97,8 @@ func (p *part) autocommit() error {
 		}
 		if i+1 == from && from > 1 && done != p.Done {
 			return refuse(
-				"step %s: an earlier try carried out the statements before number %d, and these were changed since; put them back as they were",
+				"step %s: an earlier try ran the statements before number %d, and these were changed since; put them back "+
+					"as they were",
 				p.Step.Number, from,
 			)
 		}

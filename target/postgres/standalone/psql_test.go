@@ -30,8 +30,10 @@ func TestMain(m *testing.M) { pgtest.Main(m) }
 // the byte and in their order, as far as they go; psql itself reads none of it.
 func FuzzFile(f *testing.F) {
 	for _, seed := range []string{
-		"SELECT 1;", "SELECT E'a\n\\set vorrang_ran 7\n';", "SELECT ':vorrang_ran', :'vorrang_ran', :\"x\", a[1:2], a[:n];", "SET standard_conforming_strings = off; SELECT '\\'; \\echo read by psql\n';",
-		"SELECT $sql$ $sql2$ $sql$;", "SELECT $a$;$a$; -- \\q\nSELECT 2;", "/* \\gexec */ SELECT 1 \n;\nSELECT U&'\\0041';", "CREATE FUNCTION f() RETURNS int BEGIN ATOMIC SELECT 1; SELECT 2; END;",
+		"SELECT 1;", "SELECT E'a\n\\set vorrang_ran 7\n';", "SELECT ':vorrang_ran', :'vorrang_ran', :\"x\", " +
+			"a[1:2], a[:n];", "SET standard_conforming_strings = off; SELECT '\\'; \\echo read by psql\n';",
+		"SELECT $sql$ $sql2$ $sql$;", "SELECT $a$;$a$; -- \\q\nSELECT 2;", "/* \\gexec */ SELECT 1 \n;\n" +
+			"SELECT U&'\\0041';", "CREATE FUNCTION f() RETURNS int BEGIN ATOMIC SELECT 1; SELECT 2; END;",
 		"SET TRANSACTION ISOLATION LEVEL SERIALIZABLE; SELECT 1;", "SELECT 'ж', \"ä\";\r\nSELECT 2", "DO $$ BEGIN PERFORM 1; END $$; SELECT '$$';", "SELECT 1 \\;", "SELECT '\\\\.\n\\.\n';",
 	} {
 		f.Add(seed)
@@ -65,11 +67,11 @@ func FuzzFile(f *testing.F) {
 		require.NoError(t, os.WriteFile(name, text, 0o600))
 		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 		defer cancel()
-		said, _ := exec.CommandContext(ctx, binaries+"psql", "-X", "-q", "-v", "file="+name, "-f", name, tap.URL).
+		output, _ := exec.CommandContext(ctx, binaries+"psql", "-X", "-q", "-v", "file="+name, "-f", name, tap.URL).
 			CombinedOutput()
 			// it fails: there is no ledger
-		assert.NotContains(t, string(said), "was edited")
-		assert.NotContains(t, string(said), "could not open file")
+		assert.NotContains(t, string(output), "was edited")
+		assert.NotContains(t, string(output), "could not open file")
 		mu.Lock()
 		defer mu.Unlock()
 		for at, i := 0, 0; i < len(statements); i++ {
@@ -87,7 +89,7 @@ func FuzzFile(f *testing.F) {
 			}
 			if at == len(heard) { // the one before failed
 				require.NotContains(
-					t, string(said), "vorrang.ledger",
+					t, string(output), "vorrang.ledger",
 					"the end was reached, and statement %d was not heard",
 					i+1,
 				)

@@ -160,11 +160,11 @@ func working(t *testing.T, url string, statements []sqltext.Statement) []byte {
 func run(t *testing.T, url string, script []byte) string {
 	file := filepath.Join(t.TempDir(), "script.sql")
 	require.NoError(t, os.WriteFile(file, script, 0o644))
-	said, _ := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-o", "/dev/null", "-f", file, url).
+	output, _ := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-o", "/dev/null", "-f", file, url).
 		CombinedOutput()
-		// what it says is looked at
+		// what it says is checked
 	var errors []string
-	for line := range strings.Lines(string(said)) {
+	for line := range strings.Lines(string(output)) {
 		if strings.Contains(line, "ERROR") || strings.Contains(line, "FATAL") {
 			errors = append(errors, line)
 		}

@@ -31,7 +31,8 @@ func (p *part) run(sql []byte) {
 	}
 	tag := tagFor("$sql", sql)
 	p.line(
-		"SELECT CASE WHEN %s AND pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(sql, pg_catalog.pg_client_encoding())), 'hex') OPERATOR(pg_catalog.=) '%s'",
+		"SELECT CASE WHEN %s AND pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(sql, "+
+			"pg_catalog.pg_client_encoding())), 'hex') OPERATOR(pg_catalog.=) '%s'",
 		ranSoFar(before), step.Sum(sql),
 	)
 	p.line("    THEN sql ELSE %s END FROM (SELECT %s", p.edited("what stands here, or before it, is not"), tag)
@@ -49,7 +50,8 @@ func ranSoFar(n int) string {
 func (p *part) edited(what string) string {
 	return sqltext.Literal(
 		fmt.Sprintf(
-			"DO $edited$ BEGIN RAISE EXCEPTION 'this file was edited: %s the text of step %s' USING HINT = 'make a new file: vorrang preview -standalone'; END $edited$",
+			"DO $edited$ BEGIN RAISE EXCEPTION 'this file was edited: %s the text of step %s' USING HINT = 'make a new file: "+
+				"vorrang preview -standalone'; END $edited$",
 			what, p.Step.Number,
 		),
 	)
@@ -152,29 +154,34 @@ func (p *part) note(action ledger.Action, d ledger.Detail, rows string) {
 	p.rows++
 	duration := "0::bigint"
 	if action == p.done {
-		duration = "(1000 * (extract(epoch FROM pg_catalog.clock_timestamp()) - pg_catalog.current_setting('vorrang.began')::numeric))::bigint"
+		duration = "(1000 * (extract(epoch FROM pg_catalog.clock_timestamp()) - " +
+			"pg_catalog.current_setting('vorrang.began')::numeric))::bigint"
 		p.line(`SELECT pg_catalog.set_config('vorrang.began', :'vorrang_began', false) AS vorrang_began \gset`)
 	}
 	p.line("DO $note$ BEGIN")
 	p.line("SET LOCAL SESSION AUTHORIZATION DEFAULT; SET LOCAL ROLE NONE;")
 	p.line(
-		"PERFORM pg_catalog.set_config('search_path', '', true), pg_catalog.set_config('statement_timeout', '0', true), pg_catalog.set_config('default_transaction_read_only', 'off', true);",
+		"PERFORM pg_catalog.set_config('search_path', '', true), pg_catalog.set_config('statement_timeout', '0', true), " +
+			"pg_catalog.set_config('default_transaction_read_only', 'off', true);",
 	)
 	p.line(
-		"IF NOT pg_catalog.pg_try_advisory_lock(%d) THEN RAISE EXCEPTION 'the step gave the lock back, and another deployment took it'; END IF;",
+		"IF NOT pg_catalog.pg_try_advisory_lock(%d) THEN RAISE EXCEPTION 'the step gave the lock back, and another "+
+			"deployment took it'; END IF;",
 		p.LockKey,
 	)
 	p.line("INSERT INTO vorrang.ledger")
 	p.line("SELECT e.*, %s", ledger.HashSQL)
 	p.line(
-		"FROM (SELECT coalesce(max(seq), 0) + 1 AS seq, clock_timestamp() AS at, %s::text AS action, %s::text AS step, %s::text AS slug,",
+		"FROM (SELECT coalesce(max(seq), 0) + 1 AS seq, clock_timestamp() AS at, %s::text AS action, %s::text AS step, "+
+			"%s::text AS slug,",
 		sqltext.Literal(string(action)), sqltext.Literal(string(p.Step.Number)), sqltext.Literal(p.Step.Slug),
 	)
 	p.line("    %s::text AS checksum, %s::text AS deployment, session_user::text AS actor, %s AS duration_ms,",
 		sqltext.Literal(string(p.checksum)), sqltext.Literal(p.Name()), duration)
 	p.line("    (%s)::json AS detail,", detail(d, rows, proof))
 	p.line(
-		"    coalesce((SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1), repeat('0', 64)) AS prev_hash FROM vorrang.ledger) e;",
+		"    coalesce((SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1), repeat('0', 64)) AS prev_hash FROM " +
+			"vorrang.ledger) e;",
 	)
 	p.line("END $note$;")
 }

@@ -65,7 +65,8 @@ func (w *writer) itself(digest step.Checksum) {
 	w.line("BEGIN;")
 	w.line(`\lo_import :file`)
 	w.line(
-		"SELECT pg_catalog.encode(pg_catalog.sha256(pg_catalog.substr(f.itself, POSITION(%s IN f.itself) + 1)), 'hex') OPERATOR(pg_catalog.=) '%s' AS vorrang_whole",
+		"SELECT pg_catalog.encode(pg_catalog.sha256(pg_catalog.substr(f.itself, POSITION(%s IN f.itself) + 1)), 'hex') "+
+			"OPERATOR(pg_catalog.=) '%s' AS vorrang_whole",
 		marker, digest,
 	)
 	w.line(`    FROM (SELECT pg_catalog.lo_get(:LASTOID) AS itself) f \gset`)
@@ -74,12 +75,14 @@ func (w *writer) itself(digest step.Checksum) {
 	w.line(`\if :vorrang_whole`)
 	w.line(`\else`)
 	w.line(
-		"DO $edited$ BEGIN RAISE EXCEPTION 'this file was edited: it is not as it was made' USING HINT = 'make a new file: vorrang preview -standalone'; END $edited$;",
+		"DO $edited$ BEGIN RAISE EXCEPTION 'this file was edited: it is not as it was made' USING HINT = 'make a new " +
+			"file: vorrang preview -standalone'; END $edited$;",
 	)
 	w.line(`\endif`)
 	w.line(`\else`)
 	w.line(
-		"DO $named$ BEGIN RAISE EXCEPTION 'this file is held against its digest: say which file it is' USING HINT = 'psql -X -v file=THIS-FILE -f THIS-FILE TARGET'; END $named$;",
+		"DO $named$ BEGIN RAISE EXCEPTION 'this file is held against its digest: say which file it is' USING HINT = 'psql " +
+			"-X -v file=THIS-FILE -f THIS-FILE TARGET'; END $named$;",
 	)
 	w.line(`\endif`)
 }
@@ -143,12 +146,14 @@ func (w *writer) guard() {
 	w.line("    END IF;")
 	w.line("    IF pg_catalog.to_regclass('vorrang.ledger') IS NOT NULL THEN")
 	w.line(
-		"        EXECUTE 'SELECT coalesce((SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1), repeat(''0'', 64))' INTO last;",
+		"        EXECUTE 'SELECT coalesce((SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1), repeat(''0'', " +
+			"64))' INTO last;",
 	)
 	w.line("    END IF;")
 	w.line("    IF last <> %s THEN", sqltext.Literal(w.Head.Hash))
 	w.line(
-		"        RAISE EXCEPTION 'the ledger''s head is not the one that this file was made for: something was deployed or recorded since'",
+		"        RAISE EXCEPTION 'the ledger''s head is not the one that this file was made for: something was deployed " +
+			"or recorded since'",
 	)
 	w.line("            USING HINT = 'Make a new file: vorrang preview -standalone';")
 	w.line("    END IF;")

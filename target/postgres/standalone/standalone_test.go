@@ -81,8 +81,8 @@ func TestADollarQuoteOfTheScriptIsNotTheFiles(t *testing.T) {
 
 func TestWhatPsqlCouldNotDoIsRefused(t *testing.T) {
 	for name, c := range map[string]struct {
-		file engine.File
-		says string
+		file    engine.File
+		message string
 	}{
 		"statements that were changed since": {file(step.Autocommit, "SELECT 1; SELECT 2", func(a *plan.Action) { a.Resume, a.Done = 2, "of another text" }), "these were changed since"},
 		"a transaction that stays open":      {file(step.Autocommit, "BEGIN; SELECT 1", nil), "leaves its transaction open"},
@@ -90,7 +90,7 @@ func TestWhatPsqlCouldNotDoIsRefused(t *testing.T) {
 		_, err := written(c.file)
 		var refused *engine.UnwritableError
 		require.ErrorAs(t, err, &refused, name)
-		assert.Contains(t, refused.Reason, c.says)
+		assert.Contains(t, refused.Reason, c.message)
 	}
 	_, err := written(file(step.Transaction, "SELECT 'open", nil))
 	assert.Error(t, err)

@@ -1,0 +1,97 @@
+package postgres_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/engine"
+	"vorrang/core/sqltext"
+	"vorrang/internal/pgtest"
+	"vorrang/target/postgres"
+)
+
+// TestAStepsFootprintIsMeasured: what a transaction locks, writes again and changes, of the
+// tables that were there before.
+func TestAStepsFootprintIsMeasured(t *testing.T) {
+	url := pgtest.Database(t)
+	pgtest.Exec(
+		t,
+		url,
+		`CREATE TABLE vessel (id bigint PRIMARY KEY, length_cm integer); INSERT INTO vessel SELECT n, n FROM generate_series(1, 100) AS n;
+		CREATE TABLE berth (id bigint PRIMARY KEY); CREATE TABLE quay (id bigint)`,
+	)
+	session, err := postgres.Connect(t.Context(), url, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	require.NoError(t, session.MeasureFrom(t.Context()))
+	require.NoError(t, session.Begin(t.Context(), engine.Settings{}))
+	for _, sql := range []string{
+		"ALTER TABLE vessel ALTER COLUMN length_cm TYPE bigint", "INSERT INTO berth SELECT n FROM " +
+			"generate_series(1, 7) AS n", "DELETE FROM vessel WHERE id > 90",
+		"UPDATE vessel SET length_cm = 1 WHERE id = 1", "CREATE INDEX quay_by_id ON quay (id)", "CREATE TABLE pilot (id bigint)", "SELECT 1 FROM quay",
+	} {
+		_, err := session.Exec(t.Context(), sqltext.Statement{SQL: []byte(sql)})
+		require.NoError(t, err, sql)
+	}
+	f, err := session.Footprint(t.Context())
+	require.NoError(t, err)
+	assert.True(t, session.InTransaction())
+	assert.Positive(t, f.WALBytes)
+	found := map[string]engine.TableFootprint{}
+	for _, table := range f.Tables {
+		found[table.Table] = table
+	}
+	vessel := found["public.vessel"]
+	assert.Equal(t, engine.ReadsAndWrites, vessel.Blocks)
+	assert.Equal(t, "AccessExclusiveLock", vessel.Mode)
+	assert.True(t, vessel.Rewritten)
+	assert.Positive(t, vessel.Bytes)
+	assert.Equal(t, []int64{1, 10}, []int64{vessel.Updated, vessel.Deleted})
+	berth := found["public.berth"]
+	assert.Equal(
+		t,
+		engine.TableFootprint{Table: "public.berth", Mode: "RowExclusiveLock", Bytes: berth.Bytes, Inserted: 7},
+		berth,
+	)
+	assert.Equal(t, engine.Writes, found["public.quay"].Blocks)
+	assert.False(t, found["public.quay"].Rewritten)
+	assert.NotContains(t, found, "public.pilot", "nobody can wait for what is new")
+	assert.Contains(t, f.Text(), "public.vessel: reads and writes had to wait, written again (")
+	assert.Contains(t, f.Text(), "public.berth: 7 rows inserted")
+	require.NoError(t, session.Rollback(t.Context()))
+
+	for range 2 { // what one step did is not told of the next
+		require.NoError(t, session.Begin(t.Context(), engine.Settings{}))
+		_, err = session.Exec(t.Context(), sqltext.Statement{SQL: []byte("DELETE FROM vessel WHERE id IN (SELECT id FROM " +
+			"vessel LIMIT 3)")})
+		require.NoError(t, err)
+		f, err = session.Footprint(t.Context())
+		require.NoError(t, err)
+		require.NotEmpty(t, f.Tables)
+		assert.EqualValues(t, 3, f.Tables[0].Deleted)
+		_, err = session.Exec(t.Context(), sqltext.Statement{SQL: []byte("COMMIT")})
+		require.NoError(t, err)
+	}
+}
+
+// TestAFootprintNeverWaits: a step may lock what the measuring reads, and then goes on
+// without.
+func TestAFootprintNeverWaits(t *testing.T) {
+	url := pgtest.Database(t)
+	session, err := postgres.Connect(t.Context(), url, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	require.NoError(t, session.Begin(t.Context(), engine.Settings{}))
+	_, err = session.Exec(t.Context(), sqltext.Statement{SQL: []byte("LOCK TABLE pg_catalog.pg_class IN ACCESS " +
+		"EXCLUSIVE MODE")})
+	require.NoError(t, err)
+	_, err = session.Footprint(t.Context())
+	assert.ErrorContains(t, err, "lock timeout")
+	assert.True(t, session.InTransaction())
+	_, err = session.Exec(t.Context(), sqltext.Statement{SQL: []byte("SELECT 1")})
+	require.NoError(t, err, "the step goes on")
+	require.NoError(t, session.Rollback(t.Context()))
+	require.NoError(t, session.MeasureFrom(t.Context()), "and so does our own connection")
+}
