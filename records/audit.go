@@ -14,7 +14,8 @@ import (
 // AddAct keeps that something is about to be done, and returns its number.
 func (r *Records) AddAct(ctx context.Context, a access.AuditEntry) (int64, error) {
 	var id int64
-	err := r.pool.QueryRow(ctx, `INSERT INTO records.audit (actor, via, address, operation, lane, environment, detail, status, result)
+	err := r.pool.QueryRow(ctx, `INSERT INTO records.audit (actor, via, address, operation, lane, environment, detail,
+		status, result)
 		VALUES ($1, $2, $3, $4, $5, $6, coalesce($7, '{}'::jsonb), nullif($8, 0), nullif($9, '')) RETURNING id`,
 		a.Actor, a.Via, a.Address, a.Operation, a.Lane, a.Environment, a.Detail, a.Status, a.Result).
 		Scan(&id)
@@ -56,8 +57,10 @@ func (r *Records) Acts(ctx context.Context, s Search) ([]access.AuditEntry, erro
 		ctx,
 		`SELECT id, at, actor, via, address, operation, lane, environment, detail, coalesce(status, 0), coalesce(result, '')
 		FROM records.audit
-		WHERE ($1 = '' OR actor = $1) AND ($2 = '' OR operation = $2) AND ($3 = '' OR lane = $3) AND ($4 = '' OR environment = $4)
-		  AND ($5 = '' OR strpos(lower(detail::text || ' ' || coalesce(result, '') || ' ' || actor || ' ' || operation), lower($5)) > 0)
+		WHERE ($1 = '' OR actor = $1) AND ($2 = '' OR operation = $2) AND ($3 = '' OR lane = $3) AND ($4 = ''
+			OR environment = $4)
+		  AND ($5 = '' OR strpos(lower(detail::text || ' ' || coalesce(result, '') || ' ' || actor || ' ' || operation),
+			lower($5)) > 0)
 		  AND ($6::timestamptz IS NULL OR at >= $6) AND ($7::timestamptz IS NULL OR at < $7) AND ($8 = 0 OR id < $8)
 		ORDER BY id DESC LIMIT $9`,
 		s.Actor, s.Operation, s.Lane, s.Environment, s.Text, since, until, s.Before, s.Limit,

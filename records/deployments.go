@@ -192,6 +192,20 @@ func (r *Records) Events(ctx context.Context, id, after int64, limit int) ([]dep
 	return pgx.CollectRows(rows, pgx.RowTo[deploy.Event])
 }
 
+// Measured returns the events of a deployment that tell what a step did to its
+// surroundings.
+func (r *Records) Measured(ctx context.Context, id int64) ([]deploy.Event, error) {
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT body FROM records.event WHERE deployment = $1 AND body->>'kind' = $2 ORDER BY seq`,
+		id, deploy.Measured,
+	)
+	if err != nil {
+		return nil, fmt.Errorf("read what deployment %d measured: %w", id, err)
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[deploy.Event])
+}
+
 // Orphans returns the deployments that an earlier run of the service left
 // running, oldest first.
 func (r *Records) Orphans(ctx context.Context) ([]Deployment, error) {

@@ -13,7 +13,8 @@ import (
 
 // AddApproval keeps an approval of a release on an environment.
 func (r *Records) AddApproval(ctx context.Context, lane, environment string, a gate.Approval) (gate.Approval, error) {
-	err := r.pool.QueryRow(ctx, `INSERT INTO records.approval (lane, environment, release, digest, seq, steps, note, given_by, given_at)
+	err := r.pool.QueryRow(ctx, `INSERT INTO records.approval (lane, environment, release, digest, seq, steps, note,
+		given_by, given_at)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, lane, environment, a.Release, a.Digest, a.Seq, a.Steps, a.Note, a.By, a.At).
 		Scan(&a.ID)
 	if err != nil {
@@ -55,7 +56,8 @@ func (r *Records) WithdrawApprovals(
 
 // AddWaiver keeps a waiver on an environment.
 func (r *Records) AddWaiver(ctx context.Context, lane, environment string, w gate.Waiver) (gate.Waiver, error) {
-	err := r.pool.QueryRow(ctx, `INSERT INTO records.waiver (lane, environment, digest, "check", subject, reason, given_by, given_at, until_at)
+	err := r.pool.QueryRow(ctx, `INSERT INTO records.waiver (lane, environment, digest, "check", subject, reason,
+		given_by, given_at, until_at)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, lane, environment, w.Digest, w.Check, w.Subject, w.Reason, w.By, w.At, w.Until).
 		Scan(&w.ID)
 	if err != nil {
@@ -103,7 +105,8 @@ func (r *Records) Authors(ctx context.Context, lane string, digest step.Checksum
 	rows, err := r.pool.Query(
 		ctx,
 		`SELECT s.number, u.by FROM records.step s JOIN records.submission u ON u.id = s.submission
-		WHERE s.lane = $1 AND CASE WHEN $2 = '' THEN s.newest ELSE s.id IN (SELECT unnest(steps) FROM records.release WHERE lane = $1 AND digest = $2) END`,
+		WHERE s.lane = $1 AND CASE WHEN $2 = '' THEN s.newest ELSE s.id IN (SELECT unnest(steps) FROM records.release
+			WHERE lane = $1 AND digest = $2) END`,
 		lane, digest,
 	)
 	if err != nil {

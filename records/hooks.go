@@ -22,7 +22,8 @@ func (r *Records) PutHook(ctx context.Context, h Hook) error {
 	_, err := r.pool.Exec(
 		ctx,
 		`INSERT INTO records.hook (name, url, secret, events, lane, made_by) VALUES ($1, $2, $3, $4, $5, $6)
-		ON CONFLICT (name) DO UPDATE SET url = excluded.url, secret = excluded.secret, events = excluded.events, lane = excluded.lane`,
+		ON CONFLICT (name) DO UPDATE
+			SET url = excluded.url, secret = excluded.secret, events = excluded.events, lane = excluded.lane`,
 		h.Name, h.URL, h.Secret, h.Events, h.Lane, h.MadeBy,
 	)
 	if err != nil {
@@ -59,7 +60,7 @@ type Delivery struct {
 	Tries             int
 	NextAt            time.Time
 	Status            int
-	Says              string
+	Message           string
 	EndedAt           *time.Time
 }
 
@@ -105,7 +106,7 @@ func (r *Records) RecordAttempt(ctx context.Context, d Delivery) error {
 		ctx,
 		`UPDATE records.delivery SET state = $2, tries = $3, next_at = $4, status = $5, says = $6,
 		ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE now() END WHERE id = $1`,
-		d.ID, d.State, d.Tries, d.NextAt, d.Status, d.Says,
+		d.ID, d.State, d.Tries, d.NextAt, d.Status, d.Message,
 	)
 	return err
 }

@@ -29,7 +29,8 @@ func (r *Records) DeclareLane(ctx context.Context, l lane.Lane, actor string) (c
 			return err
 		}
 		tag, err := tx.Exec(ctx, `INSERT INTO records.lane (name, declaration, applied_by) VALUES ($1, $2, $3)
-			ON CONFLICT (name) DO UPDATE SET declaration = excluded.declaration, applied_at = now(), applied_by = excluded.applied_by
+			ON CONFLICT (name) DO UPDATE
+			SET declaration = excluded.declaration, applied_at = now(), applied_by = excluded.applied_by
 			WHERE lane.declaration <> excluded.declaration`, l.Name, text, actor)
 		if changed = tag.RowsAffected() > 0; err != nil || isNew {
 			return err

@@ -93,7 +93,8 @@ func (r *Records) ChangePerson(
 		_, err = tx.Exec(
 			ctx,
 			`INSERT INTO records.person (name, password, grants, disabled_at, created_by) VALUES ($1, nullif($2, ''), $3, $4, $5)
-			ON CONFLICT (name) DO UPDATE SET password = excluded.password, grants = excluded.grants, disabled_at = excluded.disabled_at`,
+			ON CONFLICT (name) DO UPDATE
+				SET password = excluded.password, grants = excluded.grants, disabled_at = excluded.disabled_at`,
 			name, p.Password, p.Grants.Texts(), p.Disabled, p.CreatedBy,
 		)
 		if err == nil && (p.Password != was.Password || p.Disabled != nil) {
@@ -144,7 +145,8 @@ func (r *Records) SignedInElsewhere(
 ) (access.Person, error) {
 	rows, _ := r.pool.Query(
 		ctx,
-		`INSERT INTO records.person AS p (name, subject, grants, from_groups, groups_at, created_by) VALUES ($1, $2, '{}', $3, now(), 'sign-in')
+		`INSERT INTO records.person AS p (name, subject, grants, from_groups, groups_at, created_by)
+			VALUES ($1, $2, '{}', $3, now(), 'sign-in')
 		ON CONFLICT (subject) DO UPDATE SET from_groups = excluded.from_groups, groups_at = now() RETURNING `+personColumns,
 		name, subject, grants.Texts(),
 	)
@@ -160,7 +162,8 @@ func (r *Records) SignedInElsewhere(
 // everything.
 func (r *Records) HasAdministrator(ctx context.Context) (bool, error) {
 	var has bool
-	err := r.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM records.person WHERE disabled_at IS NULL AND 'administrator' = ANY (grants || from_groups))`).
+	err := r.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM records.person WHERE disabled_at IS NULL
+		AND 'administrator' = ANY (grants || from_groups))`).
 		Scan(&has)
 	return has, err
 }
@@ -174,7 +177,7 @@ type Session struct {
 }
 
 // stillThere is a person whose password and standing are as they were when they
-// were looked at. Its lock waits for whoever changes them.
+// were checked. Its lock waits for whoever changes them.
 const stillThere = `still AS (SELECT FROM records.person WHERE name = $2 AND coalesce(password, '') = $3 AND disabled_at IS NULL FOR NO KEY UPDATE),
 	seen AS (UPDATE records.person SET seen_at = now() WHERE name = $2 AND EXISTS (SELECT FROM still)) `
 
@@ -189,7 +192,8 @@ func (r *Records) AddSession(ctx context.Context, hash string, s Session, expire
 		hash, s.Name, s.Key, expires,
 	}
 	if s.Person != nil {
-		insert = `WITH ` + stillThere + `INSERT INTO records.session (hash, person, name, expires_at) SELECT $1, $2, $2, $4 FROM still`
+		insert = `WITH ` + stillThere + `INSERT INTO records.session (hash, person, name, expires_at)
+			SELECT $1, $2, $2, $4 FROM still`
 		args = []any{hash, s.Person.Name, s.Person.Password, expires}
 	}
 	tag, err := r.pool.Exec(ctx, insert, args...)

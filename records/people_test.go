@@ -29,7 +29,8 @@ func TestTheAuditIsOnlyEverAddedTo(t *testing.T) {
 	require.NoError(t, r.AnswerAct(ctx, id, json.RawMessage(`{"release": "2026.11"}`), 202, "done"))
 	assert.ErrorContains(t, r.AnswerAct(ctx, id, nil, 500, "no, it failed"), "only ever added to")
 	conn := pgtest.Connect(t, url)
-	for _, sql := range []string{"DELETE FROM records.audit", "TRUNCATE records.audit", "UPDATE records.audit SET actor = 'eve'"} {
+	for _, sql := range []string{"DELETE FROM records.audit", "TRUNCATE records.audit", "UPDATE records.audit SET " +
+		"actor = 'eve'"} {
 		_, err := conn.Exec(ctx, sql)
 		assert.ErrorContains(t, err, "only ever added to", sql)
 	}

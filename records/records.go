@@ -78,7 +78,8 @@ func Open(ctx context.Context, server engine.Engine, url string, wait time.Durat
 func ledgerKey(ctx context.Context, pool *pgxpool.Pool) (key ledger.Key, err error) {
 	fresh := make(ledger.Key, ledger.KeySize)
 	_, _ = rand.Read(fresh) // it never fails
-	if _, err = pool.Exec(ctx, "INSERT INTO records.ledger_key (key) VALUES ($1) ON CONFLICT DO NOTHING", []byte(fresh)); err == nil {
+	if _, err = pool.Exec(ctx, "INSERT INTO records.ledger_key (key) VALUES ($1) ON CONFLICT "+
+		"DO NOTHING", []byte(fresh)); err == nil {
 		err = pool.QueryRow(ctx, "SELECT key FROM records.ledger_key").Scan((*[]byte)(&key))
 	}
 	if err != nil {
@@ -115,15 +116,20 @@ func upgrade(ctx context.Context, server engine.Engine, url string, wait time.Du
 	return session, nil
 }
 
+// ownSteps are the records' steps.
+func ownSteps() ([]step.Step, error) {
+	folder, err := fs.Sub(steps, "steps")
+	if err != nil {
+		return nil, err
+	}
+	return step.ReadDir(folder)
+}
+
 func bringUp(ctx context.Context, server engine.Engine, session engine.Session, wait time.Duration) error {
 	if err := lockWithin(ctx, session, wait); err != nil {
 		return err
 	}
-	folder, err := fs.Sub(steps, "steps")
-	if err != nil {
-		return err
-	}
-	all, err := step.ReadDir(folder)
+	all, err := ownSteps()
 	if err != nil {
 		return err
 	}

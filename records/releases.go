@@ -149,7 +149,8 @@ func (r *Records) Release(ctx context.Context, lane, name string) (release.Relea
 func (s *Submission) sealed(ctx context.Context) (map[step.Number]sealedStep, error) {
 	rows, err := s.tx.Query(
 		ctx,
-		`SELECT DISTINCT ON (v.number) v.number, r.name, v.digests, v.slug FROM records.release r, unnest(r.steps) AS sealed (id)
+		`SELECT DISTINCT ON (v.number) v.number, r.name, v.digests, v.slug
+			FROM records.release r, unnest(r.steps) AS sealed (id)
 		JOIN records.step v ON v.id = sealed.id WHERE r.lane = $1 ORDER BY v.number, r.cut_at DESC`,
 		s.lane,
 	)
@@ -201,7 +202,8 @@ func (s *Submission) Protect(ctx context.Context, d Difference) (step.Problems, 
 			if was != "" && was != now[i] {
 				problems = append(problems, step.Problem{File: fileOf(change.Step, i),
 					Message: fmt.Sprintf(
-						"step %s is sealed in release %s, and its text cannot be replaced; put the file back as it was, and write the change as a new step",
+						"step %s is sealed in release %s, and its text cannot be replaced; put the file back as it was, and write the "+
+							"change as a new step",
 						change.Step.Number, kept.release,
 					)})
 			}
@@ -233,10 +235,12 @@ func (r *Records) Bound(
 ) (map[step.Number]gate.Bound, error) {
 	bound := map[step.Number]gate.Bound{}
 	rows, _ := r.pool.Query(ctx, `SELECT n,
-			coalesce((SELECT r.name FROM records.release r WHERE r.lane = $1 AND EXISTS (SELECT FROM records.step v WHERE v.id = ANY (r.steps) AND v.number = n)
+			coalesce((SELECT r.name FROM records.release r WHERE r.lane = $1 AND EXISTS (SELECT FROM records.step v
+		WHERE v.id = ANY (r.steps) AND v.number = n)
 				ORDER BY r.cut_at DESC LIMIT 1), ''),
 			coalesce((SELECT d.environment FROM records.deployment d WHERE d.lane = $1 AND d.environment <> $2
-				AND d.plan @> jsonb_build_object('actions', jsonb_build_array(jsonb_build_object('step', jsonb_build_object('number', n)))) ORDER BY d.id DESC LIMIT 1), '')
+				AND d.plan @> jsonb_build_object('actions', jsonb_build_array(jsonb_build_object('step',
+		jsonb_build_object('number', n)))) ORDER BY d.id DESC LIMIT 1), '')
 		FROM unnest($3::text[]) AS n`, lane, environment, numbers)
 	var number step.Number
 	var b gate.Bound
@@ -258,7 +262,11 @@ func (r *Records) AddSignatures(
 		_, err := r.pool.Exec(
 			ctx,
 			`INSERT INTO records.signature (lane, digest, key, body, added_by) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
-			lane, digest, s.Line, s, by,
+			lane,
+			digest,
+			s.Line,
+			s,
+			by,
 		)
 		if err != nil {
 			return fmt.Errorf("keep a signature: %w", err)

@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"time"
 
@@ -14,14 +13,30 @@ type Scheduled struct {
 	ID                int64
 	Lane, Environment string
 	Due               time.Time
-	Request           json.RawMessage // what is to be promoted, and how
+	Request           ScheduledRequest
 	Actor             string
-	Who               json.RawMessage // how to find out what the actor may then
+	Who               Identity
 	MadeAt            time.Time
 	State             string // waiting, started, done, held, failed, missed or dropped
-	Says              string
+	Message           string
 	Deployment        *int64
 	EndedAt           *time.Time
+}
+
+// ScheduledRequest is what is to be promoted then, and how.
+type ScheduledRequest struct {
+	Through   string `json:"through,omitempty"`    // the last step; empty for all that wait
+	OnFailure string `json:"on_failure,omitempty"` // a plan.Policy; empty for the lane's
+	Release   string `json:"release,omitempty"`    // empty for loose steps
+	Whole     bool   `json:"whole,omitempty"`      // all steps in one transaction
+	Plan      string `json:"plan,omitempty"`       // the digest of the plan that was shown, or its beginning
+}
+
+// Identity is how to find out, at the time, what the actor may then: a person by
+// name, or the token that was used.
+type Identity struct {
+	Person string `json:"person,omitempty"`
+	Token  int64  `json:"token,omitempty"`
 }
 
 const scheduledColumns = `id, lane, environment, due_at, wish, actor, who, made_at, state, says, deployment, ended_at`
@@ -80,20 +95,20 @@ func (r *Records) scheduled(ctx context.Context, where string, args ...any) ([]S
 
 // EndScheduled keeps what became of a scheduled promotion; false if it did not
 // wait any more.
-func (r *Records) EndScheduled(ctx context.Context, id int64, state, says string, deployment int64) (bool, error) {
+func (r *Records) EndScheduled(ctx context.Context, id int64, state, message string, deployment int64) (bool, error) {
 	tag, err := r.pool.Exec(
 		ctx,
 		`UPDATE records.scheduled SET state = $2, says = $3, deployment = nullif($4, 0), ended_at = now()
 		WHERE id = $1 AND state = 'waiting'`,
-		id, state, says, deployment,
+		id, state, message, deployment,
 	)
 	return tag.RowsAffected() > 0, err
 }
 
 // DropScheduled takes a scheduled promotion of an environment back; false if
 // there is none that waits.
-func (r *Records) DropScheduled(ctx context.Context, lane, environment string, id int64, says string) (bool, error) {
+func (r *Records) DropScheduled(ctx context.Context, lane, environment string, id int64, message string) (bool, error) {
 	tag, err := r.pool.Exec(ctx, `UPDATE records.scheduled SET state = 'dropped', says = $4, ended_at = now()
-		WHERE id = $1 AND lane = $2 AND environment = $3 AND state = 'waiting'`, id, lane, environment, says)
+		WHERE id = $1 AND lane = $2 AND environment = $3 AND state = 'waiting'`, id, lane, environment, message)
 	return tag.RowsAffected() > 0, err
 }

@@ -83,7 +83,9 @@ func (r *Records) SchemaBefore(
 	s, err := r.snapshot(
 		ctx,
 		`s.lane = $1 AND s.environment = $2 AND s.id < (SELECT min(id) FROM records.snapshot WHERE deployment = $3) ORDER BY s.id DESC LIMIT 1`,
-		lane, environment, deployment,
+		lane,
+		environment,
+		deployment,
 	)
 	if errors.Is(err, ErrNotFound) {
 		return &schema.Schema{}, nil
@@ -172,7 +174,7 @@ type DriftLook struct {
 	Since       *time.Time // when drift was first seen; nil if there is none
 	Fingerprint string     // of what is there
 	Objects     int        // that differ
-	Says        string     // why it is not known; empty if it is
+	Message     string     // why it is not known; empty if it is
 }
 
 // SaveDriftLook keeps what a look found, and says whether that is news: drift
@@ -180,12 +182,16 @@ type DriftLook struct {
 func (r *Records) SaveDriftLook(ctx context.Context, lane, environment string, look DriftLook) (news bool, err error) {
 	var objects int
 	var fingerprint string
-	err = r.pool.QueryRow(ctx, `WITH before AS (SELECT objects, fingerprint FROM records.drift WHERE lane = $1 AND environment = $2 FOR UPDATE)
-		INSERT INTO records.drift AS d (lane, environment, looked_at, since, fingerprint, objects, says) VALUES ($1, $2, $3::timestamptz, CASE WHEN $5::int > 0 THEN $3::timestamptz END, $4, $5::int, $6)
-		ON CONFLICT (lane, environment) DO UPDATE SET looked_at = excluded.looked_at, since = CASE WHEN excluded.objects > 0 THEN coalesce(d.since, excluded.looked_at) END,
+	err = r.pool.QueryRow(ctx, `WITH before AS (SELECT objects, fingerprint FROM records.drift WHERE lane = $1
+		AND environment = $2 FOR UPDATE)
+		INSERT INTO records.drift AS d (lane, environment, looked_at, since, fingerprint, objects, says)
+		VALUES ($1, $2, $3::timestamptz, CASE WHEN $5::int > 0 THEN $3::timestamptz END, $4, $5::int, $6)
+		ON CONFLICT (lane, environment) DO UPDATE
+		SET looked_at = excluded.looked_at, since = CASE WHEN excluded.objects > 0 THEN coalesce(d.since,
+		excluded.looked_at) END,
 			fingerprint = excluded.fingerprint, objects = excluded.objects, says = excluded.says
 		RETURNING coalesce((SELECT objects FROM before), 0), coalesce((SELECT fingerprint FROM before), '')`,
-		lane, environment, look.At, look.Fingerprint, look.Objects, look.Says).
+		lane, environment, look.At, look.Fingerprint, look.Objects, look.Message).
 		Scan(&objects, &fingerprint)
 	if err != nil {
 		return false, fmt.Errorf("keep the look for drift: %w", err)
@@ -196,7 +202,8 @@ func (r *Records) SaveDriftLook(ctx context.Context, lane, environment string, l
 // DriftLook is what the newest look found, or ErrNotFound.
 func (r *Records) DriftLook(ctx context.Context, lane, environment string) (DriftLook, error) {
 	var l DriftLook
-	err := r.pool.QueryRow(ctx, `SELECT looked_at, since, fingerprint, objects, says FROM records.drift WHERE lane = $1 AND environment = $2`, lane, environment).
-		Scan(&l.At, &l.Since, &l.Fingerprint, &l.Objects, &l.Says)
+	err := r.pool.QueryRow(ctx, `SELECT looked_at, since, fingerprint, objects, says FROM records.drift WHERE lane = $1
+		AND environment = $2`, lane, environment).
+		Scan(&l.At, &l.Since, &l.Fingerprint, &l.Objects, &l.Message)
 	return l, noRows(err)
 }

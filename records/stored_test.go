@@ -17,6 +17,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/rehearsal"
 	"vorrang/core/release"
+	"vorrang/core/review"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 
@@ -44,9 +45,12 @@ var stored = map[string]any{
 	"approval.steps":     []gate.Planned{},
 	"snapshot.schema":    schema.Schema{},
 	"rehearsal.body":     rehearsal.Result{},
+	"usage.body":         review.Uses{},
+	"scheduled.wish":     ScheduledRequest{},
+	"scheduled.who":      Identity{},
 }
 
-var update = flag.Bool("update", false, "write the examples of the newest form anew")
+var update = flag.Bool("update", false, "write the examples of the newest form again")
 
 // TestWhatIsKeptIsReadForEver holds the form of each value that is kept as JSON
 // against its example, and reads the examples of all versions. Where it fails since a

@@ -29,7 +29,7 @@ type Deployments struct {
 	mu       sync.Mutex
 	stopping bool
 	feeds    map[int64]*Feed
-	places   map[int64]string // of the deployments that are under way or still looked at
+	places   map[int64]string // of the deployments that are running or being checked
 	cancels  map[int64]context.CancelCauseFunc
 }
 
@@ -63,6 +63,20 @@ func (w *Deployments) Enter() bool {
 
 // Leave ends what a successful Enter began.
 func (w *Deployments) Leave() { w.wait.Done() }
+
+// Aside does something in the background that Stop waits for; nothing, once Stop was called.
+// Its error is logged: nobody waits for it.
+func (w *Deployments) Aside(what string, do func(context.Context) error) {
+	if !w.Enter() {
+		return
+	}
+	go func() {
+		defer w.Leave()
+		if err := safely.Do(func() error { return do(w.ctx) }); err != nil {
+			w.log.Warn(what+": not all of it could be done", "error", err)
+		}
+	}()
+}
 
 // Stop lets running steps end within grace, and then cancels them. It blocks until
 // all have ended and are kept.
@@ -133,7 +147,7 @@ type Confirmed struct {
 func (d Work) large() bool { return len(d.Plan.Actions) > deploy.MostLooks }
 
 // Settled waits until nothing of an environment's deployments that have ended is
-// looked at any more, but no longer than LookPatience.
+// checked any more, but no longer than LookPatience.
 func (w *Deployments) Settled(ctx context.Context, lane, environment string) {
 	for deadline := time.Now().Add(LookPatience); time.Now().Before(deadline) && ctx.Err() == nil; {
 		w.mu.Lock()
@@ -237,7 +251,8 @@ func ended(d records.Deployment, seq int64, outcome deploy.Outcome, message stri
 // interrupted ends a deployment that met a fault of the service's. What it did is
 // in the target's ledger.
 func interrupted(d Work, live *Feed) deploy.Result {
-	const message = "the service met a fault while this deployment ran; the ledger says how far it came, and the same promotion goes on from there"
+	const message = "the service met a fault while this deployment ran; the ledger says how far it came, and the same " +
+		"promotion goes on from there"
 	events, _ := live.After(0)
 	if n := len(events); n == 0 || events[n-1].Kind != deploy.Ended {
 		live.add(ended(d.Deployment, int64(n)+1, deploy.Interrupted, message))
@@ -256,7 +271,9 @@ func (w *Deployments) pass(ctx context.Context, d *Work, live *Feed) deploy.Resu
 		against = "the gate could not be asked again before the first statement: " + err.Error()
 	}
 	if against != "" {
-		live.add(deploy.Event{Seq: 1, At: time.Now().UTC(), Kind: deploy.Started, Direction: d.Direction, Of: len(d.Plan.Actions)})
+		live.add(
+			deploy.Event{Seq: 1, At: time.Now().UTC(), Kind: deploy.Started, Direction: d.Direction, Of: len(d.Plan.Actions)},
+		)
 		live.add(ended(d.Deployment, 2, deploy.Cancelled, against+"; nothing ran"))
 		return deploy.Result{
 			Outcome: deploy.Cancelled,
@@ -279,6 +296,7 @@ func (w *Deployments) pass(ctx context.Context, d *Work, live *Feed) deploy.Resu
 	}
 	d.before = before
 	if !d.large() {
+		runner.Measure = true
 		runner.Look = func(ctx context.Context) (schema.Schema, error) {
 			return d.Session.Snapshot(ctx, d.Schemas)
 		}

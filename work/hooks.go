@@ -190,12 +190,12 @@ func (p *Hooks) try(ctx context.Context, h records.Hook, d records.Delivery) rec
 	d.Status, err = p.send(ctx, h, d)
 	switch {
 	case err == nil && d.Status >= 200 && d.Status < 300:
-		d.State, d.Says = "delivered", ""
+		d.State, d.Message = "delivered", ""
 		return d
 	case err == nil:
-		d.Says = fmt.Sprintf("it answered %d %s", d.Status, http.StatusText(d.Status))
+		d.Message = fmt.Sprintf("it answered %d %s", d.Status, http.StatusText(d.Status))
 	default:
-		d.Says = err.Error()
+		d.Message = err.Error()
 	}
 	d.NextAt = time.Now().Add(hookPause << (d.Tries - 1))
 	if d.Tries >= hookTries {

@@ -99,7 +99,8 @@ func (w *Deployments) CloseOrphans(ctx context.Context) error {
 			return err
 		}
 		event := ended(d, last+1, deploy.Interrupted,
-			"the service ended while this deployment ran; the ledger says how far it came, and the same promotion goes on from there")
+			"the service ended while this deployment ran; the ledger says how far it came, and the same promotion goes on "+
+				"from there")
 		if err := w.records.AddEvents(ctx, d.ID, []deploy.Event{event}); err != nil {
 			return err
 		}

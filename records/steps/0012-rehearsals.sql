@@ -5,6 +5,7 @@ CREATE TABLE records.rehearsal (
     environment text        NOT NULL,
     plan        text        NOT NULL,
     fingerprint text        NOT NULL,
+    passed      boolean     NOT NULL,
     body        jsonb       NOT NULL,
     actor       text        NOT NULL,
     release     text        NOT NULL DEFAULT '',

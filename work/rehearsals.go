@@ -1,0 +1,111 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"sync"
+
+	"vorrang/core/deploy"
+	"vorrang/internal/safely"
+)
+
+// mostRehearsals run at once; others wait for their turn.
+const mostRehearsals = 4
+
+// Rehearsals run in the background, and others watch. Unlike deployments they can be
+// stopped at any moment, since nothing that they do is kept but their result.
+type Rehearsals struct {
+	log   *slog.Logger
+	ctx   context.Context
+	stop  context.CancelCauseFunc
+	wait  sync.WaitGroup
+	turns chan struct{}
+
+	mu       sync.Mutex
+	stopping bool
+	feeds    map[int64]*Feed
+	cancels  map[int64]context.CancelCauseFunc
+}
+
+// NewRehearsals has none under way.
+func NewRehearsals(log *slog.Logger) *Rehearsals {
+	ctx, stop := context.WithCancelCause(context.Background())
+	return &Rehearsals{
+		log: log, ctx: ctx, stop: stop, turns: make(chan struct{}, mostRehearsals),
+		feeds: map[int64]*Feed{}, cancels: map[int64]context.CancelCauseFunc{},
+	}
+}
+
+// Run begins a rehearsal, and returns at once. do is to tell what happens by emit, which
+// numbers the events, and to keep what came of it before it returns, also when its context ends. It returns false
+// once Stop was called: do is not called then.
+func (w *Rehearsals) Run(id int64, do func(ctx context.Context, emit func(deploy.Event)) deploy.Event) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.stopping {
+		return false
+	}
+	w.wait.Add(1)
+	live := newFeed()
+	ctx, cancel := context.WithCancelCause(w.ctx)
+	w.feeds[id], w.cancels[id] = live, cancel
+	go func() {
+		defer w.wait.Done()
+		select {
+		case w.turns <- struct{}{}:
+			defer func() { <-w.turns }()
+		case <-ctx.Done(): // do says what that means
+		}
+		told := int64(0)
+		emit := func(e deploy.Event) {
+			told++
+			e.Seq = told
+			live.add(e)
+		}
+		var last deploy.Event
+		if fault := safely.Do(func() error { last = do(ctx, emit); return nil }); fault != nil {
+			w.log.Error("a rehearsal met a fault", "rehearsal", id, "error", fault)
+			last = deploy.Event{Kind: deploy.Ended, Outcome: deploy.Interrupted}
+		}
+		w.mu.Lock()
+		delete(w.feeds, id)
+		delete(w.cancels, id)
+		w.mu.Unlock()
+		cancel(nil)
+		emit(last)
+		live.end()
+		live.close()
+	}()
+	return true
+}
+
+// Feed returns the live events of a rehearsal, or nil.
+func (w *Rehearsals) Feed(id int64) *Feed {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.feeds[id]
+}
+
+// Cancel stops a rehearsal. It returns false if that is not running here.
+func (w *Rehearsals) Cancel(id int64, why error) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	cancel, running := w.cancels[id]
+	if running {
+		cancel(why)
+	}
+	return running
+}
+
+// Stop stops all, and blocks until their copies are gone and what became of them is kept.
+func (w *Rehearsals) Stop() {
+	w.mu.Lock()
+	w.stopping = true
+	w.mu.Unlock()
+	w.stop(deploy.ErrStopping)
+	w.wait.Wait()
+}
+
+// Stopped reports whether a rehearsal's context ended since the service stops.
+func Stopped(ctx context.Context) bool { return errors.Is(context.Cause(ctx), deploy.ErrStopping) }
