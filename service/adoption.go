@@ -156,7 +156,7 @@ func (s *repairs) goneAndNew(
 type adoptIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
-	Finding     string `json:"finding" required:"true" description:"Of what was looked at, so that nothing else is adopted."`
+	Finding     string `json:"finding" required:"true" description:"Of what was shown, so that nothing else is adopted."`
 	Reason      string `json:"reason" required:"true" minLength:"1"`
 }
 
@@ -183,7 +183,7 @@ func (s *repairs) adopt(c call, in *adoptIn) (*api.Recorded, error) {
 	}
 	if f.Finding != in.Finding {
 		return nil, refused(p.do(remedy.Adopt, "look again"),
-			"what is found on %s is not what was looked at: it has changed in between", in.Environment)
+			"what is found on %s is not what was shown: it has changed in between", in.Environment)
 	}
 	if err := s.targets.unshared(c, p, session); err != nil {
 		return nil, err

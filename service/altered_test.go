@@ -31,24 +31,30 @@ func TestALedgerThatWasAlteredHoldsTheGate(t *testing.T) {
 		return gate.Result{Checks: must(w.Gate(t.Context(), "harbour", "staging", "")).Checks}.Find(gate.LedgerIntact)
 	}
 	require.Equal(t, gate.Pass, holds().Verdict)
-	for says, c := range map[string]struct{ do, undo string }{
-		"it has the trigger forge":                             {"CREATE TRIGGER forge BEFORE INSERT ON vorrang.ledger FOR EACH ROW EXECUTE FUNCTION forge()", "DROP TRIGGER forge ON vorrang.ledger"},
-		"its trigger append_only is gone, disabled or another": {"ALTER TABLE vorrang.ledger DISABLE TRIGGER append_only", "ALTER TABLE vorrang.ledger ENABLE TRIGGER append_only"},
-		"it has the rule forge":                                {"CREATE RULE forge AS ON DELETE TO vorrang.ledger DO INSTEAD NOTHING", "DROP RULE forge ON vorrang.ledger"},
-		"it has row security":                                  {"ALTER TABLE vorrang.ledger ENABLE ROW LEVEL SECURITY", "ALTER TABLE vorrang.ledger DISABLE ROW LEVEL SECURITY"},
-		"everybody may write to it":                            {"GRANT INSERT ON vorrang.ledger TO PUBLIC", "REVOKE INSERT ON vorrang.ledger FROM PUBLIC"},
-		"its columns are others":                               {"ALTER TABLE vorrang.ledger ALTER COLUMN actor SET DEFAULT 'me'", "ALTER TABLE vorrang.ledger ALTER COLUMN actor DROP DEFAULT"},
-		"it is no ordinary table any more":                     {"CREATE TABLE child () INHERITS (vorrang.ledger)", "DROP TABLE child"},
+	for message, c := range map[string]struct{ do, undo string }{
+		"it has the trigger forge": {"CREATE TRIGGER forge BEFORE INSERT ON vorrang.ledger " +
+			"FOR EACH ROW EXECUTE FUNCTION forge()", "DROP TRIGGER forge ON vorrang.ledger"},
+		"its trigger append_only is gone, disabled or another": {"ALTER TABLE vorrang.ledger DISABLE TRIGGER " +
+			"append_only", "ALTER TABLE vorrang.ledger ENABLE TRIGGER append_only"},
+		"it has the rule forge": {"CREATE RULE forge AS ON DELETE TO vorrang.ledger DO " +
+			"INSTEAD NOTHING", "DROP RULE forge ON vorrang.ledger"},
+		"it has row security": {"ALTER TABLE vorrang.ledger ENABLE ROW LEVEL SECURITY", "ALTER TABLE vorrang.ledger " +
+			"DISABLE ROW LEVEL SECURITY"},
+		"everybody may write to it": {"GRANT INSERT ON vorrang.ledger TO PUBLIC", "REVOKE INSERT ON vorrang.ledger " +
+			"FROM PUBLIC"},
+		"its columns are others": {"ALTER TABLE vorrang.ledger ALTER COLUMN actor SET " +
+			"DEFAULT 'me'", "ALTER TABLE vorrang.ledger ALTER COLUMN actor DROP DEFAULT"},
+		"it is no ordinary table any more": {"CREATE TABLE child () INHERITS (vorrang.ledger)", "DROP TABLE child"},
 	} {
 		pgtest.Exec(t, url, c.do)
 		check := holds()
-		assert.Equal(t, gate.Hold, check.Verdict, says)
-		assert.Equal(t, "the ledger's own table is not as Vorrang made it: "+says, check.Evidence)
+		assert.Equal(t, gate.Hold, check.Verdict, message)
+		assert.Equal(t, "the ledger's own table is not as Vorrang made it: "+message, check.Evidence)
 		_, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
-		assert.ErrorContains(t, err, "not as Vorrang made it", says)
+		assert.ErrorContains(t, err, "not as Vorrang made it", message)
 		verified := must(w.Verify(t.Context(), "harbour", "staging"))
-		require.NotEmpty(t, verified.Deviations, says)
-		assert.Contains(t, verified.Deviations[0].What, says)
+		require.NotEmpty(t, verified.Deviations, message)
+		assert.Contains(t, verified.Deviations[0].What, message)
 		pgtest.Exec(t, url, c.undo)
 	}
 	pgtest.Exec(
@@ -98,7 +104,8 @@ func TestForgedEntriesHoldTheGate(t *testing.T) {
 	pgtest.Exec(
 		t,
 		w.URLs["staging"],
-		"ALTER TABLE vorrang.ledger DISABLE TRIGGER USER; DELETE FROM vorrang.ledger WHERE action = 'adopted'; ALTER TABLE vorrang.ledger ENABLE TRIGGER USER",
+		"ALTER TABLE vorrang.ledger DISABLE TRIGGER USER; DELETE FROM vorrang.ledger WHERE action = 'adopted'; ALTER "+
+			"TABLE vorrang.ledger ENABLE TRIGGER USER",
 	)
 	for range 2 { // a look does not take it for seen
 		check := gateSays()
@@ -146,7 +153,8 @@ func TestAStepForgesNothingForItsOwnDeployment(t *testing.T) {
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int);"})
 	w.Promoted("staging")
 	w.Submitted(map[string]string{
-		"2-b.sql": "/*---\nmode: autocommit\n---*/\nDO $$ BEGIN EXECUTE 'INSERT INTO vor' || 'rang.ledger SELECT e.*, ' || " + sqltext.Literal(
+		"2-b.sql": "/*---\nmode: autocommit\n---*/\nDO $$ BEGIN EXECUTE 'INSERT INTO vor' || 'rang.ledger SELECT " +
+			"e.*, ' || " + sqltext.Literal(
 			strings.ReplaceAll(ledger.HashSQL, `E'\n'`, "chr(10)"),
 		) + ` || '
 			FROM (SELECT seq + 1 AS seq, clock_timestamp() AS at, ''applied'' AS action, ''3'' AS step, ''c'' AS slug, checksum, deployment, actor, duration_ms, ''{}''::json AS detail, hash AS prev_hash

@@ -57,7 +57,7 @@ func (s *gates) approve(c call, in *approveIn) (*api.Approved, error) {
 	if err != nil {
 		return nil, err
 	}
-	if facts.Chain != nil {
+	if facts.Chain != nil || facts.Strange != "" {
 		return nil, held(p, gate.Back(facts, nil), nil)
 	}
 	a := facts.Approve(c.actor, strings.TrimSpace(in.Note))
@@ -211,6 +211,8 @@ type promotionRequest struct {
 	actor      string      // empty for nobody in particular
 	deployment int64       // whose waivers are used up by itself; 0 for none
 	back       bool        // it is a rollback
+	findings   bool        // somebody wants to see what a review finds
+	passing    bool        // it is looked at in passing: no question about rows is asked
 }
 
 // asker is the caller, if they could ask for a promotion; to others a gate says

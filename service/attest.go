@@ -23,7 +23,7 @@ type attestIn struct {
 	Reason      string `json:"reason" required:"true" minLength:"1"`
 }
 
-// attest records steps as carried out by hand. It looks what the target shows
+// attest records steps as run by hand. It looks what the target shows
 // of them, and runs nothing of them.
 func (s *repairs) attest(c call, in *attestIn) (*api.Attested, error) {
 	if (in.Step == "") == (in.Through == "") {
@@ -62,7 +62,7 @@ func (s *repairs) attest(c call, in *attestIn) (*api.Attested, error) {
 		}
 		if len(wrong) > 0 && !in.Acknowledge {
 			return nil, "", refuseDifferences(
-				or(by("carry out what is missing"), see(remedy.Acknowledge, "if it is meant to be like this")),
+				or(by("run what is missing"), see(remedy.Acknowledge, "if it is meant to be like this")),
 				wrong,
 				"%s not as %s should have left %s",
 				plural.Count(len(wrong), "thing is", "things are"),

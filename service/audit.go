@@ -29,7 +29,7 @@ func noteAsked(c fiber.Ctx, in any) {
 }
 
 func asked(in any) map[string]any {
-	said := map[string]any{}
+	fields := map[string]any{}
 	value := reflect.ValueOf(in).Elem()
 	for i := range value.NumField() {
 		field := value.Type().Field(i)
@@ -39,12 +39,12 @@ func asked(in any) map[string]any {
 			continue
 		}
 		if field.Tag.Get("secret") != "" {
-			said[name] = "(secret)"
+			fields[name] = "(secret)"
 			continue
 		}
-		said[name] = value.Field(i).Interface()
+		fields[name] = value.Field(i).Interface()
 	}
-	return said
+	return fields
 }
 
 // note adds to what the audit says of a call.
@@ -52,8 +52,8 @@ func (c call) note(key string, value any) {
 	if c.fiber == nil {
 		return
 	}
-	if said, is := c.fiber.Locals(askedKey{}).(map[string]any); is {
-		said[key] = value
+	if fields, is := c.fiber.Locals(askedKey{}).(map[string]any); is {
+		fields[key] = value
 	}
 }
 
@@ -98,13 +98,11 @@ func (s *book) answerAct(id int64, detail json.RawMessage, status int, result st
 	keep := func(ctx context.Context) error { return s.Records.AnswerAct(ctx, id, detail, status, result) }
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	if keep(ctx) == nil || !s.running.Enter() {
+	if keep(ctx) == nil {
 		return
 	}
-	go func() {
-		defer s.running.Leave() // who waits for its work waits for this too
-		s.running.Insist("what became of a call", keep)
-	}()
+	const what = "what became of a call"
+	s.running.Aside(what, func(context.Context) error { s.running.Insist(what, keep); return nil })
 }
 
 // mostResult bounds what is kept of an answer, in bytes.

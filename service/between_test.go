@@ -65,7 +65,7 @@ func TestAChangeBetweenTheGateAndTheFirstStatementIsCaught(t *testing.T) {
 	for _, c := range []struct {
 		name    string
 		happens func()
-		says    string
+		message string
 		repair  func()
 	}{
 		{"an approval withdrawn", func() { must(approver.WithdrawApproval(ctx, "harbour", "production", "2026.11")) }, "1 approval of release 2026.11 is asked, and 0 are given",
@@ -85,7 +85,7 @@ func TestAChangeBetweenTheGateAndTheFirstStatementIsCaught(t *testing.T) {
 			assert.Equal(t, deploy.Cancelled, ended.Outcome)
 			require.NotNil(t, ended.Failure)
 			assert.Contains(t, ended.Failure.Message, "the gate closed before the first statement: ")
-			assert.Contains(t, ended.Failure.Message, c.says)
+			assert.Contains(t, ended.Failure.Message, c.message)
 			assert.NotEmpty(t, holds(ended.Gate), "what the gate said then is kept with the deployment")
 			assert.Equal(
 				t, "0",

@@ -52,7 +52,8 @@ func TestAStepGivesWayToThoseWhoWait(t *testing.T) {
 	w, url := yielding(t)
 	pgtest.Exec(
 		t, url,
-		"CREATE TABLE public.berth (id int PRIMARY KEY, calls int); INSERT INTO public.berth SELECT i, 0 FROM generate_series(1, 20) i",
+		"CREATE TABLE public.berth (id int PRIMARY KEY, calls int); INSERT INTO public.berth SELECT i, 0 FROM "+
+			"generate_series(1, 20) i",
 	)
 	must(w.Baseline(t.Context(), "port", "staging", "0", false))
 	// it holds the table for 20 s in a try, and would never let anybody in

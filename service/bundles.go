@@ -105,11 +105,11 @@ func (s *catalogue) takeIn(
 	if err != nil {
 		return nil, err
 	}
-	dialect, err := s.targets.dialect(l)
+	kind, err := s.Engines.Named(l.Engine)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := inspect(c, dialect, submission, difference, l.StepsMay, nil); err != nil {
+	if _, err := inspect(c, kind, submission, difference, l.StepsMay, nil); err != nil {
 		return nil, err
 	}
 	if !difference.Empty() {

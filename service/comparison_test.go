@@ -42,7 +42,8 @@ func TestEnvironmentsAreCompared(t *testing.T) {
 	pgtest.Exec(
 		t,
 		w.URLs["production"],
-		"ALTER TABLE public.vessel ALTER COLUMN name TYPE varchar(80); DROP INDEX public.vessel_name; CREATE TABLE public.tug (id int); REVOKE ALL ON public.vessel FROM vorrang",
+		"ALTER TABLE public.vessel ALTER COLUMN name TYPE varchar(80); DROP INDEX public.vessel_name; CREATE TABLE "+
+			"public.tug (id int); REVOKE ALL ON public.vessel FROM vorrang",
 	)
 	got := must(w.Compare(ctx, "harbour", "production", "staging", false))
 	assert.False(t, got.Same)

@@ -107,7 +107,8 @@ func TestASealedWayBackWhoseTextIsWrongIsFinishedByHand(t *testing.T) {
 	require.NotEmpty(t, wrong)
 	assert.Contains(
 		t, advice.Text(wrong[0].Remedies),
-		"if that is gone already, or the text is wrong, finish by hand what is left, and record that: vorrang settle -lane harbour -env staging -step 10 -as undone",
+		"if that is gone already, or the text is wrong, finish by hand what is left, and record that: vorrang settle "+
+			"-lane harbour -env staging -step 10 -as undone",
 	)
 	pgtest.Exec(t, w.URLs["staging"], "DROP TABLE public.berth")
 	_, err := w.Settle(
@@ -249,8 +250,11 @@ func TestWhatIsGoneBeneathAFailedStepIsNamed(t *testing.T) {
 	}
 	w.Submitted(map[string]string{"3-depth.sql": "ALTER TABLE berth ADD COLUMN depth_m int;"})
 	for environment, next := range map[string]string{
-		"development": "what step 1 (berth) made is gone: table berth is not there, view berths is not there; as development is disposable, build it anew: vorrang rebuild -lane harbour -env development -confirm development",
-		"staging":     "what step 1 (berth) made is gone: table berth is not there, view berths is not there; if the step that failed needs it, make it again by hand as that step did, then promote again: vorrang promote -lane harbour -to staging",
+		"development": "what step 1 (berth) made is gone: table berth is not there, view berths is not there; as " +
+			"development is disposable, build it again: vorrang rebuild -lane harbour -env development -confirm development",
+		"staging": "what step 1 (berth) made is gone: table berth is not there, view berths is not there; if the step " +
+			"that failed needs it, make it again by hand as that step did, then promote again: vorrang promote -lane harbour " +
+			"-to staging",
 	} {
 		assert.Equal(t, deploy.Failed, w.Promoted(environment).Outcome)
 		trouble := must(w.Status(t.Context(), "harbour", environment, "none")).Trouble

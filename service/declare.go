@@ -43,12 +43,12 @@ func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 		return nil, err
 	}
 	for _, e := range l.Environments {
-		for _, reference := range []string{e.Target, e.Scratch, e.LedgerKey} {
-			if reference != "" && !s.targets.mayRefer(reference) {
+		for _, reference := range e.References() {
+			if !s.targets.mayRefer(reference.Value) {
 				return nil, refused(
-					by("whoever runs the service says which it allows"),
+					by("its operator says which it allows"),
 					"%s: %s is no reference that this service allows",
-					e.Name, reference,
+					e.Name, reference.Value,
 				)
 			}
 		}

@@ -83,7 +83,7 @@ type deploymentIn struct {
 }
 
 func noDeployment(id string) error {
-	return notFound("deployment", id, see(remedy.LookAtDeployments, "see those that you may look at"))
+	return notFound("deployment", id, see(remedy.LookAtDeployments, "see those that you may read"))
 }
 
 func (s *deploying) deployment(c call, in *deploymentIn) (*api.Deployment, error) {
@@ -130,11 +130,15 @@ func (s *deploying) events(c call, in *eventsIn) (*api.Events, error) {
 	if err != nil {
 		return nil, err
 	}
-	if strings.Contains(c.fiber.Get(fiber.HeaderAccept), "text/event-stream") {
-		if last, err := strconv.ParseInt(c.fiber.Get("Last-Event-ID"), 10, 64); err == nil {
-			in.After = max(last, 0)
-		}
-		return nil, s.stream(c, d, in.After)
+	if streamed(c) {
+		in.After = lastEvent(c, in.After)
+		return nil, s.stream(c, d.Lane, d.Environment, func(w *bufio.Writer, still func() bool) error {
+			if live := s.running.Feed(in.ID); live != nil {
+				s.streamLive(w, live, in.After, still)
+				return nil
+			}
+			return s.streamKept(w, in.ID, in.After)
+		})
 	}
 	if in.Limit <= 0 || in.Limit > 10000 {
 		in.Limit = 1000
@@ -147,29 +151,41 @@ func (s *deploying) events(c call, in *eventsIn) (*api.Events, error) {
 	return &api.Events{Events: append([]deploy.Event{}, events...)}, err
 }
 
+// streamed reports whether the caller asks for Server-Sent Events.
+func streamed(c call) bool {
+	return strings.Contains(c.fiber.Get(fiber.HeaderAccept), "text/event-stream")
+}
+
+// lastEvent is the number of the last event that a caller has, who comes back after a
+// connection was lost; else that of whoever comes first.
+func lastEvent(c call, first int64) int64 {
+	if last, err := strconv.ParseInt(c.fiber.Get("Last-Event-ID"), 10, 64); err == nil {
+		return max(last, 0)
+	}
+	return first
+}
+
 // heartbeat is how often an idle stream says that it is alive.
 const heartbeat = 10 * time.Second
 
 // streamEvery is how long events may wait to be sent together.
 const streamEvery = 25 * time.Millisecond
 
-func (s *deploying) stream(c call, d *api.Deployment, after int64) error {
-	id, lane, environment := d.ID, d.Lane, d.Environment
+// stream answers with Server-Sent Events. send is called once the answer has begun; still
+// says whether the caller may go on listening.
+func (s *deploying) stream(
+	c call,
+	lane, environment string,
+	send func(w *bufio.Writer, still func() bool) error,
+) error {
 	c.fiber.Set(fiber.HeaderContentType, "text/event-stream")
 	c.fiber.Set(fiber.HeaderCacheControl, "no-store")
 	c.fiber.Set("X-Accel-Buffering", "no")
-	who := c.who
+	who, path := c.who, strings.Clone(c.fiber.Path())
 	still := func() bool { return s.door.stillMay(s.running.Context(), who, lane, environment) }
 	return c.fiber.SendStreamWriter(func(w *bufio.Writer) {
-		err := safely.Do(func() error {
-			if live := s.running.Feed(id); live != nil {
-				s.streamLive(w, live, after, still)
-				return nil
-			}
-			return s.streamKept(w, id, after)
-		})
-		if err != nil {
-			s.Log.Warn("an event stream broke off", "deployment", id, "error", err)
+		if err := safely.Do(func() error { return send(w, still) }); err != nil {
+			s.Log.Warn("an event stream broke off", "path", path, "error", err)
 		}
 	})
 }

@@ -11,7 +11,7 @@ import (
 	"vorrang/service"
 )
 
-var update = flag.Bool("update", false, "write the golden files anew")
+var update = flag.Bool("update", false, "write the golden files again")
 
 // The document in docs is what the console's types are made of.
 func TestTheDocumentInDocsIsWhatTheServiceServes(t *testing.T) {

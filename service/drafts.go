@@ -252,7 +252,7 @@ func header(d *api.Draft, i int, actor, only string) string {
 			say("! The columns of %s stand in another order there; no statement fixes that.", table)
 		}
 		for _, u := range d.Uncovered {
-			say("! Not looked at: %s (%s).", plural.Count(u.Count, u.What, u.What+"s"), strings.Join(u.Names, ", "))
+			say("! Not compared: %s (%s).", plural.Count(u.Count, u.What, u.What+"s"), strings.Join(u.Names, ", "))
 		}
 	}
 	return b.String() + "\n"

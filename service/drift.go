@@ -72,7 +72,7 @@ func (s *drifts) drifted(
 	}
 	known, err := s.Records.KnownSchema(ctx, p.lane.Name, p.environment.Name)
 	if errors.Is(err, records.ErrNotFound) {
-		return gate.Drifted{Unknown: "no deployment was looked at yet"}, now, nil
+		return gate.Drifted{Unknown: "no deployment was checked yet"}, now, nil
 	}
 	if err != nil {
 		return gate.Drifted{}, now, err
@@ -125,7 +125,7 @@ func (s *drifts) askSchema(ctx context.Context, p targetContext, session engine.
 
 // saveLook keeps what a look found, and tells the hooks of news.
 func (s *drifts) saveLook(ctx context.Context, p targetContext, d gate.Drifted, fingerprint string) error {
-	look := records.DriftLook{At: s.Now().UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Says: d.Unknown}
+	look := records.DriftLook{At: s.Now().UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Message: d.Unknown}
 	news, err := s.Records.SaveDriftLook(ctx, p.lane.Name, p.environment.Name, look)
 	if news {
 		s.hooks.Tell(
@@ -219,7 +219,7 @@ func (s *schemas) effects(c call, in *environmentIn) (*api.Effects, error) {
 type acceptIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
-	Fingerprint string `json:"fingerprint" required:"true" description:"Of the schema that was looked at, so that nothing else is accepted."`
+	Fingerprint string `json:"fingerprint" required:"true" description:"Of the schema that was shown, so that nothing else is accepted."`
 	Reason      string `json:"reason" required:"true" minLength:"1"`
 }
 
@@ -255,7 +255,7 @@ func (s *schemas) accept(c call, in *acceptIn) (*api.Accepted, error) {
 	}
 	if now.Fingerprint() != in.Fingerprint {
 		return nil, refused(p.do(remedy.LookAtDrift, "look again"),
-			"the schema of %s is not the one that was looked at: it has changed in between", in.Environment)
+			"the schema of %s is not the one that was shown: it has changed in between", in.Environment)
 	}
 	if d.Unknown == "" && len(d.Differences) == 0 {
 		return nil, refused(nil, "there is nothing to accept: the schema is as %s left it", d.From)

@@ -156,7 +156,8 @@ func (e endpoint) describe(operation openapi.OperationContext) {
 	operation.SetSummary(e.summary)
 	needs := "Needs: " + e.needs() + "."
 	if e.proof {
-		needs += " A person who signed in more than 10 minutes ago, or asks with a token, sends the header " + passwordHeader + " with their own password, percent-encoded."
+		needs += " A person who signed in more than 10 minutes ago, or asks with a token, sends " +
+			"the header " + passwordHeader + " with their own password, percent-encoded."
 	}
 	operation.SetDescription(needs)
 	if !e.open {

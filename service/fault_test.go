@@ -24,7 +24,8 @@ func TestAFaultEndsOneDeployment(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(
 		map[string]string{"1-create-vessel.sql": "CREATE TABLE vessel (id int);\nINSERT INTO vessel VALUES (1);",
-			"2-index-vessel.sql":       "/*---\nmode: autocommit\n---*/\nCREATE TABLE berth (id int);\nINSERT INTO berth VALUES (1);",
+			"2-index-vessel.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE berth (id int);\n" +
+				"INSERT INTO berth VALUES (1);",
 			"2-index-vessel.check.sql": "SELECT count(*) = 1 FROM berth;"},
 	)
 	faults := 0

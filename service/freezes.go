@@ -29,7 +29,7 @@ func (s *gates) freeze(c call, in *freezeIn) (*gate.Freeze, error) {
 	}
 	switch {
 	case f.Reason == "":
-		return nil, badRequest(nil, "reason: say why; whoever is held by the freeze reads it")
+		return nil, badRequest(nil, "reason: say why; the people it holds read it")
 	case !f.Until.After(f.From), !f.Until.After(now):
 		return nil, badRequest(nil, "until: it must lie in the future, and after from")
 	}

@@ -100,7 +100,7 @@ func (s *gates) gate(c call, in *gateIn) (*api.GateAnswer, error) {
 
 // survey gathers all that the gate looks at, without a lock.
 func (s *gates) survey(ctx context.Context, p targetContext, who promotionRequest) (gate.Facts, error) {
-	facts, err := s.lookOnce(ctx, p)
+	facts, err := s.lookOnce(ctx, p, who)
 	if err != nil {
 		return facts, err
 	}
@@ -112,7 +112,7 @@ func (s *gates) survey(ctx context.Context, p targetContext, who promotionReques
 	return facts, s.ask(ctx, p, &facts, who)
 }
 
-func (s *gates) lookOnce(ctx context.Context, p targetContext) (gate.Facts, error) {
+func (s *gates) lookOnce(ctx context.Context, p targetContext, who promotionRequest) (gate.Facts, error) {
 	leave, err := s.looking.enter(ctx)
 	if err != nil {
 		return gate.Facts{}, err
@@ -123,14 +123,14 @@ func (s *gates) lookOnce(ctx context.Context, p targetContext) (gate.Facts, erro
 		return gate.Facts{}, err
 	}
 	defer session.Close()
-	return s.look(ctx, p, session)
+	return s.look(ctx, p, session, who)
 }
 
 // underLock gathers all that the gate looks at, for who holds the target's lock.
 func (s *gates) underLock(
 	ctx context.Context, p targetContext, session engine.Session, who promotionRequest,
 ) (gate.Facts, error) {
-	facts, err := s.look(ctx, p, session)
+	facts, err := s.look(ctx, p, session, who)
 	if err != nil {
 		return facts, err
 	}
@@ -138,10 +138,15 @@ func (s *gates) underLock(
 }
 
 // look looks at a target, and at its schema where the gate asks for that.
-func (s *gates) look(ctx context.Context, p targetContext, session engine.Session) (gate.Facts, error) {
+func (s *gates) look(
+	ctx context.Context, p targetContext, session engine.Session, who promotionRequest,
+) (gate.Facts, error) {
 	facts, _, err := s.targets.look(ctx, p, session)
 	if err == nil {
 		err = s.drifts.askSchema(ctx, p, session, &facts)
+	}
+	if err == nil {
+		err = s.askFindings(ctx, p, session, &facts, who)
 	}
 	return facts, err
 }

@@ -8,6 +8,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
+	"vorrang/core/review"
 	"vorrang/core/schema"
 	"vorrang/core/step"
 	"vorrang/internal/plural"
@@ -69,7 +70,7 @@ func (g *guide) Confirm(ctx context.Context) (last work.Confirmed, err error) {
 		hold := result.Holds()[0]
 		last.Against = fmt.Sprintf("the gate closed before the first statement: %s (%s)", hold.Evidence, hold.ID)
 	} else if planned, err := g.request.plan(facts.View); err != nil || !d.Plan.Within(planned) {
-		last.Against = "the plan changed before the first statement; look at it again, and promote once more"
+		last.Against = "the plan changed before the first statement; read it again, and promote once more"
 	}
 	return last, g.Records.SaveGate(ctx, d.ID, result)
 }
@@ -98,7 +99,8 @@ func (g *guide) Before(ctx context.Context, head ledger.Head) (*schema.Schema, [
 	}
 	return g.before, []string{
 		fmt.Sprintf(
-			"the schema had drifted before the first step: %s from what %s left, and that stays drift until somebody accepts, attests or undoes it: %s",
+			"the schema had drifted before the first step: %s from what %s left, and that stays drift until somebody "+
+				"accepts, attests or undoes it: %s",
 			plural.Count(len(differences), "object differs", "objects differ"),
 			from, schema.Summary(differences, 5),
 		),
@@ -115,6 +117,7 @@ func (g *guide) Left(head ledger.Head) (left schema.Schema, kept bool) {
 	d := g.deployment
 	ctx, cancel := context.WithTimeout(context.Background(), work.LookPatience)
 	defer cancel()
+	g.counted(ctx)
 	left, err := g.session.SnapshotWithNeeds(ctx, g.place.environment.Schemas)
 	should := left
 	if g.expected != nil && !d.Plan.Empties {
@@ -139,6 +142,30 @@ func (g *guide) Left(head ledger.Head) (left schema.Schema, kept bool) {
 		g.Log.Warn("what a deployment left of the schema is not known", "deployment", d.ID, "error", err)
 	}
 	return left, err == nil
+}
+
+// counted keeps what the server counts of its objects, where the steps expand: a contract
+// asks later what was used since.
+func (g *guide) counted(ctx context.Context) {
+	counter, can := g.session.(engine.Counter)
+	d := g.deployment
+	e := review.Expanded{At: g.Now().UTC()}
+	for _, a := range d.Plan.Actions {
+		if a.Direction == ledger.Forward && a.Step.Options.Phase == step.Expand {
+			e.Step = a.Step.Number
+		}
+	}
+	if !can || e.Step == "" {
+		return
+	}
+	figures, err := counter.Figures(ctx)
+	if err == nil {
+		e.Uses = figures.Uses()
+		err = g.Records.SaveUses(ctx, d.Lane, d.Environment, d.ID, e)
+	}
+	if err != nil {
+		g.Log.Warn("what the server counts is not kept", "deployment", d.ID, "error", err)
+	}
 }
 
 // Began tells of it.

@@ -130,7 +130,7 @@ func (s *hooks) deliveries(c call, in *deliveriesIn) (*api.Deliveries, error) {
 			State:   d.State,
 			Tries:   d.Tries,
 			Status:  d.Status,
-			Says:    strings.TrimSpace(d.Says),
+			Message: strings.TrimSpace(d.Message),
 			EndedAt: d.EndedAt,
 		}
 		if d.State == "waiting" {

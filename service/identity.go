@@ -45,7 +45,7 @@ type caller struct {
 	let access.Scope // what its call is about, by its path, and was let in for
 }
 
-// mayLook reports whether the caller may look at a lane or an environment.
+// mayLook reports whether the caller may read a lane or an environment.
 func (who caller) mayLook(lane, environment string) bool {
 	return who.Grants.Allow(access.Looking, access.Scope{Lane: lane, Environment: environment})
 }
@@ -60,7 +60,7 @@ const viaAdministrator = "the administrator's token"
 
 type callerKey struct{}
 
-// hidden reports whether a context is that of somebody's call who may not look at
+// hidden reports whether a context is that of somebody's call who may not read
 // an environment. What the service does by itself sees all.
 func hidden(ctx context.Context, lane, environment string) bool {
 	who, is := ctx.Value(callerKey{}).(caller)
@@ -276,7 +276,7 @@ func (s *Config) sameOrigin(c fiber.Ctx) bool {
 	return err == nil && from.Host == c.Host() && from.Scheme == scheme
 }
 
-// stillMay reports whether somebody may still look at a place: their session or
+// stillMay reports whether somebody may still read a place: their session or
 // token may have ended, or what it grants may have been taken back.
 func (s *door) stillMay(ctx context.Context, who caller, lane, environment string) bool {
 	now, err := who, error(nil)

@@ -55,7 +55,7 @@ func TestWhoGuessesWaitsLongerAndLonger(t *testing.T) {
 		assert.Greater(t, wait, last)
 		assert.LessOrEqual(t, wait, longestGap)
 		last, now = min(wait, longestGap-1), now.Add(wait)
-		assert.Zero(t, guess("m.kai", "1.1.1.1"), "then it is looked at")
+		assert.Zero(t, guess("m.kai", "1.1.1.1"), "then it is checked")
 	}
 	assert.Zero(t, guess("m.kai", "2.2.2.2"), "others may still try to be the same")
 	assert.Zero(t, guess("l.berg", "1.1.1.1"), "and to be somebody else")
@@ -64,7 +64,7 @@ func TestWhoGuessesWaitsLongerAndLonger(t *testing.T) {
 	now = now.Add(longestGap)
 	wait, refused := tries.allow("m.kai", "1.1.1.1", now)
 	assert.Zero(t, wait)
-	assert.Equal(t, 2, refused, "the tries that were not looked at are counted")
+	assert.Equal(t, 2, refused, "the tries that were not checked are counted")
 	tries.right("m.kai", "1.1.1.1")
 	assert.Zero(t, guess("m.kai", "1.1.1.1"))
 	tries.failed("m.kai", "3.3.3.3", now)

@@ -88,7 +88,7 @@ func (s *views) fixLacks(ctx context.Context, p targetContext, view plan.View, a
 	if p.environment.Disposable && !p.environment.Asks().Release {
 		return []remedy.Remedy{
 			remedy.ByHand("%s", gone),
-			p.at().Do(remedy.Rebuild).For("as %s is disposable, build it anew", p.environment.Name),
+			p.at().Do(remedy.Rebuild).For("as %s is disposable, build it again", p.environment.Name),
 		}
 	}
 	return []remedy.Remedy{

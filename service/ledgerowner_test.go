@@ -52,7 +52,9 @@ func (o owned) setKey(key string) { require.NoError(o.t, os.WriteFile(o.key, []b
 
 func (o owned) declare(owner string) {
 	lane := fmt.Sprintf(
-		"lane: harbour\nsteps-may: [session-user, roles]\nenvironments:\n  - {name: staging, target: 'file:%s', ledger-role: %s, ledger-key: 'file:%s', gate: {release: not-asked, previous-environment: not-asked}}\n",
+		"lane: harbour\nsteps-may: [session-user, roles]\nenvironments:\n"+
+			"  - {name: staging, target: 'file:%s', ledger-role: %s, ledger-key: 'file:%s', gate: {release: not-asked, "+
+			"previous-environment: not-asked}}\n",
 		o.Files["staging"],
 		owner, o.key,
 	)
@@ -64,8 +66,8 @@ func (o owned) setUp(key string) (string, error) {
 	script := must(o.LedgerSetup(o.t.Context(), "harbour", "staging")).SQL
 	run := exec.Command("/usr/lib/postgresql/15/bin/psql", "-Xq", o.superuser)
 	run.Env, run.Stdin = append(os.Environ(), "VORRANG_LEDGER_KEY="+key), strings.NewReader(script)
-	said, err := run.CombinedOutput()
-	return string(said), err
+	output, err := run.CombinedOutput()
+	return string(output), err
 }
 
 func (o owned) intact() gate.Check {
@@ -86,20 +88,23 @@ func TestALedgerWithAnOwnerOfItsOwnIsWrittenByProofOnly(t *testing.T) {
 	assert.Contains(t, check.Evidence, "is not as its owner "+o.owner+" is to make it: it is not there yet")
 	assert.Contains(t, advice.Text(check.Remedies), "vorrang ledger -lane harbour -env staging -setup")
 
-	said, err := o.setUp("short")
+	output, err := o.setUp("short")
 	require.Error(t, err)
-	assert.Contains(t, said, "the key has 5 characters; it needs 32 or more")
-	said, err = o.setUp(ledgerKey)
-	require.NoError(t, err, said)
+	assert.Contains(t, output, "the key has 5 characters; it needs 32 or more")
+	output, err = o.setUp(ledgerKey)
+	require.NoError(t, err, output)
 	assert.Equal(t, gate.Pass, o.intact().Verdict)
 	probe := must(o.Probe(ctx, "harbour", "staging"))
 	assert.True(t, probe.Usable, "%v", probe.Looks)
 	assert.Contains(t, fmt.Sprint(probe.Looks), "belongs to "+o.owner)
 
 	o.Write(map[string]string{
-		"2-tide.sql":       "/*---\nmode: autocommit\n---*/\nCREATE TABLE public.tide (id int);\nCREATE INDEX CONCURRENTLY tide_id ON public.tide (id);",
-		"3-dues.sql":       "/*---\nmode: batches\nbatch-size: 2\npause: 0s\n---*/\nUPDATE public.berth SET id = 0 WHERE ctid IN (SELECT ctid FROM public.berth WHERE id > 0 LIMIT :batch);",
-		"4-pilot.sql":      "SET DateStyle = 'German'; SET TimeZone = 'Asia/Tokyo'; SET search_path = pg_temp; CREATE TABLE public.pilot (name text); INSERT INTO public.pilot VALUES ('é');",
+		"2-tide.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE public.tide (id int);\n" +
+			"CREATE INDEX CONCURRENTLY tide_id ON public.tide (id);",
+		"3-dues.sql": "/*---\nmode: batches\nbatch-size: 2\npause: 0s\n---*/\n" +
+			"UPDATE public.berth SET id = 0 WHERE ctid IN (SELECT ctid FROM public.berth WHERE id > 0 LIMIT :batch);",
+		"4-pilot.sql": "SET DateStyle = 'German'; SET TimeZone = 'Asia/Tokyo'; SET search_path = pg_temp; CREATE " +
+			"TABLE public.pilot (name text); INSERT INTO public.pilot VALUES ('é');",
 		"4-pilot.back.sql": "DROP TABLE public.pilot;"})
 	_, err = o.Submit(ctx, "harbour", os.DirFS(o.Steps))
 	require.NoError(t, err)
@@ -125,8 +130,8 @@ func TestALedgerWithAnOwnerOfItsOwnIsWrittenByProofOnly(t *testing.T) {
 		pgtest.Query(t, o.superuser, "SELECT coalesce(to_regclass('public.crane')::text, '')"),
 		"nothing without its entry",
 	)
-	said, err = o.setUp("another-key-0123456789-0123456789-0123456789")
-	require.NoError(t, err, said)
+	output, err = o.setUp("another-key-0123456789-0123456789-0123456789")
+	require.NoError(t, err, output)
 	assert.Equal(t, deploy.Done, o.Promoted("staging").Outcome, "the key was changed on both sides")
 }
 
@@ -135,8 +140,8 @@ func TestALedgerWithAnOwnerOfItsOwnIsWrittenByProofOnly(t *testing.T) {
 func TestAHostileStepCannotWriteALedgerThatItDoesNotOwn(t *testing.T) {
 	o := ownedLedger(t)
 	o.Submitted(map[string]string{"1-berth.sql": "CREATE TABLE public.berth (id int);"})
-	said, err := o.setUp(ledgerKey)
-	require.NoError(t, err, said)
+	output, err := o.setUp(ledgerKey)
+	require.NoError(t, err, output)
 	require.Equal(t, deploy.Done, o.Promoted("staging").Outcome)
 	newest := must(o.Ledger(t.Context(), "harbour", "staging", 1)).Entries[0]
 	forged := newest.Head().Next(ledger.Entry{Action: ledger.Attested, Step: "9", Slug: "theft"}, newest.At)
@@ -146,21 +151,22 @@ func TestAHostileStepCannotWriteALedgerThatItDoesNotOwn(t *testing.T) {
 	)
 	entries := "SELECT string_agg(action, ' ' ORDER BY seq) FROM vorrang.ledger"
 	tried := 0
-	for sql, says := range map[string]string{
-		"INSERT INTO vorrang.ledger VALUES (" + forgery + ")":                                                    "permission denied for table ledger",
-		"SELECT vorrang.append(" + forgery + ", '\\x00')":                                                        "the ledger takes entries of Vorrang only",
-		"SELECT vorrang.append(" + forgery + ", NULL)":                                                           "the ledger takes entries of Vorrang only",
-		"SELECT * FROM vorrang.ledger_key":                                                                       "permission denied for table ledger_key",
-		"DELETE FROM vorrang.ledger":                                                                             "permission denied for table ledger",
-		"ALTER TABLE vorrang.ledger DISABLE TRIGGER append_only":                                                 "must be owner of table ledger",
-		"ALTER TABLE vorrang.ledger OWNER TO CURRENT_USER":                                                       "must be owner of table ledger",
-		"CREATE TRIGGER t BEFORE INSERT ON vorrang.ledger FOR EACH ROW EXECUTE FUNCTION vorrang.refuse_change()": "permission denied",
-		"CREATE FUNCTION vorrang.append() RETURNS int LANGUAGE sql AS 'SELECT 1'":                                "permission denied for schema vorrang",
-		"DROP SCHEMA vorrang CASCADE":                                                                            "must be owner of schema vorrang",
-		"ALTER SCHEMA vorrang RENAME TO other":                                                                   "must be owner of schema vorrang",
-		"SET ROLE " + o.owner:                                                                                    "permission denied to set role",
-		"SET SESSION AUTHORIZATION " + o.owner:                                                                   "permission denied to set session authorization",
-		"GRANT " + o.owner + " TO CURRENT_USER":                                                                  "must have admin option",
+	for sql, message := range map[string]string{
+		"INSERT INTO vorrang.ledger VALUES (" + forgery + ")":    "permission denied for table ledger",
+		"SELECT vorrang.append(" + forgery + ", '\\x00')":        "the ledger takes entries of Vorrang only",
+		"SELECT vorrang.append(" + forgery + ", NULL)":           "the ledger takes entries of Vorrang only",
+		"SELECT * FROM vorrang.ledger_key":                       "permission denied for table ledger_key",
+		"DELETE FROM vorrang.ledger":                             "permission denied for table ledger",
+		"ALTER TABLE vorrang.ledger DISABLE TRIGGER append_only": "must be owner of table ledger",
+		"ALTER TABLE vorrang.ledger OWNER TO CURRENT_USER":       "must be owner of table ledger",
+		"CREATE TRIGGER t BEFORE INSERT ON vorrang.ledger FOR EACH ROW EXECUTE FUNCTION " +
+			"vorrang.refuse_change()": "permission denied",
+		"CREATE FUNCTION vorrang.append() RETURNS int LANGUAGE sql AS 'SELECT 1'": "permission denied for schema vorrang",
+		"DROP SCHEMA vorrang CASCADE":           "must be owner of schema vorrang",
+		"ALTER SCHEMA vorrang RENAME TO other":  "must be owner of schema vorrang",
+		"SET ROLE " + o.owner:                   "permission denied to set role",
+		"SET SESSION AUTHORIZATION " + o.owner:  "permission denied to set session authorization",
+		"GRANT " + o.owner + " TO CURRENT_USER": "must have admin option",
 	} {
 		tried++
 		hidden := fmt.Sprintf("EXECUTE convert_from(decode('%x', 'hex'), 'UTF8')", sql)
@@ -175,7 +181,7 @@ func TestAHostileStepCannotWriteALedgerThatItDoesNotOwn(t *testing.T) {
 			deployment := o.Promoted("staging")
 			if body == hidden {
 				require.Equal(t, deploy.Failed, deployment.Outcome, sql)
-				assert.Contains(t, deployment.Failure.Message, says, sql)
+				assert.Contains(t, deployment.Failure.Message, message, sql)
 				continue
 			}
 			require.Equal(t, deploy.Done, deployment.Outcome, sql)
@@ -192,20 +198,21 @@ func TestAHostileStepCannotWriteALedgerThatItDoesNotOwn(t *testing.T) {
 	assert.Equal(t, gate.Pass, o.intact().Verdict)
 }
 
-// The owner's side is looked at too: what would let somebody write past the proof
+// The owner's side is checked too: what would let somebody write past the proof
 // holds the gate.
 func TestAnOwnerWhomTheUserMayBecomeHoldsTheGate(t *testing.T) {
 	o := ownedLedger(t)
 	o.Submitted(map[string]string{"1-berth.sql": "CREATE TABLE public.berth (id int);"})
-	said, err := o.setUp(ledgerKey)
-	require.NoError(t, err, said)
+	output, err := o.setUp(ledgerKey)
+	require.NoError(t, err, output)
 	user := strings.SplitN(strings.TrimPrefix(o.URLs["staging"], "postgres://"), ":", 2)[0]
-	for says, c := range map[string]struct{ do, undo string }{
-		"user " + user + " is a superuser, or a member of " + o.owner:            {"GRANT " + o.owner + " TO " + user, "REVOKE " + o.owner + " FROM " + user},
-		user + " may write to it":                                                {"GRANT INSERT ON vorrang.ledger TO " + user, "REVOKE INSERT ON vorrang.ledger FROM " + user},
-		user + " may make objects in its schema":                                 {"GRANT CREATE ON SCHEMA vorrang TO " + user, "REVOKE CREATE ON SCHEMA vorrang FROM " + user},
-		"everybody may read its key":                                             {"GRANT SELECT ON vorrang.ledger_key TO PUBLIC", "REVOKE SELECT ON vorrang.ledger_key FROM PUBLIC"},
-		"its function append is gone or another":                                 {"CREATE FUNCTION vorrang.append() RETURNS int LANGUAGE sql AS 'SELECT 1'", "DROP FUNCTION vorrang.append()"},
+	for message, c := range map[string]struct{ do, undo string }{
+		"user " + user + " is a superuser, or a member of " + o.owner: {"GRANT " + o.owner + " TO " + user, "REVOKE " + o.owner + " FROM " + user},
+		user + " may write to it":                                     {"GRANT INSERT ON vorrang.ledger TO " + user, "REVOKE INSERT ON vorrang.ledger FROM " + user},
+		user + " may make objects in its schema":                      {"GRANT CREATE ON SCHEMA vorrang TO " + user, "REVOKE CREATE ON SCHEMA vorrang FROM " + user},
+		"everybody may read its key":                                  {"GRANT SELECT ON vorrang.ledger_key TO PUBLIC", "REVOKE SELECT ON vorrang.ledger_key FROM PUBLIC"},
+		"its function append is gone or another": {"CREATE FUNCTION vorrang.append() " +
+			"RETURNS int LANGUAGE sql AS 'SELECT 1'", "DROP FUNCTION vorrang.append()"},
 		"user " + user + " can get round its owner as pg_write_all_data":         {"GRANT pg_write_all_data TO " + user, "REVOKE pg_write_all_data FROM " + user},
 		"user " + user + " can get round its owner as pg_read_all_data":          {"GRANT pg_read_all_data TO " + user, "REVOKE pg_read_all_data FROM " + user},
 		"user " + user + " can get round its owner as pg_execute_server_program": {"GRANT pg_execute_server_program TO " + user, "REVOKE pg_execute_server_program FROM " + user},
@@ -213,16 +220,16 @@ func TestAnOwnerWhomTheUserMayBecomeHoldsTheGate(t *testing.T) {
 		"it belongs to " + user + ", and not to " + o.owner:                      {"ALTER TABLE vorrang.ledger OWNER TO " + user, "ALTER TABLE vorrang.ledger OWNER TO " + o.owner + "; GRANT SELECT ON vorrang.ledger TO " + user},
 	} {
 		pgtest.Exec(t, o.superuser, c.do)
-		assert.Contains(t, o.intact().Evidence, says)
+		assert.Contains(t, o.intact().Evidence, message)
 		pgtest.Exec(t, o.superuser, c.undo)
-		require.Equal(t, gate.Pass, o.intact().Verdict, says)
+		require.Equal(t, gate.Pass, o.intact().Verdict, message)
 	}
 	o.setKey("short")
 	status := must(o.Status(t.Context(), "harbour", "staging", "none"))
 	assert.Contains(t, fmt.Sprint(status.Trouble), "has fewer than 32 characters")
 	pgtest.Exec(t, o.superuser, "CREATE FUNCTION vorrang.left_behind() RETURNS int LANGUAGE sql AS 'SELECT 1'")
 	o.setKey(ledgerKey)
-	said, err = o.setUp(ledgerKey)
+	output, err = o.setUp(ledgerKey)
 	require.Error(t, err)
-	assert.Contains(t, said, "in schema vorrang there is more than the ledger: function vorrang.left_behind()")
+	assert.Contains(t, output, "in schema vorrang there is more than the ledger: function vorrang.left_behind()")
 }

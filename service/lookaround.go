@@ -14,7 +14,7 @@ import (
 // driftPatience bounds one environment's scheduled look.
 const driftPatience = time.Minute
 
-// nextLook is when an environment is to be looked at next.
+// nextLook is when an environment is to be checked next.
 func (s *drifts) nextLook(ctx context.Context) (time.Time, bool, error) {
 	due, err := s.looksDue(ctx)
 	if err != nil || len(due) == 0 {
@@ -29,7 +29,7 @@ type dueLook struct {
 	environment lane.Environment
 }
 
-// looksDue lists the environments that are looked at, the first due ahead.
+// looksDue lists the environments that are checked, the first due ahead.
 func (s *drifts) looksDue(ctx context.Context) ([]dueLook, error) {
 	lanes, err := s.Records.Lanes(ctx)
 	if err != nil {
@@ -53,7 +53,7 @@ func (s *drifts) looksDue(ctx context.Context) ([]dueLook, error) {
 }
 
 // lookAround looks for drift where it is time. An environment that cannot be
-// looked at has that kept as what was found.
+// checked has that kept as what was found.
 func (s *drifts) lookAround(ctx context.Context) error {
 	due, err := s.looksDue(ctx)
 	if err != nil {
@@ -68,7 +68,7 @@ func (s *drifts) lookAround(ctx context.Context) error {
 		_, _, err := s.lookForDrift(within, p, plainly)
 		cancel()
 		if err != nil && ctx.Err() == nil {
-			s.Log.Warn("an environment could not be looked at for drift", "lane", d.lane.Name,
+			s.Log.Warn("an environment could not be read for drift", "lane", d.lane.Name,
 				"environment", d.environment.Name, "error", err)
 			err = s.saveLook(ctx, p, gate.Drifted{Unknown: unreachable(err).Message}, "")
 		}

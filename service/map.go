@@ -118,7 +118,7 @@ func (s *schemas) known(c call, in *environmentIn) (*api.Known, error) {
 }
 
 // maps remembers the newest layouts: they take longer than anything else that
-// is looked at.
+// is checked.
 type maps struct {
 	mu    sync.Mutex
 	drawn map[string]*api.Map

@@ -30,7 +30,7 @@ func newMetrics() *metrics {
 		running: prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "vorrang_deployments_running",
 			Help: "Deployments that are under way."}, []string{"lane", "environment"}),
 		steps: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "vorrang_steps_total",
-			Help: "Steps that were carried out or failed."}, []string{"lane", "environment", "direction", "result"}),
+			Help: "Steps that were run or failed."}, []string{"lane", "environment", "direction", "result"}),
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vorrang_request_seconds",
 			Help: "Time to answer a request, in seconds.", Buckets: prometheus.ExponentialBuckets(0.001, 4, 7)}, []string{"method", "route", "status"}),
 	}
@@ -45,7 +45,14 @@ func (m *metrics) step(lane, environment string, e deploy.Event) {
 		m.steps.WithLabelValues(lane, environment, string(e.Direction), "done").Inc()
 	case deploy.StepFailed:
 		m.steps.WithLabelValues(lane, environment, string(e.Direction), "failed").Inc()
-	case deploy.Started, deploy.StepBegan, deploy.Statement, deploy.Notice, deploy.Waiting, deploy.Ended:
+	case deploy.Started,
+		deploy.StepBegan,
+		deploy.Statement,
+		deploy.Notice,
+		deploy.Waiting,
+		deploy.Blocking,
+		deploy.Measured,
+		deploy.Ended:
 	}
 }
 

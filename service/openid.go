@@ -193,7 +193,7 @@ func (s *door) openID(c call, _ *nothing) (*nothing, error) {
 	if s.OpenID == nil {
 		return nil, notFound(
 			"way to sign in", "by OpenID Connect",
-			by("whoever runs the service sets one up: docs/people.md"),
+			by("the service's operator sets one up: docs/people.md"),
 		)
 	}
 	if wait, _ := s.signInLimiter.allow("", s.addressOf(c.fiber), time.Now()); wait > 0 {
@@ -265,7 +265,7 @@ func (s *door) openIDBack(c call, in *callbackIn) (*nothing, error) {
 	if s.OpenID == nil {
 		return nil, notFound(
 			"way to sign in", "by OpenID Connect",
-			by("whoever runs the service sets one up: docs/people.md"),
+			by("the service's operator sets one up: docs/people.md"),
 		)
 	}
 	name, why, err := s.finishSignIn(c, in)

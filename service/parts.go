@@ -73,20 +73,21 @@ type repairs struct {
 // deploying is promotions, rollbacks and rebuilds, from the preview to what became of them.
 type deploying struct {
 	*Config
-	targets   *targets
-	library   *library
-	builder   *builder
-	drifts    *drifts
-	gates     *gates
-	hooks     *hooks
-	repairs   *repairs
-	book      *book
-	door      *door
-	laneLocks *laneLocks
-	looking   *looking
-	metrics   *metrics
-	running   *work.Deployments
-	schedules *work.Round
+	targets    *targets
+	library    *library
+	builder    *builder
+	drifts     *drifts
+	gates      *gates
+	hooks      *hooks
+	repairs    *repairs
+	book       *book
+	door       *door
+	laneLocks  *laneLocks
+	looking    *looking
+	metrics    *metrics
+	running    *work.Deployments
+	rehearsing *work.Rehearsals
+	schedules  *work.Round
 	// of what a deployment tells and writes; a test may put a fault there
 	eventClock func() time.Time
 }
@@ -100,6 +101,7 @@ type catalogue struct {
 	laneLocks *laneLocks
 	uploads   *uploads
 	looks     *work.Round // to be woken where a lane changes
+	wasCut    func(lane, release, actor string)
 }
 
 // views is how things stand.
@@ -149,6 +151,7 @@ func (s *Service) parts(running *work.Deployments) {
 		looking:    s.looking,
 		metrics:    s.metrics,
 		running:    running,
+		rehearsing: work.NewRehearsals(s.Log),
 		eventClock: s.Now,
 	}
 	s.deploying.schedules = work.NewRound(
@@ -156,7 +159,16 @@ func (s *Service) parts(running *work.Deployments) {
 		func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) },
 		s.deploying.beginDue,
 	)
-	s.catalogue = &catalogue{config, s.targets, library, s.gates, locks, newUploads(), s.drifts.looks}
+	s.catalogue = &catalogue{
+		config,
+		s.targets,
+		library,
+		s.gates,
+		locks,
+		newUploads(),
+		s.drifts.looks,
+		s.deploying.rehearseRelease,
+	}
 	s.views = &views{config, s.targets, library, s.gates, s.looking}
 	s.schemas = &schemas{Config: config, targets: s.targets, library: library, builder: s.builder, drifts: s.drifts}
 }

@@ -23,79 +23,87 @@ import (
 // administrator may all. Calls about oneself take no role:
 // "self", and signing in takes nothing: "open".
 var who = map[string]string{
-	"POST /api/v1/session":                       "open",
-	"GET /api/v1/session/ways":                   "open",
-	"GET /api/v1/session/openid":                 "open",
-	"GET /api/v1/session/openid/callback":        "open",
-	"GET /api/v1/session":                        "self",
-	"DELETE /api/v1/session":                     "self",
-	"POST /api/v1/session/tokens":                "self",
-	"GET /api/v1/session/tokens":                 "self",
-	"DELETE /api/v1/session/tokens/{token}":      "self",
-	"POST /api/v1/session/password":              "self",
-	"GET /api/v1/engines":                        "self",
-	"GET /api/v1/people":                         "",
-	"PUT /api/v1/people/{person}":                "",
-	"GET /api/v1/tokens":                         "",
-	"POST /api/v1/tokens":                        "",
-	"DELETE /api/v1/tokens/{token}":              "",
-	"GET /api/v1/audit":                          "",
-	"GET /api/v1/hooks":                          "",
-	"PUT /api/v1/hooks/{hook}":                   "",
-	"DELETE /api/v1/hooks/{hook}":                "",
-	"GET /api/v1/deliveries":                     "",
-	"POST /api/v1/lanes":                         "",
-	"GET /api/v1/lanes":                          "ralpk",
-	"GET /api/v1/deployments":                    "ralpk",
-	"GET /api/v1/deployments/{id}":               "ralpk",
-	"GET /api/v1/lanes/{lane}":                   "ralpk",
-	"POST LANE/submissions":                      "a",
-	"POST LANE/bundles":                          "l",
-	"POST LANE/submissions/trial":                "ralpk",
-	"POST LANE/steps/{step}/withdrawal":          "a",
-	"GET LANE/steps/{step}":                      "ralpk",
-	"GET LANE/releases":                          "ralpk",
-	"POST LANE/releases":                         "l",
-	"GET LANE/releases/{release}":                "ralpk",
-	"GET LANE/releases/{release}/bundle":         "ralpk",
-	"POST LANE/releases/{release}/signatures":    "alpk",
-	"GET LANE/verification":                      "ralpk",
-	"GET ENV":                                    "ralpk",
-	"GET ENV/probe":                              "ralpk",
-	"GET ENV/ledger":                             "ralpk",
-	"GET ENV/ledger/setup":                       "ralpk",
-	"GET ENV/gate":                               "ralpk",
-	"GET ENV/preview":                            "ralpk",
-	"GET ENV/steps/{step}/evidence":              "ralpk",
-	"POST ENV/promotions":                        "l",
-	"POST ENV/rollbacks":                         "l",
-	"POST ENV/rebuilds":                          "l",
-	"POST ENV/attestations":                      "k",
-	"POST ENV/amendments":                        "k",
-	"GET ENV/adoption":                           "ralpk",
-	"POST ENV/adoptions":                         "k",
-	"POST ENV/settlements":                       "k",
-	"POST ENV/baselines":                         "k",
-	"POST ENV/rehearsals":                        "alpk",
-	"POST ENV/approvals":                         "p",
-	"POST ENV/approvals/withdrawal":              "p",
-	"POST ENV/waivers":                           "k",
-	"POST LANE/drafts":                           "alpk",
-	"GET ENV/drift":                              "ralpk",
-	"POST ENV/acceptances":                       "k",
-	"GET ENV/effects":                            "ralpk",
-	"GET ENV/schemas":                            "ralpk",
-	"GET ENV/map":                                "ralpk",
-	"GET ENV/map.svg":                            "ralpk",
-	"GET LANE/comparison":                        "ralpk",
-	"POST LANE/comparisons":                      "alpk",
-	"GET LANE/scheduled":                         "ralpk",
-	"DELETE ENV/scheduled/{scheduled}":           "l",
-	"POST ENV/freezes":                           "lpk",
-	"POST ENV/thaw":                              "pk",
-	"POST ENV/backups":                           "kt",
-	"GET /api/v1/deployments/{id}/events":        "ralpk",
-	"POST /api/v1/deployments/{id}/cancellation": "l",
+	"POST /api/v1/session":                         "open",
+	"GET /api/v1/session/ways":                     "open",
+	"GET /api/v1/session/openid":                   "open",
+	"GET /api/v1/session/openid/callback":          "open",
+	"GET /api/v1/session":                          "self",
+	"DELETE /api/v1/session":                       "self",
+	"POST /api/v1/session/tokens":                  "self",
+	"GET /api/v1/session/tokens":                   "self",
+	"DELETE /api/v1/session/tokens/{token}":        "self",
+	"POST /api/v1/session/password":                "self",
+	"GET /api/v1/engines":                          "self",
+	"GET /api/v1/engines/{engine}/findings":        "self",
+	"GET /api/v1/people":                           "",
+	"PUT /api/v1/people/{person}":                  "",
+	"GET /api/v1/tokens":                           "",
+	"POST /api/v1/tokens":                          "",
+	"DELETE /api/v1/tokens/{token}":                "",
+	"GET /api/v1/audit":                            "",
+	"GET /api/v1/hooks":                            "",
+	"PUT /api/v1/hooks/{hook}":                     "",
+	"DELETE /api/v1/hooks/{hook}":                  "",
+	"GET /api/v1/deliveries":                       "",
+	"POST /api/v1/lanes":                           "",
+	"GET /api/v1/lanes":                            "ralpk",
+	"GET /api/v1/deployments":                      "ralpk",
+	"GET /api/v1/deployments/{id}":                 "ralpk",
+	"GET /api/v1/lanes/{lane}":                     "ralpk",
+	"POST LANE/submissions":                        "a",
+	"POST LANE/bundles":                            "l",
+	"POST LANE/submissions/trial":                  "ralpk",
+	"POST LANE/reviews":                            "ralpk",
+	"POST LANE/steps/{step}/withdrawal":            "a",
+	"GET LANE/steps/{step}":                        "ralpk",
+	"GET LANE/releases":                            "ralpk",
+	"POST LANE/releases":                           "l",
+	"GET LANE/releases/{release}":                  "ralpk",
+	"GET LANE/releases/{release}/bundle":           "ralpk",
+	"POST LANE/releases/{release}/signatures":      "alpk",
+	"GET LANE/verification":                        "ralpk",
+	"GET ENV":                                      "ralpk",
+	"GET ENV/probe":                                "ralpk",
+	"GET ENV/ledger":                               "ralpk",
+	"GET ENV/ledger/setup":                         "ralpk",
+	"GET ENV/gate":                                 "ralpk",
+	"GET ENV/preview":                              "ralpk",
+	"GET ENV/steps/{step}/evidence":                "ralpk",
+	"POST ENV/promotions":                          "l",
+	"POST ENV/rollbacks":                           "l",
+	"POST ENV/rebuilds":                            "l",
+	"POST ENV/attestations":                        "k",
+	"POST ENV/amendments":                          "k",
+	"GET ENV/adoption":                             "ralpk",
+	"POST ENV/adoptions":                           "k",
+	"POST ENV/settlements":                         "k",
+	"POST ENV/baselines":                           "k",
+	"POST ENV/rehearsals":                          "alpk",
+	"GET ENV/rehearsals":                           "ralpk",
+	"GET ENV/rehearsals/{rehearsal}":               "ralpk",
+	"GET ENV/rehearsals/{rehearsal}/events":        "ralpk",
+	"POST ENV/rehearsals/{rehearsal}/cancellation": "alpk",
+	"POST ENV/approvals":                           "p",
+	"POST ENV/approvals/withdrawal":                "p",
+	"POST ENV/waivers":                             "k",
+	"POST LANE/drafts":                             "alpk",
+	"GET ENV/drift":                                "ralpk",
+	"POST ENV/acceptances":                         "k",
+	"GET ENV/effects":                              "ralpk",
+	"GET ENV/schemas":                              "ralpk",
+	"GET ENV/map":                                  "ralpk",
+	"GET ENV/map.svg":                              "ralpk",
+	"GET LANE/comparison":                          "ralpk",
+	"POST LANE/comparisons":                        "alpk",
+	"GET LANE/scheduled":                           "ralpk",
+	"DELETE ENV/scheduled/{scheduled}":             "l",
+	"POST ENV/freezes":                             "lpk",
+	"POST ENV/thaw":                                "pk",
+	"POST ENV/backups":                             "kt",
+	"GET /api/v1/deployments/{id}/events":          "ralpk",
+	"GET ENV/report":                               "ralpk",
+	"GET /api/v1/deployments/{id}/footprints":      "ralpk",
+	"POST /api/v1/deployments/{id}/cancellation":   "l",
 }
 
 var letters = map[access.Role]string{
@@ -157,13 +165,13 @@ func TestEveryRouteIsHeldAgainstATableOfWhoMay(t *testing.T) {
 				"{person}", "Not A Name", "{token}", "999", "{hook}", "none", "{scheduled}", "999", "{approval}", "999").
 				Replace(path)
 			expect := func(name string, allowed bool) {
-				code, says := ask(method, filled, tokens[name])
+				code, message := ask(method, filled, tokens[name])
 				hidden := code == http.StatusNotFound && strings.Contains(path, "{id}") &&
-					strings.HasPrefix(says, "there is no deployment 1")
+					strings.HasPrefix(message, "there is no deployment 1")
 				assert.Equal(
 					t, allowed, code != http.StatusForbidden && !hidden,
 					"%s as %s: %d %s",
-					route, name, code, says,
+					route, name, code, message,
 				)
 				asked++
 			}
@@ -197,7 +205,7 @@ func TestSigningInAndWhatItOpens(t *testing.T) {
 	for _, e := range lanes.Lanes[0].Environments {
 		seen = append(seen, e.Environment)
 	}
-	assert.Equal(t, []string{"development", "staging"}, seen, "production is not theirs to look at")
+	assert.Equal(t, []string{"development", "staging"}, seen, "production is not theirs to read")
 	w.Promoted("production")
 	list, err := pilot.Deployments(t.Context(), "", "", 10)
 	require.NoError(t, err)
@@ -210,7 +218,8 @@ func TestSigningInAndWhatItOpens(t *testing.T) {
 	require.ErrorAs(t, err, &answered)
 	assert.Equal(
 		t,
-		"m.kai may not do this on harbour/production: it takes releaser or administrator; granted is releaser@harbour/staging, reader@harbour/development",
+		"m.kai may not do this on harbour/production: it takes releaser or administrator; granted is "+
+			"releaser@harbour/staging, reader@harbour/development",
 		answered.Detail,
 	)
 
@@ -239,7 +248,7 @@ func TestPasswordsAreNotTriedForEver(t *testing.T) {
 	assert.Equal(t, http.StatusTooManyRequests, answered.Status, "the right one has to wait too")
 	audit, err := w.Audit(t.Context(), client.AuditSearch{Actor: "m.kai", Operation: "signIn"})
 	require.NoError(t, err)
-	assert.Less(t, len(audit.Acts), 9, "tries that were not looked at are not kept one by one")
+	assert.Less(t, len(audit.Acts), 9, "tries that were not checked are not kept one by one")
 	_, err = client.New(w.Server, "", "").Session(t.Context())
 	assert.Error(t, err)
 }
@@ -267,13 +276,13 @@ func TestPeopleChangeTheirPasswords(t *testing.T) {
 func TestMachinesHaveTokensOfTheirOwn(t *testing.T) {
 	w := servicetest.Start(t)
 	w.As("m.kai", "reader")
-	for grant, says := range map[string]string{"reporter@moon": "there is no lane moon", "reporter@harbour/moon": "there is no environment moon", "pilot": "no role", "": "say what the machine may"} {
+	for grant, message := range map[string]string{"reporter@moon": "there is no lane moon", "reporter@harbour/moon": "there is no environment moon", "pilot": "no role", "": "say what the machine may"} {
 		_, err := w.MakeToken(
 			t.Context(), "backup-job",
 			slices.DeleteFunc([]string{grant}, func(g string) bool { return g == "" }),
 			time.Hour,
 		)
-		assert.ErrorContains(t, err, says)
+		assert.ErrorContains(t, err, message)
 	}
 	_, err := w.MakeToken(t.Context(), "m.kai", []string{"releaser"}, time.Hour)
 	assert.ErrorContains(t, err, "m.kai is a person's name")
@@ -314,16 +323,17 @@ func TestTheAuditSaysWhoDidWhat(t *testing.T) {
 	require.Error(t, err)
 	audit, err := w.Audit(t.Context(), client.AuditSearch{Lane: "harbour"})
 	require.NoError(t, err)
-	var said []string
+	var output []string
 	for _, a := range audit.Acts {
 		assert.NotEmpty(t, a.Address)
-		said = append(said, a.Actor+" "+a.Operation+" "+a.Environment+" "+a.Result)
+		output = append(output, a.Actor+" "+a.Operation+" "+a.Environment+" "+a.Result)
 	}
 	assert.Equal(t, []string{
 		"k.brandt attest staging there is no step 7 in the catalogue",
-		"a.lund promote staging a.lund may not do this on harbour/staging: it takes releaser or administrator; granted is author@harbour",
+		"a.lund promote staging a.lund may not do this on harbour/staging: it takes releaser or administrator; granted is " +
+			"author@harbour",
 		"a.lund submit  done",
-	}, said)
+	}, output)
 	assert.JSONEq(t, `{"step": "7", "reason": "by hand, on Sunday"}`, string(audit.Acts[0].Detail))
 	found, err := w.Audit(t.Context(), client.AuditSearch{Text: "on SUNDAY"})
 	require.NoError(t, err)

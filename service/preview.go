@@ -50,7 +50,7 @@ func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
 	}
 	facts, err := s.gates.survey(
 		c, p,
-		promotionRequest{through: w.through, actor: c.asker(in.Lane, in.Environment), back: w.back},
+		promotionRequest{through: w.through, actor: c.asker(in.Lane, in.Environment), back: w.back, findings: true},
 	)
 	if err != nil {
 		return nil, err
@@ -71,6 +71,7 @@ func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
 			return nil, err
 		}
 	}
+	answer.Overlaps = overlapsOf(planned)
 	texts, digests := s.library.texts(planned), planned.Digests()
 	for i, action := range planned.Actions {
 		shown, err := s.previewAction(c, p.dialect(), texts, action, in.Limit)
@@ -78,6 +79,11 @@ func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
 			return nil, err
 		}
 		shown.Plan = digests[i]
+		for _, f := range facts.Findings {
+			if f.Step == action.Step.Number && action.Direction == ledger.Forward {
+				shown.Findings = append(shown.Findings, f)
+			}
+		}
 		answer.Actions = append(answer.Actions, shown)
 	}
 	return answer, nil
@@ -140,7 +146,7 @@ func (s *deploying) previewAction(
 	}
 	shown := api.PreviewAction{
 		StepRef:      api.StepRef{Number: a.Step.Number, Slug: a.Step.Slug, Direction: a.Direction},
-		Irreversible: a.Step.Back == nil, Losses: []review.Loss{}, LostBefore: []review.Loss{},
+		Irreversible: a.Step.Back == nil, Losses: []review.Loss{}, LostBefore: []review.Loss{}, Findings: []review.Finding{},
 		File: file.Name, Mode: a.Step.Options.Mode, Phase: a.Step.Options.Phase, Resume: a.Resume,
 	}
 	text, err := texts(ctx, file.Checksum)
@@ -184,4 +190,15 @@ type gateIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
 	Release     string `query:"release" description:"The release that is to be promoted; loose steps if absent."`
+}
+
+// overlapsOf are those of a plan that goes forward.
+func overlapsOf(planned plan.Plan) []plan.Overlap {
+	var phased []plan.Phased
+	for _, a := range planned.Actions {
+		if a.Direction == ledger.Forward {
+			phased = append(phased, plan.Phased{Number: a.Step.Number, Phase: a.Step.Options.Phase})
+		}
+	}
+	return plan.Overlaps(phased)
 }

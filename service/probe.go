@@ -110,7 +110,7 @@ func (s *views) probe(c call, in *environmentIn) (*api.Probe, error) {
 				check := gate.Back(facts, nil).Find(gate.KnownDatabase)
 				answer.Looks = append(
 					answer.Looks,
-					engine.Look{What: "owner", Says: check.Evidence, Remedies: check.Remedies},
+					engine.Look{What: "owner", Message: check.Evidence, Remedies: check.Remedies},
 				)
 				answer.Usable = false
 			}
@@ -118,7 +118,7 @@ func (s *views) probe(c call, in *environmentIn) (*api.Probe, error) {
 		}
 	}
 	trouble := unreachable(err)
-	look := engine.Look{What: "connection", Says: trouble.Message}
+	look := engine.Look{What: "connection", Message: trouble.Message}
 	if len(trouble.Remedies) > 0 && trouble.Remedies[0].Act == "" { // another probe would say no more
 		look.Fix = trouble.Remedies[0].Reason
 	}

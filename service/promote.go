@@ -95,7 +95,7 @@ func (s *deploying) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
 	}
 	if !p.environment.Disposable && in.Confirm != in.Environment {
 		return nil, refused(
-			todo{p.at().Do(remedy.LookAtWaysBack).For("look at the SQL first").And(confirm(in.Environment))},
+			todo{p.at().Do(remedy.LookAtWaysBack).For("read the SQL first").And(confirm(in.Environment))},
 			"a rollback on %s, which is not disposable, needs its name typed as confirmation",
 			in.Environment,
 		)
@@ -225,7 +225,7 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 	if err != nil {
 		return nil, err
 	}
-	facts, result, said, err := s.clear(c, p, session, w)
+	facts, result, notes, err := s.clear(c, p, session, w)
 	if err != nil {
 		return nil, err
 	}
@@ -238,7 +238,7 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 	}
 	if w.shown != "" && (len(w.shown) < leastShown || !strings.HasPrefix(planned.Digest(), w.shown)) {
 		return nil, refused(
-			p.do(remedy.LookAtPlan, "look at it again, and confirm what is shown then"),
+			p.do(remedy.LookAtPlan, "read it again, and confirm what is shown then"),
 			"the plan is not the one that was shown: steps, their texts or the target changed in between",
 		)
 	}
@@ -249,7 +249,7 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 		return nil, err
 	}
 	if len(planned.Actions) == 0 && !planned.Empties {
-		return &api.Promoted{Nothing: true, Steps: len(p.catalogue), Gate: result.Checks, Settled: said}, nil
+		return &api.Promoted{Nothing: true, Steps: len(p.catalogue), Gate: result.Checks, Settled: notes}, nil
 	}
 	if err := session.CreateLedger(c); err != nil {
 		return nil, err
@@ -259,18 +259,18 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 	if err != nil {
 		return nil, busy(p, err)
 	}
-	s.run(d, p, session, w, said)
+	s.run(d, p, session, w, notes)
 	c.status(http.StatusAccepted)
 	c.note("deployment", d.ID)
 	shown := deploymentOf(d, true)
-	return &api.Promoted{Deployment: &shown, Gate: result.Checks, Settled: said}, nil
+	return &api.Promoted{Deployment: &shown, Gate: result.Checks, Settled: notes}, nil
 }
 
 // clear asks the gate about what is seen under the target's lock, and settles the
 // steps in doubt that their check decides. A gate that is held is an error.
 func (s *deploying) clear(
 	c call, p targetContext, session engine.Session, w deploymentRequest,
-) (facts gate.Facts, result gate.Result, said []string, err error) {
+) (facts gate.Facts, result gate.Result, notes []string, err error) {
 	if w.first != nil {
 		if err := w.first(p, session); err != nil {
 			return facts, result, nil, err
@@ -283,17 +283,17 @@ func (s *deploying) clear(
 	if result = w.gate(facts); result.Held() {
 		return facts, result, nil, held(p, result, nil)
 	}
-	said, err = s.settleDecided(c, p, session, &facts)
-	return facts, result, said, err
+	notes, err = s.settleDecided(c, p, session, &facts)
+	return facts, result, notes, err
 }
 
 // settleDecided records what became of the steps in doubt whose check decides
 // it, and looks again.
 func (s *deploying) settleDecided(
 	c call, p targetContext, session engine.Session, facts *gate.Facts,
-) (said []string, err error) {
+) (notes []string, err error) {
 	var entries []ledger.Entry
-	said = []string{}
+	notes = []string{}
 	for _, standing := range facts.View.InDoubt() {
 		doubt := facts.Doubt(standing.Step.Number)
 		if doubt.Verdict == evidence.Unclear {
@@ -301,11 +301,11 @@ func (s *deploying) settleDecided(
 		}
 		e, err := s.targets.evidenceOf(c, p, session, standing)
 		if err != nil {
-			return said, err
+			return notes, err
 		}
 		entries = append(entries, settled(standing, e, string(doubt.Verdict), "by its check: "+doubt.Why, c.actor, nil))
-		said = append(
-			said,
+		notes = append(
+			notes,
 			fmt.Sprintf(
 				"step %s was in doubt, and is settled as %s: %s",
 				standing.Step.Number, doubt.Verdict, doubt.Why,
@@ -313,14 +313,14 @@ func (s *deploying) settleDecided(
 		)
 	}
 	if len(entries) == 0 {
-		return said, nil
+		return notes, nil
 	}
 	if err := s.repairs.write(c, p, session, facts.View.State, entries); err != nil {
-		return said, err
+		return notes, err
 	}
 	again, _, err := s.targets.look(c, p, session)
 	facts.View = again.View
-	return said, err
+	return notes, err
 }
 
 // busy turns a deployment that is under way into a held gate.

@@ -64,7 +64,7 @@ func (s *deploying) unconfirmed(ctx context.Context, p targetContext) error {
 }
 
 // emptyable makes sure that no other environment, of any lane, has the same
-// database as a disposable one. What cannot be looked at is not guessed, unless
+// database as a disposable one. What cannot be read is not guessed, unless
 // the ledger itself says whose the database is. A history that is not what was
 // seen, or another environment's, is taken over by the rebuild: it goes anyway.
 func (s *deploying) emptyable(c call, p targetContext, session engine.Session) error {
@@ -97,7 +97,8 @@ func (s *deploying) emptyable(c call, p targetContext, session engine.Session) e
 				by("let the service reach it, and try again"),
 				p.do(remedy.Adopt, "if you know that this database is "+p.environment.Name+"'s own, record that first"),
 			),
-			"whether %s/%s, which is not disposable, has another database could not be seen, and the ledger does not say whose this one is",
+			"whether %s/%s, which is not disposable, has another database could not be seen, and the ledger does not say "+
+				"whose this one is",
 			other.lane.Name, other.environment.Name,
 		)
 	}

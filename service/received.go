@@ -15,6 +15,54 @@ import (
 	"vorrang/records"
 )
 
+// folder is a step folder that was sent, beside the catalogue.
+type folder struct {
+	submission *records.Submission
+	steps      []step.Step // without their texts, which the submission keeps
+	difference records.Difference
+	body       io.Closer
+}
+
+// close forgets what was not finished.
+func (f *folder) close() {
+	f.submission.Abandon()
+	_ = f.body.Close()
+}
+
+// folder takes a step folder as a tar stream, whole, before anything is done with it.
+func (s *catalogue) folder(c call, lane string) (sent *folder, err error) {
+	body, err := s.receiveUpload(c, lane)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			_ = body.Close()
+		}
+	}()
+	submission, err := s.library.submission(c, lane)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			submission.Abandon()
+		}
+	}()
+	files, err := receive(c, body, submission)
+	if err != nil {
+		return nil, err
+	}
+	sent = &folder{submission: submission, body: body}
+	if sent.steps, err = step.Assemble(files); err != nil {
+		return nil, err
+	}
+	if sent.difference, err = submission.Compare(c, sent.steps); err != nil {
+		return nil, err
+	}
+	return sent, nil
+}
+
 // receive reads a tar stream and keeps its files. Everything that is wrong with
 // any file is found before it gives up.
 func receive(c call, body io.Reader, submission *records.Submission) ([]step.File, error) {
@@ -79,9 +127,10 @@ func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, 
 // the mode that it can run in. may is what
 // the lane's steps may change beside schemas and rows; environments are those that only: may name; nil for any.
 func inspect(
-	c call, dialect engine.Dialect, submission *records.Submission, d records.Difference, may, environments []string,
+	c call, kind engine.Engine, submission *records.Submission, d records.Difference, may, environments []string,
 ) (notes step.Problems, err error) {
 	var problems step.Problems
+	dialect := kind.Dialect()
 	for _, changes := range [][]records.Change{d.New, d.Edited} {
 		for i, change := range changes {
 			whole, err := reload(c, submission, change.Step)
@@ -92,6 +141,7 @@ func inspect(
 				changes[i].Step.Forward.Options.Mode = dialect.Mode(whole.Options().Mode, statements)
 			}
 			problems = append(problems, unknownEnvironments(whole, environments)...)
+			problems = append(problems, unusedOptions(whole, kind.Traits())...)
 			found, noted := dialect.Review(whole, may)
 			problems, notes = append(problems, found...), append(notes, noted...)
 		}
@@ -100,6 +150,17 @@ func inspect(
 		return nil, problems
 	}
 	return notes, nil
+}
+
+// unusedOptions finds the options of a step that an engine has no use for.
+func unusedOptions(s step.Step, traits engine.Traits) (problems step.Problems) {
+	if s.Options().BlockAtMost == nil || traits.Yields {
+		return nil
+	}
+	const key = "block-at-most"
+	line, column := step.OptionPosition(s.Forward.Text(), key)
+	return step.Problems{{File: s.Forward.Name, Line: line, Column: column,
+		Message: fmt.Sprintf("%s has no use for %s: take it out", traits.Server, key)}}
 }
 
 // unknownEnvironments finds what only: names and the lane has not.

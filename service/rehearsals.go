@@ -1,20 +1,17 @@
 package service
 
 import (
+	"bufio"
 	"context"
 	"errors"
-	"slices"
-	"time"
+	"fmt"
+	"net/http"
+	"strconv"
 
-	"vorrang/core/draft"
-	"vorrang/core/engine"
+	"vorrang/core/deploy"
 	"vorrang/core/gate"
 	"vorrang/core/plan"
 	"vorrang/core/rehearsal"
-	"vorrang/core/remedy"
-	"vorrang/core/schema"
-	"vorrang/core/step"
-	"vorrang/internal/plural"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -36,24 +33,22 @@ func (s *gates) askRehearsal(ctx context.Context, p targetContext, facts *gate.F
 	if err == nil {
 		facts.Rehearsed = &gate.Rehearsed{
 			At: kept.At, By: kept.Actor, Passed: kept.Result.Passed, Why: kept.Result.Why,
-			Notes: kept.Result.WaysBack(), Fingerprint: kept.Fingerprint,
+			With: kept.Result.With(), Notes: kept.Result.WaysBack(), Fingerprint: kept.Fingerprint,
 		}
 	}
 	return err
 }
-
-// rehearsalPatience bounds a rehearsal, which has no rows to work on.
-const rehearsalPatience = 10 * time.Minute
 
 type rehearseIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
 	Release     string `json:"release,omitempty"`
 	Through     string `json:"through,omitempty" description:"The last step; all that wait, if absent."`
+	Rows        int    `json:"rows,omitempty" minimum:"0" maximum:"100000" description:"Copy so many rows of each table, with those that foreign keys need and those at the edges of keys and constraints; none, if absent."`
 }
 
-// rehearse tries what a promotion would apply on a copy of the target's schema, and
-// keeps what came of it. The target is only read.
+// rehearse begins to try what a promotion would apply on a copy of the target. The target
+// is only read.
 func (s *deploying) rehearse(c call, in *rehearseIn) (*api.Rehearsed, error) {
 	p, err := s.gates.placeOf(c, in.Lane, in.Environment, in.Release)
 	if err != nil {
@@ -63,121 +58,122 @@ func (s *deploying) rehearse(c call, in *rehearseIn) (*api.Rehearsed, error) {
 	if err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(c, rehearsalPatience)
-	defer cancel()
-	planned, now, err := s.toRehearse(ctx, p, through)
+	asked := rehearsalAsked{release: in.Release, through: through, rows: in.Rows, actor: c.actor}
+	kept, err := s.beginRehearsal(c, p, asked)
 	if err != nil {
 		return nil, err
 	}
-	shop, err := workshopOf(p, nil)
-	if err != nil {
-		return nil, err
-	}
-	scratch, err := s.copyOf(ctx, p, shop, now)
-	if err != nil {
-		return nil, err
-	}
-	defer scratch.Close()
-	stage := rehearsal.Stage{
-		Look: func(ctx context.Context) (schema.Schema, error) {
-			seen, err := scratch.Snapshot(ctx, p.environment.Schemas)
-			return unowned(seen), err
-		},
-		Now:    s.Now,
-		Runner: scratchRunner(p, shop, scratch, s.Records.Text),
-	}
-	result, err := stage.Run(ctx, planned)
-	if err != nil {
-		return nil, err
-	}
-	kept, err := s.Records.AddRehearsal(c, records.Rehearsal{
-		Lane: in.Lane, Environment: in.Environment, Plan: planned.Digest(), Fingerprint: unowned(now).Fingerprint(),
-		Release: in.Release, Actor: c.actor, At: s.Now().UTC(), Result: result,
-	})
-	if err != nil {
-		return nil, err
-	}
-	s.Log.Info(
-		"rehearsed", "lane", in.Lane, "environment", in.Environment, "actor", c.actor, "passed", result.Passed, "why",
-		result.Why,
-	)
-	return &api.Rehearsed{
-		ID: kept.ID, Lane: in.Lane, Environment: in.Environment, Release: in.Release, Plan: kept.Plan,
-		Fingerprint: kept.Fingerprint, Actor: kept.Actor, At: kept.At, Result: result, WaysBack: result.WaysBack(),
-	}, nil
+	c.fiber.Status(http.StatusAccepted)
+	return rehearsedShown(kept), nil
 }
 
-// toRehearse reads what would be applied to a target, and the target's schema.
-func (s *deploying) toRehearse(
-	ctx context.Context, p targetContext, through step.Number,
-) (planned plan.Plan, now schema.Schema, err error) {
-	session, err := s.targets.connect(ctx, p, "vorrangd rehearsal")
-	if err != nil {
-		return planned, now, err
-	}
-	defer session.Close()
-	facts, _, err := s.targets.look(ctx, p, session)
-	if err == nil {
-		planned, err = plan.Forward(facts.View, through)
-	}
-	if err != nil {
-		return planned, now, err
-	}
-	if facts.Existing.Any() { // which is asked where there is no history only
-		return planned, now, refused(p.do(remedy.Baseline, "record first which steps it already contains"),
-			"%s is an existing database without history: %s", p.environment.Name, facts.Existing)
-	}
-	if len(planned.Actions) == 0 {
-		return planned, now, refused(p.do(remedy.LookAtStatus, "see where it stands"),
-			"there is nothing to apply to %s, so there is nothing to rehearse", p.environment.Name)
-	}
-	if at := slices.IndexFunc(planned.Actions, func(a plan.Action) bool { return a.Resume > 0 }); at >= 0 {
-		return planned, now, refused(p.do(remedy.Promote, "let it go on first"),
-			"step %s is half-done on %s: a rehearsal begins at a step's first statement",
-			planned.Actions[at].Step.Number, p.environment.Name)
-	}
-	now, err = session.SnapshotWithNeeds(ctx, p.environment.Schemas)
-	return planned, now, err
+type rehearsalIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	ID          int64  `path:"rehearsal"`
 }
 
-// copyOf makes a copy of a target's schema, without rows. It refuses one that cannot be
-// made as the schema is.
-func (s *deploying) copyOf(
-	ctx context.Context, p targetContext, shop workshop, now schema.Schema,
-) (scratch engine.Scratch, err error) {
-	drafter, can := p.engine.(engine.Drafter)
-	if !can {
-		return nil, refused(nil, "a schema of %s cannot be copied in this version", p.lane.Engine)
-	}
-	if scratch, err = s.builder.newScratch(ctx, p, shop); err != nil {
-		return nil, err
-	}
-	opened := scratch
-	defer func() {
-		if err != nil {
-			opened.Close()
-		}
-	}()
-	start, err := scratch.SnapshotWithNeeds(ctx, p.environment.Schemas)
+func (s *deploying) rehearsal(c call, in *rehearsalIn) (*api.Rehearsed, error) {
+	kept, err := s.keptRehearsal(c, in)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := draft.Build(ctx, scratch, drafter, start, now, false); err != nil {
-		return nil, refused(by("see what of it cannot be made anew, and rehearse again"),
-			"the schema of %s could not be copied to a scratch database: %s", p.environment.Name, err)
+	return rehearsedShown(kept), nil
+}
+
+func (s *deploying) keptRehearsal(c call, in *rehearsalIn) (records.Rehearsal, error) {
+	kept, err := s.Records.Rehearsal(c, in.Lane, in.Environment, in.ID)
+	if errors.Is(err, records.ErrNotFound) {
+		err = notFound("rehearsal", strconv.FormatInt(in.ID, 10), nil)
 	}
-	there, err := scratch.Snapshot(ctx, p.environment.Schemas)
+	return kept, err
+}
+
+type rehearsalsIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Limit       int    `query:"limit" default:"20" minimum:"1" maximum:"200"`
+}
+
+func (s *deploying) rehearsals(c call, in *rehearsalsIn) (*api.Rehearsals, error) {
+	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
+		return nil, err
+	}
+	list, err := s.Records.Rehearsals(c, in.Lane, in.Environment, in.Limit)
 	if err != nil {
 		return nil, err
 	}
-	if unlike := schema.Compare(unowned(now), unowned(there)); len(unlike) > 0 {
-		return nil, refuseDifferences(
-			by("what cannot be made anew cannot be rehearsed with"),
-			differing(unlike),
-			"the copy is not as %s is: %s",
-			p.environment.Name,
-			plural.Count(len(unlike), "object differs", "objects differ"),
-		)
+	answer := &api.Rehearsals{Rehearsals: []api.Rehearsed{}}
+	for _, one := range list {
+		answer.Rehearsals = append(answer.Rehearsals, *rehearsedShown(one))
 	}
-	return scratch, scratch.CreateLedger(ctx)
+	return answer, nil
+}
+
+// rehearsalEvents tells live what happens, and after its end only that it has ended.
+func (s *deploying) rehearsalEvents(c call, in *rehearsalIn) (*api.Events, error) {
+	live := s.rehearsing.Feed(in.ID) // before what is kept: where it is nil, that has ended
+	kept, err := s.keptRehearsal(c, in)
+	if err != nil {
+		return nil, err
+	}
+	if streamed(c) {
+		after := lastEvent(c, 0)
+		return nil, s.stream(c, in.Lane, in.Environment, func(w *bufio.Writer, still func() bool) error {
+			if live != nil {
+				s.streamLive(w, live, after, still)
+				return nil
+			}
+			return write(w, deploy.Event{Seq: after + 1, At: kept.At, Kind: deploy.Ended, Outcome: outcomeOf(kept)})
+		})
+	}
+	answer := &api.Events{Events: []deploy.Event{}}
+	if live != nil {
+		events, _ := live.After(0)
+		answer.Events = append(answer.Events, events...)
+	}
+	return answer, nil
+}
+
+// cancelRehearsal asks a rehearsal to stop, and answers at once.
+func (s *deploying) cancelRehearsal(c call, in *rehearsalIn) (*api.Rehearsed, error) {
+	kept, err := s.keptRehearsal(c, in)
+	if err != nil {
+		return nil, err
+	}
+	if !s.rehearsing.Cancel(in.ID, fmt.Errorf("%s cancelled it", c.actor)) {
+		return nil, refused(nil, "rehearsal %d is not running; it is %s", in.ID, kept.State)
+	}
+	c.fiber.Status(http.StatusAccepted)
+	return rehearsedShown(kept), nil
+}
+
+// outcomeOf is how a rehearsal ended, as events say it.
+func outcomeOf(a records.Rehearsal) deploy.Outcome {
+	switch {
+	case a.State == rehearsal.Ended && a.Result.Passed:
+		return deploy.Done
+	case a.State == rehearsal.Cancelled:
+		return deploy.Cancelled
+	case a.State == rehearsal.Interrupted:
+		return deploy.Interrupted
+	}
+	return deploy.Failed
+}
+
+// rehearsedShown is a kept rehearsal as the API shows it.
+func rehearsedShown(kept records.Rehearsal) *api.Rehearsed {
+	a := &api.Rehearsed{
+		ID: kept.ID, Lane: kept.Lane, Environment: kept.Environment, Release: kept.Release, Plan: kept.Plan,
+		Fingerprint: kept.Fingerprint, Actor: kept.Actor, At: kept.At, EndedAt: kept.EndedAt, Rows: kept.Rows,
+		State: kept.State, Message: kept.Message, Result: kept.Result, Surroundings: []string{},
+	}
+	if a.Result.Steps == nil {
+		a.Result.Steps = []rehearsal.Step{}
+	}
+	if kept.State == rehearsal.Ended {
+		a.WaysBack, a.With = kept.Result.WaysBack(), kept.Result.With()
+		a.Surroundings = append(a.Surroundings, kept.Result.Surroundings()...)
+	}
+	return a
 }

@@ -21,7 +21,8 @@ func rehearsed(t *testing.T, files map[string]string) (*servicetest.World, func(
 	w := servicetest.Start(t)
 	w.Submitted(
 		map[string]string{
-			"1-create-berth.sql": "CREATE TABLE public.berth (id int PRIMARY KEY, name text); INSERT INTO public.berth VALUES (1, 'North quay'); CREATE SEQUENCE public.times;",
+			"1-create-berth.sql": "CREATE TABLE public.berth (id int PRIMARY KEY, name text); INSERT INTO public.berth " +
+				"VALUES (1, 'North quay'); CREATE SEQUENCE public.times;",
 		},
 	)
 	w.Promoted("staging")
@@ -31,13 +32,14 @@ func rehearsed(t *testing.T, files map[string]string) (*servicetest.World, func(
 		return pgtest.Query(
 			t,
 			w.URLs["staging"],
-			"SELECT count(*)::text FROM pg_database WHERE datname LIKE 'vorrang\\_scratch\\_%' AND pg_catalog.shobj_description(oid, 'pg_database') IS NOT NULL",
+			"SELECT count(*)::text FROM pg_database WHERE datname LIKE 'vorrang\\_scratch\\_%' AND "+
+				"pg_catalog.shobj_description(oid, 'pg_database') IS NOT NULL",
 		)
 	}
 	return w, func() *api.Rehearsed {
 		t.Helper()
 		kept := scratches()
-		r := must(w.Rehearse(t.Context(), "harbour", "staging", "", ""))
+		r := must(w.Rehearse(t.Context(), "harbour", "staging", client.Rehearsal{}, nil))
 		assert.Equal(t, before, pgtest.Dump(t, w.URLs["staging"]), "the target is only read")
 		assert.Equal(t, kept, scratches(), "no copy outlives its rehearsal")
 		return r
@@ -54,7 +56,8 @@ func waysBack(r *api.Rehearsed) (all []rehearsal.WayBack) {
 func TestARehearsalOpensTheGateForExactlyWhatItTried(t *testing.T) {
 	w, rehearse := rehearsed(t, map[string]string{
 		"2-add-depth.sql": "ALTER TABLE public.berth ADD COLUMN depth int;", "2-add-depth.back.sql": "ALTER TABLE public.berth DROP COLUMN depth;",
-		"3-index-name.sql":      "/*---\nmode: autocommit\n---*/\nCREATE INDEX CONCURRENTLY berth_name ON public.berth (name);",
+		"3-index-name.sql": "/*---\nmode: autocommit\n---*/\nCREATE INDEX CONCURRENTLY berth_name ON " +
+			"public.berth (name);",
 		"3-index-name.back.sql": "DROP INDEX CONCURRENTLY public.berth_name;",
 	})
 	w.Gates(map[string]string{"staging": "release: not-asked, previous-environment: not-asked, rehearsal: required"})
@@ -91,7 +94,8 @@ func TestARehearsalNamesTheWayBackThatIsWrong(t *testing.T) {
 		waysBack []rehearsal.WayBack
 	}{
 		"one that forgets something": {map[string]string{
-			"2-add-depth.sql":      "ALTER TABLE public.berth ADD COLUMN depth int; CREATE INDEX berth_depth ON public.berth (depth); ALTER TABLE public.berth ALTER COLUMN name SET NOT NULL;",
+			"2-add-depth.sql": "ALTER TABLE public.berth ADD COLUMN depth int; CREATE INDEX berth_depth ON public.berth " +
+				"(depth); ALTER TABLE public.berth ALTER COLUMN name SET NOT NULL;",
 			"2-add-depth.back.sql": "ALTER TABLE public.berth DROP COLUMN depth;",
 			"3-c.sql":              "CREATE TABLE public.c (id int);", "3-c.back.sql": "DROP TABLE public.c;",
 		}, "2", "the way back of step 2 is incomplete: it leaves another schema than was there before", []rehearsal.WayBack{rehearsal.Incomplete, rehearsal.Complete}},
@@ -105,8 +109,10 @@ func TestARehearsalNamesTheWayBackThatIsWrong(t *testing.T) {
 			"2-b.sql": "COPY public.berth TO '/tmp/vorrang-was-here';",
 		}, "2", "reaches beyond the database", []rehearsal.WayBack{rehearsal.Untried}},
 		"steps that end otherwise the second time": {map[string]string{
-			"2-name.sql":      "DO $$ BEGIN EXECUTE format('CREATE TABLE public.t_%s (id int)', nextval('public.times')); END $$;",
-			"2-name.back.sql": "DO $$ BEGIN EXECUTE format('DROP TABLE public.t_%s', (SELECT last_value FROM public.times)); END $$;",
+			"2-name.sql": "DO $$ BEGIN EXECUTE format('CREATE TABLE public.t_%s (id int)', " +
+				"nextval('public.times')); END $$;",
+			"2-name.back.sql": "DO $$ BEGIN EXECUTE format('DROP TABLE public.t_%s', (SELECT last_value FROM " +
+				"public.times)); END $$;",
 		}, "", "the second time forward ended otherwise than the first: ", []rehearsal.WayBack{rehearsal.Complete}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -124,7 +130,8 @@ func TestARehearsalNamesTheWayBackThatIsWrong(t *testing.T) {
 // counts.
 func TestAWrongWayBackIsMendedAndRehearsedAgain(t *testing.T) {
 	w, rehearse := rehearsed(t, map[string]string{
-		"2-add-depth.sql":      "ALTER TABLE public.berth ADD COLUMN depth int; ALTER TABLE public.berth ALTER COLUMN name SET NOT NULL;",
+		"2-add-depth.sql": "ALTER TABLE public.berth ADD COLUMN depth int; ALTER TABLE public.berth ALTER COLUMN " +
+			"name SET NOT NULL;",
 		"2-add-depth.back.sql": "ALTER TABLE public.berth DROP COLUMN depth;",
 	})
 	w.Gates(map[string]string{"staging": "release: not-asked, previous-environment: not-asked, rehearsal: required"})
@@ -135,12 +142,13 @@ func TestAWrongWayBackIsMendedAndRehearsedAgain(t *testing.T) {
 	assert.Contains(t, problem(t, err).Detail, "did not pass: the way back of step 2 is incomplete")
 	w.Submitted(
 		map[string]string{
-			"2-add-depth.back.sql": "ALTER TABLE public.berth DROP COLUMN depth; ALTER TABLE public.berth ALTER COLUMN name DROP NOT NULL;",
+			"2-add-depth.back.sql": "ALTER TABLE public.berth DROP COLUMN depth; ALTER TABLE public.berth ALTER COLUMN name " +
+				"DROP NOT NULL;",
 		},
 	)
 	assert.True(t, rehearse().Result.Passed)
 	w.Promoted("staging")
-	_, err = w.Rehearse(t.Context(), "harbour", "staging", "", "")
+	_, err = w.Rehearse(t.Context(), "harbour", "staging", client.Rehearsal{}, nil)
 	assert.Contains(t, problem(t, err).Detail, "there is nothing to apply to staging")
 }
 

@@ -69,6 +69,7 @@ func (s *catalogue) cut(c call, in *cutIn) (*api.ReleaseCut, error) {
 		return nil, sealedAlready(err)
 	}
 	s.Log.Info("release cut", "lane", in.Lane, "release", r.Name, "digest", r.Digest, "actor", c.actor)
+	s.wasCut(in.Lane, r.Name, c.actor)
 	return &api.ReleaseCut{Release: r}, nil
 }
 
@@ -130,7 +131,7 @@ func (s *catalogue) oneRelease(c call, in *releaseIn) (*api.ReleaseContent, erro
 		if err != nil {
 			return nil, err
 		}
-		facts, err := s.gates.lookOnce(c, p)
+		facts, err := s.gates.lookOnce(c, p, promotionRequest{passing: true})
 		if err != nil {
 			return nil, err
 		}
@@ -144,6 +145,13 @@ func (s *catalogue) oneRelease(c call, in *releaseIn) (*api.ReleaseContent, erro
 		}
 		answer.Changes = release.Compare(other, steps)
 	}
+	var phased []plan.Phased
+	for _, change := range answer.Changes {
+		if change.What != "gone" {
+			phased = append(phased, plan.Phased{Number: change.Number, Phase: change.Phase})
+		}
+	}
+	answer.Overlaps = plan.Overlaps(phased)
 	return answer, nil
 }
 

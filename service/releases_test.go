@@ -270,7 +270,7 @@ func TestAnEnvironmentAsksForWhatItsLaneFileSays(t *testing.T) {
 	require.NoError(t, os.WriteFile(w.Files["staging"], []byte("postgres://x@127.0.0.1:1/x"), 0o600))
 	_, err = w.Promote(t.Context(), "harbour", "production", client.Promotion{})
 	assert.Equal(t, []gate.ID{gate.PreviousEnvironment, gate.SameHistory}, holds(problem(t, err).Checks))
-	assert.Contains(t, problem(t, err).Detail, "staging could not be looked at: nobody listens", "nothing is guessed")
+	assert.Contains(t, problem(t, err).Detail, "staging could not be read: nobody listens", "nothing is guessed")
 }
 
 func TestAFreezeAWindowAndABackupTurnTheGate(t *testing.T) {

@@ -71,7 +71,8 @@ func doubt(t *testing.T, w *servicetest.World, environment, number, slug, text s
 	}
 }
 
-const buildIndex = autocommit + "CREATE TABLE berth (id int, name text);\nCREATE INDEX CONCURRENTLY berth_name ON berth (name);\nINSERT INTO berth VALUES (1, 'North quay');"
+const buildIndex = autocommit + "CREATE TABLE berth (id int, name text);\nCREATE INDEX CONCURRENTLY berth_name ON " +
+	"berth (name);\nINSERT INTO berth VALUES (1, 'North quay');"
 
 func TestADoubtIsSettledByWhatTheTargetShows(t *testing.T) {
 	exists := "SELECT to_regclass('berth_name') IS NOT NULL"
@@ -105,7 +106,8 @@ func TestADoubtIsSettledByWhatTheTargetShows(t *testing.T) {
 		},
 		"an index that was left invalid is asked about": {
 			buildIndex, exists, 2,
-			"CREATE INDEX berth_name ON public.berth (name); UPDATE pg_index SET indisvalid = false WHERE indexrelid = 'public.berth_name'::regclass",
+			"CREATE INDEX berth_name ON public.berth (name); UPDATE pg_index SET indisvalid = false WHERE indexrelid = " +
+				"'public.berth_name'::regclass",
 			evidence.Unclear, "held",
 		},
 		"the check fails with an error, and nothing is there": {
@@ -172,7 +174,8 @@ func TestSomebodysWordSettlesADoubt(t *testing.T) {
 	pgtest.Exec(
 		t,
 		w.URLs["staging"],
-		"SET search_path = public; CREATE INDEX berth_name ON berth (name); UPDATE pg_index SET indisvalid = false WHERE indexrelid = 'berth_name'::regclass",
+		"SET search_path = public; CREATE INDEX berth_name ON berth (name); UPDATE pg_index SET indisvalid = false WHERE "+
+			"indexrelid = 'berth_name'::regclass",
 	)
 	assert.Contains(t, problem(t, settle("not-applied", false, false)).Detail, "the index berth_name was left INVALID")
 	assert.Equal(t, []string{"index berth_name"}, must(w.Evidence(t.Context(), "harbour", "staging", "1")).Invalid)
@@ -305,7 +308,8 @@ func TestAnEditedStepIsShownAgainstWhatWasApplied(t *testing.T) {
 		)
 		assert.Contains(
 			t, advice.Text(warned.Remedies),
-			"write the change as a new step; or, if the new text is right there as it stands: vorrang amend -lane harbour -env staging -step 1",
+			"write the change as a new step; or, if the new text is right there as it stands: vorrang amend -lane harbour "+
+				"-env staging -step 1",
 		)
 		d := must(w.Status(t.Context(), "harbour", "staging", "open")).Steps[0].Difference
 		require.NotNil(t, d)
@@ -429,7 +433,8 @@ func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
 	pgtest.Exec(
 		t,
 		w.URLs["production"],
-		"SET search_path = public; CREATE TABLE a (id bigint PRIMARY KEY); CREATE TABLE b (id int NOT NULL); CREATE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 2'; CREATE TYPE mood AS ENUM ('calm')",
+		"SET search_path = public; CREATE TABLE a (id bigint PRIMARY KEY); CREATE TABLE b (id int NOT NULL); CREATE "+
+			"FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 2'; CREATE TYPE mood AS ENUM ('calm')",
 	)
 	_, err := w.Baseline(t.Context(), "harbour", "production", "3", true)
 	refusal := problem(t, err)
@@ -448,17 +453,20 @@ func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
 	assert.Contains(t, problem(t, err).Detail, "step 4 (d) cannot be applied to an empty database")
 	_, err = w.Baseline(t.Context(), "harbour", "production", "2", true)
 	wrong := strings.Join(problem(t, err).Differences, "\n")
-	for _, says := range []string{"type public.mood: ", "labels is 'calm', and these steps make it 'calm', 'rough'", "column public.a.id: type is bigint, and these steps make it integer", "column public.b.id: null is not allowed, and these steps make it allowed", "function public.f(integer): definition is"} {
-		assert.Contains(t, wrong, says, "names are not enough")
+	for _, message := range []string{"type public.mood: ", "labels is 'calm', and these steps make it " +
+		"'calm', 'rough'", "column public.a.id: type is bigint, and these steps make it integer", "column public.b.id: null is not allowed, and these steps make it allowed", "function public.f(integer): definition is"} {
+		assert.Contains(t, wrong, message, "names are not enough")
 	}
 	assert.Contains(
 		t, advice.Text(problem(t, err).Remedies),
-		"no other number fits better than 2; if the differences are meant: vorrang baseline -lane harbour -env production -at 2",
+		"no other number fits better than 2; if the differences are meant: vorrang baseline -lane harbour -env "+
+			"production -at 2",
 	)
 	pgtest.Exec(
 		t,
 		w.URLs["production"],
-		"SET search_path = public; ALTER TABLE a ALTER id TYPE int; ALTER TABLE b ALTER id DROP NOT NULL; CREATE OR REPLACE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 1'; ALTER TYPE mood ADD VALUE 'rough'",
+		"SET search_path = public; ALTER TABLE a ALTER id TYPE int; ALTER TABLE b ALTER id DROP NOT NULL; CREATE OR "+
+			"REPLACE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 1'; ALTER TYPE mood ADD VALUE 'rough'",
 	)
 	_, err = w.Baseline(t.Context(), "harbour", "production", "3", true)
 	assert.Contains(

@@ -20,7 +20,14 @@ func (s *Service) endpoints() []endpoint {
 	look, admin := access.Looking, access.By(access.Administrator)
 	author, releaser, keeper := access.By(access.Author), access.By(access.Releaser), access.By(access.Keeper)
 	approver := access.By(access.Approver)
-	mayFreeze, mayThaw := access.By(access.Releaser, access.Approver, access.Keeper), access.By(access.Approver, access.Keeper)
+	mayFreeze, mayThaw := access.By(
+		access.Releaser,
+		access.Approver,
+		access.Keeper,
+	), access.By(
+		access.Approver,
+		access.Keeper,
+	)
 	working := access.By(access.Author, access.Releaser, access.Approver, access.Keeper)
 	building := working // makes a scratch database
 	mayReport := access.By(access.Reporter, access.Keeper)
@@ -28,110 +35,238 @@ func (s *Service) endpoints() []endpoint {
 
 	proof := func(e endpoint) endpoint { e.proof = true; return e }
 
-	signIn := on(look, http.MethodPost, "/api/v1/session", "signIn", "Signs in by name and password, or with the administrator's token; sets a session cookie, or gives a token", s.door.signIn)
+	signIn := on(
+		look,
+		http.MethodPost,
+		"/api/v1/session",
+		"signIn",
+		"Signs in by name and password, or with the administrator's token; sets a session cookie, or gives a token",
+		s.door.signIn,
+	)
 	signIn.open = true
-	ways := on(look, http.MethodGet, "/api/v1/session/ways", "getWaysIn", "Says how one can sign in", s.door.waysIn)
-	openID := on(look, http.MethodGet, openIDPath, "openID", "Sends the browser to the OpenID Connect provider", s.door.openID)
-	openIDBack := on(look, http.MethodGet, openIDPath+"/callback", "openIDBack", "Takes the browser back from the provider, and opens a session", s.door.openIDBack)
+	ways := on(look, http.MethodGet, "/api/v1/session/ways", "getWaysIn",
+		"Says how one can sign in", s.door.waysIn)
+	openID := on(look, http.MethodGet, openIDPath, "openID",
+		"Sends the browser to the OpenID Connect provider", s.door.openID)
+	openIDBack := on(look, http.MethodGet, openIDPath+"/callback", "openIDBack",
+		"Takes the browser back from the provider, and opens a session", s.door.openIDBack)
 	ways.open, openID.open, openIDBack.open = true, true, true
-	apply := on(admin, http.MethodPost, "/api/v1/lanes", "declareLane", "Declares a lane from a lane file", s.catalogue.declareLane)
+	apply := on(admin, http.MethodPost, "/api/v1/lanes", "declareLane",
+		"Declares a lane from a lane file", s.catalogue.declareLane)
 	apply.takes = "application/yaml"
-	submit := on(author, http.MethodPost, lane+"/submissions", "submit", "Sends a step folder to the catalogue", s.catalogue.submit)
+	submit := on(author, http.MethodPost, lane+"/submissions", "submit",
+		"Sends a step folder to the catalogue", s.catalogue.submit)
 	submit.takes, submit.uploads = "application/x-tar", true
-	trial := on(look, http.MethodPost, lane+"/submissions/trial", "trySubmit", "Says what a submission of a step folder would do, and changes nothing", s.catalogue.trySubmit)
+	trial := on(look, http.MethodPost, lane+"/submissions/trial", "trySubmit",
+		"Says what a submission of a step folder would do, and changes nothing", s.catalogue.trySubmit)
 	trial.takes, trial.uploads = "application/x-tar", true
-	bundle := on(look, http.MethodGet, lane+"/releases/{release}/bundle", "export", "Gives a release as a .tar.gz with SHA256SUMS inside", s.catalogue.export)
+	reviewed := on(look, http.MethodPost, lane+"/reviews", "review",
+		"Says what a reviewer should know of the steps of a folder, and keeps nothing", s.catalogue.review)
+	reviewed.takes, reviewed.uploads = "application/x-tar", true
+	bundle := on(look, http.MethodGet, lane+"/releases/{release}/bundle", "export",
+		"Gives a release as a .tar.gz with SHA256SUMS inside", s.catalogue.export)
 	bundle.gives = "application/gzip"
-	submitBundle := on(releaser, http.MethodPost, lane+"/bundles", "submitBundle", "Takes a release from another Vorrang, unchanged", s.catalogue.submitBundle)
+	submitBundle := on(releaser, http.MethodPost, lane+"/bundles", "submitBundle",
+		"Takes a release from another Vorrang, unchanged", s.catalogue.submitBundle)
 	submitBundle.takes, submitBundle.uploads = "application/gzip", true
-	picture := on(look, http.MethodGet, environment+"/map.svg", "getMapPicture", "Draws the same map as SVG", s.schemas.svg)
+	picture := on(look, http.MethodGet, environment+"/map.svg", "getMapPicture",
+		"Draws the same map as SVG", s.schemas.svg)
 	picture.gives = "image/svg+xml"
-	events := on(look, http.MethodGet, "/api/v1/deployments/{id}/events", "getEvents",
-		"Gives a deployment's events: a list, or with Accept: text/event-stream a stream that resumes with Last-Event-ID", s.deploying.events)
+	document := on(look, http.MethodGet, environment+"/report", "getReport",
+		"Writes what a reviewer reads of a promotion as one HTML document", s.deploying.report)
+	document.gives = "text/html"
+	events := on(
+		look,
+		http.MethodGet,
+		"/api/v1/deployments/{id}/events",
+		"getEvents",
+		"Gives a deployment's events: a list, or with Accept: text/event-stream a stream that resumes with Last-Event-ID",
+		s.deploying.events,
+	)
 	events.streams = true
+	rehearsalEvents := on(
+		look,
+		http.MethodGet,
+		environment+"/rehearsals/{rehearsal}/events",
+		"getRehearsalEvents",
+		"Gives what happens in a rehearsal while it runs: a list, or with Accept: text/event-stream a stream",
+		s.deploying.rehearsalEvents,
+	)
+	rehearsalEvents.streams = true
 
 	return []endpoint{
 		signIn, ways, openID, openIDBack,
-		self(on(look, http.MethodGet, "/api/v1/session", "getSession", "Says who is signed in, and what they may", s.door.session)),
-		self(on(look, http.MethodDelete, "/api/v1/session", "signOut", "Ends the session, or revokes the person's token that asks", s.door.signOut)),
-		proof(self(on(look, http.MethodPost, "/api/v1/session/tokens", "makeOwnToken", "Makes a token that may do what its person may", s.door.makeOwnToken))),
-		self(on(look, http.MethodGet, "/api/v1/session/tokens", "listOwnTokens", "Lists the person's own tokens, never their text", s.door.ownTokens)),
-		self(on(look, http.MethodDelete, "/api/v1/session/tokens/{token}", "revokeOwnToken", "Ends one of the person's own tokens", s.door.revokeOwnToken)),
-		self(on(look, http.MethodPost, "/api/v1/session/password", "changePassword", "Changes one's own password, and ends one's other sessions and tokens", s.door.changePassword)),
-		on(admin, http.MethodGet, "/api/v1/people", "listPeople", "Lists who may sign in, and what they may", s.door.people),
-		proof(on(admin, http.MethodPut, "/api/v1/people/{person}", "putPerson", "Keeps a person: new, or changed", s.door.putPerson)),
-		on(admin, http.MethodGet, "/api/v1/tokens", "listTokens", "Lists the tokens, never their text", s.door.tokens),
-		proof(on(admin, http.MethodPost, "/api/v1/tokens", "makeToken", "Makes a machine's token; its text is in this answer only", s.door.makeToken)),
+		self(on(look, http.MethodGet, "/api/v1/session", "getSession",
+			"Says who is signed in, and what they may", s.door.session)),
+		self(on(look, http.MethodDelete, "/api/v1/session", "signOut",
+			"Ends the session, or revokes the person's token that asks", s.door.signOut)),
+		proof(self(on(look, http.MethodPost, "/api/v1/session/tokens", "makeOwnToken",
+			"Makes a token that may do what its person may", s.door.makeOwnToken))),
+		self(on(look, http.MethodGet, "/api/v1/session/tokens", "listOwnTokens",
+			"Lists the person's own tokens, never their text", s.door.ownTokens)),
+		self(on(look, http.MethodDelete, "/api/v1/session/tokens/{token}", "revokeOwnToken",
+			"Ends one of the person's own tokens", s.door.revokeOwnToken)),
+		self(on(look, http.MethodPost, "/api/v1/session/password", "changePassword",
+			"Changes one's own password, and ends one's other sessions and tokens", s.door.changePassword)),
+		on(admin, http.MethodGet, "/api/v1/people", "listPeople",
+			"Lists who may sign in, and what they may", s.door.people),
+		proof(on(admin, http.MethodPut, "/api/v1/people/{person}", "putPerson",
+			"Keeps a person: new, or changed", s.door.putPerson)),
+		on(admin, http.MethodGet, "/api/v1/tokens", "listTokens",
+			"Lists the tokens, never their text", s.door.tokens),
+		proof(on(admin, http.MethodPost, "/api/v1/tokens", "makeToken",
+			"Makes a machine's token; its text is in this answer only", s.door.makeToken)),
 		on(admin, http.MethodDelete, "/api/v1/tokens/{token}", "revokeToken", "Ends a token", s.door.revokeToken),
-		on(admin, http.MethodGet, "/api/v1/audit", "searchAudit", "Says who did what, newest first; with Accept: application/x-ndjson a line of JSON each", s.book.searchAudit),
-		on(admin, http.MethodGet, "/api/v1/hooks", "listHooks", "Lists the programs that are told of what happens", s.hooks.hooks),
-		on(admin, http.MethodPut, "/api/v1/hooks/{hook}", "putHook", "Keeps a hook: new, or changed", s.hooks.putHook),
-		on(admin, http.MethodDelete, "/api/v1/hooks/{hook}", "removeHook", "Removes a hook with its deliveries", s.hooks.removeHook),
-		on(admin, http.MethodGet, "/api/v1/deliveries", "listDeliveries", "Says what was sent to hooks, newest first", s.hooks.deliveries),
+		on(admin, http.MethodGet, "/api/v1/audit", "searchAudit",
+			"Says who did what, newest first; with Accept: application/x-ndjson a line of JSON each", s.book.searchAudit),
+		on(admin, http.MethodGet, "/api/v1/hooks", "listHooks",
+			"Lists the programs that are told of what happens", s.hooks.hooks),
+		on(admin, http.MethodPut, "/api/v1/hooks/{hook}", "putHook",
+			"Keeps a hook: new, or changed", s.hooks.putHook),
+		on(admin, http.MethodDelete, "/api/v1/hooks/{hook}", "removeHook",
+			"Removes a hook with its deliveries", s.hooks.removeHook),
+		on(admin, http.MethodGet, "/api/v1/deliveries", "listDeliveries",
+			"Says what was sent to hooks, newest first", s.hooks.deliveries),
 		apply,
-		self(on(look, http.MethodGet, "/api/v1/engines", "listEngines", "Lists the kinds of database servers that the service works on, and what each can do", s.views.engines)),
-		on(look, http.MethodGet, "/api/v1/lanes", "listLanes", "Lists the lanes and where their environments stand", s.views.lanes),
+		self(on(look, http.MethodGet, "/api/v1/engines", "listEngines",
+			"Lists the kinds of database servers that the service works on, and what each can do", s.views.engines)),
+		self(on(look, http.MethodGet, "/api/v1/engines/{engine}/findings", "listFindings",
+			"Lists the findings that a review for an engine may have, with an example each", s.views.findings)),
+		on(look, http.MethodGet, "/api/v1/lanes", "listLanes",
+			"Lists the lanes and where their environments stand", s.views.lanes),
 		on(look, http.MethodGet, lane, "getLane", "Says where one lane's environments stand", s.views.oneLane),
-		submit, trial,
-		on(look, http.MethodGet, lane+"/releases", "listReleases", "Lists the releases, newest first", s.catalogue.releases),
+		submit, trial, reviewed,
+		on(look, http.MethodGet, lane+"/releases", "listReleases",
+			"Lists the releases, newest first", s.catalogue.releases),
 		on(releaser, http.MethodPost, lane+"/releases", "cut", "Seals the catalogue up to a step", s.catalogue.cut),
-		on(look, http.MethodGet, lane+"/releases/{release}", "getRelease", "Gives a release, and what it brings against an environment or another release", s.catalogue.oneRelease),
-		on(working, http.MethodPost, lane+"/releases/{release}/signatures", "signRelease", "Keeps an SSH signature of a release's SHA256SUMS", s.catalogue.sign),
+		on(look, http.MethodGet, lane+"/releases/{release}", "getRelease",
+			"Gives a release, and what it brings against an environment or another release", s.catalogue.oneRelease),
+		on(working, http.MethodPost, lane+"/releases/{release}/signatures", "signRelease",
+			"Keeps an SSH signature of a release's SHA256SUMS", s.catalogue.sign),
 		bundle, submitBundle,
-		on(look, http.MethodGet, lane+"/verification", "verify", "Says whether the histories of the lane's targets are consistent", s.views.verification),
-		on(look, http.MethodGet, lane+"/comparison", "compare", "Says how the schemas of two environments differ", s.schemas.comparison),
-		on(building, http.MethodPost, lane+"/comparisons", "compareRelease", "Says how an environment's schema differs from what a release makes in a scratch database", s.schemas.compareRelease),
-		on(author, http.MethodPost, lane+"/steps/{step}/withdrawal", "withdraw", "Takes the newest step out of the catalogue, if it is applied nowhere", s.catalogue.withdraw),
-		on(look, http.MethodGet, lane+"/steps/{step}", "getStep", "Gives a step of the catalogue with its texts", s.catalogue.step),
+		on(look, http.MethodGet, lane+"/verification", "verify",
+			"Says whether the histories of the lane's targets are consistent", s.views.verification),
+		on(look, http.MethodGet, lane+"/comparison", "compare",
+			"Says how the schemas of two environments differ", s.schemas.comparison),
+		on(
+			building,
+			http.MethodPost,
+			lane+"/comparisons",
+			"compareRelease",
+			"Says how an environment's schema differs from what a release makes in a scratch database",
+			s.schemas.compareRelease,
+		),
+		on(author, http.MethodPost, lane+"/steps/{step}/withdrawal", "withdraw",
+			"Takes the newest step out of the catalogue, if it is applied nowhere", s.catalogue.withdraw),
+		on(look, http.MethodGet, lane+"/steps/{step}", "getStep",
+			"Gives a step of the catalogue with its texts", s.catalogue.step),
 		on(look, http.MethodGet, environment, "getStatus", "Says where an environment stands", s.views.status),
 		on(look, http.MethodGet, environment+"/probe", "probe", "Says whether the target can be used", s.views.probe),
-		on(look, http.MethodGet, environment+"/ledger", "getLedger", "Gives a target's history, newest first", s.views.ledger),
-		on(look, http.MethodGet, environment+"/ledger/setup", "getLedgerSetup", "Gives the SQL by which a target's ledger gets an owner of its own", s.views.ledgerSetup),
+		on(look, http.MethodGet, environment+"/ledger", "getLedger",
+			"Gives a target's history, newest first", s.views.ledger),
+		on(look, http.MethodGet, environment+"/ledger/setup", "getLedgerSetup",
+			"Gives the SQL by which a target's ledger gets an owner of its own", s.views.ledgerSetup),
 		on(look, http.MethodGet, environment+"/gate", "getGate", "Asks the gate's checks", s.gates.gate),
-		on(look, http.MethodGet, environment+"/preview", "preview", "Gives the SQL that a promotion or a rollback would run", s.deploying.preview),
-		accepted(on(releaser, http.MethodPost, environment+"/promotions", "promote", "Asks the gate, and begins a deployment forward", s.deploying.promote)),
-		accepted(on(releaser, http.MethodPost, environment+"/rollbacks", "rollback", "Begins a deployment back", s.deploying.rollback)),
-		accepted(on(releaser, http.MethodPost, environment+"/rebuilds", "rebuild", "Empties a disposable environment and applies every step", s.deploying.rebuild)),
-		on(look, http.MethodGet, environment+"/steps/{step}/evidence", "getEvidence", "Says what the target shows of a step, reading only", s.repairs.evidence),
-		on(building, http.MethodPost, environment+"/rehearsals", "rehearse", "Tries what a promotion would apply on a copy of the target's schema: forward, back, and forward again", s.deploying.rehearse),
-		on(approver, http.MethodPost, environment+"/approvals", "approve", "Approves of a release, as its plan is now", s.gates.approve),
-		on(approver, http.MethodPost, environment+"/approvals/withdrawal", "withdrawApproval", "Takes one's own approvals of a release back", s.gates.withdrawApproval),
-		on(look, http.MethodGet, lane+"/scheduled", "listScheduled", "Lists the promotions that wait for their time, and what became of others", s.deploying.scheduled),
-		on(releaser, http.MethodDelete, environment+"/scheduled/{scheduled}", "dropScheduled", "Takes a scheduled promotion back", s.deploying.dropScheduled),
-		on(keeper, http.MethodPost, environment+"/waivers", "waive", "Lets a check's hold pass once, for one deployment", s.gates.waive),
-		on(keeper, http.MethodPost, environment+"/attestations", "attest", "Records steps as carried out by hand", s.repairs.attest),
-		on(mayFreeze, http.MethodPost, environment+"/freezes", "freeze", "Forbids promotions for a time", s.gates.freeze),
-		on(mayThaw, http.MethodPost, environment+"/thaw", "thaw", "Ends all freezes, also those to come", s.gates.thaw),
-		on(mayReport, http.MethodPost, environment+"/backups", "reportBackup", "Takes the report of a backup, for gates that ask for a fresh one", s.gates.backup),
-		on(keeper, http.MethodPost, environment+"/baselines", "baseline", "Records that an existing database contains every step up to a number", s.repairs.baseline),
-		on(building, http.MethodPost, lane+"/drafts", "draft", "Writes steps from a schema or from a difference, and proves them in a scratch database", s.schemas.draft),
-		on(look, http.MethodGet, environment+"/schemas", "listSchemas", "Lists the points of an environment's history whose schema was kept", s.schemas.known),
-		on(look, http.MethodGet, environment+"/map", "getMap", "Lays the tables and foreign keys out, of now or of what a deployment left", s.schemas.schemaMap),
+		document,
+		on(look, http.MethodGet, environment+"/preview", "preview",
+			"Gives the SQL that a promotion or a rollback would run", s.deploying.preview),
+		accepted(on(releaser, http.MethodPost, environment+"/promotions", "promote",
+			"Asks the gate, and begins a deployment forward", s.deploying.promote)),
+		accepted(on(releaser, http.MethodPost, environment+"/rollbacks", "rollback",
+			"Begins a deployment back", s.deploying.rollback)),
+		accepted(on(releaser, http.MethodPost, environment+"/rebuilds", "rebuild",
+			"Empties a disposable environment and applies every step", s.deploying.rebuild)),
+		on(look, http.MethodGet, environment+"/steps/{step}/evidence", "getEvidence",
+			"Says what the target shows of a step, reading only", s.repairs.evidence),
+		accepted(on(
+			building,
+			http.MethodPost,
+			environment+"/rehearsals",
+			"rehearse",
+			"Begins to try what a promotion would apply on a copy of the target: forward, back, and forward again",
+			s.deploying.rehearse,
+		)),
+		on(look, http.MethodGet, environment+"/rehearsals", "listRehearsals",
+			"Lists rehearsals, newest first", s.deploying.rehearsals),
+		on(look, http.MethodGet, environment+"/rehearsals/{rehearsal}", "getRehearsal",
+			"Gives one rehearsal", s.deploying.rehearsal),
+		rehearsalEvents,
+		accepted(on(building, http.MethodPost, environment+"/rehearsals/{rehearsal}/cancellation", "cancelRehearsal",
+			"Cancels a rehearsal: its copy goes, and it has no result", s.deploying.cancelRehearsal)),
+		on(approver, http.MethodPost, environment+"/approvals", "approve",
+			"Approves of a release, as its plan is now", s.gates.approve),
+		on(approver, http.MethodPost, environment+"/approvals/withdrawal", "withdrawApproval",
+			"Takes one's own approvals of a release back", s.gates.withdrawApproval),
+		on(look, http.MethodGet, lane+"/scheduled", "listScheduled",
+			"Lists the promotions that wait for their time, and what became of others", s.deploying.scheduled),
+		on(releaser, http.MethodDelete, environment+"/scheduled/{scheduled}", "dropScheduled",
+			"Takes a scheduled promotion back", s.deploying.dropScheduled),
+		on(keeper, http.MethodPost, environment+"/waivers", "waive",
+			"Lets a check's hold pass once, for one deployment", s.gates.waive),
+		on(keeper, http.MethodPost, environment+"/attestations", "attest",
+			"Records steps as run by hand", s.repairs.attest),
+		on(mayFreeze, http.MethodPost, environment+"/freezes", "freeze",
+			"Forbids promotions for a time", s.gates.freeze),
+		on(mayThaw, http.MethodPost, environment+"/thaw", "thaw",
+			"Ends all freezes, also those to come", s.gates.thaw),
+		on(mayReport, http.MethodPost, environment+"/backups", "reportBackup",
+			"Takes the report of a backup, for gates that ask for a fresh one", s.gates.backup),
+		on(keeper, http.MethodPost, environment+"/baselines", "baseline",
+			"Records that an existing database contains every step up to a number", s.repairs.baseline),
+		on(building, http.MethodPost, lane+"/drafts", "draft",
+			"Writes steps from a schema or from a difference, and proves them in a scratch database", s.schemas.draft),
+		on(look, http.MethodGet, environment+"/schemas", "listSchemas",
+			"Lists the points of an environment's history whose schema was kept", s.schemas.known),
+		on(look, http.MethodGet, environment+"/map", "getMap",
+			"Lays the tables and foreign keys out, of now or of what a deployment left", s.schemas.schemaMap),
 		picture,
-		on(look, http.MethodGet, environment+"/drift", "getDrift", "Says how a target's schema differs from what the last deployment left", s.schemas.drift),
-		on(look, http.MethodGet, environment+"/effects", "listEffects", "Lists what the deployments of an environment did to its schema, step by step", s.schemas.effects),
-		on(keeper, http.MethodPost, environment+"/acceptances", "acceptDrift", "Says that a schema is right as it is, drift and all", s.schemas.accept),
-		on(look, http.MethodGet, environment+"/adoption", "getAdoption", "Says what is found in a target beside what was known of it", s.repairs.adoption),
-		on(keeper, http.MethodPost, environment+"/adoptions", "adopt", "Takes over what is found in a target, history and schema, after a restore or a move", s.repairs.adopt),
-		on(keeper, http.MethodPost, environment+"/amendments", "amend", "Records that an edited step's new text is right", s.repairs.amend),
-		on(keeper, http.MethodPost, environment+"/settlements", "settle", "Records what became of a step in doubt", s.repairs.settle),
-		on(look, http.MethodGet, "/api/v1/deployments", "listDeployments", "Lists deployments, newest first", s.deploying.deployments),
-		on(look, http.MethodGet, "/api/v1/deployments/{id}", "getDeployment", "Gives one deployment", s.deploying.deployment),
+		on(look, http.MethodGet, environment+"/drift", "getDrift",
+			"Says how a target's schema differs from what the last deployment left", s.schemas.drift),
+		on(look, http.MethodGet, environment+"/effects", "listEffects",
+			"Lists what the deployments of an environment did to its schema, step by step", s.schemas.effects),
+		on(keeper, http.MethodPost, environment+"/acceptances", "acceptDrift",
+			"Says that a schema is right as it is, drift and all", s.schemas.accept),
+		on(look, http.MethodGet, environment+"/adoption", "getAdoption",
+			"Says what is found in a target beside what was known of it", s.repairs.adoption),
+		on(keeper, http.MethodPost, environment+"/adoptions", "adopt",
+			"Takes over what is found in a target, history and schema, after a restore or a move", s.repairs.adopt),
+		on(keeper, http.MethodPost, environment+"/amendments", "amend",
+			"Records that an edited step's new text is right", s.repairs.amend),
+		on(keeper, http.MethodPost, environment+"/settlements", "settle",
+			"Records what became of a step in doubt", s.repairs.settle),
+		on(look, http.MethodGet, "/api/v1/deployments", "listDeployments",
+			"Lists deployments, newest first", s.deploying.deployments),
+		on(look, http.MethodGet, "/api/v1/deployments/{id}", "getDeployment",
+			"Gives one deployment", s.deploying.deployment),
 		events,
-		accepted(on(releaser, http.MethodPost, "/api/v1/deployments/{id}/cancellation", "cancel",
-			"Cancels a running deployment: its statement is cancelled, its step rolled back, and what was applied before stays", s.deploying.cancel)),
+		on(look, http.MethodGet, "/api/v1/deployments/{id}/footprints", "getFootprints",
+			"Says what each step of a deployment did to its surroundings, beside what was rehearsed", s.deploying.footprints),
+		accepted(on(
+			releaser,
+			http.MethodPost,
+			"/api/v1/deployments/{id}/cancellation",
+			"cancel",
+			"Cancels a running deployment: its statement is cancelled, its step rolled back, and what was applied before stays",
+			s.deploying.cancel,
+		)),
 	}
 }
 
 func (s *Service) route() {
 	endpoints := s.endpoints()
-	document := sync.OnceValues(func() ([]byte, error) { return describe(endpoints, s.Version) }) // made once it is asked for
+	document := sync.OnceValues(
+		func() ([]byte, error) { return describe(endpoints, s.Version) },
+	) // made once it is asked for
 	s.app.Use(bodies, s.observe, s.secure)
 	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	s.app.Get("/readyz", s.ready)
 	looking := s.door.authorize(endpoint{id: "getDocument", need: access.Looking})
-	s.app.Get("/metrics", s.door.authorize(endpoint{id: "getMetrics", need: access.LookingAtAll}), adaptor.HTTPHandler(promhttp.HandlerFor(s.metrics.registry,
-		promhttp.HandlerOpts{EnableOpenMetrics: true})))
+	s.app.Get(
+		"/metrics",
+		s.door.authorize(endpoint{id: "getMetrics", need: access.LookingAtAll}),
+		adaptor.HTTPHandler(promhttp.HandlerFor(s.metrics.registry,
+			promhttp.HandlerOpts{EnableOpenMetrics: true})),
+	)
 	s.app.Get("/api/openapi.json", looking, func(c fiber.Ctx) error {
 		text, err := document()
 		if err != nil {

@@ -21,27 +21,24 @@ import (
 // the night does not want it in the morning because the service was away.
 const mostLate = 5 * time.Minute
 
-// identity is how to find out later who somebody was, and what they may then.
-type identity struct {
-	Person string `json:"person,omitempty"`
-	Token  int64  `json:"token,omitempty"`
-}
-
 // schedule keeps a promotion for later, if there is such a one now.
 func (s *deploying) schedule(c call, p targetContext, in *promoteIn) (*api.Promoted, error) {
 	if !in.At.After(s.Now()) {
 		return nil, badRequest(nil, "at: it must lie in the future")
 	}
 	const most = 90 * 24 * time.Hour
-	if time.Until(in.At) > most {
+	if in.At.Sub(s.Now()) > most {
 		return nil, badRequest(nil, "at: it may lie at most 90 days ahead")
 	}
-	who := identity{Token: c.who.token}
+	who := records.Identity{Token: c.who.token}
 	if c.who.Person {
-		who = identity{Person: c.who.Name}
+		who = records.Identity{Person: c.who.Name}
 	}
 	due := in.At
-	in.At = time.Time{} // a plan that was shown still has to be the one that runs
+	// a plan that was shown still has to be the one that runs
+	request := records.ScheduledRequest{
+		Through: in.Through, OnFailure: in.OnFailure, Release: in.Release, Whole: in.Whole, Plan: in.Plan,
+	}
 	if err := s.notTwice(c, in, due); err != nil {
 		return nil, err
 	}
@@ -51,14 +48,6 @@ func (s *deploying) schedule(c call, p targetContext, in *promoteIn) (*api.Promo
 		return nil, err
 	}
 	now := gate.Forward(facts)
-	request, err := json.Marshal(in)
-	if err != nil {
-		return nil, err
-	}
-	identity, err := json.Marshal(who)
-	if err != nil {
-		return nil, err
-	}
 	kept, err := s.Records.Schedule(
 		c,
 		records.Scheduled{
@@ -67,7 +56,7 @@ func (s *deploying) schedule(c call, p targetContext, in *promoteIn) (*api.Promo
 			Due:         due,
 			Request:     request,
 			Actor:       c.actor,
-			Who:         identity,
+			Who:         who,
 		},
 	)
 	if err != nil {
@@ -88,12 +77,10 @@ func (s *deploying) notTwice(c call, in *promoteIn, due time.Time) error {
 		return err
 	}
 	for _, k := range list {
-		var other promoteIn
-		if k.EndedAt != nil || k.Environment != in.Environment || !k.Due.Equal(due) ||
-			json.Unmarshal(k.Request, &other) != nil {
+		if k.EndedAt != nil || k.Environment != in.Environment || !k.Due.Equal(due) {
 			continue
 		}
-		if other.Release == in.Release && other.Through == in.Through {
+		if k.Request.Release == in.Release && k.Request.Through == in.Through {
 			return refused(see(remedy.LookAtScheduled, "see it, or take it back"),
 				"this promotion waits already: number %d, scheduled by %s", k.ID, k.Actor)
 		}
@@ -110,16 +97,13 @@ func scheduledOf(k records.Scheduled) api.Scheduled {
 		Actor:       k.Actor,
 		MadeAt:      k.MadeAt,
 		State:       k.State,
-		Says:        k.Says,
+		Message:     k.Message,
 		EndedAt:     k.EndedAt,
 	}
 	if k.Deployment != nil {
 		shown.Deployment = *k.Deployment
 	}
-	var request promoteIn
-	if json.Unmarshal(k.Request, &request) == nil { // else it is of another version, and shows less
-		shown.Release, shown.Through = request.Release, request.Through
-	}
+	shown.Release, shown.Through = k.Request.Release, k.Request.Through
 	return shown
 }
 
@@ -171,9 +155,9 @@ func (s *deploying) beginDue(ctx context.Context) error {
 // runScheduled begins one scheduled promotion, as whoever scheduled it, and
 // keeps what became of it.
 func (s *deploying) runScheduled(ctx context.Context, d records.Scheduled) {
-	state, says, deployment := s.beginScheduled(ctx, d)
+	state, message, deployment := s.beginScheduled(ctx, d)
 	s.running.Insist("what became of a scheduled promotion", func(ctx context.Context) error {
-		_, err := s.Records.EndScheduled(ctx, d.ID, state, says, deployment)
+		_, err := s.Records.EndScheduled(ctx, d.ID, state, message, deployment)
 		return err
 	})
 	detail, _ := json.Marshal(map[string]any{"scheduled": d.ID, "deployment": deployment}) // numbers only
@@ -185,17 +169,17 @@ func (s *deploying) runScheduled(ctx context.Context, d records.Scheduled) {
 			Lane:        d.Lane,
 			Environment: d.Environment,
 			Detail:      detail,
-			Result:      oneLine(state + " " + says),
+			Result:      oneLine(state + " " + message),
 		},
 	)
 	s.Log.Info("scheduled promotion", "scheduled", d.ID, "lane", d.Lane, "environment", d.Environment,
-		"actor", d.Actor, "state", state, "says", says)
+		"actor", d.Actor, "state", state, "message", message)
 }
 
-func (s *deploying) beginScheduled(ctx context.Context, d records.Scheduled) (state, says string, deployment int64) {
-	if late := time.Since(d.Due); late > mostLate {
+func (s *deploying) beginScheduled(ctx context.Context, d records.Scheduled) (state, message string, deployment int64) {
+	if late := s.Now().Sub(d.Due); late > mostLate {
 		return "missed", fmt.Sprintf(
-			"the service was away at its time, and came back %s later; promote again, or schedule it anew",
+			"the service was away at its time, and came back %s later; promote again, or schedule it again",
 			late.Round(time.Second),
 		), 0
 	}
@@ -203,11 +187,11 @@ func (s *deploying) beginScheduled(ctx context.Context, d records.Scheduled) (st
 	if err != nil {
 		return "failed", err.Error(), 0
 	}
-	var in promoteIn
-	if err := json.Unmarshal(d.Request, &in); err != nil {
-		return "failed", "it was scheduled by another version: " + err.Error(), 0
+	in := promoteIn{
+		Lane: d.Lane, Environment: d.Environment,
+		Through: d.Request.Through, OnFailure: d.Request.OnFailure, Release: d.Request.Release,
+		Whole: d.Request.Whole, Plan: d.Request.Plan,
 	}
-	in.Lane, in.Environment = d.Lane, d.Environment
 	promoted, err := s.promote(call{Context: ctx, who: who, actor: d.Actor}, &in)
 	var reason *problemError
 	switch {
@@ -223,11 +207,7 @@ func (s *deploying) beginScheduled(ctx context.Context, d records.Scheduled) (st
 
 // currentGrants is what somebody who scheduled a promotion may now.
 func (s *deploying) currentGrants(ctx context.Context, d records.Scheduled) (caller, error) {
-	var was identity
-	if err := json.Unmarshal(d.Who, &was); err != nil {
-		return caller{}, fmt.Errorf("who scheduled it cannot be read: %w", err)
-	}
-	who := caller{Name: d.Actor, Via: "a schedule"}
+	was, who := d.Who, caller{Name: d.Actor, Via: "a schedule"}
 	switch {
 	case was.Person != "":
 		person, err := s.Records.Person(ctx, was.Person)

@@ -23,7 +23,7 @@ import (
 	"vorrang/service/api"
 )
 
-func said(differences []schema.Difference) []string {
+func output(differences []schema.Difference) []string {
 	var list []string
 	for _, d := range differences {
 		list = append(list, d.String())
@@ -37,8 +37,9 @@ func vessels(t *testing.T) *servicetest.World {
 		map[string]string{
 			"1-a.sql":      "CREATE TABLE public.vessel (id int PRIMARY KEY, name text NOT NULL)",
 			"1-a.back.sql": "DROP TABLE public.vessel",
-			"2-b.sql":      "ALTER TABLE public.vessel ADD COLUMN flag text; ALTER TABLE public.vessel ALTER COLUMN name TYPE varchar(80)",
-			"3-c.sql":      "INSERT INTO public.vessel VALUES (1, 'Petrel', 'DE')",
+			"2-b.sql": "ALTER TABLE public.vessel ADD COLUMN flag text; ALTER TABLE public.vessel ALTER COLUMN name " +
+				"TYPE varchar(80)",
+			"3-c.sql": "INSERT INTO public.vessel VALUES (1, 'Petrel', 'DE')",
 		},
 	)
 	return w
@@ -60,12 +61,12 @@ func TestWhatEachStepDidIsKept(t *testing.T) {
 			"added column public.vessel.name",
 			"added constraint public.vessel.vessel_pkey",
 		},
-		said(effects[0].Effect),
+		output(effects[0].Effect),
 	)
 	assert.Equal(
 		t,
 		[]string{"added column public.vessel.flag", "changed column public.vessel.name"},
-		said(effects[1].Effect),
+		output(effects[1].Effect),
 	)
 	assert.Equal(
 		t,
@@ -111,7 +112,7 @@ func TestDriftIsFoundHeldAndAccepted(t *testing.T) {
 	)
 	pgtest.Exec(t, w.URLs["staging"], "ALTER TABLE public.vessel ADD COLUMN hotfix text DEFAULT 'x'")
 	drift := must(w.Drift(ctx, "harbour", "staging"))
-	assert.Equal(t, []string{"added column public.vessel.hotfix"}, said(drift.Differences))
+	assert.Equal(t, []string{"added column public.vessel.hotfix"}, output(drift.Differences))
 	assert.Contains(t, drift.From, "deployment")
 	check := gateOf(t, w, "staging").Find(gate.Drift)
 	assert.Equal(t, gate.Hold, check.Verdict)
@@ -125,7 +126,7 @@ func TestDriftIsFoundHeldAndAccepted(t *testing.T) {
 
 	pgtest.Exec(t, w.URLs["staging"], "CREATE INDEX on_name ON public.vessel (name)")
 	_, err = w.Accept(ctx, "harbour", "staging", drift.Fingerprint, "ticket 4711")
-	assert.Contains(t, problem(t, err).Problem.Detail, "not the one that was looked at")
+	assert.Contains(t, problem(t, err).Problem.Detail, "not the one that was shown")
 	drift = must(w.Drift(ctx, "harbour", "staging"))
 	accepted := must(w.Accept(ctx, "harbour", "staging", drift.Fingerprint, "ticket 4711"))
 	assert.Equal(t, 2, accepted.Objects)
@@ -179,7 +180,8 @@ func TestDriftBecomesAStep(t *testing.T) {
 	pgtest.Exec(
 		t,
 		w.URLs["production"],
-		"ALTER TABLE public.vessel ADD COLUMN hotfix text; CREATE INDEX on_flag ON public.vessel (flag); CREATE TABLE public.other (id int)",
+		"ALTER TABLE public.vessel ADD COLUMN hotfix text; CREATE INDEX on_flag ON public.vessel (flag); CREATE TABLE "+
+			"public.other (id int)",
 	)
 	made := must(w.Draft(ctx, "harbour", client.DraftRequest{Environment: "production", Drift: "keep"}))
 	require.True(t, made.Proved, made.Why)
@@ -195,7 +197,7 @@ func TestDriftBecomesAStep(t *testing.T) {
 	assert.Equal(
 		t,
 		[]string{"added index public.on_flag"},
-		said(must(w.Drift(ctx, "harbour", "production")).Differences),
+		output(must(w.Drift(ctx, "harbour", "production")).Differences),
 		"only what was attested is known",
 	)
 	must(w.Attest(ctx, "harbour", "production", client.Attestation{Step: "5", Reason: "likewise"}))
@@ -245,7 +247,8 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 	pgtest.Exec(
 		t,
 		w.URLs["production"],
-		"CREATE TABLE public.parted (id int) PARTITION BY RANGE (id); CREATE OPERATOR public.### (LEFTARG = text, RIGHTARG = text, FUNCTION = textcat)",
+		"CREATE TABLE public.parted (id int) PARTITION BY RANGE (id); CREATE OPERATOR public.### (LEFTARG = text, "+
+			"RIGHTARG = text, FUNCTION = textcat)",
 	)
 	pgtest.Exec(t, w.URLs["staging"], "CREATE TABLE public.parted (id int)")
 	partly := must(
@@ -255,7 +258,7 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 	assert.Equal(t, "public.parted", partly.Undraftable[0].Name)
 	assert.Equal(t, "operator", partly.Uncovered[0].What)
 	assert.Contains(t, partly.Steps[0].Forward, "! Not drafted: table public.parted")
-	assert.Contains(t, partly.Steps[0].Forward, "! Not looked at: 1 operator")
+	assert.Contains(t, partly.Steps[0].Forward, "! Not compared: 1 operator")
 
 	for _, request := range []client.DraftRequest{{}, {From: "staging"}, {Environment: "staging", From: "staging", With: "production"}, {Environment: "staging", Renames: []string{"x"}},
 		{Environment: "staging", Rows: []string{"public.none"}}} {

@@ -40,7 +40,7 @@ func queries(t *testing.T) map[string][]string {
 	return found
 }
 
-// Whoever may look at one environment learns nothing of another, whichever
+// Whoever may read one environment learns nothing of another, whichever
 // parameter names it: not even whether it is there.
 func TestNoParameterNamesWhatMayNotBeLookedAt(t *testing.T) {
 	w := servicetest.Start(t)

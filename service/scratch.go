@@ -24,6 +24,7 @@ type workshop struct {
 	reference   string
 	role        string // that the databases belong to; empty for the reference's user
 	declared    bool   // somebody said that this user may
+	clone       bool   // the reference's database is copied, with all that it holds
 }
 
 // workshopOf finds where scratch databases for a place are made: where it says, or
@@ -79,12 +80,21 @@ func (s *builder) newScratch(ctx context.Context, p targetContext, w workshop) (
 	if err != nil {
 		return nil, err
 	}
-	made, err := maker.NewScratch(ctx, url, w.role, w.declared)
+	make := maker.NewScratch
+	if w.clone {
+		cloner, can := p.engine.(engine.Cloner)
+		if !can {
+			return nil, refused(nil, "a database of %s cannot be copied in this version", p.lane.Engine)
+		}
+		make = cloner.Clone
+	}
+	made, err := make(ctx, url, w.role, w.declared)
 	var owns *engine.OwnsMore
 	if errors.As(err, &owns) {
 		return nil, refused(
 			by(
-				"declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for %s; or that this user may, with scratch: %s",
+				"declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for %s; or "+
+					"that this user may, with scratch: %s",
 				w.environment, w.reference,
 			),
 			"scratch databases are not made as the user of %s: %s",
@@ -111,6 +121,14 @@ type usedScratch struct {
 	engine.Scratch
 	builder *builder
 	as      records.Scratch
+}
+
+// bare is a scratch database with all the powers that its engine gives it.
+func bare(database engine.Scratch) engine.Scratch {
+	if used, is := database.(*usedScratch); is {
+		return used.Scratch
+	}
+	return database
 }
 
 // Close drops it.
@@ -213,7 +231,7 @@ func scratchRunner(
 	p targetContext, w workshop, database engine.Scratch, texts func(context.Context, step.Checksum) ([]byte, error),
 ) *deploy.Runner {
 	return &deploy.Runner{
-		Target:     database,
+		Target:     bare(database),
 		Dialect:    p.dialect(),
 		Texts:      withinDatabase(p.dialect(), texts),
 		Emit:       func(deploy.Event) {},

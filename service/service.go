@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -32,7 +33,9 @@ type Config struct {
 	// patterns, as of path.Match, of the references that lanes and hooks may have;
 	// none for all but the service's own
 	References []string
-	Proxies    []net.IPNet // whose word about where a request comes from is taken
+	// Retention is for how long records are kept; its zero value is for ever.
+	Retention records.Retention
+	Proxies   []net.IPNet // whose word about where a request comes from is taken
 
 	// addresses that hooks may lead to although they are of this machine or link-local
 	HookNetworks []net.IPNet
@@ -55,6 +58,8 @@ type Service struct {
 	running *work.Deployments
 	rounds  work.Rounds
 
+	renewing sync.Mutex // held while all targets are looked at for the metrics
+
 	book      *book
 	targets   *targets
 	builder   *builder
@@ -73,7 +78,8 @@ type Service struct {
 func New(config Config) (*Service, error) {
 	if config.Token != "" && len(config.Token) < 16 {
 		return nil, errors.New(
-			"the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24",
+			"the administrator's token is shorter than 16 characters; set VORRANG_ADMIN_TOKEN, for example to the output of: " +
+				"openssl rand -hex 24",
 		)
 	}
 	if config.Now == nil {
@@ -86,6 +92,7 @@ func New(config Config) (*Service, error) {
 		running: work.NewDeployments(config.Records, config.Log),
 	}
 	s.parts(s.running)
+	s.metrics.registry.MustRegister(&standing{records: config.Records, looking: s.looking, renew: s.lookAgain})
 	s.app = fiber.New(fiber.Config{
 		AppName: "vorrangd", Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit,
 		ErrorHandler: s.answerError, ReadTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
@@ -104,18 +111,23 @@ func (s *Service) Start(ctx context.Context) error {
 		}
 		if !has {
 			return errors.New(
-				"nobody could administrate: there is no administrator yet, and no administrator's token; set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24",
+				"nobody could administrate: there is no administrator yet, and no administrator's token; set " +
+					"VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24",
 			)
 		}
 	}
 	if err := s.running.CloseOrphans(ctx); err != nil {
 		return err
 	}
+	if err := s.Records.CloseRehearsals(ctx, s.Now().UTC()); err != nil {
+		return err
+	}
 	left, err := s.Records.Scratches(ctx) // before anybody makes new ones
 	if err != nil {
 		return err
 	}
-	s.rounds.Start(s.Log, s.hooks.Round(), s.deploying.schedules, s.drifts.looks)
+	retention := work.NewRetention(s.Records, s.Log, s.Retention, s.Now)
+	s.rounds.Start(s.Log, s.hooks.Round(), s.deploying.schedules, s.drifts.looks, retention)
 	s.rounds.Do(s.Log, "scratch databases that were left behind", func(ctx context.Context) {
 		s.builder.dropLeft(ctx, left)
 	})
@@ -131,6 +143,7 @@ func (s *Service) Serve(listener net.Listener) error {
 // stops answering. Every deployment that it stops says so.
 func (s *Service) Stop() {
 	s.rounds.Halt()
+	s.deploying.rehearsing.Stop()
 	s.running.Stop(s.Grace)
 	s.rounds.Wait()
 	if err := s.app.ShutdownWithTimeout(2 * time.Second); err != nil && !errors.Is(err, context.DeadlineExceeded) {

@@ -10,9 +10,12 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -103,7 +106,7 @@ func TestTheWholeStory(t *testing.T) {
 	assert.Equal(t, deploy.Done, w.Promoted("production").Outcome)
 
 	_, err = w.Rollback(ctx, "harbour", "production", client.Way{Last: 2}, "production")
-	assert.Contains(t, problem(t, err).Detail, "only 1 steps were carried out here")
+	assert.Contains(t, problem(t, err).Detail, "only 1 steps were run here")
 	history, err := w.Ledger(ctx, "harbour", "production", 0)
 	require.NoError(t, err)
 	assert.Empty(t, history.Chain)
@@ -564,7 +567,9 @@ func TestARestoredOrTouchedLedgerHolds(t *testing.T) {
 
 func TestATargetThatCannotBeReachedIsATrouble(t *testing.T) {
 	w := servicetest.Start(t)
-	lane := "lane: moon\nenvironments:\n  - {name: dark, target: 'env:HARBOUR_TEST_UNSET'}\n  - {name: wrong, target: 'file:" + t.TempDir() + "/none'}\n  - {name: refused, target: 'env:HARBOUR_TEST_REFUSED'}\n"
+	lane := "lane: moon\nenvironments:\n  - {name: dark, target: 'env:HARBOUR_TEST_UNSET'}\n" +
+		"  - {name: wrong, target: 'file:" + t.TempDir() + "/none'}\n  - {name: refused, target: " +
+		"'env:HARBOUR_TEST_REFUSED'}\n"
 	t.Setenv("HARBOUR_TEST_REFUSED", strings.Replace(w.URLs["staging"], "pgtest-superuser", "planted-s3cret", 1))
 	_, err := w.Declare(t.Context(), "moon.yaml", []byte(lane))
 	require.NoError(t, err)
@@ -594,7 +599,7 @@ func TestWrongRequestsAreToldWhatIsWrong(t *testing.T) {
 	cases := map[string]struct {
 		method, path, body string
 		status             int
-		says               string
+		message            string
 	}{
 		"an unknown lane": {"GET", "/api/v1/lanes/moon", "", 404, "there is no lane moon"},
 		"an unknown environment": {
@@ -641,7 +646,7 @@ func TestWrongRequestsAreToldWhatIsWrong(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			status, body := request(t, w, c.method, c.path, "application/json", c.body)
 			assert.Equal(t, c.status, status, body)
-			assert.Contains(t, body, c.says)
+			assert.Contains(t, body, c.message)
 			assert.Contains(t, body, `"type":"urn:vorrang:`)
 			assert.NotContains(t, body, "planted-s3cret")
 		})
@@ -659,4 +664,37 @@ func TestMetricsCountWhatRan(t *testing.T) {
 		`vorrang_steps_total{direction="forward",environment="development",lane="harbour",result="done"} 1`,
 	)
 	assert.Contains(t, body, "vorrang_request_seconds_bucket")
+}
+
+// TestMetricsTellHowEachEnvironmentStands: from the records at once, and of the target
+// once it was looked at, which a scrape begins.
+func TestMetricsTellHowEachEnvironmentStands(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.berth (id int)", "2-b.sql": "SELECT 2"})
+	w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Through: "1"})))
+	must(w.Drift(t.Context(), "harbour", "staging"))
+	must(w.Backup(t.Context(), "harbour", "staging", "nightly", time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)))
+	scrape := func() string {
+		_, body := request(t, w, http.MethodGet, "/metrics", "", "")
+		return body
+	}
+	const of = `{environment="staging",lane="harbour"}`
+	body := scrape()
+	assert.Contains(t, body, `vorrang_last_deployment_timestamp_seconds{environment="staging",lane="harbour",outcome="done"} 1.`)
+	assert.Contains(t, body, "vorrang_last_deployment_seconds"+of)
+	assert.Contains(t, body, "vorrang_drifted_objects"+of+" 0")
+	assert.Contains(t, body, "vorrang_backup_timestamp_seconds"+of+" 1.7934912e+09")
+	require.Eventually(t, func() bool { return strings.Contains(scrape(), "vorrang_pending_steps"+of+" 1") }, 30e9, 20e6)
+	body = scrape()
+	assert.Contains(t, body, "vorrang_troubles"+of+" 0")
+	assert.Contains(t, body, "vorrang_target_reached"+of+" 1")
+	require.NoError(t, os.WriteFile(w.Files["production"], []byte("postgres://127.0.0.1:1/none"), 0o600))
+	must(w.Status(t.Context(), "harbour", "production", ""))
+	assert.Contains(t, scrape(), `vorrang_target_reached{environment="production",lane="harbour"} 0`)
+
+	rules, err := os.ReadFile(filepath.Join(pgtest.Root(), "docs", "monitoring", "alerts.yaml"))
+	require.NoError(t, err)
+	for _, name := range regexp.MustCompile(`vorrang_[a-z_]+`).FindAllString(string(rules), -1) {
+		assert.Contains(t, body, "# TYPE "+name+" ", "the alerts are about what is told")
+	}
 }

@@ -47,7 +47,7 @@ func (s *door) signIn(c call, in *api.SignIn) (*api.Session, error) {
 		session, err = s.prove(c, in, name)
 		return err
 	})
-	if !isTooMany(err) { // those are summed up in the next one that is looked at
+	if !isTooMany(err) { // those are summed up in the next one that is checked
 		s.book.auditSignIn(c, name, refused, err)
 	}
 	return session, err
@@ -289,7 +289,8 @@ func (s *door) proven(c fiber.Ctx) error {
 		return refuse(
 			http.StatusForbidden, "proof-needed", "Show that it is you",
 			by(
-				"the program and the console ask for your password; whoever signs in elsewhere signs in again, and does it within 10 minutes",
+				"the program and the console ask for your password; people who sign in elsewhere sign in again, and do it "+
+					"within 10 minutes",
 			),
 			"this makes what opens the service, or changes who may: it takes your password, or a sign-in of the last 10 minutes",
 		)

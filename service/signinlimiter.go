@@ -20,8 +20,8 @@ type signInLimiter struct {
 // guesses are the wrong tries of one address to be one person.
 type guesses struct {
 	wrong   int
-	next    time.Time // before it no try is looked at
-	refused int       // tries that were not looked at since the last one that was
+	next    time.Time // before it no try is checked
+	refused int       // tries that were not checked since the last one that was
 }
 
 const (
@@ -44,7 +44,7 @@ func newSignInLimiter() *signInLimiter {
 	return &signInLimiter{wrong: wrong, addresses: addresses}
 }
 
-// allow reports whether a try is looked at, how long to wait if it is not, and
+// allow reports whether a try is checked, how long to wait if it is not, and
 // how many were refused before it.
 func (t *signInLimiter) allow(name, address string, now time.Time) (wait time.Duration, refused int) {
 	t.mu.Lock()

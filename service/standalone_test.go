@@ -30,9 +30,9 @@ const binaries = "/usr/lib/postgresql/15/bin/"
 func psql(t *testing.T, url, text string) (string, error) {
 	file := filepath.Join(t.TempDir(), "deploy.sql")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-	said, err := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-v", "file="+file, "-f", file, url).
+	output, err := exec.CommandContext(t.Context(), binaries+"psql", "-X", "-q", "-v", "file="+file, "-f", file, url).
 		CombinedOutput()
-	return string(said), err
+	return string(output), err
 }
 
 // gone waits until the server has seen that psql is gone, and with it its lock.
@@ -40,7 +40,8 @@ func gone(t *testing.T, url string) {
 	require.Eventually(t, func() bool {
 		return pgtest.Query(
 			t, url,
-			"SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM pg_database WHERE datname = current_database())",
+			"SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM pg_database WHERE "+
+				"datname = current_database())",
 		) == "0"
 	}, 10*time.Second, 10*time.Millisecond)
 }
@@ -70,15 +71,16 @@ func TestAFileThatIsNamedIsReadAsAWhole(t *testing.T) {
 		if len(args) == 0 {
 			args = []string{"-v", "file=" + name}
 		}
-		said, err := exec.CommandContext(t.Context(), binaries+"psql", append(args, "-X", "-q", "-f", name, w.URLs["production"])...).
+		output, err := exec.CommandContext(t.Context(), binaries+"psql", append(args, "-X", "-q", "-f", name, w.URLs["production"])...).
 			CombinedOutput()
-		return string(said), err
+		return string(output), err
 	}
 	there := func() string {
 		return pgtest.Query(
 			t,
 			w.URLs["production"],
-			"SELECT concat(to_regclass('vorrang.ledger'), to_regclass('public.berth'), (SELECT count(*) FROM pg_largeobject_metadata))",
+			"SELECT concat(to_regclass('vorrang.ledger'), to_regclass('public.berth'), (SELECT count(*) FROM "+
+				"pg_largeobject_metadata))",
 		)
 	}
 	for what, edited := range map[string]string{
@@ -87,18 +89,18 @@ func TestAFileThatIsNamedIsReadAsAWhole(t *testing.T) {
 		"an added line":      file + "CREATE TABLE extra (id int);\n",
 	} {
 		require.NotEqual(t, file, edited)
-		said, err := run(edited)
+		output, err := run(edited)
 		require.Error(t, err, what)
-		assert.Contains(t, said, "this file was edited: it is not as it was made", what)
+		assert.Contains(t, output, "this file was edited: it is not as it was made", what)
 		assert.Equal(t, "0", there(), what)
 	}
-	said, err := run(file, "-q")
+	output, err := run(file, "-q")
 	require.Error(t, err)
-	assert.Contains(t, said, "say which file it is")
-	assert.Contains(t, said, "psql -X -v file=THIS-FILE -f THIS-FILE TARGET")
+	assert.Contains(t, output, "say which file it is")
+	assert.Contains(t, output, "psql -X -v file=THIS-FILE -f THIS-FILE TARGET")
 	assert.Equal(t, "0", there())
-	said, err = run(file)
-	require.NoError(t, err, said)
+	output, err = run(file)
+	require.NoError(t, err, output)
 	assert.Equal(t, "North quay", pgtest.Query(t, w.URLs["production"], "SELECT name FROM berth"))
 	assert.Equal(t, "ledgerberth0", there(), "nothing of the reading is left")
 }
@@ -135,16 +137,21 @@ func told(t *testing.T, w *servicetest.World, environment string) []string {
 }
 
 var manyKinds = map[string]string{
-	"1-create-vessel.sql":       "CREATE TABLE vessel (id int PRIMARY KEY, name text, \"call sign\" text);\nCOPY vessel FROM stdin;\n1\tTern\tA\\tB\n2\tSkua\t\\N\n\\.\nCOMMENT ON TABLE vessel IS 'it''s :here; -- still'",
+	"1-create-vessel.sql": "CREATE TABLE vessel (id int PRIMARY KEY, name text, \"call sign\" text);\n" +
+		"COPY vessel FROM stdin;\n1\tTern\tA\\tB\n2\tSkua\t\\N\n\\.\nCOMMENT ON TABLE vessel IS 'it''s :here; -- still'",
 	"1-create-vessel.back.sql":  "DROP TABLE vessel",
 	"1-create-vessel.check.sql": "SELECT count(*) = 2, true FROM vessel; SELECT $$x$$ = 'x', 1 = 1 -- the end",
-	"2-index.sql":               "/*---\nmode: autocommit\n---*/\nCREATE INDEX CONCURRENTLY vessel_name ON vessel (name);\nBEGIN;\nINSERT INTO vessel VALUES (3, 'Auk');\nINSERT INTO vessel VALUES (4, 'Ruff');\nCOMMIT;\nVACUUM vessel;",
-	"2-index.back.sql":          "DROP INDEX CONCURRENTLY vessel_name;\nDELETE FROM vessel WHERE id > 2;",
-	"3-backfill.sql":            "/*---\nmode: batches\nbatch-size: 2\npause: 0s\n---*/\nUPDATE vessel SET name = upper(name) WHERE id IN (SELECT id FROM vessel WHERE name <> upper(name) LIMIT :batch)",
-	"3-backfill.check.sql":      "SELECT bool_and(name = upper(name)) FROM vessel",
-	"3-backfill.back.sql":       "UPDATE vessel SET name = initcap(name)",
-	"4-function.sql":            "CREATE FUNCTION greet(text) RETURNS text LANGUAGE sql AS $$ SELECT 'Ahoy, ' || $1; $$; -- no semicolon follows",
-	"4-function.back.sql":       "DROP FUNCTION greet",
+	"2-index.sql": "/*---\nmode: autocommit\n---*/\nCREATE INDEX CONCURRENTLY vessel_name ON vessel " +
+		"(name);\nBEGIN;\nINSERT INTO vessel VALUES (3, 'Auk');\nINSERT INTO vessel VALUES (4, 'Ruff');\nCOMMIT;\n" +
+		"VACUUM vessel;",
+	"2-index.back.sql": "DROP INDEX CONCURRENTLY vessel_name;\nDELETE FROM vessel WHERE id > 2;",
+	"3-backfill.sql": "/*---\nmode: batches\nbatch-size: 2\npause: 0s\n---*/\n" +
+		"UPDATE vessel SET name = upper(name) WHERE id IN (SELECT id FROM vessel WHERE name <> upper(name) LIMIT :batch)",
+	"3-backfill.check.sql": "SELECT bool_and(name = upper(name)) FROM vessel",
+	"3-backfill.back.sql":  "UPDATE vessel SET name = initcap(name)",
+	"4-function.sql": "CREATE FUNCTION greet(text) RETURNS text LANGUAGE sql AS $$ SELECT 'Ahoy, ' || $1; $$; -- " +
+		"no semicolon follows",
+	"4-function.back.sql": "DROP FUNCTION greet",
 }
 
 // What psql would read otherwise than the server does is read by the server only:
@@ -154,16 +161,20 @@ func TestAFileForPsqlRunsNothingButTheSteps(t *testing.T) {
 	theft := filepath.Join(t.TempDir(), "theft")
 	shell := "\\! touch " + theft + "\n"
 	w.Submitted(map[string]string{
-		"1-escape.sql":   "CREATE TABLE said (by text, what text);\nINSERT INTO said VALUES ('E''', E'it\\'s\n" + shell + "');",
-		"2-standard.sql": "DO $$ BEGIN EXECUTE 'SET standard_conforming_strings = ' || 'off'; END $$;\nINSERT INTO said VALUES ('off', 'it''s\n" + shell + "');",
-		"3-variable.sql": "CREATE TABLE slice (a int[]);\nINSERT INTO slice VALUES ((ARRAY[1,2,3,4])[2:3]);\nINSERT INTO said VALUES (':HOST', ':USER');",
-		"4-quotes.sql":   "INSERT INTO said VALUES ($a$ $$ ' \" $a$, $$\n" + shell + "$$);\nSELECT 1 AS \"a\n" + shell + "\";",
-		"5-comment.sql":  "/* /* */ it's\n" + shell + "*/ INSERT INTO said VALUES ('comment', '');",
-		"6-isolated.sql": "/*---\nmode: autocommit\n---*/\nBEGIN;\nSET TRANSACTION ISOLATION LEVEL SERIALIZABLE;\nINSERT INTO said SELECT 'isolation', current_setting('transaction_isolation');\nCOMMIT;",
+		"1-escape.sql": "CREATE TABLE said (by text, what text);\n" +
+			"INSERT INTO said VALUES ('E''', E'it\\'s\n" + shell + "');",
+		"2-standard.sql": "DO $$ BEGIN EXECUTE 'SET standard_conforming_strings = ' || 'off'; END $$;\n" +
+			"INSERT INTO said VALUES ('off', 'it''s\n" + shell + "');",
+		"3-variable.sql": "CREATE TABLE slice (a int[]);\nINSERT INTO slice VALUES ((ARRAY[1,2,3,4])[2:3]);\n" +
+			"INSERT INTO said VALUES (':HOST', ':USER');",
+		"4-quotes.sql":  "INSERT INTO said VALUES ($a$ $$ ' \" $a$, $$\n" + shell + "$$);\nSELECT 1 AS \"a\n" + shell + "\";",
+		"5-comment.sql": "/* /* */ it's\n" + shell + "*/ INSERT INTO said VALUES ('comment', '');",
+		"6-isolated.sql": "/*---\nmode: autocommit\n---*/\nBEGIN;\nSET TRANSACTION ISOLATION LEVEL SERIALIZABLE;\n" +
+			"INSERT INTO said SELECT 'isolation', current_setting('transaction_isolation');\nCOMMIT;",
 	})
 	file := must(w.Standalone(t.Context(), "harbour", "production", client.Promotion{})).Standalone
-	said, err := psql(t, w.URLs["production"], file)
-	require.NoError(t, err, said)
+	output, err := psql(t, w.URLs["production"], file)
+	require.NoError(t, err, output)
 	assert.NoFileExists(t, theft)
 	assert.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
 	assert.Equal(
@@ -180,17 +191,18 @@ func TestAnEditedFileForPsqlStops(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(
 		map[string]string{
-			"1-create-berth.sql":       "CREATE TABLE berth (name text DEFAULT 'Kai № 1');\nINSERT INTO berth VALUES ('North quay');",
+			"1-create-berth.sql": "CREATE TABLE berth (name text DEFAULT 'Kai № 1');\n" +
+				"INSERT INTO berth VALUES ('North quay');",
 			"1-create-berth.check.sql": "SELECT count(*) = 1 FROM berth",
 		},
 	)
 	file := unheld(t, must(w.Standalone(t.Context(), "harbour", "production", client.Promotion{})).Standalone)
 	for _, edit := range [][2]string{{"North quay", "South quay"}, {"count(*) = 1", "count(*) = 2"}, {"№ 1", "№ 2"}} {
 		require.Contains(t, file, edit[0])
-		said, err := psql(t, w.URLs["production"], strings.Replace(file, edit[0], edit[1], 1))
+		output, err := psql(t, w.URLs["production"], strings.Replace(file, edit[0], edit[1], 1))
 		require.Error(t, err)
 		gone(t, w.URLs["production"])
-		assert.Contains(t, said, "this file was edited: what stands here, or before it, is not the text of step 1")
+		assert.Contains(t, output, "this file was edited: what stands here, or before it, is not the text of step 1")
 		assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*)::text FROM vorrang.ledger"))
 	}
 	// what is taken away, the last one too, or moved
@@ -207,14 +219,14 @@ func TestAnEditedFileForPsqlStops(t *testing.T) {
 		"turned round":       strings.NewReplacer(blocks[0], blocks[1], blocks[1], blocks[0]).Replace(file),
 		"one of them twice":  strings.Replace(file, blocks[1], blocks[1]+blocks[1], 1),
 	} {
-		said, err := psql(t, w.URLs["production"], other)
+		output, err := psql(t, w.URLs["production"], other)
 		require.Error(t, err, what)
 		gone(t, w.URLs["production"])
-		assert.Contains(t, said, "this file was edited: ", what)
+		assert.Contains(t, output, "this file was edited: ", what)
 		assert.Equal(t, "0", pgtest.Query(t, w.URLs["production"], "SELECT count(*)::text FROM vorrang.ledger"), what)
 	}
-	said, err := psql(t, w.URLs["production"], file)
-	require.NoError(t, err, said)
+	output, err := psql(t, w.URLs["production"], file)
+	require.NoError(t, err, output)
 }
 
 func TestAFileForPsqlDoesWhatADeploymentDoes(t *testing.T) {
@@ -222,8 +234,8 @@ func TestAFileForPsqlDoesWhatADeploymentDoes(t *testing.T) {
 	ctx := t.Context()
 	w.Submitted(manyKinds)
 	file := must(w.Standalone(ctx, "harbour", "staging", client.Promotion{})).Standalone
-	said, err := psql(t, w.URLs["staging"], file)
-	require.NoError(t, err, "%s", said)
+	output, err := psql(t, w.URLs["staging"], file)
+	require.NoError(t, err, "%s", output)
 	require.Equal(t, deploy.Done, w.Promoted("production").Outcome)
 	assert.Equal(t, told(t, w, "production"), told(t, w, "staging"))
 	assert.Equal(t, pgtest.Dump(t, w.URLs["production"]), pgtest.Dump(t, w.URLs["staging"]))
@@ -238,13 +250,13 @@ func TestAFileForPsqlDoesWhatADeploymentDoes(t *testing.T) {
 
 	_, err = w.Standalone(ctx, "harbour", "staging", client.Promotion{})
 	assert.Contains(t, problem(t, err).Detail, "there is nothing to do on staging")
-	said, err = psql(t, w.URLs["staging"], file)
+	output, err = psql(t, w.URLs["staging"], file)
 	require.Error(t, err)
-	assert.Contains(t, said, "the ledger's head is not the one that this file was made for")
+	assert.Contains(t, output, "the ledger's head is not the one that this file was made for")
 
 	back := must(w.StandaloneBack(ctx, "harbour", "staging", client.Way{To: "0"})).Standalone
-	said, err = psql(t, w.URLs["staging"], back)
-	require.NoError(t, err, "%s", said)
+	output, err = psql(t, w.URLs["staging"], back)
+	require.NoError(t, err, "%s", output)
 	w.Ended(must(w.Rollback(ctx, "harbour", "production", client.Way{To: "0"}, "production")))
 	assert.Equal(t, told(t, w, "production"), told(t, w, "staging"))
 	assert.Equal(t, pgtest.Dump(t, w.URLs["production"]), pgtest.Dump(t, w.URLs["staging"]))
@@ -255,8 +267,8 @@ func TestAFileForPsqlDoesWhatADeploymentDoes(t *testing.T) {
 	n := len(told(t, w, "staging"))
 	assert.Contains(t, intact(), "the ledger's "+fmt.Sprint(n)+" entries holds")
 	again := must(w.Standalone(ctx, "harbour", "staging", client.Promotion{})).Standalone // over a head that was seen
-	said, err = psql(t, w.URLs["staging"], again)
-	require.NoError(t, err, "%s", said)
+	output, err = psql(t, w.URLs["staging"], again)
+	require.NoError(t, err, "%s", output)
 	assert.Contains(t, intact(), "the ledger's "+fmt.Sprint(len(told(t, w, "staging")))+" entries holds")
 	assert.Greater(t, len(told(t, w, "staging")), n)
 }
@@ -276,15 +288,15 @@ func TestAFileForPsqlStopsAtTheFirstError(t *testing.T) {
 	other := pgtest.Connect(t, w.URLs["staging"])
 	_, err := other.Exec(ctx, "SELECT pg_advisory_lock($1)", int64(0x566f7272616e6731))
 	require.NoError(t, err)
-	said, err := psql(t, w.URLs["staging"], write())
+	output, err := psql(t, w.URLs["staging"], write())
 	require.Error(t, err)
-	assert.Contains(t, said, "another deployment is running on this database")
+	assert.Contains(t, output, "another deployment is running on this database")
 	_, err = other.Exec(ctx, "SELECT pg_advisory_unlock_all()")
 	require.NoError(t, err)
 
-	said, err = psql(t, w.URLs["staging"], write())
+	output, err = psql(t, w.URLs["staging"], write())
 	require.Error(t, err)
-	assert.Contains(t, said, "query 1 of the check does not hold: it gave (t,f)")
+	assert.Contains(t, output, "query 1 of the check does not hold: it gave (t,f)")
 	assert.Equal(
 		t, "1",
 		string(must(w.Status(ctx, "harbour", "staging", "none")).At),
@@ -301,15 +313,16 @@ func TestAFileForPsqlGoesOnWhereAnEarlierTryStopped(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(
 		map[string]string{
-			"1-a.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE a (id int);\nINSERT INTO a SELECT 1 / (SELECT count(*) FROM pg_class WHERE relname = 'switch');",
+			"1-a.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE a (id int);\nINSERT INTO a SELECT 1 / (SELECT count(*) " +
+				"FROM pg_class WHERE relname = 'switch');",
 		},
 	)
 	require.Equal(t, deploy.Failed, w.Promoted("staging").Outcome)
 	pgtest.Exec(t, w.URLs["staging"], "CREATE TABLE public.switch ()")
 	file := must(w.Standalone(t.Context(), "harbour", "staging", client.Promotion{})).Standalone
 	assert.NotContains(t, file, "CREATE TABLE a")
-	said, err := psql(t, w.URLs["staging"], file)
-	require.NoError(t, err, "%s", said)
+	output, err := psql(t, w.URLs["staging"], file)
+	require.NoError(t, err, "%s", output)
 	assert.Equal(t, "1", string(must(w.Status(t.Context(), "harbour", "staging", "none")).At))
 }
 
@@ -320,22 +333,27 @@ func TestAFileForPsqlKeepsARoleAndItsLock(t *testing.T) {
 	ctx := t.Context()
 	w.LetSteps("session-user")
 	w.Submitted(map[string]string{
-		"1-a.sql": autocommit + "GRANT CREATE ON SCHEMA public TO pg_monitor;\nSET ROLE pg_monitor;\nCREATE TABLE quay (id int);\nSELECT pg_advisory_unlock_all();\nSET DateStyle = 'German';\nSET statement_timeout = '1s';\nSELECT 1;",
-		"2-b.sql": "SET DateStyle = 'German'; SET search_path = pg_catalog; SET SESSION AUTHORIZATION pg_monitor; CREATE TABLE public.mole (id int);",
+		"1-a.sql": autocommit + "GRANT CREATE ON SCHEMA public TO pg_monitor;\nSET ROLE pg_monitor;\n" +
+			"CREATE TABLE quay (id int);\nSELECT pg_advisory_unlock_all();\nSET DateStyle = 'German';\n" +
+			"SET statement_timeout = '1s';\nSELECT 1;",
+		"2-b.sql": "SET DateStyle = 'German'; SET search_path = pg_catalog; SET SESSION AUTHORIZATION pg_monitor; CREATE " +
+			"TABLE public.mole (id int);",
 		"3-c.sql": "CREATE TABLE pier (id int);",
 		"4-d.sql": "SET search_path = public; RESET search_path; CREATE TABLE lock (id int);",
-		"5-e.sql": autocommit + "RESET ALL;\nCREATE TABLE sluice (id int);\nSET search_path TO DEFAULT;\nCREATE TABLE weir (id int);",
+		"5-e.sql": autocommit + "RESET ALL;\nCREATE TABLE sluice (id int);\nSET search_path TO DEFAULT;\n" +
+			"CREATE TABLE weir (id int);",
 	})
 	file := must(w.Standalone(ctx, "harbour", "staging", client.Promotion{})).Standalone
-	said, err := psql(t, w.URLs["staging"], file)
-	require.NoError(t, err, "%s", said)
+	output, err := psql(t, w.URLs["staging"], file)
+	require.NoError(t, err, "%s", output)
 	assert.Equal(
 		t,
 		"lock vorrang, mole pg_monitor, pier vorrang, quay pg_monitor, sluice vorrang, weir vorrang",
 		pgtest.Query(
 			t,
 			w.URLs["staging"],
-			"SELECT string_agg(tablename || ' ' || tableowner, ', ' ORDER BY tablename) FROM pg_tables WHERE schemaname = 'public'",
+			"SELECT string_agg(tablename || ' ' || tableowner, ', ' ORDER BY tablename) FROM pg_tables WHERE schemaname "+
+				"= 'public'",
 		),
 	)
 	history := must(w.Ledger(ctx, "harbour", "staging", 0))

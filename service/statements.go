@@ -34,7 +34,8 @@ func (s *repairs) baseline(c call, in *baselineIn) (*api.Recorded, error) {
 		if !facts.View.State.Untouched() {
 			return nil, "", refused(
 				p.do(remedy.LookAtStatus, "see where it stands"),
-				"%s has a history already: its ledger has entries about steps; a baseline is for databases of which nothing is known",
+				"%s has a history already: its ledger has entries about steps; a baseline is for databases of which "+
+					"nothing is known",
 				in.Environment,
 			)
 		}

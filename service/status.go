@@ -59,7 +59,7 @@ func (s *views) oneLane(c call, in *laneIn) (*api.LaneStatus, error) {
 }
 
 // laneStatus looks at all environments at once, but for those that the caller
-// may not look at.
+// may not read.
 func (s *views) laneStatus(ctx context.Context, who caller, l lane.Lane) (api.LaneStatus, error) {
 	catalogue, err := s.Records.Catalogue(ctx, l.Name)
 	if err != nil {
@@ -111,7 +111,7 @@ func (s *views) statusNow(ctx context.Context, p targetContext, steps string) (a
 	}
 	within, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
-	facts, err := s.gates.lookOnce(within, p)
+	facts, err := s.gates.lookOnce(within, p, promotionRequest{passing: true})
 	if err != nil {
 		status.Trouble = append(status.Trouble, unreachable(err))
 		return status, nil
@@ -192,7 +192,7 @@ func unreachable(err error) api.Trouble {
 	}
 	return api.Trouble{
 		Kind:     "unreachable",
-		Message:  "the target could not be looked at: " + err.Error(),
+		Message:  "the target could not be read: " + err.Error(),
 		Remedies: []remedy.Remedy{{Reason: "look whether it can be used", Act: remedy.LookAtTarget}},
 	}
 }
@@ -269,7 +269,7 @@ func (s *views) failures(
 			t.Remedies = []remedy.Remedy{
 				p.at().
 					Step(remedy.Attest, number).
-					For("something of it is there already; if somebody carried it out by hand"),
+					For("something of it is there already; if somebody ran it by hand"),
 			}
 		case hold.ID != "" && hold.ID != gate.SealedRelease:
 			t.Remedies = append(cause, remedy.ByHand("before another try, turn what the gate holds for (%s)", hold.ID))
@@ -299,7 +299,8 @@ func (s *views) causeOf(ctx context.Context, p targetContext, number step.Number
 	attest.Arguments.Acknowledge = true
 	return []remedy.Remedy{
 		remedy.ByHand(
-			"its text is sealed in release %s and stays: put right in the target what it stumbles over, by a step with a number below %s that you cut with it",
+			"its text is sealed in release %s and stays: put right in the target what it stumbles over, by a step with a "+
+				"number below %s that you cut with it",
 			sealed, number,
 		),
 		attest.For(

@@ -38,28 +38,12 @@ func (s *catalogue) take(c call, in *submitIn, trial bool) (*api.Submitted, erro
 	if err != nil {
 		return nil, err
 	}
-	body, err := s.receiveUpload(c, in.Lane)
+	sent, err := s.folder(c, in.Lane)
 	if err != nil {
 		return nil, err
 	}
-	defer body.Close()
-	submission, err := s.library.submission(c, in.Lane)
-	if err != nil {
-		return nil, err
-	}
-	defer submission.Abandon()
-	files, err := receive(c, body, submission)
-	if err != nil {
-		return nil, err
-	}
-	steps, err := step.Assemble(files)
-	if err != nil {
-		return nil, err
-	}
-	difference, err := submission.Compare(c, steps)
-	if err != nil {
-		return nil, err
-	}
+	defer sent.close()
+	submission, steps, difference := sent.submission, sent.steps, sent.difference
 	problems, err := submission.Protect(c, difference)
 	if err != nil {
 		return nil, err
@@ -71,11 +55,11 @@ func (s *catalogue) take(c call, in *submitIn, trial bool) (*api.Submitted, erro
 	if err != nil {
 		return nil, err
 	}
-	dialect, err := s.targets.dialect(l)
+	kind, err := s.Engines.Named(l.Engine)
 	if err != nil {
 		return nil, err
 	}
-	notes, err := inspect(c, dialect, submission, difference, l.StepsMay, l.Names())
+	notes, err := inspect(c, kind, submission, difference, l.StepsMay, l.Names())
 	if err != nil {
 		return nil, err
 	}
@@ -187,7 +171,7 @@ func later(a, b step.Number) step.Number {
 }
 
 // touched says where edited and gone steps are applied, in doubt or half
-// carried out, and what the ways out are.
+// run, and what the ways out are.
 func (s *catalogue) touched(c call, laneName string, d records.Difference, answer *api.Submitted) error {
 	if len(d.Edited)+len(d.Gone) == 0 {
 		return nil
@@ -212,7 +196,7 @@ func (s *catalogue) touched(c call, laneName string, d records.Difference, answe
 			ctx, cancel := context.WithTimeout(c, lookTimeout)
 			defer cancel()
 			p := s.targets.at(l, e, d.Before)
-			facts, err := s.gates.lookOnce(ctx, p)
+			facts, err := s.gates.lookOnce(ctx, p, promotionRequest{passing: true})
 			if err != nil {
 				unseen[i] = e.Name
 				return

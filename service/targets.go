@@ -52,7 +52,7 @@ func (s *targets) place(ctx context.Context, laneName, environment string) (targ
 		return targetContext{}, notFound(
 			"environment "+environment+" in the lane",
 			laneName,
-			see(remedy.LookAtStatus, "see those that you may look at"),
+			see(remedy.LookAtStatus, "see those that you may read"),
 		)
 	}
 	return s.anyPlace(ctx, laneName, environment)
@@ -205,7 +205,8 @@ func (s *targets) connect(ctx context.Context, p targetContext, application stri
 		err = &engine.ConnectError{
 			Kind:    engine.BadURL,
 			Message: fmt.Sprintf("the ledger's key in %s has fewer than %d characters", e.LedgerKey, shortestKey),
-			Fix:     "make a long random one, such as by openssl rand -hex 32, and let the ledger's owner set it up, by what Vorrang prints for that",
+			Fix: "make a long random one, such as by openssl rand -hex 32, and let the ledger's owner set it up, by what " +
+				"Vorrang prints for that",
 		}
 	}
 	if err != nil {

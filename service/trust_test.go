@@ -23,7 +23,8 @@ import (
 // halfDone is a step that fails at its third statement of four, above another.
 var halfDone = map[string]string{
 	"1-berth.sql": "CREATE TABLE berth (id int);", "1-berth.back.sql": "DROP TABLE berth;",
-	"2-index.sql":      autocommit + "ALTER TABLE berth ADD COLUMN name text;\nCREATE TABLE mole (id int);\nSELECT 1 / (SELECT count(*) FROM berth);\nCREATE INDEX CONCURRENTLY berth_name ON berth (name);",
+	"2-index.sql": autocommit + "ALTER TABLE berth ADD COLUMN name text;\nCREATE TABLE mole (id int);\n" +
+		"SELECT 1 / (SELECT count(*) FROM berth);\nCREATE INDEX CONCURRENTLY berth_name ON berth (name);",
 	"2-index.back.sql": "DROP INDEX CONCURRENTLY berth_name;\nDROP TABLE mole;\nALTER TABLE berth DROP COLUMN name;",
 }
 
@@ -67,8 +68,8 @@ func TestAHalfDoneStepIsUndoneBeforeWhatIsBeneathIt(t *testing.T) {
 func TestAHalfDoneStepGoesOnOnlyWhereItsBeginningStillHolds(t *testing.T) {
 	goesOn := "INSERT INTO public.berth VALUES (1)"
 	cases := map[string]struct {
-		by   func(w *servicetest.World)
-		says string // why it is held; empty where it goes on
+		by      func(w *servicetest.World)
+		message string // why it is held; empty where it goes on
 	}{
 		"nothing happened": {func(*servicetest.World) {}, ""},
 		"what it made was dropped by hand": {
@@ -103,14 +104,14 @@ func TestAHalfDoneStepGoesOnOnlyWhereItsBeginningStillHolds(t *testing.T) {
 			w := halfWay(t)
 			pgtest.Exec(t, w.URLs["staging"], goesOn)
 			c.by(w)
-			if c.says == "" {
+			if c.message == "" {
 				require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
 				return
 			}
 			check := heldBy(t, w, "staging")
 			assert.Equal(t, gate.NothingInDoubt, check.ID)
 			assert.Contains(t, check.Evidence, "step 2 (index) stopped at statement 3 of 4, and cannot go on there: ")
-			assert.Contains(t, check.Evidence, c.says)
+			assert.Contains(t, check.Evidence, c.message)
 			assert.NotEmpty(t, must(w.Verify(t.Context(), "harbour", "staging")).Deviations)
 		})
 	}
@@ -211,10 +212,10 @@ func TestDriftOutlivesDeployments(t *testing.T) {
 	ended := w.Promoted("staging")
 	require.Equal(t, deploy.Done, ended.Outcome)
 	assert.Equal(t, []string{"added index public.by_hand"}, drift(w))
-	said := ""
-	require.NoError(t, w.Follow(t.Context(), ended.ID, 0, func(e deploy.Event) error { said += e.Message; return nil }))
+	output := ""
+	require.NoError(t, w.Follow(t.Context(), ended.ID, 0, func(e deploy.Event) error { output += e.Message; return nil }))
 	assert.Contains(
-		t, said,
+		t, output,
 		"the schema had drifted before the first step: 1 object differs from what deployment 1 left",
 	)
 
@@ -279,8 +280,8 @@ func restore(t *testing.T, from, to string) {
 	require.NoError(t, err)
 	command := exec.Command("/usr/lib/postgresql/15/bin/psql", "-Xq", "-v", "ON_ERROR_STOP=1", to)
 	command.Stdin = strings.NewReader(string(text))
-	said, err := command.CombinedOutput()
-	require.NoError(t, err, "%s", said)
+	output, err := command.CombinedOutput()
+	require.NoError(t, err, "%s", output)
 }
 
 func TestWhatIsFoundInATargetCanBeAdopted(t *testing.T) {
@@ -299,7 +300,7 @@ func TestWhatIsFoundInATargetCanBeAdopted(t *testing.T) {
 		w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "CREATE TABLE b (id int)"})
 		return w
 	}
-	t.Run("a development that was made anew", func(t *testing.T) {
+	t.Run("a development that was made again", func(t *testing.T) {
 		w := start()
 		require.Equal(t, deploy.Done, w.Promoted("development").Outcome)
 		restore(t, "", w.URLs["development"])
@@ -311,7 +312,7 @@ func TestWhatIsFoundInATargetCanBeAdopted(t *testing.T) {
 		)
 		tidy(w, "development")
 	})
-	t.Run("a staging that was made anew", func(t *testing.T) {
+	t.Run("a staging that was made again", func(t *testing.T) {
 		w := start()
 		require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)
 		restore(t, "", w.URLs["staging"])
@@ -343,11 +344,12 @@ func TestWhatIsFoundInATargetCanBeAdopted(t *testing.T) {
 		pgtest.Exec(
 			t,
 			w.URLs["staging"],
-			"SET session_replication_role = replica; DELETE FROM vorrang.ledger WHERE seq = 1; UPDATE vorrang.ledger SET actor = 'nobody'",
+			"SET session_replication_role = replica; DELETE FROM vorrang.ledger WHERE seq = 1; UPDATE vorrang.ledger SET "+
+				"actor = 'nobody'",
 		)
 		found := must(w.Adoption(t.Context(), "harbour", "staging"))
 		_, err := w.Adopt(t.Context(), "harbour", "staging", "another", "it is meant")
-		assert.Contains(t, problem(t, err).Detail, "is not what was looked at")
+		assert.Contains(t, problem(t, err).Detail, "is not what was shown")
 		assert.True(t, found.Needed)
 		adopt(w, "staging")
 		assert.Equal(
@@ -380,7 +382,7 @@ func TestWhatIsFoundInATargetCanBeAdopted(t *testing.T) {
 func TestTheAPIDocumentsRulesAreEnforced(t *testing.T) {
 	w := servicetest.Start(t)
 	const env = "/api/v1/lanes/harbour/environments/staging"
-	for body, says := range map[string]string{
+	for body, message := range map[string]string{
 		`{"as":"perhaps","step":"1","reason":"x"}`:   `as: it is applied, not-applied, undone, whole or again, not \"perhaps\"`,
 		`{"as":"applied","reason":"x"}`:              "step: it is needed",
 		`{"as":"applied","step":"1","reason":""}`:    "reason: it must not be empty",
@@ -391,16 +393,16 @@ func TestTheAPIDocumentsRulesAreEnforced(t *testing.T) {
 	} {
 		answer, text := request(t, w, "POST", env+"/settlements", "application/json", body)
 		assert.Equal(t, 400, answer, "%s", body)
-		assert.Contains(t, text, says)
+		assert.Contains(t, text, message)
 	}
-	for path, says := range map[string]string{
+	for path, message := range map[string]string{
 		env + "?steps=some": "steps: it is none, open or all", "/api/v1/deployments?limit=0": "limit: 0 is less than 1, the least",
 		"/api/v1/deployments?limit=501": "limit: 501 is more than 500, the most", "/api/v1/deployments?limit=" + strings.Repeat("9", 1000): "is not a whole number",
 		"/api/v1/deployments?lane=%00": "a NUL byte cannot stand there",
 	} {
 		answer, text := request(t, w, "GET", path, "", "")
 		assert.Equal(t, 400, answer, "%s", path)
-		assert.Contains(t, text, says)
+		assert.Contains(t, text, message)
 	}
 }
 

@@ -74,7 +74,7 @@ func TestAWayBackThatNobodyApprovedDoesNotRun(t *testing.T) {
 	also := w.As("a.lund", "approver@harbour")
 	_, err = also.Approve(ctx, "harbour", "production", "", "I wrote it")
 	require.ErrorContains(t, err, "your approval would not count: a.lund wrote the way back of step 2")
-	approved := must(approver.Approve(ctx, "harbour", "production", "", "looked at it"))
+	approved := must(approver.Approve(ctx, "harbour", "production", "", "checked it"))
 	assert.Len(t, approved.Steps, 1)
 	_, err = approver.Approve(ctx, "harbour", "production", "", "")
 	require.ErrorContains(t, err, "every way back on production is approved already")
@@ -90,11 +90,11 @@ func TestAWayBackThatNobodyApprovedDoesNotRun(t *testing.T) {
 func TestAnApprovalCountsAsLongAsItsGiverMayApprove(t *testing.T) {
 	w, _, releaser, _ := governed(t)
 	ctx := t.Context()
-	holds := func(says string) {
+	holds := func(message string) {
 		t.Helper()
 		var refused *client.Error
 		require.ErrorAs(t, promoteTo(t, w, releaser), &refused)
-		assert.Contains(t, gate.Result{Checks: refused.Checks}.Find(gate.Approvals).Evidence, says)
+		assert.Contains(t, gate.Result{Checks: refused.Checks}.Find(gate.Approvals).Evidence, message)
 	}
 	yes, no := true, false
 	must(w.PutPerson(ctx, "k.brandt", client.PersonChange{Disabled: &yes}))
@@ -264,7 +264,8 @@ func TestAStepChangesNoRoleUnlessItsLaneSaysSo(t *testing.T) {
 	assert.Equal(t, 2, refused.Errors[0].Line)
 	assert.Contains(
 		t, refused.Errors[0].Message,
-		"RESET ROLE: this lane's steps may not change as whom the session goes on; role: in lane.yaml says whose the objects are",
+		"RESET ROLE: this lane's steps may not change as whom the session goes on; role: in lane.yaml says whose the "+
+			"objects are",
 	)
 	_, err = w.Declare(
 		ctx, "lane.yaml",

@@ -14,6 +14,7 @@ import (
 	"os/signal"
 	"path"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -49,10 +50,11 @@ type settings struct {
 	listen, records, log, signIn string
 	sqlite                       string
 	certificate, key             string
-	plain                        bool
+	plain, check                 bool
 	proxies, hooks               []net.IPNet
 	references                   []string
 	grace, wait                  time.Duration
+	keep                         records.Retention
 }
 
 func parse(args []string) (settings, error) {
@@ -79,12 +81,14 @@ func parse(args []string) (settings, error) {
 	proxies := flags.String(
 		"proxies",
 		os.Getenv("VORRANG_PROXIES"),
-		"`networks`, divided by commas, whose X-Forwarded-For and X-Forwarded-Proto are believed, such as 127.0.0.1/32 (VORRANG_PROXIES)",
+		"`networks`, divided by commas, whose X-Forwarded-For and X-Forwarded-Proto are believed, such as 127.0.0.1/32 "+
+			"(VORRANG_PROXIES)",
 	)
 	references := flags.String(
 		"references",
 		os.Getenv("VORRANG_REFERENCES"),
-		"`patterns`, divided by commas, of what targets and hooks may refer to, such as env:HARBOUR_*,file:/run/secrets/*; without it all but the service's own (VORRANG_REFERENCES)",
+		"`patterns`, divided by commas, of what targets and hooks may refer to, such as "+
+			"env:HARBOUR_*,file:/run/secrets/*; without it all but the service's own (VORRANG_REFERENCES)",
 	)
 	hookNetworks := flags.String(
 		"hook-networks",
@@ -104,6 +108,26 @@ func parse(args []string) (settings, error) {
 	flags.DurationVar(
 		&s.wait, "wait", 15*time.Second,
 		"how long to wait for another vorrangd on the same records to end",
+	)
+	s.keep = records.Retention{Details: 365 * day, Schemas: 365 * day, Deliveries: 30 * day, Rehearsals: 180 * day}
+	for _, kept := range []struct {
+		name, what string
+		age        *time.Duration
+	}{
+		{"keep-details", "statements, notices, effects and footprints of deployments are kept for these `days`; " +
+			"ever: for ever", &s.keep.Details},
+		{"keep-schemas", "the schemas that deployments left, but for the newest, are kept for these `days`", &s.keep.Schemas},
+		{"keep-deliveries", "deliveries to hooks are kept for these `days`", &s.keep.Deliveries},
+		{"keep-rehearsals", "rehearsals are kept for these `days`", &s.keep.Rehearsals},
+	} {
+		flags.Func(kept.name, fmt.Sprintf("%s (default %d)", kept.what, *kept.age/day), func(text string) (err error) {
+			*kept.age, err = days(text)
+			return err
+		})
+	}
+	flags.BoolVar(
+		&s.check, "check", false,
+		"check the settings, the records and every target that the lanes refer to, change nothing, and end",
 	)
 	showVersion := flags.Bool("version", false, "print the version and end")
 	flags.Usage = func() {
@@ -126,7 +150,8 @@ func parse(args []string) (settings, error) {
 	}
 	if s.certificate == "" && !s.plain && !onLoopback(s.listen) {
 		return s, fmt.Errorf(
-			"-listen %s answers beyond this machine, and passwords would pass unencrypted; give -tls-certificate and -tls-key, or, with a proxy in front that speaks TLS, -plain",
+			"-listen %s answers beyond this machine, and passwords would pass unencrypted; give -tls-certificate and "+
+				"-tls-key, or, with a proxy in front that speaks TLS, -plain",
 			s.listen,
 		)
 	}
@@ -155,10 +180,25 @@ func parse(args []string) (settings, error) {
 	}
 	if s.records == "" {
 		return s, errors.New(
-			"the records database is not given; set VORRANG_RECORDS_URL, or -records, to the URL of an empty PostgreSQL database",
+			"the records database is not given; set VORRANG_RECORDS_URL, or -records, to the URL of an empty " +
+				"PostgreSQL database",
 		)
 	}
 	return s, nil
+}
+
+const day = 24 * time.Hour
+
+// days reads for how long something is kept; ever is 0.
+func days(text string) (time.Duration, error) {
+	if text == "ever" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 || n > 36500 {
+		return 0, errors.New("write a number of days from 1 to 36500, or ever")
+	}
+	return time.Duration(n) * day, nil
 }
 
 // onLoopback reports whether an address answers on this machine only.
@@ -198,6 +238,9 @@ func run(args []string) error {
 	if err != nil {
 		return err
 	}
+	if s.check {
+		return check(context.Background(), os.Stdout, s)
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 
@@ -208,7 +251,7 @@ func run(args []string) error {
 	defer store.Close()
 	server, err := service.New(
 		service.Config{
-			Engines:      engine.Of(postgres.Engine{}, mariadb.Engine{}, sqlite.Engine{Folder: s.sqlite}),
+			Engines:      s.engines(),
 			Records:      store,
 			Token:        os.Getenv("VORRANG_ADMIN_TOKEN"),
 			OpenID:       openID,
@@ -219,6 +262,7 @@ func run(args []string) error {
 			Proxies:      s.proxies,
 			HookNetworks: s.hooks,
 			References:   s.references,
+			Retention:    s.keep,
 		},
 	)
 	if err != nil {
@@ -228,6 +272,11 @@ func run(args []string) error {
 		return err
 	}
 	return serve(ctx, server, s, log)
+}
+
+// engines are those that this service has.
+func (s settings) engines() engine.Engines {
+	return engine.Of(postgres.Engine{}, mariadb.Engine{}, sqlite.Engine{Folder: s.sqlite})
 }
 
 // openIDOf reads the file that says how people sign in elsewhere; nil for none.

@@ -16,6 +16,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"vorrang/records"
 )
 
 // issue writes a certificate for 127.0.0.1 with a number, and its key.
@@ -66,17 +68,22 @@ func TestACertificateIsReadAgainWhenItChanges(t *testing.T) {
 
 func TestWhereItAnswersWithoutTLS(t *testing.T) {
 	t.Setenv("VORRANG_RECORDS_URL", "postgres://127.0.0.1/x")
-	for says, args := range map[string][]string{
+	for message, args := range map[string][]string{
 		"answers beyond this machine":      {"-listen", "0.0.0.0:7340"},
 		"passwords would pass unencrypted": {"-listen", ":7340"},
 		"go together":                      {"-tls-certificate", "x"},
 		"is no network":                    {"-proxies", "10.0.0.1"},
 		"-hook-networks":                   {"-hook-networks", "here"},
 		"-references":                      {"-references", "HARBOUR_*"},
+		"write a number of days":           {"-keep-details", "0"},
+		"or ever":                          {"-keep-schemas", "1y"},
 	} {
 		_, err := parse(args)
-		assert.ErrorContains(t, err, says, args)
+		assert.ErrorContains(t, err, message, args)
 	}
+	s, err := parse([]string{"-keep-details", "30", "-keep-schemas", "ever"})
+	require.NoError(t, err)
+	assert.Equal(t, records.Retention{Details: 30 * day, Deliveries: 30 * day, Rehearsals: 180 * day}, s.keep)
 	for _, args := range [][]string{{}, {"-listen", "localhost:1"}, {"-listen", "[::1]:1"}, {"-listen", "0.0.0.0:1", "-plain"},
 		{"-listen", "0.0.0.0:1", "-tls-certificate", "x", "-tls-key", "y"}, {"-proxies", "10.0.0.0/8, 127.0.0.1/32"}} {
 		_, err := parse(args)

@@ -33,6 +33,7 @@ type Preview struct {
 	Actions   []PreviewAction  `json:"actions" nullable:"false"`
 	Gate      []gate.Check     `json:"gate" nullable:"false"`
 	Held      bool             `json:"held"`
+	Overlaps  []plan.Overlap   `json:"overlaps" nullable:"false" description:"Where, within the steps, the application's old and new version both run."`
 
 	Standalone string `json:"standalone,omitempty" raw:"true" description:"The plan as one file for psql, where that was asked for."`
 }
@@ -49,10 +50,11 @@ type PreviewAction struct {
 	Shortened bool       `json:"shortened,omitempty" description:"Only the beginning stands in sql."`
 	Check     string     `json:"check,omitempty" description:"The queries that must hold afterwards."`
 
-	Irreversible bool          `json:"irreversible" description:"The step has no way back."`
-	Losses       []review.Loss `json:"losses" nullable:"false" description:"Rows and values that this SQL takes away for good."`
-	LostBefore   []review.Loss `json:"lost_before" nullable:"false" description:"Of a way back: what the step took away when it went forward, and this does not bring back."`
-	Plan         string        `json:"plan" description:"Digest of the plan up to and with this action; a promotion or rollback that names it runs no other."`
+	Irreversible bool             `json:"irreversible" description:"The step has no way back."`
+	Losses       []review.Loss    `json:"losses" nullable:"false" description:"Rows and values that this SQL takes away for good."`
+	LostBefore   []review.Loss    `json:"lost_before" nullable:"false" description:"Of a way back: what the step took away when it went forward, and this does not bring back."`
+	Findings     []review.Finding `json:"findings" nullable:"false" description:"Of a step forward: what a reviewer should know of it."`
+	Plan         string           `json:"plan" description:"Digest of the plan up to and with this action; a promotion or rollback that names it runs no other."`
 }
 
 // Promoted answers a promotion or a rollback.
@@ -76,7 +78,7 @@ type Scheduled struct {
 	Actor       string     `json:"actor"`
 	MadeAt      time.Time  `json:"made_at"`
 	State       string     `json:"state" enum:"waiting,started,done,held,failed,missed,dropped"`
-	Says        string     `json:"says,omitempty" description:"Why it did not begin."`
+	Message     string     `json:"message,omitempty" description:"Why it did not begin."`
 	Deployment  int64      `json:"deployment,omitempty"`
 	EndedAt     *time.Time `json:"ended_at,omitempty"`
 }
@@ -143,7 +145,7 @@ type Evidence struct {
 // Attested answers an attestation.
 type Attested struct {
 	Entries []ledger.Entry `json:"entries" nullable:"false"`
-	Steps   []AttestedStep `json:"steps" nullable:"false" description:"What was found of each step that was looked at."`
+	Steps   []AttestedStep `json:"steps" nullable:"false" description:"What was found of each step that was checked."`
 	Message string         `json:"message"`
 }
 

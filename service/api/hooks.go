@@ -66,7 +66,7 @@ type Delivery struct {
 	Tries   int        `json:"tries"`
 	NextAt  *time.Time `json:"next_at,omitempty" description:"Of the next try."`
 	Status  int        `json:"status,omitempty" description:"Of HTTP, of the last try."`
-	Says    string     `json:"says,omitempty" description:"What was wrong with the last try."`
+	Message string     `json:"message,omitempty" description:"What was wrong with the last try."`
 	EndedAt *time.Time `json:"ended_at,omitempty"`
 }
 

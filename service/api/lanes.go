@@ -56,14 +56,14 @@ type EnvironmentStatus struct {
 
 	At       step.Number `json:"at,omitempty" description:"The highest step that is in the target."`
 	AtSlug   string      `json:"at_slug,omitempty"`
-	Applied  int         `json:"applied" description:"Steps carried out or vouched for."`
+	Applied  int         `json:"applied" description:"Steps run or vouched for."`
 	Covered  int         `json:"covered" description:"Steps that the baseline covers."`
 	Pending  int         `json:"pending"`
 	NotHere  int         `json:"not_here" description:"Steps meant for other environments."`
 	Baseline step.Number `json:"baseline,omitempty"`
 	Entries  int         `json:"entries" description:"In the target's ledger."`
 
-	Reached bool         `json:"reached" description:"False where the target could not be looked at; the figures are then missing."`
+	Reached bool         `json:"reached" description:"False where the target could not be read; the figures are then missing."`
 	Trouble []Trouble    `json:"trouble" nullable:"false" description:"Everything that is wrong, the worst first."`
 	Gate    []gate.Check `json:"gate" nullable:"false"`
 	Running *Deployment  `json:"running,omitempty"`
@@ -121,8 +121,8 @@ type Submitted struct {
 	Edited     []StepRef `json:"edited" nullable:"false"`
 	Gone       []StepRef `json:"gone" nullable:"false"`
 	Late       []StepRef `json:"late" nullable:"false" description:"New steps below the highest number that the catalogue had before."`
-	Applied    []Touched `json:"applied" nullable:"false" description:"Edited and gone steps that an environment has applied, in doubt, or half carried out."`
-	Unlooked   []string  `json:"unlooked" nullable:"false" description:"Environments that could not be looked at for that."`
+	Applied    []Touched `json:"applied" nullable:"false" description:"Edited and gone steps that an environment has applied, in doubt, or half run."`
+	Unlooked   []string  `json:"unlooked" nullable:"false" description:"Environments that could not be read for that."`
 	Unchanged  int       `json:"unchanged"`
 	Steps      int       `json:"steps" description:"In the catalogue now, or in a trial's folder."`
 
@@ -211,12 +211,12 @@ type LedgerSetup struct {
 // Verification says whether the histories of a lane's targets are consistent.
 type Verification struct {
 	Lane         string             `json:"lane"`
-	Environments []string           `json:"environments" nullable:"false" description:"Those that were looked at."`
+	Environments []string           `json:"environments" nullable:"false" description:"Those that were checked."`
 	Unreached    []Unreached        `json:"unreached" nullable:"false" description:"Those that could not be."`
 	Deviations   []verify.Deviation `json:"deviations" nullable:"false"`
 }
 
-// Unreached is a target that could not be looked at.
+// Unreached is a target that could not be read.
 type Unreached struct {
 	Environment string          `json:"environment"`
 	Message     string          `json:"message"`

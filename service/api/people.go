@@ -10,7 +10,7 @@ import (
 type Session struct {
 	Name      string        `json:"name"`
 	Via       string        `json:"via,omitempty" description:"How they proved who they are."`
-	Person    bool          `json:"person" description:"False for machines, and for whoever has the administrator's token: they approve and waive nothing."`
+	Person    bool          `json:"person" description:"False for machines, and for the holder of the administrator's token: they approve and waive nothing."`
 	Grants    access.Grants `json:"grants" nullable:"false"`
 	Token     string        `json:"token,omitempty" description:"A new token, where one was asked for. It is shown once."`
 	ExpiresAt *time.Time    `json:"expires_at,omitempty" description:"Of the token."`

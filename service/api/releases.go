@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"vorrang/core/gate"
+	"vorrang/core/plan"
 	"vorrang/core/rehearsal"
 	"vorrang/core/release"
 	"vorrang/core/step"
@@ -27,6 +28,8 @@ type ReleaseContent struct {
 	Release release.Release  `json:"release"`
 	Sums    string           `json:"sums"`
 	Changes []release.Change `json:"changes" nullable:"false"`
+	// Overlaps are those of the changes.
+	Overlaps []plan.Overlap `json:"overlaps" nullable:"false" description:"Where, within the changes, the application's old and new version both run."`
 
 	Signatures []release.Signature `json:"signatures" nullable:"false" description:"Those that hold. Whose a key is, an environment says."`
 }
@@ -49,16 +52,27 @@ type ApprovalWithdrawn struct {
 	Withdrawn int64 `json:"withdrawn"`
 }
 
+// Rehearsals are newest first.
+type Rehearsals struct {
+	Rehearsals []Rehearsed `json:"rehearsals" nullable:"false"`
+}
+
 // Rehearsed is a rehearsal, and what it was of.
 type Rehearsed struct {
-	ID          int64            `json:"id"`
-	Lane        string           `json:"lane"`
-	Environment string           `json:"environment"`
-	Release     string           `json:"release,omitempty"`
-	Plan        string           `json:"plan" description:"The digest of the plan that was rehearsed."`
-	Fingerprint string           `json:"fingerprint" description:"Of the target's schema, without owners and grants."`
-	Actor       string           `json:"actor"`
-	At          time.Time        `json:"at"`
-	Result      rehearsal.Result `json:"result"`
-	WaysBack    string           `json:"ways_back" description:"How far the ways back went, in words."`
+	ID           int64            `json:"id"`
+	Lane         string           `json:"lane"`
+	Environment  string           `json:"environment"`
+	Release      string           `json:"release,omitempty"`
+	Plan         string           `json:"plan" description:"The digest of the plan that was rehearsed."`
+	Fingerprint  string           `json:"fingerprint" description:"Of the target's schema, without owners and grants."`
+	Actor        string           `json:"actor"`
+	At           time.Time        `json:"at" description:"When it began."`
+	EndedAt      *time.Time       `json:"ended_at,omitempty"`
+	Rows         int              `json:"rows,omitempty" description:"How many rows of each table were to be copied."`
+	State        rehearsal.State  `json:"state" enum:"running,ended,broken off,cancelled,interrupted" description:"What became of it; only one that ended has a result."`
+	Message      string           `json:"message,omitempty" description:"Why it has no result."`
+	Result       rehearsal.Result `json:"result"`
+	With         string           `json:"with,omitempty" description:"Which rows the copy had, in words."`
+	Surroundings []string         `json:"surroundings" nullable:"false" description:"Which of the target's tables the steps would keep others from, in words."`
+	WaysBack     string           `json:"ways_back" description:"How far the ways back went, in words."`
 }

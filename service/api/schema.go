@@ -19,7 +19,7 @@ type Drift struct {
 	Fingerprint string              `json:"fingerprint" description:"Of the schema that is there; accepting it takes it."`
 	Objects     int                 `json:"objects" description:"How many there are in all."`
 	Differences []schema.Difference `json:"differences" nullable:"false"`
-	Uncovered   []schema.Uncovered  `json:"uncovered" nullable:"false" description:"What is there and was not looked at."`
+	Uncovered   []schema.Uncovered  `json:"uncovered" nullable:"false" description:"What is there and was not compared."`
 }
 
 // Adoption is what is found in a target beside what was known of it.
@@ -40,7 +40,7 @@ type Effects struct {
 // StepEffect is what a step of a deployment did to the schema.
 type StepEffect struct {
 	Deployment int64               `json:"deployment"`
-	Step       step.Number         `json:"step,omitempty" description:"Absent where the steps of a deployment were looked at together."`
+	Step       step.Number         `json:"step,omitempty" description:"Absent where the steps of a deployment were checked together."`
 	Direction  ledger.Direction    `json:"direction,omitempty"`
 	At         time.Time           `json:"at"`
 	Effect     []schema.Difference `json:"effect" nullable:"false"`
@@ -92,7 +92,7 @@ type Comparison struct {
 	FromFingerprint string              `json:"from_fingerprint"`
 	WithFingerprint string              `json:"with_fingerprint"`
 	Differences     []schema.Difference `json:"differences" nullable:"false"`
-	FromUncovered   []schema.Uncovered  `json:"from_uncovered" nullable:"false" description:"What is there and was not looked at."`
+	FromUncovered   []schema.Uncovered  `json:"from_uncovered" nullable:"false" description:"What is there and was not compared."`
 	WithUncovered   []schema.Uncovered  `json:"with_uncovered" nullable:"false"`
 	Reordered       []string            `json:"reordered" nullable:"false" description:"Tables that have the same columns in another order; that is no difference."`
 }

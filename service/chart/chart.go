@@ -168,7 +168,8 @@ func lay(ctx context.Context, m *api.Map) error {
 	number := map[string]int{}
 	var text strings.Builder
 	text.WriteString(
-		"digraph { rankdir=LR; nslimit=1; nslimit1=1; mclimit=0.3; nodesep=0.35; ranksep=0.9; pack=24; packmode=\"graph\"; node [shape=box, fixedsize=true, label=\"\"]; edge [label=\"\", arrowhead=none];\n",
+		"digraph { rankdir=LR; nslimit=1; nslimit1=1; mclimit=0.3; nodesep=0.35; ranksep=0.9; pack=24; " +
+			"packmode=\"graph\"; node [shape=box, fixedsize=true, label=\"\"]; edge [label=\"\", arrowhead=none];\n",
 	)
 	for i, t := range m.Tables {
 		number[t.Name] = i

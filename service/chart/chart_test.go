@@ -217,7 +217,8 @@ func TestADifferenceIsMarkedInWords(t *testing.T) {
 // TestALinkLeadsToItsTable, however an engine writes a foreign key.
 func TestALinkLeadsToItsTable(t *testing.T) {
 	for definition, want := range map[string]string{
-		`FOREIGN KEY (berth_id) REFERENCES harbour.berth(id) ON DELETE CASCADE`: "harbour.berth", "FOREIGN KEY (berth_id) REFERENCES berth (id)": "berth",
+		`FOREIGN KEY (berth_id) REFERENCES harbour.berth(id) ON DELETE CASCADE`: "harbour.berth", "FOREIGN KEY (berth_id) " +
+			"REFERENCES berth (id)": "berth",
 		"FOREIGN KEY (berth_id) REFERENCES `the berth` (id)": "`the berth`", `FOREIGN KEY (x) REFERENCES "a (b)"(c)`: `"a (b)"`, "FOREIGN KEY (x) REFERENCES berth": "berth",
 		"FOREIGN KEY (x) REFERENCES \"a`\"(b) ON DELETE CASCADE": "\"a`\"",
 		"CHECK (x > 0)": "",

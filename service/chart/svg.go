@@ -32,8 +32,14 @@ func SVG(m *api.Map, title string) string {
 	fmt.Fprintf(
 		&b,
 		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="%.0f %.0f %.0f %.0f" width="%.0f" height="%.0f" role="img"><title>%s</title><style>%s</style>`,
-		-margin, -margin, m.Width+2*margin, m.Height+2*margin, m.Width+2*margin, m.Height+2*margin,
-		html.EscapeString(title), style,
+		-margin,
+		-margin,
+		m.Width+2*margin,
+		m.Height+2*margin,
+		m.Width+2*margin,
+		m.Height+2*margin,
+		html.EscapeString(title),
+		style,
 	)
 	b.WriteString(
 		`<defs><marker id="end" viewBox="0 0 8 8" refX="7" refY="4" markerWidth="8" markerHeight="8" orient="auto"><path d="M0 0 L8 4 L0 8 z" fill="#8a97a5"/></marker></defs>` + "\n",
