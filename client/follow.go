@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"vorrang/core/deploy"
+	"vorrang/service/api"
 )
 
 // reconnects is how often a stream that brings nothing new may break off before
@@ -22,9 +23,31 @@ const reconnects = 20
 // Follow calls hear for every event of a deployment after a number, until the
 // deployment has ended. A stream that breaks off is taken up where it was.
 func (c *Client) Follow(ctx context.Context, id, after int64, hear func(deploy.Event) error) error {
+	return c.follow(
+		ctx,
+		"/api/v1/deployments/"+strconv.FormatInt(id, 10)+"/events",
+		fmt.Sprintf("deployment %d", id),
+		after,
+		hear,
+	)
+}
+
+// FollowRehearsal calls hear, if it is not nil, for what happens in a rehearsal, until it
+// has ended. What happened before a connection was lost is not told again.
+func (c *Client) FollowRehearsal(ctx context.Context, r *api.Rehearsed, hear func(deploy.Event)) error {
+	path := rehearsalPath(r.Lane, r.Environment, r.ID) + "/events"
+	return c.follow(ctx, path, fmt.Sprintf("rehearsal %d", r.ID), 0, func(e deploy.Event) error {
+		if hear != nil {
+			hear(e)
+		}
+		return nil
+	})
+}
+
+func (c *Client) follow(ctx context.Context, path, what string, after int64, hear func(deploy.Event) error) error {
 	for lost := 0; ; {
 		before := after
-		ended, err := c.followOnce(ctx, id, &after, hear)
+		ended, err := c.followOnce(ctx, path, &after, hear)
 		var refused *Error
 		if ended || ctx.Err() != nil || (errors.As(err, &refused) && refused.Status < http.StatusInternalServerError) {
 			return err
@@ -37,7 +60,7 @@ func (c *Client) Follow(ctx context.Context, id, after int64, hear func(deploy.E
 			lost = 0
 		}
 		if lost > reconnects {
-			return fmt.Errorf("the events of deployment %d break off: %w", id, err)
+			return fmt.Errorf("the events of %s break off: %w", what, err)
 		}
 		select {
 		case <-ctx.Done():
@@ -53,11 +76,11 @@ type hearError struct{ err error }
 func (e *hearError) Error() string { return e.err.Error() }
 
 func (c *Client) followOnce(
-	ctx context.Context, id int64, after *int64, hear func(deploy.Event) error,
+	ctx context.Context, path string, after *int64, hear func(deploy.Event) error,
 ) (ended bool, err error) {
 	answer, err := c.send(
 		ctx,
-		request{method: http.MethodGet, path: "/api/v1/deployments/" + strconv.FormatInt(id, 10) + "/events",
+		request{method: http.MethodGet, path: path,
 			accept: "text/event-stream", lastEvent: *after},
 	)
 	if err != nil {

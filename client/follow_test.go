@@ -83,7 +83,7 @@ func TestFollowEndsWhenItIsTold(t *testing.T) {
 	assert.Equal(t, "not-found", answered.Kind())
 	assert.Contains(
 		t, answered.Error(),
-		"there is no deployment 999\nsee those that you may look at: vorrang deployments",
+		"there is no deployment 999\nsee those that you may read: vorrang deployments",
 	)
 }
 

@@ -40,16 +40,20 @@ func (c *Client) Lane(ctx context.Context, lane string) (*api.LaneStatus, error)
 // are to leave it, or to be taken by another step. Files that cannot be read are
 // step.Problems.
 func (c *Client) Submit(ctx context.Context, lane string, folder fs.FS, gone ...string) (*api.Submitted, error) {
-	return c.submit(ctx, lane, "/submissions", folder, gone)
+	return sendFolder[api.Submitted](ctx, c, lanePath(lane)+"/submissions", folder, goneQuery(gone))
 }
 
 // TrySubmit says what Submit would do, and why it would be refused. It changes
 // nothing.
 func (c *Client) TrySubmit(ctx context.Context, lane string, folder fs.FS, gone ...string) (*api.Submitted, error) {
-	return c.submit(ctx, lane, "/submissions/trial", folder, gone)
+	return sendFolder[api.Submitted](ctx, c, lanePath(lane)+"/submissions/trial", folder, goneQuery(gone))
 }
 
-func (c *Client) submit(ctx context.Context, lane, path string, folder fs.FS, gone []string) (*api.Submitted, error) {
+func goneQuery(gone []string) url.Values { return url.Values{"gone": {strings.Join(gone, ",")}} }
+
+// sendFolder sends a step folder, file by file. Files that cannot be read are
+// step.Problems.
+func sendFolder[T any](ctx context.Context, c *Client, path string, folder fs.FS, query url.Values) (*T, error) {
 	names, err := step.List(folder)
 	if err != nil {
 		return nil, err
@@ -62,10 +66,9 @@ func (c *Client) submit(ctx context.Context, lane, path string, folder fs.FS, go
 		unread = writeFolder(writer, folder, names)
 		writer.CloseWithError(unread)
 	}()
-	answer, err := call[api.Submitted](
+	answer, err := call[T](
 		ctx, c,
-		request{method: http.MethodPost, path: lanePath(lane) + path, body: reader, kind: "application/x-tar",
-			query: url.Values{"gone": {strings.Join(gone, ",")}}},
+		request{method: http.MethodPost, path: path, body: reader, kind: "application/x-tar", query: query},
 	)
 	_ = reader.Close() // so that the writer ends
 	<-written

@@ -2,10 +2,12 @@ package client
 
 import (
 	"context"
+	"fmt"
 	"net/url"
 	"strconv"
 	"time"
 
+	"vorrang/core/deploy"
 	"vorrang/core/plan"
 	"vorrang/service/api"
 )
@@ -127,9 +129,60 @@ func (c *Client) Cancel(ctx context.Context, id int64) (*api.Deployment, error) 
 	return post[api.Deployment](ctx, c, "/api/v1/deployments/"+strconv.FormatInt(id, 10)+"/cancellation", struct{}{})
 }
 
-// Rehearse tries what a promotion would apply on a copy of the target's schema. It
-// blocks until that has ended; repeated, it is done again.
-func (c *Client) Rehearse(ctx context.Context, lane, environment, release, through string) (*api.Rehearsed, error) {
-	request := map[string]string{"release": release, "through": through}
-	return post[api.Rehearsed](ctx, c, environmentPath(lane, environment)+"/rehearsals", request)
+// Footprints says what each step of a deployment did to its surroundings, beside what was
+// rehearsed.
+func (c *Client) Footprints(ctx context.Context, id int64) (*api.Footprints, error) {
+	return get[api.Footprints](ctx, c, fmt.Sprintf("/api/v1/deployments/%d/footprints", id), nil)
+}
+
+// Rehearsal says what is to be rehearsed.
+type Rehearsal struct {
+	Release string `json:"release,omitempty"` // loose steps, if empty
+	Through string `json:"through,omitempty"` // the last step; all that wait, if empty
+	Rows    int    `json:"rows,omitempty"`    // of each table, that are copied
+}
+
+// BeginRehearsal begins to try what a promotion would apply on a copy of the target.
+// Repeated, it is begun again.
+func (c *Client) BeginRehearsal(ctx context.Context, lane, environment string, what Rehearsal) (*api.Rehearsed, error) {
+	return post[api.Rehearsed](ctx, c, environmentPath(lane, environment)+"/rehearsals", what)
+}
+
+// Rehearse begins a rehearsal, and blocks until it has ended. hear, if it is not nil, is
+// called for what happens meanwhile. Where ctx ends, the rehearsal goes on.
+func (c *Client) Rehearse(
+	ctx context.Context, lane, environment string, what Rehearsal, hear func(deploy.Event),
+) (*api.Rehearsed, error) {
+	begun, err := c.BeginRehearsal(ctx, lane, environment, what)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.FollowRehearsal(ctx, begun, hear); err != nil {
+		return nil, err
+	}
+	return c.Rehearsal(ctx, lane, environment, begun.ID)
+}
+
+// Rehearsal gives one rehearsal.
+func (c *Client) Rehearsal(ctx context.Context, lane, environment string, id int64) (*api.Rehearsed, error) {
+	return get[api.Rehearsed](ctx, c, rehearsalPath(lane, environment, id), nil)
+}
+
+// Rehearsals lists the newest rehearsals of an environment.
+func (c *Client) Rehearsals(ctx context.Context, lane, environment string, limit int) (*api.Rehearsals, error) {
+	return get[api.Rehearsals](
+		ctx,
+		c,
+		environmentPath(lane, environment)+"/rehearsals",
+		url.Values{"limit": {strconv.Itoa(limit)}},
+	)
+}
+
+// CancelRehearsal asks a rehearsal to stop. FollowRehearsal tells when it has.
+func (c *Client) CancelRehearsal(ctx context.Context, lane, environment string, id int64) (*api.Rehearsed, error) {
+	return post[api.Rehearsed](ctx, c, rehearsalPath(lane, environment, id)+"/cancellation", struct{}{})
+}
+
+func rehearsalPath(lane, environment string, id int64) string {
+	return environmentPath(lane, environment) + "/rehearsals/" + strconv.FormatInt(id, 10)
 }

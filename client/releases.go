@@ -51,10 +51,20 @@ func (c *Client) Sign(ctx context.Context, lane, name, signature string) (*api.S
 
 // Export writes a release's bundle.
 func (c *Client) Export(ctx context.Context, lane, name string, to io.Writer) error {
-	answer, err := c.send(
-		ctx,
-		request{method: http.MethodGet, path: lanePath(lane) + "/releases/" + url.PathEscape(name) + "/bundle"},
-	)
+	path := lanePath(lane) + "/releases/" + url.PathEscape(name) + "/bundle"
+	return c.download(ctx, request{method: http.MethodGet, path: path}, to)
+}
+
+// Report writes what a reviewer reads of the promotion of a release, or of loose steps,
+// as one HTML document.
+func (c *Client) Report(ctx context.Context, lane, environment, release string, to io.Writer) error {
+	return c.download(ctx, request{
+		method: http.MethodGet, path: environmentPath(lane, environment) + "/report", query: url.Values{"release": {release}},
+	}, to)
+}
+
+func (c *Client) download(ctx context.Context, what request, to io.Writer) error {
+	answer, err := c.send(ctx, what)
 	if err != nil {
 		return err
 	}

@@ -53,7 +53,7 @@ type Attestation struct {
 	Reason      string `json:"reason"`
 }
 
-// Attest records steps as carried out by hand. Repeated, it is refused.
+// Attest records steps as run by hand. Repeated, it is refused.
 func (c *Client) Attest(ctx context.Context, lane, environment string, word Attestation) (*api.Attested, error) {
 	return post[api.Attested](ctx, c, environmentPath(lane, environment)+"/attestations", word)
 }

@@ -17,7 +17,9 @@ func promoteCommand() command {
 		explain: "The deployment goes on in the service when the client goes away; vorrang watch shows it again.\n" +
 			"When a step fails, the earlier ones stay (stop), or their ways back run, newest first (back-out).\n" +
 			"Exit code 3 if the gate is held, 4 if a step failed.",
-		example: "vorrang promote -to development\nvorrang promote -to staging -through 7 -shown 3f9a5c01be77\nvorrang promote -to production -release 2026.11 -on-failure back-out\nvorrang promote -to production -release 2026.11 -at 2026-11-28T22:00",
+		example: "vorrang promote -to development\nvorrang promote -to staging -through 7 -shown 3f9a5c01be77\n" +
+			"vorrang promote -to production -release 2026.11 -on-failure back-out\nvorrang promote -to production -release " +
+			"2026.11 -at 2026-11-28T22:00",
 		setUp: func(e *env) func(context.Context, []string) error {
 			through := e.flags.String("through", "", "the last `step` to apply; without it all that is pending")
 			onFailure := e.flags.String(
@@ -79,7 +81,7 @@ func nothingWhy(promoted *api.Promoted) string {
 	return "every step is there"
 }
 
-// shownFlag binds a deployment to the plan that was looked at.
+// shownFlag binds a deployment to the plan that was shown.
 func (e *env) shownFlag() *string {
 	return e.flags.String(
 		"shown", "",
@@ -138,7 +140,8 @@ func (w ways) check() error {
 func rollbackCommand() command {
 	return command{
 		verb: "rollback", does: "runs ways back, newest first",
-		explain: "Refused before anything runs if a step has no way back. vorrang preview -env E -last N shows the SQL first.",
+		explain: "Refused before anything runs if a step has no way back. vorrang preview -env E -last N shows the " +
+			"SQL first.",
 		example: "vorrang rollback -env development -last 1\nvorrang rollback -env production -to 11 -confirm production",
 		setUp: func(e *env) func(context.Context, []string) error {
 			way := wayFlags(e, "to")
@@ -169,7 +172,8 @@ func rollbackCommand() command {
 func rebuildCommand() command {
 	return command{
 		verb: "rebuild", does: "empties a disposable environment and applies every step",
-		explain: "Everything in the application's schemas is dropped, rows included. Without -confirm it only says what that is.\n" +
+		explain: "Everything in the application's schemas is dropped, rows included. Without -confirm it only says what " +
+			"that is.\n" +
 			"Refused where the environment is not declared disposable, or shares its database with one that is not.",
 		example: "vorrang rebuild -env development -confirm development",
 		setUp: func(e *env) func(context.Context, []string) error {
@@ -189,8 +193,8 @@ func rebuildCommand() command {
 func finish(ctx context.Context, e *env, c *client.Client, promoted *api.Promoted, nothing string) error {
 	if promoted.Nothing {
 		return e.print(promoted, func() {
-			for _, said := range promoted.Settled {
-				fmt.Fprintln(e.out, said)
+			for _, note := range promoted.Settled {
+				fmt.Fprintln(e.out, note)
 			}
 			fmt.Fprintln(e.out, nothing)
 		})

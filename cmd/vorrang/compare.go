@@ -13,9 +13,12 @@ import (
 func compareCommand() command {
 	return command{
 		verb: "compare", does: "says how the schemas of two environments differ, or of one and a release or an earlier state",
-		explain: "Reads the catalogs only. A release is built in a scratch database, on the server of a disposable environment, and\n" +
-			"dropped again. Owners and grants are left out unless -owners is given. Exit code 0 if nothing differs, 3 otherwise.",
-		example: "vorrang compare -from staging -with production\nvorrang compare -from production -release 2026.11\nvorrang compare -from production -deployment 12",
+		explain: "Reads the catalogs only. A release is built in a scratch database, on the server of a disposable " +
+			"environment, and\n" +
+			"dropped again. Owners and grants are left out unless -owners is given. Exit code 0 if nothing differs, 3 " +
+			"otherwise.",
+		example: "vorrang compare -from staging -with production\nvorrang compare -from production -release 2026.11\n" +
+			"vorrang compare -from production -deployment 12",
 		setUp: func(e *env) func(context.Context, []string) error {
 			from := e.flags.String("from", "", "the `environment`")
 			with := e.flags.String("with", "", "the other `environment`")
@@ -107,7 +110,7 @@ func printUncovered(e *env, where string, list []schema.Uncovered) {
 			e.out,
 			e.paint.warn(
 				fmt.Sprintf(
-					"not looked at in %s: %s (%s)",
+					"not compared in %s: %s (%s)",
 					where, plural.Of(u.Count, u.What),
 					strings.Join(u.Names, ", "),
 				),

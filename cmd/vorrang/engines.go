@@ -32,8 +32,14 @@ func printEngines(e *env, list *api.Engines) {
 			has  bool
 			what string
 		}{
-			{one.DDLTransaction, "changes of the schema can be rolled back"}, {one.Roles, "steps can run as another role"}, {one.Schemas, "databases have schemas"},
-			{one.LedgerOwner, "the ledger can have an owner of its own"}, {one.Yields, "steps can give way to who waits for them"}, {one.Scratch, "databases for trials can be made"},
+			{one.DDLTransaction, "changes of the schema can be rolled back"},
+			{one.Roles, "steps can run as another role"},
+			{one.Schemas, "databases have schemas"},
+			{one.LedgerOwner, "the ledger can have an owner of its own"},
+			{one.Yields, "steps can give way to who waits for them"},
+			{one.Measures, "what a step locks and writes again can be measured"},
+			{one.Scratch, "databases for trials can be made"},
+			{one.Samples, "rows can be copied to rehearse with"},
 			{one.Drafts, "steps can be drafted from its schemas"},
 			{one.Scripts, "files can be written that run without Vorrang"},
 		} {

@@ -31,7 +31,7 @@ func freezeCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			from := e.flags.String("from", "", "its `beginning`; without it now")
 			until := e.flags.String("until", "", "its `end`")
-			reason := e.flags.String("reason", "", "why, in your `words`; whoever is held reads it")
+			reason := e.flags.String("reason", "", "why, in your `words`; the people it holds read it")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				if *until == "" || *reason == "" {
 					return usage("-until and -reason are both needed")

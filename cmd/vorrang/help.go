@@ -31,7 +31,7 @@ func groups() []struct {
 		{
 			"write and submit",
 			[]command{
-				newCommand(), declareCommand(), lanesCommand(), enginesCommand(), probeCommand(), submitCommand(),
+				newCommand(), declareCommand(), lanesCommand(), enginesCommand(), probeCommand(), submitCommand(), reviewCommand(),
 				withdrawCommand(), draftCommand(),
 			},
 		},
@@ -91,7 +91,8 @@ func overview(w io.Writer) {
 	}
 	fmt.Fprint(w, "vorrang help COMMAND explains one, with an example. Flags stand after the command.\n"+
 		"The service is found by VORRANG_SERVER; vorrang login, or a token in VORRANG_TOKEN, opens it.\n"+
-		"Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held, or not there yet · 4 a deployment failed · 5 in doubt\n")
+		"Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held, or not there yet · 4 a deployment failed · 5 "+
+		"in doubt\n")
 }
 
 func help(w io.Writer, args []string) error {

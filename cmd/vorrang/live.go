@@ -37,10 +37,28 @@ func follow(ctx context.Context, e *env, c *client.Client, d *api.Deployment, mo
 	)
 	l := &live{e: e, d: d, width: slugWidth(d), terminal: isTerminal(e.out), most: most}
 	defer l.stop()
-	return c.Follow(ctx, d.ID, 0, func(event deploy.Event) error {
+	err := c.Follow(ctx, d.ID, 0, func(event deploy.Event) error {
 		l.hear(event)
 		return nil
 	})
+	if err == nil && d.Direction == ledger.Forward {
+		printUnlike(ctx, e, c, d.ID)
+	}
+	return err
+}
+
+// printUnlike says where a deployment did otherwise than its rehearsal. That it cannot be
+// read is no failure of the deployment.
+func printUnlike(ctx context.Context, e *env, c *client.Client, id int64) {
+	list, err := c.Footprints(ctx, id)
+	if err != nil {
+		return
+	}
+	for _, f := range list.Footprints {
+		for _, what := range f.Unlike {
+			fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("otherwise than rehearsed, step %s: %s", f.Number, what)))
+		}
+	}
 }
 
 func slugWidth(d *api.Deployment) int {
@@ -91,6 +109,8 @@ func (l *live) hear(event deploy.Event) {
 		l.line("  " + p.warn(event.Message))
 	case deploy.BackingOut:
 		l.line(p.warn(fmt.Sprintf("backing out %s, newest first", plural.Of(event.Of, "step"))))
+	case deploy.Round:
+		l.line(p.strong(event.Message))
 	case deploy.Batch:
 		l.batch(event)
 	case deploy.StepReady:
@@ -126,6 +146,12 @@ func (l *live) hear(event deploy.Event) {
 			),
 		)
 		l.line("\n" + strings.TrimRight(event.Failure.Text(), "\n") + "\n")
+	case deploy.Blocking:
+		l.line("  " + p.warn(event.Message))
+	case deploy.Measured:
+		if event.Message != "" {
+			l.line("         " + p.dim(event.Message))
+		}
 	case deploy.Effect:
 		l.erase()
 		if event.Step == "" {

@@ -110,7 +110,8 @@ func readSecret(e *env, prompt string) (string, error) {
 func loginCommand() command {
 	return command{
 		verb: "login", takes: "[NAME]", does: "signs in, and keeps a token in a file that only you can read",
-		explain: "The password is asked for, or read from the standard input. Whoever signs in elsewhere makes a token on the\n" +
+		explain: "The password is asked for, or read from the standard input. People who sign in elsewhere make a " +
+			"token on the\n" +
 			"console, and gives it to -token the same way. The token is good for 30 days. VORRANG_TOKEN goes before it.",
 		example: "vorrang login m.kai",
 		setUp: func(e *env) func(context.Context, []string) error {

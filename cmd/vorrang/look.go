@@ -9,127 +9,12 @@ import (
 	"strconv"
 	"strings"
 
-	"vorrang/client"
 	"vorrang/core/deploy"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/internal/advice"
 	"vorrang/service/api"
 )
-
-func previewCommand() command {
-	return command{
-		verb: "preview", does: "shows the SQL that would run",
-		explain: "With -to, of a promotion; with -env and one of -last, -back-to, -deployment and -back-release, of a rollback. Nothing is run.\n" +
-			"The last line is the plan's digest: promote and rollback take it as -shown, and refuse any other plan.\n" +
-			"-standalone writes one file for psql instead: it takes the same lock, refuses if anything was deployed since, and\n" +
-			"writes the same ledger rows, so that Vorrang afterwards sees an ordinary deployment.",
-		example: "vorrang preview -to production -release 2026.11 -standalone > deploy.sql\nvorrang preview -to staging -through 7\nvorrang preview -env staging -last 1",
-		setUp: func(e *env) func(context.Context, []string) error {
-			e.laneFlag()
-			to := e.flags.String("to", "", "the `environment` to promote to")
-			through := e.flags.String("through", "", "the last `step` to apply")
-			release := e.flags.String("release", "", "the `release` to apply; without it loose steps")
-			environment := e.flags.String("env", "", "the `environment` to roll back")
-			way := wayFlags(e, "back-to")
-			standalone := e.flags.Bool(
-				"standalone", false,
-				"write one file that a DBA runs with psql -v file=FILE -f FILE",
-			)
-			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
-					return err
-				}
-				if (*to == "") == (*environment == "") {
-					return usage("say -to ENVIRONMENT for a promotion, or -env ENVIRONMENT for a rollback")
-				}
-				c := e.client()
-				lane, err := e.whichLane(ctx, c)
-				if err != nil {
-					return err
-				}
-				forward, back := c.Preview, c.PreviewBack
-				if *standalone {
-					forward, back = c.Standalone, c.StandaloneBack
-				}
-				var preview *api.Preview
-				if *to != "" {
-					preview, err = forward(ctx, lane, *to, client.Promotion{Through: *through, Release: *release})
-				} else if err = way.check(); err == nil {
-					preview, err = back(ctx, lane, *environment, way.way())
-				}
-				if err != nil {
-					return err
-				}
-				if *standalone {
-					return e.print(preview, func() { fmt.Fprint(e.out, preview.Standalone) })
-				}
-				return e.print(preview, func() { printPreview(e, preview) })
-			}
-		},
-	}
-}
-
-// printPreview writes SQL that can be read on its own: all else is comments.
-func printPreview(e *env, preview *api.Preview) {
-	if len(preview.Actions) == 0 {
-		fmt.Fprintln(e.out, e.paint.dim("-- nothing to do"))
-	}
-	for i, action := range preview.Actions {
-		head := fmt.Sprintf(
-			"-- %d of %d: step %s, %s (%s), mode %s",
-			i+1, len(preview.Actions), action.Number, action.Direction, action.File, action.Mode,
-		)
-		if action.Phase != "" {
-			head += ", phase " + string(action.Phase)
-		}
-		if action.Resume > 0 {
-			head += fmt.Sprintf(", goes on at statement %d", action.Resume)
-		}
-		fmt.Fprintln(e.out, e.paint.strong(head))
-		fmt.Fprintln(e.out, strings.TrimRight(action.SQL, "\n"))
-		printLosses(e, action)
-		if action.Check != "" {
-			fmt.Fprintln(e.out, e.paint.dim("-- its check:"))
-			fmt.Fprintln(e.out, strings.TrimRight(action.Check, "\n"))
-		}
-		fmt.Fprintln(e.out)
-	}
-	if n := len(preview.Actions); n > 0 {
-		fmt.Fprintln(
-			e.out,
-			e.paint.dim(fmt.Sprintf("-- this plan, and no other: -shown %.12s", preview.Actions[n-1].Plan)),
-		)
-	}
-	if preview.Held {
-		fmt.Fprintln(e.errs, e.paint.bad("The gate is held:"))
-		printChecks(e.errs, e.paint, preview.Gate, true)
-	}
-}
-
-// printLosses warns of what cannot be had back.
-func printLosses(e *env, action api.PreviewAction) {
-	if action.Irreversible {
-		fmt.Fprintln(e.out, e.paint.warn("-- ! this step has no way back"))
-	}
-	for _, loss := range action.Losses {
-		fmt.Fprintln(
-			e.out,
-			e.paint.warn(fmt.Sprintf("-- ! line %d %s: what is there then is lost", loss.Line, loss.What)),
-		)
-	}
-	for _, loss := range action.LostBefore {
-		fmt.Fprintln(
-			e.out,
-			e.paint.warn(
-				fmt.Sprintf(
-					"-- ! line %d of the step itself %s; this does not bring back what was there",
-					loss.Line, loss.What,
-				),
-			),
-		)
-	}
-}
 
 func gateCommand() command {
 	return command{
@@ -211,7 +96,8 @@ func printChecks(w io.Writer, p paint, checks []gate.Check, holdsOnly bool) {
 func ledgerCommand() command {
 	return command{
 		verb: "ledger", does: "shows the history of a target, newest first",
-		example: "vorrang ledger -env production -limit 20\nvorrang ledger -env production -effects\nvorrang ledger -env production -setup > ledger-owner.sql",
+		example: "vorrang ledger -env production -limit 20\nvorrang ledger -env production -effects\n" +
+			"vorrang ledger -env production -setup > ledger-owner.sql",
 		setUp: func(e *env) func(context.Context, []string) error {
 			limit := e.flags.Int("limit", 0, "the newest so many entries; 0 is all")
 			effects := e.flags.Bool(
@@ -276,11 +162,11 @@ func printLedger(e *env, lane, environment string, history *api.Ledger) {
 func why(entry ledger.Entry) string {
 	var detail ledger.Detail
 	_ = json.Unmarshal(entry.Detail, &detail) // entries of others may carry other details
-	said := []string{cmp.Or(detail.Reason, detail.Error)}
+	parts := []string{cmp.Or(detail.Reason, detail.Error)}
 	for _, w := range detail.Waived {
-		said = append(said, fmt.Sprintf("%s waived by %s: %s", w.Check, w.By, w.Reason))
+		parts = append(parts, fmt.Sprintf("%s waived by %s: %s", w.Check, w.By, w.Reason))
 	}
-	text := []rune(strings.Join(strings.Fields(strings.Join(said, " ")), " "))
+	text := []rune(strings.Join(strings.Fields(strings.Join(parts, " ")), " "))
 	const most = 110
 	if len(text) > most {
 		return string(text[:most]) + "…"

@@ -123,12 +123,12 @@ func inFlags(flags *flag.FlagSet, err error) error {
 	if !errors.As(err, &answered) || answered.Kind() != "invalid-request" {
 		return err
 	}
-	field, says, named := strings.Cut(answered.Detail, ": ")
+	field, message, named := strings.Cut(answered.Detail, ": ")
 	name := strings.ReplaceAll(field, "_", "-")
 	if !named || flags.Lookup(name) == nil {
 		return err
 	}
-	return &codedError{exitError, fmt.Sprintf("-%s: %s%s", name, says, strings.TrimSuffix("\n"+answered.Next(), "\n"))}
+	return &codedError{exitError, fmt.Sprintf("-%s: %s%s", name, message, strings.TrimSuffix("\n"+answered.Next(), "\n"))}
 }
 
 // parseMixed lets flags stand before and after a command's arguments.

@@ -52,7 +52,8 @@ func TestNothingActsOnTheTerminal(t *testing.T) {
 	w := world(t, nil)
 	w.Write(
 		map[string]string{
-			"1-say.sql": "/* \u202e */ DO $$ BEGIN RAISE NOTICE E'\\x1b]0;owned\\x07'; RAISE EXCEPTION E'\\x1b[2J\\x1b[31mdone\\n  2    b  applied'; END $$;",
+			"1-say.sql": "/* \u202e */ DO $$ BEGIN RAISE NOTICE E'\\x1b]0;owned\\x07'; RAISE EXCEPTION " +
+				"E'\\x1b[2J\\x1b[31mdone\\n  2    b  applied'; END $$;",
 		},
 	)
 	code, out, errs := say(t, "submit", "-dir", w.Steps)
@@ -243,7 +244,8 @@ func TestJSONCanBeRead(t *testing.T) {
 	}{
 		{"lanes", &api.Lanes{}}, {"status", &api.Lanes{}}, {"status -env staging", &api.EnvironmentStatus{}}, {"gate -to staging", &api.GateAnswer{}},
 		{"preview -to staging", &api.Preview{}}, {"promote -to staging", &api.Deployment{}}, {"promote -to staging", &api.Promoted{}},
-		{"preview -env staging -last 1", &api.Preview{}}, {"rollback -env staging -last 1 -confirm staging", &api.Deployment{}},
+		{"preview -env staging -last 1", &api.Preview{}}, {"rollback -env staging -last 1 " +
+			"-confirm staging", &api.Deployment{}},
 		{"ledger -env staging", &api.Ledger{}}, {"deployments", &api.Deployments{}}, {"probe -env staging", &api.Probe{}}, {"watch 1", &deploy.Event{}},
 	} {
 		code, out, errs := say(t, append(strings.Fields(c.args), "-json")...)
@@ -316,7 +318,8 @@ func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(
 		t, errs,
-		"Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held, or not there yet · 4 a deployment failed · 5 in doubt",
+		"Exit codes: 0 done, or clear · 1 error · 2 usage · 3 held, or not there yet · 4 a deployment failed · "+
+			"5 in doubt",
 	)
 }
 
@@ -407,7 +410,8 @@ func TestTheEnginesSayWhatTheyCan(t *testing.T) {
 	)
 	assert.Contains(
 		t, out,
-		"sqlite  SQLite, tested with version 3\n  yes  changes of the schema can be rolled back\n  no   steps can run as another role\n",
+		"sqlite  SQLite, tested with version 3\n  yes  changes of the schema can be rolled back\n"+
+			"  no   steps can run as another role\n",
 	)
 	assert.Regexp(t, `(?m)^  yes  the ledger can have an owner of its own`, out)
 }

@@ -55,11 +55,14 @@ func list(text string) []string {
 func personCommand() command {
 	return command{
 		verb: "person", takes: "NAME", does: "lets somebody sign in, or changes what they may",
-		explain: "A role is reader, author, releaser, approver, keeper, reporter or administrator, for all lanes (releaser), a lane\n" +
+		explain: "A role is reader, author, releaser, approver, keeper, reporter or administrator, for all lanes " +
+			"(releaser), a lane\n" +
 			"(releaser@harbour) or an environment (releaser@harbour/production). -password reads it from the standard input.\n" +
-			"Unless you use the administrator's token, your own password is asked for too: the next line of the standard input.\n" +
+			"Unless you use the administrator's token, your own password is asked for too: the next line of the " +
+			"standard input.\n" +
 			"A new password, and -disable, end the person's sessions and tokens.",
-		example: "vorrang person m.kai -password -grant author@harbour,releaser@harbour/staging\nvorrang person m.kai -take author@harbour",
+		example: "vorrang person m.kai -password -grant author@harbour,releaser@harbour/staging\n" +
+			"vorrang person m.kai -take author@harbour",
 		setUp: func(e *env) func(context.Context, []string) error {
 			grant := e.flags.String("grant", "", "`roles` to be added, divided by commas")
 			take := e.flags.String("take", "", "`roles` to be taken back")
@@ -153,9 +156,11 @@ func tokensCommand() command {
 func tokenCommand() command {
 	return command{
 		verb: "token", takes: "NAME", does: "makes a token for a machine; it is shown once",
-		explain: "Standard output gets the token alone, so that it can be put where the machine finds it. Unless you use the\n" +
+		explain: "Standard output gets the token alone, so that it can be put where the machine finds it. Unless " +
+			"you use the\n" +
 			"administrator's token, your own password is asked for, or read from the standard input.",
-		example: "vorrang token nightly-backup -grant reporter@harbour/production -days 90 > /run/secrets/vorrang-token\nvorrang token -revoke 3",
+		example: "vorrang token nightly-backup -grant reporter@harbour/production -days 90 > /run/secrets/vorrang-token\n" +
+			"vorrang token -revoke 3",
 		setUp: func(e *env) func(context.Context, []string) error {
 			grant := e.flags.String("grant", "", "`roles`, divided by commas")
 			days := e.flags.Int("days", 90, "for how many `days` it is good")

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"vorrang/client"
+	"vorrang/core/plan"
 	"vorrang/core/release"
 	"vorrang/core/step"
 	"vorrang/internal/plural"
@@ -19,7 +20,8 @@ import (
 func cutCommand() command {
 	return command{
 		verb: "cut", takes: "NAME", does: "seals every step up to a point into a release",
-		explain: "A release names every file with its checksum; its digest is the SHA-256 of that list. It never changes, and the\n" +
+		explain: "A release names every file with its checksum; its digest is the SHA-256 of that list. It never " +
+			"changes, and the\n" +
 			"texts of its steps cannot be replaced. Where the step folder is there, it must be what the catalogue holds,\n" +
 			"and the commit that it is at is recorded.",
 		example: "vorrang cut 2026.11\nvorrang cut 2026.11.1 -through 12 -notes NOTES.md",
@@ -109,12 +111,20 @@ func printRelease(e *env, r release.Release, became string) {
 func releasesCommand() command {
 	return command{
 		verb: "releases", takes: "[NAME]", does: "lists the releases; or shows one, and what it brings",
-		explain: "With a name and -env, what is new against what is applied there; with -against, against another release.",
-		example: "vorrang releases\nvorrang releases 2026.11 -env production",
+		explain: "With a name and -env, what is new against what is applied there; with -against, against another " +
+			"release. With -html\n" +
+			"too, what a reviewer reads of its promotion there: the steps with findings, the rehearsal, the gate, in " +
+			"one document.",
+		example: "vorrang releases\nvorrang releases 2026.11 -env production\nvorrang releases 2026.11 -env production " +
+			"-html 2026.11.html",
 		setUp: func(e *env) func(context.Context, []string) error {
 			environment := e.flags.String("env", "", "compare with this `environment`")
 			against := e.flags.String("against", "", "compare with this `release`")
+			document := e.flags.String("html", "", "write a report of its promotion to -env to a `file`")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
+				if *document != "" && (len(args) != 1 || *environment == "") {
+					return usage("say which release, and where: vorrang releases NAME -env E -html FILE")
+				}
 				if len(args) > 1 || len(args) == 0 && *environment+*against != "" ||
 					*environment != "" && *against != "" {
 					return usage(
@@ -128,6 +138,9 @@ func releasesCommand() command {
 					}
 					return e.print(list, func() { printReleases(e, list) })
 				}
+				if *document != "" {
+					return writeReport(ctx, e, at, *environment, args[0], *document)
+				}
 				content, err := at.Release(ctx, at.lane, args[0], *environment, *against)
 				if err != nil {
 					return err
@@ -136,6 +149,20 @@ func releasesCommand() command {
 			})
 		},
 	}
+}
+
+// writeReport keeps a report in a file, which is there whole or as it was before.
+func writeReport(ctx context.Context, e *env, at spot, environment, release, file string) error {
+	var text bytes.Buffer
+	if err := at.Report(ctx, at.lane, environment, release, &text); err != nil {
+		return err
+	}
+	if err := os.WriteFile(file, text.Bytes(), 0o644); err != nil {
+		return err
+	}
+	return e.print(map[string]string{"file": file}, func() {
+		fmt.Fprintf(e.out, "%s: what a reviewer reads of release %s of %s to %s\n", file, release, at.lane, environment)
+	})
 }
 
 func printReleases(e *env, list *api.Releases) {
@@ -188,10 +215,19 @@ func printContent(e *env, content *api.ReleaseContent, against string) {
 	for _, change := range content.Changes {
 		t.add(
 			plain("  "+change.What),
+			cell{plan.Mark(content.Overlaps, change.Number), e.paint.warn},
 			plain(string(change.Number)), plain(change.Slug), plain(string(change.Mode)), plain(string(change.Phase)),
 		)
 	}
 	t.printRows(e.out)
+	printOverlaps(e, content.Overlaps)
+}
+
+// printOverlaps says where two versions of the application run.
+func printOverlaps(e *env, list []plan.Overlap) {
+	for _, o := range list {
+		fmt.Fprintln(e.out, e.paint.warn("two versions:"), o.Message)
+	}
 }
 
 func exportCommand() command {

@@ -48,9 +48,11 @@ func withdrawCommand() command {
 func baselineCommand() command {
 	return command{
 		verb: "baseline", does: "records that an existing database already contains every step up to a number",
-		explain: "Nothing is run. Only a target without a ledger can be baselined; a wrong baseline can be corrected as long as nothing was applied above it.\n" +
+		explain: "Nothing is run. Only a target without a ledger can be baselined; a wrong baseline can be corrected as " +
+			"long as nothing was applied above it.\n" +
 			"With -check, the steps are applied to a scratch database on a disposable environment's server first.\n" +
-			"A number after which the schema differs is refused: the differences are listed, and the number that fits, if there is one.",
+			"A number after which the schema differs is refused: the differences are listed, and the number that fits, if " +
+			"there is one.",
 		example: "vorrang baseline -env production -at 5 -check",
 		setUp: func(e *env) func(context.Context, []string) error {
 			last := e.flags.String("at", "", "the last `step` that the database contains; 0 for none")
@@ -68,9 +70,11 @@ func baselineCommand() command {
 func adoptCommand() command {
 	return command{
 		verb: "adopt", does: "shows what is found in a target beside what was known, and takes it over",
-		explain: "For a target whose history is not what was seen: restored from a backup, refreshed from another environment, made anew, moved.\n" +
+		explain: "For a target whose history is not what was seen: restored from a backup, refreshed from another " +
+			"environment, made again, moved.\n" +
 			"Without -reason it only shows what it finds, and exits with 3 if the gate is held by it.\n" +
-			"With -reason the ledger gets an entry that says so, and the schema is right as it is. Nothing is run, and no entry is changed.",
+			"With -reason the ledger gets an entry that says so, and the schema is right as it is. Nothing is run, and no " +
+			"entry is changed.",
 		example: `vorrang adopt -env staging` + "\n" + `vorrang adopt -env staging -reason "refreshed from last night's backup of production"`,
 		setUp: func(e *env) func(context.Context, []string) error {
 			reason := e.flags.String("reason", "", "why it is right as it is, in your `words`; it stands in the ledger")
@@ -130,8 +134,10 @@ func wordFlags(e *env) word {
 func amendCommand() command {
 	return command{
 		verb: "amend", does: "records that an edited step's new text is right, though another was applied",
-		explain: "Nothing is run. What the edit changed must be in the database by other means: where it changes what runs, the new text's check\n" +
-			"or its objects are looked up, and what is not so is recorded only with -acknowledge. vorrang status -env E shows the difference.",
+		explain: "Nothing is run. What the edit changed must be in the database by other means: where it changes what " +
+			"runs, the new text's check\n" +
+			"or its objects are looked up, and what is not so is recorded only with -acknowledge. vorrang status -env E " +
+			"shows the difference.",
 		example: `vorrang amend -env staging -step 2 -reason "only a comment changed"`,
 		setUp: func(e *env) func(context.Context, []string) error {
 			w := wordFlags(e)
@@ -148,8 +154,9 @@ func amendCommand() command {
 
 func attestCommand() command {
 	return command{
-		verb: "attest", does: "records steps as carried out by hand, after a look at the target",
-		explain: "Nothing is run. A step's check must hold on the target; without one, the objects that it creates, alters or drops\n" +
+		verb: "attest", does: "records steps as run by hand, after a look at the target",
+		explain: "Nothing is run. A step's check must hold on the target; without one, the objects that it creates, " +
+			"alters or drops\n" +
 			"are looked up. What is not as it should be is listed, and recorded only with -acknowledge.",
 		example: `vorrang attest -env production -step 8 -reason "hotfix of 14 November, by hand"` + "\n" +
 			`vorrang attest -env production -through 12 -if-present -reason "built from a dump"`,
@@ -196,10 +203,13 @@ func printAttested(e *env, attested *api.Attested) {
 func settleCommand() command {
 	return command{
 		verb: "settle", does: "shows what a target shows of an unfinished step, and records what became of it",
-		explain: "Without -as it only shows the evidence: the step's check, the objects of its statements, an index left INVALID.\n" +
+		explain: "Without -as it only shows the evidence: the step's check, the objects of its statements, an index left " +
+			"INVALID.\n" +
 			"Exit code 5 as long as the step is in doubt.\n" +
-			"-as applied and -as not-applied say whether the statement in doubt took effect. A step that stopped half-way is settled as a whole:\n" +
-			"undone (nothing of it is there any more), whole (all of it is there), or again (it begins again at its first statement).",
+			"-as applied and -as not-applied say whether the statement in doubt took effect. A step that stopped half-way is " +
+			"settled as a whole:\n" +
+			"undone (nothing of it is there any more), whole (all of it is there), or again (it begins again at its first " +
+			"statement).",
 		example: "vorrang settle -env staging -step 5\n" + `vorrang settle -env staging -step 5 -as not-applied -drop-invalid -reason "the build was cut off"`,
 		setUp: func(e *env) func(context.Context, []string) error {
 			w := wordFlags(e)

@@ -71,7 +71,8 @@ func printDrift(e *env, d *api.Drift) {
 	if len(d.Differences) > 0 && d.Unknown == "" {
 		fmt.Fprintf(
 			e.out,
-			"→ keep it, as a step that other environments get too: vorrang draft %s -drift keep, submit it, and attest it here\n",
+			"→ keep it, as a step that other environments get too: vorrang draft %s -drift keep, submit it, and "+
+				"attest it here\n",
 			at,
 		)
 		fmt.Fprintf(e.out, "→ take it back, by a step: vorrang draft %s -drift undo\n", at)
@@ -210,11 +211,14 @@ func (n *names) Set(v string) error { *n = append(*n, v); return nil }
 func draftCommand() command {
 	return command{
 		verb: "draft", does: "writes steps from a schema, or from a difference, for review",
-		explain: "With -env, the first step of an existing database: everything that it takes to make it, and with -rows the rows of\n" +
-			"some tables. With -from and -with, the steps that give -with the schema of -from. With -env and -drift, a step of what\n" +
+		explain: "With -env, the first step of an existing database: everything that it takes to make it, and with -rows " +
+			"the rows of\n" +
+			"some tables. With -from and -with, the steps that give -with the schema of -from. With -env and -drift, a " +
+			"step of what\n" +
 			"drifted there: keep does the same, to be attested there, and undo takes it back. Each has its way back.\n" +
-			"Every draft is carried out and taken back in a scratch database first, on the server of a disposable environment.\n" +
-			"A rename looks like something that goes and something that comes, so it is asked: answer with -rename OLD=NEW, or\n" +
+			"Every draft is run and taken back in a scratch database first, on the server of a disposable environment.\n" +
+			"A rename looks like something that goes and something that comes, so it is asked: answer with -rename " +
+			"OLD=NEW, or\n" +
 			"with -rename none. Exit code 3 if something has to be answered first, or could not be drafted; the file says what.",
 		example: "vorrang draft -env production -name \"take over harbour\" -rows harbour.berth\n" +
 			"vorrang draft -from development -with staging -rename harbour.vessel.name=harbour.vessel.title\n" +
@@ -310,7 +314,7 @@ func writeDraft(e *env, d *api.Draft, to draftPlace) error {
 		fmt.Fprintln(
 			e.errs,
 			e.paint.warn(
-				fmt.Sprintf("! not looked at: %s (%s)", plural.Of(u.Count, u.What), strings.Join(u.Names, ", ")),
+				fmt.Sprintf("! not compared: %s (%s)", plural.Of(u.Count, u.What), strings.Join(u.Names, ", ")),
 			),
 		)
 	}

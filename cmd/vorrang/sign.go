@@ -20,7 +20,8 @@ import (
 func signCommand() command {
 	return command{
 		verb: "sign", takes: "NAME", does: "signs a release with an SSH key, for gates that ask for a known signer",
-		explain: "What is signed is the release's SHA256SUMS, after every file in it was compared with the step folder: you sign what\n" +
+		explain: "What is signed is the release's SHA256SUMS, after every file in it was compared with the step folder: " +
+			"you sign what\n" +
 			"you have, not what the service says. -key names a private key; or, with .pub, a public one whose private key an\n" +
 			"SSH agent holds. The signature goes along in bundles as SHA256SUMS.sig, and ssh-keygen -Y verify checks it:\n" +
 			"  ssh-keygen -Y verify -n " + release.Namespace + " -f ALLOWED_SIGNERS -I NAME -s SHA256SUMS.sig < SHA256SUMS",
@@ -90,7 +91,8 @@ func asInFolder(dir, sums string) error {
 	}
 	if len(other) > 0 {
 		return fmt.Errorf(
-			"the release is not what %s holds, and is not signed: %s; check out what it was cut from, or name that folder with -dir",
+			"the release is not what %s holds, and is not signed: %s; check out what it was cut from, or name that "+
+				"folder with -dir",
 			dir,
 			strings.Join(other, ", "),
 		)

@@ -19,9 +19,9 @@ import (
 // key makes an SSH key with ssh-keygen: the private key's file, and its public line.
 func key(t *testing.T, holder, passphrase string) (file, public string) {
 	file = filepath.Join(t.TempDir(), "id_ed25519")
-	said, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", passphrase, "-C", holder, "-f", file).
+	output, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", passphrase, "-C", holder, "-f", file).
 		CombinedOutput()
-	require.NoError(t, err, "%s", said)
+	require.NoError(t, err, "%s", output)
 	text, err := os.ReadFile(file + ".pub")
 	require.NoError(t, err)
 	return file, strings.TrimSpace(string(text))
@@ -64,10 +64,11 @@ func TestAReleaseIsSignedAndTheGateAsksForIt(t *testing.T) {
 	code, out, errs = say(t, "export", "2026.11", "-o", "b.tar.gz")
 	require.Equal(t, 0, code, out+errs)
 	require.NoError(t, os.WriteFile("allowed", []byte("p.holm "+public+"\n"), 0o600))
-	said, err := exec.Command("sh", "-c", "tar xzf b.tar.gz && csplit -s -z SHA256SUMS.sig '/BEGIN/' '{*}' && for s in xx*; do ssh-keygen -Y verify -n vorrang-release -f allowed -I p.holm -s $s < SHA256SUMS; done; true").
+	output, err := exec.Command("sh", "-c", "tar xzf b.tar.gz && csplit -s -z SHA256SUMS.sig '/BEGIN/' '{*}' && for s "+
+		"in xx*; do ssh-keygen -Y verify -n vorrang-release -f allowed -I p.holm -s $s < SHA256SUMS; done; true").
 		CombinedOutput()
 	require.NoError(t, err)
-	assert.Equal(t, 1, strings.Count(string(said), "Good \"vorrang-release\" signature for p.holm"), "%s", said)
+	assert.Equal(t, 1, strings.Count(string(output), "Good \"vorrang-release\" signature for p.holm"), "%s", output)
 	packed, err := os.ReadFile("b.tar.gz")
 	require.NoError(t, err)
 	elsewhere := servicetest.Start(t)
@@ -107,7 +108,8 @@ func TestAReleaseIsSignedAndTheGateAsksForIt(t *testing.T) {
 
 	// what is no signature in the records counts for nothing
 	pgtest.Exec(
-		t, w.Records,
+		t,
+		w.Records,
 		`UPDATE records.signature SET body = jsonb_set(body, '{signature}', to_jsonb(replace(body->>'signature', 'U1NIU0lH', 'U1NIU0lI')))`,
 	)
 	t.Setenv("VORRANG_SERVER", w.Server)
@@ -147,7 +149,7 @@ func TestASigningKeyIsReadOrSaidToBeNone(t *testing.T) {
 	t.Setenv("SSH_AUTH_SOCK", string(regexp.MustCompile(`SSH_AUTH_SOCK=([^;]+)`).FindSubmatch(agent)[1]))
 	assert.Contains(t, sign("", locked+".pub"), "the SSH agent does not hold the key SHA256:")
 	open, _ := key(t, "p.holm", "")
-	said, err := exec.Command("ssh-add", "-q", open).CombinedOutput()
-	require.NoError(t, err, "%s", said)
+	output, err := exec.Command("ssh-add", "-q", open).CombinedOutput()
+	require.NoError(t, err, "%s", output)
 	assert.Contains(t, sign("", open+".pub"), "is signed with the key SHA256:")
 }
