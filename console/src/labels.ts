@@ -81,8 +81,11 @@ export const operations: Record<string, string> = {
   promote: 'promoted', promoteScheduled: 'promoted, as scheduled', dropScheduled: 'took a scheduled promotion back', rollback: 'rolled back', rebuild: 'rebuilt',
   cancel: 'cancelled a deployment', approve: 'approved', withdrawApproval: 'took an approval back', waive: 'waived a check', freeze: 'froze', thaw: 'thawed',
   reportBackup: 'reported a backup', baseline: 'baselined', attest: 'attested', amend: 'amended', settle: 'settled', acceptDrift: 'accepted drift', adopt: 'adopted',
-  draft: 'drafted steps', compareRelease: 'compared with a release', trySubmit: 'tried a submission', rehearse: 'rehearsed',
+  draft: 'drafted steps', compareRelease: 'compared with a release', trySubmit: 'tried a submission', review: 'reviewed a folder', rehearse: 'rehearsed', cancelRehearsal: 'cancelled a rehearsal',
 }
+
+/** How much a finding of a review matters. */
+export const severityTitles: Record<'high' | 'medium' | 'low', string> = { high: 'high', medium: 'medium', low: 'low' }
 
 export const wayBackTitles: Record<string, string> = {
   complete: 'complete', incomplete: 'incomplete', failed: 'failed', missing: 'there is none', 'not tried': 'not tried',

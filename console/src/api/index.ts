@@ -34,13 +34,14 @@ export type Token = Schemas['Token']
 export type AuditEntry = Schemas['AuditEntry']
 export type Problem = Schemas['Problem']
 export type Rehearsed = Schemas['Rehearsed']
+export type Finding = Schemas['Finding']
 
 /** Who is signed in: undefined until asked, null for nobody. */
 export const session = ref<Session | null | undefined>(undefined)
 
 export const api = createClient<paths>({ credentials: 'same-origin' })
 
-/** Asks whoever is signed in for their password: what was wrong with the last one, and where the next goes. */
+/** Asks the person who is signed in for their password: what was wrong with the last one, and where the next goes. */
 export const proof = ref<{ wrong: string; answer: (password: string) => void }>()
 
 const sent = new WeakMap<Request, Request>()

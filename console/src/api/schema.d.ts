@@ -124,6 +124,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/deployments/{id}/footprints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Says what each step of a deployment did to its surroundings, beside what was rehearsed
+         * @description Needs: a role that looks there (any but reporter).
+         */
+        get: operations["getFootprints"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/engines": {
         parameters: {
             query?: never;
@@ -136,6 +156,26 @@ export interface paths {
          * @description Needs: somebody who is signed in.
          */
         get: operations["listEngines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/engines/{engine}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lists the findings that a review for an engine may have, with an example each
+         * @description Needs: somebody who is signed in.
+         */
+        get: operations["listFindings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -462,7 +502,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Records steps as carried out by hand
+         * Records steps as run by hand
          * @description Needs: keeper or administrator.
          */
         post: operations["attest"];
@@ -759,13 +799,97 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Lists rehearsals, newest first
+         * @description Needs: a role that looks there (any but reporter).
+         */
+        get: operations["listRehearsals"];
         put?: never;
         /**
-         * Tries what a promotion would apply on a copy of the target's schema: forward, back, and forward again
+         * Begins to try what a promotion would apply on a copy of the target: forward, back, and forward again
          * @description Needs: author, releaser, approver, keeper or administrator.
          */
         post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/rehearsals/{rehearsal}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Gives one rehearsal
+         * @description Needs: a role that looks there (any but reporter).
+         */
+        get: operations["getRehearsal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/rehearsals/{rehearsal}/cancellation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Cancels a rehearsal: its copy goes, and it has no result
+         * @description Needs: author, releaser, approver, keeper or administrator.
+         */
+        post: operations["cancelRehearsal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/rehearsals/{rehearsal}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Gives what happens in a rehearsal while it runs: a list, or with Accept: text/event-stream a stream
+         * @description Needs: a role that looks there (any but reporter).
+         */
+        get: operations["getRehearsalEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Writes what a reviewer reads of a promotion as one HTML document
+         * @description Needs: a role that looks there (any but reporter).
+         */
+        get: operations["getReport"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -990,6 +1114,26 @@ export interface paths {
          * @description Needs: author, releaser, approver, keeper or administrator.
          */
         post: operations["signRelease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/reviews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Says what a reviewer should know of the steps of a folder, and keeps nothing
+         * @description Needs: a role that looks there (any but reporter).
+         */
+        post: operations["review"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1357,7 +1501,7 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         AcceptIn: {
-            /** @description Of the schema that was looked at, so that nothing else is accepted. */
+            /** @description Of the schema that was shown, so that nothing else is accepted. */
             fingerprint: string;
             reason: string;
         };
@@ -1371,7 +1515,7 @@ export interface components {
             objects: number;
         };
         AdoptIn: {
-            /** @description Of what was looked at, so that nothing else is adopted. */
+            /** @description Of what was shown, so that nothing else is adopted. */
             finding: string;
             reason: string;
         };
@@ -1467,7 +1611,7 @@ export interface components {
         Attested: {
             entries: components["schemas"]["Entry"][];
             message: string;
-            /** @description What was found of each step that was looked at. */
+            /** @description What was found of each step that was checked. */
             steps: components["schemas"]["AttestedStep"][];
         };
         AttestedStep: {
@@ -1581,7 +1725,7 @@ export interface components {
             from: string;
             from_fingerprint: string;
             from_objects: number;
-            /** @description What is there and was not looked at. */
+            /** @description What is there and was not compared. */
             from_uncovered: components["schemas"]["Uncovered"][];
             /** @description Owners and grants were compared too. */
             owners: boolean;
@@ -1628,13 +1772,13 @@ export interface components {
             id: number;
             /** Format: date-time */
             made_at: string;
+            /** @description What was wrong with the last try. */
+            message?: string;
             /**
              * Format: date-time
              * @description Of the next try.
              */
             next_at?: null | string;
-            /** @description What was wrong with the last try. */
-            says?: string;
             /** @enum {string} */
             state: "waiting" | "delivered" | "given up";
             /** @description Of HTTP, of the last try. */
@@ -1712,7 +1856,7 @@ export interface components {
             /** @description What is lost for good when the steps go forward. */
             losses?: string[];
             present_fingerprint?: string;
-            /** @description The steps were carried out and taken back on a scratch database, and made and left what they should. */
+            /** @description The steps were run and taken back on a scratch database, and made and left what they should. */
             proved: boolean;
             /** @description What may be a rename, and has to be answered first. Nothing is drafted then. */
             questions: components["schemas"]["Question"][];
@@ -1721,7 +1865,7 @@ export interface components {
             steps: components["schemas"]["StepType2"][] | null;
             /** @description What can fail or block where there are rows. */
             takes?: string[];
-            /** @description What is there and was not looked at. */
+            /** @description What is there and was not compared. */
             uncovered?: components["schemas"]["Uncovered"][];
             /** @description What no statement was written for. */
             undraftable?: components["schemas"]["Unsupported"][];
@@ -1763,7 +1907,7 @@ export interface components {
              * @description When that was.
              */
             since?: null | string;
-            /** @description What is there and was not looked at. */
+            /** @description What is there and was not compared. */
             uncovered: components["schemas"]["Uncovered"][];
             /** @description Why drift is not known; the differences, if any, are then no more than a hint. */
             unknown?: string;
@@ -1781,12 +1925,16 @@ export interface components {
             drafts: boolean;
             /** @description The ledger can have an owner of its own. */
             ledger_owner: boolean;
+            /** @description Which tables a step locks, writes again and changes can be measured, and who waits for it. */
+            measures: boolean;
             /** @description As lane files give it after engine:. */
             name: string;
             /** @description The oldest major version that is let in. */
             oldest: number;
             /** @description A step can run as another role, and steps may change roles. */
             roles: boolean;
+            /** @description A target's rows can be copied, to rehearse with. */
+            samples: boolean;
             /** @description A database has schemas. */
             schemas: boolean;
             /** @description Databases for trials can be made. */
@@ -1835,12 +1983,18 @@ export interface components {
             lock_timeout_ns?: components["schemas"]["Duration"];
             /** @description How often the service looks whether the schema has drifted; nanoseconds, 0 for never. */
             look_for_drift_ns?: components["schemas"]["Duration"];
+            /** @description Columns, such as harbour.pilot.name, that get made-up values where rows are copied to rehearse with. */
+            mask?: string[];
             name: string;
             /**
              * @description The lane's, if absent.
              * @enum {string}
              */
             on_failure?: "stop" | "back-out";
+            /** @description A reference to a clone of the target with its rows, such as a restored backup: rehearsals are on copies of it. */
+            rehearse_on?: string;
+            /** @description A release is rehearsed as soon as it is cut. */
+            rehearse_on_cut?: boolean;
             /** @description Taken with SET ROLE, so that objects get the right owner. */
             role?: string;
             /** @description The application's schemas; none means all but the system's and Vorrang's. */
@@ -1853,7 +2007,7 @@ export interface components {
             target: string;
         };
         EnvironmentStatus: {
-            /** @description Steps carried out or vouched for. */
+            /** @description Steps run or vouched for. */
             applied: number;
             /** @description The highest step that is in the target. */
             at?: string;
@@ -1877,7 +2031,7 @@ export interface components {
              */
             on_failure: "stop" | "back-out";
             pending: number;
-            /** @description False where the target could not be looked at; the figures are then missing. */
+            /** @description False where the target could not be read; the figures are then missing. */
             reached: boolean;
             running?: components["schemas"]["Deployment"];
             steps?: components["schemas"]["StepStatus"][];
@@ -1886,10 +2040,18 @@ export interface components {
             /** @description Everything that is wrong, the worst first. */
             trouble: components["schemas"]["Trouble"][];
         };
+        Estimate: {
+            /** @description What it is estimated from, in words. */
+            basis: string;
+            /** Format: int64 */
+            high_ms: number;
+            /** Format: int64 */
+            low_ms: number;
+        };
         Event: {
             /** Format: date-time */
             at: string;
-            /** @description The sessions that hold what a statement waits for. */
+            /** @description The sessions that hold what a statement waits for; of kind blocking, those that wait for this deployment. */
             blockers?: components["schemas"]["Blocker"][];
             direction?: string;
             /** Format: int64 */
@@ -1897,8 +2059,10 @@ export interface components {
             /** @description What the step did to the schema, object by object; without a step, what the deployment's steps did together. */
             effect?: components["schemas"]["Difference"][];
             failure?: components["schemas"]["Failure"];
+            /** @description Which tables it locked, wrote again and changed. Absent where the server does not tell. */
+            footprint?: components["schemas"]["Footprint"];
             /** @enum {string} */
-            kind: "started" | "step-began" | "statement" | "notice" | "waiting" | "emptied" | "backing-out" | "batch" | "step-ready" | "step-done" | "step-failed" | "effect" | "ended";
+            kind: "started" | "step-began" | "statement" | "notice" | "waiting" | "emptied" | "backing-out" | "batch" | "step-ready" | "step-done" | "step-failed" | "measured" | "blocking" | "effect" | "round" | "ended";
             line?: number;
             message?: string;
             /** @description How many more objects it touched than are listed. */
@@ -1924,7 +2088,7 @@ export interface components {
             rows?: number;
             /**
              * Format: int64
-             * @description From 1, without gaps, within a deployment.
+             * @description From 1, without gaps, within a deployment, until old details are let go.
              */
             seq: number;
             /** @description Of a notice. */
@@ -1980,7 +2144,7 @@ export interface components {
             lost?: boolean;
             message: string;
             of?: number;
-            /** @description This deployment carried out some of the step, and that stays. */
+            /** @description This deployment ran some of the step, and that stays. */
             partly?: boolean;
             source?: string;
             sqlstate?: string;
@@ -2001,6 +2165,58 @@ export interface components {
             message: string;
             /** @description The line itself, shortened around the place. */
             source?: string;
+        };
+        Finding: {
+            /** @description The author's reason; the finding does not hold a gate then. */
+            accepted?: string;
+            /** @description In source, in characters from 1. */
+            caret?: number;
+            code: string;
+            /** @description Counted from 1, in characters. */
+            column?: number;
+            /** @description The file, as named in the folder. */
+            file: string;
+            /** @description The server counted uses of it since the last step of phase expand was applied. */
+            in_use?: boolean;
+            /** @description Counted from 1; absent where the whole file is meant. */
+            line?: number;
+            /** @description What is wrong, and what to do. */
+            message: string;
+            /** @description What it is about, such as: table harbour.vessel. */
+            object?: string;
+            /** @description A safe form that comes to the same, with the names filled in. */
+            rewrite?: string;
+            /** @enum {string} */
+            severity: "high" | "medium" | "low";
+            /** @description The line itself, shortened around the place. */
+            source?: string;
+            step: string;
+            why: string;
+        };
+        Footprint: {
+            /** @description Tables, indexes and views that were there before, and were locked or changed. */
+            tables: components["schemas"]["TableFootprint"][];
+            /**
+             * Format: int64
+             * @description What it wrote to temporary files, in a rehearsal: its statements had less memory than they had use for.
+             */
+            temp_bytes?: number;
+            /** @description On whom, in words. */
+            waited?: string[];
+            /**
+             * Format: int64
+             * @description How long its statements waited for locks, all tries together; a moment's wait is not seen.
+             */
+            waited_ms?: number;
+            /**
+             * Format: int64
+             * @description What the server wrote to its log from the beginning of the step to its end, for others too.
+             */
+            wal_bytes: number;
+        };
+        Footprints: {
+            /** @description Of the steps that touched something that was there before, or waited for locks; of none where the server does not tell. */
+            footprints: components["schemas"]["StepFootprint"][];
         };
         Freeze: {
             by: string;
@@ -2025,10 +2241,15 @@ export interface components {
         Gate: {
             /** @description How many people must approve of a release; 0 for not asked. */
             approvals: number;
-            /** @description Whoever submitted a step of it does not count. */
+            /** @description Those who submitted a step of it do not count. */
             approvers_are_not_authors?: boolean;
             /** @description How old the newest reported backup may be; nanoseconds, 0 for not asked. */
             backup_ns: components["schemas"]["Duration"];
+            /**
+             * @description From which severity on a finding of the review holds, unless the step's author accepts it.
+             * @enum {string}
+             */
+            findings?: "high" | "medium" | "low";
             /** @description The schema must be as the last deployment left it. */
             no_drift?: boolean;
             /** @description Everything must be applied in the environment before. */
@@ -2146,10 +2367,10 @@ export interface components {
         Look: {
             /** @description What to do at the target, such as a GRANT. */
             fix?: string;
+            message: string;
             ok: boolean;
             /** @description What to do by Vorrang. */
             remedies?: components["schemas"]["Remedy"][];
-            says: string;
             what: string;
         };
         Loss: {
@@ -2222,6 +2443,7 @@ export interface components {
         Options: {
             accept?: components["schemas"]["Acceptance"][];
             batch_size?: number;
+            block_at_most_ns?: null | number;
             lock_timeout_ns?: null | number;
             mode: string;
             only?: string[];
@@ -2236,6 +2458,16 @@ export interface components {
             holds: boolean;
             line: number;
             query: string;
+        };
+        Overlap: {
+            /** @description The step with which it cannot run any more; absent where there is none yet. */
+            contract?: string;
+            /** @description The step from which on the old and the new version of the application can both run. */
+            expand: string;
+            /** @description The last step with which the old version can run. */
+            last: string;
+            /** @description What follows from it, in words. */
+            message: string;
         };
         OwnTokenIn: {
             /** @description Whose programs use it; for the list of tokens. */
@@ -2287,6 +2519,8 @@ export interface components {
             direction: string;
             gate: components["schemas"]["Check"][];
             held: boolean;
+            /** @description Where, within the steps, the application's old and new version both run. */
+            overlaps: components["schemas"]["Overlap"][];
             /** @description The plan as one file for psql, where that was asked for. */
             standalone?: string;
         };
@@ -2295,6 +2529,8 @@ export interface components {
             check?: string;
             direction?: string;
             file: string;
+            /** @description Of a step forward: what a reviewer should know of it. */
+            findings: components["schemas"]["Finding"][];
             /** @description The step has no way back. */
             irreversible: boolean;
             /** @description Rows and values that this SQL takes away for good. */
@@ -2389,27 +2625,50 @@ export interface components {
             entries: components["schemas"]["Entry"][];
             message: string;
         };
+        Rehearsals: {
+            rehearsals: components["schemas"]["Rehearsed"][];
+        };
         RehearseIn: {
             release?: string;
+            /** @description Copy so many rows of each table, with those that foreign keys need and those at the edges of keys and constraints; none, if absent. */
+            rows?: number;
             /** @description The last step; all that wait, if absent. */
             through?: string;
         };
         Rehearsed: {
             actor: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
             at: string;
+            /** Format: date-time */
+            ended_at?: null | string;
             environment: string;
             /** @description Of the target's schema, without owners and grants. */
             fingerprint: string;
             /** Format: int64 */
             id: number;
             lane: string;
+            /** @description Why it has no result. */
+            message?: string;
             /** @description The digest of the plan that was rehearsed. */
             plan: string;
             release?: string;
             result: components["schemas"]["Result"];
+            /** @description How many rows of each table were to be copied. */
+            rows?: number;
+            /**
+             * @description What became of it; only one that ended has a result.
+             * @enum {string}
+             */
+            state: "running" | "ended" | "broken off" | "cancelled" | "interrupted";
+            /** @description Which of the target's tables the steps would keep others from, in words. */
+            surroundings: string[];
             /** @description How far the ways back went, in words. */
             ways_back: string;
+            /** @description Which rows the copy had, in words. */
+            with?: string;
         };
         Release: {
             /** @description The step folder held nothing that was not committed. */
@@ -2443,6 +2702,8 @@ export interface components {
         };
         ReleaseContent: {
             changes: components["schemas"]["ChangeType3"][];
+            /** @description Where, within the changes, the application's old and new version both run. */
+            overlaps: components["schemas"]["Overlap"][];
             release: components["schemas"]["Release"];
             /** @description Those that hold. Whose a key is, an environment says. */
             signatures: components["schemas"]["Signature"][];
@@ -2470,13 +2731,36 @@ export interface components {
         Result: {
             /** @description The step at which it went wrong. */
             at?: string;
+            /** @description The copy was one of a clone, with all rows. */
+            cloned?: boolean;
+            /** @description The tables of which rows were copied, and how many; absent where the copy had none. */
+            copied?: components["schemas"]["Sampled"][];
             /** @description How the second time forward ended otherwise than the first. */
             differences?: components["schemas"]["Difference"][];
+            /** @description What the steps did to the schema together. */
+            effect?: components["schemas"]["Difference"][];
             failure?: components["schemas"]["Failure"];
             passed: boolean;
             steps: components["schemas"]["Step"][];
             /** @description Why not, in words; the first thing that went wrong. */
             why?: string;
+        };
+        Reviewed: {
+            /** @description Against whose schema; absent where the text alone was read. */
+            environment?: string;
+            findings: components["schemas"]["Finding"][];
+            /** @description Steps in the folder. */
+            folder: number;
+            /** @description What could not be read, and what authors accept and is not there. */
+            notes: components["schemas"]["FileProblem"][];
+            /** @description Where, within the steps that were read, the application's old and new version both run. */
+            overlaps: components["schemas"]["Overlap"][];
+            /** @description Whether the target was asked about rows that stand in the way; that takes a releaser, approver or keeper of the environment. */
+            rows: boolean;
+            /** @description Of the findings, each once. */
+            rules: components["schemas"]["Rule"][];
+            /** @description That were read. */
+            steps: number;
         };
         RollbackIn: {
             /** @description The environment's name, typed; needed where it is not disposable. */
@@ -2495,6 +2779,59 @@ export interface components {
             /** @description Everything above this step; 0 is everything. */
             to?: string;
         };
+        RowDifference: {
+            /**
+             * Format: int64
+             * @description How many it has.
+             */
+            after: number;
+            /**
+             * Format: int64
+             * @description How many rows it had.
+             */
+            before: number;
+            /** @description Whose values are not the same ones. */
+            columns?: string[];
+            /** @description The same in words. */
+            message: string;
+            table: string;
+        };
+        Rule: {
+            /** @description Its way back, where that matters. */
+            back?: string;
+            /** @description Its way back, where that matters. */
+            back_not?: string;
+            /** @description Stable; what a step's accept names. */
+            code: string;
+            /** @description A script that has it. */
+            has: string;
+            /** @description The nearest script that has it not. */
+            has_not: string;
+            /** @description Only a rehearsal shows it: what runs is not in the text. */
+            measured?: boolean;
+            /** @description It is found only where the target's schema is known. */
+            needs_target?: boolean;
+            /** @description What the server does. */
+            server: string;
+            /** @description What the two scripts run on, beside the engine's own examples. */
+            setup?: string;
+            /** @enum {string} */
+            severity: "high" | "medium" | "low";
+            /** @description What was found, in a line. */
+            title: string;
+            /** @description Why it matters, in two sentences. */
+            why: string;
+        };
+        Rules: {
+            rules: components["schemas"]["Rule"][];
+            /** @description What the examples run on. */
+            setup: string;
+        };
+        Sampled: {
+            /** Format: int64 */
+            rows: number;
+            table: string;
+        };
         Scheduled: {
             actor: string;
             /** Format: date-time */
@@ -2509,9 +2846,9 @@ export interface components {
             lane: string;
             /** Format: date-time */
             made_at: string;
-            release?: string;
             /** @description Why it did not begin. */
-            says?: string;
+            message?: string;
+            release?: string;
             /** @enum {string} */
             state: "waiting" | "started" | "done" | "held" | "failed" | "missed" | "dropped";
             through?: string;
@@ -2531,7 +2868,7 @@ export interface components {
             expires_at?: null | string;
             grants: components["schemas"]["Grants"];
             name: string;
-            /** @description False for machines, and for whoever has the administrator's token: they approve and waive nothing. */
+            /** @description False for machines, and for the holder of the administrator's token: they approve and waive nothing. */
             person: boolean;
             /** @description A new token, where one was asked for. It is shown once. */
             token?: string;
@@ -2589,12 +2926,16 @@ export interface components {
             back_ms?: number;
             /** @description How what its way back left differs from what was there before. */
             differences?: components["schemas"]["Difference"][];
+            /** @description Which tables it locked, wrote again and changed on the copy, with the sizes of the target's. Absent where the server does not tell; of steps whose statements commit by themselves only what was written again. */
+            footprint?: components["schemas"]["Footprint"];
             /**
              * Format: int64
-             * @description How long it took, in milliseconds, on a copy without rows.
+             * @description How long it took, in milliseconds, on the copy.
              */
             forward_ms: number;
             number: string;
+            /** @description How the rows that its way back left differ from those that were there before. */
+            rows?: components["schemas"]["RowDifference"][];
             slug: string;
             /** @enum {string} */
             way_back: "complete" | "incomplete" | "failed" | "missing" | "not tried";
@@ -2608,7 +2949,7 @@ export interface components {
             effect: components["schemas"]["Difference"][];
             /** @description How many more objects it touched than are listed. */
             more?: number;
-            /** @description Absent where the steps of a deployment were looked at together. */
+            /** @description Absent where the steps of a deployment were checked together. */
             step?: string;
         };
         StepFile: {
@@ -2622,6 +2963,20 @@ export interface components {
              */
             size: number;
             text: string;
+        };
+        StepFootprint: {
+            direction?: string;
+            /** Format: int64 */
+            duration_ms: number;
+            /** @description How long it would take, by that rehearsal and the target's sizes. */
+            estimate?: components["schemas"]["Estimate"];
+            measured: components["schemas"]["Footprint"];
+            number: string;
+            /** @description By the newest rehearsal of the same plan. */
+            rehearsed?: components["schemas"]["Footprint"];
+            slug: string;
+            /** @description How it was otherwise than rehearsed, in words. */
+            unlike: string[];
         };
         StepRef: {
             direction?: string;
@@ -2668,7 +3023,7 @@ export interface components {
             forward: string;
         };
         Submitted: {
-            /** @description Edited and gone steps that an environment has applied, in doubt, or half carried out. */
+            /** @description Edited and gone steps that an environment has applied, in doubt, or half run. */
             applied: components["schemas"]["Touched"][];
             edited: components["schemas"]["StepRef"][];
             gone: components["schemas"]["StepRef"][];
@@ -2689,8 +3044,38 @@ export interface components {
             /** @description Nothing was changed: this is what a submission would do. */
             trial?: boolean;
             unchanged: number;
-            /** @description Environments that could not be looked at for that. */
+            /** @description Environments that could not be read for that. */
             unlooked: string[];
+        };
+        TableFootprint: {
+            /**
+             * @description What others waited with for that lock; absent where they did not wait.
+             * @enum {string}
+             */
+            blocks?: "reads and writes" | "writes" | "schema changes";
+            /**
+             * Format: int64
+             * @description Its size at the end of the step, with indexes; in a rehearsal that of the target's.
+             */
+            bytes?: number;
+            /** Format: int64 */
+            deleted?: number;
+            /** Format: int64 */
+            inserted?: number;
+            /** @description In a rehearsal: where the statement begins that took the lock, or wrote it again. */
+            line?: number;
+            /** @description The strongest lock, in the server's words; it was held until the step's transaction ended. */
+            mode?: string;
+            /** @description It has another file: all of it was written again. */
+            rewritten?: boolean;
+            /**
+             * Format: int64
+             * @description In a rehearsal: about how many the target's has.
+             */
+            rows?: number;
+            table: string;
+            /** Format: int64 */
+            updated?: number;
         };
         TextDifference: {
             /**
@@ -2811,7 +3196,7 @@ export interface components {
         };
         Verification: {
             deviations: components["schemas"]["Deviation"][];
-            /** @description Those that were looked at. */
+            /** @description Those that were checked. */
             environments: string[];
             lane: string;
             /** @description Those that could not be. */
@@ -3078,6 +3463,36 @@ export interface operations {
             };
         };
     };
+    getFootprints: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Footprints"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listEngines: {
         parameters: {
             query?: never;
@@ -3094,6 +3509,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Engines"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listFindings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                engine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rules"];
                 };
             };
             default: {
@@ -4194,6 +4639,39 @@ export interface operations {
             };
         };
     };
+    listRehearsals: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsals"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     rehearse: {
         parameters: {
             query?: never;
@@ -4210,6 +4688,38 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsed"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRehearsal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+                rehearsal: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
             /** @description OK */
             200: {
                 headers: {
@@ -4217,6 +4727,105 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rehearsed"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancelRehearsal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+                rehearsal: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsed"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRehearsalEvents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+                rehearsal: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Events"];
+                    "text/event-stream": string;
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getReport: {
+        parameters: {
+            query?: {
+                /** @description The steps of this release; loose steps if absent. */
+                release?: string;
+            };
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
                 };
             };
             default: {
@@ -4621,6 +5230,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Signed"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    review: {
+        parameters: {
+            query?: {
+                /** @description Against its schema, with its sizes; the steps' text alone if absent. */
+                environment?: string;
+                /** @description All steps of the folder; those that are new or edited if absent. */
+                all?: boolean;
+            };
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/x-tar": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reviewed"];
                 };
             };
             default: {

@@ -9,7 +9,7 @@ import ReasonField from '../parts/ReasonField.vue'
 import SchemaDifferences from '../parts/SchemaDifferences.vue'
 import ActDialog from './ActDialog.vue'
 
-/** Takes over what is found in a target that was restored, refreshed or made anew. */
+/** Takes over what is found in a target that was restored, refreshed or made again. */
 const props = defineProps<{ environment: EnvironmentStatus }>()
 const emit = defineEmits<{ done: [] }>()
 const open = defineModel<boolean>('open', { required: true })

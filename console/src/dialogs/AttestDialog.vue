@@ -11,7 +11,7 @@ import ProblemNote from '../parts/ProblemNote.vue'
 import ReasonField from '../parts/ReasonField.vue'
 import ActDialog from './ActDialog.vue'
 
-/** Records a step as carried out by hand, after a look at the target. */
+/** Records a step as run by hand, after a look at the target. */
 const props = defineProps<{ environment: EnvironmentStatus; steps: { number: string; slug: string }[] }>()
 const emit = defineEmits<{ done: [] }>()
 const open = defineModel<boolean>('open', { required: true })
@@ -51,13 +51,13 @@ async function act() {
 <template>
   <ActDialog
     v-model:open="open" :title="`${labels.attest} a step on ${place}`" :act="act"
-    :ready="!!evidence && !!reason.trim() && (asItShouldBe || acknowledge)" :confirm="`Record step ${step} as carried out by hand`"
+    :ready="!!evidence && !!reason.trim() && (asItShouldBe || acknowledge)" :confirm="`Record step ${step} as run by hand`"
   >
     <label class="row">
       <span>The step</span>
       <Select v-model="step" :options="choices" option-label="label" option-value="value" class="grow" size="small" />
     </label>
-    <p>This records on <b>{{ place }}</b> that somebody carried the step out by hand. <b>Nothing is run.</b></p>
+    <p>This records on <b>{{ place }}</b> that somebody ran the step by hand. <b>Nothing is run.</b></p>
     <ProblemNote v-if="problem" :problem="problem" />
     <EvidenceList v-if="evidence" :evidence="evidence" />
     <template v-if="evidence && !asItShouldBe">

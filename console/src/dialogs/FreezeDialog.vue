@@ -34,7 +34,7 @@ async function act() {
       <label class="stack field"><span class="small">From <span class="soft">(now, if empty)</span></span><InputText v-model="from" type="datetime-local" name="from" size="small" /></label>
       <label class="stack field"><span class="small">Until</span><InputText v-model="until" type="datetime-local" name="until" size="small" required /></label>
     </div>
-    <label class="stack field"><span class="small">Why? Whoever is held reads it.</span><InputText v-model="reason" name="reason" required /></label>
+    <label class="stack field"><span class="small">Why? The people it holds read it.</span><InputText v-model="reason" name="reason" required /></label>
   </ActDialog>
 </template>
 

@@ -79,7 +79,7 @@ const change = () =>
           <Password v-model="next" name="new" placeholder="at least 12 characters" :feedback="false" autocomplete="new-password" size="small" required />
           <Button type="submit" label="Change it" size="small" outlined :disabled="next.length < 12" />
         </form>
-        <p class="soft small">Your sessions and tokens end with that; sign in again afterwards. Whoever signs in elsewhere has no password here.</p>
+        <p class="soft small">Your sessions and tokens end with that; sign in again afterwards. People who sign in elsewhere have no password here.</p>
       </section>
     </template>
   </div>

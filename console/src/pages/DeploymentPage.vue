@@ -34,7 +34,19 @@ async function load() {
   }
 }
 onMounted(load)
-const { events, broken } = useEvents(props.id, load)
+
+/** Where the deployment did otherwise than its rehearsal, by step; undefined where no rehearsal is known. */
+const unlike = ref<Record<string, string[]>>({})
+async function beside() {
+  await load()
+  try {
+    const list = await result(api.GET('/api/v1/deployments/{id}/footprints', { params: { path: { id: props.id } } }))
+    for (const f of list.footprints) if (f.rehearsed) unlike.value[f.number] = f.unlike
+  } catch {
+    // the page stands without it
+  }
+}
+const { events, broken } = useEvents(props.id, beside)
 
 const now = ref(Date.now())
 const clock = setInterval(() => (now.value = Date.now()), 500)
@@ -73,11 +85,22 @@ const effects = computed(() => {
   return byStep
 })
 const together = computed(() => effects.value.get(''))
+/** What the steps did to their surroundings, by step; under no name what they did together. */
+const measured = computed(() => {
+  const byStep = new Map<string, string>()
+  for (const e of events.value) if (e.kind === 'measured' && e.message) byStep.set(e.step ?? '', e.message)
+  return byStep
+})
+/** Who waits for this deployment now. */
+const kept = computed(() => {
+  const last = [...events.value].reverse().find((e) => ['blocking', 'step-done', 'step-failed', 'ended'].includes(e.kind))
+  return running.value && last?.kind === 'blocking' && last.blockers?.length ? last.message : undefined
+})
 const open = ref<Record<string, boolean>>({})
 
 const wanted = computed(() => (deployment.value?.direction === 'back' ? 'rolled back' : 'applied'))
 const done = computed(() => lines.value.filter((l) => l.state === wanted.value).length)
-const telling = ['notice', 'waiting', 'emptied', 'backing-out']
+const telling = ['notice', 'waiting', 'blocking', 'emptied', 'backing-out']
 const said = computed(() => events.value.filter((e) => telling.includes(e.kind) || (e.kind === 'ended' && e.message)))
 const failure = computed(() => deployment.value?.failure ?? events.value.find((e) => e.kind === 'step-failed')?.failure)
 const running = computed(() => deployment.value?.outcome === 'running')
@@ -106,6 +129,7 @@ const lasted = computed(() => {
         <span v-if="broken && running" class="warn"> · the connection broke off; it is taken up again</span>
       </p>
       <FailureNote v-if="failure" :failure="failure" />
+      <p v-if="kept" class="panel warn" role="alert"><i class="pi pi-exclamation-triangle" aria-hidden="true" /> {{ kept }}</p>
       <div class="row">
         <ProgressBar :value="deployment.planned ? Math.round((100 * done) / deployment.planned) : 0" class="grow" :show-value="false" :aria-label="`${done} of ${deployment.planned} steps`" />
         <span>{{ done }} of {{ plural(deployment.planned, 'step') }}</span>
@@ -124,16 +148,20 @@ const lasted = computed(() => {
                 size="small" text severity="secondary" class="toggle" :aria-expanded="!!open[l.number]" :aria-label="`What step ${l.number} did to the schema`" @click="open[l.number] = !open[l.number]" />
             </td>
           </tr>
+          <tr v-if="measured.has(l.number)"><td /><td colspan="4" class="effect small soft">{{ measured.get(l.number) }}<template v-if="unlike[l.number]?.length === 0">; as rehearsed</template>
+            <p v-for="what in unlike[l.number] ?? []" :key="what" class="warn"><i class="pi pi-exclamation-triangle" aria-hidden="true" /> Otherwise than rehearsed: {{ what }}</p>
+          </td></tr>
           <tr v-if="open[l.number]"><td /><td colspan="4" class="effect"><SchemaDifferences :differences="effects.get(l.number)?.effect ?? []" :more="effects.get(l.number)?.more" /></td></tr>
           </template>
         </tbody>
       </table>
+      <p v-if="measured.has('')" class="small soft">{{ measured.get('') }}</p>
       <details v-if="together" open>
         <summary>What its steps did to the schema together</summary>
         <SchemaDifferences :differences="together.effect ?? []" :more="together.more" class="panel" />
       </details>
       <section v-if="said.length" class="stack tight">
-        <h2>What was said</h2>
+        <h2>Messages</h2>
         <div class="panel log" tabindex="0">
           <p v-for="e in said" :key="e.seq" class="small">
             <span class="soft mono">{{ moment(e.at).slice(11) }}</span>

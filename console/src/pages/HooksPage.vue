@@ -34,7 +34,7 @@ const { value: log } = usePolled(() => result(api.GET('/api/v1/deliveries', { pa
         <tbody>
           <tr v-for="d in log.deliveries" :key="d.id">
             <td class="soft small">{{ moment(d.made_at) }}</td><td>{{ d.hook }}</td><td><code>{{ d.type }}</code></td><td><StateMark :word="d.state" /></td><td>{{ d.tries }}</td>
-            <td class="small" :class="{ bad: d.says }">{{ d.says || d.status || '' }}</td><td class="soft small">{{ moment(d.next_at ?? undefined) }}</td>
+            <td class="small" :class="{ bad: d.message }">{{ d.message || d.status || '' }}</td><td class="soft small">{{ moment(d.next_at ?? undefined) }}</td>
           </tr>
         </tbody>
       </table>

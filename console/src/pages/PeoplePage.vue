@@ -70,7 +70,7 @@ function newToken() {
     <ProblemNote v-if="problem" :problem="problem" />
     <ProblemNote v-if="acting" :problem="acting" />
     <Skeleton v-if="!people && !problem" height="160px" />
-    <p v-if="people && !people.people.length" class="panel">Nobody has a name of their own yet: whoever has the administrator's token may do everything, and approve nothing. Add the people who work here.</p>
+    <p v-if="people && !people.people.length" class="panel">Nobody has a name of their own yet: the administrator's token may do everything, and approve nothing. Add the people who work here.</p>
     <table v-if="people?.people.length" class="panel list">
       <thead><tr><th>Name</th><th>May</th><th>Signed in</th><th></th></tr></thead>
       <tbody>

@@ -40,6 +40,7 @@ const { value: content, problem: contentProblem, look } = useLook(() => {
   return result(api.GET('/api/v1/lanes/{lane}/releases/{release}', { params: { path: { ...path, release: name.value }, query } }))
 })
 watch([name, against], () => name.value && look())
+const report = computed(() => `/api/v1/lanes/${encodeURIComponent(props.lane)}/environments/${encodeURIComponent(against.value.split(' ')[1] ?? '')}/report?release=${encodeURIComponent(name.value)}`)
 </script>
 
 <template>
@@ -71,14 +72,19 @@ watch([name, against], () => name.value && look())
         <CommandLine :command="`vorrang export -lane ${lane} ${chosen.name}`" />
         <template v-for="e in status?.environments" :key="e.environment"><RouterLink :to="`/lanes/${lane}/${e.environment}`">{{ e.environment }}</RouterLink></template>
       </div>
+      <p v-if="against.startsWith('environment ')" class="small">
+        <a :href="report" target="_blank" rel="noopener"><i class="pi pi-file" aria-hidden="true" /> Report of its promotion to {{ against.split(' ')[1] }}</a>
+        <span class="soft"> · one document for reviewers: the steps with findings, the rehearsal, the gate</span>
+      </p>
       <label class="row"><span>Compare with</span><Select v-model="against" name="against" :options="others" option-label="label" option-value="value" size="small" class="other" /></label>
       <ProblemNote v-if="contentProblem" :problem="contentProblem" />
       <template v-if="content">
         <pre v-if="against === 'sums'" class="panel sums" tabindex="0">{{ content.sums }}</pre>
         <p v-else-if="!content.changes.length" class="good">It brings nothing new.</p>
-        <ul v-else class="panel changes">
+        <div v-else class="stack"><ul class="panel changes">
           <li v-for="c in content.changes" :key="c.number"><b>{{ c.what }}</b> {{ titled(c) }} <span v-if="c.mode !== 'transaction'" class="small warn">mode {{ c.mode }}</span> <span v-if="c.phase" class="small soft">phase {{ c.phase }}</span></li>
         </ul>
+        <p v-for="o in content.overlaps" :key="o.expand" class="small"><b class="warn">Two versions:</b> {{ o.message }}.</p></div>
       </template>
     </section>
   </div>

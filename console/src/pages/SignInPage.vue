@@ -11,7 +11,7 @@ import ProblemNote from '../parts/ProblemNote.vue'
 /** Why a sign-in elsewhere failed, by the word that the service put into the address. */
 const reasons: Record<string, string> = {
   'too-many': 'Too many people are signing in, or tried to. Wait a minute, then try again.',
-  'provider-away': 'The place where you sign in does not answer. Try again; if it stays away, ask whoever runs it.',
+  'provider-away': 'The place where you sign in does not answer. Try again; if it stays away, ask its operator.',
   'expired': 'This sign-in was not begun in this browser, or took too long. Begin again.',
   'provider-refused': 'The place where you sign in said no, or its answer does not hold. Begin again.',
   'name-unusable': 'The name that you have there cannot be used here. Ask an administrator.',

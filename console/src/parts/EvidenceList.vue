@@ -16,7 +16,7 @@ function wrong(evidence: Evidence, line: string) {
       <p>Statement {{ evidence.statement }} of {{ evidence.of }}, in line {{ evidence.line }}, began, and nothing says how it ended:</p>
       <SqlText :text="evidence.sql" />
     </template>
-    <p class="soft small">What the target shows, looked at just now, reading only:</p>
+    <p class="soft small">What the target shows, checked just now, reading only:</p>
     <ul>
       <li v-for="line in evidence.lines" :key="line" :class="{ bad: wrong(evidence, line) }">{{ line }}</li>
       <li v-if="!evidence.lines.length" class="soft">nothing that could be looked up</li>

@@ -83,10 +83,10 @@ async function thaw(reason: string) {
     </template>
     <ScheduledList :environment="environment" />
 
-    <ReasonDialog v-model:open="approveOpen" :title="`Approve release ${release} for ${place}`" :confirm="`Approve release ${release}`" asks="What did you look at? (optional)" optional :act="approve">
-      <p>You approve of exactly what the tab <b>Preview</b> of the promotion shows now. Your approval lapses when the plan changes. Whoever asks for the promotion cannot approve it.</p>
+    <ReasonDialog v-model:open="approveOpen" :title="`Approve release ${release} for ${place}`" :confirm="`Approve release ${release}`" asks="What did you check? (optional)" optional :act="approve">
+      <p>You approve of exactly what the tab <b>Preview</b> of the promotion shows now. Your approval lapses when the plan changes. The person who asks for the promotion cannot approve it.</p>
     </ReasonDialog>
-    <ReasonDialog v-model:open="backOpen" :title="`Approve the ways back on ${place}`" confirm="Approve the ways back" asks="What did you look at? (optional)" optional :act="approveBack">
+    <ReasonDialog v-model:open="backOpen" :title="`Approve the ways back on ${place}`" confirm="Approve the ways back" asks="What did you check? (optional)" optional :act="approveBack">
       <p>A way back that came after its step was approved runs only once it is approved itself. You approve of those of the steps in place, as <b>Roll back</b> shows them now.</p>
     </ReasonDialog>
     <ReasonDialog v-model:open="withdrawOpen" :title="`Take your approval of release ${release} back`" confirm="Take it back" asks="Why? (optional; for yourself)" optional :act="withdraw">

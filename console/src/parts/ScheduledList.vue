@@ -31,7 +31,7 @@ const drop = (id: number) =>
       <StateMark :word="k.state" />
       <span><b>{{ k.release ? `release ${k.release}` : 'loose steps' }}</b> at {{ moment(k.at) }} UTC <span class="soft">by {{ k.actor }}</span></span>
       <RouterLink v-if="k.deployment" :to="`/deployments/${k.deployment}`">deployment {{ k.deployment }}</RouterLink>
-      <span v-else class="small soft grow">{{ k.says }}</span>
+      <span v-else class="small soft grow">{{ k.message }}</span>
       <Button v-if="k.state === 'waiting'" label="Drop" size="small" text severity="secondary" @click="drop(k.id)" />
     </div>
   </section>

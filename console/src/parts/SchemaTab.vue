@@ -119,7 +119,7 @@ const picture = computed(() => {
       </div>
     </div>
     <p v-else-if="drift" class="good small"><i class="pi pi-check" aria-hidden="true" /> No drift: {{ plural(drift.objects, 'object') }} are as {{ drift.from }} left them.</p>
-    <p v-for="u in drift?.uncovered ?? []" :key="u.what" class="warn small">Not looked at: {{ plural(u.count, u.what) }} ({{ u.names?.join(', ') }})</p>
+    <p v-for="u in drift?.uncovered ?? []" :key="u.what" class="warn small">Not compared: {{ plural(u.count, u.what) }} ({{ u.names?.join(', ') }})</p>
 
     <div class="row">
       <label class="row"><span>Schema</span><Select v-model="point" name="schema-point" :options="points" option-label="label" option-value="value" size="small" /></label>
