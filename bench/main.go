@@ -78,7 +78,7 @@ func run(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	for _, measure := range []func(context.Context) error{b.smallSteps, b.nothingToDo, b.copyData, b.snapshot, b.smallMariaDB, b.pairs} {
+	for _, measure := range []func(context.Context) error{b.smallSteps, b.nothingToDo, b.copyData, b.snapshot, b.rehearsal, b.footprints, b.smallMariaDB, b.pairs} {
 		if err := measure(ctx); err != nil {
 			return err
 		}
@@ -127,7 +127,7 @@ func (b *bench) start(ctx context.Context) error {
 		b.service.Env,
 		fmt.Sprintf("ROSTER=mysql://vorrang:%s@127.0.0.1:%d/roster", password, b.mariaPort()),
 	)
-	for _, target := range []string{"SMALL", "MANY", "COPY"} {
+	for _, target := range []string{"SMALL", "MANY", "COPY", "REHEARSE"} {
 		b.service.Env = append(b.service.Env, target+"="+b.url(strings.ToLower(target)))
 	}
 	if err := b.service.Start(); err != nil {
@@ -213,6 +213,11 @@ func (b *bench) laneOn(ctx context.Context, engine, name string, files map[strin
 		"lane: %s\nengine: %s\nenvironments: [{name: only, target: env:%s}]\n",
 		name, engine, strings.ToUpper(name),
 	)
+	return b.declared(ctx, name, text, files)
+}
+
+// declared declares a lane by the text of its file, and submits files to it.
+func (b *bench) declared(ctx context.Context, name, text string, files map[string]string) error {
 	if _, err := b.client.Declare(ctx, "lane.yaml", []byte(text)); err != nil {
 		return err
 	}
@@ -238,8 +243,9 @@ func (b *bench) psql(database, file string) error {
 }
 
 // promote runs a whole promotion through the client program.
-func (b *bench) promote(lane string) error {
-	command := exec.Command("bin/vorrang", "promote", "-lane", lane, "-to", "only", "-server", b.client.Server)
+func (b *bench) promote(lane string, more ...string) error {
+	args := append([]string{"promote", "-lane", lane, "-to", "only", "-server", b.client.Server}, more...)
+	command := exec.Command("bin/vorrang", args...)
 	command.Env = append(os.Environ(), "VORRANG_TOKEN="+token)
 	if output, err := command.CombinedOutput(); err != nil {
 		return fmt.Errorf("vorrang promote: %w\n%s", err, output)

@@ -26,7 +26,8 @@ func (b *bench) smallSteps(ctx context.Context) error {
 	files := map[string]string{}
 	var script strings.Builder
 	script.WriteString(
-		"CREATE SCHEMA vorrang; CREATE TABLE vorrang.ledger (seq bigint PRIMARY KEY, at timestamptz, action text, step text, slug text, " +
+		"CREATE SCHEMA vorrang; CREATE TABLE vorrang.ledger (seq bigint PRIMARY KEY, at timestamptz, action text, step " +
+			"text, slug text, " +
 			"checksum text, deployment text, actor text, duration_ms bigint, detail json, prev_hash text, hash text UNIQUE);\n",
 	)
 	head := ledger.NewHead()
@@ -49,7 +50,8 @@ func (b *bench) smallSteps(ctx context.Context) error {
 		head = e.Head()
 		fmt.Fprintf(
 			&script,
-			"BEGIN;\n%s\nINSERT INTO vorrang.ledger VALUES (%d, '%s', 'applied', '%d', 'create-berth', '%s', '1', 'bench', 1, '{}', '%s', '%s');\nCOMMIT;\n",
+			"BEGIN;\n%s\nINSERT INTO vorrang.ledger VALUES (%d, '%s', 'applied', '%d', 'create-berth', '%s', '1', 'bench', "+
+				"1, '{}', '%s', '%s');\nCOMMIT;\n",
 			sql, e.Seq, e.At.Format(ledger.AtLayout), i, e.Checksum, e.PrevHash, e.Hash,
 		)
 	}
@@ -85,8 +87,10 @@ func (b *bench) smallMariaDB(ctx context.Context) error {
 	files := map[string]string{}
 	var script strings.Builder
 	script.WriteString(
-		"CREATE TABLE vorrang_ledger (seq BIGINT PRIMARY KEY, at DATETIME(6), action VARCHAR(40), step VARCHAR(255), slug VARCHAR(255), checksum VARCHAR(80), " +
-			"deployment VARCHAR(255), actor TEXT, duration_ms BIGINT, detail LONGTEXT, prev_hash CHAR(64), hash CHAR(64) UNIQUE);\n",
+		"CREATE TABLE vorrang_ledger (seq BIGINT PRIMARY KEY, at DATETIME(6), action VARCHAR(40), step VARCHAR(255), slug " +
+			"VARCHAR(255), checksum VARCHAR(80), " +
+			"deployment VARCHAR(255), actor TEXT, duration_ms BIGINT, detail LONGTEXT, prev_hash CHAR(64), hash CHAR(64) " +
+			"UNIQUE);\n",
 	)
 	head := ledger.NewHead()
 	for i := 1; i <= n; i++ {
@@ -112,7 +116,8 @@ func (b *bench) smallMariaDB(ctx context.Context) error {
 			}
 			fmt.Fprintf(
 				&script,
-				"INSERT INTO vorrang_ledger VALUES (%d, '%s', '%s', '%d', 'create-duty', '%s', '1', 'bench', 1, '{}', '%s', '%s');\n",
+				"INSERT INTO vorrang_ledger VALUES (%d, '%s', '%s', '%d', 'create-duty', '%s', '1', 'bench', 1, '{}', "+
+					"'%s', '%s');\n",
 				e.Seq,
 				e.At.Format("2006-01-02 15:04:05.000000"),
 				action, i, e.Checksum, e.PrevHash, e.Hash,
@@ -161,7 +166,8 @@ func (b *bench) nothingToDo(ctx context.Context) error {
 	ours, theirs, err := compare(noPreparation,
 		func() error { return b.promote("many") },
 		func() error {
-			return exec.Command(psql, "-X", "-q", "-o", "/dev/null", b.url("many"), "-c", "SELECT * FROM vorrang.ledger ORDER BY seq").
+			return exec.Command(psql, "-X", "-q", "-o", "/dev/null", b.url("many"), "-c", "SELECT * FROM vorrang.ledger "+
+				"ORDER BY seq").
 				Run()
 		})
 	b.add("nothing to do, 5,000 steps applied", "psql reading the ledger's rows", ours, theirs, 0.80)
@@ -225,7 +231,8 @@ func (b *bench) snapshot(ctx context.Context) error {
 		}
 		fmt.Fprintf(
 			&text,
-			"CREATE TABLE gauge_%d (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, berth int NOT NULL DEFAULT %d, level_m numeric(6,3) CHECK (level_m < 20), remark text); CREATE INDEX ON gauge_%d (berth);\n",
+			"CREATE TABLE gauge_%d (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, berth int NOT NULL DEFAULT %d, "+
+				"level_m numeric(6,3) CHECK (level_m < 20), remark text); CREATE INDEX ON gauge_%d (berth);\n",
 			i, i, i,
 		)
 	}
@@ -277,8 +284,10 @@ func (b *bench) write(ctx context.Context) error {
 	var text strings.Builder
 	fmt.Fprintf(
 		&text,
-		"# Benchmarks\n\nWritten by `make bench` on %s: PostgreSQL %s with fsync on, %s, %d cores. Each ratio is of the best of %d runs\n"+
-			"of each side, in turns, on the same server; Vorrang's side is the whole `vorrang promote`, client and service included.\n\n"+
+		"# Benchmarks\n\nWritten by `make bench` on %s: PostgreSQL %s with fsync on, %s, %d cores. Each ratio is of the "+
+			"best of %d runs\n"+
+			"of each side, in turns, on the same server; Vorrang's side is the whole `vorrang promote`, client and service "+
+			"included.\n\n"+
 			"| work | against | measured | aim | |\n|---|---|---|---|---|\n",
 		time.Now().UTC().Format(time.DateOnly), server, runtime.Version(), runtime.NumCPU(), rounds,
 	)

@@ -158,7 +158,8 @@ func TestAttackByAStep(t *testing.T) {
 		"2-create-pilot.sql",
 		"CREATE TABLE pilot (id int);",
 		"3-quotes.sql",
-		"CREATE TABLE said (what text);\nINSERT INTO said VALUES (E'it\\'s\n\\! touch "+theft+"\n'), (':HOST');\nSELECT pg_advisory_unlock_all();",
+		"CREATE TABLE said (what text);\nINSERT INTO said VALUES (E'it\\'s\n\\! touch "+theft+"\n'), (':HOST');\nSELECT "+
+			"pg_advisory_unlock_all();",
 	)
 	_, err := h.Submit(ctx, "harbour", folder)
 	require.NoError(t, err)
@@ -167,10 +168,10 @@ func TestAttackByAStep(t *testing.T) {
 	psql := func(text string) string {
 		file := filepath.Join(t.TempDir(), "deploy.sql")
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-		said, _ := exec.CommandContext(ctx, "psql", "-X", "-q", "-v", "file="+file, "-f", file, h.target).
+		output, _ := exec.CommandContext(ctx, "psql", "-X", "-q", "-v", "file="+file, "-f", file, h.target).
 			CombinedOutput()
-			// what it says is looked at
-		return string(said)
+			// what it says is checked
+		return string(output)
 	}
 	assert.Contains(t, psql(strings.Replace(preview.Standalone, ":HOST", ":PORT", 1)), "this file was edited")
 	assert.Contains(t, psql(preview.Standalone), "the deployment is done")
@@ -230,7 +231,7 @@ func TestAttackWhatMustNotBeTold(t *testing.T) {
 	pipe, planted := filepath.Join(folder, "pipe"), filepath.Join(folder, "planted")
 	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
 	require.NoError(t, os.WriteFile(planted, []byte("postgres://pilot:a@"+secret+"@127.0.0.1:1/x"), 0o600))
-	for target, says := range map[string]string{"env:VORRANG_RECORDS_URL": "is the service's own", "file:/dev/zero": "is no ordinary file", "file:" + pipe: "is no ordinary file", "file:" + planted: "percent-encoded"} {
+	for target, message := range map[string]string{"env:VORRANG_RECORDS_URL": "is the service's own", "file:/dev/zero": "is no ordinary file", "file:" + pipe: "is no ordinary file", "file:" + planted: "percent-encoded"} {
 		_, err := h.Declare(
 			ctx, "lane.yaml",
 			fmt.Appendf(nil, "lane: moon\nenvironments: [{name: far, target: %q}]\n", target),
@@ -238,7 +239,7 @@ func TestAttackWhatMustNotBeTold(t *testing.T) {
 		)
 		require.NoError(t, err, target)
 		probe, err := h.Probe(ctx, "moon", "far")
-		assert.Contains(t, fmt.Sprint(probe, err), says, target)
+		assert.Contains(t, fmt.Sprint(probe, err), message, target)
 		assert.NotContains(t, fmt.Sprint(probe, err), secret, target)
 	}
 	_, text := h.send("GET", "/api/v1/lanes", nil, "Authorization", secret+"\x7f")
@@ -254,8 +255,8 @@ func TestAttackWhatMustNotBeTold(t *testing.T) {
 	require.Eventually(t, func() bool {
 		sent, err := h.Deliveries(ctx, "inward", 10)
 		require.NoError(t, err)
-		return len(sent.Deliveries) > 0 && strings.Contains(sent.Deliveries[0].Says, "no hook may lead to") &&
-			!strings.Contains(sent.Deliveries[0].Says, secret)
+		return len(sent.Deliveries) > 0 && strings.Contains(sent.Deliveries[0].Message, "no hook may lead to") &&
+			!strings.Contains(sent.Deliveries[0].Message, secret)
 	}, 30*time.Second, 50*time.Millisecond)
 }
 
@@ -267,19 +268,26 @@ func TestAttackTheClient(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600))
 	}
 	vorrang := func(args ...string) string {
-		said, _ := command(t, h.Server, token, folder, append([]string{"vorrang"}, args...)...).CombinedOutput() // what it says is looked at
-		return string(said)
+		output, _ := command(
+			t,
+			h.Server,
+			token,
+			folder,
+			append([]string{"vorrang"}, args...)...).CombinedOutput()
+		// what it says is checked
+		return string(output)
 	}
 	write("1-create-berth.sql", "CREATE TABLE berth (id int);")
 	write("2-create-pilot.sql", "CREATE TABLE pilot (id int);")
 	write(
 		"3-say.sql",
-		"DO $$ BEGIN RAISE NOTICE '%', E'\\x1b]0;owned\\x07\\r\\u202E gone'; RAISE EXCEPTION '%', E'\\x1b[2J\\nstep 3 done'; END $$;",
+		"DO $$ BEGIN RAISE NOTICE '%', E'\\x1b]0;owned\\x07\\r\\u202E gone'; RAISE EXCEPTION '%', E'\\x1b[2J\\nstep 3 "+
+			"done'; END $$;",
 	)
 	assert.Contains(t, vorrang("submit", "-dir", folder), "submission")
-	for _, said := range []string{vorrang("promote", "-env", "staging", "-yes"), vorrang("status", "-env", "staging"), vorrang("lanes")} {
+	for _, output := range []string{vorrang("promote", "-env", "staging", "-yes"), vorrang("status", "-env", "staging"), vorrang("lanes")} {
 		for _, bad := range []string{"\x1b[2J", "\x1b]", "\x07", "\r", "\u202E", "\nstep 3 done"} {
-			assert.NotContains(t, said, bad)
+			assert.NotContains(t, output, bad)
 		}
 	}
 	outside := filepath.Join(t.TempDir(), "outside.sql")
@@ -316,11 +324,11 @@ func TestAttackFromAnotherPage(t *testing.T) {
 	require.NoError(t, err)
 	defer answer.Body.Close()
 	policy := answer.Header.Get("Content-Security-Policy")
-	for _, says := range []string{"nonce-", "base-uri", "form-action", "frame-ancestors"} {
-		assert.Contains(t, policy, says)
+	for _, message := range []string{"nonce-", "base-uri", "form-action", "frame-ancestors"} {
+		assert.Contains(t, policy, message)
 	}
 	assert.NotContains(t, policy, "unsafe-inline")
-	said, err := exec.CommandContext(t.Context(), h.program, "-listen", "0.0.0.0:0").CombinedOutput()
+	output, err := exec.CommandContext(t.Context(), h.program, "-listen", "0.0.0.0:0").CombinedOutput()
 	assert.Error(t, err)
-	assert.Contains(t, string(said), "passwords would pass unencrypted")
+	assert.Contains(t, string(output), "passwords would pass unencrypted")
 }

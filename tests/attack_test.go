@@ -178,7 +178,8 @@ func TestAttackWhatFollowsABody(t *testing.T) {
 	within := "GET /api/v1/people HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer " + token + "\r\n\r\n"
 	_, err = fmt.Fprintf(
 		conn,
-		"GET /healthz HTTP/1.1\r\nHost: x\r\nContent-Length: %d\r\n\r\n%sGET /readyz HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n",
+		"GET /healthz HTTP/1.1\r\nHost: x\r\nContent-Length: %d\r\n\r\n%sGET /readyz HTTP/1.1\r\nHost: x\r\n"+
+			"Connection: close\r\n\r\n",
 		len(within), within,
 	)
 	require.NoError(t, err)
@@ -190,6 +191,7 @@ func TestAttackWhatFollowsABody(t *testing.T) {
 
 // Uploads that come slowly hold neither the records nor a lane's turn.
 func TestAttackSlowUploads(t *testing.T) {
+	t.Parallel() // it mostly waits
 	b := besiege(t)
 	b.submit(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (id int);"})
 	ctx, cancel := context.WithCancel(t.Context())
@@ -243,7 +245,7 @@ func TestAttackSlowUploads(t *testing.T) {
 	assert.Contains(t, []int{0, http.StatusRequestEntityTooLarge}, code, text)
 }
 
-// A statement of many megabytes is stored, cut, shown and carried out in memory that
+// A statement of many megabytes is stored, cut, shown and run in memory that
 // is some times its size, and no more.
 func TestAttackALargeStatement(t *testing.T) {
 	b := besiege(t)
@@ -309,7 +311,8 @@ func TestAttackServerTexts(t *testing.T) {
 		return b.ended(promoted)
 	}
 	failed := say(
-		"DO $$ BEGIN RAISE EXCEPTION USING message = repeat('m', 100000000), detail = repeat('d', 50000000), hint = repeat('h', 1000000); END $$;",
+		"DO $$ BEGIN RAISE EXCEPTION USING message = repeat('m', 100000000), detail = repeat('d', 50000000), hint = " +
+			"repeat('h', 1000000); END $$;",
 	)
 	require.Equal(t, deploy.Failed, failed.Outcome)
 	assert.Equal(t, strings.Repeat("m", 16<<10)+" … (cut here; 99983616 more bytes)", failed.Failure.Message)
@@ -319,7 +322,8 @@ func TestAttackServerTexts(t *testing.T) {
 	_, text := b.send("GET", "/api/v1/lanes", nil, "Authorization", "Bearer "+token)
 	assert.Less(t, len(text), 200_000)
 	done := say(
-		"LISTEN harbour;\nDO $$ BEGIN RAISE NOTICE '%', repeat('n', 100000000); FOR i IN 1..60000 LOOP PERFORM pg_notify('harbour', repeat('x', 7000) || i); END LOOP; END $$;\n" +
+		"LISTEN harbour;\nDO $$ BEGIN RAISE NOTICE '%', repeat('n', 100000000); FOR i IN 1..60000 LOOP PERFORM " +
+			"pg_notify('harbour', repeat('x', 7000) || i); END LOOP; END $$;\n" +
 			"SELECT repeat('r', 500000000);\nSELECT repeat('s', 1000) FROM generate_series(1, 300000);",
 	)
 	require.Equal(t, deploy.Done, done.Outcome, "%v", done.Failure)
@@ -339,7 +343,8 @@ func TestAttackTheMap(t *testing.T) {
 	pgtest.Exec(t, b.target, "CREATE TABLE port (id int PRIMARY KEY)")
 	pgtest.Exec(
 		t, b.target,
-		"DO $$ BEGIN FOR i IN 1..2000 LOOP EXECUTE format('CREATE TABLE t%s (port int REFERENCES port)', i); IF i % 100 = 0 THEN COMMIT; END IF; END LOOP; END $$",
+		"DO $$ BEGIN FOR i IN 1..2000 LOOP EXECUTE format('CREATE TABLE t%s (port int REFERENCES port)', i); IF i % 100 = "+
+			"0 THEN COMMIT; END IF; END LOOP; END $$",
 	)
 	code, text := b.send("GET", "/api/v1/lanes/harbour/environments/staging/map", nil, "Authorization", "Bearer "+token)
 	assert.Equal(t, http.StatusOK, code)

@@ -34,13 +34,18 @@ var update = flag.Bool("update", false, "write the crash matrix into docs/reliab
 // show if it took effect twice.
 func voyage(whole bool) map[string]string {
 	files := map[string]string{
-		"1-create-vessel.sql":      "CREATE TABLE vessel (id int PRIMARY KEY, draught_cm int, draught_m numeric);\nINSERT INTO vessel SELECT n, 400 + n FROM generate_series(1, 300) n;",
+		"1-create-vessel.sql": "CREATE TABLE vessel (id int PRIMARY KEY, draught_cm int, draught_m numeric);\n" +
+			"INSERT INTO vessel SELECT n, 400 + n FROM generate_series(1, 300) n;",
 		"1-create-vessel.back.sql": "DROP TABLE vessel;",
-		"2-index-berth.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE berth (name text);\nCREATE INDEX CONCURRENTLY berth_name ON berth (name);\n" +
+		"2-index-berth.sql": "/*---\nmode: autocommit\n---*/\nCREATE TABLE berth (name text);\n" +
+			"CREATE INDEX CONCURRENTLY berth_name ON berth (name);\n" +
 			"INSERT INTO berth VALUES ('North quay');",
-		"2-index-berth.check.sql":     "SELECT count(*) = 1 FROM berth;\nSELECT indisvalid FROM pg_index WHERE indexrelid = 'berth_name'::regclass;",
-		"2-index-berth.back.sql":      "DROP TABLE berth;",
-		"3-migrate-draught.sql":       "/*---\nmode: batches\nbatch-size: 100\npause: 1ms\n---*/\nUPDATE vessel SET draught_m = coalesce(draught_m, 0) + draught_cm / 100.0 WHERE id IN (SELECT id FROM vessel WHERE draught_m IS NULL ORDER BY id LIMIT :batch);",
+		"2-index-berth.check.sql": "SELECT count(*) = 1 FROM berth;\nSELECT indisvalid FROM pg_index WHERE indexrelid " +
+			"= 'berth_name'::regclass;",
+		"2-index-berth.back.sql": "DROP TABLE berth;",
+		"3-migrate-draught.sql": "/*---\nmode: batches\nbatch-size: 100\npause: 1ms\n---*/\n" +
+			"UPDATE vessel SET draught_m = coalesce(draught_m, 0) + draught_cm / 100.0 WHERE id IN (SELECT id FROM vessel " +
+			"WHERE draught_m IS NULL ORDER BY id LIMIT :batch);",
 		"3-migrate-draught.check.sql": "SELECT count(*) = 0 FROM vessel WHERE draught_m IS NULL;",
 		"3-migrate-draught.back.sql":  "UPDATE vessel SET draught_m = NULL;",
 		"4-create-pilot.sql":          "CREATE TABLE pilot (name text);\nINSERT INTO pilot VALUES ('A. Tern');",
@@ -170,7 +175,7 @@ const (
 	wentOn    = "went on by itself"
 	byCheck   = "settled by its check"
 	byHand    = "in doubt, settled by hand"
-	begunAnew = "half-done, given up and begun anew"
+	begunAnew = "half-done, given up and begun again"
 	unharmed  = "nothing was lost"
 	notStruck = "never came by"
 )

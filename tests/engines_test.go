@@ -64,17 +64,20 @@ func servers(folder string) map[string]server {
 
 // tale is the story's folder.
 var tale = map[string]string{
-	"1-create-berth.sql":      "CREATE TABLE berth (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(40) NOT NULL);\nCREATE INDEX berth_name ON berth (name);",
+	"1-create-berth.sql": "CREATE TABLE berth (id INTEGER NOT NULL PRIMARY KEY, name VARCHAR(40) NOT NULL);\n" +
+		"CREATE INDEX berth_name ON berth (name);",
 	"1-create-berth.back.sql": "DROP TABLE berth;",
-	"2-create-call.sql": "CREATE TABLE port_call (id INTEGER NOT NULL PRIMARY KEY, berth_id INTEGER NOT NULL, vessel VARCHAR(40) NOT NULL, " +
+	"2-create-call.sql": "CREATE TABLE port_call (id INTEGER NOT NULL PRIMARY KEY, berth_id INTEGER NOT NULL, vessel " +
+		"VARCHAR(40) NOT NULL, " +
 		"CONSTRAINT call_berth FOREIGN KEY (berth_id) REFERENCES berth (id));",
 	"2-create-call.back.sql":  "DROP TABLE port_call;",
 	"3-load-berths.sql":       "INSERT INTO berth (id, name) VALUES (11, 'Lock quay'), (12, 'North quay');",
 	"3-load-berths.check.sql": "SELECT count(*) = 2 FROM berth WHERE id > 10;",
 	"3-load-berths.back.sql":  "DELETE FROM berth WHERE id > 10;",
 	"4-one-name.sql":          "CREATE UNIQUE INDEX berth_one_name ON berth (name);",
-	"5-calls-view.sql":        "CREATE VIEW calls AS SELECT port_call.id, berth.name FROM port_call JOIN berth ON berth.id = port_call.berth_id;",
-	"5-calls-view.back.sql":   "DROP VIEW calls;",
+	"5-calls-view.sql": "CREATE VIEW calls AS SELECT port_call.id, berth.name FROM port_call JOIN berth ON " +
+		"berth.id = port_call.berth_id;",
+	"5-calls-view.back.sql": "DROP VIEW calls;",
 }
 
 // TestTheStoryOnEveryEngine tells one story through the client: an existing database, a
@@ -130,12 +133,12 @@ func tell(t *testing.T, name string, kind server, folder string) {
 			"VORRANG_TOKEN="+token,
 			"VORRANG_LANE=port", "VORRANG_ACTOR=pilot",
 		)
-		said, _ := command.CombinedOutput()
-		require.Equal(t, code, command.ProcessState.ExitCode(), "vorrang %s\n%s", words, said)
+		output, _ := command.CombinedOutput()
+		require.Equal(t, code, command.ProcessState.ExitCode(), "vorrang %s\n%s", words, output)
 		for _, pattern := range patterns {
-			assert.Regexp(t, regexp.MustCompile(pattern), string(said), "vorrang %s", words)
+			assert.Regexp(t, regexp.MustCompile(pattern), string(output), "vorrang %s", words)
 		}
-		return string(said)
+		return string(output)
 	}
 
 	run(0, "declare -file "+laneFile, "lane port is declared")

@@ -68,6 +68,7 @@ var forgery = `DO $$ BEGIN EXECUTE replace('INSERT INTO X.ledger SELECT e.*, ` +
 // administrator's make random calls, and holds what then is in production
 // against the gate's rules, written down here a second time.
 func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
+	t.Parallel() // it mostly waits
 	const workers = 6
 	w := servicetest.Start(t)
 	people := map[string]*client.Client{}
@@ -119,7 +120,8 @@ func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
 	}
 	wait.Wait()
 	t.Logf(
-		"%d sequences, %d calls: %d deployments on production were held against the rules, %d bundles taken in, %d steps forged entries, %d calls refused",
+		"%d sequences, %d calls: %d deployments on production were held against the rules, %d bundles taken in, %d steps "+
+			"forged entries, %d calls refused",
 		*sequences, calls.Load(), deployed.Load(), bundles.Load(), forged.Load(), refused.Load(),
 	)
 	assert.Positive(t, bundles.Load())
@@ -202,7 +204,8 @@ func (g *gambler) sequence(seed uint64, lane string) {
 	var forged int
 	require.NoError(
 		g.t,
-		g.conns["staging"].QueryRow(context.Background(), "SELECT count(*) FROM pg_class WHERE relname LIKE 's%\\_f' AND relkind = 'r'").
+		g.conns["staging"].QueryRow(context.Background(), "SELECT count(*) FROM pg_class WHERE relname LIKE 's%\\_f' AND "+
+			"relkind = 'r'").
 			Scan(&forged),
 	)
 	g.forged += forged
@@ -307,7 +310,7 @@ func (g *gambler) call() {
 		g.tell(name, "rolls back on "+environment, err)
 		if err == nil && environment == "production" {
 			g.approved = map[string]map[string]bool{} // the target is not as it was
-			assert.Subset(g.t, before, g.stands("production"), "a rollback brings nothing: %s", g.said())
+			assert.Subset(g.t, before, g.stands("production"), "a rollback brings nothing: %s", g.output())
 			g.waysBack(name)
 			return
 		}
@@ -350,7 +353,7 @@ func (g *gambler) call() {
 		assert.Error(g.t, err, "nobody here is an administrator")
 		g.tell(name, "declares a lane without a gate", err)
 	}
-	assert.Equal(g.t, before, g.stands("production"), "only deployments change production: %s", g.said())
+	assert.Equal(g.t, before, g.stands("production"), "only deployments change production: %s", g.output())
 }
 
 // tell writes a call into the story.
@@ -361,14 +364,14 @@ func (g *gambler) tell(name, did string, err error) {
 		g.refused++
 		result = strings.SplitN(err.Error(), "\n", 2)[0]
 		var answered *client.Error
-		if assert.ErrorAs(g.t, err, &answered, "%s", g.said()) {
-			assert.Less(g.t, answered.Status, 500, "%s %s: %v\n%s", name, did, err, g.said())
+		if assert.ErrorAs(g.t, err, &answered, "%s", g.output()) {
+			assert.Less(g.t, answered.Status, 500, "%s %s: %v\n%s", name, did, err, g.output())
 		}
 	}
 	g.story = append(g.story, name+" "+did+": "+result)
 }
 
-func (g *gambler) said() string { return strings.Join(g.story, "\n  ") }
+func (g *gambler) output() string { return strings.Join(g.story, "\n  ") }
 
 // word notes that somebody vouched for a step.
 func (g *gambler) word(name, did, environment, number string, err error) {
@@ -444,7 +447,7 @@ func (g *gambler) approveBack(name string, who *client.Client) {
 }
 
 // waysBack holds what a rollback left in production against the rule: a way back
-// that came late ran only if somebody else had looked at it.
+// that came late ran only if somebody else had checked it.
 func (g *gambler) waysBack(asked string) {
 	rows, err := g.conns["production"].Query(g.t.Context(), "SELECT relname FROM pg_class WHERE relname LIKE 'late%'")
 	require.NoError(g.t, err)
@@ -461,7 +464,7 @@ func (g *gambler) waysBack(asked string) {
 				len(approvers) > 0 && g.releases[release][number].back != "" &&
 					g.releases[release][number].back != "none"
 		}
-		assert.True(g.t, seen, "the late way back of step %d was looked at: %s", number, g.said())
+		assert.True(g.t, seen, "the late way back of step %d was checked: %s", number, g.output())
 	}
 	_, err = g.conns["production"].Exec(g.t.Context(), "DROP TABLE IF EXISTS late_1, late_2, late_3, late_4, late_5")
 	require.NoError(g.t, err)
@@ -478,7 +481,7 @@ func (g *gambler) cut(name string, who *client.Client, release string) error {
 				sealed[number] = v
 			}
 		}
-		assert.NotContains(g.t, g.releases, release, "a release never changes: %s", g.said())
+		assert.NotContains(g.t, g.releases, release, "a release never changes: %s", g.output())
 		g.releases[release] = sealed
 	}
 	return err
@@ -542,7 +545,7 @@ func (g *gambler) bundle(name string, who *client.Client) {
 	if err != nil || taken.Known {
 		return
 	}
-	assert.NotContains(g.t, g.releases, r.Name, "a release never changes: %s", g.said())
+	assert.NotContains(g.t, g.releases, r.Name, "a release never changes: %s", g.output())
 	for number, v := range made {
 		if old, known := g.catalogue[number]; !known || old.variant != v.variant {
 			g.catalogue[number], g.backs[number] = v, ""
@@ -574,7 +577,7 @@ func (g *gambler) promote(name string, who *client.Client, environment, release 
 	g.tell(name, "promotes "+release+" to "+environment, err)
 	after := g.stands("production")
 	if environment != "production" || err != nil {
-		assert.Equal(g.t, before, after, "nothing changed: %s", g.said())
+		assert.Equal(g.t, before, after, "nothing changed: %s", g.output())
 		return
 	}
 	brought := slices.DeleteFunc(slices.Clone(after), func(table string) bool { return slices.Contains(before, table) })
@@ -592,10 +595,10 @@ func (g *gambler) promote(name string, who *client.Client, environment, release 
 // rules is the gate's, written down a second time.
 func (g *gambler) rules(promoter, release string, before, brought, staging []string) {
 	sealed, cut := g.releases[release]
-	if !assert.True(g.t, cut, "only releases come in: %s", g.said()) {
+	if !assert.True(g.t, cut, "only releases come in: %s", g.output()) {
 		return
 	}
-	assert.False(g.t, g.frozen && !g.waived["freeze "+release], "nothing comes in while it is frozen: %s", g.said())
+	assert.False(g.t, g.frozen && !g.waived["freeze "+release], "nothing comes in while it is frozen: %s", g.output())
 	valid := 0
 	for approver := range g.approved[release] {
 		wrote := false
@@ -609,7 +612,7 @@ func (g *gambler) rules(promoter, release string, before, brought, staging []str
 			valid++
 		}
 	}
-	assert.Positive(g.t, valid, "somebody who neither asked nor wrote it approved: %s", g.said())
+	assert.Positive(g.t, valid, "somebody who neither asked nor wrote it approved: %s", g.output())
 	highest := 0
 	for _, table := range before {
 		highest = max(highest, numberOf(table))
@@ -617,20 +620,20 @@ func (g *gambler) rules(promoter, release string, before, brought, staging []str
 	for _, table := range brought {
 		number := numberOf(table)
 		v, in := sealed[number]
-		assert.True(g.t, in, "%s is in the release: %s", table, g.said())
-		assert.Equal(g.t, fmt.Sprintf("s%d_%s", number, v.variant), table, "what ran is what was sealed: %s", g.said())
+		assert.True(g.t, in, "%s is in the release: %s", table, g.output())
+		assert.Equal(g.t, fmt.Sprintf("s%d_%s", number, v.variant), table, "what ran is what was sealed: %s", g.output())
 		assert.True(
 			g.t,
 			slices.Contains(staging, table) || g.vouched["staging "+strconv.Itoa(number)] ||
 				g.waived["previous-environment "+release],
 			"%s went through staging: %s",
-			table, g.said(),
+			table, g.output(),
 		)
 		assert.True(
 			g.t,
 			number > highest || g.waived["order "+release] || g.vouchedAny("production"),
 			"%s comes in order: %s",
-			table, g.said(),
+			table, g.output(),
 		)
 	}
 	for number, v := range sealed {
@@ -640,7 +643,7 @@ func (g *gambler) rules(promoter, release string, before, brought, staging []str
 			slices.Contains(brought, table) || slices.Contains(before, table) ||
 				g.vouched["production "+strconv.Itoa(number)],
 			"%s of the release was not skipped: %s",
-			table, g.said(),
+			table, g.output(),
 		)
 	}
 }

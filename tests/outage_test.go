@@ -30,7 +30,8 @@ func gateKeeper(t *testing.T, url string) *pgx.Conn {
 	return keeper
 }
 
-const waits = "/*---\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\nSELECT pg_advisory_xact_lock(7);\nINSERT INTO slow VALUES (1);"
+const waits = "/*---\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\nSELECT pg_advisory_xact_lock(7);\n" +
+	"INSERT INTO slow VALUES (1);"
 
 func TestADeploymentOutlivesItsRecords(t *testing.T) {
 	recordsServer, target := pgtest.Own(t), pgtest.Database(t)
@@ -110,7 +111,8 @@ func TestAKilledServiceLeavesAnAutocommitStepInDoubt(t *testing.T) {
 	require.NoError(t, err)
 	p.submit(
 		map[string]string{
-			"1-slow.sql": "/*---\nmode: autocommit\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\nSELECT pg_sleep(60);\nINSERT INTO slow VALUES (1);",
+			"1-slow.sql": "/*---\nmode: autocommit\nlock-timeout: none\n---*/\nCREATE TABLE slow (id int);\n" +
+				"SELECT pg_sleep(60);\nINSERT INTO slow VALUES (1);",
 		},
 	)
 	promoted, err := p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
@@ -160,7 +162,8 @@ func TestAFullDiskFailsTheStepAndNothingElse(t *testing.T) {
 	pgtest.Exec(t, server.URL("postgres"), "CREATE TABLESPACE small LOCATION '"+space+"'")
 	pgtest.Exec(
 		t, target,
-		"SET search_path = public; CREATE TABLE reading (at int, level text); CREATE TABLE level (at int PRIMARY KEY, level text) TABLESPACE small; "+
+		"SET search_path = public; CREATE TABLE reading (at int, level text); CREATE TABLE level (at int PRIMARY KEY, "+
+			"level text) TABLESPACE small; "+
 			"INSERT INTO reading SELECT n, repeat('x', 100) FROM generate_series(1, 200000) n",
 	)
 
@@ -188,7 +191,8 @@ func TestAFullDiskFailsTheStepAndNothingElse(t *testing.T) {
 		map[string]string{
 			"1-copy.sql": "SELECT 1",
 			"2-fill.sql": "/*---\nmode: batches\nbatch-size: 20000\npause: 0\n---*/\n" +
-				"INSERT INTO level SELECT * FROM reading WHERE at > (SELECT coalesce(max(at), 0) FROM level) ORDER BY at LIMIT :batch",
+				"INSERT INTO level SELECT * FROM reading WHERE at > (SELECT coalesce(max(at), 0) FROM level) ORDER BY at " +
+				"LIMIT :batch",
 		},
 	)
 	ended = promote()

@@ -58,9 +58,9 @@ func TestTheCIJobOfTheDocs(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "steps", "1-a.back.sql"), []byte("DROP TABLE a"), 0o644))
 	job := filepath.Join(pgtest.Root(), "docs", "pipelines", "ci-job.sh")
 
-	said, err := command(t, w.Server, made.Text, folder, "sh", job).CombinedOutput()
-	require.NoError(t, err, "%s", said)
-	assert.Contains(t, string(said), "nothing was changed; a submission of these")
+	output, err := command(t, w.Server, made.Text, folder, "sh", job).CombinedOutput()
+	require.NoError(t, err, "%s", output)
+	assert.Contains(t, string(output), "nothing was changed; a submission of these")
 	written, err := os.ReadFile(filepath.Join(folder, "steps.xml"))
 	require.NoError(t, err)
 	assert.Contains(t, string(written), `failures="0"`)
@@ -70,8 +70,8 @@ func TestTheCIJobOfTheDocs(t *testing.T) {
 
 	onMain := command(t, w.Server, made.Text, folder, "sh", job)
 	onMain.Env = append(onMain.Env, "MAIN=yes")
-	said, err = onMain.CombinedOutput()
-	require.NoError(t, err, "%s", said)
+	output, err = onMain.CombinedOutput()
+	require.NoError(t, err, "%s", output)
 	preview, err := os.ReadFile(filepath.Join(folder, "preview.sql"))
 	require.NoError(t, err)
 	assert.Contains(t, string(preview), "CREATE TABLE a")
@@ -79,9 +79,9 @@ func TestTheCIJobOfTheDocs(t *testing.T) {
 	for range 2 { // a job may run again
 		release := command(t, w.Server, made.Text, folder, "sh", job)
 		release.Env = append(release.Env, "RELEASE=2026.11")
-		said, err = release.CombinedOutput()
-		require.NoError(t, err, "%s", said)
-		assert.Contains(t, string(said), "production waits; gate.xml says for what")
+		output, err = release.CombinedOutput()
+		require.NoError(t, err, "%s", output)
+		assert.Contains(t, string(output), "production waits; gate.xml says for what")
 	}
 	status, err := w.Status(ctx, "harbour", "staging", "none")
 	require.NoError(t, err)
@@ -94,9 +94,9 @@ func TestTheCIJobOfTheDocs(t *testing.T) {
 		t,
 		os.WriteFile(filepath.Join(folder, "steps", "2-b.sql"), []byte("CREATE TALBE b (id int)"), 0o644),
 	)
-	said, err = command(t, w.Server, made.Text, folder, "sh", job).CombinedOutput()
+	output, err = command(t, w.Server, made.Text, folder, "sh", job).CombinedOutput()
 	assert.Error(t, err)
-	assert.Contains(t, string(said), "2-b.sql:1:8")
+	assert.Contains(t, string(output), "2-b.sql:1:8")
 }
 
 func TestAnApplicationWaitsForItsRelease(t *testing.T) {
@@ -124,12 +124,12 @@ func TestAnApplicationWaitsForItsRelease(t *testing.T) {
 	fromUnit := strings.Fields(strings.SplitN(unit, "\n", 2)[0])
 
 	late := append(append([]string{}, fromUnit[:len(fromUnit)-1]...), "1s")
-	said, err := command(t, w.Server, reader.Text, t.TempDir(), late...).CombinedOutput()
+	output, err := command(t, w.Server, reader.Text, t.TempDir(), late...).CombinedOutput()
 	var exit *exec.ExitError
 	require.ErrorAs(t, err, &exit)
 	assert.Equal(t, 3, exit.ExitCode())
 	assert.Contains(
-		t, string(said),
+		t, string(output),
 		"harbour/production is not there yet: 1 step of release 2026.11 is missing on production",
 	)
 
@@ -145,9 +145,9 @@ func TestAnApplicationWaitsForItsRelease(t *testing.T) {
 	}
 	stranger, err := w.MakeToken(ctx, "stranger", []string{"reader@harbour/staging"}, time.Hour)
 	require.NoError(t, err)
-	said, err = command(t, w.Server, stranger.Text, t.TempDir(), fromUnit...).CombinedOutput()
+	output, err = command(t, w.Server, stranger.Text, t.TempDir(), fromUnit...).CombinedOutput()
 	require.ErrorAs(t, err, &exit)
-	assert.Equal(t, 1, exit.ExitCode(), "what is refused does not come with time: %s", said)
+	assert.Equal(t, 1, exit.ExitCode(), "what is refused does not come with time: %s", output)
 
 	if verify, err := exec.LookPath("systemd-analyze"); err == nil {
 		file := filepath.Join(t.TempDir(), "berth-planner.service")
@@ -158,7 +158,7 @@ func TestAnApplicationWaitsForItsRelease(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 		defer cancel()
-		said, err := exec.CommandContext(ctx, verify, "verify", file).CombinedOutput()
-		assert.NoError(t, err, "%s", said)
+		output, err := exec.CommandContext(ctx, verify, "verify", file).CombinedOutput()
+		assert.NoError(t, err, "%s", output)
 	}
 }

@@ -225,9 +225,9 @@ func TestAServiceThatCannotStartSaysWhy(t *testing.T) {
 	)
 	require.NoError(t, err)
 	cases := map[string]struct {
-		env  []string
-		args []string
-		says string
+		env     []string
+		args    []string
+		message string
 	}{
 		"without records": {nil, nil, "the records database is not given; set VORRANG_RECORDS_URL"},
 		"without a token": {
@@ -267,7 +267,7 @@ func TestAServiceThatCannotStartSaysWhy(t *testing.T) {
 			command.Env = append([]string{"PATH=" + os.Getenv("PATH")}, c.env...)
 			output, err := command.CombinedOutput()
 			assert.Error(t, err)
-			assert.Contains(t, string(output), c.says)
+			assert.Contains(t, string(output), c.message)
 			assert.NotContains(t, string(output), "planted-s3cret")
 		})
 	}
@@ -275,6 +275,7 @@ func TestAServiceThatCannotStartSaysWhy(t *testing.T) {
 
 // The tour checks what it shows; here it only has to come to its end.
 func TestTheTour(t *testing.T) {
+	t.Parallel() // it mostly waits
 	pg, err := pgtest.FreePort()
 	require.NoError(t, err)
 	maria, err := pgtest.FreePort()

@@ -65,7 +65,8 @@ func TestPlantedSecretsAppearNowhere(t *testing.T) {
 	_, err = p.Declare(
 		ctx, "lane.yaml",
 		[]byte(
-			"lane: harbour\nenvironments:\n  - {name: staging, target: env:TARGET}\n  - {name: lost, target: env:LOST}\n  - {name: bad, target: env:BAD}\n",
+			"lane: harbour\nenvironments:\n  - {name: staging, target: env:TARGET}\n  - {name: lost, target: env:LOST}\n"+
+				"  - {name: bad, target: env:BAD}\n",
 		),
 	)
 	require.NoError(t, err)

@@ -42,6 +42,7 @@ const mostMoves = 5
 // order, the schema is what psql makes of the applied steps; if it says that
 // something is wrong, its own first advices lead to in order.
 func TestWhateverHappensVorrangSaysSoAndKnowsTheWayOut(t *testing.T) {
+	t.Parallel() // it mostly waits
 	const workers = 4
 	expected := &oracle{t: t, known: map[string]schema.Schema{}}
 	var wait sync.WaitGroup
@@ -157,7 +158,8 @@ func newWanderer(
 	require.NoError(t, err)
 	w.put(
 		"1-work",
-		"CREATE TABLE work (id int PRIMARY KEY, marks int[] NOT NULL DEFAULT '{}');\nINSERT INTO work SELECT generate_series(1, 20);",
+		"CREATE TABLE work (id int PRIMARY KEY, marks int[] NOT NULL DEFAULT '{}');\n"+
+			"INSERT INTO work SELECT generate_series(1, 20);",
 		"DROP TABLE work;",
 	)
 	w.steps = 1
@@ -194,7 +196,8 @@ func (w *wanderer) write() {
 		w.put(
 			name,
 			fmt.Sprintf(
-				autocommit+"CREATE TABLE t%[1]d (id int);\nALTER TABLE t%[1]d ADD COLUMN name text;\nCREATE INDEX CONCURRENTLY i%[1]d ON t%[1]d (name);",
+				autocommit+"CREATE TABLE t%[1]d (id int);\nALTER TABLE t%[1]d ADD COLUMN name text;\n"+
+					"CREATE INDEX CONCURRENTLY i%[1]d ON t%[1]d (name);",
 				n,
 			),
 			fmt.Sprintf("DROP INDEX CONCURRENTLY i%[1]d;\nDROP TABLE t%[1]d;", n),
@@ -203,7 +206,8 @@ func (w *wanderer) write() {
 		w.put(
 			name,
 			fmt.Sprintf(
-				autocommit+"CREATE TABLE t%[1]d (id int);\nCREATE TYPE y%[1]d AS ENUM ('a');\nSELECT 1 / (NOT %[2]s)::int;\nALTER TABLE t%[1]d ADD COLUMN kind y%[1]d;",
+				autocommit+"CREATE TABLE t%[1]d (id int);\nCREATE TYPE y%[1]d AS ENUM ('a');\nSELECT 1 / (NOT %[2]s)::int;\n"+
+					"ALTER TABLE t%[1]d ADD COLUMN kind y%[1]d;",
 				n, broken,
 			),
 			fmt.Sprintf("ALTER TABLE t%[1]d DROP COLUMN kind;\nDROP TYPE y%[1]d;\nDROP TABLE t%[1]d;", n),
@@ -212,7 +216,8 @@ func (w *wanderer) write() {
 		w.put(
 			name,
 			fmt.Sprintf(
-				"/*---\nmode: batches\nbatch-size: 7\npause: 0s\n---*/\nUPDATE work SET marks = marks || %[1]d WHERE id IN (SELECT id FROM work WHERE NOT %[1]d = ANY (marks) ORDER BY id LIMIT :batch)"+
+				"/*---\nmode: batches\nbatch-size: 7\npause: 0s\n---*/\nUPDATE work SET marks = marks || %[1]d WHERE id IN "+
+					"(SELECT id FROM work WHERE NOT %[1]d = ANY (marks) ORDER BY id LIMIT :batch)"+
 					" AND 1 = 1 / (id < 8 OR NOT %[2]s)::int;",
 				n, broken,
 			),
@@ -225,7 +230,8 @@ func (w *wanderer) write() {
 }
 
 // broken says whether the database's comment is "broken".
-const broken = "(SELECT coalesce(shobj_description(oid, 'pg_database'), '') = 'broken' FROM pg_database WHERE datname = current_database())"
+const broken = "(SELECT coalesce(shobj_description(oid, 'pg_database'), '') = 'broken' FROM pg_database WHERE " +
+	"datname = current_database())"
 
 func (w *wanderer) breaks(environment string, on bool) {
 	comment := "NULL"
@@ -352,7 +358,8 @@ func (w *wanderer) act() {
 		w.tell("by hand: the newest ledger row is deleted")
 		pgtest.Exec(
 			w.t, w.urls[environment],
-			"DO $$ BEGIN SET LOCAL session_replication_role = replica; DELETE FROM vorrang.ledger WHERE seq = (SELECT max(seq) FROM vorrang.ledger); EXCEPTION WHEN OTHERS THEN NULL; END $$",
+			"DO $$ BEGIN SET LOCAL session_replication_role = replica; DELETE FROM vorrang.ledger WHERE seq = (SELECT "+
+				"max(seq) FROM vorrang.ledger); EXCEPTION WHEN OTHERS THEN NULL; END $$",
 		)
 	case 16, 17, 18: // the usual way to staging
 		w.tell("promote development, cut, promote staging")

@@ -216,7 +216,7 @@ func (s *Server) dump(t testing.TB, args ...string) string {
 	command := exec.CommandContext(
 		t.Context(), "mariadb-dump",
 		append([]string{"--no-defaults", "-h127.0.0.1", "-P" + strconv.Itoa(s.Port), "-uvorrang",
-			"--routines", "--triggers", "--skip-comments"}, args...)...)
+			"--routines", "--triggers", "--events", "--skip-comments"}, args...)...)
 	command.Env = append(os.Environ(), "MYSQL_PWD="+password)
 	output, err := command.CombinedOutput()
 	require.NoError(t, err, string(output))

@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"runtime"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -87,12 +88,16 @@ func launch(settings ...string) (*Server, error) {
 	if err := os.Chmod(folder, 0o755); err != nil { // the server's user must come in
 		return nil, err
 	}
-	port, err := FreePort()
-	if err != nil {
-		return nil, err
+	s := &Server{Folder: folder}
+	for range 5 { // another process may take a port between the question and the start
+		if s.Port, err = FreePort(); err != nil {
+			break
+		}
+		if err = s.Start(settings...); err == nil || !strings.Contains(err.Error(), "Address already in use") {
+			break
+		}
 	}
-	s := &Server{Folder: folder, Port: port}
-	if err := s.Start(settings...); err != nil {
+	if err != nil {
 		_ = os.RemoveAll(folder)
 		return nil, err
 	}

@@ -48,6 +48,7 @@ type World struct {
 	ahead  atomic.Int64      // how far the service's clock is ahead of the machine's, in nanoseconds
 	gates  map[string]string // what the environments' gates ask
 	may    []string          // what steps may change
+	also   map[string]string // what else the lane file says of environments
 	openID func(address string) *service.OpenID
 	stop   func()
 }
@@ -96,6 +97,17 @@ func (w *World) LetSteps(may ...string) {
 	w.declare()
 }
 
+// Settings declares the lane with more of what a lane file can say of an environment,
+// such as "mask: [harbour.pilot.name]".
+func (w *World) Settings(environment, settings string) {
+	w.T.Helper()
+	if w.also == nil {
+		w.also = map[string]string{}
+	}
+	w.also[environment] = settings
+	w.declare()
+}
+
 func (w *World) declare() {
 	lane := fmt.Sprintf("lane: harbour\nsteps-may: [%s]\nenvironments:\n", strings.Join(w.may, ", "))
 	for i, environment := range environments {
@@ -105,6 +117,9 @@ func (w *World) declare() {
 		}
 		if i == 0 { // the tests' user is a superuser
 			gate += fmt.Sprintf(", disposable: true, scratch: \"file:%s\"", w.Files[environment])
+		}
+		if also := w.also[environment]; also != "" {
+			gate += ", " + also
 		}
 		lane += fmt.Sprintf("  - {name: %s, target: \"file:%s\"%s}\n", environment, w.Files[environment], gate)
 	}
