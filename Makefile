@@ -3,7 +3,7 @@ SHELL := /bin/bash
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo development)
 CONSOLE := $(shell find console/src console/public internal/advice/commands.json -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/index.html)
 
-.PHONY: fuzz demo demo-stop demo-trouble demo-reset tour test vet bench pictures build fmt
+.PHONY: deb fuzz demo demo-stop demo-trouble demo-reset tour test vet bench pictures build fmt
 
 demo: ## sets up, builds and starts Vorrang with the demo's data
 	@scripts/setup demo
@@ -46,6 +46,9 @@ pictures: ## takes the pictures of the documentation anew
 	@scripts/setup test
 	@$(MAKE) --no-print-directory build
 	@scripts/pictures
+
+deb: build ## makes a Debian package of the programs in .work/
+	@scripts/deb .work
 
 build: console/dist/index.html
 	@go build -ldflags "-X main.version=$(VERSION)" -o bin/ ./cmd/...

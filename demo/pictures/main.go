@@ -1,6 +1,6 @@
 // Pictures takes pictures of the console's pages, from the demo's data:
 //
-//	go run ./demo/pictures FOLDER NAME=PATH[,dark][,click=SELECTOR]...
+//	go run ./demo/pictures FOLDER NAME=PATH[,dark][,click=SELECTOR][,wait=SELECTOR]...
 //
 // VORRANG_SERVER and VORRANG_TOKEN say where the service is.
 package main
@@ -20,7 +20,7 @@ import (
 
 func main() {
 	if len(os.Args) < 3 {
-		fmt.Fprintln(os.Stderr, "usage: pictures FOLDER NAME=PATH[,dark][,click=SELECTOR]...")
+		fmt.Fprintln(os.Stderr, "usage: pictures FOLDER NAME=PATH[,dark][,click=SELECTOR][,wait=SELECTOR]...")
 		os.Exit(2)
 	}
 	if err := run(os.Args[1], os.Args[2:]); err != nil {
@@ -55,6 +55,8 @@ func take(ctx context.Context, server, file string, parts []string) error {
 			theme = "dark"
 		} else if selector, found := strings.CutPrefix(part, "click="); found {
 			clicks = append(clicks, chromedp.Click(chromedp.CSS(selector), chromedp.NodeVisible), settle)
+		} else if selector, found := strings.CutPrefix(part, "wait="); found {
+			clicks = append(clicks, chromedp.WaitVisible(chromedp.CSS(selector)), settle)
 		}
 	}
 	remember := fmt.Sprintf("localStorage.setItem('vorrang-theme', %q), true", theme)
