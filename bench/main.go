@@ -78,7 +78,8 @@ func run(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	for _, measure := range []func(context.Context) error{b.smallSteps, b.nothingToDo, b.copyData, b.snapshot, b.rehearsal, b.footprints, b.smallMariaDB, b.pairs} {
+	for _, measure := range []func(context.Context) error{b.smallSteps, b.nothingToDo, b.copyData, b.snapshot,
+		b.rehearsal, b.footprints, b.smallMariaDB, b.pairs} {
 		if err := measure(ctx); err != nil {
 			return err
 		}

@@ -73,7 +73,8 @@ func (r *Records) Lane(ctx context.Context, name string) (lane.Lane, error) {
 // value if none was.
 func (r *Records) SeenHead(ctx context.Context, laneName, environment string) (ledger.Head, error) {
 	var h ledger.Head
-	err := r.pool.QueryRow(ctx, `SELECT seq, hash FROM records.head WHERE lane = $1 AND environment = $2`, laneName, environment).
+	err := r.pool.QueryRow(ctx, `SELECT seq, hash FROM records.head WHERE lane = $1 AND environment = $2`, laneName,
+		environment).
 		Scan(&h.Seq, &h.Hash)
 	if noRows(err) == ErrNotFound {
 		return ledger.Head{}, nil

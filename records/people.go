@@ -18,14 +18,16 @@ const groupsGoodFor = `interval '12 hours'`
 
 const (
 	groupsNow     = `CASE WHEN p.groups_at > now() - ` + groupsGoodFor + ` THEN p.from_groups ELSE '{}' END`
-	personColumns = `p.name, coalesce(p.password, ''), coalesce(p.subject, ''), p.grants, ` + groupsNow + `, p.disabled_at, p.created_at, p.created_by, p.seen_at`
-	personNow     = `jsonb_set(to_jsonb(p) - 'password', '{from_groups}', to_jsonb(` + groupsNow + `))`
+	personColumns = `p.name, coalesce(p.password, ''), coalesce(p.subject, ''), p.grants, ` + groupsNow +
+		`, p.disabled_at, p.created_at, p.created_by, p.seen_at`
+	personNow = `jsonb_set(to_jsonb(p) - 'password', '{from_groups}', to_jsonb(` + groupsNow + `))`
 )
 
 func scanPerson(row pgx.CollectableRow) (access.Person, error) {
 	var p access.Person
 	var grants, groups []string
-	if err := row.Scan(&p.Name, &p.Password, &p.Subject, &grants, &groups, &p.Disabled, &p.CreatedAt, &p.CreatedBy, &p.SeenAt); err != nil {
+	if err := row.Scan(&p.Name, &p.Password, &p.Subject, &grants, &groups, &p.Disabled, &p.CreatedAt, &p.CreatedBy,
+		&p.SeenAt); err != nil {
 		return p, err
 	}
 	p.Grants, p.FromGroups = grantsOf(grants), grantsOf(groups)

@@ -104,7 +104,8 @@ func (s *Snapshot) fields() []any {
 func (r *Records) snapshot(ctx context.Context, where string, args ...any) (Snapshot, error) {
 	var s Snapshot
 	var packed []byte
-	err := r.pool.QueryRow(ctx, `SELECT `+snapshotColumns+`, b.body FROM records.snapshot s JOIN records.schema b ON b.digest = s.digest WHERE `+where, args...).
+	err := r.pool.QueryRow(ctx,
+		`SELECT `+snapshotColumns+`, b.body FROM records.snapshot s JOIN records.schema b ON b.digest = s.digest WHERE `+where, args...).
 		Scan(append(s.fields(), &packed)...)
 	if err != nil {
 		return s, noRows(err)

@@ -74,7 +74,8 @@ func (r *Records) Submit(ctx context.Context, lane, actor string) (*Submission, 
 	}
 	s := &Submission{records: r, tx: tx, lane: lane, actor: actor, end: end}
 	var name string
-	if err := tx.QueryRow(ctx, `SELECT name FROM records.lane WHERE name = $1 FOR NO KEY UPDATE`, lane).Scan(&name); err != nil {
+	if err := tx.QueryRow(ctx, `SELECT name FROM records.lane WHERE name = $1 FOR NO KEY UPDATE`,
+		lane).Scan(&name); err != nil {
 		s.Abandon()
 		return nil, noRows(err)
 	}

@@ -84,7 +84,8 @@ func TestForgedEntriesHoldTheGate(t *testing.T) {
 		)
 	}
 	var evidence []string
-	for _, action := range []ledger.Action{ledger.Applied, ledger.Begun, ledger.Failed, ledger.RolledBack, ledger.Attested, ledger.Amended, ledger.Settled, ledger.Baselined} {
+	for _, action := range []ledger.Action{ledger.Applied, ledger.Begun, ledger.Failed, ledger.RolledBack,
+		ledger.Attested, ledger.Amended, ledger.Settled, ledger.Baselined} {
 		for _, deployment := range []string{"", "99", id, "one", "standalone-0123456789ab"} {
 			forge(action, deployment, `'{"reason":"forged"}'`)
 			evidence = append(evidence, fmt.Sprintf("entry %d (step 2, %s)", len(evidence)+2, action))
@@ -135,7 +136,8 @@ func TestAForgedAdoptionHoldsTheGate(t *testing.T) {
 	w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{})))
 	entries := must(w.Ledger(t.Context(), "harbour", "staging", 100)).Entries
 	e := entries[0].Head().
-		Next(ledger.Entry{Action: ledger.Adopted, Actor: "pilot", Detail: ledger.Detail{Reason: "mine", Found: ledger.Found(entries)}.JSON()}, entries[0].At)
+		Next(ledger.Entry{Action: ledger.Adopted, Actor: "pilot",
+			Detail: ledger.Detail{Reason: "mine", Found: ledger.Found(entries)}.JSON()}, entries[0].At)
 	pgtest.Exec(
 		t,
 		w.URLs["staging"],

@@ -57,7 +57,8 @@ func (s *repairs) attest(c call, in *attestIn) (*api.Attested, error) {
 			entries = append(
 				entries,
 				ledger.Entry{Action: ledger.Attested, Step: standing.Step.Number, Slug: standing.Step.Slug,
-					Checksum: standing.Step.Forward.Checksum, Actor: c.actor, Detail: ledger.Detail{Reason: reason, Seen: e.step.Lines()}.JSON()},
+					Checksum: standing.Step.Forward.Checksum, Actor: c.actor,
+					Detail: ledger.Detail{Reason: reason, Seen: e.step.Lines()}.JSON()},
 			)
 		}
 		if len(wrong) > 0 && !in.Acknowledge {

@@ -37,7 +37,8 @@ func between(
 	watch := pgtest.Connect(t, w.Records)
 	require.Eventually(t, func() bool {
 		var waits bool
-		return watch.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_locks WHERE relation = 'records.deployment'::regclass AND NOT granted)`).
+		return watch.QueryRow(ctx,
+			`SELECT EXISTS (SELECT FROM pg_locks WHERE relation = 'records.deployment'::regclass AND NOT granted)`).
 			Scan(&waits) ==
 			nil &&
 			waits
@@ -68,16 +69,19 @@ func TestAChangeBetweenTheGateAndTheFirstStatementIsCaught(t *testing.T) {
 		message string
 		repair  func()
 	}{
-		{"an approval withdrawn", func() { must(approver.WithdrawApproval(ctx, "harbour", "production", "2026.11")) }, "1 approval of release 2026.11 is asked, and 0 are given",
+		{"an approval withdrawn", func() { must(approver.WithdrawApproval(ctx, "harbour", "production", "2026.11")) },
+			"1 approval of release 2026.11 is asked, and 0 are given",
 			func() { must(approver.Approve(ctx, "harbour", "production", "2026.11", "")) }},
 		{"a freeze set", func() {
 			must(w.Freeze(ctx, "harbour", "production", time.Time{}, time.Now().Add(time.Hour), "a regatta"))
 		}, "production is frozen until",
 			func() { must(w.Thaw(ctx, "harbour", "production", "over")) }},
-		{"the gate changed", func() { ask(t, w, "previous-environment: not-asked, approvals: 2") }, "2 approvals of release 2026.11 are asked, and 1 is given",
+		{"the gate changed", func() { ask(t, w, "previous-environment: not-asked, approvals: 2") },
+			"2 approvals of release 2026.11 are asked, and 1 is given",
 			func() { ask(t, w, "previous-environment: not-asked, approvals: 1") }},
 		{"the ledger touched", func() {
-			pgtest.Exec(t, w.URLs["production"], `CREATE SCHEMA IF NOT EXISTS vorrang; INSERT INTO vorrang.ledger VALUES (1, now(), 'applied', '1', 'a', 'x', '', 'eve', 0, '{}', repeat('0', 64), 'forged')`)
+			pgtest.Exec(t, w.URLs["production"],
+				`CREATE SCHEMA IF NOT EXISTS vorrang; INSERT INTO vorrang.ledger VALUES (1, now(), 'applied', '1', 'a', 'x', '', 'eve', 0, '{}', repeat('0', 64), 'forged')`)
 		}, "the ledger's chain is broken", nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {

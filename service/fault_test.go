@@ -101,7 +101,8 @@ func FuzzEvents(f *testing.F) {
 	w := servicetest.Start(f)
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 1;", "2-b.sql": "SELECT 2;"})
 	require.Equal(f, deploy.Done, w.Promoted("staging").Outcome)
-	for _, seed := range [][2]string{{"", ""}, {"-1", "2"}, {"3", "-1"}, {"9223372036854775807", "99999999999999999999"}, {"1e3", "0x2"}, {" 2", "2 "}, {"%00", "\t"}} {
+	for _, seed := range [][2]string{{"", ""}, {"-1", "2"}, {"3", "-1"}, {"9223372036854775807", "99999999999999999999"},
+		{"1e3", "0x2"}, {" 2", "2 "}, {"%00", "\t"}} {
 		f.Add(seed[0], seed[1])
 	}
 	var all []int64

@@ -21,7 +21,8 @@ import (
 // copy, with the target's sizes, and what the deployment then did.
 func TestADeploymentsFootprintStandsBesideTheRehearsedOne(t *testing.T) {
 	w, _ := rehearsed(t, map[string]string{
-		"2-widen-id.sql": "ALTER TABLE public.berth ALTER COLUMN id TYPE bigint;", "2-widen-id.back.sql": "ALTER TABLE public.berth ALTER COLUMN id TYPE int;",
+		"2-widen-id.sql":      "ALTER TABLE public.berth ALTER COLUMN id TYPE bigint;",
+		"2-widen-id.back.sql": "ALTER TABLE public.berth ALTER COLUMN id TYPE int;",
 		"3-rename.sql": "UPDATE public.berth SET name = 'Quay ' || id WHERE id > 10;\n" +
 			"DO $$ BEGIN IF (SELECT count(*) > 0 FROM public.berth) THEN LOCK TABLE public.berth IN SHARE MODE; END IF; END $$;",
 	})

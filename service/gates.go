@@ -56,7 +56,8 @@ func (s *gates) ask(ctx context.Context, p targetContext, facts *gate.Facts, who
 		return nil
 	}
 	facts.Previous.View, facts.Previous.Entries = seen.View, entries
-	for _, d := range verify.Against(p.lane.Name, verify.Environment{Name: before, Facts: seen}, verify.Environment{Name: p.environment.Name, Facts: *facts}) {
+	for _, d := range verify.Against(p.lane.Name, verify.Environment{Name: before, Facts: seen},
+		verify.Environment{Name: p.environment.Name, Facts: *facts}) {
 		facts.Previous.Differences = append(facts.Previous.Differences, d.What)
 	}
 	return nil

@@ -21,7 +21,8 @@ func TestPasswordsAreKeptAsHashes(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEqual(t, kept, again, "each has a salt of its own")
 	assert.Regexp(t, `^\$argon2id\$v=19\$m=19456,t=2,p=1\$[A-Za-z0-9+/]{22}\$[A-Za-z0-9+/]{43}$`, kept)
-	for password, right := range map[string]bool{"the tide is at six": true, "the tide is at sev": false, "": false, strings.Repeat("x", 10_000): false} {
+	for password, right := range map[string]bool{"the tide is at six": true, "the tide is at sev": false, "": false,
+		strings.Repeat("x", 10_000): false} {
 		got, err := isPassword(t.Context(), password, kept)
 		require.NoError(t, err)
 		assert.Equal(t, right, got, "%.20s", password)
@@ -95,7 +96,9 @@ func TestReferencesAreAllowedByName(t *testing.T) {
 	t.Setenv("OTHER_URL", "y")
 	all := &targets{&Config{}}
 	some := &targets{&Config{References: []string{"env:HARBOUR_*", "file:/run/secrets/*"}}}
-	for reference, allowed := range map[string]bool{"env:HARBOUR_URL": true, "env:OTHER_URL": false, "file:/run/secrets/x": true, "file:/run/secrets/../x": false, "file:/run/secrets/a/b": false, "env:harbour_url": false} {
+	for reference, allowed := range map[string]bool{"env:HARBOUR_URL": true, "env:OTHER_URL": false,
+		"file:/run/secrets/x": true, "file:/run/secrets/../x": false, "file:/run/secrets/a/b": false,
+		"env:harbour_url": false} {
 		assert.Equal(t, allowed, some.mayRefer(reference), reference)
 		assert.True(t, all.mayRefer(reference))
 	}

@@ -207,17 +207,27 @@ func TestAnOwnerWhomTheUserMayBecomeHoldsTheGate(t *testing.T) {
 	require.NoError(t, err, output)
 	user := strings.SplitN(strings.TrimPrefix(o.URLs["staging"], "postgres://"), ":", 2)[0]
 	for message, c := range map[string]struct{ do, undo string }{
-		"user " + user + " is a superuser, or a member of " + o.owner: {"GRANT " + o.owner + " TO " + user, "REVOKE " + o.owner + " FROM " + user},
-		user + " may write to it":                                     {"GRANT INSERT ON vorrang.ledger TO " + user, "REVOKE INSERT ON vorrang.ledger FROM " + user},
-		user + " may make objects in its schema":                      {"GRANT CREATE ON SCHEMA vorrang TO " + user, "REVOKE CREATE ON SCHEMA vorrang FROM " + user},
-		"everybody may read its key":                                  {"GRANT SELECT ON vorrang.ledger_key TO PUBLIC", "REVOKE SELECT ON vorrang.ledger_key FROM PUBLIC"},
+		"user " + user + " is a superuser, or a member of " +
+			o.owner: {"GRANT " + o.owner + " TO " + user, "REVOKE " + o.owner + " FROM " + user},
+		user + " may write to it": {"GRANT INSERT ON vorrang.ledger TO " + user,
+			"REVOKE INSERT ON vorrang.ledger FROM " + user},
+		user + " may make objects in its schema": {"GRANT CREATE ON SCHEMA vorrang TO " + user,
+			"REVOKE CREATE ON SCHEMA vorrang FROM " + user},
+		"everybody may read its key": {"GRANT SELECT ON vorrang.ledger_key TO PUBLIC",
+			"REVOKE SELECT ON vorrang.ledger_key FROM PUBLIC"},
 		"its function append is gone or another": {"CREATE FUNCTION vorrang.append() " +
 			"RETURNS int LANGUAGE sql AS 'SELECT 1'", "DROP FUNCTION vorrang.append()"},
-		"user " + user + " can get round its owner as pg_write_all_data":         {"GRANT pg_write_all_data TO " + user, "REVOKE pg_write_all_data FROM " + user},
-		"user " + user + " can get round its owner as pg_read_all_data":          {"GRANT pg_read_all_data TO " + user, "REVOKE pg_read_all_data FROM " + user},
-		"user " + user + " can get round its owner as pg_execute_server_program": {"GRANT pg_execute_server_program TO " + user, "REVOKE pg_execute_server_program FROM " + user},
-		"user " + user + " can get round its owner as " + user:                   {"ALTER ROLE " + user + " CREATEROLE", "ALTER ROLE " + user + " NOCREATEROLE"},
-		"it belongs to " + user + ", and not to " + o.owner:                      {"ALTER TABLE vorrang.ledger OWNER TO " + user, "ALTER TABLE vorrang.ledger OWNER TO " + o.owner + "; GRANT SELECT ON vorrang.ledger TO " + user},
+		"user " + user + " can get round its owner as pg_write_all_data": {"GRANT pg_write_all_data TO " + user,
+			"REVOKE pg_write_all_data FROM " + user},
+		"user " + user + " can get round its owner as pg_read_all_data": {"GRANT pg_read_all_data TO " + user,
+			"REVOKE pg_read_all_data FROM " + user},
+		"user " + user + " can get round its owner as pg_execute_server_program": {"GRANT pg_execute_server_program TO " +
+			user, "REVOKE pg_execute_server_program FROM " + user},
+		"user " + user + " can get round its owner as " +
+			user: {"ALTER ROLE " + user + " CREATEROLE", "ALTER ROLE " + user + " NOCREATEROLE"},
+		"it belongs to " + user + ", and not to " +
+			o.owner: {"ALTER TABLE vorrang.ledger OWNER TO " + user,
+			"ALTER TABLE vorrang.ledger OWNER TO " + o.owner + "; GRANT SELECT ON vorrang.ledger TO " + user},
 	} {
 		pgtest.Exec(t, o.superuser, c.do)
 		assert.Contains(t, o.intact().Evidence, message)

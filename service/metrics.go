@@ -32,7 +32,8 @@ func newMetrics() *metrics {
 		steps: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "vorrang_steps_total",
 			Help: "Steps that were run or failed."}, []string{"lane", "environment", "direction", "result"}),
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "vorrang_request_seconds",
-			Help: "Time to answer a request, in seconds.", Buckets: prometheus.ExponentialBuckets(0.001, 4, 7)}, []string{"method", "route", "status"}),
+			Help: "Time to answer a request, in seconds.", Buckets: prometheus.ExponentialBuckets(0.001, 4, 7)},
+			[]string{"method", "route", "status"}),
 	}
 	m.registry.MustRegister(m.deployments, m.running, m.steps, m.requests,
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))

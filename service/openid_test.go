@@ -128,7 +128,8 @@ func TestTheFileOfTheOtherWayIn(t *testing.T) {
 	for text, message := range map[string]string{
 		good + "roles: {a: [captain]}\n": `sign-in.yaml: roles: a: "captain" is no role`,
 		good + "password: x\n":           "sign-in.yaml:",
-		good[:len(good)-len("env:SECRET\npublic: https://vorrang.example\n")] + "hunter2\npublic: https://v.example\n": "no secret may stand in this file",
+		good[:len(good)-len("env:SECRET\npublic: https://vorrang.example\n")] +
+			"hunter2\npublic: https://v.example\n": "no secret may stand in this file",
 		"issuer: x\n": "it is an address such as",
 	} {
 		_, err := service.ReadOpenID("sign-in.yaml", []byte(text))

@@ -161,7 +161,8 @@ func TestEveryRouteIsHeldAgainstATableOfWhoMay(t *testing.T) {
 			if !assert.True(t, listed, "%s is not in the table", route) || may == "self" || may == "open" {
 				continue
 			}
-			filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "1", "{id}", "1", "{release}", "none",
+			filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "1", "{id}", "1",
+				"{release}", "none",
 				"{person}", "Not A Name", "{token}", "999", "{hook}", "none", "{scheduled}", "999", "{approval}", "999").
 				Replace(path)
 			expect := func(name string, allowed bool) {
@@ -276,7 +277,8 @@ func TestPeopleChangeTheirPasswords(t *testing.T) {
 func TestMachinesHaveTokensOfTheirOwn(t *testing.T) {
 	w := servicetest.Start(t)
 	w.As("m.kai", "reader")
-	for grant, message := range map[string]string{"reporter@moon": "there is no lane moon", "reporter@harbour/moon": "there is no environment moon", "pilot": "no role", "": "say what the machine may"} {
+	for grant, message := range map[string]string{"reporter@moon": "there is no lane moon",
+		"reporter@harbour/moon": "there is no environment moon", "pilot": "no role", "": "say what the machine may"} {
 		_, err := w.MakeToken(
 			t.Context(), "backup-job",
 			slices.DeleteFunc([]string{grant}, func(g string) bool { return g == "" }),

@@ -255,7 +255,8 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 		return nil, err
 	}
 	d, err := s.Records.Begin(c, records.Deployment{Lane: p.lane.Name, Environment: p.environment.Name,
-		Direction: planned.Direction, Actor: c.actor, Plan: planned, Gate: result, Release: facts.Release, Digest: facts.Digest})
+		Direction: planned.Direction, Actor: c.actor, Plan: planned, Gate: result, Release: facts.Release,
+		Digest: facts.Digest})
 	if err != nil {
 		return nil, busy(p, err)
 	}

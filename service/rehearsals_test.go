@@ -55,7 +55,8 @@ func waysBack(r *api.Rehearsed) (all []rehearsal.WayBack) {
 
 func TestARehearsalOpensTheGateForExactlyWhatItTried(t *testing.T) {
 	w, rehearse := rehearsed(t, map[string]string{
-		"2-add-depth.sql": "ALTER TABLE public.berth ADD COLUMN depth int;", "2-add-depth.back.sql": "ALTER TABLE public.berth DROP COLUMN depth;",
+		"2-add-depth.sql":      "ALTER TABLE public.berth ADD COLUMN depth int;",
+		"2-add-depth.back.sql": "ALTER TABLE public.berth DROP COLUMN depth;",
 		"3-index-name.sql": "/*---\nmode: autocommit\n---*/\nCREATE INDEX CONCURRENTLY berth_name ON " +
 			"public.berth (name);",
 		"3-index-name.back.sql": "DROP INDEX CONCURRENTLY public.berth_name;",
@@ -98,13 +99,16 @@ func TestARehearsalNamesTheWayBackThatIsWrong(t *testing.T) {
 				"(depth); ALTER TABLE public.berth ALTER COLUMN name SET NOT NULL;",
 			"2-add-depth.back.sql": "ALTER TABLE public.berth DROP COLUMN depth;",
 			"3-c.sql":              "CREATE TABLE public.c (id int);", "3-c.back.sql": "DROP TABLE public.c;",
-		}, "2", "the way back of step 2 is incomplete: it leaves another schema than was there before", []rehearsal.WayBack{rehearsal.Incomplete, rehearsal.Complete}},
+		}, "2", "the way back of step 2 is incomplete: it leaves another schema than was there before",
+			[]rehearsal.WayBack{rehearsal.Incomplete, rehearsal.Complete}},
 		"one that fails": {map[string]string{
 			"2-b.sql": "CREATE TABLE public.b (id int);", "2-b.back.sql": "DROP TABLE public.other;",
 		}, "2", "the way back of step 2 fails: table \"other\" does not exist", []rehearsal.WayBack{rehearsal.Failed}},
 		"a step that fails": {map[string]string{
-			"2-b.sql": "CREATE TABLE public.b (id int);", "2-b.back.sql": "DROP TABLE public.b;", "3-c.sql": "ALTER TABLE public.nowhere ADD COLUMN x int;",
-		}, "3", "step 3 fails: relation \"public.nowhere\" does not exist", []rehearsal.WayBack{rehearsal.Untried, rehearsal.Untried}},
+			"2-b.sql": "CREATE TABLE public.b (id int);", "2-b.back.sql": "DROP TABLE public.b;",
+			"3-c.sql": "ALTER TABLE public.nowhere ADD COLUMN x int;",
+		}, "3", "step 3 fails: relation \"public.nowhere\" does not exist",
+			[]rehearsal.WayBack{rehearsal.Untried, rehearsal.Untried}},
 		"a step that reaches beyond the copy": {map[string]string{
 			"2-b.sql": "COPY public.berth TO '/tmp/vorrang-was-here';",
 		}, "2", "reaches beyond the database", []rehearsal.WayBack{rehearsal.Untried}},

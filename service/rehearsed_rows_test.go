@@ -83,8 +83,9 @@ func TestRowsThatStandInTheWayAreAmongThoseCopied(t *testing.T) {
 // loss of its ways back.
 func TestWhatAPlanFillsIsNotWhatWasThere(t *testing.T) {
 	w := crowdedWorld(t, map[string]string{
-		"2-metres.sql": "ALTER TABLE public.call ADD COLUMN draught_m numeric;", "2-metres.back.sql": "ALTER TABLE public.call DROP COLUMN draught_m;",
-		"3-fill.sql": "UPDATE public.call SET draught_m = draught_cm / 100.0;", "3-fill.back.sql": "SELECT 1;",
+		"2-metres.sql":      "ALTER TABLE public.call ADD COLUMN draught_m numeric;",
+		"2-metres.back.sql": "ALTER TABLE public.call DROP COLUMN draught_m;",
+		"3-fill.sql":        "UPDATE public.call SET draught_m = draught_cm / 100.0;", "3-fill.back.sql": "SELECT 1;",
 	})
 	r := must(w.Rehearse(t.Context(), "harbour", "staging", client.Rehearsal{Rows: 50}, nil))
 	assert.True(t, r.Result.Passed, "%s", r.Result.Why)

@@ -219,7 +219,8 @@ func speaksAgainst(e stepEvidence, as string) []string {
 // settled is the entry that says what became of a step in doubt.
 func settled(standing plan.Standing, e stepEvidence, as, reason, actor string, dropped []evidence.Object) ledger.Entry {
 	detail := standing.State.Progress
-	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen, detail.Waived = as, reason, "", "", e.statement.Lines(), nil
+	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen, detail.Waived = as, reason, "", "",
+		e.statement.Lines(), nil
 	if as == ledger.SettledApplied && detail.Statement < detail.Of {
 		var sum sqltext.Sum
 		for _, done := range e.statements[:min(detail.Statement, len(e.statements))] {

@@ -145,7 +145,8 @@ func TestADoubtIsSettledByWhatTheTargetShows(t *testing.T) {
 				assert.True(t, promoted.Nothing)
 			} else if c.check == exists {
 				assert.Equal(t, c.outcome, w.Ended(promoted).Outcome)
-				assert.Equal(t, "1", pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM public.berth"), "it went on where it stopped")
+				assert.Equal(t, "1", pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM public.berth"),
+					"it went on where it stopped")
 			}
 			assert.Contains(
 				t,
@@ -427,8 +428,10 @@ func TestOnlyADisposableDatabaseIsRebuilt(t *testing.T) {
 func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{
-		"1-a.sql": "CREATE TABLE a (id int PRIMARY KEY); CREATE TYPE mood AS ENUM ('calm', 'rough')", "2-b.sql": "CREATE TABLE b (id int); CREATE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 1'",
-		"3-c.sql": "ALTER TABLE a ADD COLUMN name text; CREATE VIEW v AS SELECT * FROM a", "4-d.sql": "INSERT INTO a SELECT 1/0",
+		"1-a.sql": "CREATE TABLE a (id int PRIMARY KEY); CREATE TYPE mood AS ENUM ('calm', 'rough')",
+		"2-b.sql": "CREATE TABLE b (id int); CREATE FUNCTION f(int) RETURNS int LANGUAGE sql AS 'SELECT 1'",
+		"3-c.sql": "ALTER TABLE a ADD COLUMN name text; CREATE VIEW v AS SELECT * FROM a",
+		"4-d.sql": "INSERT INTO a SELECT 1/0",
 	})
 	pgtest.Exec(
 		t,
@@ -454,7 +457,9 @@ func TestAWrongBaselineIsFoundBeforeItIsRecorded(t *testing.T) {
 	_, err = w.Baseline(t.Context(), "harbour", "production", "2", true)
 	wrong := strings.Join(problem(t, err).Differences, "\n")
 	for _, message := range []string{"type public.mood: ", "labels is 'calm', and these steps make it " +
-		"'calm', 'rough'", "column public.a.id: type is bigint, and these steps make it integer", "column public.b.id: null is not allowed, and these steps make it allowed", "function public.f(integer): definition is"} {
+		"'calm', 'rough'", "column public.a.id: type is bigint, and these steps make it integer",
+		"column public.b.id: null is not allowed, and these steps make it allowed",
+		"function public.f(integer): definition is"} {
 		assert.Contains(t, wrong, message, "names are not enough")
 	}
 	assert.Contains(
@@ -522,8 +527,9 @@ func TestAPreviewSaysWhatIsLost(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{
 		"1-a.sql": "CREATE TABLE a (id int, note text)", "1-a.back.sql": "DROP TABLE a",
-		"2-b.sql": "ALTER TABLE a DROP COLUMN note;\nDELETE FROM a WHERE id < 0;", "2-b.back.sql": "ALTER TABLE a ADD COLUMN note text",
-		"3-c.sql": "SELECT 1",
+		"2-b.sql":      "ALTER TABLE a DROP COLUMN note;\nDELETE FROM a WHERE id < 0;",
+		"2-b.back.sql": "ALTER TABLE a ADD COLUMN note text",
+		"3-c.sql":      "SELECT 1",
 	})
 	preview := must(w.Preview(t.Context(), "harbour", "staging", client.Promotion{}))
 	assert.Equal(

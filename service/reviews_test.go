@@ -53,7 +53,8 @@ func TestFindingsHoldTheGate(t *testing.T) {
 	assert.Equal(t, gate.Hold, check.Verdict, "the table is small there, and low holds too")
 	assert.Contains(t, check.Evidence, "blocks.index-build")
 
-	files["2-index-flag.sql"] = "/*---\naccept: {blocks.index-build: nobody writes at night}\n---*/\n" + files["2-index-flag.sql"]
+	files["2-index-flag.sql"] = "/*---\naccept: {blocks.index-build: nobody writes at night}\n---*/\n" +
+		files["2-index-flag.sql"]
 	w.Submitted(files)
 	check = findings(t, w, "staging")
 	assert.Equal(t, gate.Pass, check.Verdict, check.Evidence)
@@ -93,7 +94,8 @@ func TestAReaderCannotAskAboutRows(t *testing.T) {
 			"INSERT INTO vessel VALUES (1, -1);")},
 		"2-b.sql": {Data: []byte("ALTER TABLE vessel ADD CHECK (length_cm > 0);")},
 	}
-	for grant, asks := range map[string]bool{"reader@harbour": false, "author@harbour": false, "releaser@harbour/staging": true, "keeper@harbour": true} {
+	for grant, asks := range map[string]bool{"reader@harbour": false, "author@harbour": false,
+		"releaser@harbour/staging": true, "keeper@harbour": true} {
 		who := w.As(strings.NewReplacer("@", "-", "/", "-").Replace(grant), grant)
 		answer, err := who.Review(t.Context(), "harbour", "staging", false, folder)
 		require.NoError(t, err, grant)

@@ -260,7 +260,8 @@ func TestDraftsAreAskedForAndRefused(t *testing.T) {
 	assert.Contains(t, partly.Steps[0].Forward, "! Not drafted: table public.parted")
 	assert.Contains(t, partly.Steps[0].Forward, "! Not compared: 1 operator")
 
-	for _, request := range []client.DraftRequest{{}, {From: "staging"}, {Environment: "staging", From: "staging", With: "production"}, {Environment: "staging", Renames: []string{"x"}},
+	for _, request := range []client.DraftRequest{{}, {From: "staging"},
+		{Environment: "staging", From: "staging", With: "production"}, {Environment: "staging", Renames: []string{"x"}},
 		{Environment: "staging", Rows: []string{"public.none"}}} {
 		_, err := w.Draft(ctx, "harbour", request)
 		assert.Equal(t, "invalid-request", problem(t, err).Kind(), "%+v", request)
@@ -285,7 +286,8 @@ func TestEnvironmentsAreLookedAtForDrift(t *testing.T) {
 	news := make(chan string, 10)
 	listen(t, w, news)
 	pgtest.Exec(t, w.URLs["staging"], "DROP TABLE public.vessel")
-	lane := "lane: harbour\nenvironments: [{name: development, target: 'file:" + w.Files["development"] + "', disposable: true}, {name: staging, target: 'file:" + w.Files["staging"] +
+	lane := "lane: harbour\nenvironments: [{name: development, target: 'file:" + w.Files["development"] +
+		"', disposable: true}, {name: staging, target: 'file:" + w.Files["staging"] +
 		"', look-for-drift: 24h}]"
 	_, err := w.Declare(ctx, "lane.yaml", []byte(lane), "harbour")
 	require.NoError(t, err)

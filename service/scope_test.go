@@ -71,15 +71,21 @@ func TestNoParameterNamesWhatMayNotBeLookedAt(t *testing.T) {
 		require.NoError(t, err)
 		return answer.StatusCode, string(text)
 	}
-	const lane, staging, production = "/api/v1/lanes/harbour", "/api/v1/lanes/harbour/environments/staging", "/api/v1/lanes/harbour/environments/production"
+	const lane, staging, production = "/api/v1/lanes/harbour", "/api/v1/lanes/harbour/environments/staging",
+		"/api/v1/lanes/harbour/environments/production"
 	asked := map[string]bool{}
 	for _, path := range []string{
-		lane, "/api/v1/lanes", "/api/v1/deployments", "/api/v1/deployments?environment=production", "/api/v1/deployments/1", "/api/v1/deployments/1/events",
-		lane + "/comparison?from=production&with=staging", lane + "/comparison?from=staging&with=production", lane + "/comparison?from=staging&deployment=1",
-		lane + "/releases/2026.11?environment=production", lane + "/verification", lane + "/verification?environment=production", lane + "/scheduled",
-		staging + "/map?since=production", staging + "/map?deployment=1", staging + "/map?since=1", staging + "/map.svg?since=production",
+		lane, "/api/v1/lanes", "/api/v1/deployments", "/api/v1/deployments?environment=production", "/api/v1/deployments/1",
+		"/api/v1/deployments/1/events",
+		lane + "/comparison?from=production&with=staging", lane + "/comparison?from=staging&with=production", lane +
+			"/comparison?from=staging&deployment=1",
+		lane + "/releases/2026.11?environment=production", lane + "/verification", lane +
+			"/verification?environment=production", lane + "/scheduled",
+		staging + "/map?since=production", staging + "/map?deployment=1", staging + "/map?since=1", staging +
+			"/map.svg?since=production",
 		staging + "/preview?deployment=1", staging + "/effects?deployment=1", staging + "/ledger", staging + "/gate",
-		production, production + "/ledger", production + "/map", production + "/drift", production + "/gate", production + "/preview", production + "/probe",
+		production, production + "/ledger", production + "/map", production + "/drift", production + "/gate", production +
+			"/preview", production + "/probe",
 		"/metrics", "/api/v1/audit", "/api/v1/people",
 	} {
 		code, text := ask(path)
@@ -92,7 +98,8 @@ func TestNoParameterNamesWhatMayNotBeLookedAt(t *testing.T) {
 	}
 	tried := 0
 	for path, parameters := range queries(t) { // and whatever parameter the document has
-		filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "2", "{id}", "3", "{release}", "2026.11").
+		filled := strings.NewReplacer("{lane}", "harbour", "{environment}", "staging", "{step}", "2", "{id}", "3",
+			"{release}", "2026.11").
 			Replace(path)
 		for _, parameter := range parameters {
 			for _, value := range []string{"production", "1", "harbour/production"} {

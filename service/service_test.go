@@ -58,7 +58,8 @@ func TestTheWholeStory(t *testing.T) {
 	submitted := w.Submitted(map[string]string{
 		"1-create-vessel.sql": "CREATE TABLE vessel (id int PRIMARY KEY)", "1-create-vessel.back.sql": "DROP TABLE vessel",
 		"2-create-berth.sql": "CREATE TABLE berth (id int PRIMARY KEY)", "2-create-berth.back.sql": "DROP TABLE berth",
-		"3-add-name.sql": "ALTER TABLE vessel ADD COLUMN name text", "3-add-name.back.sql": "ALTER TABLE vessel DROP COLUMN name",
+		"3-add-name.sql":      "ALTER TABLE vessel ADD COLUMN name text",
+		"3-add-name.back.sql": "ALTER TABLE vessel DROP COLUMN name",
 	})
 	assert.Len(t, submitted.New, 3)
 	pgtest.Exec(
@@ -575,7 +576,8 @@ func TestATargetThatCannotBeReachedIsATrouble(t *testing.T) {
 	require.NoError(t, err)
 	status, err := w.Lane(t.Context(), "moon")
 	require.NoError(t, err)
-	for i, want := range []string{"the variable HARBOUR_TEST_UNSET is not set", "/none is not there", "refuses the password of user vorrang"} {
+	for i, want := range []string{"the variable HARBOUR_TEST_UNSET is not set", "/none is not there",
+		"refuses the password of user vorrang"} {
 		assert.False(t, status.Environments[i].Reached)
 		assert.Contains(t, status.Environments[i].Trouble[0].Message, want)
 		assert.NotEmpty(t, status.Environments[i].Trouble[0].Remedies)
@@ -680,7 +682,8 @@ func TestMetricsTellHowEachEnvironmentStands(t *testing.T) {
 	}
 	const of = `{environment="staging",lane="harbour"}`
 	body := scrape()
-	assert.Contains(t, body, `vorrang_last_deployment_timestamp_seconds{environment="staging",lane="harbour",outcome="done"} 1.`)
+	assert.Contains(t, body,
+		`vorrang_last_deployment_timestamp_seconds{environment="staging",lane="harbour",outcome="done"} 1.`)
 	assert.Contains(t, body, "vorrang_last_deployment_seconds"+of)
 	assert.Contains(t, body, "vorrang_drifted_objects"+of+" 0")
 	assert.Contains(t, body, "vorrang_backup_timestamp_seconds"+of+" 1.7934912e+09")

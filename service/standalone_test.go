@@ -71,7 +71,8 @@ func TestAFileThatIsNamedIsReadAsAWhole(t *testing.T) {
 		if len(args) == 0 {
 			args = []string{"-v", "file=" + name}
 		}
-		output, err := exec.CommandContext(t.Context(), binaries+"psql", append(args, "-X", "-q", "-f", name, w.URLs["production"])...).
+		output, err := exec.CommandContext(t.Context(), binaries+"psql",
+			append(args, "-X", "-q", "-f", name, w.URLs["production"])...).
 			CombinedOutput()
 		return string(output), err
 	}

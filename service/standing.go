@@ -66,7 +66,8 @@ func (s *standing) Collect(to chan<- prometheus.Metric) {
 	old := false
 	for _, one := range list {
 		gauge := func(d *prometheus.Desc, value float64, labels ...string) {
-			to <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, value, append([]string{one.Lane, one.Environment}, labels...)...)
+			to <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, value,
+				append([]string{one.Lane, one.Environment}, labels...)...)
 		}
 		moment := func(d *prometheus.Desc, at *time.Time, labels ...string) {
 			if at != nil {

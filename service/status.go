@@ -104,7 +104,8 @@ func (s *views) environmentStatus(ctx context.Context, p targetContext, steps st
 
 func (s *views) statusNow(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
 	status := api.EnvironmentStatus{Lane: p.lane.Name, Environment: p.environment.Name, Target: p.environment.Target,
-		Disposable: p.environment.Disposable, OnFailure: p.lane.Policy(p.environment), Trouble: []api.Trouble{}, Gate: []gate.Check{}}
+		Disposable: p.environment.Disposable, OnFailure: p.lane.Policy(p.environment), Trouble: []api.Trouble{},
+		Gate: []gate.Check{}}
 	running, err := s.lastDeployments(ctx, p, &status)
 	if err != nil {
 		return status, err
@@ -320,7 +321,8 @@ func stepStatus(s plan.Standing) api.StepStatus {
 	status := api.StepStatus{Number: s.Step.Number, Slug: s.Step.Slug, State: s.State.Status, Flags: s.Flags,
 		Mode: s.Step.Options.Mode, Phase: s.Step.Options.Phase, Back: s.Step.Back != nil, Check: s.Step.Check != nil,
 		Checksum: s.Step.Forward.Checksum, Applied: s.State.Checksum, Actor: s.State.Actor,
-		Deployment: s.State.Deployment, DurationMS: s.State.DurationMS, HalfDone: s.State.Partly() && s.State.Progress.Mode == step.Autocommit}
+		Deployment: s.State.Deployment, DurationMS: s.State.DurationMS, HalfDone: s.State.Partly() &&
+			s.State.Progress.Mode == step.Autocommit}
 	if !s.State.At.IsZero() {
 		status.At = &s.State.At
 	}

@@ -396,8 +396,10 @@ func TestTheAPIDocumentsRulesAreEnforced(t *testing.T) {
 		assert.Contains(t, text, message)
 	}
 	for path, message := range map[string]string{
-		env + "?steps=some": "steps: it is none, open or all", "/api/v1/deployments?limit=0": "limit: 0 is less than 1, the least",
-		"/api/v1/deployments?limit=501": "limit: 501 is more than 500, the most", "/api/v1/deployments?limit=" + strings.Repeat("9", 1000): "is not a whole number",
+		env + "?steps=some":             "steps: it is none, open or all",
+		"/api/v1/deployments?limit=0":   "limit: 0 is less than 1, the least",
+		"/api/v1/deployments?limit=501": "limit: 501 is more than 500, the most", "/api/v1/deployments?limit=" +
+			strings.Repeat("9", 1000): "is not a whole number",
 		"/api/v1/deployments?lane=%00": "a NUL byte cannot stand there",
 	} {
 		answer, text := request(t, w, "GET", path, "", "")

@@ -231,7 +231,9 @@ func TestAttackWhatMustNotBeTold(t *testing.T) {
 	pipe, planted := filepath.Join(folder, "pipe"), filepath.Join(folder, "planted")
 	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
 	require.NoError(t, os.WriteFile(planted, []byte("postgres://pilot:a@"+secret+"@127.0.0.1:1/x"), 0o600))
-	for target, message := range map[string]string{"env:VORRANG_RECORDS_URL": "is the service's own", "file:/dev/zero": "is no ordinary file", "file:" + pipe: "is no ordinary file", "file:" + planted: "percent-encoded"} {
+	for target, message := range map[string]string{"env:VORRANG_RECORDS_URL": "is the service's own",
+		"file:/dev/zero": "is no ordinary file", "file:" + pipe: "is no ordinary file", "file:" +
+			planted: "percent-encoded"} {
 		_, err := h.Declare(
 			ctx, "lane.yaml",
 			fmt.Appendf(nil, "lane: moon\nenvironments: [{name: far, target: %q}]\n", target),
@@ -285,7 +287,8 @@ func TestAttackTheClient(t *testing.T) {
 			"done'; END $$;",
 	)
 	assert.Contains(t, vorrang("submit", "-dir", folder), "submission")
-	for _, output := range []string{vorrang("promote", "-env", "staging", "-yes"), vorrang("status", "-env", "staging"), vorrang("lanes")} {
+	for _, output := range []string{vorrang("promote", "-env", "staging", "-yes"), vorrang("status", "-env", "staging"),
+		vorrang("lanes")} {
 		for _, bad := range []string{"\x1b[2J", "\x1b]", "\x07", "\r", "\u202E", "\nstep 3 done"} {
 			assert.NotContains(t, output, bad)
 		}
@@ -306,8 +309,9 @@ func TestAttackFromAnotherPage(t *testing.T) {
 	h := startHarbour(t)
 	signIn := `{"name":"r.voss","password":"` + harboursPassword + `"}`
 	for name, headers := range map[string][]string{
-		"another origin":  {"Content-Type", "application/json", "Origin", "http://evil.example"},
-		"another scheme":  {"Content-Type", "application/json", "Origin", "https://" + strings.TrimPrefix(h.Server, "http://")},
+		"another origin": {"Content-Type", "application/json", "Origin", "http://evil.example"},
+		"another scheme": {"Content-Type", "application/json", "Origin", "https://" +
+			strings.TrimPrefix(h.Server, "http://")},
 		"a form":          {"Content-Type", "text/plain", "Origin", h.Server},
 		"across the site": {"Content-Type", "application/json", "Sec-Fetch-Site", "cross-site"},
 	} {

@@ -357,11 +357,14 @@ func TestAttackOddValues(t *testing.T) {
 	b.submit(map[string]string{"1-create-berth.sql": "CREATE TABLE berth (id int);"})
 	const staging = "/api/v1/lanes/harbour/environments/staging"
 	for name, c := range map[string]struct{ method, path, body string }{
-		"a number of 600 kB":       {"POST", staging + "/promotions", `{"through":"` + strings.Repeat("9", 600_000) + `"}`},
-		"a number that overflows":  {"POST", "/api/v1/tokens", `{"name":"robot","grant":["reader"],"seconds":99999999999999999999999}`},
-		"seconds that overflow":    {"POST", "/api/v1/tokens", `{"name":"robot","grant":["reader"],"seconds":9223372036854775807}`},
-		"a megabyte of zeros":      {"POST", staging + "/rollbacks", `{"last":` + strings.Repeat("0", 1_000_000) + `}`},
-		"zeros as a number":        {"POST", staging + "/promotions", `{"through":"` + strings.Repeat("0", 90_000) + `1"}`}, // too long
+		"a number of 600 kB": {"POST", staging + "/promotions", `{"through":"` + strings.Repeat("9", 600_000) + `"}`},
+		"a number that overflows": {"POST", "/api/v1/tokens",
+			`{"name":"robot","grant":["reader"],"seconds":99999999999999999999999}`},
+		"seconds that overflow": {"POST", "/api/v1/tokens",
+			`{"name":"robot","grant":["reader"],"seconds":9223372036854775807}`},
+		"a megabyte of zeros": {"POST", staging + "/rollbacks", `{"last":` + strings.Repeat("0", 1_000_000) + `}`},
+		"zeros as a number":   {"POST", staging + "/promotions", `{"through":"` + strings.Repeat("0", 90_000) + `1"}`},
+		// too long
 		"a NUL in a query":         {"GET", staging + "/preview?through=%00", ""},
 		"a NUL in a path":          {"GET", "/api/v1/lanes/har%00bour", ""},
 		"a NUL in a body":          {"POST", staging + "/promotions", `{"through":"\u0000"}`},
@@ -376,7 +379,8 @@ func TestAttackOddValues(t *testing.T) {
 		assert.True(t, code >= 400 && code < 500, "%s: %d %.300s", name, code, text)
 		assert.Less(t, len(text), 2000, name)
 	}
-	for name, text := range map[string]string{"semicolons": strings.Repeat(";", 8<<20), "statements": strings.Repeat("SELECT;", 1_000_000), "lines": "SELECT 1" + strings.Repeat("\n", 8<<20)} {
+	for name, text := range map[string]string{"semicolons": strings.Repeat(";", 8<<20),
+		"statements": strings.Repeat("SELECT;", 1_000_000), "lines": "SELECT 1" + strings.Repeat("\n", 8<<20)} {
 		_, err := b.TrySubmit(
 			t.Context(), "harbour",
 			fstest.MapFS{

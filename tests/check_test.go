@@ -47,7 +47,8 @@ func TestWhatAServiceNeedsIsCheckedBeforeItStarts(t *testing.T) {
 	assert.NotContains(t, output, "vorrang-superuser", "no credential is shown")
 	assert.Equal(t, before, pgtest.Query(t, records, "SELECT string_agg(seq || hash, ' ' ORDER BY seq) FROM "+
 		"vorrang.ledger"))
-	assert.Equal(t, "false", pgtest.Query(t, target, "SELECT to_regclass('vorrang.ledger') IS NOT NULL"), "the target is only read")
+	assert.Equal(t, "false", pgtest.Query(t, target, "SELECT to_regclass('vorrang.ledger') IS NOT NULL"),
+		"the target is only read")
 
 	output, failed = checks(t, []string{"VORRANG_ADMIN_TOKEN=short", "VORRANG_RECORDS_URL=postgres://127.0.0.1:1/none"})
 	assert.True(t, failed)

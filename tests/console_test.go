@@ -129,7 +129,8 @@ func TestTheStoryInTheConsole(t *testing.T) {
 		"1-create-vessel.sql": "CREATE TABLE vessel (id int PRIMARY KEY)", "1-create-vessel.back.sql": "DROP TABLE vessel",
 		"2-create-berth.sql": "CREATE TABLE berth (id int); DO $$ BEGIN RAISE NOTICE 'eight " +
 			"berths'; END $$;", "2-create-berth.back.sql": "DROP TABLE berth",
-		"3-add-name.sql": "ALTER TABLE vessel ADD COLUMN name text", "3-add-name.back.sql": "ALTER TABLE vessel DROP COLUMN name",
+		"3-add-name.sql":      "ALTER TABLE vessel ADD COLUMN name text",
+		"3-add-name.back.sql": "ALTER TABLE vessel DROP COLUMN name",
 	})
 	pgtest.Exec(
 		t,
@@ -455,7 +456,8 @@ func TestPeopleOpenAGateInTheConsole(t *testing.T) {
 	p.signIn()
 	p.goTo("/people")
 	p.sees("Nobody has a name of their own yet")
-	for name, grants := range map[string]string{"p.holm": "approver@harbour, keeper@harbour", "l.berg": "releaser@harbour"} {
+	for name, grants := range map[string]string{"p.holm": "approver@harbour, keeper@harbour",
+		"l.berg": "releaser@harbour"} {
 		p.press("Add a person")
 		p.fill("person", name)
 		p.fill("grant", grants)

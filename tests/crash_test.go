@@ -454,8 +454,9 @@ func (p *process) settleByHand(database string) bool {
 	require.NoError(p.t, err)
 	require.Equal(p.t, evidence.Unclear, found.Verdict)
 	truth := map[string]string{
-		"CREATE TABLE berth": "SELECT to_regclass('berth') IS NOT NULL", "CREATE INDEX": "SELECT to_regclass('berth_name') IS NOT NULL",
-		"INSERT INTO berth": "SELECT count(*) > 0 FROM berth", "DROP TABLE berth": "SELECT to_regclass('berth') IS NULL",
+		"CREATE TABLE berth": "SELECT to_regclass('berth') IS NOT NULL",
+		"CREATE INDEX":       "SELECT to_regclass('berth_name') IS NOT NULL",
+		"INSERT INTO berth":  "SELECT count(*) > 0 FROM berth", "DROP TABLE berth": "SELECT to_regclass('berth') IS NULL",
 	}
 	as := ""
 	if pgtest.Query(p.t, database, "SELECT to_regclass('berth')") == "null" {
@@ -463,7 +464,8 @@ func (p *process) settleByHand(database string) bool {
 	}
 	for begins, query := range truth {
 		if strings.HasPrefix(found.SQL, begins) {
-			as = map[string]string{"true": ledger.SettledApplied, "false": ledger.SettledNotApplied}[pgtest.Query(p.t, database, query)]
+			as = map[string]string{"true": ledger.SettledApplied,
+				"false": ledger.SettledNotApplied}[pgtest.Query(p.t, database, query)]
 		}
 	}
 	_, err = p.Settle(

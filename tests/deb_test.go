@@ -26,7 +26,8 @@ func TestThePackageIsInstalledAndRemoved(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(root, "var/lib/dpkg/status"), nil, 0o644))
 	dpkg := func(args ...string) {
-		command := append([]string{"dpkg", "--root=" + root, "--log=" + filepath.Join(root, "dpkg.log"), "--force-depends"}, args...)
+		command := append([]string{"dpkg", "--root=" + root, "--log=" + filepath.Join(root, "dpkg.log"), "--force-depends"},
+			args...)
 		if os.Getuid() != 0 {
 			command = append([]string{"sudo", "-n"}, command...)
 		}

@@ -61,7 +61,8 @@ a table is low below ` + fmt.Sprint(review.Small) + ` rows. In a step of phase c
 				page.WriteString("\nIt is found only where the plan was rehearsed.\n")
 			}
 			for _, part := range []struct{ head, text string }{
-				{"On", rule.Setup}, {"This has it", rule.Has}, {"with the way back", rule.Back}, {"This has it not", rule.HasNot}, {"with the way back", rule.BackNot},
+				{"On", rule.Setup}, {"This has it", rule.Has}, {"with the way back", rule.Back}, {"This has it not", rule.HasNot},
+				{"with the way back", rule.BackNot},
 			} {
 				if part.text != "" {
 					fmt.Fprintf(&page, "\n%s:\n\n```sql\n%s\n```\n", part.head, strings.TrimSpace(part.text))

@@ -73,7 +73,8 @@ func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
 	w := servicetest.Start(t)
 	people := map[string]*client.Client{}
 	for name, grants := range map[string][]string{
-		"author": {"author"}, "releaser": {"releaser"}, "approver": {"approver"}, "keeper": {"keeper"}, "reader": {"reader"}, "other": {"approver", "releaser"},
+		"author": {"author"}, "releaser": {"releaser"}, "approver": {"approver"}, "keeper": {"keeper"},
+		"reader": {"reader"}, "other": {"approver", "releaser"},
 		"all": {"reader", "author", "releaser", "approver", "keeper", "reporter"},
 	} {
 		people[name] = w.As(name, grants...)

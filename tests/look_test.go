@@ -30,7 +30,8 @@ func troubled(t *testing.T) (*page, int64) {
 	p := openConsole(t)
 	p.w.Submitted(map[string]string{
 		"1-create-vessel.sql": "CREATE TABLE vessel (id int PRIMARY KEY)", "1-create-vessel.back.sql": "DROP TABLE vessel",
-		"2-a-step-with-a-rather-long-name-that-says-what-it-does.sql": "CREATE TABLE berth_with_a_rather_long_name_as_well (id int)",
+		"2-a-step-with-a-rather-long-name-that-says-what-it-does.sql": "CREATE TABLE " +
+			"berth_with_a_rather_long_name_as_well (id int)",
 		"3-fails.sql": "INSERT INTO vessel SELECT 1 / 0",
 	})
 	pgtest.Exec(t, p.w.URLs["production"], "CREATE TABLE public.vessel (id int)")

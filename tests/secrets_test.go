@@ -40,8 +40,10 @@ func TestPlantedSecretsAppearNowhere(t *testing.T) {
 	require.NoError(t, err)
 	real, _ := address.User.Password() // of the target, and of the records
 	secrets := map[string]string{
-		"a target's password": real, "an unreachable target's password": "planted-lost-password", "a person's password": "planted-person-password",
-		"a wrong password": "planted-wrong-password", "the administrator's token": token, "a hook's secret": "planted-hook-secret", "a hook's address": "planted-hook-address",
+		"a target's password": real, "an unreachable target's password": "planted-lost-password",
+		"a person's password": "planted-person-password",
+		"a wrong password":    "planted-wrong-password", "the administrator's token": token,
+		"a hook's secret": "planted-hook-secret", "a hook's address": "planted-hook-address",
 		"the client's secret": openidtest.Secret, "a wrong token": "planted-wrong-token-0123456789",
 	}
 	recordsURL := pgtest.Database(t)
@@ -186,7 +188,8 @@ func everyAnswer(t *testing.T, c *client.Client) map[string]string {
 			continue
 		}
 		for _, environment := range []string{"staging", "lost", "bad"} {
-			filled := strings.NewReplacer("{lane}", "harbour", "{environment}", environment, "{step}", "1", "{id}", "1", "{release}", "none").
+			filled := strings.NewReplacer("{lane}", "harbour", "{environment}", environment, "{step}", "1", "{id}", "1",
+				"{release}", "none").
 				Replace(path)
 			answers[filled] = ask(filled, "")
 		}

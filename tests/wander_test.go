@@ -441,7 +441,8 @@ func (w *wanderer) ask(environment string) {
 		{"lanes"}, {"engines"}, {"whoami"}, {"tokens", "-own"}, {"scheduled"},
 		{
 			"freeze", "-env", environment, "-until", "2099-01-01", "-reason", "the-tide",
-		}, {"thaw", "-env", environment, "-reason", "it-fell"}, {"backup", "-env", environment, "-label", "nightly", "-taken-at", "2026-11-23T03:00:00Z"},
+		}, {"thaw", "-env", environment, "-reason", "it-fell"},
+		{"backup", "-env", environment, "-label", "nightly", "-taken-at", "2026-11-23T03:00:00Z"},
 	}
 	if w.releases > 0 {
 		newest := fmt.Sprint("r", w.releases)
@@ -683,7 +684,8 @@ func (w *wanderer) follow(environment, advice string) {
 		args = append(args, "-acknowledge")
 	case "settle": // what the evidence allows
 		w.tainted[environment] = true
-		for _, as := range [][]string{{"-as", "applied"}, {"-as", "not-applied"}, {"-as", "undone"}, {"-as", "undone", "-acknowledge"}} {
+		for _, as := range [][]string{{"-as", "applied"}, {"-as", "not-applied"}, {"-as", "undone"},
+			{"-as", "undone", "-acknowledge"}} {
 			if slices.Contains(args, "-as") {
 				as = as[2:]
 			}

@@ -32,9 +32,12 @@ func TestNoAdviceLeadsNowhere(t *testing.T) {
 	release, last, new := place.Do(""), place.Do(""), place.Do("")
 	release.Arguments.Release, last.Arguments.Last, new.Arguments.NewRelease = "2026.11", 1, true
 	for _, act := range remedy.Moves {
-		for _, a := range []remedy.Arguments{place.Step("", "20").Arguments, place.Settle("20", ledger.SettledUndone).Arguments, place.RollbackTo("10").Arguments,
-			last.Arguments, release.Arguments, new.Arguments, {Lane: "harbour", Environment: "staging", Step: "20", Acknowledge: true},
-			{Lane: "harbour", Environment: "staging", Typed: "staging", Steps: "20,30", Person: "m.kai", Grant: "reader@harbour", Step: "20"}} {
+		for _, a := range []remedy.Arguments{place.Step("", "20").Arguments,
+			place.Settle("20", ledger.SettledUndone).Arguments, place.RollbackTo("10").Arguments,
+			last.Arguments, release.Arguments, new.Arguments,
+			{Lane: "harbour", Environment: "staging", Step: "20", Acknowledge: true},
+			{Lane: "harbour", Environment: "staging", Typed: "staging", Steps: "20,30", Person: "m.kai",
+				Grant: "reader@harbour", Step: "20"}} {
 			if act == remedy.Rollback && a.To == "" && a.Last == 0 || act == remedy.Settle && a.As == "" ||
 				act == remedy.Approve && a.Release == "" ||
 				act == remedy.Confirm && a.Typed == "" ||
@@ -49,7 +52,8 @@ func TestNoAdviceLeadsNowhere(t *testing.T) {
 			}
 			command := advice.Command(act, a)
 			if added, is := strings.CutPrefix(command, "the same with "); is { // to a command of the same words
-				command = map[remedy.Move]string{remedy.Confirm: "vorrang rebuild -env staging ", remedy.Acknowledge: "vorrang attest -env staging -step 20 -reason x ",
+				command = map[remedy.Move]string{remedy.Confirm: "vorrang rebuild -env staging ",
+					remedy.Acknowledge: "vorrang attest -env staging -step 20 -reason x ",
 					remedy.DropInvalid: "vorrang settle -env staging -step 20 -as not-applied -reason x "}[act] + added
 			}
 			args := parts.FindAllString(command, -1)

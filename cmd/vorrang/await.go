@@ -49,7 +49,8 @@ func await(ctx, within context.Context, e *env, at spot, release, through string
 			}
 		}
 		switch {
-		case known && errors.As(err, &answered) && (answered.Status == http.StatusNotFound || answered.Status == http.StatusConflict):
+		case known && errors.As(err, &answered) &&
+			(answered.Status == http.StatusNotFound || answered.Status == http.StatusConflict):
 			missing = answered.Detail // it is not cut, or not submitted, yet
 		case errors.As(err, &answered) && answered.Status < 500:
 			return err
@@ -91,7 +92,8 @@ func isThere(ctx context.Context, at spot, release, through string) (bool, strin
 	}
 	for _, check := range preview.Gate {
 		if check.Verdict == gate.Hold &&
-			(check.ID == gate.Quiet || check.ID == gate.NothingInDoubt || check.ID == gate.LedgerIntact || check.ID == gate.KnownDatabase) {
+			(check.ID == gate.Quiet || check.ID == gate.NothingInDoubt || check.ID == gate.LedgerIntact ||
+				check.ID == gate.KnownDatabase) {
 			return false, check.Evidence, nil
 		}
 	}

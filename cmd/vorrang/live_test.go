@@ -103,7 +103,8 @@ func TestColourLeavesTheColumnsAligned(t *testing.T) {
 
 func TestTimesAreSaidAsPeopleSayThem(t *testing.T) {
 	now := time.Now()
-	for want, at := range map[string]time.Time{"just now": now.Add(-5 * time.Second), "5 min ago": now.Add(-5 * time.Minute), "47 h ago": now.Add(-47*time.Hour - time.Minute)} {
+	for want, at := range map[string]time.Time{"just now": now.Add(-5 * time.Second),
+		"5 min ago": now.Add(-5 * time.Minute), "47 h ago": now.Add(-47*time.Hour - time.Minute)} {
 		assert.Equal(t, want, ago(at))
 	}
 	assert.Equal(

@@ -86,10 +86,12 @@ func run(ctx context.Context, args []string, out, errs io.Writer) error {
 var otherNames = map[string][]string{
 	"to": {
 		"env",
-	}, "environment": {"env"}, "target": {"env"}, "steps": {"last"}, "n": {"last"}, "f": {"file", "dir"}, "force": {"confirm"}, "yes": {"confirm"},
+	}, "environment": {"env"}, "target": {"env"}, "steps": {"last"}, "n": {"last"}, "f": {"file", "dir"},
+	"force": {"confirm"}, "yes": {"confirm"},
 	"y": {
 		"confirm",
-	}, "m": {"reason"}, "message": {"reason"}, "comment": {"reason"}, "dry": {"dry-run"}, "out": {"file"}, "o": {"file"}, "version": {"release"},
+	}, "m": {"reason"}, "message": {"reason"}, "comment": {"reason"}, "dry": {"dry-run"}, "out": {"file"}, "o": {"file"},
+	"version": {"release"},
 }
 
 // meantFlag says which flag of a command was meant, where one was given that it

@@ -59,7 +59,8 @@ func TestNothingActsOnTheTerminal(t *testing.T) {
 	code, out, errs := say(t, "submit", "-dir", w.Steps)
 	require.Equal(t, 0, code)
 	assert.Contains(t, out+errs, "U+202E stands here")
-	for _, args := range []string{"promote -to development", "watch 1", "status -env development", "preview -to development", "deployments", "audit"} {
+	for _, args := range []string{"promote -to development", "watch 1", "status -env development",
+		"preview -to development", "deployments", "audit"} {
 		_, out, errs = say(t, strings.Fields(args)...)
 		assert.NotRegexp(t, "[\\x00-\\x08\\x0b-\\x1f\\x7f\\x{202e}]", out+errs, args)
 	}
@@ -242,11 +243,14 @@ func TestJSONCanBeRead(t *testing.T) {
 		args string
 		into any
 	}{
-		{"lanes", &api.Lanes{}}, {"status", &api.Lanes{}}, {"status -env staging", &api.EnvironmentStatus{}}, {"gate -to staging", &api.GateAnswer{}},
-		{"preview -to staging", &api.Preview{}}, {"promote -to staging", &api.Deployment{}}, {"promote -to staging", &api.Promoted{}},
+		{"lanes", &api.Lanes{}}, {"status", &api.Lanes{}}, {"status -env staging", &api.EnvironmentStatus{}},
+		{"gate -to staging", &api.GateAnswer{}},
+		{"preview -to staging", &api.Preview{}}, {"promote -to staging", &api.Deployment{}},
+		{"promote -to staging", &api.Promoted{}},
 		{"preview -env staging -last 1", &api.Preview{}}, {"rollback -env staging -last 1 " +
 			"-confirm staging", &api.Deployment{}},
-		{"ledger -env staging", &api.Ledger{}}, {"deployments", &api.Deployments{}}, {"probe -env staging", &api.Probe{}}, {"watch 1", &deploy.Event{}},
+		{"ledger -env staging", &api.Ledger{}}, {"deployments", &api.Deployments{}}, {"probe -env staging", &api.Probe{}},
+		{"watch 1", &deploy.Event{}},
 	} {
 		code, out, errs := say(t, append(strings.Fields(c.args), "-json")...)
 		require.Equal(t, 0, code, c.args+errs)

@@ -95,7 +95,8 @@ func TestWhatAdministratorsLookAfter(t *testing.T) {
 	assert.Contains(t, out, "makeToken")
 	_, out, _ = say(t, "audit", "-lines")
 	assert.Contains(t, out, `"operation":"revokeToken"`)
-	for _, bad := range [][]string{{"person"}, {"token"}, {"hook"}, {"waive"}, {"approve", "-env", "staging"}, {"login"}, {"compare", "-from", "staging"}, {"await", "-env", "staging"}, {"audit", "-since", "soon"}} {
+	for _, bad := range [][]string{{"person"}, {"token"}, {"hook"}, {"waive"}, {"approve", "-env", "staging"}, {"login"},
+		{"compare", "-from", "staging"}, {"await", "-env", "staging"}, {"audit", "-since", "soon"}} {
 		code, _, _ := say(t, bad...)
 		assert.Equal(t, 2, code, "%v", bad)
 	}

@@ -75,7 +75,8 @@ func adoptCommand() command {
 			"Without -reason it only shows what it finds, and exits with 3 if the gate is held by it.\n" +
 			"With -reason the ledger gets an entry that says so, and the schema is right as it is. Nothing is run, and no " +
 			"entry is changed.",
-		example: `vorrang adopt -env staging` + "\n" + `vorrang adopt -env staging -reason "refreshed from last night's backup of production"`,
+		example: `vorrang adopt -env staging` + "\n" +
+			`vorrang adopt -env staging -reason "refreshed from last night's backup of production"`,
 		setUp: func(e *env) func(context.Context, []string) error {
 			reason := e.flags.String("reason", "", "why it is right as it is, in your `words`; it stands in the ledger")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
@@ -210,7 +211,8 @@ func settleCommand() command {
 			"settled as a whole:\n" +
 			"undone (nothing of it is there any more), whole (all of it is there), or again (it begins again at its first " +
 			"statement).",
-		example: "vorrang settle -env staging -step 5\n" + `vorrang settle -env staging -step 5 -as not-applied -drop-invalid -reason "the build was cut off"`,
+		example: "vorrang settle -env staging -step 5\n" +
+			`vorrang settle -env staging -step 5 -as not-applied -drop-invalid -reason "the build was cut off"`,
 		setUp: func(e *env) func(context.Context, []string) error {
 			w := wordFlags(e)
 			as := e.flags.String("as", "", "what became of it: applied, not-applied, undone, whole or again (a `word`)")

@@ -214,7 +214,8 @@ func printRule(e *env, rule review.Rule) {
 		fmt.Fprintln(e.out, "It is found only against an environment: -env.")
 	}
 	for _, example := range []struct{ head, text string }{
-		{"This has it", rule.Has}, {"with the way back", rule.Back}, {"This has it not", rule.HasNot}, {"with the way back", rule.BackNot},
+		{"This has it", rule.Has}, {"with the way back", rule.Back}, {"This has it not", rule.HasNot},
+		{"with the way back", rule.BackNot},
 	} {
 		if example.text == "" {
 			continue

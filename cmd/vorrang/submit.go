@@ -21,7 +21,8 @@ func submitCommand() command {
 			"Steps that would leave the catalogue, and numbers that another step takes, are named with -gone.\n" +
 			"With -dry-run nothing is changed, a reader's right is enough, and the exit code is 3 where something " +
 			"would trouble.",
-		example: "vorrang submit -dir steps" + "\n" + "vorrang submit -dry-run -junit steps.xml" + "\n" + "vorrang submit -gone 12,13",
+		example: "vorrang submit -dir steps" + "\n" + "vorrang submit -dry-run -junit steps.xml" + "\n" +
+			"vorrang submit -gone 12,13",
 		setUp: func(e *env) func(context.Context, []string) error {
 			dir := e.flags.String("dir", "steps", "the step `folder`")
 			dryRun := e.flags.Bool("dry-run", false, "say what would be done, and change nothing")

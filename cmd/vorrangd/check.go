@@ -80,7 +80,8 @@ func (c *checked) access(s settings) {
 	}
 	token := os.Getenv("VORRANG_ADMIN_TOKEN")
 	const least = 16
-	c.line(token == "" || len(token) >= least, "administrator's token", map[bool]string{true: "not set", false: "set"}[token == ""],
+	c.line(token == "" || len(token) >= least, "administrator's token",
+		map[bool]string{true: "not set", false: "set"}[token == ""],
 		"it is shorter than 16 characters", "set VORRANG_ADMIN_TOKEN, for example to the output of: openssl rand -hex 24")
 }
 

@@ -36,7 +36,8 @@ func issue(t *testing.T, folder string, number int64, stamp time.Time) (certific
 	private, err := x509.MarshalPKCS8PrivateKey(secret)
 	require.NoError(t, err)
 	certificate, key = filepath.Join(folder, "certificate.pem"), filepath.Join(folder, "key.pem")
-	for name, block := range map[string]*pem.Block{certificate: {Type: "CERTIFICATE", Bytes: signed}, key: {Type: "PRIVATE KEY", Bytes: private}} {
+	for name, block := range map[string]*pem.Block{certificate: {Type: "CERTIFICATE", Bytes: signed},
+		key: {Type: "PRIVATE KEY", Bytes: private}} {
 		require.NoError(t, os.WriteFile(name, pem.EncodeToMemory(block), 0o600))
 		require.NoError(t, os.Chtimes(name, stamp, stamp))
 	}
@@ -84,7 +85,8 @@ func TestWhereItAnswersWithoutTLS(t *testing.T) {
 	s, err := parse([]string{"-keep-details", "30", "-keep-schemas", "ever"})
 	require.NoError(t, err)
 	assert.Equal(t, records.Retention{Details: 30 * day, Deliveries: 30 * day, Rehearsals: 180 * day}, s.keep)
-	for _, args := range [][]string{{}, {"-listen", "localhost:1"}, {"-listen", "[::1]:1"}, {"-listen", "0.0.0.0:1", "-plain"},
+	for _, args := range [][]string{{}, {"-listen", "localhost:1"}, {"-listen", "[::1]:1"},
+		{"-listen", "0.0.0.0:1", "-plain"},
 		{"-listen", "0.0.0.0:1", "-tls-certificate", "x", "-tls-key", "y"}, {"-proxies", "10.0.0.0/8, 127.0.0.1/32"}} {
 		_, err := parse(args)
 		assert.NoError(t, err, args)

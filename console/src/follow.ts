@@ -5,8 +5,22 @@ import { visible } from './visible'
 
 /** Every kind of event; the compiler knows if one is missing. */
 const kinds: Record<DeployEvent['kind'], true> = {
-  started: true, 'step-began': true, statement: true, notice: true, waiting: true, emptied: true, 'backing-out': true,
-  batch: true, 'step-ready': true, 'step-done': true, 'step-failed': true, measured: true, blocking: true, effect: true, round: true, ended: true,
+  started: true,
+  'step-began': true,
+  statement: true,
+  notice: true,
+  waiting: true,
+  emptied: true,
+  'backing-out': true,
+  batch: true,
+  'step-ready': true,
+  'step-done': true,
+  'step-failed': true,
+  measured: true,
+  blocking: true,
+  effect: true,
+  round: true,
+  ended: true,
 }
 
 /** Follows a deployment's events, live; the browser takes a stream that breaks off up again. */

@@ -70,25 +70,68 @@ export const changes: Record<string, string> = {
 
 /** What verify finds, in words. */
 export const deviationTitles: Record<string, string> = {
-  chain: 'Chain', checksum: 'Checksum', absent: 'Absent', order: 'Order', late: 'Late', 'in-doubt': 'In doubt', 'half-done': 'Half-done', history: 'History',
+  chain: 'Chain',
+  checksum: 'Checksum',
+  absent: 'Absent',
+  order: 'Order',
+  late: 'Late',
+  'in-doubt': 'In doubt',
+  'half-done': 'Half-done',
+  history: 'History',
 }
 
 /** What each operation of the API is, in the audit's words. The API's own name stands where one is missing. */
 export const operations: Record<string, string> = {
-  signIn: 'signed in', openIDBack: 'signed in', signOut: 'signed out', makeOwnToken: 'made a token of their own', changePassword: 'changed their password',
-  putPerson: 'kept a person', makeToken: 'made a token', revokeToken: 'ended a token', putHook: 'kept a hook', removeHook: 'removed a hook',
-  declareLane: 'declared a lane', submit: 'submitted steps', submitBundle: 'took in a bundle', withdraw: 'withdrew a step', cut: 'cut a release',
-  promote: 'promoted', promoteScheduled: 'promoted, as scheduled', dropScheduled: 'took a scheduled promotion back', rollback: 'rolled back', rebuild: 'rebuilt',
-  cancel: 'cancelled a deployment', approve: 'approved', withdrawApproval: 'took an approval back', waive: 'waived a check', freeze: 'froze', thaw: 'thawed',
-  reportBackup: 'reported a backup', baseline: 'baselined', attest: 'attested', amend: 'amended', settle: 'settled', acceptDrift: 'accepted drift', adopt: 'adopted',
-  draft: 'drafted steps', compareRelease: 'compared with a release', trySubmit: 'tried a submission', review: 'reviewed a folder', rehearse: 'rehearsed', cancelRehearsal: 'cancelled a rehearsal',
+  signIn: 'signed in',
+  openIDBack: 'signed in',
+  signOut: 'signed out',
+  makeOwnToken: 'made a token of their own',
+  changePassword: 'changed their password',
+  putPerson: 'kept a person',
+  makeToken: 'made a token',
+  revokeToken: 'ended a token',
+  putHook: 'kept a hook',
+  removeHook: 'removed a hook',
+  declareLane: 'declared a lane',
+  submit: 'submitted steps',
+  submitBundle: 'took in a bundle',
+  withdraw: 'withdrew a step',
+  cut: 'cut a release',
+  promote: 'promoted',
+  promoteScheduled: 'promoted, as scheduled',
+  dropScheduled: 'took a scheduled promotion back',
+  rollback: 'rolled back',
+  rebuild: 'rebuilt',
+  cancel: 'cancelled a deployment',
+  approve: 'approved',
+  withdrawApproval: 'took an approval back',
+  waive: 'waived a check',
+  freeze: 'froze',
+  thaw: 'thawed',
+  reportBackup: 'reported a backup',
+  baseline: 'baselined',
+  attest: 'attested',
+  amend: 'amended',
+  settle: 'settled',
+  acceptDrift: 'accepted drift',
+  adopt: 'adopted',
+  draft: 'drafted steps',
+  compareRelease: 'compared with a release',
+  trySubmit: 'tried a submission',
+  review: 'reviewed a folder',
+  rehearse: 'rehearsed',
+  cancelRehearsal: 'cancelled a rehearsal',
 }
 
 /** How much a finding of a review matters. */
 export const severityTitles: Record<'high' | 'medium' | 'low', string> = { high: 'high', medium: 'medium', low: 'low' }
 
 export const wayBackTitles: Record<string, string> = {
-  complete: 'complete', incomplete: 'incomplete', failed: 'failed', missing: 'there is none', 'not tried': 'not tried',
+  complete: 'complete',
+  incomplete: 'incomplete',
+  failed: 'failed',
+  missing: 'there is none',
+  'not tried': 'not tried',
 }
 
 /** A step as people say it. */

@@ -3,7 +3,10 @@ import { ref, shallowRef } from 'vue'
 import { problemOf, type Problem } from './api'
 import { useNewest } from './newest'
 
-/** Asks for something each time that look is called, and holds the newest answer, or what was answered instead. Late answers are dropped. */
+/**
+ * Asks for something each time that look is called, and holds the newest answer, or what
+ * was answered instead. Late answers are dropped.
+ */
 export function useLook<T>(ask: () => Promise<T>) {
   const value = shallowRef<T>()
   const problem = ref<Problem>()

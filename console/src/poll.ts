@@ -4,7 +4,10 @@ import { problemOf, type Problem } from './api'
 import { useNewest } from './newest'
 
 /** Fetches again and again while the page is shown. The newest value stays when a fetch fails. */
-export function usePolled<T>(fetch: () => Promise<T>, everyMs = 4000): {
+export function usePolled<T>(
+  fetch: () => Promise<T>,
+  everyMs = 4000,
+): {
   value: Ref<T | undefined>
   problem: Ref<Problem | undefined>
   refresh: () => Promise<void>

@@ -7,11 +7,23 @@ type Arguments = NonNullable<Remedy['arguments']>
 export function commandOf(act: string, a: Arguments): string {
   const release = a.new_release ? 'NAME' : (a.release ?? '')
   const values: Record<string, string> = {
-    lane: a.lane ?? '', environment: a.environment ?? '', step: a.step ?? '', to: a.to ?? '', as: a.as ?? '', last: a.last ? String(a.last) : '', release, name: release || 'NAME',
-    number: a.step || 'N', steps: a.steps ?? '', typed: a.typed ?? '', person: a.person ?? '', grant: a.grant ?? '',
+    lane: a.lane ?? '',
+    environment: a.environment ?? '',
+    step: a.step ?? '',
+    to: a.to ?? '',
+    as: a.as ?? '',
+    last: a.last ? String(a.last) : '',
+    release,
+    name: release || 'NAME',
+    number: a.step || 'N',
+    steps: a.steps ?? '',
+    typed: a.typed ?? '',
+    person: a.person ?? '',
+    grant: a.grant ?? '',
   }
   const fill = (text: string) => text.replace(/\{(\w+)\}/g, (_, name: string) => values[name] ?? '')
-  const whole = (text: string) => [...text.matchAll(/\{(\w+)\}/g)].every(([, name]) => (name === 'acknowledge' ? a.acknowledge : values[name ?? '']))
+  const whole = (text: string) =>
+    [...text.matchAll(/\{(\w+)\}/g)].every(([, name]) => (name === 'acknowledge' ? a.acknowledge : values[name ?? '']))
   const words = (commands as Record<string, string>)[act] ?? ''
   const text = fill(words.replace(/ ?\[([^\]]*)\]/g, (_, part: string) => (whole(part) ? ' ' + fill(part) : '')))
   return text.startsWith('+') ? '' : 'vorrang ' + text // what is added to a command is a field of a dialog here
@@ -21,7 +33,10 @@ export function commandOf(act: string, a: Arguments): string {
 export function pieces(remedy: Remedy): { words: string; command: string }[] {
   const list: { words: string; command: string }[] = []
   for (let one: Remedy | undefined = remedy, word = ''; one; one = one.then as Remedy | undefined, word = 'then') {
-    list.push({ words: [word, one.reason].filter(Boolean).join(' '), command: one.act ? commandOf(one.act, one.arguments ?? {}) : '' })
+    list.push({
+      words: [word, one.reason].filter(Boolean).join(' '),
+      command: one.act ? commandOf(one.act, one.arguments ?? {}) : '',
+    })
   }
   return list
 }

@@ -5,10 +5,17 @@ export const router = createRouter({
   routes: [
     { path: '/', name: 'board', component: () => import('./pages/BoardPage.vue') },
     { path: '/releases/:lane', name: 'releases', component: () => import('./pages/ReleasesPage.vue'), props: true },
-    { path: '/lanes/:lane/:environment', name: 'environment', component: () => import('./pages/EnvironmentPage.vue'), props: true },
+    {
+      path: '/lanes/:lane/:environment',
+      name: 'environment',
+      component: () => import('./pages/EnvironmentPage.vue'),
+      props: true,
+    },
     { path: '/deployments', name: 'deployments', component: () => import('./pages/DeploymentsPage.vue') },
     {
-      path: '/deployments/:id(\\d+)', name: 'deployment', component: () => import('./pages/DeploymentPage.vue'),
+      path: '/deployments/:id(\\d+)',
+      name: 'deployment',
+      component: () => import('./pages/DeploymentPage.vue'),
       props: (route) => ({ id: Number(route.params.id) }),
     },
     { path: '/account', name: 'account', component: () => import('./pages/AccountPage.vue') },

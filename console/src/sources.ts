@@ -12,11 +12,16 @@ export function useSources(environment: () => EnvironmentStatus) {
   const release = computed(() => (source.value === loose ? '' : source.value.slice('release '.length)))
   const sources = computed(() => [
     { value: loose, label: 'loose steps: all that wait' },
-    ...releases.value.map((r) => ({ value: `release ${r.name}`, label: `release ${r.name}: ${plural(r.steps, 'step')}, through ${r.through}` })),
+    ...releases.value.map((r) => ({
+      value: `release ${r.name}`,
+      label: `release ${r.name}: ${plural(r.steps, 'step')}, through ${r.through}`,
+    })),
   ])
   /** Fetches the releases, and chooses the newest where only releases come in. */
   async function fetchSources() {
-    releases.value = (await result(api.GET('/api/v1/lanes/{lane}/releases', { params: { path: { lane: environment().lane } } }))).releases
+    releases.value = (
+      await result(api.GET('/api/v1/lanes/{lane}/releases', { params: { path: { lane: environment().lane } } }))
+    ).releases
     const sealedOnly = environment().gate.some((c) => c.id === 'release' && c.verdict !== 'not asked')
     const newest = releases.value[0]
     source.value = sealedOnly && newest ? `release ${newest.name}` : loose

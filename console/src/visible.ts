@@ -17,6 +17,7 @@ function shown(character: string): string {
 export function visible<T>(value: T): T {
   if (typeof value === 'string') return value.replace(hidden, shown) as T
   if (Array.isArray(value)) return value.map(visible) as T
-  if (value && typeof value === 'object') return Object.fromEntries(Object.entries(value).map(([key, of]) => [key, visible(of)])) as T
+  if (value && typeof value === 'object')
+    return Object.fromEntries(Object.entries(value).map(([key, of]) => [key, visible(of)])) as T
   return value
 }

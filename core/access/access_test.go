@@ -15,7 +15,8 @@ func TestGrantsAreReadAsTheyAreWritten(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, text, g.String())
 	}
-	for text, message := range map[string]string{"pilot": "no role", "reader@": "write ROLE", "reader@harbour/": "write ROLE", "": "no role", "reader@/x": "write ROLE"} {
+	for text, message := range map[string]string{"pilot": "no role", "reader@": "write ROLE",
+		"reader@harbour/": "write ROLE", "": "no role", "reader@/x": "write ROLE"} {
 		_, err := access.ParseGrant(text)
 		assert.ErrorContains(t, err, message, text)
 	}
@@ -58,7 +59,8 @@ func TestWhatAGrantReaches(t *testing.T) {
 func TestNobodyGivesMoreThanTheyHave(t *testing.T) {
 	has, err := access.ParseGrants("releaser@harbour, administrator@dues")
 	require.NoError(t, err)
-	for text, within := range map[string]bool{"releaser@harbour/staging": true, "releaser": false, "approver@harbour": false, "keeper@dues/production": true, "administrator": false} {
+	for text, within := range map[string]bool{"releaser@harbour/staging": true, "releaser": false,
+		"approver@harbour": false, "keeper@dues/production": true, "administrator": false} {
 		wish, err := access.ParseGrants(text)
 		require.NoError(t, err)
 		assert.Equal(t, within, access.Grants(wish).Within(has), text)

@@ -492,7 +492,8 @@ func terminateSleeper(t *testing.T, y *yard) func(deploy.Event) {
 }
 
 func TestACancelledDeploymentRollsBackItsStep(t *testing.T) {
-	for cause, outcome := range map[error]deploy.Outcome{deploy.ErrCancelled: deploy.Cancelled, deploy.ErrStopping: deploy.Interrupted} {
+	for cause, outcome := range map[error]deploy.Outcome{deploy.ErrCancelled: deploy.Cancelled,
+		deploy.ErrStopping: deploy.Interrupted} {
 		y := newYard(
 			t,
 			map[string]string{

@@ -66,7 +66,8 @@ func (f *Failure) Text() string {
 	b.WriteByte('\n')
 	b.WriteString(step.Excerpt(f.Line, f.Source, f.Caret))
 	for _, part := range []struct{ label, text string }{
-		{"detail", f.Detail}, {"hint", f.Hint}, {"where", f.Where}, {"held by", inWords(f.Blockers, "\n")}, {"left behind", f.Left},
+		{"detail", f.Detail}, {"hint", f.Hint}, {"where", f.Where}, {"held by", inWords(f.Blockers, "\n")},
+		{"left behind", f.Left},
 	} {
 		if part.text != "" {
 			fmt.Fprintf(&b, "%s: %s\n", part.label, strings.ReplaceAll(part.text, "\n", "\n  "))

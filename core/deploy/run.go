@@ -190,7 +190,8 @@ func (r *run) actions(ctx context.Context, actions []plan.Action) (Outcome, *Fai
 // of which only a part took effect comes first.
 func (r *run) backOut(ctx context.Context, failure *Failure) (Outcome, string) {
 	if failure.Lost {
-		return Failed, "the connection is gone, so nothing was backed out; a rollback of deployment " + r.Deployment + " does it later"
+		return Failed, "the connection is gone, so nothing was backed out; a rollback of deployment " + r.Deployment +
+			" does it later"
 	}
 	undo := slices.Clone(r.done)
 	if failure.Partly {

@@ -88,7 +88,8 @@ func TestWhatAScriptSetsReachesNeitherTheLedgerNorTheNextStep(t *testing.T) {
 // TestTheLockOutlivesWhateverAScriptDoesToLocks: nobody else gets the target's
 // lock between a script that gives all locks back and the deployment's end.
 func TestTheLockOutlivesWhateverAScriptDoesToLocks(t *testing.T) {
-	for name, script := range map[string]string{"all locks": "SELECT pg_advisory_unlock_all();", "everything": autocommit + "DISCARD ALL;"} {
+	for name, script := range map[string]string{"all locks": "SELECT pg_advisory_unlock_all();",
+		"everything": autocommit + "DISCARD ALL;"} {
 		t.Run(name, func(t *testing.T) {
 			y := newYard(t, map[string]string{"1-let-go.sql": script, "2-a.sql": "CREATE TABLE a (id int); SELECT 2;"})
 			tried := 0

@@ -10,7 +10,8 @@ import (
 )
 
 func TestARenameIsOneName(t *testing.T) {
-	for text, want := range map[string]string{"harbour.vessel.name=title": "harbour.vessel.name=harbour.vessel.title", "harbour.vessel=harbour.ship": "harbour.vessel=harbour.ship",
+	for text, want := range map[string]string{"harbour.vessel.name=title": "harbour.vessel.name=harbour.vessel.title",
+		"harbour.vessel=harbour.ship":  "harbour.vessel=harbour.ship",
 		`harbour."The Quay".a="b.""c"`: `harbour."The Quay".a=harbour."The Quay"."b.""c"`} {
 		r, err := ParseRename(text)
 		require.NoError(t, err, text)

@@ -208,7 +208,8 @@ func JudgeWhole(e Evidence, before []string) (Verdict, string) {
 	case changes == "":
 		return Unclear, "the statement changes nothing in the catalogs that was not so before"
 	case did:
-		return TookEffect, "the statement takes effect as a whole or not at all, and now " + changes + ", which was not so before it began"
+		return TookEffect, "the statement takes effect as a whole or not at all, and now " + changes +
+			", which was not so before it began"
 	case didNot:
 		return NoEffect, "the statement takes effect as a whole or not at all, and " + changes + ", as before it began"
 	}

@@ -30,13 +30,16 @@ func TestWhatWasThereBeforeTellsWhatAStatementDid(t *testing.T) {
 		is     Verdict
 		why    string
 	}{
-		"all of it is done":            {[]Observation{table(true), old(false)}, before, TookEffect, "which was not so before it began"},
-		"nothing is":                   {[]Observation{table(false), old(true)}, before, NoEffect, "as before it began"},
-		"neither":                      {[]Observation{table(true), old(true)}, before, Unclear, "neither as before"},
-		"it was so before":             {[]Observation{table(true)}, []string{"table berth"}, Unclear, "changes nothing in the catalogs that was not so before"},
-		"nobody looked before":         {[]Observation{table(true)}, []string{"no table quay"}, Unclear, "is not known"},
-		"one was there, the other not": {[]Observation{table(true), old(false)}, []string{"table berth", "table dock"}, TookEffect, "table dock is gone"},
-		"nothing that tells":           {[]Observation{altered}, nil, Unclear, "changes nothing"},
+		"all of it is done": {[]Observation{table(true), old(false)}, before, TookEffect,
+			"which was not so before it began"},
+		"nothing is": {[]Observation{table(false), old(true)}, before, NoEffect, "as before it began"},
+		"neither":    {[]Observation{table(true), old(true)}, before, Unclear, "neither as before"},
+		"it was so before": {[]Observation{table(true)}, []string{"table berth"}, Unclear,
+			"changes nothing in the catalogs that was not so before"},
+		"nobody looked before": {[]Observation{table(true)}, []string{"no table quay"}, Unclear, "is not known"},
+		"one was there, the other not": {[]Observation{table(true), old(false)}, []string{"table berth", "table dock"},
+			TookEffect, "table dock is gone"},
+		"nothing that tells": {[]Observation{altered}, nil, Unclear, "changes nothing"},
 	} {
 		verdict, why := JudgeWhole(Evidence{Observations: c.now}, c.before)
 		assert.Equal(t, c.is, verdict, name)

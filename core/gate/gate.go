@@ -269,7 +269,8 @@ func (r Result) InDoubt() bool { return r.Find(NothingInDoubt).Verdict == Hold }
 func Forward(f Facts) Result {
 	return f.notes(f.waive(Result{Checks: []Check{
 		f.knownDatabase(), f.ledgerIntact(), f.checksums(), f.catalogue(), f.order(), f.nothingInDoubt(), f.quiet(),
-		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.approvals(), f.signed(), f.freeze(), f.window(), f.backup(),
+		f.sealed(), f.previous(), f.sameHistory(), f.soak(), f.wayBack(), f.approvals(), f.signed(), f.freeze(), f.window(),
+		f.backup(),
 		f.drift(), f.rehearsed(), f.reviewed(),
 	}}))
 }

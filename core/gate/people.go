@@ -237,7 +237,8 @@ func (f Facts) backApproved(p Planned) []string {
 	for _, a := range f.Approved {
 		alone := a.Digest == ""
 		if alone &&
-			(a.By == f.Actor || slices.Contains(f.Makers[f.Actor], a.By) || f.Unfit[a.By] != "" || f.Asks.NotAuthors && f.wrote(a.By, p.Number)) {
+			(a.By == f.Actor || slices.Contains(f.Makers[f.Actor], a.By) || f.Unfit[a.By] != "" || f.Asks.NotAuthors &&
+				f.wrote(a.By, p.Number)) {
 			continue
 		}
 		same := slices.ContainsFunc(a.Steps, func(then Planned) bool {

@@ -47,9 +47,11 @@ func TestASignatureIsAskedOfSomebodyWhomTheEnvironmentNames(t *testing.T) {
 		verdict  Verdict
 		evidence string
 	}{
-		"by one of them":      {[]release.Key{{Line: "ssh-ed25519 C"}, {Line: berg.Line, Fingerprint: berg.Fingerprint}}, func(*Facts) {}, Pass, "release 2026.11 is signed by l.berg, SHA256:b"},
-		"by nobody":           {nil, func(*Facts) {}, Hold, "release 2026.11 is not signed"},
-		"by somebody else":    {[]release.Key{{Line: "ssh-ed25519 C", Fingerprint: "SHA256:c", Holder: "p.holm"}}, func(*Facts) {}, Hold, "by keys that staging does not name: SHA256:c"},
+		"by one of them": {[]release.Key{{Line: "ssh-ed25519 C"}, {Line: berg.Line, Fingerprint: berg.Fingerprint}},
+			func(*Facts) {}, Pass, "release 2026.11 is signed by l.berg, SHA256:b"},
+		"by nobody": {nil, func(*Facts) {}, Hold, "release 2026.11 is not signed"},
+		"by somebody else": {[]release.Key{{Line: "ssh-ed25519 C", Fingerprint: "SHA256:c", Holder: "p.holm"}},
+			func(*Facts) {}, Hold, "by keys that staging does not name: SHA256:c"},
 		"loose steps":         {nil, func(f *Facts) { f.Release, f.Digest = "", "" }, Hold, "none is named"},
 		"nothing to be done":  {nil, func(f *Facts) { f.View.Steps = f.View.Steps[:1] }, Pass, "nothing is to be applied"},
 		"nobody asks for one": {nil, func(f *Facts) { f.Asks.Signers = nil }, NotAsked, ""},

@@ -140,7 +140,8 @@ func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
 // A credential in the file is refused, and not repeated by the error.
 func TestAURLInALaneFileIsRefused(t *testing.T) {
 	for _, target := range []string{
-		"postgres://pilot:s3cret@db/harbour", "postgresql://db/harbour", "host=db password=s3cret", "'env:postgres://pilot:s3cret@db/harbour'",
+		"postgres://pilot:s3cret@db/harbour", "postgresql://db/harbour", "host=db password=s3cret",
+		"'env:postgres://pilot:s3cret@db/harbour'",
 	} {
 		_, err := Parse("lane.yaml", []byte("lane: a\nenvironments:\n  - name: a\n    target: "+target+"\n"), engines)
 		require.Error(t, err)
@@ -204,7 +205,16 @@ func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
 	again, err := Parse("lane.yaml", l.File(), engines)
 	require.NoError(t, err)
 	assert.Equal(t, l, again, "a lane can be written as a file: %s", l.File())
-	for gate, message := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`, "soak: long": "is not a duration", "moon: full": `there is no key "moon"`, "rehearsal: perhaps": `rehearsal is required or not-asked, not "perhaps"`, "drift: required": "drift is refused or not-asked", "approvals: many": "approvals is a number from 0 to 9", "approvals: {authors: excluded}": "say how many approvals", "approvals: {count: 1, authors: hanged}": "authors are excluded or counted", "approvals: 1, release: not-asked": "approvals are given to releases", "window: {hours: late}": "hours are two times", "window: {days: [mon]}": "the window has no hours", "window: {hours: 08:00-16:00, zone: Moon/Sea}": "is no time zone", "window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
+	for gate, message := range map[string]string{"release: perhaps": `release is required or not-asked, not "perhaps"`,
+		"soak: long": "is not a duration", "moon: full": `there is no key "moon"`,
+		"rehearsal: perhaps": `rehearsal is required or not-asked, not "perhaps"`,
+		"drift: required":    "drift is refused or not-asked", "approvals: many": "approvals is a number from 0 to 9",
+		"approvals: {authors: excluded}":         "say how many approvals",
+		"approvals: {count: 1, authors: hanged}": "authors are excluded or counted",
+		"approvals: 1, release: not-asked":       "approvals are given to releases",
+		"window: {hours: late}":                  "hours are two times", "window: {days: [mon]}": "the window has no hours",
+		"window: {hours: 08:00-16:00, zone: Moon/Sea}":  "is no time zone",
+		"window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
 		_, err := Parse(
 			"lane.yaml",
 			[]byte("lane: harbour\nenvironments: [{name: staging, target: env:A, gate: {"+gate+"}}]"),
@@ -260,8 +270,10 @@ func TestSignersAreKeysWithNames(t *testing.T) {
 	again, err := Parse("lane.yaml", l.File(), engines)
 	require.NoError(t, err)
 	assert.Equal(t, l, again)
-	for gate, message := range map[string]string{"signers: p.holm": "signers is a list of public SSH keys", "signers: []": "signers is a list of public SSH keys",
-		"signers: ['" + key + "']": "say whose key it is", "signers: [p.holm]": "signers: it is no public SSH key", "signers: ['" + key + " p.holm'], release: not-asked": "signatures are given to releases"} {
+	for gate, message := range map[string]string{"signers: p.holm": "signers is a list of public SSH keys",
+		"signers: []":              "signers is a list of public SSH keys",
+		"signers: ['" + key + "']": "say whose key it is", "signers: [p.holm]": "signers: it is no public SSH key",
+		"signers: ['" + key + " p.holm'], release: not-asked": "signatures are given to releases"} {
 		_, err := Parse("lane.yaml", fmt.Appendf(nil, file, gate), engines)
 		assert.ErrorContains(t, err, message)
 	}
@@ -290,7 +302,8 @@ func TestALookForDriftHasAnInterval(t *testing.T) {
 	off, err := Parse("lane.yaml", fmt.Appendf(nil, file, "off"), engines)
 	require.NoError(t, err)
 	assert.Zero(t, off.Environments[0].LookForDrift)
-	for value, message := range map[string]string{"often": "is not a duration", "5s": "look-for-drift is off, or 1m or more"} {
+	for value, message := range map[string]string{"often": "is not a duration",
+		"5s": "look-for-drift is off, or 1m or more"} {
 		_, err := Parse("lane.yaml", fmt.Appendf(nil, file, value), engines)
 		assert.ErrorContains(t, err, message)
 	}
@@ -368,7 +381,8 @@ func TestWhatADeclarationChangesIsSaid(t *testing.T) {
 }
 
 func TestDurationsAreWrittenAsPeopleDo(t *testing.T) {
-	for text, d := range map[string]time.Duration{"0s": 0, "1ms": time.Millisecond, "20s": 20 * time.Second, "12m": 12 * time.Minute, "1h": time.Hour, "1h5m": 65 * time.Minute, "10h0m1s": 10*time.Hour + time.Second} {
+	for text, d := range map[string]time.Duration{"0s": 0, "1ms": time.Millisecond, "20s": 20 * time.Second,
+		"12m": 12 * time.Minute, "1h": time.Hour, "1h5m": 65 * time.Minute, "10h0m1s": 10*time.Hour + time.Second} {
 		assert.Equal(t, text, Span(d))
 	}
 }
@@ -400,6 +414,7 @@ func FuzzParse(f *testing.F) {
 // TestAnEnvironmentNamesAllItsReferences: whoever checks references misses none.
 func TestAnEnvironmentNamesAllItsReferences(t *testing.T) {
 	e := Environment{Target: "env:A", Scratch: "env:B", RehearseOn: "env:C", LedgerKey: "env:D"}
-	assert.Equal(t, []Reference{{"target", "env:A"}, {"scratch", "env:B"}, {"rehearse-on", "env:C"}, {"ledger-key", "env:D"}}, e.References())
+	assert.Equal(t, []Reference{{"target", "env:A"}, {"scratch", "env:B"}, {"rehearse-on", "env:C"},
+		{"ledger-key", "env:D"}}, e.References())
 	assert.Equal(t, []Reference{{"target", "env:A"}}, Environment{Target: "env:A"}.References())
 }

@@ -301,7 +301,8 @@ func FuzzCanonical(f *testing.F) {
 		if strings.Contains(number+slug+action+actor+detail, "\n") {
 			return
 		}
-		for _, change := range []func(*Entry){func(e *Entry) { e.Actor += "x" }, func(e *Entry) { e.Slug += "x" }, func(e *Entry) { e.Seq++ }, func(e *Entry) { e.Detail = append(e.Detail, ' ') },
+		for _, change := range []func(*Entry){func(e *Entry) { e.Actor += "x" }, func(e *Entry) { e.Slug += "x" },
+			func(e *Entry) { e.Seq++ }, func(e *Entry) { e.Detail = append(e.Detail, ' ') },
 			func(e *Entry) { e.Actor, e.Deployment = e.Deployment, e.Actor+"y" }} {
 			other := e
 			other.Detail = append(json.RawMessage{}, e.Detail...)
@@ -321,10 +322,14 @@ func TestAKeyTellsItsEntriesFromOthers(t *testing.T) {
 		assert.True(t, json.Valid(first.Detail), "%s", first.Detail)
 		assert.Empty(t, key.Unproved([]Entry{first}, NewHead()))
 		for name, change := range map[string]func(*Entry){
-			"seq": func(e *Entry) { e.Seq++ }, "at": func(e *Entry) { e.At = e.At.Add(time.Second) }, "action": func(e *Entry) { e.Action = Applied },
-			"step": func(e *Entry) { e.Step = "2" }, "slug": func(e *Entry) { e.Slug = "x" }, "checksum": func(e *Entry) { e.Checksum = "x" },
-			"deployment": func(e *Entry) { e.Deployment = "7" }, "actor": func(e *Entry) { e.Actor = "x" }, "duration": func(e *Entry) { e.DurationMS++ },
-			"detail": func(e *Entry) { e.Detail = append(json.RawMessage(`{"tables":1,`), e.Detail[1:]...) }, "before": func(e *Entry) { e.PrevHash = "x" },
+			"seq": func(e *Entry) { e.Seq++ }, "at": func(e *Entry) { e.At = e.At.Add(time.Second) },
+			"action": func(e *Entry) { e.Action = Applied },
+			"step":   func(e *Entry) { e.Step = "2" }, "slug": func(e *Entry) { e.Slug = "x" },
+			"checksum":   func(e *Entry) { e.Checksum = "x" },
+			"deployment": func(e *Entry) { e.Deployment = "7" }, "actor": func(e *Entry) { e.Actor = "x" },
+			"duration": func(e *Entry) { e.DurationMS++ },
+			"detail":   func(e *Entry) { e.Detail = append(json.RawMessage(`{"tables":1,`), e.Detail[1:]...) },
+			"before":   func(e *Entry) { e.PrevHash = "x" },
 		} {
 			forged := first
 			change(&forged)

@@ -16,7 +16,8 @@ func ExampleForward() {
 		{Number: "3", Slug: "create-pilot", Options: step.DefaultOptions()},
 	}
 	applied := ledger.NewHead().
-		Next(ledger.Entry{Action: ledger.Applied, Step: "1", Slug: "create-berth"}, time.Date(2026, 11, 3, 7, 0, 0, 0, time.UTC))
+		Next(ledger.Entry{Action: ledger.Applied, Step: "1", Slug: "create-berth"},
+			time.Date(2026, 11, 3, 7, 0, 0, 0, time.UTC))
 	view := plan.Look("staging", catalogue, ledger.Fold([]ledger.Entry{applied}))
 
 	p, err := plan.Forward(view, "2") // up to step 2

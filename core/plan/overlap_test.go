@@ -17,7 +17,8 @@ func TestTwoVersionsOverlapFromExpandToContract(t *testing.T) {
 		}, {Number: "7", Phase: step.Expand}, {Number: "8", Phase: step.Migrate}, {Number: "8.1", Phase: step.Expand},
 		{
 			Number: "9",
-		}, {Number: "10", Phase: step.Contract}, {Number: "11", Phase: step.Contract}, {Number: "12", Phase: step.Expand}, {Number: "13"},
+		}, {Number: "10", Phase: step.Contract}, {Number: "11", Phase: step.Contract}, {Number: "12", Phase: step.Expand},
+		{Number: "13"},
 	}
 	list := plan.Overlaps(steps)
 	require.Len(t, list, 2)

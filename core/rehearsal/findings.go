@@ -22,7 +22,8 @@ const long = int64(time.Second / time.Millisecond)
 
 // Findings are what a rehearsal showed and no reading of the steps' texts: in functions,
 // in blocks and by triggers. known are those of a reading; files are the steps' files.
-func (r Result) Findings(rules *review.Rules, known []review.Finding, files map[step.Number]string) (list []review.Finding) {
+func (r Result) Findings(rules *review.Rules, known []review.Finding,
+	files map[step.Number]string) (list []review.Finding) {
 	for _, s := range r.Steps {
 		if s.Footprint == nil {
 			continue

@@ -68,7 +68,8 @@ func (e *MaskError) Error() string {
 	if e.DataType == "" {
 		return fmt.Sprintf("the column %s is to be masked, and %s has none of this name", e.Column, e.Of)
 	}
-	return fmt.Sprintf("the column %s is to be masked, and there are no made-up values of its type, %s", e.Column, e.DataType)
+	return fmt.Sprintf("the column %s is to be masked, and there are no made-up values of its type, %s", e.Column,
+		e.DataType)
 }
 
 // MaskedColumns are the columns of a schema that are masked where some are named: these,

@@ -83,7 +83,8 @@ func TestWhatIsNamedIsMaskedWhereItsRowsStand(t *testing.T) {
 	of.Objects[other].Props[schema.DataType] = "jsonb"
 	masked, err := MaskedColumns("staging", of, []string{"harbour.watch.who"})
 	require.NoError(t, err)
-	assert.Equal(t, map[string]bool{"harbour.watch.who": true, "harbour.watch_old.who": true, "harbour.watch_oldest.who": true}, masked)
+	assert.Equal(t, map[string]bool{"harbour.watch.who": true, "harbour.watch_old.who": true,
+		"harbour.watch_oldest.who": true}, masked)
 	_, err = MaskedColumns("staging", of, []string{"harbour.watch.nobody"})
 	require.EqualError(t, err, "the column harbour.watch.nobody is to be masked, and staging has none of this name")
 	_, err = MaskedColumns("staging", of, []string{"harbour.watch.who", "harbour.other.who"})

@@ -56,7 +56,8 @@ func rehearse(t *testing.T, ctx context.Context, steps ...pair) (rehearsal.Resul
 		Look: func(ctx context.Context) (schema.Schema, error) { return scratch.Snapshot(ctx, nil) },
 		Now:  func() time.Time { now = now.Add(time.Millisecond); return now },
 		Runner: &deploy.Runner{
-			Target: scratch, Dialect: kind.Dialect(), Emit: func(deploy.Event) {}, Now: time.Now, Pause: func(context.Context, time.Duration) {},
+			Target: scratch, Dialect: kind.Dialect(), Emit: func(deploy.Event) {}, Now: time.Now,
+			Pause:      func(context.Context, time.Duration) {},
 			Texts:      func(_ context.Context, c step.Checksum) ([]byte, error) { return texts[c], nil },
 			Deployment: "rehearsal", Actor: "pilot", Defaults: engine.Settings{LockTimeout: time.Second},
 		},
@@ -100,7 +101,8 @@ func TestARehearsal(t *testing.T) {
 			[]rehearsal.WayBack{rehearsal.Untried, rehearsal.Untried}, "0 of 2 ways back were tried",
 		},
 		"it does not go forward a second time": {
-			[]pair{{"CREATE TABLE times (n INTEGER PRIMARY KEY);", ""}, {"INSERT INTO times VALUES (1);", "SELECT 1;"}}, "step 2 fails: UNIQUE constraint failed: times.n",
+			[]pair{{"CREATE TABLE times (n INTEGER PRIMARY KEY);", ""}, {"INSERT INTO times VALUES (1);", "SELECT 1;"}},
+			"step 2 fails: UNIQUE constraint failed: times.n",
 			[]rehearsal.WayBack{rehearsal.Missing, rehearsal.Complete}, "step 1 has no way back, so those before it " +
 				"were not tried",
 		},

@@ -28,7 +28,8 @@ func (d RowDifference) message() string {
 	case d.After < d.Before:
 		return fmt.Sprintf("%s: %d of %s are gone", d.Table, d.Before-d.After, plural.Of(int(d.Before), "row"))
 	case d.After > d.Before:
-		return fmt.Sprintf("%s: %s more than the %d that were there", d.Table, plural.Of(int(d.After-d.Before), "row"), d.Before)
+		return fmt.Sprintf("%s: %s more than the %d that were there", d.Table, plural.Of(int(d.After-d.Before), "row"),
+			d.Before)
 	case len(d.Columns) > 0:
 		return fmt.Sprintf("%s: values of %s are not what they were", d.Table, strings.Join(d.Columns, ", "))
 	}

@@ -64,7 +64,8 @@ func TestOnlyWhatWasThereIsCompared(t *testing.T) {
 func TestAResultSaysWhichRowsItMet(t *testing.T) {
 	assert.Equal(t, "no rows", Result{}.With())
 	assert.Equal(t, "all rows of its clone", Result{Cloned: true}.With())
-	assert.Equal(t, "1,203 rows of 2 tables", Result{Copied: []engine.Sampled{{Table: "a", Rows: 1200}, {Table: "b", Rows: 3}}}.With())
+	assert.Equal(t, "1,203 rows of 2 tables",
+		Result{Copied: []engine.Sampled{{Table: "a", Rows: 1200}, {Table: "b", Rows: 3}}}.With())
 }
 
 func TestWhatAReadingFoundIsNotFoundAgain(t *testing.T) {
@@ -80,7 +81,8 @@ rules:
 			{Table: "harbour.pilot", Blocks: engine.SchemaChanges},
 			{Table: "public.quay", Rewritten: true, Rows: 90},
 		}}},
-		{Number: "2", ForwardMS: 999, Footprint: &engine.Footprint{Tables: []engine.TableFootprint{{Table: "harbour.berth", Blocks: engine.Writes}}}},
+		{Number: "2", ForwardMS: 999,
+			Footprint: &engine.Footprint{Tables: []engine.TableFootprint{{Table: "harbour.berth", Blocks: engine.Writes}}}},
 		{Number: "3", ForwardMS: 5000},
 	}}
 	list := r.Findings(rules, nil, map[step.Number]string{"1": "1-a.sql"})

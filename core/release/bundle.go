@@ -51,7 +51,8 @@ func Write(
 	for _, file := range []struct {
 		name string
 		text []byte
-	}{{bodyName, append(body, '\n')}, {sumsName, []byte(Sums(steps))}, {laneName, lane}, {summaryName, []byte(Summary(r, steps))}, {SignatureName, []byte(signed.String())}} {
+	}{{bodyName, append(body, '\n')}, {sumsName, []byte(Sums(steps))}, {laneName, lane},
+		{summaryName, []byte(Summary(r, steps))}, {SignatureName, []byte(signed.String())}} {
 		if len(file.text) == 0 {
 			continue
 		}

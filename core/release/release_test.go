@@ -175,7 +175,8 @@ func FuzzRead(f *testing.F) {
 	var whole bytes.Buffer
 	packed := gzip.NewWriter(&whole)
 	archive := tar.NewWriter(packed)
-	for name, text := range map[string]string{"release.json": `{"lane":"harbour","name":"1","digest":"x"}`, "SHA256SUMS": "x  steps/1-a.sql\n", "steps/1-a.sql": "SELECT 1"} {
+	for name, text := range map[string]string{"release.json": `{"lane":"harbour","name":"1","digest":"x"}`,
+		"SHA256SUMS": "x  steps/1-a.sql\n", "steps/1-a.sql": "SELECT 1"} {
 		require.NoError(f, archive.WriteHeader(&tar.Header{Name: name, Size: int64(len(text)), Mode: 0o644}))
 		_, err := archive.Write([]byte(text))
 		require.NoError(f, err)

@@ -115,7 +115,8 @@ func Verified(sums, armoured []byte) ([]Signature, error) {
 		if signature.Signature.Format == ssh.KeyAlgoRSA {
 			return nil, errors.New("a signature by RSA with SHA-1 is not taken; sign it again with a newer program")
 		}
-		if err := sshsig.Verify(bytes.NewReader(sums), signature, signature.PublicKey, signature.HashAlgorithm, Namespace); err != nil {
+		if err := sshsig.Verify(bytes.NewReader(sums), signature, signature.PublicKey, signature.HashAlgorithm,
+			Namespace); err != nil {
 			return nil, fmt.Errorf(
 				"the signature of the key %s is not one of this SHA256SUMS, for the namespace %s",
 				ssh.FingerprintSHA256(signature.PublicKey), Namespace,

@@ -86,15 +86,16 @@ func TestWhatIsNoSignatureIsRefused(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, both, 2)
 	for name, c := range map[string]struct{ text, message string }{
-		"nothing":            {" \n", "it holds no signature"},
-		"of another text":    {signed(t, "0124  steps/1-a.sql\n"), "is not one of this SHA256SUMS"},
-		"one good, one not":  {good + signed(t, "another"), "is not one of this SHA256SUMS"},
-		"words before it":    {"trust me\n" + good, "it holds something else"},
-		"words behind it":    {good + "trust me", "it holds something else"},
-		"another kind":       {strings.ReplaceAll(good, "SSH SIGNATURE", "PGP SIGNATURE"), "it holds something else"},
-		"a hole in it":       {good[:60] + good[64:], ""},
-		"too many":           {strings.Repeat(good, mostSignatures+1), "up to 20"},
-		"something long":     {"-----BEGIN SSH SIGNATURE-----\n" + strings.Repeat("QUFB\n", longestSignature) + "-----END SSH SIGNATURE-----\n", "it holds something else"},
+		"nothing":           {" \n", "it holds no signature"},
+		"of another text":   {signed(t, "0124  steps/1-a.sql\n"), "is not one of this SHA256SUMS"},
+		"one good, one not": {good + signed(t, "another"), "is not one of this SHA256SUMS"},
+		"words before it":   {"trust me\n" + good, "it holds something else"},
+		"words behind it":   {good + "trust me", "it holds something else"},
+		"another kind":      {strings.ReplaceAll(good, "SSH SIGNATURE", "PGP SIGNATURE"), "it holds something else"},
+		"a hole in it":      {good[:60] + good[64:], ""},
+		"too many":          {strings.Repeat(good, mostSignatures+1), "up to 20"},
+		"something long": {"-----BEGIN SSH SIGNATURE-----\n" + strings.Repeat("QUFB\n", longestSignature) +
+			"-----END SSH SIGNATURE-----\n", "it holds something else"},
 		"a line of a folder": {sums, "it holds something else"},
 	} {
 		_, err := Verified([]byte(sums), []byte(c.text))

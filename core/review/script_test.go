@@ -170,7 +170,8 @@ func TestAWayBackIsHeldAgainstTheStep(t *testing.T) {
 	}
 	assert.Empty(
 		t,
-		read(t, review.Setting{}, map[string]string{"1-a.sql": "MAKE berth\nMAKE berth_part", "1-a.back.sql": "DROP berth"})[0],
+		read(t, review.Setting{},
+			map[string]string{"1-a.sql": "MAKE berth\nMAKE berth_part", "1-a.back.sql": "DROP berth"})[0],
 		"what goes with a table is gone",
 	)
 }

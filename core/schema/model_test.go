@@ -53,11 +53,13 @@ func TestColumnsStandInTheirOrder(t *testing.T) {
 }
 
 func TestNamesAreTakenApart(t *testing.T) {
-	for name, want := range map[string][2]string{"berth": {"", "berth"}, "harbour.berth": {"harbour.", "berth"}, `harbour."The.Berth".a`: {`harbour."The.Berth".`, "a"}, `"a.b"`: {"", `"a.b"`},
+	for name, want := range map[string][2]string{"berth": {"", "berth"}, "harbour.berth": {"harbour.", "berth"},
+		`harbour."The.Berth".a`: {`harbour."The.Berth".`, "a"}, `"a.b"`: {"", `"a.b"`},
 		"quay.`a.b`": {"quay.", "`a.b`"}, "`a\"`.b": {"`a\"`.", "b"}, "\"a`\".\"b.c\"": {"\"a`\".", `"b.c"`}} {
 		assert.Equal(t, want, [2]string{schema.Qualifier(name), schema.Unqualified(name)}, name)
 	}
-	for text, want := range map[string][]string{"": nil, "a": {"a"}, "a, b": {"a", "b"}, "f(a, b), 'c, d', \"e, f\", {g,h}": {"f(a, b)", "'c, d'", "\"e, f\"", "{g,h}"}} {
+	for text, want := range map[string][]string{"": nil, "a": {"a"}, "a, b": {"a", "b"},
+		"f(a, b), 'c, d', \"e, f\", {g,h}": {"f(a, b)", "'c, d'", "\"e, f\"", "{g,h}"}} {
 		assert.Equal(t, want, schema.List(text), text)
 	}
 	assert.Less(t, schema.Rank(schema.Table), schema.Rank(schema.Index))

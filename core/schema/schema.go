@@ -258,7 +258,8 @@ func Effect(before, after Schema) []Difference {
 	}
 	list = slices.DeleteFunc(list, func(d Difference) bool {
 		return d.What != Changed &&
-			(d.Kind == Column && views[d.Of] || d.Kind == Sequence && d.Of != "") // an identity's sequence comes and goes with it
+			(d.Kind == Column && views[d.Of] || d.Kind == Sequence &&
+				d.Of != "") // an identity's sequence comes and goes with it
 	})
 	return grouped(withProps(list, after))
 }

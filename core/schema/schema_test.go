@@ -40,7 +40,8 @@ func TestTheFingerprintDoesNotDependOnTheOrder(t *testing.T) {
 	}
 	assert.Equal(t, strings.Join([]string{
 		"schema harbour", "table harbour.vessel", "  owner: nordmole", "column harbour.vessel.draught", "  type: integer",
-		"column harbour.vessel.name", "  null: no", "  type: text", "function harbour.greet(text)", `  definition: SELECT 1\n\\x`, ""}, "\n"), want.Text())
+		"column harbour.vessel.name", "  null: no", "  type: text", "function harbour.greet(text)",
+		`  definition: SELECT 1\n\\x`, ""}, "\n"), want.Text())
 	objects[0].Props = schema.Props{schema.OwnedByRole: "eve"}
 	assert.NotEqual(t, want.Fingerprint(), schema.New(objects, nil).Fingerprint())
 }

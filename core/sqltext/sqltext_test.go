@@ -59,7 +59,8 @@ func TestASumTellsWhatRan(t *testing.T) {
 	one, two := sqltext.Statement{SQL: []byte("SELECT 1")}, sqltext.Statement{SQL: []byte("SELECT 2")}
 	assert.Equal(t, total(one, two), total(one, two))
 	for what, other := range map[string]string{
-		"another order": total(two, one), "one less": total(one), "none": total(), "both in one": total(sqltext.Statement{SQL: []byte("SELECT 1SELECT 2")}),
+		"another order": total(two, one), "one less": total(one), "none": total(),
+		"both in one":           total(sqltext.Statement{SQL: []byte("SELECT 1SELECT 2")}),
 		"data in place of text": total(one, sqltext.Statement{CopyData: []byte("SELECT 2")}),
 	} {
 		assert.NotEqual(t, total(one, two), other, what)

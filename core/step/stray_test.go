@@ -181,7 +181,8 @@ func TestAnOptionIsFoundInItsFile(t *testing.T) {
 }
 
 func TestACaretStandsUnderItsCharacter(t *testing.T) {
-	for _, c := range []struct{ source, below string }{{"SELECT x", "       ^"}, {"\tSELECT x", "\t       ^"}, {"SELECT '港湾', x", "               ^"}, {"SELECT 'ж', x", "             ^"[1:]}} {
+	for _, c := range []struct{ source, below string }{{"SELECT x", "       ^"}, {"\tSELECT x", "\t       ^"},
+		{"SELECT '港湾', x", "               ^"}, {"SELECT 'ж', x", "             ^"[1:]}} {
 		caret := len([]rune(c.source))
 		assert.Equal(t, "  7 | "+c.source+"\n    | "+c.below+"\n", Excerpt(7, c.source, caret))
 	}

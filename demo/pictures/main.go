@@ -35,7 +35,8 @@ func run(folder string, pictures []string) error {
 	ctx, stop := context.WithTimeout(ctx, 2*time.Minute)
 	defer stop()
 	server := os.Getenv("VORRANG_SERVER")
-	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), browser.SignIn(server, "demo", os.Getenv("VORRANG_TOKEN"))); err != nil {
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800),
+		browser.SignIn(server, "demo", os.Getenv("VORRANG_TOKEN"))); err != nil {
 		return fmt.Errorf("sign in: %w", err)
 	}
 	for _, picture := range pictures {

@@ -17,14 +17,16 @@ func TestAMoveIsWordedAsACommand(t *testing.T) {
 	acknowledged := at.Step(remedy.Attest, "20")
 	acknowledged.Arguments.Acknowledge = true
 	for want, r := range map[string]remedy.Remedy{
-		"vorrang promote -lane harbour -to staging":                                     at.Do(remedy.Promote),
-		"vorrang promote -lane harbour -to staging -release 2026.12":                    at.Release(remedy.Promote, "2026.12"),
+		"vorrang promote -lane harbour -to staging": at.Do(remedy.Promote),
+		"vorrang promote -lane harbour -to staging -release 2026.12": at.Release(remedy.Promote,
+			"2026.12"),
 		"vorrang rollback -lane harbour -env staging -to 10 -confirm staging":           at.RollbackTo("10"),
 		"vorrang rollback -lane harbour -env staging -last 2 -confirm staging":          last,
 		"vorrang attest -lane harbour -env staging -step 20 -acknowledge -reason \"…\"": acknowledged,
-		"vorrang settle -lane harbour -env staging -step 20 -as undone -reason \"…\"":   at.Settle("20", ledger.SettledUndone),
-		"vorrang baseline -lane harbour -env staging -at N":                             at.Do(remedy.Baseline),
-		"vorrang baseline -lane harbour -env staging -at 20 -check":                     at.Step(remedy.CheckBaseline, "20"),
+		"vorrang settle -lane harbour -env staging -step 20 -as undone -reason \"…\"": at.Settle("20",
+			ledger.SettledUndone),
+		"vorrang baseline -lane harbour -env staging -at N":         at.Do(remedy.Baseline),
+		"vorrang baseline -lane harbour -env staging -at 20 -check": at.Step(remedy.CheckBaseline, "20"),
 		"vorrang lanes":                              {Act: remedy.LookAtLanes},
 		"the same with -confirm staging":             {Act: remedy.Confirm, Arguments: remedy.Arguments{Typed: "staging"}},
 		"if it is meant: the same with -acknowledge": {Act: remedy.Acknowledge, Reason: "if it is meant"},

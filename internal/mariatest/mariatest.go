@@ -152,7 +152,8 @@ func (s *Server) Log(t testing.TB) string {
 
 // URL is the URL of a database, for the superuser.
 func (s *Server) URL(database string) string {
-	return (&url.URL{Scheme: "mysql", User: url.UserPassword("vorrang", password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(s.Port)), Path: database}).String()
+	return (&url.URL{Scheme: "mysql", User: url.UserPassword("vorrang", password),
+		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(s.Port)), Path: database}).String()
 }
 
 // Open opens a database as another program would.

@@ -248,7 +248,8 @@ func (s *Schema) type_(c *column) {
 	case s.one(10):
 		c.kind, c.generated = "integer", "(id * "+fmt.Sprint(1+s.random.IntN(9))+")"
 	case s.one(4):
-		c.fallback = map[string]string{"integer": "7", "bigint": "(3 + 4)", "text": "'none'", "boolean": "false", "date": "CURRENT_DATE", "timestamp with time zone": "now()", "jsonb": "'{}'"}[c.kind]
+		c.fallback = map[string]string{"integer": "7", "bigint": "(3 + 4)", "text": "'none'", "boolean": "false",
+			"date": "CURRENT_DATE", "timestamp with time zone": "now()", "jsonb": "'{}'"}[c.kind]
 	}
 }
 

@@ -200,7 +200,8 @@ func TestADifferenceIsMarkedInWords(t *testing.T) {
 		"what is gone is drawn too",
 	)
 	svg := SVG(m, "harbour & co")
-	for _, words := range []string{">changed<", ">removed<", "&lt;b&gt;&#34; added", "harbour &amp; co", "id ◆", "next ◇"} {
+	for _, words := range []string{">changed<", ">removed<", "&lt;b&gt;&#34; added", "harbour &amp; co", "id ◆",
+		"next ◇"} {
 		assert.Contains(t, svg, words)
 	}
 	for parser := xml.NewDecoder(strings.NewReader(svg)); ; {
@@ -219,7 +220,8 @@ func TestALinkLeadsToItsTable(t *testing.T) {
 	for definition, want := range map[string]string{
 		`FOREIGN KEY (berth_id) REFERENCES harbour.berth(id) ON DELETE CASCADE`: "harbour.berth", "FOREIGN KEY (berth_id) " +
 			"REFERENCES berth (id)": "berth",
-		"FOREIGN KEY (berth_id) REFERENCES `the berth` (id)": "`the berth`", `FOREIGN KEY (x) REFERENCES "a (b)"(c)`: `"a (b)"`, "FOREIGN KEY (x) REFERENCES berth": "berth",
+		"FOREIGN KEY (berth_id) REFERENCES `the berth` (id)": "`the berth`",
+		`FOREIGN KEY (x) REFERENCES "a (b)"(c)`:              `"a (b)"`, "FOREIGN KEY (x) REFERENCES berth": "berth",
 		"FOREIGN KEY (x) REFERENCES \"a`\"(b) ON DELETE CASCADE": "\"a`\"",
 		"CHECK (x > 0)": "",
 	} {

@@ -62,8 +62,10 @@ type Left struct{ Script, Gone string }
 // Run runs the whole suite.
 func Run(t *testing.T, h Harness) {
 	for name, test := range map[string]func(*testing.T, Harness){
-		"Ledger": ledgers, "Lock": locks, "Steps": steps, "Sessions": sessions, "Existing": existing, "Snapshot": snapshots, "Empty": empties,
-		"Evidence": looks, "Drafts": drafts, "Kinds": kinds, "Backup": backups, "Probe": probes, "Scratch": scratches, "Review": reviews, "Crashes": crashes, "Cuts": cuts,
+		"Ledger": ledgers, "Lock": locks, "Steps": steps, "Sessions": sessions, "Existing": existing, "Snapshot": snapshots,
+		"Empty":    empties,
+		"Evidence": looks, "Drafts": drafts, "Kinds": kinds, "Backup": backups, "Probe": probes, "Scratch": scratches,
+		"Review": reviews, "Crashes": crashes, "Cuts": cuts,
 	} {
 		t.Run(name, func(t *testing.T) { t.Parallel(); test(t, h) })
 	}

@@ -108,7 +108,8 @@ func (f proof) measured(script string) []review.Finding {
 	}
 	footprint, err := measurer.Footprint(f.t.Context())
 	require.NoError(f.t, err)
-	rehearsed := rehearsal.Result{Steps: []rehearsal.Step{{Number: "1", ForwardMS: time.Since(began).Milliseconds(), Footprint: &footprint}}}
+	rehearsed := rehearsal.Result{Steps: []rehearsal.Step{{Number: "1", ForwardMS: time.Since(began).Milliseconds(),
+		Footprint: &footprint}}}
 	return rehearsed.Findings(f.Engine.Dialect().Findings(), nil, nil)
 }
 
@@ -179,7 +180,8 @@ func (f proof) prove(found review.Finding) {
 		show func()
 	}{
 		{p.Old != "", f.old}, {p.Shows != "" || p.Then != "", f.after}, {p.Fails != "", f.fails}, {p.Blocks != "", f.blocks},
-		{p.Scans != "", f.scans}, {p.Rewrites != "", f.rewrites}, {p.Queue != "", f.queue}, {p.Back, f.back}, {p.Online, f.online},
+		{p.Scans != "", f.scans}, {p.Rewrites != "", f.rewrites}, {p.Queue != "", f.queue}, {p.Back, f.back},
+		{p.Online, f.online},
 	} {
 		if way.said {
 			shown++

@@ -90,7 +90,8 @@ func snapshots(t *testing.T, h Harness) {
 	}
 
 	for _, hotfix := range []struct{ sql, shows string }{
-		{"ALTER TABLE quay ADD COLUMN depth_cm INTEGER DEFAULT 900", "added column"}, {"CREATE TABLE crane (id INTEGER)", "added table"},
+		{"ALTER TABLE quay ADD COLUMN depth_cm INTEGER DEFAULT 900", "added column"},
+		{"CREATE TABLE crane (id INTEGER)", "added table"},
 		{"DROP VIEW long_berth", "removed view"}, {"ALTER TABLE quay RENAME COLUMN name TO title", "removed column"},
 	} {
 		before := see(one)
@@ -197,8 +198,10 @@ func looks(t *testing.T, h Harness) {
 		before, after string
 		is            sqltext.Change
 	}{
-		{"SELECT 1;", "SELECT 1;", sqltext.Same}, {"SELECT 1;", "SELECT\n  1;\n", sqltext.OnlySpace}, {"SELECT 1;", "-- one\nSELECT 1;", sqltext.OnlyComments},
-		{"SELECT 1;", "SELECT 2;", sqltext.WhatRuns}, {"SELECT ' a';", "SELECT 'a';", sqltext.WhatRuns}, {"SELECT 1;", "SELECT 1; SELECT 1;", sqltext.WhatRuns},
+		{"SELECT 1;", "SELECT 1;", sqltext.Same}, {"SELECT 1;", "SELECT\n  1;\n", sqltext.OnlySpace},
+		{"SELECT 1;", "-- one\nSELECT 1;", sqltext.OnlyComments},
+		{"SELECT 1;", "SELECT 2;", sqltext.WhatRuns}, {"SELECT ' a';", "SELECT 'a';", sqltext.WhatRuns},
+		{"SELECT 1;", "SELECT 1; SELECT 1;", sqltext.WhatRuns},
 	} {
 		assert.Equal(t, c.is, dialect.Compare([]byte(c.before), []byte(c.after)), "%s → %s", c.before, c.after)
 	}
@@ -208,8 +211,10 @@ func kinds(t *testing.T, h Harness) {
 	y := newYard(t, h, map[string]string{"1-a.sql": "CREATE TABLE a (id INTEGER NOT NULL PRIMARY KEY);"})
 	y.promoted()
 	for sql, kind := range map[string]engine.Kind{
-		"CREATE TABLE a (id INTEGER)": engine.Duplicate, "ALTER TABLE a ADD COLUMN id INTEGER": engine.Duplicate, "INSERT INTO nowhere VALUES (1)": engine.Missing,
-		"DROP TABLE nowhere": engine.Missing, "SELECT depth FROM a": engine.Missing, "SELEC": engine.Other, "INSERT INTO a VALUES (1), (1)": engine.Other,
+		"CREATE TABLE a (id INTEGER)": engine.Duplicate, "ALTER TABLE a ADD COLUMN id INTEGER": engine.Duplicate,
+		"INSERT INTO nowhere VALUES (1)": engine.Missing,
+		"DROP TABLE nowhere":             engine.Missing, "SELECT depth FROM a": engine.Missing, "SELEC": engine.Other,
+		"INSERT INTO a VALUES (1), (1)": engine.Other,
 	} {
 		require.NoError(t, y.session.Prepare(t.Context(), engine.Settings{}))
 		_, err := y.session.Exec(t.Context(), sqltext.Statement{SQL: []byte(sql)})

@@ -59,7 +59,8 @@ func ledgers(t *testing.T, h Harness) {
 	assert.Equal(t, written, read, "byte for byte")
 	require.NoError(t, ledger.Verify(read))
 
-	for _, hostile := range []string{"UPDATE " + h.Ledger + " SET actor = 'nobody'", "DELETE FROM " + h.Ledger, "DELETE FROM " + h.Ledger + " WHERE seq = 3"} {
+	for _, hostile := range []string{"UPDATE " + h.Ledger + " SET actor = 'nobody'", "DELETE FROM " + h.Ledger,
+		"DELETE FROM " + h.Ledger + " WHERE seq = 3"} {
 		assert.ErrorContains(t, h.Exec(t, url, hostile), "append-only", hostile)
 	}
 	assert.Error(t, session.Append(t.Context(), written[1]), "an entry that is there is not written again")
@@ -152,7 +153,8 @@ func steps(t *testing.T, h Harness) {
 		require.Equal(t, deploy.Failed, result.Outcome)
 		assert.Contains(t, result.Failure.Message, "the check does not hold")
 		assert.Equal(t, "0", y.query("SELECT count(*) FROM a"))
-		for _, bad := range []string{"SELECT 1 = 1 FROM a WHERE 1 = 2", "SELECT NULL", "SELECT 1 = 1, 1 = 2", "SELECT 1 = 1 UNION ALL SELECT 1 = 1"} {
+		for _, bad := range []string{"SELECT 1 = 1 FROM a WHERE 1 = 2", "SELECT NULL", "SELECT 1 = 1, 1 = 2",
+			"SELECT 1 = 1 UNION ALL SELECT 1 = 1"} {
 			y.files["2-b.check.sql"] = bad + ";"
 			assert.Equal(t, deploy.Failed, y.promote().Outcome, bad)
 		}
@@ -309,8 +311,10 @@ func reviews(t *testing.T, h Harness) {
 		return messages
 	}
 	for _, fine := range []map[string]string{
-		{"1-a.sql": "CREATE TABLE a (id INTEGER);", "1-a.back.sql": "DROP TABLE a;", "1-a.check.sql": "SELECT count(*) = 0 FROM a;"},
-		{"1-a.sql": autocommit + "CREATE INDEX a_id ON a (id);"}, {"1-a.sql": "/*---\nmode: batches\n---*/\n" + h.Backfill + ";"},
+		{"1-a.sql": "CREATE TABLE a (id INTEGER);", "1-a.back.sql": "DROP TABLE a;",
+			"1-a.check.sql": "SELECT count(*) = 0 FROM a;"},
+		{"1-a.sql": autocommit + "CREATE INDEX a_id ON a (id);"},
+		{"1-a.sql": "/*---\nmode: batches\n---*/\n" + h.Backfill + ";"},
 	} {
 		assert.Empty(t, problems(fine))
 	}

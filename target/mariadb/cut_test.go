@@ -91,7 +91,8 @@ func TestTextIsCutAsTheClientDoes(t *testing.T) {
 			}
 		}
 	}
-	for text, place := range map[string]string{"SELECT 1;\n SELECT 'x\\'": "2:9", "SELECT /* x": "1:8", "SELECT `x": "1:8", "SELECT 1;\n\\. other.sql": "2:1", "DELIMITER\nSELECT 1": "1:1"} {
+	for text, place := range map[string]string{"SELECT 1;\n SELECT 'x\\'": "2:9", "SELECT /* x": "1:8",
+		"SELECT `x": "1:8", "SELECT 1;\n\\. other.sql": "2:1", "DELIMITER\nSELECT 1": "1:1"} {
 		_, err := cut([]byte(text))
 		var failed *sqltext.Error
 		require.ErrorAs(t, err, &failed, text)
@@ -151,7 +152,8 @@ func joined(text string) string {
 
 func TestWhatStatementsDo(t *testing.T) {
 	for sql, want := range map[string]string{
-		"CREATE OR REPLACE TABLE a (b INT, KEY c (b), CONSTRAINT d CHECK (b > 0), PRIMARY KEY (b))": "table a, column a.b, index a.c, constraint a.d",
+		"CREATE OR REPLACE TABLE a (b INT, KEY c (b), CONSTRAINT d CHECK (b > 0), PRIMARY KEY (b))": "table a, column " +
+			"a.b, index a.c, constraint a.d",
 		"ALTER TABLE IF EXISTS a ADD COLUMN IF NOT EXISTS b INT AFTER c, DROP INDEX d, RENAME COLUMN e TO f, " +
 			"MODIFY g INT": "table a, column a.b, index a.d, column a.e, column a.g",
 		"ALTER TABLE a ADD (b INT, c INT), ADD UNIQUE KEY d (b), ADD CONSTRAINT e FOREIGN KEY (b) " +
@@ -159,8 +161,10 @@ func TestWhatStatementsDo(t *testing.T) {
 		"CREATE UNIQUE INDEX IF NOT EXISTS a USING BTREE ON b (c)":       "index b.a",
 		"CREATE DEFINER=`x`@`y` SQL SECURITY INVOKER VIEW a AS SELECT 1": "view a",
 		"CREATE ALGORITHM=MERGE VIEW a AS SELECT 1":                      "view a",
-		"DROP TABLE IF EXISTS a, b":                                      "table a, table b", "RENAME TABLE a TO b, c WAIT 3 TO d": "table a, table c", "DROP INDEX a ON b": "index b.a", "TRUNCATE a": "table a",
-		"CREATE AGGREGATE FUNCTION a(x INT) RETURNS INT BEGIN END": "function a", "CREATE SEQUENCE a": "sequence a", "ALTER TABLE a CHANGE b c INT": "table a, column a.b",
+		"DROP TABLE IF EXISTS a, b":                                      "table a, table b",
+		"RENAME TABLE a TO b, c WAIT 3 TO d":                             "table a, table c", "DROP INDEX a ON b": "index b.a", "TRUNCATE a": "table a",
+		"CREATE AGGREGATE FUNCTION a(x INT) RETURNS INT BEGIN END": "function a", "CREATE SEQUENCE a": "sequence a",
+		"ALTER TABLE a CHANGE b c INT": "table a, column a.b",
 	} {
 		is := shapeOf(sqltext.Statement{SQL: []byte(sql)})
 		assert.Equal(t, defines, is.verb, sql)
@@ -171,11 +175,16 @@ func TestWhatStatementsDo(t *testing.T) {
 		assert.Equal(t, want, strings.Join(effects, ", "), sql)
 	}
 	for sql, want := range map[string]verb{
-		"SELECT 1": reads, "(SELECT 1) UNION (SELECT 2)": reads, "WITH x AS (SELECT 1) SELECT * FROM x": reads, "INSERT IGNORE INTO a VALUES (1)": changes,
-		"REPLACE a VALUES (1)": changes, "UPDATE LOW_PRIORITY a SET b = 1": changes, "DELETE FROM a": changes, "COMMIT": control, "ROLLBACK TO s": saves, "ROLLBACK": control,
-		"START TRANSACTION READ ONLY": control, "START SLAVE": beyond, "SET autocommit = 1": control, "SET GLOBAL x = 1": beyond, "SET @@global.x = 1": beyond, "SET x = 1": sets,
-		"CALL p()": calls, "EXECUTE IMMEDIATE 'x'": calls, "GRANT SELECT ON a TO b": beyond, "CREATE USER a": beyond, "CREATE DATABASE a": beyond, "DROP DATABASE a": beyond,
-		"CREATE TABLE other.a (b INT)": beyond, "USE other": beyond, "LOAD DATA INFILE 'x' INTO TABLE a": beyond, "SELECT 1 INTO OUTFILE 'x'": beyond, "LOCK TABLES a READ": control,
+		"SELECT 1": reads, "(SELECT 1) UNION (SELECT 2)": reads, "WITH x AS (SELECT 1) SELECT * FROM x": reads,
+		"INSERT IGNORE INTO a VALUES (1)": changes,
+		"REPLACE a VALUES (1)":            changes, "UPDATE LOW_PRIORITY a SET b = 1": changes, "DELETE FROM a": changes,
+		"COMMIT": control, "ROLLBACK TO s": saves, "ROLLBACK": control,
+		"START TRANSACTION READ ONLY": control, "START SLAVE": beyond, "SET autocommit = 1": control,
+		"SET GLOBAL x = 1": beyond, "SET @@global.x = 1": beyond, "SET x = 1": sets,
+		"CALL p()": calls, "EXECUTE IMMEDIATE 'x'": calls, "GRANT SELECT ON a TO b": beyond, "CREATE USER a": beyond,
+		"CREATE DATABASE a": beyond, "DROP DATABASE a": beyond,
+		"CREATE TABLE other.a (b INT)": beyond, "USE other": beyond, "LOAD DATA INFILE 'x' INTO TABLE a": beyond,
+		"SELECT 1 INTO OUTFILE 'x'": beyond, "LOCK TABLES a READ": control,
 		"CREATE TEMPORARY TABLE a (b INT)": changes, "SET STATEMENT max_statement_time = 1 FOR " +
 			"DELETE FROM a": changes, "ANALYZE TABLE a": defines, "FLUSH TABLES": beyond,
 		"GIBBERISH": other, "CREATE EVENT e ON SCHEDULE EVERY 1 DAY DO SELECT 1": defines, "XA START 'x'": control,

@@ -152,7 +152,8 @@ func (d *drafter) change(was, now schema.Described) {
 			parts = append(parts, "MODIFY COLUMN "+columnText(c))
 		}
 		if there &&
-			(old.Props[schema.DataType] != c.Props[schema.DataType] || old.Props[schema.Null] == "" && c.Props[schema.Null] == "no") {
+			(old.Props[schema.DataType] != c.Props[schema.DataType] || old.Props[schema.Null] == "" &&
+				c.Props[schema.Null] == "no") {
 			takes = append(takes, c.Name)
 		}
 	}

@@ -64,7 +64,8 @@ var patterns = sync.OnceValue(func() []words.Pattern {
 		{
 			Code: "writers.new-unique",
 			Text: words.Unit(
-				`(?:CREATE UNIQUE INDEX \S+ ON ` + words.T + ` |ALTER TABLE ` + words.T2 + ` ADD (?:CONSTRAINT (?:\S+ )?)?(?:UNIQUE|PRIMARY KEY))`,
+				`(?:CREATE UNIQUE INDEX \S+ ON ` + words.T + ` |ALTER TABLE ` + words.T2 +
+					` ADD (?:CONSTRAINT (?:\S+ )?)?(?:UNIQUE|PRIMARY KEY))`,
 			),
 		},
 		{Code: "writers.new-reference", Text: words.Unit(action + `ADD (?:CONSTRAINT (?:\S+ )?)?FOREIGN KEY `)},
@@ -93,7 +94,8 @@ var patterns = sync.OnceValue(func() []words.Pattern {
 		{
 			Code: "rewrites.stored-column", Kind: "column", Rows: true,
 			Text: words.Unit(
-				`(?P<head>ALTER TABLE ` + words.T + ` ADD (?:COLUMN )?` + words.N + ` .* AS \(.*\)) (?:STORED|PERSISTENT)(?P<tail>.*)`,
+				`(?P<head>ALTER TABLE ` + words.T + ` ADD (?:COLUMN )?` + words.N +
+					` .* AS \(.*\)) (?:STORED|PERSISTENT)(?P<tail>.*)`,
 			),
 			Rewrite: func(group func(string) string) string {
 				return strings.TrimSpace(group("head")+" VIRTUAL"+group("tail")) + ";"
@@ -122,7 +124,8 @@ var patterns = sync.OnceValue(func() []words.Pattern {
 			Unless: words.Unit(`.* (?:WHERE|LIMIT) `),
 		},
 		{
-			Code: "table.no-key", Any: true, Text: words.Unit(`CREATE (?:OR REPLACE )?TABLE (?:IF NOT EXISTS )?` + words.T + ` \(`),
+			Code: "table.no-key", Any: true,
+			Text:   words.Unit(`CREATE (?:OR REPLACE )?TABLE (?:IF NOT EXISTS )?` + words.T + ` \(`),
 			Unless: words.Unit(`.*\b(?:PRIMARY KEY|UNIQUE|LIKE)\b`),
 		},
 		{
@@ -135,13 +138,15 @@ var patterns = sync.OnceValue(func() []words.Pattern {
 			Code: "table.no-transactions",
 			Any:  true,
 			Text: words.Unit(
-				`(?:CREATE (?:OR REPLACE )?|ALTER )TABLE (?:IF NOT EXISTS )?` + words.T + ` .*\bENGINE (?:= )?(?:MyISAM|Aria|MEMORY|CSV|ARCHIVE)\b`,
+				`(?:CREATE (?:OR REPLACE )?|ALTER )TABLE (?:IF NOT EXISTS )?` + words.T +
+					` .*\bENGINE (?:= )?(?:MyISAM|Aria|MEMORY|CSV|ARCHIVE)\b`,
 			),
 		},
 		{
 			Code: "type.short-utf8", Any: true,
 			Text: words.Unit(
-				`(?:CREATE (?:OR REPLACE )?TABLE (?:IF NOT EXISTS )?` + words.T + ` |ALTER TABLE ` + words.T2 + ` ).*\b(?:CHARSET|CHARACTER SET) (?:= )?(?:utf8|utf8mb3|latin1|ascii)\b`,
+				`(?:CREATE (?:OR REPLACE )?TABLE (?:IF NOT EXISTS )?` + words.T + ` |ALTER TABLE ` + words.T2 +
+					` ).*\b(?:CHARSET|CHARACTER SET) (?:= )?(?:utf8|utf8mb3|latin1|ascii)\b`,
 			),
 		},
 		{Code: "type.ends-2038", Any: true, Kind: "column", Text: words.Unit(element + words.N + ` TIMESTAMP\b`)},

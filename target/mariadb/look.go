@@ -107,7 +107,8 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 			WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?)`,
 		[]any{ledgerTable},
 		func(row []string) error {
-			p.Version, p.User, cipher, readOnly, trust, binlog, p.HasLedger = row[0], row[1], row[2], row[3], row[4], row[5], row[6] != "0"
+			p.Version, p.User, cipher, readOnly, trust, binlog, p.HasLedger = row[0], row[1], row[2], row[3], row[4], row[5],
+				row[6] != "0"
 			return nil
 		},
 	)
@@ -128,7 +129,8 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 			there := strings.HasPrefix(on, "*.*") || strings.HasPrefix(on, "`"+s.config.DBName+"`.*") ||
 				strings.HasPrefix(on, "`"+strings.ReplaceAll(s.config.DBName, "_", `\_`)+"`.*")
 			if there &&
-				(strings.Contains(rights, "ALL PRIVILEGES") || slices.Contains(strings.Split(strings.TrimPrefix(rights, "GRANT "), ", "), right)) {
+				(strings.Contains(rights, "ALL PRIVILEGES") ||
+					slices.Contains(strings.Split(strings.TrimPrefix(rights, "GRANT "), ", "), right)) {
 				return true
 			}
 		}

@@ -208,11 +208,14 @@ func TestWhatCannotBeReadIsNotPassedOver(t *testing.T) {
 	}{
 		"a wrong password": {func(u *url.URL) { u.User = url.UserPassword("reader", "q") }, engine.WrongPassword},
 		"nobody listens":   {func(u *url.URL) { u.Host = "127.0.0.1:1" }, engine.NobodyListens},
-		"no such database": {func(u *url.URL) { u.User, u.Path = url.UserPassword("vorrang", "mariatest-superuser"), "/nowhere" }, engine.NoSuchDatabase},
-		"not admitted":     {func(u *url.URL) { u.Path = "/mysql" }, engine.NotAdmitted},
-		"no TLS there":     {func(u *url.URL) { u.RawQuery = "tls=on" }, engine.NoTLS},
-		"an odd setting":   {func(u *url.URL) { u.RawQuery = "allowAllFiles=true" }, engine.BadURL},
-		"no such host":     {func(u *url.URL) { u.Host = "gauge.invalid:3306" }, engine.NoSuchHost},
+		"no such database": {func(u *url.URL) {
+			u.User, u.Path = url.UserPassword("vorrang", "mariatest-superuser"),
+				"/nowhere"
+		}, engine.NoSuchDatabase},
+		"not admitted":   {func(u *url.URL) { u.Path = "/mysql" }, engine.NotAdmitted},
+		"no TLS there":   {func(u *url.URL) { u.RawQuery = "tls=on" }, engine.NoTLS},
+		"an odd setting": {func(u *url.URL) { u.RawQuery = "allowAllFiles=true" }, engine.BadURL},
+		"no such host":   {func(u *url.URL) { u.Host = "gauge.invalid:3306" }, engine.NoSuchHost},
 	} {
 		other := *u
 		c.change(&other)

@@ -116,7 +116,8 @@ func shapeOf(s sqltext.Statement) shape {
 		return shape{verb: defines}
 	case first.Any("GRANT", "REVOKE"):
 		return shape{verb: beyond, what: "rights of users"}
-	case first.Any("FLUSH", "RESET", "PURGE", "CHANGE", "STOP", "KILL", "SHUTDOWN", "INSTALL", "UNINSTALL", "BACKUP", "CACHE"),
+	case first.Any("FLUSH", "RESET", "PURGE", "CHANGE", "STOP", "KILL", "SHUTDOWN", "INSTALL", "UNINSTALL", "BACKUP",
+		"CACHE"),
 		first.Is("START"):
 		return shape{verb: beyond, what: "the server"}
 	}

@@ -52,7 +52,8 @@ func (s *Session) scratch(ctx context.Context, url, role string, declared bool) 
 		return nil, err
 	}
 	name := fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), strings.ToLower(rand.Text()[:8]))
-	if err := s.own.exec(ctx, "CREATE DATABASE "+quoted(name)+" CHARACTER SET utf8mb4 COMMENT "+literal(engine.ScratchMark)); err != nil {
+	if err := s.own.exec(ctx,
+		"CREATE DATABASE "+quoted(name)+" CHARACTER SET utf8mb4 COMMENT "+literal(engine.ScratchMark)); err != nil {
 		return nil, fmt.Errorf(
 			"make a scratch database (the URL's user needs the right to create them: GRANT ALL ON `vorrang\\_scratch\\_%%`.* "+
 				"TO %s): %w",
@@ -73,7 +74,8 @@ func (s *Session) ownsMore(ctx context.Context) error {
 		on, _, _ := strings.Cut(rest, " TO ")
 		database := strings.ReplaceAll(strings.Trim(strings.TrimSuffix(on, ".*"), "`"), `\`, "")
 		switch {
-		case !is || rights == "GRANT USAGE" || rights == "GRANT SELECT" || database == s.config.DBName || strings.HasPrefix(database, scratchPrefix):
+		case !is || rights == "GRANT USAGE" || rights == "GRANT SELECT" || database == s.config.DBName ||
+			strings.HasPrefix(database, scratchPrefix):
 			return nil
 		case on == "*.*":
 			return &engine.OwnsMore{User: s.config.User, What: "has rights on all databases there"}

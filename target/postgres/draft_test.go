@@ -148,7 +148,8 @@ var keepExamples = flag.Bool(
 // have them, and keeps them if asked to.
 func TestTheExamplesOfDrafts(t *testing.T) {
 	one, other := schematest.Pair(3)
-	for name, scripts := range map[string][2]string{"first": {"", first + strings.Join(apart, ";")}, "pair": {one, other}, "odd": {one, schematest.Odd}} {
+	for name, scripts := range map[string][2]string{"first": {"", first + strings.Join(apart, ";")},
+		"pair": {one, other}, "odd": {one, schematest.Odd}} {
 		var example [2]schema.Schema
 		for i, script := range scripts {
 			url := pgtest.Database(t)

@@ -46,7 +46,8 @@ func (s *Session) CountRows(ctx context.Context, query string, most int64) (rows
 // Figures implements engine.Counter.
 func (s *Session) Figures(ctx context.Context) (review.Figures, error) {
 	f := review.Figures{
-		Tables: map[string]review.Size{}, Indexes: map[string]int64{}, Functions: map[string]int64{}, Sequences: map[string]float64{},
+		Tables: map[string]review.Size{}, Indexes: map[string]int64{}, Functions: map[string]int64{},
+		Sequences: map[string]float64{},
 	}
 	rows, err := s.conn.Query(ctx, figures)
 	if err != nil {

@@ -30,7 +30,8 @@ func TestAStepsFootprintIsMeasured(t *testing.T) {
 	for _, sql := range []string{
 		"ALTER TABLE vessel ALTER COLUMN length_cm TYPE bigint", "INSERT INTO berth SELECT n FROM " +
 			"generate_series(1, 7) AS n", "DELETE FROM vessel WHERE id > 90",
-		"UPDATE vessel SET length_cm = 1 WHERE id = 1", "CREATE INDEX quay_by_id ON quay (id)", "CREATE TABLE pilot (id bigint)", "SELECT 1 FROM quay",
+		"UPDATE vessel SET length_cm = 1 WHERE id = 1", "CREATE INDEX quay_by_id ON quay (id)",
+		"CREATE TABLE pilot (id bigint)", "SELECT 1 FROM quay",
 	} {
 		_, err := session.Exec(t.Context(), sqltext.Statement{SQL: []byte(sql)})
 		require.NoError(t, err, sql)

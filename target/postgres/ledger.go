@@ -60,8 +60,10 @@ const altered = `SELECT pg_catalog.concat_ws('; ',
 FROM pg_catalog.pg_class c WHERE c.oid = pg_catalog.to_regclass('vorrang.ledger')`
 
 // ledgerColumns are those of ledger.sql.
-const ledgerColumns = "seq biginttruefalse, at timestamp with time zonetruefalse, action texttruefalse, step texttruefalse, slug texttruefalse, checksum texttruefalse, " +
-	"deployment texttruefalse, actor texttruefalse, duration_ms biginttruefalse, detail jsontruefalse, prev_hash texttruefalse, hash texttruefalse"
+const ledgerColumns = "seq biginttruefalse, at timestamp with time zonetruefalse, action texttruefalse, step " +
+	"texttruefalse, slug texttruefalse, checksum texttruefalse, " +
+	"deployment texttruefalse, actor texttruefalse, duration_ms biginttruefalse, detail jsontruefalse, prev_hash " +
+	"texttruefalse, hash texttruefalse"
 
 // LedgerAltered says what of the ledger's table is not as it was made; an empty
 // text where there is nothing, or no ledger.
@@ -95,7 +97,8 @@ func scanEntry(row pgx.CollectableRow) (ledger.Entry, error) {
 // own. It may be repeated. Call it under the target's lock.
 func (s *Session) CreateLedger(ctx context.Context) error {
 	var exists bool
-	if err := s.conn.QueryRow(ctx, `SELECT pg_catalog.to_regclass('vorrang.ledger') IS NOT NULL`).Scan(&exists); err != nil {
+	if err := s.conn.QueryRow(ctx,
+		`SELECT pg_catalog.to_regclass('vorrang.ledger') IS NOT NULL`).Scan(&exists); err != nil {
 		return fmt.Errorf("look for the ledger: %w", s.wrap(err))
 	}
 	if exists {
@@ -203,7 +206,8 @@ func (s *Session) insert(entries []ledger.Entry) string {
 }
 
 // readBack fails unless an entry is in the ledger as it should.
-const readBack = `SELECT 1 / pg_catalog.count(*) FROM vorrang.ledger WHERE seq = %d AND hash = %s AND hash = ` + ledger.HashSQL
+const readBack = `SELECT 1 / pg_catalog.count(*) FROM vorrang.ledger WHERE seq = %d AND hash = %s AND hash = ` +
+	ledger.HashSQL
 
 // ascii is a literal that is ASCII whatever the text holds, so that no
 // client_encoding can change it.

@@ -72,7 +72,8 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 		return p, err
 	}
 	err := s.conn.QueryRow(ctx, probeTarget, role).
-		Scan(&p.Version, &p.Database, &p.User, &r.tls, &r.cipher, &r.readOnly, &r.mayCreate, &p.HasLedger, &r.mayWrite, &r.mayRole)
+		Scan(&p.Version, &p.Database, &p.User, &r.tls, &r.cipher, &r.readOnly, &r.mayCreate, &p.HasLedger, &r.mayWrite,
+			&r.mayRole)
 	if err != nil {
 		return p, fmt.Errorf("read the target: %w", s.wrap(err))
 	}
@@ -106,7 +107,9 @@ func (s *Session) Probe(ctx context.Context, role string) (engine.Probe, error) 
 			),
 		)
 	} else {
-		p.Look("ledger", r.mayCreate, either(r.mayCreate, "is not there yet, and may be created", "is not there, and user "+p.User+" may not create schemas"),
+		p.Look("ledger", r.mayCreate,
+			either(r.mayCreate, "is not there yet, and may be created",
+				"is not there, and user "+p.User+" may not create schemas"),
 			fmt.Sprintf("GRANT CREATE ON DATABASE %s TO %s", sqltext.Identifier(p.Database), sqltext.Identifier(p.User)))
 	}
 	if role != "" {
@@ -129,7 +132,8 @@ func either(yes bool, then, otherwise string) string {
 // backend is the server's own number of the session.
 func (s *Session) backend(ctx context.Context) (uint32, error) {
 	var pid uint32
-	if err := s.conn.QueryRow(ctx, `SELECT pg_catalog.pg_backend_pid()`, pgx.QueryExecModeSimpleProtocol).Scan(&pid); err != nil {
+	if err := s.conn.QueryRow(ctx, `SELECT pg_catalog.pg_backend_pid()`,
+		pgx.QueryExecModeSimpleProtocol).Scan(&pid); err != nil {
 		return 0, fmt.Errorf("ask for the session's number: %w", s.wrap(err))
 	}
 	return pid, nil

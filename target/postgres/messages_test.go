@@ -48,7 +48,8 @@ func TestMessagesAreBounded(t *testing.T) {
 	cut := report("!")
 	cut = message(
 		'E',
-		strings.NewReplacer("M!", "M"+shown+" … (cut here; 43616 more bytes)", "D!!", "D"+shown+" … (cut here; 103616 more bytes)").
+		strings.NewReplacer("M!", "M"+shown+" … (cut here; 43616 more bytes)", "D!!",
+			"D"+shown+" … (cut here; 103616 more bytes)").
 			Replace(cut[5:]),
 	)
 	notice := message('N', "SNOTICE\x00M"+shown+" … (cut here; 43616 more bytes)\x00\x00")

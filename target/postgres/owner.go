@@ -44,7 +44,8 @@ func (Engine) LedgerOwnerSQL(owner, login string) string {
 	)
 	escapes := strings.NewReplacer("'", "''", `\`, `\\`, "\n", `\n`) // as psql's \set reads them
 	quote := func(name string) string { return "'" + escapes.Replace(name) + "'" }
-	return strings.NewReplacer("<owner>", quote(owner), "<login>", quote(login), "<ledger>", strings.TrimSpace(createLedger),
+	return strings.NewReplacer("<owner>", quote(owner), "<login>", quote(login), "<ledger>",
+		strings.TrimSpace(createLedger),
 		"<refuse>", refuse, "<hash>", ledger.HashSQL).
 		Replace(ledgerOwner)
 }

@@ -189,7 +189,8 @@ func TestTheLedgerIsAppendOnly(t *testing.T) {
 
 	at := time.Date(2026, 11, 23, 6, 0, 0, 1000, time.FixedZone("", 3600))
 	odd := ledger.NewHead().
-		Next(ledger.Entry{Action: ledger.Applied, Step: "1", Slug: "it's", Actor: `O'Ship \ pilot`, Detail: []byte(`{"error":"a\n\"quote\" \\"}`)}, at)
+		Next(ledger.Entry{Action: ledger.Applied, Step: "1", Slug: "it's", Actor: `O'Ship \ pilot`,
+			Detail: []byte(`{"error":"a\n\"quote\" \\"}`)}, at)
 	require.NoError(t, session.Append(t.Context(), odd))
 	next := odd.Head().Next(ledger.Entry{Action: ledger.Applied, Step: "2"}, at)
 	require.NoError(t, session.Append(t.Context(), next))
@@ -200,7 +201,8 @@ func TestTheLedgerIsAppendOnly(t *testing.T) {
 	assert.Equal(t, []ledger.Entry{odd, next}, entries)
 
 	conn := pgtest.Connect(t, address)
-	for _, change := range []string{"UPDATE vorrang.ledger SET actor = 'nobody'", "DELETE FROM vorrang.ledger", "TRUNCATE vorrang.ledger"} {
+	for _, change := range []string{"UPDATE vorrang.ledger SET actor = 'nobody'", "DELETE FROM vorrang.ledger",
+		"TRUNCATE vorrang.ledger"} {
 		_, err := conn.Exec(context.Background(), change)
 		assert.ErrorContains(t, err, "the ledger is append-only", change)
 	}

@@ -198,7 +198,8 @@ func (s *sampler) ends(t sampledTable) error {
 			ends = append(ends, "WHERE %[2]s IS NULL LIMIT %[3]d")
 		}
 		for _, end := range ends {
-			if _, err := s.take(fmt.Sprintf("SELECT tableoid, ctid::text FROM ONLY %[1]s "+end, t.Name, c.Name, edges)); err != nil {
+			if _, err := s.take(fmt.Sprintf("SELECT tableoid, ctid::text FROM ONLY %[1]s "+end, t.Name, c.Name,
+				edges)); err != nil {
 				return err
 			}
 		}

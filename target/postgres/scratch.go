@@ -176,7 +176,8 @@ var errCopying = errors.New("another copy is being made of it")
 // two that wait there for each other to leave would both wait in vain.
 func (s *Scratch) copyOf(ctx context.Context, clone string) error {
 	var free bool
-	err := s.beside.conn.QueryRow(ctx, "SELECT pg_catalog.pg_try_advisory_lock(pg_catalog.hashtext('vorrang clone'))").Scan(&free)
+	err := s.beside.conn.QueryRow(ctx,
+		"SELECT pg_catalog.pg_try_advisory_lock(pg_catalog.hashtext('vorrang clone'))").Scan(&free)
 	switch {
 	case err != nil:
 		return s.beside.wrap(err)

@@ -110,7 +110,8 @@ func (s *Session) read(ctx context.Context, schemas []string, needs bool) (schem
 			defer helper.Close(context.WithoutCancel(ctx))
 			f := found{}
 			fault := safely.Do(func() error {
-				if f.err = helper.PgConn().Exec(ctx, oneState+"; SET TRANSACTION SNAPSHOT "+sqltext.Literal(shared)+quietly).Close(); f.err == nil {
+				if f.err = helper.PgConn().Exec(ctx,
+					oneState+"; SET TRANSACTION SNAPSHOT "+sqltext.Literal(shared)+quietly).Close(); f.err == nil {
 					f = query(ctx, helper, second, schemas).withUncovered(ctx, helper)
 				}
 				return nil
@@ -275,7 +276,8 @@ func (s *Session) needs(ctx context.Context, objects []schema.Object, at []id) e
 	for rows.Next() {
 		var e edge
 		var how string
-		if err := rows.Scan(&e.from.class, &e.from.object, &e.from.sub, &e.to.class, &e.to.object, &e.to.sub, &how, &e.isDefault); err != nil {
+		if err := rows.Scan(&e.from.class, &e.from.object, &e.from.sub, &e.to.class, &e.to.object, &e.to.sub, &how,
+			&e.isDefault); err != nil {
 			rows.Close()
 			return err
 		}

@@ -80,11 +80,17 @@ func TestASnapshotDoesNotDependOnHowASchemaCameToBe(t *testing.T) {
 		"extension pg_trgm\n", `table "Old Port"."The Quay"`, "  partition: FOR VALUES FROM ('2026-01-01') TO " +
 			"('2027-01-01')", "  unlogged: yes", "  inherits: harbour.vessel",
 		"  generated: (pull * 2)", "  identity: always\n", "  sequence: SEQUENCE NAME " +
-			"harbour.vessel_id_seq START 1", "  type: harbour.kind", "  default: 'tug'::harbour.kind", `  collation: "C"`, "  storage: external", "  statistics: 500",
-		"  definition: FOREIGN KEY (vessel) REFERENCES harbour.vessel(id) DEFERRABLE INITIALLY DEFERRED", "  definition: CHECK ((draught > (0)::numeric)) NOT VALID",
-		"INCLUDE (draught) WHERE (draught > (1)::numeric)", "  labels: 'tug', 'ferry'", "  row security: enabled", "policy harbour.vessel.own", "rule harbour.vessel.quiet",
-		"publication ships", `default privileges vorrang sequences in "Old Port"`, "  comment: it's a view", "  populated: no", "  definition: CREATE AGGREGATE harbour.longest(text) (SFUNC = textcat, STYPE = text, INITCOND = '')",
-		"function harbour.greet(who text, times integer)", "  base: text", "  range: SUBTYPE = numeric", "sequence harbour.berths", "  owned by: harbour.call.id", "statistics harbour.together",
+			"harbour.vessel_id_seq START 1", "  type: harbour.kind", "  default: 'tug'::harbour.kind", `  collation: "C"`,
+		"  storage: external", "  statistics: 500",
+		"  definition: FOREIGN KEY (vessel) REFERENCES harbour.vessel(id) DEFERRABLE INITIALLY DEFERRED",
+		"  definition: CHECK ((draught > (0)::numeric)) NOT VALID",
+		"INCLUDE (draught) WHERE (draught > (1)::numeric)", "  labels: 'tug', 'ferry'", "  row security: enabled",
+		"policy harbour.vessel.own", "rule harbour.vessel.quiet",
+		"publication ships", `default privileges vorrang sequences in "Old Port"`, "  comment: it's a view",
+		"  populated: no", "  definition: CREATE AGGREGATE harbour.longest(text) (SFUNC = textcat, STYPE = text, " +
+			"INITCOND = '')",
+		"function harbour.greet(who text, times integer)", "  base: text", "  range: SUBTYPE = numeric",
+		"sequence harbour.berths", "  owned by: harbour.call.id", "statistics harbour.together",
 	} {
 		assert.Contains(t, text, line)
 	}
@@ -162,7 +168,8 @@ func TestASnapshotSeesOneStateAndBlocksNobody(t *testing.T) {
 	pgtest.Exec(t, url, "CREATE TABLE public.vessel (id int); CREATE TABLE public.berth (id int)")
 	before := snapshot(t, url)
 	other := pgtest.Connect(t, url)
-	for _, sql := range []string{"BEGIN", "LOCK TABLE public.berth IN ACCESS EXCLUSIVE MODE", "CREATE TABLE public.tug (id int)"} {
+	for _, sql := range []string{"BEGIN", "LOCK TABLE public.berth IN ACCESS EXCLUSIVE MODE",
+		"CREATE TABLE public.tug (id int)"} {
 		_, err := other.Exec(t.Context(), sql)
 		require.NoError(t, err)
 	}

@@ -231,7 +231,8 @@ func addColumn(c schema.Object, constraints map[string]schema.Object, last bool)
 	switch {
 	case c.Props[schema.Identity] != "", strings.HasSuffix(c.Props[schema.Generated], " STORED"):
 		return "", false
-	case c.Props[schema.Null] == "no" && c.Props[schema.Generated] == "" && (value == "" || strings.EqualFold(value, "NULL")):
+	case c.Props[schema.Null] == "no" && c.Props[schema.Generated] == "" &&
+		(value == "" || strings.EqualFold(value, "NULL")):
 		return "", false
 	case !fixedDefault.MatchString(value) || strings.HasPrefix(strings.ToUpper(value), "CURRENT_"):
 		return "", false

@@ -32,7 +32,8 @@ func TestDraftsOfWhatOnlySQLiteHas(t *testing.T) {
 				"id = 7 AND level_cm = 312",
 		},
 		"triggers on a table that is rebuilt, and on a view that changes": {
-			Present: []string{"CREATE TABLE a (id INTEGER, note TEXT)", "CREATE VIEW v AS SELECT id FROM a", "CREATE TRIGGER keep BEFORE DELETE ON a BEGIN SELECT RAISE(ABORT, 'no; it stays'); END",
+			Present: []string{"CREATE TABLE a (id INTEGER, note TEXT)", "CREATE VIEW v AS SELECT id FROM a",
+				"CREATE TRIGGER keep BEFORE DELETE ON a BEGIN SELECT RAISE(ABORT, 'no; it stays'); END",
 				"CREATE TRIGGER through INSTEAD OF INSERT ON v BEGIN INSERT INTO a (id) VALUES (NEW.id); END"},
 			Desired: []string{"CREATE TABLE a (id INTEGER NOT NULL, note TEXT)", "CREATE VIEW v AS SELECT id, " +
 				"note FROM a", "CREATE TRIGGER keep BEFORE DELETE ON a BEGIN SELECT RAISE(ABORT, 'no; it stays'); END",
@@ -42,7 +43,8 @@ func TestDraftsOfWhatOnlySQLiteHas(t *testing.T) {
 		"names that need quotes, and a column dropped that an index names": {
 			Present: []string{`CREATE TABLE "the ""gauge""" ("order" INTEGER, [group] TEXT, CONSTRAINT "not less" CHECK ("order" > 0))`, `CREATE INDEX "by group" ON "the ""gauge""" ([group])`},
 			Desired: []string{`CREATE TABLE "the ""gauge""" ("order" INTEGER, CONSTRAINT "not less" CHECK ("order" >= 0))`},
-			Rows:    []string{`INSERT INTO "the ""gauge""" VALUES (3, 'x')`}, Counts: `SELECT count(*) FROM "the ""gauge""" WHERE "order" = 3`,
+			Rows:    []string{`INSERT INTO "the ""gauge""" VALUES (3, 'x')`},
+			Counts:  `SELECT count(*) FROM "the ""gauge""" WHERE "order" = 3`,
 		},
 		"columns in another order": {
 			Present: []string{"CREATE TABLE a (x INTEGER, y TEXT)"}, Desired: []string{"CREATE TABLE a (y TEXT, x INTEGER)"},

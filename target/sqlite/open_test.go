@@ -49,9 +49,10 @@ func TestWhatCannotBeOpenedSaysWhy(t *testing.T) {
 		kind    engine.ConnectKind
 		message string
 	}{
-		"nothing there":            {"sqlite:nowhere.db", engine.NoSuchDatabase, "there is no file"},
-		"a folder":                 {"sqlite:sub", engine.NoSuchDatabase, "is a folder"},
-		"outside":                  {"sqlite://" + filepath.Join(outside, "secret.db"), engine.NotAdmitted, "does not lie under"},
+		"nothing there": {"sqlite:nowhere.db", engine.NoSuchDatabase, "there is no file"},
+		"a folder":      {"sqlite:sub", engine.NoSuchDatabase, "is a folder"},
+		"outside": {"sqlite://" + filepath.Join(outside, "secret.db"), engine.NotAdmitted,
+			"does not lie under"},
 		"outside, by dots":         {"sqlite:../../../../../../etc/passwd", engine.NotAdmitted, "does not lie under"},
 		"outside, percent-encoded": {"sqlite:%2e%2e/%2e%2e/%2e%2e/etc/passwd", engine.NotAdmitted, "does not lie under"},
 		"outside, by a link":       {"sqlite:link.db", engine.NotAdmitted, "does not lie under"},
@@ -110,18 +111,23 @@ func TestAStepReachesItsFileOnly(t *testing.T) {
 	begin := func() error { return session.Begin(t.Context(), engine.Settings{}) }
 	prepare := func() error { return session.Prepare(t.Context(), engine.Settings{}) }
 	for _, sql := range []string{
-		"ATTACH '" + outside + "' AS x", "VACUUM INTO '" + outside + "'", "SELECT load_extension('x')", "PRAGMA writable_schema = ON", "PRAGMA main.writable_schema(1)",
-		"PRAGMA journal_mode = OFF", "PRAGMA locking_mode = EXCLUSIVE", "PRAGMA schema_version = 7", "PRAGMA temp_store_directory = '/tmp'", "PRAGMA synchronous = OFF",
-		"INSERT INTO vorrang_ledger (seq) VALUES (1)", "DELETE FROM vorrang_ledger", "DROP TABLE vorrang_ledger", "ALTER TABLE vorrang_ledger ADD COLUMN x",
+		"ATTACH '" + outside + "' AS x", "VACUUM INTO '" + outside + "'", "SELECT load_extension('x')",
+		"PRAGMA writable_schema = ON", "PRAGMA main.writable_schema(1)",
+		"PRAGMA journal_mode = OFF", "PRAGMA locking_mode = EXCLUSIVE", "PRAGMA schema_version = 7",
+		"PRAGMA temp_store_directory = '/tmp'", "PRAGMA synchronous = OFF",
+		"INSERT INTO vorrang_ledger (seq) VALUES (1)", "DELETE FROM vorrang_ledger", "DROP TABLE vorrang_ledger",
+		"ALTER TABLE vorrang_ledger ADD COLUMN x",
 		"CREATE INDEX i ON vorrang_ledger (at)", "CREATE TRIGGER t BEFORE INSERT ON vorrang_ledger BEGIN SELECT 1; END",
-		"DROP TRIGGER vorrang_ledger_no_update", "CREATE TABLE VORRANG_x (id)", "UPDATE sqlite_schema SET sql = ''", `INSERT INTO "Vorrang_Ledger" (seq) VALUES (1)`,
+		"DROP TRIGGER vorrang_ledger_no_update", "CREATE TABLE VORRANG_x (id)", "UPDATE sqlite_schema SET sql = ''",
+		`INSERT INTO "Vorrang_Ledger" (seq) VALUES (1)`,
 	} {
 		assert.Error(t, try(prepare, sql), sql)
 	}
 	for _, sql := range []string{"COMMIT", "ROLLBACK", "END", "BEGIN", "PRAGMA foreign_keys = OFF", "VACUUM"} {
 		assert.Error(t, try(begin, sql), sql)
 	}
-	for _, sql := range []string{"VACUUM", "PRAGMA foreign_keys = OFF", "BEGIN", "PRAGMA user_version = 3", "ANALYZE", "REINDEX", "SAVEPOINT s"} {
+	for _, sql := range []string{"VACUUM", "PRAGMA foreign_keys = OFF", "BEGIN", "PRAGMA user_version = 3", "ANALYZE",
+		"REINDEX", "SAVEPOINT s"} {
 		assert.NoError(t, try(prepare, sql), sql)
 	}
 	assert.NoFileExists(t, outside)
@@ -210,7 +216,9 @@ func TestAStepTakesNoMemory(t *testing.T) {
 	session, err := sqlite.Engine{Folder: folder}.Open(t.Context(), fresh(t), "test")
 	require.NoError(t, err)
 	defer session.Close()
-	for _, sql := range []string{"SELECT zeroblob(900000000)", "SELECT hex(zeroblob(60000000))", "CREATE TABLE a AS WITH RECURSIVE n (x) AS (SELECT zeroblob(50000000) UNION ALL SELECT x || x FROM n) SELECT * FROM n",
+	for _, sql := range []string{"SELECT zeroblob(900000000)", "SELECT hex(zeroblob(60000000))",
+		"CREATE TABLE a AS WITH RECURSIVE n (x) AS (SELECT zeroblob(50000000) UNION ALL SELECT x || x FROM n) SELECT * " +
+			"FROM n",
 		"WITH RECURSIVE n (x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM n LIMIT 40) SELECT " +
 			"group_concat(hex(zeroblob(2000000))) FROM n"} {
 		require.NoError(t, session.Begin(t.Context(), engine.Settings{}))

@@ -270,7 +270,8 @@ func (s *Session) Empty(ctx context.Context) (int, error) {
 			return err
 		}
 		triggers := 0 // which would fire on the rows that go
-		for triggers < len(drops) && strings.HasPrefix(drops[triggers], "DROP view") || triggers < len(drops) && strings.HasPrefix(drops[triggers], "DROP trigger") {
+		for triggers < len(drops) && strings.HasPrefix(drops[triggers], "DROP view") || triggers < len(drops) &&
+			strings.HasPrefix(drops[triggers], "DROP trigger") {
 			triggers++
 		}
 		all := append([]string{"PRAGMA defer_foreign_keys = ON"}, drops[:triggers]...)

@@ -94,7 +94,8 @@ func (t table) objects(name string) []schema.Object {
 	objects := []schema.Object{{Kind: schema.Table, Name: name, Props: about}}
 	for i, c := range t.columns {
 		props := schema.Props{}
-		for key, value := range (schema.Props{schema.DataType: c.typ, schema.Default: c.value, schema.Generated: c.generated, schema.Collated: c.collation}) {
+		for key, value := range (schema.Props{schema.DataType: c.typ, schema.Default: c.value,
+			schema.Generated: c.generated, schema.Collated: c.collation}) {
 			if value != "" {
 				props[key] = value
 			}

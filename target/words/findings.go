@@ -205,7 +205,8 @@ var makesIndex = []*regexp.Regexp{
 	Unit(`ALTER TABLE ` + T + ` ADD (?P<unique>UNIQUE )?(?:INDEX|KEY) ` + N + ` \( (?P<columns>[^()]*) \)$`),
 	Unit(`ELEMENT ` + T + ` (?P<unique>UNIQUE )?(?:INDEX|KEY) ` + N + ` \( (?P<columns>[^()]*) \)$`),
 	Unit(
-		`(?:ELEMENT|ALTER TABLE) ` + T + ` (?:ADD )?(?:CONSTRAINT ` + N + ` )?(?P<unique>PRIMARY KEY|UNIQUE) \( (?P<columns>[^()]*) \)$`,
+		`(?:ELEMENT|ALTER TABLE) ` + T + ` (?:ADD )?(?:CONSTRAINT ` + N +
+			` )?(?P<unique>PRIMARY KEY|UNIQUE) \( (?P<columns>[^()]*) \)$`,
 	),
 }
 

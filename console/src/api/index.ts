@@ -59,7 +59,9 @@ api.use({
     let wrong = ''
     try {
       for (let problem = await needed(answer); problem; problem = await needed(answer)) {
-        const password = await new Promise<string>((tell) => { proof.value = { wrong, answer: tell } })
+        const password = await new Promise<string>((tell) => {
+          proof.value = { wrong, answer: tell }
+        })
         if (!password) break
         const again = request.clone()
         again.headers.set('Vorrang-Password', encodeURIComponent(password))
@@ -76,7 +78,10 @@ api.use({
 /** Gives what the service says when it asks somebody to show who they are. */
 async function needed(answer: Response): Promise<Problem | undefined> {
   if (answer.status !== 403) return undefined
-  const problem = (await answer.clone().json().catch(() => undefined)) as Problem | undefined
+  const problem = (await answer
+    .clone()
+    .json()
+    .catch(() => undefined)) as Problem | undefined
   return problem?.type === 'urn:vorrang:proof-needed' ? problem : undefined
 }
 
@@ -88,8 +93,11 @@ export class ApiError extends Error {
 }
 
 const silence: Problem = {
-  type: 'urn:vorrang:silent', title: 'No answer', status: 0,
-  detail: 'The service does not answer.', remedies: [{ reason: 'is vorrangd running? This page tries again by itself', arguments: {} }],
+  type: 'urn:vorrang:silent',
+  title: 'No answer',
+  status: 0,
+  detail: 'The service does not answer.',
+  remedies: [{ reason: 'is vorrangd running? This page tries again by itself', arguments: {} }],
 }
 
 /** Gives a call's result, or throws an ApiError. */
@@ -106,7 +114,9 @@ export async function result<T>(call: Promise<{ data?: T; error?: unknown }>): P
 }
 
 export function problemOf(error: unknown): Problem {
-  return error instanceof ApiError ? error.problem : { ...silence, title: 'Something went wrong', detail: String(error), remedies: [] }
+  return error instanceof ApiError
+    ? error.problem
+    : { ...silence, title: 'Something went wrong', detail: String(error), remedies: [] }
 }
 
 /** Asks who is signed in. */

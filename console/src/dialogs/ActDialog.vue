@@ -8,8 +8,19 @@ import { labels } from '../labels'
 import GateList from '../parts/GateList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 
-/** A dialog that says what will happen where, and does it once it is confirmed. With keep it stays open to show what came of it. */
-const props = defineProps<{ title: string; confirm: string; ready: boolean; severity?: string; wide?: boolean; keep?: boolean; act: () => Promise<void> }>()
+/**
+ * A dialog that says what will happen where, and does it once it is confirmed. With keep it
+ * stays open to show what came of it.
+ */
+const props = defineProps<{
+  title: string
+  confirm: string
+  ready: boolean
+  severity?: string
+  wide?: boolean
+  keep?: boolean
+  act: () => Promise<void>
+}>()
 const open = defineModel<boolean>('open', { required: true })
 
 const busy = ref(false)
@@ -43,5 +54,8 @@ async function run() {
 </template>
 
 <style scoped>
-.buttons { justify-content: flex-end; margin-top: 6px; }
+.buttons {
+  justify-content: flex-end;
+  margin-top: 6px;
+}
 </style>

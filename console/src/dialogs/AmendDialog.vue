@@ -39,14 +39,27 @@ async function act() {
 </script>
 
 <template>
-  <ActDialog v-model:open="open" wide :title="`${labels.amend} a step on ${place}`" :act="act" :ready="!!shown && !!reason.trim()" :confirm="`Record the new text of step ${step} as right`">
+  <ActDialog
+    v-model:open="open"
+    wide
+    :title="`${labels.amend} a step on ${place}`"
+    :act="act"
+    :ready="!!shown && !!reason.trim()"
+    :confirm="`Record the new text of step ${step} as right`"
+  >
     <label class="row">
       <span>The edited step</span>
       <Select v-model="step" :options="choices" option-label="label" option-value="value" class="grow" size="small" />
     </label>
     <DifferenceView v-if="shown?.difference" :difference="shown.difference" />
-    <p><b>Nothing is run.</b> If the edit changes what the step does, <b>{{ place }}</b> must have that by other means, or it will differ from the others. Otherwise put the applied text back, and write the change as a new step.</p>
-    <label class="row small"><Checkbox v-model="acknowledge" binary /> Record it even if the target is not as the new text would have left it</label>
+    <p>
+      <b>Nothing is run.</b> If the edit changes what the step does, <b>{{ place }}</b> must have that by other means,
+      or it will differ from the others. Otherwise put the applied text back, and write the change as a new step.
+    </p>
+    <label class="row small"
+      ><Checkbox v-model="acknowledge" binary /> Record it even if the target is not as the new text would have left
+      it</label
+    >
     <ReasonField v-model="reason" />
   </ActDialog>
 </template>

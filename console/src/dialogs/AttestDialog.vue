@@ -22,8 +22,16 @@ const choices = computed(() => props.steps.map((s) => ({ value: s.number, label:
 const step = ref('')
 const reason = ref('')
 const acknowledge = ref(false)
-const { value: evidence, problem, look } = useLook(() =>
-  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/steps/{step}/evidence', { params: { path: { ...path.value, step: step.value } } })),
+const {
+  value: evidence,
+  problem,
+  look,
+} = useLook(() =>
+  result(
+    api.GET('/api/v1/lanes/{lane}/environments/{environment}/steps/{step}/evidence', {
+      params: { path: { ...path.value, step: step.value } },
+    }),
+  ),
 )
 
 watch(open, () => {
@@ -34,7 +42,9 @@ watch([open, step], () => {
   acknowledge.value = false
   if (open.value && step.value) look()
 })
-const more = computed(() => evidence.value?.wrong.filter((w) => !evidence.value?.lines.some((line) => w.startsWith(line))) ?? [])
+const more = computed(
+  () => evidence.value?.wrong.filter((w) => !evidence.value?.lines.some((line) => w.startsWith(line))) ?? [],
+)
 const asItShouldBe = computed(() => evidence.value?.wrong.length === 0)
 
 async function act() {
@@ -50,25 +60,37 @@ async function act() {
 
 <template>
   <ActDialog
-    v-model:open="open" :title="`${labels.attest} a step on ${place}`" :act="act"
-    :ready="!!evidence && !!reason.trim() && (asItShouldBe || acknowledge)" :confirm="`Record step ${step} as run by hand`"
+    v-model:open="open"
+    :title="`${labels.attest} a step on ${place}`"
+    :act="act"
+    :ready="!!evidence && !!reason.trim() && (asItShouldBe || acknowledge)"
+    :confirm="`Record step ${step} as run by hand`"
   >
     <label class="row">
       <span>The step</span>
       <Select v-model="step" :options="choices" option-label="label" option-value="value" class="grow" size="small" />
     </label>
-    <p>This records on <b>{{ place }}</b> that somebody ran the step by hand. <b>Nothing is run.</b></p>
+    <p>
+      This records on <b>{{ place }}</b> that somebody ran the step by hand. <b>Nothing is run.</b>
+    </p>
     <ProblemNote v-if="problem" :problem="problem" />
     <EvidenceList v-if="evidence" :evidence="evidence" />
     <template v-if="evidence && !asItShouldBe">
       <p class="bad">Not everything is as the step should have left it.</p>
-      <ul v-if="more.length"><li v-for="line in more" :key="line">{{ line }}</li></ul>
-      <label class="row"><Checkbox v-model="acknowledge" binary /> I have seen that, and it is meant to be like this</label>
+      <ul v-if="more.length">
+        <li v-for="line in more" :key="line">{{ line }}</li>
+      </ul>
+      <label class="row"
+        ><Checkbox v-model="acknowledge" binary /> I have seen that, and it is meant to be like this</label
+      >
     </template>
     <ReasonField v-model="reason" />
   </ActDialog>
 </template>
 
 <style scoped>
-ul { margin: 0; padding-left: 1.4rem; }
+ul {
+  margin: 0;
+  padding-left: 1.4rem;
+}
 </style>

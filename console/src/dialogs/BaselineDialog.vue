@@ -14,7 +14,10 @@ const open = defineModel<boolean>('open', { required: true })
 const place = computed(() => `${props.environment.lane} / ${props.environment.environment}`)
 const choices = computed(() => [
   { value: '0', label: '0: it contains none of the steps' },
-  ...(props.environment.steps ?? []).map((s) => ({ value: s.number, label: `${s.number} ${s.slug.replaceAll('-', ' ')}` })),
+  ...(props.environment.steps ?? []).map((s) => ({
+    value: s.number,
+    label: `${s.number} ${s.slug.replaceAll('-', ' ')}`,
+  })),
 ])
 const at = ref<string>()
 const check = ref(true)
@@ -32,13 +35,41 @@ async function act() {
 </script>
 
 <template>
-  <ActDialog v-model:open="open" :title="`${labels.baseline} of ${place}`" :act="act" :ready="at !== undefined" :confirm="at === undefined ? labels.baseline : `Record step ${at} as the baseline of ${environment.environment}`">
-    <p>This records that the existing database of <b>{{ place }}</b> (target <code>{{ environment.target }}</code>) already contains every step up to a number. <b>Nothing is run.</b> Steps above it become pending. A baseline is recorded once.</p>
+  <ActDialog
+    v-model:open="open"
+    :title="`${labels.baseline} of ${place}`"
+    :act="act"
+    :ready="at !== undefined"
+    :confirm="at === undefined ? labels.baseline : `Record step ${at} as the baseline of ${environment.environment}`"
+  >
+    <p>
+      This records that the existing database of <b>{{ place }}</b> (target <code>{{ environment.target }}</code>)
+      already contains every step up to a number. <b>Nothing is run.</b> Steps above it become pending. A baseline is
+      recorded once.
+    </p>
     <label class="row">
       <span>The last step it contains</span>
-      <Select v-model="at" :options="choices" option-label="label" option-value="value" placeholder="Choose a step" class="grow" size="small" filter />
+      <Select
+        v-model="at"
+        :options="choices"
+        option-label="label"
+        option-value="value"
+        placeholder="Choose a step"
+        class="grow"
+        size="small"
+        filter
+      />
     </label>
-    <p v-if="at !== undefined" class="soft">{{ covered === 0 ? 'No step will be covered; all are pending.' : `${plural(covered, 'step')} will be covered and never run here.` }}</p>
-    <label class="row"><Checkbox v-model="check" binary /> First apply these steps to a scratch database on the disposable environment's server, and compare the objects' names</label>
+    <p v-if="at !== undefined" class="soft">
+      {{
+        covered === 0
+          ? 'No step will be covered; all are pending.'
+          : `${plural(covered, 'step')} will be covered and never run here.`
+      }}
+    </p>
+    <label class="row"
+      ><Checkbox v-model="check" binary /> First apply these steps to a scratch database on the disposable environment's
+      server, and compare the objects' names</label
+    >
   </ActDialog>
 </template>

@@ -20,7 +20,11 @@ async function act() {
   await result(
     api.POST('/api/v1/lanes/{lane}/environments/{environment}/freezes', {
       params: { path: { lane: props.environment.lane, environment: props.environment.environment } },
-      body: { ...(from.value ? { from: new Date(from.value).toISOString() } : {}), until: new Date(until.value).toISOString(), reason: reason.value },
+      body: {
+        ...(from.value ? { from: new Date(from.value).toISOString() } : {}),
+        until: new Date(until.value).toISOString(),
+        reason: reason.value,
+      },
     }),
   )
   emit('done')
@@ -28,16 +32,35 @@ async function act() {
 </script>
 
 <template>
-  <ActDialog v-model:open="open" :title="`Freeze ${place}`" :act="act" :ready="!!until && !!reason.trim()" :confirm="`Freeze ${environment.environment}`">
-    <p>Nothing is promoted to <b>{{ place }}</b> in this time. Rollbacks and repairs are still possible. Times are this browser's.</p>
+  <ActDialog
+    v-model:open="open"
+    :title="`Freeze ${place}`"
+    :act="act"
+    :ready="!!until && !!reason.trim()"
+    :confirm="`Freeze ${environment.environment}`"
+  >
+    <p>
+      Nothing is promoted to <b>{{ place }}</b> in this time. Rollbacks and repairs are still possible. Times are this
+      browser's.
+    </p>
     <div class="row">
-      <label class="stack field"><span class="small">From <span class="soft">(now, if empty)</span></span><InputText v-model="from" type="datetime-local" name="from" size="small" /></label>
-      <label class="stack field"><span class="small">Until</span><InputText v-model="until" type="datetime-local" name="until" size="small" required /></label>
+      <label class="stack field"
+        ><span class="small">From <span class="soft">(now, if empty)</span></span
+        ><InputText v-model="from" type="datetime-local" name="from" size="small"
+      /></label>
+      <label class="stack field"
+        ><span class="small">Until</span
+        ><InputText v-model="until" type="datetime-local" name="until" size="small" required
+      /></label>
     </div>
-    <label class="stack field"><span class="small">Why? The people it holds read it.</span><InputText v-model="reason" name="reason" required /></label>
+    <label class="stack field"
+      ><span class="small">Why? The people it holds read it.</span><InputText v-model="reason" name="reason" required
+    /></label>
   </ActDialog>
 </template>
 
 <style scoped>
-.field { gap: 4px; }
+.field {
+  gap: 4px;
+}
 </style>

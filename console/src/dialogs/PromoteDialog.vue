@@ -24,8 +24,16 @@ const place = computed(() => `${props.environment.lane} / ${props.environment.en
 const { source, sources, release, fetchSources } = useSources(() => props.environment)
 
 /** What would run, and what the gate says to it. */
-const { value: preview, problem, look } = useLook(() =>
-  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path: path.value, query: { release: release.value, limit: 1 } } })),
+const {
+  value: preview,
+  problem,
+  look,
+} = useLook(() =>
+  result(
+    api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', {
+      params: { path: path.value, query: { release: release.value, limit: 1 } },
+    }),
+  ),
 )
 watch(preview, () => (through.value = preview.value?.actions.at(-1)?.number ?? ''))
 
@@ -63,7 +71,11 @@ async function act() {
     api.POST('/api/v1/lanes/{lane}/environments/{environment}/promotions', {
       params: { path: path.value },
       body: {
-        through: through.value, release: release.value, on_failure: policy.value, whole: whole.value, plan: chosen.value.at(-1)?.plan ?? '',
+        through: through.value,
+        release: release.value,
+        on_failure: policy.value,
+        whole: whole.value,
+        plan: chosen.value.at(-1)?.plan ?? '',
         ...(later.value ? { at: new Date(at.value).toISOString() } : {}),
       },
     }),
@@ -75,21 +87,41 @@ async function act() {
 
 <template>
   <ActDialog
-    v-model:open="open" :title="`${labels.promote} to ${place}`" :act="act" :ready="chosen.length > 0 && (later ? !!at : !preview?.held)"
+    v-model:open="open"
+    :title="`${labels.promote} to ${place}`"
+    :act="act"
+    :ready="chosen.length > 0 && (later ? !!at : !preview?.held)"
     :confirm="`${later ? 'Schedule' : 'Apply'} ${plural(chosen.length, 'step')} to ${environment.environment}`"
   >
     <label class="row">
       <span>Apply</span>
-      <Select v-model="source" name="release" :options="sources" option-label="label" option-value="value" class="grow" size="small" />
+      <Select
+        v-model="source"
+        name="release"
+        :options="sources"
+        option-label="label"
+        option-value="value"
+        class="grow"
+        size="small"
+      />
     </label>
     <ProblemNote v-if="problem" :problem="problem" />
     <template v-if="preview">
       <GateList :checks="preview.gate" holds-only />
       <label v-if="choices.length > 1" class="row">
         <span>Up to step</span>
-        <Select v-model="through" :options="choices" option-label="label" option-value="value" class="grow" size="small" />
+        <Select
+          v-model="through"
+          :options="choices"
+          option-label="label"
+          option-value="value"
+          class="grow"
+          size="small"
+        />
       </label>
-      <p v-if="chosen.length">These steps will be applied to <b>{{ place }}</b> (target <code>{{ environment.target }}</code>), in this order.</p>
+      <p v-if="chosen.length">
+        These steps will be applied to <b>{{ place }}</b> (target <code>{{ environment.target }}</code>), in this order.
+      </p>
       <p v-else class="soft">There is nothing to do: all of it is applied here.</p>
       <ol class="steps">
         <li v-for="s in chosen" :key="s.number">
@@ -101,7 +133,15 @@ async function act() {
       </ol>
       <label v-if="!whole" class="row">
         <span>If a step fails</span>
-        <Select v-model="policy" name="policy" :options="policies" option-label="label" option-value="value" class="grow" size="small" />
+        <Select
+          v-model="policy"
+          name="policy"
+          :options="policies"
+          option-label="label"
+          option-value="value"
+          class="grow"
+          size="small"
+        />
       </label>
       <label class="row">
         <Checkbox v-model="whole" binary :disabled="apart" /> All in one transaction: all or nothing
@@ -109,7 +149,14 @@ async function act() {
       </label>
       <div class="row">
         <label class="row"><Checkbox v-model="later" binary /> Not now, but at</label>
-        <InputText v-model="at" type="datetime-local" name="at" size="small" aria-label="The time, in this browser's zone" :disabled="!later" />
+        <InputText
+          v-model="at"
+          type="datetime-local"
+          name="at"
+          size="small"
+          aria-label="The time, in this browser's zone"
+          :disabled="!later"
+        />
         <span class="soft small">if the gate is clear then; this browser's time</span>
       </div>
     </template>
@@ -117,5 +164,10 @@ async function act() {
 </template>
 
 <style scoped>
-.steps { margin: 0; padding-left: 2rem; max-height: 30vh; overflow: auto; }
+.steps {
+  margin: 0;
+  padding-left: 2rem;
+  max-height: 30vh;
+  overflow: auto;
+}
 </style>

@@ -28,11 +28,25 @@ async function act() {
 </script>
 
 <template>
-  <ActDialog v-model:open="open" :title="`${labels.rebuild} ${place}`" severity="danger" :act="act" :ready="typed === environment.environment" :confirm="`Empty ${environment.environment} and apply every step`">
-    <p>Everything in the application's schemas of <b>{{ place }}</b> (target <code>{{ environment.target }}</code>) is dropped, <b>rows included</b>; then every step is applied again. The ledger stays.</p>
-    <p class="soft">The service refuses this if the database is also the target of an environment that is not disposable.</p>
+  <ActDialog
+    v-model:open="open"
+    :title="`${labels.rebuild} ${place}`"
+    severity="danger"
+    :act="act"
+    :ready="typed === environment.environment"
+    :confirm="`Empty ${environment.environment} and apply every step`"
+  >
+    <p>
+      Everything in the application's schemas of <b>{{ place }}</b> (target <code>{{ environment.target }}</code>) is
+      dropped, <b>rows included</b>; then every step is applied again. The ledger stays.
+    </p>
+    <p class="soft">
+      The service refuses this if the database is also the target of an environment that is not disposable.
+    </p>
     <label class="row">
-      <span>To confirm, type <b>{{ environment.environment }}</b></span>
+      <span
+        >To confirm, type <b>{{ environment.environment }}</b></span
+      >
       <InputText v-model="typed" name="confirm" autocomplete="off" size="small" class="grow" />
     </label>
   </ActDialog>

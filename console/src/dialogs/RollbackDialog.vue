@@ -22,13 +22,27 @@ const choices = computed(() =>
     .filter((s) => s.state === 'applied' || s.state === 'attested' || s.half_done)
     .sort((a, b) => Date.parse(b.at ?? '') - Date.parse(a.at ?? ''))
     .slice(0, 100)
-    .map((s, i) => ({ value: i + 1, label: i === 0 ? `the last step: ${s.number} ${s.slug.replaceAll('-', ' ')}` : `the last ${i + 1} steps, down to ${s.number} ${s.slug.replaceAll('-', ' ')}` })),
+    .map((s, i) => ({
+      value: i + 1,
+      label:
+        i === 0
+          ? `the last step: ${s.number} ${s.slug.replaceAll('-', ' ')}`
+          : `the last ${i + 1} steps, down to ${s.number} ${s.slug.replaceAll('-', ' ')}`,
+    })),
 )
 const steps = ref(1)
 const typed = ref('')
 const confirmed = computed(() => props.environment.disposable || typed.value === props.environment.environment)
-const { value: preview, problem, look } = useLook(() =>
-  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path: params.value, query: { last: steps.value, limit: 20000 } } })),
+const {
+  value: preview,
+  problem,
+  look,
+} = useLook(() =>
+  result(
+    api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', {
+      params: { path: params.value, query: { last: steps.value, limit: 20000 } },
+    }),
+  ),
 )
 watch(open, () => {
   steps.value = 1
@@ -38,7 +52,10 @@ watch([open, steps], () => open.value && look())
 
 async function act() {
   const answer = await result(
-    api.POST('/api/v1/lanes/{lane}/environments/{environment}/rollbacks', { params: { path: params.value }, body: { last: steps.value, confirm: typed.value, plan: preview.value?.actions.at(-1)?.plan ?? '' } }),
+    api.POST('/api/v1/lanes/{lane}/environments/{environment}/rollbacks', {
+      params: { path: params.value },
+      body: { last: steps.value, confirm: typed.value, plan: preview.value?.actions.at(-1)?.plan ?? '' },
+    }),
   )
   if (answer.deployment) await router.push(`/deployments/${answer.deployment.id}`)
 }
@@ -46,23 +63,35 @@ async function act() {
 
 <template>
   <ActDialog
-    v-model:open="open" :title="`${labels.rollBack} on ${place}`" severity="danger" :act="act" :ready="!!preview?.actions.length && !preview.held && confirmed"
+    v-model:open="open"
+    :title="`${labels.rollBack} on ${place}`"
+    severity="danger"
+    :act="act"
+    :ready="!!preview?.actions.length && !preview.held && confirmed"
     :confirm="`Roll ${plural(steps, 'step')} back on ${environment.environment}`"
   >
     <label class="row">
       <span>Roll back</span>
       <Select v-model="steps" :options="choices" option-label="label" option-value="value" class="grow" size="small" />
     </label>
-    <p>This SQL will run on <b>{{ place }}</b> (target <code>{{ environment.target }}</code>), newest step first. What a way back deletes is gone; the steps are pending again afterwards.</p>
+    <p>
+      This SQL will run on <b>{{ place }}</b> (target <code>{{ environment.target }}</code>), newest step first. What a
+      way back deletes is gone; the steps are pending again afterwards.
+    </p>
     <ProblemNote v-if="problem" :problem="problem" />
     <PreviewList v-else-if="preview" :preview="preview" class="sql" />
     <label v-if="!environment.disposable" class="row">
-      <span>To confirm, type <b>{{ environment.environment }}</b></span>
+      <span
+        >To confirm, type <b>{{ environment.environment }}</b></span
+      >
       <InputText v-model="typed" name="confirm" autocomplete="off" size="small" class="grow" />
     </label>
   </ActDialog>
 </template>
 
 <style scoped>
-.sql { max-height: 42vh; overflow: auto; }
+.sql {
+  max-height: 42vh;
+  overflow: auto;
+}
 </style>

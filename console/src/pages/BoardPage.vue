@@ -33,26 +33,41 @@ const waiting = computed(() => environments.value.filter((e) => e.pending > 0 &&
     <template v-else-if="value">
       <section v-if="value.lanes.length === 0" class="panel stack">
         <h1>No lane is declared yet</h1>
-        <p class="soft">A lane is one logical database and the ordered environments that its scripts travel through. Declare one with its file:</p>
+        <p class="soft">
+          A lane is one logical database and the ordered environments that its scripts travel through. Declare one with
+          its file:
+        </p>
         <div><CommandLine command="vorrang declare -file lane.yaml" /></div>
       </section>
       <section v-else class="stack tight" aria-label="What is wrong">
         <h1 v-if="wrong.length" class="bad">
           <i class="pi pi-exclamation-triangle" aria-hidden="true" />
-          {{ wrong.length }} of {{ plural(environments.length, 'environment') }} {{ wrong.length === 1 ? 'needs' : 'need' }} you
+          {{ wrong.length }} of {{ plural(environments.length, 'environment') }}
+          {{ wrong.length === 1 ? 'needs' : 'need' }} you
         </h1>
         <h1 v-else class="good">
           <i class="pi pi-check-circle" aria-hidden="true" /> Nothing is wrong
-          <span class="soft plain">{{ waiting ? `· steps wait in ${plural(waiting, 'environment')}` : '· nothing waits' }}</span>
+          <span class="soft plain">{{
+            waiting ? `· steps wait in ${plural(waiting, 'environment')}` : '· nothing waits'
+          }}</span>
         </h1>
         <div v-for="e in wrong" :key="nameOf(e)" class="wrong">
           <div class="line">
             <button
-              type="button" class="toggle" :aria-expanded="opened.has(nameOf(e))" :aria-label="`What is wrong on ${nameOf(e)}`"
+              type="button"
+              class="toggle"
+              :aria-expanded="opened.has(nameOf(e))"
+              :aria-label="`What is wrong on ${nameOf(e)}`"
               @click="opened.has(nameOf(e)) ? opened.delete(nameOf(e)) : opened.add(nameOf(e))"
-            >{{ opened.has(nameOf(e)) ? '▾' : '▸' }}</button>
-            <RouterLink :to="`/lanes/${e.lane}/${e.environment}`" class="place">{{ e.lane }} / {{ e.environment }}</RouterLink>
-            <span v-if="!opened.has(nameOf(e))" class="gist"><strong class="bad">{{ titleOf(e.trouble[0]?.kind) }}:</strong> {{ e.trouble[0]?.message }}</span>
+            >
+              {{ opened.has(nameOf(e)) ? '▾' : '▸' }}
+            </button>
+            <RouterLink :to="`/lanes/${e.lane}/${e.environment}`" class="place"
+              >{{ e.lane }} / {{ e.environment }}</RouterLink
+            >
+            <span v-if="!opened.has(nameOf(e))" class="gist"
+              ><strong class="bad">{{ titleOf(e.trouble[0]?.kind) }}:</strong> {{ e.trouble[0]?.message }}</span
+            >
             <span v-if="e.trouble.length > 1" class="soft small more">{{ plural(e.trouble.length, 'trouble') }}</span>
           </div>
           <template v-if="opened.has(nameOf(e))">
@@ -65,7 +80,9 @@ const waiting = computed(() => environments.value.filter((e) => e.pending > 0 &&
           <h2>{{ lane.lane }}</h2>
           <span class="soft small grow">{{ lane.about }}</span>
           <span class="soft small">{{ lane.engine }}</span>
-          <span class="soft small">{{ plural(lane.steps, 'step') }}<template v-if="lane.newest">, newest {{ lane.newest }}</template></span>
+          <span class="soft small"
+            >{{ plural(lane.steps, 'step') }}<template v-if="lane.newest">, newest {{ lane.newest }}</template></span
+          >
           <RouterLink :to="`/releases/${lane.lane}`" class="small">{{ labels.releases }}</RouterLink>
         </div>
         <div class="stops">
@@ -77,20 +94,85 @@ const waiting = computed(() => environments.value.filter((e) => e.pending > 0 &&
 </template>
 
 <style scoped>
-.board { gap: var(--gap-large); }
-.tight { gap: 8px; }
-.wrong { background: var(--bad-wash); border-left: 4px solid var(--bad); border-radius: var(--round); }
-.line { display: flex; gap: 8px; align-items: baseline; padding: 7px 12px; }
-.toggle { flex: none; border: 0; padding: 0 4px; background: none; color: var(--bad); font: inherit; cursor: pointer; }
-.place { font-weight: 600; flex: none; }
-@media (max-width: 700px) { .line { flex-wrap: wrap; } .gist { flex-basis: 100%; order: 1; } }
-.gist { flex: 1; min-width: 0; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
-.more { flex: none; }
-.plain { font-weight: 400; font-size: var(--text); }
-.title { border-bottom: 1px solid var(--line); padding-bottom: 4px; margin-bottom: 10px; }
-.title h2 { font-size: 16px; }
-.stops { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(300px, 100%), 1fr)); gap: 22px; }
-.stops > * { position: relative; }
-@media (max-width: 700px) { .stops > * + *::before { display: none; } }
-.stops > * + *::before { content: '→'; position: absolute; left: -19px; top: 28px; color: var(--ink-soft); }
+.board {
+  gap: var(--gap-large);
+}
+.tight {
+  gap: 8px;
+}
+.wrong {
+  background: var(--bad-wash);
+  border-left: 4px solid var(--bad);
+  border-radius: var(--round);
+}
+.line {
+  display: flex;
+  gap: 8px;
+  align-items: baseline;
+  padding: 7px 12px;
+}
+.toggle {
+  flex: none;
+  border: 0;
+  padding: 0 4px;
+  background: none;
+  color: var(--bad);
+  font: inherit;
+  cursor: pointer;
+}
+.place {
+  font-weight: 600;
+  flex: none;
+}
+@media (max-width: 700px) {
+  .line {
+    flex-wrap: wrap;
+  }
+  .gist {
+    flex-basis: 100%;
+    order: 1;
+  }
+}
+.gist {
+  flex: 1;
+  min-width: 0;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+.more {
+  flex: none;
+}
+.plain {
+  font-weight: 400;
+  font-size: var(--text);
+}
+.title {
+  border-bottom: 1px solid var(--line);
+  padding-bottom: 4px;
+  margin-bottom: 10px;
+}
+.title h2 {
+  font-size: 16px;
+}
+.stops {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(min(300px, 100%), 1fr));
+  gap: 22px;
+}
+.stops > * {
+  position: relative;
+}
+@media (max-width: 700px) {
+  .stops > * + *::before {
+    display: none;
+  }
+}
+.stops > * + *::before {
+  content: '→';
+  position: absolute;
+  left: -19px;
+  top: 28px;
+  color: var(--ink-soft);
+}
 </style>

@@ -7,7 +7,9 @@ import DeploymentTable from '../parts/DeploymentTable.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { usePolled } from '../poll'
 
-const { value, problem } = usePolled(() => result(api.GET('/api/v1/deployments', { params: { query: { limit: 100 } } })))
+const { value, problem } = usePolled(() =>
+  result(api.GET('/api/v1/deployments', { params: { query: { limit: 100 } } })),
+)
 </script>
 
 <template>

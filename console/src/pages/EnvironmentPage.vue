@@ -10,7 +10,19 @@ import Tabs from 'primevue/tabs'
 import { computed, ref, shallowRef, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { api, problemOf, result, type Deployment, type Ledger, type Preview, type Problem, type StepStatus, type StepTexts, type Trouble, type Verification } from '../api'
+import {
+  api,
+  problemOf,
+  result,
+  type Deployment,
+  type Ledger,
+  type Preview,
+  type Problem,
+  type StepStatus,
+  type StepTexts,
+  type Trouble,
+  type Verification,
+} from '../api'
 import ActDialog from '../dialogs/ActDialog.vue'
 import AdoptDialog from '../dialogs/AdoptDialog.vue'
 import AmendDialog from '../dialogs/AmendDialog.vue'
@@ -43,7 +55,11 @@ import { moment } from '../time'
 const props = defineProps<{ lane: string; environment: string }>()
 const path = { lane: props.lane, environment: props.environment }
 
-const { value: status, problem, refresh } = usePolled(() =>
+const {
+  value: status,
+  problem,
+  refresh,
+} = usePolled(() =>
   result(api.GET('/api/v1/lanes/{lane}/environments/{environment}', { params: { path, query: { steps: 'all' } } })),
 )
 
@@ -63,19 +79,45 @@ watch([tab, () => status.value?.entries, () => status.value?.pending], async () 
   const keep = <T,>(to: { value: T | undefined }, answer: T) => isNewest() && (to.value = answer)
   try {
     if (tab.value === 'preview')
-      keep(preview, await result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', { params: { path, query: { limit: 50000 } } })))
+      keep(
+        preview,
+        await result(
+          api.GET('/api/v1/lanes/{lane}/environments/{environment}/preview', {
+            params: { path, query: { limit: 50000 } },
+          }),
+        ),
+      )
     if (tab.value === 'ledger')
-      keep(ledger, await result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/ledger', { params: { path, query: { limit: 2000 } } })))
+      keep(
+        ledger,
+        await result(
+          api.GET('/api/v1/lanes/{lane}/environments/{environment}/ledger', {
+            params: { path, query: { limit: 2000 } },
+          }),
+        ),
+      )
     if (tab.value === 'verify')
-      keep(verification, await result(api.GET('/api/v1/lanes/{lane}/verification', { params: { path: { lane: props.lane }, query: { environment: props.environment } } })))
+      keep(
+        verification,
+        await result(
+          api.GET('/api/v1/lanes/{lane}/verification', {
+            params: { path: { lane: props.lane }, query: { environment: props.environment } },
+          }),
+        ),
+      )
     if (tab.value === 'deployments')
-      keep(deployments, (await result(api.GET('/api/v1/deployments', { params: { query: { ...path, limit: 100 } } }))).deployments)
+      keep(
+        deployments,
+        (await result(api.GET('/api/v1/deployments', { params: { query: { ...path, limit: 100 } } }))).deployments,
+      )
   } catch (error) {
     if (isNewest()) tabProblem.value = problemOf(error)
   }
 })
 
-const dialog = ref<'promote' | 'rollback' | 'baseline' | 'settle' | 'amend' | 'attest' | 'rebuild' | 'withdraw' | 'adopt' | ''>('')
+const dialog = ref<
+  'promote' | 'rollback' | 'baseline' | 'settle' | 'amend' | 'attest' | 'rebuild' | 'withdraw' | 'adopt' | ''
+>('')
 function opened(name: typeof dialog.value) {
   return computed({ get: () => dialog.value === name, set: (on) => (dialog.value = on ? name : '') })
 }
@@ -92,23 +134,42 @@ const adoptOpen = opened('adopt')
 const unknown = computed(() => status.value?.trouble.some((t) => t.kind === 'known-database') ?? false)
 const doubtful = computed(() => status.value?.steps?.find((s) => s.state === 'in doubt')?.number ?? '')
 const unfinished = computed(() => doubtful.value || (status.value?.steps?.find((s) => s.half_done)?.number ?? ''))
-const waiting = computed(() => (status.value?.steps ?? []).filter((s) => ['pending', 'rolled back', 'failed'].includes(s.state) && !s.flags?.includes('not here')))
+const waiting = computed(() =>
+  (status.value?.steps ?? []).filter(
+    (s) => ['pending', 'rolled back', 'failed'].includes(s.state) && !s.flags?.includes('not here'),
+  ),
+)
 const attestFirst = ref('')
 const attestable = computed(() => {
-  const first = waiting.value.filter((s) => (attestFirst.value ? s.number === attestFirst.value : s.flags?.includes('late')))
+  const first = waiting.value.filter((s) =>
+    attestFirst.value ? s.number === attestFirst.value : s.flags?.includes('late'),
+  )
   return [...first, ...waiting.value.filter((s) => !first.includes(s))]
 })
 
 /** What a trouble's next move is, as a dialog of this page. */
 function moveOf(t: Trouble): { label: string; dialog?: typeof dialog.value } | undefined {
   switch (t.kind) {
-    case 'known-database': return status.value?.entries ? { label: labels.adopt, dialog: 'adopt' } : { label: labels.baseline, dialog: 'baseline' }
-    case 'ledger-intact': return { label: labels.adopt, dialog: 'adopt' }
-    case 'checksums': return { label: labels.amend, dialog: 'amend' }
-    case 'order': return { label: labels.attest, dialog: 'attest' }
-    case 'nothing-in-doubt': return doubtful.value ? { label: labels.settle, dialog: 'settle' } : { label: labels.rollBack, dialog: 'rollback' }
-    case 'drift': return { label: labels.schema }
-    case 'failed': return offers(t.remedies, 'attest') ? { label: labels.attest, dialog: 'attest' } : { label: labels.promote, dialog: 'promote' }
+    case 'known-database':
+      return status.value?.entries
+        ? { label: labels.adopt, dialog: 'adopt' }
+        : { label: labels.baseline, dialog: 'baseline' }
+    case 'ledger-intact':
+      return { label: labels.adopt, dialog: 'adopt' }
+    case 'checksums':
+      return { label: labels.amend, dialog: 'amend' }
+    case 'order':
+      return { label: labels.attest, dialog: 'attest' }
+    case 'nothing-in-doubt':
+      return doubtful.value
+        ? { label: labels.settle, dialog: 'settle' }
+        : { label: labels.rollBack, dialog: 'rollback' }
+    case 'drift':
+      return { label: labels.schema }
+    case 'failed':
+      return offers(t.remedies, 'attest')
+        ? { label: labels.attest, dialog: 'attest' }
+        : { label: labels.promote, dialog: 'promote' }
   }
 }
 
@@ -122,15 +183,28 @@ function move(t: Trouble) {
 const texts = shallowRef<StepTexts>()
 const textsOpen = ref(false)
 const openedStep = shallowRef<StepStatus>()
-const newest = computed(() => !!openedStep.value && openedStep.value.number === status.value?.steps?.at(-1)?.number && waiting.value.includes(openedStep.value))
+const newest = computed(
+  () =>
+    !!openedStep.value &&
+    openedStep.value.number === status.value?.steps?.at(-1)?.number &&
+    waiting.value.includes(openedStep.value),
+)
 async function withdraw() {
-  await result(api.POST('/api/v1/lanes/{lane}/steps/{step}/withdrawal', { params: { path: { lane: props.lane, step: openedStep.value?.number ?? '' } } }))
+  await result(
+    api.POST('/api/v1/lanes/{lane}/steps/{step}/withdrawal', {
+      params: { path: { lane: props.lane, step: openedStep.value?.number ?? '' } },
+    }),
+  )
   await refresh()
 }
 async function openStep(step: StepStatus) {
   openedStep.value = step
   if (step.flags?.includes('absent')) return
-  texts.value = await result(api.GET('/api/v1/lanes/{lane}/steps/{step}', { params: { path: { lane: props.lane, step: step.number }, query: { limit: 50000 } } }))
+  texts.value = await result(
+    api.GET('/api/v1/lanes/{lane}/steps/{step}', {
+      params: { path: { lane: props.lane, step: step.number }, query: { limit: 50000 } },
+    }),
+  )
   textsOpen.value = true
 }
 const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', check: 'Check' }
@@ -147,28 +221,101 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
         <code class="soft">{{ status.target }}</code>
         <span v-if="status.disposable" class="soft small">disposable</span>
         <span class="grow" />
-        <Button v-if="status.disposable" :label="labels.rebuild + '…'" icon="pi pi-refresh" size="small" severity="secondary" text @click="dialog = 'rebuild'" />
-        <Button v-if="unfinished" :label="labels.settle + '…'" icon="pi pi-check-square" size="small" severity="secondary" text @click="dialog = 'settle'" />
-        <Button :label="labels.attest + '…'" icon="pi pi-user-edit" size="small" severity="secondary" text :disabled="!waiting.length" @click="((attestFirst = ''), (dialog = 'attest'))" />
-        <Button :label="labels.rollBack + '…'" icon="pi pi-undo" size="small" severity="secondary" outlined :disabled="!status.applied && !unfinished" @click="dialog = 'rollback'" />
-        <Button :label="labels.promote + '…'" icon="pi pi-arrow-right" size="small" :severity="unknown ? 'secondary' : undefined" :disabled="!status.pending" @click="dialog = 'promote'" />
+        <Button
+          v-if="status.disposable"
+          :label="labels.rebuild + '…'"
+          icon="pi pi-refresh"
+          size="small"
+          severity="secondary"
+          text
+          @click="dialog = 'rebuild'"
+        />
+        <Button
+          v-if="unfinished"
+          :label="labels.settle + '…'"
+          icon="pi pi-check-square"
+          size="small"
+          severity="secondary"
+          text
+          @click="dialog = 'settle'"
+        />
+        <Button
+          :label="labels.attest + '…'"
+          icon="pi pi-user-edit"
+          size="small"
+          severity="secondary"
+          text
+          :disabled="!waiting.length"
+          @click="((attestFirst = ''), (dialog = 'attest'))"
+        />
+        <Button
+          :label="labels.rollBack + '…'"
+          icon="pi pi-undo"
+          size="small"
+          severity="secondary"
+          outlined
+          :disabled="!status.applied && !unfinished"
+          @click="dialog = 'rollback'"
+        />
+        <Button
+          :label="labels.promote + '…'"
+          icon="pi pi-arrow-right"
+          size="small"
+          :severity="unknown ? 'secondary' : undefined"
+          :disabled="!status.pending"
+          @click="dialog = 'promote'"
+        />
       </div>
       <TroubleRow v-for="t in status.trouble" :key="t.kind + t.step" :environment="status" :trouble="t">
-        <Button v-if="moveOf(t)" :label="moveOf(t)!.label + '…'" size="small" severity="danger" outlined class="move" @click="move(t)" />
+        <Button
+          v-if="moveOf(t)"
+          :label="moveOf(t)!.label + '…'"
+          size="small"
+          severity="danger"
+          outlined
+          class="move"
+          @click="move(t)"
+        />
       </TroubleRow>
       <p v-if="status.running" class="panel running">
-        <i class="pi pi-spin pi-spinner" /> <RouterLink :to="`/deployments/${status.running.id}`">Deployment {{ status.running.id }}</RouterLink>,
-        started by {{ status.running.actor }}, is running here: {{ plural(status.running.planned, 'step') }} {{ status.running.direction }}.
+        <i class="pi pi-spin pi-spinner" />
+        <RouterLink :to="`/deployments/${status.running.id}`">Deployment {{ status.running.id }}</RouterLink
+        >, started by {{ status.running.actor }}, is running here: {{ plural(status.running.planned, 'step') }}
+        {{ status.running.direction }}.
       </p>
       <dl v-if="status.reached" class="facts">
-        <div><dt>stands at</dt><dd><b>{{ status.at ?? '–' }}</b> {{ status.at_slug?.replaceAll('-', ' ') }}</dd></div>
-        <div><dt>pending</dt><dd :class="{ warn: status.pending }"><b>{{ status.pending }}</b></dd></div>
-        <div><dt>applied</dt><dd>{{ status.applied }}</dd></div>
-        <div v-if="status.baseline"><dt>baseline</dt><dd>{{ status.baseline }}, covers {{ status.covered }}</dd></div>
-        <div v-if="status.not_here"><dt>not here</dt><dd>{{ status.not_here }}</dd></div>
-        <div><dt>last deployment</dt><dd>
-          <RouterLink v-if="status.last" :to="`/deployments/${status.last.id}`">{{ status.last.id }} {{ status.last.outcome }}</RouterLink><template v-else>none</template>
-        </dd></div>
+        <div>
+          <dt>stands at</dt>
+          <dd>
+            <b>{{ status.at ?? '–' }}</b> {{ status.at_slug?.replaceAll('-', ' ') }}
+          </dd>
+        </div>
+        <div>
+          <dt>pending</dt>
+          <dd :class="{ warn: status.pending }">
+            <b>{{ status.pending }}</b>
+          </dd>
+        </div>
+        <div>
+          <dt>applied</dt>
+          <dd>{{ status.applied }}</dd>
+        </div>
+        <div v-if="status.baseline">
+          <dt>baseline</dt>
+          <dd>{{ status.baseline }}, covers {{ status.covered }}</dd>
+        </div>
+        <div v-if="status.not_here">
+          <dt>not here</dt>
+          <dd>{{ status.not_here }}</dd>
+        </div>
+        <div>
+          <dt>last deployment</dt>
+          <dd>
+            <RouterLink v-if="status.last" :to="`/deployments/${status.last.id}`"
+              >{{ status.last.id }} {{ status.last.outcome }}</RouterLink
+            ><template v-else>none</template>
+          </dd>
+        </div>
       </dl>
       <Tabs v-model:value="tab">
         <TabList>
@@ -182,19 +329,30 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
         </TabList>
         <TabPanels>
           <ProblemNote v-if="tabProblem" :problem="tabProblem" />
-          <TabPanel value="steps"><StepTable v-if="status.steps" :steps="status.steps" @open="openStep" /><p v-else class="soft">The steps' states are known once the target is reached.</p></TabPanel>
-          <TabPanel value="preview"><div class="stack">
-            <RehearsalPanel v-if="preview?.actions.length" :lane="lane" :environment="environment" />
-            <PreviewList v-if="preview" :preview="preview" />
-          </div></TabPanel>
+          <TabPanel value="steps"
+            ><StepTable v-if="status.steps" :steps="status.steps" @open="openStep" />
+            <p v-else class="soft">The steps' states are known once the target is reached.</p></TabPanel
+          >
+          <TabPanel value="preview"
+            ><div class="stack">
+              <RehearsalPanel v-if="preview?.actions.length" :lane="lane" :environment="environment" />
+              <PreviewList v-if="preview" :preview="preview" /></div
+          ></TabPanel>
           <TabPanel value="gate"><GateTab :environment="status" /></TabPanel>
           <TabPanel value="ledger"><LedgerTable v-if="ledger" :ledger="ledger" /></TabPanel>
-          <TabPanel value="schema"><SchemaTab v-if="status.reached && tab === 'schema'" :environment="status" @done="refresh" /></TabPanel>
+          <TabPanel value="schema"
+            ><SchemaTab v-if="status.reached && tab === 'schema'" :environment="status" @done="refresh"
+          /></TabPanel>
           <TabPanel value="verify">
             <div v-if="verification" class="stack">
-              <p v-if="!verification.deviations.length && !verification.unreached.length" class="good">The history is consistent: chain, last seen entry, checksums, order, and with the environment before.</p>
+              <p v-if="!verification.deviations.length && !verification.unreached.length" class="good">
+                The history is consistent: chain, last seen entry, checksums, order, and with the environment before.
+              </p>
               <div v-for="(d, i) in verification.deviations" :key="i" class="panel">
-                <p><strong class="bad">{{ deviationTitles[d.kind] }}:</strong> {{ d.what }} <span v-if="d.since" class="soft small">since {{ moment(d.since) }} UTC</span></p>
+                <p>
+                  <strong class="bad">{{ deviationTitles[d.kind] }}:</strong> {{ d.what }}
+                  <span v-if="d.since" class="soft small">since {{ moment(d.since) }} UTC</span>
+                </p>
                 <RemedyList :remedies="d.remedies" />
               </div>
             </div>
@@ -208,16 +366,38 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
       <AmendDialog v-model:open="amendOpen" :environment="status" @done="refresh" />
       <AttestDialog v-model:open="attestOpen" :environment="status" :steps="attestable" @done="refresh" />
       <RebuildDialog v-model:open="rebuildOpen" :environment="status" />
-      <ActDialog v-model:open="withdrawOpen" :title="`${labels.withdraw} step ${openedStep?.number} from ${lane}`" :act="withdraw" ready severity="danger" :confirm="`Take step ${openedStep?.number} out of the catalogue`">
-        <p>The step leaves the catalogue of <b>{{ lane }}</b>, if it is applied in no environment. Take its files out of the step folder too, or the next submit brings it back.</p>
+      <ActDialog
+        v-model:open="withdrawOpen"
+        :title="`${labels.withdraw} step ${openedStep?.number} from ${lane}`"
+        :act="withdraw"
+        ready
+        severity="danger"
+        :confirm="`Take step ${openedStep?.number} out of the catalogue`"
+      >
+        <p>
+          The step leaves the catalogue of <b>{{ lane }}</b>, if it is applied in no environment. Take its files out of
+          the step folder too, or the next submit brings it back.
+        </p>
       </ActDialog>
       <SettleDialog v-model:open="settleOpen" :environment="status" :step="unfinished" @done="refresh" />
       <AdoptDialog v-model:open="adoptOpen" :environment="status" @done="refresh" />
       <Dialog v-model:visible="textsOpen" modal dismissable-mask :header="texts ? titled(texts) : ''">
         <DifferenceView v-if="openedStep?.difference" :difference="openedStep.difference" class="file" />
-        <p v-if="newest" class="row"><span class="grow" /><Button :label="labels.withdraw + '…'" icon="pi pi-trash" size="small" severity="secondary" outlined @click="((textsOpen = false), (dialog = 'withdraw'))" /></p>
+        <p v-if="newest" class="row">
+          <span class="grow" /><Button
+            :label="labels.withdraw + '…'"
+            icon="pi pi-trash"
+            size="small"
+            severity="secondary"
+            outlined
+            @click="((textsOpen = false), (dialog = 'withdraw'))"
+          />
+        </p>
         <div v-for="f in texts?.files" :key="f.name" class="stack file">
-          <p class="row"><b>{{ parts[f.part] }}</b> <code class="soft">{{ f.name }}</code> <code class="soft small" :title="f.checksum">{{ f.checksum.slice(0, 12) }}</code></p>
+          <p class="row">
+            <b>{{ parts[f.part] }}</b> <code class="soft">{{ f.name }}</code>
+            <code class="soft small" :title="f.checksum">{{ f.checksum.slice(0, 12) }}</code>
+          </p>
           <SqlText :text="f.text" :shortened="f.shortened" />
         </div>
       </Dialog>
@@ -226,11 +406,30 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
 </template>
 
 <style scoped>
-.facts { display: flex; flex-wrap: wrap; gap: 6px 28px; margin: 0; }
-.facts div { display: flex; gap: 6px; }
-dt { color: var(--ink-soft); }
-dd { margin: 0; }
-.running { border-left: 4px solid var(--warn); }
-.move { flex: none; }
-.file { gap: 5px; margin-bottom: var(--gap); }
+.facts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px 28px;
+  margin: 0;
+}
+.facts div {
+  display: flex;
+  gap: 6px;
+}
+dt {
+  color: var(--ink-soft);
+}
+dd {
+  margin: 0;
+}
+.running {
+  border-left: 4px solid var(--warn);
+}
+.move {
+  flex: none;
+}
+.file {
+  gap: 5px;
+  margin-bottom: var(--gap);
+}
 </style>

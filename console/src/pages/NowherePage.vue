@@ -5,5 +5,7 @@ import { labels } from '../labels'
 </script>
 
 <template>
-  <p>There is no such page. <RouterLink to="/">{{ labels.board }}</RouterLink> shows where everything stands.</p>
+  <p>
+    There is no such page. <RouterLink to="/">{{ labels.board }}</RouterLink> shows where everything stands.
+  </p>
 </template>

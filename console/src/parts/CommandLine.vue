@@ -19,14 +19,32 @@ async function copy() {
   <span class="command">
     <code>{{ command }}</code>
     <Button
-      :icon="copied ? 'pi pi-check' : 'pi pi-copy'" text size="small" severity="secondary"
-      :aria-label="copied ? labels.copied : labels.copy" :title="copied ? labels.copied : labels.copy" @click="copy"
+      :icon="copied ? 'pi pi-check' : 'pi pi-copy'"
+      text
+      size="small"
+      severity="secondary"
+      :aria-label="copied ? labels.copied : labels.copy"
+      :title="copied ? labels.copied : labels.copy"
+      @click="copy"
     />
   </span>
 </template>
 
 <style scoped>
-.command { display: inline-flex; align-items: center; gap: 4px; background: var(--sunken); border: 1px solid var(--line); border-radius: 4px; padding-left: 8px; }
-code { overflow-wrap: anywhere; }
-:deep(.p-button) { padding: 2px 0; width: 2rem; }
+.command {
+  display: inline-flex;
+  align-items: center;
+  gap: 4px;
+  background: var(--sunken);
+  border: 1px solid var(--line);
+  border-radius: 4px;
+  padding-left: 8px;
+}
+code {
+  overflow-wrap: anywhere;
+}
+:deep(.p-button) {
+  padding: 2px 0;
+  width: 2rem;
+}
 </style>

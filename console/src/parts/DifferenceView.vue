@@ -35,18 +35,31 @@ const rows = computed(() => {
 
 <template>
   <div class="stack difference">
-    <p><b>{{ changes[difference.change] }}</b></p>
+    <p>
+      <b>{{ changes[difference.change] }}</b>
+    </p>
     <div v-if="rows.length" class="scroll" tabindex="0">
       <table>
-        <thead><tr><th /><th>as it was applied</th><th /><th>as the catalogue has it now</th></tr></thead>
+        <thead>
+          <tr>
+            <th />
+            <th>as it was applied</th>
+            <th />
+            <th>as the catalogue has it now</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="(r, i) in rows" :key="i">
             <template v-if="r.gap"><td colspan="4" class="soft">…</td></template>
             <template v-else>
               <td class="number">{{ r.before?.before }}</td>
-              <td :class="{ gone: r.before?.op === 'gone' }"><pre>{{ r.before && r.before.op === 'gone' ? '− ' : '  ' }}{{ r.before?.text }}</pre></td>
+              <td :class="{ gone: r.before?.op === 'gone' }">
+                <pre>{{ r.before && r.before.op === 'gone' ? '− ' : '  ' }}{{ r.before?.text }}</pre>
+              </td>
               <td class="number">{{ r.after?.after }}</td>
-              <td :class="{ new: r.after?.op === 'new' }"><pre>{{ r.after && r.after.op === 'new' ? '+ ' : '  ' }}{{ r.after?.text }}</pre></td>
+              <td :class="{ new: r.after?.op === 'new' }">
+                <pre>{{ r.after && r.after.op === 'new' ? '+ ' : '  ' }}{{ r.after?.text }}</pre>
+              </td>
             </template>
           </tr>
         </tbody>
@@ -57,14 +70,51 @@ const rows = computed(() => {
 </template>
 
 <style scoped>
-.difference { gap: 6px; }
-.scroll { overflow: auto; max-height: 46vh; border: 1px solid var(--line); border-radius: var(--round); background: var(--sunken); }
-table { border-collapse: collapse; width: 100%; table-layout: fixed; }
-th { text-align: left; font-weight: 400; color: var(--ink-soft); padding: 4px 6px; font-size: var(--text-small); }
-th:nth-child(odd) { width: 44px; }
-td { vertical-align: top; padding: 0 6px; }
-pre { white-space: pre-wrap; overflow-wrap: anywhere; line-height: 1.5; }
-.number { color: var(--ink-soft); text-align: right; font-size: var(--text-small); }
-.gone { background: var(--bad-wash); color: var(--bad); }
-.new { background: var(--good-wash); color: var(--good); }
+.difference {
+  gap: 6px;
+}
+.scroll {
+  overflow: auto;
+  max-height: 46vh;
+  border: 1px solid var(--line);
+  border-radius: var(--round);
+  background: var(--sunken);
+}
+table {
+  border-collapse: collapse;
+  width: 100%;
+  table-layout: fixed;
+}
+th {
+  text-align: left;
+  font-weight: 400;
+  color: var(--ink-soft);
+  padding: 4px 6px;
+  font-size: var(--text-small);
+}
+th:nth-child(odd) {
+  width: 44px;
+}
+td {
+  vertical-align: top;
+  padding: 0 6px;
+}
+pre {
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  line-height: 1.5;
+}
+.number {
+  color: var(--ink-soft);
+  text-align: right;
+  font-size: var(--text-small);
+}
+.gone {
+  background: var(--bad-wash);
+  color: var(--bad);
+}
+.new {
+  background: var(--good-wash);
+  color: var(--good);
+}
 </style>

@@ -15,18 +15,26 @@ const deployment = computed(() => props.environment.running ?? props.environment
 </script>
 
 <template>
-  <RouterLink :to="`/lanes/${environment.lane}/${environment.environment}`" class="card" :class="{ wrong: environment.trouble.length > 0 }">
+  <RouterLink
+    :to="`/lanes/${environment.lane}/${environment.environment}`"
+    class="card"
+    :class="{ wrong: environment.trouble.length > 0 }"
+  >
     <span class="row head">
       <strong class="grow">{{ environment.environment }}</strong>
       <StateMark :word="state" />
     </span>
     <span class="at" :class="{ soft: !environment.at }">
       <template v-if="!environment.reached">?</template>
-      <template v-else-if="environment.at"><b>{{ environment.at }}</b> {{ environment.at_slug }}</template>
+      <template v-else-if="environment.at"
+        ><b>{{ environment.at }}</b> {{ environment.at_slug }}</template
+      >
       <template v-else>{{ labels.nothingApplied }}</template>
     </span>
     <span class="small row foot">
-      <span v-if="environment.reached" :class="environment.pending ? 'warn' : 'soft'">{{ environment.pending ? `${environment.pending} ${labels.pending}` : 'nothing pending' }}</span>
+      <span v-if="environment.reached" :class="environment.pending ? 'warn' : 'soft'">{{
+        environment.pending ? `${environment.pending} ${labels.pending}` : 'nothing pending'
+      }}</span>
       <span v-if="environment.baseline" class="soft">baseline {{ environment.baseline }}</span>
       <span class="grow" />
       <span v-if="deployment" class="soft">
@@ -34,14 +42,40 @@ const deployment = computed(() => props.environment.running ?? props.environment
       </span>
       <span v-else class="soft">never deployed</span>
     </span>
-    <span v-if="environment.running" class="small warn">{{ plural(environment.running.planned, 'step') }} by {{ environment.running.actor }}</span>
+    <span v-if="environment.running" class="small warn"
+      >{{ plural(environment.running.planned, 'step') }} by {{ environment.running.actor }}</span
+    >
   </RouterLink>
 </template>
 
 <style scoped>
-.card { display: flex; flex-direction: column; gap: 5px; color: var(--ink); background: var(--surface); border: 1px solid var(--line); border-top: 3px solid var(--line); border-radius: var(--round); padding: 10px 12px; }
-.card:hover { text-decoration: none; border-color: var(--accent); }
-.wrong, .wrong:hover { border-top-color: var(--bad); }
-.head, .foot { gap: 8px; }
-.at { font-size: 15px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+.card {
+  display: flex;
+  flex-direction: column;
+  gap: 5px;
+  color: var(--ink);
+  background: var(--surface);
+  border: 1px solid var(--line);
+  border-top: 3px solid var(--line);
+  border-radius: var(--round);
+  padding: 10px 12px;
+}
+.card:hover {
+  text-decoration: none;
+  border-color: var(--accent);
+}
+.wrong,
+.wrong:hover {
+  border-top-color: var(--bad);
+}
+.head,
+.foot {
+  gap: 8px;
+}
+.at {
+  font-size: 15px;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
 </style>

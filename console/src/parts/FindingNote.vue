@@ -21,17 +21,47 @@ const icons = { high: 'pi-exclamation-circle', medium: 'pi-exclamation-triangle'
       <summary>Why, and {{ finding.rewrite ? 'a safe form' : 'what to do' }}</summary>
       <p>{{ finding.why }}</p>
       <pre v-if="finding.rewrite">{{ finding.rewrite }}</pre>
-      <p class="soft">Change the step, or accept it there: <code>accept: {{ '{' }}{{ finding.code }}: your reason{{ '}' }}</code></p>
+      <p class="soft">
+        Change the step, or accept it there: <code>accept: {{ '{' }}{{ finding.code }}: your reason{{ '}' }}</code>
+      </p>
     </details>
   </div>
 </template>
 
 <style scoped>
-.finding { border-left: 4px solid var(--line); background: var(--surface); padding: 4px 10px; margin: 4px 0 8px; font-family: var(--sans); white-space: normal; max-width: 90ch; }
-.high { border-color: var(--bad); background: var(--bad-wash); }
-.medium { border-color: var(--warn); background: var(--warn-wash); }
-.high .pi, .high b { color: var(--bad); }
-.medium .pi, .medium b { color: var(--warn); }
-summary { cursor: pointer; color: var(--ink-soft); }
-pre { margin: 4px 0; padding: 4px 8px; background: var(--sunken); overflow-x: auto; }
+.finding {
+  border-left: 4px solid var(--line);
+  background: var(--surface);
+  padding: 4px 10px;
+  margin: 4px 0 8px;
+  font-family: var(--sans);
+  white-space: normal;
+  max-width: 90ch;
+}
+.high {
+  border-color: var(--bad);
+  background: var(--bad-wash);
+}
+.medium {
+  border-color: var(--warn);
+  background: var(--warn-wash);
+}
+.high .pi,
+.high b {
+  color: var(--bad);
+}
+.medium .pi,
+.medium b {
+  color: var(--warn);
+}
+summary {
+  cursor: pointer;
+  color: var(--ink-soft);
+}
+pre {
+  margin: 4px 0;
+  padding: 4px 8px;
+  background: var(--sunken);
+  overflow-x: auto;
+}
 </style>

@@ -11,7 +11,13 @@ const props = defineProps<{ checks: Check[]; holdsOnly?: boolean; fold?: boolean
 
 const holds = computed(() => props.checks.filter((c) => c.verdict === 'hold'))
 const asked = computed(() => props.checks.filter((c) => c.verdict !== 'not asked'))
-const shown = computed(() => (props.holdsOnly ? holds.value : props.fold ? [...holds.value, ...asked.value.filter((c) => c.verdict !== 'hold')] : props.checks))
+const shown = computed(() =>
+  props.holdsOnly
+    ? holds.value
+    : props.fold
+      ? [...holds.value, ...asked.value.filter((c) => c.verdict !== 'hold')]
+      : props.checks,
+)
 const folded = computed(() => (props.fold ? props.checks.filter((c) => c.verdict === 'not asked') : []))
 </script>
 
@@ -27,12 +33,25 @@ const folded = computed(() => (props.fold ? props.checks.filter((c) => c.verdict
       </span>
       <slot :check="c" />
     </div>
-    <p v-if="folded.length" class="small soft">Not asked: {{ folded.map((c) => checkTitles[c.id] ?? c.id).join(', ') }}</p>
+    <p v-if="folded.length" class="small soft">
+      Not asked: {{ folded.map((c) => checkTitles[c.id] ?? c.id).join(', ') }}
+    </p>
   </div>
 </template>
 
 <style scoped>
-.gate { gap: 8px; }
-.check { display: flex; gap: 10px; align-items: flex-start; overflow-wrap: anywhere; }
-.title { width: 140px; flex: none; font-weight: 600; }
+.gate {
+  gap: 8px;
+}
+.check {
+  display: flex;
+  gap: 10px;
+  align-items: flex-start;
+  overflow-wrap: anywhere;
+}
+.title {
+  width: 140px;
+  flex: none;
+  font-weight: 600;
+}
 </style>

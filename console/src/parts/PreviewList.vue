@@ -16,7 +16,9 @@ const found = computed(() => {
   const open = all.filter((f) => !f.accepted)
   return {
     all,
-    counts: severities.map((s) => ({ severity: s, n: open.filter((f) => f.severity === s).length })).filter((c) => c.n > 0),
+    counts: severities
+      .map((s) => ({ severity: s, n: open.filter((f) => f.severity === s).length }))
+      .filter((c) => c.n > 0),
     accepted: all.length - open.length,
     high: open.filter((f) => f.severity === 'high'),
   }
@@ -37,23 +39,33 @@ function jump(number: string) {
 }
 
 function size(bytes: number) {
-  return bytes < 2048 ? plural(bytes, 'byte') : bytes < 2 << 20 ? `${Math.round(bytes / 1024)} KiB` : `${(bytes / (1 << 20)).toFixed(1)} MiB`
+  return bytes < 2048
+    ? plural(bytes, 'byte')
+    : bytes < 2 << 20
+      ? `${Math.round(bytes / 1024)} KiB`
+      : `${(bytes / (1 << 20)).toFixed(1)} MiB`
 }
 </script>
 
 <template>
   <div class="stack">
     <p v-if="preview.actions.length === 0" class="soft">There is nothing to do.</p>
-    <p v-for="o in preview.overlaps" :key="o.expand" class="panel small"><b class="warn">Two versions:</b> {{ o.message }}.</p>
+    <p v-for="o in preview.overlaps" :key="o.expand" class="panel small">
+      <b class="warn">Two versions:</b> {{ o.message }}.
+    </p>
     <div v-if="found.all.length" class="panel stack tight" role="status">
       <p class="small">
         <b>A review found</b>
-        <template v-for="(c, i) in found.counts" :key="c.severity">{{ i ? ', ' : ' ' }}{{ c.n }} {{ c.severity }}</template>
-        <template v-if="found.accepted">{{ found.counts.length ? ', ' : ' ' }}{{ found.accepted }} accepted by their authors</template>;
-        each stands below at its line.
+        <template v-for="(c, i) in found.counts" :key="c.severity"
+          >{{ i ? ', ' : ' ' }}{{ c.n }} {{ c.severity }}</template
+        >
+        <template v-if="found.accepted"
+          >{{ found.counts.length ? ', ' : ' ' }}{{ found.accepted }} accepted by their authors</template
+        >; each stands below at its line.
       </p>
       <p v-for="f in found.high" :key="f.step + f.code + f.line" class="small">
-        <i class="pi pi-exclamation-circle bad" aria-hidden="true" /> Step <a :href="`#step-${f.step}`" @click.prevent="jump(f.step)">{{ f.step }}</a>, line {{ f.line }}: {{ f.message }}
+        <i class="pi pi-exclamation-circle bad" aria-hidden="true" /> Step
+        <a :href="`#step-${f.step}`" @click.prevent="jump(f.step)">{{ f.step }}</a>, line {{ f.line }}: {{ f.message }}
       </p>
     </div>
     <section v-for="(a, i) in preview.actions" :id="`step-${a.number}`" :key="a.number" class="stack tight">
@@ -63,9 +75,16 @@ function size(bytes: number) {
         <span class="soft small">mode {{ a.mode }}{{ a.phase ? `, phase ${a.phase}` : '' }}, {{ size(a.size) }}</span>
         <span v-if="a.resume" class="warn small">goes on at statement {{ a.resume }}</span>
       </p>
-      <p v-if="a.irreversible" class="warn small"><i class="pi pi-exclamation-triangle" /> This step has no way back.</p>
-      <p v-for="l in a.losses" :key="`now ${l.line}${l.what}`" class="warn small"><i class="pi pi-exclamation-triangle" /> Line {{ l.line }} {{ l.what }}: what is there then is lost.</p>
-      <p v-for="l in a.lost_before" :key="`before ${l.line}${l.what}`" class="warn small"><i class="pi pi-exclamation-triangle" /> Line {{ l.line }} of the step itself {{ l.what }}; this does not bring back what was there.</p>
+      <p v-if="a.irreversible" class="warn small">
+        <i class="pi pi-exclamation-triangle" /> This step has no way back.
+      </p>
+      <p v-for="l in a.losses" :key="`now ${l.line}${l.what}`" class="warn small">
+        <i class="pi pi-exclamation-triangle" /> Line {{ l.line }} {{ l.what }}: what is there then is lost.
+      </p>
+      <p v-for="l in a.lost_before" :key="`before ${l.line}${l.what}`" class="warn small">
+        <i class="pi pi-exclamation-triangle" /> Line {{ l.line }} of the step itself {{ l.what }}; this does not bring
+        back what was there.
+      </p>
       <FindingNote v-for="f in elsewhere(a)" :key="f.code + f.line" :finding="f" place />
       <SqlText :text="a.sql" :shortened="a.shortened" :findings="here(a)" />
       <template v-if="a.check">
@@ -77,5 +96,7 @@ function size(bytes: number) {
 </template>
 
 <style scoped>
-.tight { gap: 5px; }
+.tight {
+  gap: 5px;
+}
 </style>

@@ -8,9 +8,14 @@ const reason = defineModel<string>({ required: true })
 </script>
 
 <template>
-  <label class="stack reason"><span class="small">{{ labels.howKnown }}</span><InputText v-model="reason" name="reason" required /></label>
+  <label class="stack reason"
+    ><span class="small">{{ labels.howKnown }}</span
+    ><InputText v-model="reason" name="reason" required
+  /></label>
 </template>
 
 <style scoped>
-.reason { gap: 4px; }
+.reason {
+  gap: 4px;
+}
 </style>

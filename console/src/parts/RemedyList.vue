@@ -19,6 +19,14 @@ defineProps<{ remedies: Remedy[] }>()
 </template>
 
 <style scoped>
-.remedies { list-style: none; margin: 2px 0 0; padding: 0; display: grid; gap: 3px; }
-li::before { content: '→ '; }
+.remedies {
+  list-style: none;
+  margin: 2px 0 0;
+  padding: 0;
+  display: grid;
+  gap: 3px;
+}
+li::before {
+  content: '→ ';
+}
 </style>

@@ -12,13 +12,21 @@ import StateMark from './StateMark.vue'
 
 /** The promotions to an environment that wait for their time, and what became of the newest others. */
 const props = defineProps<{ environment: EnvironmentStatus }>()
-const { value, refresh } = usePolled(() => result(api.GET('/api/v1/lanes/{lane}/scheduled', { params: { path: { lane: props.environment.lane } } })))
-const here = computed(() => (value.value?.scheduled ?? []).filter((k) => k.environment === props.environment.environment))
+const { value, refresh } = usePolled(() =>
+  result(api.GET('/api/v1/lanes/{lane}/scheduled', { params: { path: { lane: props.environment.lane } } })),
+)
+const here = computed(() =>
+  (value.value?.scheduled ?? []).filter((k) => k.environment === props.environment.environment),
+)
 const { problem, now } = useAct()
 
 const drop = (id: number) =>
   now(async () => {
-    await result(api.DELETE('/api/v1/lanes/{lane}/environments/{environment}/scheduled/{scheduled}', { params: { path: { lane: props.environment.lane, environment: props.environment.environment, scheduled: id } } }))
+    await result(
+      api.DELETE('/api/v1/lanes/{lane}/environments/{environment}/scheduled/{scheduled}', {
+        params: { path: { lane: props.environment.lane, environment: props.environment.environment, scheduled: id } },
+      }),
+    )
     await refresh()
   })
 </script>
@@ -29,7 +37,10 @@ const drop = (id: number) =>
     <ProblemNote v-if="problem" :problem="problem" />
     <div v-for="k in here.slice(0, 6)" :key="k.id" class="row">
       <StateMark :word="k.state" />
-      <span><b>{{ k.release ? `release ${k.release}` : 'loose steps' }}</b> at {{ moment(k.at) }} UTC <span class="soft">by {{ k.actor }}</span></span>
+      <span
+        ><b>{{ k.release ? `release ${k.release}` : 'loose steps' }}</b> at {{ moment(k.at) }} UTC
+        <span class="soft">by {{ k.actor }}</span></span
+      >
       <RouterLink v-if="k.deployment" :to="`/deployments/${k.deployment}`">deployment {{ k.deployment }}</RouterLink>
       <span v-else class="small soft grow">{{ k.message }}</span>
       <Button v-if="k.state === 'waiting'" label="Drop" size="small" text severity="secondary" @click="drop(k.id)" />
@@ -38,6 +49,11 @@ const drop = (id: number) =>
 </template>
 
 <style scoped>
-.scheduled { gap: 6px; margin-top: var(--gap); }
-h2 { font-size: 15px; }
+.scheduled {
+  gap: 6px;
+  margin-top: var(--gap);
+}
+h2 {
+  font-size: 15px;
+}
 </style>

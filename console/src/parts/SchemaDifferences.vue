@@ -12,7 +12,14 @@ const rows = computed(() => {
   return props.differences.map((d): Row => {
     const inside = !!d.of && shown.has(d.of)
     shown.add(d.name)
-    return { key: `${d.kind} ${d.name}`, what: d.what, kind: d.kind, name: inside ? d.name.slice((d.of ?? '').length + 1) : d.name, inside, details: detailsOf(d) }
+    return {
+      key: `${d.kind} ${d.name}`,
+      what: d.what,
+      kind: d.kind,
+      name: inside ? d.name.slice((d.of ?? '').length + 1) : d.name,
+      inside,
+      details: detailsOf(d),
+    }
   })
 })
 
@@ -21,7 +28,9 @@ function detailsOf(d: Difference): string[] {
   if (d.what === 'changed')
     return (d.props ?? []).map((p) => {
       const [before, after] = apart(p.before ?? '', p.after ?? '')
-      return p.name === 'null' ? `null: ${nullable(after)}, was ${nullable(before)}` : `${p.name}: ${after || 'none'}, was ${before || 'none'}`
+      return p.name === 'null'
+        ? `null: ${nullable(after)}, was ${nullable(before)}`
+        : `${p.name}: ${after || 'none'}, was ${before || 'none'}`
     })
   if (d.what === 'added' && d.kind === 'column') {
     const fallback = value('default')
@@ -61,18 +70,38 @@ const tones: Record<string, string> = { added: 'good', removed: 'bad', changed: 
     <tbody>
       <tr v-for="r in rows" :key="r.key">
         <td class="small" :class="tones[r.what]">{{ r.what }}</td>
-        <td :class="{ inside: r.inside }"><span class="soft small">{{ r.kind }}</span> <code>{{ r.name }}</code></td>
-        <td class="detail"><code v-for="line in r.details" :key="line" class="soft">{{ line }}</code></td>
+        <td :class="{ inside: r.inside }">
+          <span class="soft small">{{ r.kind }}</span> <code>{{ r.name }}</code>
+        </td>
+        <td class="detail">
+          <code v-for="line in r.details" :key="line" class="soft">{{ line }}</code>
+        </td>
       </tr>
-      <tr v-if="more"><td /><td colspan="2" class="soft small">and {{ more }} more that are not listed</td></tr>
+      <tr v-if="more">
+        <td />
+        <td colspan="2" class="soft small">and {{ more }} more that are not listed</td>
+      </tr>
     </tbody>
   </table>
 </template>
 
 <style scoped>
-.differences { border-collapse: collapse; width: 100%; }
-td { padding: 1px 10px 1px 0; vertical-align: baseline; }
-.inside { padding-left: 18px; }
-.detail { width: 55%; overflow-wrap: anywhere; }
-.detail code { display: block; }
+.differences {
+  border-collapse: collapse;
+  width: 100%;
+}
+td {
+  padding: 1px 10px 1px 0;
+  vertical-align: baseline;
+}
+.inside {
+  padding-left: 18px;
+}
+.detail {
+  width: 55%;
+  overflow-wrap: anywhere;
+}
+.detail code {
+  display: block;
+}
 </style>

@@ -6,7 +6,16 @@ import Skeleton from 'primevue/skeleton'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { api, problemOf, result, type Drift, type EnvironmentStatus, type KnownSchema, type SchemaMap, type StepEffect } from '../api'
+import {
+  api,
+  problemOf,
+  result,
+  type Drift,
+  type EnvironmentStatus,
+  type KnownSchema,
+  type SchemaMap,
+  type StepEffect,
+} from '../api'
 import ReasonDialog from '../dialogs/ReasonDialog.vue'
 import { plural } from '../labels'
 import { useLook } from '../look'
@@ -32,18 +41,31 @@ const marked = computed(() => (since.value === 'nothing' ? '' : since.value))
 const deployments = computed(() => known.value.filter((k) => k.deployment))
 const points = computed(() => [
   { value: 0, label: 'as it is now' },
-  ...deployments.value.map((k) => ({ value: k.deployment!, label: `after deployment ${k.deployment}, ${moment(k.at)} UTC` })),
+  ...deployments.value.map((k) => ({
+    value: k.deployment!,
+    label: `after deployment ${k.deployment}, ${moment(k.at)} UTC`,
+  })),
 ])
 const comparisons = computed(() => [
   { value: 'nothing', label: 'nothing' },
   ...(point.value ? [{ value: 'before', label: 'the state before it' }] : []),
   { value: 'known', label: 'what the last deployment left' },
   ...others.value.map((name) => ({ value: name, label: `${name} as it is now` })),
-  ...deployments.value.filter((k) => k.deployment !== point.value).map((k) => ({ value: String(k.deployment), label: `after deployment ${k.deployment}` })),
+  ...deployments.value
+    .filter((k) => k.deployment !== point.value)
+    .map((k) => ({ value: String(k.deployment), label: `after deployment ${k.deployment}` })),
 ])
 
-const { value: drawn, problem, look } = useLook<SchemaMap>(() =>
-  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/map', { params: { path, query: { deployment: point.value || undefined, since: marked.value || undefined } } })),
+const {
+  value: drawn,
+  problem,
+  look,
+} = useLook<SchemaMap>(() =>
+  result(
+    api.GET('/api/v1/lanes/{lane}/environments/{environment}/map', {
+      params: { path, query: { deployment: point.value || undefined, since: marked.value || undefined } },
+    }),
+  ),
 )
 async function fetchAll() {
   try {
@@ -77,7 +99,10 @@ const picked = ref('')
 const suggested = ref<string[]>([])
 function suggest(word: string) {
   const part = word.toLowerCase()
-  suggested.value = (drawn.value?.map?.tables ?? []).filter((t) => t.name.toLowerCase().includes(part) || t.columns.some((c) => c.name.toLowerCase().includes(part))).map((t) => t.name).slice(0, 30)
+  suggested.value = (drawn.value?.map?.tables ?? [])
+    .filter((t) => t.name.toLowerCase().includes(part) || t.columns.some((c) => c.name.toLowerCase().includes(part)))
+    .map((t) => t.name)
+    .slice(0, 30)
 }
 const table = computed(() => drawn.value?.map?.tables.find((t) => t.name === picked.value))
 /** Which steps touched the picked table, the newest first. */
@@ -90,13 +115,25 @@ const touched = computed(() =>
 
 const acceptOpen = ref(false)
 async function accept(reason: string) {
-  await result(api.POST('/api/v1/lanes/{lane}/environments/{environment}/acceptances', { params: { path }, body: { fingerprint: drift.value?.fingerprint ?? '', reason } }))
+  await result(
+    api.POST('/api/v1/lanes/{lane}/environments/{environment}/acceptances', {
+      params: { path },
+      body: { fingerprint: drift.value?.fingerprint ?? '', reason },
+    }),
+  )
   await fetchAll()
   emit('done')
 }
-const draft = computed(() => (others.value.includes(since.value) ? `vorrang draft -lane ${path.lane} -from ${path.environment} -with ${since.value}` : ''))
+const draft = computed(() =>
+  others.value.includes(since.value)
+    ? `vorrang draft -lane ${path.lane} -from ${path.environment} -with ${since.value}`
+    : '',
+)
 const picture = computed(() => {
-  const query = new URLSearchParams({ ...(point.value ? { deployment: String(point.value) } : {}), ...(marked.value ? { since: marked.value } : {}) })
+  const query = new URLSearchParams({
+    ...(point.value ? { deployment: String(point.value) } : {}),
+    ...(marked.value ? { since: marked.value } : {}),
+  })
   return `/api/v1/lanes/${path.lane}/environments/${path.environment}/map.svg?${query}`
 })
 </script>
@@ -108,7 +145,14 @@ const picture = computed(() => {
         <p class="grow">
           <b class="warn">{{ drift.unknown ? 'Drift is not known: ' : 'Drift: ' }}</b>
           <template v-if="drift.unknown">{{ drift.unknown }}.</template>
-          <template v-else>{{ plural(drift.differences.length, 'object') }} {{ drift.differences.length === 1 ? 'differs' : 'differ' }} from what {{ drift.from }} left<template v-if="drift.since"> at {{ moment(drift.since) }} UTC</template>.</template>
+          <template v-else
+            >{{ plural(drift.differences.length, 'object') }}
+            {{ drift.differences.length === 1 ? 'differs' : 'differ' }} from what {{ drift.from }} left<template
+              v-if="drift.since"
+            >
+              at {{ moment(drift.since) }} UTC</template
+            >.</template
+          >
         </p>
         <Button label="Accept…" icon="pi pi-check" size="small" outlined @click="acceptOpen = true" />
       </div>
@@ -118,13 +162,44 @@ const picture = computed(() => {
         <span>Take it back, by a step:</span><CommandLine :command="`vorrang draft ${at} -drift undo`" />
       </div>
     </div>
-    <p v-else-if="drift" class="good small"><i class="pi pi-check" aria-hidden="true" /> No drift: {{ plural(drift.objects, 'object') }} are as {{ drift.from }} left them.</p>
-    <p v-for="u in drift?.uncovered ?? []" :key="u.what" class="warn small">Not compared: {{ plural(u.count, u.what) }} ({{ u.names?.join(', ') }})</p>
+    <p v-else-if="drift" class="good small">
+      <i class="pi pi-check" aria-hidden="true" /> No drift: {{ plural(drift.objects, 'object') }} are as
+      {{ drift.from }} left them.
+    </p>
+    <p v-for="u in drift?.uncovered ?? []" :key="u.what" class="warn small">
+      Not compared: {{ plural(u.count, u.what) }} ({{ u.names?.join(', ') }})
+    </p>
 
     <div class="row">
-      <label class="row"><span>Schema</span><Select v-model="point" name="schema-point" :options="points" option-label="label" option-value="value" size="small" /></label>
-      <label class="row"><span>compared with</span><Select v-model="since" name="schema-since" :options="comparisons" option-label="label" option-value="value" size="small" /></label>
-      <AutoComplete v-model="found" input-id="schema-search" :suggestions="suggested" placeholder="Find a table or column" size="small" @complete="suggest($event.query)" @option-select="((picked = $event.value), (found = ''))" />
+      <label class="row"
+        ><span>Schema</span
+        ><Select
+          v-model="point"
+          name="schema-point"
+          :options="points"
+          option-label="label"
+          option-value="value"
+          size="small"
+      /></label>
+      <label class="row"
+        ><span>compared with</span
+        ><Select
+          v-model="since"
+          name="schema-since"
+          :options="comparisons"
+          option-label="label"
+          option-value="value"
+          size="small"
+      /></label>
+      <AutoComplete
+        v-model="found"
+        input-id="schema-search"
+        :suggestions="suggested"
+        placeholder="Find a table or column"
+        size="small"
+        @complete="suggest($event.query)"
+        @option-select="((picked = $event.value), (found = ''))"
+      />
       <span class="grow" />
       <a :href="picture" target="_blank" class="small"><i class="pi pi-image" aria-hidden="true" /> as SVG</a>
     </div>
@@ -136,35 +211,94 @@ const picture = computed(() => {
         <div class="log" tabindex="0"><SchemaDifferences :differences="drawn.differences" /></div>
         <p v-if="draft" class="small">A step that gives {{ since }} this schema: <CommandLine :command="draft" /></p>
       </details>
-      <p v-else-if="marked && since !== 'known' && !drawn.differences.length" class="good small"><i class="pi pi-check" aria-hidden="true" /> No difference.</p>
+      <p v-else-if="marked && since !== 'known' && !drawn.differences.length" class="good small">
+        <i class="pi pi-check" aria-hidden="true" /> No difference.
+      </p>
       <p v-if="!drawn.map.tables.length" class="soft">There are no tables yet.</p>
       <div v-else class="both">
         <MapView v-model:picked="picked" :map="drawn.map" :found="found" class="grow" />
         <aside v-if="table" class="panel stack side">
-          <div class="row"><h2 class="grow">{{ table.name }}</h2><Button icon="pi pi-times" text size="small" severity="secondary" aria-label="Close" @click="picked = ''" /></div>
-          <p v-if="!touched.length" class="soft small">No deployment has touched it since Vorrang looks at what they do.</p>
+          <div class="row">
+            <h2 class="grow">{{ table.name }}</h2>
+            <Button icon="pi pi-times" text size="small" severity="secondary" aria-label="Close" @click="picked = ''" />
+          </div>
+          <p v-if="!touched.length" class="soft small">
+            No deployment has touched it since Vorrang looks at what they do.
+          </p>
           <div v-for="e in touched" :key="`${e.deployment} ${e.step} ${e.at}`">
-            <p class="small"><RouterLink :to="`/deployments/${e.deployment}`">Deployment {{ e.deployment }}</RouterLink><template v-if="e.step">, step <b>{{ e.step }}</b>{{ e.direction === 'back' ? ' back' : '' }}</template> <span class="soft">{{ moment(e.at) }}</span></p>
+            <p class="small">
+              <RouterLink :to="`/deployments/${e.deployment}`">Deployment {{ e.deployment }}</RouterLink
+              ><template v-if="e.step"
+                >, step <b>{{ e.step }}</b>{{ e.direction === 'back' ? ' back' : '' }}</template
+              >
+              <span class="soft">{{ moment(e.at) }}</span>
+            </p>
             <ul class="small">
-              <li v-for="d in e.effect" :key="d.kind + d.name">{{ d.what }} {{ d.kind }} <code>{{ d.of ? d.name.slice(d.of.length + 1) : d.name }}</code></li>
+              <li v-for="d in e.effect" :key="d.kind + d.name">
+                {{ d.what }} {{ d.kind }} <code>{{ d.of ? d.name.slice(d.of.length + 1) : d.name }}</code>
+              </li>
             </ul>
           </div>
         </aside>
       </div>
     </template>
-    <ReasonDialog v-model:open="acceptOpen" :title="`Accept the schema of ${path.lane} / ${path.environment}`" confirm="It is right as it is" asks="Why is it right? Your reason is kept." :act="accept">
-      <p>From now on the schema as it is now counts as known: {{ plural(drift?.differences.length ?? 0, 'object') }} that drifted are no drift any more. Nothing is run, and other environments do not get it.</p>
+    <ReasonDialog
+      v-model:open="acceptOpen"
+      :title="`Accept the schema of ${path.lane} / ${path.environment}`"
+      confirm="It is right as it is"
+      asks="Why is it right? Your reason is kept."
+      :act="accept"
+    >
+      <p>
+        From now on the schema as it is now counts as known: {{ plural(drift?.differences.length ?? 0, 'object') }} that
+        drifted are no drift any more. Nothing is run, and other environments do not get it.
+      </p>
     </ReasonDialog>
   </div>
 </template>
 
 <style scoped>
-.drift { border-left: 4px solid var(--warn); }
-.ways { display: grid; grid-template-columns: max-content auto; gap: 2px 10px; align-items: center; margin-top: 8px; justify-content: start; }
-.both { display: flex; gap: var(--gap); align-items: flex-start; }
-.side { width: 320px; max-height: max(420px, calc(100vh - 330px)); overflow: auto; flex: none; }
-.side ul { margin: 2px 0 0; padding-left: 16px; overflow-wrap: anywhere; }
-.log { max-height: 32vh; overflow: auto; margin-top: 8px; }
-summary { cursor: pointer; }
-@media (max-width: 900px) { .both { flex-direction: column; } .side { width: 100%; } }
+.drift {
+  border-left: 4px solid var(--warn);
+}
+.ways {
+  display: grid;
+  grid-template-columns: max-content auto;
+  gap: 2px 10px;
+  align-items: center;
+  margin-top: 8px;
+  justify-content: start;
+}
+.both {
+  display: flex;
+  gap: var(--gap);
+  align-items: flex-start;
+}
+.side {
+  width: 320px;
+  max-height: max(420px, calc(100vh - 330px));
+  overflow: auto;
+  flex: none;
+}
+.side ul {
+  margin: 2px 0 0;
+  padding-left: 16px;
+  overflow-wrap: anywhere;
+}
+.log {
+  max-height: 32vh;
+  overflow: auto;
+  margin-top: 8px;
+}
+summary {
+  cursor: pointer;
+}
+@media (max-width: 900px) {
+  .both {
+    flex-direction: column;
+  }
+  .side {
+    width: 100%;
+  }
+}
 </style>

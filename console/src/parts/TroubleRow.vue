@@ -26,9 +26,29 @@ defineProps<{ environment: EnvironmentStatus; trouble: Trouble; named?: boolean 
 </template>
 
 <style scoped>
-.trouble { display: flex; gap: 10px; align-items: flex-start; padding: 9px 12px; background: var(--bad-wash); border-left: 4px solid var(--bad); border-radius: var(--round); overflow-wrap: anywhere; }
-.pi { color: var(--bad); margin-top: 3px; }
-.place { font-weight: 600; margin-right: 8px; }
-.kind { color: var(--bad); margin-right: 4px; }
-.kind::after { content: ':'; }
+.trouble {
+  display: flex;
+  gap: 10px;
+  align-items: flex-start;
+  padding: 9px 12px;
+  background: var(--bad-wash);
+  border-left: 4px solid var(--bad);
+  border-radius: var(--round);
+  overflow-wrap: anywhere;
+}
+.pi {
+  color: var(--bad);
+  margin-top: 3px;
+}
+.place {
+  font-weight: 600;
+  margin-right: 8px;
+}
+.kind {
+  color: var(--bad);
+  margin-right: 4px;
+}
+.kind::after {
+  content: ':';
+}
 </style>

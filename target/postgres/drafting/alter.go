@@ -207,7 +207,9 @@ func (d *drafter) writeAlterColumn(was, o schema.Object) {
 			)
 			slow[1].Takes = "fails where " + o.Name + " is null"
 		} else {
-			statements = append(statements, schema.Drafted{SQL: alter("SET NOT NULL"), Takes: "fails where " + o.Name + " is null, and reads all rows under a lock"})
+			statements = append(statements,
+				schema.Drafted{SQL: alter("SET NOT NULL"), Takes: "fails where " + o.Name +
+					" is null, and reads all rows under a lock"})
 		}
 	}
 	if isTable && was.Props[schema.Generated] != "" && o.Props[schema.Generated] == "" {
@@ -275,7 +277,8 @@ func (d *drafter) retype(was, o schema.Object) schema.Drafted {
 	one, other := family(was.Props[schema.DataType]), family(o.Props[schema.DataType])
 	using := ""
 	switch {
-	case was.Props[schema.DataType] == o.Props[schema.DataType] && !slices.ContainsFunc(o.Needs, func(key string) bool { return d.rebuilt[key] }):
+	case was.Props[schema.DataType] == o.Props[schema.DataType] &&
+		!slices.ContainsFunc(o.Needs, func(key string) bool { return d.rebuilt[key] }):
 	case one >= 0 && one == other, other == 0:
 	case one == 0:
 		using = fmt.Sprintf(" USING %s::%s", o.Local(), o.Props[schema.DataType])
@@ -337,7 +340,8 @@ func (d *drafter) reshape(is, should schema.Object) ([]string, bool) {
 		} else {
 			kept = append(kept, name(one))
 			if now[at] != one {
-				sql = append(sql, fmt.Sprintf("ALTER TYPE %s ALTER ATTRIBUTE %s TYPE%s", is.Name, name(one), strings.TrimPrefix(now[at], name(one))))
+				sql = append(sql, fmt.Sprintf("ALTER TYPE %s ALTER ATTRIBUTE %s TYPE%s", is.Name, name(one),
+					strings.TrimPrefix(now[at], name(one))))
 			}
 		}
 	}

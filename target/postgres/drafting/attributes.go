@@ -23,7 +23,8 @@ func (d *drafter) attributes(before, after schema.Object) []string {
 	differs := func(key schema.Property) bool { return was[key] != is[key] }
 	table := "ALTER TABLE " + after.Of + " "
 	if differs("fires") {
-		how := map[string]string{"": "ENABLE", "never": "DISABLE", "on replicas": "ENABLE REPLICA", "always": "ENABLE ALWAYS"}[is["fires"]]
+		how := map[string]string{"": "ENABLE", "never": "DISABLE", "on replicas": "ENABLE REPLICA",
+			"always": "ENABLE ALWAYS"}[is["fires"]]
 		if after.Kind == schema.EventTrigger {
 			say("ALTER EVENT TRIGGER %s %s", after.Name, how)
 		} else {
@@ -39,7 +40,8 @@ func (d *drafter) attributes(before, after schema.Object) []string {
 	}
 	if differs("replica identity") {
 		switch {
-		case after.Kind == schema.Table && is["replica identity"] == "" && d.another(schema.Object{Of: after.Name}, "replica identity"):
+		case after.Kind == schema.Table && is["replica identity"] == "" &&
+			d.another(schema.Object{Of: after.Name}, "replica identity"):
 		case after.Kind == schema.Table:
 			say(
 				"ALTER TABLE %s REPLICA IDENTITY %s",

@@ -221,11 +221,13 @@ func (d *drafter) choose() {
 			if d.retyped[key] && !d.gone[key] {
 				parted := d.before[tableKey(o)].Props[schema.Partitioned] != ""
 				switch {
-				case parted && (o.Kind == schema.Index || o.Kind == schema.Constraint && !isCheck(o)): // the server would build it again with parts of its own
+				case parted && (o.Kind == schema.Index || o.Kind == schema.Constraint &&
+					!isCheck(o)): // the server would build it again with parts of its own
 					lose(user)
 				case o.Kind == schema.Column && o.Props[schema.Generated] != "":
 					lose(user)
-				case derived(o.Kind) && (o.Kind != schema.Constraint || isForeignKey(o)) && o.Kind != schema.Index && o.Kind != schema.Statistics:
+				case derived(o.Kind) && (o.Kind != schema.Constraint || isForeignKey(o)) && o.Kind != schema.Index &&
+					o.Kind != schema.Statistics:
 					lose(user)
 				}
 				continue
@@ -244,7 +246,8 @@ func (d *drafter) choose() {
 			case o.Kind == schema.Type:
 				d.rebuilt[user] = true
 				lose(user)
-			case d.replaceable(o, now) && o.Props[schema.Definition] != now.Props[schema.Definition] && !slices.ContainsFunc(now.Needs, func(need string) bool { return nameOf(need) == nameOf(key) }):
+			case d.replaceable(o, now) && o.Props[schema.Definition] != now.Props[schema.Definition] &&
+				!slices.ContainsFunc(now.Needs, func(need string) bool { return nameOf(need) == nameOf(key) }):
 			case derived(o.Kind):
 				lose(user)
 			}

@@ -60,7 +60,8 @@ func TestScriptsAreAsExpected(t *testing.T) {
 	for _, name := range []string{"first", "pair", "odd"} {
 		is, should := example(t, name)
 		for direction, script := range map[string]schema.Script{
-			"forward": drafting.Draft(is, should, styles["concurrent"]), "back": drafting.Draft(should, is, styles["concurrent"]),
+			"forward": drafting.Draft(is, should, styles["concurrent"]),
+			"back":    drafting.Draft(should, is, styles["concurrent"]),
 		} {
 			file := filepath.Join("testdata", name+"."+direction+".sql")
 			if *update {

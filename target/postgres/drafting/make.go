@@ -222,7 +222,8 @@ func (d *drafter) writeLinks(was, o schema.Object, isMade bool) {
 		}
 	case schema.Table:
 		if o.Props[schema.Partition] != "" &&
-			(isMade || was.Props[schema.Partition] != o.Props[schema.Partition] || was.Props[schema.Inherits] != o.Props[schema.Inherits]) {
+			(isMade || was.Props[schema.Partition] != o.Props[schema.Partition] ||
+				was.Props[schema.Inherits] != o.Props[schema.Inherits]) {
 			d.add(
 				d.making,
 				"attached "+o.Name,

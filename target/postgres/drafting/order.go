@@ -244,7 +244,8 @@ func (d *drafter) orderPartition(o schema.Object) {
 
 // freeName lets a name be dropped before another kind of object takes it.
 func (d *drafter) freeName(o schema.Object, drop *action) {
-	for _, kind := range []schema.Kind{schema.Table, schema.View, schema.Materialized, schema.Sequence, schema.Type, schema.Index} {
+	for _, kind := range []schema.Kind{schema.Table, schema.View, schema.Materialized, schema.Sequence, schema.Type,
+		schema.Index} {
 		if kind != o.Kind {
 			before(drop, d.making[schema.KeyOf(kind, o.Name)])
 		}

@@ -193,7 +193,8 @@ func (s *script) addColumn(table string, def *pg.ColumnDef) {
 // volatileFunctions are those of the server that give another value each time. Source:
 // pg_proc of PostgreSQL 15, provolatile = 'v'. now() and its like are stable.
 var volatileFunctions = []string{
-	"random", "random_normal", "gen_random_uuid", "uuid_generate_v4", "uuid_generate_v1", "uuidv4", "uuidv7", "clock_timestamp", "timeofday",
+	"random", "random_normal", "gen_random_uuid", "uuid_generate_v4", "uuid_generate_v1", "uuidv4", "uuidv7",
+	"clock_timestamp", "timeofday",
 	"nextval", "setseed", "gen_random_bytes", "txid_current",
 }
 

@@ -101,8 +101,10 @@ func (s *script) unmetReference(table string, columns []string, c *pg.Constraint
 
 // plainFunctions only compute.
 var plainFunctions = []string{
-	"lower", "upper", "length", "char_length", "octet_length", "btrim", "ltrim", "rtrim", "abs", "round", "floor", "ceil", "ceiling", "trunc",
-	"date_trunc", "date_part", "extract", "left", "right", "substring", "position", "strpos", "greatest", "least", "num_nonnulls", "num_nulls",
+	"lower", "upper", "length", "char_length", "octet_length", "btrim", "ltrim", "rtrim", "abs", "round", "floor",
+	"ceil", "ceiling", "trunc",
+	"date_trunc", "date_part", "extract", "left", "right", "substring", "position", "strpos", "greatest", "least",
+	"num_nonnulls", "num_nulls",
 }
 
 // onlyComputes reports whether an expression is made of columns, constants, operators

@@ -128,7 +128,8 @@ func onlySets(query *pg.SelectStmt) bool {
 		}
 		name := call.Funcname[len(call.Funcname)-1].GetString_().GetSval()
 		switch {
-		case name == "set_config" && len(call.Args) == 3 && !call.Args[2].GetAConst().GetBoolval().GetBoolval() && call.Args[2].GetAConst() != nil:
+		case name == "set_config" && len(call.Args) == 3 && !call.Args[2].GetAConst().GetBoolval().GetBoolval() &&
+			call.Args[2].GetAConst() != nil:
 		case strings.HasPrefix(name, "pg_advisory_lock"), name == "setseed":
 		default:
 			return false

@@ -32,7 +32,8 @@ func notAllowed(s sqltext.Statement, node *pg.Node, may []string) string {
 }
 
 var words = map[string]string{
-	step.Roles: "roles", step.EventTriggers: "event triggers", step.SessionUser: "as whom the session goes on", step.Settings: "the server's settings, or what fires triggers",
+	step.Roles: "roles", step.EventTriggers: "event triggers", step.SessionUser: "as whom the session goes on",
+	step.Settings: "the server's settings, or what fires triggers",
 }
 
 // calls finds settings that are made by a function, wherever a statement calls it.

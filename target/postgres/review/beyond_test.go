@@ -10,13 +10,14 @@ func TestWhatReachesBeyondItsDatabase(t *testing.T) {
 	for text, message := range map[string]string{
 		"CREATE TABLE a (id int);\nDROP DATABASE other;": "line 2: a database that " +
 			"is made, changed or dropped reaches beyond the database",
-		"ALTER DATABASE other SET work_mem = 1;":                                              "line 1: a database",
-		"ALTER SYSTEM SET fsync = off;":                                                       "ALTER SYSTEM",
-		"CREATE ROLE eve SUPERUSER;":                                                          "a role",
-		"ALTER USER pilot PASSWORD 'x';":                                                      "a role",
-		"GRANT pg_read_server_files TO eve;":                                                  "a role",
-		"COPY (SELECT 1) TO PROGRAM 'touch /tmp/x';":                                          "COPY with a program",
-		"COPY a FROM '/etc/passwd';":                                                          "COPY with a file of the server",
+		"ALTER DATABASE other SET work_mem = 1;":     "line 1: a database",
+		"ALTER SYSTEM SET fsync = off;":              "ALTER SYSTEM",
+		"CREATE ROLE eve SUPERUSER;":                 "a role",
+		"ALTER USER pilot PASSWORD 'x';":             "a role",
+		"GRANT pg_read_server_files TO eve;":         "a role",
+		"COPY (SELECT 1) TO PROGRAM 'touch /tmp/x';": "COPY with a program",
+		"COPY a FROM '/etc/passwd';": "COPY with a file of the " +
+			"server",
 		"SELECT pg_read_file('/etc/passwd');":                                                 "line 1 uses pg_read_file",
 		"DO $$ BEGIN PERFORM Lo_Export(1, '/tmp/x'); END $$;":                                 "line 1 uses lo_export",
 		"CREATE EXTENSION dblink;":                                                            "line 1 uses dblink",

@@ -157,7 +157,8 @@ func settingRefused(set *pg.VariableSetStmt, mode step.Mode) string {
 		value = strings.ToLower(strings.TrimSpace(set.Args[0].GetAConst().GetSval().GetSval()))
 	}
 	switch name := strings.ToLower(set.GetName()); {
-	case name == "client_encoding" && value != "" && strings.ReplaceAll(strings.ReplaceAll(value, "-", ""), "_", "") != "utf8" && value != "unicode":
+	case name == "client_encoding" && value != "" &&
+		strings.ReplaceAll(strings.ReplaceAll(value, "-", ""), "_", "") != "utf8" && value != "unicode":
 		return "steps are UTF-8, and are sent as UTF-8; take this out, and save the file as UTF-8"
 	case name == "standard_conforming_strings" && saysNo(value):
 		return "steps are cut with standard_conforming_strings = on; take this out, and write E'…' for strings with " +
@@ -233,7 +234,8 @@ func outsideTransaction(node *pg.Node) string {
 		return "DROP TABLESPACE"
 	case node.GetAlterSystemStmt() != nil:
 		return "ALTER SYSTEM"
-	case node.GetCreateSubscriptionStmt() != nil && !off(node.GetCreateSubscriptionStmt().Options, "create_slot", "connect"):
+	case node.GetCreateSubscriptionStmt() != nil &&
+		!off(node.GetCreateSubscriptionStmt().Options, "create_slot", "connect"):
 		return "CREATE SUBSCRIPTION that creates a slot"
 	case node.GetAlterDatabaseStmt() != nil && has(node.GetAlterDatabaseStmt().Options, "tablespace"):
 		return "ALTER DATABASE … SET TABLESPACE"

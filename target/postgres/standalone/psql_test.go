@@ -34,7 +34,8 @@ func FuzzFile(f *testing.F) {
 			"a[1:2], a[:n];", "SET standard_conforming_strings = off; SELECT '\\'; \\echo read by psql\n';",
 		"SELECT $sql$ $sql2$ $sql$;", "SELECT $a$;$a$; -- \\q\nSELECT 2;", "/* \\gexec */ SELECT 1 \n;\n" +
 			"SELECT U&'\\0041';", "CREATE FUNCTION f() RETURNS int BEGIN ATOMIC SELECT 1; SELECT 2; END;",
-		"SET TRANSACTION ISOLATION LEVEL SERIALIZABLE; SELECT 1;", "SELECT 'ж', \"ä\";\r\nSELECT 2", "DO $$ BEGIN PERFORM 1; END $$; SELECT '$$';", "SELECT 1 \\;", "SELECT '\\\\.\n\\.\n';",
+		"SET TRANSACTION ISOLATION LEVEL SERIALIZABLE; SELECT 1;", "SELECT 'ж', \"ä\";\r\nSELECT 2",
+		"DO $$ BEGIN PERFORM 1; END $$; SELECT '$$';", "SELECT 1 \\;", "SELECT '\\\\.\n\\.\n';",
 	} {
 		f.Add(seed)
 	}

@@ -84,8 +84,9 @@ func TestWhatPsqlCouldNotDoIsRefused(t *testing.T) {
 		file    engine.File
 		message string
 	}{
-		"statements that were changed since": {file(step.Autocommit, "SELECT 1; SELECT 2", func(a *plan.Action) { a.Resume, a.Done = 2, "of another text" }), "these were changed since"},
-		"a transaction that stays open":      {file(step.Autocommit, "BEGIN; SELECT 1", nil), "leaves its transaction open"},
+		"statements that were changed since": {file(step.Autocommit, "SELECT 1; SELECT 2",
+			func(a *plan.Action) { a.Resume, a.Done = 2, "of another text" }), "these were changed since"},
+		"a transaction that stays open": {file(step.Autocommit, "BEGIN; SELECT 1", nil), "leaves its transaction open"},
 	} {
 		_, err := written(c.file)
 		var refused *engine.UnwritableError
