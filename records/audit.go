@@ -29,7 +29,8 @@ func (r *Records) AddAct(ctx context.Context, a access.AuditEntry) (int64, error
 // already, so that the caller does not wait for the disk a second time.
 func (r *Records) AnswerAct(ctx context.Context, id int64, detail json.RawMessage, status int, result string) error {
 	_, err := r.pool.Exec(ctx, `WITH unhurried AS (SELECT set_config('synchronous_commit', 'off', true))
-		UPDATE records.audit SET detail = coalesce($2, detail), status = $3, result = $4 FROM unhurried WHERE id = $1`, id, detail, status, result)
+		UPDATE records.audit SET detail = coalesce($2, detail), status = $3, result = $4 FROM unhurried
+			WHERE id = $1`, id, detail, status, result)
 	return err
 }
 

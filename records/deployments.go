@@ -34,7 +34,8 @@ type Deployment struct {
 	EndedAt     *time.Time
 }
 
-const deploymentColumns = `id, lane, environment, direction, outcome, actor, plan, gate, failure, coalesce(release, ''), coalesce(digest, ''), started_at, ended_at`
+const deploymentColumns = `id, lane, environment, direction, outcome, actor, plan, gate, failure, coalesce(release, ''),
+	coalesce(digest, ''), started_at, ended_at`
 
 func scanDeployment(row pgx.CollectableRow) (Deployment, error) {
 	var d Deployment
@@ -128,7 +129,8 @@ func (r *Records) End(ctx context.Context, id int64, outcome deploy.Outcome, fai
 // first statement.
 func (r *Records) SaveGate(ctx context.Context, id int64, result gate.Result) error {
 	_, err := r.pool.Exec(ctx, `WITH unhurried AS (SELECT set_config('synchronous_commit', 'off', true))
-		UPDATE records.deployment SET gate = $2 FROM unhurried WHERE id = $1`, id, result) // the first answer is kept for good
+		UPDATE records.deployment SET gate = $2 FROM unhurried
+			WHERE id = $1`, id, result) // the first answer is kept for good
 	return err
 }
 
@@ -172,7 +174,8 @@ func (r *Records) AddEvents(ctx context.Context, id int64, events []deploy.Event
 		numbers[i], bodies[i] = e.Seq, string(body)
 	}
 	_, err := r.pool.Exec(ctx, `INSERT INTO records.event (deployment, seq, body)
-		SELECT $1, seq, body::jsonb FROM unnest($2::bigint[], $3::text[]) e (seq, body) ON CONFLICT DO NOTHING`, id, numbers, bodies)
+		SELECT $1, seq, body::jsonb FROM unnest($2::bigint[], $3::text[]) e (seq, body)
+			ON CONFLICT DO NOTHING`, id, numbers, bodies)
 	if err != nil {
 		return fmt.Errorf("keep the events of deployment %d: %w", id, err)
 	}

@@ -15,7 +15,8 @@ import (
 func (r *Records) AddApproval(ctx context.Context, lane, environment string, a gate.Approval) (gate.Approval, error) {
 	err := r.pool.QueryRow(ctx, `INSERT INTO records.approval (lane, environment, release, digest, seq, steps, note,
 		given_by, given_at)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, lane, environment, a.Release, a.Digest, a.Seq, a.Steps, a.Note, a.By, a.At).
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+			RETURNING id`, lane, environment, a.Release, a.Digest, a.Seq, a.Steps, a.Note, a.By, a.At).
 		Scan(&a.ID)
 	if err != nil {
 		return a, fmt.Errorf("keep the approval: %w", err)
@@ -47,7 +48,8 @@ func (r *Records) WithdrawApprovals(
 	ctx context.Context, lane, environment string, digest step.Checksum, by string,
 ) (int64, error) {
 	tag, err := r.pool.Exec(ctx, `UPDATE records.approval SET withdrawn_at = now()
-		WHERE lane = $1 AND environment = $2 AND digest = $3 AND given_by = $4 AND withdrawn_at IS NULL`, lane, environment, digest, by)
+		WHERE lane = $1 AND environment = $2 AND digest = $3 AND given_by = $4
+			AND withdrawn_at IS NULL`, lane, environment, digest, by)
 	if err != nil {
 		return 0, fmt.Errorf("take the approvals back: %w", err)
 	}
@@ -58,7 +60,8 @@ func (r *Records) WithdrawApprovals(
 func (r *Records) AddWaiver(ctx context.Context, lane, environment string, w gate.Waiver) (gate.Waiver, error) {
 	err := r.pool.QueryRow(ctx, `INSERT INTO records.waiver (lane, environment, digest, "check", subject, reason,
 		given_by, given_at, until_at)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, lane, environment, w.Digest, w.Check, w.Subject, w.Reason, w.By, w.At, w.Until).
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+			RETURNING id`, lane, environment, w.Digest, w.Check, w.Subject, w.Reason, w.By, w.At, w.Until).
 		Scan(&w.ID)
 	if err != nil {
 		return w, fmt.Errorf("keep the waiver: %w", err)
@@ -92,7 +95,8 @@ func (r *Records) Waivers(
 func (r *Records) AskingSince(ctx context.Context, lane, environment string) ([]gate.Asking, error) {
 	rows, err := r.pool.Query(ctx, `SELECT change, changed_by, changed_at FROM records.asking
 		WHERE lane = $1 AND environment = $2 AND changed_at > coalesce((SELECT max(started_at) FROM records.deployment
-			WHERE lane = $1 AND environment = $2 AND outcome = 'done' AND direction = 'forward'), '-infinity') ORDER BY id`, lane, environment)
+			WHERE lane = $1 AND environment = $2 AND outcome = 'done' AND direction = 'forward'), '-infinity')
+				ORDER BY id`, lane, environment)
 	if err != nil {
 		return nil, fmt.Errorf("read what was changed of the gate: %w", err)
 	}

@@ -70,7 +70,8 @@ const deliveryColumns = `id, hook, type, event, body, made_at, state, tries, nex
 // how many those are.
 func (r *Records) AddDeliveries(ctx context.Context, lane, short, kind, event, body string) (int64, error) {
 	tag, err := r.pool.Exec(ctx, `INSERT INTO records.delivery (hook, type, event, body)
-		SELECT name, $3, $4, $5 FROM records.hook WHERE $2 = ANY (events) AND (lane = '' OR lane = $1)`, lane, short, kind, event, body)
+		SELECT name, $3, $4, $5 FROM records.hook WHERE $2 = ANY (events) AND (lane = ''
+			OR lane = $1)`, lane, short, kind, event, body)
 	if err != nil {
 		return 0, fmt.Errorf("keep an event for the hooks: %w", err)
 	}

@@ -180,7 +180,8 @@ type Session struct {
 
 // stillThere is a person whose password and standing are as they were when they
 // were checked. Its lock waits for whoever changes them.
-const stillThere = `still AS (SELECT FROM records.person WHERE name = $2 AND coalesce(password, '') = $3 AND disabled_at IS NULL FOR NO KEY UPDATE),
+const stillThere = `still AS (SELECT FROM records.person WHERE name = $2 AND coalesce(password, '') = $3
+	AND disabled_at IS NULL FOR NO KEY UPDATE),
 	seen AS (UPDATE records.person SET seen_at = now() WHERE name = $2 AND EXISTS (SELECT FROM still)) `
 
 // AddSession keeps a session under the hash of its cookie, and drops those that
@@ -213,7 +214,8 @@ func (r *Records) Session(ctx context.Context, hash string) (Session, error) {
 	var s Session
 	var person *access.Person
 	err := r.pool.QueryRow(ctx, `SELECT s.name, s.key, s.made_at, CASE WHEN p.name IS NOT NULL THEN `+personNow+` END
-		FROM records.session s LEFT JOIN records.person p ON p.name = s.person WHERE s.hash = $1 AND s.expires_at > now()`, hash).
+		FROM records.session s LEFT JOIN records.person p ON p.name = s.person WHERE s.hash = $1
+			AND s.expires_at > now()`, hash).
 		Scan(&s.Name, &s.Key, &s.MadeAt, &person)
 	s.Person = person
 	return s, noRows(err)
@@ -225,7 +227,8 @@ func (r *Records) EndSession(ctx context.Context, hash string) error {
 	return err
 }
 
-const tokenColumns = `t.id, t.name, coalesce(t.person, ''), t.grants, t.made_at, t.made_by, t.expires_at, t.used_at, t.revoked_at,
+const tokenColumns = `t.id, t.name, coalesce(t.person, ''), t.grants, t.made_at, t.made_by, t.expires_at, t.used_at,
+	t.revoked_at,
 	CASE WHEN p.name IS NOT NULL THEN ` + personNow + ` END`
 
 func scanToken(row pgx.CollectableRow) (access.Token, error) {
@@ -243,7 +246,8 @@ const tokensWithPeople = ` FROM records.token t LEFT JOIN records.person p ON p.
 // AddToken keeps a machine's token under its hash.
 func (r *Records) AddToken(ctx context.Context, hash string, t access.Token) (access.Token, error) {
 	err := r.pool.QueryRow(ctx, `INSERT INTO records.token (name, hash, grants, made_by, expires_at)
-		VALUES ($1, $2, $3, $4, $5) RETURNING id, made_at`, t.Name, hash, t.Grants.Texts(), t.MadeBy, t.ExpiresAt).Scan(&t.ID, &t.MadeAt)
+		VALUES ($1, $2, $3, $4, $5) RETURNING id,
+			made_at`, t.Name, hash, t.Grants.Texts(), t.MadeBy, t.ExpiresAt).Scan(&t.ID, &t.MadeAt)
 	if err != nil {
 		return t, fmt.Errorf("keep the token: %w", err)
 	}

@@ -28,7 +28,8 @@ type Rehearsal struct {
 	Result            rehearsal.Result
 }
 
-const rehearsalColumns = `id, lane, environment, plan, fingerprint, release, actor, at, ended_at, rows, state, message, body`
+const rehearsalColumns = `id, lane, environment, plan, fingerprint, release, actor, at, ended_at, rows, state, message,
+	body`
 
 func scanRehearsal(row pgx.CollectableRow) (a Rehearsal, err error) {
 	var body []byte

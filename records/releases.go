@@ -261,7 +261,8 @@ func (r *Records) AddSignatures(
 	for _, s := range signatures {
 		_, err := r.pool.Exec(
 			ctx,
-			`INSERT INTO records.signature (lane, digest, key, body, added_by) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`,
+			`INSERT INTO records.signature (lane, digest, key, body, added_by) VALUES ($1, $2, $3, $4, $5)
+				ON CONFLICT DO NOTHING`,
 			lane,
 			digest,
 			s.Line,
@@ -292,7 +293,8 @@ func (r *Records) Signatures(ctx context.Context, lane string, digest step.Check
 // SignedReleases names the releases of a lane that have signatures, newest first.
 func (r *Records) SignedReleases(ctx context.Context, lane string) ([]string, error) {
 	rows, _ := r.pool.Query(ctx, `SELECT name FROM records.release r WHERE lane = $1
-		AND EXISTS (SELECT FROM records.signature s WHERE s.lane = r.lane AND s.digest = r.digest) ORDER BY cut_at DESC`, lane)
+		AND EXISTS (SELECT FROM records.signature s WHERE s.lane = r.lane AND s.digest = r.digest)
+			ORDER BY cut_at DESC`, lane)
 	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	if err != nil {
 		return nil, fmt.Errorf("look for signed releases: %w", err)
@@ -304,7 +306,8 @@ func (r *Records) SignedReleases(ctx context.Context, lane string) ([]string, er
 func (r *Records) SealedIn(ctx context.Context, lane string, number step.Number) (string, error) {
 	var name string
 	err := r.pool.QueryRow(ctx, `SELECT coalesce(max(r.name), '') FROM records.release r
-		WHERE r.lane = $1 AND EXISTS (SELECT FROM records.step v WHERE v.id = ANY (r.steps) AND v.number = $2)`, lane, number).Scan(&name)
+		WHERE r.lane = $1 AND EXISTS (SELECT FROM records.step v WHERE v.id = ANY (r.steps)
+			AND v.number = $2)`, lane, number).Scan(&name)
 	if err != nil {
 		return "", fmt.Errorf("look for the releases of step %s: %w", number, err)
 	}

@@ -82,7 +82,8 @@ func (r *Records) SchemaBefore(
 ) (*schema.Schema, error) {
 	s, err := r.snapshot(
 		ctx,
-		`s.lane = $1 AND s.environment = $2 AND s.id < (SELECT min(id) FROM records.snapshot WHERE deployment = $3) ORDER BY s.id DESC LIMIT 1`,
+		`s.lane = $1 AND s.environment = $2 AND s.id < (SELECT min(id) FROM records.snapshot WHERE deployment = $3)
+			ORDER BY s.id DESC LIMIT 1`,
 		lane,
 		environment,
 		deployment,
@@ -93,7 +94,8 @@ func (r *Records) SchemaBefore(
 	return &s.Schema, err
 }
 
-const snapshotColumns = `s.id, s.lane, s.environment, s.fingerprint, s.why, coalesce(s.deployment, 0), s.seq, s.actor, s.reason, s.taken_at`
+const snapshotColumns = `s.id, s.lane, s.environment, s.fingerprint, s.why, coalesce(s.deployment, 0), s.seq, s.actor,
+	s.reason, s.taken_at`
 
 func (s *Snapshot) fields() []any {
 	return []any{
@@ -105,7 +107,8 @@ func (r *Records) snapshot(ctx context.Context, where string, args ...any) (Snap
 	var s Snapshot
 	var packed []byte
 	err := r.pool.QueryRow(ctx,
-		`SELECT `+snapshotColumns+`, b.body FROM records.snapshot s JOIN records.schema b ON b.digest = s.digest WHERE `+where, args...).
+		`SELECT `+snapshotColumns+`, b.body FROM records.snapshot s JOIN records.schema b ON b.digest = s.digest
+			WHERE `+where, args...).
 		Scan(append(s.fields(), &packed)...)
 	if err != nil {
 		return s, noRows(err)

@@ -20,7 +20,8 @@ type Standing struct {
 	Backup   *time.Time // when the newest backup was taken that was reported
 }
 
-const standing = `SELECT l.name, e.value ->> 'name', d.outcome, d.ended_at, extract(epoch FROM d.ended_at - d.started_at)::float8,
+const standing = `SELECT l.name, e.value ->> 'name', d.outcome, d.ended_at, extract(epoch
+	FROM d.ended_at - d.started_at)::float8,
 	r.objects, r.looked_at, b.taken_at
 FROM records.lane l CROSS JOIN jsonb_array_elements(l.declaration -> 'environments') e
 LEFT JOIN LATERAL (SELECT outcome, ended_at, started_at FROM records.deployment

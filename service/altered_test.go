@@ -77,7 +77,8 @@ func TestForgedEntriesHoldTheGate(t *testing.T) {
 		pgtest.Exec(
 			t,
 			w.URLs["staging"],
-			"INSERT INTO vorrang.ledger SELECT e.*, "+ledger.HashSQL+` FROM (SELECT max(seq) + 1 AS seq, clock_timestamp() AS at, '`+string(
+			"INSERT INTO vorrang.ledger SELECT e.*, "+ledger.HashSQL+`
+				FROM (SELECT max(seq) + 1 AS seq, clock_timestamp() AS at, '`+string(
 				action,
 			)+`' AS action, '2' AS step, 'b' AS slug,
 			'x' AS checksum, '`+deployment+`' AS deployment, 'pilot' AS actor, 1::bigint AS duration_ms, `+detail+`::json AS detail, (SELECT hash FROM vorrang.ledger ORDER BY seq DESC LIMIT 1) AS prev_hash FROM vorrang.ledger) e`,
@@ -159,7 +160,8 @@ func TestAStepForgesNothingForItsOwnDeployment(t *testing.T) {
 			"e.*, ' || " + sqltext.Literal(
 			strings.ReplaceAll(ledger.HashSQL, `E'\n'`, "chr(10)"),
 		) + ` || '
-			FROM (SELECT seq + 1 AS seq, clock_timestamp() AS at, ''applied'' AS action, ''3'' AS step, ''c'' AS slug, checksum, deployment, actor, duration_ms, ''{}''::json AS detail, hash AS prev_hash
+			FROM (SELECT seq + 1 AS seq, clock_timestamp() AS at, ''applied'' AS action, ''3'' AS step, ''c'' AS slug, checksum,
+				deployment, actor, duration_ms, ''{}''::json AS detail, hash AS prev_hash
 			FROM vor' || 'rang.ledger ORDER BY seq DESC LIMIT 1) e'; END $$;`,
 		"3-c.sql": "CREATE TABLE c (id int);"})
 	ended := w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{})))

@@ -81,7 +81,8 @@ func TestAChangeBetweenTheGateAndTheFirstStatementIsCaught(t *testing.T) {
 			func() { ask(t, w, "previous-environment: not-asked, approvals: 1") }},
 		{"the ledger touched", func() {
 			pgtest.Exec(t, w.URLs["production"],
-				`CREATE SCHEMA IF NOT EXISTS vorrang; INSERT INTO vorrang.ledger VALUES (1, now(), 'applied', '1', 'a', 'x', '', 'eve', 0, '{}', repeat('0', 64), 'forged')`)
+				`CREATE SCHEMA IF NOT EXISTS vorrang; INSERT INTO vorrang.ledger
+					VALUES (1, now(), 'applied', '1', 'a', 'x', '', 'eve', 0, '{}', repeat('0', 64), 'forged')`)
 		}, "the ledger's chain is broken", nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -493,10 +493,13 @@ func haul(t *testing.T, database string) string {
 	}
 	// Applied twice without a way back in between would be two rows of a step.
 	applied := ask(
-		`WITH took AS (SELECT step, seq, action <> 'rolled-back' AND detail::json ->> 'direction' IS NULL AS forward FROM vorrang.ledger
-			WHERE action IN ('applied', 'rolled-back') OR action = 'settled' AND detail::json ->> 'as' = 'applied' AND detail::json ->> 'next' IS NULL)
+		`WITH took AS (SELECT step, seq, action <> 'rolled-back' AND detail::json ->> 'direction' IS NULL AS forward
+			FROM vorrang.ledger
+			WHERE action IN ('applied', 'rolled-back') OR action = 'settled' AND detail::json ->> 'as' = 'applied'
+				AND detail::json ->> 'next' IS NULL)
 		SELECT string_agg(step, ' ' ORDER BY step::int) FROM (
-		SELECT step, count(*) FILTER (WHERE seq > (SELECT coalesce(max(seq), 0) FROM took b WHERE b.step = f.step AND NOT forward)) AS times
+		SELECT step, count(*) FILTER (WHERE seq > (SELECT coalesce(max(seq), 0) FROM took b WHERE b.step = f.step
+			AND NOT forward)) AS times
 		FROM took f WHERE forward GROUP BY step) s WHERE times = 1`,
 	)
 	return left + fmt.Sprintf(", pilot %s, applied %s", ask("SELECT count(*) FROM pilot"), applied)

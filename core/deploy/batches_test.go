@@ -26,10 +26,12 @@ func fleet(t *testing.T) *yard {
 	pgtest.Exec(
 		t,
 		y.url,
-		`SET search_path = public; CREATE TABLE vessel (id int PRIMARY KEY, draught_cm int NOT NULL, draught_m numeric, writes int DEFAULT 0);
+		`SET search_path = public; CREATE TABLE vessel (id int PRIMARY KEY, draught_cm int NOT NULL, draught_m numeric,
+			writes int DEFAULT 0);
 		INSERT INTO vessel SELECT n, 400 + n FROM generate_series(1, 1000) n; ANALYZE vessel;
 		CREATE FUNCTION counted() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.writes := NEW.writes + 1; RETURN NEW; END';
-		CREATE TRIGGER counted BEFORE UPDATE ON vessel FOR EACH ROW WHEN (NEW.draught_m IS NOT NULL) EXECUTE FUNCTION public.counted()`,
+		CREATE TRIGGER counted BEFORE UPDATE ON vessel FOR EACH ROW
+			WHEN (NEW.draught_m IS NOT NULL) EXECUTE FUNCTION public.counted()`,
 	)
 	return y
 }

@@ -481,7 +481,8 @@ func terminateSleeper(t *testing.T, y *yard) func(deploy.Event) {
 		go func() {
 			for ended := 0; ended == 0; {
 				err := other.QueryRow(context.Background(), `SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity
-					WHERE datname = current_database() AND query LIKE '%pg_sleep(60) AS long' AND state = 'active' AND pid <> pg_backend_pid()`).
+					WHERE datname = current_database() AND query LIKE '%pg_sleep(60) AS long' AND state = 'active'
+						AND pid <> pg_backend_pid()`).
 					Scan(&ended)
 				if !assert.NoError(t, err) {
 					return
@@ -557,10 +558,11 @@ func TestEveryStepBeginsWithAFreshSession(t *testing.T) {
 	y := newYard(t, map[string]string{
 		"1-a.sql": "CREATE SCHEMA other; SET search_path = other; SET lock_timeout = '1h'; SET " +
 			"standard_conforming_strings = off; CREATE TEMP TABLE left_over (id int); SET ROLE pg_read_all_data;",
-		"2-b.sql":       "CREATE TABLE b (id int);",
-		"2-b.check.sql": `SELECT current_setting('search_path') = 'public, public', current_setting('lock_timeout') = '50ms', current_user = 'vorrang', to_regclass('left_over') IS NULL, 'a\' = E'a\\';`,
-		"3-c.sql":       autocommit + "SET search_path = other; CREATE TABLE c (id int); SET ROLE pg_read_all_data;",
-		"4-d.sql":       "CREATE TABLE d (id int);",
+		"2-b.sql": "CREATE TABLE b (id int);",
+		"2-b.check.sql": `SELECT current_setting('search_path') = 'public, public', current_setting('lock_timeout') = '50ms',
+			current_user = 'vorrang', to_regclass('left_over') IS NULL, 'a\' = E'a\\';`,
+		"3-c.sql": autocommit + "SET search_path = other; CREATE TABLE c (id int); SET ROLE pg_read_all_data;",
+		"4-d.sql": "CREATE TABLE d (id int);",
 	})
 	result := y.promote()
 	require.Equal(t, deploy.Done, result.Outcome, "%v", result.Failure)

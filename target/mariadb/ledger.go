@@ -24,11 +24,14 @@ var createLedger string
 const ledgerTable = words.Ledger
 
 const (
-	columns    = `seq, DATE_FORMAT(at, '%Y-%m-%dT%H:%i:%s.%fZ'), action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash`
+	columns = `seq, DATE_FORMAT(at, '%Y-%m-%dT%H:%i:%s.%fZ'), action, step, slug, checksum, deployment, actor,
+		duration_ms, detail, prev_hash, hash`
 	readLedger = `SELECT ` + columns + ` FROM vorrang_ledger`
-	insert     = `SET STATEMENT sql_mode = 'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION', max_statement_time = 0, foreign_key_checks = 1, unique_checks = 1 FOR INSERT INTO vorrang_ledger (seq, at, action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash) VALUES `
-	place      = `(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
-	atLayout   = "2006-01-02 15:04:05.000000"
+	insert     = `SET STATEMENT sql_mode = 'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION', max_statement_time = 0,
+		foreign_key_checks = 1, unique_checks = 1 FOR INSERT INTO vorrang_ledger (seq, at, action, step, slug, checksum,
+		deployment, actor, duration_ms, detail, prev_hash, hash) VALUES `
+	place    = `(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+	atLayout = "2006-01-02 15:04:05.000000"
 )
 
 // ReadLedger implements engine.Ledger.
@@ -89,11 +92,14 @@ const (
 func (s *Session) LedgerAltered(ctx context.Context) (string, error) {
 	var kind, storage, columns, triggers string
 	err := s.own.each(ctx, `SELECT t.TABLE_TYPE, COALESCE(t.ENGINE, ''),
-			(SELECT GROUP_CONCAT(c.COLUMN_NAME, ' ', c.COLUMN_TYPE, ' ', c.IS_NULLABLE ORDER BY c.ORDINAL_POSITION SEPARATOR ', ') FROM information_schema.COLUMNS c
+			(SELECT GROUP_CONCAT(c.COLUMN_NAME, ' ', c.COLUMN_TYPE, ' ', c.IS_NULLABLE ORDER BY c.ORDINAL_POSITION
+				SEPARATOR ', ') FROM information_schema.COLUMNS c
 				WHERE c.TABLE_SCHEMA = t.TABLE_SCHEMA AND c.TABLE_NAME = t.TABLE_NAME),
-			(SELECT GROUP_CONCAT(g.ACTION_TIMING, ' ', g.EVENT_MANIPULATION, ' ', g.ACTION_STATEMENT ORDER BY g.EVENT_MANIPULATION, g.TRIGGER_NAME SEPARATOR '; ') FROM information_schema.TRIGGERS g
+			(SELECT GROUP_CONCAT(g.ACTION_TIMING, ' ', g.EVENT_MANIPULATION, ' ', g.ACTION_STATEMENT
+				ORDER BY g.EVENT_MANIPULATION, g.TRIGGER_NAME SEPARATOR '; ') FROM information_schema.TRIGGERS g
 				WHERE g.EVENT_OBJECT_SCHEMA = t.TABLE_SCHEMA AND g.EVENT_OBJECT_TABLE = t.TABLE_NAME)
-		FROM information_schema.TABLES t WHERE t.TABLE_SCHEMA = DATABASE() AND t.TABLE_NAME = ?`, []any{ledgerTable}, func(row []string) error {
+		FROM information_schema.TABLES t WHERE t.TABLE_SCHEMA = DATABASE()
+			AND t.TABLE_NAME = ?`, []any{ledgerTable}, func(row []string) error {
 		kind, storage, columns, triggers = row[0], row[1], row[2], row[3]
 		return nil
 	})

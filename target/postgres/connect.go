@@ -107,7 +107,8 @@ func (s *Session) open(ctx context.Context) error {
 	// ledger's schema, and the application's objects would land there. A startup
 	// parameter is what RESET and DEFAULT give back too.
 	var path *string
-	err := s.conn.QueryRow(ctx, `SELECT CASE WHEN EXISTS (SELECT FROM pg_catalog.pg_roles WHERE rolname = '`+ledgerSchema+`')
+	err := s.conn.QueryRow(ctx, `SELECT CASE WHEN EXISTS (SELECT FROM pg_catalog.pg_roles
+		WHERE rolname = '`+ledgerSchema+`')
 		THEN pg_catalog.replace(reset_val, '"$user"', 'public') END FROM pg_catalog.pg_settings WHERE name = 'search_path'`).
 		Scan(&path)
 	if err != nil {

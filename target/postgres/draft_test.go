@@ -246,13 +246,17 @@ func TestATableAndItsColumnAreRenamed(t *testing.T) {
 		pgtest.Exec(
 			t,
 			url,
-			`CREATE TABLE public.vessel (id int PRIMARY KEY, name text CHECK (name <> '')); CREATE VIEW public.named AS SELECT name FROM public.vessel; CREATE INDEX on_name ON public.vessel (lower(name)); INSERT INTO public.vessel VALUES (1, 'Petrel')`,
+			`CREATE TABLE public.vessel (id int PRIMARY KEY, name text CHECK (name <> '')); CREATE VIEW public.named AS
+				SELECT name FROM public.vessel; CREATE INDEX on_name ON public.vessel (lower(name)); INSERT INTO public.vessel
+				VALUES (1, 'Petrel')`,
 		)
 	}
 	pgtest.Exec(
 		t,
 		b,
-		`CREATE TABLE public.ship (id int CONSTRAINT vessel_pkey PRIMARY KEY, "The Title" text CONSTRAINT vessel_name_check CHECK ("The Title" <> '')); CREATE VIEW public.named AS SELECT "The Title" AS name FROM public.ship; CREATE INDEX on_name ON public.ship (lower("The Title"))`,
+		`CREATE TABLE public.ship (id int CONSTRAINT vessel_pkey PRIMARY KEY,
+			"The Title" text CONSTRAINT vessel_name_check CHECK ("The Title" <> '')); CREATE VIEW public.named AS
+			SELECT "The Title" AS name FROM public.ship; CREATE INDEX on_name ON public.ship (lower("The Title"))`,
 	)
 	is := detailed(t, a)
 	made := proved(

@@ -48,7 +48,8 @@ UNION ALL
 SELECT 2, 'DROP SERVER IF EXISTS ' || pg_catalog.quote_ident(srvname) || ' CASCADE' FROM pg_catalog.pg_foreign_server
 WHERE cardinality($1::text[]) = 0 AND pg_catalog.pg_has_role(current_user, srvowner, 'USAGE')
 UNION ALL
-SELECT 1, 'DROP ' || CASE type WHEN 'composite type' THEN 'TYPE' WHEN 'statistics object' THEN 'STATISTICS' ELSE upper(type) END
+SELECT 1, 'DROP ' || CASE type WHEN 'composite type' THEN 'TYPE' WHEN 'statistics object' THEN 'STATISTICS'
+	ELSE upper(type) END
     || ' IF EXISTS ' || identity || ' CASCADE' FROM contents
 UNION ALL
 SELECT 3, 'DROP SCHEMA ' || pg_catalog.quote_ident(nspname) FROM spaces

@@ -19,7 +19,8 @@ const sight = `WITH wanted AS (
     SELECT $1 AS kind, $2 AS space, $3 AS owner, $4 AS name,
         CASE WHEN $2 = '' THEN '' ELSE pg_catalog.quote_ident($2) || '.' END AS prefix
 ), relation AS (
-    SELECT pg_catalog.to_regclass(prefix || pg_catalog.quote_ident(CASE WHEN owner = '' THEN name ELSE owner END))::oid AS oid FROM wanted
+    SELECT pg_catalog.to_regclass(prefix || pg_catalog.quote_ident(CASE WHEN owner = '' THEN name
+    	ELSE owner END))::oid AS oid FROM wanted
 ), found AS (
     SELECT false AS invalid FROM wanted, pg_catalog.pg_namespace WHERE kind = 'schema' AND nspname = name
     UNION ALL
@@ -34,7 +35,8 @@ const sight = `WITH wanted AS (
 	AND pg_catalog.to_regtype(prefix || pg_catalog.quote_ident(name)) IS NOT NULL
     UNION ALL
     SELECT false FROM wanted, pg_catalog.pg_proc p WHERE kind = 'function' AND proname = name
-        AND CASE WHEN space = '' THEN pg_catalog.pg_function_is_visible(p.oid) ELSE pronamespace = pg_catalog.to_regnamespace(pg_catalog.quote_ident(space)) END
+        AND CASE WHEN space = '' THEN pg_catalog.pg_function_is_visible(p.oid)
+        	ELSE pronamespace = pg_catalog.to_regnamespace(pg_catalog.quote_ident(space)) END
     UNION ALL
     SELECT false FROM wanted, relation, pg_catalog.pg_attribute WHERE kind = 'column' AND attrelid = oid
 	AND attname = name AND attnum > 0 AND NOT attisdropped

@@ -19,7 +19,8 @@ func TestAStepsFootprintIsMeasured(t *testing.T) {
 	pgtest.Exec(
 		t,
 		url,
-		`CREATE TABLE vessel (id bigint PRIMARY KEY, length_cm integer); INSERT INTO vessel SELECT n, n FROM generate_series(1, 100) AS n;
+		`CREATE TABLE vessel (id bigint PRIMARY KEY, length_cm integer); INSERT INTO vessel SELECT n, n
+			FROM generate_series(1, 100) AS n;
 		CREATE TABLE berth (id bigint PRIMARY KEY); CREATE TABLE quay (id bigint)`,
 	)
 	session, err := postgres.Connect(t.Context(), url, "test")

@@ -20,7 +20,8 @@ import (
 //go:embed ledger.sql
 var createLedger string
 
-const readLedger = `SELECT seq, at, action, step, slug, checksum, deployment, actor, duration_ms, detail::text, prev_hash, hash
+const readLedger = `SELECT seq, at, action, step, slug, checksum, deployment, actor, duration_ms, detail::text,
+	prev_hash, hash
 FROM vorrang.ledger ORDER BY seq`
 
 // ReadLedger returns all entries, oldest first. exists is false for a target
@@ -43,18 +44,24 @@ func (s *Session) ReadLedger(ctx context.Context) (entries []ledger.Entry, exist
 // altered finds what of the ledger's table is not as it was made. Whoever may alter
 // it could write entries, or change them, without a word.
 const altered = `SELECT pg_catalog.concat_ws('; ',
-	CASE WHEN c.relkind <> 'r' OR c.relispartition OR EXISTS (SELECT FROM pg_catalog.pg_inherits i WHERE c.oid IN (i.inhparent, i.inhrelid))
+	CASE WHEN c.relkind <> 'r' OR c.relispartition OR EXISTS (SELECT FROM pg_catalog.pg_inherits i
+		WHERE c.oid IN (i.inhparent, i.inhrelid))
 		THEN 'it is no ordinary table any more' END,
 	CASE WHEN c.relrowsecurity OR c.relforcerowsecurity THEN 'it has row security' END,
-	(SELECT 'it has the rule ' || pg_catalog.string_agg(r.rulename, ', ' ORDER BY r.rulename) FROM pg_catalog.pg_rewrite r WHERE r.ev_class = c.oid),
+	(SELECT 'it has the rule ' || pg_catalog.string_agg(r.rulename, ', ' ORDER BY r.rulename) FROM pg_catalog.pg_rewrite r
+		WHERE r.ev_class = c.oid),
 	(SELECT 'it has the trigger ' || pg_catalog.string_agg(t.tgname, ', ' ORDER BY t.tgname) FROM pg_catalog.pg_trigger t
 		WHERE t.tgrelid = c.oid AND NOT t.tgisinternal AND t.tgname <> 'append_only'),
 	CASE WHEN NOT EXISTS (SELECT FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid
-		WHERE t.tgrelid = c.oid AND t.tgname = 'append_only' AND t.tgenabled IN ('O', 'A') AND t.tgtype = 58 AND t.tgqual IS NULL AND p.prosrc = $1)
+		WHERE t.tgrelid = c.oid AND t.tgname = 'append_only' AND t.tgenabled IN ('O', 'A') AND t.tgtype = 58
+			AND t.tgqual IS NULL AND p.prosrc = $1)
 		THEN 'its trigger append_only is gone, disabled or another' END,
-	(SELECT pg_catalog.string_agg(DISTINCT CASE a.grantee WHEN 0 THEN 'everybody' ELSE pg_catalog.pg_get_userbyid(a.grantee)::text END, ', ') || ' may write to it'
-		FROM pg_catalog.aclexplode(c.relacl) a WHERE a.grantee <> c.relowner AND a.privilege_type IN ('INSERT', 'UPDATE', 'DELETE', 'TRUNCATE', 'TRIGGER')),
-	CASE WHEN (SELECT pg_catalog.string_agg(a.attname || ' ' || pg_catalog.format_type(a.atttypid, a.atttypmod) || a.attnotnull || a.atthasdef, ', ' ORDER BY a.attnum)
+	(SELECT pg_catalog.string_agg(DISTINCT CASE a.grantee WHEN 0 THEN 'everybody'
+		ELSE pg_catalog.pg_get_userbyid(a.grantee)::text END, ', ') || ' may write to it'
+		FROM pg_catalog.aclexplode(c.relacl) a WHERE a.grantee <> c.relowner
+			AND a.privilege_type IN ('INSERT', 'UPDATE', 'DELETE', 'TRUNCATE', 'TRIGGER')),
+	CASE WHEN (SELECT pg_catalog.string_agg(a.attname || ' ' || pg_catalog.format_type(a.atttypid,
+		a.atttypmod) || a.attnotnull || a.atthasdef, ', ' ORDER BY a.attnum)
 		FROM pg_catalog.pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) <> $2
 		THEN 'its columns are others' END)
 FROM pg_catalog.pg_class c WHERE c.oid = pg_catalog.to_regclass('vorrang.ledger')`

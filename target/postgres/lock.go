@@ -114,7 +114,8 @@ func (s *Session) CancelStatement(ctx context.Context) error {
 // give. It holds until the server is started again.
 func (s *Session) Identity(ctx context.Context) (string, error) {
 	var identity string
-	err := s.conn.QueryRow(ctx, `SELECT extract(epoch FROM pg_catalog.pg_postmaster_start_time())::text || ' ' || pg_catalog.current_setting('port') || ' ' || oid::text
+	err := s.conn.QueryRow(ctx, `SELECT extract(epoch
+		FROM pg_catalog.pg_postmaster_start_time())::text || ' ' || pg_catalog.current_setting('port') || ' ' || oid::text
 		FROM pg_catalog.pg_database WHERE datname = pg_catalog.current_database()`).
 		Scan(&identity)
 	if err != nil {

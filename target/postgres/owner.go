@@ -67,21 +67,31 @@ func within(text, after, before string) string {
 const disowned = `SELECT pg_catalog.concat_ws('; ',
 	CASE WHEN pg_catalog.pg_get_userbyid(c.relowner) <> $1 THEN 'it belongs to ' || pg_catalog.pg_get_userbyid(c.relowner) || ', and not to ' || $1 END,
 	CASE WHEN pg_catalog.pg_get_userbyid(n.nspowner) <> $1 THEN 'its schema belongs to ' || pg_catalog.pg_get_userbyid(n.nspowner) || ', and not to ' || $1 END,
-	(SELECT 'user ' || session_user || ' is a superuser, or a member of ' || $1 FROM pg_catalog.pg_roles r WHERE r.rolname = $1 AND pg_catalog.pg_has_role(session_user, r.oid, 'MEMBER')),
-	(SELECT 'user ' || session_user || ' can get round its owner as ' || pg_catalog.string_agg(r.rolname, ', ' ORDER BY r.rolname)
+	(SELECT 'user ' || session_user || ' is a superuser, or a member of ' || $1 FROM pg_catalog.pg_roles r
+		WHERE r.rolname = $1 AND pg_catalog.pg_has_role(session_user, r.oid, 'MEMBER')),
+	(SELECT 'user ' || session_user || ' can get round its owner as ' || pg_catalog.string_agg(r.rolname, ', '
+		ORDER BY r.rolname)
 		FROM pg_catalog.pg_roles r LEFT JOIN pg_catalog.pg_class k ON k.relnamespace = n.oid AND k.relname = 'ledger_key'
-		WHERE pg_catalog.pg_has_role(session_user, r.oid, 'MEMBER') AND NOT pg_catalog.pg_has_role(session_user, c.relowner, 'MEMBER')
+		WHERE pg_catalog.pg_has_role(session_user, r.oid, 'MEMBER')
+			AND NOT pg_catalog.pg_has_role(session_user, c.relowner, 'MEMBER')
 			AND (r.rolname IN ('pg_execute_server_program', 'pg_read_server_files', 'pg_write_server_files')
 				OR r.rolcreaterole AND pg_catalog.current_setting('server_version_num')::int < 160000 -- who can make anybody a member of anything
 				OR pg_catalog.has_table_privilege(r.oid, c.oid, 'INSERT, UPDATE, DELETE, TRUNCATE, TRIGGER')
 				OR pg_catalog.has_table_privilege(r.oid, k.oid, 'SELECT'))),
-	(SELECT pg_catalog.string_agg(DISTINCT CASE a.grantee WHEN 0 THEN 'everybody' ELSE pg_catalog.pg_get_userbyid(a.grantee)::text END, ', ') || ' may make objects in its schema'
+	(SELECT pg_catalog.string_agg(DISTINCT CASE a.grantee WHEN 0 THEN 'everybody'
+		ELSE pg_catalog.pg_get_userbyid(a.grantee)::text END, ', ') || ' may make objects in its schema'
 		FROM pg_catalog.aclexplode(n.nspacl) a WHERE a.grantee <> n.nspowner AND a.privilege_type = 'CREATE'),
-	(SELECT pg_catalog.string_agg(DISTINCT CASE a.grantee WHEN 0 THEN 'everybody' ELSE pg_catalog.pg_get_userbyid(a.grantee)::text END, ', ') || ' may read its key'
-		FROM pg_catalog.pg_class k, pg_catalog.aclexplode(k.relacl) a WHERE k.relnamespace = n.oid AND k.relname = 'ledger_key' AND a.grantee <> k.relowner),
-	(SELECT 'its key belongs to ' || pg_catalog.pg_get_userbyid(k.relowner) FROM pg_catalog.pg_class k WHERE k.relnamespace = n.oid AND k.relname = 'ledger_key' AND k.relowner <> c.relowner),
-	CASE WHEN (SELECT pg_catalog.count(*) FROM pg_catalog.pg_proc p WHERE p.pronamespace = n.oid AND p.proname = 'append') <> 1
-		OR NOT EXISTS (SELECT FROM pg_catalog.pg_proc p WHERE p.pronamespace = n.oid AND p.proname = 'append' AND p.proowner = c.relowner
+	(SELECT pg_catalog.string_agg(DISTINCT CASE a.grantee WHEN 0 THEN 'everybody'
+		ELSE pg_catalog.pg_get_userbyid(a.grantee)::text END, ', ') || ' may read its key'
+		FROM pg_catalog.pg_class k, pg_catalog.aclexplode(k.relacl) a WHERE k.relnamespace = n.oid
+			AND k.relname = 'ledger_key' AND a.grantee <> k.relowner),
+	(SELECT 'its key belongs to ' || pg_catalog.pg_get_userbyid(k.relowner) FROM pg_catalog.pg_class k
+		WHERE k.relnamespace = n.oid AND k.relname = 'ledger_key' AND k.relowner <> c.relowner),
+	CASE WHEN (SELECT pg_catalog.count(*) FROM pg_catalog.pg_proc p WHERE p.pronamespace = n.oid
+		AND p.proname = 'append') <> 1
+		OR NOT EXISTS (SELECT FROM pg_catalog.pg_proc p WHERE p.pronamespace = n.oid AND p.proname = 'append'
+			AND p.proowner = c.relowner
 			AND p.prosecdef AND p.prosrc = $2 AND p.proconfig = ARRAY['search_path=pg_catalog, pg_temp'])
 		THEN 'its function append is gone or another' END)
-FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = pg_catalog.to_regclass('vorrang.ledger')`
+FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+	WHERE c.oid = pg_catalog.to_regclass('vorrang.ledger')`

@@ -271,7 +271,8 @@ func TestExistingObjectsAreCounted(t *testing.T) {
 	assert.Equal(t, engine.Existing{}, count(), "neither the system's objects nor the ledger count")
 	pgtest.Exec(t, address, `SET search_path = public; CREATE EXTENSION citext; CREATE SCHEMA tide;
 		CREATE TABLE berth (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name text);
-		CREATE TABLE tide.reading (at date) PARTITION BY RANGE (at); CREATE TABLE tide.reading_1 PARTITION OF tide.reading FOR VALUES FROM ('2026-01-01') TO ('2027-01-01');
+		CREATE TABLE tide.reading (at date) PARTITION BY RANGE (at); CREATE TABLE tide.reading_1 PARTITION OF tide.reading FOR
+			VALUES FROM ('2026-01-01') TO ('2027-01-01');
 		CREATE VIEW v AS SELECT 1; CREATE SEQUENCE s; CREATE TYPE e AS ENUM ('a'); CREATE DOMAIN d AS int;
 		CREATE FUNCTION f() RETURNS int LANGUAGE sql RETURN 1;`)
 	assert.Equal(t, engine.Existing{Tables: 3, Others: 5}, count())

@@ -21,14 +21,18 @@ import (
 const crowded = `
 CREATE SCHEMA harbour;
 CREATE TABLE harbour.quay (id int PRIMARY KEY, head_berth int);
-CREATE TABLE harbour.berth (id int PRIMARY KEY, quay int NOT NULL REFERENCES harbour.quay, beside int REFERENCES harbour.berth, depth_cm int NOT NULL);
+CREATE TABLE harbour.berth (id int PRIMARY KEY, quay int NOT NULL REFERENCES harbour.quay,
+	beside int REFERENCES harbour.berth, depth_cm int NOT NULL);
 ALTER TABLE harbour.quay ADD CONSTRAINT quay_head FOREIGN KEY (head_berth) REFERENCES harbour.berth;
-CREATE TABLE harbour.pilot (id uuid PRIMARY KEY DEFAULT gen_random_uuid(), name text NOT NULL UNIQUE, born date, badge int NOT NULL UNIQUE);
-CREATE TABLE harbour.call (id int GENERATED ALWAYS AS IDENTITY, at date NOT NULL, berth int NOT NULL REFERENCES harbour.berth, pilot uuid REFERENCES harbour.pilot,
+CREATE TABLE harbour.pilot (id uuid PRIMARY KEY DEFAULT gen_random_uuid(), name text NOT NULL UNIQUE, born date,
+	badge int NOT NULL UNIQUE);
+CREATE TABLE harbour.call (id int GENERATED ALWAYS AS IDENTITY, at date NOT NULL,
+	berth int NOT NULL REFERENCES harbour.berth, pilot uuid REFERENCES harbour.pilot,
 	days int NOT NULL, weeks int GENERATED ALWAYS AS (days / 7) STORED, PRIMARY KEY (id, at)) PARTITION BY RANGE (at);
 CREATE TABLE harbour.call_old PARTITION OF harbour.call FOR VALUES FROM (MINVALUE) TO ('2026-01-01');
 CREATE TABLE harbour.call_new PARTITION OF harbour.call FOR VALUES FROM ('2026-01-01') TO (MAXVALUE);
-CREATE TABLE harbour.dues (id bigserial PRIMARY KEY, call int NOT NULL, at date NOT NULL, cents int, "due by" text, FOREIGN KEY (call, at) REFERENCES harbour.call);
+CREATE TABLE harbour.dues (id bigserial PRIMARY KEY, call int NOT NULL, at date NOT NULL, cents int, "due by" text,
+	FOREIGN KEY (call, at) REFERENCES harbour.call);
 CREATE FUNCTION harbour.refuse() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RAISE EXCEPTION ''no more''; END';
 CREATE TRIGGER closed BEFORE INSERT ON harbour.pilot FOR EACH ROW EXECUTE FUNCTION harbour.refuse();
 ALTER TABLE harbour.pilot DISABLE TRIGGER closed;
@@ -40,9 +44,12 @@ const crowd = `
 INSERT INTO harbour.quay SELECT n FROM generate_series(1, 50) n;
 INSERT INTO harbour.berth SELECT n, 1 + n % 50, nullif(n - 1, 0), 400 + n % 900 FROM generate_series(1, 4000) n;
 UPDATE harbour.quay SET head_berth = id * 7;
-INSERT INTO harbour.pilot (name, born, badge) SELECT format(E'Pilot\t%s \\ Nordmole', n), date '1970-01-01' + n, 100000 + n FROM generate_series(1, 3000) n;
-INSERT INTO harbour.call (at, berth, pilot, days) SELECT date '2025-01-01' + n % 700, 1 + n % 4000, (SELECT id FROM harbour.pilot WHERE badge = 100001 + n % 3000), n % 40 FROM generate_series(1, 6000) n;
-INSERT INTO harbour.dues (call, at, cents, "due by") SELECT id, at, days * 100, CASE WHEN days > 2 THEN 'noon' END FROM harbour.call;
+INSERT INTO harbour.pilot (name, born, badge) SELECT format(E'Pilot\t%s \\ Nordmole', n), date '1970-01-01' + n,
+	100000 + n FROM generate_series(1, 3000) n;
+INSERT INTO harbour.call (at, berth, pilot, days) SELECT date '2025-01-01' + n % 700, 1 + n % 4000, (SELECT id
+	FROM harbour.pilot WHERE badge = 100001 + n % 3000), n % 40 FROM generate_series(1, 6000) n;
+INSERT INTO harbour.dues (call, at, cents, "due by") SELECT id, at, days * 100, CASE WHEN days > 2 THEN 'noon' END
+	FROM harbour.call;
 UPDATE harbour.dues SET cents = -5 WHERE id = 4321;
 UPDATE harbour.dues SET cents = NULL WHERE id % 100 = 7;
 UPDATE harbour.berth SET depth_cm = 9999 WHERE id = 3777;
@@ -125,8 +132,10 @@ func TestCopiedRowsAreMasked(t *testing.T) {
 	_, err := postgres.Engine{}.Sample(t.Context(), session, scratch, sample)
 	require.NoError(t, err)
 	require.NoError(t, scratch.Run(t.Context(), []byte(`DO $$ BEGIN
-		ASSERT (SELECT count(*) = 3000 FROM harbour.pilot WHERE name LIKE E'Diver\t%' AND name LIKE E'% \\\\ Out\\\\er\nmole' AND born BETWEEN date '2000-01-01' AND date '2000-12-31');
-		ASSERT (SELECT count(*) = 0 FROM harbour.pilot WHERE badge - 100000 IS DISTINCT FROM substring(name FROM E'\t(\\d+) ')::int); END $$`), true))
+		ASSERT (SELECT count(*) = 3000 FROM harbour.pilot WHERE name LIKE E'Diver\t%' AND name LIKE E'% \\\\ Out\\\\er\nmole'
+			AND born BETWEEN date '2000-01-01' AND date '2000-12-31');
+		ASSERT (SELECT count(*) = 0 FROM harbour.pilot WHERE badge - 100000 IS DISTINCT FROM substring(name
+			FROM E'\t(\\d+) ')::int); END $$`), true))
 }
 
 // TestACopyThatCannotTakeTheRowsSaysWhy: and the target is left without a transaction.

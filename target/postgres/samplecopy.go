@@ -191,7 +191,8 @@ func (s *Scratch) as(ctx context.Context, statements []string) error {
 const whatRests = `SELECT 'ALTER TABLE ' || conrelid::pg_catalog.regclass || CASE WHEN convalidated
 		THEN ' ALTER CONSTRAINT ' || pg_catalog.quote_ident(conname) || ' DEFERRABLE'
 		ELSE ' DROP CONSTRAINT ' || pg_catalog.quote_ident(conname) END,
-	'ALTER TABLE ' || conrelid::pg_catalog.regclass || CASE WHEN convalidated THEN ' ALTER CONSTRAINT ' || pg_catalog.quote_ident(conname) || ' NOT DEFERRABLE'
+	'ALTER TABLE ' || conrelid::pg_catalog.regclass || CASE
+		WHEN convalidated THEN ' ALTER CONSTRAINT ' || pg_catalog.quote_ident(conname) || ' NOT DEFERRABLE'
 		ELSE ' ADD CONSTRAINT ' || pg_catalog.quote_ident(conname) || ' ' || pg_catalog.pg_get_constraintdef(oid)
 			|| coalesce('; COMMENT ON CONSTRAINT ' || pg_catalog.quote_ident(conname) || ' ON ' || conrelid::pg_catalog.regclass
 				|| ' IS ' || pg_catalog.quote_literal(pg_catalog.obj_description(oid, 'pg_constraint')), '') END
@@ -200,10 +201,12 @@ FROM pg_catalog.pg_constraint
 	AND conrelid <> 0 AND conislocal AND coninhcount = 0 AND conparentid = 0 AND (NOT convalidated OR contype = 'f'
 	AND NOT condeferrable)
 UNION ALL SELECT 'ALTER TABLE ' || tgrelid::pg_catalog.regclass || ' DISABLE TRIGGER ' || pg_catalog.quote_ident(tgname),
-	'ALTER TABLE ' || tgrelid::pg_catalog.regclass || CASE tgenabled WHEN 'R' THEN ' ENABLE REPLICA TRIGGER ' WHEN 'A' THEN ' ENABLE ALWAYS TRIGGER '
+	'ALTER TABLE ' || tgrelid::pg_catalog.regclass || CASE tgenabled WHEN 'R' THEN ' ENABLE REPLICA TRIGGER '
+		WHEN 'A' THEN ' ENABLE ALWAYS TRIGGER '
 		ELSE ' ENABLE TRIGGER ' END || pg_catalog.quote_ident(tgname)
 FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_class c ON c.oid = t.tgrelid
-WHERE NOT tgisinternal AND tgenabled <> 'D' AND c.relkind = 'r' AND c.relnamespace::pg_catalog.regnamespace::text <> '` + ledgerSchema + `'`
+WHERE NOT tgisinternal AND tgenabled <> 'D' AND c.relkind = 'r'
+	AND c.relnamespace::pg_catalog.regnamespace::text <> '` + ledgerSchema + `'`
 
 func (s *Scratch) rests(ctx context.Context) (lift, restore []string, err error) {
 	rows, err := s.conn.Query(ctx, whatRests)

@@ -255,7 +255,8 @@ func (s *Scratch) sweep(ctx context.Context) error {
 	rows, err := s.beside.conn.Query(ctx, `SELECT datname FROM pg_catalog.pg_database d
 		WHERE datname LIKE 'vorrang\_scratch\_%' AND split_part(datname, '_', 3)::bigint < $1
 		AND pg_catalog.pg_has_role(datdba, 'USAGE')
-			AND NOT EXISTS (SELECT FROM pg_catalog.pg_stat_activity a WHERE a.datid = d.oid)`, time.Now().Add(-scratchAge).Unix())
+			AND NOT EXISTS (SELECT FROM pg_catalog.pg_stat_activity a
+				WHERE a.datid = d.oid)`, time.Now().Add(-scratchAge).Unix())
 	if err != nil {
 		return fmt.Errorf("look for old scratch databases: %w", s.beside.wrap(err))
 	}

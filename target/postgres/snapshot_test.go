@@ -26,28 +26,39 @@ func snapshot(t testing.TB, url string) schema.Schema {
 
 // apart are statements that do not depend on each other, after first.
 const first = `CREATE SCHEMA harbour; CREATE SCHEMA "Old Port"; CREATE TYPE harbour.kind AS ENUM ('tug', 'ferry');
-	CREATE TABLE harbour.vessel (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name text COLLATE "C" NOT NULL, kind harbour.kind DEFAULT 'tug', draught numeric(5,2), hull text);
+	CREATE TABLE harbour.vessel (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name text COLLATE "C" NOT NULL,
+		kind harbour.kind DEFAULT 'tug', draught numeric(5,2), hull text);
 	ALTER TABLE harbour.vessel ADD CONSTRAINT deep CHECK (draught > 0) NOT VALID;
 	ALTER TABLE harbour.vessel ALTER COLUMN hull SET STORAGE EXTERNAL, ALTER COLUMN hull SET STATISTICS 500;`
 
 var apart = []string{
 	`CREATE TABLE "Old Port"."The Quay" ("a b" int DEFAULT 7, EXCLUDE USING btree ("a b" WITH =))`,
-	`CREATE TABLE harbour.call (id bigserial, vessel int REFERENCES harbour.vessel DEFERRABLE INITIALLY DEFERRED, at date) PARTITION BY RANGE (at); CREATE TABLE harbour.call_2026 PARTITION OF harbour.call FOR VALUES FROM ('2026-01-01') TO ('2027-01-01')`,
+	`CREATE TABLE harbour.call (id bigserial, vessel int REFERENCES harbour.vessel DEFERRABLE INITIALLY DEFERRED,
+		at date) PARTITION BY RANGE (at); CREATE TABLE harbour.call_2026 PARTITION OF harbour.call FOR VALUES
+		FROM ('2026-01-01') TO ('2027-01-01')`,
 	`CREATE UNLOGGED TABLE harbour.scratch (LIKE harbour.vessel)`,
-	`CREATE TABLE harbour.tug (pull int, double int GENERATED ALWAYS AS (pull * 2) STORED) INHERITS (harbour.vessel) WITH (fillfactor = 70)`,
+	`CREATE TABLE harbour.tug (pull int,
+		double int GENERATED ALWAYS AS (pull * 2) STORED) INHERITS (harbour.vessel) WITH (fillfactor = 70)`,
 	`CREATE INDEX vessel_name ON harbour.vessel (lower(name)) INCLUDE (draught) WHERE draught > 1`,
 	`CREATE VIEW harbour.named AS SELECT name FROM harbour.vessel; COMMENT ON VIEW harbour.named IS 'it''s a view'`,
 	`CREATE MATERIALIZED VIEW harbour.counted AS SELECT count(*) FROM harbour.vessel WITH NO DATA`,
-	`CREATE FUNCTION harbour.greet(who text, times int DEFAULT 1) RETURNS text LANGUAGE sql IMMUTABLE AS 'SELECT $1'; REVOKE ALL ON FUNCTION harbour.greet FROM public`,
+	`CREATE FUNCTION harbour.greet(who text, times int DEFAULT 1) RETURNS text LANGUAGE sql IMMUTABLE AS 'SELECT $1';
+		REVOKE ALL ON FUNCTION harbour.greet FROM public`,
 	`CREATE PROCEDURE harbour.nothing() LANGUAGE sql AS ''`,
 	`CREATE AGGREGATE harbour.longest(text) (SFUNC = textcat, STYPE = text, INITCOND = '')`,
-	`CREATE FUNCTION harbour.touch() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; END'; CREATE TRIGGER touched BEFORE UPDATE OF name ON harbour.vessel FOR EACH ROW WHEN (OLD.name <> NEW.name) EXECUTE FUNCTION harbour.touch()`,
-	`CREATE TYPE harbour.place AS (lat numeric, lon numeric); CREATE DOMAIN harbour.mmsi AS text CHECK (VALUE ~ '^[0-9]{9}$') NOT NULL; CREATE TYPE harbour.tides AS RANGE (subtype = numeric)`,
-	`ALTER TABLE harbour.vessel ENABLE ROW LEVEL SECURITY; CREATE POLICY own ON harbour.vessel FOR SELECT USING (name = current_user)`,
+	`CREATE FUNCTION harbour.touch() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; END';
+		CREATE TRIGGER touched BEFORE UPDATE OF name ON harbour.vessel FOR EACH ROW
+		WHEN (OLD.name <> NEW.name) EXECUTE FUNCTION harbour.touch()`,
+	`CREATE TYPE harbour.place AS (lat numeric, lon numeric);
+		CREATE DOMAIN harbour.mmsi AS text CHECK (VALUE ~ '^[0-9]{9}$') NOT NULL;
+		CREATE TYPE harbour.tides AS RANGE (subtype = numeric)`,
+	`ALTER TABLE harbour.vessel ENABLE ROW LEVEL SECURITY; CREATE POLICY own ON harbour.vessel FOR
+		SELECT USING (name = current_user)`,
 	`CREATE RULE quiet AS ON DELETE TO harbour.vessel DO INSTEAD NOTHING`,
 	`CREATE STATISTICS harbour.together ON name, draught FROM harbour.vessel`,
 	`CREATE PUBLICATION ships FOR TABLE ONLY harbour.vessel WITH (publish = 'insert')`,
-	`GRANT SELECT (name) ON harbour.vessel TO PUBLIC; ALTER DEFAULT PRIVILEGES IN SCHEMA "Old Port" GRANT USAGE ON SEQUENCES TO PUBLIC`,
+	`GRANT SELECT (name) ON harbour.vessel TO PUBLIC;
+		ALTER DEFAULT PRIVILEGES IN SCHEMA "Old Port" GRANT USAGE ON SEQUENCES TO PUBLIC`,
 	`CREATE EXTENSION pg_trgm SCHEMA "Old Port"`,
 	`CREATE SEQUENCE harbour.berths START 5 CYCLE MAXVALUE 100`,
 }
@@ -110,10 +121,11 @@ func TestEveryChangeOfASchemaIsSeen(t *testing.T) {
 		`REVOKE SELECT (name) ON harbour.vessel FROM PUBLIC`:                "changed column harbour.vessel.name",
 		`ALTER TABLE harbour.vessel DISABLE TRIGGER touched`:                "changed trigger harbour.vessel.touched",
 		`ALTER POLICY own ON harbour.vessel USING (true)`:                   "changed policy harbour.vessel.own",
-		`CREATE OR REPLACE FUNCTION harbour.greet(who text, times int DEFAULT 1) RETURNS text LANGUAGE sql IMMUTABLE AS 'SELECT $1 || $1'`: "changed function harbour.greet(who text, times integer)",
-		`COMMENT ON COLUMN harbour.vessel.hull IS 'of steel'`:                                                                              "changed column harbour.vessel.hull",
-		`DROP TABLE harbour.call`:                "removed table harbour.call",
-		`ALTER SEQUENCE harbour.berths CACHE 20`: "changed sequence harbour.berths",
+		`CREATE OR REPLACE FUNCTION harbour.greet(who text,
+			times int DEFAULT 1) RETURNS text LANGUAGE sql IMMUTABLE AS 'SELECT $1 || $1'`: "changed function harbour.greet(who text, times integer)",
+		`COMMENT ON COLUMN harbour.vessel.hull IS 'of steel'`:                               "changed column harbour.vessel.hull",
+		`DROP TABLE harbour.call`:                                                           "removed table harbour.call",
+		`ALTER SEQUENCE harbour.berths CACHE 20`:                                            "changed sequence harbour.berths",
 		`CREATE OPERATOR harbour.### (LEFTARG = text, RIGHTARG = text, FUNCTION = textcat)`: "",
 	} {
 		before := snapshot(t, url)
@@ -157,7 +169,8 @@ func TestARoleThatOnlyReadsCatalogsCanSnapshot(t *testing.T) {
 	assert.ErrorContains(
 		t,
 		err,
-		`permission denied for table pg_policy (SQLSTATE 42501); let user "onlooker" read it: GRANT SELECT ON pg_catalog.pg_policy TO "onlooker"`,
+		`permission denied for table pg_policy (SQLSTATE 42501); let user "onlooker" read it: GRANT
+			SELECT ON pg_catalog.pg_policy TO "onlooker"`,
 	)
 }
 

@@ -149,7 +149,8 @@ func FuzzCut(f *testing.F) {
 // the same.
 func FuzzTable(f *testing.F) {
 	f.Add(
-		`CREATE TABLE a (id INTEGER PRIMARY KEY AUTOINCREMENT, b TEXT NOT NULL DEFAULT 'x' COLLATE NOCASE CHECK (b <> ''), c REFERENCES d (e) ON DELETE SET NULL, UNIQUE (b, c)) STRICT`,
+		`CREATE TABLE a (id INTEGER PRIMARY KEY AUTOINCREMENT, b TEXT NOT NULL DEFAULT 'x' COLLATE NOCASE CHECK (b <> ''),
+			c REFERENCES d (e) ON DELETE SET NULL, UNIQUE (b, c)) STRICT`,
 	)
 	f.Add(
 		"CREATE TABLE \"a \"\"b\" ([c d] , `e` numeric(8, 2) GENERATED ALWAYS AS (c + -1) STORED, CONSTRAINT \"f g\" " +

@@ -41,7 +41,8 @@ func TestDraftsOfWhatOnlySQLiteHas(t *testing.T) {
 			Rows: []string{"INSERT INTO a VALUES (1, 'x')"}, Counts: "SELECT count(*) FROM a WHERE note = 'x'",
 		},
 		"names that need quotes, and a column dropped that an index names": {
-			Present: []string{`CREATE TABLE "the ""gauge""" ("order" INTEGER, [group] TEXT, CONSTRAINT "not less" CHECK ("order" > 0))`, `CREATE INDEX "by group" ON "the ""gauge""" ([group])`},
+			Present: []string{`CREATE TABLE "the ""gauge""" ("order" INTEGER, [group] TEXT,
+				CONSTRAINT "not less" CHECK ("order" > 0))`, `CREATE INDEX "by group" ON "the ""gauge""" ([group])`},
 			Desired: []string{`CREATE TABLE "the ""gauge""" ("order" INTEGER, CONSTRAINT "not less" CHECK ("order" >= 0))`},
 			Rows:    []string{`INSERT INTO "the ""gauge""" VALUES (3, 'x')`},
 			Counts:  `SELECT count(*) FROM "the ""gauge""" WHERE "order" = 3`,

@@ -23,8 +23,10 @@ var createLedger string
 const ledgerTable = words.Ledger
 
 const (
-	readLedger = `SELECT seq, at, action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash FROM main.vorrang_ledger`
-	insert     = `INSERT INTO main.vorrang_ledger (seq, at, action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+	readLedger = `SELECT seq, at, action, step, slug, checksum, deployment, actor, duration_ms, detail, prev_hash, hash
+		FROM main.vorrang_ledger`
+	insert = `INSERT INTO main.vorrang_ledger (seq, at, action, step, slug, checksum, deployment, actor, duration_ms,
+		detail, prev_hash, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
 )
 
 // ReadLedger implements engine.Ledger.

@@ -255,7 +255,8 @@ func (s *Session) Empty(ctx context.Context) (int, error) {
 		err := s.steps.query(
 			ctx,
 			`SELECT type, name, sql FROM main.sqlite_schema WHERE type IN ('trigger', 'view', 'table') AND`+applications+`
-			AND name NOT IN (SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow') ORDER BY type DESC, sql LIKE 'CREATE VIRTUAL%' DESC`,
+			AND name NOT IN (SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow')
+				ORDER BY type DESC, sql LIKE 'CREATE VIRTUAL%' DESC`,
 			nil,
 			func(row []driver.Value) error {
 				name := "main." + identifier(str(row[1]))

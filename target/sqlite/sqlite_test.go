@@ -74,10 +74,15 @@ func pragmas(t testing.TB, url string) string {
 	defer db.Close()
 	rows, err := db.QueryContext(
 		t.Context(),
-		`SELECT concat_ws('|', 'table', l.name, l.type, l.wr, l.strict) FROM pragma_table_list l WHERE l.schema = 'main' AND l.name NOT LIKE 'sqlite_%' UNION ALL
-		SELECT concat_ws('|', 'column', s.name, c.name, upper(c.type), c."notnull", c.dflt_value, c.pk, c.hidden) FROM sqlite_schema s, pragma_table_xinfo(s.name) c WHERE s.type IN ('table', 'view') AND s.name NOT LIKE 'sqlite_%' UNION ALL
-		SELECT concat_ws('|', 'key', s.name, f."from", f."table", f."to", f.on_update, f.on_delete) FROM sqlite_schema s, pragma_foreign_key_list(s.name) f WHERE s.type = 'table' UNION ALL
-		SELECT concat_ws('|', 'index', s.name, CASE i.origin WHEN 'c' THEN i.name END, i."unique", i.origin, i.partial, (SELECT group_concat(x.name || x."desc" || x.coll) FROM pragma_index_xinfo(i.name) x WHERE x.key))
+		`SELECT concat_ws('|', 'table', l.name, l.type, l.wr, l.strict) FROM pragma_table_list l WHERE l.schema = 'main'
+			AND l.name NOT LIKE 'sqlite_%' UNION ALL
+		SELECT concat_ws('|', 'column', s.name, c.name, upper(c.type), c."notnull", c.dflt_value, c.pk, c.hidden)
+			FROM sqlite_schema s, pragma_table_xinfo(s.name) c WHERE s.type IN ('table', 'view') AND s.name NOT LIKE 'sqlite_%'
+			UNION ALL
+		SELECT concat_ws('|', 'key', s.name, f."from", f."table", f."to", f.on_update, f.on_delete)
+			FROM sqlite_schema s, pragma_foreign_key_list(s.name) f WHERE s.type = 'table' UNION ALL
+		SELECT concat_ws('|', 'index', s.name, CASE i.origin WHEN 'c' THEN i.name END, i."unique", i.origin, i.partial,
+			(SELECT group_concat(x.name || x."desc" || x.coll) FROM pragma_index_xinfo(i.name) x WHERE x.key))
 			FROM sqlite_schema s, pragma_index_list(s.name) i WHERE s.type = 'table' UNION ALL
 		SELECT concat_ws('|', type, name, tbl_name) FROM sqlite_schema WHERE type IN ('view', 'trigger') ORDER BY 1`,
 	)

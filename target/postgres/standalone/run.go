@@ -126,8 +126,10 @@ BEGIN
 %[2]s
     LOOP
         vorrang_rows := vorrang_rows + 1;
-        IF EXISTS (SELECT FROM pg_catalog.json_each_text(pg_catalog.to_json(vorrang_row)) v WHERE v.value IS DISTINCT FROM 'true') THEN
-            RAISE EXCEPTION 'query %[3]d of the check does not hold: it gave %%, and must give true in every column', vorrang_row;
+        IF EXISTS (SELECT FROM pg_catalog.json_each_text(pg_catalog.to_json(vorrang_row)) v WHERE v.value IS DISTINCT
+        	FROM 'true') THEN
+            RAISE EXCEPTION 'query %[3]d of the check does not hold: it gave %%, and must give true in every column',
+            	vorrang_row;
         END IF;
     END LOOP;
     IF vorrang_rows <> 1 THEN RAISE EXCEPTION 'query %[3]d of the check does not hold: it gave %% rows, and must give one', vorrang_rows; END IF;
