@@ -50,7 +50,7 @@ func (b *bench) rehearsal(ctx context.Context) error {
 	if err := os.WriteFile(path, []byte(script.String()), 0o644); err != nil {
 		return err
 	}
-	// psql has a database of its own with the same tables, made anew each time
+	// psql has a database of its own with the same tables, made again each time
 	prepare := func() error {
 		if err := b.fresh(ctx, "rehearsed"); err != nil {
 			return err

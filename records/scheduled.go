@@ -66,7 +66,7 @@ func (r *Records) ScheduledOf(ctx context.Context, lane string, limit int) ([]Sc
 	)
 }
 
-// Due returns the promotions whose time has come, the first first.
+// Due returns the promotions whose time has come, earliest first.
 func (r *Records) Due(ctx context.Context) ([]Scheduled, error) {
 	return r.scheduled(ctx, `WHERE state = 'waiting' AND due_at <= now() ORDER BY due_at, id`)
 }

@@ -166,7 +166,7 @@ type adoptIn struct {
 func (s *repairs) adopt(c call, in *adoptIn) (*api.Recorded, error) {
 	reason := strings.Join(strings.Fields(in.Reason), " ")
 	if reason == "" {
-		return nil, badRequest(nil, "reason: say why; it stands in the ledger")
+		return nil, badRequest(nil, "reason: say why; it is kept in the ledger")
 	}
 	p, err := s.targets.place(c, in.Lane, in.Environment)
 	if err != nil {

@@ -179,9 +179,9 @@ func (s *gates) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 	}
 	switch {
 	case w.Reason == "":
-		return nil, badRequest(nil, "reason: say why; it stands in the target's ledger")
+		return nil, badRequest(nil, "reason: say why; it is kept in the target's ledger")
 	case !gate.IsCheck(w.Check):
-		return nil, badRequest(p.do(remedy.LookAtGate, "see the checks"), "check: %q is no check", in.Check)
+		return nil, badRequest(p.do(remedy.LookAtGate, "see the checks"), "check: %q is not a check", in.Check)
 	case !gate.Waivable(w.Check):
 		return nil, refused(p.do(remedy.LookAtGate, "see what would turn it"), "nobody can waive %s", w.Check)
 	}
@@ -212,7 +212,7 @@ type promotionRequest struct {
 	deployment int64       // whose waivers are used up by itself; 0 for none
 	back       bool        // it is a rollback
 	findings   bool        // somebody wants to see what a review finds
-	passing    bool        // it is looked at in passing: no question about rows is asked
+	passing    bool        // it is read in passing: no question about rows is asked
 }
 
 // asker is the caller, if they could ask for a promotion; to others a gate says

@@ -47,7 +47,7 @@ func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 			if !s.targets.mayRefer(reference.Value) {
 				return nil, refused(
 					by("its operator says which it allows"),
-					"%s: %s is no reference that this service allows",
+					"%s: %s is not a reference that this service allows",
 					e.Name, reference.Value,
 				)
 			}

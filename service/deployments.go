@@ -182,7 +182,7 @@ func (s *deploying) stream(
 	c.fiber.Set(fiber.HeaderCacheControl, "no-store")
 	c.fiber.Set("X-Accel-Buffering", "no")
 	who, path := c.who, strings.Clone(c.fiber.Path())
-	still := func() bool { return s.door.stillMay(s.running.Context(), who, lane, environment) }
+	still := func() bool { return s.identities.stillMay(s.running.Context(), who, lane, environment) }
 	return c.fiber.SendStreamWriter(func(w *bufio.Writer) {
 		if err := safely.Do(func() error { return send(w, still) }); err != nil {
 			s.Log.Warn("an event stream broke off", "path", path, "error", err)

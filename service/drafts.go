@@ -232,7 +232,7 @@ func header(d *api.Draft, i int, actor, only string) string {
 		part = fmt.Sprintf(", part %d of %d", i+1, len(d.Steps))
 	}
 	say("A draft for review%s: it %s.", part, d.About)
-	say("Made for %s at %s from the schema with the fingerprint %s.", actor, utc(time.Now()), d.WishedFingerprint)
+	say("Made for %s at %s from the schema with the fingerprint %s.", actor, utc(time.Now()), d.DesiredFingerprint)
 	if d.PresentFingerprint != "" {
 		say("What is there before has the fingerprint %s.", d.PresentFingerprint)
 	}
@@ -249,7 +249,7 @@ func header(d *api.Draft, i int, actor, only string) string {
 			say("! Not drafted: %s %s: %s.", u.Kind, u.Name, u.Why)
 		}
 		for _, table := range d.Reordered {
-			say("! The columns of %s stand in another order there; no statement fixes that.", table)
+			say("! The columns of %s are in another order there; no statement fixes that.", table)
 		}
 		for _, u := range d.Uncovered {
 			say("! Not compared: %s (%s).", plural.Count(u.Count, u.What, u.What+"s"), strings.Join(u.Names, ", "))

@@ -215,7 +215,7 @@ func (s *gates) askApprovers(ctx context.Context, p targetContext, facts *gate.F
 		case person.Disabled != nil:
 			facts.Unfit[person.Name] = person.Name + " may not sign in any more"
 		case !person.All().Allow(access.By(access.Approver), scope):
-			facts.Unfit[person.Name] = person.Name + " is no approver here any more"
+			facts.Unfit[person.Name] = person.Name + " is not an approver here any more"
 		}
 	}
 	return nil

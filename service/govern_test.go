@@ -116,7 +116,7 @@ func TestAWaiverIsForOneDeploymentAndStandsInTheLedger(t *testing.T) {
 	}
 	assert.ErrorContains(t, waive("backup", "", " "), "say why")
 	assert.ErrorContains(t, waive("ledger-intact", "", "x"), "nobody can waive ledger-intact")
-	assert.ErrorContains(t, waive("moon", "", "x"), `"moon" is no check`)
+	assert.ErrorContains(t, waive("moon", "", "x"), `"moon" is not a check`)
 	assert.ErrorContains(t, waive("soak", "", "x"), "soak does not hold now")
 	_, err := w.Waive(ctx, "harbour", "production", "backup", "", "x")
 	assert.Contains(t, problem(t, err).Detail, "takes a person")

@@ -74,7 +74,7 @@ func callerOf(c fiber.Ctx) caller {
 
 // authorize is the one place where a call is let in: it finds out who calls,
 // and whether they may.
-func (s *door) authorize(e endpoint) fiber.Handler {
+func (s *identities) authorize(e endpoint) fiber.Handler {
 	return func(c fiber.Ctx) error {
 		who, err := s.identify(c)
 		if err != nil {
@@ -100,7 +100,7 @@ func (s *door) authorize(e endpoint) fiber.Handler {
 }
 
 // scopeOf is what a call is about, by its path.
-func (s *door) scopeOf(c fiber.Ctx) (access.Scope, error) {
+func (s *identities) scopeOf(c fiber.Ctx) (access.Scope, error) {
 	scope := access.Scope{Lane: c.Params("lane"), Environment: c.Params("environment")}
 	if id := c.Params("id"); id != "" { // of a deployment
 		number, err := strconv.ParseInt(id, 10, 64)
@@ -153,7 +153,7 @@ func unauthorized(detail string) error {
 }
 
 // identify finds out who calls: by a bearer token, or by a session's cookie.
-func (s *door) identify(c fiber.Ctx) (caller, error) {
+func (s *identities) identify(c fiber.Ctx) (caller, error) {
 	if token, given := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer "); given {
 		return s.byToken(c, token)
 	}
@@ -179,7 +179,7 @@ func (s *door) identify(c fiber.Ctx) (caller, error) {
 
 // bySession is whose a session is, and what they may now. One that the
 // administrator's token opened ends with that token.
-func (s *door) bySession(ctx context.Context, key string) (caller, error) {
+func (s *identities) bySession(ctx context.Context, key string) (caller, error) {
 	session, err := s.Records.Session(ctx, key)
 	switch {
 	case err != nil:
@@ -216,7 +216,7 @@ func ofToken(token access.Token) caller {
 // everything is granted to whoever has the administrator's token.
 var everything = access.Grants{{Role: access.Administrator}}
 
-func (s *door) byToken(c fiber.Ctx, token string) (caller, error) {
+func (s *identities) byToken(c fiber.Ctx, token string) (caller, error) {
 	if s.isToken(token) {
 		return caller{
 			Name:   cleanActor(c.Get(actorHeader), "administrator"),
@@ -278,7 +278,7 @@ func (s *Config) sameOrigin(c fiber.Ctx) bool {
 
 // stillMay reports whether somebody may still read a place: their session or
 // token may have ended, or what it grants may have been taken back.
-func (s *door) stillMay(ctx context.Context, who caller, lane, environment string) bool {
+func (s *identities) stillMay(ctx context.Context, who caller, lane, environment string) bool {
 	now, err := who, error(nil)
 	switch {
 	case who.session != "":

@@ -27,7 +27,7 @@ func TestPasswordsAreKeptAsHashes(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, right, got, "%.20s", password)
 	}
-	for _, nobody := range []string{"", nobodys} {
+	for _, nobody := range []string{"", unknownHash} {
 		got, err := isPassword(t.Context(), "", nobody)
 		require.NoError(t, err)
 		assert.False(t, got, "who has no password does not sign in with one")
@@ -103,7 +103,7 @@ func TestReferencesAreAllowedByName(t *testing.T) {
 		assert.True(t, all.mayRefer(reference))
 	}
 	_, err := some.resolve("env:OTHER_URL")
-	require.ErrorContains(t, err, "env:OTHER_URL is no reference that this service allows")
+	require.ErrorContains(t, err, "env:OTHER_URL is not a reference that this service allows")
 	value, err := some.resolve("env:HARBOUR_URL")
 	require.NoError(t, err)
 	assert.Equal(t, "x", value)
@@ -153,7 +153,7 @@ func TestAStuckProviderHoldsUpNobodyElse(t *testing.T) {
 	stuck, err := net.Listen("tcp", "127.0.0.1:0") // whose connections nobody takes
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = stuck.Close() })
-	door := &openIDDoor{}
+	door := &openIDSignIn{}
 	settings := &OpenID{Issuer: "http://" + stuck.Addr().String()}
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan error, 1)

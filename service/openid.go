@@ -56,7 +56,7 @@ func ReadOpenID(name string, text []byte) (*OpenID, error) {
 		return nil, fmt.Errorf("%s: client: name the client that the provider knows this service as", name)
 	}
 	if !lane.IsReference(o.Secret) {
-		return nil, fmt.Errorf("%s: secret: no secret may stand in this file; write env:NAME or file:PATH", name)
+		return nil, fmt.Errorf("%s: secret: no secret may be in this file; write env:NAME or file:PATH", name)
 	}
 	for group, grants := range o.Roles {
 		for _, text := range grants {
@@ -94,8 +94,8 @@ type underWay struct {
 	expires                 time.Time
 }
 
-// openIDDoor is the provider, once it has been found, and who is on the way back from it.
-type openIDDoor struct {
+// openIDSignIn is the provider, once it has been found, and who is on the way back from it.
+type openIDSignIn struct {
 	asking singleflight.Group // the provider
 
 	mu       sync.Mutex // is never held while the provider is asked
@@ -105,7 +105,7 @@ type openIDDoor struct {
 
 // find asks the provider for its addresses and keys, the first time. Whoever asks
 // meanwhile waits for the same answer, and nobody else waits.
-func (d *openIDDoor) find(ctx context.Context, o *OpenID) (*oidc.Provider, error) {
+func (d *openIDSignIn) find(ctx context.Context, o *OpenID) (*oidc.Provider, error) {
 	d.mu.Lock()
 	known := d.provider
 	d.mu.Unlock()
@@ -138,7 +138,7 @@ func (d *openIDDoor) find(ctx context.Context, o *OpenID) (*oidc.Provider, error
 	}
 }
 
-func (d *openIDDoor) leave(state string, u underWay) bool {
+func (d *openIDSignIn) leave(state string, u underWay) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for known, old := range d.waiting {
@@ -157,7 +157,7 @@ func (d *openIDDoor) leave(state string, u underWay) bool {
 }
 
 // back takes a sign-in out; it comes back once.
-func (d *openIDDoor) back(state, cookie string) (underWay, bool) {
+func (d *openIDSignIn) back(state, cookie string) (underWay, bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	u, known := d.waiting[state]
@@ -180,7 +180,7 @@ func (o *OpenID) config(provider *oidc.Provider) (*oauth2.Config, error) {
 	}, err
 }
 
-func (s *door) waysIn(call, *nothing) (*api.WaysIn, error) {
+func (s *identities) waysIn(call, *nothing) (*api.WaysIn, error) {
 	ways := &api.WaysIn{Token: s.Token != ""}
 	if s.OpenID != nil {
 		ways.OpenID = s.OpenID.Issuer
@@ -189,7 +189,7 @@ func (s *door) waysIn(call, *nothing) (*api.WaysIn, error) {
 }
 
 // openID sends the browser to the provider.
-func (s *door) openID(c call, _ *nothing) (*nothing, error) {
+func (s *identities) openID(c call, _ *nothing) (*nothing, error) {
 	if s.OpenID == nil {
 		return nil, notFound(
 			"way to sign in", "by OpenID Connect",
@@ -199,7 +199,7 @@ func (s *door) openID(c call, _ *nothing) (*nothing, error) {
 	if wait, _ := s.signInLimiter.allow("", s.addressOf(c.fiber), time.Now()); wait > 0 {
 		return nil, s.home(c, tooManySignIns)
 	}
-	provider, err := s.openIDDoor.find(c, s.OpenID)
+	provider, err := s.openIDSignIn.find(c, s.OpenID)
 	if err != nil {
 		return nil, s.away(c, err)
 	}
@@ -214,7 +214,7 @@ func (s *door) openID(c call, _ *nothing) (*nothing, error) {
 		verifier: oauth2.GenerateVerifier(),
 		expires:  time.Now().Add(openIDPatience),
 	}
-	if !s.openIDDoor.leave(state, u) {
+	if !s.openIDSignIn.leave(state, u) {
 		return nil, s.home(c, tooManySignIns)
 	}
 	c.fiber.Cookie(
@@ -240,13 +240,13 @@ const (
 )
 
 // away says that the provider cannot be used, and logs why.
-func (s *door) away(c call, err error) error {
+func (s *identities) away(c call, err error) error {
 	s.Log.Warn("the OpenID Connect provider cannot be used", "error", err)
 	return s.home(c, providerAway)
 }
 
 // home sends the browser to the console, which shows what was wrong.
-func (s *door) home(c call, problem string) error {
+func (s *identities) home(c call, problem string) error {
 	to := "/"
 	if problem != "" {
 		to += "?problem=" + problem
@@ -261,7 +261,7 @@ type callbackIn struct {
 }
 
 // openIDBack takes the browser back from the provider.
-func (s *door) openIDBack(c call, in *callbackIn) (*nothing, error) {
+func (s *identities) openIDBack(c call, in *callbackIn) (*nothing, error) {
 	if s.OpenID == nil {
 		return nil, notFound(
 			"way to sign in", "by OpenID Connect",
@@ -278,8 +278,8 @@ func (s *door) openIDBack(c call, in *callbackIn) (*nothing, error) {
 
 // finishSignIn opens a session, or says why not: in a word for the browser, and in an
 // error for the audit.
-func (s *door) finishSignIn(c call, in *callbackIn) (name, why string, err error) {
-	u, known := s.openIDDoor.back(in.State, c.fiber.Cookies(openIDCookie))
+func (s *identities) finishSignIn(c call, in *callbackIn) (name, why string, err error) {
+	u, known := s.openIDSignIn.back(in.State, c.fiber.Cookies(openIDCookie))
 	if !known {
 		return "", signInExpired, unauthorized(
 			"this sign-in was not begun in this browser, or took too long; begin again",
@@ -318,8 +318,8 @@ func (s *door) finishSignIn(c call, in *callbackIn) (name, why string, err error
 }
 
 // claims changes the code for an identity token, and checks it.
-func (s *door) claims(ctx context.Context, u underWay, code string) (claims map[string]any, subject string, err error) {
-	provider, err := s.openIDDoor.find(ctx, s.OpenID)
+func (s *identities) claims(ctx context.Context, u underWay, code string) (claims map[string]any, subject string, err error) {
+	provider, err := s.openIDSignIn.find(ctx, s.OpenID)
 	if err != nil {
 		return nil, "", err
 	}

@@ -126,10 +126,10 @@ func TestAForgedSignInIsRefused(t *testing.T) {
 func TestTheFileOfTheOtherWayIn(t *testing.T) {
 	const good = "issuer: https://id.example\nclient: vorrang\nsecret: env:SECRET\npublic: https://vorrang.example\n"
 	for text, message := range map[string]string{
-		good + "roles: {a: [captain]}\n": `sign-in.yaml: roles: a: "captain" is no role`,
+		good + "roles: {a: [captain]}\n": `sign-in.yaml: roles: a: "captain" is not a role`,
 		good + "password: x\n":           "sign-in.yaml:",
 		good[:len(good)-len("env:SECRET\npublic: https://vorrang.example\n")] +
-			"hunter2\npublic: https://v.example\n": "no secret may stand in this file",
+			"hunter2\npublic: https://v.example\n": "no secret may be in this file",
 		"issuer: x\n": "it is an address such as",
 	} {
 		_, err := service.ReadOpenID("sign-in.yaml", []byte(text))

@@ -19,12 +19,12 @@ type book struct {
 // targets are the environments of the lanes, and what stands on their servers.
 type targets struct{ *Config }
 
-// door is who may come in: people, machines, their sessions and tokens.
-type door struct {
+// identities is who may come in: people, machines, their sessions and tokens.
+type identities struct {
 	*Config
 	book          *book
 	targets       *targets
-	openIDDoor    openIDDoor
+	openIDSignIn  openIDSignIn
 	signInLimiter *signInLimiter
 }
 
@@ -81,7 +81,7 @@ type deploying struct {
 	hooks      *hooks
 	repairs    *repairs
 	book       *book
-	door       *door
+	identities *identities
 	laneLocks  *laneLocks
 	looking    *looking
 	metrics    *metrics
@@ -129,7 +129,7 @@ func (s *Service) parts(running *work.Deployments) {
 	s.book = &book{config, running}
 	s.targets = &targets{config}
 	s.hooks = &hooks{config, work.NewHooks(s.Records, s.Log, s.targets.reference, s.HookNetworks), s.targets}
-	s.door = &door{Config: config, book: s.book, targets: s.targets, signInLimiter: newSignInLimiter()}
+	s.identities = &identities{Config: config, book: s.book, targets: s.targets, signInLimiter: newSignInLimiter()}
 	library := &library{config, s.targets}
 	s.builder = &builder{config, s.targets, library}
 	s.drifts = &drifts{Config: config, targets: s.targets, hooks: s.hooks, running: running}
@@ -146,7 +146,7 @@ func (s *Service) parts(running *work.Deployments) {
 		hooks:      s.hooks,
 		repairs:    s.repairs,
 		book:       s.book,
-		door:       s.door,
+		identities: s.identities,
 		laneLocks:  locks,
 		looking:    s.looking,
 		metrics:    s.metrics,

@@ -68,14 +68,14 @@ func hashPassword(ctx context.Context, password string) (string, error) {
 	), err
 }
 
-// nobodys is the hash that a sign-in under an unknown name is held against, so
+// unknownHash is the hash that a sign-in under an unknown name is held against, so
 // that it takes as long as any other.
-const nobodys = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
+const unknownHash = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
 
 // isPassword reports whether a password is the one that was hashed.
 func isPassword(ctx context.Context, password, kept string) (bool, error) {
 	if kept == "" || len(password) > mostPassword {
-		kept, password = nobodys, ""
+		kept, password = unknownHash, ""
 	}
 	parts := strings.Split(kept, "$")
 	if len(parts) != 6 || parts[1] != "argon2id" {
@@ -91,5 +91,5 @@ func isPassword(ctx context.Context, password, kept string) (bool, error) {
 	}
 	hash, err := argon(ctx, password, salt, passes, memory)
 	return subtle.ConstantTimeCompare([]byte(base64.RawStdEncoding.EncodeToString(hash)), []byte(parts[5])) == 1 &&
-		kept != nobodys, err
+		kept != unknownHash, err
 }

@@ -14,7 +14,7 @@ import (
 // tokenPrefix marks tokens, so that scanners find them where they should not be.
 const tokenPrefix = "vorrang_"
 
-func (s *door) people(c call, _ *nothing) (*api.People, error) {
+func (s *identities) people(c call, _ *nothing) (*api.People, error) {
 	list, err := s.Records.People(c)
 	return &api.People{People: append([]access.Person{}, list...)}, err
 }
@@ -28,7 +28,7 @@ type personIn struct {
 }
 
 // putPerson keeps somebody who may sign in, new or changed.
-func (s *door) putPerson(c call, in *personIn) (*access.Person, error) {
+func (s *identities) putPerson(c call, in *personIn) (*access.Person, error) {
 	password := ""
 	if in.Password != nil {
 		var err error
@@ -106,7 +106,7 @@ func changeGrants(person *access.Person, granted access.Grants, take []string) e
 
 // grants reads grants. Lanes and environments that are not there are an error,
 // since a grant with a slip of the pen would grant nothing.
-func (s *door) grants(c call, field string, texts []string) (access.Grants, error) {
+func (s *identities) grants(c call, field string, texts []string) (access.Grants, error) {
 	list := access.Grants{}
 	for _, text := range texts {
 		g, err := access.ParseGrant(text)
@@ -127,7 +127,7 @@ func (s *door) grants(c call, field string, texts []string) (access.Grants, erro
 	return list, nil
 }
 
-func (s *door) tokens(c call, _ *nothing) (*api.Tokens, error) {
+func (s *identities) tokens(c call, _ *nothing) (*api.Tokens, error) {
 	list, err := s.Records.Tokens(c)
 	return &api.Tokens{Tokens: append([]access.Token{}, list...)}, err
 }
@@ -140,7 +140,7 @@ type tokenIn struct {
 
 // makeToken makes a machine's token. Its text is in the answer, and nowhere
 // else.
-func (s *door) makeToken(c call, in *tokenIn) (*api.TokenMade, error) {
+func (s *identities) makeToken(c call, in *tokenIn) (*api.TokenMade, error) {
 	if err := access.CheckName(in.Name); err != nil {
 		return nil, badRequest(nil, "name: %s", err)
 	}
@@ -175,7 +175,7 @@ type oneTokenIn struct {
 	Token int64 `path:"token"`
 }
 
-func (s *door) revokeToken(c call, in *oneTokenIn) (*nothing, error) {
+func (s *identities) revokeToken(c call, in *oneTokenIn) (*nothing, error) {
 	was, err := s.Records.Revoke(c, in.Token)
 	if err == nil && !was {
 		err = refuse(

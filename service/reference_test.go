@@ -40,9 +40,9 @@ func TestReferencesLeadToTargetsOnly(t *testing.T) {
 	for name, c := range map[string]struct{ target, message string }{
 		"the service's own variable": {"env:VORRANG_RECORDS_URL", "is the service's own, and no target's"},
 		"another secret":             {"env:HARBOUR_TOKEN", "the connection URL cannot be read"},
-		"a device":                   {"file:/dev/zero", "is no ordinary file, or too long"},
-		"a pipe":                     {"file:" + pipe, "is no ordinary file, or too long"},
-		"a long file":                {write("long", strings.Repeat(secret, 20_000)), "is no ordinary file, or too long"},
+		"a device":                   {"file:/dev/zero", "is not an ordinary file, or too long"},
+		"a pipe":                     {"file:" + pipe, "is not an ordinary file, or too long"},
+		"a long file":                {write("long", strings.Repeat(secret, 20_000)), "is not an ordinary file, or too long"},
 		"a file that is not there":   {"file:/no/such/file", "file:/no/such/file is not there"},
 		"a file with something else": {write("else", "root:"+secret+":0:0\n"), "the connection URL cannot be read"},
 		"the records": {write("records", w.Records), "leads to the records of a Vorrang, which " +

@@ -192,7 +192,7 @@ func TestAStagingIsRehearsedOnItsClone(t *testing.T) {
 	r := must(w.Rehearse(t.Context(), "harbour", "staging", client.Rehearsal{}, nil))
 	assert.Equal(t, rehearsal.BrokenOff, r.State)
 	assert.Contains(t, r.Message, "the copy is not as staging is: 1 object differs")
-	assert.Contains(t, r.Message, "restore the clone anew")
+	assert.Contains(t, r.Message, "restore the clone again")
 
 	require.NoError(t, os.WriteFile(file, []byte(w.URLs["production"]), 0o600))
 	r = must(w.Rehearse(t.Context(), "harbour", "staging", client.Rehearsal{}, nil))

@@ -314,7 +314,7 @@ func (r *rehearsing) copyOf(ctx context.Context) (scratch engine.Scratch, err er
 	if unlike := schema.Compare(unowned(now), unowned(there)); len(unlike) > 0 {
 		what := "what cannot be made again cannot be rehearsed with"
 		if r.shop.clone {
-			what = "restore the clone anew"
+			what = "restore the clone again"
 		}
 		return nil, fmt.Errorf("the copy is not as %s is: %s: %s; %s", p.environment.Name,
 			plural.Count(len(unlike), "object differs", "objects differ"), schema.Summary(unlike, 3), what)

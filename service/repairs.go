@@ -72,7 +72,7 @@ func (s *repairs) settle(c call, in *settleIn) (*api.Recorded, error) {
 				entry,
 			}, fmt.Sprintf(
 				"step %s is settled as %s on %s%s",
-				number, in.As, in.Environment, goesOn(standing.State, in.As),
+				number, in.As, in.Environment, nextDirection(standing.State, in.As),
 			), nil
 	})
 }
@@ -149,8 +149,8 @@ func (s *repairs) settleWhole(
 	}, fmt.Sprintf("step %s is settled as %s on %s: %s", number, in.As, in.Environment, what), nil
 }
 
-// goesOn says where a settled step goes on, if anywhere.
-func goesOn(st ledger.StepState, as string) string {
+// nextDirection says where a settled step goes on, if anywhere.
+func nextDirection(st ledger.StepState, as string) string {
 	p := st.Progress
 	switch {
 	case as == ledger.SettledNotApplied && p.Direction == ledger.Back:
@@ -318,7 +318,7 @@ func (s *repairs) repair(c call, lane, environment, number, reason string) (targ
 		return p, "", "", badRequest(nil, "step: %s", err)
 	}
 	if reason = strings.Join(strings.Fields(reason), " "); reason == "" {
-		return p, "", "", badRequest(nil, "reason: say how you know; it stands in the ledger")
+		return p, "", "", badRequest(nil, "reason: say how you know; it is kept in the ledger")
 	}
 	return p, parsed, reason, nil
 }

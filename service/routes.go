@@ -41,15 +41,15 @@ func (s *Service) endpoints() []endpoint {
 		"/api/v1/session",
 		"signIn",
 		"Signs in by name and password, or with the administrator's token; sets a session cookie, or gives a token",
-		s.door.signIn,
+		s.identities.signIn,
 	)
 	signIn.open = true
 	ways := on(look, http.MethodGet, "/api/v1/session/ways", "getWaysIn",
-		"Says how one can sign in", s.door.waysIn)
+		"Says how one can sign in", s.identities.waysIn)
 	openID := on(look, http.MethodGet, openIDPath, "openID",
-		"Sends the browser to the OpenID Connect provider", s.door.openID)
+		"Sends the browser to the OpenID Connect provider", s.identities.openID)
 	openIDBack := on(look, http.MethodGet, openIDPath+"/callback", "openIDBack",
-		"Takes the browser back from the provider, and opens a session", s.door.openIDBack)
+		"Takes the browser back from the provider, and opens a session", s.identities.openIDBack)
 	ways.open, openID.open, openIDBack.open = true, true, true
 	apply := on(admin, http.MethodPost, "/api/v1/lanes", "declareLane",
 		"Declares a lane from a lane file", s.catalogue.declareLane)
@@ -97,26 +97,26 @@ func (s *Service) endpoints() []endpoint {
 	return []endpoint{
 		signIn, ways, openID, openIDBack,
 		self(on(look, http.MethodGet, "/api/v1/session", "getSession",
-			"Says who is signed in, and what they may", s.door.session)),
+			"Says who is signed in, and what they may", s.identities.session)),
 		self(on(look, http.MethodDelete, "/api/v1/session", "signOut",
-			"Ends the session, or revokes the person's token that asks", s.door.signOut)),
+			"Ends the session, or revokes the person's token that asks", s.identities.signOut)),
 		proof(self(on(look, http.MethodPost, "/api/v1/session/tokens", "makeOwnToken",
-			"Makes a token that may do what its person may", s.door.makeOwnToken))),
+			"Makes a token that may do what its person may", s.identities.makeOwnToken))),
 		self(on(look, http.MethodGet, "/api/v1/session/tokens", "listOwnTokens",
-			"Lists the person's own tokens, never their text", s.door.ownTokens)),
+			"Lists the person's own tokens, never their text", s.identities.ownTokens)),
 		self(on(look, http.MethodDelete, "/api/v1/session/tokens/{token}", "revokeOwnToken",
-			"Ends one of the person's own tokens", s.door.revokeOwnToken)),
+			"Ends one of the person's own tokens", s.identities.revokeOwnToken)),
 		self(on(look, http.MethodPost, "/api/v1/session/password", "changePassword",
-			"Changes one's own password, and ends one's other sessions and tokens", s.door.changePassword)),
+			"Changes one's own password, and ends one's other sessions and tokens", s.identities.changePassword)),
 		on(admin, http.MethodGet, "/api/v1/people", "listPeople",
-			"Lists who may sign in, and what they may", s.door.people),
+			"Lists who may sign in, and what they may", s.identities.people),
 		proof(on(admin, http.MethodPut, "/api/v1/people/{person}", "putPerson",
-			"Keeps a person: new, or changed", s.door.putPerson)),
+			"Keeps a person: new, or changed", s.identities.putPerson)),
 		on(admin, http.MethodGet, "/api/v1/tokens", "listTokens",
-			"Lists the tokens, never their text", s.door.tokens),
+			"Lists the tokens, never their text", s.identities.tokens),
 		proof(on(admin, http.MethodPost, "/api/v1/tokens", "makeToken",
-			"Makes a machine's token; its text is in this answer only", s.door.makeToken)),
-		on(admin, http.MethodDelete, "/api/v1/tokens/{token}", "revokeToken", "Ends a token", s.door.revokeToken),
+			"Makes a machine's token; its text is in this answer only", s.identities.makeToken)),
+		on(admin, http.MethodDelete, "/api/v1/tokens/{token}", "revokeToken", "Ends a token", s.identities.revokeToken),
 		on(admin, http.MethodGet, "/api/v1/audit", "searchAudit",
 			"Says who did what, newest first; with Accept: application/x-ndjson a line of JSON each", s.book.searchAudit),
 		on(admin, http.MethodGet, "/api/v1/hooks", "listHooks",
@@ -260,10 +260,10 @@ func (s *Service) route() {
 	s.app.Use(bodies, s.observe, s.secure)
 	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	s.app.Get("/readyz", s.ready)
-	looking := s.door.authorize(endpoint{id: "getDocument", need: access.Looking})
+	looking := s.identities.authorize(endpoint{id: "getDocument", need: access.Looking})
 	s.app.Get(
 		"/metrics",
-		s.door.authorize(endpoint{id: "getMetrics", need: access.LookingAtAll}),
+		s.identities.authorize(endpoint{id: "getMetrics", need: access.LookingAtAll}),
 		adaptor.HTTPHandler(promhttp.HandlerFor(s.metrics.registry,
 			promhttp.HandlerOpts{EnableOpenMetrics: true})),
 	)
@@ -284,10 +284,10 @@ func (s *Service) route() {
 			handlers = append([]any{bounded}, handlers...)
 		}
 		if e.proof {
-			handlers = append([]any{s.door.proven}, handlers...)
+			handlers = append([]any{s.identities.proven}, handlers...)
 		}
 		if !e.open {
-			handlers = append([]any{s.door.authorize(e)}, handlers...)
+			handlers = append([]any{s.identities.authorize(e)}, handlers...)
 		}
 		s.app.Add([]string{e.method}, e.fiberPath(), handlers[0], handlers[1:]...)
 	}

@@ -58,20 +58,20 @@ type Service struct {
 	running *work.Deployments
 	rounds  work.Rounds
 
-	renewing sync.Mutex // held while all targets are looked at for the metrics
+	renewing sync.Mutex // held while all targets are read for the metrics
 
-	book      *book
-	targets   *targets
-	builder   *builder
-	door      *door
-	hooks     *hooks
-	drifts    *drifts
-	gates     *gates
-	repairs   *repairs
-	deploying *deploying
-	catalogue *catalogue
-	views     *views
-	schemas   *schemas
+	book       *book
+	targets    *targets
+	builder    *builder
+	identities *identities
+	hooks      *hooks
+	drifts     *drifts
+	gates      *gates
+	repairs    *repairs
+	deploying  *deploying
+	catalogue  *catalogue
+	views      *views
+	schemas    *schemas
 }
 
 // New builds a service. Call Start before it serves.

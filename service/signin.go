@@ -24,7 +24,7 @@ const (
 )
 
 // signIn opens a session, or gives a person's program a token.
-func (s *door) signIn(c call, in *api.SignIn) (*api.Session, error) {
+func (s *identities) signIn(c call, in *api.SignIn) (*api.Session, error) {
 	if !s.sameOrigin(c.fiber) || !c.fiber.Is("json") { // what another site's form can send is neither
 		return nil, refuse(
 			http.StatusForbidden, "forbidden", "Another site asked",
@@ -55,7 +55,7 @@ func (s *door) signIn(c call, in *api.SignIn) (*api.Session, error) {
 
 // slowly looks at a try to be somebody, unless it comes too early after wrong
 // ones. It says how many tries were refused before.
-func (s *door) slowly(c call, name string, try func() error) (refused int, err error) {
+func (s *identities) slowly(c call, name string, try func() error) (refused int, err error) {
 	address := s.addressOf(c.fiber)
 	wait, refused := s.signInLimiter.allow(name, address, time.Now())
 	if wait > 0 {
@@ -85,7 +85,7 @@ func isTooMany(err error) bool {
 }
 
 // prove lets somebody in who knows the password.
-func (s *door) prove(c call, in *api.SignIn, name string) (*api.Session, error) {
+func (s *identities) prove(c call, in *api.SignIn, name string) (*api.Session, error) {
 	if in.Token != "" {
 		return nil, unauthorized("that is not the administrator's token")
 	}
@@ -107,7 +107,7 @@ func (s *door) prove(c call, in *api.SignIn, name string) (*api.Session, error) 
 }
 
 // openSession keeps a new session, and sets its cookie.
-func (s *door) openSession(c call, who caller, person *access.Person) (*api.Session, error) {
+func (s *identities) openSession(c call, who caller, person *access.Person) (*api.Session, error) {
 	cookie := newSecret("")
 	kept := records.Session{Person: person, Name: who.Name}
 	if person == nil {
@@ -125,7 +125,7 @@ func (s *door) openSession(c call, who caller, person *access.Person) (*api.Sess
 }
 
 // giveToken makes a person's own token, for the programs of a machine.
-func (s *door) giveToken(c call, person access.Person, machine string) (*api.Session, error) {
+func (s *identities) giveToken(c call, person access.Person, machine string) (*api.Session, error) {
 	token, expires := newSecret(tokenPrefix), time.Now().Add(ownTokenLength)
 	err := s.Records.AddOwnToken(c, hashed(token), person, cleanActor(machine, "a machine"), expires)
 	if errors.Is(err, records.ErrNotFound) {
@@ -153,7 +153,7 @@ type nothing struct{}
 
 // signOut ends a session. A person's own token that asks is revoked; a
 // machine's stays.
-func (s *door) signOut(c call, _ *nothing) (*nothing, error) {
+func (s *identities) signOut(c call, _ *nothing) (*nothing, error) {
 	var err error
 	switch {
 	case c.who.session != "":
@@ -165,18 +165,18 @@ func (s *door) signOut(c call, _ *nothing) (*nothing, error) {
 	return &nothing{}, err
 }
 
-func (s *door) setCookie(c fiber.Ctx, value string, maxAge int) {
+func (s *identities) setCookie(c fiber.Ctx, value string, maxAge int) {
 	c.Cookie(&fiber.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: maxAge,
 		HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode, Secure: s.overTLS(c)})
 }
 
-func (s *door) session(c call, _ *nothing) (*api.Session, error) { return sessionOf(c.who), nil }
+func (s *identities) session(c call, _ *nothing) (*api.Session, error) { return sessionOf(c.who), nil }
 
 type ownTokenIn struct {
 	Machine string `json:"machine" required:"true" maxLength:"100" description:"Whose programs use it; for the list of tokens."`
 }
 
-func (s *door) makeOwnToken(c call, in *ownTokenIn) (*api.Session, error) {
+func (s *identities) makeOwnToken(c call, in *ownTokenIn) (*api.Session, error) {
 	if err := c.isPerson("token"); err != nil {
 		return nil, err
 	}
@@ -187,12 +187,12 @@ func (s *door) makeOwnToken(c call, in *ownTokenIn) (*api.Session, error) {
 	return s.giveToken(c, person, in.Machine)
 }
 
-func (s *door) ownTokens(c call, _ *nothing) (*api.Tokens, error) {
+func (s *identities) ownTokens(c call, _ *nothing) (*api.Tokens, error) {
 	list, err := s.Records.OwnTokens(c, c.actor)
 	return &api.Tokens{Tokens: append([]access.Token{}, list...)}, err
 }
 
-func (s *door) revokeOwnToken(c call, in *oneTokenIn) (*nothing, error) {
+func (s *identities) revokeOwnToken(c call, in *oneTokenIn) (*nothing, error) {
 	if err := c.isPerson("token"); err != nil {
 		return nil, err
 	}
@@ -211,7 +211,7 @@ func (c call) isPerson(what string) error {
 	if c.who.Person {
 		return nil
 	}
-	return refused(nil, "%s is no person, and has no %s of its own", c.actor, what)
+	return refused(nil, "%s is not a person, and has no %s of its own", c.actor, what)
 }
 
 type passwordIn struct {
@@ -219,7 +219,7 @@ type passwordIn struct {
 	New string `json:"new" required:"true" secret:"true" minLength:"12" maxLength:"1000"`
 }
 
-func (s *door) changePassword(c call, in *passwordIn) (*nothing, error) {
+func (s *identities) changePassword(c call, in *passwordIn) (*nothing, error) {
 	if err := c.isPerson("password"); err != nil {
 		return nil, err
 	}
@@ -246,7 +246,7 @@ func (s *door) changePassword(c call, in *passwordIn) (*nothing, error) {
 }
 
 // knowsPassword is the caller, if a password is theirs.
-func (s *door) knowsPassword(c call, password string) (access.Person, error) {
+func (s *identities) knowsPassword(c call, password string) (access.Person, error) {
 	person, err := s.Records.Person(c, c.actor)
 	if err != nil {
 		return person, err
@@ -271,7 +271,7 @@ const (
 // proven lets nobody make what opens the service, or change who may, who only
 // holds a token or a session: they show that they are who they are, by having just
 // signed in, or by their password.
-func (s *door) proven(c fiber.Ctx) error {
+func (s *identities) proven(c fiber.Ctx) error {
 	who := callerOf(c)
 	if who.Via == viaAdministrator || who.Person && time.Since(who.since) < freshFor {
 		return c.Next()

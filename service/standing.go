@@ -39,11 +39,11 @@ var (
 	driftedObjects = metricOf("drifted_objects", "Objects that differed when somebody last looked for drift.")
 	driftLooked    = metricOf("drift_looked_timestamp_seconds", "When somebody last looked for drift; Unix time.")
 	backupTaken    = metricOf("backup_timestamp_seconds", "When the newest backup that was reported was taken; Unix time.")
-	pendingSteps   = metricOf("pending_steps", "Steps that waited when the target was last looked at.")
-	troubles       = metricOf("troubles", "Troubles when the target was last looked at, such as an edited step; the "+
+	pendingSteps   = metricOf("pending_steps", "Steps that waited when the target was last read.")
+	troubles       = metricOf("troubles", "Troubles when the target was last read, such as an edited step; the "+
 		"board names them.")
-	reached  = metricOf("target_reached", "1 if the target was reached when it was last looked at, 0 if not.")
-	lookedAt = metricOf("looked_timestamp_seconds", "When the target was last looked at; Unix time.")
+	reached  = metricOf("target_reached", "1 if the target was reached when it was last read, 0 if not.")
+	lookedAt = metricOf("looked_timestamp_seconds", "When the target was last read; Unix time.")
 )
 
 // Describe implements prometheus.Collector.

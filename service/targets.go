@@ -107,7 +107,7 @@ func (s *targets) resolve(reference string) (string, error) {
 	if !s.mayRefer(reference) {
 		return "", &engine.ConnectError{
 			Kind:    engine.BadURL,
-			Message: reference + " is no reference that this service allows",
+			Message: reference + " is not a reference that this service allows",
 			Fix:     "vorrangd's setting -references says which it does: " + strings.Join(s.References, ", "),
 		}
 	}
@@ -145,7 +145,7 @@ func resolve(target string) (string, error) {
 	case errors.Is(err, fs.ErrPermission):
 		return "", unusable("the service may not read "+target, fix)
 	case err != nil:
-		return "", unusable(target+" is no ordinary file, or too long", fix)
+		return "", unusable(target+" is not an ordinary file, or too long", fix)
 	}
 	return strings.TrimSpace(string(text)), nil
 }

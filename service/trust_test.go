@@ -66,7 +66,7 @@ func TestAHalfDoneStepIsUndoneBeforeWhatIsBeneathIt(t *testing.T) {
 }
 
 func TestAHalfDoneStepGoesOnOnlyWhereItsBeginningStillHolds(t *testing.T) {
-	goesOn := "INSERT INTO public.berth VALUES (1)"
+	nextDirection := "INSERT INTO public.berth VALUES (1)"
 	cases := map[string]struct {
 		by      func(w *servicetest.World)
 		message string // why it is held; empty where it goes on
@@ -102,7 +102,7 @@ func TestAHalfDoneStepGoesOnOnlyWhereItsBeginningStillHolds(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			w := halfWay(t)
-			pgtest.Exec(t, w.URLs["staging"], goesOn)
+			pgtest.Exec(t, w.URLs["staging"], nextDirection)
 			c.by(w)
 			if c.message == "" {
 				require.Equal(t, deploy.Done, w.Promoted("staging").Outcome)

@@ -109,7 +109,7 @@ func TestAnApprovalCountsAsLongAsItsGiverMayApprove(t *testing.T) {
 			},
 		),
 	)
-	holds("k.brandt is no approver here any more")
+	holds("k.brandt is not an approver here any more")
 	must(w.PutPerson(ctx, "k.brandt", client.PersonChange{Grant: []string{"approver@harbour/production"}}))
 	require.NoError(t, promoteTo(t, w, releaser))
 }

@@ -530,7 +530,7 @@ func TestPeopleOpenAGateInTheConsole(t *testing.T) {
 	p.sees("the job is being repaired")
 	p.sees("p.holm may not do this on harbour/production")
 	p.goTo("/hooks")
-	p.sees("Nobody is told of anything")
+	p.sees("No webhook is declared")
 }
 
 // secret puts a text into a password field, whose input PrimeVue names.

@@ -95,7 +95,7 @@ func printComparison(e *env, c *api.Comparison) {
 		}
 	}
 	for _, table := range c.Reordered {
-		fmt.Fprintln(e.out, e.paint.dim("the columns of "+table+" stand in another order"))
+		fmt.Fprintln(e.out, e.paint.dim("the columns of "+table+" are in another order"))
 	}
 	printUncovered(e, c.From, c.FromUncovered)
 	printUncovered(e, c.With, c.WithUncovered)

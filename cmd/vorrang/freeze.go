@@ -18,7 +18,7 @@ func parseMoment(flag, text string) (time.Time, error) {
 		}
 	}
 	return time.Time{}, usage(
-		"-%s: %q is no time; write 2026-12-24, 2026-12-24T18:00 or 2026-12-24T18:00:00Z",
+		"-%s: %q is not a time; write 2026-12-24, 2026-12-24T18:00 or 2026-12-24T18:00:00Z",
 		flag, text,
 	)
 }

@@ -80,7 +80,7 @@ func approveCommand() command {
 func waiveCommand() command {
 	return command{
 		verb: "waive", takes: "CHECK", does: "lets a check that holds pass once, for the next deployment",
-		explain: "It is good for 24 hours, for one release (or for loose steps), and stands in the target's ledger with " +
+		explain: "It is good for 24 hours, for one release (or for loose steps), and is kept in the target's ledger with " +
 			"the reason.\n" +
 			"Nobody can waive what says that the history is not right, nor a missing release or approval.",
 		example: `vorrang waive soak -env production -release 2026.11.1 -reason "the fix of the pilot boat's dues cannot wait"`,

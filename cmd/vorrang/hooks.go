@@ -38,7 +38,7 @@ func printHooks(e *env, hooks *api.Hooks, deliveries *api.Deliveries) {
 	if len(hooks.Hooks) == 0 {
 		fmt.Fprintln(
 			e.out,
-			"nobody is told of anything; vorrang hook NAME -url … -secret env:NAME -events held,failed begins",
+			"no webhook is declared; vorrang hook NAME -url … -secret env:NAME -events held,failed begins",
 		)
 		return
 	}

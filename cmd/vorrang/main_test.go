@@ -174,7 +174,7 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{0, `release 1.0 of harbour is cut: 1 step, through 1\ndigest [0-9a-f]{64}`, "", "cut 1.0 -through 1"},
 		{1, "", `release 1.0 has the digest [0-9a-f]{12}, and was cut by`, "cut 1.0"},
 		{2, "", `name the release`, "cut"},
-		{1, "", `name: "-" is no name of a release`, "cut - -through 1"},
+		{1, "", `name: "-" is not a valid release name`, "cut - -through 1"},
 		{0, `RELEASE +THROUGH.*\n1.0 +1 +1 `, "", "releases"},
 		{0, `against staging|it brings nothing that staging has not`, "", "releases 1.0 -env staging"},
 		{
@@ -189,7 +189,7 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 			"freeze -env staging -until 2099-01-01T12:00:00Z -reason closed",
 		},
 		{3, "", `hold +freeze +staging is frozen until 2099-01-01`, "promote -to staging"},
-		{2, "", `-until: "soon" is no time`, "freeze -env staging -until soon -reason closed"},
+		{2, "", `-until: "soon" is not a time`, "freeze -env staging -until soon -reason closed"},
 		{0, `1 freeze ended`, "", "thaw -env staging -reason opened"},
 		{
 			0,

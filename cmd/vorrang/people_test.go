@@ -87,7 +87,7 @@ func TestWhatAdministratorsLookAfter(t *testing.T) {
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "no secret is kept here")
 	_, out, _ = say(t, "hooks")
-	assert.Contains(t, out, "nobody is told of anything")
+	assert.Contains(t, out, "no webhook is declared")
 	code, out, errs = say(t, "compare", "-from", "staging", "-with", "production")
 	assert.Equal(t, 0, code, errs)
 	assert.Contains(t, out, "no difference: staging and production have the same schema")

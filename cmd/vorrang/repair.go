@@ -78,7 +78,7 @@ func adoptCommand() command {
 		example: `vorrang adopt -env staging` + "\n" +
 			`vorrang adopt -env staging -reason "refreshed from last night's backup of production"`,
 		setUp: func(e *env) func(context.Context, []string) error {
-			reason := e.flags.String("reason", "", "why it is right as it is, in your `words`; it stands in the ledger")
+			reason := e.flags.String("reason", "", "why it is right as it is, in your `words`; it is kept in the ledger")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				found, err := at.Adoption(ctx, at.lane, at.environment)
 				if err != nil {
@@ -128,7 +128,7 @@ type word struct {
 func wordFlags(e *env) word {
 	return word{
 		step:   e.flags.String("step", "", "the `step`"),
-		reason: e.flags.String("reason", "", "how you know, in your `words`; it stands in the ledger"),
+		reason: e.flags.String("reason", "", "how you know, in your `words`; it is kept in the ledger"),
 	}
 }
 

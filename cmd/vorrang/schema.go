@@ -236,7 +236,7 @@ func draftCommand() command {
 			dir := e.flags.String("dir", "steps", "the step `folder`")
 			name := e.flags.String("name", "", "the steps' `title`")
 			number := e.flags.String("number", "", "another `number` than the next one, for the first file")
-			shown := e.flags.Bool("print", false, "write no files, but print what would stand in them")
+			shown := e.flags.Bool("print", false, "write no files, but print what they would hold")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err

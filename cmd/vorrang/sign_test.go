@@ -95,7 +95,7 @@ func TestAReleaseIsSignedAndTheGateAsksForIt(t *testing.T) {
 	assert.Equal(t, 3, code, out+errs)
 	assert.Contains(
 		t, out+errs,
-		"production asks for signatures, and the way back of step 1 stands in no release that is signed",
+		"production asks for signatures, and the way back of step 1 is in no release that is signed",
 	)
 	code, out, errs = say(t, "sign", "2026.12", "-key", other, "-dir", w.Steps)
 	require.Equal(t, 0, code, out+errs)

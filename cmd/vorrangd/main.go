@@ -109,22 +109,7 @@ func parse(args []string) (settings, error) {
 		&s.wait, "wait", 15*time.Second,
 		"how long to wait for another vorrangd on the same records to end",
 	)
-	s.keep = records.Retention{Details: 365 * day, Schemas: 365 * day, Deliveries: 30 * day, Rehearsals: 180 * day}
-	for _, kept := range []struct {
-		name, what string
-		age        *time.Duration
-	}{
-		{"keep-details", "statements, notices, effects and footprints of deployments are kept for these `days`; " +
-			"ever: for ever", &s.keep.Details},
-		{"keep-schemas", "the schemas that deployments left, but for the newest, are kept for these `days`", &s.keep.Schemas},
-		{"keep-deliveries", "deliveries to hooks are kept for these `days`", &s.keep.Deliveries},
-		{"keep-rehearsals", "rehearsals are kept for these `days`", &s.keep.Rehearsals},
-	} {
-		flags.Func(kept.name, fmt.Sprintf("%s (default %d)", kept.what, *kept.age/day), func(text string) (err error) {
-			*kept.age, err = days(text)
-			return err
-		})
-	}
+	s.keepFlags(flags)
 	flags.BoolVar(
 		&s.check, "check", false,
 		"check the settings, the records and every target that the lanes refer to, change nothing, and end",
@@ -145,46 +130,71 @@ func parse(args []string) (settings, error) {
 	if flags.NArg() > 0 {
 		return s, fmt.Errorf("%q is not expected; vorrangd takes flags only", flags.Arg(0))
 	}
+	return s, s.allow(*proxies, *references, *hookNetworks)
+}
+
+// keepFlags are those of how long what is kept.
+func (s *settings) keepFlags(flags *flag.FlagSet) {
+	s.keep = records.Retention{Details: 365 * day, Schemas: 365 * day, Deliveries: 30 * day, Rehearsals: 180 * day}
+	for _, kept := range []struct {
+		name, what string
+		age        *time.Duration
+	}{
+		{"keep-details", "statements, notices, effects and footprints of deployments are kept for these `days`; " +
+			"ever: for ever", &s.keep.Details},
+		{"keep-schemas", "the schemas that deployments left, but for the newest, are kept for these `days`", &s.keep.Schemas},
+		{"keep-deliveries", "deliveries to hooks are kept for these `days`", &s.keep.Deliveries},
+		{"keep-rehearsals", "rehearsals are kept for these `days`", &s.keep.Rehearsals},
+	} {
+		flags.Func(kept.name, fmt.Sprintf("%s (default %d)", kept.what, *kept.age/day), func(text string) (err error) {
+			*kept.age, err = days(text)
+			return err
+		})
+	}
+}
+
+// allow reads the lists of settings, and refuses settings that do not go together.
+func (s *settings) allow(proxies, references, hookNetworks string) error {
 	if (s.certificate == "") != (s.key == "") {
-		return s, errors.New("-tls-certificate and -tls-key go together: a certificate needs its key")
+		return errors.New("-tls-certificate and -tls-key go together: a certificate needs its key")
 	}
 	if s.certificate == "" && !s.plain && !onLoopback(s.listen) {
-		return s, fmt.Errorf(
+		return fmt.Errorf(
 			"-listen %s answers beyond this machine, and passwords would pass unencrypted; give -tls-certificate and "+
 				"-tls-key, or, with a proxy in front that speaks TLS, -plain",
 			s.listen,
 		)
 	}
-	for _, pattern := range strings.FieldsFunc(*references, func(r rune) bool { return r == ',' || r == ' ' }) {
+	for _, pattern := range strings.FieldsFunc(references, func(r rune) bool { return r == ',' || r == ' ' }) {
 		if _, err := path.Match(pattern, ""); err != nil ||
 			!strings.HasPrefix(pattern, "env:") && !strings.HasPrefix(pattern, "file:") {
-			return s, fmt.Errorf(
-				"-references: %q is no pattern; write it as env:HARBOUR_* or file:/run/secrets/*",
+			return fmt.Errorf(
+				"-references: %q is not a pattern; write it as env:HARBOUR_* or file:/run/secrets/*",
 				pattern,
 			)
 		}
 		s.references = append(s.references, pattern)
 	}
 	var err error
-	if s.proxies, err = networks("-proxies", *proxies); err != nil {
-		return s, err
+	if s.proxies, err = networks("-proxies", proxies); err != nil {
+		return err
 	}
-	if s.hooks, err = networks("-hook-networks", *hookNetworks); err != nil {
-		return s, err
+	if s.hooks, err = networks("-hook-networks", hookNetworks); err != nil {
+		return err
 	}
 	if info, err := os.Stat(s.sqlite); s.sqlite != "" && (err != nil || !info.IsDir()) {
-		return s, fmt.Errorf(
-			"-sqlite %s is no folder that can be read; make it, or name the one that holds the SQLite files",
+		return fmt.Errorf(
+			"-sqlite %s is not a folder that can be read; make it, or name the one that holds the SQLite files",
 			s.sqlite,
 		)
 	}
 	if s.records == "" {
-		return s, errors.New(
+		return errors.New(
 			"the records database is not given; set VORRANG_RECORDS_URL, or -records, to the URL of an empty " +
 				"PostgreSQL database",
 		)
 	}
-	return s, nil
+	return nil
 }
 
 const day = 24 * time.Hour
@@ -214,7 +224,7 @@ func networks(flag, text string) ([]net.IPNet, error) {
 	for _, part := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' }) {
 		_, network, err := net.ParseCIDR(part)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %q is no network; write it as 127.0.0.1/32 or 10.0.0.0/8", flag, part)
+			return nil, fmt.Errorf("%s: %q is not a network; write it as 127.0.0.1/32 or 10.0.0.0/8", flag, part)
 		}
 		list = append(list, *network)
 	}

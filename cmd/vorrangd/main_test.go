@@ -73,7 +73,7 @@ func TestWhereItAnswersWithoutTLS(t *testing.T) {
 		"answers beyond this machine":      {"-listen", "0.0.0.0:7340"},
 		"passwords would pass unencrypted": {"-listen", ":7340"},
 		"go together":                      {"-tls-certificate", "x"},
-		"is no network":                    {"-proxies", "10.0.0.1"},
+		"is not a network":                 {"-proxies", "10.0.0.1"},
 		"-hook-networks":                   {"-hook-networks", "here"},
 		"-references":                      {"-references", "HARBOUR_*"},
 		"write a number of days":           {"-keep-details", "0"},

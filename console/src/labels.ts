@@ -18,7 +18,7 @@ export const labels = {
   schema: 'Schema',
   withdraw: 'Withdraw',
   adopt: 'Adopt',
-  howKnown: 'How do you know? Your reason stands in the ledger.',
+  howKnown: 'How do you know? Your reason is kept in the ledger.',
   stop: 'Cancel deployment',
   cancel: 'Leave as it is',
   inOrder: 'in order',

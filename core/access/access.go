@@ -74,7 +74,7 @@ func ParseGrant(text string) (Grant, error) {
 	role, scope, scoped := strings.Cut(text, "@")
 	g := Grant{Role: Role(role)}
 	if !slices.Contains(Roles, g.Role) {
-		return g, fmt.Errorf("%q is no role; they are %s", role, names(Roles))
+		return g, fmt.Errorf("%q is not a role; the roles are %s", role, names(Roles))
 	}
 	var split bool
 	if g.Lane, g.Environment, split = strings.Cut(scope, "/"); scoped && g.Lane == "" || split && g.Environment == "" {
@@ -163,7 +163,7 @@ var name = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}(@[a-z0-9.-]{1,100})?$`
 func CheckName(text string) error {
 	if !name.MatchString(text) {
 		return fmt.Errorf(
-			"%q is no name; write lower-case letters, digits, dots and hyphens, as in m.kai or m.kai@nordmole.example",
+			"%q is not a valid name; write lower-case letters, digits, dots and hyphens, as in m.kai or m.kai@nordmole.example",
 			text,
 		)
 	}

@@ -19,7 +19,7 @@ type effects struct {
 	before schema.Schema
 	steps  bool // each by itself
 	unseen bool // something ran since the last look
-	blind  bool // nothing more can be seen, or nobody wants to know
+	blind  bool // nothing more can be seen, or it is not asked for
 }
 
 // newEffects looks at the schema as it is before the first step.

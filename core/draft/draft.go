@@ -51,7 +51,7 @@ type Draft struct {
 	Questions    []Question           `json:"questions" nullable:"false" description:"What may be a rename, and has to be answered first. Nothing is drafted then."`
 	Undraftable  []schema.Unsupported `json:"undraftable,omitempty" description:"What no statement was written for."`
 	Irreversible []schema.Unsupported `json:"irreversible,omitempty" description:"What the ways back do not bring back as it was."`
-	Reordered    []string             `json:"reordered,omitempty" description:"Tables whose columns stand in another order, which no statement fixes."`
+	Reordered    []string             `json:"reordered,omitempty" description:"Tables whose columns are in another order, which no statement fixes."`
 	Uncovered    []schema.Uncovered   `json:"uncovered,omitempty" description:"What is there and was not compared."`
 	Losses       []string             `json:"losses,omitempty" description:"What is lost for good when the steps go forward."`
 	Takes        []string             `json:"takes,omitempty" description:"What can fail or block where there are rows."`
@@ -60,7 +60,7 @@ type Draft struct {
 	Why    string `json:"why,omitempty" description:"Why not, if they were not proved."`
 
 	PresentFingerprint string `json:"present_fingerprint,omitempty"`
-	WishedFingerprint  string `json:"wished_fingerprint"`
+	DesiredFingerprint  string `json:"wished_fingerprint"`
 }
 
 // drafting is a draft under way.
@@ -80,7 +80,7 @@ func Make(ctx context.Context, scratch Scratch, request Request) (*Draft, error)
 		return nil, err
 	}
 	d.draft.Uncovered = request.Desired.Uncovered
-	d.draft.WishedFingerprint = d.plain(request.Desired).Fingerprint()
+	d.draft.DesiredFingerprint = d.plain(request.Desired).Fingerprint()
 	if request.Present != nil {
 		present := d.plain(*request.Present)
 		d.draft.PresentFingerprint = present.Fingerprint()

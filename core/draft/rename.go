@@ -28,7 +28,7 @@ func ParseRename(text string) (Rename, error) {
 	}
 	if !identifier.MatchString(schema.Unqualified(now)) { // it becomes a part of statements
 		return Rename{}, fmt.Errorf(
-			"%q is no name: write it as the server does, quoted where it has other signs than a-z, 0-9 and _",
+			"%q is not a valid name: write it as the server does, quoted where it has other signs than a-z, 0-9 and _",
 			now,
 		)
 	}

@@ -3,6 +3,6 @@
 //
 // An Engine opens Sessions. What not every server can do is a small interface of
 // its own, found by a type assertion; where it is missing, the feature says so.
-// The package holds no driver and no SQL. The engines stand in target/, a folder
+// The package holds no driver and no SQL. The engines are in target/, a folder
 // each, and the service's program hands them in; nothing registers itself.
 package engine

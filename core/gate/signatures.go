@@ -54,7 +54,7 @@ func (f Facts) holders() string {
 	return strings.Join(holders, ", ")
 }
 
-// waysBackSigned asks whether ways back stand in a release that a known key has
+// waysBackSigned asks whether ways back are in a release that a known key has
 // signed: one that came later is somebody's text that no signer has seen.
 func (f Facts) waysBackSigned(actions []plan.Action) Check {
 	if len(f.Asks.Signers) == 0 {
@@ -76,7 +76,7 @@ func (f Facts) waysBackSigned(actions []plan.Action) Check {
 	return hold(
 		Signature,
 		fmt.Sprintf(
-			"%s asks for signatures, and the way back of %s stands in no release that is signed",
+			"%s asks for signatures, and the way back of %s is in no release that is signed",
 			f.View.Environment, stepsNamed(missing),
 		),
 		f.place().

@@ -111,7 +111,7 @@ func IsReference(text string) bool {
 func checkTarget(target string) error {
 	switch {
 	case secretPattern.MatchString(target):
-		return fmt.Errorf("a connection URL stands here; no credential may stand in this file: " +
+		return fmt.Errorf("this is a connection URL; no credential may be in this file: " +
 			"put the URL into the service's environment and write env:NAME, or into a file and write file:PATH")
 	case IsReference(target):
 		return nil

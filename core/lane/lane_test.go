@@ -87,7 +87,7 @@ func TestEveryProblemOfALaneFileHasItsPlace(t *testing.T) {
 		"a list":          {"- a\n", "lane.yaml:1:1: lines of the form key: value"},
 		"no name":         {"about: x\nenvironments: [{name: a, target: env:A}]\n", "the lane has no name"},
 		"no environments": {"lane: a\n", "the lane has no environments"},
-		"a bad name":      {"lane: Harbour One\n", `lane.yaml:1:7: "Harbour One" is no name`},
+		"a bad name":      {"lane: Harbour One\n", `lane.yaml:1:7: "Harbour One" is not a valid name`},
 		"an unknown key": {
 			"lane: a\nowner: b\n",
 			`lane.yaml:2:1: there is no key "owner" here; the keys are lane, about, engine, on-failure, steps-may, environments`,
@@ -213,7 +213,7 @@ func TestAGateAsksWhatItSaysAndWhatIsUsual(t *testing.T) {
 		"approvals: {count: 1, authors: hanged}": "authors are excluded or counted",
 		"approvals: 1, release: not-asked":       "approvals are given to releases",
 		"window: {hours: late}":                  "hours are two times", "window: {days: [mon]}": "the window has no hours",
-		"window: {hours: 08:00-16:00, zone: Moon/Sea}":  "is no time zone",
+		"window: {hours: 08:00-16:00, zone: Moon/Sea}":  "is not a time zone",
 		"window: {hours: 08:00-16:00, days: [someday]}": "days is a list of mon"} {
 		_, err := Parse(
 			"lane.yaml",
@@ -272,7 +272,7 @@ func TestSignersAreKeysWithNames(t *testing.T) {
 	assert.Equal(t, l, again)
 	for gate, message := range map[string]string{"signers: p.holm": "signers is a list of public SSH keys",
 		"signers: []":              "signers is a list of public SSH keys",
-		"signers: ['" + key + "']": "say whose key it is", "signers: [p.holm]": "signers: it is no public SSH key",
+		"signers: ['" + key + "']": "say whose key it is", "signers: [p.holm]": "signers: it is not a public SSH key",
 		"signers: ['" + key + " p.holm'], release: not-asked": "signatures are given to releases"} {
 		_, err := Parse("lane.yaml", fmt.Appendf(nil, file, gate), engines)
 		assert.ErrorContains(t, err, message)

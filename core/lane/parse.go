@@ -209,7 +209,7 @@ func (r *reader) environment(node *yaml.Node) Environment {
 				if e.LedgerRole = r.text(value); !rolePattern.MatchString(e.LedgerRole) {
 					r.report(
 						value,
-						"%q is no name for the ledger's owner, which is lower-case letters, digits and _, and begins with a letter",
+						"%q is not a valid name for the ledger's owner, which is lower-case letters, digits and _, and begins with a letter",
 						value.Value,
 					)
 				}
@@ -288,7 +288,7 @@ func (r *reader) name(node *yaml.Node, what string) string {
 	if node.Kind != yaml.ScalarNode || !namePattern.MatchString(node.Value) {
 		r.report(
 			node,
-			"%q is no name; %s is lower-case letters, digits and hyphens, and begins with a letter",
+			"%q is not a valid name; %s is lower-case letters, digits and hyphens, and begins with a letter",
 			node.Value, what,
 		)
 	}

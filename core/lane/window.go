@@ -77,7 +77,7 @@ func (r *reader) window(node *yaml.Node) *Window {
 		case "zone":
 			w.Zone = value.Value
 			if _, err := time.LoadLocation(w.Zone); err != nil || w.Zone == "Local" {
-				r.report(value, "%q is no time zone; write one such as Europe/Berlin or UTC", value.Value)
+				r.report(value, "%q is not a time zone; write one such as Europe/Berlin or UTC", value.Value)
 			}
 		default:
 			return false

@@ -33,7 +33,7 @@ func (d RowDifference) message() string {
 	case len(d.Columns) > 0:
 		return fmt.Sprintf("%s: values of %s are not what they were", d.Table, strings.Join(d.Columns, ", "))
 	}
-	return d.Table + ": values stand in other rows than they did"
+	return d.Table + ": values are in other rows than they did"
 }
 
 // With says which rows the copy had, in words.

@@ -38,7 +38,7 @@ func TestRowsAreComparedTableByTable(t *testing.T) {
 	assert.Empty(t, list[0].Columns, "with other rows, every column differs")
 	assert.Equal(t, "harbour.pilot: values of name are not what they were", list[1].Message)
 	assert.Equal(t, "harbour.quay: 1 row more than the 2 that were there", list[2].Message)
-	assert.Equal(t, "harbour.tide: values stand in other rows than they did", list[3].Message)
+	assert.Equal(t, "harbour.tide: values are in other rows than they did", list[3].Message)
 	assert.Equal(t, list[0].Message+"; "+list[1].Message+"; and 2 tables more", rowSummary(list, 2))
 	assert.Empty(t, compareRows(before, before))
 	assert.Empty(t, compareRows(nil, after), "without rows there is nothing to compare")

@@ -120,7 +120,7 @@ func yes(is bool) string {
 func Read(from io.Reader, keep func(step.File) error) (Release, []Signature, error) {
 	packed, err := gzip.NewReader(from)
 	if err != nil {
-		return Release{}, nil, step.Problems{{Message: "this is no bundle of a release: it is not a .tar.gz"}}
+		return Release{}, nil, step.Problems{{Message: "this is not a bundle of a release: it is not a .tar.gz"}}
 	}
 	b := bundle{archive: tar.NewReader(packed), listed: map[string]string{}}
 	if err := b.head(); err != nil {
@@ -174,7 +174,7 @@ func (b *bundle) head() error {
 	_, body, err := b.next()
 	if err != nil || json.Unmarshal(body, &b.release) != nil || b.release.Digest == "" {
 		return step.Problems{
-			{File: bodyName, Message: "this is no bundle of a release: it does not begin with its description"},
+			{File: bodyName, Message: "this is not a bundle of a release: it does not begin with its description"},
 		}
 	}
 	header, sums, err := b.next()

@@ -103,7 +103,7 @@ var namePattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 func CheckName(name string) error {
 	if !namePattern.MatchString(name) {
 		return fmt.Errorf(
-			"%q is no name of a release; it is letters, digits, dots, hyphens and underscores, and begins with a letter or "+
+			"%q is not a valid release name; one is letters, digits, dots, hyphens and underscores, and begins with a letter or "+
 				"digit, as in 2026.11",
 			name,
 		)

@@ -135,7 +135,7 @@ func TestABundleComesBackUnchangedOrNotAtAll(t *testing.T) {
 			repack("rm steps/0002-index.check.sql; sed -i /check/d SHA256SUMS"),
 			"SHA256SUMS: has the digest",
 		},
-		"another archive":   {repack("echo '{}' > release.json"), "release.json: this is no bundle of a release"},
+		"another archive":   {repack("echo '{}' > release.json"), "release.json: this is not a bundle of a release"},
 		"no archive at all": {[]byte("hello"), "it is not a .tar.gz"},
 		"cut off":           {packed[:len(packed)/2], ""},
 	}
@@ -166,7 +166,7 @@ func TestReleasesAreComparedByWhatTheyRun(t *testing.T) {
 	}
 	assert.Equal(t, "2 edited, 3 newexpand, 4 gone", strings.Join(words, ", "))
 	assert.NoError(t, CheckName("2026.11-rc_1"))
-	assert.ErrorContains(t, CheckName("../x"), `"../x" is no name of a release`)
+	assert.ErrorContains(t, CheckName("../x"), `"../x" is not a valid release name`)
 }
 
 // FuzzRead: whatever a bundle holds, it is read or refused, and no file is given on

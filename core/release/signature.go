@@ -38,7 +38,7 @@ func ParseKey(line string) (Key, error) {
 	switch {
 	case err != nil || len(bytes.TrimSpace(rest)) > 0:
 		return Key{}, errors.New(
-			"it is no public SSH key; one is a line such as  ssh-ed25519 AAAA… p.holm  in a file that ends with .pub",
+			"it is not a public SSH key; one is a line such as  ssh-ed25519 AAAA… p.holm  in a file that ends with .pub",
 		)
 	case len(options) > 0:
 		return Key{}, errors.New("a key has no options here")

@@ -117,8 +117,8 @@ func TestWeakAndOddKeysAreRefused(t *testing.T) {
 	for line, message := range map[string]string{
 		string(ssh.MarshalAuthorizedKey(short)): "an RSA key needs 2048 bits or more, and this one has 1024",
 		string(ssh.MarshalAuthorizedKey(dss)):   "keys of the kind ssh-dss are not taken",
-		"ssh-ed25519 AAAA":                      "it is no public SSH key",
-		good + good:                             "it is no public SSH key",
+		"ssh-ed25519 AAAA":                      "it is not a public SSH key",
+		good + good:                             "it is not a public SSH key",
 		`command="true" ` + good:                "a key has no options here",
 	} {
 		_, err := ParseKey(line)

@@ -11,7 +11,7 @@ import (
 type Script struct {
 	Parts       []Part
 	Undraftable []Unsupported
-	Reordered   []string // tables whose columns stand in another order, which no statement can fix
+	Reordered   []string // tables whose columns are in another order, which no statement can fix
 }
 
 // Part is a run of statements of one mode, without their semicolons.

@@ -86,7 +86,7 @@ func checkEntry(folder fs.FS, entry fs.DirEntry) *Problem {
 	case !info.Mode().IsRegular():
 		return &Problem{
 			File:    entry.Name(),
-			Message: "is no ordinary file; a step folder holds plain files only: take it out",
+			Message: "is not an ordinary file; a step folder holds plain files only: take it out",
 		}
 	}
 	if _, err := ParseName(entry.Name()); err != nil {

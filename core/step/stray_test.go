@@ -219,8 +219,8 @@ func TestWhatIsNoOrdinaryFileIsNamed(t *testing.T) {
 	assert.Len(t, found, 5)
 	assert.Contains(t, found["1-dangling.sql"], "is a link that leads to no file of this folder")
 	assert.Contains(t, found["2-loop.sql"], "is a link that leads to no file of this folder")
-	assert.Contains(t, found["3-pipe.sql"], "is no ordinary file")
-	assert.Contains(t, found["6-folder.sql"], "is no ordinary file")
+	assert.Contains(t, found["3-pipe.sql"], "is not an ordinary file")
+	assert.Contains(t, found["6-folder.sql"], "is not an ordinary file")
 	assert.Contains(t, found["old"], "is a folder")
 	assert.Equal(
 		t,

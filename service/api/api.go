@@ -47,7 +47,7 @@ type PreviewAction struct {
 	Resume    int        `json:"resume,omitempty" description:"The statement to go on at, where an earlier try stopped half-way."`
 	Size      int64      `json:"size" description:"In bytes."`
 	SQL       string     `json:"sql"`
-	Shortened bool       `json:"shortened,omitempty" description:"Only the beginning stands in sql."`
+	Shortened bool       `json:"shortened,omitempty" description:"Only the beginning is in sql."`
 	Check     string     `json:"check,omitempty" description:"The queries that must hold afterwards."`
 
 	Irreversible bool             `json:"irreversible" description:"The step has no way back."`

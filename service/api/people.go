@@ -24,7 +24,7 @@ type WaysIn struct {
 
 // SignIn asks for a session cookie, or for a token.
 type SignIn struct {
-	Name     string `json:"name" maxLength:"100" description:"Who you are; stands in the ledger beside what you do."`
+	Name     string `json:"name" maxLength:"100" description:"Who you are; is shown in the ledger beside what you do."`
 	Password string `json:"password,omitempty" secret:"true" maxLength:"1000"`
 	Token    string `json:"token,omitempty" secret:"true" maxLength:"1000" description:"The administrator's, instead of a password."`
 	Machine  string `json:"machine,omitempty" maxLength:"100" description:"Whose programs sign in: the answer then holds a token, and no cookie is set."`

@@ -70,7 +70,7 @@ type SchemaMap struct {
 
 // Draft is a draft of steps, for review.
 type Draft struct {
-	About string `json:"about" description:"What the steps do, in words: it stands in them too."`
+	About string `json:"about" description:"What the steps do, in words: it is kept in them too."`
 	draft.Draft
 }
 

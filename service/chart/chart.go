@@ -29,7 +29,7 @@ const (
 	padding     = 12.0
 	mostColumns = 14 // of a table that are drawn
 	manyTables  = 60 // from here on, only keys are drawn, and what changed
-	leafColumn  = 35 // tables that nobody refers to stand in several columns, of about so many
+	leafColumn  = 35 // tables that nobody refers to be in several columns, of about so many
 	dots        = 72.0
 
 	// Beyond these Graphviz isn't asked any more: its time grows faster than with

@@ -283,7 +283,7 @@ func (f proof) fails() {
 }
 
 // stops reports whether a reader or writer has to wait while a script holds its locks:
-// until its transaction ends, or, for one that cannot stand in a transaction, while it
+// until its transaction ends, or, for one that cannot run in a transaction, while it
 // waits for somebody who wrote to the table before.
 func (f proof) stops(script string) bool {
 	p := f.rule.Proof

@@ -293,7 +293,7 @@ func scratches(t *testing.T, h Harness) {
 	require.NoError(t, workshop.DropScratch(t.Context(), url, left.Name()), "as the next start does it")
 	require.NoError(t, workshop.DropScratch(t.Context(), url, left.Name()), "and it may be gone already")
 	left.Close()
-	assert.ErrorContains(t, workshop.DropScratch(t.Context(), url, "harbour"), "harbour is no scratch database")
+	assert.ErrorContains(t, workshop.DropScratch(t.Context(), url, "harbour"), "harbour is not a scratch database")
 	assert.Equal(t, "0", h.Query(t, url, "SELECT count(*) FROM a"), "the target stays")
 }
 

@@ -193,7 +193,7 @@ func diagnose(config *mysql.Config, err error) error {
 	case errors.As(err, &network) && network.Timeout(), errors.Is(err, context.DeadlineExceeded):
 		return failed(
 			engine.NoAnswer,
-			"look whether a firewall stands in between",
+			"look whether a firewall is in between",
 			"no answer from %s:%s within %s",
 			host, port, connectTimeout,
 		)

@@ -16,7 +16,7 @@ func (s *Session) Schemas(schemas []string) { s.schemas = schemas }
 // and the schemas themselves where no extension lives in them. Extensions of
 // the current user go first; others' stay, with what belongs to them. Where the
 // whole database is the application's, so do publications, event triggers and
-// foreign servers, which stand in no schema. A partitioned table depends on its
+// foreign servers, which are in no schema. A partitioned table depends on its
 // own key; that makes it no part of anything.
 const dropEverything = `WITH spaces AS (
     SELECT oid, nspname FROM pg_catalog.pg_namespace

@@ -214,7 +214,7 @@ func (s *Scratch) Name() string { return s.name }
 // DropScratch implements engine.Workshop.
 func (Engine) DropScratch(ctx context.Context, url, name string) error {
 	if !strings.HasPrefix(name, scratchPrefix) {
-		return fmt.Errorf("%s is no scratch database", name)
+		return fmt.Errorf("%s is not a scratch database", name)
 	}
 	beside, err := Connect(ctx, url, "vorrangd scratch")
 	if err != nil {

@@ -107,7 +107,7 @@ func (e Engine) find(reference string) (target, error) {
 	case t.file.IsDir():
 		return refuse(engine.NoSuchDatabase, nil, "name the database's file in it", "%s is a folder", shown)
 	case !t.file.Mode().IsRegular():
-		return refuse(engine.NoSuchDatabase, nil, "name an ordinary file", "%s is no ordinary file", shown)
+		return refuse(engine.NoSuchDatabase, nil, "name an ordinary file", "%s is not an ordinary file", shown)
 	case stat != nil && stat.Nlink > 1: // its journal would stand beside one name only, and the lock too
 		return refuse(
 			engine.NotReady, nil,

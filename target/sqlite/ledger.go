@@ -46,7 +46,7 @@ func (c *conn) entries(ctx context.Context, query string, args ...any) ([]ledger
 	err := c.query(ctx, query, args, func(row []driver.Value) error {
 		at, err := time.Parse(ledger.AtLayout, str(row[1]))
 		if err != nil {
-			return fmt.Errorf("entry %s: %q is no time", str(row[0]), str(row[1]))
+			return fmt.Errorf("entry %s: %q is not a time", str(row[0]), str(row[1]))
 		}
 		seq, isNumber := row[0].(int64)
 		duration, also := row[8].(int64)

@@ -66,7 +66,7 @@ func (s *scratch) Name() string { return filepath.Base(s.at.path) }
 // DropScratch implements engine.Workshop.
 func (e Engine) DropScratch(_ context.Context, url, name string) error {
 	if !strings.HasPrefix(name, scratchPrefix) || name != filepath.Base(name) {
-		return fmt.Errorf("%s is no scratch database", name)
+		return fmt.Errorf("%s is not a scratch database", name)
 	}
 	beside, err := e.find(url)
 	if err != nil {

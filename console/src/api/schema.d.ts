@@ -1849,7 +1849,7 @@ export interface components {
             text: string;
         };
         Draft: {
-            /** @description What the steps do, in words: it stands in them too. */
+            /** @description What the steps do, in words: it is kept in them too. */
             about: string;
             /** @description What the ways back do not bring back as it was. */
             irreversible?: components["schemas"]["Unsupported"][];
@@ -1860,7 +1860,7 @@ export interface components {
             proved: boolean;
             /** @description What may be a rename, and has to be answered first. Nothing is drafted then. */
             questions: components["schemas"]["Question"][];
-            /** @description Tables whose columns stand in another order, which no statement fixes. */
+            /** @description Tables whose columns are in another order, which no statement fixes. */
             reordered?: string[];
             steps: components["schemas"]["StepType2"][] | null;
             /** @description What can fail or block where there are rows. */
@@ -2544,7 +2544,7 @@ export interface components {
             plan: string;
             /** @description The statement to go on at, where an earlier try stopped half-way. */
             resume?: number;
-            /** @description Only the beginning stands in sql. */
+            /** @description Only the beginning is in sql. */
             shortened?: boolean;
             /**
              * Format: int64
@@ -2891,7 +2891,7 @@ export interface components {
         SignIn: {
             /** @description Whose programs sign in: the answer then holds a token, and no cookie is set. */
             machine?: string;
-            /** @description Who you are; stands in the ledger beside what you do. */
+            /** @description Who you are; is shown in the ledger beside what you do. */
             name: string;
             password?: string;
             /** @description The administrator's, instead of a password. */

@@ -67,7 +67,7 @@ async function act() {
   >
     <ProblemNote v-if="problem" :problem="problem" />
     <EvidenceList v-if="evidence" :evidence="evidence" />
-    <p>Nothing of the step is run; your word stands in the ledger.</p>
+    <p>Nothing of the step is run; your reason is kept in the ledger.</p>
     <template v-if="evidence?.verdict">
       <p>Did the statement take effect?</p>
       <label class="row"

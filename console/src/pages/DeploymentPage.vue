@@ -52,7 +52,7 @@ const now = ref(Date.now())
 const clock = setInterval(() => (now.value = Date.now()), 500)
 onUnmounted(() => clearInterval(clock))
 
-type Line = { number: string; slug: string; state: string; took: string; detail: string }
+type Line = { number: string; slug: string; state: string; took: string; detail: string; batched?: boolean }
 const lines = computed<Line[]>(() => {
   const over = !!deployment.value?.ended_at
   const list = (deployment.value?.steps ?? []).map((s): Line => ({
@@ -72,14 +72,14 @@ const lines = computed<Line[]>(() => {
     }
     if (e.kind === 'statement') line.detail = `statement ${e.statement} of ${e.of}, line ${e.line}`
     if (e.kind === 'waiting') line.detail = e.message ?? ''
-    if (e.kind === 'batch') line.detail = rowsOf(e)
+    if (e.kind === 'batch') Object.assign(line, { detail: rowsOf(e), batched: true })
     if (e.kind === 'step-ready')
       Object.assign(line, { state: 'ran', took: took(e.duration_ms ?? 0), detail: 'commits with the rest' })
     if (e.kind === 'step-done')
       Object.assign(line, {
         state: e.direction === 'back' ? 'rolled back' : 'applied',
         took: took(e.duration_ms ?? 0),
-        detail: line.detail.includes('rows') ? line.detail : '',
+        detail: line.batched ? line.detail : '',
       })
     if (e.kind === 'step-failed') Object.assign(line, { state: 'failed', took: took(e.duration_ms ?? 0) })
   }

@@ -20,7 +20,7 @@ const { value: log } = usePolled(() => result(api.GET('/api/v1/deliveries', { pa
     <Skeleton v-if="!hooks && !problem" height="160px" />
     <section v-if="hooks && !hooks.hooks.length" class="panel stack">
       <p>
-        Nobody is told of anything. A hook is sent a signed event when a promotion is held, approved, started, failed or
+        No webhook is declared. A hook is sent a signed event when a promotion is held, approved, started, failed or
         done.
       </p>
       <div><CommandLine command="vorrang hook NAME -url http://… -secret env:NAME -events held,failed" /></div>

@@ -167,7 +167,7 @@ function newToken() {
       :confirm="known ? `Change ${known.name}` : `Add ${name}`"
     >
       <label v-if="!known" class="stack field"
-        ><span class="small">Name <span class="soft">(lower-case; stands in the ledger)</span></span
+        ><span class="small">Name <span class="soft">(lower-case; shown in the ledger)</span></span
         ><InputText v-model="name" name="person" autocomplete="off"
       /></label>
       <label v-if="!known?.subject" class="stack field"

@@ -71,7 +71,7 @@ async function signIn() {
     <p class="soft">Scripts from development to production, and nothing through unchecked.</p>
     <label class="stack tight">
       <span class="small"
-        >Your name <span v-if="byToken" class="soft">(stands in the ledger beside what you do)</span></span
+        >Your name <span v-if="byToken" class="soft">(is shown in the ledger beside what you do)</span></span
       >
       <InputText v-model="name" name="name" autocomplete="username" required autofocus />
     </label>

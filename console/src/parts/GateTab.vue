@@ -198,7 +198,7 @@ async function thaw(reason: string) {
       v-model:open="waiveOpen"
       :title="`Waive ${checkTitles[waived?.id ?? ''] ?? ''} on ${place}`"
       :confirm="`Waive it for one deployment`"
-      asks="Why? Your reason stands in the target's ledger."
+      asks="Why? Your reason is kept in the target's ledger."
       :act="waive"
     >
       <p>{{ waived?.evidence }}</p>

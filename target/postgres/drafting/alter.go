@@ -38,35 +38,9 @@ func (d *drafter) writeAlter(was, o schema.Object) {
 			say("ALTER EXTENSION %s SET SCHEMA %s", o.Name, is[schema.InSchema])
 		}
 	case schema.Server, schema.Wrapper:
-		if differs("handler") {
-			say("ALTER FOREIGN DATA WRAPPER %s %s", o.Name, cmp.Or(with("HANDLER ", is["handler"]), "NO HANDLER"))
-		}
-		if differs("validator") {
-			say("ALTER FOREIGN DATA WRAPPER %s %s", o.Name, cmp.Or(with("VALIDATOR ", is["validator"]), "NO VALIDATOR"))
-		}
-		if o.Kind == schema.Server && differs("version") {
-			say("ALTER SERVER %s VERSION %s", o.Name, literal(is["version"]))
-		}
-		if differs(schema.ForeignTable) {
-			say(
-				"ALTER %s %s OPTIONS (%s)", word(o), o.Name,
-				foreignOptions(was.Props[schema.ForeignTable], is[schema.ForeignTable]),
-			)
-		}
+		sql = alterServer(was, o)
 	case schema.Type:
-		switch {
-		case differs(schema.Labels):
-			sql = addLabels(o.Name, schema.List(was.Props[schema.Labels]), schema.List(is[schema.Labels]))
-			autocommit = d.Concurrent // a new label can be used only once it is committed
-		case differs(schema.Attributes):
-			sql, _ = d.reshape(was, o)
-		}
-		if o.Props[schema.Is] == "domain" && differs(schema.Default) {
-			say("ALTER DOMAIN %s %s", o.Name, cmp.Or(with("SET DEFAULT ", is[schema.Default]), "DROP DEFAULT"))
-		}
-		if differs(schema.Null) {
-			say("ALTER DOMAIN %s %s NOT NULL", o.Name, cmp.Or(flag(is[schema.Null], "SET"), "DROP"))
-		}
+		sql, autocommit = d.alterType(was, o)
 	case schema.Sequence:
 		if differs("sequence") && is[schema.IdentityOf] == "" && was.Props[schema.IdentityOf] == "" {
 			say("ALTER SEQUENCE %s %s", o.Name, noCycle(is["sequence"]))
@@ -77,15 +51,7 @@ func (d *drafter) writeAlter(was, o schema.Object) {
 	case schema.Table:
 		sql = d.alterTable(was, o)
 	case schema.Constraint:
-		if differs(schema.Definition) {
-			say("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local())
-			autocommit = d.Concurrent
-		}
-		index := schema.Qualifier(o.Of) + o.Local()
-		sql = append(sql, options("ALTER INDEX "+index, was.Props[schema.Options], is[schema.Options])...)
-		if differs(schema.Tablespace) {
-			say("ALTER INDEX %s SET TABLESPACE %s", index, cmp.Or(is[schema.Tablespace], "pg_default"))
-		}
+		sql, autocommit = d.alterConstraint(was, o)
 	case schema.Index:
 		if differs(schema.Tablespace) {
 			say("ALTER INDEX %s SET TABLESPACE %s", o.Name, cmp.Or(is[schema.Tablespace], "pg_default"))
@@ -100,13 +66,7 @@ func (d *drafter) writeAlter(was, o schema.Object) {
 			)
 		}
 	case schema.Materialized:
-		sql = append(sql, options(strings.TrimSpace(alter(o)), was.Props[schema.Options], is[schema.Options])...)
-		if differs(schema.Tablespace) {
-			say("%sSET TABLESPACE %s", alter(o), cmp.Or(is[schema.Tablespace], "pg_default"))
-		}
-		if differs("populated") {
-			say("REFRESH MATERIALIZED VIEW %s%s", o.Name, flag(is["populated"], " WITH NO DATA"))
-		}
+		sql = alterMaterialized(was, o)
 	case schema.Function:
 		if differs(schema.Definition) {
 			say("%s", trim(is[schema.Definition]))
@@ -125,6 +85,86 @@ func (d *drafter) writeAlter(was, o schema.Object) {
 	if len(sql) > 0 {
 		d.add(d.altering, o.Key(), building+10*schema.Rank(o.Kind), plain(sql...)).autocommit = autocommit
 	}
+}
+
+func alterServer(was, o schema.Object) []string {
+	var sql []string
+	say := func(format string, values ...any) { sql = append(sql, fmt.Sprintf(format, values...)) }
+	is := o.Props
+	differs := func(name schema.Property) bool { return was.Props[name] != is[name] }
+	if differs("handler") {
+		say("ALTER FOREIGN DATA WRAPPER %s %s", o.Name, cmp.Or(with("HANDLER ", is["handler"]), "NO HANDLER"))
+	}
+	if differs("validator") {
+		say("ALTER FOREIGN DATA WRAPPER %s %s", o.Name, cmp.Or(with("VALIDATOR ", is["validator"]), "NO VALIDATOR"))
+	}
+	if o.Kind == schema.Server && differs("version") {
+		say("ALTER SERVER %s VERSION %s", o.Name, literal(is["version"]))
+	}
+	if differs(schema.ForeignTable) {
+		say(
+			"ALTER %s %s OPTIONS (%s)", word(o), o.Name,
+			foreignOptions(was.Props[schema.ForeignTable], is[schema.ForeignTable]),
+		)
+	}
+	return sql
+}
+
+// alterType tells also whether the statements must commit by themselves.
+func (d *drafter) alterType(was, o schema.Object) ([]string, bool) {
+	autocommit := false
+	var sql []string
+	say := func(format string, values ...any) { sql = append(sql, fmt.Sprintf(format, values...)) }
+	is := o.Props
+	differs := func(name schema.Property) bool { return was.Props[name] != is[name] }
+	switch {
+	case differs(schema.Labels):
+		sql = addLabels(o.Name, schema.List(was.Props[schema.Labels]), schema.List(is[schema.Labels]))
+		autocommit = d.Concurrent // a new label can be used only once it is committed
+	case differs(schema.Attributes):
+		sql, _ = d.reshape(was, o)
+	}
+	if o.Props[schema.Is] == "domain" && differs(schema.Default) {
+		say("ALTER DOMAIN %s %s", o.Name, cmp.Or(with("SET DEFAULT ", is[schema.Default]), "DROP DEFAULT"))
+	}
+	if differs(schema.Null) {
+		say("ALTER DOMAIN %s %s NOT NULL", o.Name, cmp.Or(flag(is[schema.Null], "SET"), "DROP"))
+	}
+	return sql, autocommit
+}
+
+// alterConstraint tells also whether the statements must commit by themselves.
+func (d *drafter) alterConstraint(was, o schema.Object) ([]string, bool) {
+	autocommit := false
+	var sql []string
+	say := func(format string, values ...any) { sql = append(sql, fmt.Sprintf(format, values...)) }
+	is := o.Props
+	differs := func(name schema.Property) bool { return was.Props[name] != is[name] }
+	if differs(schema.Definition) {
+		say("ALTER TABLE %s VALIDATE CONSTRAINT %s", o.Of, o.Local())
+		autocommit = d.Concurrent
+	}
+	index := schema.Qualifier(o.Of) + o.Local()
+	sql = append(sql, options("ALTER INDEX "+index, was.Props[schema.Options], is[schema.Options])...)
+	if differs(schema.Tablespace) {
+		say("ALTER INDEX %s SET TABLESPACE %s", index, cmp.Or(is[schema.Tablespace], "pg_default"))
+	}
+	return sql, autocommit
+}
+
+func alterMaterialized(was, o schema.Object) []string {
+	var sql []string
+	say := func(format string, values ...any) { sql = append(sql, fmt.Sprintf(format, values...)) }
+	is := o.Props
+	differs := func(name schema.Property) bool { return was.Props[name] != is[name] }
+	sql = append(sql, options(strings.TrimSpace(alter(o)), was.Props[schema.Options], is[schema.Options])...)
+	if differs(schema.Tablespace) {
+		say("%sSET TABLESPACE %s", alter(o), cmp.Or(is[schema.Tablespace], "pg_default"))
+	}
+	if differs("populated") {
+		say("REFRESH MATERIALIZED VIEW %s%s", o.Name, flag(is["populated"], " WITH NO DATA"))
+	}
+	return sql
 }
 
 func (d *drafter) alterTable(was, o schema.Object) []string {
@@ -222,7 +262,7 @@ func (d *drafter) writeAlterColumn(was, o schema.Object) {
 		delete(before.Props, "generated")
 	}
 	if isTable && d.retyped[key] && !d.inheritedRetype(o) {
-		statements = append(statements, d.retype(was, o))
+		statements = append(statements, d.setType(was, o))
 	}
 	statements = append(statements, plain(d.columnAttributes(before, o, "ONLY ")...)...)
 	if isTable && newlyNull && !d.inheritedNull(o) {
@@ -263,9 +303,9 @@ var castable = [][]string{
 	{"json", "jsonb"},
 }
 
-// retype sets a column's type. Where the server may not know how, the text of a
+// setType sets a column's type. Where the server may not know how, the text of a
 // value is read as the new type.
-func (d *drafter) retype(was, o schema.Object) schema.Drafted {
+func (d *drafter) setType(was, o schema.Object) schema.Drafted {
 	family := func(name string) int {
 		base, _, _ := strings.Cut(name, "(")
 		if rest, is := strings.CutPrefix(name, "timestamp("); is {

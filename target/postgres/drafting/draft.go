@@ -56,6 +56,7 @@ type drafter struct {
 	rebuilt  map[string]bool            // types that are made again while the old one is renamed away
 	retyped  map[string]bool            // columns whose type is set again
 	reset    map[string]bool            // columns whose default is dropped, and set again where there should be one
+	queue    []string                   // while it is chosen: what is gone or retyped, and its users not chosen for
 	unable   map[string]string          // what cannot be drafted, and why
 	actions  []*action
 	dropping map[string]*action
@@ -151,47 +152,8 @@ func derived(kind schema.Kind) bool {
 
 // choose decides what is dropped, what is made again, and what is altered.
 func (d *drafter) choose() {
-	var queue []string
-	lose := func(key string) {
-		if !d.gone[key] {
-			d.gone[key] = true
-			queue = append(queue, key)
-		}
-	}
-	retype := func(key string) {
-		if !d.retyped[key] {
-			d.retyped[key] = true
-			queue = append(queue, key)
-		}
-	}
 	for _, o := range d.from.Objects {
-		key := o.Key()
-		now, stays := d.after[key]
-		switch {
-		case !stays:
-			lose(key)
-		case o.Kind == schema.Column && d.isTableColumn(o):
-			retyped := o.Props[schema.DataType] != now.Props[schema.DataType] ||
-				o.Props[schema.Collated] != now.Props[schema.Collated]
-			switch {
-			case now.Props[schema.Generated] != "" && (retyped || o.Props[schema.Generated] != now.Props[schema.Generated]):
-				lose(key) // it is computed again
-			case retyped:
-				retype(key)
-			}
-		case !d.alterable(o, now):
-			switch {
-			case derived(o.Kind):
-				lose(key)
-			case o.Kind == schema.Type && !d.isHeld(key):
-				lose(key)
-			case o.Kind == schema.Type && o.Props[schema.Is] != "range": // a range's functions would be in the way
-				d.rebuilt[key] = true
-				lose(key)
-			default:
-				d.unable[key] = d.whyNot(o, now)
-			}
-		}
+		d.chooseFor(o)
 	}
 	heirs := map[string][]string{} // by a parent's column or constraint
 	for _, o := range d.from.Objects {
@@ -201,60 +163,112 @@ func (d *drafter) choose() {
 			}
 		}
 	}
-	for len(queue) > 0 {
-		key := queue[0]
-		queue = queue[1:]
+	for len(d.queue) > 0 {
+		key := d.queue[0]
+		d.queue = d.queue[1:]
 		if d.gone[key] {
 			for _, heir := range heirs[key] {
-				lose(heir)
+				d.lose(heir)
 			}
 			if whole := d.wholeIndex(d.before[key]); whole != "" {
-				lose(whole)
+				d.lose(whole)
 			}
 		}
 		for _, user := range d.users[key] {
-			o := d.before[user]
-			now, stays := d.after[user]
-			if !stays || d.gone[user] {
-				continue
-			}
-			if d.retyped[key] && !d.gone[key] {
-				parted := d.before[tableKey(o)].Props[schema.Partitioned] != ""
-				switch {
-				case parted && (o.Kind == schema.Index || o.Kind == schema.Constraint &&
-					!isCheck(o)): // the server would build it again with parts of its own
-					lose(user)
-				case o.Kind == schema.Column && o.Props[schema.Generated] != "":
-					lose(user)
-				case derived(o.Kind) && (o.Kind != schema.Constraint || isForeignKey(o)) && o.Kind != schema.Index &&
-					o.Kind != schema.Statistics:
-					lose(user)
-				}
-				continue
-			}
-			switch {
-			case o.Kind == schema.Column && slices.Contains(o.DefaultNeeds, key) && !slices.Contains(o.Needs, key):
-				d.reset[user] = true
-			case o.Kind == schema.Column && o.Props[schema.Generated] != "":
-				lose(user)
-			case o.Kind == schema.Column && d.isTableColumn(o):
-				if d.rebuilt[key] {
-					retype(user)
-				}
-				d.reset[user] = d.reset[user] || slices.Contains(o.DefaultNeeds, key)
-			case o.Kind == schema.Type && !slices.Contains(now.Needs, key): // it is altered so that it does not need it any more
-			case o.Kind == schema.Type:
-				d.rebuilt[user] = true
-				lose(user)
-			case d.replaceable(o, now) && o.Props[schema.Definition] != now.Props[schema.Definition] &&
-				!slices.ContainsFunc(now.Needs, func(need string) bool { return nameOf(need) == nameOf(key) }):
-			case derived(o.Kind):
-				lose(user)
-			}
+			d.chooseUser(key, user)
 		}
 	}
 	for key := range d.retyped {
 		d.reset[key] = true
+	}
+}
+
+// lose has an object dropped, and what depends on it chosen for.
+func (d *drafter) lose(key string) {
+	if !d.gone[key] {
+		d.gone[key] = true
+		d.queue = append(d.queue, key)
+	}
+}
+
+// retype has a column's type set again, and what depends on it chosen for.
+func (d *drafter) retype(key string) {
+	if !d.retyped[key] {
+		d.retyped[key] = true
+		d.queue = append(d.queue, key)
+	}
+}
+
+// chooseFor decides for an object by what it is to be.
+func (d *drafter) chooseFor(o schema.Object) {
+	key := o.Key()
+	now, stays := d.after[key]
+	switch {
+	case !stays:
+		d.lose(key)
+	case o.Kind == schema.Column && d.isTableColumn(o):
+		retyped := o.Props[schema.DataType] != now.Props[schema.DataType] ||
+			o.Props[schema.Collated] != now.Props[schema.Collated]
+		switch {
+		case now.Props[schema.Generated] != "" && (retyped || o.Props[schema.Generated] != now.Props[schema.Generated]):
+			d.lose(key) // it is computed again
+		case retyped:
+			d.retype(key)
+		}
+	case !d.alterable(o, now):
+		switch {
+		case derived(o.Kind):
+			d.lose(key)
+		case o.Kind == schema.Type && !d.isHeld(key):
+			d.lose(key)
+		case o.Kind == schema.Type && o.Props[schema.Is] != "range": // a range's functions would be in the way
+			d.rebuilt[key] = true
+			d.lose(key)
+		default:
+			d.unable[key] = d.whyNot(o, now)
+		}
+	}
+}
+
+// chooseUser decides for what needs an object that goes or gets another type.
+func (d *drafter) chooseUser(key, user string) {
+	o := d.before[user]
+	now, stays := d.after[user]
+	if !stays || d.gone[user] {
+		return
+	}
+	if d.retyped[key] && !d.gone[key] {
+		parted := d.before[tableKey(o)].Props[schema.Partitioned] != ""
+		switch {
+		case parted && (o.Kind == schema.Index || o.Kind == schema.Constraint &&
+			!isCheck(o)): // the server would build it again with parts of its own
+			d.lose(user)
+		case o.Kind == schema.Column && o.Props[schema.Generated] != "":
+			d.lose(user)
+		case derived(o.Kind) && (o.Kind != schema.Constraint || isForeignKey(o)) && o.Kind != schema.Index &&
+			o.Kind != schema.Statistics:
+			d.lose(user)
+		}
+		return
+	}
+	switch {
+	case o.Kind == schema.Column && slices.Contains(o.DefaultNeeds, key) && !slices.Contains(o.Needs, key):
+		d.reset[user] = true
+	case o.Kind == schema.Column && o.Props[schema.Generated] != "":
+		d.lose(user)
+	case o.Kind == schema.Column && d.isTableColumn(o):
+		if d.rebuilt[key] {
+			d.retype(user)
+		}
+		d.reset[user] = d.reset[user] || slices.Contains(o.DefaultNeeds, key)
+	case o.Kind == schema.Type && !slices.Contains(now.Needs, key): // it is altered so that it does not need it any more
+	case o.Kind == schema.Type:
+		d.rebuilt[user] = true
+		d.lose(user)
+	case d.replaceable(o, now) && o.Props[schema.Definition] != now.Props[schema.Definition] &&
+		!slices.ContainsFunc(now.Needs, func(need string) bool { return nameOf(need) == nameOf(key) }):
+	case derived(o.Kind):
+		d.lose(user)
 	}
 }
 

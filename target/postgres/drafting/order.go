@@ -76,116 +76,145 @@ func before(first, then *action) {
 // order says which action needs which.
 func (d *drafter) order() {
 	for _, o := range d.from.Objects {
-		key := o.Key()
-		drop, alter := d.dropOf(key), d.altering[key]
-		for _, need := range o.Needs {
-			if d.gone[key] {
-				before(drop, d.dropOf(need))
-				if kind := d.before[need].Kind; kind != schema.Namespace && kind != schema.Extension &&
-					(o.Props[schema.Inherited] == "" || need != tableKey(o)) {
-					before(drop, d.altering[need])
-				}
-				if d.rebuilt[need] && drop != d.dropping[need] {
-					before(drop, d.making[need])
-				}
-			} else {
-				before(alter, d.dropOf(need))
-			}
-		}
-		for _, need := range o.DefaultNeeds {
-			first := cmp.Or(d.dropping["default "+o.Name], d.making["default "+o.Name], alter)
-			if d.gone[key] {
-				first = drop
-			}
-			before(first, d.dropOf(need))
-		}
-		before(d.dropping["default "+o.Name], alter)
-		if o.Props[schema.Inherited] != "" && d.gone[key] { // it is the table's own once that inherits no more
-			before(d.altering[tableKey(o)], drop)
-		}
-		if o.Kind == schema.Sequence { // freed before what owned it goes
-			before(d.making["owned "+o.Name], d.dropOf(column(cmp.Or(o.Props[schema.OwnedBy], " "))))
-		}
-		if d.rebuilt[key] {
-			before(d.making[key], drop)
-		} else if d.gone[key] && !d.rebuilt[schema.KeyOf(schema.Type, o.Of)] {
-			before(drop, d.makeOf(key))
-			before(drop, d.making["unvalidated "+key])
-			d.freeName(o, drop)
-		}
+		d.orderWas(o)
 	}
 	for _, o := range d.to.Objects {
-		key := o.Key()
-		for _, a := range []*action{d.makeOf(key), d.altering[key], d.making["unvalidated "+key]} {
-			for _, need := range o.Needs {
-				if a == d.making["unvalidated "+key] || a != d.makeOf(need) {
-					before(d.makeOf(need), a)
-				}
-				if need != tableKey(o) || o.Props[schema.Inherited] == "" {
-					before(d.altering[need], a)
-				}
-			}
-		}
-		if o.Props[schema.Inherited] != "" && !d.made(o.Of) { // it must be there before its table inherits
-			before(d.making[key], d.altering[tableKey(o)])
-			before(d.altering[key], d.altering[tableKey(o)])
-		}
-		if link := d.making["default "+o.Name]; link != nil && o.Kind == schema.Column {
-			before(d.makeOf(key), link)
-			before(d.altering[key], link)
-			before(d.dropping["default "+o.Name], link)
-			for _, need := range o.DefaultNeeds {
-				before(d.makeOf(need), link)
-			}
-		}
+		d.orderIs(o)
 		switch o.Kind {
 		case schema.Column:
-			for _, kind := range []schema.Kind{schema.View, schema.Materialized} {
-				before(d.making[schema.KeyOf(kind, o.Of)], d.making[key])
-				before(d.altering[schema.KeyOf(kind, o.Of)], d.altering[key])
-				before(d.altering[schema.KeyOf(kind, o.Of)], d.making[key])
-			}
-			if o.Props[schema.Inherited] != "" {
-				for _, parent := range d.stillParents(o.Of) {
-					before(d.makeOf(above(o, parent)), d.altering[key])
-					above := d.altering[column(parent+"."+o.Local())]
-					before(d.dropping["default "+o.Name], above)
-					before(above, d.altering[key])
-					before(above, d.making["default "+o.Name])
-				}
-			}
+			d.orderColumn(o)
 		case schema.Sequence:
 			link := d.making["owned "+o.Name]
-			before(d.making[key], link)
+			before(d.making[o.Key()], link)
 			before(d.makeOf(column(o.Props[schema.OwnedBy])), link)
 		case schema.Table:
 			d.orderPartition(o)
-			if made := d.making[key]; made != nil &&
-				o.Props[schema.Partition] == "" { // it inherits what its parents are then
-				for _, parent := range schema.List(o.Props[schema.Inherits]) {
-					for _, c := range d.columns[parent] {
-						before(d.making[c.Key()], made)
-						before(d.altering[c.Key()], made)
-						before(d.making["default "+c.Name], made)
-					}
-					for _, c := range d.had[parent] {
-						before(d.dropping[c.Key()], made)
-						before(d.dropping["default "+c.Name], made)
-					}
-				}
-			}
+			d.orderInheriting(o)
 		case schema.Constraint, schema.Index:
-			before(d.makeOf(key), d.making["validated "+key])
-			before(d.makeOf(tableKey(o)), d.making["validated "+key])
-			link := d.making["part "+key]
-			before(d.makeOf(key), link)
-			for _, need := range o.Needs {
-				before(d.makeOf(need), link)
-			}
-			before(d.making["attached "+o.Of], link)
-			d.beforeUsers(o, link)
+			d.orderParts(o)
 		}
 	}
+}
+
+// orderWas puts what was there into an order: what needs it goes before it.
+func (d *drafter) orderWas(o schema.Object) {
+	key := o.Key()
+	drop, alter := d.dropOf(key), d.altering[key]
+	for _, need := range o.Needs {
+		if d.gone[key] {
+			before(drop, d.dropOf(need))
+			if kind := d.before[need].Kind; kind != schema.Namespace && kind != schema.Extension &&
+				(o.Props[schema.Inherited] == "" || need != tableKey(o)) {
+				before(drop, d.altering[need])
+			}
+			if d.rebuilt[need] && drop != d.dropping[need] {
+				before(drop, d.making[need])
+			}
+		} else {
+			before(alter, d.dropOf(need))
+		}
+	}
+	for _, need := range o.DefaultNeeds {
+		first := cmp.Or(d.dropping["default "+o.Name], d.making["default "+o.Name], alter)
+		if d.gone[key] {
+			first = drop
+		}
+		before(first, d.dropOf(need))
+	}
+	before(d.dropping["default "+o.Name], alter)
+	if o.Props[schema.Inherited] != "" && d.gone[key] { // it is the table's own once that inherits no more
+		before(d.altering[tableKey(o)], drop)
+	}
+	if o.Kind == schema.Sequence { // freed before what owned it goes
+		before(d.making["owned "+o.Name], d.dropOf(column(cmp.Or(o.Props[schema.OwnedBy], " "))))
+	}
+	if d.rebuilt[key] {
+		before(d.making[key], drop)
+	} else if d.gone[key] && !d.rebuilt[schema.KeyOf(schema.Type, o.Of)] {
+		before(drop, d.makeOf(key))
+		before(drop, d.making["unvalidated "+key])
+		d.freeName(o, drop)
+	}
+}
+
+// orderIs puts what will be there into an order: what it needs comes before it.
+func (d *drafter) orderIs(o schema.Object) {
+	key := o.Key()
+	for _, a := range []*action{d.makeOf(key), d.altering[key], d.making["unvalidated "+key]} {
+		for _, need := range o.Needs {
+			if a == d.making["unvalidated "+key] || a != d.makeOf(need) {
+				before(d.makeOf(need), a)
+			}
+			if need != tableKey(o) || o.Props[schema.Inherited] == "" {
+				before(d.altering[need], a)
+			}
+		}
+	}
+	if o.Props[schema.Inherited] != "" && !d.made(o.Of) { // it must be there before its table inherits
+		before(d.making[key], d.altering[tableKey(o)])
+		before(d.altering[key], d.altering[tableKey(o)])
+	}
+	if link := d.making["default "+o.Name]; link != nil && o.Kind == schema.Column {
+		before(d.makeOf(key), link)
+		before(d.altering[key], link)
+		before(d.dropping["default "+o.Name], link)
+		for _, need := range o.DefaultNeeds {
+			before(d.makeOf(need), link)
+		}
+	}
+}
+
+// orderColumn puts a column after the view that has it, and after its parents' columns.
+func (d *drafter) orderColumn(o schema.Object) {
+	key := o.Key()
+	for _, kind := range []schema.Kind{schema.View, schema.Materialized} {
+		before(d.making[schema.KeyOf(kind, o.Of)], d.making[key])
+		before(d.altering[schema.KeyOf(kind, o.Of)], d.altering[key])
+		before(d.altering[schema.KeyOf(kind, o.Of)], d.making[key])
+	}
+	if o.Props[schema.Inherited] != "" {
+		for _, parent := range d.stillParents(o.Of) {
+			before(d.makeOf(above(o, parent)), d.altering[key])
+			above := d.altering[column(parent+"."+o.Local())]
+			before(d.dropping["default "+o.Name], above)
+			before(above, d.altering[key])
+			before(above, d.making["default "+o.Name])
+		}
+	}
+}
+
+// orderInheriting puts the making of a table that inherits after its parents' columns
+// are as they will be.
+func (d *drafter) orderInheriting(o schema.Object) {
+	if made := d.making[o.Key()]; made != nil &&
+		o.Props[schema.Partition] == "" { // it inherits what its parents are then
+		for _, parent := range schema.List(o.Props[schema.Inherits]) {
+			for _, c := range d.columns[parent] {
+				before(d.making[c.Key()], made)
+				before(d.altering[c.Key()], made)
+				before(d.making["default "+c.Name], made)
+			}
+			for _, c := range d.had[parent] {
+				before(d.dropping[c.Key()], made)
+				before(d.dropping["default "+c.Name], made)
+			}
+		}
+	}
+}
+
+// orderParts puts the validation of a constraint, and the attachment of an index's part,
+// after what they need.
+func (d *drafter) orderParts(o schema.Object) {
+	key := o.Key()
+	before(d.makeOf(key), d.making["validated "+key])
+	before(d.makeOf(tableKey(o)), d.making["validated "+key])
+	link := d.making["part "+key]
+	before(d.makeOf(key), link)
+	for _, need := range o.Needs {
+		before(d.makeOf(need), link)
+	}
+	before(d.making["attached "+o.Of], link)
+	d.beforeUsers(o, link)
 }
 
 // beforeUsers puts the attachment of an index's part before what needs the

@@ -87,7 +87,7 @@ type script struct {
 	noTrigger bool // it drops a trigger
 }
 
-// ownStep is the head of a safe form whose statements cannot stand in a transaction.
+// ownStep is the head of a safe form whose statements cannot run in a transaction.
 const ownStep = "-- in a step with mode: autocommit\n"
 
 type drop struct {
