@@ -15,8 +15,8 @@ func TestGrantsAreReadAsTheyAreWritten(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, text, g.String())
 	}
-	for text, message := range map[string]string{"pilot": "no role", "reader@": "write ROLE",
-		"reader@harbour/": "write ROLE", "": "no role", "reader@/x": "write ROLE"} {
+	for text, message := range map[string]string{"pilot": "is not a role", "reader@": "write ROLE",
+		"reader@harbour/": "write ROLE", "": "is not a role", "reader@/x": "write ROLE"} {
 		_, err := access.ParseGrant(text)
 		assert.ErrorContains(t, err, message, text)
 	}

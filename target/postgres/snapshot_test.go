@@ -169,8 +169,8 @@ func TestARoleThatOnlyReadsCatalogsCanSnapshot(t *testing.T) {
 	assert.ErrorContains(
 		t,
 		err,
-		`permission denied for table pg_policy (SQLSTATE 42501); let user "onlooker" read it: GRANT
-			SELECT ON pg_catalog.pg_policy TO "onlooker"`,
+		`permission denied for table pg_policy (SQLSTATE 42501); let user "onlooker" read it: `+
+			`GRANT SELECT ON pg_catalog.pg_policy TO "onlooker"`,
 	)
 }
 
