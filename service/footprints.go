@@ -2,7 +2,6 @@ package service
 
 import (
 	"errors"
-	"time"
 
 	"vorrang/core/engine"
 	"vorrang/core/ledger"
@@ -26,12 +25,13 @@ func (s *deploying) footprints(c call, in *deploymentIn) (*api.Footprints, error
 	if err != nil {
 		return nil, err
 	}
-	rehearsed := map[step.Number]*engine.Footprint{}
+	rehearsed, allRows := map[step.Number]*engine.Footprint{}, false
 	if d.Plan.Direction == ledger.Forward {
 		kept, err := s.Records.Rehearsed(c, d.Lane, d.Environment, d.Plan.Digest(), "")
 		if err != nil && !errors.Is(err, records.ErrNotFound) {
 			return nil, err
 		}
+		allRows = kept.Result.Cloned
 		for _, one := range kept.Result.Steps {
 			rehearsed[one.Number] = one.Footprint
 		}
@@ -41,14 +41,11 @@ func (s *deploying) footprints(c call, in *deploymentIn) (*api.Footprints, error
 		one := api.StepFootprint{
 			StepRef:    api.StepRef{Number: e.Step, Slug: e.Slug, Direction: e.Direction},
 			DurationMS: e.DurationMS, Measured: *e.Footprint, Rehearsed: rehearsed[e.Step], Unlike: []string{},
+			Estimates: []rehearsal.Estimate{},
 		}
 		if one.Rehearsed != nil {
-			one.Unlike = append(
-				one.Unlike,
-				rehearsal.Unlike(*one.Rehearsed, one.Measured, time.Duration(one.DurationMS)*time.Millisecond)...)
-			if estimate, is := rehearsal.EstimateOf(*one.Rehearsed); is {
-				one.Estimate = &estimate
-			}
+			one.Estimates = append(one.Estimates, rehearsal.EstimatesOf(*one.Rehearsed, allRows)...)
+			one.Unlike = append(one.Unlike, rehearsal.Unlike(*one.Rehearsed, one.Measured, one.Estimates)...)
 		}
 		answer.Footprints = append(answer.Footprints, one)
 	}

@@ -39,7 +39,14 @@ func TestADeploymentsFootprintStandsBesideTheRehearsedOne(t *testing.T) {
 	list := must(w.Footprints(t.Context(), id)).Footprints
 	require.Len(t, list, 2)
 	widened, renamed := list[0], list[1]
-	assert.NotNil(t, widened.Estimate)
+	require.Len(t, widened.Estimates, 1)
+	assert.Equal(t, "public.berth", widened.Estimates[0].Table)
+	assert.Positive(t, widened.Measured.Tables[0].HeldMS)
+	assert.Empty(t, widened.Measured.Statements, "the step is one statement")
+	require.Len(t, renamed.Measured.Statements, 2)
+	assert.EqualValues(t, 4990, renamed.Measured.Statements[0].Rows)
+	assert.Equal(t, 2, renamed.Measured.Statements[1].Line)
+	assert.Equal(t, 2, renamed.Measured.Tables[0].Line, "the lock that stops others is the second statement's")
 	require.NotEmpty(t, widened.Measured.Tables)
 	assert.Equal(t, engine.ReadsAndWrites, widened.Measured.Tables[0].Blocks)
 	assert.True(t, widened.Measured.Tables[0].Rewritten)

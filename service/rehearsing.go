@@ -222,6 +222,7 @@ func (r *rehearsing) try(ctx context.Context, emit func(deploy.Event)) (result r
 		},
 		Now:    r.Now,
 		Sizes:  r.target.Figures,
+		Later:  r.figures,
 		Runner: scratchRunner(r.p, r.shop, scratch, r.Records.Text),
 		Emit:   emit,
 		Cloned: r.shop.clone,
@@ -239,6 +240,20 @@ func (r *rehearsing) try(ctx context.Context, emit func(deploy.Event)) (result r
 		stage.Spilled = spiller.TempBytes
 	}
 	return stage.Run(ctx, r.planned)
+}
+
+// figures reads the target's figures again.
+func (r *rehearsing) figures(ctx context.Context) (review.Figures, error) {
+	target, err := r.targets.connect(ctx, r.p, "vorrangd rehearsal")
+	if err != nil {
+		return review.Figures{}, err
+	}
+	defer target.Close()
+	counter, counts := target.(engine.Counter)
+	if !counts {
+		return review.Figures{}, nil
+	}
+	return counter.Figures(ctx)
 }
 
 // rows copies rows of the target.

@@ -295,8 +295,8 @@ func (w *Deployments) pass(ctx context.Context, d *Work, live *Feed) deploy.Resu
 		},
 	}
 	d.before = before
+	runner.Measure = true
 	if !d.large() {
-		runner.Measure = true
 		runner.Look = func(ctx context.Context) (schema.Schema, error) {
 			return d.Session.Snapshot(ctx, d.Schemas)
 		}

@@ -15,37 +15,102 @@ func (r *run) measureFrom(ctx context.Context) {
 	}
 }
 
-// measure takes the footprint of the transaction that is open, before it commits. What
-// cannot be measured is not told; the step goes on.
-func (r *run) measure(ctx context.Context, line int) {
-	if r.footprint = nil; r.measurer == nil {
+// A deployment spends this much time at measuring, and beyond that a twentieth of its own.
+// What takes long is measured whatever it costs.
+const (
+	spared = 20 * time.Millisecond
+	share  = 20
+	long   = 50 * time.Millisecond
+)
+
+// affords reports whether what took some time is measured.
+func (r *run) affords(took time.Duration) bool {
+	return r.measurer != nil && (took >= long || r.spent <= spared+r.Now().Sub(r.started)/share)
+}
+
+// footprintNow asks for the footprint of the transaction that is open.
+func (r *run) footprintNow(ctx context.Context) (engine.Footprint, bool) {
+	began := r.Now()
+	footprint, err := r.measurer.Footprint(ctx)
+	r.spent += r.Now().Sub(began)
+	return footprint, err == nil
+}
+
+// measure takes the footprint of a step that began at a time, before its transaction
+// commits. What cannot be measured is not told; the step goes on.
+func (r *run) measure(ctx context.Context, began time.Time) {
+	if r.footprint = nil; !r.affords(r.Now().Sub(began)) {
 		return
 	}
-	if footprint, err := r.measurer.Footprint(ctx); err == nil {
-		r.so.add(&footprint, line)
-		r.footprint = &footprint
+	footprint, is := r.footprintNow(ctx)
+	if !is {
+		return
 	}
+	r.so.add(&footprint)
+	if len(r.so.statements) > 1 {
+		footprint.Statements = r.so.statements
+	}
+	for i := range footprint.Tables {
+		t := &footprint.Tables[i]
+		if since, stops := r.so.stopped[t.Table]; stops {
+			t.HeldMS = max(1, r.Now().Sub(since).Milliseconds())
+		}
+	}
+	r.footprint = &footprint
 }
 
 // soFar is what the statements of a transaction did so far, of the last try's.
 type soFar struct {
-	tables map[string]engine.TableFootprint
-	wal    int64
+	tables     map[string]engine.TableFootprint
+	stopped    map[string]time.Time // since when others wait for a table
+	wal        int64
+	statements []engine.StatementFootprint
+	since      ran // what ran since it was last measured
 }
 
-// add adds what a statement did that begins in a line, and completes the footprint by what
-// those before it did.
-func (so *soFar) add(f *engine.Footprint, line int) {
+// ran is a statement that ran, or several.
+type ran struct {
+	line        int // 0 of several
+	statements  int
+	rows        int64
+	began, took time.Time
+}
+
+// ran notes that a statement ran.
+func (so *soFar) ran(line int, rows int64, began, now time.Time) {
+	so.since.statements++
+	if so.since.statements == 1 {
+		so.since.line, so.since.began = line, began
+	} else {
+		so.since.line = 0
+	}
+	so.since.rows += rows
+	so.since.took = now
+}
+
+// add adds what ran since it was last measured, and completes the footprint by what ran
+// before.
+func (so *soFar) add(f *engine.Footprint) {
+	s := so.since
+	so.since = ran{}
+	if s.line > 0 {
+		so.statements = append(so.statements, engine.StatementFootprint{
+			Line: s.line, DurationMS: s.took.Sub(s.began).Milliseconds(), Rows: s.rows, WALBytes: f.WALBytes,
+		})
+	}
 	so.wal += f.WALBytes
 	f.WALBytes = so.wal
 	if so.tables == nil {
-		so.tables = map[string]engine.TableFootprint{}
+		so.tables, so.stopped = map[string]engine.TableFootprint{}, map[string]time.Time{}
 	}
 	for i := range f.Tables {
 		t := &f.Tables[i]
 		before := so.tables[t.Table]
 		if t.Line = before.Line; t.Line == 0 || t.Mode != before.Mode || t.Rewritten != before.Rewritten {
-			t.Line = line
+			t.Line = s.line
+		}
+		if t.Blocks.Stops() && so.stopped[t.Table].IsZero() {
+			so.stopped[t.Table] = s.began
 		}
 		so.tables[t.Table] = *t
 	}
@@ -54,13 +119,19 @@ func (so *soFar) add(f *engine.Footprint, line int) {
 // mostEach is up to how many statements of a step each is measured.
 const mostEach = 100
 
-// between takes the footprint after a statement, where somebody wants to know which it was.
-func (r *run) between(ctx context.Context, s script, index int) {
-	if !r.Each || r.measurer == nil || len(s.statements) > mostEach || index == len(s.statements)-1 {
+// between takes the footprint after a statement, so that it can be told which it was. That
+// of the last one is the step's.
+func (r *run) between(ctx context.Context, s script, index int, rows int64, began time.Time) {
+	if r.measurer == nil {
 		return
 	}
-	if footprint, err := r.measurer.Footprint(ctx); err == nil {
-		r.so.add(&footprint, s.statements[index].Line)
+	now := r.Now()
+	r.so.ran(s.statements[index].Line, rows, began, now)
+	if r.together || len(s.statements) > mostEach || index == len(s.statements)-1 || !r.affords(now.Sub(began)) {
+		return
+	}
+	if footprint, is := r.footprintNow(ctx); is {
+		r.so.add(&footprint)
 	}
 }
 

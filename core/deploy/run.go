@@ -45,7 +45,6 @@ type Runner struct {
 	// Look reads the target's schema, for the effect events; it may be nil.
 	Look     func(ctx context.Context) (schema.Schema, error)
 	Measure  bool                   // the footprint of each step, where the target can tell
-	Each     bool                   // and which statement was the one
 	Base     *schema.Schema         // as it is before the first step; nil to have Look read it
 	OnFinish func(head ledger.Head) // called before the last event, when nothing more will run; may be nil
 }
@@ -61,7 +60,7 @@ type Result struct {
 // fails. head is the ledger's newest entry, read under the target's lock. Run
 // blocks until the last action ended, Stop was closed or ctx is done.
 func (r *Runner) Run(ctx context.Context, head ledger.Head, p plan.Plan) Result {
-	run := &run{Runner: r, head: head, began: head}
+	run := &run{Runner: r, head: head, began: head, started: r.Now()}
 	r.Target.OnNotice(run.notice)
 	run.emit(Event{Kind: Started, Direction: p.Direction, Of: len(p.Actions)})
 	for _, note := range r.Notes {
@@ -91,9 +90,12 @@ type run struct {
 	effects *effects
 	// footprint is of the step that is under way, in its transaction; nil where it was not measured
 	footprint *engine.Footprint
-	surveyed  *engine.Survey  // before a step whose statements commit by themselves; nil if nobody looked
-	waited    waited          // of the step that is under way
-	so        soFar           // what its statements did so far
+	surveyed  *engine.Survey // before a step whose statements commit by themselves; nil if nobody looked
+	waited    waited         // of the step that is under way
+	so        soFar          // what its statements did so far
+	together  bool           // all steps are in one transaction
+	started   time.Time
+	spent     time.Duration   // at measuring
 	measurer  engine.Measurer // nil where nothing is measured
 
 	mu  sync.Mutex // events also come from the watch on locks

@@ -52,10 +52,12 @@ func (r *run) attempt(ctx context.Context, s script, started time.Time) (*Failur
 func (r *run) statements(ctx context.Context, s script) (*Failure, error) {
 	for i := range s.statements {
 		r.tell(s, i)
-		if _, failure, err := r.exec(ctx, s, i); failure != nil {
+		began := r.Now()
+		rows, failure, err := r.exec(ctx, s, i)
+		if failure != nil {
 			return failure, err
 		}
-		r.between(ctx, s, i)
+		r.between(ctx, s, i, rows, began)
 	}
 	return nil, nil
 }
@@ -69,11 +71,7 @@ func (r *run) finish(ctx context.Context, s script, started time.Time, detail *l
 		detail = &ledger.Detail{}
 	}
 	if s.options.Mode == step.Transaction { // else statements have committed by themselves
-		line := 0
-		if n := len(s.statements); r.Each && n > 0 && n <= mostEach {
-			line = s.statements[n-1].Line
-		}
-		r.measure(ctx, line)
+		r.measure(ctx, started)
 	} else {
 		r.resurvey(ctx)
 	}
@@ -128,6 +126,7 @@ func (r *run) whole(ctx context.Context, actions []plan.Action) (Outcome, *Failu
 	if len(actions) == 0 {
 		return Done, nil
 	}
+	r.together = true
 	scripts := make([]script, len(actions))
 	for i, action := range actions {
 		r.step = action

@@ -60,7 +60,7 @@ type Draft struct {
 	Why    string `json:"why,omitempty" description:"Why not, if they were not proved."`
 
 	PresentFingerprint string `json:"present_fingerprint,omitempty"`
-	DesiredFingerprint  string `json:"wished_fingerprint"`
+	DesiredFingerprint string `json:"wished_fingerprint"`
 }
 
 // drafting is a draft under way.

@@ -81,6 +81,16 @@ type Footprint struct {
 	TempBytes int64            `json:"temp_bytes,omitempty" description:"What it wrote to temporary files, in a rehearsal: its statements had less memory than they had use for."`
 	WaitedMS  int64            `json:"waited_ms,omitempty" description:"How long its statements waited for locks, all tries together; a moment's wait is not seen."`
 	Waited    []string         `json:"waited,omitempty" description:"On whom, in words."`
+
+	Statements []StatementFootprint `json:"statements,omitempty" description:"Of a step with several statements in one transaction, up to 100 of them."`
+}
+
+// StatementFootprint is what one statement of a step did; the tables are the step's.
+type StatementFootprint struct {
+	Line       int   `json:"line" description:"Where it begins."`
+	DurationMS int64 `json:"duration_ms"`
+	Rows       int64 `json:"rows,omitempty" description:"That it changed, by the server's count."`
+	WALBytes   int64 `json:"wal_bytes,omitempty" description:"What the server wrote to its log meanwhile, for others too."`
 }
 
 // TableFootprint is what a step did to one table, index or materialized view.
@@ -91,7 +101,9 @@ type TableFootprint struct {
 	Rewritten bool   `json:"rewritten,omitempty" description:"It has another file: all of it was written again."`
 	Bytes     int64  `json:"bytes,omitempty" description:"Its size at the end of the step, with indexes; in a rehearsal that of the target's."`
 	Rows      int64  `json:"rows,omitempty" description:"In a rehearsal: about how many the target's has."`
-	Line      int    `json:"line,omitempty" description:"In a rehearsal: where the statement begins that took the lock, or wrote it again."`
+	Line      int    `json:"line,omitempty" description:"Where the statement begins that took the lock, or wrote it again."`
+	HeldMS    int64  `json:"held_ms,omitempty" description:"How long a lock was held that readers or writers wait for: from the beginning of the statement that took it."`
+	Writes    int64  `json:"writes_a_second,omitempty" description:"In a rehearsal: rows that others wrote to the target's in a second, from two looks."`
 	Inserted  int64  `json:"inserted,omitempty"`
 	Updated   int64  `json:"updated,omitempty"`
 	Deleted   int64  `json:"deleted,omitempty"`
@@ -132,9 +144,25 @@ func (f Footprint) Text() string {
 	if f.WALBytes >= least {
 		parts = append(parts, humanize.IBytes(uint64(f.WALBytes))+" of WAL")
 	}
+	if slowest := f.slowest(); slowest.DurationMS >= noticed {
+		took := (time.Duration(slowest.DurationMS) * time.Millisecond).Round(10 * time.Millisecond)
+		parts = append(parts, fmt.Sprintf("the statement in line %d took %s of the time", slowest.Line, took))
+	}
 	if f.WaitedMS > 0 {
 		waited := (time.Duration(f.WaitedMS) * time.Millisecond).Round(100 * time.Millisecond)
 		parts = append(parts, fmt.Sprintf("waited %s for locks, of %s", waited, strings.Join(f.Waited, "; ")))
 	}
 	return strings.Join(parts, "; ")
+}
+
+// noticed is how long a statement of several takes, in milliseconds, to be worth a word.
+const noticed = 500
+
+func (f Footprint) slowest() (slowest StatementFootprint) {
+	for _, s := range f.Statements {
+		if s.DurationMS > slowest.DurationMS {
+			slowest = s
+		}
+	}
+	return slowest
 }

@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -33,9 +34,9 @@ func (r Result) Findings(rules *review.Rules, known []review.Finding,
 			switch {
 			case t.Rewritten:
 				code, message = RewritesMeasured, "is written again"
-			case t.Blocks.Stops() && s.ForwardMS >= long:
+			case t.Blocks.Stops() && cmp.Or(t.HeldMS, s.ForwardMS) >= long:
 				code = BlocksMeasured
-				took := time.Duration(s.ForwardMS) * time.Millisecond
+				took := time.Duration(cmp.Or(t.HeldMS, s.ForwardMS)) * time.Millisecond
 				message = fmt.Sprintf("%s wait for up to %s", t.Blocks, took.Round(100*time.Millisecond))
 			default:
 				continue

@@ -8,51 +8,85 @@ import (
 
 	"vorrang/core/engine"
 	"vorrang/core/review"
+	"vorrang/internal/plural"
 )
 
-// Estimate is how long a step will probably keep others from a target's tables.
+// Estimate is how long a step will probably keep others from one of a target's tables.
 type Estimate struct {
-	LowMS  int64  `json:"low_ms"`
-	HighMS int64  `json:"high_ms"`
-	Basis  string `json:"basis" description:"What it is estimated from, in words."`
+	Table  string        `json:"table"`
+	Blocks engine.Blocks `json:"blocks" enum:"reads and writes,writes" description:"What would wait."`
+	LowMS  int64         `json:"low_ms"`
+	HighMS int64         `json:"high_ms"`
+	Writes int64         `json:"writes_a_second,omitempty" description:"Rows that others wrote to it in a second while it was rehearsed."`
+	Basis  string        `json:"basis" description:"What it is estimated from, in words."`
 }
 
-// String is such as "100ms to 1s".
+// String is such as "public.vessel: writes wait for 100ms to 1s, with some 40 rows to write".
 func (e Estimate) String() string {
-	return fmt.Sprintf("%s to %s", time.Duration(e.LowMS)*time.Millisecond, time.Duration(e.HighMS)*time.Millisecond)
+	text := fmt.Sprintf("%s: %s wait for %s to %s", e.Table, e.Blocks,
+		time.Duration(e.LowMS)*time.Millisecond, time.Duration(e.HighMS)*time.Millisecond)
+	if waiting := e.Writes * e.HighMS / time.Second.Milliseconds(); waiting > 0 {
+		text += fmt.Sprintf(", with up to %s to write", plural.Count(int(waiting), "row", "rows"))
+	}
+	return text
 }
 
 // Bytes that a server writes again in a second, at the best and at the worst: rows and
-// indexes of tables in memory, and of tables that are read from a slow disk.
+// indexes of tables in memory, and of tables that are read from a slow disk. The worst is
+// also how fast it reads.
 const (
 	fastest = 200 << 20
 	slowest = 20 << 20
 )
 
-// EstimateOf estimates a step of which a footprint was rehearsed; false where nothing was
-// written again, so that what it keeps others from depends on what its statements read.
-func EstimateOf(f engine.Footprint) (Estimate, bool) {
-	var bytes int64
+// otherwise is by how much a statement may be faster or slower on the target than on a clone
+// that has all rows.
+const otherwise = 3
+
+// EstimatesOf estimates for how long others would wait for each table of a step whose
+// footprint was rehearsed, on a copy that has all rows or not.
+func EstimatesOf(f engine.Footprint, allRows bool) (list []Estimate) {
+	var again, read int64
 	for _, t := range f.Tables {
-		if t.Rewritten {
-			bytes += t.Bytes
+		switch {
+		case t.Rewritten:
+			again += t.Bytes
+		case t.Blocks.Stops():
+			read += t.Bytes
 		}
 	}
-	if bytes == 0 {
-		return Estimate{}, false
+	for _, t := range f.Tables {
+		if !t.Blocks.Stops() {
+			continue
+		}
+		e := Estimate{Table: t.Table, Blocks: t.Blocks, LowMS: t.HeldMS, HighMS: t.HeldMS, Writes: t.Writes}
+		held := time.Duration(t.HeldMS) * time.Millisecond
+		if allRows {
+			e.LowMS, e.HighMS = t.HeldMS/otherwise, max(1, t.HeldMS*otherwise)
+			e.Basis = fmt.Sprintf("%s on the clone, with all rows", held)
+		} else {
+			second := time.Second.Milliseconds()
+			e.LowMS += again * second / fastest
+			e.HighMS = max(1, e.HighMS+again*second/slowest+read*second/slowest)
+			e.Basis = fmt.Sprintf("%s on the copy", held)
+			if again > 0 {
+				e.Basis += fmt.Sprintf("; %s to write again, at %s to %s a second", humanize.IBytes(uint64(again)),
+					humanize.IBytes(slowest), humanize.IBytes(fastest))
+			}
+			if read > 0 {
+				e.Basis += fmt.Sprintf("; up to %s to read, at %s a second", humanize.IBytes(uint64(read)),
+					humanize.IBytes(slowest))
+			}
+		}
+		list = append(list, e)
 	}
-	second := time.Second.Milliseconds()
-	return Estimate{
-		LowMS: bytes * second / fastest, HighMS: max(1, bytes*second/slowest),
-		Basis: fmt.Sprintf("%s to write again, at %s to %s a second",
-			humanize.IBytes(uint64(bytes)), humanize.IBytes(slowest), humanize.IBytes(fastest)),
-	}, true
+	return list
 }
 
 // Unlike says how a step's footprint differs from the one that was rehearsed, in words:
 // tables that others waited for, or that were written again, in the one and not in the
-// other, and an estimate that was wrong.
-func Unlike(rehearsed, measured engine.Footprint, took time.Duration) (list []string) {
+// other, and estimates that were wrong.
+func Unlike(rehearsed, measured engine.Footprint, estimates []Estimate) (list []string) {
 	before, now := byTable(rehearsed), byTable(measured)
 	for _, t := range measured.Tables {
 		was, known := before[t.Table]
@@ -75,8 +109,12 @@ func Unlike(rehearsed, measured engine.Footprint, took time.Duration) (list []st
 			list = append(list, t.Table+" was not written again, as it was in the rehearsal")
 		}
 	}
-	if e, is := EstimateOf(rehearsed); is && took.Milliseconds() > e.HighMS {
-		list = append(list, fmt.Sprintf("it took %s, and %s was estimated: %s", took.Round(time.Millisecond), e, e.Basis))
+	for _, e := range estimates {
+		if held := now[e.Table].HeldMS; held > e.HighMS {
+			list = append(list, fmt.Sprintf("%s: %s waited for up to %s, and %s to %s was estimated: %s", e.Table, e.Blocks,
+				time.Duration(held)*time.Millisecond, time.Duration(e.LowMS)*time.Millisecond,
+				time.Duration(e.HighMS)*time.Millisecond, e.Basis))
+		}
 	}
 	return list
 }
@@ -121,8 +159,8 @@ func (r Result) Surroundings() (lines []string) {
 			spilled := humanize.IBytes(uint64(s.Footprint.TempBytes))
 			lines = append(lines, fmt.Sprintf("step %s: %s of temporary files, on the copy's rows", s.Number, spilled))
 		}
-		if e, is := EstimateOf(*s.Footprint); is {
-			lines = append(lines, fmt.Sprintf("step %s: about %s in all, for %s", s.Number, e, e.Basis))
+		for _, e := range EstimatesOf(*s.Footprint, r.Cloned) {
+			lines = append(lines, fmt.Sprintf("step %s: estimated: %s (%s)", s.Number, e, e.Basis))
 		}
 	}
 	return lines

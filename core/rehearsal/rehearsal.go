@@ -80,6 +80,8 @@ type Stage struct {
 	Look   func(ctx context.Context) (schema.Schema, error) // reads the copy's schema
 	Now    func() time.Time
 	Sizes  review.Figures // of the target; empty where nobody counts
+	// Later reads them again, for how much is written in a second; nil where nobody counts.
+	Later func(ctx context.Context) (review.Figures, error)
 
 	Cloned bool             // the copy has all rows
 	Copied []engine.Sampled // the rows that it has, where it has some
@@ -101,6 +103,9 @@ func (s Stage) Run(ctx context.Context, p plan.Plan) (Result, error) {
 	}
 	r.Result.Cloned, r.Result.Copied = s.Cloned, s.Copied
 	err := r.rehearse(ctx, p)
+	if err == nil {
+		r.countWrites(ctx)
+	}
 	r.Passed = err == nil && r.Why == ""
 	return r.Result, err
 }
@@ -231,7 +236,7 @@ func (r *run) act(ctx context.Context, a plan.Action) (ms int64, err error) {
 		r.seen = &engine.Footprint{Tables: []engine.TableFootprint{}} // where it touches nothing, no event tells
 	}
 	runner := *r.Runner
-	runner.Measure, runner.Each = true, true
+	runner.Measure = true
 	runner.Emit = func(e deploy.Event) {
 		switch e.Kind {
 		case deploy.Started, deploy.Ended: // of one step, of which a deployment was made
@@ -301,6 +306,27 @@ func (r *run) sized(f *engine.Footprint) *engine.Footprint {
 		sized.Tables[i].Bytes, sized.Tables[i].Rows = size.Bytes, size.Rows
 	}
 	return &sized
+}
+
+// countWrites puts how much others write to the target's tables beside what the steps do to
+// them. What cannot be read is left out.
+func (r *run) countWrites(ctx context.Context) {
+	if r.Later == nil {
+		return
+	}
+	later, err := r.Later(ctx)
+	if err != nil {
+		return
+	}
+	for _, s := range r.Steps {
+		if s.Footprint == nil {
+			continue
+		}
+		for i := range s.Footprint.Tables {
+			t := &s.Footprint.Tables[i]
+			t.Writes, _ = later.WritesSince(r.Sizes, t.Table)
+		}
+	}
 }
 
 func (r *run) wrong(at step.Number, format string, args ...any) {

@@ -2,6 +2,7 @@ package review
 
 import (
 	"fmt"
+	"math"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -18,6 +19,7 @@ type Figures struct {
 	Functions map[string]int64   // how often each was called since the server counts
 	Sequences map[string]float64 // how much of each is used up, from 0 to 1
 	Since     string             // since when the server counts; empty where it does not say
+	At        time.Time          // by the server's clock; zero where it does not say
 }
 
 // Uses are what a server had counted at some time, by the objects' names.
@@ -85,6 +87,8 @@ type Size struct {
 	Rows  int64 // an estimate
 	Bytes int64 // with indexes
 	Reads int64 // scans of it since the server counts
+
+	Writes int64 // rows inserted, updated and deleted since the server counts
 }
 
 // String is such as "about 1,200,000 rows, 96 MiB".
@@ -94,6 +98,21 @@ func (s Size) String() string {
 
 // SizeOf is what is known of a table's size. Its name may leave out the schema.
 func (f Figures) SizeOf(table string) (Size, bool) { return named(f.Tables, table) }
+
+// shortest is between two looks that tell how much is written in a second.
+const shortest = time.Second
+
+// WritesSince is how many rows of a table were written in a second since an earlier look;
+// false where that is not known.
+func (f Figures) WritesSince(before Figures, table string) (rows int64, known bool) {
+	was, had := before.SizeOf(table)
+	is, has := f.SizeOf(table)
+	between := f.At.Sub(before.At)
+	if !had || !has || before.At.IsZero() || between < shortest || is.Writes < was.Writes {
+		return 0, false
+	}
+	return int64(math.Round(float64(is.Writes-was.Writes) / between.Seconds())), true
+}
 
 // UsesOf is how often a table, index or function was used since the server counts. Its
 // name may leave out the schema.

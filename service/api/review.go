@@ -28,11 +28,11 @@ type Footprints struct {
 // StepFootprint is what a step did to its surroundings, beside what was rehearsed.
 type StepFootprint struct {
 	StepRef
-	DurationMS int64               `json:"duration_ms"`
-	Measured   engine.Footprint    `json:"measured"`
-	Rehearsed  *engine.Footprint   `json:"rehearsed,omitempty" description:"By the newest rehearsal of the same plan."`
-	Estimate   *rehearsal.Estimate `json:"estimate,omitempty" description:"How long it would take, by that rehearsal and the target's sizes."`
-	Unlike     []string            `json:"unlike" nullable:"false" description:"How it was otherwise than rehearsed, in words."`
+	DurationMS int64                `json:"duration_ms"`
+	Measured   engine.Footprint     `json:"measured"`
+	Rehearsed  *engine.Footprint    `json:"rehearsed,omitempty" description:"By the newest rehearsal of the same plan."`
+	Estimates  []rehearsal.Estimate `json:"estimates" nullable:"false" description:"For how long others would wait for its tables, by that rehearsal and the target's sizes."`
+	Unlike     []string             `json:"unlike" nullable:"false" description:"How it was otherwise than rehearsed, in words."`
 }
 
 // Rules are the kinds of findings of an engine's reviews.

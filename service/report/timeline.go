@@ -8,7 +8,8 @@ import (
 )
 
 // timeline draws for each table that the rehearsal saw others wait for how long that was:
-// from the step's beginning to its end, one step after the other; empty for none.
+// from the statement that took the lock to the step's end, one step after the other; empty
+// for none.
 func timeline(r *api.Rehearsed) markup {
 	const width, left, row, head = 900.0, 260.0, 22.0, 24.0 // in the picture's units
 	type bar struct {
@@ -40,7 +41,11 @@ func timeline(r *api.Rehearsed) markup {
 				if len(bars[t.Table]) == 0 {
 					tables = append(tables, t.Table)
 				}
-				bars[t.Table] = append(bars[t.Table], bar{at, end, t.Blocks})
+				from := at
+				if t.HeldMS > 0 { // the lock was not taken by the first statement
+					from = max(at, end-float64(t.HeldMS))
+				}
+				bars[t.Table] = append(bars[t.Table], bar{from, end, t.Blocks})
 			}
 		}
 		at = end

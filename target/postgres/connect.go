@@ -34,15 +34,15 @@ const cancelGrace = 5 * time.Second
 // statement of a step is to run. A Session is not safe for concurrent use; only
 // Blockers may be called while a statement of a step runs.
 type Session struct {
-	conn    *pgx.Conn // own
-	steps   *pgx.Conn // nil until a step begins
-	dirty   bool      // something ran on steps since it was last cleaned
-	pid     uint32    // of the server's session after steps
-	version int       // server_version_num
-	schemas []string
-	owner   *owner // of the ledger; nil where that is the session's user
-	notice  func(severity, message string)
-	written int64 // how far the server's log had come when it was last measured, in bytes
+	conn     *pgx.Conn // own
+	steps    *pgx.Conn // nil until a step begins
+	dirty    bool      // something ran on steps since it was last cleaned
+	pid      uint32    // of the server's session after steps
+	version  int       // server_version_num
+	schemas  []string
+	owner    *owner // of the ledger; nil where that is the session's user
+	notice   func(severity, message string)
+	measured measured
 }
 
 // own are the settings of our own connection: whatever the database, the role or

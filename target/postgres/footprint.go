@@ -18,25 +18,36 @@ import (
 const logged = "(pg_catalog.pg_current_wal_insert_lsn() OPERATOR(pg_catalog.-) " +
 	"'0/0'::pg_catalog.pg_lsn)::pg_catalog.int8"
 
-// held is asked over our own connection, which sees each relation as it was before the
-// steps' transaction: those that it locks, with the mode and the file, and how far the
-// server's log has come. It takes no lock on them, as their size would.
-const held = `SELECT c.oid, pg_catalog.format('%I.%I', n.nspname, c.relname), l.mode, c.relkind IN ('i', 'I'),
-		pg_catalog.pg_relation_filenode(c.oid),
-		` + logged + `
-	FROM pg_catalog.pg_locks l JOIN pg_catalog.pg_class c ON c.oid = l.relation
-		JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
-	WHERE l.pid = $1 AND l.granted AND l.locktype = 'relation' AND c.relkind IN ('r', 'p', 'm', 'i', 'I')
-		AND l.database = (SELECT d.oid FROM pg_catalog.pg_database d WHERE d.datname = pg_catalog.current_database())
-		AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast', 'vorrang') AND l.mode <> 'AccessShareLock'`
+// did is asked in the steps' transaction, whose search path may be anybody's: each relation
+// that it locks, with the mode, its name and its file now, the transaction that made it, and
+// the rows that this transaction changed; and each time this transaction's number, and how
+// far the server's log has come. What made a table is the transaction of its column ctid,
+// which no statement changes; of an index it is the one that changed its entry last. Catalogs have numbers below
+// 16384 (FirstNormalObjectId), and 99 is the schema pg_toast.
+const did = `SELECT l.relation, l.mode, c.relkind, c.relname, coalesce(pg_catalog.pg_relation_filenode(c.oid), 0),
+		coalesce((SELECT a.xmin FROM pg_catalog.pg_attribute AS a WHERE a.attrelid OPERATOR(pg_catalog.=) c.oid
+			AND a.attnum OPERATOR(pg_catalog.=) -1::pg_catalog.int2), c.xmin)::pg_catalog.text,
+		pg_catalog.pg_stat_get_xact_tuples_inserted(c.oid), pg_catalog.pg_stat_get_xact_tuples_updated(c.oid),
+		pg_catalog.pg_stat_get_xact_tuples_deleted(c.oid), x.id, ` + logged + `
+	FROM (SELECT coalesce((pg_catalog.txid_current_if_assigned() OPERATOR(pg_catalog.%) 4294967296)::pg_catalog.text,
+			'0') AS id) AS x, pg_catalog.pg_lock_status() AS l
+		JOIN pg_catalog.pg_class AS c ON c.oid OPERATOR(pg_catalog.=) l.relation
+	WHERE l.pid OPERATOR(pg_catalog.=) pg_catalog.pg_backend_pid() AND l.granted
+		AND l.locktype OPERATOR(pg_catalog.=) 'relation' AND l.mode OPERATOR(pg_catalog.<>) 'AccessShareLock'
+		AND c.oid OPERATOR(pg_catalog.>=) 16384::pg_catalog.oid
+		AND c.relkind OPERATOR(pg_catalog.=) ANY ('{r,p,m,i,I}'::pg_catalog."char"[])
+		AND c.relnamespace OPERATOR(pg_catalog.<>) 99::pg_catalog.oid`
 
-// did is asked in the steps' transaction: the file and the size of each relation now, and the
-// rows that the transaction changed.
-const did = `SELECT o.oid, coalesce(pg_catalog.pg_relation_filenode(o.oid), 0),
-		coalesce(pg_catalog.pg_total_relation_size(o.oid), 0),
-		pg_catalog.pg_stat_get_xact_tuples_inserted(o.oid), pg_catalog.pg_stat_get_xact_tuples_updated(o.oid),
-		pg_catalog.pg_stat_get_xact_tuples_deleted(o.oid)
+// sizes is asked in the steps' transaction.
+const sizes = `SELECT o.oid, coalesce(pg_catalog.pg_total_relation_size(o.oid), 0)
 	FROM pg_catalog.unnest('{%s}'::pg_catalog.oid[]) AS o (oid)`
+
+// stood is asked over our own connection, which sees each relation as it was before the
+// steps' transaction. It takes no lock on them.
+const stood = `SELECT c.oid, pg_catalog.format('%I.%I', n.nspname, c.relname), c.relname::text,
+		c.relkind IN ('i', 'I'), n.nspname = 'vorrang', coalesce(pg_catalog.pg_relation_filenode(c.oid), 0)
+	FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+	WHERE c.oid = ANY ($1::pg_catalog.oid[])`
 
 // flushes is the first version that counts a transaction's rows by themselves when asked to.
 const flushes = 150000
@@ -62,15 +73,39 @@ func strength(mode string) int {
 	return len(modes)
 }
 
+// relation is one that the steps' transaction locks.
 type relation struct {
-	engine.TableFootprint
-	oid, file uint32
-	index     bool
+	mode                       string
+	name                       string // without its schema
+	file                       uint32
+	made                       bool // in this transaction, as far as that can be told by itself
+	inserted, updated, deleted int64
+}
+
+// standing is a relation as it was before a transaction.
+type standing struct {
+	full, name string // with its schema, as SQL writes it; and without
+	index      bool
+	ours       bool // the ledger, and what belongs to it
+	file       uint32
+	asked      string // in which transaction it was asked for
+	bytes      int64  // of the last time that it was asked for; 0 if it was not
+}
+
+// measured is what a session knows of relations, so that a step that touches what earlier
+// ones touched needs no question to our own connection.
+type measured struct {
+	written  int64 // how far the server's log had come when it was last measured, in bytes
+	newest   uint32
+	standing map[uint32]*standing
+	made     map[uint32]string // what steps made, and in which transaction
 }
 
 // MeasureFrom implements engine.Measurer.
 func (s *Session) MeasureFrom(ctx context.Context) error {
-	err := s.conn.QueryRow(ctx, "SELECT "+logged).Scan(&s.written)
+	s.measured = measured{standing: map[uint32]*standing{}, made: map[uint32]string{}}
+	err := s.conn.QueryRow(ctx, "SELECT "+logged+", (SELECT pg_catalog.max(oid) FROM pg_catalog.pg_class)").
+		Scan(&s.measured.written, &s.measured.newest)
 	if err != nil {
 		return fmt.Errorf("measure the step: %w", s.wrap(err))
 	}
@@ -80,22 +115,43 @@ func (s *Session) MeasureFrom(ctx context.Context) error {
 // Footprint implements engine.Measurer.
 func (s *Session) Footprint(ctx context.Context) (engine.Footprint, error) {
 	f := engine.Footprint{Tables: []engine.TableFootprint{}}
-	found, written, err := s.held(ctx)
-	if err != nil || len(found) == 0 {
+	found, transaction, written, err := s.did(ctx)
+	if err != nil || written == 0 {
 		return f, err
 	}
-	f.WALBytes, s.written = max(0, written-s.written), written
-	if err := s.did(ctx, found); err != nil {
+	if s.measured.standing == nil { // nobody said where it begins
+		s.measured = measured{written: written, standing: map[uint32]*standing{}, made: map[uint32]string{}}
+	}
+	f.WALBytes, s.measured.written = max(0, written-s.measured.written), written
+	if err := s.stood(ctx, found, transaction); err != nil {
 		return f, err
 	}
-	for _, r := range found {
-		if at := strength(r.Mode); at < len(modes) {
-			r.Blocks = modes[at].blocks
+	at := map[uint32]int{}
+	var unsized []uint32
+	for oid, r := range found {
+		was := s.measured.standing[oid]
+		t := engine.TableFootprint{
+			Table: was.full, Mode: r.mode, Rewritten: was.file != 0 && r.file != 0 && was.file != r.file,
+			Inserted: r.inserted, Updated: r.updated, Deleted: r.deleted,
 		}
-		changed := r.Rewritten || r.Inserted+r.Updated+r.Deleted > 0
-		if changed || !r.index && r.Blocks != engine.Nothing { // else nobody notices, or by the table
-			f.Tables = append(f.Tables, r.TableFootprint)
+		if place := strength(r.mode); place < len(modes) {
+			t.Blocks = modes[place].blocks
 		}
+		changed := t.Inserted + t.Updated + t.Deleted
+		if !t.Rewritten && changed == 0 && (was.index || t.Blocks == engine.Nothing) { // nobody notices, or by the table
+			continue
+		}
+		if was.bytes == 0 || t.Rewritten || changed > fewRows {
+			unsized = append(unsized, oid)
+		}
+		at[oid] = len(f.Tables)
+		f.Tables = append(f.Tables, t)
+	}
+	if err := s.sizes(ctx, unsized); err != nil {
+		return f, err
+	}
+	for oid, i := range at {
+		f.Tables[i].Bytes = s.measured.standing[oid].bytes
 	}
 	slices.SortFunc(f.Tables, func(a, b engine.TableFootprint) int {
 		return cmp.Or(cmp.Compare(strength(a.Mode), strength(b.Mode)), cmp.Compare(a.Table, b.Table))
@@ -103,52 +159,130 @@ func (s *Session) Footprint(ctx context.Context) (engine.Footprint, error) {
 	return f, nil
 }
 
-// held asks for the relations that the steps' session locks, each with its strongest lock,
-// and how far the server's log has come, where it locks any. A step may have locked a
-// catalog that this reads: the question gives up then.
-func (s *Session) held(ctx context.Context) (found map[uint32]*relation, written int64, err error) {
-	found = map[uint32]*relation{}
+// fewRows do not change a table's size by much.
+const fewRows = 1000
+
+// did asks the steps' transaction what it holds and what became of it: by relation, the
+// strongest lock; with the transaction's number, and how far the server's log has come,
+// which is 0 where it holds nothing.
+func (s *Session) did(ctx context.Context) (found map[uint32]relation, transaction string, written int64, err error) {
+	query := did
+	if s.version >= flushes { // else the next step would be told of the rows of this one
+		query += "; SELECT pg_catalog.pg_stat_force_next_flush()"
+	}
+	found = map[uint32]relation{}
+	err = s.inside(ctx, query, func(row [][]byte) error {
+		if len(row) < 11 {
+			return nil
+		}
+		numbers, err := numbersOf(row, 0, 4, 6, 7, 8, 10)
+		if err != nil {
+			return err
+		}
+		oid := uint32(numbers[0])
+		one := relation{
+			mode: string(row[1]), name: string(row[3]), file: uint32(numbers[1]), made: string(row[5]) == string(row[9]),
+		}
+		if s.version >= flushes {
+			one.inserted, one.updated, one.deleted = numbers[2], numbers[3], numbers[4]
+		}
+		if known, is := found[oid]; !is || strength(one.mode) < strength(known.mode) {
+			found[oid] = one
+		}
+		transaction, written = string(row[9]), numbers[5]
+		return nil
+	})
+	return found, transaction, written, err
+}
+
+// stood completes what is known of how the relations were before the transaction, and takes
+// those out of found that were not there, or are the ledger's.
+func (s *Session) stood(ctx context.Context, found map[uint32]relation, transaction string) error {
+	known := &s.measured
+	var ask []uint32
+	for oid, r := range found {
+		was, is := known.standing[oid]
+		switch {
+		case known.made[oid] == transaction && transaction != "0",
+			!is && r.made && known.newest != 0 && oid > known.newest && known.made[oid] == "":
+			known.made[oid] = transaction
+			delete(found, oid)
+		// another file or name may be of somebody else's doing, since it was asked for
+		case !is, was.asked != transaction && (was.file != r.file || was.name != r.name):
+			ask = append(ask, oid)
+		}
+	}
+	if len(ask) > 0 {
+		if err := s.ask(ctx, ask, transaction); err != nil {
+			return err
+		}
+		for _, oid := range ask {
+			if was := known.standing[oid]; was == nil || was.asked != transaction {
+				known.made[oid] = transaction
+				delete(known.standing, oid)
+				delete(found, oid)
+			}
+		}
+	}
+	for oid := range found {
+		if known.standing[oid].ours {
+			delete(found, oid)
+		}
+	}
+	return nil
+}
+
+// ask asks our own connection for relations as they are before the transaction. A step may
+// have locked a catalog that this reads: the question gives up then.
+func (s *Session) ask(ctx context.Context, oids []uint32, transaction string) error {
 	batch := &pgx.Batch{}
 	batch.Queue("SELECT pg_catalog.set_config('lock_timeout', '500', true)")
-	batch.Queue(held, int32(s.pid)).Query(func(rows pgx.Rows) error {
+	batch.Queue(stood, oids).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
-			var one relation
-			var file *uint32 // a partitioned table has none
-			err := rows.Scan(&one.oid, &one.Table, &one.Mode, &one.index, &file, &written)
-			if err != nil {
+			one := standing{asked: transaction}
+			var oid uint32
+			if err := rows.Scan(&oid, &one.full, &one.name, &one.index, &one.ours, &one.file); err != nil {
 				return err
 			}
-			if file != nil {
-				one.file = *file
+			if before := s.measured.standing[oid]; before != nil {
+				one.bytes = before.bytes
 			}
-			if known, is := found[one.oid]; !is || strength(one.Mode) < strength(known.Mode) {
-				found[one.oid] = &one
-			}
+			s.measured.standing[oid] = &one
 		}
 		return rows.Err()
 	})
 	if err := s.conn.SendBatch(ctx, batch).Close(); err != nil {
-		return nil, 0, fmt.Errorf("measure the step: %w", s.wrap(err))
+		return fmt.Errorf("measure the step: %w", s.wrap(err))
 	}
-	return found, written, nil
+	return nil
 }
 
-// did asks the steps' transaction what became of some relations, in one message. A savepoint
-// keeps it as it was, whatever comes of the question.
-func (s *Session) did(ctx context.Context, found map[uint32]*relation) error {
-	var oids []string
-	for oid := range found {
-		oids = append(oids, strconv.FormatUint(uint64(oid), 10))
+// sizes asks the steps' transaction how large relations are, with their indexes.
+func (s *Session) sizes(ctx context.Context, oids []uint32) error {
+	if len(oids) == 0 {
+		return nil
 	}
-	query := fmt.Sprintf(did, strings.Join(oids, ","))
-	if s.version >= flushes { // else the next step would be told of the rows of this one
-		query += ", pg_catalog.pg_stat_force_next_flush() AS flushed"
+	texts := make([]string, len(oids))
+	for i, oid := range oids {
+		texts[i] = strconv.FormatUint(uint64(oid), 10)
 	}
+	return s.inside(ctx, fmt.Sprintf(sizes, strings.Join(texts, ",")), func(row [][]byte) error {
+		numbers, err := numbersOf(row, 0, 1)
+		if err == nil {
+			s.measured.standing[uint32(numbers[0])].bytes = numbers[1]
+		}
+		return err
+	})
+}
+
+// inside asks the steps' transaction, in one message. A savepoint keeps it as it was,
+// whatever comes of the question.
+func (s *Session) inside(ctx context.Context, query string, tell func(row [][]byte) error) error {
 	reader := s.steps.PgConn().Exec(ctx, "SAVEPOINT vorrang_footprint; "+query+"; RELEASE vorrang_footprint")
 	for reader.NextResult() {
 		for rows := reader.ResultReader(); rows.NextRow(); {
-			if err := s.tell(found, rows.Values()); err != nil {
-				return errors.Join(err, reader.Close())
+			if err := tell(rows.Values()); err != nil {
+				return errors.Join(fmt.Errorf("measure the step: %w", err), reader.Close())
 			}
 		}
 	}
@@ -160,23 +294,16 @@ func (s *Session) did(ctx context.Context, found map[uint32]*relation) error {
 	return nil
 }
 
-// tell puts a row of did to its relation: oid, file, bytes, rows inserted, updated and
-// deleted.
-func (s *Session) tell(found map[uint32]*relation, row [][]byte) error {
-	numbers := make([]int64, len(row))
-	for i, value := range row[:min(len(row), 6)] {
+// numbersOf reads columns of a row.
+func numbersOf(row [][]byte, columns ...int) ([]int64, error) {
+	numbers := make([]int64, len(columns))
+	for i, column := range columns {
 		var err error
-		if numbers[i], err = strconv.ParseInt(string(value), 10, 64); err != nil {
-			return fmt.Errorf("measure the step: %w", err)
+		if numbers[i], err = strconv.ParseInt(string(row[column]), 10, 64); err != nil {
+			return nil, err
 		}
 	}
-	r := found[uint32(numbers[0])]
-	r.Rewritten = r.file != 0 && numbers[1] != 0 && int64(r.file) != numbers[1]
-	r.Bytes = numbers[2]
-	if s.version >= flushes {
-		r.Inserted, r.Updated, r.Deleted = numbers[3], numbers[4], numbers[5]
-	}
-	return nil
+	return numbers, nil
 }
 
 // surveyed gives where each relation of the application is. Sizes are those of the last

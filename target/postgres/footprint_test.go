@@ -82,11 +82,12 @@ func TestAStepsFootprintIsMeasured(t *testing.T) {
 // without.
 func TestAFootprintNeverWaits(t *testing.T) {
 	url := pgtest.Database(t)
+	pgtest.Exec(t, url, "CREATE TABLE berth (id bigint PRIMARY KEY)")
 	session, err := postgres.Connect(t.Context(), url, "test")
 	require.NoError(t, err)
 	defer session.Close()
 	require.NoError(t, session.Begin(t.Context(), engine.Settings{}))
-	_, err = session.Exec(t.Context(), sqltext.Statement{SQL: []byte("LOCK TABLE pg_catalog.pg_class IN ACCESS " +
+	_, err = session.Exec(t.Context(), sqltext.Statement{SQL: []byte("LOCK TABLE berth, pg_catalog.pg_class IN ACCESS " +
 		"EXCLUSIVE MODE")})
 	require.NoError(t, err)
 	_, err = session.Footprint(t.Context())
@@ -96,4 +97,77 @@ func TestAFootprintNeverWaits(t *testing.T) {
 	require.NoError(t, err, "the step goes on")
 	require.NoError(t, session.Rollback(t.Context()))
 	require.NoError(t, session.MeasureFrom(t.Context()), "and so does our own connection")
+}
+
+// TestFootprintsOfOneStepAfterAnother: what is known of a table from an earlier step is
+// asked again where somebody may have changed it.
+func TestFootprintsOfOneStepAfterAnother(t *testing.T) {
+	url := pgtest.Database(t)
+	pgtest.Exec(t, url, "CREATE TABLE berth (id bigint PRIMARY KEY, name text); INSERT INTO berth VALUES (1, 'North')")
+	session, err := postgres.Connect(t.Context(), url, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	require.NoError(t, session.MeasureFrom(t.Context()))
+	step := func(end string, statements ...string) (texts []string) {
+		t.Helper()
+		require.NoError(t, session.Begin(t.Context(), engine.Settings{}))
+		for _, sql := range statements {
+			_, err := session.Exec(t.Context(), sqltext.Statement{SQL: []byte(sql)})
+			require.NoError(t, err, sql)
+		}
+		for range 2 { // the second time nothing else is told
+			f, err := session.Footprint(t.Context())
+			require.NoError(t, err)
+			texts = nil
+			for _, table := range f.Tables {
+				table.Bytes = 0
+				texts = append(texts, table.Mode+" "+table.String())
+			}
+		}
+		_, err := session.Exec(t.Context(), sqltext.Statement{SQL: []byte(end)})
+		require.NoError(t, err)
+		return texts
+	}
+	const added = "RowExclusiveLock public.berth: 1 rows inserted"
+	const locked = "AccessExclusiveLock public.berth: reads and writes had to wait"
+	assert.Equal(t, []string{added}, step("COMMIT", "INSERT INTO berth VALUES (2)"))
+	assert.Equal(t, []string{added}, step("COMMIT", "INSERT INTO berth VALUES (3)"))
+	assert.Equal(t, []string{locked + ", written again (0 B)"}, step("ROLLBACK", "TRUNCATE berth")[:1])
+	assert.Equal(t, []string{added}, step("COMMIT", "INSERT INTO berth VALUES (4)"), "it has the file of before")
+	pgtest.Exec(t, url, "VACUUM FULL berth")
+	assert.Equal(t, []string{added}, step("COMMIT", "INSERT INTO berth VALUES (5)"), "another wrote it again")
+	pgtest.Exec(t, url, "ALTER TABLE berth RENAME TO mooring; CREATE TABLE berth (id bigint)")
+	assert.Equal(t, []string{"RowExclusiveLock public.mooring: 1 rows inserted"},
+		step("COMMIT", "INSERT INTO mooring VALUES (6)"), "another gave it another name")
+	assert.Equal(t, []string{"AccessExclusiveLock public.mooring: reads and writes had to wait"},
+		step("COMMIT", "ALTER TABLE mooring RENAME TO buoy"), "it has the name of before")
+	assert.Empty(t, step("COMMIT", "CREATE TABLE pilot (id bigint)", "ALTER TABLE pilot ADD COLUMN name text"))
+	assert.Equal(t, []string{"AccessExclusiveLock public.pilot: reads and writes had to wait"},
+		step("COMMIT", "ALTER TABLE pilot ADD COLUMN badge int"), "an earlier step made it")
+	pgtest.Exec(t, url, "CREATE TABLE tide (id bigint)")
+	assert.Equal(t, []string{"AccessExclusiveLock public.tide: reads and writes had to wait"},
+		step("COMMIT", "ALTER TABLE public.tide ADD COLUMN at date"), "another made it since")
+	assert.Equal(t, []string{"RowExclusiveLock public.buoy: 1 rows inserted"}, step("COMMIT", "CREATE SCHEMA trap",
+		"CREATE FUNCTION trap.no(oid, oid) RETURNS bool LANGUAGE plpgsql AS 'BEGIN RAISE ''caught''; END'",
+		"CREATE OPERATOR trap.= (LEFTARG = oid, RIGHTARG = oid, FUNCTION = trap.no)",
+		"SET LOCAL search_path = trap, pg_catalog, public", "INSERT INTO public.buoy VALUES (7)"))
+}
+
+// TestTwoLooksTellHowMuchIsWritten: by the server's clock.
+func TestTwoLooksTellHowMuchIsWritten(t *testing.T) {
+	url := pgtest.Database(t)
+	pgtest.Exec(t, url, "CREATE TABLE berth (id bigint PRIMARY KEY); INSERT INTO berth VALUES (1), (2)")
+	session, err := postgres.Connect(t.Context(), url, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	before, err := session.Figures(t.Context())
+	require.NoError(t, err)
+	pgtest.Exec(t, url, "INSERT INTO berth VALUES (3), (4); UPDATE berth SET id = 9 WHERE id = 3; DELETE FROM berth "+
+		"WHERE id = 4; SELECT pg_stat_force_next_flush(), pg_sleep(1.1)")
+	after, err := session.Figures(t.Context())
+	require.NoError(t, err)
+	assert.EqualValues(t, 4, after.Tables["public.berth"].Writes-before.Tables["public.berth"].Writes)
+	rows, known := after.WritesSince(before, "public.berth")
+	assert.True(t, known)
+	assert.InDelta(t, 4, rows, 1)
 }

@@ -2043,10 +2043,21 @@ export interface components {
         Estimate: {
             /** @description What it is estimated from, in words. */
             basis: string;
+            /**
+             * @description What would wait.
+             * @enum {string}
+             */
+            blocks: "reads and writes" | "writes";
             /** Format: int64 */
             high_ms: number;
             /** Format: int64 */
             low_ms: number;
+            table: string;
+            /**
+             * Format: int64
+             * @description Rows that others wrote to it in a second while it was rehearsed.
+             */
+            writes_a_second?: number;
         };
         Event: {
             /** Format: date-time */
@@ -2194,6 +2205,8 @@ export interface components {
             why: string;
         };
         Footprint: {
+            /** @description Of a step with several statements in one transaction, up to 100 of them. */
+            statements?: components["schemas"]["StatementFootprint"][];
             /** @description Tables, indexes and views that were there before, and were locked or changed. */
             tables: components["schemas"]["TableFootprint"][];
             /**
@@ -2916,6 +2929,22 @@ export interface components {
             release: string;
             signatures: components["schemas"]["Signature"][];
         };
+        StatementFootprint: {
+            /** Format: int64 */
+            duration_ms: number;
+            /** @description Where it begins. */
+            line: number;
+            /**
+             * Format: int64
+             * @description That it changed, by the server's count.
+             */
+            rows?: number;
+            /**
+             * Format: int64
+             * @description What the server wrote to its log meanwhile, for others too.
+             */
+            wal_bytes?: number;
+        };
         Step: {
             /**
              * Format: int64
@@ -2968,8 +2997,8 @@ export interface components {
             direction?: string;
             /** Format: int64 */
             duration_ms: number;
-            /** @description How long it would take, by that rehearsal and the target's sizes. */
-            estimate?: components["schemas"]["Estimate"];
+            /** @description For how long others would wait for its tables, by that rehearsal and the target's sizes. */
+            estimates: components["schemas"]["Estimate"][];
             measured: components["schemas"]["Footprint"];
             number: string;
             /** @description By the newest rehearsal of the same plan. */
@@ -3060,9 +3089,14 @@ export interface components {
             bytes?: number;
             /** Format: int64 */
             deleted?: number;
+            /**
+             * Format: int64
+             * @description How long a lock was held that readers or writers wait for: from the beginning of the statement that took it.
+             */
+            held_ms?: number;
             /** Format: int64 */
             inserted?: number;
-            /** @description In a rehearsal: where the statement begins that took the lock, or wrote it again. */
+            /** @description Where the statement begins that took the lock, or wrote it again. */
             line?: number;
             /** @description The strongest lock, in the server's words; it was held until the step's transaction ended. */
             mode?: string;
@@ -3076,6 +3110,11 @@ export interface components {
             table: string;
             /** Format: int64 */
             updated?: number;
+            /**
+             * Format: int64
+             * @description In a rehearsal: rows that others wrote to the target's in a second, from two looks.
+             */
+            writes_a_second?: number;
         };
         TextDifference: {
             /**
