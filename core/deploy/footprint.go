@@ -25,7 +25,7 @@ const (
 
 // affords reports whether what took some time is measured.
 func (r *run) affords(took time.Duration) bool {
-	return r.measurer != nil && (took >= long || r.spent <= spared+r.Now().Sub(r.started)/share)
+	return took >= long || r.spent <= spared+r.Now().Sub(r.started)/share
 }
 
 // footprintNow asks for the footprint of the transaction that is open.
@@ -39,7 +39,8 @@ func (r *run) footprintNow(ctx context.Context) (engine.Footprint, bool) {
 // measure takes the footprint of a step that began at a time, before its transaction
 // commits. What cannot be measured is not told; the step goes on.
 func (r *run) measure(ctx context.Context, began time.Time) {
-	if r.footprint = nil; !r.affords(r.Now().Sub(began)) {
+	r.footprint, r.surveyed = nil, nil
+	if r.measurer == nil || !r.affords(r.Now().Sub(began)) {
 		return
 	}
 	footprint, is := r.footprintNow(ctx)
@@ -154,23 +155,37 @@ func (w *waited) add(more time.Duration, on []engine.Blocker) {
 // mostWaited is how many sessions are named that a step waited for.
 const mostWaited = 5
 
-// survey notes where the tables are, for a step whose statements commit by themselves.
+// survey notes where the tables are, for a step whose statements commit by themselves. What
+// was noted after the step before it is still so.
 func (r *run) survey(ctx context.Context) {
-	r.surveyed = nil
-	if surveyor, can := r.Target.(engine.Surveyor); can && r.Measure {
-		if seen, err := surveyor.Survey(ctx); err == nil {
-			r.surveyed = &seen
-		}
+	if r.surveyed == nil && r.Measure && r.affords(0) {
+		r.surveyed = r.surveyNow(ctx)
 	}
 }
 
-// resurvey takes the footprint of such a step.
-func (r *run) resurvey(ctx context.Context) {
-	if r.surveyed == nil {
+func (r *run) surveyNow(ctx context.Context) *engine.Survey {
+	surveyor, can := r.Target.(engine.Surveyor)
+	if !can {
+		return nil
+	}
+	began := r.Now()
+	seen, err := surveyor.Survey(ctx)
+	r.spent += r.Now().Sub(began)
+	if err != nil {
+		return nil
+	}
+	return &seen
+}
+
+// resurvey takes the footprint of such a step, which began at a time.
+func (r *run) resurvey(ctx context.Context, began time.Time) {
+	before := r.surveyed
+	r.footprint, r.surveyed = nil, nil
+	if before == nil || !r.affords(r.Now().Sub(began)) {
 		return
 	}
-	if seen, err := r.Target.(engine.Surveyor).Survey(ctx); err == nil {
-		footprint := seen.Since(*r.surveyed)
+	if r.surveyed = r.surveyNow(ctx); r.surveyed != nil {
+		footprint := r.surveyed.Since(*before)
 		r.footprint = &footprint
 	}
 }

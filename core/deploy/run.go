@@ -234,7 +234,7 @@ func causeOf(ctx context.Context) Outcome {
 // action carries one step out and tells how it ended.
 func (r *run) action(ctx context.Context) *Failure {
 	started := r.Now()
-	r.footprint, r.waited, r.surveyed = nil, waited{}, nil
+	r.footprint, r.waited = nil, waited{}
 	script, failure := r.load(ctx)
 	if failure == nil {
 		r.emit(Event{Kind: StepBegan, Of: len(script.statements)})

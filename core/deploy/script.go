@@ -103,6 +103,7 @@ func (r *run) undo(ctx context.Context) {
 // note writes down that the step failed. Where the connection is gone it
 // cannot, and the ledger stays as it was.
 func (r *run) note(ctx context.Context, s script, f *Failure, started time.Time, detail *ledger.Detail) {
+	r.surveyed = nil
 	if f.Lost {
 		return
 	}

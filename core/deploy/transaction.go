@@ -73,7 +73,7 @@ func (r *run) finish(ctx context.Context, s script, started time.Time, detail *l
 	if s.options.Mode == step.Transaction { // else statements have committed by themselves
 		r.measure(ctx, started)
 	} else {
-		r.resurvey(ctx)
+		r.resurvey(ctx, started)
 	}
 	entry := r.entry(r.finished(), s, r.Now().Sub(started), detail)
 	if err := r.Target.Commit(ctx, entry); err != nil {

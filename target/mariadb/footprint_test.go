@@ -1,0 +1,54 @@
+package mariadb_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/core/engine"
+	"vorrang/internal/mariatest"
+	"vorrang/target/mariadb"
+)
+
+// TestWhatIsWrittenAgainIsSeen: by the numbers that InnoDB gives its tables.
+func TestWhatIsWrittenAgainIsSeen(t *testing.T) {
+	url := mariatest.Database(t)
+	db := mariatest.Open(t, url)
+	run := func(statements ...string) {
+		t.Helper()
+		for _, sql := range statements {
+			_, err := db.ExecContext(t.Context(), sql)
+			require.NoError(t, err, sql)
+		}
+	}
+	run("CREATE TABLE duty (id INT PRIMARY KEY, pilot VARCHAR(80))", "CREATE TABLE `Tide-Log Ö` (id INT, note TEXT)",
+		"INSERT INTO duty VALUES (1, 'Pilot One')")
+	session, err := mariadb.Engine{}.Open(t.Context(), url, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	var before engine.Survey
+	since := func(statements ...string) (tables []string) {
+		t.Helper()
+		run(statements...)
+		now, err := session.(engine.Surveyor).Survey(t.Context())
+		require.NoError(t, err)
+		f := now.Since(before)
+		assert.GreaterOrEqual(t, f.WALBytes, int64(0))
+		for _, table := range f.Tables {
+			assert.True(t, table.Rewritten)
+			assert.Positive(t, table.Bytes)
+			tables = append(tables, table.Table)
+		}
+		before = now
+		return tables
+	}
+	assert.Empty(t, since(), "there was nothing before")
+	assert.Len(t, before.Relations, 2)
+	assert.Empty(t, since("ALTER TABLE duty ADD COLUMN day DATE", "INSERT INTO duty VALUES (2, 'Pilot Two', NULL)"),
+		"a column at the end is there in an instant")
+	assert.Equal(t, []string{"Tide-Log Ö", "duty"}, since("ALTER TABLE duty MODIFY pilot TEXT CHARACTER SET ascii",
+		"ALTER TABLE `Tide-Log Ö` FORCE"))
+	assert.Empty(t, since("CREATE TABLE berth (id INT)"), "what is new was not written again")
+	assert.Empty(t, since("RENAME TABLE berth TO quay", "DROP TABLE quay"))
+}
