@@ -52,3 +52,23 @@ func TestWhatIsWrittenAgainIsSeen(t *testing.T) {
 	assert.Empty(t, since("CREATE TABLE berth (id INT)"), "what is new was not written again")
 	assert.Empty(t, since("RENAME TABLE berth TO quay", "DROP TABLE quay"))
 }
+
+// TestOnlyWhatATrialLeftIsSwept: a database whose name only begins like that is somebody's.
+func TestOnlyWhatATrialLeftIsSwept(t *testing.T) {
+	url := mariatest.Database(t)
+	db := mariatest.Open(t, url)
+	const home, left = "vorrang_scratch_home", "vorrang_scratch_1700000000_abcdef23"
+	for _, name := range []string{home, left} {
+		_, err := db.ExecContext(t.Context(), "CREATE DATABASE "+name)
+		require.NoError(t, err)
+		t.Cleanup(func() { _, _ = db.Exec("DROP DATABASE IF EXISTS " + name) })
+	}
+	scratch, err := mariadb.Engine{}.NewScratch(t.Context(), url, "", true)
+	require.NoError(t, err)
+	defer scratch.Close()
+	assert.ErrorContains(t, mariadb.Engine{}.DropScratch(t.Context(), url, home), "is not a scratch database")
+	var stays string
+	require.NoError(t, db.QueryRowContext(t.Context(), "SELECT GROUP_CONCAT(SCHEMA_NAME) FROM "+
+		"information_schema.SCHEMATA WHERE SCHEMA_NAME IN (?, ?)", home, left).Scan(&stays))
+	assert.Equal(t, home, stays)
+}

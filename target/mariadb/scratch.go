@@ -2,7 +2,6 @@ package mariadb
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"strings"
@@ -12,10 +11,6 @@ import (
 )
 
 const scratchPrefix = "vorrang_scratch_"
-
-// scratchAge is how old a scratch database must be to count as left behind by a service
-// that was killed.
-const scratchAge = time.Hour
 
 // scratch is an empty database for trials.
 type scratch struct {
@@ -51,7 +46,7 @@ func (s *Session) scratch(ctx context.Context, url, role string, declared bool) 
 	if err := s.sweep(ctx); err != nil {
 		return nil, err
 	}
-	name := fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), strings.ToLower(rand.Text()[:8]))
+	name := engine.ScratchName(scratchPrefix, time.Now())
 	if err := s.own.exec(ctx,
 		"CREATE DATABASE "+quoted(name)+" CHARACTER SET utf8mb4 COMMENT "+literal(engine.ScratchMark)); err != nil {
 		return nil, fmt.Errorf(
@@ -90,10 +85,12 @@ func (s *Session) sweep(ctx context.Context) error {
 	err := s.own.each(
 		ctx,
 		`SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME LIKE 'vorrang\\_scratch\\_%'
-			AND CAST(SUBSTRING_INDEX(SUBSTRING_INDEX(SCHEMA_NAME, '_', 3), '_', -1) AS UNSIGNED) < ?`,
-		[]any{time.Now().Add(-scratchAge).Unix()},
+			AND SCHEMA_NAME NOT IN (SELECT DB FROM information_schema.PROCESSLIST WHERE DB IS NOT NULL)`,
+		nil,
 		func(row []string) error {
-			old = append(old, row[0])
+			if engine.ScratchLeft(scratchPrefix, row[0], time.Now()) {
+				old = append(old, row[0])
+			}
 			return nil
 		},
 	)
@@ -120,7 +117,7 @@ func (s *scratch) Name() string { return s.name }
 
 // DropScratch implements engine.Workshop.
 func (Engine) DropScratch(ctx context.Context, url, name string) error {
-	if !strings.HasPrefix(name, scratchPrefix) {
+	if _, is := engine.ScratchMade(scratchPrefix, name); !is {
 		return fmt.Errorf("%s is not a scratch database", name)
 	}
 	beside, err := connect(ctx, url, "vorrangd scratch", "")

@@ -194,3 +194,19 @@ func TestManyCopyOneClone(t *testing.T) {
 	require.NoError(t, there.Close(t.Context()))
 	copies.Wait()
 }
+
+// TestOnlyWhatATrialLeftIsSwept: a database whose name only begins like that is somebody's.
+func TestOnlyWhatATrialLeftIsSwept(t *testing.T) {
+	url := pgtest.Database(t)
+	const home, left = "vorrang_scratch_home", "vorrang_scratch_1700000000_abcdef23"
+	for _, name := range []string{home, left} {
+		pgtest.Exec(t, url, "CREATE DATABASE "+name)
+		t.Cleanup(func() { pgtest.Exec(t, url, "DROP DATABASE IF EXISTS "+name) })
+	}
+	scratch, err := postgres.NewScratch(t.Context(), url, "", true)
+	require.NoError(t, err)
+	defer scratch.Close()
+	assert.ErrorContains(t, postgres.Engine{}.DropScratch(t.Context(), url, home), "is not a scratch database")
+	assert.Equal(t, home, pgtest.Query(t, url, fmt.Sprintf(
+		"SELECT string_agg(datname, ' ') FROM pg_database WHERE datname IN ('%s', '%s')", home, left)))
+}

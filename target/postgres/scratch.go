@@ -3,10 +3,8 @@ package postgres
 import (
 	"cmp"
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -17,10 +15,6 @@ import (
 )
 
 const scratchPrefix = "vorrang_scratch_"
-
-// scratchAge is how old a scratch database without sessions must be to count
-// as left behind by a service that was killed.
-const scratchAge = time.Hour
 
 // Scratch is an empty database beside a target, for trials.
 type Scratch struct {
@@ -73,7 +67,7 @@ func besides(ctx context.Context, url, role string, declared bool) (*Scratch, er
 		Role:   role,
 		url:    url,
 		beside: beside,
-		name:   fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), rand.Text()[:8]),
+		name:   engine.ScratchName(scratchPrefix, time.Now()),
 	}
 	if err := s.sweep(ctx); err != nil {
 		beside.Close()
@@ -194,8 +188,8 @@ func (s *Session) ownsMore(ctx context.Context) error {
 	err := s.conn.QueryRow(ctx, `SELECT session_user::text, r.rolsuper, coalesce((SELECT string_agg(d.datname, ', '
 		ORDER BY d.datname) FROM pg_catalog.pg_database d
 			WHERE pg_catalog.pg_has_role(session_user, d.datdba, 'MEMBER') AND d.datname <> pg_catalog.current_database()
-		AND d.datname NOT LIKE $1), '')
-		FROM pg_catalog.pg_roles r WHERE r.rolname = session_user`, scratchPrefix+"%").
+		AND d.datname !~ $1), '')
+		FROM pg_catalog.pg_roles r WHERE r.rolname = session_user`, "^"+scratchPrefix+"[0-9]+_").
 		Scan(&user, &superuser, &others)
 	switch {
 	case err != nil:
@@ -213,7 +207,7 @@ func (s *Scratch) Name() string { return s.name }
 
 // DropScratch implements engine.Workshop.
 func (Engine) DropScratch(ctx context.Context, url, name string) error {
-	if !strings.HasPrefix(name, scratchPrefix) {
+	if _, is := engine.ScratchMade(scratchPrefix, name); !is {
 		return fmt.Errorf("%s is not a scratch database", name)
 	}
 	beside, err := Connect(ctx, url, "vorrangd scratch")
@@ -253,10 +247,8 @@ func (s *Scratch) drop() {
 
 func (s *Scratch) sweep(ctx context.Context) error {
 	rows, err := s.beside.conn.Query(ctx, `SELECT datname FROM pg_catalog.pg_database d
-		WHERE datname LIKE 'vorrang\_scratch\_%' AND split_part(datname, '_', 3)::bigint < $1
-		AND pg_catalog.pg_has_role(datdba, 'USAGE')
-			AND NOT EXISTS (SELECT FROM pg_catalog.pg_stat_activity a
-				WHERE a.datid = d.oid)`, time.Now().Add(-scratchAge).Unix())
+		WHERE datname LIKE 'vorrang\_scratch\_%' AND pg_catalog.pg_has_role(datdba, 'USAGE')
+			AND NOT EXISTS (SELECT FROM pg_catalog.pg_stat_activity a WHERE a.datid = d.oid)`)
 	if err != nil {
 		return fmt.Errorf("look for old scratch databases: %w", s.beside.wrap(err))
 	}
@@ -265,7 +257,9 @@ func (s *Scratch) sweep(ctx context.Context) error {
 		return fmt.Errorf("look for old scratch databases: %w", s.beside.wrap(err))
 	}
 	for _, name := range names {
-		_ = s.beside.exec(ctx, "DROP DATABASE IF EXISTS "+sqltext.Identifier(name)) // somebody else may be at it
+		if engine.ScratchLeft(scratchPrefix, name, time.Now()) {
+			_ = s.beside.exec(ctx, "DROP DATABASE IF EXISTS "+sqltext.Identifier(name)) // somebody else may be at it
+		}
 	}
 	return nil
 }

@@ -2,12 +2,10 @@ package sqlite
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"vorrang/core/engine"
@@ -15,10 +13,6 @@ import (
 
 // scratchPrefix begins the name of a file for trials, which stands beside a target.
 const scratchPrefix = ".vorrang-scratch-"
-
-// scratchAge is how old such a file must be to count as left behind by a service
-// that was killed.
-const scratchAge = time.Hour
 
 // scratch is an empty file for trials.
 type scratch struct{ *Session }
@@ -32,7 +26,7 @@ func (e Engine) NewScratch(ctx context.Context, url, _ string, _ bool) (engine.S
 	}
 	sweep(filepath.Dir(beside.path))
 	at := target{
-		path:        filepath.Join(filepath.Dir(beside.path), scratchPrefix+rand.Text()),
+		path:        filepath.Join(filepath.Dir(beside.path), engine.ScratchName(scratchPrefix, time.Now())),
 		foreignKeys: beside.foreignKeys,
 	}
 	file, err := os.OpenFile(at.path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
@@ -65,7 +59,7 @@ func (s *scratch) Name() string { return filepath.Base(s.at.path) }
 
 // DropScratch implements engine.Workshop.
 func (e Engine) DropScratch(_ context.Context, url, name string) error {
-	if !strings.HasPrefix(name, scratchPrefix) || name != filepath.Base(name) {
+	if _, is := engine.ScratchMade(scratchPrefix, name); !is || name != filepath.Base(name) {
 		return fmt.Errorf("%s is not a scratch database", name)
 	}
 	beside, err := e.find(url)
@@ -95,8 +89,8 @@ func sweep(folder string) {
 		return
 	}
 	for _, path := range found {
-		if info, err := os.Lstat(path); err == nil && time.Since(info.ModTime()) > scratchAge {
-			_ = os.Remove(path)
+		if engine.ScratchLeft(scratchPrefix, filepath.Base(path), time.Now()) {
+			remove(path)
 		}
 	}
 }
