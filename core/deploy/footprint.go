@@ -15,17 +15,17 @@ func (r *run) measureFrom(ctx context.Context) {
 	}
 }
 
-// A deployment spends this much time at measuring, and beyond that a twentieth of its own.
+// A deployment spends this much time at measuring, and beyond that a fiftieth of its own.
 // What takes long is measured whatever it costs.
 const (
-	spared = 20 * time.Millisecond
-	share  = 20
+	spared = 100 * time.Millisecond
+	share  = 50
 	long   = 50 * time.Millisecond
 )
 
 // affords reports whether what took some time is measured.
 func (r *run) affords(took time.Duration) bool {
-	return took >= long || r.spent <= spared+r.Now().Sub(r.started)/share
+	return r.Thorough || took >= long || r.spent <= spared+r.Now().Sub(r.started)/share
 }
 
 // footprintNow asks for the footprint of the transaction that is open.

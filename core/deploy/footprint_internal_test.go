@@ -23,9 +23,9 @@ func (m *slowMeasurer) Footprint(context.Context) (engine.Footprint, error) {
 	return engine.Footprint{Tables: []engine.TableFootprint{{Table: "public.berth", Blocks: engine.Writes}}}, nil
 }
 
-// TestMeasuringTakesATwentiethOfTheTime: of quick steps only some are measured, and all that
+// TestMeasuringTakesAFiftiethOfTheTime: of quick steps only some are measured, and all that
 // take long.
-func TestMeasuringTakesATwentiethOfTheTime(t *testing.T) {
+func TestMeasuringTakesAFiftiethOfTheTime(t *testing.T) {
 	m := &slowMeasurer{now: time.Date(2026, 11, 3, 12, 0, 0, 0, time.UTC)}
 	began := m.now
 	r := &run{Runner: &Runner{Now: func() time.Time { return m.now }}, measurer: m, started: m.now}

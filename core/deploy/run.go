@@ -45,6 +45,7 @@ type Runner struct {
 	// Look reads the target's schema, for the effect events; it may be nil.
 	Look     func(ctx context.Context) (schema.Schema, error)
 	Measure  bool                   // the footprint of each step, where the target can tell
+	Thorough bool                   // the footprint of each, whatever the measuring costs
 	Base     *schema.Schema         // as it is before the first step; nil to have Look read it
 	OnFinish func(head ledger.Head) // called before the last event, when nothing more will run; may be nil
 }

@@ -236,7 +236,7 @@ func (r *run) act(ctx context.Context, a plan.Action) (ms int64, err error) {
 		r.seen = &engine.Footprint{Tables: []engine.TableFootprint{}} // where it touches nothing, no event tells
 	}
 	runner := *r.Runner
-	runner.Measure = true
+	runner.Measure, runner.Thorough = true, true
 	runner.Emit = func(e deploy.Event) {
 		switch e.Kind {
 		case deploy.Started, deploy.Ended: // of one step, of which a deployment was made

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -62,6 +63,9 @@ func (s *Session) scratch(ctx context.Context, url, role string, declared bool) 
 	return &scratch{Session: inside, beside: s, role: role, name: name}, nil
 }
 
+// harmless are grants, also on all databases, by which nothing is changed.
+var harmless = []string{"GRANT USAGE", "GRANT SELECT", "GRANT PROCESS", "GRANT SELECT, PROCESS"}
+
 // ownsMore looks for what the session's user could change from another database.
 func (s *Session) ownsMore(ctx context.Context) error {
 	return s.own.each(ctx, "SHOW GRANTS", nil, func(row []string) error {
@@ -69,7 +73,7 @@ func (s *Session) ownsMore(ctx context.Context) error {
 		on, _, _ := strings.Cut(rest, " TO ")
 		database := strings.ReplaceAll(strings.Trim(strings.TrimSuffix(on, ".*"), "`"), `\`, "")
 		switch {
-		case !is || rights == "GRANT USAGE" || rights == "GRANT SELECT" || database == s.config.DBName ||
+		case !is || slices.Contains(harmless, rights) || database == s.config.DBName ||
 			strings.HasPrefix(database, scratchPrefix):
 			return nil
 		case on == "*.*":
