@@ -147,6 +147,8 @@ func TestWhoWaitsForADeploymentIsTold(t *testing.T) {
 	assert.Contains(t, told.Message, "1 session waits for this deployment, for up to ")
 	require.Len(t, told.Blockers, 1)
 	assert.Equal(t, fmt.Sprint(reader.PgConn().PID()), fmt.Sprint(told.Blockers[0].PID))
+	assert.Equal(t, "public.berth", told.Blockers[0].Table)
+	assert.Contains(t, told.Message, "lock on public.berth")
 	assert.Equal(t, deploy.Done, must(w.Deployment(t.Context(), promoted.Deployment.ID)).Outcome)
 }
 

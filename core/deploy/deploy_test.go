@@ -416,6 +416,7 @@ func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
 			User:  "vorrang",
 			State: "idle in transaction",
 			Query: "BEGIN; LOCK TABLE a",
+			Table: "public.a",
 		},
 		holder,
 	)
@@ -423,7 +424,7 @@ func TestALockThatIsNotGrantedIsTriedAgain(t *testing.T) {
 		t, result.Failure.Text(),
 		"held by: session "+fmt.Sprint(
 			holder.PID,
-		)+" (user vorrang, application unknown, idle in transaction): BEGIN; LOCK TABLE a",
+		)+" (user vorrang, application unknown, idle in transaction, lock on public.a): BEGIN; LOCK TABLE a",
 	)
 	assert.Equal(t, []time.Duration{time.Second, 2 * time.Second}, y.pauses, "the pauses grow")
 	assert.Equal(t, "0", y.query("SELECT count(*) FROM pg_class WHERE relname = 'b'"))

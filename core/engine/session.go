@@ -266,14 +266,18 @@ type Blocker struct {
 	Application string `json:"application,omitempty"`
 	State       string `json:"state,omitempty" description:"The server's word, such as active or idle in transaction."`
 	Query       string `json:"query,omitempty" description:"Its newest statement, shortened."`
+	Table       string `json:"table,omitempty" description:"The table whose lock is waited for, where the server says."`
 }
 
 // String is "session 4711 (user nordmole, application psql, idle in
-// transaction): LOCK TABLE berth".
+// transaction, lock on public.berth): LOCK TABLE berth".
 func (b Blocker) String() string {
 	about := []string{"user " + cmp.Or(b.User, "unknown"), "application " + cmp.Or(b.Application, "unknown")}
 	if b.State != "" {
 		about = append(about, b.State)
+	}
+	if b.Table != "" {
+		about = append(about, "lock on "+b.Table)
 	}
 	text := fmt.Sprintf("session %d (%s)", b.PID, strings.Join(about, ", "))
 	if b.Query != "" {

@@ -59,8 +59,15 @@ func (s *Session) Lock(ctx context.Context) error {
 	return &held
 }
 
+// waitsOn is the table whose lock a session waits for; who waits for a row waits for the end
+// of a transaction, and there is none.
+const waitsOn = `coalesce((SELECT pg_catalog.min(pg_catalog.format('%I.%I', n.nspname, c.relname))
+	FROM pg_catalog.pg_locks w JOIN pg_catalog.pg_class c ON c.oid = w.relation
+		JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+	WHERE NOT w.granted AND w.pid = `
+
 const whoBlocks = `SELECT a.pid, coalesce(a.usename::text, ''), coalesce(a.application_name, ''), coalesce(a.state,
-	''), pg_catalog."left"(coalesce(a.query, ''), 300)
+	''), pg_catalog."left"(coalesce(a.query, ''), 300), ` + waitsOn + `$1), '')
 FROM pg_catalog.unnest(pg_catalog.pg_blocking_pids($1)) AS blocking (pid)
 	JOIN pg_catalog.pg_stat_activity a ON a.pid = blocking.pid ORDER BY a.pid`
 
@@ -77,7 +84,7 @@ func (s *Session) sessions(ctx context.Context, query string) ([]engine.Blocker,
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (engine.Blocker, error) {
 		var b engine.Blocker
-		err := row.Scan(&b.PID, &b.User, &b.Application, &b.State, &b.Query)
+		err := row.Scan(&b.PID, &b.User, &b.Application, &b.State, &b.Query, &b.Table)
 		if b.Query == "<insufficient privilege>" {
 			b.Query = ""
 		}
@@ -95,7 +102,7 @@ const whoWaits = `WITH RECURSIVE waiting AS (
 	UNION SELECT w.pid FROM waiting w JOIN behind b ON b.pid = ANY (w.by)
 )
 SELECT a.pid, coalesce(a.usename::text, ''), coalesce(a.application_name, ''), coalesce(a.state, ''),
-	pg_catalog."left"(coalesce(a.query, ''), 300)
+	pg_catalog."left"(coalesce(a.query, ''), 300), ` + waitsOn + `a.pid), '')
 FROM behind JOIN pg_catalog.pg_stat_activity a USING (pid) ORDER BY a.pid`
 
 // KeptWaiting implements engine.Yielder.

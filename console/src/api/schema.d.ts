@@ -1692,6 +1692,8 @@ export interface components {
             query?: string;
             /** @description The server's word, such as active or idle in transaction. */
             state?: string;
+            /** @description The table whose lock is waited for, where the server says. */
+            table?: string;
             user?: string;
         };
         Change: {
