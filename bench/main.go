@@ -37,7 +37,7 @@ var manyPairs = flag.Int64("pairs", 2000, "how many random pairs of schemas to d
 
 // only names what is measured; the table of the docs is only written of all.
 var only = flag.String("only", "", "measure these only, divided by commas, and write no file: small, nothing, copy, "+
-	"snapshot, rehearsal, footprints, mariadb, pairs")
+	"snapshot, rehearsal, footprints, mariadb, board, pairs")
 
 func main() {
 	flag.Parse()
@@ -86,7 +86,7 @@ func run(ctx context.Context) (err error) {
 		name    string
 		measure func(context.Context) error
 	}{{"small", b.smallSteps}, {"nothing", b.nothingToDo}, {"copy", b.copyData}, {"snapshot", b.snapshot},
-		{"rehearsal", b.rehearsal}, {"footprints", b.footprints}, {"mariadb", b.smallMariaDB}, {"pairs", b.pairs}} {
+		{"rehearsal", b.rehearsal}, {"footprints", b.footprints}, {"mariadb", b.smallMariaDB}, {"board", b.board}, {"pairs", b.pairs}} {
 		if *only != "" && !slices.Contains(strings.Split(*only, ","), one.name) {
 			continue
 		}

@@ -53,6 +53,9 @@ func (c *Client) sendOnce(ctx context.Context, r request) (*http.Response, error
 	}
 	req.Header.Set("Authorization", "Bearer "+c.Token)
 	req.Header.Set("Vorrang-Actor", c.Actor)
+	if r.method == http.MethodGet { // who asks by a program wants what is so now
+		req.Header.Set("Cache-Control", "no-cache")
+	}
 	if r.kind != "" {
 		req.Header.Set("Content-Type", r.kind)
 	}

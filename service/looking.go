@@ -3,10 +3,12 @@ package service
 import (
 	"context"
 	"fmt"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"github.com/gofiber/fiber/v3"
 	"golang.org/x/sync/singleflight"
 
 	"vorrang/internal/safely"
@@ -17,12 +19,62 @@ import (
 // ask for at once is checked once, and only so many targets are checked at a
 // time.
 type looking struct {
+	now   func() time.Time
 	group singleflight.Group
 	room  chan struct{}
 	epoch atomic.Int64 // goes on with everything that may change a status
 
 	mu   sync.Mutex
 	seen map[string]lookedAtOnce // the newest look at each target, by lane and environment
+	told map[string]told         // answers that are given again, by their questions
+}
+
+// told is an answer that is given again for a while.
+type told struct {
+	status api.EnvironmentStatus
+	epoch  int64
+	until  time.Time
+}
+
+// lookEvery is for how long an answer is given again to those who do not ask for a new one,
+// as pages do that read it again and again.
+const lookEvery = 2 * time.Second
+
+// freshKey marks a context whose caller wants what is so now.
+type freshKey struct{}
+
+// fresh is a call's context. With Cache-Control: no-cache its caller wants a new answer.
+//
+// Source: RFC 9111, 5.2.1.4.
+func fresh(c call) context.Context {
+	if c.fiber == nil || !strings.Contains(c.fiber.Get(fiber.HeaderCacheControl), "no-cache") {
+		return c
+	}
+	return context.WithValue(c, freshKey{}, true)
+}
+
+// again is an answer that was given less than lookEvery ago, since when nothing was changed
+// by this service.
+func (l *looking) again(ctx context.Context, key string) (api.EnvironmentStatus, bool) {
+	if ctx.Value(freshKey{}) != nil {
+		return api.EnvironmentStatus{}, false
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	one, known := l.told[key]
+	return one.status, known && one.epoch == l.epoch.Load() && l.now().Before(one.until)
+}
+
+// tellAgain keeps an answer to a question that was asked at a time, and in an epoch.
+func (l *looking) tellAgain(key string, status api.EnvironmentStatus, epoch int64, asked time.Time) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for question, one := range l.told {
+		if !asked.Before(one.until) {
+			delete(l.told, question)
+		}
+	}
+	l.told[key] = told{status: status, epoch: epoch, until: asked.Add(lookEvery)}
 }
 
 // lookedAtOnce is what a look found.
@@ -53,8 +105,9 @@ const (
 	readPatience = time.Minute
 )
 
-func newLooking() *looking {
-	return &looking{room: make(chan struct{}, mostLooks), seen: map[string]lookedAtOnce{}}
+func newLooking(now func() time.Time) *looking {
+	return &looking{now: now, room: make(chan struct{}, mostLooks), seen: map[string]lookedAtOnce{},
+		told: map[string]told{}}
 }
 
 // enter waits for room to look at a target; leave gives it back.
@@ -71,18 +124,25 @@ func (l *looking) enter(ctx context.Context) (leave func(), err error) {
 // before.
 func (l *looking) changed() { l.epoch.Add(1) }
 
-// once lets all who ask for the same status at the same time share one look. It
-// goes on while anybody may wait for it, and ends by itself.
+// once lets all who ask for the same status at the same time share one look, and those who
+// ask soon after. It goes on while anybody may wait for it, and ends by itself.
 func (l *looking) once(
 	ctx context.Context, key string, look func(context.Context) (api.EnvironmentStatus, error),
 ) (api.EnvironmentStatus, error) {
-	answer := l.group.DoChan(fmt.Sprintf("%s %d", key, l.epoch.Load()), func() (any, error) {
+	if status, known := l.again(ctx, key); known {
+		return status, nil
+	}
+	epoch := l.epoch.Load()
+	answer := l.group.DoChan(fmt.Sprintf("%s %d", key, epoch), func() (any, error) {
+		asked := l.now()
 		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*lookTimeout)
 		defer cancel()
 		var status api.EnvironmentStatus
 		err := safely.Do(func() (err error) { status, err = look(within); return err })
 		if err == nil {
+			status.ReadAt = asked.UTC()
 			l.keep(status)
+			l.tellAgain(key, status, epoch, asked)
 		}
 		return status, err
 	})

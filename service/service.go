@@ -88,7 +88,7 @@ func New(config Config) (*Service, error) {
 	s := &Service{
 		Config:  config,
 		metrics: newMetrics(),
-		looking: newLooking(),
+		looking: newLooking(config.Now),
 		running: work.NewDeployments(config.Records, config.Log),
 	}
 	s.parts(s.running)

@@ -38,14 +38,15 @@ type statusIn struct {
 }
 
 func (s *views) lanes(c call, _ *nothing) (*api.Lanes, error) {
-	lanes, err := s.Records.Lanes(c)
+	ctx := fresh(c)
+	lanes, err := s.Records.Lanes(ctx)
 	if err != nil {
 		return nil, err
 	}
 	lanes = slices.DeleteFunc(lanes, func(l lane.Lane) bool { return !c.who.mayLook(l.Name, "") })
 	answer := &api.Lanes{Lanes: make([]api.LaneStatus, len(lanes))}
 	errs := make([]error, len(lanes))
-	each(lanes, mostLooks, func(i int, l lane.Lane) { answer.Lanes[i], errs[i] = s.laneStatus(c, c.who, l) })
+	each(lanes, mostLooks, func(i int, l lane.Lane) { answer.Lanes[i], errs[i] = s.laneStatus(ctx, c.who, l) })
 	return answer, errors.Join(errs...)
 }
 
@@ -54,7 +55,7 @@ func (s *views) oneLane(c call, in *laneIn) (*api.LaneStatus, error) {
 	if err != nil {
 		return nil, err
 	}
-	status, err := s.laneStatus(c, c.who, l)
+	status, err := s.laneStatus(fresh(c), c.who, l)
 	return &status, err
 }
 
@@ -86,7 +87,7 @@ func (s *views) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
 	if err != nil {
 		return nil, err
 	}
-	status, err := s.environmentStatus(c, p, in.Steps)
+	status, err := s.environmentStatus(fresh(c), p, in.Steps)
 	return &status, err
 }
 

@@ -52,6 +52,8 @@ type EnvironmentStatus struct {
 	Target      string `json:"target" description:"The reference, never the URL."`
 	Disposable  bool   `json:"disposable,omitempty"`
 
+	ReadAt time.Time `json:"read_at" description:"When the target was read: up to 2 s ago, unless the request says Cache-Control: no-cache."`
+
 	OnFailure plan.Policy `json:"on_failure" enum:"stop,back-out" description:"What becomes of a deployment's earlier steps when one fails, unless the promotion says."`
 
 	At       step.Number `json:"at,omitempty" description:"The highest step that is in the target."`

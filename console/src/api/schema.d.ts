@@ -2035,6 +2035,11 @@ export interface components {
             pending: number;
             /** @description False where the target could not be read; the figures are then missing. */
             reached: boolean;
+            /**
+             * Format: date-time
+             * @description When the target was read: up to 2 s ago, unless the request says Cache-Control: no-cache.
+             */
+            read_at: string;
             running?: components["schemas"]["Deployment"];
             steps?: components["schemas"]["StepStatus"][];
             /** @description The reference, never the URL. */

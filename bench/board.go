@@ -1,0 +1,129 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+const (
+	boardLanes    = 50
+	boardEntries  = 100_000 / boardLanes
+	boardBrowsers = 20
+	boardPoll     = 4 * time.Second // as the console does
+	boardWatched  = 24 * time.Second
+)
+
+// board: lanes with long ledgers, whose overview many browsers keep open.
+func (b *bench) board(ctx context.Context) error {
+	files := map[string]string{}
+	for i := 1; i <= boardEntries; i++ {
+		files[fmt.Sprintf("%04d-note.sql", i)] = fmt.Sprintf("SELECT %d;", i)
+	}
+	for i := range boardLanes {
+		name := fmt.Sprintf("board%02d", i+1)
+		if err := b.exec(ctx, "postgres", "CREATE DATABASE "+name); err != nil {
+			return err
+		}
+		reference := filepath.Join(b.folder, name+".url")
+		if err := os.WriteFile(reference, []byte(b.url(name)), 0o600); err != nil {
+			return err
+		}
+		text := fmt.Sprintf("lane: %s\nenvironments: [{name: only, target: %q}]\n", name, "file:"+reference)
+		if err := b.declared(ctx, name, text, files); err != nil {
+			return err
+		}
+		if err := b.promote(name, "-whole"); err != nil {
+			return err
+		}
+	}
+	before, err := b.sessions(ctx)
+	if err != nil {
+		return err
+	}
+	began := time.Now()
+	took, err := b.browse(ctx)
+	if err != nil {
+		return err
+	}
+	after, err := b.sessions(ctx)
+	if err != nil {
+		return err
+	}
+	looks := float64(after-before) / boardLanes
+	every := time.Since(began).Seconds() / looks
+	slices.Sort(took)
+	b.lines = append(b.lines, line{
+		work: fmt.Sprintf("the board: %d lanes, %s ledger rows, %d browsers", boardLanes, "100,000", boardBrowsers),
+		aim:  "a connection to a target at most every 2 s",
+		figure: fmt.Sprintf("one every %.1f s; a page takes %d ms, the slowest %d ms", every,
+			took[len(took)/2].Milliseconds(), took[len(took)-1].Milliseconds()),
+		met: every >= 2,
+	})
+	return nil
+}
+
+// browse reads the overview as browsers do that keep it open, and tells how long each page took.
+func (b *bench) browse(ctx context.Context) (took []time.Duration, err error) {
+	within, cancel := context.WithTimeout(ctx, boardWatched)
+	defer cancel()
+	var browsers sync.WaitGroup
+	var mu sync.Mutex
+	for i := range boardBrowsers {
+		browsers.Go(func() {
+			time.Sleep(boardPoll * time.Duration(i) / boardBrowsers)
+			for within.Err() == nil {
+				one, failed := timed(func() error { return b.page(ctx) })
+				mu.Lock()
+				took = append(took, one)
+				if failed != nil {
+					err = failed
+				}
+				mu.Unlock()
+				time.Sleep(boardPoll)
+			}
+		})
+	}
+	browsers.Wait()
+	return took, err
+}
+
+// page reads the overview without asking for what is so at this moment.
+func (b *bench) page(ctx context.Context) error {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, b.client.Server+"/api/v1/lanes", nil)
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Authorization", "Bearer "+token)
+	answer, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if _, err := io.Copy(io.Discard, answer.Body); err != nil {
+		return err
+	}
+	if answer.StatusCode != http.StatusOK {
+		return fmt.Errorf("the overview: %s", answer.Status)
+	}
+	return nil
+}
+
+// sessions is how many sessions the lanes' targets have had.
+func (b *bench) sessions(ctx context.Context) (n int64, err error) {
+	conn, err := pgx.Connect(ctx, b.url("postgres"))
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close(ctx)
+	return n, conn.QueryRow(ctx,
+		"SELECT sum(sessions)::bigint FROM pg_stat_database WHERE datname LIKE 'board%'").Scan(&n)
+}

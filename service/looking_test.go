@@ -1,0 +1,65 @@
+package service_test
+
+import (
+	"encoding/json"
+	"net/http"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/internal/pgtest"
+	"vorrang/internal/servicetest"
+	"vorrang/service/api"
+)
+
+// statusAsAPage reads a status as a page does: an answer of up to 2 s ago will do.
+func statusAsAPage(t *testing.T, w *servicetest.World) (status api.EnvironmentStatus) {
+	request, err := http.NewRequestWithContext(t.Context(), http.MethodGet,
+		w.Server+"/api/v1/lanes/harbour/environments/staging", nil)
+	require.NoError(t, err)
+	request.Header.Set("Authorization", "Bearer "+w.Token)
+	answer, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	require.Equal(t, http.StatusOK, answer.StatusCode)
+	require.NoError(t, json.NewDecoder(answer.Body).Decode(&status))
+	return status
+}
+
+// TestManyPagesAreOneLook: whoever asks, the target is read once in 2 s, but for who wants
+// what is so now, and after whatever the service itself did.
+func TestManyPagesAreOneLook(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.berth (id int)"})
+	w.Promoted("staging")
+	first := statusAsAPage(t, w)
+	assert.Equal(t, 1, first.Applied)
+	assert.WithinDuration(t, w.Now(), first.ReadAt, time.Minute)
+
+	pgtest.Exec(t, w.URLs["staging"], "ALTER SCHEMA vorrang RENAME TO away")
+	var pages sync.WaitGroup
+	for range 20 {
+		pages.Go(func() {
+			seen := statusAsAPage(t, w)
+			assert.Equal(t, first.ReadAt, seen.ReadAt)
+			assert.Equal(t, 1, seen.Applied)
+		})
+	}
+	pages.Wait()
+	now := must(w.Status(t.Context(), "harbour", "staging", "none"))
+	assert.Zero(t, now.Applied, "the client wants what is so now")
+	assert.Equal(t, now.ReadAt, statusAsAPage(t, w).ReadAt, "which others are then told")
+
+	pgtest.Exec(t, w.URLs["staging"], "ALTER SCHEMA away RENAME TO vorrang")
+	assert.Zero(t, statusAsAPage(t, w).Applied)
+	w.Pass(2 * time.Second)
+	later := statusAsAPage(t, w)
+	assert.Equal(t, 1, later.Applied, "two seconds later it is read again")
+
+	must(w.Freeze(t.Context(), "harbour", "staging", time.Time{}, w.Now().Add(time.Hour), "fog"))
+	frozen := statusAsAPage(t, w)
+	assert.NotEqual(t, later.ReadAt, frozen.ReadAt, "what the service did shows at once")
+}
