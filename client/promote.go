@@ -112,11 +112,31 @@ func (c *Client) Rollback(
 	}{way, confirm})
 }
 
-// Deployments lists the newest limit deployments; an empty lane or environment
-// means all.
-func (c *Client) Deployments(ctx context.Context, lane, environment string, limit int) (*api.Deployments, error) {
-	return get[api.Deployments](ctx, c, "/api/v1/deployments",
-		url.Values{"lane": {lane}, "environment": {environment}, "limit": {strconv.Itoa(limit)}})
+// DeploymentQuery says which deployments are wanted; an empty field means all.
+type DeploymentQuery struct {
+	Lane, Environment, Outcome, Actor, Step, Release string
+
+	Before int64 // Next of the page before; 0 for the newest
+	Limit  int   // 20 where it is 0, 500 at the most
+}
+
+// Deployments lists deployments, the newest first.
+func (c *Client) Deployments(ctx context.Context, q DeploymentQuery) (*api.Deployments, error) {
+	query := url.Values{}
+	for name, value := range map[string]string{
+		"lane": q.Lane, "environment": q.Environment, "outcome": q.Outcome, "actor": q.Actor, "step": q.Step,
+		"release": q.Release,
+	} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	for name, value := range map[string]int64{"before": q.Before, "limit": int64(q.Limit)} {
+		if value != 0 {
+			query.Set(name, strconv.FormatInt(value, 10))
+		}
+	}
+	return get[api.Deployments](ctx, c, "/api/v1/deployments", query)
 }
 
 // Deployment gives one deployment.

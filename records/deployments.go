@@ -25,8 +25,9 @@ type Deployment struct {
 	Direction   ledger.Direction
 	Outcome     deploy.Outcome
 	Actor       string
-	Plan        plan.Plan
-	Gate        gate.Result
+	Plan        plan.Plan   // without its actions in a list
+	Planned     int         // its actions
+	Gate        gate.Result // empty in a list
 	Failure     *deploy.Failure
 	Release     string // empty for loose steps
 	Digest      step.Checksum
@@ -34,13 +35,19 @@ type Deployment struct {
 	EndedAt     *time.Time
 }
 
-const deploymentColumns = `id, lane, environment, direction, outcome, actor, plan, gate, failure, coalesce(release, ''),
-	coalesce(digest, ''), started_at, ended_at`
+const (
+	deploymentColumns = `id, lane, environment, direction, outcome, actor, plan, gate, ` + moreColumns
+	// listedColumns leave out what is long, and in no list.
+	listedColumns = `id, lane, environment, direction, outcome, actor, plan - 'actions', '{}'::jsonb, ` + moreColumns
+
+	moreColumns = `CASE jsonb_typeof(plan -> 'actions') WHEN 'array' THEN jsonb_array_length(plan -> 'actions') ELSE 0 END,
+		failure, coalesce(release, ''), coalesce(digest, ''), started_at, ended_at`
+)
 
 func scanDeployment(row pgx.CollectableRow) (Deployment, error) {
 	var d Deployment
 	err := row.Scan(
-		&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Failure, &d.Release,
+		&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Planned, &d.Failure, &d.Release,
 		&d.Digest, &d.StartedAt, &d.EndedAt,
 	)
 	return d, err
@@ -151,11 +158,26 @@ func (r *Records) PlaceOf(ctx context.Context, id int64) (lane, environment stri
 	return lane, environment, noRows(err)
 }
 
-// Deployments returns the newest deployments first; an empty lane or
-// environment means all.
-func (r *Records) Deployments(ctx context.Context, lane, environment string, limit int) ([]Deployment, error) {
-	rows, err := r.pool.Query(ctx, `SELECT `+deploymentColumns+` FROM records.deployment
-		WHERE ($1 = '' OR lane = $1) AND ($2 = '' OR environment = $2) ORDER BY id DESC LIMIT $3`, lane, environment, limit)
+// DeploymentQuery says which deployments are wanted; an empty field means all.
+type DeploymentQuery struct {
+	Lane, Environment string
+	Outcome           deploy.Outcome
+	Actor             string
+	Step              step.Number // of the plan
+	Release           string
+	Before            int64 // only those before this one; 0 for the newest
+	Limit             int
+}
+
+// Deployments returns deployments, the newest first.
+func (r *Records) Deployments(ctx context.Context, q DeploymentQuery) ([]Deployment, error) {
+	rows, err := r.pool.Query(ctx, `SELECT `+listedColumns+` FROM records.deployment
+		WHERE ($1 = '' OR lane = $1) AND ($2 = '' OR environment = $2) AND ($3 = '' OR outcome = $3)
+			AND ($4 = '' OR actor = $4) AND ($5 = '' OR plan @> jsonb_build_object('actions',
+				jsonb_build_array(jsonb_build_object('step', jsonb_build_object('number', $5::text)))))
+			AND ($6 = '' OR release = $6) AND ($7::bigint = 0 OR id < $7)
+		ORDER BY id DESC LIMIT $8`,
+		q.Lane, q.Environment, q.Outcome, q.Actor, q.Step, q.Release, q.Before, q.Limit)
 	if err != nil {
 		return nil, fmt.Errorf("read the deployments: %w", err)
 	}

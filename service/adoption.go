@@ -133,7 +133,9 @@ func (s *repairs) goneAndNew(
 	default:
 		add("entry %d is another one than was seen before", seen.Seq)
 	}
-	deployments, err := s.Records.Deployments(ctx, p.lane.Name, p.environment.Name, 100)
+	deployments, err := s.Records.Deployments(ctx, records.DeploymentQuery{
+		Lane: p.lane.Name, Environment: p.environment.Name, Limit: 100,
+	})
 	if err != nil {
 		return err
 	}
@@ -143,7 +145,7 @@ func (s *repairs) goneAndNew(
 	}
 	var gone []string
 	for _, d := range deployments {
-		if d.EndedAt != nil && len(d.Plan.Actions) > 0 && !there[fmt.Sprint(d.ID)] {
+		if d.EndedAt != nil && d.Planned > 0 && !there[fmt.Sprint(d.ID)] {
 			gone = append(gone, fmt.Sprint(d.ID))
 		}
 	}

@@ -50,32 +50,55 @@ func (s *catalogue) step(c call, in *stepIn) (*api.StepTexts, error) {
 type deploymentsIn struct {
 	Lane        string `query:"lane"`
 	Environment string `query:"environment"`
+	Outcome     string `query:"outcome" enum:"running,done,failed,backed out,cancelled,interrupted" description:"Only those that ended so."`
+	Actor       string `query:"actor" description:"Only those that this person or machine began."`
+	Step        string `query:"step" description:"Only those that were to run this step, or its way back."`
+	Release     string `query:"release" description:"Only those that promoted this release."`
+	Before      int64  `query:"before" minimum:"0" description:"Only those before this one: next of the page before."`
 	Limit       int    `query:"limit" default:"20" minimum:"1" maximum:"500"`
 }
 
-// mostDeployments is how many one answer lists.
-const mostDeployments = 500
+// mostRead is how many deployments are read at once to find those that the caller may read.
+const mostRead = 500
 
 func (s *deploying) deployments(c call, in *deploymentsIn) (*api.Deployments, error) {
-	if in.Limit <= 0 {
-		in.Limit = 20
+	query := records.DeploymentQuery{
+		Lane: in.Lane, Environment: in.Environment, Outcome: deploy.Outcome(in.Outcome), Actor: in.Actor,
+		Release: in.Release, Before: in.Before,
 	}
-	limit := min(in.Limit, mostDeployments)
-	read := limit
+	if in.Step != "" {
+		number, err := step.ParseNumber(in.Step)
+		if err != nil {
+			return nil, badRequest(nil, "step: %s", err)
+		}
+		query.Step = number
+	}
+	limit := in.Limit
+	query.Limit = limit + 1 // one more tells that there is a next page
 	if !c.who.mayLookAtAll() {
-		read = mostDeployments // some of them are not shown
-	}
-	list, err := s.Records.Deployments(c, in.Lane, in.Environment, read)
-	if err != nil {
-		return nil, err
+		query.Limit = mostRead // some of them are not shown
 	}
 	answer := &api.Deployments{Deployments: []api.Deployment{}}
-	for _, d := range list {
-		if len(answer.Deployments) < limit && c.who.mayLook(d.Lane, d.Environment) {
+	for {
+		list, err := s.Records.Deployments(c, query)
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range list {
+			if !c.who.mayLook(d.Lane, d.Environment) {
+				continue
+			}
+			if len(answer.Deployments) == limit {
+				answer.Next = answer.Deployments[limit-1].ID
+				return answer, nil
+			}
 			answer.Deployments = append(answer.Deployments, deploymentOf(d, false))
 		}
+		if len(list) < query.Limit {
+			return answer, nil
+		}
+		query.Before = list[len(list)-1].ID
 	}
-	return answer, nil
 }
 
 type deploymentIn struct {

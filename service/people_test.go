@@ -208,7 +208,7 @@ func TestSigningInAndWhatItOpens(t *testing.T) {
 	}
 	assert.Equal(t, []string{"development", "staging"}, seen, "production is not theirs to read")
 	w.Promoted("production")
-	list, err := pilot.Deployments(t.Context(), "", "", 10)
+	list, err := pilot.Deployments(t.Context(), client.DeploymentQuery{Limit: 10})
 	require.NoError(t, err)
 	assert.Empty(t, list.Deployments)
 	promoted, err := pilot.Promote(t.Context(), "harbour", "staging", client.Promotion{})

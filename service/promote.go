@@ -349,7 +349,7 @@ func deploymentOf(d records.Deployment, whole bool) api.Deployment {
 		Whole:       d.Plan.Whole,
 		Rebuild:     d.Plan.Empties,
 		Actor:       d.Actor,
-		Planned:     len(d.Plan.Actions),
+		Planned:     d.Planned,
 		Failure:     d.Failure,
 		StartedAt:   d.StartedAt,
 		EndedAt:     d.EndedAt,

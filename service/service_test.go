@@ -440,7 +440,7 @@ func TestACancelledDeploymentKeepsWhatWasApplied(t *testing.T) {
 	_, err = w.Cancel(t.Context(), promoted.Deployment.ID)
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Cancelled, w.Ended(promoted).Outcome)
-	events, err := w.Deployments(t.Context(), "harbour", "staging", 1)
+	events, err := w.Deployments(t.Context(), client.DeploymentQuery{Lane: "harbour", Environment: "staging", Limit: 1})
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Cancelled, events.Deployments[0].Outcome)
 	_, body := request(

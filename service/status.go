@@ -160,7 +160,9 @@ func (s *views) tellDrift(ctx context.Context, p targetContext, status *api.Envi
 func (s *views) lastDeployments(
 	ctx context.Context, p targetContext, status *api.EnvironmentStatus,
 ) (*records.Deployment, error) {
-	newest, err := s.Records.Deployments(ctx, p.lane.Name, p.environment.Name, 2)
+	newest, err := s.Records.Deployments(ctx, records.DeploymentQuery{
+		Lane: p.lane.Name, Environment: p.environment.Name, Limit: 2,
+	})
 	if err != nil {
 		return nil, err
 	}

@@ -141,7 +141,7 @@ func (c *crowd) follow(promoted *api.Promoted, err error) error {
 
 // nothingLost reads every deployment's events once more, as they were kept.
 func (c *crowd) nothingLost() {
-	list, err := c.w.Deployments(c.t.Context(), "", "", 500)
+	list, err := c.w.Deployments(c.t.Context(), client.DeploymentQuery{Limit: 500})
 	require.NoError(c.t, err)
 	for _, d := range list.Deployments {
 		require.NotNil(c.t, d.EndedAt, "deployment %d has ended", d.ID)

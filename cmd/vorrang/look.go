@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"vorrang/client"
 	"vorrang/core/deploy"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
@@ -189,28 +190,40 @@ func actionCell(p paint, entry ledger.Entry) cell {
 func deploymentsCommand() command {
 	return command{
 		verb: "deployments", does: "lists what ran, newest first",
-		example: "vorrang deployments -env staging",
+		example: "vorrang deployments -env staging\nvorrang deployments -outcome failed -step 12",
 		setUp: func(e *env) func(context.Context, []string) error {
 			e.lane = e.flags.String("lane", "", "only of this `lane`")
-			environment := e.flags.String("env", "", "only on this `environment`")
-			limit := e.flags.Int("limit", 20, "the newest so many")
+			var query client.DeploymentQuery
+			e.flags.StringVar(&query.Environment, "env", "", "only on this `environment`")
+			e.flags.StringVar(&query.Outcome, "outcome", "",
+				"only those that ended so: `outcome` is running, done, failed, \"backed out\", cancelled or interrupted")
+			e.flags.StringVar(&query.Actor, "actor", "", "only those that this `name` began")
+			e.flags.StringVar(&query.Step, "step", "", "only those that were to run this `step`, or its way back")
+			e.flags.StringVar(&query.Release, "release", "", "only those that promoted this `release`")
+			e.flags.Int64Var(&query.Before, "before", 0, "only those before this `deployment`")
+			e.flags.IntVar(&query.Limit, "limit", 20, "the newest so many")
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
 				}
-				list, err := e.client().Deployments(ctx, *e.lane, *environment, *limit)
+				query.Lane = *e.lane
+				list, err := e.client().Deployments(ctx, query)
 				if err != nil {
 					return err
 				}
-				return e.print(list, func() { printDeployments(e, list) })
+				return e.print(list, func() { printDeployments(e, query, list) })
 			}
 		},
 	}
 }
 
-func printDeployments(e *env, list *api.Deployments) {
+func printDeployments(e *env, query client.DeploymentQuery, list *api.Deployments) {
 	if len(list.Deployments) == 0 {
-		fmt.Fprintln(e.out, "nothing was deployed yet")
+		what := "nothing was deployed yet"
+		if query != (client.DeploymentQuery{Limit: query.Limit}) {
+			what = "there is no such deployment"
+		}
+		fmt.Fprintln(e.out, what)
 		return
 	}
 	t := table{
@@ -231,6 +244,9 @@ func printDeployments(e *env, list *api.Deployments) {
 		)
 	}
 	t.print(e.out, e.paint)
+	if list.Next > 0 {
+		fmt.Fprintln(e.out, e.paint.dim(fmt.Sprintf("there are older ones: -before %d", list.Next)))
+	}
 }
 
 func outcomePaint(p paint, outcome deploy.Outcome) func(string) string {

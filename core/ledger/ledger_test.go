@@ -387,3 +387,15 @@ func TestARowOfAFileIsProvedAtItsPlace(t *testing.T) {
 	add(Entry{Action: Applied, Step: "2", Checksum: "a"}, 1) // and for another step
 	assert.Equal(t, rows[2:], key.Unproved(rows, NewHead()))
 }
+
+// TestADetailThatIsAProofAloneIsBare: and no other one of its length.
+func TestADetailThatIsAProofAloneIsBare(t *testing.T) {
+	proof := `{"proof":"` + strings.Repeat("0a", 32) + `"}`
+	for detail, is := range map[string]bool{
+		"": true, "{}": true, proof: true, proof + " ": false,
+		`{"proof":"` + strings.Repeat("0", 64-13) + `","left":1234` + `}`: false,
+		`{"error":"` + strings.Repeat("0a", 32) + `"}`:                    false,
+	} {
+		assert.Equal(t, is, bare([]byte(detail)), detail)
+	}
+}

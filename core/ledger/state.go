@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -213,9 +214,16 @@ func Fold(entries []Entry) State {
 	return s
 }
 
+// bare reports whether a detail says nothing, or is a proof alone, as that of most entries.
+func bare(detail []byte) bool {
+	const before, after, digits = `{"proof":"`, `"}`, 64
+	return len(detail) <= 2 || len(detail) == len(before)+digits+len(after) &&
+		bytes.HasPrefix(detail, []byte(before)) && bytes.Count(detail, []byte(`"`)) == 4
+}
+
 func (s *State) fold(e Entry) {
 	var detail Detail
-	if e.Action != Applied || len(e.Detail) > 2 {
+	if e.Action != Applied || !bare(e.Detail) {
 		_ = json.Unmarshal(e.Detail, &detail) // entries of others may carry other details
 	}
 	if detail.Belongs != nil {

@@ -111,6 +111,7 @@ type Deployment struct {
 // Deployments is a list, newest first.
 type Deployments struct {
 	Deployments []Deployment `json:"deployments" nullable:"false"`
+	Next        int64        `json:"next,omitempty" description:"Where there are more: what the next page is asked for by before."`
 }
 
 // Events is a list, oldest first.

@@ -1817,6 +1817,11 @@ export interface components {
         };
         Deployments: {
             deployments: components["schemas"]["Deployment"][];
+            /**
+             * Format: int64
+             * @description Where there are more: what the next page is asked for by before.
+             */
+            next?: number;
         };
         Deviation: {
             environment: string;
@@ -3387,6 +3392,16 @@ export interface operations {
             query?: {
                 lane?: string;
                 environment?: string;
+                /** @description Only those that ended so. */
+                outcome?: "running" | "done" | "failed" | "backed out" | "cancelled" | "interrupted";
+                /** @description Only those that this person or machine began. */
+                actor?: string;
+                /** @description Only those that were to run this step, or its way back. */
+                step?: string;
+                /** @description Only those that promoted this release. */
+                release?: string;
+                /** @description Only those before this one: next of the page before. */
+                before?: number;
                 limit?: number;
             };
             header?: never;

@@ -14,7 +14,6 @@ import {
   api,
   problemOf,
   result,
-  type Deployment,
   type Ledger,
   type Preview,
   type Problem,
@@ -34,7 +33,7 @@ import RollbackDialog from '../dialogs/RollbackDialog.vue'
 import SettleDialog from '../dialogs/SettleDialog.vue'
 import { deviationTitles, labels, plural, titled } from '../labels'
 import { useNewest } from '../newest'
-import DeploymentTable from '../parts/DeploymentTable.vue'
+import DeploymentList from '../parts/DeploymentList.vue'
 import DifferenceView from '../parts/DifferenceView.vue'
 import GateTab from '../parts/GateTab.vue'
 import LedgerTable from '../parts/LedgerTable.vue'
@@ -66,7 +65,6 @@ const {
 const tab = ref('steps')
 const preview = shallowRef<Preview>()
 const ledger = shallowRef<Ledger>()
-const deployments = shallowRef<Deployment[]>()
 const verification = shallowRef<Verification>()
 const tabProblem = ref<Problem>()
 
@@ -104,11 +102,6 @@ watch([tab, () => status.value?.entries, () => status.value?.pending], async () 
             params: { path: { lane: props.lane }, query: { environment: props.environment } },
           }),
         ),
-      )
-    if (tab.value === 'deployments')
-      keep(
-        deployments,
-        (await result(api.GET('/api/v1/deployments', { params: { query: { ...path, limit: 100 } } }))).deployments,
       )
   } catch (error) {
     if (isNewest()) tabProblem.value = problemOf(error)
@@ -357,7 +350,9 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
               </div>
             </div>
           </TabPanel>
-          <TabPanel value="deployments"><DeploymentTable v-if="deployments" :deployments="deployments" /></TabPanel>
+          <TabPanel value="deployments"
+            ><DeploymentList v-if="tab === 'deployments'" :lane="lane" :environment="environment"
+          /></TabPanel>
         </TabPanels>
       </Tabs>
       <PromoteDialog v-model:open="promoteOpen" :environment="status" @done="((tab = 'gate'), refresh())" />
