@@ -44,6 +44,7 @@ func (s *deploying) run(
 			Texts:      s.library.texts(d.Plan),
 			Now:        s.eventClock,
 			Notes:      notes,
+			Request:    request.id,
 			Guide:      &guide{deploying: s, deployment: d, place: p, session: session, request: request},
 		},
 	)

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"log/slog"
 	"net/http"
 	"strconv"
 	"time"
@@ -73,7 +74,12 @@ func (s *Service) observe(c fiber.Ctx) error {
 	status := c.Response().StatusCode()
 	s.metrics.requests.WithLabelValues(c.Method(), c.Route().Path, strconv.Itoa(status)).Observe(took.Seconds())
 	if c.Route().Path != "/healthz" && c.Route().Path != "/readyz" {
-		s.Log.Debug("request", "method", c.Method(), "path", c.Path(), "status", status, "ms", took.Milliseconds())
+		level := slog.LevelDebug
+		if c.Method() != http.MethodGet { // what may change something
+			level = slog.LevelInfo
+		}
+		s.Log.Log(c.Context(), level, "request", "request", requestID(c.Context()), "method", c.Method(), "path", c.Path(),
+			"status", status, "ms", took.Milliseconds())
 	}
 	return nil
 }

@@ -113,6 +113,7 @@ type deploymentRequest struct {
 	back    bool        // it is a rollback
 	through step.Number // the last step; empty for all
 	shown   string      // how the digest of the plan that somebody saw begins; empty for none
+	id      string      // of the request that began it; empty for one that was scheduled
 }
 
 func forwardRequest(through string, policy plan.Policy, whole bool) (deploymentRequest, error) {
@@ -260,6 +261,7 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 	if err != nil {
 		return nil, busy(p, err)
 	}
+	w.id = requestID(c)
 	s.run(d, p, session, w, notes)
 	c.status(http.StatusAccepted)
 	c.note("deployment", d.ID)

@@ -257,7 +257,7 @@ func (s *Service) route() {
 	document := sync.OnceValues(
 		func() ([]byte, error) { return describe(endpoints, s.Version) },
 	) // made once it is asked for
-	s.app.Use(bodies, s.observe, s.secure)
+	s.app.Use(number, bodies, s.observe, s.secure)
 	s.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	s.app.Get("/readyz", s.ready)
 	looking := s.identities.authorize(endpoint{id: "getDocument", need: access.Looking})

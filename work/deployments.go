@@ -112,6 +112,7 @@ type Work struct {
 	Now      func() time.Time // for events
 	Notes    []string         // to be told first
 	Guide    Guide
+	Request  string // the number of the request that began it, for the log; may be empty
 
 	before *schema.Schema
 }
@@ -207,6 +208,9 @@ func (w *Deployments) Cancel(id int64, why error) bool {
 
 func (w *Deployments) carryOut(ctx context.Context, d Work, live *Feed) (result deploy.Result) {
 	log := w.log.With("deployment", d.ID, "lane", d.Lane, "environment", d.Environment, "actor", d.Actor)
+	if d.Request != "" {
+		log = log.With("request", d.Request)
+	}
 	log.Info("deployment started", "direction", d.Direction, "steps", len(d.Plan.Actions))
 	d.Guide.Began()
 	keeping := make(chan struct{})

@@ -5,12 +5,12 @@ package servicetest
 import (
 	"context"
 	"fmt"
-	"io"
 	"log/slog"
 	"net"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -50,7 +50,33 @@ type World struct {
 	may    []string          // what steps may change
 	also   map[string]string // what else the lane file says of environments
 	openID func(address string) *service.OpenID
+	log    lines
 	stop   func()
+}
+
+// lines is what the service logged.
+type lines struct {
+	mu   sync.Mutex
+	text []byte
+}
+
+func (l *lines) Write(text []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.text = append(l.text, text...)
+	return len(text), nil
+}
+
+// Logged are the lines that the service logged and that hold a text.
+func (w *World) Logged(text string) (found []string) {
+	w.log.mu.Lock()
+	defer w.log.mu.Unlock()
+	for line := range strings.Lines(string(w.log.text)) {
+		if strings.Contains(line, text) {
+			found = append(found, line)
+		}
+	}
+	return found
 }
 
 // Start starts a service with the lane harbour: development, staging and
@@ -145,7 +171,7 @@ func (w *World) serve(recordsURL string) {
 			OpenID:       openID,
 			Token:        Token,
 			Console:      console.Files(),
-			Log:          slog.New(slog.NewJSONHandler(io.Discard, nil)),
+			Log:          slog.New(slog.NewJSONHandler(&w.log, nil)),
 			Version:      "test",
 			Grace:        time.Second,
 			Now:          w.Now,
