@@ -278,7 +278,7 @@ func TestMachinesHaveTokensOfTheirOwn(t *testing.T) {
 	w := servicetest.Start(t)
 	w.As("m.kai", "reader")
 	for grant, message := range map[string]string{"reporter@moon": "there is no lane moon",
-		"reporter@harbour/moon": "there is no environment moon", "pilot": "no role", "": "say what the machine may"} {
+		"reporter@harbour/moon": "there is no environment moon", "pilot": "is not a role", "": "say what the machine may"} {
 		_, err := w.MakeToken(
 			t.Context(), "backup-job",
 			slices.DeleteFunc([]string{grant}, func(g string) bool { return g == "" }),

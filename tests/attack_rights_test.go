@@ -232,8 +232,8 @@ func TestAttackWhatMustNotBeTold(t *testing.T) {
 	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
 	require.NoError(t, os.WriteFile(planted, []byte("postgres://pilot:a@"+secret+"@127.0.0.1:1/x"), 0o600))
 	for target, message := range map[string]string{"env:VORRANG_RECORDS_URL": "is the service's own",
-		"file:/dev/zero": "is not an ordinary file", "file:" + pipe: "is no ordinary file", "file:" +
-			planted: "percent-encoded"} {
+		"file:/dev/zero": "is not an ordinary file", "file:" + pipe: "is not an ordinary file",
+		"file:" + planted: "percent-encoded"} {
 		_, err := h.Declare(
 			ctx, "lane.yaml",
 			fmt.Appendf(nil, "lane: moon\nenvironments: [{name: far, target: %q}]\n", target),
