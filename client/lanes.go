@@ -40,21 +40,27 @@ func (c *Client) Lane(ctx context.Context, lane string) (*api.LaneStatus, error)
 // are to leave it, or to be taken by another step. Files that cannot be read are
 // step.Problems.
 func (c *Client) Submit(ctx context.Context, lane string, folder fs.FS, gone ...string) (*api.Submitted, error) {
-	return sendFolder[api.Submitted](ctx, c, lanePath(lane)+"/submissions", folder, goneQuery(gone))
+	return sendFolder[api.Submitted](ctx, c, lane, "/submissions", folder, goneQuery(gone))
 }
 
 // TrySubmit says what Submit would do, and why it would be refused. It changes
 // nothing.
 func (c *Client) TrySubmit(ctx context.Context, lane string, folder fs.FS, gone ...string) (*api.Submitted, error) {
-	return sendFolder[api.Submitted](ctx, c, lanePath(lane)+"/submissions/trial", folder, goneQuery(gone))
+	return sendFolder[api.Submitted](ctx, c, lane, "/submissions/trial", folder, goneQuery(gone))
 }
 
 func goneQuery(gone []string) url.Values { return url.Values{"gone": {strings.Join(gone, ",")}} }
 
-// sendFolder sends a step folder, file by file. Files that cannot be read are
-// step.Problems.
-func sendFolder[T any](ctx context.Context, c *Client, path string, folder fs.FS, query url.Values) (*T, error) {
+// sendFolder sends a step folder, file by file; of a large one only what the lane has not had.
+// Files that cannot be read are step.Problems.
+func sendFolder[T any](
+	ctx context.Context, c *Client, lane, path string, folder fs.FS, query url.Values,
+) (*T, error) {
 	names, err := step.List(folder)
+	if err != nil {
+		return nil, err
+	}
+	known, err := c.knownTexts(ctx, lane, folder, names)
 	if err != nil {
 		return nil, err
 	}
@@ -63,12 +69,12 @@ func sendFolder[T any](ctx context.Context, c *Client, path string, folder fs.FS
 	written := make(chan struct{})
 	go func() {
 		defer close(written)
-		unread = writeFolder(writer, folder, names)
+		unread = writeFolder(writer, folder, names, known)
 		writer.CloseWithError(unread)
 	}()
 	answer, err := call[T](
 		ctx, c,
-		request{method: http.MethodPost, path: path, body: reader, kind: "application/x-tar", query: query},
+		request{method: http.MethodPost, path: lanePath(lane) + path, body: reader, kind: "application/x-tar", query: query},
 	)
 	_ = reader.Close() // so that the writer ends
 	<-written
@@ -79,9 +85,16 @@ func sendFolder[T any](ctx context.Context, c *Client, path string, folder fs.FS
 	return answer, err
 }
 
-func writeFolder(w io.Writer, folder fs.FS, names []string) error {
+func writeFolder(w io.Writer, folder fs.FS, names []string, known map[string]step.Checksum) error {
 	archive := tar.NewWriter(w)
 	for _, name := range names {
+		if digest, is := known[name]; is {
+			header := tar.Header{Name: name, Mode: 0o644, PAXRecords: map[string]string{api.KnownText: string(digest)}}
+			if err := archive.WriteHeader(&header); err != nil {
+				return err
+			}
+			continue
+		}
 		if err := writeFile(archive, folder, name); err != nil {
 			return err
 		}

@@ -19,7 +19,7 @@ func (c *Client) Review(ctx context.Context, lane, environment string, all bool,
 	if all {
 		query.Set("all", "true")
 	}
-	return sendFolder[api.Reviewed](ctx, c, lanePath(lane)+"/reviews", folder, query)
+	return sendFolder[api.Reviewed](ctx, c, lane, "/reviews", folder, query)
 }
 
 // Findings lists what a review for an engine may find, with an example each.

@@ -29,6 +29,7 @@ type Submission struct {
 
 	queued int // bytes
 	batch  pgx.Batch
+	known  map[step.Checksum]bool // digests of the lane's files; nil until they are asked for
 }
 
 // turns lets one after the other have a turn at a thing with a name. Whoever

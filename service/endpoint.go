@@ -27,6 +27,7 @@ type endpoint struct {
 	in, out any    // pointers to the handler's types
 	takes   string // media type of a body that is no JSON
 	gives   string // media type of an answer that is no JSON
+	reads   bool   // it changes nothing, though its method could
 	uploads bool   // its body may be large, and is read by the handler
 	streams bool   // answers with an event stream too
 	need    access.Need

@@ -53,6 +53,7 @@ var who = map[string]string{
 	"POST LANE/submissions":                        "a",
 	"POST LANE/bundles":                            "l",
 	"POST LANE/submissions/trial":                  "ralpk",
+	"POST LANE/texts/known":                        "ralpk",
 	"POST LANE/reviews":                            "ralpk",
 	"POST LANE/steps/{step}/withdrawal":            "a",
 	"GET LANE/steps/{step}":                        "ralpk",

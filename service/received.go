@@ -2,6 +2,7 @@ package service
 
 import (
 	"archive/tar"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +14,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/core/step"
 	"vorrang/records"
+	"vorrang/service/api"
 )
 
 // folder is a step folder that was sent, beside the catalogue.
@@ -82,15 +84,26 @@ func receive(c call, body io.Reader, submission *records.Submission) ([]step.Fil
 		if name == "." || step.Ignored(path.Base(name)) {
 			continue
 		}
-		file, found, err := receiveFile(reader, header, name)
+		content := io.Reader(reader)
+		digest, known := header.PAXRecords[api.KnownText]
+		if known {
+			text, err := knownText(c, submission, name, step.Checksum(digest))
+			if err != nil {
+				return nil, err
+			}
+			content, header.Size = bytes.NewReader(text), int64(len(text))
+		}
+		file, found, err := receiveFile(content, header, name)
 		if err != nil {
 			return nil, err
 		}
 		if problems = append(problems, found...); len(found) > 0 {
 			continue
 		}
-		if err := submission.Keep(c, file); err != nil {
-			return nil, err
+		if !known {
+			if err := submission.Keep(c, file); err != nil {
+				return nil, err
+			}
 		}
 		file.Bytes = nil
 		files = append(files, file)
@@ -99,6 +112,36 @@ func receive(c call, body io.Reader, submission *records.Submission) ([]step.Fil
 		return nil, problems
 	}
 	return files, nil
+}
+
+// knownText is the text of a file that was not sent, since the lane has it.
+func knownText(c call, submission *records.Submission, name string, digest step.Checksum) ([]byte, error) {
+	text, err := submission.Known(c, digest)
+	if err == nil && text == nil {
+		err = refuse(http.StatusConflict, "unknown-text", "A text is not known", by("send the file itself"),
+			"%s: no file of the lane has the digest %s", name, digest)
+	}
+	return text, err
+}
+
+// mostAsked is how many digests can be asked for at once.
+const mostAsked = 25_000
+
+type knownTextsIn struct {
+	Lane    string          `path:"lane"`
+	Digests []step.Checksum `json:"digests" required:"true" description:"SHA-256 of files' exact bytes, in hexadecimal."`
+}
+
+// knownTexts says which texts need not be sent.
+func (s *catalogue) knownTexts(c call, in *knownTextsIn) (*api.KnownTexts, error) {
+	if _, err := s.targets.lane(c, in.Lane); err != nil {
+		return nil, err
+	}
+	if len(in.Digests) > mostAsked {
+		return nil, badRequest(nil, "digests: %d are too many; ask for at most %d at once", len(in.Digests), mostAsked)
+	}
+	known, err := s.Records.KnownTexts(c, in.Lane, in.Digests)
+	return &api.KnownTexts{Known: append([]step.Checksum{}, known...)}, err
 }
 
 func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, step.Problems, error) {

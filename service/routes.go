@@ -59,6 +59,9 @@ func (s *Service) endpoints() []endpoint {
 	submit.takes, submit.uploads = "application/x-tar", true
 	trial := on(look, http.MethodPost, lane+"/submissions/trial", "trySubmit",
 		"Says what a submission of a step folder would do, and changes nothing", s.catalogue.trySubmit)
+	known := on(look, http.MethodPost, lane+"/texts/known", "knownTexts",
+		"Says which files of a folder need not be sent, since the lane has had them", s.catalogue.knownTexts)
+	known.reads = true // and asks for thousands of digests, which are nothing for the audit
 	trial.takes, trial.uploads = "application/x-tar", true
 	reviewed := on(look, http.MethodPost, lane+"/reviews", "review",
 		"Says what a reviewer should know of the steps of a folder, and keeps nothing", s.catalogue.review)
@@ -135,7 +138,7 @@ func (s *Service) endpoints() []endpoint {
 		on(look, http.MethodGet, "/api/v1/lanes", "listLanes",
 			"Lists the lanes and where their environments stand", s.views.lanes),
 		on(look, http.MethodGet, lane, "getLane", "Says where one lane's environments stand", s.views.oneLane),
-		submit, trial, reviewed,
+		submit, trial, known, reviewed,
 		on(look, http.MethodGet, lane+"/releases", "listReleases",
 			"Lists the releases, newest first", s.catalogue.releases),
 		on(releaser, http.MethodPost, lane+"/releases", "cut", "Seals the catalogue up to a step", s.catalogue.cut),

@@ -118,6 +118,7 @@ export const operations: Record<string, string> = {
   draft: 'drafted steps',
   compareRelease: 'compared with a release',
   trySubmit: 'tried a submission',
+  knownTexts: 'asked which files are known',
   review: 'reviewed a folder',
   rehearse: 'rehearsed',
   cancelRehearsal: 'cancelled a rehearsal',

@@ -116,6 +116,15 @@ type DifferenceLine struct {
 	Text   string `json:"text"`
 }
 
+// KnownText is the record (PAX, in the POSIX form of tar) of an entry whose text need not be
+// sent: its value is the digest, and the entry is empty.
+const KnownText = "VORRANG.digest"
+
+// KnownTexts are the digests of files that a lane has had.
+type KnownTexts struct {
+	Known []step.Checksum `json:"known" nullable:"false"`
+}
+
 // Submitted is what a submission changed in the catalogue.
 type Submitted struct {
 	Submission int64     `json:"submission,omitempty" description:"Absent where nothing changed."`

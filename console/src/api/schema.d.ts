@@ -1240,6 +1240,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/texts/known": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Says which files of a folder need not be sent, since the lane has had them
+         * @description Needs: a role that looks there (any but reporter).
+         */
+        post: operations["knownTexts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/verification": {
         parameters: {
             query?: never;
@@ -2353,6 +2373,13 @@ export interface components {
             reason?: string;
             /** @enum {string} */
             why: "deployment" | "accepted" | "attested" | "baselined";
+        };
+        KnownTexts: {
+            known: string[];
+        };
+        KnownTextsIn: {
+            /** @description SHA-256 of files' exact bytes, in hexadecimal. */
+            digests: string[] | null;
         };
         Lane: {
             about?: string;
@@ -5499,6 +5526,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Submitted"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    knownTexts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["KnownTextsIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownTexts"];
                 };
             };
             default: {
