@@ -70,10 +70,23 @@ func (c *Client) RemoveHook(ctx context.Context, name string) error {
 	return c.remove(ctx, "/api/v1/hooks/"+url.PathEscape(name))
 }
 
-// Deliveries lists what was sent to a hook, or to all if it is empty, newest
-// first.
-func (c *Client) Deliveries(ctx context.Context, hook string, limit int) (*api.Deliveries, error) {
-	return get[api.Deliveries](ctx, c, "/api/v1/deliveries", url.Values{"hook": {hook}, "limit": {strconv.Itoa(limit)}})
+// Deliveries lists what was sent to a hook, or to all if it is empty, newest first. before is
+// Next of the page before, or 0.
+func (c *Client) Deliveries(ctx context.Context, hook string, before int64, limit int) (*api.Deliveries, error) {
+	query := pageQuery(before, limit)
+	query.Set("hook", hook)
+	return get[api.Deliveries](ctx, c, "/api/v1/deliveries", query)
+}
+
+// pageQuery asks for a page of a list.
+func pageQuery(before int64, limit int) url.Values {
+	query := url.Values{}
+	for name, value := range map[string]int64{"before": before, "limit": int64(limit)} {
+		if value != 0 {
+			query.Set(name, strconv.FormatInt(value, 10))
+		}
+	}
+	return query
 }
 
 // Compare says how the schemas of two environments differ; owners and grants

@@ -122,18 +122,13 @@ type DeploymentQuery struct {
 
 // Deployments lists deployments, the newest first.
 func (c *Client) Deployments(ctx context.Context, q DeploymentQuery) (*api.Deployments, error) {
-	query := url.Values{}
+	query := pageQuery(q.Before, q.Limit)
 	for name, value := range map[string]string{
 		"lane": q.Lane, "environment": q.Environment, "outcome": q.Outcome, "actor": q.Actor, "step": q.Step,
 		"release": q.Release,
 	} {
 		if value != "" {
 			query.Set(name, value)
-		}
-	}
-	for name, value := range map[string]int64{"before": q.Before, "limit": int64(q.Limit)} {
-		if value != 0 {
-			query.Set(name, strconv.FormatInt(value, 10))
 		}
 	}
 	return get[api.Deployments](ctx, c, "/api/v1/deployments", query)
@@ -188,14 +183,12 @@ func (c *Client) Rehearsal(ctx context.Context, lane, environment string, id int
 	return get[api.Rehearsed](ctx, c, rehearsalPath(lane, environment, id), nil)
 }
 
-// Rehearsals lists the newest rehearsals of an environment.
-func (c *Client) Rehearsals(ctx context.Context, lane, environment string, limit int) (*api.Rehearsals, error) {
-	return get[api.Rehearsals](
-		ctx,
-		c,
-		environmentPath(lane, environment)+"/rehearsals",
-		url.Values{"limit": {strconv.Itoa(limit)}},
-	)
+// Rehearsals lists rehearsals of an environment, newest first. before is Next of the page
+// before, or 0.
+func (c *Client) Rehearsals(
+	ctx context.Context, lane, environment string, before int64, limit int,
+) (*api.Rehearsals, error) {
+	return get[api.Rehearsals](ctx, c, environmentPath(lane, environment)+"/rehearsals", pageQuery(before, limit))
 }
 
 // CancelRehearsal asks a rehearsal to stop. FollowRehearsal tells when it has.

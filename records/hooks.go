@@ -84,8 +84,9 @@ func (r *Records) DueDeliveries(ctx context.Context, limit int) ([]Delivery, err
 }
 
 // Deliveries returns the newest deliveries; an empty hook means all.
-func (r *Records) Deliveries(ctx context.Context, hook string, limit int) ([]Delivery, error) {
-	return r.deliveries(ctx, `WHERE $2 = '' OR hook = $2 ORDER BY id DESC LIMIT $1`, limit, hook)
+func (r *Records) Deliveries(ctx context.Context, hook string, before int64, limit int) ([]Delivery, error) {
+	return r.deliveries(ctx, `WHERE ($2 = '' OR hook = $2) AND ($3::bigint = 0 OR id < $3) ORDER BY id DESC LIMIT $1`,
+		limit, hook, before)
 }
 
 func (r *Records) deliveries(ctx context.Context, where string, args ...any) ([]Delivery, error) {

@@ -104,9 +104,11 @@ func (r *Records) Rehearsal(ctx context.Context, lane, environment string, id in
 }
 
 // Rehearsals are the newest ones of an environment.
-func (r *Records) Rehearsals(ctx context.Context, lane, environment string, limit int) ([]Rehearsal, error) {
+func (r *Records) Rehearsals(
+	ctx context.Context, lane, environment string, before int64, limit int,
+) ([]Rehearsal, error) {
 	rows, err := r.pool.Query(ctx, `SELECT `+rehearsalColumns+` FROM records.rehearsal WHERE lane = $1 AND environment = $2
-		ORDER BY id DESC LIMIT $3`, lane, environment, limit)
+		AND ($3::bigint = 0 OR id < $3) ORDER BY id DESC LIMIT $4`, lane, environment, before, limit)
 	if err != nil {
 		return nil, fmt.Errorf("read the rehearsals: %w", err)
 	}

@@ -65,3 +65,25 @@ func TestDeploymentsAreSearchedPageByPage(t *testing.T) {
 	assert.Equal(t, api.Deployments{Deployments: first.Deployments, Next: 9}, *first)
 	assert.Equal(t, 1, first.Deployments[0].Planned)
 }
+
+// TestRehearsalsAreReadPageByPage: with what the next page is asked for by.
+func TestRehearsalsAreReadPageByPage(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.berth (id int)", "1-a.back.sql": "DROP TABLE public.berth"})
+	for range 3 {
+		must(w.Rehearse(t.Context(), "harbour", "development", client.Rehearsal{}, nil))
+	}
+	page := func(before int64) (ids []int64, next int64) {
+		found := must(w.Rehearsals(t.Context(), "harbour", "development", before, 2))
+		for _, one := range found.Rehearsals {
+			ids = append(ids, one.ID)
+		}
+		return ids, found.Next
+	}
+	ids, next := page(0)
+	assert.Equal(t, []int64{3, 2}, ids)
+	assert.EqualValues(t, 2, next)
+	ids, next = page(next)
+	assert.Equal(t, []int64{1}, ids)
+	assert.Zero(t, next)
+}

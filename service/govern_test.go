@@ -282,14 +282,17 @@ func TestHooksAreToldInSignedCloudEvents(t *testing.T) {
 		"the one that was refused came again",
 	)
 	require.Eventually(t, func() bool {
-		for _, d := range must(w.Deliveries(ctx, "chat", 10)).Deliveries {
+		for _, d := range must(w.Deliveries(ctx, "chat", 0, 10)).Deliveries {
 			if d.State != "delivered" {
 				return false
 			}
 		}
 		return true
 	}, 10*time.Second, 20*time.Millisecond)
-	log := must(w.Deliveries(ctx, "", 10)).Deliveries
+	log := must(w.Deliveries(ctx, "", 0, 10)).Deliveries
+	first := must(w.Deliveries(ctx, "chat", 0, 2))
+	second := must(w.Deliveries(ctx, "chat", first.Next, 2))
+	assert.Equal(t, log[:4], append(first.Deliveries, second.Deliveries...), "page by page they are the same")
 	tries := 0
 	for _, d := range log {
 		tries += d.Tries

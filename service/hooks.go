@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"fmt"
 	"net/url"
 	"slices"
@@ -113,13 +112,18 @@ func (s *hooks) removeHook(c call, in *oneHookIn) (*nothing, error) {
 }
 
 type deliveriesIn struct {
-	Hook  string `query:"hook"`
-	Limit int    `query:"limit" default:"50" maximum:"500"`
+	Hook   string `query:"hook"`
+	Before int64  `query:"before" minimum:"0" description:"Only those before this one: next of the page before."`
+	Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
 }
 
 func (s *hooks) deliveries(c call, in *deliveriesIn) (*api.Deliveries, error) {
-	list, err := s.Records.Deliveries(c, in.Hook, min(cmp.Or(max(in.Limit, 0), 50), 500))
+	list, err := s.Records.Deliveries(c, in.Hook, in.Before, in.Limit+1)
 	answer := &api.Deliveries{Deliveries: []api.Delivery{}}
+	list, more := page(list, in.Limit)
+	if more {
+		answer.Next = list[in.Limit-1].ID
+	}
 	for _, d := range list {
 		shown := api.Delivery{
 			ID:      d.ID,

@@ -92,6 +92,7 @@ func (s *deploying) keptRehearsal(c call, in *rehearsalIn) (records.Rehearsal, e
 type rehearsalsIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
+	Before      int64  `query:"before" minimum:"0" description:"Only those before this one: next of the page before."`
 	Limit       int    `query:"limit" default:"20" minimum:"1" maximum:"200"`
 }
 
@@ -99,11 +100,15 @@ func (s *deploying) rehearsals(c call, in *rehearsalsIn) (*api.Rehearsals, error
 	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
 		return nil, err
 	}
-	list, err := s.Records.Rehearsals(c, in.Lane, in.Environment, in.Limit)
+	list, err := s.Records.Rehearsals(c, in.Lane, in.Environment, in.Before, in.Limit+1)
 	if err != nil {
 		return nil, err
 	}
 	answer := &api.Rehearsals{Rehearsals: []api.Rehearsed{}}
+	list, more := page(list, in.Limit)
+	if more {
+		answer.Next = list[in.Limit-1].ID
+	}
 	for _, one := range list {
 		answer.Rehearsals = append(answer.Rehearsals, *rehearsedShown(one))
 	}

@@ -16,12 +16,14 @@ func hooksCommand() command {
 		example: "vorrang hooks",
 		setUp: func(e *env) func(context.Context, []string) error {
 			limit := e.flags.Int("limit", 20, "the newest so `many` deliveries")
+			hook := e.flags.String("hook", "", "only deliveries to this `hook`")
+			before := e.flags.Int64("before", 0, "only deliveries before this `number`")
 			return e.alone(func(ctx context.Context, c *client.Client) error {
 				hooks, err := c.Hooks(ctx)
 				if err != nil {
 					return err
 				}
-				deliveries, err := c.Deliveries(ctx, "", *limit)
+				deliveries, err := c.Deliveries(ctx, *hook, *before, *limit)
 				if err != nil {
 					return err
 				}
@@ -68,6 +70,7 @@ func printHooks(e *env, hooks *api.Hooks, deliveries *api.Deliveries) {
 		t.add(plain(moment(d.MadeAt)), plain(d.Hook), plain(d.Type), state, plain(strconv.Itoa(d.Tries)), plain(message))
 	}
 	t.print(e.out, e.paint)
+	e.older(deliveries.Next)
 }
 
 func hookCommand() command {

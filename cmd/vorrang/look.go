@@ -244,8 +244,13 @@ func printDeployments(e *env, query client.DeploymentQuery, list *api.Deployment
 		)
 	}
 	t.print(e.out, e.paint)
-	if list.Next > 0 {
-		fmt.Fprintln(e.out, e.paint.dim(fmt.Sprintf("there are older ones: -before %d", list.Next)))
+	e.older(list.Next)
+}
+
+// older says how the next page of a list is asked for, if there is one.
+func (e *env) older(next int64) {
+	if next > 0 {
+		fmt.Fprintln(e.out, e.paint.dim(fmt.Sprintf("there are older ones: -before %d", next)))
 	}
 }
 

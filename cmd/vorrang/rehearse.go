@@ -35,6 +35,7 @@ func rehearseCommand() command {
 			e.flags.StringVar(&asked.Through, "through", "", "no further than this `step`")
 			e.flags.IntVar(&asked.Rows, "rows", 0, "copy `N` rows of each table, and those that belong to them")
 			list := e.flags.Bool("list", false, "list the newest rehearsals")
+			before := e.flags.Int64("before", 0, "with -list, only those before this `number`")
 			id := e.flags.Int64("id", 0, "show the rehearsal with this `number`; one that runs is watched")
 			cancel := e.flags.Int64("cancel", 0, "cancel the rehearsal with this `number`")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
@@ -47,7 +48,7 @@ func rehearseCommand() command {
 				case asked.Rows < 0:
 					return usage("-rows is a number of rows, such as 1000")
 				case *list:
-					return listRehearsals(ctx, e, at, *to)
+					return listRehearsals(ctx, e, at, *to, *before)
 				case *cancel != 0:
 					answer, err := at.CancelRehearsal(ctx, at.lane, *to, *cancel)
 					if err != nil {
@@ -111,9 +112,9 @@ func watchRehearsal(ctx context.Context, e *env, c *client.Client, begun *api.Re
 	return nil
 }
 
-func listRehearsals(ctx context.Context, e *env, at spot, environment string) error {
+func listRehearsals(ctx context.Context, e *env, at spot, environment string, before int64) error {
 	const most = 20
-	answer, err := at.Rehearsals(ctx, at.lane, environment, most)
+	answer, err := at.Rehearsals(ctx, at.lane, environment, before, most)
 	if err != nil {
 		return err
 	}
@@ -145,6 +146,7 @@ func listRehearsals(ctx context.Context, e *env, at spot, environment string) er
 			return
 		}
 		t.print(e.out, e.paint)
+		e.older(answer.Next)
 	})
 }
 

@@ -73,4 +73,5 @@ type Delivery struct {
 // Deliveries is a list, newest first.
 type Deliveries struct {
 	Deliveries []Delivery `json:"deliveries" nullable:"false"`
+	Next       int64      `json:"next,omitempty" description:"Where there are more: what the next page is asked for by before."`
 }

@@ -55,6 +55,7 @@ type ApprovalWithdrawn struct {
 // Rehearsals are newest first.
 type Rehearsals struct {
 	Rehearsals []Rehearsed `json:"rehearsals" nullable:"false"`
+	Next       int64       `json:"next,omitempty" description:"Where there are more: what the next page is asked for by before."`
 }
 
 // Rehearsed is a rehearsal, and what it was of.

@@ -1783,6 +1783,11 @@ export interface components {
         };
         Deliveries: {
             deliveries: components["schemas"]["Delivery"][];
+            /**
+             * Format: int64
+             * @description Where there are more: what the next page is asked for by before.
+             */
+            next?: number;
         };
         Delivery: {
             /** Format: date-time */
@@ -2678,6 +2683,11 @@ export interface components {
             message: string;
         };
         Rehearsals: {
+            /**
+             * Format: int64
+             * @description Where there are more: what the next page is asked for by before.
+             */
+            next?: number;
             rehearsals: components["schemas"]["Rehearsed"][];
         };
         RehearseIn: {
@@ -3387,6 +3397,8 @@ export interface operations {
         parameters: {
             query?: {
                 hook?: string;
+                /** @description Only those before this one: next of the page before. */
+                before?: number;
                 limit?: number;
             };
             header?: never;
@@ -4730,6 +4742,8 @@ export interface operations {
     listRehearsals: {
         parameters: {
             query?: {
+                /** @description Only those before this one: next of the page before. */
+                before?: number;
                 limit?: number;
             };
             header?: never;
