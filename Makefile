@@ -3,7 +3,7 @@ SHELL := /bin/bash
 VERSION := $(shell git describe --tags --always 2>/dev/null || echo development)
 CONSOLE := $(shell find console/src console/public internal/advice/commands.json -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/index.html)
 
-.PHONY: deb fuzz demo demo-stop demo-trouble demo-reset tour test vet bench pictures build fmt
+.PHONY: deb soak fuzz demo demo-stop demo-trouble demo-reset tour test vet bench pictures build fmt
 
 demo: ## sets up, builds and starts Vorrang with the demo's data
 	@scripts/setup demo
@@ -41,6 +41,11 @@ bench: ## measures against psql, and writes docs/benchmarks.md
 	@scripts/setup demo
 	@$(MAKE) --no-print-directory build
 	@go run ./bench $(BENCH)
+
+soak: ## keeps the service busy for an hour, restarts it meanwhile, and writes what stayed level to docs/reliability.md
+	@scripts/setup demo
+	@$(MAKE) --no-print-directory build
+	@go run ./bench -soak $(or $(SOAK),1h)
 
 pictures: ## takes the pictures of the documentation anew
 	@scripts/setup test

@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -53,6 +54,7 @@ type bench struct {
 	pgPort  int
 	port    int
 	service *exec.Cmd
+	pid     atomic.Int64 // of the service
 	client  *client.Client
 	lines   []line
 }
@@ -78,6 +80,9 @@ func run(ctx context.Context) (err error) {
 		return err
 	}
 	defer b.stop()
+	if *soakFor > 0 {
+		return b.soak(ctx, *soakFor)
+	}
 	idle, err := b.memory()
 	if err != nil {
 		return err
@@ -132,7 +137,16 @@ func (b *bench) start(ctx context.Context) error {
 	if err := b.script("mariadb", "start", b.folder+"/mariadb", strconv.Itoa(b.mariaPort())); err != nil {
 		return err
 	}
-	b.service = exec.Command("bin/vorrangd", "-listen", fmt.Sprintf("127.0.0.1:%d", b.port))
+	if err := os.Mkdir(filepath.Join(b.folder, "sqlite"), 0o700); err != nil {
+		return err
+	}
+	return b.launch(ctx)
+}
+
+// launch starts the service, and waits until it answers.
+func (b *bench) launch(ctx context.Context) error {
+	b.service = exec.Command("bin/vorrangd", "-listen", fmt.Sprintf("127.0.0.1:%d", b.port),
+		"-sqlite", filepath.Join(b.folder, "sqlite"))
 	b.service.Env = append(os.Environ(), "VORRANG_ADMIN_TOKEN="+token, "VORRANG_RECORDS_URL="+b.url("records"))
 	b.service.Env = append(
 		b.service.Env,
@@ -144,6 +158,7 @@ func (b *bench) start(ctx context.Context) error {
 	if err := b.service.Start(); err != nil {
 		return err
 	}
+	b.pid.Store(int64(b.service.Process.Pid))
 	b.client = client.New(fmt.Sprintf("http://127.0.0.1:%d", b.port), token, "bench")
 	for range 200 {
 		if _, err := b.client.Lanes(ctx); err == nil {

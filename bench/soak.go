@@ -1,0 +1,298 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing/fstest"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"vorrang/client"
+	"vorrang/core/deploy"
+	"vorrang/service/api"
+)
+
+// soakFor is how long the service is kept busy in place of being measured against others.
+var soakFor = flag.Duration("soak", 0, "keep the service busy for so long, restart it meanwhile, and say what stayed level")
+
+const (
+	soakLanes   = 20
+	soakWorkers = 8
+	soakSamples = 120
+)
+
+// soak keeps lanes of three engines busy: promotions, rollbacks, rehearsals, looks. The
+// service is stopped or killed, and started again, every tenth of the time.
+type soak struct {
+	*bench
+	folder string // of the SQLite files
+
+	mu       sync.Mutex
+	done     map[string]int // what was done, and what came of it
+	lanes    [soakLanes]sync.Mutex
+	samples  []sample
+	strange  []string // answers that nobody expected
+	restarts int
+}
+
+// sample is what the service used at some time.
+type sample struct {
+	memory, goroutines, files, connections, records int64
+	deployments                                     int64
+}
+
+func (b *bench) soak(ctx context.Context, d time.Duration) error {
+	s := &soak{bench: b, folder: filepath.Join(b.folder, "sqlite"), done: map[string]int{}}
+	for i := range soakLanes {
+		if err := s.declareLane(ctx, i); err != nil {
+			return err
+		}
+	}
+	busy, cancel := context.WithTimeout(ctx, d)
+	defer cancel()
+	var workers sync.WaitGroup
+	for range soakWorkers {
+		workers.Go(func() { s.work(busy) })
+	}
+	workers.Go(func() { s.watch(busy, d/soakSamples) })
+	workers.Go(func() { s.restart(busy, d/10) })
+	workers.Wait()
+	return s.report(d)
+}
+
+func lane(i int) string { return fmt.Sprintf("soak%02d", i+1) }
+
+// steps are those of a lane; its engine takes them all.
+func steps(i int) fstest.MapFS {
+	files := fstest.MapFS{}
+	for n := range 6 {
+		files[fmt.Sprintf("%d-create-berth.sql", n+1)] = &fstest.MapFile{
+			Data: fmt.Appendf(nil, "CREATE TABLE berth_%d_%d (id INTEGER PRIMARY KEY, name VARCHAR(80));", i, n)}
+		files[fmt.Sprintf("%d-create-berth.back.sql", n+1)] = &fstest.MapFile{
+			Data: fmt.Appendf(nil, "DROP TABLE berth_%d_%d;", i, n)}
+	}
+	return files
+}
+
+func (s *soak) declareLane(ctx context.Context, i int) error {
+	engine := []string{"postgresql", "mariadb", "sqlite"}[i%3]
+	var url string
+	switch engine {
+	case "postgresql":
+		url = s.url(lane(i))
+		if err := s.exec(ctx, "postgres", "CREATE DATABASE "+lane(i)); err != nil {
+			return err
+		}
+	case "mariadb":
+		url = fmt.Sprintf("mysql://vorrang:%s@127.0.0.1:%d/%s", password, s.mariaPort(), lane(i))
+		if err := s.mariadb("mysql", "CREATE DATABASE "+lane(i)); err != nil {
+			return err
+		}
+	case "sqlite":
+		url = "sqlite:" + lane(i) + ".db"
+		if err := os.WriteFile(filepath.Join(s.folder, lane(i)+".db"), nil, 0o600); err != nil {
+			return err
+		}
+	}
+	reference := filepath.Join(s.bench.folder, lane(i)+".url")
+	if err := os.WriteFile(reference, []byte(url), 0o600); err != nil {
+		return err
+	}
+	text := fmt.Sprintf("lane: %s\nengine: %s\nenvironments: [{name: only, target: %q, scratch: %[3]q, disposable: true}]\n",
+		lane(i), engine, "file:"+reference)
+	if _, err := s.client.Declare(ctx, "lane.yaml", []byte(text)); err != nil {
+		return err
+	}
+	_, err := s.client.Submit(ctx, lane(i), fs.FS(steps(i)))
+	return err
+}
+
+// work does one thing after another, each on a lane that nobody else is at.
+func (s *soak) work(ctx context.Context) {
+	for ctx.Err() == nil {
+		i := rand.IntN(soakLanes)
+		if !s.lanes[i].TryLock() {
+			continue
+		}
+		s.act(ctx, i)
+		s.lanes[i].Unlock()
+	}
+}
+
+func (s *soak) act(ctx context.Context, i int) {
+	name := lane(i)
+	began := func(what string, promoted *api.Promoted, err error) {
+		if err == nil && promoted.Deployment != nil {
+			var d *api.Deployment
+			err = s.client.Follow(ctx, promoted.Deployment.ID, 0, func(deploy.Event) error { return nil })
+			if err == nil {
+				d, err = s.client.Deployment(ctx, promoted.Deployment.ID)
+			}
+			if err == nil {
+				what += " " + string(d.Outcome)
+			}
+		}
+		s.count(ctx, what, err)
+	}
+	switch n := rand.IntN(10); {
+	case n < 3:
+		promoted, err := s.client.Promote(ctx, name, "only", client.Promotion{})
+		var held *client.Error
+		if errors.As(err, &held) && held.Type == "urn:vorrang:in-doubt" { // a kill met a change of a schema
+			promoted, err = s.client.Rebuild(ctx, name, "only", "only")
+			began("rebuild", promoted, err)
+			return
+		}
+		began("promotion", promoted, err)
+	case n < 5:
+		promoted, err := s.client.Rollback(ctx, name, "only", client.Way{Last: 1 + rand.IntN(6)}, "")
+		began("rollback", promoted, err)
+	case n == 5:
+		r, err := s.client.Rehearse(ctx, name, "only", client.Rehearsal{}, nil)
+		what := "rehearsal"
+		if err == nil {
+			what += " " + string(r.State)
+		}
+		s.count(ctx, what, err)
+	case n < 8:
+		_, err := s.client.Status(ctx, name, "only", "all")
+		s.count(ctx, "look", err)
+	case n == 8:
+		v, err := s.client.Verify(ctx, name, "")
+		what := "verification"
+		if err == nil && len(v.Deviations) > 0 { // such as a step in doubt, after a kill
+			what += " " + string(v.Deviations[0].Kind)
+		}
+		s.count(ctx, what, err)
+	default:
+		_, err := s.client.Drift(ctx, name, "only")
+		s.count(ctx, "look for drift", err)
+	}
+}
+
+// count counts what was done. Restarts cut calls off, and refusals are part of it (nothing to apply, nothing to roll
+// back); what is neither done nor refused is strange, but for what the end cut off.
+func (s *soak) count(ctx context.Context, what string, err error) {
+	var answered *client.Error
+	var away *client.UnreachableError
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case err == nil:
+		s.done[what]++
+	case ctx.Err() != nil:
+	case errors.As(err, &away), errors.Is(err, fs.ErrNotExist):
+		s.done["cut off by a restart"]++
+	case errors.As(err, &answered) && (answered.Status == http.StatusConflict || answered.Status == http.StatusBadRequest):
+		s.done[what+" refused"]++
+	default:
+		s.strange = append(s.strange, what+": "+err.Error())
+	}
+}
+
+// restart stops or kills the service every so often, and starts it again.
+func (s *soak) restart(ctx context.Context, every time.Duration) {
+	for kill := false; ; kill = !kill {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(every):
+		}
+		signal := os.Signal(os.Interrupt)
+		if kill {
+			signal = syscall.SIGKILL // in the middle of whatever it does
+		}
+		_ = s.service.Process.Signal(signal)
+		_ = s.service.Wait()
+		err := s.launch(context.WithoutCancel(ctx))
+		s.mu.Lock()
+		s.restarts++
+		s.mu.Unlock()
+		if err != nil {
+			s.count(ctx, "start", err)
+			return
+		}
+	}
+}
+
+// watch takes samples.
+func (s *soak) watch(ctx context.Context, every time.Duration) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(every):
+		}
+		one, err := s.sample(ctx)
+		if err != nil {
+			s.count(ctx, "sample", err)
+			continue
+		}
+		s.mu.Lock()
+		s.samples = append(s.samples, one)
+		s.mu.Unlock()
+	}
+}
+
+func (s *soak) sample(ctx context.Context) (one sample, err error) {
+	pid := s.pid.Load()
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return one, err
+	}
+	for line := range strings.Lines(string(text)) {
+		if value, is := strings.CutPrefix(line, "VmRSS:"); is {
+			one.memory, _ = strconv.ParseInt(strings.Fields(value)[0], 10, 64)
+		}
+	}
+	files, err := os.ReadDir(fmt.Sprintf("/proc/%d/fd", pid))
+	if err != nil {
+		return one, err
+	}
+	one.files = int64(len(files))
+	if one.goroutines, err = s.metric(ctx, "go_goroutines"); err != nil {
+		return one, err
+	}
+	conn, err := pgx.Connect(ctx, s.url("records"))
+	if err != nil {
+		return one, err
+	}
+	defer conn.Close(ctx)
+	err = conn.QueryRow(ctx, `SELECT (SELECT count(*) FROM pg_stat_activity WHERE application_name LIKE 'vorrangd%'),
+		pg_database_size('records'), (SELECT count(*) FROM records.deployment)`).
+		Scan(&one.connections, &one.records, &one.deployments)
+	return one, err
+}
+
+func (s *soak) metric(ctx context.Context, name string) (int64, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, s.client.Server+"/metrics", nil)
+	if err != nil {
+		return 0, err
+	}
+	request.Header.Set("Authorization", "Bearer "+token)
+	answer, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return 0, err
+	}
+	defer answer.Body.Close()
+	for lines := bufio.NewScanner(answer.Body); lines.Scan(); {
+		if value, is := strings.CutPrefix(lines.Text(), name+" "); is {
+			number, err := strconv.ParseFloat(value, 64)
+			return int64(number), err
+		}
+	}
+	return 0, fmt.Errorf("there is no metric %s", name)
+}

@@ -1,0 +1,93 @@
+package main
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+)
+
+// The part of docs/reliability.md that a soak writes.
+const (
+	soakPage  = "docs/reliability.md"
+	soakBegin = "<!-- written by make soak -->\n"
+	soakEnd   = "<!-- end of what make soak wrote -->\n"
+)
+
+// report says what was done, and what stayed level: the mean of the second quarter of the
+// samples (the first is for warming up) against that of the last.
+func (s *soak) report(d time.Duration) error {
+	n := len(s.samples)
+	if n < 8 {
+		return fmt.Errorf("only %d samples: it was too short to say anything", n)
+	}
+	early, late := s.samples[n/4:n/2], s.samples[3*n/4:]
+	var text strings.Builder
+	fmt.Fprintf(&text, "`make soak`, %s on %s with %s, %d cores: %d lanes of three engines, %d workers, %d restarts (every "+
+		"other one a kill).\n\n", d, time.Now().UTC().Format(time.DateOnly), runtime.Version(), runtime.NumCPU(), soakLanes,
+		soakWorkers, s.restarts)
+	text.WriteString("| | second quarter | last quarter | |\n|---|---|---|---|\n")
+	level := true
+	for _, row := range []struct {
+		what string
+		of   func(sample) int64
+		unit string
+	}{
+		{"memory", func(one sample) int64 { return one.memory / 1024 }, " MiB"},
+		{"goroutines", func(one sample) int64 { return one.goroutines }, ""},
+		{"open files and connections", func(one sample) int64 { return one.files }, ""},
+		{"sessions on PostgreSQL", func(one sample) int64 { return one.connections }, ""},
+	} {
+		was, is := mean(early, row.of), mean(late, row.of)
+		word := "level"
+		if is > was*5/4+8 {
+			word, level = "**grows**", false
+		}
+		fmt.Fprintf(&text, "| %s | %d%s | %d%[3]s | %[5]s |\n", row.what, was, row.unit, is, word)
+	}
+	first, last := s.samples[n/4], s.samples[n-1]
+	if made := last.deployments - first.deployments; made > 0 {
+		fmt.Fprintf(&text, "| the records, for each deployment | | %d KiB | kept until `-keep-details` |\n",
+			(last.records-first.records)/made/1024)
+	}
+	text.WriteString("\nDone: ")
+	var parts []string
+	for _, what := range slices.Sorted(maps.Keys(s.done)) {
+		parts = append(parts, fmt.Sprintf("%s %d", what, s.done[what]))
+	}
+	fmt.Fprintf(&text, "%s.\nUnexpected answers: %d.\n", strings.Join(parts, ", "), len(s.strange))
+	fmt.Print(text.String())
+	for _, one := range s.strange[:min(len(s.strange), 20)] {
+		fmt.Println("  " + one)
+	}
+	if err := writeSoak(text.String()); err != nil {
+		return err
+	}
+	if !level || len(s.strange) > 0 {
+		return fmt.Errorf("not level, or %d unexpected answers", len(s.strange))
+	}
+	return nil
+}
+
+func mean(samples []sample, of func(sample) int64) (sum int64) {
+	for _, one := range samples {
+		sum += of(one)
+	}
+	return sum / int64(len(samples))
+}
+
+func writeSoak(text string) error {
+	page, err := os.ReadFile(soakPage)
+	if err != nil {
+		return err
+	}
+	before, rest, found := strings.Cut(string(page), soakBegin)
+	_, after, ended := strings.Cut(rest, soakEnd)
+	if !found || !ended {
+		return fmt.Errorf("%s has no place for it", soakPage)
+	}
+	return os.WriteFile(soakPage, []byte(before+soakBegin+text+soakEnd+after), 0o644)
+}
