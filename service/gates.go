@@ -119,26 +119,12 @@ func (s *gates) lookOnce(ctx context.Context, p targetContext, who promotionRequ
 		return gate.Facts{}, err
 	}
 	defer leave()
-	key := s.targets.idleKey(p)
-	if session := s.looking.idle.take(key); session != nil {
-		facts, err := s.look(ctx, p, session, who)
-		if err == nil {
-			s.looking.idle.keep(key, session)
-			return facts, nil
-		}
-		session.Close() // it may have ended meanwhile: a new one tells
-	}
 	session, err := s.targets.connect(ctx, p, "vorrangd status")
 	if err != nil {
 		return gate.Facts{}, err
 	}
-	facts, err := s.look(ctx, p, session, who)
-	if err != nil {
-		session.Close()
-		return facts, err
-	}
-	s.looking.idle.keep(key, session)
-	return facts, nil
+	defer session.Close()
+	return s.look(ctx, p, session, who)
 }
 
 // underLock gathers all that the gate looks at, for who holds the target's lock.

@@ -22,7 +22,6 @@ type looking struct {
 	now   func() time.Time
 	group singleflight.Group
 	room  chan struct{}
-	idle  *idleSessions
 	epoch atomic.Int64 // goes on with everything that may change a status
 
 	mu   sync.Mutex
@@ -107,7 +106,7 @@ const (
 )
 
 func newLooking(now func() time.Time) *looking {
-	return &looking{now: now, room: make(chan struct{}, mostLooks), idle: newIdleSessions(), seen: map[string]lookedAtOnce{},
+	return &looking{now: now, room: make(chan struct{}, mostLooks), seen: map[string]lookedAtOnce{},
 		told: map[string]told{}}
 }
 

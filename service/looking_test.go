@@ -63,29 +63,3 @@ func TestManyPagesAreOneLook(t *testing.T) {
 	frozen := statusAsAPage(t, w)
 	assert.NotEqual(t, later.ReadAt, frozen.ReadAt, "what the service did shows at once")
 }
-
-// TestASessionIsKeptBetweenLooks: and does not show where it has ended meanwhile.
-func TestASessionIsKeptBetweenLooks(t *testing.T) {
-	w := servicetest.Start(t)
-	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.berth (id int)"})
-	w.Promoted("staging")
-	look := func() (session string) {
-		t.Helper()
-		status := must(w.Status(t.Context(), "harbour", "staging", "none"))
-		require.True(t, status.Reached)
-		assert.Equal(t, 1, status.Applied)
-		return pgtest.Query(t, w.URLs["staging"], "SELECT string_agg(pid::text, ' ') FROM pg_stat_activity "+
-			"WHERE application_name = 'vorrangd status' AND datname = current_database()")
-	}
-	first := look()
-	assert.Regexp(t, `^\d+$`, first)
-	assert.Equal(t, first, look())
-	pgtest.Exec(t, w.URLs["staging"], "SELECT pg_terminate_backend("+first+", 10000)")
-	second := look()
-	assert.NotEqual(t, first, second)
-	assert.Regexp(t, `^\d+$`, second)
-	w.Stop()
-	require.Eventually(t, func() bool {
-		return pgtest.Query(t, w.URLs["staging"], "SELECT count(*) FROM pg_stat_activity WHERE pid = "+second) == "0"
-	}, time.Minute, 10*time.Millisecond)
-}

@@ -146,7 +146,6 @@ func (s *Service) Stop() {
 	s.deploying.rehearsing.Stop()
 	s.running.Stop(s.Grace)
 	s.rounds.Wait()
-	s.looking.idle.close()
 	if err := s.app.ShutdownWithTimeout(2 * time.Second); err != nil && !errors.Is(err, context.DeadlineExceeded) {
 		s.Log.Warn("some connections were cut", "error", err)
 	}

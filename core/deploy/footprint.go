@@ -25,7 +25,8 @@ const (
 
 // affords reports whether what took some time is measured.
 func (r *run) affords(took time.Duration) bool {
-	return r.Thorough || took >= long || r.spent <= spared+r.Now().Sub(r.started)/share
+	elapsed := r.Now().Sub(r.started)
+	return r.Thorough || took >= long || r.spent <= spared+elapsed/share
 }
 
 // footprintNow asks for the footprint of the transaction that is open.

@@ -144,13 +144,6 @@ type Yielder interface {
 	CancelStatement(ctx context.Context) error
 }
 
-// Idler is a session that costs a server little while nothing is asked of it.
-type Idler interface {
-	// Idle reports whether it holds nothing that others could wait for: no lock, no
-	// transaction, no session of steps.
-	Idle() bool
-}
-
 // Sweeper is a session whose server can leave an index half built.
 type Sweeper interface {
 	// DropInvalid drops an index without blocking others, if it is there and

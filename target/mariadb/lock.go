@@ -90,9 +90,6 @@ func (s *Session) Unlock() {
 	_, _ = s.own.number(ctx, "SELECT RELEASE_ALL_LOCKS()") // closing the session does the same
 }
 
-// Idle implements engine.Idler.
-func (s *Session) Idle() bool { return s.steps == nil && !s.locked && !s.within }
-
 // Alive implements engine.Lock.
 func (s *Session) Alive(ctx context.Context) error {
 	if !s.locked {

@@ -137,11 +137,6 @@ func (s *Session) Alive(ctx context.Context) error {
 	return err
 }
 
-// Idle implements engine.Idler.
-func (s *Session) Idle() bool {
-	return s.steps == nil && !s.conn.IsClosed() && s.conn.PgConn().TxStatus() == 'I' && !s.conn.PgConn().IsBusy()
-}
-
 // Unlock lets the target's lock go at once, so that whoever was told that a
 // deployment ended can begin the next. It does nothing where the connection is
 // gone: the lock went with it.

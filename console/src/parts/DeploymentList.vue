@@ -13,9 +13,11 @@ import ProblemNote from './ProblemNote.vue'
 /** Deployments of everywhere or of one environment, the newest first: searched, and page by page. */
 const props = defineProps<{ lane?: string; environment?: string }>()
 
-const outcomes: Deployment['outcome'][] = ['running', 'done', 'failed', 'backed out', 'cancelled', 'interrupted']
+type Outcome = Deployment['outcome']
+const words: Outcome[] = ['running', 'done', 'failed', 'backed out', 'cancelled', 'interrupted']
+const outcomes = [{ label: 'any outcome', value: '' }, ...words.map((o) => ({ label: o, value: o }))]
 const page = 50
-const outcome = ref<Deployment['outcome'] | null>(null)
+const outcome = ref<Outcome | ''>('')
 const actor = ref('')
 const step = ref('')
 const release = ref('')
@@ -80,8 +82,8 @@ const more = computed(() => (next.value === undefined ? !!newest.value?.next : n
       <Select
         v-model="outcome"
         :options="outcomes"
-        show-clear
-        placeholder="any outcome"
+        option-label="label"
+        option-value="value"
         aria-label="Outcome"
         size="small"
         @change="search"
