@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing/fstest"
 	"time"
@@ -46,6 +47,7 @@ type soak struct {
 	samples  []sample
 	strange  []string // answers that nobody expected
 	restarts int
+	cuts     atomic.Int64 // calls that a restart cut off
 }
 
 // sample is what the service used at some time.
@@ -127,12 +129,16 @@ func (s *soak) work(ctx context.Context) {
 		if !s.lanes[i].TryLock() {
 			continue
 		}
-		s.act(ctx, i)
+		if s.act(ctx, i) {
+			time.Sleep(50 * time.Millisecond) // the service is away
+		}
 		s.lanes[i].Unlock()
 	}
 }
 
-func (s *soak) act(ctx context.Context, i int) {
+// act does one thing on a lane, and reports whether a restart cut it off.
+func (s *soak) act(ctx context.Context, i int) (cut bool) {
+	defer func(before int64) { cut = s.cuts.Load() > before }(s.cuts.Load())
 	name := lane(i)
 	began := func(what string, promoted *api.Promoted, err error) {
 		if err == nil && promoted.Deployment != nil {
@@ -145,6 +151,9 @@ func (s *soak) act(ctx context.Context, i int) {
 				what += " " + string(d.Outcome)
 			}
 		}
+		if err == nil && promoted.Deployment == nil {
+			what += " of nothing"
+		}
 		s.count(ctx, what, err)
 	}
 	switch n := rand.IntN(10); {
@@ -154,7 +163,7 @@ func (s *soak) act(ctx context.Context, i int) {
 		if errors.As(err, &held) && held.Type == "urn:vorrang:in-doubt" { // a kill met a change of a schema
 			promoted, err = s.client.Rebuild(ctx, name, "only", "only")
 			began("rebuild", promoted, err)
-			return
+			return cut
 		}
 		began("promotion", promoted, err)
 	case n < 5:
@@ -181,6 +190,7 @@ func (s *soak) act(ctx context.Context, i int) {
 		_, err := s.client.Drift(ctx, name, "only")
 		s.count(ctx, "look for drift", err)
 	}
+	return cut
 }
 
 // count counts what was done. Restarts cut calls off, and refusals are part of it (nothing to apply, nothing to roll
@@ -194,8 +204,10 @@ func (s *soak) count(ctx context.Context, what string, err error) {
 	case err == nil:
 		s.done[what]++
 	case ctx.Err() != nil:
-	case errors.As(err, &away), errors.Is(err, fs.ErrNotExist):
+	case errors.As(err, &away), errors.Is(err, fs.ErrNotExist),
+		errors.As(err, &answered) && answered.Status == http.StatusServiceUnavailable:
 		s.done["cut off by a restart"]++
+		s.cuts.Add(1)
 	case errors.As(err, &answered) && (answered.Status == http.StatusConflict || answered.Status == http.StatusBadRequest):
 		s.done[what+" refused"]++
 	default:
