@@ -48,7 +48,7 @@ soak: ## keeps the service busy for an hour, restarts it meanwhile, and writes w
 	@go run ./bench -soak $(or $(SOAK),1h)
 
 pictures: ## takes the pictures of the documentation anew
-	@scripts/setup test
+	@scripts/setup pictures
 	@$(MAKE) --no-print-directory build
 	@scripts/pictures
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"io/fs"
 	"math/rand/v2"
 	"net/http"
@@ -204,7 +205,8 @@ func (s *soak) count(ctx context.Context, what string, err error) {
 	case err == nil:
 		s.done[what]++
 	case ctx.Err() != nil:
-	case errors.As(err, &away), errors.Is(err, fs.ErrNotExist),
+	case errors.As(err, &away), errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ECONNREFUSED),
+		errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET),
 		errors.As(err, &answered) && answered.Status == http.StatusServiceUnavailable:
 		s.done["cut off by a restart"]++
 		s.cuts.Add(1)
