@@ -42,6 +42,7 @@ type Session struct {
 	schemas  []string
 	owner    *owner // of the ledger; nil where that is the session's user
 	notice   func(severity, message string)
+	begun    int // transactions of steps so far
 	measured measured
 }
 

@@ -19,18 +19,19 @@ const logged = "(pg_catalog.pg_current_wal_insert_lsn() OPERATOR(pg_catalog.-) "
 	"'0/0'::pg_catalog.pg_lsn)::pg_catalog.int8"
 
 // did is asked in the steps' transaction, whose search path may be anybody's: each relation
-// that it locks, with the mode, its name and its file now, the transaction that made it, and
-// the rows that this transaction changed; and each time this transaction's number, and how
-// far the server's log has come. What made a table is the transaction of its column ctid,
-// which no statement changes; of an index it is the one that changed its entry last. Catalogs have numbers below
-// 16384 (FirstNormalObjectId), and 99 is the schema pg_toast.
-const did = `SELECT l.relation, l.mode, c.relkind, c.relname, coalesce(pg_catalog.pg_relation_filenode(c.oid), 0),
-		coalesce((SELECT a.xmin FROM pg_catalog.pg_attribute AS a WHERE a.attrelid OPERATOR(pg_catalog.=) c.oid
-			AND a.attnum OPERATOR(pg_catalog.=) -1::pg_catalog.int2), c.xmin)::pg_catalog.text,
+// that it locks, with the mode, its name and its file now, whether this transaction made it,
+// and the rows that it changed; and each time how far the server's log has come. What made a
+// table is the transaction of its column ctid, which no statement changes; of an index it is
+// the one that changed its entry last. Catalogs have numbers below 16384
+// (FirstNormalObjectId), and 99 is the schema pg_toast.
+const did = `SELECT l.relation, l.mode, c.relname, coalesce(pg_catalog.pg_relation_filenode(c.oid), 0),
+		coalesce(coalesce((SELECT a.xmin FROM pg_catalog.pg_attribute AS a
+			WHERE a.attrelid OPERATOR(pg_catalog.=) c.oid AND a.attnum OPERATOR(pg_catalog.=) -1::pg_catalog.int2),
+			c.xmin)::pg_catalog.text OPERATOR(pg_catalog.=)
+			(pg_catalog.txid_current_if_assigned() OPERATOR(pg_catalog.%) 4294967296)::pg_catalog.text, false),
 		pg_catalog.pg_stat_get_xact_tuples_inserted(c.oid), pg_catalog.pg_stat_get_xact_tuples_updated(c.oid),
-		pg_catalog.pg_stat_get_xact_tuples_deleted(c.oid), x.id, ` + logged + `
-	FROM (SELECT coalesce((pg_catalog.txid_current_if_assigned() OPERATOR(pg_catalog.%) 4294967296)::pg_catalog.text,
-			'0') AS id) AS x, pg_catalog.pg_lock_status() AS l
+		pg_catalog.pg_stat_get_xact_tuples_deleted(c.oid), ` + logged + `
+	FROM pg_catalog.pg_lock_status() AS l
 		JOIN pg_catalog.pg_class AS c ON c.oid OPERATOR(pg_catalog.=) l.relation
 	WHERE l.pid OPERATOR(pg_catalog.=) pg_catalog.pg_backend_pid() AND l.granted
 		AND l.locktype OPERATOR(pg_catalog.=) 'relation' AND l.mode OPERATOR(pg_catalog.<>) 'AccessShareLock'
@@ -88,8 +89,8 @@ type standing struct {
 	index      bool
 	ours       bool // the ledger, and what belongs to it
 	file       uint32
-	asked      string // in which transaction it was asked for
-	bytes      int64  // of the last time that it was asked for; 0 if it was not
+	asked      int   // in which transaction it was asked for
+	bytes      int64 // of the last time that it was asked for; 0 if it was not
 }
 
 // measured is what a session knows of relations, so that a step that touches what earlier
@@ -98,12 +99,16 @@ type measured struct {
 	written  int64 // how far the server's log had come when it was last measured, in bytes
 	newest   uint32
 	standing map[uint32]*standing
-	made     map[uint32]string // what steps made, and in which transaction
+	made     map[uint32]int // what steps made, and in which transaction
+}
+
+func newMeasured() measured {
+	return measured{standing: map[uint32]*standing{}, made: map[uint32]int{}}
 }
 
 // MeasureFrom implements engine.Measurer.
 func (s *Session) MeasureFrom(ctx context.Context) error {
-	s.measured = measured{standing: map[uint32]*standing{}, made: map[uint32]string{}}
+	s.measured = newMeasured()
 	err := s.conn.QueryRow(ctx, "SELECT "+logged+", (SELECT pg_catalog.max(oid) FROM pg_catalog.pg_class)").
 		Scan(&s.measured.written, &s.measured.newest)
 	if err != nil {
@@ -115,15 +120,16 @@ func (s *Session) MeasureFrom(ctx context.Context) error {
 // Footprint implements engine.Measurer.
 func (s *Session) Footprint(ctx context.Context) (engine.Footprint, error) {
 	f := engine.Footprint{Tables: []engine.TableFootprint{}}
-	found, transaction, written, err := s.did(ctx)
+	found, written, err := s.did(ctx)
 	if err != nil || written == 0 {
 		return f, err
 	}
 	if s.measured.standing == nil { // nobody said where it begins
-		s.measured = measured{written: written, standing: map[uint32]*standing{}, made: map[uint32]string{}}
+		s.measured = newMeasured()
+		s.measured.written = written
 	}
 	f.WALBytes, s.measured.written = max(0, written-s.measured.written), written
-	if err := s.stood(ctx, found, transaction); err != nil {
+	if err := s.stood(ctx, found); err != nil {
 		return f, err
 	}
 	at := map[uint32]int{}
@@ -163,25 +169,24 @@ func (s *Session) Footprint(ctx context.Context) (engine.Footprint, error) {
 const fewRows = 1000
 
 // did asks the steps' transaction what it holds and what became of it: by relation, the
-// strongest lock; with the transaction's number, and how far the server's log has come,
-// which is 0 where it holds nothing.
-func (s *Session) did(ctx context.Context) (found map[uint32]relation, transaction string, written int64, err error) {
+// strongest lock; and how far the server's log has come, which is 0 where it holds nothing.
+func (s *Session) did(ctx context.Context) (found map[uint32]relation, written int64, err error) {
 	query := did
 	if s.version >= flushes { // else the next step would be told of the rows of this one
 		query += "; SELECT pg_catalog.pg_stat_force_next_flush()"
 	}
 	found = map[uint32]relation{}
 	err = s.inside(ctx, query, func(row [][]byte) error {
-		if len(row) < 11 {
+		if len(row) == 1 { // of the flush
 			return nil
 		}
-		numbers, err := numbersOf(row, 0, 4, 6, 7, 8, 10)
+		numbers, err := numbersOf(row, 0, 3, 5, 6, 7, 8)
 		if err != nil {
 			return err
 		}
 		oid := uint32(numbers[0])
 		one := relation{
-			mode: string(row[1]), name: string(row[3]), file: uint32(numbers[1]), made: string(row[5]) == string(row[9]),
+			mode: string(row[1]), name: string(row[2]), file: uint32(numbers[1]), made: string(row[4]) == "t",
 		}
 		if s.version >= flushes {
 			one.inserted, one.updated, one.deleted = numbers[2], numbers[3], numbers[4]
@@ -189,36 +194,36 @@ func (s *Session) did(ctx context.Context) (found map[uint32]relation, transacti
 		if known, is := found[oid]; !is || strength(one.mode) < strength(known.mode) {
 			found[oid] = one
 		}
-		transaction, written = string(row[9]), numbers[5]
+		written = numbers[5]
 		return nil
 	})
-	return found, transaction, written, err
+	return found, written, err
 }
 
 // stood completes what is known of how the relations were before the transaction, and takes
 // those out of found that were not there, or are the ledger's.
-func (s *Session) stood(ctx context.Context, found map[uint32]relation, transaction string) error {
+func (s *Session) stood(ctx context.Context, found map[uint32]relation) error {
 	known := &s.measured
 	var ask []uint32
 	for oid, r := range found {
 		was, is := known.standing[oid]
 		switch {
-		case known.made[oid] == transaction && transaction != "0",
-			!is && r.made && known.newest != 0 && oid > known.newest && known.made[oid] == "":
-			known.made[oid] = transaction
+		case known.made[oid] == s.begun,
+			r.made && known.made[oid] == 0 && known.newest != 0 && oid > known.newest:
+			known.made[oid] = s.begun
 			delete(found, oid)
 		// another file or name may be of somebody else's doing, since it was asked for
-		case !is, was.asked != transaction && (was.file != r.file || was.name != r.name):
+		case !is, was.asked != s.begun && (was.file != r.file || was.name != r.name):
 			ask = append(ask, oid)
 		}
 	}
 	if len(ask) > 0 {
-		if err := s.ask(ctx, ask, transaction); err != nil {
+		if err := s.ask(ctx, ask); err != nil {
 			return err
 		}
 		for _, oid := range ask {
-			if was := known.standing[oid]; was == nil || was.asked != transaction {
-				known.made[oid] = transaction
+			if was := known.standing[oid]; was == nil || was.asked != s.begun {
+				known.made[oid] = s.begun
 				delete(known.standing, oid)
 				delete(found, oid)
 			}
@@ -234,12 +239,12 @@ func (s *Session) stood(ctx context.Context, found map[uint32]relation, transact
 
 // ask asks our own connection for relations as they are before the transaction. A step may
 // have locked a catalog that this reads: the question gives up then.
-func (s *Session) ask(ctx context.Context, oids []uint32, transaction string) error {
+func (s *Session) ask(ctx context.Context, oids []uint32) error {
 	batch := &pgx.Batch{}
 	batch.Queue("SELECT pg_catalog.set_config('lock_timeout', '500', true)")
 	batch.Queue(stood, oids).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
-			one := standing{asked: transaction}
+			one := standing{asked: s.begun}
 			var oid uint32
 			if err := rows.Scan(&oid, &one.full, &one.name, &one.index, &one.ours, &one.file); err != nil {
 				return err

@@ -129,9 +129,15 @@ func TestFootprintsOfOneStepAfterAnother(t *testing.T) {
 		return texts
 	}
 	const added = "RowExclusiveLock public.berth: 1 rows inserted"
+	const shared = "ShareLock public.berth: writes had to wait"
 	const locked = "AccessExclusiveLock public.berth: reads and writes had to wait"
 	assert.Equal(t, []string{added}, step("COMMIT", "INSERT INTO berth VALUES (2)"))
 	assert.Equal(t, []string{added}, step("COMMIT", "INSERT INTO berth VALUES (3)"))
+	for range 3 {
+		pgtest.Exec(t, url, "VACUUM FULL berth")
+		assert.Equal(t, []string{shared}, step("COMMIT", "LOCK TABLE berth IN SHARE MODE"), "another wrote it again, "+
+			"before a transaction that changes nothing, and so has no number")
+	}
 	assert.Equal(t, []string{locked + ", written again (0 B)"}, step("ROLLBACK", "TRUNCATE berth")[:1])
 	assert.Equal(t, []string{added}, step("COMMIT", "INSERT INTO berth VALUES (4)"), "it has the file of before")
 	pgtest.Exec(t, url, "VACUUM FULL berth")

@@ -76,6 +76,7 @@ func (s *Session) cleaned(ctx context.Context, begin string) error {
 // no statement can give back before its end: should the session that holds the
 // target's lock go, nobody else begins before this transaction has ended.
 func (s *Session) Begin(ctx context.Context, settings engine.Settings) error {
+	s.begun++
 	return s.cleaned(
 		ctx,
 		fmt.Sprintf("BEGIN; %s, pg_catalog.pg_advisory_xact_lock(%d)", s.set(settings, true), busyKey),
