@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"net/http"
 	"slices"
 
@@ -11,8 +12,8 @@ import (
 	"vorrang/service/api"
 )
 
-// A folder from which so many files and bytes are to be sent is asked for first; a smaller
-// one is sent sooner than it is asked for.
+// A folder of so many files or bytes is asked for first; a smaller one is sent sooner than it
+// is asked for.
 const (
 	manyFiles = 50
 	manyBytes = 256 << 10
@@ -23,26 +24,29 @@ const (
 func (c *Client) knownTexts(
 	ctx context.Context, lane string, folder fs.FS, names []string,
 ) (map[string]step.Checksum, error) {
-	digests := map[string]step.Checksum{}
-	size := 0
+	var size int64
 	for _, name := range names {
-		text, err := fs.ReadFile(folder, name)
+		info, err := fs.Stat(folder, name)
 		if err != nil {
 			return nil, nil // who sends it says so
 		}
-		if size += len(text); len(text) > 0 {
-			digests[name] = step.Sum(text)
-		}
+		size += info.Size()
 	}
 	if len(names) < manyFiles && size < manyBytes {
 		return nil, nil
 	}
-	asked := make([]step.Checksum, 0, len(digests))
-	for _, digest := range digests {
-		asked = append(asked, digest)
+	digests := map[string]step.Checksum{}
+	for _, name := range names {
+		text, err := fs.ReadFile(folder, name)
+		if err != nil {
+			return nil, nil
+		}
+		if len(text) > 0 {
+			digests[name] = step.Sum(text)
+		}
 	}
 	known := map[step.Checksum]bool{}
-	for some := range slices.Chunk(asked, askedOnce) {
+	for some := range slices.Chunk(slices.Collect(maps.Values(digests)), askedOnce) {
 		answer, err := post[api.KnownTexts](ctx, c, lanePath(lane)+"/texts/known",
 			map[string][]step.Checksum{"digests": some})
 		var refused *Error
@@ -56,10 +60,6 @@ func (c *Client) knownTexts(
 			known[digest] = true
 		}
 	}
-	for name, digest := range digests {
-		if !known[digest] {
-			delete(digests, name)
-		}
-	}
+	maps.DeleteFunc(digests, func(_ string, digest step.Checksum) bool { return !known[digest] })
 	return digests, nil
 }

@@ -9,15 +9,22 @@ import (
 	"vorrang/core/step"
 )
 
-// KnownTexts says which digests of exact bytes are of files that were submitted to a lane, at
+// KnownTexts are the digests of the exact bytes of all files that were submitted to a lane, at
 // any time.
-func (r *Records) KnownTexts(ctx context.Context, lane string, digests []step.Checksum) ([]step.Checksum, error) {
-	rows, err := r.pool.Query(ctx, `SELECT DISTINCT d FROM records.step, unnest(digests) AS d
-		WHERE lane = $1 AND d = ANY ($2)`, lane, digests)
-	if err != nil {
-		return nil, fmt.Errorf("read which texts are known: %w", err)
+func (r *Records) KnownTexts(ctx context.Context, lane string) (map[step.Checksum]bool, error) {
+	return knownTexts(ctx, r.pool, lane)
+}
+
+func knownTexts(ctx context.Context, from querier, lane string) (map[step.Checksum]bool, error) {
+	rows, err := from.Query(ctx, `SELECT DISTINCT unnest(digests) FROM records.step WHERE lane = $1`, lane)
+	known := map[step.Checksum]bool{}
+	if err == nil {
+		var digest step.Checksum
+		_, err = pgx.ForEachRow(rows, []any{&digest}, func() error {
+			known[digest] = true
+			return nil
+		})
 	}
-	known, err := pgx.CollectRows(rows, pgx.RowTo[step.Checksum])
 	if err != nil {
 		return nil, fmt.Errorf("read which texts are known: %w", err)
 	}
@@ -26,19 +33,10 @@ func (r *Records) KnownTexts(ctx context.Context, lane string, digests []step.Ch
 
 // Known returns the exact bytes of a file that was submitted to the lane before, by their
 // digest; nil for what was not.
-func (s *Submission) Known(ctx context.Context, digest step.Checksum) ([]byte, error) {
+func (s *Submission) Known(ctx context.Context, digest step.Checksum) (text []byte, err error) {
 	if s.known == nil {
-		rows, err := s.tx.Query(ctx, `SELECT DISTINCT d FROM records.step, unnest(digests) AS d WHERE lane = $1`, s.lane)
-		if err != nil {
-			return nil, fmt.Errorf("read which texts are known: %w", err)
-		}
-		known, err := pgx.CollectRows(rows, pgx.RowTo[step.Checksum])
-		if err != nil {
-			return nil, fmt.Errorf("read which texts are known: %w", err)
-		}
-		s.known = map[step.Checksum]bool{}
-		for _, one := range known {
-			s.known[one] = true
+		if s.known, err = knownTexts(ctx, s.tx, s.lane); err != nil {
+			return nil, err
 		}
 	}
 	if !s.known[digest] {

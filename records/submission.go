@@ -127,10 +127,13 @@ func (s *Submission) Text(ctx context.Context, digest step.Checksum) ([]byte, er
 	return exact(ctx, s.tx, digest)
 }
 
-// exact reads the exact bytes with a digest; none where it is not kept.
-func exact(ctx context.Context, from interface {
+// querier is the pool, or a transaction.
+type querier interface {
 	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
-}, digest step.Checksum) ([]byte, error) {
+}
+
+// exact reads the exact bytes with a digest; none where it is not kept.
+func exact(ctx context.Context, from querier, digest step.Checksum) ([]byte, error) {
 	rows, err := from.Query(ctx, `SELECT bytes FROM records.text_part WHERE digest = $1 ORDER BY part`, digest)
 	if err != nil {
 		return nil, fmt.Errorf("read a text: %w", err)

@@ -140,8 +140,12 @@ func (s *catalogue) knownTexts(c call, in *knownTextsIn) (*api.KnownTexts, error
 	if len(in.Digests) > mostAsked {
 		return nil, badRequest(nil, "digests: %d are too many; ask for at most %d at once", len(in.Digests), mostAsked)
 	}
-	known, err := s.Records.KnownTexts(c, in.Lane, in.Digests)
-	return &api.KnownTexts{Known: append([]step.Checksum{}, known...)}, err
+	known, err := s.Records.KnownTexts(c, in.Lane)
+	if err != nil {
+		return nil, err
+	}
+	unknown := func(digest step.Checksum) bool { return !known[digest] }
+	return &api.KnownTexts{Known: append([]step.Checksum{}, slices.DeleteFunc(in.Digests, unknown)...)}, nil
 }
 
 func receiveFile(reader io.Reader, header *tar.Header, name string) (step.File, step.Problems, error) {

@@ -67,7 +67,6 @@ func besides(ctx context.Context, url, role string, declared bool) (*Scratch, er
 		Role:   role,
 		url:    url,
 		beside: beside,
-		name:   engine.ScratchName(scratchPrefix, time.Now()),
 	}
 	if err := s.sweep(ctx); err != nil {
 		beside.Close()
@@ -76,8 +75,9 @@ func besides(ctx context.Context, url, role string, declared bool) (*Scratch, er
 	return s, nil
 }
 
-// create is the statement that makes the database, as more says.
+// create is the statement that makes the database, as more says. It has a new name.
 func (s *Scratch) create(more string) string {
+	s.name = engine.ScratchName(scratchPrefix, time.Now())
 	create := "CREATE DATABASE " + sqltext.Identifier(s.name) + more
 	if s.Role != "" {
 		create += " OWNER " + sqltext.Identifier(s.Role)
@@ -118,12 +118,11 @@ const inUse = "55006"
 //
 // Source: https://www.postgresql.org/docs/current/manage-ag-templatedbs.html
 func (Engine) Clone(ctx context.Context, url, role string, declared bool) (engine.Scratch, error) {
-	var s *Scratch
+	s, err := besides(ctx, url, role, declared)
+	if err != nil {
+		return nil, err
+	}
 	for late := time.Now().Add(clonePatience); ; {
-		var err error
-		if s, err = besides(ctx, url, role, declared); err != nil {
-			return nil, err
-		}
 		if err = s.copyOf(ctx, s.beside.conn.Config().Database); err == nil {
 			break
 		}
@@ -146,9 +145,11 @@ func (Engine) Clone(ctx context.Context, url, role string, declared bool) (engin
 			return nil, ctx.Err()
 		case <-time.After(clonePatience / 60):
 		}
+		if s.beside, err = Connect(ctx, url, "vorrangd scratch"); err != nil {
+			return nil, err
+		}
 	}
-	err := s.admit(ctx)
-	if err == nil {
+	if err = s.admit(ctx); err == nil {
 		err = s.exec(ctx, "DROP SCHEMA IF EXISTS "+ledgerSchema+" CASCADE")
 	}
 	s.beside.Close()
