@@ -19,6 +19,7 @@ import (
 
 // Deployments carries deployments out in the background, and lets others watch.
 type Deployments struct {
+	*underWay
 	records *records.Records
 	log     *slog.Logger
 	ctx     context.Context // of all deployments
@@ -28,23 +29,20 @@ type Deployments struct {
 
 	mu       sync.Mutex
 	stopping bool
-	feeds    map[int64]*Feed
 	places   map[int64]string // of the deployments that are running or being checked
-	cancels  map[int64]context.CancelCauseFunc
 }
 
 // NewDeployments has none under way.
 func NewDeployments(store *records.Records, log *slog.Logger) *Deployments {
 	ctx, abort := context.WithCancelCause(context.Background())
 	return &Deployments{
-		records: store,
-		log:     log,
-		ctx:     ctx,
-		abort:   abort,
-		halt:    make(chan struct{}),
-		feeds:   map[int64]*Feed{},
-		places:  map[int64]string{},
-		cancels: map[int64]context.CancelCauseFunc{},
+		underWay: newUnderWay(),
+		records:  store,
+		log:      log,
+		ctx:      ctx,
+		abort:    abort,
+		halt:     make(chan struct{}),
+		places:   map[int64]string{},
 	}
 }
 
@@ -92,13 +90,6 @@ func (w *Deployments) Stop(grace time.Duration) {
 	late := time.AfterFunc(grace, func() { w.abort(deploy.ErrStopping) })
 	w.wait.Wait()
 	late.Stop()
-}
-
-// Feed returns the live events of a running deployment, or nil.
-func (w *Deployments) Feed(id int64) *Feed {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.feeds[id]
 }
 
 // Work is a recorded deployment with all that it takes to carry it out.
@@ -167,10 +158,9 @@ func (w *Deployments) Settled(ctx context.Context, lane, environment string) {
 // Run carries a recorded deployment out, after Enter. It returns at once, owns the
 // session from here on, and leaves at the end.
 func (w *Deployments) Run(d Work) {
-	live := newFeed()
-	ctx, cancel := context.WithCancelCause(w.ctx)
+	ctx, live, end := w.begin(w.ctx, d.ID)
 	w.mu.Lock()
-	w.feeds[d.ID], w.cancels[d.ID], w.places[d.ID] = live, cancel, d.Lane+"/"+d.Environment
+	w.places[d.ID] = d.Lane + "/" + d.Environment
 	w.mu.Unlock()
 	go func() {
 		defer w.Leave()
@@ -184,26 +174,12 @@ func (w *Deployments) Run(d Work) {
 		if fault := safely.Do(func() error { d.Guide.Ended(result); return nil }); fault != nil {
 			w.log.Error("what follows on a deployment met a fault", "deployment", d.ID, "error", fault)
 		}
+		end()
 		w.mu.Lock()
-		delete(w.feeds, d.ID)
-		delete(w.cancels, d.ID)
 		delete(w.places, d.ID)
 		w.mu.Unlock()
-		cancel(nil)
 		live.close()
 	}()
-}
-
-// Cancel stops a running deployment: its statement is cancelled, its step
-// rolled back. It returns false if the deployment is not running here.
-func (w *Deployments) Cancel(id int64, why error) bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	cancel, running := w.cancels[id]
-	if running {
-		cancel(why)
-	}
-	return running
 }
 
 func (w *Deployments) carryOut(ctx context.Context, d Work, live *Feed) (result deploy.Result) {

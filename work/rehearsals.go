@@ -16,6 +16,7 @@ const mostRehearsals = 4
 // Rehearsals run in the background, and others watch. Unlike deployments they can be
 // stopped at any moment, since nothing that they do is kept but their result.
 type Rehearsals struct {
+	*underWay
 	log   *slog.Logger
 	ctx   context.Context
 	stop  context.CancelCauseFunc
@@ -24,22 +25,19 @@ type Rehearsals struct {
 
 	mu       sync.Mutex
 	stopping bool
-	feeds    map[int64]*Feed
-	cancels  map[int64]context.CancelCauseFunc
 }
 
 // NewRehearsals has none under way.
 func NewRehearsals(log *slog.Logger) *Rehearsals {
 	ctx, stop := context.WithCancelCause(context.Background())
 	return &Rehearsals{
-		log: log, ctx: ctx, stop: stop, turns: make(chan struct{}, mostRehearsals),
-		feeds: map[int64]*Feed{}, cancels: map[int64]context.CancelCauseFunc{},
+		underWay: newUnderWay(), log: log, ctx: ctx, stop: stop, turns: make(chan struct{}, mostRehearsals),
 	}
 }
 
 // Run begins a rehearsal, and returns at once. do is to tell what happens by emit, which
-// numbers the events, and to keep what came of it before it returns, also when its context ends. It returns false
-// once Stop was called: do is not called then.
+// numbers the events, and to keep what came of it before it returns, also when its context
+// ends. It returns false once Stop was called: do is not called then.
 func (w *Rehearsals) Run(id int64, do func(ctx context.Context, emit func(deploy.Event)) deploy.Event) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -47,9 +45,7 @@ func (w *Rehearsals) Run(id int64, do func(ctx context.Context, emit func(deploy
 		return false
 	}
 	w.wait.Add(1)
-	live := newFeed()
-	ctx, cancel := context.WithCancelCause(w.ctx)
-	w.feeds[id], w.cancels[id] = live, cancel
+	ctx, live, end := w.begin(w.ctx, id)
 	go func() {
 		defer w.wait.Done()
 		select {
@@ -68,34 +64,12 @@ func (w *Rehearsals) Run(id int64, do func(ctx context.Context, emit func(deploy
 			w.log.Error("a rehearsal met a fault", "rehearsal", id, "error", fault)
 			last = deploy.Event{Kind: deploy.Ended, Outcome: deploy.Interrupted}
 		}
-		w.mu.Lock()
-		delete(w.feeds, id)
-		delete(w.cancels, id)
-		w.mu.Unlock()
-		cancel(nil)
+		end()
 		emit(last)
 		live.end()
 		live.close()
 	}()
 	return true
-}
-
-// Feed returns the live events of a rehearsal, or nil.
-func (w *Rehearsals) Feed(id int64) *Feed {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.feeds[id]
-}
-
-// Cancel stops a rehearsal. It returns false if that is not running here.
-func (w *Rehearsals) Cancel(id int64, why error) bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	cancel, running := w.cancels[id]
-	if running {
-		cancel(why)
-	}
-	return running
 }
 
 // Stop stops all, and blocks until their copies are gone and what became of them is kept.
