@@ -4,8 +4,8 @@ import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 
 import { api, result, type EnvironmentStatus } from '../api'
+import { useEvidence } from '../evidence'
 import { labels, titled } from '../labels'
-import { useLook } from '../look'
 import EvidenceList from '../parts/EvidenceList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import ReasonField from '../parts/ReasonField.vue'
@@ -22,17 +22,7 @@ const choices = computed(() => props.steps.map((s) => ({ value: s.number, label:
 const step = ref('')
 const reason = ref('')
 const acknowledge = ref(false)
-const {
-  value: evidence,
-  problem,
-  look,
-} = useLook(() =>
-  result(
-    api.GET('/api/v1/lanes/{lane}/environments/{environment}/steps/{step}/evidence', {
-      params: { path: { ...path.value, step: step.value } },
-    }),
-  ),
-)
+const { value: evidence, problem, look } = useEvidence(() => ({ ...path.value, step: step.value }))
 
 watch(open, () => {
   step.value = props.steps[0]?.number ?? ''

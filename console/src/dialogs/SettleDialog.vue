@@ -4,8 +4,8 @@ import RadioButton from 'primevue/radiobutton'
 import { computed, ref, watch } from 'vue'
 
 import { api, result, type EnvironmentStatus } from '../api'
+import { useEvidence } from '../evidence'
 import { labels } from '../labels'
-import { useLook } from '../look'
 import EvidenceList from '../parts/EvidenceList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import ReasonField from '../parts/ReasonField.vue'
@@ -21,17 +21,7 @@ const as = ref<'applied' | 'not-applied' | 'undone' | 'whole' | 'again' | ''>(''
 const reason = ref('')
 const acknowledge = ref(false)
 const drop = ref(false)
-const {
-  value: evidence,
-  problem,
-  look,
-} = useLook(() =>
-  result(
-    api.GET('/api/v1/lanes/{lane}/environments/{environment}/steps/{step}/evidence', {
-      params: { path: { ...path.value, step: props.step } },
-    }),
-  ),
-)
+const { value: evidence, problem, look } = useEvidence(() => ({ ...path.value, step: props.step }))
 
 watch(open, (on) => {
   if (!on) return

@@ -164,14 +164,6 @@ tbody tr {
 .chosen {
   background: var(--sunken);
 }
-.pick {
-  font: 600 var(--text) var(--sans);
-  color: var(--accent);
-  background: none;
-  border: 0;
-  padding: 0;
-  cursor: pointer;
-}
 .notes {
   white-space: pre-wrap;
   font-family: var(--sans);

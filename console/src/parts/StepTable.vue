@@ -46,7 +46,7 @@ function matters(s: StepStatus) {
       >
       <Column header="Step">
         <template #body="{ data }"
-          ><button type="button" class="number" @click.stop="emit('open', data)">{{ data.number }}</button></template
+          ><button type="button" class="pick" @click.stop="emit('open', data)">{{ data.number }}</button></template
         >
       </Column>
       <Column header="Title"
@@ -101,14 +101,6 @@ function matters(s: StepStatus) {
 <style scoped>
 .marks {
   gap: 4px;
-}
-.number {
-  font: 600 var(--text) var(--sans);
-  color: var(--accent);
-  background: none;
-  border: 0;
-  padding: 0;
-  cursor: pointer;
 }
 .time {
   white-space: nowrap;
