@@ -4,9 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -33,11 +30,11 @@ func (b *bench) board(ctx context.Context) error {
 		if err := b.exec(ctx, "postgres", "CREATE DATABASE "+name); err != nil {
 			return err
 		}
-		reference := filepath.Join(b.folder, name+".url")
-		if err := os.WriteFile(reference, []byte(b.url(name)), 0o600); err != nil {
+		reference, err := b.reference(name, b.url(name))
+		if err != nil {
 			return err
 		}
-		text := fmt.Sprintf("lane: %s\nenvironments: [{name: only, target: %q}]\n", name, "file:"+reference)
+		text := fmt.Sprintf("lane: %s\nenvironments: [{name: only, target: %q}]\n", name, reference)
 		if err := b.declared(ctx, name, text, files); err != nil {
 			return err
 		}
@@ -96,25 +93,15 @@ func (b *bench) browse(ctx context.Context) (took []time.Duration, err error) {
 	return took, err
 }
 
-// page reads the overview without asking for what is so at this moment.
+// page reads the overview.
 func (b *bench) page(ctx context.Context) error {
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, b.client.Server+"/api/v1/lanes", nil)
+	body, err := b.get(ctx, "/api/v1/lanes")
 	if err != nil {
 		return err
 	}
-	request.Header.Set("Authorization", "Bearer "+token)
-	answer, err := http.DefaultClient.Do(request)
-	if err != nil {
-		return err
-	}
-	defer answer.Body.Close()
-	if _, err := io.Copy(io.Discard, answer.Body); err != nil {
-		return err
-	}
-	if answer.StatusCode != http.StatusOK {
-		return fmt.Errorf("the overview: %s", answer.Status)
-	}
-	return nil
+	defer body.Close()
+	_, err = io.Copy(io.Discard, body)
+	return err
 }
 
 // sessions is how many sessions the lanes' targets have had.

@@ -12,6 +12,8 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -83,7 +85,7 @@ func run(ctx context.Context) (err error) {
 	if *soakFor > 0 {
 		return b.soak(ctx, *soakFor)
 	}
-	idle, err := b.memory()
+	idle, err := b.memory("VmHWM")
 	if err != nil {
 		return err
 	}
@@ -99,7 +101,7 @@ func run(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	peak, err := b.memory()
+	peak, err := b.memory("VmHWM")
 	if err != nil {
 		return err
 	}
@@ -242,6 +244,30 @@ func (b *bench) laneOn(ctx context.Context, engine, name string, files map[strin
 	return b.declared(ctx, name, text, files)
 }
 
+// reference is one to a URL, which it keeps in a file.
+func (b *bench) reference(name, url string) (string, error) {
+	path := filepath.Join(b.folder, name+".url")
+	return "file:" + path, os.WriteFile(path, []byte(url), 0o600)
+}
+
+// get asks the service as a page does, to which an answer of up to 2 s ago will do.
+func (b *bench) get(ctx context.Context, path string) (io.ReadCloser, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, b.client.Server+path, nil)
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("Authorization", "Bearer "+token)
+	answer, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return nil, err
+	}
+	if answer.StatusCode != http.StatusOK {
+		_ = answer.Body.Close()
+		return nil, fmt.Errorf("%s: %s", path, answer.Status)
+	}
+	return answer.Body, nil
+}
+
 // declared declares a lane by the text of its file, and submits files to it.
 func (b *bench) declared(ctx context.Context, name, text string, files map[string]string) error {
 	if _, err := b.client.Declare(ctx, "lane.yaml", []byte(text)); err != nil {
@@ -304,17 +330,18 @@ func compare(prepare, ours, theirs func() error) (mine, other time.Duration, err
 	return slices.Min(times[0]), slices.Min(times[1]), nil
 }
 
-// memory is the most that the service has held in memory, in MiB.
-func (b *bench) memory() (int, error) {
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", b.service.Process.Pid))
+// memory is what the system says of the service's memory, in MiB: VmHWM is the most that it
+// has held, VmRSS what it holds.
+func (b *bench) memory(what string) (int64, error) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", b.pid.Load()))
 	if err != nil {
 		return 0, err
 	}
 	for line := range strings.Lines(string(text)) {
-		if value, found := strings.CutPrefix(line, "VmHWM:"); found {
-			kib, err := strconv.Atoi(strings.Fields(value)[0])
+		if value, found := strings.CutPrefix(line, what+":"); found {
+			kib, err := strconv.ParseInt(strings.Fields(value)[0], 10, 64)
 			return kib / 1024, err
 		}
 	}
-	return 0, errors.New("the system does not say how much memory the service has held")
+	return 0, fmt.Errorf("the system does not say %s of the service", what)
 }

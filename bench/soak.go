@@ -28,7 +28,8 @@ import (
 )
 
 // soakFor is how long the service is kept busy in place of being measured against others.
-var soakFor = flag.Duration("soak", 0, "keep the service busy for so long, restart it meanwhile, and say what stayed level")
+var soakFor = flag.Duration("soak", 0,
+	"keep the service busy for so long, restart it meanwhile, and say what stayed level")
 
 const (
 	soakLanes   = 20
@@ -40,8 +41,6 @@ const (
 // service is stopped or killed, and started again, every tenth of the time.
 type soak struct {
 	*bench
-	folder string // of the SQLite files
-
 	mu       sync.Mutex
 	done     map[string]int // what was done, and what came of it
 	lanes    [soakLanes]sync.Mutex
@@ -58,7 +57,7 @@ type sample struct {
 }
 
 func (b *bench) soak(ctx context.Context, d time.Duration) error {
-	s := &soak{bench: b, folder: filepath.Join(b.folder, "sqlite"), done: map[string]int{}}
+	s := &soak{bench: b, done: map[string]int{}}
 	for i := range soakLanes {
 		if err := s.declareLane(ctx, i); err != nil {
 			return err
@@ -106,20 +105,20 @@ func (s *soak) declareLane(ctx context.Context, i int) error {
 		}
 	case "sqlite":
 		url = "sqlite:" + lane(i) + ".db"
-		if err := os.WriteFile(filepath.Join(s.folder, lane(i)+".db"), nil, 0o600); err != nil {
+		if err := os.WriteFile(filepath.Join(s.folder, "sqlite", lane(i)+".db"), nil, 0o600); err != nil {
 			return err
 		}
 	}
-	reference := filepath.Join(s.bench.folder, lane(i)+".url")
-	if err := os.WriteFile(reference, []byte(url), 0o600); err != nil {
+	reference, err := s.reference(lane(i), url)
+	if err != nil {
 		return err
 	}
-	text := fmt.Sprintf("lane: %s\nengine: %s\nenvironments: [{name: only, target: %q, scratch: %[3]q, disposable: true}]\n",
-		lane(i), engine, "file:"+reference)
+	text := fmt.Sprintf("lane: %s\nengine: %s\n"+
+		"environments: [{name: only, target: %q, scratch: %[3]q, disposable: true}]\n", lane(i), engine, reference)
 	if _, err := s.client.Declare(ctx, "lane.yaml", []byte(text)); err != nil {
 		return err
 	}
-	_, err := s.client.Submit(ctx, lane(i), fs.FS(steps(i)))
+	_, err = s.client.Submit(ctx, lane(i), steps(i))
 	return err
 }
 
@@ -262,17 +261,10 @@ func (s *soak) watch(ctx context.Context, every time.Duration) {
 }
 
 func (s *soak) sample(ctx context.Context) (one sample, err error) {
-	pid := s.pid.Load()
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
-	if err != nil {
+	if one.memory, err = s.memory("VmRSS"); err != nil {
 		return one, err
 	}
-	for line := range strings.Lines(string(text)) {
-		if value, is := strings.CutPrefix(line, "VmRSS:"); is {
-			one.memory, _ = strconv.ParseInt(strings.Fields(value)[0], 10, 64)
-		}
-	}
-	files, err := os.ReadDir(fmt.Sprintf("/proc/%d/fd", pid))
+	files, err := os.ReadDir(fmt.Sprintf("/proc/%d/fd", s.pid.Load()))
 	if err != nil {
 		return one, err
 	}
@@ -292,17 +284,12 @@ func (s *soak) sample(ctx context.Context) (one sample, err error) {
 }
 
 func (s *soak) metric(ctx context.Context, name string) (int64, error) {
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, s.client.Server+"/metrics", nil)
+	body, err := s.get(ctx, "/metrics")
 	if err != nil {
 		return 0, err
 	}
-	request.Header.Set("Authorization", "Bearer "+token)
-	answer, err := http.DefaultClient.Do(request)
-	if err != nil {
-		return 0, err
-	}
-	defer answer.Body.Close()
-	for lines := bufio.NewScanner(answer.Body); lines.Scan(); {
+	defer body.Close()
+	for lines := bufio.NewScanner(body); lines.Scan(); {
 		if value, is := strings.CutPrefix(lines.Text(), name+" "); is {
 			number, err := strconv.ParseFloat(value, 64)
 			return int64(number), err

@@ -36,7 +36,7 @@ func (s *soak) report(d time.Duration) error {
 		of   func(sample) int64
 		unit string
 	}{
-		{"memory", func(one sample) int64 { return one.memory / 1024 }, " MiB"},
+		{"memory", func(one sample) int64 { return one.memory }, " MiB"},
 		{"goroutines", func(one sample) int64 { return one.goroutines }, ""},
 		{"open files and connections", func(one sample) int64 { return one.files }, ""},
 		{"sessions on PostgreSQL", func(one sample) int64 { return one.connections }, ""},

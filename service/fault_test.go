@@ -72,18 +72,9 @@ func TestEventsBehindNoNumber(t *testing.T) {
 	w.Submitted(map[string]string{"1-wait.sql": "SELECT pg_sleep(20);"})
 	promoted, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
-	path := w.Server + "/api/v1/deployments/1/events"
+	const path = "/api/v1/deployments/1/events"
 	ask := func(path string, headers map[string]string) *http.Response {
-		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, path, nil)
-		require.NoError(t, err)
-		request.Header.Set("Authorization", "Bearer "+servicetest.Token)
-		for name, value := range headers {
-			request.Header.Set(name, value)
-		}
-		answer, err := http.DefaultClient.Do(request)
-		require.NoError(t, err)
-		t.Cleanup(func() { _ = answer.Body.Close() })
-		return answer
+		return w.Ask(t, http.MethodGet, path, nil, headers)
 	}
 	for _, after := range []string{"-1", "-9223372036854775808", "x", "99999999999999999999"} {
 		assert.Equal(t, http.StatusBadRequest, ask(path+"?after="+after, nil).StatusCode, after)

@@ -78,14 +78,8 @@ func TestOnlyWhatIsNewIsSent(t *testing.T) {
 		require.NoError(t, archive.WriteHeader(&tar.Header{Name: "1-a.sql", Mode: 0o644,
 			PAXRecords: map[string]string{api.KnownText: string(digest)}}))
 		require.NoError(t, archive.Close())
-		request, err := http.NewRequestWithContext(t.Context(), http.MethodPost,
-			w.Server+"/api/v1/lanes/"+lane+"/submissions/trial", &body)
-		require.NoError(t, err)
-		request.Header.Set("Authorization", "Bearer "+servicetest.Token)
-		request.Header.Set("Content-Type", "application/x-tar")
-		answer, err := http.DefaultClient.Do(request)
-		require.NoError(t, err)
-		defer answer.Body.Close()
+		answer := w.Ask(t, http.MethodPost, "/api/v1/lanes/"+lane+"/submissions/trial", &body,
+			map[string]string{"Content-Type": "application/x-tar"})
 		text, err := io.ReadAll(answer.Body)
 		require.NoError(t, err)
 		return answer.StatusCode, string(text)

@@ -17,13 +17,7 @@ import (
 
 // statusAsAPage reads a status as a page does: an answer of up to 2 s ago will do.
 func statusAsAPage(t *testing.T, w *servicetest.World) (status api.EnvironmentStatus) {
-	request, err := http.NewRequestWithContext(t.Context(), http.MethodGet,
-		w.Server+"/api/v1/lanes/harbour/environments/staging", nil)
-	require.NoError(t, err)
-	request.Header.Set("Authorization", "Bearer "+w.Token)
-	answer, err := http.DefaultClient.Do(request)
-	require.NoError(t, err)
-	defer answer.Body.Close()
+	answer := w.Ask(t, http.MethodGet, "/api/v1/lanes/harbour/environments/staging", nil, nil)
 	require.Equal(t, http.StatusOK, answer.StatusCode)
 	require.NoError(t, json.NewDecoder(answer.Body).Decode(&status))
 	return status

@@ -19,16 +19,11 @@ func TestARequestIsFoundAgainInTheLog(t *testing.T) {
 	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.berth (id int)"})
 	ask := func(method, path, header, value string) (number string) {
 		t.Helper()
-		request, err := http.NewRequestWithContext(t.Context(), method, w.Server+path, strings.NewReader("{}"))
-		require.NoError(t, err)
-		request.Header.Set("Authorization", "Bearer "+servicetest.Token)
-		request.Header.Set("Content-Type", "application/json")
+		headers := map[string]string{"Content-Type": "application/json"}
 		if header != "" {
-			request.Header.Set(header, value)
+			headers[header] = value
 		}
-		answer, err := http.DefaultClient.Do(request)
-		require.NoError(t, err)
-		require.NoError(t, answer.Body.Close())
+		answer := w.Ask(t, method, path, strings.NewReader("{}"), headers)
 		require.Less(t, answer.StatusCode, 300)
 		return answer.Header.Get("X-Request-ID")
 	}

@@ -5,8 +5,10 @@ package servicetest
 import (
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -65,6 +67,21 @@ func (l *lines) Write(text []byte) (int, error) {
 	defer l.mu.Unlock()
 	l.text = append(l.text, text...)
 	return len(text), nil
+}
+
+// Ask sends a request as it is, with the administrator's token, and without the client.
+func (w *World) Ask(t testing.TB, method, path string, body io.Reader, headers map[string]string) *http.Response {
+	t.Helper()
+	request, err := http.NewRequestWithContext(t.Context(), method, w.Server+path, body)
+	require.NoError(t, err)
+	request.Header.Set("Authorization", "Bearer "+Token)
+	for name, value := range headers {
+		request.Header.Set(name, value)
+	}
+	answer, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = answer.Body.Close() })
+	return answer
 }
 
 // Logged are the lines that the service logged and that hold a text.
