@@ -141,6 +141,10 @@ func listRehearsals(ctx context.Context, e *env, at spot, environment string, be
 				cell{rehearsalWord(one), paint},
 			)
 		}
+		if len(answer.Rehearsals) == 0 && before > 0 {
+			fmt.Fprintln(e.out, "there are no older ones")
+			return
+		}
 		if len(answer.Rehearsals) == 0 {
 			fmt.Fprintf(e.out, "nothing was rehearsed on a copy of %s/%s yet\n", at.lane, environment)
 			return
