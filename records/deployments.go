@@ -47,8 +47,8 @@ const (
 func scanDeployment(row pgx.CollectableRow) (Deployment, error) {
 	var d Deployment
 	err := row.Scan(
-		&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Planned, &d.Failure, &d.Release,
-		&d.Digest, &d.StartedAt, &d.EndedAt,
+		&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Planned, &d.Failure,
+		&d.Release, &d.Digest, &d.StartedAt, &d.EndedAt,
 	)
 	return d, err
 }

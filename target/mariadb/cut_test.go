@@ -162,7 +162,8 @@ func TestWhatStatementsDo(t *testing.T) {
 		"CREATE DEFINER=`x`@`y` SQL SECURITY INVOKER VIEW a AS SELECT 1": "view a",
 		"CREATE ALGORITHM=MERGE VIEW a AS SELECT 1":                      "view a",
 		"DROP TABLE IF EXISTS a, b":                                      "table a, table b",
-		"RENAME TABLE a TO b, c WAIT 3 TO d":                             "table a, table c", "DROP INDEX a ON b": "index b.a", "TRUNCATE a": "table a",
+		"RENAME TABLE a TO b, c WAIT 3 TO d":                             "table a, table c",
+		"DROP INDEX a ON b":                                              "index b.a", "TRUNCATE a": "table a",
 		"CREATE AGGREGATE FUNCTION a(x INT) RETURNS INT BEGIN END": "function a", "CREATE SEQUENCE a": "sequence a",
 		"ALTER TABLE a CHANGE b c INT": "table a, column a.b",
 	} {
