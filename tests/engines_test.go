@@ -170,7 +170,8 @@ func tell(t *testing.T, name string, kind server, folder string) {
 	)
 	run(0, "baseline -env production -at 2 -check", "production begins at step 2")
 
-	// rows that a step does not meet
+	// rows that a step does not meet, first on a copy of them
+	run(3, "rehearse -to production -rows 5", `copied +\d+ rows? of 1 table`, "step 4 fails: ")
 	run(4, "promote -to production", "4-one-name.sql:1:1", "failed: 1 of 3 steps")
 	run(3, "status -env production", "TROUBLE: failed", "at 3 load-berths")
 	kind.exec(t, urls["production"], "UPDATE berth SET name = 'West quay' WHERE id = 2")

@@ -40,6 +40,7 @@ func printEngines(e *env, list *api.Engines) {
 			{one.Measures, "what a step locks and writes again can be measured"},
 			{one.Scratch, "databases for trials can be made"},
 			{one.Samples, "rows can be copied to rehearse with"},
+			{one.Clones, "a clone can be copied as a whole to rehearse on"},
 			{one.Drafts, "steps can be drafted from its schemas"},
 			{one.Scripts, "files can be written that run without Vorrang"},
 		} {

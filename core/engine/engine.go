@@ -39,6 +39,7 @@ type Traits struct {
 	Measures       bool   `json:"measures" description:"Which tables a step locks, writes again and changes can be measured, and who waits for it."`
 	Scratch        bool   `json:"scratch" description:"Databases for trials can be made."`
 	Samples        bool   `json:"samples" description:"A target's rows can be copied, to rehearse with."`
+	Clones         bool   `json:"clones" description:"A database can be copied as a whole, to rehearse on."`
 	Drafts         bool   `json:"drafts" description:"Steps can be drafted from its schemas."`
 	Scripts        bool   `json:"scripts" description:"Files can be written that somebody runs without Vorrang."`
 }

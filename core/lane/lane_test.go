@@ -28,6 +28,7 @@ var engines = map[string]engine.Traits{
 		Yields:      true,
 		Scratch:     true,
 		Samples:     true,
+		Clones:      true,
 	},
 	"tally": {Server: "Tally"},
 }

@@ -79,7 +79,9 @@ func needs(key string, has engine.Traits) bool {
 		return has.Yields
 	case "scratch", "rehearse":
 		return has.Scratch
-	case "rehearse-on", "mask":
+	case "rehearse-on":
+		return has.Clones
+	case "mask":
 		return has.Samples
 	}
 	return true

@@ -38,9 +38,9 @@ const (
 // formOf is the form of a data type, by the name that the standard gives it, and servers
 // after it.
 func formOf(dataType string) form {
-	name, _, _ := strings.Cut(strings.ToLower(dataType), "(")
-	switch name = strings.TrimSpace(name); name {
-	case "text", "citext", "name", "character varying", "varchar", "character", "char", "bpchar", "clob":
+	switch baseName(dataType) {
+	case "text", "citext", "name", "character varying", "varchar", "character", "char", "bpchar", "clob",
+		"tinytext", "mediumtext", "longtext":
 		return words
 	case "smallint", "integer", "bigint", "int", "tinyint", "mediumint":
 		return integer
@@ -52,6 +52,13 @@ func formOf(dataType string) form {
 		return hexadecimal
 	}
 	return notMasked
+}
+
+// baseName is a data type without its length and sign.
+func baseName(dataType string) string {
+	name, _, _ := strings.Cut(strings.ToLower(dataType), "(")
+	name = strings.TrimSuffix(strings.TrimSpace(name), " zerofill")
+	return strings.TrimSuffix(name, " unsigned")
 }
 
 // Masks reports whether there are made-up values of a data type.
@@ -133,7 +140,7 @@ func within(dataType, value string) string {
 	if strings.HasPrefix(value, "-") {
 		sign, digits = "-", value[1:]
 	}
-	if len(digits) < longest[strings.ToLower(dataType)] {
+	if len(digits) < longest[baseName(dataType)] {
 		return value
 	}
 	return sign + "\x00" + digits[1:] // which stands for a 1

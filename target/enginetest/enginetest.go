@@ -65,7 +65,7 @@ func Run(t *testing.T, h Harness) {
 		"Ledger": ledgers, "Lock": locks, "Steps": steps, "Sessions": sessions, "Existing": existing, "Snapshot": snapshots,
 		"Empty":    empties,
 		"Evidence": looks, "Drafts": drafts, "Kinds": kinds, "Backup": backups, "Probe": probes, "Scratch": scratches,
-		"Review": reviews, "Crashes": crashes, "Cuts": cuts,
+		"Rows": rows, "Review": reviews, "Crashes": crashes, "Cuts": cuts,
 	} {
 		t.Run(name, func(t *testing.T) { t.Parallel(); test(t, h) })
 	}

@@ -22,7 +22,9 @@ func (Engine) Name() string { return "mariadb" }
 
 // Traits implements engine.Engine.
 func (Engine) Traits() engine.Traits {
-	return engine.Traits{Server: "MariaDB", Tried: []int{10}, Oldest: 10, Roles: true, Scratch: true, Drafts: true}
+	return engine.Traits{
+		Server: "MariaDB", Tried: []int{10}, Oldest: 10, Roles: true, Scratch: true, Samples: true, Drafts: true,
+	}
 }
 
 // Dialect implements engine.Engine.

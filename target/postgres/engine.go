@@ -42,6 +42,7 @@ func (Engine) Traits() engine.Traits {
 		Measures:       true, Yields: true,
 		Scratch: true,
 		Samples: true,
+		Clones:  true,
 		Drafts:  true,
 		Scripts: true,
 	}

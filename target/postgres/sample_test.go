@@ -138,6 +138,35 @@ func TestCopiedRowsAreMasked(t *testing.T) {
 			FROM E'\t(\\d+) ')::int); END $$`), true))
 }
 
+// TestMaterializedViewsHoldWhatTheCopyHolds: each after those that it reads, and one that
+// nobody filled stays so.
+func TestMaterializedViewsHoldWhatTheCopyHolds(t *testing.T) {
+	const views = `CREATE TABLE public.call (id int PRIMARY KEY, berth int);
+		CREATE MATERIALIZED VIEW public.z_by_berth AS SELECT berth, count(*) FROM public.call GROUP BY berth;
+		CREATE VIEW public.between AS SELECT * FROM public.z_by_berth;
+		CREATE MATERIALIZED VIEW public.most AS SELECT max(count) FROM public.between;
+		CREATE OR REPLACE VIEW public.between AS SELECT * FROM public.z_by_berth;
+		CREATE MATERIALIZED VIEW public.nobodys AS SELECT id FROM public.call WITH NO DATA;
+		CREATE MATERIALIZED VIEW public.fails AS SELECT 1 / (count(*) - 30) FROM public.call;`
+	url := pgtest.Database(t)
+	pgtest.Exec(t, url, views+"INSERT INTO public.call SELECT n, n % 3 FROM generate_series(1, 30) n")
+	session, err := postgres.Connect(t.Context(), url, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	scratch, err := postgres.NewScratch(t.Context(), url, "", true)
+	require.NoError(t, err)
+	defer scratch.Close()
+	require.NoError(t, scratch.Run(t.Context(), []byte(views), false))
+	seen, err := session.Snapshot(t.Context(), nil)
+	require.NoError(t, err)
+	_, err = postgres.Engine{}.Sample(t.Context(), session, scratch, engine.Sample{Schema: seen, Most: 100})
+	require.NoError(t, err)
+	require.NoError(t, scratch.Run(t.Context(), []byte(`DO $$ BEGIN
+		ASSERT (SELECT max FROM public.most) = 10;
+		ASSERT (SELECT relispopulated FROM pg_class WHERE relname = 'nobodys') = false;
+	END $$`), true))
+}
+
 // TestACopyThatCannotTakeTheRowsSaysWhy: and the target is left without a transaction.
 func TestACopyThatCannotTakeTheRowsSaysWhy(t *testing.T) {
 	session, scratch, seen := sampled(t)

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -50,7 +51,40 @@ func (s *sampler) copyTo(scratch *Scratch) (all []engine.Sampled, err error) {
 	if err := scratch.as(s.ctx, restore); err != nil {
 		return nil, fmt.Errorf("put the copy's constraints back: %w", err)
 	}
-	return all, nil
+	return all, scratch.refresh(s.ctx)
+}
+
+// whichStored are the materialized views that have been filled, each after those that it
+// reads, also by way of other views.
+const whichStored = `WITH RECURSIVE reads (view, what) AS (
+	SELECT r.ev_class, d.refobjid FROM pg_catalog.pg_rewrite r JOIN pg_catalog.pg_depend d ON d.objid = r.oid
+	AND d.classid = 'pg_catalog.pg_rewrite'::pg_catalog.regclass
+	AND d.refclassid = 'pg_catalog.pg_class'::pg_catalog.regclass AND d.refobjid <> r.ev_class
+), above (view, levels) AS (
+	SELECT oid, 0 FROM pg_catalog.pg_class WHERE relkind = 'm'
+	UNION SELECT r.view, a.levels + 1 FROM above a JOIN reads r ON r.what = a.view
+) SELECT c.oid::pg_catalog.regclass::text FROM above a JOIN pg_catalog.pg_class c ON c.oid = a.view
+WHERE c.relkind = 'm' AND c.relispopulated GROUP BY c.oid ORDER BY max(a.levels), c.oid`
+
+// refresh fills materialized views from the rows that were copied. One whose query fails on
+// a part of the rows stays as it is, without any.
+func (s *Scratch) refresh(ctx context.Context) error {
+	rows, err := s.conn.Query(ctx, whichStored)
+	if err != nil {
+		return fmt.Errorf("look for materialized views: %w", s.wrap(err))
+	}
+	views, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return fmt.Errorf("look for materialized views: %w", s.wrap(err))
+	}
+	for _, view := range views {
+		var refused *engine.ServerError
+		err := s.as(ctx, []string{"REFRESH MATERIALIZED VIEW " + view})
+		if err != nil && !errors.As(err, &refused) {
+			return fmt.Errorf("fill the materialized view %s: %w", view, err)
+		}
+	}
+	return nil
 }
 
 func (s *sampler) copyTable(scratch *Scratch, t sampledTable, places map[string]bool) (int64, error) {

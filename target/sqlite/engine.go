@@ -32,6 +32,8 @@ func (Engine) Traits() engine.Traits {
 		Oldest:         3,
 		DDLTransaction: true,
 		Scratch:        true,
+		Samples:        true,
+		Clones:         true,
 		Drafts:         true,
 	}
 }

@@ -2,7 +2,6 @@ package sqlite
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -20,26 +19,49 @@ type scratch struct{ *Session }
 // NewScratch implements engine.Workshop. SQLite has no roles, and a file holds no
 // other databases.
 func (e Engine) NewScratch(ctx context.Context, url, _ string, _ bool) (engine.Scratch, error) {
-	beside, err := e.find(url)
+	target, err := e.find(url)
 	if err != nil {
 		return nil, err
 	}
-	sweep(filepath.Dir(beside.path))
-	at := target{
-		path:        filepath.Join(filepath.Dir(beside.path), engine.ScratchName(scratchPrefix, time.Now())),
-		foreignKeys: beside.foreignKeys,
+	path, err := beside(target)
+	if err != nil {
+		return nil, err
 	}
-	file, err := os.OpenFile(at.path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	return e.opened(ctx, path, target, func(*conn) error { return nil })
+}
+
+// beside makes an empty file in a target's folder, and removes what was left there long ago.
+func beside(t target) (path string, err error) {
+	folder := filepath.Dir(t.path)
+	sweep(folder)
+	path = filepath.Join(folder, engine.ScratchName(scratchPrefix, time.Now()))
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err == nil {
-		at.file, err = file.Stat()
-		err = errors.Join(err, file.Close())
+		err = file.Close()
 	}
 	if err != nil {
+		return "", fmt.Errorf("make a scratch database beside the target: %w", err)
+	}
+	return path, nil
+}
+
+// opened makes a scratch database of a file that was made beside another for it, and
+// removes the file where it cannot be used.
+func (Engine) opened(ctx context.Context, path string, of target, ready func(*conn) error) (engine.Scratch, error) {
+	at := target{path: path, foreignKeys: of.foreignKeys}
+	var err error
+	if at.file, err = os.Stat(path); err != nil {
+		remove(path)
 		return nil, fmt.Errorf("make a scratch database beside the target: %w", err)
 	}
 	session, err := open(ctx, at, "vorrangd scratch")
+	if err == nil {
+		if err = ready(session.own); err != nil {
+			session.Close()
+		}
+	}
 	if err != nil {
-		remove(at.path)
+		remove(path)
 		return nil, err
 	}
 	return &scratch{session}, nil

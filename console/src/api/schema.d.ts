@@ -1951,6 +1951,8 @@ export interface components {
             effects: components["schemas"]["StepEffect"][];
         };
         Engine: {
+            /** @description A database can be copied as a whole, to rehearse on. */
+            clones: boolean;
             /** @description Changes of the schema can be rolled back. */
             ddl_transaction: boolean;
             /** @description Steps can be drafted from its schemas. */
