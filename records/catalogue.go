@@ -13,40 +13,36 @@ import (
 	"vorrang/core/step"
 )
 
-// catalogues keeps the lanes' catalogues in memory, since every look at an
-// environment needs one. Only this program writes to the records.
+// catalogues keeps the lanes' catalogues in memory, since every look at an environment needs
+// one, as of the newest submission to each. Submissions of a lane wait for each other, so
+// its newest one tells whether a catalogue is that of now, whichever service wrote it.
 type catalogues struct {
-	mu      sync.Mutex // is never held while the records are asked
-	lanes   map[string][]plan.Step
-	changes int64 // of any catalogue
+	mu    sync.Mutex // is never held while the records are asked
+	lanes map[string]catalogue
 }
 
-// kept is a lane's catalogue, and how many changes there were so far.
-func (c *catalogues) kept(lane string) (steps []plan.Step, changes int64, is bool) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	steps, is = c.lanes[lane]
-	return steps, c.changes, is
+type catalogue struct {
+	newest int64 // submission
+	steps  []plan.Step
 }
 
-// keep keeps what was read, unless something changed meanwhile.
-func (c *catalogues) keep(lane string, steps []plan.Step, changes int64) {
+// kept is a lane's catalogue as of a submission.
+func (c *catalogues) kept(lane string, newest int64) ([]plan.Step, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.changes != changes {
-		return
-	}
+	one, is := c.lanes[lane]
+	return one.steps, is && one.newest == newest
+}
+
+func (c *catalogues) keep(lane string, one catalogue) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	if c.lanes == nil {
-		c.lanes = map[string][]plan.Step{}
+		c.lanes = map[string]catalogue{}
 	}
-	c.lanes[lane] = steps
-}
-
-func (c *catalogues) forget(lane string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.changes++
-	delete(c.lanes, lane)
+	if c.lanes[lane].newest <= one.newest {
+		c.lanes[lane] = one
+	}
 }
 
 const stepColumns = `number, slug, options, forward, back, "check"`
@@ -59,7 +55,13 @@ func scanStep(row pgx.CollectableRow) (plan.Step, error) {
 
 // Catalogue returns a lane's steps in order. The slice must not be changed.
 func (r *Records) Catalogue(ctx context.Context, lane string) ([]plan.Step, error) {
-	steps, changes, kept := r.catalogues.kept(lane)
+	// read before the steps: what is submitted in between is read again the next time
+	var newest int64
+	err := r.pool.QueryRow(ctx, `SELECT coalesce(max(id), 0) FROM records.submission WHERE lane = $1`, lane).Scan(&newest)
+	if err != nil {
+		return nil, fmt.Errorf("read the catalogue of %s: %w", lane, err)
+	}
+	steps, kept := r.catalogues.kept(lane, newest)
 	if kept {
 		return steps, nil
 	}
@@ -75,7 +77,7 @@ func (r *Records) Catalogue(ctx context.Context, lane string) ([]plan.Step, erro
 		return nil, fmt.Errorf("read the catalogue of %s: %w", lane, err)
 	}
 	slices.SortFunc(steps, byNumber)
-	r.catalogues.keep(lane, steps, changes)
+	r.catalogues.keep(lane, catalogue{newest, steps})
 	return steps, nil
 }
 
@@ -161,7 +163,6 @@ func (r *Records) Sizes(ctx context.Context, checksums []step.Checksum) (map[ste
 // Withdraw takes a step out of a lane's catalogue; its texts stay. It returns
 // how many steps are left.
 func (r *Records) Withdraw(ctx context.Context, lane string, number step.Number, actor string) (left int, err error) {
-	defer r.catalogues.forget(lane)
 	_, err = r.pool.Exec(
 		ctx,
 		`WITH withdrawal AS (INSERT INTO records.submission (lane, by) VALUES ($1, $3) RETURNING id)

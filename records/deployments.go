@@ -33,6 +33,8 @@ type Deployment struct {
 	Digest      step.Checksum
 	StartedAt   time.Time
 	EndedAt     *time.Time
+	Service     int32 // that runs it; 0 for one of before there were several
+	Scheduled   int64 // the scheduled promotion that begins it, for Begin; 0 for none
 }
 
 const (
@@ -41,14 +43,14 @@ const (
 	listedColumns = `id, lane, environment, direction, outcome, actor, plan - 'actions', '{}'::jsonb, ` + moreColumns
 
 	moreColumns = `CASE jsonb_typeof(plan -> 'actions') WHEN 'array' THEN jsonb_array_length(plan -> 'actions') ELSE 0 END,
-		failure, coalesce(release, ''), coalesce(digest, ''), started_at, ended_at`
+		failure, coalesce(release, ''), coalesce(digest, ''), started_at, ended_at, coalesce(service, 0)`
 )
 
 func scanDeployment(row pgx.CollectableRow) (Deployment, error) {
 	var d Deployment
 	err := row.Scan(
 		&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Planned, &d.Failure,
-		&d.Release, &d.Digest, &d.StartedAt, &d.EndedAt,
+		&d.Release, &d.Digest, &d.StartedAt, &d.EndedAt, &d.Service,
 	)
 	return d, err
 }
@@ -62,36 +64,14 @@ func (e *RunningError) Error() string {
 		d.ID, d.Actor, d.Environment, d.StartedAt.UTC().Format(time.DateTime+" UTC"))
 }
 
-// Begin records a new running deployment. An environment has one at a time: a
-// second one is a *RunningError. It uses up the waivers that turned its gate.
+// Begin records a new running deployment of this service. An environment has one at a time:
+// a second one is a *RunningError. It uses up the waivers that turned its gate, and the
+// scheduled promotion that it is of.
 func (r *Records) Begin(ctx context.Context, d Deployment) (Deployment, error) {
-	if err := r.guard.ours(); err != nil {
-		return d, err
-	}
-	waivers := make([]int64, len(d.Gate.Waivers))
-	for i, w := range d.Gate.Waivers {
-		waivers[i] = w.ID
-	}
 	for {
 		var begun Deployment
 		err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) (err error) {
-			rows, _ := tx.Query(
-				ctx,
-				`INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate, release, digest)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, nullif($8, ''), nullif($9, '')) RETURNING `+deploymentColumns,
-				d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate, d.Release, d.Digest,
-			)
-			if begun, err = pgx.CollectExactlyOneRow(rows, scanDeployment); err != nil || len(waivers) == 0 {
-				return err
-			}
-			tag, err := tx.Exec(
-				ctx,
-				`UPDATE records.waiver SET deployment = $2 WHERE id = ANY ($1) AND deployment IS NULL`,
-				waivers, begun.ID,
-			)
-			if err == nil && tag.RowsAffected() != int64(len(waivers)) {
-				err = errors.New("another deployment has just used the waiver")
-			}
+			begun, err = r.begin(ctx, tx, d)
 			return err
 		})
 		var refused *pgconn.PgError
@@ -108,6 +88,43 @@ func (r *Records) Begin(ctx context.Context, d Deployment) (Deployment, error) {
 	}
 }
 
+func (r *Records) begin(ctx context.Context, tx pgx.Tx, d Deployment) (begun Deployment, err error) {
+	rows, _ := tx.Query(
+		ctx,
+		`INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate, release, digest, service)
+		SELECT $1, $2, $3, $4, $5, $6, $7, nullif($8, ''), nullif($9, ''), $10 WHERE records.lives($10)
+		RETURNING `+deploymentColumns,
+		d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate, d.Release, d.Digest, r.life.id,
+	)
+	if begun, err = pgx.CollectExactlyOneRow(rows, scanDeployment); err != nil {
+		if errors.Is(err, pgx.ErrNoRows) {
+			err = LostError{} // others would take it for a dead service's
+		}
+		return begun, err
+	}
+	waivers := make([]int64, len(d.Gate.Waivers))
+	for i, w := range d.Gate.Waivers {
+		waivers[i] = w.ID
+	}
+	tag, err := tx.Exec(
+		ctx,
+		`UPDATE records.waiver SET deployment = $2 WHERE id = ANY ($1) AND deployment IS NULL`,
+		waivers, begun.ID,
+	)
+	if err == nil && tag.RowsAffected() != int64(len(waivers)) {
+		err = errors.New("another deployment has just used the waiver")
+	}
+	if err != nil || d.Scheduled == 0 {
+		return begun, err
+	}
+	tag, err = tx.Exec(ctx, `UPDATE records.scheduled SET state = 'started', deployment = $2, ended_at = now()
+		WHERE id = $1 AND state = 'waiting' AND service = $3`, d.Scheduled, begun.ID, r.life.id)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = errors.New("the scheduled promotion does not wait any more, or another service begins it")
+	}
+	return begun, err
+}
+
 // Running returns the deployment that is under way on an environment, or nil.
 func (r *Records) Running(ctx context.Context, lane, environment string) (*Deployment, error) {
 	rows, err := r.pool.Query(ctx, `SELECT `+deploymentColumns+` FROM records.deployment
@@ -122,23 +139,103 @@ func (r *Records) Running(ctx context.Context, lane, environment string) (*Deplo
 	return &list[0], nil
 }
 
-// End records how a deployment ended.
+// End records how a deployment of this service ended. It may be repeated. The error is
+// TakenOverError for one that is another service's by now.
 func (r *Records) End(ctx context.Context, id int64, outcome deploy.Outcome, failure *deploy.Failure) error {
-	_, err := r.pool.Exec(
+	var ours bool
+	err := r.pool.QueryRow(
 		ctx,
-		`UPDATE records.deployment SET outcome = $2, failure = $3, ended_at = now() WHERE id = $1 AND outcome = 'running'`,
-		id, outcome, failure,
-	)
+		`WITH ended AS (UPDATE records.deployment SET outcome = $2, failure = $3, ended_at = now()
+			WHERE id = $1 AND outcome = 'running' AND service = $4 RETURNING id)
+		SELECT service IS NOT DISTINCT FROM $4 FROM records.deployment,
+			pg_notify($5, 'deployment ' || $1::bigint) AS one, pg_notify($5, 'changed') AS all_of_them
+			WHERE id = $1`,
+		id, outcome, failure, r.life.id, channel,
+	).Scan(&ours)
+	return fenced(err, ours, id)
+}
+
+// fenced is the error of a write to what may be another service's by now.
+func fenced(err error, ours bool, id int64) error {
+	if err == nil && !ours {
+		return TakenOverError{fmt.Sprintf("deployment %d", id)}
+	}
 	return err
 }
 
 // SaveGate replaces what the gate said, as it was asked again right before the
 // first statement.
 func (r *Records) SaveGate(ctx context.Context, id int64, result gate.Result) error {
-	_, err := r.pool.Exec(ctx, `WITH unhurried AS (SELECT set_config('synchronous_commit', 'off', true))
+	tag, err := r.pool.Exec(ctx, `WITH unhurried AS (SELECT set_config('synchronous_commit', 'off', true))
 		UPDATE records.deployment SET gate = $2 FROM unhurried
-			WHERE id = $1`, id, result) // the first answer is kept for good
-	return err
+			WHERE id = $1 AND service = $3`, id, result, r.life.id) // the first answer is kept for good
+	return fenced(err, tag.RowsAffected() > 0, id)
+}
+
+// Abandoned are the running deployments whose service does not live any more, oldest first,
+// and those of this one that are not among the ones that it runs.
+func (r *Records) Abandoned(ctx context.Context, runs []int64) ([]Deployment, error) {
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT `+deploymentColumns+` FROM records.deployment WHERE outcome = 'running' AND records.lives($1)
+			AND CASE WHEN service IS NULL THEN true WHEN service = $1 THEN coalesce(NOT id = ANY ($2), true)
+				ELSE NOT records.lives(service) END
+		ORDER BY id`,
+		r.life.id, runs,
+	)
+	if err != nil {
+		return nil, fmt.Errorf("look for interrupted deployments: %w", err)
+	}
+	return pgx.CollectRows(rows, scanDeployment)
+}
+
+// TakeOver makes a deployment this service's that was one's that does not live any more;
+// false if that lives, or another one was faster.
+func (r *Records) TakeOver(ctx context.Context, d Deployment) (bool, error) {
+	tag, err := r.pool.Exec(ctx, `UPDATE records.deployment SET service = $2 WHERE id = $1 AND outcome = 'running'
+		AND coalesce(service, 0) = $3 AND records.lives($2) AND (service IS NULL OR service = $2 OR NOT records.lives(service))`,
+		d.ID, r.life.id, d.Service)
+	if err != nil {
+		return false, fmt.Errorf("take over deployment %d: %w", d.ID, err)
+	}
+	return tag.RowsAffected() > 0, nil
+}
+
+// AskCancel asks the service that runs a deployment to cancel it; false if it does not run.
+func (r *Records) AskCancel(ctx context.Context, id int64, who string) (bool, error) {
+	return r.askCancel(ctx, `UPDATE records.deployment SET cancel = $2 WHERE id = $1 AND outcome = 'running'`, id, who)
+}
+
+func (r *Records) askCancel(ctx context.Context, update string, id int64, who string) (bool, error) {
+	tag, err := r.pool.Exec(ctx, update, id, who)
+	if err == nil && tag.RowsAffected() > 0 {
+		_, err = r.pool.Exec(ctx, "SELECT pg_notify($1, 'cancel')", channel)
+	}
+	if err != nil {
+		return false, fmt.Errorf("ask the service that runs it: %w", err)
+	}
+	return tag.RowsAffected() > 0, nil
+}
+
+// Cancels are who asked for the end of which deployments and rehearsals of this service.
+func (r *Records) Cancels(ctx context.Context) (deployments, rehearsals map[int64]string, err error) {
+	deployments, rehearsals = map[int64]string{}, map[int64]string{}
+	rows, err := r.pool.Query(ctx, `SELECT 'd', id, cancel FROM records.deployment
+			WHERE service = $1 AND outcome = 'running' AND cancel IS NOT NULL
+		UNION ALL SELECT 'r', id, cancel FROM records.rehearsal
+			WHERE service = $1 AND state = 'running' AND cancel IS NOT NULL`, r.life.id)
+	if err == nil {
+		var kind, who string
+		var id int64
+		_, err = pgx.ForEachRow(rows, []any{&kind, &id, &who}, func() error {
+			map[string]map[int64]string{"d": deployments, "r": rehearsals}[kind][id] = who
+			return nil
+		})
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("look what is to be cancelled: %w", err)
+	}
+	return deployments, rehearsals, nil
 }
 
 // Deployment returns one deployment, or ErrNotFound.
@@ -149,6 +246,12 @@ func (r *Records) Deployment(ctx context.Context, id int64) (Deployment, error) 
 	}
 	d, err := pgx.CollectExactlyOneRow(rows, scanDeployment)
 	return d, noRows(err)
+}
+
+// Outcome is that of one deployment, or ErrNotFound.
+func (r *Records) Outcome(ctx context.Context, id int64) (outcome deploy.Outcome, err error) {
+	err = r.pool.QueryRow(ctx, `SELECT outcome FROM records.deployment WHERE id = $1`, id).Scan(&outcome)
+	return outcome, noRows(err)
 }
 
 // PlaceOf says on which environment a deployment is or was, or ErrNotFound.
@@ -184,24 +287,37 @@ func (r *Records) Deployments(ctx context.Context, q DeploymentQuery) ([]Deploym
 	return pgx.CollectRows(rows, scanDeployment)
 }
 
-// AddEvents keeps events of a deployment. Events that are kept already stay as
-// they are.
+// AddEvents keeps events of a deployment of this service. Events that are kept already stay
+// as they are. The error is TakenOverError for one that is another service's by now.
 func (r *Records) AddEvents(ctx context.Context, id int64, events []deploy.Event) error {
-	numbers, bodies := make([]int64, len(events)), make([]string, len(events))
-	for i, e := range events {
-		body, err := json.Marshal(e)
-		if err != nil {
-			return err
-		}
-		numbers[i], bodies[i] = e.Seq, string(body)
+	numbers, bodies, err := eventRows(events)
+	if err != nil {
+		return err
 	}
-	_, err := r.pool.Exec(ctx, `INSERT INTO records.event (deployment, seq, body)
-		SELECT $1, seq, body::jsonb FROM unnest($2::bigint[], $3::text[]) e (seq, body)
-			ON CONFLICT DO NOTHING`, id, numbers, bodies)
+	var ours bool
+	err = r.pool.QueryRow(ctx, `WITH mine AS (SELECT id FROM records.deployment WHERE id = $1 AND service = $4 FOR SHARE),
+		kept AS (INSERT INTO records.event (deployment, seq, body)
+			SELECT mine.id, seq, body::jsonb FROM mine, unnest($2::bigint[], $3::text[]) e (seq, body)
+			ON CONFLICT DO NOTHING)
+		SELECT count(*) > 0 FROM mine, pg_notify($5, 'deployment ' || $1::bigint)`,
+		id, numbers, bodies, r.life.id, channel).Scan(&ours)
 	if err != nil {
 		return fmt.Errorf("keep the events of deployment %d: %w", id, err)
 	}
-	return nil
+	return fenced(nil, ours, id)
+}
+
+// eventRows are events as rows.
+func eventRows(events []deploy.Event) (numbers []int64, bodies []string, err error) {
+	numbers, bodies = make([]int64, len(events)), make([]string, len(events))
+	for i, e := range events {
+		body, err := json.Marshal(e)
+		if err != nil {
+			return nil, nil, err
+		}
+		numbers[i], bodies[i] = e.Seq, string(body)
+	}
+	return numbers, bodies, nil
 }
 
 // Events returns a deployment's events after a number, oldest first.
@@ -229,19 +345,6 @@ func (r *Records) Measured(ctx context.Context, id int64) ([]deploy.Event, error
 		return nil, fmt.Errorf("read what deployment %d measured: %w", id, err)
 	}
 	return pgx.CollectRows(rows, pgx.RowTo[deploy.Event])
-}
-
-// Orphans returns the deployments that an earlier run of the service left
-// running, oldest first.
-func (r *Records) Orphans(ctx context.Context) ([]Deployment, error) {
-	rows, err := r.pool.Query(
-		ctx,
-		`SELECT `+deploymentColumns+` FROM records.deployment WHERE outcome = 'running' ORDER BY id`,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("look for interrupted deployments: %w", err)
-	}
-	return pgx.CollectRows(rows, scanDeployment)
 }
 
 // LastSeq is the number of a deployment's newest event, or 0.

@@ -78,9 +78,17 @@ func (r *Records) AddDeliveries(ctx context.Context, lane, short, kind, event, b
 	return tag.RowsAffected(), nil
 }
 
-// DueDeliveries returns what is to be delivered by now, the oldest first.
-func (r *Records) DueDeliveries(ctx context.Context, limit int) ([]Delivery, error) {
-	return r.deliveries(ctx, `WHERE state = 'waiting' AND next_at <= now() ORDER BY id LIMIT $1`, limit)
+// ClaimDeliveries claims what is to be delivered by now, the oldest first.
+func (r *Records) ClaimDeliveries(ctx context.Context, limit int) ([]Delivery, error) {
+	rows, err := r.pool.Query(ctx, `WITH due AS (
+			SELECT id FROM records.delivery WHERE state = 'waiting' AND next_at <= now() AND `+ours+`
+			ORDER BY id LIMIT $2 FOR UPDATE SKIP LOCKED),
+		claimed AS (UPDATE records.delivery SET service = $1 WHERE id IN (SELECT id FROM due) RETURNING `+deliveryColumns+`)
+		SELECT * FROM claimed ORDER BY id`, r.life.id, limit)
+	if err != nil {
+		return nil, fmt.Errorf("claim what is to be delivered: %w", err)
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Delivery])
 }
 
 // Deliveries returns the newest deliveries; an empty hook means all.
@@ -97,18 +105,20 @@ func (r *Records) deliveries(ctx context.Context, where string, args ...any) ([]
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Delivery])
 }
 
-// NextDelivery is when the next try is due; false if none waits.
+// NextDelivery is when the next try is due that no other service has claimed; false if none
+// waits.
 func (r *Records) NextDelivery(ctx context.Context) (at time.Time, waits bool, err error) {
-	return r.earliest(ctx, `SELECT min(next_at) FROM records.delivery WHERE state = 'waiting'`)
+	return r.earliest(ctx, `SELECT min(next_at) FROM records.delivery WHERE state = 'waiting' AND `+ours, r.life.id)
 }
 
-// RecordAttempt keeps what became of a try, and when the next one is due.
+// RecordAttempt keeps what became of a try that this service claimed, and when the next one is
+// due.
 func (r *Records) RecordAttempt(ctx context.Context, d Delivery) error {
 	_, err := r.pool.Exec(
 		ctx,
 		`UPDATE records.delivery SET state = $2, tries = $3, next_at = $4, status = $5, says = $6,
-		ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE now() END WHERE id = $1`,
-		d.ID, d.State, d.Tries, d.NextAt, d.Status, d.Message,
+		ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE now() END, service = NULL WHERE id = $1 AND service = $7`,
+		d.ID, d.State, d.Tries, d.NextAt, d.Status, d.Message, r.life.id,
 	)
 	return err
 }

@@ -10,17 +10,24 @@ import (
 	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/lane"
+	"vorrang/core/step"
 )
 
 // Inspected is how a records database stands to this version of the service.
 type Inspected struct {
 	Version string // of its server
-	Held    string // by another service that works on it; empty if none does
+	Held    string // by a service that brings them up to date, or shares them with nobody; empty if none does
+	Lives   []OtherService
 	Applied int    // steps of the records
 	Waiting int    // that a start would apply
 	Refused string // why a start would not; empty where it would
 	Lanes   []lane.Lane
+
+	shared bool // the records know of services
 }
+
+// sharedFrom is the step from which on the records are of several services.
+const sharedFrom = step.Number("17")
 
 // Inspect reads how a records database stands, and changes nothing.
 func Inspect(ctx context.Context, server engine.Engine, url string) (seen Inspected, err error) {
@@ -59,7 +66,10 @@ func Inspect(ctx context.Context, server engine.Engine, url string) (seen Inspec
 		return seen, fmt.Errorf("open the records: %w", err)
 	}
 	defer pool.Close()
-	seen.Lanes, err = (&Records{pool: pool}).Lanes(ctx)
+	if seen.Lanes, err = (&Records{pool: pool}).Lanes(ctx); err != nil || !seen.shared {
+		return seen, err
+	}
+	seen.Lives, err = services(ctx, pool)
 	return seen, err
 }
 
@@ -77,6 +87,7 @@ func (seen *Inspected) steps(ctx context.Context, session engine.Session) error 
 		seen.Refused = result.Holds()[0].Evidence
 	}
 	seen.Waiting = len(p.Actions)
+	seen.shared = facts.View.State.Of(sharedFrom).Status.Present()
 	seen.Applied = len(all) - seen.Waiting
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"vorrang/core/deploy"
 	"vorrang/core/rehearsal"
 )
 
@@ -61,9 +62,9 @@ func (r *Records) BeginRehearsal(ctx context.Context, a Rehearsal) (Rehearsal, e
 	if err == nil {
 		err = r.pool.QueryRow(
 			ctx,
-			`INSERT INTO records.rehearsal (lane, environment, plan, fingerprint, body, actor, release, at, rows, state)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
-			a.Lane, a.Environment, a.Plan, a.Fingerprint, body, a.Actor, a.Release, a.At, a.Rows, a.State,
+			`INSERT INTO records.rehearsal (lane, environment, plan, fingerprint, body, actor, release, at, rows, state, service)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`,
+			a.Lane, a.Environment, a.Plan, a.Fingerprint, body, a.Actor, a.Release, a.At, a.Rows, a.State, r.life.id,
 		).Scan(&a.ID)
 	}
 	if err != nil {
@@ -72,13 +73,14 @@ func (r *Records) BeginRehearsal(ctx context.Context, a Rehearsal) (Rehearsal, e
 	return a, nil
 }
 
-// EndRehearsal keeps what came of a rehearsal.
+// EndRehearsal keeps what came of a rehearsal of this service.
 func (r *Records) EndRehearsal(ctx context.Context, a Rehearsal) error {
 	body, err := json.Marshal(a.Result)
 	if err == nil {
-		_, err = r.pool.Exec(ctx, `UPDATE records.rehearsal SET state = $2, message = $3, body = $4, ended_at = $5
-			WHERE id = $1`,
-			a.ID, a.State, a.Message, body, a.EndedAt)
+		_, err = r.pool.Exec(ctx, `WITH told AS (SELECT pg_notify($6, 'rehearsal ' || $1::bigint))
+			UPDATE records.rehearsal SET state = $2, message = $3, body = $4, ended_at = $5 FROM told
+			WHERE id = $1 AND state = 'running' AND service = $7`,
+			a.ID, a.State, a.Message, body, a.EndedAt, channel, r.life.id)
 	}
 	if err != nil {
 		return fmt.Errorf("keep the rehearsal: %w", err)
@@ -86,15 +88,53 @@ func (r *Records) EndRehearsal(ctx context.Context, a Rehearsal) error {
 	return nil
 }
 
-// CloseRehearsals ends those that a killed service left running.
+// CloseRehearsals ends those whose service does not live any more.
 func (r *Records) CloseRehearsals(ctx context.Context, at time.Time) error {
-	_, err := r.pool.Exec(ctx, `UPDATE records.rehearsal
-		SET state = $1, ended_at = $2, message = 'the service ended while it ran'
-		WHERE state = $3`, rehearsal.Interrupted, at, rehearsal.Running)
+	_, err := r.pool.Exec(ctx, `WITH closed AS (UPDATE records.rehearsal
+			SET state = $1, ended_at = $2, message = 'the service ended while it ran', service = $4
+			WHERE state = $3 AND records.lives($4) AND (service IS NULL OR service <> $4 AND NOT records.lives(service))
+			RETURNING id)
+		SELECT pg_notify($5, 'rehearsal ' || id) FROM closed`,
+		rehearsal.Interrupted, at, rehearsal.Running, r.life.id, channel)
 	if err != nil {
 		return fmt.Errorf("end interrupted rehearsals: %w", err)
 	}
 	return nil
+}
+
+// AskCancelRehearsal asks the service that runs a rehearsal to cancel it; false if it does not
+// run.
+func (r *Records) AskCancelRehearsal(ctx context.Context, id int64, who string) (bool, error) {
+	return r.askCancel(ctx, `UPDATE records.rehearsal SET cancel = $2 WHERE id = $1 AND state = 'running'`, id, who)
+}
+
+// AddRehearsalEvents keeps what a rehearsal of this service tells. What is kept already stays
+// as it is.
+func (r *Records) AddRehearsalEvents(ctx context.Context, id int64, events []deploy.Event) error {
+	numbers, bodies, err := eventRows(events)
+	if err == nil {
+		_, err = r.pool.Exec(ctx, `WITH told AS (SELECT pg_notify($4, 'rehearsal ' || $1::bigint))
+			INSERT INTO records.rehearsal_event (rehearsal, seq, body)
+			SELECT $1, seq, body::jsonb FROM told, unnest($2::bigint[], $3::text[]) e (seq, body) ON CONFLICT DO NOTHING`,
+			id, numbers, bodies, channel)
+	}
+	if err != nil {
+		return fmt.Errorf("keep the events of rehearsal %d: %w", id, err)
+	}
+	return nil
+}
+
+// RehearsalEvents returns a rehearsal's events after a number, oldest first.
+func (r *Records) RehearsalEvents(ctx context.Context, id, after int64, limit int) ([]deploy.Event, error) {
+	rows, err := r.pool.Query(
+		ctx,
+		`SELECT body FROM records.rehearsal_event WHERE rehearsal = $1 AND seq > $2 ORDER BY seq LIMIT $3`,
+		id, after, limit,
+	)
+	if err != nil {
+		return nil, fmt.Errorf("read the events of rehearsal %d: %w", id, err)
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[deploy.Event])
 }
 
 // Rehearsal is the one of an environment with an id. The error is ErrNotFound if there is

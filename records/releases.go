@@ -75,7 +75,6 @@ func collectSealed(rows pgx.Rows, keep func(step.Number) bool) ([]release.Sealed
 // of the same name or content is a *SealedError.
 func (s *Submission) Seal(ctx context.Context, r release.Release, ids []int64) error {
 	defer s.Abandon()
-	defer s.records.catalogues.forget(s.lane)
 	body, err := json.Marshal(r)
 	if err != nil {
 		return err

@@ -66,20 +66,31 @@ func (r *Records) ScheduledOf(ctx context.Context, lane string, limit int) ([]Sc
 	)
 }
 
-// Due returns the promotions whose time has come, earliest first.
-func (r *Records) Due(ctx context.Context) ([]Scheduled, error) {
-	return r.scheduled(ctx, `WHERE state = 'waiting' AND due_at <= now() ORDER BY due_at, id`)
+// ours is the condition for what no other service that lives has claimed; $1 is this one.
+const ours = `(service IS NULL OR service = $1 OR NOT records.lives(service))`
+
+// ClaimDue claims the promotions whose time has come, earliest first. What this service claimed
+// before, and did not begin, is among them.
+func (r *Records) ClaimDue(ctx context.Context) ([]Scheduled, error) {
+	rows, err := r.pool.Query(ctx, `UPDATE records.scheduled SET service = $1 WHERE id IN (
+			SELECT id FROM records.scheduled WHERE state = 'waiting' AND due_at <= now() AND `+ours+`
+			ORDER BY due_at, id FOR UPDATE SKIP LOCKED) RETURNING `+scheduledColumns, r.life.id)
+	if err != nil {
+		return nil, fmt.Errorf("claim the scheduled promotions that are due: %w", err)
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Scheduled])
 }
 
-// NextDue is when the next scheduled promotion is due; false if none waits.
+// NextDue is when the next scheduled promotion is due that no other service has claimed;
+// false if none waits.
 func (r *Records) NextDue(ctx context.Context) (at time.Time, waits bool, err error) {
-	return r.earliest(ctx, `SELECT min(due_at) FROM records.scheduled WHERE state = 'waiting'`)
+	return r.earliest(ctx, `SELECT min(due_at) FROM records.scheduled WHERE state = 'waiting' AND `+ours, r.life.id)
 }
 
 // earliest reads a time that may be absent.
-func (r *Records) earliest(ctx context.Context, query string) (at time.Time, is bool, err error) {
+func (r *Records) earliest(ctx context.Context, query string, args ...any) (at time.Time, is bool, err error) {
 	var next *time.Time
-	if err = r.pool.QueryRow(ctx, query).Scan(&next); err != nil || next == nil {
+	if err = r.pool.QueryRow(ctx, query, args...).Scan(&next); err != nil || next == nil {
 		return time.Time{}, false, err
 	}
 	return *next, true, nil
@@ -93,14 +104,14 @@ func (r *Records) scheduled(ctx context.Context, where string, args ...any) ([]S
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Scheduled])
 }
 
-// EndScheduled keeps what became of a scheduled promotion; false if it did not
-// wait any more.
+// EndScheduled keeps what became of a scheduled promotion that this service claimed; false if
+// it did not wait any more.
 func (r *Records) EndScheduled(ctx context.Context, id int64, state, message string, deployment int64) (bool, error) {
 	tag, err := r.pool.Exec(
 		ctx,
 		`UPDATE records.scheduled SET state = $2, says = $3, deployment = nullif($4, 0), ended_at = now()
-		WHERE id = $1 AND state = 'waiting'`,
-		id, state, message, deployment,
+		WHERE id = $1 AND state = 'waiting' AND service = $5`,
+		id, state, message, deployment, r.life.id,
 	)
 	return tag.RowsAffected() > 0, err
 }

@@ -18,8 +18,8 @@ type Scratch struct {
 func (r *Records) AddScratch(ctx context.Context, s Scratch) error {
 	_, err := r.pool.Exec(
 		ctx,
-		`INSERT INTO records.scratch (engine, reference, name) VALUES ($1, $2, $3)`,
-		s.Engine, s.Reference, s.Name,
+		`INSERT INTO records.scratch (engine, reference, name, service) VALUES ($1, $2, $3, $4)`,
+		s.Engine, s.Reference, s.Name, r.life.id,
 	)
 	if err != nil {
 		return fmt.Errorf("keep the name of a scratch database: %w", err)
@@ -33,9 +33,11 @@ func (r *Records) ForgetScratch(ctx context.Context, s Scratch) error {
 	return err
 }
 
-// Scratches are those that were not said to be gone.
-func (r *Records) Scratches(ctx context.Context) ([]Scratch, error) {
-	rows, err := r.pool.Query(ctx, `SELECT engine, reference, name FROM records.scratch ORDER BY made_at`)
+// LeftScratches are those of services that do not live any more. They are this one's from now
+// on, which is to drop them.
+func (r *Records) LeftScratches(ctx context.Context) ([]Scratch, error) {
+	rows, err := r.pool.Query(ctx, `UPDATE records.scratch SET service = $1 WHERE records.lives($1)
+		AND (service IS NULL OR service <> $1 AND NOT records.lives(service)) RETURNING engine, reference, name`, r.life.id)
 	if err != nil {
 		return nil, fmt.Errorf("read the scratch databases: %w", err)
 	}

@@ -61,7 +61,7 @@ func (t *turns) take(ctx context.Context, name string) (end func(), err error) {
 
 // Submit begins a submission. Submissions of one lane wait for each other.
 func (r *Records) Submit(ctx context.Context, lane, actor string) (*Submission, error) {
-	if err := r.guard.ours(); err != nil {
+	if err := r.life.ours(); err != nil {
 		return nil, err
 	}
 	end, err := r.submissions.take(ctx, lane)
@@ -130,6 +130,7 @@ func (s *Submission) Text(ctx context.Context, digest step.Checksum) ([]byte, er
 // querier is the pool, or a transaction.
 type querier interface {
 	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
 }
 
 // exact reads the exact bytes with a digest; none where it is not kept.
@@ -253,7 +254,6 @@ func (s *Submission) Finish(ctx context.Context, d Difference) (int64, error) {
 	if d.Empty() {
 		return 0, nil
 	}
-	defer s.records.catalogues.forget(s.lane)
 	id, err := s.Put(ctx, d)
 	if err != nil {
 		return 0, err

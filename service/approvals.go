@@ -88,7 +88,7 @@ func (s *gates) approve(c call, in *approveIn) (*api.Approved, error) {
 	if why := facts.Stands(a); why != "" && !in.WaysBack {
 		return nil, refused(by("let somebody else approve it"), "your approval would not count: %s", why)
 	}
-	err = s.laneLocks.change(in.Lane, func() (err error) {
+	err = s.Records.Change(c, in.Lane, func() (err error) {
 		a, err = s.Records.AddApproval(c, in.Lane, in.Environment, a)
 		return err
 	})
@@ -135,7 +135,7 @@ func (s *gates) withdrawApproval(c call, in *withdrawApprovalIn) (*api.ApprovalW
 		digest = p.release.Digest
 	}
 	var taken int64
-	err = s.laneLocks.change(in.Lane, func() (err error) {
+	err = s.Records.Change(c, in.Lane, func() (err error) {
 		taken, err = s.Records.WithdrawApprovals(c, in.Lane, in.Environment, digest, c.actor)
 		return err
 	})
@@ -198,7 +198,7 @@ func (s *gates) waive(c call, in *waiveIn) (*gate.Waiver, error) {
 		)
 	}
 	w.Subject = holds.Subject()
-	err = s.laneLocks.change(in.Lane, func() (err error) {
+	err = s.Records.Change(c, in.Lane, func() (err error) {
 		w, err = s.Records.AddWaiver(c, in.Lane, in.Environment, w)
 		return err
 	})

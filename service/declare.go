@@ -56,7 +56,7 @@ func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 	if err := s.targets.distinct(c, l); err != nil {
 		return nil, err
 	}
-	err = s.laneLocks.change(l.Name, func() (err error) {
+	err = s.Records.Change(c, l.Name, func() (err error) {
 		answer.Changed, err = s.Records.DeclareLane(c, l, c.actor)
 		return err
 	})

@@ -2,6 +2,7 @@ package service
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -136,7 +137,13 @@ func (s *deploying) cancel(c call, in *deploymentIn) (*api.Deployment, error) {
 	if err != nil {
 		return nil, err
 	}
-	if !s.running.Cancel(in.ID, fmt.Errorf("%w: %s did", deploy.ErrCancelled, c.actor)) {
+	asked := s.running.Cancel(in.ID, cancelledBy(c.actor))
+	if !asked { // another service may run it
+		if asked, err = s.Records.AskCancel(c, in.ID, c.actor); err != nil {
+			return nil, err
+		}
+	}
+	if !asked {
 		return nil, refused(
 			see(remedy.LookAtDeployments, "see how it ended"),
 			"deployment %d is not running; it is %s",
@@ -168,7 +175,7 @@ func (s *deploying) events(c call, in *eventsIn) (*api.Events, error) {
 				s.streamLive(w, live, in.After, still)
 				return nil
 			}
-			return s.streamKept(w, in.ID, in.After)
+			return s.streamKept(w, s.keptEvents(in.ID), in.After, still)
 		})
 	}
 	if in.Limit <= 0 || in.Limit > 10000 {
@@ -255,21 +262,74 @@ func (s *deploying) streamLive(w *bufio.Writer, live *work.Feed, after int64, st
 	}
 }
 
-func (s *deploying) streamKept(w *bufio.Writer, id, after int64) error {
+// keptEvents are events in the records: of what runs at another service, or has ended.
+type keptEvents struct {
+	topic   string // of the news of more
+	read    func(ctx context.Context, after int64, most int) ([]deploy.Event, error)
+	running func(context.Context) (bool, deploy.Outcome, error)
+	ended   bool // its end is told also where that was not kept
+}
+
+func (s *deploying) keptEvents(id int64) keptEvents {
+	return keptEvents{
+		topic: topic("deployment", id),
+		read: func(ctx context.Context, after int64, most int) ([]deploy.Event, error) {
+			return s.Records.Events(ctx, id, after, most)
+		},
+		running: func(ctx context.Context) (bool, deploy.Outcome, error) {
+			outcome, err := s.Records.Outcome(ctx, id)
+			return outcome == deploy.Running, outcome, err
+		},
+	}
+}
+
+// streamKept sends kept events until the end, or until this service stops: whoever follows
+// comes back then, to any service.
+func (s *deploying) streamKept(w *bufio.Writer, of keptEvents, after int64, still func() bool) error {
 	const page = 1000
-	for {
-		events, err := s.Records.Events(s.running.Context(), id, after, page)
+	ctx := s.running.Context()
+	for looked := time.Now(); ; {
+		heard := s.news.heard(of.topic) // before anything is read
+		running, outcome, err := of.running(ctx)
+		if err != nil {
+			return err
+		}
+		events, err := of.read(ctx, after, page)
 		if err != nil {
 			return err
 		}
 		for _, e := range events {
+			if e.Kind == deploy.Ended && running {
+				break // whoever hears of the end finds the outcome in the records
+			}
 			if write(w, e) != nil {
 				return nil // nobody reads any more
 			}
-			after = e.Seq
+			if after = e.Seq; e.Kind == deploy.Ended {
+				return nil
+			}
 		}
-		if len(events) < page {
+		switch {
+		case len(events) == page:
+			continue
+		case !running && of.ended:
+			return write(w, deploy.Event{Seq: after + 1, At: s.Now().UTC(), Kind: deploy.Ended, Outcome: outcome})
+		case !running:
 			return nil
+		}
+		if w.Flush() != nil || s.news.over() {
+			return nil
+		}
+		select {
+		case <-heard:
+		case <-time.After(heartbeat - time.Since(looked)):
+			if !still() {
+				return nil
+			}
+			if _, err := w.WriteString(": still running\n\n"); err != nil {
+				return nil
+			}
+			looked = time.Now()
 		}
 	}
 }

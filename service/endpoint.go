@@ -45,6 +45,8 @@ type call struct {
 	fiber fiber.Ctx
 	who   caller
 	actor string // the caller's name
+
+	scheduled int64 // the scheduled promotion that is begun; 0 for none
 }
 
 // status sets the answer's, where there is a request to answer.

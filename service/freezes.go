@@ -33,7 +33,7 @@ func (s *gates) freeze(c call, in *freezeIn) (*gate.Freeze, error) {
 	case !f.Until.After(f.From), !f.Until.After(now):
 		return nil, badRequest(nil, "until: it must lie in the future, and after from")
 	}
-	err := s.laneLocks.change(in.Lane, func() (err error) {
+	err := s.Records.Change(c, in.Lane, func() (err error) {
 		f, err = s.Records.AddFreeze(c, in.Lane, in.Environment, f)
 		return err
 	})

@@ -51,7 +51,9 @@ func (s *deploying) run(
 }
 
 // Pass holds the lane still.
-func (g *guide) Pass() func() { return g.laneLocks.pass(g.deployment.Lane) }
+func (g *guide) Pass(ctx context.Context) (func(), error) {
+	return g.Records.Pass(ctx, g.deployment.Lane)
+}
 
 // Confirm asks the gate for the last time, under the target's lock.
 func (g *guide) Confirm(ctx context.Context) (last work.Confirmed, err error) {

@@ -63,18 +63,36 @@ func (s *drifts) lookAround(ctx context.Context) error {
 		if d.at.After(s.Now()) {
 			break
 		}
-		p := s.targets.at(d.lane, d.environment, nil)
-		within, cancel := context.WithTimeout(ctx, driftPatience)
-		_, _, err := s.lookForDrift(within, p, plainly)
-		cancel()
-		if err != nil && ctx.Err() == nil {
-			s.Log.Warn("an environment could not be read for drift", "lane", d.lane.Name,
-				"environment", d.environment.Name, "error", err)
-			err = s.saveLook(ctx, p, gate.Drifted{Unknown: unreachable(err).Message}, "")
-		}
-		if err != nil {
+		if err := s.lookAt(ctx, d); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// lookAt looks at one environment, unless another service does.
+func (s *drifts) lookAt(ctx context.Context, d dueLook) error {
+	task := "look " + d.lane.Name + "/" + d.environment.Name
+	claimed, err := s.Records.Claim(ctx, task)
+	if err != nil || !claimed {
+		return err
+	}
+	defer func() { _ = s.Records.Unclaim(context.WithoutCancel(ctx), task) }() // else it is claimed again by us
+	last, err := s.Records.DriftLook(ctx, d.lane.Name, d.environment.Name)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return err
+	}
+	if last.At.Add(d.environment.LookForDrift).After(s.Now()) {
+		return nil // another service has just done it
+	}
+	p := s.targets.at(d.lane, d.environment, nil)
+	within, cancel := context.WithTimeout(ctx, driftPatience)
+	_, _, err = s.lookForDrift(within, p, plainly)
+	cancel()
+	if err != nil && ctx.Err() == nil {
+		s.Log.Warn("an environment could not be read for drift", "lane", d.lane.Name,
+			"environment", d.environment.Name, "error", err)
+		err = s.saveLook(ctx, p, gate.Drifted{Unknown: unreachable(err).Message}, "")
+	}
+	return err
 }

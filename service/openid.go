@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"crypto/subtle"
 	"errors"
 	"fmt"
 	"net/http"
@@ -88,19 +87,12 @@ const (
 	mostUnderWay   = 1000
 )
 
-// underWay is a sign-in whose browser is at the provider.
-type underWay struct {
-	cookie, nonce, verifier string
-	expires                 time.Time
-}
-
-// openIDSignIn is the provider, once it has been found, and who is on the way back from it.
+// openIDSignIn is the provider, once it has been found.
 type openIDSignIn struct {
 	asking singleflight.Group // the provider
 
 	mu       sync.Mutex // is never held while the provider is asked
 	provider *oidc.Provider
-	waiting  map[string]underWay // by state
 }
 
 // find asks the provider for its addresses and keys, the first time. Whoever asks
@@ -138,36 +130,6 @@ func (d *openIDSignIn) find(ctx context.Context, o *OpenID) (*oidc.Provider, err
 	}
 }
 
-func (d *openIDSignIn) leave(state string, u underWay) bool {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	for known, old := range d.waiting {
-		if time.Now().After(old.expires) {
-			delete(d.waiting, known)
-		}
-	}
-	if d.waiting == nil {
-		d.waiting = map[string]underWay{}
-	}
-	if len(d.waiting) >= mostUnderWay {
-		return false
-	}
-	d.waiting[state] = u
-	return true
-}
-
-// back takes a sign-in out; it comes back once.
-func (d *openIDSignIn) back(state, cookie string) (underWay, bool) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	u, known := d.waiting[state]
-	if !known || subtle.ConstantTimeCompare([]byte(u.cookie), []byte(hashed(cookie))) != 1 {
-		return underWay{}, false
-	}
-	delete(d.waiting, state)
-	return u, time.Now().Before(u.expires)
-}
-
 func (o *OpenID) config(provider *oidc.Provider) (*oauth2.Config, error) {
 	secret, err := o.Secret, error(nil)
 	if lane.IsReference(secret) {
@@ -196,7 +158,11 @@ func (s *identities) openID(c call, _ *nothing) (*nothing, error) {
 			by("the service's operator sets one up: docs/people.md"),
 		)
 	}
-	if wait, _ := s.signInLimiter.allow("", s.addressOf(c.fiber), time.Now()); wait > 0 {
+	wait, _, err := s.signInLimiter.allow(c, "", s.addressOf(c.fiber), time.Now())
+	if err != nil {
+		return nil, err
+	}
+	if wait > 0 {
 		return nil, s.home(c, tooManySignIns)
 	}
 	provider, err := s.openIDSignIn.find(c, s.OpenID)
@@ -208,13 +174,17 @@ func (s *identities) openID(c call, _ *nothing) (*nothing, error) {
 		return nil, s.away(c, err)
 	}
 	state, cookie := newSecret(""), newSecret("")
-	u := underWay{
-		cookie:   hashed(cookie),
-		nonce:    newSecret(""),
-		verifier: oauth2.GenerateVerifier(),
-		expires:  time.Now().Add(openIDPatience),
+	u := records.UnderWay{
+		Cookie:   hashed(cookie),
+		Nonce:    newSecret(""),
+		Verifier: oauth2.GenerateVerifier(),
+		Expires:  time.Now().Add(openIDPatience),
 	}
-	if !s.openIDSignIn.leave(state, u) {
+	kept, err := s.Records.LeaveForOpenID(c, state, u, mostUnderWay)
+	if err != nil {
+		return nil, err
+	}
+	if !kept {
 		return nil, s.home(c, tooManySignIns)
 	}
 	c.fiber.Cookie(
@@ -223,7 +193,7 @@ func (s *identities) openID(c call, _ *nothing) (*nothing, error) {
 	)
 	return nil, c.fiber.Redirect().
 		Status(http.StatusFound).
-		To(config.AuthCodeURL(state, oidc.Nonce(u.nonce), oauth2.S256ChallengeOption(u.verifier)))
+		To(config.AuthCodeURL(state, oidc.Nonce(u.Nonce), oauth2.S256ChallengeOption(u.Verifier)))
 }
 
 // Why a sign-in elsewhere failed, in words that the console has sentences for: a
@@ -279,8 +249,11 @@ func (s *identities) openIDBack(c call, in *callbackIn) (*nothing, error) {
 // finishSignIn opens a session, or says why not: in a word for the browser, and in an
 // error for the audit.
 func (s *identities) finishSignIn(c call, in *callbackIn) (name, why string, err error) {
-	u, known := s.openIDSignIn.back(in.State, c.fiber.Cookies(openIDCookie))
-	if !known {
+	u, err := s.Records.BackFromOpenID(c, in.State, hashed(c.fiber.Cookies(openIDCookie)))
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return "", signInNotRecorded, err
+	}
+	if err != nil {
 		return "", signInExpired, unauthorized(
 			"this sign-in was not begun in this browser, or took too long; begin again",
 		)
@@ -318,7 +291,7 @@ func (s *identities) finishSignIn(c call, in *callbackIn) (name, why string, err
 }
 
 // claims changes the code for an identity token, and checks it.
-func (s *identities) claims(ctx context.Context, u underWay, code string) (claims map[string]any, subject string, err error) {
+func (s *identities) claims(ctx context.Context, u records.UnderWay, code string) (claims map[string]any, subject string, err error) {
 	provider, err := s.openIDSignIn.find(ctx, s.OpenID)
 	if err != nil {
 		return nil, "", err
@@ -328,7 +301,7 @@ func (s *identities) claims(ctx context.Context, u underWay, code string) (claim
 		return nil, "", err
 	}
 	ctx = oidc.ClientContext(ctx, &http.Client{Timeout: 10 * time.Second})
-	tokens, err := config.Exchange(ctx, code, oauth2.VerifierOption(u.verifier))
+	tokens, err := config.Exchange(ctx, code, oauth2.VerifierOption(u.Verifier))
 	if err != nil {
 		s.Log.Warn("a code was not taken", "issuer", s.OpenID.Issuer, "error", err)
 		return nil, "", unauthorized("the provider did not take its code back; begin again")
@@ -338,7 +311,7 @@ func (s *identities) claims(ctx context.Context, u underWay, code string) (claim
 	if err != nil {
 		return nil, "", unauthorized("the provider's identity token does not hold: " + err.Error())
 	}
-	if token.Nonce != u.nonce {
+	if token.Nonce != u.Nonce {
 		return nil, "", unauthorized("the provider's identity token is for another sign-in")
 	}
 	return claims, token.Subject, token.Claims(&claims)

@@ -53,12 +53,11 @@ type drifts struct {
 // gates is all that a gate asks for.
 type gates struct {
 	*Config
-	targets   *targets
-	library   *library
-	drifts    *drifts
-	hooks     *hooks
-	laneLocks *laneLocks
-	looking   *looking
+	targets *targets
+	library *library
+	drifts  *drifts
+	hooks   *hooks
+	looking *looking
 }
 
 // repairs is what somebody's word changes in a ledger.
@@ -82,12 +81,13 @@ type deploying struct {
 	repairs    *repairs
 	book       *book
 	identities *identities
-	laneLocks  *laneLocks
 	looking    *looking
 	metrics    *metrics
 	running    *work.Deployments
 	rehearsing *work.Rehearsals
 	schedules  *work.Round
+	news       *news
+	others     *others
 	// of what a deployment tells and writes; a test may put a fault there
 	eventClock func() time.Time
 }
@@ -95,13 +95,12 @@ type deploying struct {
 // catalogue is lanes, their steps, and releases of them.
 type catalogue struct {
 	*Config
-	targets   *targets
-	library   *library
-	gates     *gates
-	laneLocks *laneLocks
-	uploads   *uploads
-	looks     *work.Round // to be woken where a lane changes
-	wasCut    func(lane, release, actor string)
+	targets *targets
+	library *library
+	gates   *gates
+	uploads *uploads
+	looks   *work.Round // to be woken where a lane changes
+	wasCut  func(lane, release, actor string)
 }
 
 // views is how things stand.
@@ -125,16 +124,16 @@ type schemas struct {
 
 // parts makes them all.
 func (s *Service) parts(running *work.Deployments) {
-	config, locks := &s.Config, &laneLocks{}
+	config := &s.Config
 	s.book = &book{config, running}
 	s.targets = &targets{config}
 	s.hooks = &hooks{config, work.NewHooks(s.Records, s.Log, s.targets.reference, s.HookNetworks), s.targets}
-	s.identities = &identities{Config: config, book: s.book, targets: s.targets, signInLimiter: newSignInLimiter()}
+	s.identities = &identities{Config: config, book: s.book, targets: s.targets, signInLimiter: &signInLimiter{s.Records}}
 	library := &library{config, s.targets}
 	s.builder = &builder{config, s.targets, library}
 	s.drifts = &drifts{Config: config, targets: s.targets, hooks: s.hooks, running: running}
 	s.drifts.looks = work.NewRound("looks for drift", s.drifts.nextLook, s.drifts.lookAround)
-	s.gates = &gates{config, s.targets, library, s.drifts, s.hooks, locks, s.looking}
+	s.gates = &gates{config, s.targets, library, s.drifts, s.hooks, s.looking}
 	s.repairs = &repairs{config, s.targets, library, s.builder, s.drifts}
 	s.deploying = &deploying{
 		Config:     config,
@@ -147,11 +146,11 @@ func (s *Service) parts(running *work.Deployments) {
 		repairs:    s.repairs,
 		book:       s.book,
 		identities: s.identities,
-		laneLocks:  locks,
 		looking:    s.looking,
 		metrics:    s.metrics,
 		running:    running,
-		rehearsing: work.NewRehearsals(s.Log),
+		rehearsing: work.NewRehearsals(s.Log, s.Records.AddRehearsalEvents),
+		news:       newNews(),
 		eventClock: s.Now,
 	}
 	s.deploying.schedules = work.NewRound(
@@ -159,12 +158,12 @@ func (s *Service) parts(running *work.Deployments) {
 		func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) },
 		s.deploying.beginDue,
 	)
+	s.deploying.others = newOthers(s.deploying)
 	s.catalogue = &catalogue{
 		config,
 		s.targets,
 		library,
 		s.gates,
-		locks,
 		newUploads(),
 		s.drifts.looks,
 		s.deploying.rehearseRelease,

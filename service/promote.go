@@ -222,6 +222,9 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 	if err := s.targets.lock(c, p, session); err != nil {
 		return nil, err
 	}
+	if err := s.closeAbandoned(c, p, session); err != nil {
+		return nil, err
+	}
 	p, err := s.targets.again(c, p) // as it is now that nobody else deploys
 	if err != nil {
 		return nil, err
@@ -257,7 +260,7 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 	}
 	d, err := s.Records.Begin(c, records.Deployment{Lane: p.lane.Name, Environment: p.environment.Name,
 		Direction: planned.Direction, Actor: c.actor, Plan: planned, Gate: result, Release: facts.Release,
-		Digest: facts.Digest})
+		Digest: facts.Digest, Scheduled: c.scheduled})
 	if err != nil {
 		return nil, busy(p, err)
 	}

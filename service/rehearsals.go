@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"errors"
-	"fmt"
 	"net/http"
 	"strconv"
 
@@ -115,9 +114,9 @@ func (s *deploying) rehearsals(c call, in *rehearsalsIn) (*api.Rehearsals, error
 	return answer, nil
 }
 
-// rehearsalEvents tells live what happens, and after its end only that it has ended.
+// rehearsalEvents tells what happens, and happened.
 func (s *deploying) rehearsalEvents(c call, in *rehearsalIn) (*api.Events, error) {
-	live := s.rehearsing.Feed(in.ID) // before what is kept: where it is nil, that has ended
+	live := s.rehearsing.Feed(in.ID) // before what is kept: where it is nil, that has ended, or runs elsewhere
 	kept, err := s.keptRehearsal(c, in)
 	if err != nil {
 		return nil, err
@@ -129,15 +128,34 @@ func (s *deploying) rehearsalEvents(c call, in *rehearsalIn) (*api.Events, error
 				s.streamLive(w, live, after, still)
 				return nil
 			}
-			return write(w, deploy.Event{Seq: after + 1, At: kept.At, Kind: deploy.Ended, Outcome: outcomeOf(kept)})
+			return s.streamKept(w, s.keptEventsOf(kept), after, still)
 		})
 	}
 	answer := &api.Events{Events: []deploy.Event{}}
 	if live != nil {
 		events, _ := live.After(0)
 		answer.Events = append(answer.Events, events...)
+		return answer, nil
 	}
-	return answer, nil
+	const most = 10_000
+	events, err := s.Records.RehearsalEvents(c, in.ID, 0, most)
+	answer.Events = append(answer.Events, events...)
+	return answer, err
+}
+
+// keptEventsOf are the events of a rehearsal that runs at another service, or has ended.
+func (s *deploying) keptEventsOf(a records.Rehearsal) keptEvents {
+	return keptEvents{
+		topic: topic("rehearsal", a.ID),
+		read: func(ctx context.Context, after int64, most int) ([]deploy.Event, error) {
+			return s.Records.RehearsalEvents(ctx, a.ID, after, most)
+		},
+		running: func(ctx context.Context) (bool, deploy.Outcome, error) {
+			now, err := s.Records.Rehearsal(ctx, a.Lane, a.Environment, a.ID)
+			return now.State == rehearsal.Running, outcomeOf(now), err
+		},
+		ended: true,
+	}
 }
 
 // cancelRehearsal asks a rehearsal to stop, and answers at once.
@@ -146,7 +164,13 @@ func (s *deploying) cancelRehearsal(c call, in *rehearsalIn) (*api.Rehearsed, er
 	if err != nil {
 		return nil, err
 	}
-	if !s.rehearsing.Cancel(in.ID, fmt.Errorf("%s cancelled it", c.actor)) {
+	asked := s.rehearsing.Cancel(in.ID, rehearsalCancelledBy(c.actor))
+	if !asked {
+		if asked, err = s.Records.AskCancelRehearsal(c, in.ID, c.actor); err != nil {
+			return nil, err
+		}
+	}
+	if !asked {
 		return nil, refused(nil, "rehearsal %d is not running; it is %s", in.ID, kept.State)
 	}
 	c.fiber.Status(http.StatusAccepted)

@@ -203,8 +203,8 @@ func (s *catalogue) sign(c call, in *signIn) (*api.Signed, error) {
 	if err != nil {
 		return nil, badRequest(see(remedy.Sign, "make one"), "signature: %s", err)
 	}
-	err = s.laneLocks.change(
-		in.Lane,
+	err = s.Records.Change(
+		c, in.Lane,
 		func() error { return s.Records.AddSignatures(c, in.Lane, r.Digest, c.actor, signatures) },
 	)
 	if err != nil {

@@ -63,6 +63,7 @@ func (s *deploying) schedule(c call, p targetContext, in *promoteIn) (*api.Promo
 		return nil, err
 	}
 	s.schedules.Wake()
+	s.tellOthers(c)
 	c.note("scheduled", kept.ID)
 	c.status(http.StatusAccepted)
 	shown := scheduledOf(kept)
@@ -140,7 +141,7 @@ func (s *deploying) dropScheduled(c call, in *dropIn) (*nothing, error) {
 // beginDue begins every scheduled promotion that is due. They do not wait for
 // each other.
 func (s *deploying) beginDue(ctx context.Context) error {
-	due, err := s.Records.Due(ctx)
+	due, err := s.Records.ClaimDue(ctx)
 	if err != nil {
 		return err
 	}
@@ -192,7 +193,7 @@ func (s *deploying) beginScheduled(ctx context.Context, d records.Scheduled) (st
 		Through: d.Request.Through, OnFailure: d.Request.OnFailure, Release: d.Request.Release,
 		Whole: d.Request.Whole, Plan: d.Request.Plan,
 	}
-	promoted, err := s.promote(call{Context: ctx, who: who, actor: d.Actor}, &in)
+	promoted, err := s.promote(call{Context: ctx, who: who, actor: d.Actor, scheduled: d.ID}, &in)
 	var reason *problemError
 	switch {
 	case errors.As(err, &reason) && len(reason.problem.Checks) > 0:

@@ -101,7 +101,7 @@ func New(config Config) (*Service, error) {
 	return s, nil
 }
 
-// Start closes the books on deployments that an earlier run left running. It is
+// Start closes the books on what services that do not live any more left running. It is
 // an error if nobody could administrate the service.
 func (s *Service) Start(ctx context.Context) error {
 	if s.Token == "" {
@@ -116,21 +116,12 @@ func (s *Service) Start(ctx context.Context) error {
 			)
 		}
 	}
-	if err := s.running.CloseOrphans(ctx); err != nil {
-		return err
-	}
-	if err := s.Records.CloseRehearsals(ctx, s.Now().UTC()); err != nil {
-		return err
-	}
-	left, err := s.Records.Scratches(ctx) // before anybody makes new ones
-	if err != nil {
+	s.Records.Hear(s.deploying.others.hear)
+	if err := s.deploying.others.look(ctx); err != nil {
 		return err
 	}
 	retention := work.NewRetention(s.Records, s.Log, s.Retention, s.Now)
-	s.rounds.Start(s.Log, s.hooks.Round(), s.deploying.schedules, s.drifts.looks, retention)
-	s.rounds.Do(s.Log, "scratch databases that were left behind", func(ctx context.Context) {
-		s.builder.dropLeft(ctx, left)
-	})
+	s.rounds.Start(s.Log, s.hooks.Round(), s.deploying.schedules, s.drifts.looks, s.deploying.others.round, retention)
 	return nil
 }
 
@@ -143,6 +134,7 @@ func (s *Service) Serve(listener net.Listener) error {
 // stops answering. Every deployment that it stops says so.
 func (s *Service) Stop() {
 	s.rounds.Halt()
+	s.deploying.news.close()
 	s.deploying.rehearsing.Stop()
 	s.running.Stop(s.Grace)
 	s.rounds.Wait()

@@ -57,7 +57,10 @@ func (s *identities) signIn(c call, in *api.SignIn) (*api.Session, error) {
 // ones. It says how many tries were refused before.
 func (s *identities) slowly(c call, name string, try func() error) (refused int, err error) {
 	address := s.addressOf(c.fiber)
-	wait, refused := s.signInLimiter.allow(name, address, time.Now())
+	wait, refused, err := s.signInLimiter.allow(c, name, address, time.Now())
+	if err != nil {
+		return 0, err
+	}
 	if wait > 0 {
 		seconds := int(wait/time.Second) + 1
 		c.fiber.Set(fiber.HeaderRetryAfter, strconv.Itoa(seconds))
@@ -72,9 +75,11 @@ func (s *identities) slowly(c call, name string, try func() error) (refused int,
 	var reason *problemError
 	switch {
 	case err == nil:
-		s.signInLimiter.right(name, address)
+		return refused, s.signInLimiter.right(c, name, address)
 	case errors.As(err, &reason) && reason.problem.Status != http.StatusTooManyRequests:
-		s.signInLimiter.failed(name, address, time.Now())
+		if noted := s.signInLimiter.failed(c, name, address, time.Now()); noted != nil {
+			return refused, noted
+		}
 	}
 	return refused, err
 }

@@ -81,7 +81,7 @@ func (s *catalogue) take(c call, in *submitIn, trial bool) (*api.Submitted, erro
 		)
 	}
 	var id int64
-	err = s.laneLocks.change(in.Lane, func() (err error) {
+	err = s.Records.Change(c, in.Lane, func() (err error) {
 		id, err = submission.Finish(c, difference)
 		return err
 	})

@@ -62,7 +62,7 @@ func (s *catalogue) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 		)
 	}
 	left := 0
-	err = s.laneLocks.change(in.Lane, func() (err error) {
+	err = s.Records.Change(c, in.Lane, func() (err error) {
 		left, err = s.Records.Withdraw(c, in.Lane, number, c.actor)
 		return err
 	})

@@ -112,7 +112,7 @@ type Work struct {
 type Guide interface {
 	// Pass holds still what the gate depends on, until the returned function is called,
 	// which may happen more than once.
-	Pass() (unlock func())
+	Pass(context.Context) (unlock func(), err error)
 	// Confirm asks the gate for the last time.
 	Confirm(ctx context.Context) (Confirmed, error)
 	// Before looks at the schema right before the first step. It returns nil for a
@@ -243,9 +243,12 @@ func interrupted(d Work, live *Feed) deploy.Result {
 // pass asks the gate for the last time, and carries the plan out if it is still
 // clear. The lane is locked until the first step has begun.
 func (w *Deployments) pass(ctx context.Context, d *Work, live *Feed) deploy.Result {
-	unlock := d.Guide.Pass()
-	defer unlock()
-	last, err := d.Guide.Confirm(ctx)
+	var last Confirmed
+	unlock, err := d.Guide.Pass(ctx)
+	if err == nil {
+		defer unlock()
+		last, err = d.Guide.Confirm(ctx)
+	}
 	head, against := last.Head, last.Against
 	if err != nil {
 		against = "the gate could not be asked again before the first statement: " + err.Error()

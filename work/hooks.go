@@ -148,7 +148,7 @@ func (p *Hooks) may(_, address string, _ syscall.RawConn) error {
 // other.
 func (p *Hooks) deliver(ctx context.Context) error {
 	const most = 50
-	due, err := p.records.DueDeliveries(ctx, most)
+	due, err := p.records.ClaimDeliveries(ctx, most)
 	if err != nil {
 		return err
 	}

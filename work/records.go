@@ -2,11 +2,13 @@ package work
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"vorrang/core/deploy"
 	"vorrang/core/ledger"
 	"vorrang/core/schema"
+	"vorrang/records"
 )
 
 // recordsPatience is how long a deployment's end waits for records that are
@@ -18,10 +20,15 @@ const recordsPatience = 2 * time.Minute
 func (w *Deployments) Insist(what string, work func(context.Context) error) {
 	deadline := time.Now().Add(recordsPatience)
 	for {
-		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		ctx, cancel := context.WithTimeout(context.Background(), keepPatience)
 		err := work(ctx)
 		cancel()
-		if err == nil {
+		var taken records.TakenOverError
+		switch {
+		case err == nil:
+			return
+		case errors.As(err, &taken): // which a try later does not change
+			w.log.Error(what+" was not kept; the target's ledger has what matters", "error", err)
 			return
 		}
 		if time.Now().After(deadline) || w.ctx.Err() != nil {
@@ -36,19 +43,29 @@ func (w *Deployments) Insist(what string, work func(context.Context) error) {
 // keepEvery is how long events may wait to be kept together.
 const keepEvery = 250 * time.Millisecond
 
+// keepPatience bounds one try to keep something.
+const keepPatience = 10 * time.Second
+
 // keep writes a deployment's events into the records until the feed ends.
 func (w *Deployments) keep(id int64, live *Feed) {
+	live.each(func(events []deploy.Event) {
+		w.Insist("events", func(ctx context.Context) error { return w.records.AddEvents(ctx, id, events) })
+	})
+}
+
+// each hands over a feed's events, some at a time, until it has ended.
+func (f *Feed) each(do func([]deploy.Event)) {
 	for after := int64(0); ; {
-		events, ended := live.After(after)
+		events, ended := f.After(after)
 		if len(events) > 0 {
-			w.Insist("events", func(ctx context.Context) error { return w.records.AddEvents(ctx, id, events) })
+			do(events)
 			after = events[len(events)-1].Seq
 		}
 		if ended {
 			return
 		}
-		live.WaitFor(after, nil)
-		live.WaitEnd(keepEvery) // so that events are kept together
+		f.WaitFor(after, nil)
+		f.WaitEnd(keepEvery) // so that events are kept together
 	}
 }
 
@@ -84,30 +101,4 @@ func (w *Deployments) lookBack(d Work, head ledger.Head) {
 		"what a deployment did",
 		func(ctx context.Context) error { return w.records.AddEvents(ctx, d.ID, []deploy.Event{event}) },
 	)
-}
-
-// CloseOrphans ends the deployments that a killed service left running. What
-// they did is in the targets' ledgers.
-func (w *Deployments) CloseOrphans(ctx context.Context) error {
-	orphans, err := w.records.Orphans(ctx)
-	if err != nil {
-		return err
-	}
-	for _, d := range orphans {
-		last, err := w.records.LastSeq(ctx, d.ID)
-		if err != nil {
-			return err
-		}
-		event := ended(d, last+1, deploy.Interrupted,
-			"the service ended while this deployment ran; the ledger says how far it came, and the same promotion goes on "+
-				"from there")
-		if err := w.records.AddEvents(ctx, d.ID, []deploy.Event{event}); err != nil {
-			return err
-		}
-		if err := w.records.End(ctx, d.ID, deploy.Interrupted, nil); err != nil {
-			return err
-		}
-		w.log.Warn("deployment was interrupted", "deployment", d.ID, "lane", d.Lane, "environment", d.Environment)
-	}
-	return nil
 }

@@ -18,6 +18,7 @@ const mostRehearsals = 4
 type Rehearsals struct {
 	*underWay
 	log   *slog.Logger
+	kept  func(ctx context.Context, id int64, events []deploy.Event) error
 	ctx   context.Context
 	stop  context.CancelCauseFunc
 	wait  sync.WaitGroup
@@ -27,11 +28,14 @@ type Rehearsals struct {
 	stopping bool
 }
 
-// NewRehearsals has none under way.
-func NewRehearsals(log *slog.Logger) *Rehearsals {
+// NewRehearsals has none under way. kept keeps what they tell, for who watches at another
+// service.
+func NewRehearsals(
+	log *slog.Logger, kept func(ctx context.Context, id int64, events []deploy.Event) error,
+) *Rehearsals {
 	ctx, stop := context.WithCancelCause(context.Background())
 	return &Rehearsals{
-		underWay: newUnderWay(), log: log, ctx: ctx, stop: stop, turns: make(chan struct{}, mostRehearsals),
+		underWay: newUnderWay(), log: log, kept: kept, ctx: ctx, stop: stop, turns: make(chan struct{}, mostRehearsals),
 	}
 }
 
@@ -46,6 +50,13 @@ func (w *Rehearsals) Run(id int64, do func(ctx context.Context, emit func(deploy
 	}
 	w.wait.Add(1)
 	ctx, live, end := w.begin(w.ctx, id)
+	keeping := make(chan struct{})
+	go func() {
+		defer close(keeping)
+		if fault := safely.Do(func() error { w.keep(id, live); return nil }); fault != nil {
+			w.log.Error("a rehearsal's events are not kept any more", "rehearsal", id, "error", fault)
+		}
+	}()
 	go func() {
 		defer w.wait.Done()
 		select {
@@ -67,9 +78,22 @@ func (w *Rehearsals) Run(id int64, do func(ctx context.Context, emit func(deploy
 		end()
 		emit(last)
 		live.end()
+		<-keeping
 		live.close()
 	}()
 	return true
+}
+
+// keep keeps what a rehearsal tells until it has ended. What cannot be kept is only missed by
+// who watches elsewhere.
+func (w *Rehearsals) keep(id int64, live *Feed) {
+	live.each(func(events []deploy.Event) {
+		ctx, cancel := context.WithTimeout(context.Background(), keepPatience)
+		defer cancel()
+		if err := w.kept(ctx, id, events); err != nil {
+			w.log.Warn("a rehearsal's events could not be kept", "rehearsal", id, "error", err)
+		}
+	})
 }
 
 // Stop stops all, and blocks until their copies are gone and what became of them is kept.

@@ -21,11 +21,16 @@ func NewRetention(store *records.Records, log *slog.Logger, keep records.Retenti
 		"retention",
 		func(context.Context) (time.Time, bool, error) { return at, keep != records.Retention{}, nil },
 		func(ctx context.Context) error {
+			at = time.Now().Add(forgettingEvery)
+			claimed, err := store.Claim(ctx, "retention")
+			if err != nil || !claimed { // another service is at it
+				return err
+			}
+			defer func() { _ = store.Unclaim(context.WithoutCancel(ctx), "retention") }() // else it is claimed again by us
 			gone, err := store.Forget(ctx, keep, now())
 			if err != nil {
 				return err
 			}
-			at = time.Now().Add(forgettingEvery)
 			if gone != (records.Forgotten{}) {
 				log.Info("old records were let go", "details", gone.Details, "schemas", gone.Schemas, "deliveries", gone.Deliveries,
 					"rehearsals", gone.Rehearsals)

@@ -93,8 +93,11 @@ func (c *checked) records(seen records.Inspected, err error) {
 	case seen.Waiting > 0:
 		found = fmt.Sprintf("PostgreSQL %s; a start brings them up by %s", seen.Version, plural.Of(seen.Waiting, "step"))
 	}
-	if seen.Held != "" {
-		found += "; a vorrangd works on them now"
+	switch n := len(seen.Lives); {
+	case n > 0:
+		found += "; " + plural.Count(n, "vorrangd works", "vorrangds work") + " on them now"
+	case seen.Held != "":
+		found += "; a vorrangd holds them now: " + seen.Held
 	}
 	problem := seen.Refused
 	if err != nil {

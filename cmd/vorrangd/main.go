@@ -107,7 +107,7 @@ func parse(args []string) (settings, error) {
 	)
 	flags.DurationVar(
 		&s.wait, "wait", 15*time.Second,
-		"how long to wait for another vorrangd on the same records to end",
+		"how long to wait for another vorrangd that brings the same records up to date",
 	)
 	s.keepFlags(flags)
 	flags.BoolVar(
@@ -254,7 +254,8 @@ func run(args []string) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 
-	store, err := records.Open(ctx, postgres.Engine{}, s.records, s.wait)
+	store, err := records.Open(ctx, postgres.Engine{}, s.records,
+		records.Settings{Wait: s.wait, Version: version, Log: log})
 	if err != nil {
 		return err
 	}

@@ -173,7 +173,9 @@ func (w *World) declare() {
 func (w *World) serve(recordsURL string) {
 	w.Records = recordsURL
 	ctx := context.Background()
-	store, err := records.Open(ctx, postgres.Engine{}, recordsURL, 10*time.Second)
+	store, err := records.Open(ctx, postgres.Engine{}, recordsURL, records.Settings{
+		Wait: 10 * time.Second, Version: "test", Log: slog.New(slog.NewJSONHandler(&w.log, nil)),
+	})
 	require.NoError(w.T, err)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(w.T, err)

@@ -44,6 +44,7 @@ type Tap struct {
 	seen     int
 	links    map[net.Conn]bool
 	struck   chan struct{}
+	severed  bool
 }
 
 // Open taps the way to a database until the test's end.
@@ -89,6 +90,18 @@ func (t *Tap) Cut() {
 	}
 }
 
+// Sever ends all connections, and lets none through until restored.
+func (t *Tap) Sever() (restore func()) {
+	set := func(severed bool) {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.severed = severed
+	}
+	set(true)
+	t.Cut()
+	return func() { set(false) }
+}
+
 func (t *Tap) accept() {
 	for {
 		client, err := t.listener.Accept()
@@ -114,8 +127,12 @@ func (t *Tap) pass(client net.Conn) {
 	}
 	l := &link{tap: t, client: client, server: server, pending: make(chan *Strike, 1)}
 	t.mu.Lock()
+	severed := t.severed
 	t.links[client], t.links[server] = true, true
 	t.mu.Unlock()
+	if severed {
+		l.end(nil)
+	}
 	var both sync.WaitGroup
 	both.Go(func() { l.end(l.forth()) })
 	both.Go(func() { l.end(l.back()) })

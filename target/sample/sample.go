@@ -198,7 +198,8 @@ func (c *copier) first(ctx context.Context, t *table) error {
 func (c *copier) spread(ctx context.Context, t *table) error {
 	for i := range windows {
 		// the lowest key and a part of the way to the highest, counted by the server
-		from := fmt.Sprintf("(SELECT min(%[1]s) + (max(%[1]s) - min(%[1]s)) / %[3]d * %[4]d FROM %[2]s)", t.Key, t.SQL, windows, i)
+		from := fmt.Sprintf(
+			"(SELECT min(%[1]s) + (max(%[1]s) - min(%[1]s)) / %[3]d * %[4]d FROM %[2]s)", t.Key, t.SQL, windows, i)
 		rest := fmt.Sprintf("WHERE %[1]s >= %[2]s ORDER BY %[1]s LIMIT %[3]d", t.Key, from, (c.how.Most+windows-1)/windows)
 		if err := c.take(ctx, t, rest); err != nil {
 			return err

@@ -1,0 +1,186 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"vorrang/core/deploy"
+	"vorrang/core/engine"
+	"vorrang/records"
+	"vorrang/service/api"
+	"vorrang/work"
+)
+
+// othersEvery is how often a service looks whether others on the same records still live.
+const othersEvery = 2 * time.Second
+
+// others is what a service does about others on the same records: it closes what dead ones
+// left, and cancels here what somebody asked another one to cancel.
+type others struct {
+	*deploying
+	abandoned *work.Abandoned
+	round     *work.Round
+
+	at    time.Time // when to look next
+	asked atomic.Bool
+	live  []int32 // those that lived at the last look
+	tidy  time.Time
+}
+
+func newOthers(s *deploying) *others {
+	o := &others{deploying: s}
+	o.abandoned = &work.Abandoned{Deployments: s.running, Open: o.open, Told: o.told}
+	o.round = work.NewRound("other services", o.next, o.look)
+	return o
+}
+
+func (o *others) next(context.Context) (time.Time, bool, error) {
+	if o.asked.Load() {
+		return time.Time{}, true, nil
+	}
+	return o.at, true, nil
+}
+
+// look does what there is to do.
+func (o *others) look(ctx context.Context) error {
+	o.asked.Store(false)
+	o.at = time.Now().Add(othersEvery)
+	if err := o.cancels(ctx); err != nil {
+		return err
+	}
+	if err := o.cameAndWent(ctx); err != nil {
+		return err
+	}
+	if err := o.abandoned.Close(ctx); err != nil {
+		return err
+	}
+	if err := o.Records.CloseRehearsals(ctx, o.Now().UTC()); err != nil {
+		return err
+	}
+	left, err := o.Records.LeftScratches(ctx)
+	if err != nil {
+		return err
+	}
+	if len(left) > 0 {
+		o.running.Aside("scratch databases that were left behind", func(ctx context.Context) error {
+			o.builder.dropLeft(ctx, left)
+			return nil
+		})
+	}
+	if time.Since(o.tidy) < time.Minute {
+		return nil
+	}
+	o.tidy = time.Now()
+	return o.Records.ForgetSignIns(ctx, remembered)
+}
+
+// cameAndWent logs it, and looks for what a service that is gone was to do.
+func (o *others) cameAndWent(ctx context.Context) error {
+	list, err := o.Records.Services(ctx)
+	if err != nil {
+		return err
+	}
+	now := make([]int32, len(list))
+	for i, one := range list {
+		now[i] = one.ID
+	}
+	for _, one := range list {
+		if !slices.Contains(o.live, one.ID) && one.ID != o.Records.Service() {
+			o.Log.Info("another service is here", "service", one.ID, "host", one.Host, "version", one.Version)
+		}
+	}
+	for _, id := range o.live {
+		if !slices.Contains(now, id) {
+			o.Log.Info("another service is gone", "service", id)
+			o.wake()
+		}
+	}
+	o.live = now
+	return nil
+}
+
+// wake has the rounds look for work that nobody else has claimed.
+func (o *others) wake() {
+	o.schedules.Wake()
+	o.drifts.looks.Wake()
+	o.hooks.Round().Wake()
+}
+
+// hear is told what other services do.
+func (o *others) hear(n records.News) {
+	o.news.tell(n)
+	switch n.Kind {
+	case "": // something may have been missed
+		o.looking.changed()
+		o.asked.Store(true)
+		o.round.Wake()
+		o.wake()
+	case "changed":
+		o.looking.changed()
+		o.wake()
+	case "cancel":
+		o.asked.Store(true)
+		o.round.Wake()
+	}
+}
+
+// cancels stops here what somebody asked another service to cancel.
+func (o *others) cancels(ctx context.Context) error {
+	deployments, rehearsals, err := o.Records.Cancels(ctx)
+	if err != nil {
+		return err
+	}
+	for id, who := range deployments {
+		if o.running.Cancel(id, cancelledBy(who)) {
+			o.Log.Info("deployment cancelled", "deployment", id, "actor", who)
+		}
+	}
+	for id, who := range rehearsals {
+		o.rehearsing.Cancel(id, rehearsalCancelledBy(who))
+	}
+	return nil
+}
+
+func cancelledBy(who string) error { return fmt.Errorf("%w: %s did", deploy.ErrCancelled, who) }
+
+func rehearsalCancelledBy(who string) error { return fmt.Errorf("%s cancelled it", who) }
+
+// openPatience bounds how long it takes to reach the target of an abandoned deployment.
+const openPatience = 5 * time.Second
+
+// open opens the target of an abandoned deployment.
+func (o *others) open(ctx context.Context, d records.Deployment) (engine.Session, error) {
+	ctx, cancel := context.WithTimeout(ctx, openPatience)
+	defer cancel()
+	p, err := o.targets.place(ctx, d.Lane, d.Environment)
+	if err != nil {
+		return nil, err
+	}
+	return o.targets.connect(ctx, p, "vorrang deployment whose service is gone")
+}
+
+// told tells the hooks.
+func (o *others) told(d records.Deployment, outcome deploy.Outcome) {
+	kind := api.EventFailed
+	if outcome == deploy.Done {
+		kind = api.EventDone
+	}
+	o.hooks.TellOf(d, kind, string(outcome))
+}
+
+// closeAbandoned closes the deployment that a dead service left on a place whose lock the
+// session holds.
+func (s *deploying) closeAbandoned(ctx context.Context, p targetContext, session engine.Session) error {
+	return s.others.abandoned.CloseAt(ctx, p.lane.Name, p.environment.Name, session)
+}
+
+// tellOthers says to all services that something changed. Where that cannot be said, they find
+// out by themselves, a little later.
+func (s *deploying) tellOthers(ctx context.Context) {
+	if err := s.Records.Changed(ctx); err != nil {
+		s.Log.Warn("other services were not told of a change", "error", err)
+	}
+}

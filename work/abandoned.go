@@ -1,0 +1,146 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"vorrang/core/deploy"
+	"vorrang/core/engine"
+	"vorrang/core/ledger"
+	"vorrang/core/step"
+	"vorrang/records"
+)
+
+// goneFor is how long the target of an abandoned deployment is tried to be reached before
+// the deployment is closed without a look at it.
+const goneFor = 10 * time.Second
+
+// Abandoned closes the deployments whose service does not live any more, by what the
+// targets' ledgers say. One whose target is locked still runs there: its statement, or its
+// service, which lives and lost the records only.
+type Abandoned struct {
+	*Deployments
+	// Open opens a session on a deployment's target.
+	Open func(context.Context, records.Deployment) (engine.Session, error)
+	// Told is told of each that was closed.
+	Told func(records.Deployment, deploy.Outcome)
+
+	away map[int64]time.Time // since when the target of one could not be reached
+}
+
+// Close closes those that there are. Its error is of the records.
+func (a *Abandoned) Close(ctx context.Context) error {
+	list, err := a.records.Abandoned(ctx, a.runs())
+	if err != nil {
+		return err
+	}
+	away := a.away
+	a.away = map[int64]time.Time{}
+	for _, d := range list {
+		session, err := a.Open(ctx, d)
+		if err == nil {
+			err = session.Lock(ctx)
+			if err == nil {
+				err = a.settle(ctx, d, session)
+			}
+			session.Close()
+			var locked *engine.LockedError
+			if err == nil || errors.As(err, &locked) {
+				continue
+			}
+		}
+		since, known := away[d.ID]
+		if !known {
+			since = time.Now()
+		}
+		if a.away[d.ID] = since; time.Since(since) < goneFor || ctx.Err() != nil {
+			continue
+		}
+		a.log.Warn("the target of an interrupted deployment cannot be read", "deployment", d.ID, "error", err)
+		if err := a.close(ctx, d, deploy.Interrupted, "the service that ran this deployment is gone, and its target cannot "+
+			"be reached; the ledger there says how far it came, and the same promotion goes on from there"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// CloseAt closes the abandoned deployment of an environment whose target's lock the session
+// holds.
+func (a *Abandoned) CloseAt(ctx context.Context, lane, environment string, session engine.Session) error {
+	list, err := a.records.Abandoned(ctx, a.runs())
+	for _, d := range list {
+		if err == nil && d.Lane == lane && d.Environment == environment {
+			err = a.settle(ctx, d, session)
+		}
+	}
+	return err
+}
+
+// settle closes one by what the ledger of its target says, whose lock is held.
+func (a *Abandoned) settle(ctx context.Context, d records.Deployment, session engine.Session) error {
+	entries, _, err := session.ReadLedger(ctx)
+	if err != nil {
+		return err
+	}
+	if completed(entries, d) {
+		return a.close(ctx, d, deploy.Done, "the service that ran this deployment is gone; the target's ledger says that all "+
+			"of it was done")
+	}
+	return a.close(ctx, d, deploy.Interrupted, "the service that ran this deployment ended while it ran; the ledger says how "+
+		"far it came, and the same promotion goes on from there")
+}
+
+// completed reports whether a ledger says that all actions of a deployment were done.
+func completed(entries []ledger.Entry, d records.Deployment) bool {
+	done := map[step.Number]ledger.Action{}
+	for _, e := range entries {
+		if e.Deployment == fmt.Sprint(d.ID) {
+			done[e.Step] = e.Action
+		}
+	}
+	for _, action := range d.Plan.Actions {
+		want := ledger.Applied
+		if action.Direction == ledger.Back {
+			want = ledger.RolledBack
+		}
+		if done[action.Step.Number] != want {
+			return false
+		}
+	}
+	return len(d.Plan.Actions) > 0 && !d.Plan.Empties
+}
+
+func (a *Abandoned) close(ctx context.Context, d records.Deployment, outcome deploy.Outcome, message string) error {
+	taken, err := a.records.TakeOver(ctx, d)
+	if err != nil || !taken { // its service lives, or another one was faster
+		return err
+	}
+	last, err := a.records.LastSeq(ctx, d.ID)
+	if err != nil {
+		return err
+	}
+	if err := a.records.AddEvents(ctx, d.ID, []deploy.Event{ended(d, last+1, outcome, message)}); err != nil {
+		return err
+	}
+	if err := a.records.End(ctx, d.ID, outcome, nil); err != nil {
+		return err
+	}
+	a.log.Warn("deployment was closed for a service that is gone", "deployment", d.ID, "lane", d.Lane,
+		"environment", d.Environment, "service", d.Service, "outcome", outcome)
+	a.Told(d, outcome)
+	return nil
+}
+
+// runs are the deployments that run here.
+func (w *Deployments) runs() []int64 {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	list := make([]int64, 0, len(w.places))
+	for id := range w.places {
+		list = append(list, id)
+	}
+	return list
+}
