@@ -101,6 +101,14 @@ func (s *Config) problem(err error) api.Problem {
 			Status: framework.Code,
 			Detail: "the request cannot be answered as it is: " + strings.ToLower(http.StatusText(framework.Code)),
 		}
+	case records.Away(err):
+		return api.Problem{
+			Type:     "urn:vorrang:unavailable",
+			Title:    "The records cannot be reached",
+			Status:   http.StatusServiceUnavailable,
+			Detail:   "this service does not reach its records now; a deployment that is under way goes on",
+			Remedies: by("try again in a moment, or ask another service on the same records"),
+		}
 	}
 	return api.Problem{
 		Type:     "urn:vorrang:internal",

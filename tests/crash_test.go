@@ -226,19 +226,24 @@ func TestTheCrashMatrix(t *testing.T) {
 
 // holdTable compares the matrix with the one in the documentation.
 func holdTable(t *testing.T, table string) {
-	const opens, closes = "<!-- the crash matrix; written by its test -->\n", "<!-- end -->"
-	name := filepath.Join(pgtest.Root(), "docs", "reliability.md")
-	text, err := os.ReadFile(name)
-	require.NoError(t, err)
-	before, rest, found := strings.Cut(string(text), opens)
-	_, after, closed := strings.Cut(rest, closes)
-	require.True(t, found && closed, "docs/reliability.md has a place for the matrix")
-	whole := before + opens + table + closes + after
+	text, whole, name := documented(t, "the crash matrix", table)
 	if *update {
 		require.NoError(t, os.WriteFile(name, []byte(whole), 0o644))
 		return
 	}
-	assert.Equal(t, whole, string(text), "run: go test ./tests -run CrashMatrix -update")
+	assert.Equal(t, whole, text, "run: go test ./tests -run CrashMatrix -update")
+}
+
+// documented is docs/reliability.md as it is, and with a table in the place for it.
+func documented(t *testing.T, what, table string) (text, whole, name string) {
+	opens, closes := "<!-- "+what+"; written by its test -->\n", "<!-- end -->"
+	name = filepath.Join(pgtest.Root(), "docs", "reliability.md")
+	read, err := os.ReadFile(name)
+	require.NoError(t, err)
+	before, rest, found := strings.Cut(string(read), opens)
+	_, after, closed := strings.Cut(rest, closes)
+	require.True(t, found && closed, "docs/reliability.md has a place for %s", what)
+	return string(read), before + opens + table + closes + after, name
 }
 
 const sailed = "lane: harbour\nenvironments: [{name: staging, target: env:TARGET, lock-timeout: 2s}]\n"

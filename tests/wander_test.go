@@ -65,6 +65,8 @@ func TestWhateverHappensVorrangSaysSoAndKnowsTheWayOut(t *testing.T) {
 						world.Stop() // and its connections go
 					}
 					world = servicetest.Start(t)
+					world.Beside()
+					world.Beside()
 					person = world.As("m.kai", "reader", "author", "releaser", "approver", "keeper", "reporter")
 				}
 				t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
@@ -285,7 +287,9 @@ func (w *wanderer) told(err error) {
 // wander does random things, and looks after each.
 func (w *wanderer) wander() {
 	for range 10 {
+		w.world.Turn() // at another service each time
 		w.act()
+		w.world.Turn()
 		w.look()
 		if w.t.Failed() {
 			return
@@ -296,6 +300,7 @@ func (w *wanderer) wander() {
 func (w *wanderer) ended(promoted *api.Promoted, err error) {
 	w.told(err)
 	if err == nil && !promoted.Nothing {
+		w.world.Turn()
 		ended := w.world.Ended(promoted)
 		w.tell("  %s %v", ended.Outcome, ended.Failure)
 	}

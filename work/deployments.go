@@ -233,7 +233,7 @@ func ended(d records.Deployment, seq int64, outcome deploy.Outcome, message stri
 func interrupted(d Work, live *Feed) deploy.Result {
 	const message = "the service met a fault while this deployment ran; the ledger says how far it came, and the same " +
 		"promotion goes on from there"
-	events, _ := live.After(0)
+	events, _ := live.all(0)
 	if n := len(events); n == 0 || events[n-1].Kind != deploy.Ended {
 		live.add(ended(d.Deployment, int64(n)+1, deploy.Interrupted, message))
 	}

@@ -8,10 +8,12 @@ import (
 	"vorrang/core/deploy"
 )
 
-// Feed holds the events of a running deployment for any number of readers.
+// Feed holds the events of what runs for any number of readers. They are told what is in
+// the records: after the service was killed, another one goes on from there.
 type Feed struct {
 	mu     sync.Mutex
 	events []deploy.Event // event n has Seq n+1
+	told   int64          // so many of them, to readers
 	ended  bool
 	closed bool
 	news   chan struct{} // closed and replaced at every change
@@ -29,6 +31,16 @@ func (f *Feed) change(do func()) {
 
 func (f *Feed) add(e deploy.Event) { f.change(func() { f.events = append(f.events, e) }) }
 
+// release tells readers of the events up to a number, which are kept by now.
+func (f *Feed) release(through int64) { f.change(func() { f.told = max(f.told, through) }) }
+
+// all are the events after a number, told or not, and whether they are the last.
+func (f *Feed) all(seq int64) (events []deploy.Event, ended bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.events[seq:len(f.events):len(f.events)], f.ended
+}
+
 // end says that no event follows.
 func (f *Feed) end() { f.change(func() { f.ended = true }) }
 
@@ -40,16 +52,16 @@ func (f *Feed) close() { f.change(func() { f.closed = true }) }
 func (f *Feed) After(seq int64) (events []deploy.Event, ended bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if seq < int64(len(f.events)) {
-		events = f.events[seq:len(f.events):len(f.events)]
+	if seq < f.told {
+		events = f.events[seq:f.told:f.told]
 	}
-	return events, f.ended
+	return events, f.ended && f.told == int64(len(f.events))
 }
 
 // WaitFor blocks until there are events after a number, the feed has ended, or
 // done is closed.
 func (f *Feed) WaitFor(seq int64, done <-chan struct{}) {
-	f.wait(done, func() bool { return seq < int64(len(f.events)) || f.ended })
+	f.wait(done, func() bool { return seq < f.told || f.ended && f.told == int64(len(f.events)) })
 }
 
 // WaitEnd blocks until the feed has ended, but no longer than most.

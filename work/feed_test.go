@@ -32,9 +32,17 @@ func TestAFeedGivesEveryReaderEveryEvent(t *testing.T) {
 	var want []int64
 	for seq := int64(1); seq <= 500; seq++ {
 		f.add(deploy.Event{Seq: seq})
+		if seq%7 == 0 {
+			f.release(seq)
+		}
 		want = append(want, seq)
 	}
+	events, _ := f.After(497)
+	assert.Empty(t, events, "nobody is told of what is not kept yet")
 	f.end()
+	_, ended := f.After(497)
+	assert.False(t, ended)
+	f.release(500)
 	f.close()
 	for range 3 {
 		assert.Equal(t, want, <-read)

@@ -40,31 +40,40 @@ func (w *Deployments) Insist(what string, work func(context.Context) error) {
 	}
 }
 
-// keepEvery is how long events may wait to be kept together.
-const keepEvery = 250 * time.Millisecond
+// keepEvery is how long events may wait to be kept, and told, together.
+const keepEvery = 150 * time.Millisecond
 
 // keepPatience bounds one try to keep something.
 const keepPatience = 10 * time.Second
 
-// keep writes a deployment's events into the records until the feed ends.
+// keep writes a deployment's events into the records until the feed ends. While the records
+// are away, readers are told of what is not kept yet.
 func (w *Deployments) keep(id int64, live *Feed) {
 	live.each(func(events []deploy.Event) {
-		w.Insist("events", func(ctx context.Context) error { return w.records.AddEvents(ctx, id, events) })
+		w.Insist("events", func(ctx context.Context) error {
+			err := w.records.AddEvents(ctx, id, events)
+			if err != nil {
+				live.release(events[len(events)-1].Seq)
+			}
+			return err
+		})
 	})
 }
 
-// each hands over a feed's events, some at a time, until it has ended.
+// each hands over a feed's events, some at a time, until it has ended, and then tells readers
+// of them.
 func (f *Feed) each(do func([]deploy.Event)) {
 	for after := int64(0); ; {
-		events, ended := f.After(after)
+		events, ended := f.all(after)
 		if len(events) > 0 {
 			do(events)
 			after = events[len(events)-1].Seq
+			f.release(after)
 		}
 		if ended {
 			return
 		}
-		f.WaitFor(after, nil)
+		f.wait(nil, func() bool { return after < int64(len(f.events)) || f.ended })
 		f.WaitEnd(keepEvery) // so that events are kept together
 	}
 }

@@ -53,7 +53,10 @@ type World struct {
 	also   map[string]string // what else the lane file says of environments
 	openID func(address string) *service.OpenID
 	log    lines
-	stop   func()
+	stops  []func()
+
+	clients []*client.Client // of all services
+	turns   int
 }
 
 // lines is what the service logged.
@@ -172,9 +175,30 @@ func (w *World) declare() {
 
 func (w *World) serve(recordsURL string) {
 	w.Records = recordsURL
+	w.stops = nil
+	w.Service, w.Client = w.started()
+	w.clients = []*client.Client{w.Client}
+}
+
+// Beside starts another service on the same records, and returns its client.
+func (w *World) Beside() *client.Client {
+	_, c := w.started()
+	w.clients = append(w.clients, c)
+	return c
+}
+
+// Turn has the world's client be that of the next service.
+func (w *World) Turn() {
+	w.turns++
+	w.Client = w.clients[w.turns%len(w.clients)]
+}
+
+// started starts a service on the world's records, until the test's end.
+func (w *World) started() (s *service.Service, c *client.Client) {
 	ctx := context.Background()
-	store, err := records.Open(ctx, postgres.Engine{}, recordsURL, records.Settings{
-		Wait: 10 * time.Second, Version: "test", Log: slog.New(slog.NewJSONHandler(&w.log, nil)),
+	log := slog.New(slog.NewJSONHandler(&w.log, nil))
+	store, err := records.Open(ctx, postgres.Engine{}, w.Records, records.Settings{
+		Wait: 10 * time.Second, Version: "test", Log: log,
 	})
 	require.NoError(w.T, err)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
@@ -183,14 +207,14 @@ func (w *World) serve(recordsURL string) {
 	if w.openID != nil {
 		openID = w.openID("http://" + listener.Addr().String())
 	}
-	w.Service, err = service.New(
+	s, err = service.New(
 		service.Config{
 			Engines:      engine.Of(postgres.Engine{}, mariadb.Engine{}, sqlite.Engine{Folder: w.Folder}),
 			Records:      store,
 			OpenID:       openID,
 			Token:        Token,
 			Console:      console.Files(),
-			Log:          slog.New(slog.NewJSONHandler(&w.log, nil)),
+			Log:          log,
 			Version:      "test",
 			Grace:        time.Second,
 			Now:          w.Now,
@@ -198,21 +222,17 @@ func (w *World) serve(recordsURL string) {
 		},
 	)
 	require.NoError(w.T, err)
-	require.NoError(w.T, w.Service.Start(ctx))
+	require.NoError(w.T, s.Start(ctx))
 	served := make(chan error, 1)
-	go func() { served <- w.Service.Serve(listener) }()
-	w.Client = client.New("http://"+listener.Addr().String(), Token, "pilot")
-	stopped := false
-	w.stop = func() {
-		if stopped {
-			return
-		}
-		stopped = true
-		w.Service.Stop()
+	go func() { served <- s.Serve(listener) }()
+	stop := sync.OnceFunc(func() {
+		s.Stop()
 		<-served
 		store.Close()
-	}
-	w.T.Cleanup(w.stop)
+	})
+	w.T.Cleanup(stop)
+	w.stops = append(w.stops, stop)
+	return s, client.New("http://"+listener.Addr().String(), Token, "pilot")
 }
 
 // Now is what the service takes for now.
@@ -222,8 +242,12 @@ func (w *World) Now() time.Time { return time.Now().Add(time.Duration(w.ahead.Lo
 // against its own clock (sessions, tokens, what is due) does not notice.
 func (w *World) Pass(d time.Duration) { w.ahead.Add(int64(d)) }
 
-// Stop stops the service as a signal would.
-func (w *World) Stop() { w.stop() }
+// Stop stops all its services as a signal would.
+func (w *World) Stop() {
+	for _, stop := range w.stops {
+		stop()
+	}
+}
 
 // Write puts files into the step folder; an empty text removes one.
 func (w *World) Write(files map[string]string) {
