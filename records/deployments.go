@@ -68,12 +68,16 @@ func (e *RunningError) Error() string {
 // a second one is a *RunningError. It uses up the waivers that turned its gate, and the
 // scheduled promotion that it is of.
 func (r *Records) Begin(ctx context.Context, d Deployment) (Deployment, error) {
-	for {
+	for until := time.Now().Add(lifePatience); ; {
 		var begun Deployment
 		err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) (err error) {
 			begun, err = r.begin(ctx, tx, d)
 			return err
 		})
+		if errors.As(err, new(LostError)) && time.Now().Before(until) && ctx.Err() == nil {
+			time.Sleep(lifeAgain) // its session is being taken again
+			continue
+		}
 		var refused *pgconn.PgError
 		if err == nil || !errors.As(err, &refused) || refused.Code != "23505" {
 			return begun, err

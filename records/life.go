@@ -232,6 +232,12 @@ func (r *Records) Services(ctx context.Context) ([]OtherService, error) {
 	return services(ctx, r.pool)
 }
 
+// Lives reports whether a service lives.
+func (r *Records) Lives(ctx context.Context, service int32) (lives bool, err error) {
+	err = r.pool.QueryRow(ctx, "SELECT records.lives($1)", service).Scan(&lives)
+	return lives, err
+}
+
 func services(ctx context.Context, from querier) ([]OtherService, error) {
 	rows, err := from.Query(ctx, `SELECT id, host, process, version, started_at FROM records.service
 		WHERE ended_at IS NULL AND records.lives(id) ORDER BY id`)

@@ -29,6 +29,7 @@ type Records struct {
 	pool  *pgxpool.Pool
 	doors *pgxpool.Pool
 	life  *life
+	at    place
 
 	catalogues  catalogues
 	submissions turns
@@ -54,17 +55,25 @@ type Settings struct {
 	Log     *slog.Logger  // nil for none
 }
 
+// place is where the records are.
+type place struct {
+	server engine.Engine
+	url    string
+	wait   time.Duration
+	log    *slog.Logger
+}
+
 // Open brings the records' tables up to date and opens the store, for one of any number of
 // services.
 func Open(ctx context.Context, server engine.Engine, url string, set Settings) (*Records, error) {
 	if set.Log == nil {
 		set.Log = slog.New(slog.DiscardHandler)
 	}
-	newest, err := upgrade(ctx, server, url, set.Wait)
+	r := &Records{at: place{server, url, set.Wait, set.Log}}
+	newest, err := r.at.upgrade(ctx)
 	if err != nil {
 		return nil, err
 	}
-	r := &Records{}
 	if r.pool, err = poolOf(ctx, url, "vorrangd records", maxConnections); err != nil {
 		return nil, err
 	}
@@ -137,10 +146,16 @@ func (r *Records) Ping(ctx context.Context) error {
 	return r.life.ours()
 }
 
+// Upgrade applies what waited until services of older versions were gone, if they are now.
+func (r *Records) Upgrade(ctx context.Context) error {
+	_, err := r.at.upgrade(ctx)
+	return err
+}
+
 // upgrade applies the embedded steps with the same core that serves the lanes, and says
 // which the newest is. One service at a time does it.
-func upgrade(ctx context.Context, server engine.Engine, url string, wait time.Duration) (step.Number, error) {
-	session, err := server.Open(ctx, url, "vorrangd upgrade")
+func (at place) upgrade(ctx context.Context) (step.Number, error) {
+	session, err := at.server.Open(ctx, at.url, "vorrangd upgrade")
 	if err != nil {
 		return "", fmt.Errorf("reach the records: %w", err)
 	}
@@ -149,10 +164,10 @@ func upgrade(ctx context.Context, server engine.Engine, url string, wait time.Du
 	if err != nil {
 		return "", err
 	}
-	if err := lockWithin(ctx, session, wait); err != nil {
+	if err := lockWithin(ctx, session, at.wait); err != nil {
 		return "", err
 	}
-	return all[len(all)-1].Number, bringUp(ctx, server, session, all)
+	return all[len(all)-1].Number, at.bringUp(ctx, session, all)
 }
 
 // ownSteps are the records' steps.
@@ -164,7 +179,10 @@ func ownSteps() ([]step.Step, error) {
 	return step.ReadDir(folder)
 }
 
-func bringUp(ctx context.Context, server engine.Engine, session engine.Session, all []step.Step) error {
+// bringUp applies the steps that the records lack. Older services on them go on: a step of
+// phase contract, which takes something away that they use, waits until they are gone, and
+// so do those after it.
+func (at place) bringUp(ctx context.Context, session engine.Session, all []step.Step) error {
 	facts, p, err := look(ctx, session, all)
 	if err != nil {
 		return err
@@ -172,10 +190,52 @@ func bringUp(ctx context.Context, server engine.Engine, session engine.Session, 
 	if result := gate.Forward(facts); result.Held() {
 		return fmt.Errorf("the records' database cannot be used: %s", result.Holds()[0].Evidence)
 	}
+	for i, action := range p.Actions {
+		if action.Step.Options.Phase != step.Contract {
+			continue
+		}
+		older, err := at.older(ctx, action.Step.Number)
+		if err != nil {
+			return err
+		}
+		if older != "" {
+			at.log.Info("a step of the records waits for an older service to end", "step", action.Step.Number,
+				"service", older)
+			p.Actions = p.Actions[:i]
+			break
+		}
+	}
 	if len(p.Actions) == 0 {
 		return nil
 	}
-	return apply(ctx, server, session, all, facts.View.State.Head, p)
+	return apply(ctx, at.server, session, all, facts.View.State.Head, p)
+}
+
+// older names a living service whose program has not got a step; empty for none.
+func (at place) older(ctx context.Context, number step.Number) (string, error) {
+	conn, err := pgx.Connect(ctx, at.url)
+	if err != nil {
+		return "", fmt.Errorf("reach the records: %w", err)
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }() // it only read
+	var there bool
+	if err := conn.QueryRow(ctx, "SELECT to_regclass('records.service') IS NOT NULL").Scan(&there); err != nil || !there {
+		return "", err
+	}
+	rows, err := conn.Query(ctx, `SELECT knows, id || ' on ' || host || ', version ' || version FROM records.service
+		WHERE ended_at IS NULL AND records.lives(id) ORDER BY id`)
+	if err != nil {
+		return "", fmt.Errorf("read which services live: %w", err)
+	}
+	var knows step.Number
+	var who, found string
+	_, err = pgx.ForEachRow(rows, []any{&knows, &who}, func() error {
+		if step.Compare(knows, number) < 0 {
+			found = who
+		}
+		return nil
+	})
+	return found, err
 }
 
 func lockWithin(ctx context.Context, session engine.Session, wait time.Duration) error {

@@ -47,6 +47,10 @@ func (s *targets) quiet(ctx context.Context, p targetContext) error {
 	if err != nil || running == nil {
 		return err
 	}
+	// what a dead service left is closed once the target's lock is free
+	if lives, err := s.Records.Lives(ctx, running.Service); err != nil || !lives {
+		return err
+	}
 	return busy(p, &records.RunningError{Deployment: *running})
 }
 

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"log/slog"
 	"net/http"
 	"strconv"
@@ -70,8 +71,13 @@ func (s *Service) observe(c fiber.Ctx) error {
 	if c.Method() != http.MethodGet {
 		s.looking.changed()
 	}
-	took := time.Since(start)
 	status := c.Response().StatusCode()
+	if c.Method() != http.MethodGet && status < http.StatusBadRequest { // before whoever asked can ask another service
+		within, cancel := context.WithTimeout(context.Background(), tellPatience)
+		s.deploying.tellOthers(within)
+		cancel()
+	}
+	took := time.Since(start)
 	s.metrics.requests.WithLabelValues(c.Method(), c.Route().Path, strconv.Itoa(status)).Observe(took.Seconds())
 	if c.Route().Path != "/healthz" && c.Route().Path != "/readyz" {
 		level := slog.LevelDebug

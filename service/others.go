@@ -96,6 +96,7 @@ func (o *others) cameAndWent(ctx context.Context) error {
 		if !slices.Contains(now, id) {
 			o.Log.Info("another service is gone", "service", id)
 			o.wake()
+			o.running.Aside("steps of the records that waited", o.Records.Upgrade)
 		}
 	}
 	o.live = now
@@ -176,6 +177,9 @@ func (o *others) told(d records.Deployment, outcome deploy.Outcome) {
 func (s *deploying) closeAbandoned(ctx context.Context, p targetContext, session engine.Session) error {
 	return s.others.abandoned.CloseAt(ctx, p.lane.Name, p.environment.Name, session)
 }
+
+// tellPatience bounds it.
+const tellPatience = 2 * time.Second
 
 // tellOthers says to all services that something changed. Where that cannot be said, they find
 // out by themselves, a little later.

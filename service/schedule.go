@@ -63,7 +63,6 @@ func (s *deploying) schedule(c call, p targetContext, in *promoteIn) (*api.Promo
 		return nil, err
 	}
 	s.schedules.Wake()
-	s.tellOthers(c)
 	c.note("scheduled", kept.ID)
 	c.status(http.StatusAccepted)
 	shown := scheduledOf(kept)

@@ -38,7 +38,7 @@ func TestWhatAServiceNeedsIsCheckedBeforeItStarts(t *testing.T) {
 	before := pgtest.Query(t, records, "SELECT string_agg(seq || hash, ' ' ORDER BY seq) FROM vorrang.ledger")
 	output, failed = checks(t, p.env)
 	assert.True(t, failed)
-	assert.Contains(t, output, "up to date; a vorrangd works on them now")
+	assert.Contains(t, output, "up to date; 1 vorrangd works on them now")
 	assert.Regexp(t, `ok    harbour/staging, target env:TARGET: [^,]+, database \S+, user \S+`, output)
 	assert.Contains(t, output, "ok    harbour/staging, scratch env:TARGET: ")
 	assert.Contains(t, output, "FAIL  harbour/production, target env:NOWHERE: the variable NOWHERE is not set")

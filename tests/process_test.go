@@ -169,6 +169,8 @@ func TestAKilledServiceGoesOnWhereItStopped(t *testing.T) {
 	p.kill()
 	p.start()
 
+	again, err := p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+	require.NoError(t, err, "the killed service's session ends within seconds")
 	ended, err := p.Deployment(t.Context(), promoted.Deployment.ID)
 	require.NoError(t, err)
 	assert.Equal(t, deploy.Interrupted, ended.Outcome)
@@ -176,8 +178,6 @@ func TestAKilledServiceGoesOnWhereItStopped(t *testing.T) {
 	require.NoError(t, p.Follow(t.Context(), ended.ID, 0, func(e deploy.Event) error { last = e; return nil }))
 	assert.Contains(t, last.Message, "the same promotion goes on from there")
 
-	again, err := p.Promote(t.Context(), "harbour", "staging", client.Promotion{})
-	require.NoError(t, err, "the killed service's session ends within seconds")
 	assert.Equal(t, 2, again.Deployment.Planned, "the first step is not repeated")
 	require.NoError(t, p.Follow(t.Context(), again.Deployment.ID, 0, func(deploy.Event) error { return nil }))
 	history, err := p.Ledger(t.Context(), "harbour", "staging", 0)
@@ -248,7 +248,7 @@ func TestAServiceThatCannotStartSaysWhy(t *testing.T) {
 		"beside another one": {
 			[]string{"VORRANG_RECORDS_URL=" + busy},
 			[]string{"-wait", "200ms"},
-			"another vorrangd works on these records",
+			"another vorrangd holds these records",
 		},
 		"with an argument": {
 			[]string{"VORRANG_RECORDS_URL=x"},

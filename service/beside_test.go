@@ -1,0 +1,127 @@
+package service_test
+
+import (
+	"context"
+	"io"
+	"net/http"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/client"
+	"vorrang/core/deploy"
+	"vorrang/core/rehearsal"
+	"vorrang/internal/pgtest"
+	"vorrang/internal/servicetest"
+)
+
+// waiting is a step that lasts until somebody lets it go on.
+const waiting = "/*---\nlock-timeout: none\n---*/\nSELECT pg_advisory_xact_lock(7);"
+
+// kept holds what the step waits for.
+func kept(t *testing.T, url string) (release func()) {
+	keeper := pgtest.Connect(t, url)
+	_, err := keeper.Exec(t.Context(), "SELECT pg_advisory_lock(7)")
+	require.NoError(t, err)
+	return func() { _ = keeper.Close(context.Background()) }
+}
+
+// TestAnyServiceTellsWhatRunsAtAnother, to its end, and cancels it.
+func TestAnyServiceTellsWhatRunsAtAnother(t *testing.T) {
+	w := servicetest.Start(t)
+	beside := w.Beside()
+	w.Submitted(map[string]string{"1-wait.sql": waiting})
+	release := kept(t, w.URLs["staging"])
+	promoted := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{}))
+	heard := make([][]deploy.Event, 2)
+	var both sync.WaitGroup
+	for i, c := range []*client.Client{w.Client, beside} {
+		began := make(chan struct{})
+		both.Go(func() {
+			assert.NoError(t, c.Follow(t.Context(), promoted.Deployment.ID, 0, func(e deploy.Event) error {
+				if heard[i] = append(heard[i], e); e.Kind == deploy.StepBegan {
+					close(began)
+				}
+				return nil
+			}))
+		})
+		<-began // while it runs
+	}
+	release()
+	both.Wait()
+	assert.NotEmpty(t, heard[0])
+	assert.Equal(t, heard[0], heard[1])
+	assert.Equal(t, deploy.Done, must(beside.Deployment(t.Context(), promoted.Deployment.ID)).Outcome)
+
+	w.Submitted(map[string]string{"2-wait.sql": waiting})
+	defer kept(t, w.URLs["staging"])()
+	promoted = must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{}))
+	_, err := beside.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+	assert.ErrorContains(t, err, "has been running", "there is one at a time")
+	_, err = beside.Cancel(t.Context(), promoted.Deployment.ID)
+	require.NoError(t, err)
+	assert.Equal(t, deploy.Cancelled, w.Ended(promoted).Outcome)
+	_, err = beside.Cancel(t.Context(), promoted.Deployment.ID)
+	assert.ErrorContains(t, err, "is not running; it is cancelled")
+}
+
+func TestAnyServiceTellsOfARehearsalAtAnother(t *testing.T) {
+	w := servicetest.Start(t)
+	beside := w.Beside()
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int);", "1-a.back.sql": "DROP TABLE a;"})
+	r := must(w.Rehearse(t.Context(), "harbour", "staging", client.Rehearsal{}, nil))
+	var rounds []string
+	require.NoError(t, beside.FollowRehearsal(t.Context(), r, func(e deploy.Event) {
+		if e.Kind == deploy.Round {
+			rounds = append(rounds, e.Message)
+		}
+	}))
+	assert.Contains(t, rounds, "forward again", "also after its end")
+
+	w.Submitted(map[string]string{"1-a.sql": "SELECT pg_sleep(60);"})
+	begun := make(chan struct{})
+	ended := make(chan rehearsal.State, 1)
+	go func() {
+		once := sync.OnceFunc(func() { close(begun) })
+		r, err := w.Rehearse(context.Background(), "harbour", "staging", client.Rehearsal{}, func(e deploy.Event) {
+			if e.Kind == deploy.StepBegan {
+				once()
+			}
+		})
+		assert.NoError(t, err)
+		ended <- r.State
+	}()
+	<-begun
+	list := must(beside.Rehearsals(t.Context(), "harbour", "staging", 0, 1))
+	_, err := beside.CancelRehearsal(t.Context(), "harbour", "staging", list.Rehearsals[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, rehearsal.Cancelled, <-ended)
+}
+
+// TestWhatOneServiceChangesAnotherShowsAtOnce, though answers are given again for a while.
+func TestWhatOneServiceChangesAnotherShowsAtOnce(t *testing.T) {
+	w := servicetest.Start(t)
+	beside := w.Beside()
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE a (id int);"})
+	page := func() string { // as a page asks, which takes what was told
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet,
+			beside.Server+"/api/v1/lanes/harbour/environments/staging", nil)
+		require.NoError(t, err)
+		request.Header.Set("Authorization", "Bearer "+servicetest.Token)
+		answer, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		require.Equal(t, http.StatusOK, answer.StatusCode)
+		text, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		return string(text)
+	}
+	before := page()
+	_, err := w.Freeze(t.Context(), "harbour", "staging", time.Time{}, time.Now().Add(time.Hour), "the tide")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return page() != before }, time.Second, 5*time.Millisecond,
+		"earlier than what was told goes out of date")
+}
