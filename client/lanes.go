@@ -160,6 +160,11 @@ func (c *Client) Engines(ctx context.Context) (*api.Engines, error) {
 	return get[api.Engines](ctx, c, "/api/v1/engines", nil)
 }
 
+// Services lists those that share the records of the one that is asked, and live.
+func (c *Client) Services(ctx context.Context) (*api.Services, error) {
+	return get[api.Services](ctx, c, "/api/v1/services", nil)
+}
+
 // LedgerSetup gives the SQL that an administrator of a target's database runs with
 // psql, so that its ledger has an owner of its own.
 func (c *Client) LedgerSetup(ctx context.Context, lane, environment string) (*api.LedgerSetup, error) {

@@ -225,6 +225,7 @@ type OtherService struct {
 	Process   int32
 	Version   string
 	StartedAt time.Time
+	Running   int // deployments and rehearsals
 }
 
 // Services are those that live, by their numbers.
@@ -239,8 +240,10 @@ func (r *Records) Lives(ctx context.Context, service int32) (lives bool, err err
 }
 
 func services(ctx context.Context, from querier) ([]OtherService, error) {
-	rows, err := from.Query(ctx, `SELECT id, host, process, version, started_at FROM records.service
-		WHERE ended_at IS NULL AND records.lives(id) ORDER BY id`)
+	rows, err := from.Query(ctx, `SELECT id, host, process, version, started_at,
+			(SELECT count(*) FROM records.deployment d WHERE d.service = s.id AND d.outcome = 'running')
+			+ (SELECT count(*) FROM records.rehearsal r WHERE r.service = s.id AND r.state = 'running')
+		FROM records.service s WHERE ended_at IS NULL AND records.lives(id) ORDER BY id`)
 	if err != nil {
 		return nil, fmt.Errorf("read which services live: %w", err)
 	}

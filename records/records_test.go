@@ -237,6 +237,36 @@ func TestAnEnvironmentHasOneRunningDeployment(t *testing.T) {
 	assert.ErrorIs(t, err, records.ErrNotFound)
 }
 
+// TestSubmissionsLeaveConnectionsToOthers: however many lanes are submitted to at once, whoever
+// stands in a lane's door gets through.
+func TestSubmissionsLeaveConnectionsToOthers(t *testing.T) {
+	r := harbour(t)
+	var under []*records.Submission
+	for i := range 20 {
+		name := fmt.Sprintf("lane-%d", i)
+		_, err := r.DeclareLane(t.Context(), lane.Lane{Name: name, Engine: "postgresql"}, "pilot")
+		require.NoError(t, err)
+		ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+		s, err := r.Submit(ctx, name, "pilot")
+		if cancel(); err != nil {
+			assert.ErrorIs(t, err, context.DeadlineExceeded)
+			break
+		}
+		under = append(under, s)
+	}
+	assert.Less(t, len(under), 8, "not all connections are theirs")
+	require.NoError(t, r.Change(t.Context(), "lane-0", func() error {
+		_, err := r.Catalogue(t.Context(), "lane-0")
+		return err
+	}))
+	for _, s := range under {
+		s.Abandon()
+	}
+	s, err := r.Submit(t.Context(), "lane-9", "pilot")
+	assert.ErrorIs(t, err, records.ErrNotFound, "there is room again")
+	assert.Nil(t, s)
+}
+
 // While one lane's catalogue is read, however long that takes, the others' are there.
 func TestOneCatalogueThatIsReadHoldsUpNoOther(t *testing.T) {
 	url := pgtest.Database(t)

@@ -38,13 +38,18 @@ type Submission struct {
 type turns struct {
 	mu    sync.Mutex
 	taken map[string]chan struct{}
+	room  chan struct{} // for so many at once, over all names
 }
+
+// mostSubmissions are under way at once. Each has a connection, also while it waits for
+// another service's, or at its lane's door: others are to get theirs.
+const mostSubmissions = maxConnections / 2
 
 // take waits for the turn, and returns what ends it. That may be called twice.
 func (t *turns) take(ctx context.Context, name string) (end func(), err error) {
 	t.mu.Lock()
 	if t.taken == nil {
-		t.taken = map[string]chan struct{}{}
+		t.taken, t.room = map[string]chan struct{}{}, make(chan struct{}, mostSubmissions)
 	}
 	if t.taken[name] == nil {
 		t.taken[name] = make(chan struct{}, 1)
@@ -53,8 +58,14 @@ func (t *turns) take(ctx context.Context, name string) (end func(), err error) {
 	t.mu.Unlock()
 	select {
 	case turn <- struct{}{}:
-		return sync.OnceFunc(func() { <-turn }), nil
 	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	select {
+	case t.room <- struct{}{}:
+		return sync.OnceFunc(func() { <-t.room; <-turn }), nil
+	case <-ctx.Done():
+		<-turn
 		return nil, ctx.Err()
 	}
 }

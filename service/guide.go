@@ -28,6 +28,8 @@ type guide struct {
 	// the schema right before the first step, and what it should have been then;
 	// nil where that could not be seen
 	before, expected *schema.Schema
+
+	spans *spans
 }
 
 // run hands a recorded deployment over to be run.
@@ -45,7 +47,10 @@ func (s *deploying) run(
 			Now:        s.eventClock,
 			Notes:      notes,
 			Request:    request.id,
-			Guide:      &guide{deploying: s, deployment: d, place: p, session: session, request: request},
+			Guide: &guide{
+				deploying: s, deployment: d, place: p, session: session, request: request,
+				spans: begun(s.Tracer, request.trace, d, request.id),
+			},
 		},
 	)
 }
@@ -181,6 +186,7 @@ func (g *guide) Began() {
 // Happened counts.
 func (g *guide) Happened(e deploy.Event) {
 	g.metrics.step(g.deployment.Lane, g.deployment.Environment, e)
+	g.spans.happened(e)
 }
 
 // Changed lets nobody be told what was seen before.
@@ -189,6 +195,7 @@ func (g *guide) Changed() { g.looking.changed() }
 // Ended tells of it.
 func (g *guide) Ended(result deploy.Result) {
 	d := g.deployment
+	g.spans.ended(result.Outcome)
 	g.metrics.running.WithLabelValues(d.Lane, d.Environment).Dec()
 	g.metrics.deployments.WithLabelValues(d.Lane, d.Environment, string(result.Outcome)).Inc()
 	switch {

@@ -36,6 +36,7 @@ var who = map[string]string{
 	"GET /api/v1/engines":                          "self",
 	"GET /api/v1/engines/{engine}/findings":        "self",
 	"GET /api/v1/people":                           "",
+	"GET /api/v1/services":                         "",
 	"PUT /api/v1/people/{person}":                  "",
 	"GET /api/v1/tokens":                           "",
 	"POST /api/v1/tokens":                          "",

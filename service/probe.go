@@ -80,6 +80,19 @@ func (s *views) engines(call, *nothing) (*api.Engines, error) {
 	return answer, nil
 }
 
+// services lists those that share the records.
+func (s *views) services(c call, _ *nothing) (*api.Services, error) {
+	list, err := s.Records.Services(c)
+	answer := &api.Services{Services: []api.OneService{}}
+	for _, one := range list {
+		answer.Services = append(answer.Services, api.OneService{
+			ID: one.ID, Host: one.Host, Process: one.Process, Version: one.Version, StartedAt: one.StartedAt.UTC(),
+			Running: one.Running, Answers: one.ID == s.Records.Service(),
+		})
+	}
+	return answer, err
+}
+
 // scripts is what writes files that somebody runs without Vorrang.
 func (p targetContext) scripts() (engine.Scripts, error) {
 	scripts, can := p.engine.(engine.Scripts)

@@ -114,6 +114,7 @@ type deploymentRequest struct {
 	through step.Number // the last step; empty for all
 	shown   string      // how the digest of the plan that somebody saw begins; empty for none
 	id      string      // of the request that began it; empty for one that was scheduled
+	trace   context.Context
 }
 
 func forwardRequest(through string, policy plan.Policy, whole bool) (deploymentRequest, error) {
@@ -264,7 +265,7 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 	if err != nil {
 		return nil, busy(p, err)
 	}
-	w.id = requestID(c)
+	w.id, w.trace = requestID(c), traceOf(c)
 	s.run(d, p, session, w, notes)
 	c.status(http.StatusAccepted)
 	c.note("deployment", d.ID)

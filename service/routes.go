@@ -130,6 +130,8 @@ func (s *Service) endpoints() []endpoint {
 			"Removes a hook with its deliveries", s.hooks.removeHook),
 		on(admin, http.MethodGet, "/api/v1/deliveries", "listDeliveries",
 			"Says what was sent to hooks, newest first", s.hooks.deliveries),
+		on(admin, http.MethodGet, "/api/v1/services", "listServices",
+			"Lists the services that share these records and live", s.views.services),
 		apply,
 		self(on(look, http.MethodGet, "/api/v1/engines", "listEngines",
 			"Lists the kinds of database servers that the service works on, and what each can do", s.views.engines)),

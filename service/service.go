@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"github.com/gofiber/fiber/v3"
+	"go.opentelemetry.io/otel/trace"
+	"go.opentelemetry.io/otel/trace/noop"
 
 	"vorrang/core/engine"
 	"vorrang/core/remedy"
@@ -21,7 +23,7 @@ import (
 	"vorrang/work"
 )
 
-// Config is what a service is made of. All fields but Token and OpenID must be set.
+// Config is what a service is made of. All fields but Token, OpenID and Tracer must be set.
 type Config struct {
 	Engines engine.Engines // by the names that lane files give
 	Records *records.Records
@@ -43,6 +45,9 @@ type Config struct {
 	// the clock of all that is held against a time: gates, freezes, entries; nil for
 	// the machine's
 	Now func() time.Time
+
+	// where traces of deployments go; nil for nowhere
+	Tracer trace.Tracer
 
 	// how long a running step may take to end once the service is stopped
 	Grace time.Duration
@@ -84,6 +89,9 @@ func New(config Config) (*Service, error) {
 	}
 	if config.Now == nil {
 		config.Now = time.Now
+	}
+	if config.Tracer == nil {
+		config.Tracer = noop.NewTracerProvider().Tracer("")
 	}
 	s := &Service{
 		Config:  config,

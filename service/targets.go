@@ -90,7 +90,8 @@ const mostReferred = 64 << 10
 // ourOwn are the variables that are the service's, and nobody's target: whoever
 // declares a lane must not read the service's secrets by it.
 func ourOwn(variable string) bool {
-	return strings.HasPrefix(variable, "VORRANG_") && !strings.HasPrefix(variable, "VORRANG_TARGET_")
+	return strings.HasPrefix(variable, "OTEL_") ||
+		strings.HasPrefix(variable, "VORRANG_") && !strings.HasPrefix(variable, "VORRANG_TARGET_")
 }
 
 // mayRefer reports whether a reference is one that lanes and hooks may have: by
@@ -116,7 +117,7 @@ func (s *targets) resolve(reference string) (string, error) {
 			Kind:    engine.BadURL,
 			Message: "the variable " + name + " is the service's own, and no target's",
 			Fix: "put the target's URL into another one, such as VORRANG_TARGET_" +
-				strings.TrimPrefix(name, "VORRANG_"),
+				strings.TrimPrefix(strings.TrimPrefix(name, "VORRANG_"), "OTEL_"),
 		}
 	}
 	return resolve(reference)

@@ -55,7 +55,7 @@ func groups() []struct {
 			"people",
 			[]command{
 				loginCommand(), logoutCommand(), whoamiCommand(), passwordCommand(), peopleCommand(), personCommand(),
-				tokensCommand(), tokenCommand(), auditCommand(), hooksCommand(), hookCommand(),
+				tokensCommand(), tokenCommand(), auditCommand(), hooksCommand(), hookCommand(), servicesCommand(),
 			},
 		},
 	}

@@ -260,6 +260,11 @@ func run(args []string) error {
 		return err
 	}
 	defer store.Close()
+	tracer, flush, err := tracing(ctx, store.Service())
+	if err != nil {
+		return err
+	}
+	defer flush()
 	server, err := service.New(
 		service.Config{
 			Engines:      s.engines(),
@@ -274,6 +279,7 @@ func run(args []string) error {
 			HookNetworks: s.hooks,
 			References:   s.references,
 			Retention:    s.keep,
+			Tracer:       tracer,
 		},
 	)
 	if err != nil {

@@ -205,6 +205,22 @@ type Engines struct {
 	Engines []Engine `json:"engines" nullable:"false"`
 }
 
+// Services are those that share their records, and live.
+type Services struct {
+	Services []OneService `json:"services" nullable:"false"`
+}
+
+// OneService is one of them.
+type OneService struct {
+	ID        int32     `json:"id" description:"Its number among those that were ever on these records; the log has it."`
+	Host      string    `json:"host"`
+	Process   int32     `json:"process" description:"The number of its process there."`
+	Version   string    `json:"version"`
+	StartedAt time.Time `json:"started_at"`
+	Running   int       `json:"running" description:"How many deployments and rehearsals it runs now."`
+	Answers   bool      `json:"answers,omitempty" description:"It is the one that answers this."`
+}
+
 // Ledger is a target's history, newest first.
 type Ledger struct {
 	Exists  bool           `json:"exists"`

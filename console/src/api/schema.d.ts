@@ -1320,6 +1320,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lists the services that share these records and live
+         * @description Needs: administrator.
+         */
+        get: operations["listServices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -2499,6 +2519,26 @@ export interface components {
             statement: number;
             there: boolean;
         };
+        OneService: {
+            /** @description It is the one that answers this. */
+            answers?: boolean;
+            host: string;
+            /**
+             * Format: int32
+             * @description Its number among those that were ever on these records; the log has it.
+             */
+            id: number;
+            /**
+             * Format: int32
+             * @description The number of its process there.
+             */
+            process: number;
+            /** @description How many deployments and rehearsals it runs now. */
+            running: number;
+            /** Format: date-time */
+            started_at: string;
+            version: string;
+        };
         Options: {
             accept?: components["schemas"]["Acceptance"][];
             batch_size?: number;
@@ -2923,6 +2963,9 @@ export interface components {
         SchemaMap: {
             differences: components["schemas"]["Difference"][];
             map: components["schemas"]["Map"];
+        };
+        Services: {
+            services: components["schemas"]["OneService"][];
         };
         Session: {
             /**
@@ -5671,6 +5714,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Person"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listServices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Services"];
                 };
             };
             default: {
