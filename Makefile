@@ -42,7 +42,7 @@ bench: ## measures against psql, and writes docs/benchmarks.md
 	@$(MAKE) --no-print-directory build
 	@go run ./bench $(BENCH)
 
-soak: ## keeps the service busy for an hour, restarts it meanwhile, and writes what stayed level to docs/reliability.md
+soak: ## keeps three services busy for an hour, restarts one after the other meanwhile, and writes what stayed level to docs/reliability.md
 	@scripts/setup demo
 	@$(MAKE) --no-print-directory build
 	@go run ./bench -soak $(or $(SOAK),1h)

@@ -52,13 +52,22 @@ func main() {
 
 // bench is a PostgreSQL, a vorrangd, and what was measured.
 type bench struct {
-	folder  string
-	pgPort  int
+	*served
+	folder string
+	pgPort int
+	lines  []line
+}
+
+// served is a vorrangd.
+type served struct {
 	port    int
 	service *exec.Cmd
-	pid     atomic.Int64 // of the service
+	pid     atomic.Int64
 	client  *client.Client
-	lines   []line
+}
+
+func newServed(port int) *served {
+	return &served{port: port, client: client.New(fmt.Sprintf("http://127.0.0.1:%d", port), token, "bench")}
 }
 
 type line struct {
@@ -70,7 +79,7 @@ type line struct {
 }
 
 func run(ctx context.Context) (err error) {
-	b := &bench{pgPort: 7361, port: 7360}
+	b := &bench{pgPort: 7361, served: newServed(7360)}
 	if b.folder, err = os.MkdirTemp("", "vorrang-bench-"); err != nil {
 		return err
 	}
@@ -142,28 +151,27 @@ func (b *bench) start(ctx context.Context) error {
 	if err := os.Mkdir(filepath.Join(b.folder, "sqlite"), 0o700); err != nil {
 		return err
 	}
-	return b.launch(ctx)
+	return b.launch(ctx, b.served)
 }
 
-// launch starts the service, and waits until it answers.
-func (b *bench) launch(ctx context.Context) error {
-	b.service = exec.Command("bin/vorrangd", "-listen", fmt.Sprintf("127.0.0.1:%d", b.port),
+// launch starts a service, and waits until it answers.
+func (b *bench) launch(ctx context.Context, one *served) error {
+	one.service = exec.Command("bin/vorrangd", "-listen", fmt.Sprintf("127.0.0.1:%d", one.port),
 		"-sqlite", filepath.Join(b.folder, "sqlite"))
-	b.service.Env = append(os.Environ(), "VORRANG_ADMIN_TOKEN="+token, "VORRANG_RECORDS_URL="+b.url("records"))
-	b.service.Env = append(
-		b.service.Env,
+	one.service.Env = append(os.Environ(), "VORRANG_ADMIN_TOKEN="+token, "VORRANG_RECORDS_URL="+b.url("records"))
+	one.service.Env = append(
+		one.service.Env,
 		fmt.Sprintf("ROSTER=mysql://vorrang:%s@127.0.0.1:%d/roster", password, b.mariaPort()),
 	)
 	for _, target := range []string{"SMALL", "MANY", "COPY", "REHEARSE"} {
-		b.service.Env = append(b.service.Env, target+"="+b.url(strings.ToLower(target)))
+		one.service.Env = append(one.service.Env, target+"="+b.url(strings.ToLower(target)))
 	}
-	if err := b.service.Start(); err != nil {
+	if err := one.service.Start(); err != nil {
 		return err
 	}
-	b.pid.Store(int64(b.service.Process.Pid))
-	b.client = client.New(fmt.Sprintf("http://127.0.0.1:%d", b.port), token, "bench")
+	one.pid.Store(int64(one.service.Process.Pid))
 	for range 200 {
-		if _, err := b.client.Lanes(ctx); err == nil {
+		if _, err := one.client.Lanes(ctx); err == nil {
 			return nil
 		}
 		time.Sleep(50 * time.Millisecond)
@@ -171,11 +179,16 @@ func (b *bench) launch(ctx context.Context) error {
 	return errors.New("vorrangd did not start")
 }
 
-func (b *bench) stop() {
-	if b.service != nil && b.service.Process != nil {
-		_ = b.service.Process.Signal(os.Interrupt)
-		_ = b.service.Wait()
+// end ends the service by a signal, and waits for it.
+func (s *served) end(signal os.Signal) {
+	if s.service != nil && s.service.Process != nil {
+		_ = s.service.Process.Signal(signal)
+		_ = s.service.Wait()
 	}
+}
+
+func (b *bench) stop() {
+	b.end(os.Interrupt)
 	_ = b.script("mariadb", "stop", b.folder+"/mariadb", "kill")
 	_ = b.postgres("stop", b.folder+"/cluster", "immediate")
 }
@@ -251,8 +264,8 @@ func (b *bench) reference(name, url string) (string, error) {
 }
 
 // get asks the service as a page does, to which an answer of up to 2 s ago will do.
-func (b *bench) get(ctx context.Context, path string) (io.ReadCloser, error) {
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, b.client.Server+path, nil)
+func (s *served) get(ctx context.Context, path string) (io.ReadCloser, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, s.client.Server+path, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -332,8 +345,8 @@ func compare(prepare, ours, theirs func() error) (mine, other time.Duration, err
 
 // memory is what the system says of the service's memory, in MiB: VmHWM is the most that it
 // has held, VmRSS what it holds.
-func (b *bench) memory(what string) (int64, error) {
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", b.pid.Load()))
+func (s *served) memory(what string) (int64, error) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.pid.Load()))
 	if err != nil {
 		return 0, err
 	}

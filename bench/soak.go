@@ -29,18 +29,21 @@ import (
 
 // soakFor is how long the service is kept busy in place of being measured against others.
 var soakFor = flag.Duration("soak", 0,
-	"keep the service busy for so long, restart it meanwhile, and say what stayed level")
+	"keep three services busy for so long, restart them meanwhile, and say what stayed level")
 
 const (
-	soakLanes   = 20
-	soakWorkers = 8
-	soakSamples = 120
+	soakLanes    = 20
+	soakServices = 3
+	soakWorkers  = 8
+	soakSamples  = 120
 )
 
-// soak keeps lanes of three engines busy: promotions, rollbacks, rehearsals, looks. The
-// service is stopped or killed, and started again, every tenth of the time.
+// soak keeps lanes of three engines busy at three services on the same records: promotions,
+// rollbacks, rehearsals, looks. One of the services is stopped or killed, and started again,
+// every tenth of the time.
 type soak struct {
 	*bench
+	services []*served
 	mu       sync.Mutex
 	done     map[string]int // what was done, and what came of it
 	lanes    [soakLanes]sync.Mutex
@@ -57,7 +60,15 @@ type sample struct {
 }
 
 func (b *bench) soak(ctx context.Context, d time.Duration) error {
-	s := &soak{bench: b, done: map[string]int{}}
+	s := &soak{bench: b, services: []*served{b.served}, done: map[string]int{}}
+	for i := range soakServices - 1 {
+		one := newServed(b.port + 10 + i)
+		s.services = append(s.services, one)
+		if err := b.launch(ctx, one); err != nil {
+			return err
+		}
+		defer one.end(os.Interrupt)
+	}
 	for i := range soakLanes {
 		if err := s.declareLane(ctx, i); err != nil {
 			return err
@@ -136,16 +147,19 @@ func (s *soak) work(ctx context.Context) {
 	}
 }
 
+// any is the client of one of the services.
+func (s *soak) any() *client.Client { return s.services[rand.IntN(len(s.services))].client }
+
 // act does one thing on a lane, and reports whether a restart cut it off.
 func (s *soak) act(ctx context.Context, i int) (cut bool) {
 	defer func(before int64) { cut = s.cuts.Load() > before }(s.cuts.Load())
-	name := lane(i)
+	name, at := lane(i), s.any()
 	began := func(what string, promoted *api.Promoted, err error) {
 		if err == nil && promoted.Deployment != nil {
 			var d *api.Deployment
-			err = s.client.Follow(ctx, promoted.Deployment.ID, 0, func(deploy.Event) error { return nil })
+			err = s.any().Follow(ctx, promoted.Deployment.ID, 0, func(deploy.Event) error { return nil })
 			if err == nil {
-				d, err = s.client.Deployment(ctx, promoted.Deployment.ID)
+				d, err = s.any().Deployment(ctx, promoted.Deployment.ID)
 			}
 			if err == nil {
 				what += " " + string(d.Outcome)
@@ -158,36 +172,36 @@ func (s *soak) act(ctx context.Context, i int) (cut bool) {
 	}
 	switch n := rand.IntN(10); {
 	case n < 3:
-		promoted, err := s.client.Promote(ctx, name, "only", client.Promotion{})
+		promoted, err := at.Promote(ctx, name, "only", client.Promotion{})
 		var held *client.Error
 		if errors.As(err, &held) && held.Type == "urn:vorrang:in-doubt" { // a kill met a change of a schema
-			promoted, err = s.client.Rebuild(ctx, name, "only", "only")
+			promoted, err = at.Rebuild(ctx, name, "only", "only")
 			began("rebuild", promoted, err)
 			return cut
 		}
 		began("promotion", promoted, err)
 	case n < 5:
-		promoted, err := s.client.Rollback(ctx, name, "only", client.Way{Last: 1 + rand.IntN(6)}, "")
+		promoted, err := at.Rollback(ctx, name, "only", client.Way{Last: 1 + rand.IntN(6)}, "")
 		began("rollback", promoted, err)
 	case n == 5:
-		r, err := s.client.Rehearse(ctx, name, "only", client.Rehearsal{}, nil)
+		r, err := at.Rehearse(ctx, name, "only", client.Rehearsal{}, nil)
 		what := "rehearsal"
 		if err == nil {
 			what += " " + string(r.State)
 		}
 		s.count(ctx, what, err)
 	case n < 8:
-		_, err := s.client.Status(ctx, name, "only", "all")
+		_, err := at.Status(ctx, name, "only", "all")
 		s.count(ctx, "look", err)
 	case n == 8:
-		v, err := s.client.Verify(ctx, name, "")
+		v, err := at.Verify(ctx, name, "")
 		what := "verification"
 		if err == nil && len(v.Deviations) > 0 { // such as a step in doubt, after a kill
 			what += " " + string(v.Deviations[0].Kind)
 		}
 		s.count(ctx, what, err)
 	default:
-		_, err := s.client.Drift(ctx, name, "only")
+		_, err := at.Drift(ctx, name, "only")
 		s.count(ctx, "look for drift", err)
 	}
 	return cut
@@ -216,7 +230,7 @@ func (s *soak) count(ctx context.Context, what string, err error) {
 	}
 }
 
-// restart stops or kills the service every so often, and starts it again.
+// restart stops or kills one of the services every so often, and starts it again.
 func (s *soak) restart(ctx context.Context, every time.Duration) {
 	for kill := false; ; kill = !kill {
 		select {
@@ -228,9 +242,9 @@ func (s *soak) restart(ctx context.Context, every time.Duration) {
 		if kill {
 			signal = syscall.SIGKILL // in the middle of whatever it does
 		}
-		_ = s.service.Process.Signal(signal)
-		_ = s.service.Wait()
-		err := s.launch(context.WithoutCancel(ctx))
+		one := s.services[s.restarts%len(s.services)]
+		one.end(signal)
+		err := s.launch(context.WithoutCancel(ctx), one)
 		s.mu.Lock()
 		s.restarts++
 		s.mu.Unlock()
@@ -260,17 +274,22 @@ func (s *soak) watch(ctx context.Context, every time.Duration) {
 	}
 }
 
+// sample is of all services together.
 func (s *soak) sample(ctx context.Context) (one sample, err error) {
-	if one.memory, err = s.memory("VmRSS"); err != nil {
-		return one, err
-	}
-	files, err := os.ReadDir(fmt.Sprintf("/proc/%d/fd", s.pid.Load()))
-	if err != nil {
-		return one, err
-	}
-	one.files = int64(len(files))
-	if one.goroutines, err = s.metric(ctx, "go_goroutines"); err != nil {
-		return one, err
+	for _, service := range s.services {
+		memory, err := service.memory("VmRSS")
+		if err != nil {
+			return one, err
+		}
+		files, err := os.ReadDir(fmt.Sprintf("/proc/%d/fd", service.pid.Load()))
+		if err != nil {
+			return one, err
+		}
+		goroutines, err := service.metric(ctx, "go_goroutines")
+		if err != nil {
+			return one, err
+		}
+		one.memory, one.files, one.goroutines = one.memory+memory, one.files+int64(len(files)), one.goroutines+goroutines
 	}
 	conn, err := pgx.Connect(ctx, s.url("records"))
 	if err != nil {
@@ -283,7 +302,7 @@ func (s *soak) sample(ctx context.Context) (one sample, err error) {
 	return one, err
 }
 
-func (s *soak) metric(ctx context.Context, name string) (int64, error) {
+func (s *served) metric(ctx context.Context, name string) (int64, error) {
 	body, err := s.get(ctx, "/metrics")
 	if err != nil {
 		return 0, err
