@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -329,7 +330,7 @@ func (r *Records) TokenNow(ctx context.Context, id int64) (access.Token, error) 
 const tokenUsedEvery = time.Minute
 
 // Token returns the token under a hash, unless it was revoked or has expired,
-// and notes that it was used; or ErrNotFound.
+// and notes that it was used, which SaveUses keeps; or ErrNotFound.
 func (r *Records) Token(ctx context.Context, hash string) (access.Token, error) {
 	rows, _ := r.pool.Query(
 		ctx,
@@ -338,9 +339,49 @@ func (r *Records) Token(ctx context.Context, hash string) (access.Token, error) 
 	)
 	t, err := pgx.CollectExactlyOneRow(rows, scanToken)
 	if err == nil && (t.UsedAt == nil || time.Since(*t.UsedAt) > tokenUsedEvery) {
-		_, err = r.pool.Exec(ctx, `UPDATE records.token SET used_at = now() WHERE id = $1`, t.ID)
+		r.used.note(t.ID)
 	}
 	return t, noRows(err)
+}
+
+// uses are the tokens that were used since that was kept last.
+type uses struct {
+	mu  sync.Mutex
+	ids map[int64]time.Time
+}
+
+func (u *uses) note(id int64) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.ids == nil {
+		u.ids = map[int64]time.Time{}
+	}
+	u.ids[id] = time.Now()
+}
+
+// take hands over what was noted, and forgets it.
+func (u *uses) take() (ids []int64, at []time.Time) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	for id, when := range u.ids {
+		ids, at = append(ids, id), append(at, when)
+	}
+	u.ids = nil
+	return ids, at
+}
+
+// SaveUses keeps when tokens were used; a request that only reads writes nothing.
+func (r *Records) SaveUses(ctx context.Context) error {
+	ids, at := r.used.take()
+	if len(ids) == 0 {
+		return nil
+	}
+	_, err := r.pool.Exec(ctx, `UPDATE records.token t SET used_at = greatest(t.used_at, u.at)
+		FROM unnest($1::bigint[], $2::timestamptz[]) u (id, at) WHERE t.id = u.id`, ids, at)
+	if err != nil {
+		return fmt.Errorf("keep when tokens were used: %w", err)
+	}
+	return nil
 }
 
 // Tokens returns every token that was not revoked, the newest first.

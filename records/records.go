@@ -30,6 +30,7 @@ type Records struct {
 	doors *pgxpool.Pool
 	life  *life
 	at    place
+	used  uses
 
 	catalogues  catalogues
 	submissions turns

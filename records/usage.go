@@ -10,8 +10,8 @@ import (
 	"vorrang/core/review"
 )
 
-// SaveUses keeps what was counted when a deployment had applied a step of phase expand.
-func (r *Records) SaveUses(ctx context.Context, lane, environment string, deployment int64, e review.Expanded) error {
+// SaveObjectUses keeps what was counted when a deployment had applied a step of phase expand.
+func (r *Records) SaveObjectUses(ctx context.Context, lane, environment string, deployment int64, e review.Expanded) error {
 	body, err := json.Marshal(e.Uses)
 	if err == nil {
 		_, err = r.pool.Exec(ctx, `INSERT INTO records.usage (lane, environment, deployment, step, at, body)

@@ -31,7 +31,7 @@ func CheckReferences(ctx context.Context, config Config, lanes []lane.Lane) []Ch
 			for _, one := range e.References() {
 				all = append(all, Checked{Lane: l.Name, Environment: e.Name, Key: one.Key, Reference: one.Value})
 				at := len(all) - 1
-				checks = append(checks, func() { (&targets{&config}).check(ctx, l, e, &all[at]) })
+				checks = append(checks, func() { (&targets{Config: &config}).check(ctx, l, e, &all[at]) })
 			}
 		}
 	}

@@ -125,6 +125,10 @@ func (s *drifts) askSchema(ctx context.Context, p targetContext, session engine.
 
 // saveLook keeps what a look found, and tells the hooks of news.
 func (s *drifts) saveLook(ctx context.Context, p targetContext, d gate.Drifted, fingerprint string) error {
+	if onlyReads(ctx) {
+		s.noted.note(func(ctx context.Context) error { return s.saveLook(ctx, p, d, fingerprint) })
+		return nil
+	}
 	look := records.DriftLook{At: s.Now().UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Message: d.Unknown}
 	news, err := s.Records.SaveDriftLook(ctx, p.lane.Name, p.environment.Name, look)
 	if news {

@@ -169,7 +169,7 @@ func (g *guide) counted(ctx context.Context) {
 	figures, err := counter.Figures(ctx)
 	if err == nil {
 		e.Uses = figures.Uses()
-		err = g.Records.SaveUses(ctx, d.Lane, d.Environment, d.ID, e)
+		err = g.Records.SaveObjectUses(ctx, d.Lane, d.Environment, d.ID, e)
 	}
 	if err != nil {
 		g.Log.Warn("what the server counts is not kept", "deployment", d.ID, "error", err)

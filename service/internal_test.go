@@ -47,8 +47,8 @@ func TestTextIsShortenedBetweenCharacters(t *testing.T) {
 func TestReferencesAreAllowedByName(t *testing.T) {
 	t.Setenv("HARBOUR_URL", "x")
 	t.Setenv("OTHER_URL", "y")
-	all := &targets{&Config{}}
-	some := &targets{&Config{References: []string{"env:HARBOUR_*", "file:/run/secrets/*"}}}
+	all := &targets{Config: &Config{}}
+	some := &targets{Config: &Config{References: []string{"env:HARBOUR_*", "file:/run/secrets/*"}}}
 	for reference, allowed := range map[string]bool{"env:HARBOUR_URL": true, "env:OTHER_URL": false,
 		"file:/run/secrets/x": true, "file:/run/secrets/../x": false, "file:/run/secrets/a/b": false,
 		"env:harbour_url": false} {

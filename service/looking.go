@@ -133,9 +133,14 @@ func (l *looking) once(
 		return status, nil
 	}
 	epoch := l.epoch.Load()
-	answer := l.group.DoChan(fmt.Sprintf("%s %d", key, epoch), func() (any, error) {
+	page := ctx.Value(freshKey{}) == nil
+	answer := l.group.DoChan(fmt.Sprintf("%s %d %t", key, epoch, page), func() (any, error) {
 		asked := l.now()
-		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*lookTimeout)
+		asks := context.WithoutCancel(ctx)
+		if page {
+			asks = context.WithValue(asks, pageKey{}, true)
+		}
+		within, cancel := context.WithTimeout(asks, 2*lookTimeout)
 		defer cancel()
 		var status api.EnvironmentStatus
 		err := safely.Do(func() (err error) { status, err = look(within); return err })

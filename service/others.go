@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sync/atomic"
@@ -51,6 +52,9 @@ func (o *others) look(ctx context.Context) error {
 	if err := o.cancels(ctx); err != nil {
 		return err
 	}
+	if err := o.seen(ctx); err != nil {
+		return err
+	}
 	if err := o.cameAndWent(ctx); err != nil {
 		return err
 	}
@@ -75,6 +79,11 @@ func (o *others) look(ctx context.Context) error {
 	}
 	o.tidy = time.Now()
 	return o.Records.ForgetSignIns(ctx, remembered)
+}
+
+// seen keeps what requests saw that only read.
+func (o *others) seen(ctx context.Context) error {
+	return errors.Join(o.targets.noted.save(ctx), o.Records.SaveUses(ctx))
 }
 
 // cameAndWent logs it, and looks for what a service that is gone was to do.
@@ -116,16 +125,20 @@ func (o *others) hear(n records.News) {
 	switch n.Kind {
 	case "": // something may have been missed
 		o.looking.changed()
-		o.asked.Store(true)
-		o.round.Wake()
+		o.soon()
 		o.wake()
 	case "changed":
 		o.looking.changed()
 		o.wake()
 	case "cancel":
-		o.asked.Store(true)
-		o.round.Wake()
+		o.soon()
 	}
+}
+
+// soon has the next look begin at once.
+func (o *others) soon() {
+	o.asked.Store(true)
+	o.round.Wake()
 }
 
 // cancels stops here what somebody asked another service to cancel.

@@ -17,7 +17,11 @@ type book struct {
 }
 
 // targets are the environments of the lanes, and what stands on their servers.
-type targets struct{ *Config }
+type targets struct {
+	*Config
+	histories histories
+	noted     *noted
+}
 
 // identities is who may come in: people, machines, their sessions and tokens.
 type identities struct {
@@ -48,6 +52,7 @@ type drifts struct {
 	hooks   *hooks
 	running *work.Deployments
 	looks   *work.Round
+	noted   *noted
 }
 
 // gates is all that a gate asks for.
@@ -126,12 +131,13 @@ type schemas struct {
 func (s *Service) parts(running *work.Deployments) {
 	config := &s.Config
 	s.book = &book{config, running}
-	s.targets = &targets{config}
+	notes := &noted{}
+	s.targets = &targets{Config: config, noted: notes}
 	s.hooks = &hooks{config, work.NewHooks(s.Records, s.Log, s.targets.reference, s.HookNetworks), s.targets}
 	s.identities = &identities{Config: config, book: s.book, targets: s.targets, signInLimiter: &signInLimiter{s.Records}}
 	library := &library{config, s.targets}
 	s.builder = &builder{config, s.targets, library}
-	s.drifts = &drifts{Config: config, targets: s.targets, hooks: s.hooks, running: running}
+	s.drifts = &drifts{Config: config, targets: s.targets, hooks: s.hooks, running: running, noted: notes}
 	s.drifts.looks = work.NewRound("looks for drift", s.drifts.nextLook, s.drifts.lookAround)
 	s.gates = &gates{config, s.targets, library, s.drifts, s.hooks, s.looking}
 	s.repairs = &repairs{config, s.targets, library, s.builder, s.drifts}
@@ -159,6 +165,7 @@ func (s *Service) parts(running *work.Deployments) {
 		s.deploying.beginDue,
 	)
 	s.deploying.others = newOthers(s.deploying)
+	notes.wake = s.deploying.others.soon
 	s.catalogue = &catalogue{
 		config,
 		s.targets,

@@ -29,9 +29,19 @@ func number(c fiber.Ctx) error {
 		id = strings.ToLower(rand.Text()[:16])
 	}
 	c.Set(fiber.HeaderXRequestID, id)
-	c.SetContext(context.WithValue(c.Context(), requestKey{}, id))
+	ctx := context.WithValue(c.Context(), requestKey{}, id)
+	if c.Method() == fiber.MethodGet {
+		ctx = context.WithValue(ctx, readsKey{}, true)
+	}
+	c.SetContext(ctx)
 	return c.Next()
 }
+
+// readsKey marks the context of a request that writes nothing.
+type readsKey struct{}
+
+// onlyReads reports whether a context is of a request that writes nothing.
+func onlyReads(ctx context.Context) bool { return ctx.Value(readsKey{}) != nil }
 
 // requestID is the number of the request that a context is of; empty for none.
 func requestID(ctx context.Context) string {

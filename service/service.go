@@ -146,6 +146,11 @@ func (s *Service) Stop() {
 	s.deploying.rehearsing.Stop()
 	s.running.Stop(s.Grace)
 	s.rounds.Wait()
+	within, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	if err := s.deploying.others.seen(within); err != nil {
+		s.Log.Warn("what was seen last is not kept", "error", err)
+	}
+	cancel()
 	if err := s.app.ShutdownWithTimeout(2 * time.Second); err != nil && !errors.Is(err, context.DeadlineExceeded) {
 		s.Log.Warn("some connections were cut", "error", err)
 	}

@@ -226,14 +226,14 @@ func (s *targets) look(
 	ctx context.Context, p targetContext, session engine.Session,
 ) (gate.Facts, []ledger.Entry, error) {
 	facts := gate.Facts{Lane: p.lane.Name, Asks: p.environment.Asks(), LedgerRole: p.environment.LedgerRole}
-	entries, _, err := session.ReadLedger(ctx)
+	read, right, err := s.histories.read(ctx, p, session)
 	if err != nil {
 		return facts, nil, err
 	}
+	entries, state := read.entries, read.state
 	if facts.Altered, err = session.LedgerAltered(ctx); err != nil {
 		return facts, nil, err
 	}
-	state := ledger.Fold(entries)
 	if state.Untouched() && state.Baseline == "" {
 		if facts.Existing, err = session.Existing(ctx, p.environment.Schemas); err != nil {
 			return facts, nil, err
@@ -245,13 +245,16 @@ func (s *targets) look(
 	}
 	chain := make(chan error, 1)
 	go func() {
-		chain <- safely.Do(func() error { return cmp.Or(ledger.Verify(entries), ledger.VerifyHead(entries, seen)) })
+		chain <- safely.Do(func() error { return cmp.Or(ledger.VerifyAfter(entries, right), ledger.VerifyHead(entries, seen)) })
 	}()
 	facts.Entries, facts.History = len(entries), entries
 	facts.View = p.only(plan.Look(p.environment.Name, p.catalogue, state))
 	facts.Chain = <-chain
 	if facts.Chain == nil {
 		facts.Strange = s.strange(entries, seen)
+	}
+	if facts.Chain == nil && facts.Strange == "" {
+		s.histories.keep(p, read)
 	}
 	var unfit []string // steps whose files would have to change
 	for _, standing := range facts.View.Steps {
@@ -277,7 +280,14 @@ func (s *targets) look(
 		return facts, nil, err
 	}
 	if facts.Chain == nil && facts.Strange == "" && facts.View.State.Head.Seq > seen.Seq {
-		err = s.Records.SaveHead(ctx, p.lane.Name, p.environment.Name, facts.View.State.Head)
+		if onlyReads(ctx) {
+			head := facts.View.State.Head
+			s.noted.note(func(ctx context.Context) error {
+				return s.Records.SaveHead(ctx, p.lane.Name, p.environment.Name, head)
+			})
+		} else {
+			err = s.Records.SaveHead(ctx, p.lane.Name, p.environment.Name, facts.View.State.Head)
+		}
 	}
 	return facts, entries, err
 }

@@ -97,6 +97,8 @@ type Ledger interface {
 	// ReadLedger returns all entries, oldest first. exists is false for a target
 	// that has no ledger.
 	ReadLedger(ctx context.Context) (entries []ledger.Entry, exists bool, err error)
+	// ReadLedgerFrom returns those whose Seq is at least seq.
+	ReadLedgerFrom(ctx context.Context, seq int64) (entries []ledger.Entry, exists bool, err error)
 	// LedgerAltered says what of the ledger's table is not as it was made; an
 	// empty text where there is nothing, or no ledger.
 	LedgerAltered(ctx context.Context) (string, error)

@@ -128,6 +128,19 @@ func Verify(entries []Entry) error {
 		}
 		entries = entries[at:]
 	}
+	return follow(entries, head)
+}
+
+// VerifyAfter is Verify of entries of which so many were found right before.
+func VerifyAfter(entries []Entry, before int) error {
+	if before == 0 || adoption(entries[before:]) >= 0 {
+		return Verify(entries)
+	}
+	return follow(entries[before:], entries[before-1].Head())
+}
+
+// follow checks that entries stand one after the other, the first after head.
+func follow(entries []Entry, head Head) error {
 	for _, e := range entries {
 		switch {
 		case e.Seq != head.Seq+1:

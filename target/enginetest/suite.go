@@ -58,6 +58,10 @@ func ledgers(t *testing.T, h Harness) {
 	assert.True(t, exists)
 	assert.Equal(t, written, read, "byte for byte")
 	require.NoError(t, ledger.Verify(read))
+	newer, exists, err := session.ReadLedgerFrom(t.Context(), 2)
+	require.NoError(t, err)
+	assert.True(t, exists)
+	assert.Equal(t, written[1:], newer)
 
 	for _, hostile := range []string{"UPDATE " + h.Ledger + " SET actor = 'nobody'", "DELETE FROM " + h.Ledger,
 		"DELETE FROM " + h.Ledger + " WHERE seq = 3"} {

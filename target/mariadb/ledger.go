@@ -36,7 +36,18 @@ const (
 
 // ReadLedger implements engine.Ledger.
 func (s *Session) ReadLedger(ctx context.Context) (entries []ledger.Entry, exists bool, err error) {
-	entries, err = s.own.entries(ctx, readLedger+" ORDER BY seq")
+	return s.ReadLedgerFrom(ctx, 0)
+}
+
+// ReadLedgerFrom implements engine.Ledger.
+func (s *Session) ReadLedgerFrom(
+	ctx context.Context, seq int64,
+) (entries []ledger.Entry, exists bool, err error) {
+	where := ""
+	if seq > 0 {
+		where = fmt.Sprintf(" WHERE seq >= %d", seq)
+	}
+	entries, err = s.own.entries(ctx, readLedger+where+" ORDER BY seq")
 	var refused *engine.ServerError
 	if errors.As(err, &refused) && refused.Kind == engine.Missing {
 		return nil, false, nil

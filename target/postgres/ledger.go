@@ -22,12 +22,19 @@ var createLedger string
 
 const readLedger = `SELECT seq, at, action, step, slug, checksum, deployment, actor, duration_ms, detail::text,
 	prev_hash, hash
-FROM vorrang.ledger ORDER BY seq`
+FROM vorrang.ledger WHERE seq >= $1 ORDER BY seq`
 
 // ReadLedger returns all entries, oldest first. exists is false for a target
 // that has no ledger.
 func (s *Session) ReadLedger(ctx context.Context) (entries []ledger.Entry, exists bool, err error) {
-	rows, err := s.conn.Query(ctx, readLedger, pgx.QueryResultFormats{pgx.BinaryFormatCode})
+	return s.ReadLedgerFrom(ctx, 0)
+}
+
+// ReadLedgerFrom implements engine.Ledger.
+func (s *Session) ReadLedgerFrom(
+	ctx context.Context, seq int64,
+) (entries []ledger.Entry, exists bool, err error) {
+	rows, err := s.conn.Query(ctx, readLedger, pgx.QueryResultFormats{pgx.BinaryFormatCode}, seq)
 	if err == nil {
 		entries, err = pgx.AppendRows(make([]ledger.Entry, 0, 256), rows, scanEntry)
 	}

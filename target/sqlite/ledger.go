@@ -31,10 +31,17 @@ const (
 
 // ReadLedger implements engine.Ledger.
 func (s *Session) ReadLedger(ctx context.Context) (entries []ledger.Entry, exists bool, err error) {
+	return s.ReadLedgerFrom(ctx, 0)
+}
+
+// ReadLedgerFrom implements engine.Ledger.
+func (s *Session) ReadLedgerFrom(
+	ctx context.Context, seq int64,
+) (entries []ledger.Entry, exists bool, err error) {
 	if exists, err = s.own.has(ctx, ledgerTable); err != nil || !exists {
 		return nil, false, err
 	}
-	entries, err = s.own.entries(ctx, readLedger+" ORDER BY seq")
+	entries, err = s.own.entries(ctx, readLedger+" WHERE seq >= ? ORDER BY seq", seq)
 	if err != nil {
 		return nil, false, fmt.Errorf("read the ledger: %w", err)
 	}
