@@ -146,7 +146,7 @@ func (s *several) schedule(n int) {
 	for i := range n {
 		c := client.New(s.services[i%len(s.services)].Server, token, fmt.Sprintf("night-%d", i))
 		_, err := c.Promote(s.t.Context(), "harbour", stops[i%len(stops)],
-			client.Promotion{At: time.Now().Add(time.Duration(500+300*i) * time.Millisecond)})
+			client.Promotion{At: time.Now().Add(time.Duration(4000+200*i) * time.Millisecond)})
 		require.NoError(s.t, err)
 	}
 }

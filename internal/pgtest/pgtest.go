@@ -56,7 +56,7 @@ func Main(m *testing.M, stop ...func()) {
 // safe: fsync is off.
 func Shared(t testing.TB) *Server {
 	t.Helper()
-	start.Do(func() { shared, failed = launch("max_connections=200", "log_statement=all", "log_line_prefix=%p|") })
+	start.Do(func() { shared, failed = launch("max_connections=400", "log_statement=all", "log_line_prefix=%p|") })
 	require.NoError(t, failed)
 	return shared
 }
