@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"net/http"
 	"sync"
@@ -16,6 +17,8 @@ import (
 	"vorrang/core/rehearsal"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
+	"vorrang/records"
+	"vorrang/target/postgres"
 )
 
 // waiting is a step that lasts until somebody lets it go on.
@@ -124,4 +127,47 @@ func TestWhatOneServiceChangesAnotherShowsAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return page() != before }, time.Second, 5*time.Millisecond,
 		"earlier than what was told goes out of date")
+}
+
+// left has a deployment look as if a service had died while it ran it.
+func left(t *testing.T, w *servicetest.World, id int64) {
+	dead, err := records.Open(t.Context(), postgres.Engine{}, w.Records, records.Settings{Wait: time.Minute})
+	require.NoError(t, err)
+	number := dead.Service()
+	pgtest.Exec(t, w.Records, fmt.Sprintf(`UPDATE records.deployment SET outcome = 'running', ended_at = NULL, failure = NULL,
+		service = %d WHERE id = %d; DELETE FROM records.event WHERE deployment = %[2]d AND body ->> 'kind' = 'ended'`,
+		number, id))
+	dead.Close()
+}
+
+// TestWhatADeadServiceLeftIsClosedByWhatTheLedgerSays, once nobody works on the target any more.
+func TestWhatADeadServiceLeftIsClosedByWhatTheLedgerSays(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.a (id int);"})
+	done := w.Promoted("staging")
+	w.Submitted(map[string]string{"2-b.sql": "SELECT 1 / 0;"})
+	failed := w.Promoted("staging")
+	require.Equal(t, deploy.Failed, failed.Outcome)
+	last := func(id int64) (e deploy.Event) {
+		require.NoError(t, w.Follow(t.Context(), id, 0, func(next deploy.Event) error { e = next; return nil }))
+		return e
+	}
+	for id, is := range map[int64]deploy.Outcome{done.ID: deploy.Done, failed.ID: deploy.Interrupted} {
+		session, err := postgres.Connect(t.Context(), w.URLs["staging"], "a service that lost the records")
+		require.NoError(t, err)
+		require.NoError(t, session.Lock(t.Context()))
+		left(t, w, id)
+		tried := "SELECT count(*) FROM pg_stat_activity WHERE application_name LIKE '%whose service is gone'"
+		require.Eventually(t, func() bool { return pgtest.Query(t, w.URLs["staging"], tried) != "0" }, 20*time.Second,
+			time.Millisecond, "it is looked at")
+		assert.Equal(t, deploy.Running, must(w.Deployment(t.Context(), id)).Outcome, "somebody still works on the target")
+		session.Close()
+		assert.Equal(t, is, last(id).Outcome)
+		assert.Equal(t, is, must(w.Deployment(t.Context(), id)).Outcome)
+	}
+
+	left(t, w, failed.ID)
+	w.Submitted(map[string]string{"2-b.sql": "SELECT 1;"})
+	assert.Equal(t, deploy.Done, w.Promoted("staging").Outcome, "the next promotion does not wait for that")
+	assert.Equal(t, deploy.Interrupted, must(w.Deployment(t.Context(), failed.ID)).Outcome)
 }

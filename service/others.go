@@ -25,10 +25,11 @@ type others struct {
 	abandoned *work.Abandoned
 	round     *work.Round
 
-	at    time.Time // when to look next
-	asked atomic.Bool
-	live  []int32 // those that lived at the last look
-	tidy  time.Time
+	at      time.Time // when to look next
+	asked   atomic.Bool
+	closing atomic.Bool
+	live    []int32 // those that lived at the last look
+	tidy    time.Time
 }
 
 func newOthers(s *deploying) *others {
@@ -58,8 +59,11 @@ func (o *others) look(ctx context.Context) error {
 	if err := o.cameAndWent(ctx); err != nil {
 		return err
 	}
-	if err := o.abandoned.Close(ctx); err != nil {
-		return err
+	if o.closing.CompareAndSwap(false, true) { // which takes its time where targets do not answer
+		o.running.Aside("deployments of services that are gone", func(ctx context.Context) error {
+			defer o.closing.Store(false)
+			return o.abandoned.Close(ctx)
+		})
 	}
 	if err := o.Records.CloseRehearsals(ctx, o.Now().UTC()); err != nil {
 		return err

@@ -125,6 +125,9 @@ func (s *Service) Start(ctx context.Context) error {
 		}
 	}
 	s.Records.Hear(s.deploying.others.hear)
+	if err := s.deploying.others.abandoned.Close(ctx); err != nil { // before anybody asks
+		return err
+	}
 	if err := s.deploying.others.look(ctx); err != nil {
 		return err
 	}

@@ -88,6 +88,7 @@ func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
 	require.NoError(t, err)
 	people["robot"] = client.New(w.Server, robot.Text, "")
 	names := slices.Sorted(maps.Keys(people))
+	servers := []string{w.Server, w.Beside().Server, w.Beside().Server}
 	var done, deployed, refused, calls, bundles, forged atomic.Int64
 	var wait sync.WaitGroup
 	for worker := range workers {
@@ -95,12 +96,17 @@ func TestNoSequenceOfCallsGetsAroundTheGate(t *testing.T) {
 			g := &gambler{
 				t:      t,
 				world:  w,
-				people: maps.Clone(people),
+				people: map[string]*client.Client{},
 				boss:   boss,
 				names:  append(slices.Clone(names), "guest"),
 				urls:   map[string]string{},
 				files:  map[string]string{},
 				conns:  map[string]*pgx.Conn{},
+			}
+			for i, name := range names { // everybody asks another one of the services
+				own := *people[name]
+				own.Server = servers[(worker+i)%len(servers)]
+				g.people[name] = &own
 			}
 			for _, environment := range []string{"development", "staging", "production"} {
 				g.urls[environment] = pgtest.Database(t)

@@ -13,7 +13,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	collector "go.opentelemetry.io/proto/otlp/collector/trace/v1"
 	trace "go.opentelemetry.io/proto/otlp/trace/v1"
 	"google.golang.org/protobuf/proto"
 
@@ -29,11 +28,11 @@ type taken struct {
 
 func (k *taken) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	body, err := io.ReadAll(r.Body)
-	var sent collector.ExportTraceServiceRequest
+	var sent trace.TracesData // which has the form of a request
 	if err == nil {
 		err = proto.Unmarshal(body, &sent)
 	}
-	if err != nil || r.URL.Path != "/v1/traces" {
+	if err != nil || r.URL.Path != "/v1/traces" || r.Header.Get("X-Port") != "Nordmole 1" {
 		http.Error(w, "not a trace", http.StatusBadRequest)
 		return
 	}
@@ -58,7 +57,7 @@ func TestADeploymentsTraceIsSent(t *testing.T) {
 	at := httptest.NewServer(kept)
 	defer at.Close()
 	p := startProcess(t, "TARGET="+pgtest.Database(t), "OTEL_EXPORTER_OTLP_ENDPOINT="+at.URL,
-		"OTEL_BSP_SCHEDULE_DELAY=50", "OTEL_RESOURCE_ATTRIBUTES=deployment.environment.name=port")
+		"OTEL_BSP_SCHEDULE_DELAY=50", "OTEL_EXPORTER_OTLP_HEADERS=x-port=Nordmole%201", "OTEL_RESOURCE_ATTRIBUTES=deployment.environment.name=port")
 	_, err := p.Declare(t.Context(), "lane.yaml", []byte(oneLane))
 	require.NoError(t, err)
 	p.submit(map[string]string{

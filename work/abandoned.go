@@ -10,6 +10,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/step"
+	"vorrang/internal/safely"
 	"vorrang/records"
 )
 
@@ -38,33 +39,52 @@ func (a *Abandoned) Close(ctx context.Context) error {
 	}
 	away := a.away
 	a.away = map[int64]time.Time{}
-	for _, d := range list {
-		session, err := a.Open(ctx, d)
-		if err == nil {
-			err = session.Lock(ctx)
-			if err == nil {
-				err = a.settle(ctx, d, session)
-			}
-			session.Close()
-			var locked *engine.LockedError
-			if err == nil || errors.As(err, &locked) {
-				continue
-			}
-		}
-		since, known := away[d.ID]
-		if !known {
-			since = time.Now()
-		}
-		if a.away[d.ID] = since; time.Since(since) < goneFor || ctx.Err() != nil {
-			continue
-		}
-		a.log.Warn("the target of an interrupted deployment cannot be read", "deployment", d.ID, "error", err)
-		if err := a.close(ctx, d, deploy.Interrupted, "the service that ran this deployment is gone, and its target cannot "+
-			"be reached; the ledger there says how far it came, and the same promotion goes on from there"); err != nil {
-			return err
+	errs := make([]error, len(list))
+	since := make([]time.Time, len(list)) // its zero value for one that was reached
+	var wait safely.Group
+	room := make(chan struct{}, mostOpened)
+	for i, d := range list {
+		room <- struct{}{}
+		wait.Go(func() {
+			defer func() { <-room }()
+			since[i], errs[i] = a.closeOne(ctx, d, away[d.ID])
+		})
+	}
+	wait.Wait()
+	for i, d := range list {
+		if !since[i].IsZero() {
+			a.away[d.ID] = since[i]
 		}
 	}
-	return nil
+	return errors.Join(errs...)
+}
+
+// mostOpened is how many targets are opened at once.
+const mostOpened = 8
+
+// closeOne closes one whose target's lock is free, or whose target has been away for long. It
+// says since when it is, where it is.
+func (a *Abandoned) closeOne(ctx context.Context, d records.Deployment, since time.Time) (time.Time, error) {
+	session, err := a.Open(ctx, d)
+	if err == nil {
+		defer session.Close()
+		if err = session.Lock(ctx); err == nil {
+			err = a.settle(ctx, d, session)
+		}
+	}
+	var locked *engine.LockedError
+	if err == nil || errors.As(err, &locked) || ctx.Err() != nil {
+		return time.Time{}, nil
+	}
+	if since.IsZero() {
+		since = time.Now()
+	}
+	if time.Since(since) < goneFor {
+		return since, nil
+	}
+	a.log.Warn("the target of an interrupted deployment cannot be read", "deployment", d.ID, "error", err)
+	return since, a.close(ctx, d, deploy.Interrupted, "the service that ran this deployment is gone, and its target cannot "+
+		"be reached; the ledger there says how far it came, and the same promotion goes on from there")
 }
 
 // CloseAt closes the abandoned deployment of an environment whose target's lock the session
