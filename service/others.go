@@ -106,7 +106,7 @@ func (o *others) cameAndWent(ctx context.Context) error {
 		}
 	}
 	for _, id := range o.live {
-		if !slices.Contains(now, id) {
+		if !slices.Contains(now, id) && id != o.Records.Service() {
 			o.Log.Info("another service is gone", "service", id)
 			o.wake()
 			o.running.Aside("steps of the records that waited", o.Records.Upgrade)
