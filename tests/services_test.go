@@ -135,6 +135,7 @@ func (s *several) load(ctx context.Context, clients int) (ended func()) {
 			random := rand.New(rand.NewPCG(uint64(n), 7))
 			for ctx.Err() == nil {
 				s.act(s.t.Context(), random)
+				pause(s.t, time.Duration(random.IntN(250))*time.Millisecond) // people think
 			}
 		})
 	}
