@@ -133,7 +133,6 @@ func (o *others) hear(n records.News) {
 		o.wake()
 	case "changed":
 		o.looking.changed()
-		o.wake()
 	case "cancel":
 		o.soon()
 	}

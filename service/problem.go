@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"net/http"
@@ -100,6 +101,14 @@ func (s *Config) problem(err error) api.Problem {
 			Title:  http.StatusText(framework.Code),
 			Status: framework.Code,
 			Detail: "the request cannot be answered as it is: " + strings.ToLower(http.StatusText(framework.Code)),
+		}
+	case errors.Is(err, context.DeadlineExceeded):
+		return api.Problem{
+			Type:     "urn:vorrang:unavailable",
+			Title:    "It took too long",
+			Status:   http.StatusServiceUnavailable,
+			Detail:   "this could not be answered in time; whether it was done is not known",
+			Remedies: by("see what stands, and try again in a moment"),
 		}
 	case records.Away(err):
 		return api.Problem{

@@ -65,8 +65,6 @@ func TestWhateverHappensVorrangSaysSoAndKnowsTheWayOut(t *testing.T) {
 						world.Stop() // and its connections go
 					}
 					world = servicetest.Start(t)
-					world.Beside()
-					world.Beside()
 					person = world.As("m.kai", "reader", "author", "releaser", "approver", "keeper", "reporter")
 				}
 				t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
