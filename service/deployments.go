@@ -288,8 +288,9 @@ func (s *deploying) keptEvents(id int64) keptEvents {
 func (s *deploying) streamKept(w *bufio.Writer, of keptEvents, after int64, still func() bool) error {
 	const page = 1000
 	ctx := s.running.Context()
+	heard, leave := s.news.follow(of.topic) // before anything is read
+	defer leave()
 	for looked := time.Now(); ; {
-		heard := s.news.heard(of.topic) // before anything is read
 		running, outcome, err := of.running(ctx)
 		if err != nil {
 			return err

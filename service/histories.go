@@ -79,6 +79,14 @@ func (h *histories) keep(p targetContext, read history) {
 	before := h.kept[placeName(p)]
 	h.entries -= len(before.entries)
 	delete(h.kept, placeName(p))
+	if h.entries+len(read.entries) > mostKept { // what nobody reads any more makes room
+		for name, one := range h.kept {
+			if time.Since(one.whole) >= wholeEvery {
+				h.entries -= len(one.entries)
+				delete(h.kept, name)
+			}
+		}
+	}
 	if len(read.entries) == 0 || h.entries+len(read.entries) > mostKept {
 		return
 	}

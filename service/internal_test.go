@@ -7,9 +7,13 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"vorrang/core/ledger"
+	"vorrang/records"
 )
 
 func TestPasswordsAreKeptAsHashes(t *testing.T) {
@@ -119,4 +123,44 @@ func TestAStuckProviderHoldsUpNobodyElse(t *testing.T) {
 	t.Cleanup(func() { _ = conn.Close() })
 	cancel()
 	assert.ErrorIs(t, <-ended, context.Canceled)
+}
+
+// TestWhatNobodyReadsAnyMoreMakesRoom for ledgers that are read now.
+func TestWhatNobodyReadsAnyMoreMakesRoom(t *testing.T) {
+	place := func(name string) (p targetContext) {
+		p.lane.Name, p.environment.Name = name, "staging"
+		return p
+	}
+	h, now := histories{}, time.Now()
+	h.keep(place("old"), history{entries: make([]ledger.Entry, mostKept-10), whole: now.Add(-2 * wholeEvery)})
+	h.keep(place("new"), history{entries: make([]ledger.Entry, 50), whole: now})
+	_, kept := h.of(place("new"))
+	assert.True(t, kept)
+	assert.Equal(t, 50, h.entries)
+	h.keep(place("large"), history{entries: make([]ledger.Entry, mostKept), whole: now})
+	_, kept = h.of(place("large"))
+	assert.False(t, kept, "there is no room beside what is read")
+	_, kept = h.of(place("new"))
+	assert.True(t, kept)
+}
+
+// TestNewsWakeWhoFollows, also those that came between two reads, and leave nothing behind.
+func TestNewsWakeWhoFollows(t *testing.T) {
+	n := newNews()
+	one, leave := n.follow(topic("deployment", 7))
+	also, leaveToo := n.follow(topic("deployment", 7))
+	other, leaveOther := n.follow(topic("deployment", 8))
+	n.tell(records.News{Kind: "deployment", ID: 7})
+	n.tell(records.News{Kind: "deployment", ID: 7})
+	assert.Len(t, one, 1)
+	assert.Len(t, also, 1)
+	assert.Empty(t, other)
+	leave()
+	n.tell(records.News{}) // something may have been missed
+	assert.Len(t, other, 1)
+	leaveToo()
+	leaveOther()
+	assert.Empty(t, n.follows)
+	n.close()
+	assert.True(t, n.over())
 }

@@ -72,7 +72,8 @@ func (s *drifts) lookAround(ctx context.Context) error {
 
 // lookAt looks at one environment, unless another service does.
 func (s *drifts) lookAt(ctx context.Context, d dueLook) error {
-	task := "look " + d.lane.Name + "/" + d.environment.Name
+	p := s.targets.at(d.lane, d.environment, nil)
+	task := "look " + placeName(p)
 	claimed, err := s.Records.Claim(ctx, task)
 	if err != nil || !claimed {
 		return err
@@ -85,7 +86,6 @@ func (s *drifts) lookAt(ctx context.Context, d dueLook) error {
 	if last.At.Add(d.environment.LookForDrift).After(s.Now()) {
 		return nil // another service has just done it
 	}
-	p := s.targets.at(d.lane, d.environment, nil)
 	within, cancel := context.WithTimeout(ctx, driftPatience)
 	_, _, err = s.lookForDrift(within, p, plainly)
 	cancel()

@@ -7,52 +7,60 @@ import (
 	"vorrang/records"
 )
 
-// news wakes those who wait for what other services tell of.
+// news wakes those who follow what other services tell of.
 type news struct {
 	mu      sync.Mutex
-	waiting map[string]chan struct{}
+	follows map[string]map[chan struct{}]bool // by topic
 	closed  bool
 }
 
-func newNews() *news { return &news{waiting: map[string]chan struct{}{}} }
+func newNews() *news { return &news{follows: map[string]map[chan struct{}]bool{}} }
 
 func topic(kind string, id int64) string { return fmt.Sprintf("%s %d", kind, id) }
 
-// heard is closed with the next news of a topic, and once nobody is to wait any more.
-func (n *news) heard(topic string) <-chan struct{} {
+// follow gives a channel that has something in it whenever there are news of a topic since it
+// was read last, and once nobody is to follow any more. leave ends it.
+func (n *news) follow(topic string) (heard <-chan struct{}, leave func()) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if n.waiting[topic] == nil {
-		n.waiting[topic] = make(chan struct{})
-		if n.closed {
-			close(n.waiting[topic])
+	mine := make(chan struct{}, 1)
+	if n.follows[topic] == nil {
+		n.follows[topic] = map[chan struct{}]bool{}
+	}
+	n.follows[topic][mine] = true
+	return mine, func() {
+		n.mu.Lock()
+		defer n.mu.Unlock()
+		if delete(n.follows[topic], mine); len(n.follows[topic]) == 0 {
+			delete(n.follows, topic)
 		}
 	}
-	return n.waiting[topic]
 }
 
-// tell wakes who waits for what the news are about; for all, where something may have been
+// tell wakes who follows what the news are about; everybody, where something may have been
 // missed.
 func (n *news) tell(of records.News) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	if n.closed {
-		return
-	}
-	for topicOf, waits := range n.waiting {
-		if of.Kind == "" || topicOf == topic(of.Kind, of.ID) {
-			close(waits)
-			delete(n.waiting, topicOf)
+	for name, all := range n.follows {
+		if of.Kind != "" && name != topic(of.Kind, of.ID) {
+			continue
+		}
+		for one := range all {
+			select {
+			case one <- struct{}{}:
+			default: // it is to look already
+			}
 		}
 	}
 }
 
 // close wakes everybody, for good; over reports that.
 func (n *news) close() {
-	n.tell(records.News{})
 	n.mu.Lock()
-	defer n.mu.Unlock()
 	n.closed = true
+	n.mu.Unlock()
+	n.tell(records.News{})
 }
 
 func (n *news) over() bool {

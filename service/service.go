@@ -128,7 +128,7 @@ func (s *Service) Start(ctx context.Context) error {
 	if err := s.deploying.others.abandoned.Close(ctx); err != nil { // before anybody asks
 		return err
 	}
-	if err := s.deploying.others.look(ctx); err != nil {
+	if err := s.Records.CloseRehearsals(ctx, s.Now().UTC()); err != nil {
 		return err
 	}
 	retention := work.NewRetention(s.Records, s.Log, s.Retention, s.Now)

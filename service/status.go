@@ -96,7 +96,7 @@ func (s *views) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
 func (s *views) environmentStatus(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
 	return s.looking.once(
 		ctx,
-		p.lane.Name+"/"+p.environment.Name+" "+steps,
+		placeName(p)+" "+steps,
 		func(ctx context.Context) (api.EnvironmentStatus, error) {
 			return s.statusNow(ctx, p, steps)
 		},
