@@ -106,22 +106,27 @@ func (r *Records) begin(ctx context.Context, tx pgx.Tx, d Deployment) (begun Dep
 		}
 		return begun, err
 	}
-	waivers := make([]int64, len(d.Gate.Waivers))
-	for i, w := range d.Gate.Waivers {
-		waivers[i] = w.ID
+	if waivers := d.Gate.Waivers; len(waivers) > 0 {
+		ids := make([]int64, len(waivers))
+		for i, w := range waivers {
+			ids[i] = w.ID
+		}
+		tag, err := tx.Exec(
+			ctx,
+			`UPDATE records.waiver SET deployment = $2 WHERE id = ANY ($1) AND deployment IS NULL`,
+			ids, begun.ID,
+		)
+		if err == nil && tag.RowsAffected() != int64(len(ids)) {
+			err = errors.New("another deployment has just used the waiver")
+		}
+		if err != nil {
+			return begun, err
+		}
 	}
-	tag, err := tx.Exec(
-		ctx,
-		`UPDATE records.waiver SET deployment = $2 WHERE id = ANY ($1) AND deployment IS NULL`,
-		waivers, begun.ID,
-	)
-	if err == nil && tag.RowsAffected() != int64(len(waivers)) {
-		err = errors.New("another deployment has just used the waiver")
+	if d.Scheduled == 0 {
+		return begun, nil
 	}
-	if err != nil || d.Scheduled == 0 {
-		return begun, err
-	}
-	tag, err = tx.Exec(ctx, `UPDATE records.scheduled SET state = 'started', deployment = $2, ended_at = now()
+	tag, err := tx.Exec(ctx, `UPDATE records.scheduled SET state = 'started', deployment = $2, ended_at = now()
 		WHERE id = $1 AND state = 'waiting' AND service = $3`, d.Scheduled, begun.ID, r.life.id)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = errors.New("the scheduled promotion does not wait any more, or another service begins it")
@@ -326,27 +331,22 @@ func eventRows(events []deploy.Event) (numbers []int64, bodies []string, err err
 
 // Events returns a deployment's events after a number, oldest first.
 func (r *Records) Events(ctx context.Context, id, after int64, limit int) ([]deploy.Event, error) {
-	rows, err := r.pool.Query(
-		ctx,
-		`SELECT body FROM records.event WHERE deployment = $1 AND seq > $2 ORDER BY seq LIMIT $3`,
-		id, after, limit,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("read the events of deployment %d: %w", id, err)
-	}
-	return pgx.CollectRows(rows, pgx.RowTo[deploy.Event])
+	return r.events(ctx, fmt.Sprintf("deployment %d", id),
+		`SELECT body FROM records.event WHERE deployment = $1 AND seq > $2 ORDER BY seq LIMIT $3`, id, after, limit)
 }
 
 // Measured returns the events of a deployment that tell what a step did to its
 // surroundings.
 func (r *Records) Measured(ctx context.Context, id int64) ([]deploy.Event, error) {
-	rows, err := r.pool.Query(
-		ctx,
-		`SELECT body FROM records.event WHERE deployment = $1 AND body->>'kind' = $2 ORDER BY seq`,
-		id, deploy.Measured,
-	)
+	return r.events(ctx, fmt.Sprintf("deployment %d", id),
+		`SELECT body FROM records.event WHERE deployment = $1 AND body->>'kind' = $2 ORDER BY seq`, id, deploy.Measured)
+}
+
+// events reads events; of is whose they are, for an error.
+func (r *Records) events(ctx context.Context, of, query string, args ...any) ([]deploy.Event, error) {
+	rows, err := r.pool.Query(ctx, query, args...)
 	if err != nil {
-		return nil, fmt.Errorf("read what deployment %d measured: %w", id, err)
+		return nil, fmt.Errorf("read the events of %s: %w", of, err)
 	}
 	return pgx.CollectRows(rows, pgx.RowTo[deploy.Event])
 }

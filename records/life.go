@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"vorrang/core/step"
 )
 
 // A service's life is a session of its that holds the lock of its number; other services
@@ -224,6 +226,7 @@ type OtherService struct {
 	Host      string
 	Process   int32
 	Version   string
+	Knows     step.Number // the newest step of the records that its program has
 	StartedAt time.Time
 	Running   int // deployments and rehearsals
 }
@@ -240,7 +243,7 @@ func (r *Records) Lives(ctx context.Context, service int32) (lives bool, err err
 }
 
 func services(ctx context.Context, from querier) ([]OtherService, error) {
-	rows, err := from.Query(ctx, `SELECT id, host, process, version, started_at,
+	rows, err := from.Query(ctx, `SELECT id, host, process, version, knows, started_at,
 			(SELECT count(*) FROM records.deployment d WHERE d.service = s.id AND d.outcome = 'running')
 			+ (SELECT count(*) FROM records.rehearsal r WHERE r.service = s.id AND r.state = 'running')
 		FROM records.service s WHERE ended_at IS NULL AND records.lives(id) ORDER BY id`)

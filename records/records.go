@@ -227,20 +227,13 @@ func (at place) older(ctx context.Context, number step.Number) (string, error) {
 	if err := conn.QueryRow(ctx, "SELECT to_regclass('records.service') IS NOT NULL").Scan(&there); err != nil || !there {
 		return "", err
 	}
-	rows, err := conn.Query(ctx, `SELECT knows, id || ' on ' || host || ', version ' || version FROM records.service
-		WHERE ended_at IS NULL AND records.lives(id) ORDER BY id`)
-	if err != nil {
-		return "", fmt.Errorf("read which services live: %w", err)
-	}
-	var knows step.Number
-	var who, found string
-	_, err = pgx.ForEachRow(rows, []any{&knows, &who}, func() error {
-		if step.Compare(knows, number) < 0 {
-			found = who
+	list, err := services(ctx, conn)
+	for _, one := range list {
+		if step.Compare(one.Knows, number) < 0 {
+			return fmt.Sprintf("%d on %s, version %s", one.ID, one.Host, one.Version), err
 		}
-		return nil
-	})
-	return found, err
+	}
+	return "", err
 }
 
 func lockWithin(ctx context.Context, session engine.Session, wait time.Duration) error {

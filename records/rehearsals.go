@@ -126,15 +126,8 @@ func (r *Records) AddRehearsalEvents(ctx context.Context, id int64, events []dep
 
 // RehearsalEvents returns a rehearsal's events after a number, oldest first.
 func (r *Records) RehearsalEvents(ctx context.Context, id, after int64, limit int) ([]deploy.Event, error) {
-	rows, err := r.pool.Query(
-		ctx,
-		`SELECT body FROM records.rehearsal_event WHERE rehearsal = $1 AND seq > $2 ORDER BY seq LIMIT $3`,
-		id, after, limit,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("read the events of rehearsal %d: %w", id, err)
-	}
-	return pgx.CollectRows(rows, pgx.RowTo[deploy.Event])
+	return r.events(ctx, fmt.Sprintf("rehearsal %d", id),
+		`SELECT body FROM records.rehearsal_event WHERE rehearsal = $1 AND seq > $2 ORDER BY seq LIMIT $3`, id, after, limit)
 }
 
 // Rehearsal is the one of an environment with an id. The error is ErrNotFound if there is

@@ -188,12 +188,6 @@ func (o *others) told(d records.Deployment, outcome deploy.Outcome) {
 	o.hooks.TellOf(d, kind, string(outcome))
 }
 
-// closeAbandoned closes the deployment that a dead service left on a place whose lock the
-// session holds.
-func (s *deploying) closeAbandoned(ctx context.Context, p targetContext, session engine.Session) error {
-	return s.others.abandoned.CloseAt(ctx, p.lane.Name, p.environment.Name, session)
-}
-
 // tellPatience bounds it.
 const tellPatience = 2 * time.Second
 

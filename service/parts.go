@@ -26,10 +26,9 @@ type targets struct {
 // identities is who may come in: people, machines, their sessions and tokens.
 type identities struct {
 	*Config
-	book          *book
-	targets       *targets
-	openIDSignIn  openIDSignIn
-	signInLimiter *signInLimiter
+	book         *book
+	targets      *targets
+	openIDSignIn openIDSignIn
 }
 
 // library is the texts of steps and releases.
@@ -134,7 +133,7 @@ func (s *Service) parts(running *work.Deployments) {
 	notes := &noted{}
 	s.targets = &targets{Config: config, noted: notes}
 	s.hooks = &hooks{config, work.NewHooks(s.Records, s.Log, s.targets.reference, s.HookNetworks), s.targets}
-	s.identities = &identities{Config: config, book: s.book, targets: s.targets, signInLimiter: &signInLimiter{s.Records}}
+	s.identities = &identities{Config: config, book: s.book, targets: s.targets}
 	library := &library{config, s.targets}
 	s.builder = &builder{config, s.targets, library}
 	s.drifts = &drifts{Config: config, targets: s.targets, hooks: s.hooks, running: running, noted: notes}

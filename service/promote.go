@@ -223,7 +223,7 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 	if err := s.targets.lock(c, p, session); err != nil {
 		return nil, err
 	}
-	if err := s.closeAbandoned(c, p, session); err != nil {
+	if err := s.others.abandoned.CloseAt(c, p.lane.Name, p.environment.Name, session); err != nil {
 		return nil, err
 	}
 	p, err := s.targets.again(c, p) // as it is now that nobody else deploys

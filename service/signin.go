@@ -57,7 +57,7 @@ func (s *identities) signIn(c call, in *api.SignIn) (*api.Session, error) {
 // ones. It says how many tries were refused before.
 func (s *identities) slowly(c call, name string, try func() error) (refused int, err error) {
 	address := s.addressOf(c.fiber)
-	wait, refused, err := s.signInLimiter.allow(c, name, address, time.Now())
+	wait, refused, err := s.Records.AllowSignIn(c, signInLimits, name, address, time.Now())
 	if err != nil {
 		return 0, err
 	}
@@ -75,9 +75,9 @@ func (s *identities) slowly(c call, name string, try func() error) (refused int,
 	var reason *problemError
 	switch {
 	case err == nil:
-		return refused, s.signInLimiter.right(c, name, address)
+		return refused, s.Records.RightSignIn(c, name, address)
 	case errors.As(err, &reason) && reason.problem.Status != http.StatusTooManyRequests:
-		if noted := s.signInLimiter.failed(c, name, address, time.Now()); noted != nil {
+		if noted := s.Records.WrongSignIn(c, signInLimits, name, address, time.Now()); noted != nil {
 			return refused, noted
 		}
 	}

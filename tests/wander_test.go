@@ -285,9 +285,7 @@ func (w *wanderer) told(err error) {
 // wander does random things, and looks after each.
 func (w *wanderer) wander() {
 	for range 10 {
-		w.world.Turn() // at another service each time
 		w.act()
-		w.world.Turn()
 		w.look()
 		if w.t.Failed() {
 			return
@@ -298,7 +296,6 @@ func (w *wanderer) wander() {
 func (w *wanderer) ended(promoted *api.Promoted, err error) {
 	w.told(err)
 	if err == nil && !promoted.Nothing {
-		w.world.Turn()
 		ended := w.world.Ended(promoted)
 		w.tell("  %s %v", ended.Outcome, ended.Failure)
 	}

@@ -54,9 +54,6 @@ type World struct {
 	openID func(address string) *service.OpenID
 	log    lines
 	stops  []func()
-
-	clients []*client.Client // of all services
-	turns   int
 }
 
 // lines is what the service logged.
@@ -177,20 +174,12 @@ func (w *World) serve(recordsURL string) {
 	w.Records = recordsURL
 	w.stops = nil
 	w.Service, w.Client = w.started()
-	w.clients = []*client.Client{w.Client}
 }
 
 // Beside starts another service on the same records, and returns its client.
 func (w *World) Beside() *client.Client {
 	_, c := w.started()
-	w.clients = append(w.clients, c)
 	return c
-}
-
-// Turn has the world's client be that of the next service.
-func (w *World) Turn() {
-	w.turns++
-	w.Client = w.clients[w.turns%len(w.clients)]
 }
 
 // started starts a service on the world's records, until the test's end.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -12,6 +11,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/core/schema"
 	"vorrang/target/sample"
+	"vorrang/target/words"
 )
 
 // Sample implements engine.Sampler. The target is read in a transaction that only reads
@@ -222,7 +222,7 @@ func (c *conn) sampleTables(ctx context.Context, how engine.Sample) ([]sample.Ta
 	}
 	err = c.each(ctx, whichChecks, nil, func(row []string) error {
 		for name, at := range place[row[0]] {
-			if regexp.MustCompile("(?i)" + regexp.QuoteMeta(quoted(name))).MatchString(row[1]) {
+			if words.Mention(quoted(name)).MatchString(row[1]) {
 				byName[row[0]].Columns[at].Bounded = true
 			}
 		}
