@@ -171,3 +171,35 @@ func TestWhatADeadServiceLeftIsClosedByWhatTheLedgerSays(t *testing.T) {
 	assert.Equal(t, deploy.Done, w.Promoted("staging").Outcome, "the next promotion does not wait for that")
 	assert.Equal(t, deploy.Interrupted, must(w.Deployment(t.Context(), failed.ID)).Outcome)
 }
+
+// TestAFollowerHearsWhatIsKept, where another service took a deployment over: no more, and how
+// it ended there.
+func TestAFollowerHearsWhatIsKept(t *testing.T) {
+	w := servicetest.Start(t)
+	beside := w.Beside()
+	w.Submitted(map[string]string{"1-wait.sql": waiting})
+	release := kept(t, w.URLs["staging"])
+	id := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{})).Deployment.ID
+	var heard []deploy.Event
+	runs, ended := make(chan struct{}), make(chan error, 1)
+	go func() {
+		ended <- w.Follow(t.Context(), id, 0, func(e deploy.Event) error {
+			if heard = append(heard, e); e.Kind == deploy.StepBegan {
+				close(runs)
+			}
+			return nil
+		})
+	}()
+	<-runs
+	pgtest.Exec(t, w.Records, fmt.Sprintf(`
+		UPDATE records.deployment SET service = (SELECT max(id) FROM records.service), outcome = 'interrupted', ended_at = now()
+			WHERE id = %[1]d;
+		INSERT INTO records.event SELECT %[1]d, max(seq) + 1, jsonb_build_object('seq', max(seq) + 1, 'kind', 'ended', 'at', now(),
+			'outcome', 'interrupted') FROM records.event WHERE deployment = %[1]d`, id))
+	release()
+	require.NoError(t, <-ended)
+	var there []deploy.Event
+	require.NoError(t, beside.Follow(t.Context(), id, 0, func(e deploy.Event) error { there = append(there, e); return nil }))
+	assert.Equal(t, there, heard)
+	assert.Equal(t, deploy.Interrupted, heard[len(heard)-1].Outcome)
+}

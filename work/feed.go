@@ -15,6 +15,7 @@ type Feed struct {
 	events []deploy.Event // event n has Seq n+1
 	told   int64          // so many of them, to readers
 	ended  bool
+	gone   bool // it is another service's: readers go on from the records
 	closed bool
 	news   chan struct{} // closed and replaced at every change
 }
@@ -41,6 +42,19 @@ func (f *Feed) all(seq int64) (events []deploy.Event, ended bool) {
 	return f.events[seq:len(f.events):len(f.events)], f.ended
 }
 
+// leave says that what follows is not told here.
+func (f *Feed) leave() { f.change(func() { f.gone = true }) }
+
+// left reports whether readers go on from the records.
+func (f *Feed) left() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.gone
+}
+
+// over reports whether nothing more is told; the lock is held.
+func (f *Feed) over() bool { return f.gone || f.ended && f.told == int64(len(f.events)) }
+
 // end says that no event follows.
 func (f *Feed) end() { f.change(func() { f.ended = true }) }
 
@@ -48,20 +62,20 @@ func (f *Feed) end() { f.change(func() { f.ended = true }) }
 func (f *Feed) close() { f.change(func() { f.closed = true }) }
 
 // After returns the events after a number, which is 0 or more, and whether they
-// are the last.
+// are the last that are told here.
 func (f *Feed) After(seq int64) (events []deploy.Event, ended bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if seq < f.told {
 		events = f.events[seq:f.told:f.told]
 	}
-	return events, f.ended && f.told == int64(len(f.events))
+	return events, f.over()
 }
 
 // WaitFor blocks until there are events after a number, the feed has ended, or
 // done is closed.
 func (f *Feed) WaitFor(seq int64, done <-chan struct{}) {
-	f.wait(done, func() bool { return seq < f.told || f.ended && f.told == int64(len(f.events)) })
+	f.wait(done, func() bool { return seq < f.told || f.over() })
 }
 
 // WaitEnd blocks until the feed has ended, but no longer than most.

@@ -59,3 +59,19 @@ func TestAWaitEndsWhenItsReaderIsGone(t *testing.T) {
 	assert.Empty(t, events)
 	assert.False(t, ended)
 }
+
+// TestWhatIsAnotherServicesIsNotToldHere: readers end, to go on from the records.
+func TestWhatIsAnotherServicesIsNotToldHere(t *testing.T) {
+	u := newUnderWay()
+	_, f, end := u.begin(t.Context(), 7)
+	defer end()
+	f.add(deploy.Event{Seq: 1})
+	f.add(deploy.Event{Seq: 2})
+	f.release(1)
+	f.each(func([]deploy.Event) bool { return false })
+	f.WaitFor(1, nil)
+	events, over := f.After(0)
+	assert.Len(t, events, 1)
+	assert.True(t, over)
+	assert.Nil(t, u.Feed(7))
+}

@@ -17,7 +17,10 @@ const recordsPatience = 2 * time.Minute
 
 // Insist repeats work on the records until it succeeds: a deployment outlives a
 // short absence of them. what is for the log.
-func (w *Deployments) Insist(what string, work func(context.Context) error) {
+func (w *Deployments) Insist(what string, work func(context.Context) error) { _ = w.insist(what, work) }
+
+// insist is Insist with what went wrong in the end, which was logged.
+func (w *Deployments) insist(what string, work func(context.Context) error) error {
 	deadline := time.Now().Add(recordsPatience)
 	for {
 		ctx, cancel := context.WithTimeout(context.Background(), keepPatience)
@@ -26,14 +29,14 @@ func (w *Deployments) Insist(what string, work func(context.Context) error) {
 		var taken records.TakenOverError
 		switch {
 		case err == nil:
-			return
+			return nil
 		case errors.As(err, &taken): // which a try later does not change
 			w.log.Error(what+" was not kept; the target's ledger has what matters", "error", err)
-			return
+			return err
 		}
 		if time.Now().After(deadline) || w.ctx.Err() != nil {
 			w.log.Error(what+" could not be kept; the target's ledger has what matters", "error", err)
-			return
+			return err
 		}
 		w.log.Warn(what+" could not be kept yet", "error", err)
 		Pause(w.ctx, time.Second)
@@ -46,27 +49,26 @@ const keepEvery = 150 * time.Millisecond
 // keepPatience bounds one try to keep something.
 const keepPatience = 10 * time.Second
 
-// keep writes a deployment's events into the records until the feed ends. While the records
-// are away, readers are told of what is not kept yet.
+// keep writes a deployment's events into the records until the feed ends. Once it is another
+// service's, nothing more is told here: that one tells how it ended.
 func (w *Deployments) keep(id int64, live *Feed) {
-	live.each(func(events []deploy.Event) {
-		w.Insist("events", func(ctx context.Context) error {
-			err := w.records.AddEvents(ctx, id, events)
-			if err != nil {
-				live.release(events[len(events)-1].Seq)
-			}
-			return err
-		})
+	live.each(func(events []deploy.Event) bool {
+		err := w.insist("events", func(ctx context.Context) error { return w.records.AddEvents(ctx, id, events) })
+		var taken records.TakenOverError
+		return !errors.As(err, &taken)
 	})
 }
 
-// each hands over a feed's events, some at a time, until it has ended, and then tells readers
-// of them.
-func (f *Feed) each(do func([]deploy.Event)) {
+// each hands over a feed's events, some at a time, and then tells readers of them, until it
+// has ended or do says that readers are to go on from the records.
+func (f *Feed) each(do func([]deploy.Event) bool) {
 	for after := int64(0); ; {
 		events, ended := f.all(after)
 		if len(events) > 0 {
-			do(events)
+			if !do(events) {
+				f.leave()
+				return
+			}
 			after = events[len(events)-1].Seq
 			f.release(after)
 		}

@@ -87,12 +87,13 @@ func (w *Rehearsals) Run(id int64, do func(ctx context.Context, emit func(deploy
 // keep keeps what a rehearsal tells until it has ended. What cannot be kept is only missed by
 // who watches elsewhere.
 func (w *Rehearsals) keep(id int64, live *Feed) {
-	live.each(func(events []deploy.Event) {
+	live.each(func(events []deploy.Event) bool {
 		ctx, cancel := context.WithTimeout(context.Background(), keepPatience)
 		defer cancel()
 		if err := w.kept(ctx, id, events); err != nil {
 			w.log.Warn("a rehearsal's events could not be kept", "rehearsal", id, "error", err)
 		}
+		return true
 	})
 }
 

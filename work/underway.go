@@ -33,11 +33,15 @@ func (u *underWay) begin(parent context.Context, id int64) (ctx context.Context,
 	}
 }
 
-// Feed returns the live events of what runs, or nil.
+// Feed returns the live events of what runs, or nil where it does not run here, or others tell
+// how it ends.
 func (u *underWay) Feed(id int64) *Feed {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	return u.feeds[id]
+	if live := u.feeds[id]; live != nil && !live.left() {
+		return live
+	}
+	return nil
 }
 
 // Cancel stops what runs: a deployment's statement is cancelled, and its step rolled back. It
