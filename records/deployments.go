@@ -35,6 +35,7 @@ type Deployment struct {
 	EndedAt     *time.Time
 	Service     int32 // that runs it; 0 for one of before there were several
 	Scheduled   int64 // the scheduled promotion that begins it, for Begin; 0 for none
+	Fleet       int64 // the deployment to a fleet of which it is a part; 0 for none
 }
 
 const (
@@ -43,14 +44,14 @@ const (
 	listedColumns = `id, lane, environment, direction, outcome, actor, plan - 'actions', '{}'::jsonb, ` + moreColumns
 
 	moreColumns = `CASE jsonb_typeof(plan -> 'actions') WHEN 'array' THEN jsonb_array_length(plan -> 'actions') ELSE 0 END,
-		failure, coalesce(release, ''), coalesce(digest, ''), started_at, ended_at, coalesce(service, 0)`
+		failure, coalesce(release, ''), coalesce(digest, ''), started_at, ended_at, coalesce(service, 0), coalesce(fleet, 0)`
 )
 
 func scanDeployment(row pgx.CollectableRow) (Deployment, error) {
 	var d Deployment
 	err := row.Scan(
 		&d.ID, &d.Lane, &d.Environment, &d.Direction, &d.Outcome, &d.Actor, &d.Plan, &d.Gate, &d.Planned, &d.Failure,
-		&d.Release, &d.Digest, &d.StartedAt, &d.EndedAt, &d.Service,
+		&d.Release, &d.Digest, &d.StartedAt, &d.EndedAt, &d.Service, &d.Fleet,
 	)
 	return d, err
 }
@@ -95,10 +96,11 @@ func (r *Records) Begin(ctx context.Context, d Deployment) (Deployment, error) {
 func (r *Records) begin(ctx context.Context, tx pgx.Tx, d Deployment) (begun Deployment, err error) {
 	rows, _ := tx.Query(
 		ctx,
-		`INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate, release, digest, service)
-		SELECT $1, $2, $3, $4, $5, $6, $7, nullif($8, ''), nullif($9, ''), $10 WHERE records.lives($10)
+		`INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate, release, digest, service,
+			fleet)
+		SELECT $1, $2, $3, $4, $5, $6, $7, nullif($8, ''), nullif($9, ''), $10, nullif($11, 0::bigint) WHERE records.lives($10)
 		RETURNING `+deploymentColumns,
-		d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate, d.Release, d.Digest, r.life.id,
+		d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate, d.Release, d.Digest, r.life.id, d.Fleet,
 	)
 	if begun, err = pgx.CollectExactlyOneRow(rows, scanDeployment); err != nil {
 		if errors.Is(err, pgx.ErrNoRows) {
@@ -122,6 +124,9 @@ func (r *Records) begin(ctx context.Context, tx pgx.Tx, d Deployment) (begun Dep
 		if err != nil {
 			return begun, err
 		}
+	}
+	if d.Fleet != 0 {
+		return begun, r.beginInFleet(ctx, tx, begun)
 	}
 	if d.Scheduled == 0 {
 		return begun, nil
@@ -272,7 +277,7 @@ func (r *Records) PlaceOf(ctx context.Context, id int64) (lane, environment stri
 
 // DeploymentQuery says which deployments are wanted; an empty field means all.
 type DeploymentQuery struct {
-	Lane, Environment string
+	Lane, Environment string // of a fleet: of all its targets
 	Outcome           deploy.Outcome
 	Actor             string
 	Step              step.Number // of the plan
@@ -284,7 +289,8 @@ type DeploymentQuery struct {
 // Deployments returns deployments, the newest first.
 func (r *Records) Deployments(ctx context.Context, q DeploymentQuery) ([]Deployment, error) {
 	rows, err := r.pool.Query(ctx, `SELECT `+listedColumns+` FROM records.deployment
-		WHERE ($1 = '' OR lane = $1) AND ($2 = '' OR environment = $2) AND ($3 = '' OR outcome = $3)
+		WHERE ($1 = '' OR lane = $1) AND ($2 = '' OR environment = $2 OR starts_with(environment, $2 || '.'))
+			AND ($3 = '' OR outcome = $3)
 			AND ($4 = '' OR actor = $4) AND ($5 = '' OR plan @> jsonb_build_object('actions',
 				jsonb_build_array(jsonb_build_object('step', jsonb_build_object('number', $5::text)))))
 			AND ($6 = '' OR release = $6) AND ($7::bigint = 0 OR id < $7)

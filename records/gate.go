@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"vorrang/core/gate"
+	"vorrang/core/lane"
 )
 
 const freezeColumns = `id, from_at, until_at, reason, set_by`
@@ -32,12 +33,15 @@ func (r *Records) AddFreeze(ctx context.Context, lane, environment string, f gat
 	return f, nil
 }
 
+// whole is the environment to which a target of a fleet belongs; else the environment itself.
+func whole(environment string) string { return lane.EnvironmentOf(environment) }
+
 // Freezes returns the freezes of an environment that are in force at a time or
 // will be, the first to begin first.
 func (r *Records) Freezes(ctx context.Context, lane, environment string, at time.Time) ([]gate.Freeze, error) {
 	rows, err := r.pool.Query(ctx, `SELECT `+freezeColumns+` FROM records.freeze
-		WHERE lane = $1 AND environment = $2 AND until_at > $3 AND thawed_at IS NULL
-			ORDER BY from_at, id`, lane, environment, at)
+		WHERE lane = $1 AND environment IN ($2, $4) AND until_at > $3 AND thawed_at IS NULL
+			ORDER BY from_at, id`, lane, environment, at, whole(environment))
 	if err != nil {
 		return nil, fmt.Errorf("read the freezes: %w", err)
 	}
@@ -72,8 +76,8 @@ func (r *Records) AddBackup(ctx context.Context, lane, environment string, b gat
 func (r *Records) Backup(ctx context.Context, lane, environment string) (*gate.Backup, error) {
 	var b gate.Backup
 	err := r.pool.QueryRow(ctx, `SELECT label, taken_at, reported_by FROM records.backup
-		WHERE lane = $1 AND environment = $2 ORDER BY taken_at DESC
-			LIMIT 1`, lane, environment).Scan(&b.Label, &b.TakenAt, &b.By)
+		WHERE lane = $1 AND environment IN ($2, $3) ORDER BY taken_at DESC
+			LIMIT 1`, lane, environment, whole(environment)).Scan(&b.Label, &b.TakenAt, &b.By)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, nil
 	}

@@ -94,9 +94,9 @@ func (r *Records) Waivers(
 // deployment forward that was done.
 func (r *Records) AskingSince(ctx context.Context, lane, environment string) ([]gate.Asking, error) {
 	rows, err := r.pool.Query(ctx, `SELECT change, changed_by, changed_at FROM records.asking
-		WHERE lane = $1 AND environment = $2 AND changed_at > coalesce((SELECT max(started_at) FROM records.deployment
+		WHERE lane = $1 AND environment = $3 AND changed_at > coalesce((SELECT max(started_at) FROM records.deployment
 			WHERE lane = $1 AND environment = $2 AND outcome = 'done' AND direction = 'forward'), '-infinity')
-				ORDER BY id`, lane, environment)
+				ORDER BY id`, lane, environment, whole(environment))
 	if err != nil {
 		return nil, fmt.Errorf("read what was changed of the gate: %w", err)
 	}

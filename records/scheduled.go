@@ -21,6 +21,7 @@ type Scheduled struct {
 	Message           string
 	Deployment        *int64
 	EndedAt           *time.Time
+	Fleet             *int64 // the deployment to a fleet that it began
 }
 
 // ScheduledRequest is what is to be promoted then, and how.
@@ -39,7 +40,7 @@ type Identity struct {
 	Token  int64  `json:"token,omitempty"`
 }
 
-const scheduledColumns = `id, lane, environment, due_at, wish, actor, who, made_at, state, says, deployment, ended_at`
+const scheduledColumns = `id, lane, environment, due_at, wish, actor, who, made_at, state, says, deployment, ended_at, fleet`
 
 // Schedule keeps a promotion for later.
 func (r *Records) Schedule(ctx context.Context, s Scheduled) (Scheduled, error) {

@@ -1,6 +1,8 @@
 package service
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -53,48 +55,23 @@ func (s *gates) approve(c call, in *approveIn) (*api.Approved, error) {
 			in.Environment,
 		)
 	}
-	facts, err := s.survey(c, p, promotionRequest{})
+	given, facts, err := s.approvalsOf(c, p, in)
 	if err != nil {
 		return nil, err
 	}
-	if facts.Chain != nil || facts.Strange != "" {
-		return nil, held(p, gate.Back(facts, nil), nil)
-	}
-	a := facts.Approve(c.actor, strings.TrimSpace(in.Note))
-	var own []step.Number
-	if in.WaysBack {
-		a.Steps, own = facts.WaysBack(c.actor)
-	}
-	switch {
-	case len(a.Steps) == 0 && len(own) > 0:
-		return nil, refused(
-			by("let somebody else approve them"),
-			"your approval would not count: %s wrote the way back of step %s",
-			c.actor, own[0],
-		)
-	case len(a.Steps) == 0 && in.WaysBack:
-		return nil, refused(
-			p.do(remedy.LookAtWaysBack, "ways back are shown by"),
-			"every way back on %s is approved already, or belongs to a step that was edited",
-			in.Environment,
-		)
-	case len(a.Steps) == 0:
-		return nil, refused(
-			p.do(remedy.LookAtStatus, "see where it stands"),
-			"release %s would bring nothing to %s",
-			in.Release, in.Environment,
-		)
-	}
-	if why := facts.Stands(a); why != "" && !in.WaysBack {
-		return nil, refused(by("let somebody else approve it"), "your approval would not count: %s", why)
-	}
 	err = s.Records.Change(c, in.Lane, func() (err error) {
-		a, err = s.Records.AddApproval(c, in.Lane, in.Environment, a)
-		return err
+		for i, one := range given {
+			given[i].approval, err = s.Records.AddApproval(c, in.Lane, one.environment, one.approval)
+			if err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
+	a := given[0].approval
 	what := "release " + a.Release
 	if in.WaysBack {
 		what = "ways back"
@@ -117,6 +94,87 @@ func (s *gates) approve(c call, in *approveIn) (*api.Approved, error) {
 	return &api.Approved{Approval: a, Check: gate.Forward(facts).Find(gate.Approvals)}, nil
 }
 
+// givenApproval is an approval, and the environment or the target of a fleet that it is for.
+type givenApproval struct {
+	environment string
+	approval    gate.Approval
+}
+
+// approvalsOf is what an approval comes to: one for an environment; one for each target of a fleet that
+// has something to get, as its plan is now. facts are of the first.
+func (s *gates) approvalsOf(
+	c call, p targetContext, in *approveIn,
+) (given []givenApproval, facts gate.Facts, err error) {
+	if p.environment.Fleet == nil {
+		a, facts, err := s.approval(c, p, in)
+		return []givenApproval{{p.environment.Name, a}}, facts, err
+	}
+	places, _, err := s.targets.inUse(c, p)
+	if err != nil {
+		return nil, facts, err
+	}
+	var first error // where no target has anything to be approved
+	for _, place := range places {
+		one, seen, err := s.approval(c, place, in)
+		var reason *problemError
+		switch {
+		case errors.As(err, &reason):
+			first = cmp.Or(first, err)
+			continue
+		case err != nil:
+			return nil, facts, fmt.Errorf("%s: %w", place.environment.Name, err)
+		}
+		if len(given) == 0 {
+			facts = seen
+		}
+		given = append(given, givenApproval{place.environment.Name, one})
+	}
+	if len(given) == 0 {
+		return nil, facts, first
+	}
+	return given, facts, nil
+}
+
+// approval is somebody's approval for one target, as its plan is now.
+func (s *gates) approval(c call, p targetContext, in *approveIn) (a gate.Approval, facts gate.Facts, err error) {
+	if facts, err = s.survey(c, p, promotionRequest{}); err != nil {
+		return a, facts, err
+	}
+	if facts.Chain != nil || facts.Strange != "" {
+		return a, facts, held(p, gate.Back(facts, nil), nil)
+	}
+	a = facts.Approve(c.actor, strings.TrimSpace(in.Note))
+	var own []step.Number
+	if in.WaysBack {
+		a.Steps, own = facts.WaysBack(c.actor)
+	}
+	name := p.environment.Name
+	switch {
+	case len(a.Steps) == 0 && len(own) > 0:
+		return a, facts, refused(
+			by("let somebody else approve them"),
+			"your approval would not count: %s wrote the way back of step %s",
+			c.actor, own[0],
+		)
+	case len(a.Steps) == 0 && in.WaysBack:
+		return a, facts, refused(
+			p.do(remedy.LookAtWaysBack, "ways back are shown by"),
+			"every way back on %s is approved already, or belongs to a step that was edited",
+			name,
+		)
+	case len(a.Steps) == 0:
+		return a, facts, refused(
+			p.do(remedy.LookAtStatus, "see where it stands"),
+			"release %s would bring nothing to %s",
+			in.Release, name,
+		)
+	}
+	if why := facts.Stands(a); why != "" && !in.WaysBack {
+		return a, facts, refused(by("let somebody else approve it"), "your approval would not count: %s", why)
+	}
+	return a, facts, nil
+}
+
 type withdrawApprovalIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
@@ -135,9 +193,15 @@ func (s *gates) withdrawApproval(c call, in *withdrawApprovalIn) (*api.ApprovalW
 		digest = p.release.Digest
 	}
 	var taken int64
-	err = s.Records.Change(c, in.Lane, func() (err error) {
-		taken, err = s.Records.WithdrawApprovals(c, in.Lane, in.Environment, digest, c.actor)
-		return err
+	err = s.Records.Change(c, in.Lane, func() error {
+		for _, e := range p.environment.Places() {
+			n, err := s.Records.WithdrawApprovals(c, in.Lane, e.Name, digest, c.actor)
+			if err != nil {
+				return err
+			}
+			taken += n
+		}
+		return nil
 	})
 	if err == nil && taken == 0 {
 		err = refused(
@@ -213,6 +277,7 @@ type promotionRequest struct {
 	back       bool        // it is a rollback
 	findings   bool        // somebody wants to see what a review finds
 	passing    bool        // it is read in passing: no question about rows is asked
+	befores    *befores    // shared with the other targets of a fleet; nil for none
 }
 
 // asker is the caller, if they could ask for a promotion; to others a gate says

@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"vorrang/core/lane"
+	"vorrang/internal/plural"
 )
 
 // Checked is one reference of a lane file, as a service with a configuration would meet
@@ -27,8 +28,8 @@ func CheckReferences(ctx context.Context, config Config, lanes []lane.Lane) []Ch
 	all := []Checked{}
 	var checks []func() // that fill one each
 	for _, l := range lanes {
-		for _, e := range l.Environments {
-			for _, one := range e.References() {
+		for _, e := range (&targets{Config: &config}).listed(l).Environments {
+			for _, one := range allReferences(e) {
 				all = append(all, Checked{Lane: l.Name, Environment: e.Name, Key: one.Key, Reference: one.Value})
 				at := len(all) - 1
 				checks = append(checks, func() { (&targets{Config: &config}).check(ctx, l, e, &all[at]) })
@@ -48,6 +49,17 @@ func CheckReferences(ctx context.Context, config Config, lanes []lane.Lane) []Ch
 	return all
 }
 
+// allReferences are those that an environment has, with the targets of a list.
+func allReferences(e lane.Environment) []lane.Reference {
+	list := e.References()
+	if e.Fleet != nil && e.Fleet.From != "" {
+		for _, t := range e.Fleet.Targets {
+			list = append(list, lane.Reference{Key: "targets", Value: t.Reference})
+		}
+	}
+	return list
+}
+
 func (s *targets) check(ctx context.Context, l lane.Lane, e lane.Environment, c *Checked) {
 	wrong := func(err error) {
 		trouble := unreachable(err)
@@ -63,6 +75,10 @@ func (s *targets) check(ctx context.Context, l lane.Lane, e lane.Environment, c 
 		c.Found = "can be read"
 		return
 	}
+	if e.Fleet != nil && c.Reference == e.Fleet.From {
+		c.Problem, c.Found = e.Fleet.Unread, plural.Of(len(e.Fleet.Targets), "target")
+		return
+	}
 	e.Target = c.Reference
 	session, err := s.connect(ctx, targetContext{lane: l, environment: e}, "vorrangd check")
 	if err != nil {
@@ -71,7 +87,7 @@ func (s *targets) check(ctx context.Context, l lane.Lane, e lane.Environment, c 
 	}
 	defer session.Close()
 	role := ""
-	if c.Key == "target" {
+	if c.Key == "target" || c.Key == "targets" {
 		role = e.Role
 	}
 	seen, err := session.Probe(ctx, role)
@@ -83,7 +99,7 @@ func (s *targets) check(ctx context.Context, l lane.Lane, e lane.Environment, c 
 	if seen.User != "" {
 		c.Found += ", user " + seen.User
 	}
-	if c.Key != "target" { // who makes databases there needs no ledger in this one
+	if c.Key != "target" && c.Key != "targets" { // who makes databases there needs no ledger in this one
 		return
 	}
 	for _, look := range seen.Looks {

@@ -46,7 +46,8 @@ type call struct {
 	who   caller
 	actor string // the caller's name
 
-	scheduled int64 // the scheduled promotion that is begun; 0 for none
+	scheduled int64      // the scheduled promotion that is begun; 0 for none
+	part      *fleetPart // of the deployment to a fleet that begins this; nil for none
 }
 
 // status sets the answer's, where there is a request to answer.

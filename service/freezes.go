@@ -19,7 +19,7 @@ type freezeIn struct {
 
 // freeze forbids promotions to an environment for a time.
 func (s *gates) freeze(c call, in *freezeIn) (*gate.Freeze, error) {
-	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
+	if _, err := s.targets.environment(c, in.Lane, in.Environment); err != nil {
 		return nil, err
 	}
 	now := s.Now()
@@ -50,7 +50,7 @@ type thawIn struct {
 
 // thaw ends all freezes of an environment, also those to come.
 func (s *gates) thaw(c call, in *thawIn) (*api.Thawed, error) {
-	p, err := s.targets.place(c, in.Lane, in.Environment)
+	p, err := s.targets.environment(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +78,7 @@ type backupIn struct {
 
 // backup takes the report of a job that backs a target up.
 func (s *gates) backup(c call, in *backupIn) (*gate.Backup, error) {
-	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
+	if _, err := s.targets.environment(c, in.Lane, in.Environment); err != nil {
 		return nil, err
 	}
 	b := gate.Backup{Label: strings.TrimSpace(in.Label), TakenAt: in.TakenAt.UTC(), By: c.actor}

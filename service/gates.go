@@ -6,6 +6,7 @@ import (
 	"vorrang/core/access"
 	"vorrang/core/engine"
 	"vorrang/core/gate"
+	"vorrang/core/lane"
 	"vorrang/core/remedy"
 	"vorrang/core/verify"
 	"vorrang/service/api"
@@ -37,28 +38,24 @@ func (s *gates) ask(ctx context.Context, p targetContext, facts *gate.Facts, who
 	if before == "" || !facts.Asks.Previous && facts.Asks.Soak == 0 {
 		return nil
 	}
-	there, err := s.targets.anyPlace(ctx, p.lane.Name, before)
+	there, err := s.lookBefore(ctx, p, before, who.befores)
 	if err != nil {
 		return err
 	}
-	facts.Previous = &gate.Previous{Name: before}
-	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
-	defer cancel()
-	session, err := s.targets.connect(ctx, there, "vorrangd gate")
-	if err != nil {
-		facts.Previous.Unreached = unreachable(err).Message
-		return nil
+	for _, one := range there {
+		previous := gate.Previous{
+			Name: one.seen.Name, View: one.seen.Facts.View, Entries: one.seen.Entries, Unreached: one.unreached,
+		}
+		if one.unreached == "" {
+			for _, d := range verify.Against(p.lane.Name, one.seen, verify.Environment{Name: p.environment.Name, Facts: *facts}) {
+				previous.Differences = append(previous.Differences, d.What)
+			}
+		}
+		facts.PreviousFleet = append(facts.PreviousFleet, previous)
 	}
-	defer session.Close()
-	seen, entries, err := s.targets.look(ctx, there, session)
-	if err != nil {
-		facts.Previous.Unreached = unreachable(err).Message
-		return nil
-	}
-	facts.Previous.View, facts.Previous.Entries = seen.View, entries
-	for _, d := range verify.Against(p.lane.Name, verify.Environment{Name: before, Facts: seen},
-		verify.Environment{Name: p.environment.Name, Facts: *facts}) {
-		facts.Previous.Differences = append(facts.Previous.Differences, d.What)
+	facts.Previous = &facts.PreviousFleet[0]
+	if lane.TargetOf(facts.Previous.Name) == "" {
+		facts.PreviousFleet = nil
 	}
 	return nil
 }
@@ -73,30 +70,61 @@ func (s *gates) placeOf(ctx context.Context, lane, environment, release string) 
 	return s.library.narrow(ctx, p, release)
 }
 
+// fleetOrPlace is placeOf, also for an environment that is a fleet.
+func (s *gates) fleetOrPlace(ctx context.Context, lane, environment, release string) (targetContext, error) {
+	p, err := s.targets.environment(ctx, lane, environment)
+	if err != nil {
+		return p, err
+	}
+	return s.library.narrow(ctx, p, release)
+}
+
 // gate answers what a promotion would be asked now.
 func (s *gates) gate(c call, in *gateIn) (*api.GateAnswer, error) {
-	p, err := s.placeOf(c, in.Lane, in.Environment, in.Release)
+	p, err := s.fleetOrPlace(c, in.Lane, in.Environment, in.Release)
 	if err != nil {
 		return nil, err
 	}
-	facts, err := s.survey(c, p, promotionRequest{actor: c.asker(in.Lane, in.Environment)})
+	result, err := s.now(c, p, promotionRequest{actor: c.asker(in.Lane, in.Environment)})
 	if err != nil {
 		return nil, err
 	}
-	result := gate.Forward(facts)
+	freezes, err := s.Records.Freezes(c, in.Lane, in.Environment, s.Now())
+	if err != nil {
+		return nil, err
+	}
 	answer := &api.GateAnswer{
 		Gate:     result.Word(),
 		Checks:   result.Checks,
 		Notes:    append([]string{}, result.Notes...),
 		Waivable: []gate.ID{},
-		Frozen:   facts.Frozen() != nil,
+		Frozen:   gate.Facts{Now: s.Now(), Freezes: freezes}.Frozen() != nil,
 	}
 	for _, hold := range result.Holds() {
-		if gate.Waivable(hold.ID) {
+		if gate.Waivable(hold.ID) && p.environment.Fleet == nil { // a waiver is for one target
+
 			answer.Waivable = append(answer.Waivable, hold.ID)
 		}
 	}
 	return answer, nil
+}
+
+// now asks the gate what it would say to a promotion; that of each target, where it is a fleet.
+func (s *gates) now(ctx context.Context, p targetContext, who promotionRequest) (gate.Result, error) {
+	if p.environment.Fleet == nil {
+		facts, err := s.survey(ctx, p, who)
+		return gate.Forward(facts), err
+	}
+	places, _, err := s.targets.inUse(ctx, p)
+	if err != nil {
+		return gate.Result{}, err
+	}
+	w, err := forwardRequest(string(who.through), "", false)
+	if err != nil {
+		return gate.Result{}, err
+	}
+	seen, err := s.surveyAll(ctx, places, w, who.actor)
+	return gate.Merge(p.environment.Name, answers(seen)), err
 }
 
 // survey gathers all that the gate looks at, without a lock.
@@ -224,7 +252,7 @@ func (s *gates) askApprovers(ctx context.Context, p targetContext, facts *gate.F
 // governed is an environment to which a release is to go, or whose ways back this
 // is about.
 func (s *gates) governed(c call, laneName, environment, release string, waysBack bool) (targetContext, error) {
-	p, err := s.placeOf(c, laneName, environment, release)
+	p, err := s.fleetOrPlace(c, laneName, environment, release)
 	if err == nil && (release == "") != waysBack {
 		err = badRequest(
 			see(remedy.LookAtReleases, "see which there are"),

@@ -67,7 +67,7 @@ func (g *guide) Confirm(ctx context.Context) (last work.Confirmed, err error) {
 		return last, err
 	}
 	d := g.deployment
-	who := promotionRequest{through: g.request.through, actor: d.Actor, deployment: d.ID, back: g.request.back}
+	who := promotionRequest{through: g.request.through, actor: d.Actor, deployment: d.ID, back: g.request.back, befores: g.request.befores}
 	facts, err := g.gates.underLock(ctx, p, g.session, who)
 	if err != nil {
 		return last, err
@@ -195,6 +195,9 @@ func (g *guide) Changed() { g.looking.changed() }
 // Ended tells of it.
 func (g *guide) Ended(result deploy.Result) {
 	d := g.deployment
+	if g.request.ended != nil {
+		g.request.ended <- result
+	}
 	g.spans.ended(result.Outcome)
 	g.metrics.running.WithLabelValues(d.Lane, d.Environment).Dec()
 	g.metrics.deployments.WithLabelValues(d.Lane, d.Environment, string(result.Outcome)).Inc()

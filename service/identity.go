@@ -85,6 +85,9 @@ func (s *identities) authorize(e endpoint) fiber.Handler {
 		if err != nil {
 			return err
 		}
+		if c.Params("fleet") != "" && (scope == access.Scope{} || !who.mayLook(scope.Lane, scope.Environment)) {
+			return noFleetDeployment(c.Params("fleet"))
+		}
 		if c.Params("id") != "" && (scope == access.Scope{} || !who.mayLook(scope.Lane, scope.Environment)) {
 			return noDeployment(c.Params("id")) // whether it is there is not told
 		}
@@ -102,6 +105,17 @@ func (s *identities) authorize(e endpoint) fiber.Handler {
 // scopeOf is what a call is about, by its path.
 func (s *identities) scopeOf(c fiber.Ctx) (access.Scope, error) {
 	scope := access.Scope{Lane: c.Params("lane"), Environment: c.Params("environment")}
+	if id := c.Params("fleet"); id != "" { // of a deployment to one
+		number, err := strconv.ParseInt(id, 10, 64)
+		if err != nil {
+			return scope, badRequest(nil, "fleet: %q is not a whole number", id)
+		}
+		f, err := s.Records.FleetDeployment(c.Context(), number)
+		if errors.Is(err, records.ErrNotFound) {
+			return access.Scope{}, nil
+		}
+		return access.Scope{Lane: f.Lane, Environment: f.Environment}, err
+	}
 	if id := c.Params("id"); id != "" { // of a deployment
 		number, err := strconv.ParseInt(id, 10, 64)
 		if err != nil {

@@ -31,13 +31,13 @@ type dueLook struct {
 
 // looksDue lists the environments that are checked, the first due ahead.
 func (s *drifts) looksDue(ctx context.Context) ([]dueLook, error) {
-	lanes, err := s.Records.Lanes(ctx)
+	lanes, err := s.targets.lanes(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var list []dueLook
 	for _, l := range lanes {
-		for _, e := range l.Environments {
+		for _, e := range l.Places() {
 			if e.LookForDrift == 0 {
 				continue
 			}

@@ -53,6 +53,9 @@ func (o *others) look(ctx context.Context) error {
 	if err := o.cancels(ctx); err != nil {
 		return err
 	}
+	if err := o.runFleets(ctx); err != nil {
+		return err
+	}
 	if err := o.seen(ctx); err != nil {
 		return err
 	}
@@ -83,6 +86,29 @@ func (o *others) look(ctx context.Context) error {
 	}
 	o.tidy = time.Now()
 	return o.Records.ForgetSignIns(ctx, remembered)
+}
+
+// runFleets goes on with deployments to fleets whose service is gone, and tells those that run here
+// what somebody said to them.
+func (o *others) runFleets(ctx context.Context) error {
+	list, err := o.Records.OwnFleets(ctx)
+	for _, f := range list {
+		if o.fleets.Say(f) {
+			continue
+		}
+		targets, err := o.Records.FleetTargets(ctx, f.ID)
+		if err != nil {
+			return err
+		}
+		f, err = o.Records.FleetDeployment(ctx, f.ID) // which may have ended meanwhile
+		if err != nil {
+			return err
+		}
+		if f.EndedAt == nil {
+			o.fleets.Run(f, targets)
+		}
+	}
+	return err
 }
 
 // seen keeps what requests saw that only read.

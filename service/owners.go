@@ -65,7 +65,7 @@ func shared(p targetContext, twin targetContext) error {
 
 // others are all environments of all lanes but one.
 func (s *targets) others(ctx context.Context, p targetContext) ([]targetContext, error) {
-	lanes, err := s.Records.Lanes(ctx)
+	lanes, err := s.lanes(ctx)
 	list := slices.DeleteFunc(s.placesOf(lanes), func(other targetContext) bool {
 		return other.lane.Name == p.lane.Name && other.environment.Name == p.environment.Name
 	})
@@ -116,7 +116,7 @@ func (s *targets) identities(ctx context.Context, places []targetContext) []stri
 func (s *targets) placesOf(lanes []lane.Lane) []targetContext {
 	var list []targetContext
 	for _, l := range lanes {
-		for _, e := range l.Environments {
+		for _, e := range l.Places() {
 			list = append(list, s.at(l, e, nil))
 		}
 	}
@@ -126,12 +126,12 @@ func (s *targets) placesOf(lanes []lane.Lane) []targetContext {
 // distinct refuses a lane of which an environment would have the same database as
 // another one, of this lane or of others.
 func (s *targets) distinct(ctx context.Context, l lane.Lane) error {
-	lanes, err := s.Records.Lanes(ctx)
+	lanes, err := s.lanes(ctx)
 	if err != nil {
 		return err
 	}
 	others := slices.DeleteFunc(lanes, func(other lane.Lane) bool { return other.Name == l.Name })
-	all := s.placesOf(append([]lane.Lane{l}, others...))
+	all := s.placesOf(append([]lane.Lane{s.listed(l)}, others...))
 	ctx, cancel := context.WithTimeout(ctx, twinPatience)
 	defer cancel()
 	first := map[string]targetContext{}

@@ -88,6 +88,7 @@ type deploying struct {
 	looking    *looking
 	metrics    *metrics
 	running    *work.Deployments
+	fleets     *work.Fleets
 	rehearsing *work.Rehearsals
 	schedules  *work.Round
 	news       *news
@@ -163,6 +164,8 @@ func (s *Service) parts(running *work.Deployments) {
 		func(ctx context.Context) (time.Time, bool, error) { return s.Records.NextDue(ctx) },
 		s.deploying.beginDue,
 	)
+	s.deploying.fleets = work.NewFleets(running)
+	s.deploying.fleets.Parts, s.deploying.fleets.Told = s.deploying.parts, s.deploying.toldOfFleet
 	s.deploying.others = newOthers(s.deploying)
 	notes.wake = s.deploying.others.soon
 	s.catalogue = &catalogue{

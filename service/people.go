@@ -118,7 +118,7 @@ func (s *identities) grants(c call, field string, texts []string) (access.Grants
 			if err != nil {
 				return nil, err
 			}
-			if _, known := l.Environment(g.Environment); g.Environment != "" && !known {
+			if _, known := l.Place(g.Environment); g.Environment != "" && !known {
 				return nil, notFound("environment "+g.Environment+" in the lane", g.Lane, nil)
 			}
 		}

@@ -1,13 +1,17 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 	"unicode/utf8"
 
 	"vorrang/core/deploy"
 	"vorrang/core/engine"
 	"vorrang/core/gate"
+	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/remedy"
@@ -32,21 +36,16 @@ type previewIn struct {
 // preview says what a promotion, or with one of last, to and deployment a
 // rollback, would run now. It changes nothing and takes no lock.
 func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
-	p, err := s.targets.place(c, in.Lane, in.Environment)
+	p, err := s.targets.environment(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
-	var w deploymentRequest
-	if in.Last != 0 || in.To != "" || in.Deployment != 0 || in.BackRelease != "" {
-		w, err = s.rollbackRequest(
-			c, p,
-			rollbackIn{Last: in.Last, To: in.To, Deployment: in.Deployment, Release: in.BackRelease},
-		)
-	} else if p, err = s.library.narrow(c, p, in.Release); err == nil {
-		w, err = forwardRequest(in.Through, plan.Stop, false)
-	}
+	p, w, err := s.previewed(c, p, in)
 	if err != nil {
 		return nil, err
+	}
+	if p.environment.Fleet != nil {
+		return s.previewFleet(c, p, w, in)
 	}
 	facts, err := s.gates.survey(
 		c, p,
@@ -87,6 +86,75 @@ func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
 		answer.Actions = append(answer.Actions, shown)
 	}
 	return answer, nil
+}
+
+// previewed is the request that a preview is about.
+func (s *deploying) previewed(
+	c call, p targetContext, in *previewIn,
+) (_ targetContext, w deploymentRequest, err error) {
+	if in.Last != 0 || in.To != "" || in.Deployment != 0 || in.BackRelease != "" {
+		w, err = s.rollbackRequest(
+			c, p,
+			rollbackIn{Last: in.Last, To: in.To, Deployment: in.Deployment, Release: in.BackRelease},
+		)
+	} else if p, err = s.library.narrow(c, p, in.Release); err == nil {
+		w, err = forwardRequest(in.Through, plan.Stop, false)
+	}
+	return p, w, err
+}
+
+// previewFleet says which targets of a fleet have the same plan, and what the most common one is.
+func (s *deploying) previewFleet(
+	c call, p targetContext, w deploymentRequest, in *previewIn,
+) (*api.Preview, error) {
+	places, _, err := s.targets.inUse(c, p)
+	if err != nil {
+		return nil, err
+	}
+	if in.Standalone {
+		return nil, manyTargets(p.environment)
+	}
+	seen, err := s.gates.surveyAll(c, places, w, c.asker(in.Lane, in.Environment))
+	if err != nil {
+		return nil, err
+	}
+	plans := plansOf(seen)
+	shown := *in
+	shown.Environment = seen[0].place.environment.Name
+	for _, one := range plans {
+		if one.Steps > 0 {
+			shown.Environment = lane.PlaceName(in.Environment, one.Targets[0])
+			break
+		}
+	}
+	answer, err := s.preview(c, &shown)
+	if err != nil {
+		return nil, err
+	}
+	merged := gate.Merge(in.Environment, answers(seen))
+	answer.Gate, answer.Held, answer.Fleet = merged.Checks, merged.Held(), plans
+	return answer, nil
+}
+
+// plansOf groups targets by their plans: those that have something to do first, and of these the most
+// common plan.
+func plansOf(seen []surveyed) []api.FleetPlan {
+	var list []api.FleetPlan
+	at := map[string]int{}
+	for _, one := range seen {
+		key := fmt.Sprint(one.digest, one.away, one.refused)
+		i, known := at[key]
+		if !known {
+			i = len(list)
+			at[key] = i
+			list = append(list, api.FleetPlan{Steps: one.planned, Plan: one.digest, Message: cmp.Or(one.away, one.refused)})
+		}
+		list[i].Targets = append(list[i].Targets, lane.TargetOf(one.place.environment.Name))
+	}
+	slices.SortStableFunc(list, func(a, b api.FleetPlan) int {
+		return cmp.Or(cmp.Compare(min(b.Steps, 1), min(a.Steps, 1)), len(b.Targets)-len(a.Targets))
+	})
+	return list
 }
 
 // standalone writes a plan as one file for psql. A history that is not right, or

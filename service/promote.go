@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"vorrang/core/deploy"
 	"vorrang/core/engine"
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
@@ -34,7 +35,7 @@ type promoteIn struct {
 }
 
 func (s *deploying) promote(c call, in *promoteIn) (*api.Promoted, error) {
-	p, err := s.targets.place(c, in.Lane, in.Environment)
+	p, err := s.targets.environment(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -50,7 +51,17 @@ func (s *deploying) promote(c call, in *promoteIn) (*api.Promoted, error) {
 		return s.schedule(c, p, in)
 	}
 	request.shown = in.Plan
+	if p.environment.Fleet != nil {
+		return s.deployFleet(c, p, request, records.FleetRequest{ScheduledRequest: in.request()}, ledger.Forward)
+	}
 	return s.deployForward(c, p, request)
+}
+
+// request is what is kept of it where it does not begin at once.
+func (in *promoteIn) request() records.ScheduledRequest {
+	return records.ScheduledRequest{
+		Through: in.Through, OnFailure: in.OnFailure, Release: in.Release, Whole: in.Whole, Plan: in.Plan,
+	}
 }
 
 // deployForward begins a promotion, and tells the hooks if it is held.
@@ -85,23 +96,34 @@ type rollbackIn struct {
 }
 
 func (s *deploying) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
-	p, err := s.targets.place(c, in.Lane, in.Environment)
+	p, err := s.targets.environment(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
+	}
+	if p.environment.Fleet != nil {
+		return s.rollbackFleet(c, p, in)
 	}
 	request, err := s.rollbackRequest(c, p, *in)
 	if err != nil {
 		return nil, err
 	}
-	if !p.environment.Disposable && in.Confirm != in.Environment {
-		return nil, refused(
-			todo{p.at().Do(remedy.LookAtWaysBack).For("read the SQL first").And(confirm(in.Environment))},
-			"a rollback on %s, which is not disposable, needs its name typed as confirmation",
-			in.Environment,
-		)
+	if err := confirmedBack(p, in); err != nil {
+		return nil, err
 	}
 	request.shown = in.Plan
 	return s.deploy(c, p, request)
+}
+
+// confirmedBack refuses a rollback for which the environment's name has to be typed, and was not.
+func confirmedBack(p targetContext, in *rollbackIn) error {
+	if p.environment.Disposable || in.Confirm == in.Environment {
+		return nil
+	}
+	return refused(
+		todo{p.at().Do(remedy.LookAtWaysBack).For("read the SQL first").And(confirm(in.Environment))},
+		"a rollback on %s, which is not disposable, needs its name typed as confirmation",
+		in.Environment,
+	)
 }
 
 // deploymentRequest is what somebody wants done: how to plan it, and what to ask first.
@@ -115,6 +137,28 @@ type deploymentRequest struct {
 	shown   string      // how the digest of the plan that somebody saw begins; empty for none
 	id      string      // of the request that began it; empty for one that was scheduled
 	trace   context.Context
+	ended   chan<- deploy.Result // is told how it ended; nil for nobody
+	befores *befores             // shared with the other targets of a fleet; nil for none
+}
+
+// fleet is the deployment to a fleet of which what is begun is a part; 0 for none.
+func (c call) fleet() int64 {
+	if c.part == nil {
+		return 0
+	}
+	return c.part.fleet
+}
+
+// claimable refuses a target that is another environment's too.
+func (s *deploying) claimable(c call, p targetContext, session engine.Session, state ledger.State) error {
+	if c.part == nil || claim(p, state) == nil {
+		return s.targets.claimable(c, p, session, state)
+	}
+	found, err := c.part.distinct()
+	if err != nil {
+		return err
+	}
+	return unsharedIn(c, p, session, found)
 }
 
 func forwardRequest(through string, policy plan.Policy, whole bool) (deploymentRequest, error) {
@@ -230,6 +274,9 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 	if err != nil {
 		return nil, err
 	}
+	if c.part != nil {
+		w.ended, w.befores = c.part.ended, c.part.befores
+	}
 	facts, result, notes, err := s.clear(c, p, session, w)
 	if err != nil {
 		return nil, err
@@ -250,7 +297,7 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 	if err := s.targets.allUndoable(c, p, session, planned); err != nil {
 		return nil, err
 	}
-	if err := s.targets.claimable(c, p, session, facts.View.State); err != nil {
+	if err := s.claimable(c, p, session, facts.View.State); err != nil {
 		return nil, err
 	}
 	if len(planned.Actions) == 0 && !planned.Empties {
@@ -261,7 +308,7 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 	}
 	d, err := s.Records.Begin(c, records.Deployment{Lane: p.lane.Name, Environment: p.environment.Name,
 		Direction: planned.Direction, Actor: c.actor, Plan: planned, Gate: result, Release: facts.Release,
-		Digest: facts.Digest, Scheduled: c.scheduled})
+		Digest: facts.Digest, Scheduled: c.scheduled, Fleet: c.fleet()})
 	if err != nil {
 		return nil, busy(p, err)
 	}
@@ -283,7 +330,7 @@ func (s *deploying) clear(
 			return facts, result, nil, err
 		}
 	}
-	who := promotionRequest{through: w.through, actor: c.actor, back: w.back}
+	who := promotionRequest{through: w.through, actor: c.actor, back: w.back, befores: w.befores}
 	if facts, err = s.gates.underLock(c, p, session, who); err != nil {
 		return facts, result, nil, err
 	}
@@ -350,6 +397,7 @@ func deploymentOf(d records.Deployment, whole bool) api.Deployment {
 		Environment: d.Environment,
 		Direction:   d.Direction,
 		Outcome:     d.Outcome,
+		Fleet:       d.Fleet,
 		Release:     d.Release,
 		OnFailure:   d.Plan.OnFailure,
 		Whole:       d.Plan.Whole,

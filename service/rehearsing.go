@@ -94,7 +94,7 @@ func (s *deploying) rehearseRelease(lane, release, actor string) {
 }
 
 func (s *deploying) rehearseWhereAsked(ctx context.Context, lane, release, actor string) error {
-	l, err := s.Records.Lane(ctx, lane)
+	l, err := s.targets.lane(ctx, lane)
 	if err != nil {
 		return err
 	}
@@ -103,7 +103,11 @@ func (s *deploying) rehearseWhereAsked(ctx context.Context, lane, release, actor
 		if !e.Rehearse {
 			continue
 		}
-		p, err := s.gates.placeOf(ctx, lane, e.Name, release)
+		places := e.Places()
+		if len(places) == 0 {
+			continue
+		}
+		p, err := s.gates.placeOf(ctx, lane, places[0].Name, release) // of a fleet: the first to get it
 		if err == nil {
 			_, err = s.beginRehearsal(ctx, p, rehearsalAsked{release: release, actor: actor})
 		}
@@ -366,7 +370,7 @@ func (r *rehearsing) otherThanTarget(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, e := range r.p.lane.Environments {
+	for _, e := range r.p.lane.Places() {
 		other := r.p
 		other.environment = e
 		there := ""

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"vorrang/core/access"
-	"vorrang/core/gate"
 	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/internal/safely"
@@ -30,33 +29,24 @@ func (s *deploying) schedule(c call, p targetContext, in *promoteIn) (*api.Promo
 	if in.At.Sub(s.Now()) > most {
 		return nil, badRequest(nil, "at: it may lie at most 90 days ahead")
 	}
-	who := records.Identity{Token: c.who.token}
-	if c.who.Person {
-		who = records.Identity{Person: c.who.Name}
-	}
 	due := in.At
-	// a plan that was shown still has to be the one that runs
-	request := records.ScheduledRequest{
-		Through: in.Through, OnFailure: in.OnFailure, Release: in.Release, Whole: in.Whole, Plan: in.Plan,
-	}
 	if err := s.notTwice(c, in, due); err != nil {
 		return nil, err
 	}
 	through, _ := step.ParseNumber(in.Through) // it was read before; empty for all
-	facts, err := s.gates.survey(c, p, promotionRequest{through: through, actor: c.actor})
+	now, err := s.gates.now(c, p, promotionRequest{through: through, actor: c.actor})
 	if err != nil {
 		return nil, err
 	}
-	now := gate.Forward(facts)
 	kept, err := s.Records.Schedule(
 		c,
 		records.Scheduled{
 			Lane:        in.Lane,
 			Environment: in.Environment,
 			Due:         due,
-			Request:     request,
+			Request:     in.request(), // a plan that was shown still has to be the one that runs
 			Actor:       c.actor,
-			Who:         who,
+			Who:         c.identity(),
 		},
 	)
 	if err != nil {
@@ -102,6 +92,9 @@ func scheduledOf(k records.Scheduled) api.Scheduled {
 	}
 	if k.Deployment != nil {
 		shown.Deployment = *k.Deployment
+	}
+	if k.Fleet != nil {
+		shown.Fleet = *k.Fleet
 	}
 	shown.Release, shown.Through = k.Request.Release, k.Request.Through
 	return shown
@@ -201,6 +194,8 @@ func (s *deploying) beginScheduled(ctx context.Context, d records.Scheduled) (st
 		return "failed", s.problem(err).Detail, 0
 	case promoted.Nothing:
 		return "done", "there was nothing to do", 0
+	case promoted.Fleet != nil: // which its beginning kept
+		return "started", "", 0
 	}
 	return "started", "", promoted.Deployment.ID
 }

@@ -31,7 +31,7 @@ type workshop struct {
 // where the lane's disposable environment does, or beside that one's target.
 func workshopOf(p targetContext, instead todo) (workshop, error) {
 	disposable, there := lane.Environment{}, false
-	for _, e := range p.lane.Environments {
+	for _, e := range p.lane.Places() {
 		if e.Disposable && !there {
 			disposable, there = e, true
 		}

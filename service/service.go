@@ -100,7 +100,7 @@ func New(config Config) (*Service, error) {
 		running: work.NewDeployments(config.Records, config.Log),
 	}
 	s.parts(s.running)
-	s.metrics.registry.MustRegister(&standing{records: config.Records, looking: s.looking, renew: s.lookAgain})
+	s.metrics.registry.MustRegister(&standing{records: config.Records, targets: s.targets, looking: s.looking, renew: s.lookAgain})
 	s.app = fiber.New(fiber.Config{
 		AppName: "vorrangd", Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit,
 		ErrorHandler: s.answerError, ReadTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,

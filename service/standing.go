@@ -19,6 +19,7 @@ const standingPatience = 5 * time.Second
 // the next scrape tells of that.
 type standing struct {
 	records *records.Records
+	targets *targets
 	looking *looking
 	renew   func()
 }
@@ -59,7 +60,15 @@ func (s *standing) Describe(to chan<- *prometheus.Desc) {
 func (s *standing) Collect(to chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), standingPatience)
 	defer cancel()
-	list, err := s.records.Standings(ctx)
+	lanes, err := s.targets.lanes(ctx)
+	if err != nil {
+		return
+	}
+	var ofLanes, places []string
+	for _, p := range s.targets.placesOf(lanes) {
+		ofLanes, places = append(ofLanes, p.lane.Name), append(places, p.environment.Name)
+	}
+	list, err := s.records.Standings(ctx, ofLanes, places)
 	if err != nil {
 		return
 	}
@@ -112,7 +121,7 @@ func (s *Service) lookAgain() {
 
 // lookAtAll looks at the target of each environment.
 func (s *views) lookAtAll(ctx context.Context) error {
-	lanes, err := s.Records.Lanes(ctx)
+	lanes, err := s.targets.lanes(ctx)
 	if err != nil {
 		return err
 	}
@@ -121,8 +130,9 @@ func (s *views) lookAtAll(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		errs := make([]error, len(l.Environments))
-		each(l.Environments, mostLooks, func(i int, e lane.Environment) {
+		places := l.Places()
+		errs := make([]error, len(places))
+		each(places, mostLooks, func(i int, e lane.Environment) {
 			_, errs[i] = s.environmentStatus(ctx, s.targets.at(l, e, catalogue), "none")
 		})
 		if err := errors.Join(errs...); err != nil {

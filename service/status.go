@@ -39,7 +39,7 @@ type statusIn struct {
 
 func (s *views) lanes(c call, _ *nothing) (*api.Lanes, error) {
 	ctx := fresh(c)
-	lanes, err := s.Records.Lanes(ctx)
+	lanes, err := s.targets.lanes(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -83,7 +83,7 @@ func (s *views) laneStatus(ctx context.Context, who caller, l lane.Lane) (api.La
 }
 
 func (s *views) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
-	p, err := s.targets.place(c, in.Lane, in.Environment)
+	p, err := s.targets.environment(c, in.Lane, in.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -98,6 +98,9 @@ func (s *views) environmentStatus(ctx context.Context, p targetContext, steps st
 		ctx,
 		placeName(p)+" "+steps,
 		func(ctx context.Context) (api.EnvironmentStatus, error) {
+			if p.environment.Fleet != nil {
+				return s.fleetStatus(ctx, p, steps)
+			}
 			return s.statusNow(ctx, p, steps)
 		},
 	)

@@ -185,10 +185,11 @@ func (s *catalogue) touched(c call, laneName string, d records.Difference, answe
 		now[change.Step.Number] = change.Step.Forward.Checksum
 	}
 	changed := slices.Concat(answer.Edited, answer.Gone)
-	found, unseen := make([][]api.Touched, len(l.Environments)), make([]string, len(l.Environments))
+	places := l.Places()
+	found, unseen := make([][]api.Touched, len(places)), make([]string, len(places))
 	var wait safely.Group
-	errs := make([]error, len(l.Environments))
-	for i, e := range l.Environments {
+	errs := make([]error, len(places))
+	for i, e := range places {
 		if hidden(c, l.Name, e.Name) {
 			continue
 		}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"os"
 	"path"
 	"slices"
@@ -21,6 +22,7 @@ import (
 	"vorrang/core/release"
 	"vorrang/core/remedy"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
@@ -64,13 +66,115 @@ func (s *targets) anyPlace(ctx context.Context, laneName, environment string) (t
 	if err != nil {
 		return targetContext{}, err
 	}
-	e, found := l.Environment(environment)
-	if !found {
-		return targetContext{}, notFound("environment "+environment+" in the lane", laneName,
-			by("its environments are %s", strings.Join(l.Names(), ", ")))
+	e, found := l.Place(environment)
+	switch {
+	case !found:
+		return targetContext{}, noPlace(l, environment)
+	case e.Fleet != nil:
+		return targetContext{}, manyTargets(e)
 	}
 	catalogue, err := s.Records.Catalogue(ctx, laneName)
 	return s.at(l, e, catalogue), err
+}
+
+// noPlace says which environments there are, or which targets a fleet has.
+func noPlace(l lane.Lane, name string) error {
+	e, found := l.Environment(lane.EnvironmentOf(name))
+	if !found {
+		return notFound("environment "+e.Name+lane.EnvironmentOf(name)+" in the lane", l.Name,
+			by("its environments are %s", strings.Join(l.Names(), ", ")))
+	}
+	what, where := fmt.Sprintf("target %s in %s of the lane", lane.TargetOf(name), e.Name), "it has one target, and none of its own name"
+	if e.Fleet != nil {
+		where = "its targets are " + gate.Some(targetNames(e))
+		if e.Fleet.Unread != "" {
+			where = e.Fleet.Unread
+		}
+	}
+	return notFound(what, l.Name, by("%s", where))
+}
+
+func targetNames(e lane.Environment) []string {
+	names := make([]string, len(e.Fleet.Targets))
+	for i, t := range e.Fleet.Targets {
+		names[i] = t.Name
+	}
+	return names
+}
+
+// manyTargets refuses what can be done to one target at a time.
+func manyTargets(e lane.Environment) error {
+	if e.Fleet.Unread != "" {
+		return &engine.ConnectError{Kind: engine.BadURL, Message: e.Fleet.Unread,
+			Fix: "put the list there: a line for each target, with its name, a space and its connection URL"}
+	}
+	problem := api.Problem{
+		Type: "urn:vorrang:fleet", Title: "It is a fleet", Status: http.StatusConflict,
+		Detail:  fmt.Sprintf("%s is a fleet of %s, and this is about one of them", e.Name, plural.Of(len(e.Fleet.Targets), "target")),
+		Targets: targetNames(e),
+	}
+	if len(problem.Targets) > 0 {
+		problem.Remedies = by("name one, as in %s", lane.PlaceName(e.Name, problem.Targets[0]))
+	}
+	return &problemError{problem}
+}
+
+// environment is place, also for an environment that is a fleet.
+func (s *targets) environment(ctx context.Context, laneName, name string) (targetContext, error) {
+	if !hidden(ctx, laneName, name) {
+		l, err := s.lane(ctx, laneName)
+		if err != nil {
+			return targetContext{}, err
+		}
+		if e, found := l.Environment(name); found && e.Fleet != nil {
+			catalogue, err := s.Records.Catalogue(ctx, laneName)
+			return s.at(l, e, catalogue), err
+		}
+	}
+	return s.place(ctx, laneName, name)
+}
+
+// places are the targets of a fleet, each as an environment of its own.
+func (s *targets) places(p targetContext) []targetContext {
+	places := p.environment.Places()
+	list := make([]targetContext, len(places))
+	for i, e := range places {
+		list[i] = p
+		list[i].environment = e
+	}
+	return list
+}
+
+// listed reads the lists of the fleets whose targets stand in one.
+func (s *targets) listed(l lane.Lane) lane.Lane {
+	for i, e := range l.Environments {
+		if e.Fleet == nil || e.Fleet.From == "" {
+			continue
+		}
+		fleet := *e.Fleet
+		text, err := s.resolve(fleet.From)
+		if err == nil {
+			fleet.Targets, _, err = lane.ReadTargets(fleet.From, text)
+		}
+		if err != nil {
+			fleet.Unread = unreachable(err).Message
+			var connect *engine.ConnectError
+			if !errors.As(err, &connect) {
+				fleet.Unread = err.Error()
+			}
+		}
+		l.Environments[i].Fleet = &fleet
+	}
+	return l
+}
+
+// lanes are all lanes, with the targets of their fleets.
+func (s *targets) lanes(ctx context.Context) ([]lane.Lane, error) {
+	list, err := s.Records.Lanes(ctx)
+	for i := range list {
+		list[i] = s.listed(list[i])
+	}
+	return list, err
 }
 
 func (s *targets) lane(ctx context.Context, name string) (lane.Lane, error) {
@@ -81,11 +185,11 @@ func (s *targets) lane(ctx context.Context, name string) (lane.Lane, error) {
 			or(see(remedy.LookAtLanes, "see which there are"), see(remedy.Declare, "declare one")),
 		)
 	}
-	return l, err
+	return s.listed(l), err
 }
 
 // mostReferred is how long what a reference leads to may be, in bytes.
-const mostReferred = 64 << 10
+const mostReferred = 1 << 20
 
 // ourOwn are the variables that are the service's, and nobody's target: whoever
 // declares a lane must not read the service's secrets by it.
@@ -97,6 +201,9 @@ func ourOwn(variable string) bool {
 // mayRefer reports whether a reference is one that lanes and hooks may have: by
 // one of the patterns of the service's setting, or, without any, all.
 func (s *targets) mayRefer(reference string) bool {
+	if list, _, is := lane.PartOf(reference); is {
+		reference = list
+	}
 	return len(s.References) == 0 || slices.ContainsFunc(s.References, func(pattern string) bool {
 		is, err := path.Match(pattern, reference)
 		return err == nil && is
@@ -105,6 +212,20 @@ func (s *targets) mayRefer(reference string) bool {
 
 // resolve is what a reference of a lane or a hook stands for, if they may have it.
 func (s *targets) resolve(reference string) (string, error) {
+	if from, target, is := lane.PartOf(reference); is {
+		text, err := s.resolve(from)
+		if err != nil {
+			return "", err
+		}
+		_, urls, err := lane.ReadTargets(from, text)
+		if err == nil && urls[target] == "" {
+			err = fmt.Errorf("the list of targets in %s has no %s any more", from, target)
+		}
+		if err != nil {
+			return "", &engine.ConnectError{Kind: engine.BadURL, Message: err.Error(), Fix: "put the list there as it should be"}
+		}
+		return urls[target], nil
+	}
 	if !s.mayRefer(reference) {
 		return "", &engine.ConnectError{
 			Kind:    engine.BadURL,

@@ -23,7 +23,7 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 		return nil, err
 	}
 	if in.Environment != "" {
-		if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
+		if _, err := s.targets.environment(c, in.Lane, in.Environment); err != nil {
 			return nil, err
 		}
 	}
@@ -32,7 +32,7 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 		return nil, err
 	}
 	l.Environments = slices.DeleteFunc(
-		l.Environments,
+		l.Places(),
 		func(e lane.Environment) bool { return hidden(c, l.Name, e.Name) },
 	)
 	seen := make([]*verify.Environment, len(l.Environments))
@@ -58,7 +58,7 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 	}
 	var reached []verify.Environment
 	for i, e := range l.Environments {
-		wanted := in.Environment == "" || in.Environment == e.Name
+		wanted := wantedPlace(in.Environment, e.Name)
 		if seen[i] != nil {
 			reached = append(reached, *seen[i])
 		}
@@ -70,11 +70,17 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 		}
 	}
 	for _, d := range verify.Lane(l.Name, reached) {
-		if in.Environment == "" || in.Environment == d.Environment {
+		if wantedPlace(in.Environment, d.Environment) {
 			answer.Deviations = append(answer.Deviations, d)
 		}
 	}
 	return answer, nil
+}
+
+// wantedPlace reports whether a question about an environment, or about all where it is empty, is
+// about a place.
+func wantedPlace(asked, place string) bool {
+	return asked == "" || asked == place || asked == lane.EnvironmentOf(place)
 }
 
 func (s *views) verifyOne(ctx context.Context, p targetContext) (verify.Environment, error) {

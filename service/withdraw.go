@@ -42,7 +42,7 @@ func (s *catalogue) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 			session.Close()
 		}
 	}()
-	for _, e := range l.Environments {
+	for _, e := range l.Places() {
 		session, err := s.unapplied(c, l.Name, e.Name, number)
 		if session != nil {
 			held = append(held, session)

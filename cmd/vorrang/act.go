@@ -51,6 +51,9 @@ func promoteCommand() command {
 				if err != nil {
 					return err
 				}
+				if promoted.Fleet != nil {
+					return finishFleet(ctx, e, at.Client, promoted.Fleet)
+				}
 				if k := promoted.Scheduled; k != nil {
 					return e.print(promoted, func() {
 						fmt.Fprintf(
@@ -160,6 +163,9 @@ func rollbackCommand() command {
 				if err != nil {
 					return err
 				}
+				if promoted.Fleet != nil {
+					return finishFleet(ctx, e, at.Client, promoted.Fleet)
+				}
 				return finish(
 					ctx, e, at.Client, promoted,
 					fmt.Sprintf("%s/%s: nothing to roll back", at.lane, at.environment),
@@ -249,10 +255,14 @@ func outcomeExit(ctx context.Context, c *client.Client, id int64) error {
 func cancelCommand() command {
 	return command{
 		verb: "cancel", takes: "DEPLOYMENT", does: "stops a running deployment",
-		explain: "The running statement is cancelled and its step rolled back; what was applied before stays.",
-		example: "vorrang cancel 12",
+		explain: "The running statement is cancelled and its step rolled back; what was applied before stays.\n" +
+			"Of a deployment to a fleet, those of its targets that are under way are cancelled, and no further one begins.",
+		example: "vorrang cancel 12\nvorrang cancel F3",
 		setUp: func(e *env) func(context.Context, []string) error {
 			return func(ctx context.Context, args []string) error {
+				if fleet, is := fleetNumber(args); is {
+					return cancelFleet(ctx, e, fleet)
+				}
 				id, err := oneDeployment("cancel", args)
 				if err != nil {
 					return err

@@ -160,8 +160,16 @@ func (e *env) onEnvironment(
 	if flagName == toFlag {
 		e.flags.StringVar(environment, "env", "", "the same as -to, since other commands say -env")
 	}
+	target := e.flags.String("target", "", "one `target` of a fleet, or all of them in turn: all")
 	onLane := e.onLane(func(ctx context.Context, at spot, _ []string) error {
 		at.environment = *environment
+		switch *target {
+		case "":
+			return do(ctx, at)
+		case allTargets:
+			return e.onEachTarget(ctx, at, do)
+		}
+		at.environment = lane.PlaceName(*environment, *target)
 		return do(ctx, at)
 	})
 	return func(ctx context.Context, args []string) error {

@@ -43,8 +43,9 @@ func groups() []struct {
 				driftCommand(), compareCommand(), deploymentsCommand(), watchCommand(), awaitCommand(),
 			},
 		},
-		{"gates", []command{approveCommand(), waiveCommand(), freezeCommand(), thawCommand(), backupCommand()}},
-		{"act", []command{promoteCommand(), scheduledCommand(), rollbackCommand(), cancelCommand(), rebuildCommand()}},
+		{"gates", []command{approveCommand(), waiveCommand(), freezeCommand(), thawCommand(), backupCommand(),
+			setAsideCommand()}},
+		{"act", []command{promoteCommand(), scheduledCommand(), rollbackCommand(), cancelCommand(), pauseCommand(), resumeCommand(), rebuildCommand()}},
 		{
 			"record what you know",
 			[]command{

@@ -190,7 +190,7 @@ func actionCell(p paint, entry ledger.Entry) cell {
 func deploymentsCommand() command {
 	return command{
 		verb: "deployments", does: "lists what ran, newest first",
-		example: "vorrang deployments -env staging\nvorrang deployments -outcome failed -step 12",
+		example: "vorrang deployments -env staging\nvorrang deployments -fleets\nvorrang deployments -outcome failed -step 12",
 		setUp: func(e *env) func(context.Context, []string) error {
 			e.lane = e.flags.String("lane", "", "only of this `lane`")
 			var query client.DeploymentQuery
@@ -202,11 +202,15 @@ func deploymentsCommand() command {
 			e.flags.StringVar(&query.Release, "release", "", "only those that promoted this `release`")
 			e.flags.Int64Var(&query.Before, "before", 0, "only those before this `deployment`")
 			e.flags.IntVar(&query.Limit, "limit", 20, "the newest so many")
+			fleets := e.flags.Bool("fleets", false, "deployments to fleets, each once; of the other flags -lane, -env, -before and -limit")
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
 				}
 				query.Lane = *e.lane
+				if *fleets {
+					return listFleetDeployments(ctx, e, query)
+				}
 				list, err := e.client().Deployments(ctx, query)
 				if err != nil {
 					return err
@@ -268,10 +272,13 @@ func outcomePaint(p paint, outcome deploy.Outcome) func(string) string {
 func watchCommand() command {
 	return command{
 		verb: "watch", takes: "DEPLOYMENT", does: "shows a deployment, live or later",
-		explain: "With -json, one event a line. Exit code 4 if the deployment failed.",
-		example: "vorrang watch 12",
+		explain: "With -json, one event a line. Exit code 4 if the deployment failed. F before the number is a deployment to a fleet.",
+		example: "vorrang watch 12\nvorrang watch F3",
 		setUp: func(e *env) func(context.Context, []string) error {
 			return func(ctx context.Context, args []string) error {
+				if fleet, is := fleetNumber(args); is {
+					return watchFleet(ctx, e, fleet)
+				}
 				id, err := oneDeployment("watch", args)
 				if err != nil {
 					return err

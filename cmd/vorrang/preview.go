@@ -3,9 +3,14 @@ package main
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 
 	"vorrang/client"
+	"vorrang/core/gate"
+	lanes "vorrang/core/lane"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -19,6 +24,7 @@ func previewCommand() command {
 			"since, and\n" +
 			"writes the same ledger rows, so that Vorrang afterwards sees an ordinary deployment.",
 		example: "vorrang preview -to production -release 2026.11 -standalone > deploy.sql\n" +
+			"vorrang preview -to production -release 2026.11 -standalone -target all -folder for-the-dba\n" +
 			"vorrang preview -to staging -through 7\nvorrang preview -env staging -last 1",
 		setUp: func(e *env) func(context.Context, []string) error {
 			e.laneFlag()
@@ -31,6 +37,8 @@ func previewCommand() command {
 				"standalone", false,
 				"write one file that a DBA runs with psql -v file=FILE -f FILE",
 			)
+			target := e.flags.String("target", "", "one `target` of a fleet; all, with -standalone and -folder")
+			folder := e.flags.String("folder", "", "with -target all: where a `folder` gets a file for each target")
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
@@ -43,25 +51,80 @@ func previewCommand() command {
 				if err != nil {
 					return err
 				}
-				forward, back := c.Preview, c.PreviewBack
-				if *standalone {
-					forward, back = c.Standalone, c.StandaloneBack
+				if *to == "" {
+					if err := way.check(); err != nil {
+						return err
+					}
 				}
-				var preview *api.Preview
-				if *to != "" {
-					preview, err = forward(ctx, lane, *to, client.Promotion{Through: *through, Release: *release})
-				} else if err = way.check(); err == nil {
-					preview, err = back(ctx, lane, *environment, way.way())
+				read := func(ctx context.Context, at spot) (*api.Preview, error) {
+					forward, back := at.Preview, at.PreviewBack
+					if *standalone {
+						forward, back = at.Standalone, at.StandaloneBack
+					}
+					if *to != "" {
+						return forward(ctx, at.lane, at.environment, client.Promotion{Through: *through, Release: *release})
+					}
+					return back(ctx, at.lane, at.environment, way.way())
 				}
+				at := spot{Client: c, lane: lane, environment: *to + *environment}
+				if *target == allTargets {
+					if !*standalone || *folder == "" {
+						return usage("-target all writes files: add -standalone and -folder DIR")
+					}
+					return e.onEachTarget(ctx, at, func(ctx context.Context, at spot) error {
+						return writeStandalone(ctx, e, at, *folder, read)
+					})
+				}
+				if *target != "" {
+					at.environment = lanes.PlaceName(at.environment, *target)
+				}
+				preview, err := read(ctx, at)
 				if err != nil {
 					return err
 				}
 				if *standalone {
 					return e.print(preview, func() { fmt.Fprint(e.out, preview.Standalone) })
 				}
-				return e.print(preview, func() { printPreview(e, preview) })
+				return e.print(preview, func() {
+					printFleetPlans(e, preview.Fleet)
+					printPreview(e, preview)
+				})
 			}
 		},
+	}
+}
+
+// writeStandalone writes the file for one target of a fleet, named after it.
+func writeStandalone(
+	ctx context.Context, e *env, at spot, folder string, read func(context.Context, spot) (*api.Preview, error),
+) error {
+	preview, err := read(ctx, at)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(folder, 0o777); err != nil {
+		return err
+	}
+	name := filepath.Join(folder, at.lane+"."+at.environment+".sql")
+	if err := os.WriteFile(name, []byte(preview.Standalone), 0o666); err != nil {
+		return err
+	}
+	return e.print(map[string]string{"target": at.environment, "file": name}, func() { fmt.Fprintln(e.out, name) })
+}
+
+// printFleetPlans says which targets of a fleet have which plan, as comments. The first is shown.
+func printFleetPlans(e *env, plans []api.FleetPlan) {
+	for i, p := range plans {
+		what := plural.Of(p.Steps, "step") + ", this plan"
+		switch {
+		case p.Message != "":
+			what = p.Message
+		case p.Steps == 0:
+			what = "nothing to do"
+		case i > 0:
+			what = fmt.Sprintf("%s, another plan: -target %s shows it", plural.Of(p.Steps, "step"), p.Targets[0])
+		}
+		fmt.Fprintln(e.out, e.paint.strong(fmt.Sprintf("-- %s (%s): %s", plural.Of(len(p.Targets), "target"), gate.Some(p.Targets), what)))
 	}
 }
 

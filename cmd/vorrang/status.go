@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"vorrang/core/gate"
+	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
@@ -23,10 +24,14 @@ func statusCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			e.laneFlag()
 			environment := e.flags.String("env", "", "one `environment`, with its steps")
+			target := e.flags.String("target", "", "with -env: one `target` of a fleet")
 			all := e.flags.Bool("all", false, "with -env: all steps, not only those that wait or have trouble")
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
+				}
+				if *target != "" {
+					*environment = lane.PlaceName(*environment, *target)
 				}
 				if *environment != "" {
 					return oneStatus(ctx, e, *environment, *all)
@@ -53,7 +58,11 @@ func allStatus(ctx context.Context, e *env) error {
 		}
 		t := table{heads: []string{"LANE", "ENVIRONMENT", "AT", "PENDING", "LAST DEPLOYMENT", "STATE"}}
 		for _, environment := range environments {
-			t.add(plain(environment.Lane), cell{environment.Environment, e.paint.strong}, plain(standsAt(environment)),
+			name := environment.Environment
+			if environment.Fleet != nil {
+				name += fmt.Sprintf(" (%d)", environment.Fleet.Targets)
+			}
+			t.add(plain(environment.Lane), cell{name, e.paint.strong}, plain(standsAt(environment)),
 				plain(pending(environment)), plain(lastDeployment(environment)), stateCell(e.paint, environment))
 		}
 		t.print(e.out, e.paint)
@@ -116,6 +125,13 @@ func pending(s api.EnvironmentStatus) string {
 }
 
 func lastDeployment(s api.EnvironmentStatus) string {
+	if s.Fleet != nil {
+		f := newestOf(s.Fleet)
+		if f == nil {
+			return "none"
+		}
+		return fmt.Sprintf("F%d %s %s, %s", f.ID, f.Direction, f.Outcome, ago(f.StartedAt))
+	}
 	d := s.Running
 	if d == nil {
 		d = s.Last
@@ -149,7 +165,7 @@ func stateCell(p paint, s api.EnvironmentStatus) cell {
 			}
 		}
 		return cell{"TROUBLE: " + strings.Join(kinds, ", "), p.bad}
-	case s.Running != nil:
+	case s.Running != nil, s.Fleet != nil && s.Fleet.Running != nil:
 		return cell{"deploying", p.warn}
 	case s.Pending > 0:
 		return cell{"pending", p.warn}
@@ -173,7 +189,7 @@ func printTrouble(e *env, s api.EnvironmentStatus, withName bool) {
 
 func oneStatus(ctx context.Context, e *env, environment string, all bool) error {
 	c := e.client()
-	lane, err := e.whichLane(ctx, c)
+	laneName, err := e.whichLane(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -181,7 +197,7 @@ func oneStatus(ctx context.Context, e *env, environment string, all bool) error 
 	if all {
 		which = "all"
 	}
-	s, err := c.Status(ctx, lane, environment, which)
+	s, err := c.Status(ctx, laneName, environment, which)
 	if err != nil {
 		return err
 	}
@@ -197,6 +213,10 @@ func printStatus(e *env, s *api.EnvironmentStatus) {
 	printTrouble(e, *s, false)
 	if len(s.Trouble) > 0 {
 		fmt.Fprintln(e.out)
+	}
+	if s.Fleet != nil {
+		printFleet(e, s)
+		return
 	}
 	if !s.Reached {
 		return

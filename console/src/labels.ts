@@ -30,6 +30,10 @@ export const labels = {
   held: 'The gate is held',
   clear: 'The gate is clear',
   wasClear: 'The gate was clear when it began',
+  pause: 'Pause',
+  resume: 'Resume',
+  setAside: 'Set aside',
+  takeBack: 'Take back',
   copy: 'Copy',
   copied: 'Copied',
 } as const
@@ -122,6 +126,11 @@ export const operations: Record<string, string> = {
   review: 'reviewed a folder',
   rehearse: 'rehearsed',
   cancelRehearsal: 'cancelled a rehearsal',
+  pauseFleet: 'paused a deployment to a fleet',
+  resumeFleet: 'resumed a deployment to a fleet',
+  cancelFleet: 'cancelled a deployment to a fleet',
+  setAside: 'set a target aside',
+  takeBack: 'took a target back that was set aside',
 }
 
 /** How much a finding of a review matters. */
@@ -138,6 +147,17 @@ export const wayBackTitles: Record<string, string> = {
 /** A step as people say it. */
 export function titled(step: { number: string; slug: string }): string {
   return `${step.number} ${step.slug.replaceAll('-', ' ')}`
+}
+
+/** A target of a fleet is a place of its own: ENVIRONMENT.TARGET. */
+export function placeName(environment: string, target: string): string {
+  return `${environment}.${target}`
+}
+
+/** The fleet that a place is a target of; empty for an environment. */
+export function fleetOf(place: string): string {
+  const dot = place.indexOf('.')
+  return dot < 0 ? '' : place.slice(0, dot)
 }
 
 export function plural(n: number, noun: string): string {

@@ -18,6 +18,12 @@ export const router = createRouter({
       component: () => import('./pages/DeploymentPage.vue'),
       props: (route) => ({ id: Number(route.params.id) }),
     },
+    {
+      path: '/fleet-deployments/:id(\\d+)',
+      name: 'fleet-deployment',
+      component: () => import('./pages/FleetDeploymentPage.vue'),
+      props: (route) => ({ id: Number(route.params.id) }),
+    },
     { path: '/account', name: 'account', component: () => import('./pages/AccountPage.vue') },
     { path: '/people', name: 'people', component: () => import('./pages/PeoplePage.vue') },
     { path: '/audit', name: 'audit', component: () => import('./pages/AuditPage.vue') },

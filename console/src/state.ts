@@ -5,7 +5,7 @@ import { labels } from './labels'
 export function stateOf(e: EnvironmentStatus): string {
   if (!e.reached) return labels.unreachable
   if (e.trouble.length > 0) return labels.trouble
-  if (e.running) return labels.deploying
+  if (e.running || e.fleet?.running) return labels.deploying
   if (e.pending > 0) return labels.pending
   return labels.inOrder
 }

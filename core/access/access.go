@@ -32,9 +32,12 @@ type Scope struct {
 	Environment string `json:"environment,omitempty"` // empty for all of the lane
 }
 
-// covers reports whether everything in another scope is in this one.
+// covers reports whether everything in another scope is in this one. What an environment is covers
+// each target of its fleet: ENVIRONMENT.TARGET.
 func (s Scope) covers(other Scope) bool {
-	return (s.Lane == "" || s.Lane == other.Lane) && (s.Environment == "" || s.Environment == other.Environment)
+	fleet, _, _ := strings.Cut(other.Environment, ".")
+	return (s.Lane == "" || s.Lane == other.Lane) &&
+		(s.Environment == "" || s.Environment == other.Environment || s.Environment == fleet)
 }
 
 // touches reports whether the scopes have something in common.

@@ -107,9 +107,12 @@ type Facts struct {
 	Release  string      // that is promoted; empty for loose steps
 	Through  step.Number // the last step that is promoted; empty for all
 	Previous *Previous   // the environment before; nil for the first of a lane
-	Freezes  []Freeze    // in force, or to come
-	Backup   *Backup     // the newest that was reported; nil for none
-	Drifted  *Drifted    // how the schema differs from what is known; nil if nobody looked
+	// PreviousFleet are the targets of the environment before, where that is a fleet; Previous is
+	// then one of them.
+	PreviousFleet []Previous
+	Freezes       []Freeze // in force, or to come
+	Backup        *Backup  // the newest that was reported; nil for none
+	Drifted       *Drifted // how the schema differs from what is known; nil if nobody looked
 	// Fingerprint is of the target's schema, without owners and grants; empty if nobody looked.
 	Fingerprint string
 	Rehearsed   *Rehearsed       // the newest rehearsal of what is promoted; nil for none

@@ -106,7 +106,9 @@ func (f Facts) unreached(id ID) Check {
 		f.before().Do(remedy.LookAtTarget).For("let the service reach it"))
 }
 
-func (f Facts) previous() Check {
+func (f Facts) previous() Check { return f.everywhere(Facts.previousOf) }
+
+func (f Facts) previousOf() Check {
 	switch {
 	case !f.Asks.Previous:
 		return notAsked(PreviousEnvironment)
@@ -135,7 +137,9 @@ func (f Facts) previous() Check {
 	)
 }
 
-func (f Facts) sameHistory() Check {
+func (f Facts) sameHistory() Check { return f.everywhere(Facts.historyOf) }
+
+func (f Facts) historyOf() Check {
 	switch {
 	case !f.Asks.Previous:
 		return notAsked(SameHistory)

@@ -16,7 +16,7 @@ func (f Facts) soak() Check {
 	if f.Asks.Soak == 0 {
 		return notAsked(Soak)
 	}
-	before := f.soakBefore()
+	before := f.everywhere(Facts.soakBefore)
 	if early := f.soakHere(); early != nil && before.Verdict != Hold {
 		return *early
 	}

@@ -37,6 +37,7 @@ func Changes(before, after Lane) []Change {
 				add(e.Name, now.loosens(old[j]), "%s: %s, was %s", now.key, now.value, old[j].value)
 			}
 		}
+		e.Fleet.changes(was.Fleet, func(loosens bool, format string, args ...any) { add(e.Name, loosens, format, args...) })
 	}
 	if was, is := before.may(), after.may(); was != is && len(before.Environments) > 0 {
 		more := slices.ContainsFunc(
@@ -127,6 +128,8 @@ func (e Environment) rules(after string) []rule {
 		{"window", window, asked(g.Window != nil), false},
 		{"the environment before", cmp.Or(after, "none"), asked(after != ""), false},
 		{"target", e.Target, 0, true},
+		{"targets", e.Fleet.from(), 0, true},
+		{"tolerate", fmt.Sprint(e.Fleet.tolerated()), int64(-e.Fleet.tolerated()), false},
 		{"scratch", cmp.Or(e.Scratch, "not declared"), 0, true},
 		{"rehearse-on", cmp.Or(e.RehearseOn, "not declared"), 0, true},
 		{"mask", cmp.Or(strings.Join(e.Mask, ", "), "nothing"), int64(len(e.Mask)), false},
@@ -135,4 +138,48 @@ func (e Environment) rules(after string) []rule {
 		{"disposable", fmt.Sprint(e.Disposable), -asked(e.Disposable), false},
 		{"schemas", strings.Join(e.Schemas, ", "), 0, true},
 	}
+}
+
+// from says where a fleet's list of targets is; empty for no such list.
+func (f *Fleet) from() string {
+	if f == nil {
+		return ""
+	}
+	return f.From
+}
+
+// changes tells which targets of a fleet are new, which lead elsewhere, and which are gone.
+func (f *Fleet) changes(before *Fleet, add func(loosens bool, format string, args ...any)) {
+	was := map[string]string{}
+	for _, t := range before.targetList() {
+		was[t.Name] = t.Reference
+	}
+	for _, t := range f.targetList() {
+		switch old, known := was[t.Name]; {
+		case !known && before != nil:
+			add(false, "the target %s is new in the fleet", t.Name)
+		case known && old != t.Reference:
+			add(true, "the target %s: %s, was %s", t.Name, t.Reference, old)
+		}
+		delete(was, t.Name)
+	}
+	for _, t := range before.targetList() {
+		if _, gone := was[t.Name]; gone {
+			add(true, "the target %s was taken out of the fleet", t.Name)
+		}
+	}
+}
+
+func (f *Fleet) targetList() []Target {
+	if f == nil {
+		return nil
+	}
+	return f.Targets
+}
+
+func (f *Fleet) tolerated() int {
+	if f == nil {
+		return 0
+	}
+	return f.Tolerate
 }

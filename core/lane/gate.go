@@ -179,7 +179,9 @@ func (r *reader) asked(node *yaml.Node, key string) bool {
 func (l Lane) File() []byte {
 	type environment struct {
 		Name             string   `yaml:"name"`
-		Target           string   `yaml:"target"`
+		Target           string   `yaml:"target,omitempty"`
+		Targets          any      `yaml:"targets,omitempty"`
+		Waves            any      `yaml:"waves,omitempty"`
 		Disposable       bool     `yaml:"disposable,omitempty"`
 		Scratch          string   `yaml:"scratch,omitempty"`
 		RehearseOn       string   `yaml:"rehearse-on,omitempty"`
@@ -208,7 +210,7 @@ func (l Lane) File() []byte {
 		file.Environments = append(
 			file.Environments,
 			environment{
-				e.Name, e.Target, e.Disposable, e.Scratch, e.RehearseOn, onCut(e.Rehearse), e.Mask,
+				e.Name, e.Target, e.Fleet.targets(), e.Fleet.waves(), e.Disposable, e.Scratch, e.RehearseOn, onCut(e.Rehearse), e.Mask,
 				e.Role, e.LedgerRole, e.LedgerKey, e.Schemas,
 				string(e.OnFailure), span(e.BlockAtMost), written(e.LockTimeout), written(e.StatementTimeout),
 				span(e.LookForDrift), e.Gate.written(),
@@ -220,6 +222,32 @@ func (l Lane) File() []byte {
 		panic(err) // strings and flags only
 	}
 	return text
+}
+
+// targets are a fleet's targets as the file says them; nil for no fleet.
+func (f *Fleet) targets() any {
+	if f == nil {
+		return nil
+	}
+	if f.From != "" {
+		return f.From
+	}
+	list := make([]map[string]string, len(f.Targets))
+	for i, t := range f.Targets {
+		list[i] = map[string]string{t.Name: t.Reference}
+	}
+	return list
+}
+
+func (f *Fleet) waves() any {
+	if f == nil {
+		return nil
+	}
+	all := map[string]int{"canary": f.Canary, "at-once": f.AtOnce, "tolerate": f.Tolerate}
+	if f.Size > 0 {
+		all["size"] = f.Size
+	}
+	return all
 }
 
 func onCut(is bool) string {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,7 +24,8 @@ type Lane struct {
 // Environment is a stop in a lane.
 type Environment struct {
 	Name       string   `json:"name"`
-	Target     string   `json:"target" description:"A reference that the service resolves: env:NAME or file:PATH."`
+	Target     string   `json:"target,omitempty" description:"A reference that the service resolves: env:NAME or file:PATH. Absent for a fleet."`
+	Fleet      *Fleet   `json:"fleet,omitempty" description:"The targets of an environment that has more than one."`
 	Disposable bool     `json:"disposable,omitempty" description:"May be rebuilt from nothing."`
 	Scratch    string   `json:"scratch,omitempty" description:"A reference to where scratch databases are made: its user makes and owns them. The target's own reference says that the target's user may."`
 	RehearseOn string   `json:"rehearse_on,omitempty" description:"A reference to a clone of the target with its rows, such as a restored backup: rehearsals are on copies of it."`
@@ -58,6 +60,16 @@ type Reference struct{ Key, Value string }
 
 // References are those that an environment has.
 func (e Environment) References() (list []Reference) {
+	if e.Fleet != nil {
+		list = append(list, Reference{"targets", e.Fleet.From})
+		for _, t := range e.Fleet.Targets {
+			list = append(list, Reference{"targets", t.Reference})
+		}
+		list = slices.DeleteFunc(list, func(one Reference) bool {
+			_, _, listed := PartOf(one.Value)
+			return one.Value == "" || listed
+		})
+	}
 	for _, one := range []Reference{
 		{"target", e.Target}, {"scratch", e.Scratch}, {"rehearse-on", e.RehearseOn}, {"ledger-key", e.LedgerKey},
 	} {
@@ -68,9 +80,10 @@ func (e Environment) References() (list []Reference) {
 	return list
 }
 
-// Before is the environment before another one, in the order of promotion; empty
-// for the first.
+// Before is the environment before another one, or before a target of a fleet, in the order of
+// promotion; empty for the first.
 func (l Lane) Before(name string) string {
+	name = EnvironmentOf(name)
 	for i, e := range l.Environments {
 		if e.Name == name && i > 0 {
 			return l.Environments[i-1].Name

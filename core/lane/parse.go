@@ -179,11 +179,12 @@ const shortestLook = time.Minute
 
 func (r *reader) environment(node *yaml.Node) Environment {
 	var e Environment
-	var section *yaml.Node // read last: what is usual depends on the name
+	var section, waves *yaml.Node // read last: what is usual depends on the name
+	fleet := Fleet{Waves: usualWaves}
 	before := len(r.problems)
 	r.fields(
 		node,
-		"name, target, disposable, scratch, rehearse-on, rehearse, mask, role, ledger-role, ledger-key, schemas, "+
+		"name, target, targets, waves, disposable, scratch, rehearse-on, rehearse, mask, role, ledger-role, ledger-key, schemas, "+
 			"on-failure, lock-timeout, statement-timeout, block-at-most, look-for-drift, gate",
 		func(key string, value *yaml.Node) bool {
 			switch key {
@@ -191,6 +192,12 @@ func (r *reader) environment(node *yaml.Node) Environment {
 				e.Name = r.name(value, "an environment's name")
 			case "target":
 				e.Target = r.target(value)
+			case "targets":
+				fleet.Targets, fleet.From = r.targets(value)
+				e.Fleet = &fleet
+			case "waves":
+				fleet.Waves = r.waves(value)
+				waves = value
 			case "disposable":
 				if err := value.Decode(&e.Disposable); err != nil {
 					r.report(value, "disposable is true or false, not %q", value.Value)
@@ -262,8 +269,14 @@ func (r *reader) environment(node *yaml.Node) Environment {
 	if len(r.problems) == before && e.LedgerRole != "" && e.LedgerRole == e.Role {
 		r.report(node, "ledger-role and role are the same, so that steps could write to the ledger")
 	}
-	if len(r.problems) == before && (e.Name == "" || e.Target == "") {
-		r.report(node, "an environment needs a name and a target")
+	switch {
+	case len(r.problems) != before:
+	case e.Name == "" || e.Target == "" && e.Fleet == nil:
+		r.report(node, "an environment needs a name and a target, or targets")
+	case e.Target != "" && e.Fleet != nil:
+		r.report(node, "target and targets exclude each other: an environment has one target, or a fleet of them")
+	case waves != nil && e.Fleet == nil:
+		r.report(waves, "waves are for an environment that has targets; this one has a single target")
 	}
 	return e
 }

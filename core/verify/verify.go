@@ -8,6 +8,7 @@ import (
 
 	"vorrang/core/evidence"
 	"vorrang/core/gate"
+	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/remedy"
@@ -49,17 +50,21 @@ type Environment struct {
 }
 
 // Lane checks environments in the order of promotion. Each is held against the
-// one before it in the slice.
-func Lane(lane string, environments []Environment) []Deviation {
+// one before it in the slice; the targets of a fleet against the first of the environment before.
+func Lane(name string, environments []Environment) []Deviation {
 	var all []Deviation
+	before, first := -1, 0 // in the environment before, and in this one
 	for i, e := range environments {
-		v := verifier{lane: lane, Environment: e}
+		if i > 0 && lane.EnvironmentOf(e.Name) != lane.EnvironmentOf(environments[i-1].Name) {
+			before, first = first, i
+		}
+		v := verifier{lane: name, Environment: e}
 		v.chain()
 		v.steps()
 		v.order()
 		all = append(all, v.found...)
-		if i > 0 {
-			all = append(all, Against(lane, environments[i-1], e)...)
+		if before >= 0 {
+			all = append(all, Against(name, environments[before], e)...)
 		}
 	}
 	return all

@@ -51,6 +51,7 @@ type World struct {
 	gates  map[string]string // what the environments' gates ask
 	may    []string          // what steps may change
 	also   map[string]string // what else the lane file says of environments
+	fleets map[string]string // how the lane file says the targets of environments that have several
 	openID func(address string) *service.OpenID
 	log    lines
 	stops  []func()
@@ -151,6 +152,29 @@ func (w *World) Settings(environment, settings string) {
 	w.declare()
 }
 
+// Fleet declares an environment that has so many targets, each a database of its own: g1, g2 and so
+// on. waves is what the lane file says of them, such as "canary: 1". Files holds them by
+// ENVIRONMENT.TARGET, and URLs too.
+func (w *World) Fleet(environment string, targets int, waves string) {
+	w.T.Helper()
+	var list []string
+	for i := range targets {
+		name := fmt.Sprintf("g%d", i+1)
+		place := environment + "." + name
+		if w.URLs[place] == "" {
+			w.URLs[place] = pgtest.Database(w.T)
+			w.Files[place] = filepath.Join(w.T.TempDir(), place)
+			require.NoError(w.T, os.WriteFile(w.Files[place], []byte(w.URLs[place]+"\n"), 0o600))
+		}
+		list = append(list, fmt.Sprintf("%s: \"file:%s\"", name, w.Files[place]))
+	}
+	if w.fleets == nil {
+		w.fleets = map[string]string{}
+	}
+	w.fleets[environment] = fmt.Sprintf("targets: [%s], waves: {%s}", strings.Join(list, ", "), waves)
+	w.declare()
+}
+
 func (w *World) declare() {
 	lane := fmt.Sprintf("lane: harbour\nsteps-may: [%s]\nenvironments:\n", strings.Join(w.may, ", "))
 	for i, environment := range environments {
@@ -164,7 +188,11 @@ func (w *World) declare() {
 		if also := w.also[environment]; also != "" {
 			gate += ", " + also
 		}
-		lane += fmt.Sprintf("  - {name: %s, target: \"file:%s\"%s}\n", environment, w.Files[environment], gate)
+		target := fmt.Sprintf("target: \"file:%s\"", w.Files[environment])
+		if fleet := w.fleets[environment]; fleet != "" {
+			target = fleet
+		}
+		lane += fmt.Sprintf("  - {name: %s, %s%s}\n", environment, target, gate)
 	}
 	_, err := w.Declare(w.T.Context(), "lane.yaml", []byte(lane), "harbour")
 	require.NoError(w.T, err)
@@ -280,6 +308,15 @@ func (w *World) Promoted(environment string) *api.Deployment {
 	promoted, err := w.Promote(w.T.Context(), "harbour", environment, client.Promotion{})
 	require.NoError(w.T, err)
 	return w.Ended(promoted)
+}
+
+// FleetEnded waits for the end of a deployment to a fleet.
+func (w *World) FleetEnded(promoted *api.Promoted) *api.FleetDeployment {
+	w.T.Helper()
+	require.NotNil(w.T, promoted.Fleet)
+	ended := promoted.Fleet
+	require.NoError(w.T, w.FollowFleet(w.T.Context(), ended.ID, func(now *api.FleetDeployment) error { ended = now; return nil }))
+	return ended
 }
 
 // Password is that of everybody whom As lets in.

@@ -15,7 +15,7 @@ import (
 
 // Problem is an error as RFC 9457 has it, with Vorrang's own members.
 type Problem struct {
-	Type     string          `json:"type" description:"A URN: urn:vorrang:held, in-doubt, invalid-files, unreachable, not-found, refused, invalid-request, unauthorized, forbidden, proof-needed, too-many, too-large, too-slow, internal."`
+	Type     string          `json:"type" description:"A URN: urn:vorrang:held, in-doubt, fleet, invalid-files, unreachable, not-found, refused, invalid-request, unauthorized, forbidden, proof-needed, too-many, too-large, too-slow, internal."`
 	Title    string          `json:"title"`
 	Status   int             `json:"status"`
 	Detail   string          `json:"detail"`
@@ -23,6 +23,7 @@ type Problem struct {
 	Errors   []step.Problem  `json:"errors,omitempty" description:"What is wrong in files, each with its place."`
 	Checks   []gate.Check    `json:"checks,omitempty" description:"The gate's checks, where it is held."`
 	Running  *Deployment     `json:"running,omitempty" description:"The deployment that is under way."`
+	Targets  []string        `json:"targets,omitempty" description:"Those of a fleet, where one has to be named: ENVIRONMENT.TARGET."`
 
 	Differences []string `json:"differences,omitempty" description:"What is not as it should be, a line each."`
 }
@@ -34,6 +35,8 @@ type Preview struct {
 	Gate      []gate.Check     `json:"gate" nullable:"false"`
 	Held      bool             `json:"held"`
 	Overlaps  []plan.Overlap   `json:"overlaps" nullable:"false" description:"Where, within the steps, the application's old and new version both run."`
+
+	Fleet []FleetPlan `json:"fleet,omitempty" description:"Where it is a fleet: which targets have which plan. The actions are those of the first; the gate is that of all."`
 
 	Standalone string `json:"standalone,omitempty" raw:"true" description:"The plan as one file for psql, where that was asked for."`
 }
@@ -59,12 +62,13 @@ type PreviewAction struct {
 
 // Promoted answers a promotion or a rollback.
 type Promoted struct {
-	Nothing    bool         `json:"nothing" description:"There was nothing to do."`
-	Deployment *Deployment  `json:"deployment,omitempty"`
-	Gate       []gate.Check `json:"gate" nullable:"false"`
-	Scheduled  *Scheduled   `json:"scheduled,omitempty" description:"Where it was put off."`
-	Settled    []string     `json:"settled" nullable:"false" description:"Steps in doubt that were settled by their check."`
-	Steps      int          `json:"steps,omitempty" description:"In the catalogue, where there is nothing to do."`
+	Nothing    bool             `json:"nothing" description:"There was nothing to do."`
+	Deployment *Deployment      `json:"deployment,omitempty"`
+	Fleet      *FleetDeployment `json:"fleet,omitempty" description:"Where it is a fleet: a deployment to each of its targets, in waves."`
+	Gate       []gate.Check     `json:"gate" nullable:"false"`
+	Scheduled  *Scheduled       `json:"scheduled,omitempty" description:"Where it was put off."`
+	Settled    []string         `json:"settled" nullable:"false" description:"Steps in doubt that were settled by their check."`
+	Steps      int              `json:"steps,omitempty" description:"In the catalogue, where there is nothing to do."`
 }
 
 // Scheduled is a promotion that waits for its time, or what became of one.
@@ -76,6 +80,7 @@ type Scheduled struct {
 	Release     string     `json:"release,omitempty"`
 	Through     string     `json:"through,omitempty"`
 	Actor       string     `json:"actor"`
+	Fleet       int64      `json:"fleet,omitempty" description:"The deployment to a fleet that it began."`
 	MadeAt      time.Time  `json:"made_at"`
 	State       string     `json:"state" enum:"waiting,started,done,held,failed,missed,dropped"`
 	Message     string     `json:"message,omitempty" description:"Why it did not begin."`
@@ -95,6 +100,7 @@ type Deployment struct {
 	Environment string           `json:"environment"`
 	Direction   ledger.Direction `json:"direction"`
 	Outcome     deploy.Outcome   `json:"outcome"`
+	Fleet       int64            `json:"fleet,omitempty" description:"The deployment to a fleet of which it is a part."`
 	Actor       string           `json:"actor"`
 	Planned     int              `json:"planned" description:"How many steps."`
 	Release     string           `json:"release,omitempty" description:"Absent for loose steps."`

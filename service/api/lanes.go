@@ -49,7 +49,7 @@ type LaneStatus struct {
 type EnvironmentStatus struct {
 	Lane        string `json:"lane"`
 	Environment string `json:"environment"`
-	Target      string `json:"target" description:"The reference, never the URL."`
+	Target      string `json:"target,omitempty" description:"The reference, never the URL. Absent for a fleet."`
 	Disposable  bool   `json:"disposable,omitempty"`
 
 	ReadAt time.Time `json:"read_at" description:"When the target was read: up to 2 s ago, unless the request says Cache-Control: no-cache."`
@@ -71,6 +71,7 @@ type EnvironmentStatus struct {
 	Running *Deployment  `json:"running,omitempty"`
 	Last    *Deployment  `json:"last,omitempty" description:"The newest deployment that has ended."`
 	Steps   []StepStatus `json:"steps,omitempty"`
+	Fleet   *FleetStatus `json:"fleet,omitempty" description:"Where the environment is a fleet. The figures are then those of its largest group, and the troubles those of all targets."`
 }
 
 // Trouble is one thing that is wrong.

@@ -34,6 +34,10 @@ export type Token = Schemas['Token']
 export type AuditEntry = Schemas['AuditEntry']
 export type Problem = Schemas['Problem']
 export type Rehearsed = Schemas['Rehearsed']
+export type FleetDeployment = Schemas['FleetDeployment']
+export type FleetTarget = Schemas['FleetTarget']
+export type FleetStatus = Schemas['FleetStatus']
+export type FleetGroup = Schemas['FleetGroup']
 export type Finding = Schemas['Finding']
 
 /** Who is signed in: undefined until asked, null for nobody. */

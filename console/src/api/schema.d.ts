@@ -184,6 +184,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fleet-deployments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lists deployments to fleets, newest first
+         * @description Needs: a role that looks there (any but reporter).
+         */
+        get: operations["listFleetDeployments"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet-deployments/{fleet}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Gives one deployment to a fleet, and how each target stands
+         * @description Needs: a role that looks there (any but reporter).
+         */
+        get: operations["getFleetDeployment"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet-deployments/{fleet}/cancellation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Cancels the deployments of a fleet's targets that are under way, and begins no further one
+         * @description Needs: releaser or administrator.
+         */
+        post: operations["cancelFleet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet-deployments/{fleet}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Has no further target begin until it is resumed; those under way go on
+         * @description Needs: releaser or administrator.
+         */
+        post: operations["pauseFleet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet-deployments/{fleet}/resumption": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lets a paused deployment to a fleet go on
+         * @description Needs: releaser or administrator.
+         */
+        post: operations["resumeFleet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hooks": {
         parameters: {
             query?: never;
@@ -487,6 +587,30 @@ export interface paths {
          */
         post: operations["withdrawApproval"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lanes/{lane}/environments/{environment}/aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Has deployments to a fleet, and gates, pass over one target
+         * @description Needs: keeper or administrator.
+         */
+        put: operations["setAside"];
+        post?: never;
+        /**
+         * Has them ask for a target again that was set aside
+         * @description Needs: keeper or administrator.
+         */
+        delete: operations["takeBack"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1840,6 +1964,11 @@ export interface components {
             ended_at?: null | string;
             environment: string;
             failure?: components["schemas"]["Failure"];
+            /**
+             * Format: int64
+             * @description The deployment to a fleet of which it is a part.
+             */
+            fleet?: number;
             gate?: components["schemas"]["Check"][];
             /** Format: int64 */
             id: number;
@@ -2027,6 +2156,8 @@ export interface components {
             block_at_most_ns?: components["schemas"]["Duration"];
             /** @description May be rebuilt from nothing. */
             disposable?: boolean;
+            /** @description The targets of an environment that has more than one. */
+            fleet?: components["schemas"]["Fleet"];
             /** @description What it asks of a promotion; what is usual for its name, if absent. */
             gate?: components["schemas"]["Gate"];
             /** @description A reference to the key with which entries are proved to the ledger's owner. */
@@ -2057,8 +2188,8 @@ export interface components {
             scratch?: string;
             /** @description Nanoseconds; for steps that give none. */
             statement_timeout_ns?: components["schemas"]["Duration"];
-            /** @description A reference that the service resolves: env:NAME or file:PATH. */
-            target: string;
+            /** @description A reference that the service resolves: env:NAME or file:PATH. Absent for a fleet. */
+            target?: string;
         };
         EnvironmentStatus: {
             /** @description Steps run or vouched for. */
@@ -2073,6 +2204,8 @@ export interface components {
             /** @description In the target's ledger. */
             entries: number;
             environment: string;
+            /** @description Where the environment is a fleet. The figures are then those of its largest group, and the troubles those of all targets. */
+            fleet?: components["schemas"]["FleetStatus"];
             gate: components["schemas"]["Check"][];
             lane: string;
             /** @description The newest deployment that has ended. */
@@ -2094,8 +2227,8 @@ export interface components {
             read_at: string;
             running?: components["schemas"]["Deployment"];
             steps?: components["schemas"]["StepStatus"][];
-            /** @description The reference, never the URL. */
-            target: string;
+            /** @description The reference, never the URL. Absent for a fleet. */
+            target?: string;
             /** @description Everything that is wrong, the worst first. */
             trouble: components["schemas"]["Trouble"][];
         };
@@ -2262,6 +2395,103 @@ export interface components {
             source?: string;
             step: string;
             why: string;
+        };
+        Fleet: {
+            /** @description How many targets are changed at the same time. */
+            at_once: number;
+            /** @description How many targets the first wave has; 0 for no such wave. */
+            canary?: number;
+            /** @description A reference to a list of the targets instead: a line each, with a name and a connection URL. */
+            from?: string;
+            /** @description How many targets each later wave has; 0 for all that are left. */
+            size?: number;
+            /** @description In the order in which a deployment reaches them. */
+            targets?: components["schemas"]["Target"][];
+            /** @description How many targets may fail, be held or be away before no further one begins. */
+            tolerate?: number;
+        };
+        FleetDeployment: {
+            actor: string;
+            /** @description Who asked for its end. */
+            cancel?: string;
+            /** @description Targets by how they stand. */
+            counts: {
+                [key: string]: number;
+            };
+            direction: string;
+            /** Format: date-time */
+            ended_at?: null | string;
+            environment: string;
+            /** Format: int64 */
+            id: number;
+            lane: string;
+            /** @description How it ended. */
+            message?: string;
+            /** @description done, if every target has what was asked for, but for those that are set aside. */
+            outcome: string;
+            /** @description Who paused it. */
+            paused?: string;
+            /** @description Absent for loose steps. */
+            release?: string;
+            /** Format: date-time */
+            started_at: string;
+            /** @description In the order of the fleet; only where one deployment is asked for. */
+            targets?: components["schemas"]["FleetTarget"][];
+            waves: components["schemas"]["Waves"];
+        };
+        FleetDeployments: {
+            deployments: components["schemas"]["FleetDeployment"][];
+            /**
+             * Format: int64
+             * @description Where there are more: what the next page is asked for by before.
+             */
+            next?: number;
+        };
+        FleetGroup: {
+            applied: number;
+            at?: string;
+            at_slug?: string;
+            /** @description clear or held; empty where the target was not reached. */
+            gate: string;
+            pending: number;
+            reached: boolean;
+            targets: string[];
+            /** @description As for the first target of the group. */
+            trouble: components["schemas"]["Trouble"][];
+        };
+        FleetPlan: {
+            /** @description Why there is none, as for targets that are away. */
+            message?: string;
+            /** @description Its digest. */
+            plan: string;
+            /** @description How many it has; 0 where there is nothing to do. */
+            steps: number;
+            targets: string[];
+        };
+        FleetStatus: {
+            /** @description Targets that deployments and gates pass over. */
+            aside: components["schemas"]["SetAside"][];
+            /** @description Targets that agree, the largest group first. Every other one is odd. */
+            groups: components["schemas"]["FleetGroup"][];
+            /** @description The newest deployment to the fleet that has ended. */
+            last?: components["schemas"]["FleetDeployment"];
+            running?: components["schemas"]["FleetDeployment"];
+            /** @description How many there are. */
+            targets: number;
+        };
+        FleetTarget: {
+            /** Format: date-time */
+            began_at?: null | string;
+            /** Format: int64 */
+            deployment?: number;
+            /** Format: date-time */
+            ended_at?: null | string;
+            message?: string;
+            /** @enum {string} */
+            stand: "waiting" | "running" | "done" | "held" | "away" | "failed" | "backed out" | "cancelled" | "interrupted";
+            target: string;
+            /** @description From 1; 0 for a target that the deployment does not change. */
+            wave: number;
         };
         Footprint: {
             /** @description Of a step with several statements in one transaction, up to 100 of them. */
@@ -2616,6 +2846,8 @@ export interface components {
         Preview: {
             actions: components["schemas"]["PreviewAction"][];
             direction: string;
+            /** @description Where it is a fleet: which targets have which plan. The actions are those of the first; the gate is that of all. */
+            fleet?: components["schemas"]["FleetPlan"][];
             gate: components["schemas"]["Check"][];
             held: boolean;
             /** @description Where, within the steps, the application's old and new version both run. */
@@ -2675,8 +2907,10 @@ export interface components {
             /** @description The deployment that is under way. */
             running?: components["schemas"]["Deployment"];
             status: number;
+            /** @description Those of a fleet, where one has to be named: ENVIRONMENT.TARGET. */
+            targets?: string[];
             title: string;
-            /** @description A URN: urn:vorrang:held, in-doubt, invalid-files, unreachable, not-found, refused, invalid-request, unauthorized, forbidden, proof-needed, too-many, too-large, too-slow, internal. */
+            /** @description A URN: urn:vorrang:held, in-doubt, fleet, invalid-files, unreachable, not-found, refused, invalid-request, unauthorized, forbidden, proof-needed, too-many, too-large, too-slow, internal. */
             type: string;
         };
         PromoteIn: {
@@ -2701,6 +2935,8 @@ export interface components {
         };
         Promoted: {
             deployment?: components["schemas"]["Deployment"];
+            /** @description Where it is a fleet: a deployment to each of its targets, in waves. */
+            fleet?: components["schemas"]["FleetDeployment"];
             gate: components["schemas"]["Check"][];
             /** @description There was nothing to do. */
             nothing: boolean;
@@ -2945,6 +3181,11 @@ export interface components {
             /** Format: date-time */
             ended_at?: null | string;
             environment: string;
+            /**
+             * Format: int64
+             * @description The deployment to a fleet that it began.
+             */
+            fleet?: number;
             /** Format: int64 */
             id: number;
             lane: string;
@@ -2981,6 +3222,16 @@ export interface components {
             token?: string;
             /** @description How they proved who they are. */
             via?: string;
+        };
+        SetAside: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            reason: string;
+            target: string;
+        };
+        SetAsideIn: {
+            reason: string;
         };
         SettleIn: {
             /** @description Record it though the evidence speaks against it. */
@@ -3210,6 +3461,10 @@ export interface components {
              */
             writes_a_second?: number;
         };
+        Target: {
+            name: string;
+            target: string;
+        };
         TextDifference: {
             /**
              * @description What the edit amounts to, by the parser's tokens: only white space, only comments, or what runs.
@@ -3356,6 +3611,16 @@ export interface components {
             subject?: string;
             /** Format: date-time */
             until: string;
+        };
+        Waves: {
+            /** @description How many targets are changed at the same time. */
+            at_once: number;
+            /** @description How many targets the first wave has; 0 for no such wave. */
+            canary?: number;
+            /** @description How many targets each later wave has; 0 for all that are left. */
+            size?: number;
+            /** @description How many targets may fail, be held or be away before no further one begins. */
+            tolerate?: number;
         };
         WaysIn: {
             /** @description The OpenID Connect provider, where there is one: /api/v1/session/openid leads to it. */
@@ -3684,6 +3949,160 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rules"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listFleetDeployments: {
+        parameters: {
+            query?: {
+                lane?: string;
+                environment?: string;
+                /** @description Only those before this one; the newest if absent. */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetDeployments"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getFleetDeployment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                fleet: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetDeployment"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancelFleet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                fleet: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetDeployment"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pauseFleet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                fleet: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetDeployment"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resumeFleet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                fleet: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetDeployment"];
                 };
             };
             default: {
@@ -4251,6 +4670,72 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ApprovalWithdrawn"];
                 };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setAside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                /** @description ENVIRONMENT.TARGET. */
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SetAsideIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetAside"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lane: string;
+                /** @description ENVIRONMENT.TARGET. */
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: {
                 headers: {

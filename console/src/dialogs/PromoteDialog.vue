@@ -64,6 +64,8 @@ watch(open, async (on) => {
 watch(source, () => open.value && look())
 
 const chosen = computed(() => waiting.value.slice(0, waiting.value.findIndex((s) => s.number === through.value) + 1))
+const plans = computed(() => (preview.value?.fleet ?? []).filter((p) => p.steps > 0 || p.message))
+const fleet = computed(() => props.environment.fleet)
 const apart = computed(() => chosen.value.some((s) => s.mode !== 'transaction'))
 
 async function act() {
@@ -75,12 +77,14 @@ async function act() {
         release: release.value,
         on_failure: policy.value,
         whole: whole.value,
-        plan: chosen.value.at(-1)?.plan ?? '',
+        // of a fleet whose targets have several plans, none is the one that was shown
+        plan: plans.value.length > 1 ? '' : (chosen.value.at(-1)?.plan ?? ''),
         ...(later.value ? { at: new Date(at.value).toISOString() } : {}),
       },
     }),
   )
   if (answer.scheduled) emit('done')
+  if (answer.fleet) await router.push(`/fleet-deployments/${answer.fleet.id}`)
   if (answer.deployment) await router.push(`/deployments/${answer.deployment.id}`)
 }
 </script>
@@ -90,7 +94,7 @@ async function act() {
     v-model:open="open"
     :title="`${labels.promote} to ${place}`"
     :act="act"
-    :ready="chosen.length > 0 && (later ? !!at : !preview?.held)"
+    :ready="chosen.length > 0 && (later ? !!at : !preview?.held || (!!fleet && plans.length > 1))"
     :confirm="`${later ? 'Schedule' : 'Apply'} ${plural(chosen.length, 'step')} to ${environment.environment}`"
   >
     <label class="row">
@@ -120,9 +124,20 @@ async function act() {
         />
       </label>
       <p v-if="chosen.length">
-        These steps will be applied to <b>{{ place }}</b> (target <code>{{ environment.target }}</code>), in this order.
+        <template v-if="fleet">
+          These steps will be applied to {{ plural(preview.fleet?.[0]?.targets.length ?? 0, 'target') }} of
+          <b>{{ place }}</b>, in waves.
+        </template>
+        <template v-else>
+          These steps will be applied to <b>{{ place }}</b> (target <code>{{ environment.target }}</code>), in this
+          order.
+        </template>
       </p>
       <p v-else class="soft">There is nothing to do: all of it is applied here.</p>
+      <p v-for="p in plans.slice(1)" :key="p.targets[0]" class="small warn">
+        {{ p.targets.slice(0, 5).join(', ') }}{{ p.targets.length > 5 ? ` and ${p.targets.length - 5} more` : '' }}:
+        {{ p.message || `${plural(p.steps, 'step')}, another plan than this one` }}
+      </p>
       <ol class="steps">
         <li v-for="s in chosen" :key="s.number">
           <b>{{ s.number }}</b> {{ s.slug.replaceAll('-', ' ') }}

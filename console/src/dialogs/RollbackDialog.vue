@@ -30,6 +30,8 @@ const choices = computed(() =>
           : `the last ${i + 1} steps, down to ${s.number} ${s.slug.replaceAll('-', ' ')}`,
     })),
 )
+/** A fleet whose targets have several plans: none is the one that was shown. */
+const several = computed(() => (preview.value?.fleet ?? []).filter((p) => p.steps > 0).length > 1)
 const steps = ref(1)
 const typed = ref('')
 const confirmed = computed(() => props.environment.disposable || typed.value === props.environment.environment)
@@ -54,9 +56,14 @@ async function act() {
   const answer = await result(
     api.POST('/api/v1/lanes/{lane}/environments/{environment}/rollbacks', {
       params: { path: params.value },
-      body: { last: steps.value, confirm: typed.value, plan: preview.value?.actions.at(-1)?.plan ?? '' },
+      body: {
+        last: steps.value,
+        confirm: typed.value,
+        plan: several.value ? '' : (preview.value?.actions.at(-1)?.plan ?? ''),
+      },
     }),
   )
+  if (answer.fleet) await router.push(`/fleet-deployments/${answer.fleet.id}`)
   if (answer.deployment) await router.push(`/deployments/${answer.deployment.id}`)
 }
 </script>
@@ -75,8 +82,10 @@ async function act() {
       <Select v-model="steps" :options="choices" option-label="label" option-value="value" class="grow" size="small" />
     </label>
     <p>
-      This SQL will run on <b>{{ place }}</b> (target <code>{{ environment.target }}</code>), newest step first. What a
-      way back deletes is gone; the steps are pending again afterwards.
+      This SQL will run on <template v-if="environment.fleet">the targets of </template><b>{{ place }}</b
+      ><template v-if="environment.target">
+        (target <code>{{ environment.target }}</code>)</template
+      >, newest step first. What a way back deletes is gone; the steps are pending again afterwards.
     </p>
     <ProblemNote v-if="problem" :problem="problem" />
     <PreviewList v-else-if="preview" :preview="preview" class="sql" />

@@ -140,6 +140,9 @@ const lasted = computed(() => {
         <RouterLink :to="`/lanes/${deployment.lane}/${deployment.environment}`"
           >{{ deployment.lane }} / {{ deployment.environment }}</RouterLink
         >
+        <RouterLink v-if="deployment.fleet" :to="`/fleet-deployments/${deployment.fleet}`"
+          >part of F{{ deployment.fleet }}</RouterLink
+        >
         <span class="grow" />
         <Button
           v-if="running"

@@ -25,16 +25,19 @@ import {
 import ActDialog from '../dialogs/ActDialog.vue'
 import AdoptDialog from '../dialogs/AdoptDialog.vue'
 import AmendDialog from '../dialogs/AmendDialog.vue'
+import AsideDialog from '../dialogs/AsideDialog.vue'
 import AttestDialog from '../dialogs/AttestDialog.vue'
 import BaselineDialog from '../dialogs/BaselineDialog.vue'
 import PromoteDialog from '../dialogs/PromoteDialog.vue'
 import RebuildDialog from '../dialogs/RebuildDialog.vue'
 import RollbackDialog from '../dialogs/RollbackDialog.vue'
 import SettleDialog from '../dialogs/SettleDialog.vue'
-import { deviationTitles, labels, plural, titled } from '../labels'
+import { deviationTitles, fleetOf, labels, plural, titled } from '../labels'
 import { useNewest } from '../newest'
 import DeploymentList from '../parts/DeploymentList.vue'
 import DifferenceView from '../parts/DifferenceView.vue'
+import FleetDeploymentList from '../parts/FleetDeploymentList.vue'
+import FleetPanel from '../parts/FleetPanel.vue'
 import GateTab from '../parts/GateTab.vue'
 import LedgerTable from '../parts/LedgerTable.vue'
 import PreviewList from '../parts/PreviewList.vue'
@@ -109,7 +112,7 @@ watch([tab, () => status.value?.entries, () => status.value?.pending], async () 
 })
 
 const dialog = ref<
-  'promote' | 'rollback' | 'baseline' | 'settle' | 'amend' | 'attest' | 'rebuild' | 'withdraw' | 'adopt' | ''
+  'promote' | 'rollback' | 'baseline' | 'settle' | 'amend' | 'attest' | 'rebuild' | 'withdraw' | 'adopt' | 'aside' | ''
 >('')
 function opened(name: typeof dialog.value) {
   return computed({ get: () => dialog.value === name, set: (on) => (dialog.value = on ? name : '') })
@@ -123,6 +126,8 @@ const attestOpen = opened('attest')
 const rebuildOpen = opened('rebuild')
 const withdrawOpen = opened('withdraw')
 const adoptOpen = opened('adopt')
+const asideOpen = opened('aside')
+const fleet = fleetOf(props.environment)
 
 const unknown = computed(() => status.value?.trouble.some((t) => t.kind === 'known-database') ?? false)
 const doubtful = computed(() => status.value?.steps?.find((s) => s.state === 'in doubt')?.number ?? '')
@@ -209,13 +214,28 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
     <Skeleton v-if="!status && !problem" height="200px" />
     <template v-if="status">
       <div class="row">
-        <h1>{{ lane }} / {{ environment }}</h1>
+        <h1>
+          {{ lane }} /
+          <template v-if="fleet"
+            ><RouterLink :to="`/lanes/${lane}/${fleet}`">{{ fleet }}</RouterLink
+            >.{{ environment.slice(fleet.length + 1) }}</template
+          ><template v-else>{{ environment }}</template>
+        </h1>
         <StateMark :word="stateOf(status)" />
         <code class="soft">{{ status.target }}</code>
         <span v-if="status.disposable" class="soft small">disposable</span>
         <span class="grow" />
         <Button
-          v-if="status.disposable"
+          v-if="fleet"
+          :label="labels.setAside + '…'"
+          icon="pi pi-eye-slash"
+          size="small"
+          severity="secondary"
+          text
+          @click="dialog = 'aside'"
+        />
+        <Button
+          v-if="status.disposable && !status.fleet"
           :label="labels.rebuild + '…'"
           icon="pi pi-refresh"
           size="small"
@@ -224,7 +244,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           @click="dialog = 'rebuild'"
         />
         <Button
-          v-if="unfinished"
+          v-if="unfinished && !status.fleet"
           :label="labels.settle + '…'"
           icon="pi pi-check-square"
           size="small"
@@ -233,6 +253,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           @click="dialog = 'settle'"
         />
         <Button
+          v-if="!status.fleet"
           :label="labels.attest + '…'"
           icon="pi pi-user-edit"
           size="small"
@@ -255,13 +276,13 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           icon="pi pi-arrow-right"
           size="small"
           :severity="unknown ? 'secondary' : undefined"
-          :disabled="!status.pending"
+          :disabled="!status.pending && !status.fleet"
           @click="dialog = 'promote'"
         />
       </div>
       <TroubleRow v-for="t in status.trouble" :key="t.kind + t.step" :environment="status" :trouble="t">
         <Button
-          v-if="moveOf(t)"
+          v-if="moveOf(t) && !status.fleet"
           :label="moveOf(t)!.label + '…'"
           size="small"
           severity="danger"
@@ -276,7 +297,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
         >, started by {{ status.running.actor }}, is running here: {{ plural(status.running.planned, 'step') }}
         {{ status.running.direction }}.
       </p>
-      <dl v-if="status.reached" class="facts">
+      <dl v-if="status.reached && !status.fleet" class="facts">
         <div>
           <dt>stands at</dt>
           <dd>
@@ -312,23 +333,24 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
       </dl>
       <Tabs v-model:value="tab">
         <TabList>
-          <Tab value="steps">Steps</Tab>
+          <Tab value="steps">{{ status.fleet ? 'Targets' : 'Steps' }}</Tab>
           <Tab value="preview">Preview</Tab>
           <Tab value="gate">Gate</Tab>
-          <Tab value="ledger">Ledger</Tab>
-          <Tab value="schema">{{ labels.schema }}</Tab>
+          <Tab v-if="!status.fleet" value="ledger">Ledger</Tab>
+          <Tab v-if="!status.fleet" value="schema">{{ labels.schema }}</Tab>
           <Tab value="verify">Verify</Tab>
           <Tab value="deployments">{{ labels.deployments }}</Tab>
         </TabList>
         <TabPanels>
           <ProblemNote v-if="tabProblem" :problem="tabProblem" />
           <TabPanel value="steps"
-            ><StepTable v-if="status.steps" :steps="status.steps" @open="openStep" />
+            ><FleetPanel v-if="status.fleet" :environment="status" @done="refresh" />
+            <StepTable v-else-if="status.steps" :steps="status.steps" @open="openStep" />
             <p v-else class="soft">The steps' states are known once the target is reached.</p></TabPanel
           >
           <TabPanel value="preview"
             ><div class="stack">
-              <RehearsalPanel v-if="preview?.actions.length" :lane="lane" :environment="environment" />
+              <RehearsalPanel v-if="preview?.actions.length && !status.fleet" :lane="lane" :environment="environment" />
               <PreviewList v-if="preview" :preview="preview" /></div
           ></TabPanel>
           <TabPanel value="gate"><GateTab :environment="status" /></TabPanel>
@@ -351,7 +373,11 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
             </div>
           </TabPanel>
           <TabPanel value="deployments"
-            ><DeploymentList v-if="tab === 'deployments'" :lane="lane" :environment="environment"
+            ><FleetDeploymentList
+              v-if="status.fleet && tab === 'deployments'"
+              :lane="lane"
+              :environment="environment" />
+            <DeploymentList v-if="tab === 'deployments'" :lane="lane" :environment="environment"
           /></TabPanel>
         </TabPanels>
       </Tabs>
@@ -375,6 +401,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
         </p>
       </ActDialog>
       <SettleDialog v-model:open="settleOpen" :environment="status" :step="unfinished" @done="refresh" />
+      <AsideDialog v-model:open="asideOpen" :environment="status" @done="refresh" />
       <AdoptDialog v-model:open="adoptOpen" :environment="status" @done="refresh" />
       <Dialog v-model:visible="textsOpen" modal dismissable-mask :header="texts ? titled(texts) : ''">
         <DifferenceView v-if="openedStep?.difference" :difference="openedStep.difference" class="file" />

@@ -11,7 +11,15 @@ import StateMark from './StateMark.vue'
 const props = defineProps<{ environment: EnvironmentStatus }>()
 
 const state = computed(() => stateOf(props.environment))
-const deployment = computed(() => props.environment.running ?? props.environment.last)
+const deployment = computed(() => {
+  const { fleet, running, last } = props.environment
+  const of = fleet ? (fleet.running ?? fleet.last) : (running ?? last)
+  return of && { name: fleet ? `F${of.id}` : `${of.id}`, outcome: of.outcome, started: of.started_at }
+})
+/** How many targets of a fleet are not as most are. */
+const odd = computed(() =>
+  (props.environment.fleet?.groups ?? []).slice(1).reduce((sum, g) => sum + g.targets.length, 0),
+)
 </script>
 
 <template>
@@ -21,7 +29,12 @@ const deployment = computed(() => props.environment.running ?? props.environment
     :class="{ wrong: environment.trouble.length > 0 }"
   >
     <span class="row head">
-      <strong class="grow">{{ environment.environment }}</strong>
+      <strong class="grow"
+        >{{ environment.environment
+        }}<span v-if="environment.fleet" class="soft">
+          · {{ plural(environment.fleet.targets, 'target') }}</span
+        ></strong
+      >
       <StateMark :word="state" />
     </span>
     <span class="at" :class="{ soft: !environment.at }">
@@ -35,10 +48,11 @@ const deployment = computed(() => props.environment.running ?? props.environment
       <span v-if="environment.reached" :class="environment.pending ? 'warn' : 'soft'">{{
         environment.pending ? `${environment.pending} ${labels.pending}` : 'nothing pending'
       }}</span>
+      <span v-if="odd" class="bad">{{ odd }} odd</span>
       <span v-if="environment.baseline" class="soft">baseline {{ environment.baseline }}</span>
       <span class="grow" />
       <span v-if="deployment" class="soft">
-        deployment {{ deployment.id }} {{ deployment.outcome }}, {{ ago(deployment.started_at) }}
+        deployment {{ deployment.name }} {{ deployment.outcome }}, {{ ago(deployment.started) }}
       </span>
       <span v-else class="soft">never deployed</span>
     </span>

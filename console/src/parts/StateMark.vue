@@ -34,6 +34,8 @@ const kinds: Record<string, [string, string]> = {
   disabled: ['warn', 'pi-ban'],
   started: ['good', 'pi-check'],
   held: ['bad', 'pi-lock'],
+  away: ['bad', 'pi-exclamation-triangle'],
+  paused: ['warn', 'pi-pause'],
   missed: ['bad', 'pi-times'],
   dropped: ['quiet', 'pi-times'],
   delivered: ['good', 'pi-check'],

@@ -1,0 +1,138 @@
+package gate
+
+import (
+	"fmt"
+	"strings"
+
+	"vorrang/core/lane"
+	"vorrang/internal/plural"
+)
+
+// everywhere asks a check about each target of the environment before, where that is a fleet: one
+// that holds for any of them holds.
+func (f Facts) everywhere(ask func(Facts) Check) Check {
+	if len(f.PreviousFleet) == 0 {
+		return ask(f)
+	}
+	var first Check
+	var held []string
+	var last Check
+	for i := range f.PreviousFleet {
+		f.Previous = &f.PreviousFleet[i]
+		last = ask(f)
+		if last.Verdict != Hold {
+			continue
+		}
+		if held = append(held, f.Previous.Name); len(held) == 1 {
+			first = last
+		}
+	}
+	whole := lane.EnvironmentOf(f.Previous.Name)
+	if len(held) == 0 {
+		last.Evidence = strings.ReplaceAll(last.Evidence, f.Previous.Name, "every target of "+whole)
+		return last
+	}
+	if len(held) > 1 {
+		first.Evidence += fmt.Sprintf("; and so for %s more of %s: %s", plural.Of(len(held)-1, "target"), whole, Some(held[1:]))
+	}
+	return first.about(first.subject, held)
+}
+
+// mostNamed is how many targets a sentence names.
+const mostNamed = 5
+
+// Some names targets of a fleet in a sentence, by their own names: the first few, and how many more
+// there are.
+func Some(places []string) string {
+	var names []string
+	for i, place := range places {
+		if i == mostNamed {
+			names = append(names, fmt.Sprintf("%d more", len(places)-mostNamed))
+			break
+		}
+		name := lane.TargetOf(place)
+		if name == "" {
+			name = place
+		}
+		names = append(names, name)
+	}
+	return strings.Join(names, ", ")
+}
+
+// Answer is what the gate of one target of a fleet said.
+type Answer struct {
+	Place  string // ENVIRONMENT.TARGET
+	Result Result
+}
+
+// Merge is the gate of a fleet: a check holds if it holds for any target, and names those. What is
+// the same for all, as what is asked of the environment, is said once.
+func Merge(environment string, answers []Answer) Result {
+	var merged Result
+	if len(answers) == 0 {
+		return merged
+	}
+	for i := range answers[0].Result.Checks {
+		merged.Checks = append(merged.Checks, mergeOne(environment, answers, i))
+	}
+	seen := map[string]bool{}
+	for _, a := range answers {
+		for _, note := range a.Result.Notes {
+			if note = strings.ReplaceAll(note, a.Place, environment); !seen[note] {
+				seen[note] = true
+				merged.Notes = append(merged.Notes, note)
+			}
+		}
+	}
+	return merged
+}
+
+// mergeOne merges what the targets' gates say of the check with a number.
+func mergeOne(environment string, answers []Answer, number int) Check {
+	worst := answers[0].Result.Checks[number]
+	places := map[string][]string{} // by what is said
+	var said []string
+	held := 0
+	for _, a := range answers {
+		c := a.Result.Checks[number]
+		if c.Verdict == Hold {
+			held++
+		}
+		if c.Verdict == Hold && worst.Verdict != Hold || worst.Verdict == NotAsked {
+			worst = c
+		}
+	}
+	for _, a := range answers {
+		c := a.Result.Checks[number]
+		if c.Verdict != worst.Verdict {
+			continue
+		}
+		text := strings.ReplaceAll(c.Evidence, a.Place, environment)
+		if places[text] == nil {
+			said = append(said, text)
+		}
+		places[text] = append(places[text], a.Place)
+	}
+	merged := worst
+	merged.Evidence = said[0]
+	if worst.Verdict == Hold && held < len(answers) || worst.Verdict == Hold && len(said) > 1 {
+		var parts []string
+		for i, text := range said {
+			if i == mostNamed {
+				parts = append(parts, fmt.Sprintf("and other reasons for %s", plural.Of(len(said)-mostNamed, "more target")))
+				break
+			}
+			parts = append(parts, Some(places[text])+": "+text)
+		}
+		merged.Evidence = strings.Join(parts, "; ")
+	} else if worst.Verdict == Hold {
+		merged.Remedies = nil // of one target, and this is about all of them
+		for _, r := range worst.Remedies {
+			if lane.EnvironmentOf(r.Arguments.Environment) == environment {
+				r.Arguments.Environment = environment
+			}
+			merged.Remedies = append(merged.Remedies, r)
+		}
+	}
+	return merged
+}

@@ -1,0 +1,150 @@
+package lane
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+// Fleet is what an environment with more than one target has instead of a target: which they
+// are, and in which waves a deployment reaches them.
+type Fleet struct {
+	Targets []Target `json:"targets,omitempty" description:"In the order in which a deployment reaches them."`
+	From    string   `json:"from,omitempty" description:"A reference to a list of the targets instead: a line each, with a name and a connection URL."`
+	Unread  string   `json:"-"` // why the list cannot be read; empty where it can
+	Waves
+}
+
+// Waves say how a deployment goes through a fleet.
+type Waves struct {
+	Canary   int `json:"canary,omitempty" description:"How many targets the first wave has; 0 for no such wave."`
+	Size     int `json:"size,omitempty" description:"How many targets each later wave has; 0 for all that are left."`
+	AtOnce   int `json:"at_once" description:"How many targets are changed at the same time."`
+	Tolerate int `json:"tolerate,omitempty" description:"How many targets may fail, be held or be away before no further one begins."`
+}
+
+// Target is one target of a fleet.
+type Target struct {
+	Name      string `json:"name"`
+	Reference string `json:"target"`
+}
+
+// usualWaves are those of a fleet that says nothing of them.
+var usualWaves = Waves{Canary: 1, AtOnce: 8}
+
+// mostTargets is how many targets a fleet may have, mostAtOnce how many are changed at the same
+// time.
+const (
+	mostTargets = 5000
+	mostAtOnce  = 64
+)
+
+// between stands between an environment's name and that of its target: no name has it.
+const between = "."
+
+// PlaceName names one target of a fleet, as an environment of its own.
+func PlaceName(environment, target string) string { return environment + between + target }
+
+// EnvironmentOf is the environment to which a place belongs: an environment is one itself.
+func EnvironmentOf(place string) string {
+	environment, _, _ := strings.Cut(place, between)
+	return environment
+}
+
+// TargetOf is the target of a fleet that a place is; empty for a whole environment.
+func TargetOf(place string) string {
+	_, target, _ := strings.Cut(place, between)
+	return target
+}
+
+// Of is one target of a fleet, as an environment of its own that asks what the fleet asks.
+func (e Environment) Of(t Target) Environment {
+	asks := e.Asks()
+	e.Name, e.Target, e.Fleet, e.Gate = PlaceName(e.Name, t.Name), t.Reference, nil, &asks
+	return e
+}
+
+// Places are what can be deployed to: environments, and the targets of a fleet each.
+func (e Environment) Places() []Environment {
+	if e.Fleet == nil {
+		return []Environment{e}
+	}
+	list := make([]Environment, len(e.Fleet.Targets))
+	for i, t := range e.Fleet.Targets {
+		list[i] = e.Of(t)
+	}
+	return list
+}
+
+// Places are those of all environments of a lane, in the order of promotion.
+func (l Lane) Places() (list []Environment) {
+	for _, e := range l.Environments {
+		list = append(list, e.Places()...)
+	}
+	return list
+}
+
+// Place returns an environment, or one target of a fleet as an environment of its own; false if
+// there is none with the name.
+func (l Lane) Place(name string) (Environment, bool) {
+	e, found := l.Environment(EnvironmentOf(name))
+	target := TargetOf(name)
+	if target == "" || !found {
+		return e, found
+	}
+	if e.Fleet != nil {
+		for _, t := range e.Fleet.Targets {
+			if t.Name == target {
+				return e.Of(t), true
+			}
+		}
+	}
+	return Environment{}, false
+}
+
+var targetPattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+
+// part stands between a reference to a list and the name of the target in it.
+const part = "#"
+
+// PartOf splits a reference to a target that stands in a list into that of the list and the
+// target's name.
+func PartOf(reference string) (list, target string, is bool) {
+	list, target, is = strings.Cut(reference, part)
+	return list, target, is && IsReference(list) && targetPattern.MatchString(target)
+}
+
+// ReadTargets reads a list of targets: a line each, a name and what a reference to it stands for,
+// with space between. Empty lines and those that begin with # are skipped. Errors name a line and
+// never what stands there, which may hold a password.
+func ReadTargets(from, text string) (targets []Target, urls map[string]string, err error) {
+	urls = map[string]string{}
+	for i, line := range strings.Split(text, "\n") {
+		line = strings.TrimSpace(line)
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		name, url, _ := strings.Cut(line, " ")
+		url = strings.TrimSpace(url)
+		_, twice := urls[name]
+		switch {
+		case !targetPattern.MatchString(name):
+			err = fmt.Errorf("line %d does not begin with a target's name, which is lower-case letters, digits and hyphens", i+1)
+		case url == "" || strings.ContainsAny(url, " \t"):
+			err = fmt.Errorf("line %d is not a name and a connection URL, with a space between", i+1)
+		case twice:
+			err = fmt.Errorf("line %d: %s stands there twice", i+1, name)
+		case len(urls) == mostTargets:
+			err = fmt.Errorf("it has more than %d targets", mostTargets)
+		}
+		if err != nil {
+			return nil, nil, fmt.Errorf("the list of targets in %s: %w", from, err)
+		}
+		urls[name] = url
+		targets = append(targets, Target{Name: name, Reference: from + part + name})
+	}
+	if len(targets) == 0 {
+		return nil, nil, fmt.Errorf("the list of targets in %s is empty; it has a line each: a name, a space and a connection URL", from)
+	}
+	return targets, urls, nil
+}

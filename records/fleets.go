@@ -1,0 +1,270 @@
+package records
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"vorrang/core/deploy"
+	"vorrang/core/lane"
+	"vorrang/core/ledger"
+	"vorrang/core/plan"
+	"vorrang/core/step"
+)
+
+// FleetDeployment is one deployment to the targets of a fleet.
+type FleetDeployment struct {
+	ID          int64
+	Lane        string
+	Environment string
+	Direction   ledger.Direction
+	Request     FleetRequest
+	Waves       lane.Waves
+	Outcome     deploy.Outcome
+	Message     string // how it ended
+	Actor       string
+	Who         Identity
+	Paused      *string // who paused it; nil while it goes on
+	Cancel      *string // who asked for its end; nil for nobody
+	Service     int32   // that runs it
+	StartedAt   time.Time
+	EndedAt     *time.Time
+}
+
+// FleetRequest is what somebody asked for: of a promotion, or of a rollback.
+type FleetRequest struct {
+	ScheduledRequest
+	Last  int         `json:"last,omitempty"`  // a rollback of the last so many steps
+	To    step.Number `json:"to,omitempty"`    // of everything above this step
+	Since string      `json:"since,omitempty"` // of everything that is not in this release
+}
+
+// FleetTarget is one target of a fleet in a deployment.
+type FleetTarget struct {
+	Fleet      int64
+	Target     string
+	Place      int // in the order of the fleet
+	Wave       int // from 1; 0 for a target that the deployment does not change
+	Stand      plan.Stand
+	Message    string
+	Deployment *int64
+	BeganAt    *time.Time
+	EndedAt    *time.Time
+}
+
+const (
+	fleetColumns = `id, lane, environment, direction, wish, waves, outcome, says, actor, who, paused, cancel, service,
+		started_at, ended_at`
+	fleetTargetColumns = `fleet, target, place, wave, stand, says, deployment, began_at, ended_at`
+)
+
+// FleetRunningError says that a deployment to a fleet is under way.
+type FleetRunningError struct{ Fleet FleetDeployment }
+
+func (e *FleetRunningError) Error() string {
+	f := e.Fleet
+	return fmt.Sprintf("deployment %d to the fleet %s, started by %s, has been running since %s",
+		f.ID, f.Environment, f.Actor, f.StartedAt.UTC().Format(time.DateTime+" UTC"))
+}
+
+// BeginFleet records a running deployment of this service to a fleet. A fleet has one at a time: a
+// second one is a *FleetRunningError. It uses up the scheduled promotion that it is of; 0 for none.
+func (r *Records) BeginFleet(
+	ctx context.Context, f FleetDeployment, targets []FleetTarget, scheduled int64,
+) (begun FleetDeployment, err error) {
+	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		rows, _ := tx.Query(ctx, `INSERT INTO records.fleet_deployment (lane, environment, direction, wish, waves, outcome, actor,
+				who, service)
+			SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9 WHERE records.lives($9) RETURNING `+fleetColumns,
+			f.Lane, f.Environment, f.Direction, f.Request, f.Waves, deploy.Running, f.Actor, f.Who, r.life.id)
+		if begun, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[FleetDeployment]); err != nil {
+			if errors.Is(err, pgx.ErrNoRows) {
+				err = LostError{}
+			}
+			return err
+		}
+		_, err := tx.CopyFrom(ctx, pgx.Identifier{"records", "fleet_target"},
+			[]string{"fleet", "target", "place", "wave", "stand", "says"},
+			pgx.CopyFromSlice(len(targets), func(i int) ([]any, error) {
+				t := targets[i]
+				return []any{begun.ID, t.Target, t.Place, t.Wave, string(t.Stand), t.Message}, nil
+			}))
+		if err != nil || scheduled == 0 {
+			return err
+		}
+		tag, err := tx.Exec(ctx, `UPDATE records.scheduled SET state = 'started', fleet = $2, ended_at = now()
+			WHERE id = $1 AND state = 'waiting' AND service = $3`, scheduled, begun.ID, r.life.id)
+		if err == nil && tag.RowsAffected() == 0 {
+			err = errors.New("the scheduled promotion does not wait any more, or another service begins it")
+		}
+		return err
+	})
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && refused.Code == "23505" {
+		running, other := r.RunningFleet(ctx, f.Lane, f.Environment)
+		if other == nil && running != nil {
+			return begun, &FleetRunningError{*running}
+		}
+	}
+	return begun, err
+}
+
+// beginInFleet keeps that a target's part has begun.
+func (r *Records) beginInFleet(ctx context.Context, tx pgx.Tx, d Deployment) error {
+	tag, err := tx.Exec(ctx, `UPDATE records.fleet_target t SET stand = 'running', says = '', deployment = $3, began_at = now(),
+			ended_at = NULL
+		FROM records.fleet_deployment f WHERE f.id = t.fleet AND t.fleet = $1 AND t.target = $2 AND t.stand = 'waiting'
+			AND f.service = $4 AND f.outcome = 'running'`,
+		d.Fleet, lane.TargetOf(d.Environment), d.ID, r.life.id)
+	return fencedFleet(err, tag, d.Fleet)
+}
+
+// RunningFleet returns the deployment to a fleet that is under way, or nil.
+func (r *Records) RunningFleet(ctx context.Context, lane, environment string) (*FleetDeployment, error) {
+	list, err := r.fleets(ctx, `WHERE lane = $1 AND environment = $2 AND outcome = 'running'`, lane, environment)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return &list[0], nil
+}
+
+// FleetDeployment returns one deployment to a fleet, or ErrNotFound.
+func (r *Records) FleetDeployment(ctx context.Context, id int64) (FleetDeployment, error) {
+	list, err := r.fleets(ctx, `WHERE id = $1`, id)
+	if err == nil && len(list) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return FleetDeployment{}, err
+	}
+	return list[0], nil
+}
+
+// FleetDeployments returns deployments to a fleet, or to all of a lane or of all lanes where those
+// are empty, the newest first, and only those before one with a number; 0 for the newest.
+func (r *Records) FleetDeployments(
+	ctx context.Context, lane, environment string, before int64, limit int,
+) ([]FleetDeployment, error) {
+	return r.fleets(ctx, `WHERE ($1 = '' OR lane = $1) AND ($2 = '' OR environment = $2) AND ($3::bigint = 0 OR id < $3)
+		ORDER BY id DESC LIMIT $4`, lane, environment, before, limit)
+}
+
+func (r *Records) fleets(ctx context.Context, where string, args ...any) ([]FleetDeployment, error) {
+	rows, err := r.pool.Query(ctx, `SELECT `+fleetColumns+` FROM records.fleet_deployment `+where, args...)
+	if err != nil {
+		return nil, fmt.Errorf("read the deployments to fleets: %w", err)
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[FleetDeployment])
+}
+
+// FleetTargets returns the targets of a deployment to a fleet, in the fleet's order.
+func (r *Records) FleetTargets(ctx context.Context, id int64) ([]FleetTarget, error) {
+	rows, err := r.pool.Query(ctx, `SELECT `+fleetTargetColumns+` FROM records.fleet_target WHERE fleet = $1 ORDER BY place`, id)
+	if err != nil {
+		return nil, fmt.Errorf("read the targets of deployment %d to a fleet: %w", id, err)
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[FleetTarget])
+}
+
+// EndFleetTarget keeps what became of a target, or that it waits again. The error is TakenOverError
+// where another service runs the deployment by now.
+func (r *Records) EndFleetTarget(ctx context.Context, id int64, target string, stand plan.Stand, message string) error {
+	tag, err := r.pool.Exec(ctx, `UPDATE records.fleet_target t SET stand = $3, says = $4,
+			ended_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE now() END
+		FROM records.fleet_deployment f WHERE f.id = t.fleet AND t.fleet = $1 AND t.target = $2 AND f.service = $5`,
+		id, target, string(stand), message, r.life.id)
+	return fencedFleet(err, tag, id)
+}
+
+// EndFleet keeps how a deployment of this service to a fleet ended. It may be repeated. The error is
+// TakenOverError where another service runs it by now.
+func (r *Records) EndFleet(ctx context.Context, id int64, outcome deploy.Outcome, message string) error {
+	tag, err := r.pool.Exec(ctx, `WITH told AS (SELECT pg_notify($5, 'changed'))
+		UPDATE records.fleet_deployment SET outcome = $2, says = $3, ended_at = coalesce(ended_at, now()) FROM told
+			WHERE id = $1 AND service = $4`, id, outcome, message, r.life.id, channel)
+	return fencedFleet(err, tag, id)
+}
+
+func fencedFleet(err error, tag pgconn.CommandTag, id int64) error {
+	if err == nil && tag.RowsAffected() == 0 {
+		return TakenOverError{fmt.Sprintf("deployment %d to a fleet", id)}
+	}
+	return err
+}
+
+// SteerFleet pauses a deployment to a fleet, lets it go on, or asks for its end; false if it does not
+// run. who is empty to let it go on.
+func (r *Records) SteerFleet(ctx context.Context, id int64, column FleetWord, who string) (bool, error) {
+	tag, err := r.pool.Exec(ctx, `WITH told AS (SELECT pg_notify($3, 'cancel'))
+		UPDATE records.fleet_deployment SET `+string(column)+` = nullif($2, '') FROM told
+			WHERE id = $1 AND outcome = 'running'`, id, who, channel)
+	if err != nil {
+		return false, fmt.Errorf("keep what is to become of deployment %d to a fleet: %w", id, err)
+	}
+	return tag.RowsAffected() > 0, nil
+}
+
+// FleetWord is what somebody may say to a deployment to a fleet.
+type FleetWord string
+
+const (
+	PauseFleet  FleetWord = "paused"
+	CancelFleet FleetWord = "cancel"
+)
+
+// OwnFleets returns the running deployments to fleets of this service, after it has made those its
+// own whose service does not live any more.
+func (r *Records) OwnFleets(ctx context.Context) ([]FleetDeployment, error) {
+	_, err := r.pool.Exec(ctx, `UPDATE records.fleet_deployment SET service = $1
+		WHERE id IN (SELECT id FROM records.fleet_deployment WHERE outcome = 'running' AND service <> $1
+			AND records.lives($1) AND NOT records.lives(service) FOR UPDATE SKIP LOCKED)`, r.life.id)
+	if err != nil {
+		return nil, fmt.Errorf("take over deployments to fleets: %w", err)
+	}
+	return r.fleets(ctx, `WHERE outcome = 'running' AND service = $1 ORDER BY id`, r.life.id)
+}
+
+// Aside is a target of a fleet that deployments and gates pass over.
+type Aside struct {
+	Target string    `json:"target"`
+	Reason string    `json:"reason"`
+	By     string    `json:"by"`
+	At     time.Time `json:"at"`
+}
+
+// SetAside has deployments to a fleet, and gates, pass over one of its targets.
+func (r *Records) SetAside(ctx context.Context, lane, environment string, a Aside) error {
+	_, err := r.pool.Exec(ctx, `INSERT INTO records.set_aside (lane, environment, target, reason, set_by)
+		VALUES ($1, $2, $3, $4, $5) ON CONFLICT (lane, environment, target) DO UPDATE SET reason = $4, set_by = $5,
+			set_at = now()`, lane, environment, a.Target, a.Reason, a.By)
+	if err != nil {
+		return fmt.Errorf("set %s of %s/%s aside: %w", a.Target, lane, environment, err)
+	}
+	return nil
+}
+
+// TakeBack ends that; false if the target was not set aside.
+func (r *Records) TakeBack(ctx context.Context, lane, environment, target string) (bool, error) {
+	tag, err := r.pool.Exec(ctx, `DELETE FROM records.set_aside WHERE lane = $1 AND environment = $2 AND target = $3`,
+		lane, environment, target)
+	return tag.RowsAffected() > 0, err
+}
+
+// AsideOf are the targets of a fleet that are set aside, by name.
+func (r *Records) AsideOf(ctx context.Context, lane, environment string) (map[string]Aside, error) {
+	rows, err := r.pool.Query(ctx, `SELECT target, reason, set_by, set_at FROM records.set_aside
+		WHERE lane = $1 AND environment = $2`, lane, environment)
+	if err != nil {
+		return nil, fmt.Errorf("read which targets are set aside: %w", err)
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Aside])
+	all := map[string]Aside{}
+	for _, one := range list {
+		all[one.Target] = one
+	}
+	return all, err
+}

@@ -1,0 +1,293 @@
+package service_test
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/client"
+	"vorrang/core/deploy"
+	"vorrang/core/gate"
+	"vorrang/core/plan"
+	"vorrang/internal/pgtest"
+	"vorrang/internal/servicetest"
+	"vorrang/service/api"
+)
+
+// stands are the targets of a deployment to a fleet, with how each stands.
+func stands(f *api.FleetDeployment) map[string]plan.Stand {
+	all := map[string]plan.Stand{}
+	for _, t := range f.Targets {
+		all[t.Target] = t.Stand
+	}
+	return all
+}
+
+func promotedFleet(t *testing.T, w *servicetest.World) *api.FleetDeployment {
+	t.Helper()
+	return w.FleetEnded(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{})))
+}
+
+func TestAFleetGetsStepsInWaves(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Fleet("staging", 5, "canary: 1, size: 2, at-once: 2")
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+
+	f := promotedFleet(t, w)
+	assert.Equal(t, deploy.Done, f.Outcome, f.Message)
+	assert.Equal(t, map[plan.Stand]int{plan.Reached: 5}, f.Counts)
+	var waves []int
+	for _, target := range f.Targets {
+		waves = append(waves, target.Wave)
+		d := must(w.Deployment(t.Context(), target.Deployment))
+		assert.Equal(t, "staging."+target.Target, d.Environment)
+		assert.Equal(t, f.ID, d.Fleet)
+		assert.Equal(t, deploy.Done, d.Outcome)
+	}
+	assert.Equal(t, []int{1, 2, 2, 3, 3}, waves)
+	for i, target := range f.Targets {
+		for _, later := range f.Targets[i+1:] {
+			if later.Wave > target.Wave {
+				assert.False(t, later.BeganAt.Before(*target.EndedAt), "%s began before %s had ended", later.Target, target.Target)
+			}
+		}
+	}
+	for place, url := range w.URLs {
+		if strings.HasPrefix(place, "staging.") {
+			assert.Equal(t, "0", pgtest.Query(t, url, "SELECT count(*) FROM tide"), place)
+		}
+	}
+
+	status := must(w.Status(t.Context(), "harbour", "staging", "none"))
+	require.NotNil(t, status.Fleet)
+	require.Len(t, status.Fleet.Groups, 1, "all agree")
+	assert.Equal(t, []string{"g1", "g2", "g3", "g4", "g5"}, status.Fleet.Groups[0].Targets)
+	assert.Empty(t, status.Trouble)
+	assert.EqualValues(t, "1", status.At)
+
+	again := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{}))
+	assert.True(t, again.Nothing)
+	of := must(w.Deployments(t.Context(), client.DeploymentQuery{Lane: "harbour", Environment: "staging"}))
+	assert.Len(t, of.Deployments, 5, "those of a fleet are those of its targets")
+	fleets := must(w.FleetDeployments(t.Context(), client.DeploymentQuery{Lane: "harbour"}))
+	require.Len(t, fleets.Deployments, 1)
+	assert.Equal(t, 5, fleets.Deployments[0].Counts[plan.Reached])
+
+	_, err := w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging")
+	require.ErrorContains(t, err, "g1, g2, g3, g4, g5: there is no way back for step 1 (tide)")
+}
+
+// TestBrokenTargetsAreNamed: those that are tolerated do not stop the others, and the next promotion
+// is about them alone.
+func TestBrokenTargetsAreNamed(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Fleet("staging", 6, "canary: 1, size: 2, at-once: 2, tolerate: 2")
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)", "1-tide.back.sql": "DROP TABLE tide"})
+	pgtest.Exec(t, w.URLs["staging.g3"], "CREATE TABLE tide (of_hand text)")
+	existing := must(w.Status(t.Context(), "harbour", "staging", "none"))
+	require.Len(t, existing.Fleet.Groups, 2)
+	assert.Equal(t, []string{"g3"}, existing.Fleet.Groups[1].Targets)
+	require.NotEmpty(t, existing.Trouble)
+	assert.Contains(t, existing.Trouble[0].Message, "1 of 6 targets (g3): ")
+	pgtest.Exec(t, w.URLs["staging.g3"], "DROP TABLE tide")
+	pgtest.Exec(t, w.URLs["staging.g5"], "CREATE VIEW public.nothing AS SELECT 1; DROP VIEW public.nothing")
+
+	w.Submitted(map[string]string{"2-mark.sql": "DO $$ BEGIN IF current_database() = '" +
+		databaseOf(t, w.URLs["staging.g3"]) + "' THEN RAISE 'no mark'; END IF; END $$", "2-mark.back.sql": "SELECT 1"})
+	f := promotedFleet(t, w)
+	assert.Equal(t, deploy.Failed, f.Outcome)
+	assert.Equal(t, plan.Failed, stands(f)["g3"])
+	assert.Equal(t, 5, f.Counts[plan.Reached])
+	assert.Contains(t, f.Message, "1 target does not have what was asked for")
+
+	status := must(w.Status(t.Context(), "harbour", "staging", "none"))
+	require.Len(t, status.Fleet.Groups, 2)
+	assert.Len(t, status.Fleet.Groups[0].Targets, 5)
+	assert.Equal(t, []string{"g3"}, status.Fleet.Groups[1].Targets)
+
+	before := must(w.Deployments(t.Context(), client.DeploymentQuery{Lane: "harbour", Limit: 500}))
+	second := promotedFleet(t, w)
+	assert.Equal(t, plan.Failed, stands(second)["g3"])
+	after := must(w.Deployments(t.Context(), client.DeploymentQuery{Lane: "harbour", Limit: 500}))
+	assert.Len(t, after.Deployments, len(before.Deployments)+1, "only the broken one is touched")
+
+	back := w.FleetEnded(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{To: "0"}, "staging")))
+	assert.Equal(t, deploy.Done, back.Outcome, back.Message)
+	assert.Equal(t, 6, back.Counts[plan.Reached])
+}
+
+func databaseOf(t *testing.T, url string) string {
+	return pgtest.Query(t, url, "SELECT current_database()")
+}
+
+// TestADeadCanaryStopsAFleet: no other target gets the steps.
+func TestADeadCanaryStopsAFleet(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Fleet("staging", 4, "canary: 1, size: 3, tolerate: 3")
+	w.Submitted(map[string]string{"1-broken.sql": "SELECT 1/0"})
+	f := promotedFleet(t, w)
+	assert.Equal(t, deploy.Failed, f.Outcome)
+	assert.Equal(t, map[string]plan.Stand{"g1": plan.Failed, "g2": plan.Waiting, "g3": plan.Waiting, "g4": plan.Waiting}, stands(f))
+	assert.Contains(t, f.Message, "canary")
+	assert.Contains(t, f.Message, "3 targets were not tried")
+}
+
+// TestATargetThatIsAway holds the gate until it is set aside, and catches up later.
+func TestATargetThatIsAway(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Gates(map[string]string{"production": "release: not-asked, previous-environment: required"})
+	w.Fleet("staging", 3, "canary: 0")
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+	url := w.URLs["staging.g2"]
+	require.NoError(t, os.WriteFile(w.Files["staging.g2"], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
+
+	refused := refusal(t, w, "staging")
+	assert.Contains(t, refused.Detail, "1 target of 3 cannot take part")
+	assert.Contains(t, refused.Detail, "g2")
+	_, err := w.SetAside(t.Context(), "harbour", "staging.g2", "")
+	require.Error(t, err)
+	must(w.SetAside(t.Context(), "harbour", "staging.g2", "its mast is being repaired"))
+	f := promotedFleet(t, w)
+	assert.Equal(t, deploy.Done, f.Outcome)
+	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g3": plan.Reached}, stands(f))
+	status := must(w.Status(t.Context(), "harbour", "staging", "none"))
+	require.Len(t, status.Fleet.Aside, 1)
+	assert.Equal(t, "its mast is being repaired", status.Fleet.Aside[0].Reason)
+	assert.Equal(t, "clear", must(w.Gate(t.Context(), "harbour", "production", "")).Gate, "production passes over it")
+
+	require.NoError(t, w.TakeBack(t.Context(), "harbour", "staging.g2"))
+	held := must(w.Gate(t.Context(), "harbour", "production", ""))
+	assert.Equal(t, "held", held.Gate)
+	assert.Equal(t, gate.Hold, gate.Result{Checks: held.Checks}.Find(gate.PreviousEnvironment).Verdict)
+	require.NoError(t, os.WriteFile(w.Files["staging.g2"], []byte(url), 0o600))
+	lacks := must(w.Gate(t.Context(), "harbour", "production", ""))
+	assert.Contains(t, gate.Result{Checks: lacks.Checks}.Find(gate.PreviousEnvironment).Evidence, "staging.g2")
+	assert.Equal(t, deploy.Done, promotedFleet(t, w).Outcome, "it catches up")
+	assert.Equal(t, "clear", must(w.Gate(t.Context(), "harbour", "production", "")).Gate)
+}
+
+func refusal(t *testing.T, w *servicetest.World, environment string) *client.Error {
+	t.Helper()
+	_, err := w.Promote(t.Context(), "harbour", environment, client.Promotion{})
+	var refused *client.Error
+	require.ErrorAs(t, err, &refused)
+	return refused
+}
+
+// TestAFleetIsPausedAndCancelled, by whichever service is asked.
+func TestAFleetIsPausedAndCancelled(t *testing.T) {
+	w := servicetest.Start(t)
+	beside := w.Beside()
+	w.Fleet("staging", 4, "canary: 1, size: 1, at-once: 1")
+	w.Submitted(map[string]string{"1-wait.sql": waiting})
+	release := kept(t, w.URLs["staging.g1"])
+	f := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{})).Fleet
+	busy := refusal(t, w, "staging")
+	assert.Contains(t, busy.Detail, fmt.Sprintf("deployment %d to the fleet staging", f.ID))
+
+	paused := must(beside.PauseFleet(t.Context(), f.ID))
+	assert.Equal(t, "pilot", paused.Paused)
+	require.Eventually(t, func() bool { return len(w.Logged("is paused")) > 0 }, 20*time.Second, 20*time.Millisecond)
+	release()
+	holds := kept(t, w.URLs["staging.g2"])
+	require.Eventually(t, func() bool {
+		return stands(must(w.FleetDeployment(t.Context(), f.ID)))["g1"] == plan.Reached
+	}, 20*time.Second, 20*time.Millisecond)
+	assert.Equal(t, plan.Waiting, stands(must(w.FleetDeployment(t.Context(), f.ID)))["g2"])
+	must(beside.ResumeFleet(t.Context(), f.ID))
+	require.Eventually(t, func() bool {
+		return stands(must(w.FleetDeployment(t.Context(), f.ID)))["g2"] == plan.Underway
+	}, 20*time.Second, 20*time.Millisecond)
+	must(beside.CancelFleet(t.Context(), f.ID))
+	require.NoError(t, w.FollowFleet(t.Context(), f.ID, func(now *api.FleetDeployment) error { f = now; return nil }))
+	holds()
+	assert.Equal(t, deploy.Cancelled, f.Outcome)
+	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Cancelled, "g3": plan.Waiting, "g4": plan.Waiting}, stands(f))
+	_, err := w.PauseFleet(t.Context(), f.ID)
+	require.ErrorContains(t, err, "ended")
+}
+
+// TestAnApprovalOfAFleet is one of each of its targets.
+func TestAnApprovalOfAFleet(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Gates(map[string]string{"staging": "approvals: 1, previous-environment: not-asked"})
+	w.Fleet("staging", 3, "canary: 1")
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+	must(w.Cut(t.Context(), "harbour", client.Cutting{Name: "spring"}))
+	of := client.Promotion{Release: "spring"}
+	_, err := w.Promote(t.Context(), "harbour", "staging", of)
+	require.ErrorContains(t, err, "3 targets of 3 cannot take part")
+	approver := w.As("approver", "approver@harbour/staging")
+	must(approver.Approve(t.Context(), "harbour", "staging", "spring", ""))
+	assert.Equal(t, "clear", must(w.Gate(t.Context(), "harbour", "staging", "spring")).Gate)
+	must(approver.WithdrawApproval(t.Context(), "harbour", "staging", "spring"))
+	assert.Equal(t, "held", must(w.Gate(t.Context(), "harbour", "staging", "spring")).Gate)
+	must(approver.Approve(t.Context(), "harbour", "staging", "spring", ""))
+	assert.Equal(t, deploy.Done, w.FleetEnded(must(w.Promote(t.Context(), "harbour", "staging", of))).Outcome)
+	_, err = approver.Approve(t.Context(), "harbour", "staging", "spring", "")
+	require.ErrorContains(t, err, "would bring nothing to staging.g1")
+}
+
+// TestWhatIsOfOneTarget needs one named, and works on it alone.
+func TestWhatIsOfOneTarget(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Fleet("staging", 3, "canary: 1")
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+	shown := must(w.Preview(t.Context(), "harbour", "staging", client.Promotion{}))
+	require.Len(t, shown.Fleet, 1)
+	assert.Equal(t, []string{"g1", "g2", "g3"}, shown.Fleet[0].Targets)
+	assert.Len(t, shown.Actions, 1)
+	_, err := w.Standalone(t.Context(), "harbour", "staging", client.Promotion{})
+	var refused *client.Error
+	require.ErrorAs(t, err, &refused)
+	assert.Equal(t, "fleet", refused.Kind())
+	assert.Equal(t, []string{"g1", "g2", "g3"}, refused.Targets)
+	assert.Equal(t, deploy.Done, w.Promoted("staging.g2").Outcome)
+	status := must(w.Status(t.Context(), "harbour", "staging", "none"))
+	require.Len(t, status.Fleet.Groups, 2)
+	assert.Equal(t, []string{"g1", "g3"}, status.Fleet.Groups[0].Targets)
+	assert.Len(t, must(w.Preview(t.Context(), "harbour", "staging.g1", client.Promotion{})).Actions, 1)
+	shown = must(w.Preview(t.Context(), "harbour", "staging", client.Promotion{}))
+	require.Len(t, shown.Fleet, 2)
+	assert.Equal(t, []string{"g2"}, shown.Fleet[1].Targets, "which has nothing to do")
+	_, err = w.Status(t.Context(), "harbour", "staging.g9", "none")
+	require.ErrorContains(t, err, "its targets are g1, g2, g3")
+	_, err = w.Status(t.Context(), "harbour", "development.g1", "none")
+	require.ErrorContains(t, err, "it has one target")
+	verified := must(w.Verify(t.Context(), "harbour", "staging"))
+	assert.Equal(t, []string{"staging.g1", "staging.g2", "staging.g3"}, verified.Environments)
+	must(w.Freeze(t.Context(), "harbour", "staging", time.Time{}, w.Now().AddDate(0, 0, 1), "spring tide"))
+	assert.Contains(t, refusal(t, w, "staging").Detail, "spring tide")
+	assert.Contains(t, refusal(t, w, "staging.g1").Detail, "spring tide")
+}
+
+// TestRightsOnAFleetAreRightsOnItsTargets.
+func TestRightsOnAFleetAreRightsOnItsTargets(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Fleet("staging", 2, "canary: 1")
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+	one := w.As("one", "releaser@harbour/staging.g1")
+	_, err := one.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+	require.Error(t, err)
+	promoted := must(one.Promote(t.Context(), "harbour", "staging.g1", client.Promotion{}))
+	assert.Equal(t, deploy.Done, w.Ended(promoted).Outcome)
+	all := w.As("all", "releaser@harbour/staging")
+	f := w.FleetEnded(must(all.Promote(t.Context(), "harbour", "staging", client.Promotion{})))
+	assert.Equal(t, deploy.Done, f.Outcome)
+	assert.Equal(t, "all", must(w.Deployment(t.Context(), deploymentOfTarget(f, "g2"))).Actor)
+	reader := w.As("reader", "reader@harbour/production")
+	_, err = reader.FleetDeployment(t.Context(), f.ID)
+	require.ErrorContains(t, err, "no deployment to a fleet")
+	assert.Empty(t, must(reader.FleetDeployments(t.Context(), client.DeploymentQuery{})).Deployments)
+}
+
+func deploymentOfTarget(f *api.FleetDeployment, target string) int64 {
+	i := slices.IndexFunc(f.Targets, func(t api.FleetTarget) bool { return t.Target == target })
+	return f.Targets[i].Deployment
+}

@@ -1,0 +1,143 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"vorrang/core/gate"
+	"vorrang/core/lane"
+	"vorrang/internal/plural"
+	"vorrang/records"
+	"vorrang/service/api"
+)
+
+// fleetStatus looks at all targets of a fleet, and says which of them agree.
+func (s *views) fleetStatus(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
+	e := p.environment
+	status := api.EnvironmentStatus{
+		Lane: p.lane.Name, Environment: e.Name, Disposable: e.Disposable, OnFailure: p.lane.Policy(e), Trouble: []api.Trouble{},
+		Gate: []gate.Check{}, Fleet: &api.FleetStatus{Targets: len(e.Fleet.Targets), Groups: []api.FleetGroup{}, Aside: []api.SetAside{}},
+	}
+	if e.Fleet.Unread != "" {
+		status.Trouble = append(status.Trouble, unreachable(manyTargets(e)))
+		return status, nil
+	}
+	aside, err := s.Records.AsideOf(ctx, p.lane.Name, e.Name)
+	if err != nil {
+		return status, err
+	}
+	var places []targetContext
+	for _, place := range s.targets.places(p) {
+		if a, is := aside[lane.TargetOf(place.environment.Name)]; is {
+			status.Fleet.Aside = append(status.Fleet.Aside, api.SetAside{Target: a.Target, Reason: a.Reason, By: a.By, At: a.At})
+		} else {
+			places = append(places, place)
+		}
+	}
+	seen, errs := make([]api.EnvironmentStatus, len(places)), make([]error, len(places))
+	each(places, mostLooks, func(i int, place targetContext) { seen[i], errs[i] = s.environmentStatus(ctx, place, steps) })
+	if err := errors.Join(errs...); err != nil {
+		return status, err
+	}
+	groups := grouped(seen)
+	for _, g := range groups {
+		status.Fleet.Groups = append(status.Fleet.Groups, groupOf(g))
+		status.Trouble = append(status.Trouble, troublesOf(e.Name, g, len(seen))...)
+	}
+	if len(groups) > 0 {
+		status = asGroup(status, groups[0][0])
+		status.Gate = merged(e.Name, seen)
+	}
+	return status, s.lastOfFleet(ctx, p, &status)
+}
+
+// grouped puts those that agree together, the largest group first.
+func grouped(seen []api.EnvironmentStatus) (groups [][]api.EnvironmentStatus) {
+	at := map[string]int{}
+	for _, one := range seen {
+		key := fmt.Sprint(one.Reached, one.At, one.Applied, one.Pending, one.Covered, one.Running != nil)
+		for _, t := range one.Trouble {
+			key += "\n" + t.Kind + " " + strings.ReplaceAll(t.Message, one.Environment, "")
+		}
+		i, known := at[key]
+		if !known {
+			i = len(groups)
+			at[key] = i
+			groups = append(groups, nil)
+		}
+		groups[i] = append(groups[i], one)
+	}
+	slices.SortStableFunc(groups, func(a, b []api.EnvironmentStatus) int { return len(b) - len(a) })
+	return groups
+}
+
+func groupOf(list []api.EnvironmentStatus) api.FleetGroup {
+	first := list[0]
+	g := api.FleetGroup{
+		At: first.At, AtSlug: first.AtSlug, Applied: first.Applied, Pending: first.Pending, Reached: first.Reached,
+		Trouble: first.Trouble,
+	}
+	if first.Reached {
+		g.Gate = gate.Result{Checks: first.Gate}.Word()
+	}
+	for _, one := range list {
+		g.Targets = append(g.Targets, lane.TargetOf(one.Environment))
+	}
+	return g
+}
+
+// troublesOf are those of a group, each naming whose they are.
+func troublesOf(environment string, group []api.EnvironmentStatus, of int) (list []api.Trouble) {
+	var places []string
+	for _, one := range group {
+		places = append(places, one.Environment)
+	}
+	for _, t := range group[0].Trouble {
+		if t.Message = strings.ReplaceAll(t.Message, places[0], environment); of > 1 {
+			t.Message = fmt.Sprintf("%d of %s (%s): %s", len(places), plural.Of(of, "target"), gate.Some(places), t.Message)
+		}
+		list = append(list, t)
+	}
+	return list
+}
+
+// asGroup is a fleet's status with the figures of its largest group.
+func asGroup(status, first api.EnvironmentStatus) api.EnvironmentStatus {
+	status.At, status.AtSlug, status.Applied, status.Covered = first.At, first.AtSlug, first.Applied, first.Covered
+	status.Pending, status.NotHere, status.Baseline = first.Pending, first.NotHere, first.Baseline
+	status.Entries, status.Reached, status.Steps = first.Entries, first.Reached, first.Steps
+	return status
+}
+
+// merged is the gate of all targets that were reached.
+func merged(environment string, seen []api.EnvironmentStatus) []gate.Check {
+	var list []gate.Answer
+	for _, one := range seen {
+		if one.Reached {
+			list = append(list, gate.Answer{Place: one.Environment, Result: gate.Result{Checks: one.Gate}})
+		}
+	}
+	return append([]gate.Check{}, gate.Merge(environment, list).Checks...)
+}
+
+// lastOfFleet adds the deployments to the fleet.
+func (s *views) lastOfFleet(ctx context.Context, p targetContext, status *api.EnvironmentStatus) error {
+	newest, err := s.Records.FleetDeployments(ctx, p.lane.Name, p.environment.Name, 0, 2)
+	for _, f := range newest {
+		var targets []records.FleetTarget
+		if targets, err = s.Records.FleetTargets(ctx, f.ID); err != nil {
+			break
+		}
+		shown := fleetDeploymentOf(f, targets)
+		shown.Targets = nil
+		if f.EndedAt == nil {
+			status.Fleet.Running = &shown
+		} else if status.Fleet.Last == nil {
+			status.Fleet.Last = &shown
+		}
+	}
+	return err
+}
