@@ -102,7 +102,8 @@ func run(ctx context.Context) (err error) {
 		name    string
 		measure func(context.Context) error
 	}{{"small", b.smallSteps}, {"nothing", b.nothingToDo}, {"copy", b.copyData}, {"snapshot", b.snapshot},
-		{"rehearsal", b.rehearsal}, {"footprints", b.footprints}, {"mariadb", b.smallMariaDB}, {"board", b.board}, {"pairs", b.pairs}} {
+		{"rehearsal", b.rehearsal}, {"footprints", b.footprints}, {"mariadb", b.smallMariaDB}, {"board", b.board},
+		{"fleet", b.fleet}, {"pairs", b.pairs}} {
 		if *only != "" && !slices.Contains(strings.Split(*only, ","), one.name) {
 			continue
 		}

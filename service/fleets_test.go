@@ -291,3 +291,48 @@ func deploymentOfTarget(f *api.FleetDeployment, target string) int64 {
 	i := slices.IndexFunc(f.Targets, func(t api.FleetTarget) bool { return t.Target == target })
 	return f.Targets[i].Deployment
 }
+
+// TestAFleetStandsInAList: what is wrong in it is said without what stands there, and a new line is a
+// new target.
+func TestAFleetStandsInAList(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+	file := t.TempDir() + "/gauges"
+	const secret = "high-water"
+	list := func(lines ...string) { require.NoError(t, os.WriteFile(file, []byte(strings.Join(lines, "\n")), 0o600)) }
+	line := func(environment string) string { return environment + " " + w.URLs[environment] }
+	list("# the gauges", "", line("staging"))
+	_, err := w.Declare(t.Context(), "lane.yaml", []byte("lane: gauges\nenvironments:\n  - {name: all, targets: \"file:"+file+"\"}\n"),
+		"gauges")
+	require.ErrorContains(t, err, "is the database of", "staging is another lane's")
+	url := pgtest.Database(t)
+	list("one " + url)
+	_, err = w.Declare(t.Context(), "lane.yaml", []byte("lane: gauges\nenvironments:\n  - {name: all, targets: \"file:"+file+"\"}\n"), "gauges")
+	require.NoError(t, err)
+	_, err = w.Submit(t.Context(), "gauges", os.DirFS(w.Steps))
+	require.NoError(t, err)
+	assert.Equal(t, 1, w.FleetEnded(must(w.Promote(t.Context(), "gauges", "all", client.Promotion{}))).Counts[plan.Reached])
+	list("one "+url, "two   "+pgtest.Database(t))
+	status := must(w.Status(t.Context(), "gauges", "all", "none"))
+	assert.Equal(t, 2, status.Fleet.Targets)
+	f := w.FleetEnded(must(w.Promote(t.Context(), "gauges", "all", client.Promotion{})))
+	assert.Equal(t, map[string]plan.Stand{"one": plan.Reached, "two": plan.Reached}, stands(f))
+	assert.Equal(t, "file:"+file+"#two", must(w.Status(t.Context(), "gauges", "all.two", "none")).Target)
+	for wrong, message := range map[string]string{
+		"one " + secret + " x": "line 1 is not a name and a connection URL",
+		"One " + secret:        "line 1 does not begin with a target's name",
+		"one a\none " + secret: "line 2: one stands there twice",
+		"# " + secret:          "is empty",
+	} {
+		list(wrong)
+		_, err := w.Promote(t.Context(), "gauges", "all", client.Promotion{})
+		require.ErrorContains(t, err, message)
+		assert.NotContains(t, err.Error(), secret)
+		status := must(w.Status(t.Context(), "gauges", "all", "none"))
+		require.Len(t, status.Trouble, 1, wrong)
+		assert.Contains(t, status.Trouble[0].Message, message)
+		assert.NotContains(t, fmt.Sprint(status), secret)
+	}
+	require.NoError(t, os.Remove(file))
+	assert.Contains(t, must(w.Status(t.Context(), "gauges", "all", "none")).Trouble[0].Message, "is not there")
+}

@@ -133,7 +133,7 @@ func (d *openIDSignIn) find(ctx context.Context, o *OpenID) (*oidc.Provider, err
 func (o *OpenID) config(provider *oidc.Provider) (*oauth2.Config, error) {
 	secret, err := o.Secret, error(nil)
 	if lane.IsReference(secret) {
-		secret, err = resolve(secret) // by the service's own settings, which may refer to anything
+		secret, err = resolve(secret, mostReferred) // by the service's own settings, which may refer to anything
 	}
 	return &oauth2.Config{
 		ClientID: o.Client, ClientSecret: secret, Endpoint: provider.Endpoint(),

@@ -152,7 +152,7 @@ func (s *targets) listed(l lane.Lane) lane.Lane {
 			continue
 		}
 		fleet := *e.Fleet
-		text, err := s.resolve(fleet.From)
+		text, err := s.resolveUpTo(fleet.From, mostListed)
 		if err == nil {
 			fleet.Targets, _, err = lane.ReadTargets(fleet.From, text)
 		}
@@ -188,8 +188,12 @@ func (s *targets) lane(ctx context.Context, name string) (lane.Lane, error) {
 	return s.listed(l), err
 }
 
-// mostReferred is how long what a reference leads to may be, in bytes.
-const mostReferred = 1 << 20
+// mostReferred is how long what a reference leads to may be, mostListed how long a list of targets, in
+// bytes.
+const (
+	mostReferred = 64 << 10
+	mostListed   = 1 << 20
+)
 
 // ourOwn are the variables that are the service's, and nobody's target: whoever
 // declares a lane must not read the service's secrets by it.
@@ -213,7 +217,7 @@ func (s *targets) mayRefer(reference string) bool {
 // resolve is what a reference of a lane or a hook stands for, if they may have it.
 func (s *targets) resolve(reference string) (string, error) {
 	if from, target, is := lane.PartOf(reference); is {
-		text, err := s.resolve(from)
+		text, err := s.resolveUpTo(from, mostListed)
 		if err != nil {
 			return "", err
 		}
@@ -226,6 +230,11 @@ func (s *targets) resolve(reference string) (string, error) {
 		}
 		return urls[target], nil
 	}
+	return s.resolveUpTo(reference, mostReferred)
+}
+
+// resolveUpTo is what a reference stands for, which may have so many bytes.
+func (s *targets) resolveUpTo(reference string, most int64) (string, error) {
 	if !s.mayRefer(reference) {
 		return "", &engine.ConnectError{
 			Kind:    engine.BadURL,
@@ -241,17 +250,17 @@ func (s *targets) resolve(reference string) (string, error) {
 				strings.TrimPrefix(strings.TrimPrefix(name, "VORRANG_"), "OTEL_"),
 		}
 	}
-	return resolve(reference)
+	return resolve(reference, most)
 }
 
 // resolve turns a reference into what it stands for. Errors name the reference
 // only, never what was found there.
-func resolve(target string) (string, error) {
+func resolve(target string, most int64) (string, error) {
 	unusable := func(message, fix string) error {
 		return &engine.ConnectError{Kind: engine.BadURL, Message: message, Fix: fix}
 	}
 	if name, isEnv := strings.CutPrefix(target, "env:"); isEnv {
-		if url := os.Getenv(name); url != "" && len(url) <= mostReferred {
+		if url := os.Getenv(name); url != "" && int64(len(url)) <= most {
 			return url, nil
 		}
 		return "", unusable(
@@ -260,7 +269,7 @@ func resolve(target string) (string, error) {
 		)
 	}
 	const fix = "put what it stands for there, in an ordinary file that the user that vorrangd runs as can read"
-	text, err := readSmall(strings.TrimPrefix(target, "file:"))
+	text, err := readSmall(strings.TrimPrefix(target, "file:"), most)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return "", unusable(target+" is not there", fix)
@@ -273,7 +282,7 @@ func resolve(target string) (string, error) {
 }
 
 // readSmall reads an ordinary file. A pipe or a device does not hold it up.
-func readSmall(path string) ([]byte, error) {
+func readSmall(path string, most int64) ([]byte, error) {
 	file, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
@@ -283,10 +292,10 @@ func readSmall(path string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if !info.Mode().IsRegular() || info.Size() > mostReferred {
+	if !info.Mode().IsRegular() || info.Size() > most {
 		return nil, errors.New("no ordinary file")
 	}
-	return io.ReadAll(io.LimitReader(file, mostReferred))
+	return io.ReadAll(io.LimitReader(file, most))
 }
 
 // connect opens a session on an environment's target.

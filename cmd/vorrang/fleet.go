@@ -105,7 +105,7 @@ func finishFleet(ctx context.Context, e *env, c *client.Client, f *api.FleetDepl
 				continue
 			}
 			if shown[t.Target] = t.Stand; t.Stand != plan.Underway && (t.Wave > 0 || t.Stand.Exception()) {
-				printFleetTarget(e, t)
+				printFleetTarget(e, f, t)
 			}
 		}
 		return nil
@@ -148,7 +148,7 @@ func printFleetHead(e *env, f *api.FleetDeployment) {
 		plural.Of(changed, "target"), len(f.Targets), plural.Of(waves, "wave"), f.Waves.AtOnce)
 }
 
-func printFleetTarget(e *env, t api.FleetTarget) {
+func printFleetTarget(e *env, f *api.FleetDeployment, t api.FleetTarget) {
 	duration := ""
 	if t.BeganAt != nil && t.EndedAt != nil {
 		duration = took(t.EndedAt.Sub(*t.BeganAt).Milliseconds())
@@ -158,7 +158,10 @@ func printFleetTarget(e *env, t api.FleetTarget) {
 		what = fmt.Sprintf("deployment %d", t.Deployment)
 	}
 	wave := ""
-	if t.Wave > 0 {
+	switch {
+	case t.Wave == 1 && f.Waves.Canary > 0:
+		wave = "canary"
+	case t.Wave > 0:
 		wave = fmt.Sprintf("wave %d", t.Wave)
 	}
 	line := fmt.Sprintf("  %-8s %-24s %s  %s  %s", wave, t.Target, standPaint(e.paint, t.Stand)(fmt.Sprintf("%-10s", t.Stand)),
@@ -332,7 +335,8 @@ func printFleet(e *env, s *api.EnvironmentStatus) {
 	f := s.Fleet
 	facts := []string{plural.Of(f.Targets, "target")}
 	if n := len(f.Groups); n > 1 {
-		facts = append(facts, fmt.Sprintf("%d agree, %d are odd", len(f.Groups[0].Targets), f.Targets-len(f.Aside)-len(f.Groups[0].Targets)))
+		odd := f.Targets - len(f.Aside) - len(f.Groups[0].Targets)
+		facts = append(facts, fmt.Sprintf("%d agree", len(f.Groups[0].Targets)), plural.Count(odd, "is odd", "are odd"))
 	} else if n == 1 {
 		facts = append(facts, "all agree")
 	}

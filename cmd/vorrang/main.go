@@ -122,6 +122,10 @@ func meantFlag(flags *flag.FlagSet, err error) string {
 // given by.
 func inFlags(flags *flag.FlagSet, err error) error {
 	var answered *client.Error
+	if errors.As(err, &answered) && answered.Kind() == "fleet" && len(answered.Targets) > 0 && flags.Lookup("target") != nil {
+		return &codedError{exitError, fmt.Sprintf("%s\nnext: name it, as in -target %s, or have it done for each in turn: -target all",
+			answered.Detail, answered.Targets[0])}
+	}
 	if !errors.As(err, &answered) || answered.Kind() != "invalid-request" {
 		return err
 	}

@@ -72,7 +72,7 @@ func printVerification(e *env, v *api.Verification) {
 			e.out,
 			"%s in %s of %s\n",
 			e.paint.good("the history is consistent"),
-			plural.Of(len(v.Environments), "environment"),
+			plural.Of(len(v.Environments), placesNoun(v.Environments)),
 			v.Lane,
 		)
 	}
@@ -156,4 +156,14 @@ func writeJUnit(path string, v *api.Verification) error {
 			}})
 	}
 	return writeXML(path, all)
+}
+
+// placesNoun is what environments, or targets of fleets among them, are together.
+func placesNoun(places []string) string {
+	for _, place := range places {
+		if lane.TargetOf(place) != "" {
+			return "target"
+		}
+	}
+	return "environment"
 }

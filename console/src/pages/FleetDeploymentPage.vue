@@ -186,7 +186,7 @@ const lasted = (t: FleetTarget) =>
 }
 .targets {
   display: grid;
-  grid-template-columns: repeat(auto-fill, minmax(190px, 1fr));
+  grid-template-columns: repeat(auto-fill, minmax(230px, 1fr));
   gap: 6px;
   margin: 0;
   padding: 0;

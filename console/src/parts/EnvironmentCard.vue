@@ -16,6 +16,11 @@ const deployment = computed(() => {
   const of = fleet ? (fleet.running ?? fleet.last) : (running ?? last)
   return of && { name: fleet ? `F${of.id}` : `${of.id}`, outcome: of.outcome, started: of.started_at }
 })
+const pending = computed(() => {
+  const { fleet, pending: n } = props.environment
+  const first = fleet?.groups[0]?.targets.length ?? 0
+  return (n ? `${n} ${labels.pending}` : 'nothing pending') + (odd.value ? ` on ${first}` : '')
+})
 /** How many targets of a fleet are not as most are. */
 const odd = computed(() =>
   (props.environment.fleet?.groups ?? []).slice(1).reduce((sum, g) => sum + g.targets.length, 0),
@@ -45,9 +50,7 @@ const odd = computed(() =>
       <template v-else>{{ labels.nothingApplied }}</template>
     </span>
     <span class="small row foot">
-      <span v-if="environment.reached" :class="environment.pending ? 'warn' : 'soft'">{{
-        environment.pending ? `${environment.pending} ${labels.pending}` : 'nothing pending'
-      }}</span>
+      <span v-if="environment.reached" :class="environment.pending ? 'warn' : 'soft'">{{ pending }}</span>
       <span v-if="odd" class="bad">{{ odd }} odd</span>
       <span v-if="environment.baseline" class="soft">baseline {{ environment.baseline }}</span>
       <span class="grow" />

@@ -41,8 +41,8 @@ async function takeBack(target: string) {
 <template>
   <div class="stack">
     <p>
-      <b>{{ plural(fleet.targets, 'target') }}</b><template v-if="odd">
-        : {{ fleet.groups[0]?.targets.length }} agree,
+      <b>{{ plural(fleet.targets, 'target') }}</b><template v-if="odd"
+        >: {{ fleet.groups[0]?.targets.length }} agree,
         <b class="bad">{{ odd }} {{ odd === 1 ? 'is' : 'are' }} odd</b></template
       ><template v-else-if="fleet.groups.length">, all of which agree</template
       ><template v-if="fleet.aside.length">; {{ fleet.aside.length }} set aside</template>.
