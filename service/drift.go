@@ -106,7 +106,7 @@ func knownFrom(s records.Snapshot) string {
 func (s *drifts) askSchema(ctx context.Context, p targetContext, session engine.Session, facts *gate.Facts) error {
 	asks := p.environment.Asks()
 	if asks.Rehearsal {
-		now, err := session.Snapshot(ctx, p.environment.Schemas)
+		now, err := s.seen.snapshot(ctx, p, session)
 		if err != nil {
 			return err
 		}
@@ -115,7 +115,7 @@ func (s *drifts) askSchema(ctx context.Context, p targetContext, session engine.
 	if !asks.Drift || facts.Entries == 0 {
 		return nil
 	}
-	d, now, err := s.drifted(ctx, p, session, facts.View.State.Head.Seq, plainly)
+	d, now, err := s.drifted(ctx, p, session, facts.View.State.Head.Seq, s.seen.inPassing(p))
 	if err != nil {
 		return err
 	}

@@ -299,7 +299,9 @@ func TestAFleetStandsInAList(t *testing.T) {
 	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
 	file := t.TempDir() + "/gauges"
 	const secret = "high-water"
-	list := func(lines ...string) { require.NoError(t, os.WriteFile(file, []byte(strings.Join(lines, "\n")), 0o600)) }
+	list := func(lines ...string) {
+		require.NoError(t, os.WriteFile(file, []byte(strings.Join(lines, "\n")), 0o600))
+	}
 	line := func(environment string) string { return environment + " " + w.URLs[environment] }
 	list("# the gauges", "", line("staging"))
 	_, err := w.Declare(t.Context(), "lane.yaml", []byte("lane: gauges\nenvironments:\n  - {name: all, targets: \"file:"+file+"\"}\n"),

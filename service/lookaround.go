@@ -86,8 +86,8 @@ func (s *drifts) lookAt(ctx context.Context, d dueLook) error {
 	if last.At.Add(d.environment.LookForDrift).After(s.Now()) {
 		return nil // another service has just done it
 	}
-	within, cancel := context.WithTimeout(ctx, driftPatience)
-	_, _, err = s.lookForDrift(within, p, plainly)
+	within, cancel := context.WithTimeout(context.WithValue(ctx, pageKey{}, true), driftPatience)
+	_, _, err = s.lookForDrift(within, p, s.seen.inPassing(p))
 	cancel()
 	if err != nil && ctx.Err() == nil {
 		s.Log.Warn("an environment could not be read for drift", "lane", d.lane.Name,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"slices"
+	"sync"
 	"time"
 
 	"vorrang/core/engine"
@@ -96,10 +97,18 @@ func (s *targets) twin(
 }
 
 // identities says by what the server says of itself which database each target
-// is; empty for one that cannot be reached.
+// is; empty for one that cannot be reached. What a target of a fleet said a moment ago will do: there may be
+// hundreds of them.
 func (s *targets) identities(ctx context.Context, places []targetContext) []string {
 	found := make([]string, len(places))
 	each(places, mostAtOnce, func(i int, p targetContext) {
+		url := ""
+		if lane.TargetOf(p.environment.Name) != "" {
+			url, _ = s.resolve(p.environment.Target) // else it is not reached either
+			if found[i] = s.known.identity(url); found[i] != "" {
+				return
+			}
+		}
 		within, cancel := context.WithTimeout(ctx, lookTimeout)
 		defer cancel()
 		session, err := s.connect(within, p, "vorrangd")
@@ -108,8 +117,51 @@ func (s *targets) identities(ctx context.Context, places []targetContext) []stri
 		}
 		defer session.Close()
 		found[i], _ = session.Identity(within) // none is: not reached
+		s.known.keep(url, found[i])
 	})
 	return found
+}
+
+// knownIdentities is for a moment which database a URL leads to.
+type knownIdentities struct {
+	mu    sync.Mutex
+	found map[string]knownIdentity
+}
+
+type knownIdentity struct {
+	identity string
+	until    time.Time
+}
+
+// identityKnown is for how long.
+const identityKnown = time.Minute
+
+func (k *knownIdentities) identity(url string) string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if one := k.found[url]; time.Now().Before(one.until) {
+		return one.identity
+	}
+	return ""
+}
+
+// keep keeps one; nothing for no URL, or none that was reached.
+func (k *knownIdentities) keep(url, identity string) {
+	if url == "" || identity == "" {
+		return
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	now := time.Now()
+	for old, one := range k.found {
+		if now.After(one.until) {
+			delete(k.found, old)
+		}
+	}
+	if k.found == nil {
+		k.found = map[string]knownIdentity{}
+	}
+	k.found[url] = knownIdentity{identity, now.Add(identityKnown)}
 }
 
 // placesOf are the environments of lanes, in their order.

@@ -20,6 +20,7 @@ type book struct {
 type targets struct {
 	*Config
 	histories histories
+	known     knownIdentities
 	noted     *noted
 }
 
@@ -52,6 +53,7 @@ type drifts struct {
 	running *work.Deployments
 	looks   *work.Round
 	noted   *noted
+	seen    seenSchemas
 }
 
 // gates is all that a gate asks for.
@@ -137,7 +139,9 @@ func (s *Service) parts(running *work.Deployments) {
 	s.identities = &identities{Config: config, book: s.book, targets: s.targets}
 	library := &library{config, s.targets}
 	s.builder = &builder{config, s.targets, library}
-	s.drifts = &drifts{Config: config, targets: s.targets, hooks: s.hooks, running: running, noted: notes}
+	s.drifts = &drifts{
+		Config: config, targets: s.targets, hooks: s.hooks, running: running, noted: notes, seen: seenSchemas{now: config.Now},
+	}
 	s.drifts.looks = work.NewRound("looks for drift", s.drifts.nextLook, s.drifts.lookAround)
 	s.gates = &gates{config, s.targets, library, s.drifts, s.hooks, s.looking}
 	s.repairs = &repairs{config, s.targets, library, s.builder, s.drifts}

@@ -154,6 +154,13 @@ type Sweeper interface {
 	DropInvalid(ctx context.Context, index evidence.Object) (dropped bool, err error)
 }
 
+// Marker is a session that says cheaply whether a snapshot would find anything changed.
+type Marker interface {
+	// Mark stays the same for as long as a snapshot of the same schemas would be the same. It may
+	// change where that would not.
+	Mark(ctx context.Context) (string, error)
+}
+
 // Counter is a session whose server counts how large its objects are and how often
 // they are used.
 type Counter interface {

@@ -128,9 +128,11 @@ func TestEveryChangeOfASchemaIsSeen(t *testing.T) {
 		`ALTER SEQUENCE harbour.berths CACHE 20`:                                            "changed sequence harbour.berths",
 		`CREATE OPERATOR harbour.### (LEFTARG = text, RIGHTARG = text, FUNCTION = textcat)`: "",
 	} {
-		before := snapshot(t, url)
+		before, marked := snapshot(t, url), mark(t, url)
+		assert.Equal(t, marked, mark(t, url), "nothing was written")
 		pgtest.Exec(t, url, change)
 		after := snapshot(t, url)
+		assert.NotEqual(t, marked, mark(t, url), change)
 		var output []string
 		for _, d := range schema.Compare(before, after) {
 			output = append(output, d.String())
@@ -149,6 +151,31 @@ func TestEveryChangeOfASchemaIsSeen(t *testing.T) {
 	}
 }
 
+// TestWorkDoesNotMarkASchema: what applications and the server do all day does not have it read again.
+func TestWorkDoesNotMarkASchema(t *testing.T) {
+	url := pgtest.Database(t)
+	pgtest.Exec(t, url, `CREATE TABLE tide (id serial PRIMARY KEY, at timestamptz)`)
+	before := mark(t, url)
+	pgtest.Exec(t, url, `INSERT INTO tide (at) SELECT now() FROM generate_series(1, 1000)`)
+	pgtest.Exec(t, url, `UPDATE tide SET at = now()`)
+	pgtest.Exec(t, url, `ANALYZE tide`)
+	pgtest.Exec(t, url, `VACUUM tide`)
+	assert.Equal(t, before, mark(t, url))
+	copied := pgtest.Database(t)
+	pgtest.Exec(t, copied, `CREATE TABLE tide (id serial PRIMARY KEY, at timestamptz)`)
+	assert.NotEqual(t, before, mark(t, copied), "another database")
+}
+
+func mark(t *testing.T, url string) string {
+	t.Helper()
+	session, err := postgres.Connect(t.Context(), url, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	mark, err := session.Mark(t.Context())
+	require.NoError(t, err)
+	return mark
+}
+
 func TestARoleThatOnlyReadsCatalogsCanSnapshot(t *testing.T) {
 	url := pgtest.Database(t)
 	pgtest.Exec(
@@ -160,6 +187,7 @@ func TestARoleThatOnlyReadsCatalogsCanSnapshot(t *testing.T) {
 	config := conn.Config()
 	other := strings.Replace(url, config.User+":"+config.Password+"@", "onlooker:x@", 1)
 	assert.Equal(t, whole.Fingerprint(), snapshot(t, other).Fingerprint())
+	assert.NotEmpty(t, mark(t, other))
 
 	pgtest.Exec(t, url, "REVOKE SELECT ON pg_catalog.pg_policy FROM PUBLIC")
 	session, err := postgres.Connect(t.Context(), other, "test")
