@@ -695,9 +695,14 @@ func TestMetricsTellHowEachEnvironmentStands(t *testing.T) {
 	must(w.Status(t.Context(), "harbour", "production", ""))
 	assert.Contains(t, scrape(), `vorrang_target_reached{environment="production",lane="harbour"} 0`)
 
-	rules, err := os.ReadFile(filepath.Join(pgtest.Root(), "docs", "monitoring", "alerts.yaml"))
-	require.NoError(t, err)
-	for _, name := range regexp.MustCompile(`vorrang_[a-z_]+`).FindAllString(string(rules), -1) {
-		assert.Contains(t, body, "# TYPE "+name+" ", "the alerts are about what is told")
+	for _, file := range []string{"alerts.yaml", "dashboard.json"} {
+		text, err := os.ReadFile(filepath.Join(pgtest.Root(), "docs", "monitoring", file))
+		require.NoError(t, err)
+		names := regexp.MustCompile(`vorrang_[a-z_]+`).FindAllString(string(text), -1)
+		assert.NotEmpty(t, names)
+		for _, name := range names {
+			assert.Contains(t, body, "# TYPE "+strings.TrimSuffix(name, "_bucket")+" ", "%s is about what is told", file)
+		}
+		assert.True(t, file != "dashboard.json" || json.Valid(text))
 	}
 }
