@@ -59,7 +59,7 @@ func (r *Records) Acts(ctx context.Context, s Search) ([]access.AuditEntry, erro
 		`SELECT id, at, actor, via, address, operation, lane, environment, detail, coalesce(status, 0), coalesce(result, '')
 		FROM records.audit
 		WHERE ($1 = '' OR actor = $1) AND ($2 = '' OR operation = $2) AND ($3 = '' OR lane = $3) AND ($4 = ''
-			OR environment = $4)
+			OR environment = $4 OR starts_with(environment, $4 || '.'))
 		  AND ($5 = '' OR strpos(lower(detail::text || ' ' || coalesce(result, '') || ' ' || actor || ' ' || operation),
 			lower($5)) > 0)
 		  AND ($6::timestamptz IS NULL OR at >= $6) AND ($7::timestamptz IS NULL OR at < $7) AND ($8 = 0 OR id < $8)

@@ -149,11 +149,12 @@ func (r *Records) Rehearsals(
 }
 
 // Rehearsed is the newest rehearsal of a plan on a schema with that fingerprint that came
-// to its end, or on another one if there is none. The error is ErrNotFound if the plan was
-// never rehearsed.
+// to its end, or on another one if there is none. One for another target of the same fleet counts if its schema is
+// the same. The error is ErrNotFound if the plan was never rehearsed.
 func (r *Records) Rehearsed(ctx context.Context, lane, environment, plan, fingerprint string) (Rehearsal, error) {
-	return r.oneRehearsal(ctx, `lane = $1 AND environment = $2 AND plan = $3 AND state = 'ended'
-		ORDER BY fingerprint = $4 DESC, id DESC LIMIT 1`, lane, environment, plan, fingerprint)
+	return r.oneRehearsal(ctx, `lane = $1 AND plan = $3 AND state = 'ended' AND (environment = $2
+			OR starts_with(environment, $5 || '.') AND fingerprint = $4)
+		ORDER BY fingerprint = $4 DESC, id DESC LIMIT 1`, lane, environment, plan, fingerprint, whole(environment))
 }
 
 func (r *Records) oneRehearsal(ctx context.Context, where string, args ...any) (Rehearsal, error) {

@@ -109,8 +109,8 @@ func (s *deploying) deployFleet(
 		return nil, err
 	}
 	merged := gate.Merge(p.environment.Name, answers(seen))
-	targets, exceptions, planned := s.inWaves(p, seen, aside)
-	if exceptions > p.environment.Fleet.Tolerate || planned == 0 && exceptions > 0 {
+	targets, exceptions, planned := inWaves(p, seen, aside)
+	if tooMany(p, exceptions, planned) {
 		return nil, s.heldFleet(c, p, seen, merged, exceptions)
 	}
 	if planned == 0 {
@@ -136,9 +136,15 @@ func (s *deploying) deployFleet(
 	return &api.Promoted{Fleet: &shown, Gate: merged.Checks, Settled: []string{}}, nil
 }
 
+// tooMany reports whether a deployment to a fleet does not begin: more targets cannot take part than are
+// tolerated, or none can that has something to do.
+func tooMany(p targetContext, exceptions, planned int) bool {
+	return exceptions > p.environment.Fleet.Tolerate || planned == 0 && exceptions > 0
+}
+
 // inWaves sorts what was seen into waves: targets with something to do, behind the canaries. The
 // others are in no wave, with what keeps them out of it.
-func (s *deploying) inWaves(
+func inWaves(
 	p targetContext, seen []surveyed, aside map[string]records.Aside,
 ) (targets []records.FleetTarget, exceptions, planned int) {
 	var ready []string

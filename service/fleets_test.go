@@ -338,3 +338,17 @@ func TestAFleetStandsInAList(t *testing.T) {
 	require.NoError(t, os.Remove(file))
 	assert.Contains(t, must(w.Status(t.Context(), "gauges", "all", "none")).Trouble[0].Message, "is not there")
 }
+
+// TestARehearsalCountsForTargetsThatLookTheSame, and for no other.
+func TestARehearsalCountsForTargetsThatLookTheSame(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Gates(map[string]string{"staging": "rehearsal: required, release: not-asked, previous-environment: not-asked"})
+	w.Fleet("staging", 3, "canary: 1, tolerate: 1")
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)", "1-tide.back.sql": "DROP TABLE tide"})
+	assert.Contains(t, refusal(t, w, "staging").Detail, "3 targets of 3 cannot take part")
+	must(w.Rehearse(t.Context(), "harbour", "staging.g1", client.Rehearsal{}, nil))
+	assert.Equal(t, "clear", must(w.Gate(t.Context(), "harbour", "staging", "")).Gate)
+	pgtest.Exec(t, w.URLs["staging.g3"], "CREATE SCHEMA elsewhere")
+	f := promotedFleet(t, w)
+	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Reached, "g3": plan.Held}, stands(f))
+}

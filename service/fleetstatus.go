@@ -19,7 +19,8 @@ func (s *views) fleetStatus(ctx context.Context, p targetContext, steps string) 
 	e := p.environment
 	status := api.EnvironmentStatus{
 		Lane: p.lane.Name, Environment: e.Name, Disposable: e.Disposable, OnFailure: p.lane.Policy(e), Trouble: []api.Trouble{},
-		Gate: []gate.Check{}, Fleet: &api.FleetStatus{Targets: len(e.Fleet.Targets), Groups: []api.FleetGroup{}, Aside: []api.SetAside{}},
+		Gate: []gate.Check{}, Fleet: &api.FleetStatus{
+			Targets: len(e.Fleet.Targets), Tolerate: e.Fleet.Tolerate, Groups: []api.FleetGroup{}, Aside: []api.SetAside{}},
 	}
 	if e.Fleet.Unread != "" {
 		status.Trouble = append(status.Trouble, unreachable(manyTargets(e)))

@@ -152,7 +152,11 @@ func (s *gates) lookOnce(ctx context.Context, p targetContext, who promotionRequ
 		return gate.Facts{}, err
 	}
 	defer session.Close()
-	return s.look(ctx, p, session, who)
+	facts, err := s.look(ctx, p, session, who)
+	if err == nil && facts.Entries == 0 { // a deployment would ask all targets of a fleet
+		s.targets.noteIdentity(ctx, p, session)
+	}
+	return facts, err
 }
 
 // underLock gathers all that the gate looks at, for who holds the target's lock.

@@ -122,6 +122,20 @@ func (s *targets) identities(ctx context.Context, places []targetContext) []stri
 	return found
 }
 
+// noteIdentity keeps which database a target of a fleet is, for those that ask soon.
+func (s *targets) noteIdentity(ctx context.Context, p targetContext, session engine.Session) {
+	if lane.TargetOf(p.environment.Name) == "" {
+		return
+	}
+	url, err := s.resolve(p.environment.Target)
+	if err != nil || s.known.identity(url) != "" {
+		return
+	}
+	if identity, err := session.Identity(ctx); err == nil {
+		s.known.keep(url, identity)
+	}
+}
+
 // knownIdentities is for a moment which database a URL leads to.
 type knownIdentities struct {
 	mu    sync.Mutex

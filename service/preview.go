@@ -107,7 +107,7 @@ func (s *deploying) previewed(
 func (s *deploying) previewFleet(
 	c call, p targetContext, w deploymentRequest, in *previewIn,
 ) (*api.Preview, error) {
-	places, _, err := s.targets.inUse(c, p)
+	places, aside, err := s.targets.inUse(c, p)
 	if err != nil {
 		return nil, err
 	}
@@ -132,7 +132,9 @@ func (s *deploying) previewFleet(
 		return nil, err
 	}
 	merged := gate.Merge(in.Environment, answers(seen))
-	answer.Gate, answer.Held, answer.Fleet = merged.Checks, merged.Held(), plans
+	answer.Gate, answer.Fleet = merged.Checks, plans
+	_, exceptions, planned := inWaves(p, seen, aside)
+	answer.Held = tooMany(p, exceptions, planned)
 	return answer, nil
 }
 

@@ -2,7 +2,6 @@ package plan
 
 import (
 	"slices"
-	"strings"
 
 	"vorrang/core/ledger"
 	"vorrang/core/step"
@@ -69,16 +68,14 @@ type View struct {
 	Steps       []Standing // in order of their numbers
 }
 
-// Look brings a catalogue, in order, and a target's state together. The environment may be one
-// target of a fleet: which steps are meant for it is said of the environment before the dot.
+// Look brings a catalogue, in order, and a target's state together.
 func Look(environment string, catalogue []Step, state ledger.State) View {
 	view := View{Environment: environment, State: state, Steps: make([]Standing, 0, len(catalogue))}
 	known := make(map[step.Number]bool, len(catalogue))
 	highest := state.At()
-	whole, _, _ := strings.Cut(environment, ".")
 	for _, s := range catalogue {
 		known[s.Number] = true
-		view.Steps = append(view.Steps, stand(whole, s, state.Of(s.Number), highest))
+		view.Steps = append(view.Steps, stand(environment, s, state.Of(s.Number), highest))
 	}
 	for number, st := range state.Steps {
 		if known[number] || !leftSomething(st) {

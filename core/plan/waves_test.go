@@ -7,7 +7,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/step"
 )
 
 func TestWavesBeginWithACanary(t *testing.T) {
@@ -99,4 +101,14 @@ func TestNothingBeginsWhenItIsToEnd(t *testing.T) {
 	_, over = f.Next()
 	assert.True(t, over)
 	assert.Empty(t, f.Stopped())
+}
+
+// TestWhatAStepIsMeantFor is said of the environment; each target of its fleet is meant.
+func TestWhatAStepIsMeantFor(t *testing.T) {
+	catalogue := []plan.Step{{Number: "1", Options: step.Options{Only: []string{"production"}}}}
+	for environment, waits := range map[string]int{"production": 1, "production.g1": 1, "staging.production": 0, "staging": 0} {
+		view := plan.Look(environment, catalogue, ledger.Fold(nil))
+		assert.Len(t, view.Pending(), waits, environment)
+		assert.Len(t, plan.Rebuild(view).Actions, waits, environment)
+	}
 }

@@ -70,8 +70,10 @@ func DefaultOptions() Options {
 	}
 }
 
-// In reports whether the step is meant for an environment.
+// In reports whether the step is meant for an environment, or, as in ENVIRONMENT.TARGET, for a target of
+// its fleet.
 func (o Options) In(environment string) bool {
+	environment, _, _ = strings.Cut(environment, ".")
 	return len(o.Only) == 0 || slices.Contains(o.Only, environment)
 }
 

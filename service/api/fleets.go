@@ -48,11 +48,12 @@ type FleetDeployments struct {
 
 // FleetStatus is how the targets of a fleet stand.
 type FleetStatus struct {
-	Targets int              `json:"targets" description:"How many there are."`
-	Groups  []FleetGroup     `json:"groups" nullable:"false" description:"Targets that agree, the largest group first. Every other one is odd."`
-	Aside   []SetAside       `json:"aside" nullable:"false" description:"Targets that deployments and gates pass over."`
-	Running *FleetDeployment `json:"running,omitempty"`
-	Last    *FleetDeployment `json:"last,omitempty" description:"The newest deployment to the fleet that has ended."`
+	Targets  int              `json:"targets" description:"How many there are."`
+	Tolerate int              `json:"tolerate" description:"How many may be held, be away or fail."`
+	Groups   []FleetGroup     `json:"groups" nullable:"false" description:"Targets that agree, the largest group first. Every other one is odd."`
+	Aside    []SetAside       `json:"aside" nullable:"false" description:"Targets that deployments and gates pass over."`
+	Running  *FleetDeployment `json:"running,omitempty"`
+	Last     *FleetDeployment `json:"last,omitempty" description:"The newest deployment to the fleet that has ended."`
 }
 
 // FleetGroup is targets that agree: at the same step, with the same steps pending and the same troubles.

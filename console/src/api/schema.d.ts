@@ -2478,6 +2478,8 @@ export interface components {
             running?: components["schemas"]["FleetDeployment"];
             /** @description How many there are. */
             targets: number;
+            /** @description How many may be held, be away or fail. */
+            tolerate: number;
         };
         FleetTarget: {
             /** Format: date-time */
@@ -2849,6 +2851,7 @@ export interface components {
             /** @description Where it is a fleet: which targets have which plan. The actions are those of the first; the gate is that of all. */
             fleet?: components["schemas"]["FleetPlan"][];
             gate: components["schemas"]["Check"][];
+            /** @description Of a fleet: it would not begin, since the gates of more targets are held than is tolerated. */
             held: boolean;
             /** @description Where, within the steps, the application's old and new version both run. */
             overlaps: components["schemas"]["Overlap"][];

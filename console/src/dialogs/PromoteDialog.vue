@@ -94,7 +94,7 @@ async function act() {
     v-model:open="open"
     :title="`${labels.promote} to ${place}`"
     :act="act"
-    :ready="chosen.length > 0 && (later ? !!at : !preview?.held || (!!fleet && plans.length > 1))"
+    :ready="chosen.length > 0 && (later ? !!at : !preview?.held)"
     :confirm="`${later ? 'Schedule' : 'Apply'} ${plural(chosen.length, 'step')} to ${environment.environment}`"
   >
     <label class="row">
@@ -134,6 +134,9 @@ async function act() {
         </template>
       </p>
       <p v-else class="soft">There is nothing to do: all of it is applied here.</p>
+      <p v-if="fleet && !preview.held && preview.gate.some((c) => c.verdict === 'hold')" class="small warn">
+        Targets whose gate is held are passed over, and named: {{ plural(fleet.tolerate, 'exception') }} tolerated.
+      </p>
       <p v-for="p in plans.slice(1)" :key="p.targets[0]" class="small warn">
         {{ p.targets.slice(0, 5).join(', ') }}{{ p.targets.length > 5 ? ` and ${p.targets.length - 5} more` : '' }}:
         {{ p.message || `${plural(p.steps, 'step')}, another plan than this one` }}
