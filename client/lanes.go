@@ -155,6 +155,22 @@ func (c *Client) Ledger(ctx context.Context, lane, environment string, limit int
 	)
 }
 
+// LedgerQuery says which entries of a ledger are wanted; an empty field means all.
+type LedgerQuery struct {
+	Step   string
+	Before int64 // Next of the page before; 0 for the newest
+	Limit  int   // 0 for all
+}
+
+// LedgerPage gives entries of a target's ledger, newest first.
+func (c *Client) LedgerPage(ctx context.Context, lane, environment string, q LedgerQuery) (*api.Ledger, error) {
+	query := pageQuery(q.Before, q.Limit)
+	if q.Step != "" {
+		query.Set("step", q.Step)
+	}
+	return get[api.Ledger](ctx, c, environmentPath(lane, environment)+"/ledger", query)
+}
+
 // Engines lists the kinds of database servers that the service works on.
 func (c *Client) Engines(ctx context.Context) (*api.Engines, error) {
 	return get[api.Engines](ctx, c, "/api/v1/engines", nil)

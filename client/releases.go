@@ -25,9 +25,27 @@ func (c *Client) Cut(ctx context.Context, lane string, what Cutting) (*api.Relea
 	return post[api.ReleaseCut](ctx, c, lanePath(lane)+"/releases", what)
 }
 
-// Releases lists a lane's releases, newest first.
+// Releases lists a lane's newest 100 releases, newest first.
 func (c *Client) Releases(ctx context.Context, lane string) (*api.Releases, error) {
-	return get[api.Releases](ctx, c, lanePath(lane)+"/releases", nil)
+	return c.ReleasesPage(ctx, lane, ReleaseQuery{})
+}
+
+// ReleaseQuery says which releases are wanted; an empty field means all.
+type ReleaseQuery struct {
+	Search string // stands in the name, the notes, the commit or who cut it
+	Before string // Next of the page before
+	Limit  int    // 100 where it is 0, 1,000 at the most
+}
+
+// ReleasesPage lists releases of a lane, newest first.
+func (c *Client) ReleasesPage(ctx context.Context, lane string, q ReleaseQuery) (*api.Releases, error) {
+	query := pageQuery(0, q.Limit)
+	for name, value := range map[string]string{"search": q.Search, "before": q.Before} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	return get[api.Releases](ctx, c, lanePath(lane)+"/releases", query)
 }
 
 // Release gives a release, and what it brings against an environment or another

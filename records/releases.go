@@ -114,12 +114,22 @@ func (r *Records) existing(ctx context.Context, like release.Release) error {
 	return &SealedError{found}
 }
 
+// ReleaseQuery says which releases are wanted; an empty field means all.
+type ReleaseQuery struct {
+	Search string // stands in the name, the notes, the commit or who cut it
+	Before string // only those before the one with this name
+	Limit  int
+}
+
 // Releases returns a lane's releases, newest first.
-func (r *Records) Releases(ctx context.Context, lane string) ([]release.Release, error) {
+func (r *Records) Releases(ctx context.Context, lane string, q ReleaseQuery) ([]release.Release, error) {
 	rows, err := r.pool.Query(
 		ctx,
-		`SELECT body FROM records.release WHERE lane = $1 ORDER BY cut_at DESC, name DESC`,
-		lane,
+		`SELECT body FROM records.release WHERE lane = $1
+			AND ($2 = '' OR (cut_at, name) < (SELECT cut_at, name FROM records.release WHERE lane = $1 AND name = $2))
+			AND ($3 = '' OR strpos(lower(concat_ws(' ', name, body ->> 'notes', body ->> 'commit', body ->> 'cut_by')), lower($3)) > 0)
+		ORDER BY cut_at DESC, name DESC LIMIT $4`,
+		lane, q.Before, q.Search, q.Limit,
 	)
 	if err != nil {
 		return nil, fmt.Errorf("read the releases of %s: %w", lane, err)

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"time"
 
 	"vorrang/core/deploy"
 	"vorrang/core/engine"
@@ -128,6 +129,10 @@ func (s *deploying) deployFleet(
 		return nil, err
 	}
 	s.fleets.Run(f, targets)
+	s.hooks.Tell(c, api.HookEvent{
+		Type: api.EventStarted, Lane: f.Lane, Environment: f.Environment, Actor: f.Actor, Release: f.Request.Release,
+		Message: fmt.Sprintf("to %s of a fleet", plural.Of(planned, "target")),
+	})
 	s.looking.changed()
 	s.tellOthers(c)
 	c.status(http.StatusAccepted)
@@ -307,6 +312,7 @@ func (s *deploying) partOf(promoted *api.Promoted, err error, ended <-chan deplo
 	var reason *problemError
 	var connect *engine.ConnectError
 	var taken records.TakenOverError
+	var lost records.LostError
 	switch {
 	case err == nil && promoted.Nothing:
 		return work.Part{Stand: plan.Reached, Message: "there was nothing to do"}
@@ -315,6 +321,9 @@ func (s *deploying) partOf(promoted *api.Promoted, err error, ended <-chan deplo
 	case errors.As(err, &reason) && reason.problem.Status == http.StatusServiceUnavailable,
 		errors.As(err, &taken): // this service stops, or is not asked any more
 		return work.Part{Stand: plan.Waiting}
+	case errors.As(err, &lost), !errors.As(err, &connect) && records.Away(err): // it is tried again, or elsewhere
+		work.Pause(s.running.Context(), recordsAgain)
+		return work.Part{Stand: plan.Waiting}
 	case errors.As(err, &connect):
 		return work.Part{Stand: plan.Away, Message: connect.Message}
 	case errors.As(err, &reason):
@@ -322,6 +331,9 @@ func (s *deploying) partOf(promoted *api.Promoted, err error, ended <-chan deplo
 	}
 	return work.Part{Stand: plan.Held, Message: s.problem(err).Detail}
 }
+
+// recordsAgain is how soon the part of a fleet's deployment is tried again that the records were away for.
+const recordsAgain = time.Second
 
 // allIdentities says which places have which database, by what the servers say of themselves.
 func (s *targets) allIdentities(ctx context.Context) (map[string][]targetContext, error) {

@@ -180,7 +180,9 @@ func (g *guide) counted(ctx context.Context) {
 func (g *guide) Began() {
 	g.metrics.running.WithLabelValues(g.deployment.Lane, g.deployment.Environment).Inc()
 	g.looking.changed()
-	g.hooks.TellOf(g.deployment, api.EventStarted, "")
+	if g.deployment.Fleet == 0 { // of a fleet's, that of the whole tells
+		g.hooks.TellOf(g.deployment, api.EventStarted, "")
+	}
 }
 
 // Happened counts.
@@ -204,6 +206,7 @@ func (g *guide) Ended(result deploy.Result) {
 	switch {
 	case result.Failure != nil:
 		g.hooks.TellOf(d, api.EventFailed, result.Failure.Error())
+	case result.Outcome == deploy.Done && d.Fleet != 0: // that of the whole tells
 	case result.Outcome == deploy.Done:
 		g.hooks.TellOf(d, api.EventDone, string(result.Outcome))
 	default:

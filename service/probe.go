@@ -15,7 +15,9 @@ import (
 type ledgerIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
-	Limit       int    `query:"limit" description:"The newest so many entries; 0 means all."`
+	Limit       int    `query:"limit" minimum:"0" description:"So many entries; 0 means all."`
+	Before      int64  `query:"before" minimum:"0" description:"Only those before the entry with this number; the newest if absent."`
+	Step        string `query:"step" description:"Only those about this step."`
 }
 
 func (s *views) ledger(c call, in *ledgerIn) (*api.Ledger, error) {
@@ -36,8 +38,19 @@ func (s *views) ledger(c call, in *ledgerIn) (*api.Ledger, error) {
 	if facts.Chain != nil {
 		answer.Chain = facts.Chain.Error()
 	}
-	for i := len(entries) - 1; i >= 0 && (in.Limit <= 0 || len(answer.Entries) < in.Limit); i-- {
-		answer.Entries = append(answer.Entries, entries[i])
+	wanted, err := optionalNumber("step", in.Step)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range slices.Backward(entries) {
+		if in.Before > 0 && e.Seq >= in.Before || wanted != "" && e.Step != wanted {
+			continue
+		}
+		if in.Limit > 0 && len(answer.Entries) == in.Limit {
+			answer.Next = answer.Entries[in.Limit-1].Seq
+			break
+		}
+		answer.Entries = append(answer.Entries, e)
 	}
 	return answer, nil
 }

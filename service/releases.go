@@ -99,12 +99,27 @@ func sealedAlready(err error) error {
 	return err
 }
 
-func (s *catalogue) releases(c call, in *laneIn) (*api.Releases, error) {
+type releasesIn struct {
+	Lane   string `path:"lane"`
+	Search string `query:"search" description:"Only those in whose name, notes, commit or maker this stands."`
+	Before string `query:"before" description:"Only those before the release with this name; the newest if absent."`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+func (s *catalogue) releases(c call, in *releasesIn) (*api.Releases, error) {
 	if _, err := s.targets.lane(c, in.Lane); err != nil {
 		return nil, err
 	}
-	list, err := s.Records.Releases(c, in.Lane)
-	return &api.Releases{Releases: append([]release.Release{}, list...)}, err
+	list, err := s.Records.Releases(c, in.Lane, records.ReleaseQuery{Search: in.Search, Before: in.Before, Limit: in.Limit + 1})
+	if err != nil {
+		return nil, err
+	}
+	answer := &api.Releases{Releases: append([]release.Release{}, list...)}
+	if len(list) > in.Limit {
+		answer.Releases = answer.Releases[:in.Limit]
+		answer.Next = list[in.Limit-1].Name
+	}
+	return answer, nil
 }
 
 type releaseIn struct {
@@ -127,7 +142,7 @@ func (s *catalogue) oneRelease(c call, in *releaseIn) (*api.ReleaseContent, erro
 	}
 	switch {
 	case in.Environment != "":
-		p, err := s.targets.place(c, in.Lane, in.Environment)
+		p, err := s.targets.anyOf(c, in.Lane, in.Environment)
 		if err != nil {
 			return nil, err
 		}

@@ -207,6 +207,9 @@ func (s *catalogue) touched(c call, laneName string, d records.Difference, answe
 	}
 	wait.Wait()
 	answer.Applied = append(answer.Applied, slices.Concat(found...)...)
+	for _, e := range unreadFleets(l) {
+		answer.Unlooked = append(answer.Unlooked, e.Name)
+	}
 	answer.Unlooked = append(
 		answer.Unlooked,
 		slices.DeleteFunc(unseen, func(name string) bool { return name == "" })...)

@@ -6,7 +6,6 @@ import (
 
 	"vorrang/core/lane"
 	"vorrang/core/verify"
-	"vorrang/internal/safely"
 	"vorrang/service/api"
 )
 
@@ -31,25 +30,22 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 	if err != nil {
 		return nil, err
 	}
+	unread := unreadFleets(l)
 	l.Environments = slices.DeleteFunc(
 		l.Places(),
 		func(e lane.Environment) bool { return hidden(c, l.Name, e.Name) },
 	)
 	seen := make([]*verify.Environment, len(l.Environments))
 	troubles := make([]*api.Unreached, len(l.Environments))
-	var wait safely.Group
-	for i, e := range l.Environments {
-		wait.Go(func() {
-			found, err := s.verifyOne(c, s.targets.at(l, e, catalogue))
-			if err == nil {
-				seen[i] = &found
-				return
-			}
-			trouble := unreachable(err)
-			troubles[i] = &api.Unreached{Environment: e.Name, Message: trouble.Message, Remedies: trouble.Remedies}
-		})
-	}
-	wait.Wait()
+	each(l.Environments, mostLooks, func(i int, e lane.Environment) {
+		found, err := s.verifyOne(c, s.targets.at(l, e, catalogue))
+		if err == nil {
+			seen[i] = &found
+			return
+		}
+		trouble := unreachable(err)
+		troubles[i] = &api.Unreached{Environment: e.Name, Message: trouble.Message, Remedies: trouble.Remedies}
+	})
 	answer := &api.Verification{
 		Lane:         in.Lane,
 		Environments: []string{},
@@ -67,6 +63,15 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 			answer.Environments = append(answer.Environments, e.Name)
 		case wanted:
 			answer.Unreached = append(answer.Unreached, *troubles[i])
+		}
+	}
+	for _, e := range unread {
+		if wantedPlace(in.Environment, e.Name) && !hidden(c, l.Name, e.Name) {
+			trouble := unreachable(manyTargets(e))
+			answer.Unreached = append(
+				answer.Unreached,
+				api.Unreached{Environment: e.Name, Message: trouble.Message, Remedies: trouble.Remedies},
+			)
 		}
 	}
 	for _, d := range verify.Lane(l.Name, reached) {

@@ -42,6 +42,10 @@ func (s *catalogue) withdraw(c call, in *withdrawIn) (*api.Withdrawn, error) {
 			session.Close()
 		}
 	}()
+	for _, e := range unreadFleets(l) {
+		return nil, refused(by("let the service read it, and try again"),
+			"whether step %s is applied in %s could not be seen: %s", number, e.Name, e.Fleet.Unread)
+	}
 	for _, e := range l.Places() {
 		session, err := s.unapplied(c, l.Name, e.Name, number)
 		if session != nil {

@@ -97,6 +97,11 @@ func isThere(ctx context.Context, at spot, release, through string) (bool, strin
 			return false, check.Evidence, nil
 		}
 	}
+	for _, p := range preview.Fleet {
+		if p.Message != "" {
+			return false, fmt.Sprintf("%s of %s: %s", gate.Some(p.Targets), at.environment, p.Message), nil
+		}
+	}
 	if n := len(preview.Actions); n > 0 {
 		return false, fmt.Sprintf(
 			"%s of %s %s missing on %s",

@@ -97,10 +97,13 @@ func printChecks(w io.Writer, p paint, checks []gate.Check, holdsOnly bool) {
 func ledgerCommand() command {
 	return command{
 		verb: "ledger", does: "shows the history of a target, newest first",
-		example: "vorrang ledger -env production -limit 20\nvorrang ledger -env production -effects\n" +
+		example: "vorrang ledger -env production -limit 20\nvorrang ledger -env production -step 12\nvorrang ledger -env production -effects\n" +
 			"vorrang ledger -env production -setup > ledger-owner.sql",
 		setUp: func(e *env) func(context.Context, []string) error {
-			limit := e.flags.Int("limit", 0, "the newest so many entries; 0 is all")
+			var query client.LedgerQuery
+			e.flags.IntVar(&query.Limit, "limit", 0, "the newest so many entries; 0 is all")
+			e.flags.Int64Var(&query.Before, "before", 0, "only those before the entry with this `number`")
+			e.flags.StringVar(&query.Step, "step", "", "only those about this `step`")
 			effects := e.flags.Bool(
 				"effects", false,
 				"what each deployment's steps did to the schema, instead of the entries",
@@ -124,7 +127,7 @@ func ledgerCommand() command {
 					}
 					return e.print(list, func() { printEffects(e, list) })
 				}
-				history, err := at.Ledger(ctx, at.lane, at.environment, *limit)
+				history, err := at.LedgerPage(ctx, at.lane, at.environment, query)
 				if err != nil {
 					return err
 				}
@@ -152,6 +155,7 @@ func printLedger(e *env, lane, environment string, history *api.Ledger) {
 		)
 	}
 	t.print(e.out, e.paint)
+	e.older(history.Next)
 	if history.Chain != "" {
 		fmt.Fprintln(e.out, e.paint.bad(history.Chain))
 		return

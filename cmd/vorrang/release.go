@@ -120,6 +120,10 @@ func releasesCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			environment := e.flags.String("env", "", "compare with this `environment`")
 			against := e.flags.String("against", "", "compare with this `release`")
+			var query client.ReleaseQuery
+			e.flags.StringVar(&query.Search, "search", "", "only those in whose name, notes, commit or maker this `text` stands")
+			e.flags.StringVar(&query.Before, "before", "", "only those before this `release`")
+			e.flags.IntVar(&query.Limit, "limit", 0, "the newest so many; without it 100")
 			document := e.flags.String("html", "", "write a report of its promotion to -env to a `file`")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if *document != "" && (len(args) != 1 || *environment == "") {
@@ -132,11 +136,11 @@ func releasesCommand() command {
 					)
 				}
 				if len(args) == 0 {
-					list, err := at.Releases(ctx, at.lane)
+					list, err := at.ReleasesPage(ctx, at.lane, query)
 					if err != nil {
 						return err
 					}
-					return e.print(list, func() { printReleases(e, list) })
+					return e.print(list, func() { printReleases(e, query, list) })
 				}
 				if *document != "" {
 					return writeReport(ctx, e, at, *environment, args[0], *document)
@@ -165,7 +169,11 @@ func writeReport(ctx context.Context, e *env, at spot, environment, release, fil
 	})
 }
 
-func printReleases(e *env, list *api.Releases) {
+func printReleases(e *env, query client.ReleaseQuery, list *api.Releases) {
+	if len(list.Releases) == 0 && query != (client.ReleaseQuery{Limit: query.Limit}) {
+		fmt.Fprintln(e.out, "there is no such release")
+		return
+	}
 	if len(list.Releases) == 0 {
 		fmt.Fprintln(e.out, "nothing was cut yet; vorrang cut NAME seals the steps so far")
 		return
@@ -184,6 +192,9 @@ func printReleases(e *env, list *api.Releases) {
 		)
 	}
 	t.print(e.out, e.paint)
+	if list.Next != "" {
+		fmt.Fprintln(e.out, e.paint.dim("there are older ones: -before "+list.Next))
+	}
 }
 
 // made says how a release came here.

@@ -42,7 +42,7 @@ func (s Scope) covers(other Scope) bool {
 
 // touches reports whether the scopes have something in common.
 func (s Scope) touches(other Scope) bool {
-	return s.covers(other) || other.covers(s)
+	return s.covers(other) || other.Environment == "" && other.covers(s)
 }
 
 // Grant is a role with what it reaches.

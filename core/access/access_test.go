@@ -75,3 +75,26 @@ func TestNamesOfPeople(t *testing.T) {
 		assert.Error(t, access.CheckName(bad), bad)
 	}
 }
+
+// TestRightsOnATargetOfAFleet are none on the fleet; those on the fleet are rights on each target.
+func TestRightsOnATargetOfAFleet(t *testing.T) {
+	one, whole := access.Grants{must(t, "releaser@gauges/production.north")}, access.Grants{must(t, "releaser@gauges/production")}
+	production, north := access.Scope{Lane: "gauges", Environment: "production"},
+		access.Scope{Lane: "gauges", Environment: "production.north"}
+	south := access.Scope{Lane: "gauges", Environment: "production.south"}
+	for _, need := range []access.Need{access.By(access.Releaser), access.Looking} {
+		assert.True(t, one.Allow(need, north))
+		assert.False(t, one.Allow(need, production))
+		assert.False(t, one.Allow(need, south))
+		assert.True(t, whole.Allow(need, north))
+		assert.True(t, whole.Allow(need, production))
+	}
+	assert.True(t, one.Allow(access.Looking, access.Scope{Lane: "gauges"}), "as for any environment")
+	assert.False(t, access.Grants{must(t, "releaser@gauges/product")}.Allow(access.Looking, production))
+}
+
+func must(t *testing.T, grant string) access.Grant {
+	g, err := access.ParseGrant(grant)
+	require.NoError(t, err)
+	return g
+}

@@ -226,7 +226,8 @@ type OneService struct {
 type Ledger struct {
 	Exists  bool           `json:"exists"`
 	Entries []ledger.Entry `json:"entries" nullable:"false"`
-	Total   int            `json:"total"`
+	Total   int            `json:"total" description:"How many entries the ledger has."`
+	Next    int64          `json:"next,omitempty" description:"Where there are more: what the next page is asked for by before."`
 	Chain   string         `json:"chain,omitempty" description:"What is wrong with the chain; absent where it holds."`
 }
 

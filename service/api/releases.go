@@ -13,6 +13,7 @@ import (
 // Releases is a lane's releases, newest first.
 type Releases struct {
 	Releases []release.Release `json:"releases" nullable:"false"`
+	Next     string            `json:"next,omitempty" description:"Where there are more: what the next page is asked for by before."`
 }
 
 // ReleaseCut is a release that was cut, or taken in from a bundle.

@@ -2670,6 +2670,12 @@ export interface components {
             chain?: string;
             entries: components["schemas"]["Entry"][];
             exists: boolean;
+            /**
+             * Format: int64
+             * @description Where there are more: what the next page is asked for by before.
+             */
+            next?: number;
+            /** @description How many entries the ledger has. */
             total: number;
         };
         LedgerSetup: {
@@ -3060,6 +3066,8 @@ export interface components {
             release: components["schemas"]["Release"];
         };
         Releases: {
+            /** @description Where there are more: what the next page is asked for by before. */
+            next?: string;
             releases: components["schemas"]["Release"][];
         };
         Remedy: {
@@ -4989,8 +4997,12 @@ export interface operations {
     getLedger: {
         parameters: {
             query?: {
-                /** @description The newest so many entries; 0 means all. */
+                /** @description So many entries; 0 means all. */
                 limit?: number;
+                /** @description Only those before the entry with this number; the newest if absent. */
+                before?: number;
+                /** @description Only those about this step. */
+                step?: string;
             };
             header?: never;
             path: {
@@ -5708,7 +5720,13 @@ export interface operations {
     };
     listReleases: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those in whose name, notes, commit or maker this stands. */
+                search?: string;
+                /** @description Only those before the release with this name; the newest if absent. */
+                before?: string;
+                limit?: number;
+            };
             header?: never;
             path: {
                 lane: string;

@@ -111,6 +111,21 @@ watch([tab, () => status.value?.entries, () => status.value?.pending], async () 
   }
 })
 
+async function olderEntries() {
+  const shown = ledger.value
+  if (!shown?.next) return
+  try {
+    const older = await result(
+      api.GET('/api/v1/lanes/{lane}/environments/{environment}/ledger', {
+        params: { path, query: { limit: 2000, before: shown.next } },
+      }),
+    )
+    if (ledger.value === shown) ledger.value = { ...older, entries: [...shown.entries, ...older.entries] }
+  } catch (error) {
+    tabProblem.value = problemOf(error)
+  }
+}
+
 const dialog = ref<
   'promote' | 'rollback' | 'baseline' | 'settle' | 'amend' | 'attest' | 'rebuild' | 'withdraw' | 'adopt' | 'aside' | ''
 >('')
@@ -354,7 +369,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
               <PreviewList v-if="preview" :preview="preview" /></div
           ></TabPanel>
           <TabPanel value="gate"><GateTab :environment="status" /></TabPanel>
-          <TabPanel value="ledger"><LedgerTable v-if="ledger" :ledger="ledger" /></TabPanel>
+          <TabPanel value="ledger"><LedgerTable v-if="ledger" :ledger="ledger" @older="olderEntries" /></TabPanel>
           <TabPanel value="schema"
             ><SchemaTab v-if="status.reached && tab === 'schema'" :environment="status" @done="refresh"
           /></TabPanel>

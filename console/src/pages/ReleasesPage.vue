@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 import Skeleton from 'primevue/skeleton'
 import { computed, ref, watch } from 'vue'
@@ -15,7 +17,30 @@ import { moment } from '../time'
 /** A lane's releases, and what one brings against an environment or another. */
 const props = defineProps<{ lane: string }>()
 const path = { lane: props.lane }
-const { value: list, problem } = usePolled(() => result(api.GET('/api/v1/lanes/{lane}/releases', { params: { path } })))
+const search = ref('')
+const asked = ref('')
+/** The pages before the one that is shown, each by the release that it begins behind. */
+const behind = ref<string[]>([])
+const {
+  value: list,
+  problem,
+  refresh,
+} = usePolled(() =>
+  result(
+    api.GET('/api/v1/lanes/{lane}/releases', {
+      params: { path, query: { limit: 50, search: asked.value, before: behind.value.at(-1) ?? '' } },
+    }),
+  ),
+)
+function find() {
+  asked.value = search.value.trim()
+  behind.value = []
+  refresh()
+}
+function turn(older: boolean) {
+  behind.value = older ? [...behind.value, list.value?.next ?? ''] : behind.value.slice(0, -1)
+  refresh()
+}
 const { value: status } = usePolled(() => result(api.GET('/api/v1/lanes/{lane}', { params: { path } })))
 
 const name = ref('')
@@ -63,7 +88,18 @@ const report = computed(() => {
     <h1>{{ labels.releases }} of {{ lane }}</h1>
     <ProblemNote v-if="problem" :problem="problem" />
     <Skeleton v-if="!list && !problem" height="160px" />
-    <section v-if="list && !list.releases.length" class="panel stack">
+    <form v-if="asked || behind.length || list?.next" class="row" @submit.prevent="find">
+      <InputText
+        v-model="search"
+        name="search"
+        placeholder="name, notes, commit or by"
+        aria-label="Search"
+        size="small"
+      />
+      <Button type="submit" label="Search" size="small" outlined severity="secondary" />
+    </form>
+    <p v-if="list && !list.releases.length && asked" class="panel soft">No release matches.</p>
+    <section v-else-if="list && !list.releases.length" class="panel stack">
       <p>Nothing was cut yet. A release seals every step up to a point, each with its checksum; it never changes.</p>
       <div><CommandLine :command="`vorrang cut -lane ${lane} NAME`" /></div>
     </section>
@@ -104,6 +140,10 @@ const report = computed(() => {
         </tr>
       </tbody>
     </table>
+    <p v-if="behind.length || list?.next" class="row">
+      <Button v-if="behind.length" label="Newer" size="small" outlined severity="secondary" @click="turn(false)" />
+      <Button v-if="list?.next" label="Older" size="small" outlined severity="secondary" @click="turn(true)" />
+    </p>
     <section v-if="chosen" class="stack">
       <h2>{{ chosen.name }}</h2>
       <pre v-if="chosen.notes" class="panel notes">{{ chosen.notes }}</pre>

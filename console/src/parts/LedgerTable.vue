@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
 import { RouterLink } from 'vue-router'
@@ -8,6 +9,7 @@ import { plural } from '../labels'
 import { moment, took } from '../time'
 
 defineProps<{ ledger: Ledger }>()
+const emit = defineEmits<{ older: [] }>()
 
 const kinds: Record<string, string> = { failed: 'bad', begun: 'warn', 'rolled-back': 'warn', applied: 'good' }
 </script>
@@ -72,6 +74,9 @@ const kinds: Record<string, string> = { failed: 'bad', begun: 'warn', 'rolled-ba
           ></Column
         >
       </DataTable>
+      <p v-if="ledger.next">
+        <Button label="Older" size="small" outlined severity="secondary" @click="emit('older')" />
+      </p>
     </template>
   </div>
 </template>
