@@ -82,88 +82,59 @@ func (w *Fleets) Run(f records.FleetDeployment, targets []records.FleetTarget) {
 	}()
 }
 
+// fleetRun is a deployment to a fleet that runs here.
+type fleetRun struct {
+	*Fleets
+	f     records.FleetDeployment
+	how   plan.Fleet
+	begin func(context.Context, string) Part
+	over  chan partOver // of those that are under way
+	under int           // how many those are
+
+	stopping bool // this service is: what is left is done elsewhere, or at the next start
+	lost     bool // another service runs it by now
+
+	mu     sync.Mutex
+	parts  map[string]int64 // the deployments that run, by target
+	ending error            // why all of them are to end; nil where they are not
+}
+
 // run is the whole life of one, or what is left of it.
 func (w *Fleets) run(f records.FleetDeployment, targets []records.FleetTarget, said <-chan records.FleetDeployment) {
 	log := w.log.With("fleet", f.ID, "lane", f.Lane, "environment", f.Environment, "actor", f.Actor)
 	log.Info("deployment to a fleet runs here", "direction", f.Direction, "targets", len(targets))
-	how, parts := standOf(f, targets), map[string]int64{}
-	over, begin := make(chan partOver), w.Parts(f)
-	under := 0
-	var mu sync.Mutex // of parts, the deployments that run, and of ending
-	var ending error
+	r := &fleetRun{
+		Fleets: w, f: f, how: standOf(f, targets), begin: w.Parts(f), over: make(chan partOver), parts: map[string]int64{},
+	}
 	for _, t := range targets {
-		if t.Stand != plan.Underway { // else it was begun by a service that is gone
-			continue
-		}
-		under++
-		go func() { over <- w.outcomeOf(t) }()
-	}
-	hear := func(now records.FleetDeployment) {
-		how.Paused = now.Paused != nil
-		if now.Cancel == nil || how.Ending {
-			return
-		}
-		how.Ending, f.Cancel = true, now.Cancel
-		mu.Lock()
-		defer mu.Unlock()
-		ending = fmt.Errorf("%w: %s did, with the deployment to the fleet", deploy.ErrCancelled, *now.Cancel)
-		for _, id := range parts {
-			w.Cancel(id, ending)
+		if t.Stand == plan.Underway { // it was begun by a service that is gone
+			r.follow(func() partOver { return w.outcomeOf(t) })
 		}
 	}
-	hear(f)
-	halted := w.halt
-	stopping, lost := false, false
-	for {
-		next, end := how.Next()
-		if stopping || lost {
-			next, end = nil, under == 0
-		}
+	r.hear(f)
+	for halted := w.halt; ; {
+		next, end := r.next()
 		if end {
 			break
 		}
 		for _, target := range next {
-			how.Stands[target] = plan.Underway
-			under++
-			go func() {
-				over <- w.part(f, target, begin, func(id int64, is bool) {
-					mu.Lock()
-					defer mu.Unlock()
-					if delete(parts, target); !is {
-						return
-					}
-					if parts[target] = id; ending != nil {
-						w.Cancel(id, ending)
-					}
-				})
-			}()
+			r.how.Stands[target] = plan.Underway
+			r.follow(func() partOver { return r.part(target) })
 		}
 		select {
 		case <-halted:
-			stopping, halted = true, nil
+			r.stopping, halted = true, nil
 		case now := <-said:
-			hear(now)
-		case one := <-over:
-			under--
-			if one.stand == plan.Cancelled && f.Cancel == nil { // the gate closed before the first statement
-				one.stand = plan.Held
-			}
-			how.Stands[one.target] = one.stand
-			if stopping && one.stand == plan.Unclear {
-				continue // whoever goes on with it reads how its deployment ended
-			}
-			err := w.insist("what became of a target", func(ctx context.Context) error {
-				return w.records.EndFleetTarget(ctx, f.ID, one.target, one.stand, one.message)
-			})
-			var taken records.TakenOverError
-			lost = lost || errors.As(err, &taken)
+			r.hear(now)
+		case one := <-r.over:
+			r.ended(one)
 		}
 	}
-	if stopping || lost {
+	if r.stopping || r.lost {
 		log.Info("deployment to a fleet goes on elsewhere, or at the next start")
 		return
 	}
-	outcome, message := w.ends(f, how)
+	outcome, message := ends(r.f, r.how)
 	err := w.insist("how a deployment to a fleet ended", func(ctx context.Context) error {
 		return w.records.EndFleet(ctx, f.ID, outcome, message)
 	})
@@ -171,6 +142,77 @@ func (w *Fleets) run(f records.FleetDeployment, targets []records.FleetTarget, s
 		w.Told(f, outcome, message)
 	}
 	log.Info("deployment to a fleet ended", "outcome", outcome, "message", message)
+}
+
+// next says which targets begin now, and whether nothing more happens here.
+func (r *fleetRun) next() (begin []string, end bool) {
+	if r.stopping || r.lost {
+		return nil, r.under == 0
+	}
+	return r.how.Next()
+}
+
+// follow waits aside for what becomes of a target.
+func (r *fleetRun) follow(wait func() partOver) {
+	r.under++
+	go func() { r.over <- wait() }()
+}
+
+// hear does what somebody said.
+func (r *fleetRun) hear(now records.FleetDeployment) {
+	r.how.Paused = now.Paused != nil
+	if now.Cancel == nil || r.how.Ending {
+		return
+	}
+	r.how.Ending, r.f.Cancel = true, now.Cancel
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.ending = fmt.Errorf("%w: %s did, with the deployment to the fleet", deploy.ErrCancelled, *now.Cancel)
+	for _, id := range r.parts {
+		r.Cancel(id, r.ending)
+	}
+}
+
+// ended keeps what became of a target.
+func (r *fleetRun) ended(one partOver) {
+	r.under--
+	if one.stand == plan.Cancelled && r.f.Cancel == nil { // the gate closed before the first statement
+		one.stand = plan.Held
+	}
+	r.how.Stands[one.target] = one.stand
+	if r.stopping && one.stand == plan.Unclear {
+		return // whoever goes on with it reads how its deployment ended
+	}
+	err := r.insist("what became of a target", func(ctx context.Context) error {
+		return r.records.EndFleetTarget(ctx, r.f.ID, one.target, one.stand, one.message)
+	})
+	var taken records.TakenOverError
+	r.lost = r.lost || errors.As(err, &taken)
+}
+
+// part is one target's part, from its beginning to its end.
+func (r *fleetRun) part(target string) partOver {
+	began := Part{Stand: plan.Unclear, Message: "the service met a fault; its log has the place"}
+	if fault := safely.Do(func() error { began = r.begin(r.ctx, target); return nil }); fault != nil {
+		r.log.Error("the part of a target met a fault", "fleet", r.f.ID, "target", target, "error", fault)
+	}
+	if began.Ended == nil {
+		return partOver{target, began.Stand, began.Message}
+	}
+	r.mu.Lock()
+	if r.parts[target] = began.Deployment; r.ending != nil {
+		r.Cancel(began.Deployment, r.ending)
+	}
+	r.mu.Unlock()
+	result := <-began.Ended
+	r.mu.Lock()
+	delete(r.parts, target)
+	r.mu.Unlock()
+	message := ""
+	if result.Failure != nil {
+		message = result.Failure.Error()
+	}
+	return partOver{target, StandOf(result.Outcome), message}
 }
 
 // standOf is how a deployment stands, as the records say.
@@ -192,28 +234,6 @@ func standOf(f records.FleetDeployment, targets []records.FleetTarget) plan.Flee
 		how.Stands[t.Target] = t.Stand
 	}
 	return how
-}
-
-// part is one target's part, from its beginning to its end. runs is told which deployment that is,
-// and that it is over.
-func (w *Fleets) part(
-	f records.FleetDeployment, target string, begin func(context.Context, string) Part, runs func(int64, bool),
-) partOver {
-	began := Part{Stand: plan.Unclear, Message: "the service met a fault; its log has the place"}
-	if fault := safely.Do(func() error { began = begin(w.ctx, target); return nil }); fault != nil {
-		w.log.Error("the part of a target met a fault", "fleet", f.ID, "target", target, "error", fault)
-	}
-	if began.Ended == nil {
-		return partOver{target, began.Stand, began.Message}
-	}
-	runs(began.Deployment, true)
-	result := <-began.Ended
-	runs(began.Deployment, false)
-	message := ""
-	if result.Failure != nil {
-		message = result.Failure.Error()
-	}
-	return partOver{target, StandOf(result.Outcome), message}
 }
 
 // StandOf is how a target stands whose deployment ended.
@@ -264,7 +284,7 @@ func (w *Fleets) outcomeOf(t records.FleetTarget) partOver {
 }
 
 // ends says how a deployment to a fleet ended: done, only if every target has what was asked for.
-func (w *Fleets) ends(f records.FleetDeployment, how plan.Fleet) (deploy.Outcome, string) {
+func ends(f records.FleetDeployment, how plan.Fleet) (deploy.Outcome, string) {
 	exceptions, left := how.Before, 0
 	for _, stand := range how.Stands {
 		if stand.Exception() {
