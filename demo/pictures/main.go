@@ -1,6 +1,6 @@
 // Pictures takes pictures of the console's pages, from the demo's data:
 //
-//	go run ./demo/pictures FOLDER NAME=PATH[,dark][,click=SELECTOR][,wait=SELECTOR]...
+//	go run ./demo/pictures FOLDER NAME=PATH[,dark][,narrow][,click=SELECTOR][,wait=SELECTOR]...
 //
 // VORRANG_SERVER and VORRANG_TOKEN say where the service is.
 package main
@@ -20,7 +20,7 @@ import (
 
 func main() {
 	if len(os.Args) < 3 {
-		fmt.Fprintln(os.Stderr, "usage: pictures FOLDER NAME=PATH[,dark][,click=SELECTOR][,wait=SELECTOR]...")
+		fmt.Fprintln(os.Stderr, "usage: pictures FOLDER NAME=PATH[,dark][,narrow][,click=SELECTOR][,wait=SELECTOR]...")
 		os.Exit(2)
 	}
 	if err := run(os.Args[1], os.Args[2:]); err != nil {
@@ -49,10 +49,12 @@ func run(folder string, pictures []string) error {
 }
 
 func take(ctx context.Context, server, file string, parts []string) error {
-	theme := "light"
+	theme, width := "light", int64(1280)
 	var clicks []chromedp.Action[chromedp.Void]
 	for _, part := range parts[1:] {
-		if part == "dark" {
+		if part == "narrow" { // as on a phone
+			width = 360
+		} else if part == "dark" {
 			theme = "dark"
 		} else if selector, found := strings.CutPrefix(part, "click="); found {
 			clicks = append(clicks, chromedp.Click(chromedp.CSS(selector), chromedp.NodeVisible), settle)
@@ -66,6 +68,7 @@ func take(ctx context.Context, server, file string, parts []string) error {
 	}
 	steps := append(
 		[]chromedp.Action[chromedp.Void]{
+			chromedp.EmulateViewport(width, 800),
 			chromedp.Navigate(server + parts[0]),
 			chromedp.WaitVisible(chromedp.CSS("main")),
 			settle,

@@ -85,6 +85,7 @@ const more = computed(() => (next.value === undefined ? !!newest.value?.next : n
         option-label="label"
         option-value="value"
         aria-label="Outcome"
+        placeholder="any outcome"
         size="small"
         @change="search"
       />

@@ -14,7 +14,7 @@ const { value: list } = usePolled(() =>
     api.GET('/api/v1/fleet-deployments', {
       params: {
         query: {
-          limit: 10,
+          limit: 5,
           ...(props.lane && { lane: props.lane }),
           ...(props.environment && { environment: props.environment }),
         },
