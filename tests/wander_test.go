@@ -30,7 +30,7 @@ import (
 )
 
 var (
-	wanderings     = flag.Int("wanderings", 12, "how many sequences wander over a lane")
+	wanderings     = flag.Int("wanderings", 10, "how many sequences wander over a lane")
 	firstWandering = flag.Int("wander-after", 0, "the number before the first sequence's")
 )
 
