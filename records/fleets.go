@@ -170,6 +170,29 @@ func (r *Records) FleetTargets(ctx context.Context, id int64) ([]FleetTarget, er
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[FleetTarget])
 }
 
+// FleetCounts says how many targets stand how, by deployment to a fleet.
+func (r *Records) FleetCounts(ctx context.Context, ids []int64) (map[int64]map[plan.Stand]int, error) {
+	counts := map[int64]map[plan.Stand]int{}
+	rows, err := r.pool.Query(ctx, `SELECT fleet, stand, count(*) FROM records.fleet_target WHERE fleet = ANY ($1)
+		GROUP BY fleet, stand`, ids)
+	if err == nil {
+		var id int64
+		var stand plan.Stand
+		var n int
+		_, err = pgx.ForEachRow(rows, []any{&id, &stand, &n}, func() error {
+			if counts[id] == nil {
+				counts[id] = map[plan.Stand]int{}
+			}
+			counts[id][stand] = n
+			return nil
+		})
+	}
+	if err != nil {
+		return nil, fmt.Errorf("count the targets of deployments to fleets: %w", err)
+	}
+	return counts, nil
+}
+
 // EndFleetTarget keeps what became of a target, or that it waits again. The error is TakenOverError
 // where another service runs the deployment by now.
 func (r *Records) EndFleetTarget(ctx context.Context, id int64, target string, stand plan.Stand, message string) error {

@@ -203,6 +203,21 @@ func (r *Records) SaveDriftLook(ctx context.Context, lane, environment string, l
 	return look.Objects > 0 && (objects == 0 || fingerprint != look.Fingerprint), nil
 }
 
+// DriftLooked says when somebody last looked for drift, by lane/environment.
+func (r *Records) DriftLooked(ctx context.Context) (map[string]time.Time, error) {
+	looked := map[string]time.Time{}
+	rows, err := r.pool.Query(ctx, `SELECT lane || '/' || environment, looked_at FROM records.drift`)
+	if err == nil {
+		var place string
+		var at time.Time
+		_, err = pgx.ForEachRow(rows, []any{&place, &at}, func() error { looked[place] = at; return nil })
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read when somebody looked for drift: %w", err)
+	}
+	return looked, nil
+}
+
 // DriftLook is what the newest look found, or ErrNotFound.
 func (r *Records) DriftLook(ctx context.Context, lane, environment string) (DriftLook, error) {
 	var l DriftLook

@@ -1,7 +1,9 @@
 package service
 
 import (
+	"context"
 	"net/http"
+	"slices"
 
 	"vorrang/core/plan"
 	"vorrang/core/remedy"
@@ -68,24 +70,31 @@ func (s *deploying) fleetDeployments(c call, in *fleetDeploymentsIn) (*api.Fleet
 	if err != nil {
 		return nil, err
 	}
-	answer := &api.FleetDeployments{Deployments: []api.FleetDeployment{}}
-	for i, f := range list {
-		if i == in.Limit {
-			answer.Next = list[i-1].ID
-			break
-		}
-		if !c.who.mayLook(f.Lane, f.Environment) {
-			continue
-		}
-		targets, err := s.Records.FleetTargets(c, f.ID)
-		if err != nil {
-			return nil, err
-		}
-		shown := fleetDeploymentOf(f, targets)
-		shown.Targets = nil
-		answer.Deployments = append(answer.Deployments, shown)
+	answer := &api.FleetDeployments{}
+	if len(list) > in.Limit {
+		list = list[:in.Limit]
+		answer.Next = list[in.Limit-1].ID
 	}
-	return answer, nil
+	list = slices.DeleteFunc(list, func(f records.FleetDeployment) bool { return !c.who.mayLook(f.Lane, f.Environment) })
+	answer.Deployments, err = s.targets.counted(c, list)
+	return answer, err
+}
+
+// counted are deployments to fleets with how many targets stand how.
+func (s *targets) counted(ctx context.Context, list []records.FleetDeployment) ([]api.FleetDeployment, error) {
+	ids := make([]int64, len(list))
+	for i, f := range list {
+		ids[i] = f.ID
+	}
+	counts, err := s.Records.FleetCounts(ctx, ids)
+	shown := make([]api.FleetDeployment, len(list))
+	for i, f := range list {
+		shown[i] = fleetDeploymentOf(f, nil)
+		for stand, n := range counts[f.ID] {
+			shown[i].Counts[stand] = n
+		}
+	}
+	return shown, err
 }
 
 // steer says something to a deployment to a fleet, wherever it runs.

@@ -10,7 +10,6 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/lane"
 	"vorrang/internal/plural"
-	"vorrang/records"
 	"vorrang/service/api"
 )
 
@@ -127,17 +126,15 @@ func merged(environment string, seen []api.EnvironmentStatus) []gate.Check {
 // lastOfFleet adds the deployments to the fleet.
 func (s *views) lastOfFleet(ctx context.Context, p targetContext, status *api.EnvironmentStatus) error {
 	newest, err := s.Records.FleetDeployments(ctx, p.lane.Name, p.environment.Name, 0, 2)
-	for _, f := range newest {
-		var targets []records.FleetTarget
-		if targets, err = s.Records.FleetTargets(ctx, f.ID); err != nil {
-			break
-		}
-		shown := fleetDeploymentOf(f, targets)
-		shown.Targets = nil
+	if err != nil {
+		return err
+	}
+	list, err := s.targets.counted(ctx, newest)
+	for _, f := range list {
 		if f.EndedAt == nil {
-			status.Fleet.Running = &shown
+			status.Fleet.Running = &f
 		} else if status.Fleet.Last == nil {
-			status.Fleet.Last = &shown
+			status.Fleet.Last = &f
 		}
 	}
 	return err

@@ -35,17 +35,17 @@ func (s *drifts) looksDue(ctx context.Context) ([]dueLook, error) {
 	if err != nil {
 		return nil, err
 	}
+	looked, err := s.Records.DriftLooked(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var list []dueLook
 	for _, l := range lanes {
 		for _, e := range l.Places() {
 			if e.LookForDrift == 0 {
 				continue
 			}
-			last, err := s.Records.DriftLook(ctx, l.Name, e.Name)
-			if err != nil && !errors.Is(err, records.ErrNotFound) {
-				return nil, err
-			}
-			list = append(list, dueLook{at: last.At.Add(e.LookForDrift), lane: l, environment: e})
+			list = append(list, dueLook{at: looked[l.Name+"/"+e.Name].Add(e.LookForDrift), lane: l, environment: e})
 		}
 	}
 	slices.SortFunc(list, func(a, b dueLook) int { return a.at.Compare(b.at) })

@@ -34,7 +34,17 @@ type told struct {
 	status api.EnvironmentStatus
 	epoch  int64
 	until  time.Time
+	anyway time.Time // until then also where something changed
 }
+
+const (
+	// fleetRests is how often longer a fleet is left alone than it took to read it, and fleetRestsAnyway
+	// where something changed meanwhile: hundreds of targets take seconds.
+	fleetRests       = 10
+	fleetRestsAnyway = 3
+	// mostRest bounds it.
+	mostRest = time.Minute
+)
 
 // lookEvery is for how long an answer is given again to those who do not ask for a new one,
 // as pages do that read it again and again.
@@ -62,7 +72,8 @@ func (l *looking) again(ctx context.Context, key string) (api.EnvironmentStatus,
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	one, known := l.told[key]
-	return one.status, known && one.epoch == l.epoch.Load() && l.now().Before(one.until)
+	now := l.now()
+	return one.status, known && (now.Before(one.anyway) || one.epoch == l.epoch.Load() && now.Before(one.until))
 }
 
 // tellAgain keeps an answer to a question that was asked at a time, and in an epoch.
@@ -74,7 +85,14 @@ func (l *looking) tellAgain(key string, status api.EnvironmentStatus, epoch int6
 			delete(l.told, question)
 		}
 	}
-	l.told[key] = told{status: status, epoch: epoch, until: asked.Add(lookEvery)}
+	one := told{status: status, epoch: epoch, until: asked.Add(lookEvery)}
+	if status.Fleet != nil {
+		now := l.now()
+		took := now.Sub(asked)
+		one.until = now.Add(min(max(lookEvery, fleetRests*took), mostRest))
+		one.anyway = now.Add(min(fleetRestsAnyway*took, mostRest))
+	}
+	l.told[key] = one
 }
 
 // lookedAtOnce is what a look found.

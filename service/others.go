@@ -29,7 +29,9 @@ type others struct {
 	asked   atomic.Bool
 	closing atomic.Bool
 	live    []int32 // those that lived at the last look
-	tidy    time.Time
+
+	cancelled []int64 // deployments that were asked to end, and have not yet
+	tidy      time.Time
 }
 
 func newOthers(s *deploying) *others {
@@ -176,11 +178,14 @@ func (o *others) cancels(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var ending []int64
 	for id, who := range deployments {
-		if o.running.Cancel(id, cancelledBy(who)) {
+		ending = append(ending, id)
+		if !slices.Contains(o.cancelled, id) && o.running.Cancel(id, cancelledBy(who)) {
 			o.Log.Info("deployment cancelled", "deployment", id, "actor", who)
 		}
 	}
+	o.cancelled = ending
 	for id, who := range rehearsals {
 		o.rehearsing.Cancel(id, rehearsalCancelledBy(who))
 	}

@@ -83,8 +83,12 @@ func (a *Abandoned) closeOne(ctx context.Context, d records.Deployment, since ti
 		return since, nil
 	}
 	a.log.Warn("the target of an interrupted deployment cannot be read", "deployment", d.ID, "error", err)
-	return since, a.close(ctx, d, deploy.Interrupted, "the service that ran this deployment is gone, and its target cannot "+
-		"be reached; the ledger there says how far it came, and the same promotion goes on from there")
+	what := "its target cannot be reached"
+	if session != nil {
+		what = "the ledger of its target cannot be read"
+	}
+	return since, a.close(ctx, d, deploy.Interrupted, "the service that ran this deployment is gone, and "+what+"; the ledger "+
+		"says how far it came, and the same promotion goes on from there")
 }
 
 // CloseAt closes the abandoned deployment of an environment whose target's lock the session
