@@ -20,7 +20,7 @@ import (
 var pages = []string{
 	"/", "/deployments", "/deployments/%d",
 	"/lanes/harbour/development",
-	"/lanes/harbour/staging",
+	"/lanes/harbour/staging", "/lanes/harbour/staging.g1", "/fleet-deployments/1", // a fleet
 	"/lanes/harbour/production",
 	"/releases/harbour", "/people", "/audit", "/hooks", "/account", "/nowhere",
 }
@@ -37,8 +37,14 @@ func troubled(t *testing.T) (*page, int64) {
 	pgtest.Exec(t, p.w.URLs["production"], "CREATE TABLE public.vessel (id int)")
 	ended := p.w.Promoted("development")
 	require.Equal(t, deploy.Failed, ended.Outcome)
+	p.w.Fleet("staging", 4, "canary: 1, size: 2, tolerate: 1")
+	promoted, err := p.w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+	require.NoError(t, err)
+	require.Equal(t, deploy.Failed, p.w.FleetEnded(promoted).Outcome)
+	_, err = p.w.SetAside(t.Context(), "harbour", "staging.g4", "its mast is being repaired, for as long as the ice lasts")
+	require.NoError(t, err)
 	p.w.Submitted(map[string]string{"1-create-vessel.sql": "CREATE TABLE vessel (id bigint PRIMARY KEY)"})
-	_, err := p.w.Cut(t.Context(), "harbour", client.Cutting{Name: "2026.11"})
+	_, err = p.w.Cut(t.Context(), "harbour", client.Cutting{Name: "2026.11"})
 	require.NoError(t, err)
 	p.signIn()
 	return p, ended.ID

@@ -443,6 +443,9 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
 </template>
 
 <style scoped>
+h1 a {
+  text-decoration: underline;
+}
 .facts {
   display: flex;
   flex-wrap: wrap;

@@ -15,9 +15,9 @@ const props = defineProps<{ lane?: string; environment?: string }>()
 
 type Outcome = Deployment['outcome']
 const words: Outcome[] = ['running', 'done', 'failed', 'backed out', 'cancelled', 'interrupted']
-const outcomes = [{ label: 'any outcome', value: '' }, ...words.map((o) => ({ label: o, value: o }))]
+const outcomes = [{ label: 'any outcome', value: 'any' }, ...words.map((o) => ({ label: o, value: o }))]
 const page = 50
-const outcome = ref<Outcome | ''>('')
+const outcome = ref<Outcome | 'any'>('any')
 const actor = ref('')
 const step = ref('')
 const release = ref('')
@@ -58,7 +58,7 @@ function startAgain() {
 }
 function search() {
   asked.value = {
-    ...(outcome.value && { outcome: outcome.value }),
+    ...(outcome.value !== 'any' && { outcome: outcome.value }),
     ...(actor.value.trim() && { actor: actor.value.trim() }),
     ...(step.value.trim() && { step: step.value.trim() }),
     ...(release.value.trim() && { release: release.value.trim() }),
@@ -85,7 +85,6 @@ const more = computed(() => (next.value === undefined ? !!newest.value?.next : n
         option-label="label"
         option-value="value"
         aria-label="Outcome"
-        placeholder="any outcome"
         size="small"
         @change="search"
       />
