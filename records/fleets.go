@@ -41,6 +41,8 @@ type FleetRequest struct {
 	Last  int         `json:"last,omitempty"`  // a rollback of the last so many steps
 	To    step.Number `json:"to,omitempty"`    // of everything above this step
 	Since string      `json:"since,omitempty"` // of everything that is not in this release
+	// Steps are those that some target is to run, as they were when it began: no target runs others.
+	Steps map[step.Number]string `json:"steps,omitempty"`
 }
 
 // FleetTarget is one target of a fleet in a deployment.
@@ -54,12 +56,13 @@ type FleetTarget struct {
 	Deployment *int64
 	BeganAt    *time.Time
 	EndedAt    *time.Time
+	Steps      []step.Number // that it is to run, and no others
 }
 
 const (
 	fleetColumns = `id, lane, environment, direction, wish, waves, outcome, says, actor, who, paused, cancel, service,
 		started_at, ended_at`
-	fleetTargetColumns = `fleet, target, place, wave, stand, says, deployment, began_at, ended_at`
+	fleetTargetColumns = `fleet, target, place, wave, stand, says, deployment, began_at, ended_at, steps`
 )
 
 // FleetRunningError says that a deployment to a fleet is under way.
@@ -88,10 +91,10 @@ func (r *Records) BeginFleet(
 			return err
 		}
 		_, err := tx.CopyFrom(ctx, pgx.Identifier{"records", "fleet_target"},
-			[]string{"fleet", "target", "place", "wave", "stand", "says"},
+			[]string{"fleet", "target", "place", "wave", "stand", "says", "steps"},
 			pgx.CopyFromSlice(len(targets), func(i int) ([]any, error) {
 				t := targets[i]
-				return []any{begun.ID, t.Target, t.Place, t.Wave, string(t.Stand), t.Message}, nil
+				return []any{begun.ID, t.Target, t.Place, t.Wave, string(t.Stand), t.Message, append([]step.Number{}, t.Steps...)}, nil
 			}))
 		if err != nil || scheduled == 0 {
 			return err

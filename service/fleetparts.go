@@ -12,6 +12,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/step"
 	"vorrang/records"
 	"vorrang/service/api"
 	"vorrang/work"
@@ -19,7 +20,13 @@ import (
 
 // parts gives what begins the part of a deployment to a fleet at a target: as whoever asked for it,
 // and as they may now.
-func (s *deploying) parts(f records.FleetDeployment) func(context.Context, string) work.Part {
+func (s *deploying) parts(
+	f records.FleetDeployment, targets []records.FleetTarget,
+) func(context.Context, string) work.Part {
+	steps := map[string][]step.Number{}
+	for _, t := range targets {
+		steps[t.Target] = t.Steps
+	}
 	distinct := sync.OnceValues(func() (map[string][]targetContext, error) {
 		return s.targets.allIdentities(s.running.Context())
 	})
@@ -32,18 +39,18 @@ func (s *deploying) parts(f records.FleetDeployment) func(context.Context, strin
 		}
 		ended := make(chan deploy.Result, 1)
 		c := call{Context: ctx, who: who, actor: f.Actor, part: &fleetPart{
-			fleet: f.ID, ended: ended, distinct: distinct, befores: seen,
+			fleet: f.ID, ended: ended, distinct: distinct, befores: seen, marks: f.Request.Steps, steps: steps[target],
 		}}
 		var promoted *api.Promoted
 		if f.Direction == ledger.Back {
 			promoted, err = s.rollback(c, &rollbackIn{
 				Lane: f.Lane, Environment: environment, Last: f.Request.Last, To: string(f.Request.To), Release: f.Request.Since,
-				Confirm: environment, Plan: f.Request.Plan,
+				Confirm: environment,
 			})
 		} else {
 			promoted, err = s.promote(c, &promoteIn{
 				Lane: f.Lane, Environment: environment, Through: f.Request.Through, OnFailure: f.Request.OnFailure,
-				Release: f.Request.Release, Whole: f.Request.Whole, Plan: f.Request.Plan,
+				Release: f.Request.Release, Whole: f.Request.Whole, // what was shown is what it is bound to
 			})
 		}
 		return s.partOf(promoted, err, ended)
@@ -55,6 +62,8 @@ type fleetPart struct {
 	fleet    int64
 	ended    chan<- deploy.Result
 	befores  *befores
+	marks    map[step.Number]string // what tells the texts apart of the steps that some target runs
+	steps    []step.Number          // that this one may run
 	distinct func() (map[string][]targetContext, error)
 }
 

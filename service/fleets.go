@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"vorrang/core/deploy"
@@ -28,6 +29,7 @@ type surveyed struct {
 	gate    gate.Result
 	refused string // why there is no plan, where its gate is clear
 	planned int    // actions that a deployment would have there
+	actions []plan.Action
 	digest  string // of that plan
 }
 
@@ -53,7 +55,10 @@ func (s *gates) surveyAll(
 		}
 		list[i].gate = w.gate(facts)
 		if planned, err := w.plan(facts.View); err == nil {
-			list[i].planned, list[i].digest = len(planned.Actions), planned.Digest()
+			list[i].planned, list[i].digest, list[i].actions = len(planned.Actions), planned.Digest(), planned.Actions
+			if len(planned.Actions) > 0 && !w.isShown(planned) {
+				list[i].refused = notShown
+			}
 		} else if !list[i].gate.Held() {
 			list[i].refused = err.Error()
 		}
@@ -114,6 +119,7 @@ func (s *deploying) deployFleet(
 	if planned == 0 {
 		return &api.Promoted{Nothing: true, Steps: len(p.catalogue), Gate: merged.Checks, Settled: []string{}}, nil
 	}
+	request = pinned(request, direction, seen)
 	f := records.FleetDeployment{
 		Lane: p.lane.Name, Environment: p.environment.Name, Direction: direction, Request: request,
 		Waves: p.environment.Fleet.Waves, Actor: c.actor, Who: c.identity(),
@@ -138,6 +144,60 @@ func (s *deploying) deployFleet(
 	return &api.Promoted{Fleet: &shown, Gate: merged.Checks, Settled: []string{}}, nil
 }
 
+// pinned binds a deployment to a fleet to the steps as they are now: what is submitted while it runs, its
+// canaries did not have.
+func pinned(request records.FleetRequest, direction ledger.Direction, seen []surveyed) records.FleetRequest {
+	request.Steps = map[step.Number]string{}
+	last := step.Number("")
+	for _, one := range seen {
+		for _, a := range one.actions {
+			request.Steps[a.Step.Number] = markOf(a.Step)
+			if last == "" || step.Compare(a.Step.Number, last) > 0 {
+				last = a.Step.Number
+			}
+		}
+	}
+	if direction == ledger.Forward && request.Through == "" && request.Release == "" {
+		request.Through = string(last)
+	}
+	return request
+}
+
+// markOf tells the texts of a step apart from any others.
+func markOf(s plan.Step) string {
+	mark := string(s.Forward.Checksum)
+	for _, text := range []*plan.Text{s.Back, s.Check} {
+		mark += " "
+		if text != nil {
+			mark += string(text.Checksum)
+		}
+	}
+	return string(step.Sum([]byte(mark)))
+}
+
+// within refuses a plan with steps, or texts of them, that are not those with which the deployment to the
+// fleet began.
+func (part *fleetPart) within(planned plan.Plan) error {
+	for _, a := range planned.Actions {
+		if part.marks[a.Step.Number] != "" && !slices.Contains(part.steps, a.Step.Number) {
+			return refused(
+				by("promote, or roll back, this target by itself"),
+				"step %s is not among those that this target was to run when the deployment to the fleet began: its history went on "+
+					"since then",
+				a.Step.Number,
+			)
+		}
+		if mark, known := part.marks[a.Step.Number]; !known || mark != markOf(a.Step) {
+			return refused(
+				by("promote again once the deployment to the fleet has ended"),
+				"step %s was submitted or edited after the deployment to the fleet began, and its canaries did not have it so",
+				a.Step.Number,
+			)
+		}
+	}
+	return nil
+}
+
 // tooMany reports whether a deployment to a fleet does not begin: more targets cannot take part than are
 // tolerated, or none can that has something to do.
 func tooMany(p targetContext, exceptions, planned int) bool {
@@ -159,6 +219,9 @@ func inWaves(
 	for _, one := range seen {
 		t := records.FleetTarget{Target: lane.TargetOf(one.place.environment.Name), Stand: plan.Waiting}
 		t.Place = at[t.Target]
+		for _, a := range one.actions {
+			t.Steps = append(t.Steps, a.Step.Number)
+		}
 		switch {
 		case one.away != "":
 			t.Stand, t.Message = plan.Away, one.away
@@ -254,6 +317,7 @@ func (s *deploying) rollbackFleet(c call, p targetContext, in *rollbackIn) (*api
 	if err != nil {
 		return nil, err
 	}
+	w.shown = in.Plan
 	if err := confirmedBack(p, in); err != nil {
 		return nil, err
 	}

@@ -234,6 +234,31 @@ func TestAnApprovalOfAFleet(t *testing.T) {
 	require.ErrorContains(t, err, "would bring nothing to staging.g1")
 }
 
+// TestAFleetGetsWhatItsCanaryGot: steps that are submitted, and texts that are edited, while it runs reach no
+// target by it.
+func TestAFleetGetsWhatItsCanaryGot(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Fleet("staging", 4, "canary: 1, size: 1, at-once: 1, tolerate: 3")
+	w.Submitted(map[string]string{"1-wait.sql": waiting, "3-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+	release := kept(t, w.URLs["staging.g1"])
+	f := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{})).Fleet
+	w.Submitted(map[string]string{"4-later.sql": "CREATE TABLE later (id int)"})
+	second := kept(t, w.URLs["staging.g2"])
+	release()
+	require.Eventually(t, func() bool {
+		return stands(must(w.FleetDeployment(t.Context(), f.ID)))["g2"] == plan.Underway
+	}, 20*time.Second, 20*time.Millisecond)
+	w.Submitted(map[string]string{"2-between.sql": "CREATE TABLE between_them (id int)"})
+	second()
+	require.NoError(t, w.FollowFleet(t.Context(), f.ID, func(now *api.FleetDeployment) error { f = now; return nil }))
+	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Reached, "g3": plan.Held, "g4": plan.Held}, stands(f))
+	assert.Contains(t, f.Targets[2].Message, "step 2 was submitted or edited after the deployment to the fleet began")
+	for place, has := range map[string]string{"g1": "tide", "g2": "tide", "g3": "", "g4": ""} {
+		assert.Equal(t, has, pgtest.Query(t, w.URLs["staging."+place],
+			"SELECT coalesce(string_agg(relname, ' '), '') FROM pg_class WHERE relname IN ('tide', 'later', 'between_them')"), place)
+	}
+}
+
 // TestWhatIsOfOneTarget needs one named, and works on it alone.
 func TestWhatIsOfOneTarget(t *testing.T) {
 	w := servicetest.Start(t)
@@ -243,7 +268,9 @@ func TestWhatIsOfOneTarget(t *testing.T) {
 	require.Len(t, shown.Fleet, 1)
 	assert.Equal(t, []string{"g1", "g2", "g3"}, shown.Fleet[0].Targets)
 	assert.Len(t, shown.Actions, 1)
-	_, err := w.Standalone(t.Context(), "harbour", "staging", client.Promotion{})
+	_, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{Shown: "0123456789abcdef"})
+	require.ErrorContains(t, err, "3 targets of 3 cannot take part, and 0 are tolerated: g1, g2, g3: the plan is not the one that was shown")
+	_, err = w.Standalone(t.Context(), "harbour", "staging", client.Promotion{})
 	var refused *client.Error
 	require.ErrorAs(t, err, &refused)
 	assert.Equal(t, "fleet", refused.Kind())
@@ -351,4 +378,48 @@ func TestARehearsalCountsForTargetsThatLookTheSame(t *testing.T) {
 	pgtest.Exec(t, w.URLs["staging.g3"], "CREATE SCHEMA elsewhere")
 	f := promotedFleet(t, w)
 	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Reached, "g3": plan.Held}, stands(f))
+}
+
+// TestARollbackOfAFleetGoesNoFurtherThanItSaid: where a target's history goes on meanwhile, "the last step" is
+// another one there.
+func TestARollbackOfAFleetGoesNoFurtherThanItSaid(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Fleet("staging", 3, "canary: 1, size: 1, at-once: 1, tolerate: 1")
+	files := map[string]string{}
+	for i := 1; i < 4; i++ {
+		files[fmt.Sprintf("%d-a.sql", i)] = "SELECT 1"
+		files[fmt.Sprintf("%d-a.back.sql", i)] = "SELECT 1"
+	}
+	files["3-a.back.sql"] = "SELECT pg_advisory_xact_lock(7)"
+	w.Submitted(files)
+	promotedFleet(t, w)
+	w.Ended(must(w.Rollback(t.Context(), "harbour", "staging.g2", client.Way{Last: 1}, "staging.g2"))) // it is odd, at step 2
+	release := kept(t, w.URLs["staging.g1"])
+	f := must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging")).Fleet // 3 on g1 and g3, 2 on g2
+	w.Ended(must(w.Rollback(t.Context(), "harbour", "staging.g3", client.Way{Last: 1}, "staging.g3")))
+	release()
+	require.NoError(t, w.FollowFleet(t.Context(), f.ID, func(now *api.FleetDeployment) error { f = now; return nil }))
+	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Reached, "g3": plan.Held}, stands(f))
+	assert.Contains(t, f.Targets[2].Message, "step 2 is not among those that this target was to run")
+	assert.EqualValues(t, "2", must(w.Status(t.Context(), "harbour", "staging.g3", "none")).At)
+}
+
+// TestAFleetIsScheduled: at its time, in waves, as whoever scheduled it.
+func TestAFleetIsScheduled(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Fleet("staging", 2, "canary: 1")
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+	promoted := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{At: time.Now().Add(time.Second)}))
+	require.NotNil(t, promoted.Scheduled)
+	var begun int64
+	require.Eventually(t, func() bool {
+		for _, one := range must(w.Scheduled(t.Context(), "harbour")).Scheduled {
+			begun = one.Fleet
+		}
+		return begun != 0
+	}, 20*time.Second, 20*time.Millisecond)
+	var f *api.FleetDeployment
+	require.NoError(t, w.FollowFleet(t.Context(), begun, func(now *api.FleetDeployment) error { f = now; return nil }))
+	assert.Equal(t, deploy.Done, f.Outcome)
+	assert.Equal(t, "pilot", f.Actor)
 }

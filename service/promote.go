@@ -141,6 +141,13 @@ type deploymentRequest struct {
 	befores *befores             // shared with the other targets of a fleet; nil for none
 }
 
+// isShown reports whether a plan is the one that somebody saw, if they saw one.
+func (w deploymentRequest) isShown(planned plan.Plan) bool {
+	return w.shown == "" || len(w.shown) >= leastShown && strings.HasPrefix(planned.Digest(), w.shown)
+}
+
+const notShown = "the plan is not the one that was shown: steps, their texts or the target changed in between"
+
 // fleet is the deployment to a fleet of which what is begun is a part; 0 for none.
 func (c call) fleet() int64 {
 	if c.part == nil {
@@ -288,11 +295,13 @@ func (s *deploying) begin(c call, p targetContext, session engine.Session, w dep
 	if err != nil {
 		return nil, err
 	}
-	if w.shown != "" && (len(w.shown) < leastShown || !strings.HasPrefix(planned.Digest(), w.shown)) {
-		return nil, refused(
-			p.do(remedy.LookAtPlan, "read it again, and confirm what is shown then"),
-			"the plan is not the one that was shown: steps, their texts or the target changed in between",
-		)
+	if c.part != nil {
+		if err := c.part.within(planned); err != nil {
+			return nil, err
+		}
+	}
+	if !w.isShown(planned) {
+		return nil, refused(p.do(remedy.LookAtPlan, "read it again, and confirm what is shown then"), notShown)
 	}
 	if err := s.targets.allUndoable(c, p, session, planned); err != nil {
 		return nil, err

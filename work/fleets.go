@@ -19,7 +19,7 @@ type Fleets struct {
 	*Deployments
 	// Parts is told which deployment to a fleet begins here, or goes on, and gives what begins its
 	// part at a target.
-	Parts func(records.FleetDeployment) func(ctx context.Context, target string) Part
+	Parts func(records.FleetDeployment, []records.FleetTarget) func(ctx context.Context, target string) Part
 	// Told is told how one ended.
 	Told func(records.FleetDeployment, deploy.Outcome, string)
 
@@ -104,7 +104,7 @@ func (w *Fleets) run(f records.FleetDeployment, targets []records.FleetTarget, s
 	log := w.log.With("fleet", f.ID, "lane", f.Lane, "environment", f.Environment, "actor", f.Actor)
 	log.Info("deployment to a fleet runs here", "direction", f.Direction, "targets", len(targets))
 	r := &fleetRun{
-		Fleets: w, f: f, how: standOf(f, targets), begin: w.Parts(f), over: make(chan partOver), parts: map[string]int64{},
+		Fleets: w, f: f, how: standOf(f, targets), begin: w.Parts(f, targets), over: make(chan partOver), parts: map[string]int64{},
 	}
 	for _, t := range targets {
 		if t.Stand == plan.Underway { // it was begun by a service that is gone

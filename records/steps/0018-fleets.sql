@@ -30,6 +30,7 @@ CREATE TABLE records.fleet_target (
     place      integer     NOT NULL,
     wave       integer     NOT NULL,
     stand      text        NOT NULL,
+    steps      jsonb       NOT NULL,
     says       text        NOT NULL DEFAULT '',
     deployment bigint      REFERENCES records.deployment,
     began_at   timestamptz,
@@ -37,6 +38,7 @@ CREATE TABLE records.fleet_target (
     PRIMARY KEY (fleet, target)
 );
 COMMENT ON COLUMN records.fleet_target.wave IS 'from 1; 0 for a target that the deployment does not change';
+COMMENT ON COLUMN records.fleet_target.steps IS 'that it is to run, and no others, by number';
 COMMENT ON COLUMN records.fleet_target.place IS 'in the order of the fleet';
 CREATE INDEX fleet_target_of_deployment ON records.fleet_target (deployment);
 
