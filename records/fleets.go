@@ -70,7 +70,7 @@ type FleetRunningError struct{ Fleet FleetDeployment }
 
 func (e *FleetRunningError) Error() string {
 	f := e.Fleet
-	return fmt.Sprintf("deployment %d to the fleet %s, started by %s, has been running since %s",
+	return fmt.Sprintf("deployment F%d to the fleet %s, started by %s, has been running since %s",
 		f.ID, f.Environment, f.Actor, f.StartedAt.UTC().Format(time.DateTime+" UTC"))
 }
 
@@ -168,7 +168,7 @@ func (r *Records) fleets(ctx context.Context, where string, args ...any) ([]Flee
 func (r *Records) FleetTargets(ctx context.Context, id int64) ([]FleetTarget, error) {
 	rows, err := r.pool.Query(ctx, `SELECT `+fleetTargetColumns+` FROM records.fleet_target WHERE fleet = $1 ORDER BY place`, id)
 	if err != nil {
-		return nil, fmt.Errorf("read the targets of deployment %d to a fleet: %w", id, err)
+		return nil, fmt.Errorf("read the targets of deployment F%d to a fleet: %w", id, err)
 	}
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[FleetTarget])
 }
@@ -217,7 +217,7 @@ func (r *Records) EndFleet(ctx context.Context, id int64, outcome deploy.Outcome
 
 func fencedFleet(err error, tag pgconn.CommandTag, id int64) error {
 	if err == nil && tag.RowsAffected() == 0 {
-		return TakenOverError{fmt.Sprintf("deployment %d to a fleet", id)}
+		return TakenOverError{fmt.Sprintf("deployment F%d to a fleet", id)}
 	}
 	return err
 }
@@ -229,7 +229,7 @@ func (r *Records) SteerFleet(ctx context.Context, id int64, column FleetWord, wh
 		UPDATE records.fleet_deployment SET `+string(column)+` = nullif($2, '') FROM told
 			WHERE id = $1 AND outcome = 'running'`, id, who, channel)
 	if err != nil {
-		return false, fmt.Errorf("keep what is to become of deployment %d to a fleet: %w", id, err)
+		return false, fmt.Errorf("keep what is to become of deployment F%d to a fleet: %w", id, err)
 	}
 	return tag.RowsAffected() > 0, nil
 }

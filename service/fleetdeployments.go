@@ -106,7 +106,7 @@ func (s *deploying) steer(c call, id int64, word records.FleetWord, who, done st
 	runs, err := s.Records.SteerFleet(c, id, word, who)
 	if err == nil && !runs {
 		err = refused(see(remedy.LookAtDeployments, "see what became of it"),
-			"deployment %d to the fleet %s ended: %s", id, f.Environment, f.Outcome)
+			"deployment F%d to the fleet %s ended: %s", id, f.Environment, f.Outcome)
 	}
 	if err != nil {
 		return nil, err

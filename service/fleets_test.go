@@ -189,7 +189,7 @@ func TestAFleetIsPausedAndCancelled(t *testing.T) {
 	release := kept(t, w.URLs["staging.g1"])
 	f := must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{})).Fleet
 	busy := refusal(t, w, "staging")
-	assert.Contains(t, busy.Detail, fmt.Sprintf("deployment %d to the fleet staging", f.ID))
+	assert.Contains(t, busy.Detail, fmt.Sprintf("deployment F%d to the fleet staging", f.ID))
 
 	paused := must(beside.PauseFleet(t.Context(), f.ID))
 	assert.Equal(t, "pilot", paused.Paused)

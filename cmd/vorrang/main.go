@@ -15,6 +15,7 @@ import (
 	"syscall"
 
 	"vorrang/client"
+	"vorrang/core/gate"
 	"vorrang/core/step"
 	"vorrang/internal/advice"
 	"vorrang/internal/plural"
@@ -181,9 +182,10 @@ func reportAnswer(errs io.Writer, p paint, answer *client.Error) int {
 	switch answer.Kind() {
 	case "held", "in-doubt":
 		fmt.Fprintln(errs, p.bad(answer.Title))
-		if len(answer.Checks) == 0 {
+		if !(gate.Result{Checks: answer.Checks}).Held() { // as where targets of a fleet are away, or have no plan
 			fmt.Fprintln(errs, answer)
 		}
+		printLines(errs, answer)
 		printChecks(errs, p, answer.Checks, true)
 		if answer.Running != nil {
 			fmt.Fprintf(errs, "%s vorrang watch %d\n", p.dim("watch it:"), answer.Running.ID)
@@ -197,6 +199,15 @@ func reportAnswer(errs io.Writer, p paint, answer *client.Error) int {
 		return exitError
 	}
 	fmt.Fprintln(errs, p.bad("vorrang:"), answer.Detail)
+	printLines(errs, answer)
+	for i, r := range answer.Remedies {
+		fmt.Fprintln(errs, p.dim(map[bool]string{true: "next:", false: "or:  "}[i == 0]), r.Text(advice.Command))
+	}
+	return exitError
+}
+
+// printLines lists what is not as it should be, a line each.
+func printLines(errs io.Writer, answer *client.Error) {
 	for i, line := range answer.Differences {
 		if i == mostLines {
 			fmt.Fprintf(errs, "  … and %d more\n", len(answer.Differences)-i)
@@ -204,10 +215,6 @@ func reportAnswer(errs io.Writer, p paint, answer *client.Error) int {
 		}
 		fmt.Fprintln(errs, "  "+line)
 	}
-	for i, r := range answer.Remedies {
-		fmt.Fprintln(errs, p.dim(map[bool]string{true: "next:", false: "or:  "}[i == 0]), r.Text(advice.Command))
-	}
-	return exitError
 }
 
 // mostLines is how many lines of a list a terminal shows.
