@@ -115,24 +115,25 @@ func mergeOne(environment string, answers []Answer, number int) Check {
 	}
 	merged := worst
 	merged.Evidence = said[0]
-	if worst.Verdict == Hold && held < len(answers) || worst.Verdict == Hold && len(said) > 1 {
-		var parts []string
-		for i, text := range said {
-			if i == mostNamed {
-				parts = append(parts, fmt.Sprintf("and other reasons for %s", plural.Of(len(said)-mostNamed, "more target")))
-				break
-			}
-			parts = append(parts, Some(places[text])+": "+text)
-		}
-		merged.Evidence = strings.Join(parts, "; ")
-	} else if worst.Verdict == Hold {
-		merged.Remedies = nil // of one target, and this is about all of them
+	switch {
+	case worst.Verdict != Hold:
+	case held == len(answers) && len(said) == 1: // it is about all of them
+		merged.Remedies = nil
 		for _, r := range worst.Remedies {
 			if lane.EnvironmentOf(r.Arguments.Environment) == environment {
 				r.Arguments.Environment = environment
 			}
 			merged.Remedies = append(merged.Remedies, r)
 		}
+	default:
+		var parts []string
+		for _, text := range said[:min(len(said), mostNamed)] {
+			parts = append(parts, Some(places[text])+": "+text)
+		}
+		if more := len(said) - mostNamed; more > 0 {
+			parts = append(parts, "and other reasons for "+plural.Of(more, "more target"))
+		}
+		merged.Evidence = strings.Join(parts, "; ")
 	}
 	return merged
 }

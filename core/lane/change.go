@@ -37,7 +37,7 @@ func Changes(before, after Lane) []Change {
 				add(e.Name, now.loosens(old[j]), "%s: %s, was %s", now.key, now.value, old[j].value)
 			}
 		}
-		e.Fleet.changes(was.Fleet, func(loosens bool, format string, args ...any) { add(e.Name, loosens, format, args...) })
+		targetChanges(was, e, func(loosens bool, format string, args ...any) { add(e.Name, loosens, format, args...) })
 	}
 	if was, is := before.may(), after.may(); was != is && len(before.Environments) > 0 {
 		more := slices.ContainsFunc(
@@ -128,8 +128,8 @@ func (e Environment) rules(after string) []rule {
 		{"window", window, asked(g.Window != nil), false},
 		{"the environment before", cmp.Or(after, "none"), asked(after != ""), false},
 		{"target", e.Target, 0, true},
-		{"targets", e.Fleet.from(), 0, true},
-		{"tolerate", fmt.Sprint(e.Fleet.tolerated()), int64(-e.Fleet.tolerated()), false},
+		{"targets", e.fleet().From, 0, true},
+		{"tolerate", fmt.Sprint(e.fleet().Tolerate), int64(-e.fleet().Tolerate), false},
 		{"scratch", cmp.Or(e.Scratch, "not declared"), 0, true},
 		{"rehearse-on", cmp.Or(e.RehearseOn, "not declared"), 0, true},
 		{"mask", cmp.Or(strings.Join(e.Mask, ", "), "nothing"), int64(len(e.Mask)), false},
@@ -140,46 +140,32 @@ func (e Environment) rules(after string) []rule {
 	}
 }
 
-// from says where a fleet's list of targets is; empty for no such list.
-func (f *Fleet) from() string {
-	if f == nil {
-		return ""
+// fleet is that of an environment; an empty one for a single target.
+func (e Environment) fleet() Fleet {
+	if e.Fleet == nil {
+		return Fleet{}
 	}
-	return f.From
+	return *e.Fleet
 }
 
-// changes tells which targets of a fleet are new, which lead elsewhere, and which are gone.
-func (f *Fleet) changes(before *Fleet, add func(loosens bool, format string, args ...any)) {
+// targetChanges tells which targets of a fleet are new, which lead elsewhere, and which are gone.
+func targetChanges(before, after Environment, add func(loosens bool, format string, args ...any)) {
 	was := map[string]string{}
-	for _, t := range before.targetList() {
+	for _, t := range before.fleet().Targets {
 		was[t.Name] = t.Reference
 	}
-	for _, t := range f.targetList() {
+	for _, t := range after.fleet().Targets {
 		switch old, known := was[t.Name]; {
-		case !known && before != nil:
+		case !known && before.Fleet != nil:
 			add(false, "the target %s is new in the fleet", t.Name)
 		case known && old != t.Reference:
 			add(true, "the target %s: %s, was %s", t.Name, t.Reference, old)
 		}
 		delete(was, t.Name)
 	}
-	for _, t := range before.targetList() {
+	for _, t := range before.fleet().Targets {
 		if _, gone := was[t.Name]; gone {
 			add(true, "the target %s was taken out of the fleet", t.Name)
 		}
 	}
-}
-
-func (f *Fleet) targetList() []Target {
-	if f == nil {
-		return nil
-	}
-	return f.Targets
-}
-
-func (f *Fleet) tolerated() int {
-	if f == nil {
-		return 0
-	}
-	return f.Tolerate
 }

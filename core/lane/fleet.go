@@ -42,8 +42,14 @@ const (
 // between stands between an environment's name and that of its target: no name has it.
 const between = "."
 
-// PlaceName names one target of a fleet, as an environment of its own.
-func PlaceName(environment, target string) string { return environment + between + target }
+// PlaceName names one target of a fleet, as an environment of its own; the environment itself, where no
+// target is named.
+func PlaceName(environment, target string) string {
+	if target == "" {
+		return environment
+	}
+	return environment + between + target
+}
 
 // EnvironmentOf is the environment to which a place belongs: an environment is one itself.
 func EnvironmentOf(place string) string {
@@ -102,6 +108,11 @@ func (l Lane) Place(name string) (Environment, bool) {
 	return Environment{}, false
 }
 
+// AllTargets stands for all targets of a fleet, and names none.
+const AllTargets = "all"
+
+func isTargetName(name string) bool { return name != AllTargets && targetPattern.MatchString(name) }
+
 var targetPattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
 // part stands between a reference to a list and the name of the target in it.
@@ -111,7 +122,7 @@ const part = "#"
 // target's name.
 func PartOf(reference string) (list, target string, is bool) {
 	list, target, is = strings.Cut(reference, part)
-	return list, target, is && IsReference(list) && targetPattern.MatchString(target)
+	return list, target, is && IsReference(list) && isTargetName(target)
 }
 
 // ReadTargets reads a list of targets: a line each, a name and what a reference to it stands for,
@@ -128,8 +139,10 @@ func ReadTargets(from, text string) (targets []Target, urls map[string]string, e
 		url = strings.TrimSpace(url)
 		_, twice := urls[name]
 		switch {
-		case !targetPattern.MatchString(name):
-			err = fmt.Errorf("line %d does not begin with a target's name, which is lower-case letters, digits and hyphens", i+1)
+		case !isTargetName(name):
+			err = fmt.Errorf(
+				"line %d does not begin with a target's name, which is lower-case letters, digits and hyphens, and not %s", i+1, AllTargets,
+			)
 		case url == "" || strings.ContainsAny(url, " \t"):
 			err = fmt.Errorf("line %d is not a name and a connection URL, with a space between", i+1)
 		case twice:
@@ -144,7 +157,9 @@ func ReadTargets(from, text string) (targets []Target, urls map[string]string, e
 		targets = append(targets, Target{Name: name, Reference: from + part + name})
 	}
 	if len(targets) == 0 {
-		return nil, nil, fmt.Errorf("the list of targets in %s is empty; it has a line each: a name, a space and a connection URL", from)
+		return nil, nil, fmt.Errorf(
+			"the list of targets in %s is empty; it has a line each: a name, a space and a connection URL", from,
+		)
 	}
 	return targets, urls, nil
 }

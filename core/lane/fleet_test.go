@@ -29,7 +29,8 @@ func TestAFleetIsReadAndWrittenAgain(t *testing.T) {
 	again, err := Parse("lane.yaml", l.File(), engines)
 	require.NoError(t, err)
 	assert.Equal(t, l, again)
-	listed, err := Parse("lane.yaml", []byte("lane: gauges\nenvironments:\n  - {name: all, targets: \"file:/etc/gauges\"}\n"), engines)
+	const list = "lane: gauges\nenvironments:\n  - {name: all, targets: \"file:/etc/gauges\"}\n"
+	listed, err := Parse("lane.yaml", []byte(list), engines)
 	require.NoError(t, err)
 	assert.Equal(t, &Fleet{From: "file:/etc/gauges", Waves: usualWaves}, listed.Environments[0].Fleet)
 }
@@ -58,6 +59,7 @@ func TestATargetIsAPlaceThatAsksWhatItsFleetAsks(t *testing.T) {
 
 func TestWhatIsWrongWithAFleet(t *testing.T) {
 	for text, message := range map[string]string{
+		"targets: [{all: env:A}]":                        `"all" is not a valid name`,
 		"targets: []":                                    "targets is a list of names with references",
 		"targets: [env:A]":                               "targets is a list of names with references",
 		"targets: [{North: env:A}]":                      `"North" is not a valid name`,
@@ -91,8 +93,8 @@ func TestWhatANewDeclarationChangesOfAFleet(t *testing.T) {
 		{"production", "the target south was taken out of the fleet", true},
 		{"production", "tolerate: 3, was 1", true},
 	}, Changes(before, after))
-	single, err := Parse("lane.yaml", []byte("lane: gauges\nenvironments: [{name: staging, target: env:STAGING}, {name: production, "+
-		"target: env:NORTH}]"), engines)
+	single, err := Parse("lane.yaml", []byte("lane: gauges\nenvironments: [{name: staging, target: env:STAGING}, "+
+		"{name: production, target: env:NORTH}]"), engines)
 	require.NoError(t, err)
 	for _, change := range Changes(before, single) {
 		assert.True(t, change.Loosens || strings.HasPrefix(change.What, "tolerate"), change.What)

@@ -26,8 +26,9 @@ func (r *reader) targets(node *yaml.Node) (targets []Target, from string) {
 			continue
 		}
 		name := item.Content[0]
-		if !targetPattern.MatchString(name.Value) {
-			r.report(name, "%q is not a valid name; a target's name is lower-case letters, digits and hyphens", name.Value)
+		if !isTargetName(name.Value) {
+			r.report(name, "%q is not a valid name; a target's name is lower-case letters, digits and hyphens, and not %s",
+				name.Value, AllTargets)
 		}
 		if seen[name.Value] {
 			r.report(name, "there are two targets %q", name.Value)

@@ -1,6 +1,10 @@
 package plan
 
-import "vorrang/internal/plural"
+import (
+	"cmp"
+
+	"vorrang/internal/plural"
+)
 
 // Stand is how far a fleet's deployment is on one of its targets.
 type Stand string
@@ -57,29 +61,17 @@ type Fleet struct {
 // Next says which targets are to begin now. over reports that nothing is under way, and nothing
 // begins any more.
 func (f Fleet) Next() (begin []string, over bool) {
-	running, exceptions := 0, f.Before
-	for _, stand := range f.Stands {
-		if stand == Underway {
-			running++
-		}
-		if stand.Exception() {
-			exceptions++
-		}
-	}
+	_, running, exceptions := f.Count()
 	if f.Ending || exceptions > f.Tolerate || f.canaryDied() {
 		return nil, running == 0
 	}
 	for _, wave := range f.Waves {
 		open := false // something of the wave is not over
 		for _, target := range wave {
-			switch stand := f.Stands[target]; {
-			case stand == Underway:
-				open = true
-			case stand == Waiting || stand == "":
-				open = true
-				if !f.Paused && running+len(begin) < f.AtOnce {
-					begin = append(begin, target)
-				}
+			stand := f.stand(target)
+			open = open || stand == Waiting || stand == Underway
+			if stand == Waiting && !f.Paused && running+len(begin) < f.AtOnce {
+				begin = append(begin, target)
 			}
 		}
 		if open {
@@ -89,13 +81,33 @@ func (f Fleet) Next() (begin []string, over bool) {
 	return nil, running == 0
 }
 
+func (f Fleet) stand(target string) Stand { return cmp.Or(f.Stands[target], Waiting) }
+
+// Count says how many targets wait, how many are under way, and how many exceptions there are.
+func (f Fleet) Count() (waiting, running, exceptions int) {
+	exceptions = f.Before
+	for _, wave := range f.Waves {
+		for _, target := range wave {
+			switch stand := f.stand(target); {
+			case stand == Waiting:
+				waiting++
+			case stand == Underway:
+				running++
+			case stand.Exception():
+				exceptions++
+			}
+		}
+	}
+	return waiting, running, exceptions
+}
+
 // canaryDied reports an exception among the canaries. Not one is tolerated.
 func (f Fleet) canaryDied() bool {
 	if !f.Canary || len(f.Waves) == 0 {
 		return false
 	}
 	for _, target := range f.Waves[0] {
-		if f.Stands[target].Exception() {
+		if f.stand(target).Exception() {
 			return true
 		}
 	}
@@ -104,19 +116,9 @@ func (f Fleet) canaryDied() bool {
 
 // Stopped says why a fleet's deployment ended before all targets were tried; empty where it did not.
 func (f Fleet) Stopped() string {
-	left := 0
-	exceptions := f.Before
-	for _, wave := range f.Waves {
-		for _, target := range wave {
-			if stand := f.Stands[target]; stand == Waiting || stand == "" {
-				left++
-			} else if stand.Exception() {
-				exceptions++
-			}
-		}
-	}
+	waiting, _, exceptions := f.Count()
 	switch {
-	case left == 0 || f.Ending:
+	case waiting == 0 || f.Ending:
 		return ""
 	case f.canaryDied():
 		return "the canary did not get there, so that no other target began"
