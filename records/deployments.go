@@ -68,29 +68,62 @@ func (e *RunningError) Error() string {
 // Begin records a new running deployment of this service. An environment has one at a time:
 // a second one is a *RunningError. It uses up the waivers that turned its gate, and the
 // scheduled promotion that it is of.
-func (r *Records) Begin(ctx context.Context, d Deployment) (Deployment, error) {
+func (r *Records) Begin(ctx context.Context, d Deployment) (begun Deployment, err error) {
+	err = r.beginning(ctx, func(tx pgx.Tx) (err error) {
+		begun, err = r.begin(ctx, tx, d)
+		return err
+	}, func() error {
+		running, err := r.Running(ctx, d.Lane, d.Environment)
+		if err == nil && running != nil {
+			err = &RunningError{*running}
+		}
+		return err
+	})
+	return begun, err
+}
+
+// beginning records that something begins, of which there is one at a time; once more while this
+// service's session is being taken again. busy is the error of what is under way already, and nil where that has
+// just ended, and there is room.
+func (r *Records) beginning(ctx context.Context, begin func(pgx.Tx) error, busy func() error) error {
 	for until := time.Now().Add(lifePatience); ; {
-		var begun Deployment
-		err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) (err error) {
-			begun, err = r.begin(ctx, tx, d)
-			return err
-		})
+		err := pgx.BeginFunc(ctx, r.pool, begin)
 		if errors.As(err, new(LostError)) && time.Now().Before(until) && ctx.Err() == nil {
-			time.Sleep(lifeAgain) // its session is being taken again
+			time.Sleep(lifeAgain)
 			continue
 		}
 		var refused *pgconn.PgError
-		if err == nil || !errors.As(err, &refused) || refused.Code != "23505" {
-			return begun, err
+		if !errors.As(err, &refused) || refused.Code != "23505" {
+			return err
 		}
-		running, err := r.Running(ctx, d.Lane, d.Environment)
-		if err != nil {
-			return begun, err
-		}
-		if running != nil { // else it has just ended, and there is room
-			return begun, &RunningError{*running}
+		if err := busy(); err != nil {
+			return err
 		}
 	}
+}
+
+// lost is the error where nothing could be recorded, since this service does not live as others see it:
+// they would take it for a dead service's.
+func lost(err error) error {
+	if errors.Is(err, pgx.ErrNoRows) {
+		return LostError{}
+	}
+	return err
+}
+
+// useScheduled turns a scheduled promotion of this service into what it began: a deployment, or one to a
+// fleet. 0 is none.
+func (r *Records) useScheduled(ctx context.Context, tx pgx.Tx, scheduled, deployment, fleet int64) error {
+	if scheduled == 0 {
+		return nil
+	}
+	tag, err := tx.Exec(ctx, `UPDATE records.scheduled SET state = 'started', deployment = nullif($2, 0::bigint),
+			fleet = nullif($4, 0::bigint), ended_at = now()
+		WHERE id = $1 AND state = 'waiting' AND service = $3`, scheduled, deployment, r.life.id, fleet)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = errors.New("the scheduled promotion does not wait any more, or another service begins it")
+	}
+	return err
 }
 
 func (r *Records) begin(ctx context.Context, tx pgx.Tx, d Deployment) (begun Deployment, err error) {
@@ -103,10 +136,7 @@ func (r *Records) begin(ctx context.Context, tx pgx.Tx, d Deployment) (begun Dep
 		d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate, d.Release, d.Digest, r.life.id, d.Fleet,
 	)
 	if begun, err = pgx.CollectExactlyOneRow(rows, scanDeployment); err != nil {
-		if errors.Is(err, pgx.ErrNoRows) {
-			err = LostError{} // others would take it for a dead service's
-		}
-		return begun, err
+		return begun, lost(err)
 	}
 	if waivers := d.Gate.Waivers; len(waivers) > 0 {
 		ids := make([]int64, len(waivers))
@@ -128,15 +158,7 @@ func (r *Records) begin(ctx context.Context, tx pgx.Tx, d Deployment) (begun Dep
 	if d.Fleet != 0 {
 		return begun, r.beginInFleet(ctx, tx, begun)
 	}
-	if d.Scheduled == 0 {
-		return begun, nil
-	}
-	tag, err := tx.Exec(ctx, `UPDATE records.scheduled SET state = 'started', deployment = $2, ended_at = now()
-		WHERE id = $1 AND state = 'waiting' AND service = $3`, d.Scheduled, begun.ID, r.life.id)
-	if err == nil && tag.RowsAffected() == 0 {
-		err = errors.New("the scheduled promotion does not wait any more, or another service begins it")
-	}
-	return begun, err
+	return begun, r.useScheduled(ctx, tx, d.Scheduled, begun.ID, 0)
 }
 
 // Running returns the deployment that is under way on an environment, or nil.

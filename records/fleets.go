@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
@@ -79,40 +78,32 @@ func (e *FleetRunningError) Error() string {
 func (r *Records) BeginFleet(
 	ctx context.Context, f FleetDeployment, targets []FleetTarget, scheduled int64,
 ) (begun FleetDeployment, err error) {
-	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+	err = r.beginning(ctx, func(tx pgx.Tx) error {
 		rows, _ := tx.Query(ctx, `INSERT INTO records.fleet_deployment (lane, environment, direction, wish, waves, outcome, actor,
 				who, service)
 			SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9 WHERE records.lives($9) RETURNING `+fleetColumns,
 			f.Lane, f.Environment, f.Direction, f.Request, f.Waves, deploy.Running, f.Actor, f.Who, r.life.id)
 		if begun, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[FleetDeployment]); err != nil {
-			if errors.Is(err, pgx.ErrNoRows) {
-				err = LostError{}
-			}
-			return err
+			return lost(err)
 		}
 		_, err := tx.CopyFrom(ctx, pgx.Identifier{"records", "fleet_target"},
 			[]string{"fleet", "target", "place", "wave", "stand", "says", "steps"},
 			pgx.CopyFromSlice(len(targets), func(i int) ([]any, error) {
 				t := targets[i]
-				return []any{begun.ID, t.Target, t.Place, t.Wave, string(t.Stand), t.Message, append([]step.Number{}, t.Steps...)}, nil
+				steps := append([]step.Number{}, t.Steps...)
+				return []any{begun.ID, t.Target, t.Place, t.Wave, string(t.Stand), t.Message, steps}, nil
 			}))
-		if err != nil || scheduled == 0 {
+		if err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `UPDATE records.scheduled SET state = 'started', fleet = $2, ended_at = now()
-			WHERE id = $1 AND state = 'waiting' AND service = $3`, scheduled, begun.ID, r.life.id)
-		if err == nil && tag.RowsAffected() == 0 {
-			err = errors.New("the scheduled promotion does not wait any more, or another service begins it")
+		return r.useScheduled(ctx, tx, scheduled, 0, begun.ID)
+	}, func() error {
+		running, err := r.RunningFleet(ctx, f.Lane, f.Environment)
+		if err == nil && running != nil {
+			err = &FleetRunningError{*running}
 		}
 		return err
 	})
-	var refused *pgconn.PgError
-	if errors.As(err, &refused) && refused.Code == "23505" {
-		running, other := r.RunningFleet(ctx, f.Lane, f.Environment)
-		if other == nil && running != nil {
-			return begun, &FleetRunningError{*running}
-		}
-	}
 	return begun, err
 }
 
@@ -145,6 +136,13 @@ func (r *Records) FleetDeployment(ctx context.Context, id int64) (FleetDeploymen
 		return FleetDeployment{}, err
 	}
 	return list[0], nil
+}
+
+// PlaceOfFleet says on which environment a deployment to a fleet is or was, or ErrNotFound.
+func (r *Records) PlaceOfFleet(ctx context.Context, id int64) (lane, environment string, err error) {
+	err = r.pool.QueryRow(ctx, `SELECT lane, environment FROM records.fleet_deployment WHERE id = $1`, id).
+		Scan(&lane, &environment)
+	return lane, environment, noRows(err)
 }
 
 // FleetDeployments returns deployments to a fleet, or to all of a lane or of all lanes where those

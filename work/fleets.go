@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -208,11 +209,7 @@ func (r *fleetRun) part(target string) partOver {
 	r.mu.Lock()
 	delete(r.parts, target)
 	r.mu.Unlock()
-	message := ""
-	if result.Failure != nil {
-		message = result.Failure.Error()
-	}
-	return partOver{target, StandOf(result.Outcome), message}
+	return overBy(target, result.Outcome, result.Failure)
 }
 
 // standOf is how a deployment stands, as the records say.
@@ -236,20 +233,18 @@ func standOf(f records.FleetDeployment, targets []records.FleetTarget) plan.Flee
 	return how
 }
 
-// StandOf is how a target stands whose deployment ended.
-func StandOf(outcome deploy.Outcome) plan.Stand {
-	switch outcome {
-	case deploy.Done:
-		return plan.Reached
-	case deploy.Failed:
-		return plan.Failed
-	case deploy.BackedOut:
-		return plan.BackedOut
-	case deploy.Cancelled:
-		return plan.Cancelled
-	case deploy.Interrupted, deploy.Running:
+// stands are how targets stand whose deployments ended.
+var stands = map[deploy.Outcome]plan.Stand{
+	deploy.Done: plan.Reached, deploy.Failed: plan.Failed, deploy.BackedOut: plan.BackedOut, deploy.Cancelled: plan.Cancelled,
+}
+
+// overBy is what became of a target by how its deployment ended.
+func overBy(target string, outcome deploy.Outcome, failure *deploy.Failure) partOver {
+	over := partOver{target: target, stand: cmp.Or(stands[outcome], plan.Unclear)}
+	if failure != nil {
+		over.message = failure.Error()
 	}
-	return plan.Unclear
+	return over
 }
 
 // outcomeEvery is how often it is read whether the deployment of a service that is gone was closed.
@@ -269,11 +264,7 @@ func (w *Fleets) outcomeOf(t records.FleetTarget) partOver {
 			if d.Outcome == deploy.Interrupted {
 				return partOver{target: t.Target, stand: plan.Waiting}
 			}
-			message := ""
-			if d.Failure != nil {
-				message = d.Failure.Error()
-			}
-			return partOver{t.Target, StandOf(d.Outcome), message}
+			return overBy(t.Target, d.Outcome, d.Failure)
 		}
 		select {
 		case <-w.halt:
@@ -285,21 +276,14 @@ func (w *Fleets) outcomeOf(t records.FleetTarget) partOver {
 
 // ends says how a deployment to a fleet ended: done, only if every target has what was asked for.
 func ends(f records.FleetDeployment, how plan.Fleet) (deploy.Outcome, string) {
-	exceptions, left := how.Before, 0
-	for _, stand := range how.Stands {
-		if stand.Exception() {
-			exceptions++
-		} else if stand == plan.Waiting || stand == "" {
-			left++
-		}
-	}
-	message := how.Stopped()
+	waiting, _, exceptions := how.Count()
+	untried := plural.Count(waiting, "target was not tried", "targets were not tried")
+	stopped := how.Stopped()
 	switch {
 	case f.Cancel != nil:
-		return deploy.Cancelled, fmt.Sprintf("%s cancelled it; %s", *f.Cancel,
-			plural.Count(left, "target was not tried", "targets were not tried"))
-	case message != "":
-		return deploy.Failed, message + "; " + plural.Count(left, "target was not tried", "targets were not tried")
+		return deploy.Cancelled, *f.Cancel + " cancelled it; " + untried
+	case stopped != "":
+		return deploy.Failed, stopped + "; " + untried
 	case exceptions > 0:
 		return deploy.Failed, plural.Count(exceptions, "target does", "targets do") + " not have what was asked for"
 	}
