@@ -43,12 +43,15 @@ func (b *bench) fleet(ctx context.Context) error {
 	}
 	files := map[string]string{}
 	for i := 1; i < fleetSteps; i++ {
-		files[fmt.Sprintf("%02d-reading.sql", i)] = fmt.Sprintf("CREATE TABLE reading_%d (gauge text, at timestamptz, level_cm integer);", i)
+		files[fmt.Sprintf("%02d-reading.sql", i)] = fmt.Sprintf(
+			"CREATE TABLE reading_%d (gauge text, at timestamptz, level_cm integer);", i,
+		)
 	}
-	files["10-mast.sql"] = "DO $$ BEGIN IF current_setting('harbour.broken', true) = 'true' THEN RAISE 'the mast is broken'; END IF; END $$;"
+	files["10-mast.sql"] = "DO $$ BEGIN IF current_setting('harbour.broken', true) = 'true' THEN RAISE 'the mast is broken'; " +
+		"END IF; END $$;"
 	atOnce := runtime.NumCPU() // targets and service share the machine: more than that are not done at once
-	text := fmt.Sprintf("lane: fleet\nenvironments: [{name: only, targets: \"file:%s\", waves: {canary: 1, at-once: %d, tolerate: %d}}]\n",
-		file, atOnce, fleetBroken)
+	text := fmt.Sprintf("lane: fleet\nenvironments:\n  - {name: only, targets: \"file:%s\", "+
+		"waves: {canary: 1, at-once: %d, tolerate: %d}}\n", file, atOnce, fleetBroken)
 	if err := b.declared(ctx, "fleet", text, files); err != nil {
 		return err
 	}
@@ -72,7 +75,8 @@ func (b *bench) fleet(ctx context.Context) error {
 	ideal := alone[len(alone)/2] * (fleetTargets - fleetAlone) / time.Duration(atOnce)
 	b.add(
 		fmt.Sprintf("%d targets × %d steps, through a fleet, %d broken on purpose and named", fleetTargets, fleetSteps, fleetBroken),
-		fmt.Sprintf("one target's time × %d / %d at once (%d were deployed to alone before)", fleetTargets-fleetAlone, atOnce, fleetAlone),
+		fmt.Sprintf("one target's time × %d / %d at once (%d were deployed to alone before)",
+			fleetTargets-fleetAlone, atOnce, fleetAlone),
 		took, ideal, 1.3,
 	)
 	for _, name := range broken {

@@ -16,12 +16,7 @@ func fleetPath(id int64) string { return "/api/v1/fleet-deployments/" + strconv.
 // FleetDeployments lists deployments to fleets, the newest first. Of the query it reads Lane,
 // Environment, Before and Limit.
 func (c *Client) FleetDeployments(ctx context.Context, q DeploymentQuery) (*api.FleetDeployments, error) {
-	query := pageQuery(q.Before, q.Limit)
-	for name, value := range map[string]string{"lane": q.Lane, "environment": q.Environment} {
-		if value != "" {
-			query.Set(name, value)
-		}
-	}
+	query := texts(pageQuery(q.Before, q.Limit), map[string]string{"lane": q.Lane, "environment": q.Environment})
 	return get[api.FleetDeployments](ctx, c, "/api/v1/fleet-deployments", query)
 }
 

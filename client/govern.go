@@ -89,6 +89,16 @@ func pageQuery(before int64, limit int) url.Values {
 	return query
 }
 
+// texts adds what is given of texts to a query.
+func texts(query url.Values, given map[string]string) url.Values {
+	for name, value := range given {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	return query
+}
+
 // Compare says how the schemas of two environments differ; owners and grants
 // count where owners is true.
 func (c *Client) Compare(ctx context.Context, lane, from, with string, owners bool) (*api.Comparison, error) {

@@ -148,11 +148,7 @@ func (c *Client) Probe(ctx context.Context, lane, environment string) (*api.Prob
 
 // Ledger gives a target's newest limit entries, newest first; 0 means all.
 func (c *Client) Ledger(ctx context.Context, lane, environment string, limit int) (*api.Ledger, error) {
-	return get[api.Ledger](
-		ctx, c,
-		environmentPath(lane, environment)+"/ledger",
-		url.Values{"limit": {strconv.Itoa(limit)}},
-	)
+	return c.LedgerPage(ctx, lane, environment, LedgerQuery{Limit: limit})
 }
 
 // LedgerQuery says which entries of a ledger are wanted; an empty field means all.
@@ -164,10 +160,7 @@ type LedgerQuery struct {
 
 // LedgerPage gives entries of a target's ledger, newest first.
 func (c *Client) LedgerPage(ctx context.Context, lane, environment string, q LedgerQuery) (*api.Ledger, error) {
-	query := pageQuery(q.Before, q.Limit)
-	if q.Step != "" {
-		query.Set("step", q.Step)
-	}
+	query := texts(pageQuery(q.Before, q.Limit), map[string]string{"step": q.Step})
 	return get[api.Ledger](ctx, c, environmentPath(lane, environment)+"/ledger", query)
 }
 

@@ -122,15 +122,10 @@ type DeploymentQuery struct {
 
 // Deployments lists deployments, the newest first.
 func (c *Client) Deployments(ctx context.Context, q DeploymentQuery) (*api.Deployments, error) {
-	query := pageQuery(q.Before, q.Limit)
-	for name, value := range map[string]string{
+	query := texts(pageQuery(q.Before, q.Limit), map[string]string{
 		"lane": q.Lane, "environment": q.Environment, "outcome": q.Outcome, "actor": q.Actor, "step": q.Step,
 		"release": q.Release,
-	} {
-		if value != "" {
-			query.Set(name, value)
-		}
-	}
+	})
 	return get[api.Deployments](ctx, c, "/api/v1/deployments", query)
 }
 

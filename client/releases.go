@@ -39,12 +39,7 @@ type ReleaseQuery struct {
 
 // ReleasesPage lists releases of a lane, newest first.
 func (c *Client) ReleasesPage(ctx context.Context, lane string, q ReleaseQuery) (*api.Releases, error) {
-	query := pageQuery(0, q.Limit)
-	for name, value := range map[string]string{"search": q.Search, "before": q.Before} {
-		if value != "" {
-			query.Set(name, value)
-		}
-	}
+	query := texts(pageQuery(0, q.Limit), map[string]string{"search": q.Search, "before": q.Before})
 	return get[api.Releases](ctx, c, lanePath(lane)+"/releases", query)
 }
 

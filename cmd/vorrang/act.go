@@ -51,9 +51,6 @@ func promoteCommand() command {
 				if err != nil {
 					return err
 				}
-				if promoted.Fleet != nil {
-					return finishFleet(ctx, e, at.Client, promoted.Fleet)
-				}
 				if k := promoted.Scheduled; k != nil {
 					return e.print(promoted, func() {
 						fmt.Fprintf(
@@ -163,9 +160,6 @@ func rollbackCommand() command {
 				if err != nil {
 					return err
 				}
-				if promoted.Fleet != nil {
-					return finishFleet(ctx, e, at.Client, promoted.Fleet)
-				}
 				return finish(
 					ctx, e, at.Client, promoted,
 					fmt.Sprintf("%s/%s: nothing to roll back", at.lane, at.environment),
@@ -204,6 +198,9 @@ func finish(ctx context.Context, e *env, c *client.Client, promoted *api.Promote
 			}
 			fmt.Fprintln(e.out, nothing)
 		})
+	}
+	if promoted.Fleet != nil {
+		return finishFleet(ctx, e, c, promoted.Fleet)
 	}
 	d := promoted.Deployment
 	if !*e.json {

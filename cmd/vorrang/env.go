@@ -163,10 +163,7 @@ func (e *env) onEnvironment(
 	target := e.flags.String("target", "", "one `target` of a fleet, or all of them in turn: all")
 	onLane := e.onLane(func(ctx context.Context, at spot, _ []string) error {
 		at.environment = *environment
-		switch *target {
-		case "":
-			return do(ctx, at)
-		case allTargets:
+		if *target == lane.AllTargets {
 			return e.onEachTarget(ctx, at, do)
 		}
 		at.environment = lane.PlaceName(*environment, *target)
@@ -180,6 +177,18 @@ func (e *env) onEnvironment(
 			return usage("say which environment: -%s NAME; vorrang status lists them", flagName)
 		}
 		return onLane(ctx, args)
+	}
+}
+
+// targetFlag adds -target to a command that can do without an environment. What it returns is the place that
+// is meant, for the one that is named.
+func (e *env) targetFlag(explain string) func(environment string) (string, error) {
+	target := e.flags.String("target", "", explain)
+	return func(environment string) (string, error) {
+		if *target != "" && environment == "" {
+			return "", usage("say of which environment the target is: -env NAME")
+		}
+		return lane.PlaceName(environment, *target), nil
 	}
 }
 

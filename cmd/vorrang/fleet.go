@@ -17,9 +17,6 @@ import (
 	"vorrang/service/api"
 )
 
-// allTargets has a command run for each target of a fleet.
-const allTargets = "all"
-
 // onEachTarget runs a command for each target of a fleet, one after the other, also behind one that it
 // did not succeed for. Its error is that of the worst.
 func (e *env) onEachTarget(ctx context.Context, at spot, do func(context.Context, spot) error) error {
@@ -50,7 +47,10 @@ func (e *env) onEachTarget(ctx context.Context, at spot, do func(context.Context
 	if len(failed) == 0 {
 		return nil
 	}
-	return &codedError{code, fmt.Sprintf("%s of %d: %s", plural.Of(len(failed), "target"), status.Fleet.Targets, strings.Join(failed, ", "))}
+	return &codedError{
+		code,
+		fmt.Sprintf("%s of %d: %s", plural.Of(len(failed), "target"), status.Fleet.Targets, strings.Join(failed, ", ")),
+	}
 }
 
 // fleetTargets are all targets of a fleet, by name.
@@ -144,7 +144,8 @@ func printFleetHead(e *env, f *api.FleetDeployment) {
 	if f.Release != "" {
 		what = "release " + f.Release
 	}
-	fmt.Fprintf(e.out, "deployment F%d %s on %s/%s: %s, %s of %d in %s, %d at once\n", f.ID, f.Direction, f.Lane, f.Environment, what,
+	fmt.Fprintf(e.out, "deployment F%d %s on %s/%s: %s, %s of %d in %s, %d at once\n",
+		f.ID, f.Direction, f.Lane, f.Environment, what,
 		plural.Of(changed, "target"), len(f.Targets), plural.Of(waves, "wave"), f.Waves.AtOnce)
 }
 
@@ -285,7 +286,8 @@ func steerFleet(
 				return err
 			}
 			return e.print(f, func() {
-				fmt.Fprintf(e.out, "deployment F%d on %s/%s: %s; %s\n", f.ID, f.Lane, f.Environment, pausedWords(f.Paused), countWords(f.Counts))
+				fmt.Fprintf(e.out, "deployment F%d on %s/%s: %s; %s\n",
+					f.ID, f.Lane, f.Environment, pausedWords(f.Paused), countWords(f.Counts))
 			})
 		}
 	}

@@ -45,7 +45,13 @@ func groups() []struct {
 		},
 		{"gates", []command{approveCommand(), waiveCommand(), freezeCommand(), thawCommand(), backupCommand(),
 			setAsideCommand()}},
-		{"act", []command{promoteCommand(), scheduledCommand(), rollbackCommand(), cancelCommand(), pauseCommand(), resumeCommand(), rebuildCommand()}},
+		{
+			"act",
+			[]command{
+				promoteCommand(), scheduledCommand(), rollbackCommand(), cancelCommand(), pauseCommand(), resumeCommand(),
+				rebuildCommand(),
+			},
+		},
 		{
 			"record what you know",
 			[]command{

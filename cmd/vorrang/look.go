@@ -97,7 +97,8 @@ func printChecks(w io.Writer, p paint, checks []gate.Check, holdsOnly bool) {
 func ledgerCommand() command {
 	return command{
 		verb: "ledger", does: "shows the history of a target, newest first",
-		example: "vorrang ledger -env production -limit 20\nvorrang ledger -env production -step 12\nvorrang ledger -env production -effects\n" +
+		example: "vorrang ledger -env production -limit 20\nvorrang ledger -env production -step 12\n" +
+			"vorrang ledger -env production -effects\n" +
 			"vorrang ledger -env production -setup > ledger-owner.sql",
 		setUp: func(e *env) func(context.Context, []string) error {
 			var query client.LedgerQuery

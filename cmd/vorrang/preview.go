@@ -67,7 +67,7 @@ func previewCommand() command {
 					return back(ctx, at.lane, at.environment, way.way())
 				}
 				at := spot{Client: c, lane: lane, environment: *to + *environment}
-				if *target == allTargets {
+				if *target == lanes.AllTargets {
 					if !*standalone || *folder == "" {
 						return usage("-target all writes files: add -standalone and -folder DIR")
 					}
@@ -75,9 +75,7 @@ func previewCommand() command {
 						return writeStandalone(ctx, e, at, *folder, read)
 					})
 				}
-				if *target != "" {
-					at.environment = lanes.PlaceName(at.environment, *target)
-				}
+				at.environment = lanes.PlaceName(at.environment, *target)
 				preview, err := read(ctx, at)
 				if err != nil {
 					return err
@@ -124,7 +122,8 @@ func printFleetPlans(e *env, plans []api.FleetPlan) {
 		case i > 0:
 			what = fmt.Sprintf("%s, another plan: -target %s shows it", plural.Of(p.Steps, "step"), p.Targets[0])
 		}
-		fmt.Fprintln(e.out, e.paint.strong(fmt.Sprintf("-- %s (%s): %s", plural.Of(len(p.Targets), "target"), gate.Some(p.Targets), what)))
+		which := fmt.Sprintf("-- %s (%s): %s", plural.Of(len(p.Targets), "target"), gate.Some(p.Targets), what)
+		fmt.Fprintln(e.out, e.paint.strong(which))
 	}
 }
 

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"vorrang/core/gate"
-	"vorrang/core/lane"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/sqltext"
@@ -24,17 +23,18 @@ func statusCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			e.laneFlag()
 			environment := e.flags.String("env", "", "one `environment`, with its steps")
-			target := e.flags.String("target", "", "with -env: one `target` of a fleet")
+			placed := e.targetFlag("with -env: one `target` of a fleet")
 			all := e.flags.Bool("all", false, "with -env: all steps, not only those that wait or have trouble")
 			return func(ctx context.Context, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
 				}
-				if *target != "" {
-					*environment = lane.PlaceName(*environment, *target)
+				place, err := placed(*environment)
+				if err != nil {
+					return err
 				}
-				if *environment != "" {
-					return oneStatus(ctx, e, *environment, *all)
+				if place != "" {
+					return oneStatus(ctx, e, place, *all)
 				}
 				return allStatus(ctx, e)
 			}
@@ -189,7 +189,7 @@ func printTrouble(e *env, s api.EnvironmentStatus, withName bool) {
 
 func oneStatus(ctx context.Context, e *env, environment string, all bool) error {
 	c := e.client()
-	laneName, err := e.whichLane(ctx, c)
+	lane, err := e.whichLane(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -197,7 +197,7 @@ func oneStatus(ctx context.Context, e *env, environment string, all bool) error 
 	if all {
 		which = "all"
 	}
-	s, err := c.Status(ctx, laneName, environment, which)
+	s, err := c.Status(ctx, lane, environment, which)
 	if err != nil {
 		return err
 	}

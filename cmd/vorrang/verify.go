@@ -19,16 +19,17 @@ func verifyCommand() command {
 		example: "vorrang verify\nvorrang verify -env production -junit verify.xml",
 		setUp: func(e *env) func(context.Context, []string) error {
 			environment := e.flags.String("env", "", "only this `environment`")
-			target := e.flags.String("target", "", "with -env: only this `target` of a fleet; all of them without it")
+			placed := e.targetFlag("with -env: only this `target` of a fleet; all of them without it")
 			junit := e.flags.String("junit", "", "write the result to a `file` as JUnit XML too")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
 				}
-				if *target != "" {
-					*environment = lane.PlaceName(*environment, *target)
+				place, err := placed(*environment)
+				if err != nil {
+					return err
 				}
-				v, err := at.Verify(ctx, at.lane, *environment)
+				v, err := at.Verify(ctx, at.lane, place)
 				if err != nil {
 					return err
 				}

@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import ProgressBar from 'primevue/progressbar'
 import Skeleton from 'primevue/skeleton'
 import { computed, onMounted, onUnmounted, ref, shallowRef } from 'vue'
 import { RouterLink, useRouter } from 'vue-router'
@@ -12,6 +11,7 @@ import { labels, plural } from '../labels'
 import SchemaDifferences from '../parts/SchemaDifferences.vue'
 import FailureNote from '../parts/FailureNote.vue'
 import GateList from '../parts/GateList.vue'
+import ProgressRow from '../parts/ProgressRow.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import StateMark from '../parts/StateMark.vue'
 import { moment, took } from '../time'
@@ -175,15 +175,7 @@ const lasted = computed(() => {
       <p v-if="kept" class="panel warn" role="alert">
         <i class="pi pi-exclamation-triangle" aria-hidden="true" /> {{ kept }}
       </p>
-      <div class="row">
-        <ProgressBar
-          :value="deployment.planned ? Math.round((100 * done) / deployment.planned) : 0"
-          class="grow"
-          :show-value="false"
-          :aria-label="`${done} of ${deployment.planned} steps`"
-        />
-        <span>{{ done }} of {{ plural(deployment.planned, 'step') }}</span>
-      </div>
+      <ProgressRow :done="done" :of="deployment.planned" noun="step" />
       <table class="steps panel">
         <tbody>
           <template v-for="l in lines" :key="l.number">

@@ -1,6 +1,5 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import ProgressBar from 'primevue/progressbar'
 import Skeleton from 'primevue/skeleton'
 import { computed, ref } from 'vue'
 import { RouterLink } from 'vue-router'
@@ -9,6 +8,7 @@ import { api, problemOf, result, type FleetTarget, type Problem } from '../api'
 import ActDialog from '../dialogs/ActDialog.vue'
 import { labels, placeName, plural } from '../labels'
 import FleetCounts from '../parts/FleetCounts.vue'
+import ProgressRow from '../parts/ProgressRow.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import StateMark from '../parts/StateMark.vue'
 import { usePolled } from '../poll'
@@ -121,15 +121,7 @@ const lasted = (t: FleetTarget) =>
         {{ fleet.paused }} paused it: no further target begins.
       </p>
       <p v-if="fleet.message" class="panel bad">{{ fleet.message }}.</p>
-      <div class="row">
-        <ProgressBar
-          :value="changed.length ? Math.round((100 * ended) / changed.length) : 0"
-          class="grow"
-          :show-value="false"
-          :aria-label="`${ended} of ${changed.length} targets`"
-        />
-        <span>{{ ended }} of {{ plural(changed.length, 'target') }}</span>
-      </div>
+      <ProgressRow :done="ended" :of="changed.length" noun="target" />
       <p><FleetCounts :counts="fleet.counts" /></p>
       <section v-if="exceptions.length" class="stack tight">
         <h2>{{ plural(exceptions.length, 'target') }} without what was asked for</h2>

@@ -4,7 +4,7 @@ import { RouterLink } from 'vue-router'
 
 import type { EnvironmentStatus } from '../api'
 import { labels, plural } from '../labels'
-import { stateOf } from '../state'
+import { oddOf, stateOf } from '../state'
 import { ago } from '../time'
 import StateMark from './StateMark.vue'
 
@@ -21,10 +21,7 @@ const pending = computed(() => {
   const first = fleet?.groups[0]?.targets.length ?? 0
   return (n ? `${n} ${labels.pending}` : 'nothing pending') + (odd.value ? ` on ${first}` : '')
 })
-/** How many targets of a fleet are not as most are. */
-const odd = computed(() =>
-  (props.environment.fleet?.groups ?? []).slice(1).reduce((sum, g) => sum + g.targets.length, 0),
-)
+const odd = computed(() => oddOf(props.environment.fleet))
 </script>
 
 <template>

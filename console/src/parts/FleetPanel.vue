@@ -3,8 +3,9 @@ import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { api, result, type EnvironmentStatus, type FleetGroup } from '../api'
+import { api, result, type EnvironmentStatus } from '../api'
 import { labels, placeName, plural } from '../labels'
+import { oddOf, stateOf } from '../state'
 import { ago, moment } from '../time'
 import FleetCounts from './FleetCounts.vue'
 import StateMark from './StateMark.vue'
@@ -14,14 +15,9 @@ const props = defineProps<{ environment: EnvironmentStatus }>()
 const emit = defineEmits<{ done: [] }>()
 
 const fleet = computed(() => props.environment.fleet!)
-const odd = computed(() => fleet.value.groups.slice(1).reduce((sum, g) => sum + g.targets.length, 0))
+const odd = computed(() => oddOf(fleet.value))
 const deployment = computed(() => fleet.value.running ?? fleet.value.last)
 
-function stateOf(g: FleetGroup): string {
-  if (!g.reached) return labels.unreachable
-  if (g.trouble.length > 0) return labels.trouble
-  return g.pending > 0 ? labels.pending : labels.inOrder
-}
 const link = (target: string) => `/lanes/${props.environment.lane}/${placeName(props.environment.environment, target)}`
 
 /** So many targets of a group are shown until somebody asks for all. */
