@@ -109,7 +109,7 @@ func (s *gates) approvalsOf(
 		a, facts, err := s.approval(c, p, in)
 		return []givenApproval{{p.environment.Name, a}}, facts, err
 	}
-	places, _, err := s.targets.inUse(c, p)
+	places, err := s.targets.inUse(c, p)
 	if err != nil {
 		return nil, facts, err
 	}

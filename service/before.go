@@ -72,21 +72,14 @@ func (s *gates) lookBeforeNow(ctx context.Context, p targetContext, e lane.Envir
 	}
 	places := []targetContext{s.targets.at(p.lane, e, catalogue)}
 	if e.Fleet != nil {
-		if places, _, err = s.targets.inUse(ctx, places[0]); err != nil {
+		if places, err = s.targets.inUse(ctx, places[0]); err != nil {
 			return []lookedBefore{{seen: verify.Environment{Name: e.Name}, unreached: unreachable(err).Message}}, nil
 		}
 	}
 	list := make([]lookedBefore, len(places))
 	each(places, mostAtOnce, func(i int, there targetContext) {
-		list[i].seen.Name = there.environment.Name
-		within, cancel := context.WithTimeout(ctx, lookTimeout)
-		defer cancel()
-		session, err := s.targets.connect(within, there, "vorrangd gate")
-		if err == nil {
-			list[i].seen.Facts, list[i].seen.Entries, err = s.targets.look(within, there, session)
-			session.Close()
-		}
-		if err != nil {
+		var err error
+		if list[i].seen, err = s.targets.history(ctx, there, "vorrangd gate"); err != nil {
 			list[i].unreached = unreachable(err).Message
 		}
 	})

@@ -28,9 +28,8 @@ type surveyed struct {
 	away    string // why it could not be read; empty where it could
 	gate    gate.Result
 	refused string // why there is no plan, where its gate is clear
-	planned int    // actions that a deployment would have there
-	actions []plan.Action
-	digest  string // of that plan
+	plan    plan.Plan
+	digest  string // of the plan; empty where there is none
 }
 
 // surveyAll looks at targets of a fleet, so many at a time, and asks the gate of each.
@@ -54,13 +53,15 @@ func (s *gates) surveyAll(
 			return
 		}
 		list[i].gate = w.gate(facts)
-		if planned, err := w.plan(facts.View); err == nil {
-			list[i].planned, list[i].digest, list[i].actions = len(planned.Actions), planned.Digest(), planned.Actions
-			if len(planned.Actions) > 0 && !w.isShown(planned) {
-				list[i].refused = notShown
-			}
-		} else if !list[i].gate.Held() {
+		planned, err := w.plan(facts.View)
+		switch {
+		case err == nil && len(planned.Actions) > 0 && !w.isShown(planned):
+			list[i].refused = notShown
+		case err != nil && !list[i].gate.Held():
 			list[i].refused = err.Error()
+		}
+		if err == nil {
+			list[i].plan, list[i].digest = planned, planned.Digest()
 		}
 	})
 	return list, errors.Join(errs...)
@@ -76,13 +77,14 @@ func answers(seen []surveyed) (list []gate.Answer) {
 	return list
 }
 
-// inUse are the targets of a fleet that are not set aside, and those that are.
-func (s *targets) inUse(ctx context.Context, p targetContext) (list []targetContext, aside map[string]records.Aside, err error) {
+// inUse are the targets of a fleet that are not set aside. There is one, at least.
+func (s *targets) inUse(ctx context.Context, p targetContext) (list []targetContext, err error) {
 	if p.environment.Fleet.Unread != "" {
-		return nil, nil, manyTargets(p.environment)
+		return nil, manyTargets(p.environment)
 	}
-	if aside, err = s.Records.AsideOf(ctx, p.lane.Name, p.environment.Name); err != nil {
-		return nil, nil, err
+	aside, err := s.Records.AsideOf(ctx, p.lane.Name, p.environment.Name)
+	if err != nil {
+		return nil, err
 	}
 	for _, one := range s.places(p) {
 		if _, is := aside[lane.TargetOf(one.environment.Name)]; !is {
@@ -90,9 +92,9 @@ func (s *targets) inUse(ctx context.Context, p targetContext) (list []targetCont
 		}
 	}
 	if len(list) == 0 {
-		return nil, nil, refused(see(remedy.LookAtStatus, "see why"), "every target of %s is set aside", p.environment.Name)
+		return nil, refused(see(remedy.LookAtStatus, "see why"), "every target of %s is set aside", p.environment.Name)
 	}
-	return list, aside, nil
+	return list, nil
 }
 
 // deployFleet begins a deployment to a fleet: the gate of each target is asked, and those that have
@@ -100,10 +102,14 @@ func (s *targets) inUse(ctx context.Context, p targetContext) (list []targetCont
 func (s *deploying) deployFleet(
 	c call, p targetContext, w deploymentRequest, request records.FleetRequest, direction ledger.Direction,
 ) (*api.Promoted, error) {
-	if running, err := s.Records.RunningFleet(c, p.lane.Name, p.environment.Name); err != nil || running != nil {
-		return nil, cmp.Or(err, busyFleet(running))
+	running, err := s.Records.RunningFleet(c, p.lane.Name, p.environment.Name)
+	if err == nil && running != nil {
+		err = busyFleet(*running)
 	}
-	places, aside, err := s.targets.inUse(c, p)
+	if err != nil {
+		return nil, err
+	}
+	places, err := s.targets.inUse(c, p)
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +118,7 @@ func (s *deploying) deployFleet(
 		return nil, err
 	}
 	merged := gate.Merge(p.environment.Name, answers(seen))
-	targets, exceptions, planned := inWaves(p, seen, aside)
+	targets, exceptions, planned := inWaves(p.environment.Fleet.Waves, seen)
 	if tooMany(p, exceptions, planned) {
 		return nil, s.heldFleet(c, p, seen, merged, exceptions)
 	}
@@ -127,7 +133,7 @@ func (s *deploying) deployFleet(
 	if f, err = s.Records.BeginFleet(c, f, targets, c.scheduled); err != nil {
 		var running *records.FleetRunningError
 		if errors.As(err, &running) {
-			err = busyFleet(&running.Fleet)
+			err = busyFleet(running.Fleet)
 		}
 		return nil, err
 	}
@@ -150,7 +156,7 @@ func pinned(request records.FleetRequest, direction ledger.Direction, seen []sur
 	request.Steps = map[step.Number]string{}
 	last := step.Number("")
 	for _, one := range seen {
-		for _, a := range one.actions {
+		for _, a := range one.plan.Actions {
 			request.Steps[a.Step.Number] = markOf(a.Step)
 			if last == "" || step.Compare(a.Step.Number, last) > 0 {
 				last = a.Step.Number
@@ -207,19 +213,12 @@ func tooMany(p targetContext, exceptions, planned int) bool {
 // inWaves sorts what was seen into waves: targets with something to do, behind the canaries. The
 // others are in no wave, with what keeps them out of it.
 func inWaves(
-	p targetContext, seen []surveyed, aside map[string]records.Aside,
+	how lane.Waves, seen []surveyed,
 ) (targets []records.FleetTarget, exceptions, planned int) {
 	var ready []string
-	at := map[string]int{}
-	for i, t := range p.environment.Fleet.Targets {
-		if _, is := aside[t.Name]; !is {
-			at[t.Name] = i
-		}
-	}
-	for _, one := range seen {
-		t := records.FleetTarget{Target: lane.TargetOf(one.place.environment.Name), Stand: plan.Waiting}
-		t.Place = at[t.Target]
-		for _, a := range one.actions {
+	for i, one := range seen {
+		t := records.FleetTarget{Target: lane.TargetOf(one.place.environment.Name), Place: i, Stand: plan.Waiting}
+		for _, a := range one.plan.Actions {
 			t.Steps = append(t.Steps, a.Step.Number)
 		}
 		switch {
@@ -230,7 +229,7 @@ func inWaves(
 			t.Stand, t.Message = plan.Held, fmt.Sprintf("%s (%s)", hold.Evidence, hold.ID)
 		case one.refused != "":
 			t.Stand, t.Message = plan.Held, one.refused
-		case one.planned == 0:
+		case len(one.plan.Actions) == 0:
 			t.Stand, t.Message = plan.Reached, "there was nothing to do"
 		default:
 			ready = append(ready, t.Target)
@@ -240,7 +239,7 @@ func inWaves(
 		}
 		targets = append(targets, t)
 	}
-	waves := plan.Waves(ready, p.environment.Fleet.Canary, p.environment.Fleet.Size)
+	waves := plan.Waves(ready, how.Canary, how.Size)
 	number := map[string]int{}
 	for i, wave := range waves {
 		for _, target := range wave {
@@ -253,12 +252,9 @@ func inWaves(
 	return targets, exceptions, len(ready)
 }
 
-func busyFleet(f *records.FleetDeployment) error {
-	if f == nil {
-		return nil
-	}
+func busyFleet(f records.FleetDeployment) error {
 	return refuse(http.StatusConflict, "held", "The fleet is busy", by("wait for it to end, or cancel it"),
-		"%s", (&records.FleetRunningError{Fleet: *f}).Error())
+		"%s", (&records.FleetRunningError{Fleet: f}).Error())
 }
 
 // heldFleet says for how many targets the gate is held, or which are away, and tells the hooks.
@@ -330,14 +326,10 @@ func (s *deploying) rollbackFleet(c call, p targetContext, in *rollbackIn) (*api
 // toldOfFleet tells the hooks how a deployment to a fleet ended.
 func (s *deploying) toldOfFleet(f records.FleetDeployment, outcome deploy.Outcome, message string) {
 	s.looking.changed()
-	kind := api.EventFailed
-	if outcome == deploy.Done {
-		kind = api.EventDone
-	}
 	ctx, cancel := context.WithTimeout(context.Background(), tellPatience)
 	defer cancel()
 	s.hooks.Tell(ctx, api.HookEvent{
-		Type: kind, Lane: f.Lane, Environment: f.Environment, Actor: f.Actor, Release: f.Request.Release,
+		Type: endedAs(outcome), Lane: f.Lane, Environment: f.Environment, Actor: f.Actor, Release: f.Request.Release,
 		Message: cmp.Or(message, string(outcome)),
 	})
 }

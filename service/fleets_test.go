@@ -208,7 +208,9 @@ func TestAFleetIsPausedAndCancelled(t *testing.T) {
 	require.NoError(t, w.FollowFleet(t.Context(), f.ID, func(now *api.FleetDeployment) error { f = now; return nil }))
 	holds()
 	assert.Equal(t, deploy.Cancelled, f.Outcome)
-	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Cancelled, "g3": plan.Waiting, "g4": plan.Waiting}, stands(f))
+	assert.Equal(t, map[string]plan.Stand{
+		"g1": plan.Reached, "g2": plan.Cancelled, "g3": plan.Waiting, "g4": plan.Waiting,
+	}, stands(f))
 	_, err := w.PauseFleet(t.Context(), f.ID)
 	require.ErrorContains(t, err, "ended")
 }
@@ -269,7 +271,8 @@ func TestWhatIsOfOneTarget(t *testing.T) {
 	assert.Equal(t, []string{"g1", "g2", "g3"}, shown.Fleet[0].Targets)
 	assert.Len(t, shown.Actions, 1)
 	_, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{Shown: "0123456789abcdef"})
-	require.ErrorContains(t, err, "3 targets of 3 cannot take part, and 0 are tolerated: g1, g2, g3: the plan is not the one that was shown")
+	require.ErrorContains(t, err, "3 targets of 3 cannot take part, and 0 are tolerated: g1, g2, g3: the plan is not the one "+
+		"that was shown")
 	_, err = w.Standalone(t.Context(), "harbour", "staging", client.Promotion{})
 	var refused *client.Error
 	require.ErrorAs(t, err, &refused)
@@ -331,12 +334,12 @@ func TestAFleetStandsInAList(t *testing.T) {
 	}
 	line := func(environment string) string { return environment + " " + w.URLs[environment] }
 	list("# the gauges", "", line("staging"))
-	_, err := w.Declare(t.Context(), "lane.yaml", []byte("lane: gauges\nenvironments:\n  - {name: all, targets: \"file:"+file+"\"}\n"),
-		"gauges")
+	declaration := []byte("lane: gauges\nenvironments:\n  - {name: all, targets: \"file:" + file + "\"}\n")
+	_, err := w.Declare(t.Context(), "lane.yaml", declaration, "gauges")
 	require.ErrorContains(t, err, "is the database of", "staging is another lane's")
 	url := pgtest.Database(t)
 	list("one " + url)
-	_, err = w.Declare(t.Context(), "lane.yaml", []byte("lane: gauges\nenvironments:\n  - {name: all, targets: \"file:"+file+"\"}\n"), "gauges")
+	_, err = w.Declare(t.Context(), "lane.yaml", declaration, "gauges")
 	require.NoError(t, err)
 	_, err = w.Submit(t.Context(), "gauges", os.DirFS(w.Steps))
 	require.NoError(t, err)

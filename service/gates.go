@@ -102,7 +102,6 @@ func (s *gates) gate(c call, in *gateIn) (*api.GateAnswer, error) {
 	}
 	for _, hold := range result.Holds() {
 		if gate.Waivable(hold.ID) && p.environment.Fleet == nil { // a waiver is for one target
-
 			answer.Waivable = append(answer.Waivable, hold.ID)
 		}
 	}
@@ -115,7 +114,7 @@ func (s *gates) now(ctx context.Context, p targetContext, who promotionRequest) 
 		facts, err := s.survey(ctx, p, who)
 		return gate.Forward(facts), err
 	}
-	places, _, err := s.targets.inUse(ctx, p)
+	places, err := s.targets.inUse(ctx, p)
 	if err != nil {
 		return gate.Result{}, err
 	}

@@ -67,7 +67,9 @@ func (g *guide) Confirm(ctx context.Context) (last work.Confirmed, err error) {
 		return last, err
 	}
 	d := g.deployment
-	who := promotionRequest{through: g.request.through, actor: d.Actor, deployment: d.ID, back: g.request.back, befores: g.request.befores}
+	who := promotionRequest{
+		through: g.request.through, actor: d.Actor, deployment: d.ID, back: g.request.back, befores: g.request.befores,
+	}
 	facts, err := g.gates.underLock(ctx, p, g.session, who)
 	if err != nil {
 		return last, err
@@ -207,10 +209,8 @@ func (g *guide) Ended(result deploy.Result) {
 	case result.Failure != nil:
 		g.hooks.TellOf(d, api.EventFailed, result.Failure.Error())
 	case result.Outcome == deploy.Done && d.Fleet != 0: // that of the whole tells
-	case result.Outcome == deploy.Done:
-		g.hooks.TellOf(d, api.EventDone, string(result.Outcome))
 	default:
-		g.hooks.TellOf(d, api.EventFailed, string(result.Outcome))
+		g.hooks.TellOf(d, endedAs(result.Outcome), string(result.Outcome))
 	}
 }
 

@@ -85,11 +85,13 @@ func (s *identities) authorize(e endpoint) fiber.Handler {
 		if err != nil {
 			return err
 		}
-		if c.Params("fleet") != "" && (scope == access.Scope{} || !who.mayLook(scope.Lane, scope.Environment)) {
-			return noFleetDeployment(c.Params("fleet"))
+		// whether a deployment is there is not told
+		unseen := scope == access.Scope{} || !who.mayLook(scope.Lane, scope.Environment)
+		if id := c.Params("fleet"); id != "" && unseen {
+			return noFleetDeployment(id)
 		}
-		if c.Params("id") != "" && (scope == access.Scope{} || !who.mayLook(scope.Lane, scope.Environment)) {
-			return noDeployment(c.Params("id")) // whether it is there is not told
+		if id := c.Params("id"); id != "" && unseen {
+			return noDeployment(id)
 		}
 		if !e.self && !who.Grants.Allow(e.need, scope) {
 			err = forbidden(who, e.need, scope)
@@ -105,29 +107,23 @@ func (s *identities) authorize(e endpoint) fiber.Handler {
 // scopeOf is what a call is about, by its path.
 func (s *identities) scopeOf(c fiber.Ctx) (access.Scope, error) {
 	scope := access.Scope{Lane: c.Params("lane"), Environment: c.Params("environment")}
-	if id := c.Params("fleet"); id != "" { // of a deployment to one
-		number, err := strconv.ParseInt(id, 10, 64)
-		if err != nil {
-			return scope, badRequest(nil, "fleet: %q is not a whole number", id)
-		}
-		f, err := s.Records.FleetDeployment(c.Context(), number)
-		if errors.Is(err, records.ErrNotFound) {
-			return access.Scope{}, nil
-		}
-		return access.Scope{Lane: f.Lane, Environment: f.Environment}, err
+	name, placeOf := "id", s.Records.PlaceOf // of a deployment
+	if c.Params("fleet") != "" {
+		name, placeOf = "fleet", s.Records.PlaceOfFleet
 	}
-	if id := c.Params("id"); id != "" { // of a deployment
-		number, err := strconv.ParseInt(id, 10, 64)
-		if err != nil {
-			return scope, badRequest(nil, "id: %q is not a whole number", id)
-		}
-		scope.Lane, scope.Environment, err = s.Records.PlaceOf(c.Context(), number)
-		if errors.Is(err, records.ErrNotFound) {
-			return access.Scope{}, nil
-		}
-		return scope, err
+	id := c.Params(name)
+	if id == "" {
+		return scope, nil
 	}
-	return scope, nil
+	number, err := strconv.ParseInt(id, 10, 64)
+	if err != nil {
+		return scope, badRequest(nil, "%s: %q is not a whole number", name, id)
+	}
+	scope.Lane, scope.Environment, err = placeOf(c.Context(), number)
+	if errors.Is(err, records.ErrNotFound) {
+		return access.Scope{}, nil
+	}
+	return scope, err
 }
 
 func forbidden(who caller, need access.Need, scope access.Scope) error {

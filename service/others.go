@@ -212,11 +212,15 @@ func (o *others) open(ctx context.Context, d records.Deployment) (engine.Session
 
 // told tells the hooks.
 func (o *others) told(d records.Deployment, outcome deploy.Outcome) {
-	kind := api.EventFailed
+	o.hooks.TellOf(d, endedAs(outcome), string(outcome))
+}
+
+// endedAs is what hooks are told of an end.
+func endedAs(outcome deploy.Outcome) string {
 	if outcome == deploy.Done {
-		kind = api.EventDone
+		return api.EventDone
 	}
-	o.hooks.TellOf(d, kind, string(outcome))
+	return api.EventFailed
 }
 
 // tellPatience bounds it.

@@ -16,7 +16,8 @@ func TestReleasesAreSearchedAndPaged(t *testing.T) {
 	w := servicetest.Start(t)
 	for i := range 5 {
 		w.Submitted(map[string]string{fmt.Sprintf("%d-a.sql", i+1): fmt.Sprintf("SELECT %d", i)})
-		must(w.Cut(t.Context(), "harbour", client.Cutting{Name: fmt.Sprintf("2026.%d", i), Notes: []string{"Spring tide", "Neap tide"}[i%2]}))
+		cut := client.Cutting{Name: fmt.Sprintf("2026.%d", i), Notes: []string{"Spring tide", "Neap tide"}[i%2]}
+		must(w.Cut(t.Context(), "harbour", cut))
 	}
 	var names []string
 	before := ""

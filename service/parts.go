@@ -21,6 +21,7 @@ type targets struct {
 	*Config
 	histories histories
 	known     knownIdentities
+	lists     lists
 	noted     *noted
 }
 

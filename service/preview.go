@@ -107,7 +107,7 @@ func (s *deploying) previewed(
 func (s *deploying) previewFleet(
 	c call, p targetContext, w deploymentRequest, in *previewIn,
 ) (*api.Preview, error) {
-	places, aside, err := s.targets.inUse(c, p)
+	places, err := s.targets.inUse(c, p)
 	if err != nil {
 		return nil, err
 	}
@@ -133,7 +133,7 @@ func (s *deploying) previewFleet(
 	}
 	merged := gate.Merge(in.Environment, answers(seen))
 	answer.Gate, answer.Fleet = merged.Checks, plans
-	_, exceptions, planned := inWaves(p, seen, aside)
+	_, exceptions, planned := inWaves(p.environment.Fleet.Waves, seen)
 	answer.Held = tooMany(p, exceptions, planned)
 	return answer, nil
 }
@@ -149,7 +149,7 @@ func plansOf(seen []surveyed) []api.FleetPlan {
 		if !known {
 			i = len(list)
 			at[key] = i
-			list = append(list, api.FleetPlan{Steps: one.planned, Plan: one.digest, Message: cmp.Or(one.away, one.refused)})
+			list = append(list, api.FleetPlan{Steps: len(one.plan.Actions), Plan: one.digest, Message: cmp.Or(one.away, one.refused)})
 		}
 		list[i].Targets = append(list[i].Targets, lane.TargetOf(one.place.environment.Name))
 	}

@@ -36,5 +36,6 @@ func TestALookInPassingReadsASchemaOnce(t *testing.T) {
 	assert.NotContains(t, page(), "by_hand")
 	_, err := w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
 	require.NoError(t, err)
-	assert.Equal(t, gate.Pass, gate.Result{Checks: must(w.Gate(t.Context(), "harbour", "staging", "")).Checks}.Find(gate.Drift).Verdict)
+	result := gate.Result{Checks: must(w.Gate(t.Context(), "harbour", "staging", "")).Checks}
+	assert.Equal(t, gate.Pass, result.Find(gate.Drift).Verdict)
 }

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"context"
 	"slices"
 
 	"vorrang/core/lane"
@@ -38,7 +37,7 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 	seen := make([]*verify.Environment, len(l.Environments))
 	troubles := make([]*api.Unreached, len(l.Environments))
 	each(l.Environments, mostLooks, func(i int, e lane.Environment) {
-		found, err := s.verifyOne(c, s.targets.at(l, e, catalogue))
+		found, err := s.targets.history(c, s.targets.at(l, e, catalogue), "vorrangd verify")
 		if err == nil {
 			seen[i] = &found
 			return
@@ -86,16 +85,4 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 // about a place.
 func wantedPlace(asked, place string) bool {
 	return asked == "" || asked == place || asked == lane.EnvironmentOf(place)
-}
-
-func (s *views) verifyOne(ctx context.Context, p targetContext) (verify.Environment, error) {
-	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
-	defer cancel()
-	session, err := s.targets.connect(ctx, p, "vorrangd verify")
-	if err != nil {
-		return verify.Environment{}, err
-	}
-	defer session.Close()
-	facts, entries, err := s.targets.look(ctx, p, session)
-	return verify.Environment{Name: p.environment.Name, Facts: facts, Entries: entries}, err
 }

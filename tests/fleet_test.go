@@ -45,8 +45,8 @@ func startGauges(t *testing.T, targets int, waves string) *gauges {
 	for range 2 {
 		g.services = append(g.services, startProcess(t, "RECORDS="+g.records))
 	}
-	lane := fmt.Sprintf("lane: gauges\nenvironments:\n  - {name: production, targets: \"file:%s\", waves: {%s}, gate: {release: not-asked}}\n",
-		list, waves)
+	lane := fmt.Sprintf("lane: gauges\nenvironments:\n  - {name: production, targets: \"file:%s\", waves: {%s}, "+
+		"gate: {release: not-asked}}\n", list, waves)
 	_, err := g.services[0].Declare(t.Context(), "lane.yaml", []byte(lane), "gauges")
 	require.NoError(t, err)
 	return g
