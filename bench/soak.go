@@ -32,7 +32,8 @@ var soakFor = flag.Duration("soak", 0,
 	"keep three services busy for so long, restart them meanwhile, and say what stayed level")
 
 const (
-	soakLanes    = 20
+	soakLanes    = 20 // of one target each; one more has a fleet
+	soakFleet    = 8  // targets
 	soakServices = 3
 	soakWorkers  = 8
 	soakSamples  = 120
@@ -45,8 +46,8 @@ type soak struct {
 	*bench
 	services []*served
 	mu       sync.Mutex
-	done     map[string]int // what was done, and what came of it
-	lanes    [soakLanes]sync.Mutex
+	done     map[string]int            // what was done, and what came of it
+	lanes    [soakLanes + 1]sync.Mutex // the last is the fleet's
 	samples  []sample
 	strange  []string // answers that nobody expected
 	restarts int
@@ -73,6 +74,9 @@ func (b *bench) soak(ctx context.Context, d time.Duration) error {
 		if err := s.declareLane(ctx, i); err != nil {
 			return err
 		}
+	}
+	if err := s.declareFleet(ctx); err != nil {
+		return err
 	}
 	busy, cancel := context.WithTimeout(ctx, d)
 	defer cancel()
@@ -126,17 +130,42 @@ func (s *soak) declareLane(ctx context.Context, i int) error {
 	}
 	text := fmt.Sprintf("lane: %s\nengine: %s\n"+
 		"environments: [{name: only, target: %q, scratch: %[3]q, disposable: true}]\n", lane(i), engine, reference)
+	return s.submit(ctx, i, text)
+}
+
+// declareFleet declares the lane whose environment has several targets.
+func (s *soak) declareFleet(ctx context.Context) error {
+	list := ""
+	for i := range soakFleet {
+		database := fmt.Sprintf("soakfleet%d", i+1)
+		if err := s.exec(ctx, "postgres", "CREATE DATABASE "+database); err != nil {
+			return err
+		}
+		list += gauge(i) + " " + s.url(database) + "\n"
+	}
+	file := filepath.Join(s.folder, "soakfleet.list")
+	if err := os.WriteFile(file, []byte(list), 0o600); err != nil {
+		return err
+	}
+	return s.submit(ctx, soakLanes, fmt.Sprintf("lane: %s\nenvironments:\n  - {name: only, targets: \"file:%s\", "+
+		"disposable: true, waves: {canary: 1, size: 4, at-once: 2}}\n", lane(soakLanes), file))
+}
+
+func gauge(i int) string { return fmt.Sprintf("gauge%d", i+1) }
+
+// submit declares a lane, and submits its steps.
+func (s *soak) submit(ctx context.Context, i int, text string) error {
 	if _, err := s.client.Declare(ctx, "lane.yaml", []byte(text)); err != nil {
 		return err
 	}
-	_, err = s.client.Submit(ctx, lane(i), steps(i))
+	_, err := s.client.Submit(ctx, lane(i), steps(i))
 	return err
 }
 
 // work does one thing after another, each on a lane that nobody else is at.
 func (s *soak) work(ctx context.Context) {
 	for ctx.Err() == nil {
-		i := rand.IntN(soakLanes)
+		i := rand.IntN(len(s.lanes))
 		if !s.lanes[i].TryLock() {
 			continue
 		}
@@ -153,26 +182,32 @@ func (s *soak) any() *client.Client { return s.services[rand.IntN(len(s.services
 // act does one thing on a lane, and reports whether a restart cut it off.
 func (s *soak) act(ctx context.Context, i int) (cut bool) {
 	defer func(before int64) { cut = s.cuts.Load() > before }(s.cuts.Load())
-	name, at := lane(i), s.any()
+	name, place, at, which := lane(i), "only", s.any(), ""
+	if i == soakLanes {
+		which = "fleet's "
+		if rand.IntN(2) == 0 {
+			place, which = "only."+gauge(rand.IntN(soakFleet)), "target's of the fleet "
+		}
+	}
 	began := func(what string, promoted *api.Promoted, err error) {
-		if err == nil && promoted.Deployment != nil {
-			var d *api.Deployment
-			err = s.any().Follow(ctx, promoted.Deployment.ID, 0, func(deploy.Event) error { return nil })
-			if err == nil {
-				d, err = s.any().Deployment(ctx, promoted.Deployment.ID)
-			}
-			if err == nil {
-				what += " " + string(d.Outcome)
-			}
+		var outcome deploy.Outcome
+		switch {
+		case err != nil:
+		case promoted.Fleet != nil:
+			err = s.any().FollowFleet(ctx, promoted.Fleet.ID, func(f *api.FleetDeployment) error {
+				outcome = f.Outcome
+				return nil
+			})
+		case promoted.Deployment != nil:
+			outcome, err = s.ended(ctx, promoted.Deployment.ID)
+		default:
+			outcome = "of nothing"
 		}
-		if err == nil && promoted.Deployment == nil {
-			what += " of nothing"
-		}
-		s.count(ctx, what, err)
+		s.count(ctx, fmt.Sprintf("%s%s %s", which, what, outcome), err)
 	}
 	switch n := rand.IntN(10); {
 	case n < 3:
-		promoted, err := at.Promote(ctx, name, "only", client.Promotion{})
+		promoted, err := at.Promote(ctx, name, place, client.Promotion{})
 		var held *client.Error
 		if errors.As(err, &held) && held.Type == "urn:vorrang:in-doubt" { // a kill met a change of a schema
 			promoted, err = at.Rebuild(ctx, name, "only", "only")
@@ -181,30 +216,42 @@ func (s *soak) act(ctx context.Context, i int) (cut bool) {
 		}
 		began("promotion", promoted, err)
 	case n < 5:
-		promoted, err := at.Rollback(ctx, name, "only", client.Way{Last: 1 + rand.IntN(6)}, "")
+		promoted, err := at.Rollback(ctx, name, place, client.Way{Last: 1 + rand.IntN(6)}, "")
 		began("rollback", promoted, err)
 	case n == 5:
-		r, err := at.Rehearse(ctx, name, "only", client.Rehearsal{}, nil)
+		r, err := at.Rehearse(ctx, name, place, client.Rehearsal{}, nil)
 		what := "rehearsal"
 		if err == nil {
 			what += " " + string(r.State)
 		}
-		s.count(ctx, what, err)
+		s.count(ctx, which+what, err)
 	case n < 8:
-		_, err := at.Status(ctx, name, "only", "all")
-		s.count(ctx, "look", err)
+		_, err := at.Status(ctx, name, place, "all")
+		s.count(ctx, which+"look", err)
 	case n == 8:
 		v, err := at.Verify(ctx, name, "")
 		what := "verification"
 		if err == nil && len(v.Deviations) > 0 { // such as a step in doubt, after a kill
 			what += " " + string(v.Deviations[0].Kind)
 		}
-		s.count(ctx, what, err)
+		s.count(ctx, which+what, err)
 	default:
-		_, err := at.Drift(ctx, name, "only")
-		s.count(ctx, "look for drift", err)
+		_, err := at.Drift(ctx, name, place)
+		s.count(ctx, which+"look for drift", err)
 	}
 	return cut
+}
+
+// ended waits for a deployment's end, at whichever service.
+func (s *soak) ended(ctx context.Context, deployment int64) (deploy.Outcome, error) {
+	if err := s.any().Follow(ctx, deployment, 0, func(deploy.Event) error { return nil }); err != nil {
+		return "", err
+	}
+	d, err := s.any().Deployment(ctx, deployment)
+	if err != nil {
+		return "", err
+	}
+	return d.Outcome, nil
 }
 
 // count counts what was done. Restarts cut calls off, and refusals are part of it (nothing to apply, nothing to roll

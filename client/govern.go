@@ -41,9 +41,12 @@ func (c *Client) Waive(ctx context.Context, lane, environment, check, release, r
 	)
 }
 
-// Scheduled lists a lane's scheduled promotions, those that wait first.
-func (c *Client) Scheduled(ctx context.Context, lane string) (*api.ScheduledList, error) {
-	return get[api.ScheduledList](ctx, c, lanePath(lane)+"/scheduled", nil)
+// Scheduled lists a lane's scheduled promotions, or those to one environment if it is named.
+// Those that wait are all on the first page, before the others. The search is for a release, a
+// step, who scheduled it, what became of it, or why.
+func (c *Client) Scheduled(ctx context.Context, lane, environment string, q ListQuery) (*api.ScheduledList, error) {
+	query := texts(q.values(), map[string]string{"environment": environment})
+	return get[api.ScheduledList](ctx, c, lanePath(lane)+"/scheduled", query)
 }
 
 // DropScheduled takes a scheduled promotion back. Repeated, it is not found.
@@ -51,9 +54,10 @@ func (c *Client) DropScheduled(ctx context.Context, lane, environment string, id
 	return c.remove(ctx, environmentPath(lane, environment)+"/scheduled/"+strconv.FormatInt(id, 10))
 }
 
-// Hooks lists the programs that are told of what happens.
-func (c *Client) Hooks(ctx context.Context) (*api.Hooks, error) {
-	return get[api.Hooks](ctx, c, "/api/v1/hooks", nil)
+// Hooks lists the programs that are told of what happens, in order of their names. The search is
+// for a name, an address or a lane.
+func (c *Client) Hooks(ctx context.Context, q ListQuery) (*api.Hooks, error) {
+	return get[api.Hooks](ctx, c, "/api/v1/hooks", q.values())
 }
 
 // PutHook keeps a hook under its name, new or changed. Its secret is a reference.

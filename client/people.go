@@ -34,9 +34,9 @@ func (c *Client) ChangePassword(ctx context.Context, old, new string) error {
 	return err
 }
 
-// People lists who may sign in.
-func (c *Client) People(ctx context.Context) (*api.People, error) {
-	return get[api.People](ctx, c, "/api/v1/people", nil)
+// People lists who may sign in, in order of their names. The search is for a name or a grant.
+func (c *Client) People(ctx context.Context, q ListQuery) (*api.People, error) {
+	return get[api.People](ctx, c, "/api/v1/people", q.values())
 }
 
 // PersonChange is what is to be changed of a person. Nil fields stay as they are.
@@ -62,9 +62,10 @@ func (c *Client) RevokeOwn(ctx context.Context, token int64) error {
 	return c.remove(ctx, "/api/v1/session/tokens/"+strconv.FormatInt(token, 10))
 }
 
-// Tokens lists the tokens, never their text.
-func (c *Client) Tokens(ctx context.Context) (*api.Tokens, error) {
-	return get[api.Tokens](ctx, c, "/api/v1/tokens", nil)
+// Tokens lists the tokens, the newest first, never their text. The search is for a name, a
+// person, a grant or who made it.
+func (c *Client) Tokens(ctx context.Context, q ListQuery) (*api.Tokens, error) {
+	return get[api.Tokens](ctx, c, "/api/v1/tokens", q.values())
 }
 
 // MakeToken makes a machine's token. Repeated, it makes another.

@@ -22,10 +22,12 @@ func (c *Client) Accept(ctx context.Context, lane, environment, fingerprint, rea
 	)
 }
 
-// Effects lists what the deployments of an environment did to its schema, the
-// oldest first.
-func (c *Client) Effects(ctx context.Context, lane, environment string) (*api.Effects, error) {
-	return get[api.Effects](ctx, c, environmentPath(lane, environment)+"/effects", nil)
+// Effects lists what the steps of an environment's deployments did to its schema, the newest
+// first. The limit is one of deployments. The search is for the full name of an object, such as
+// a table.
+func (c *Client) Effects(ctx context.Context, lane, environment string, q ListQuery) (*api.Effects, error) {
+	query := texts(pageQuery(q.Before, q.Limit), map[string]string{"object": q.Search})
+	return get[api.Effects](ctx, c, environmentPath(lane, environment)+"/effects", query)
 }
 
 // CompareDeployment says how an environment's schema differs from what a

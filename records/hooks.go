@@ -32,11 +32,13 @@ func (r *Records) PutHook(ctx context.Context, h Hook) error {
 	return nil
 }
 
-// Hooks returns every hook.
-func (r *Records) Hooks(ctx context.Context) ([]Hook, error) {
+// Hooks returns hooks in order of their names. The search is for a name, an address or a lane.
+func (r *Records) Hooks(ctx context.Context, q ListQuery) ([]Hook, error) {
 	rows, err := r.pool.Query(
 		ctx,
-		`SELECT name, url, secret, events, lane, made_by, made_at FROM records.hook ORDER BY name`,
+		`SELECT name, url, secret, events, lane, made_by, made_at FROM records.hook WHERE name > $1
+			AND `+containing(`concat_ws(' ', name, url, lane)`, `$2`)+` ORDER BY name LIMIT $3`,
+		q.After, q.Search, q.most(),
 	)
 	if err != nil {
 		return nil, fmt.Errorf("read the hooks: %w", err)

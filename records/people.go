@@ -53,9 +53,16 @@ func (r *Records) Person(ctx context.Context, name string) (access.Person, error
 	return p, noRows(err)
 }
 
-// People returns everybody, in order of their names.
-func (r *Records) People(ctx context.Context) ([]access.Person, error) {
-	rows, _ := r.pool.Query(ctx, `SELECT `+personColumns+` FROM records.person p ORDER BY p.name`)
+// People returns people in order of their names. The search is for a name, a grant, or what
+// identifies them at the identity provider.
+func (r *Records) People(ctx context.Context, q ListQuery) ([]access.Person, error) {
+	rows, _ := r.pool.Query(
+		ctx,
+		`SELECT `+personColumns+` FROM records.person p WHERE p.name > $1
+			AND `+containing(`concat_ws(' ', p.name, p.subject, array_to_string(p.grants || `+groupsNow+`, ' '))`, `$2`)+`
+		ORDER BY p.name LIMIT $3`,
+		q.After, q.Search, q.most(),
+	)
 	list, err := pgx.CollectRows(rows, scanPerson)
 	if err != nil {
 		return nil, fmt.Errorf("read the people: %w", err)
@@ -384,11 +391,15 @@ func (r *Records) SaveUses(ctx context.Context) error {
 	return nil
 }
 
-// Tokens returns every token that was not revoked, the newest first.
-func (r *Records) Tokens(ctx context.Context) ([]access.Token, error) {
+// Tokens returns tokens that were not revoked, the newest first. The search is for a name, a
+// person, a grant or who made it.
+func (r *Records) Tokens(ctx context.Context, q ListQuery) ([]access.Token, error) {
 	rows, _ := r.pool.Query(
 		ctx,
-		`SELECT `+tokenColumns+tokensWithPeople+`WHERE t.revoked_at IS NULL ORDER BY t.id DESC`,
+		`SELECT `+tokenColumns+tokensWithPeople+`WHERE t.revoked_at IS NULL AND ($1 = 0 OR t.id < $1)
+			AND `+containing(`concat_ws(' ', t.name, t.person, t.made_by, array_to_string(t.grants, ' '))`, `$2`)+`
+		ORDER BY t.id DESC LIMIT $3`,
+		q.Before, q.Search, q.most(),
 	)
 	list, err := pgx.CollectRows(rows, scanToken)
 	if err != nil {

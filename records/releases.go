@@ -127,7 +127,7 @@ func (r *Records) Releases(ctx context.Context, lane string, q ReleaseQuery) ([]
 		ctx,
 		`SELECT body FROM records.release WHERE lane = $1
 			AND ($2 = '' OR (cut_at, name) < (SELECT cut_at, name FROM records.release WHERE lane = $1 AND name = $2))
-			AND ($3 = '' OR strpos(lower(concat_ws(' ', name, body ->> 'notes', body ->> 'commit', body ->> 'cut_by')), lower($3)) > 0)
+			AND `+containing(`concat_ws(' ', name, body ->> 'notes', body ->> 'commit', body ->> 'cut_by')`, `$3`)+`
 		ORDER BY cut_at DESC, name DESC LIMIT $4`,
 		lane, q.Before, q.Search, q.Limit,
 	)

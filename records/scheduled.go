@@ -57,13 +57,30 @@ func (r *Records) Schedule(ctx context.Context, s Scheduled) (Scheduled, error) 
 	return kept, nil
 }
 
-// ScheduledOf returns a lane's newest scheduled promotions, those that wait
-// first.
-func (r *Records) ScheduledOf(ctx context.Context, lane string, limit int) ([]Scheduled, error) {
+// Waiting returns the promotions of a lane that wait for their time, the earliest first; of
+// one environment, where one is named. The search is that of ScheduledBefore.
+func (r *Records) Waiting(ctx context.Context, lane, environment, search string) ([]Scheduled, error) {
 	return r.scheduled(
 		ctx,
-		`WHERE lane = $1 ORDER BY state <> 'waiting', CASE WHEN state = 'waiting' THEN due_at END, id DESC LIMIT $2`,
-		lane, limit,
+		`WHERE state = 'waiting' AND lane = $1 AND ($2 = '' OR environment = $2)
+			AND `+containing(scheduledText, `$3`)+` ORDER BY due_at, id`,
+		lane, environment, search,
+	)
+}
+
+// scheduledText is what a scheduled promotion is searched in.
+const scheduledText = `concat_ws(' ', wish ->> 'release', wish ->> 'through', actor, state, says)`
+
+// ScheduledBefore returns scheduled promotions of a lane that wait no more, the newest first;
+// of one environment, where one is named. The search is for a release, a step, who scheduled
+// it, what became of it, or why.
+func (r *Records) ScheduledBefore(ctx context.Context, lane, environment string, q ListQuery) ([]Scheduled, error) {
+	return r.scheduled(
+		ctx,
+		`WHERE state <> 'waiting' AND lane = $1 AND ($2 = '' OR environment = $2) AND ($3 = 0 OR id < $3)
+			AND `+containing(scheduledText, `$4`)+`
+		ORDER BY id DESC LIMIT $5`,
+		lane, environment, q.Before, q.Search, q.most(),
 	)
 }
 

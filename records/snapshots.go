@@ -150,14 +150,20 @@ type StepEffect struct {
 	More       int
 }
 
-// Effects lists what the deployments of an environment did to its schema, the
-// oldest first.
-func (r *Records) Effects(ctx context.Context, lane, environment string) ([]StepEffect, error) {
+// Effects lists what the steps of an environment's deployments did to its schema, the newest
+// first. The limit is one of deployments. The search is for the full name of an object, such as
+// a table.
+func (r *Records) Effects(ctx context.Context, lane, environment string, q ListQuery) ([]StepEffect, error) {
 	rows, err := r.pool.Query(
 		ctx,
-		`SELECT e.deployment, e.body FROM records.event e JOIN records.deployment d ON d.id = e.deployment
-		WHERE d.lane = $1 AND d.environment = $2 AND e.body ->> 'kind' = 'effect' ORDER BY e.deployment, e.seq`,
-		lane, environment,
+		`WITH found AS (
+			SELECT e.deployment, e.seq, e.body, dense_rank() OVER (ORDER BY e.deployment DESC) AS page
+			FROM records.event e JOIN records.deployment d ON d.id = e.deployment
+			WHERE d.lane = $1 AND d.environment = $2 AND e.body ->> 'kind' = 'effect' AND ($3 = 0 OR e.deployment < $3)
+				AND ($4 = '' OR EXISTS (SELECT FROM jsonb_array_elements(e.body -> 'effect') o
+					WHERE $4 IN (o ->> 'name', o ->> 'of'))))
+		SELECT deployment, body FROM found WHERE $5::int IS NULL OR page <= $5 ORDER BY deployment DESC, seq DESC`,
+		lane, environment, q.Before, q.Search, q.most(),
 	)
 	if err != nil {
 		return nil, fmt.Errorf("read the effects: %w", err)

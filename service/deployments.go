@@ -59,14 +59,6 @@ type deploymentsIn struct {
 	Limit       int    `query:"limit" default:"20" minimum:"1" maximum:"500"`
 }
 
-// page is up to limit of a list that was read with one more, which tells that there are more.
-func page[T any](list []T, limit int) (some []T, more bool) {
-	if len(list) > limit {
-		return list[:limit], true
-	}
-	return list, false
-}
-
 // mostRead is how many deployments are read at once to find those that the caller may read.
 const mostRead = 500
 

@@ -203,13 +203,23 @@ func (s *drifts) lookForDrift(ctx context.Context, p targetContext, read reading
 	return d, now, err
 }
 
+type effectsIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Object      string `query:"object" description:"Only of steps that changed the object with this name, such as a table, or something of it."`
+	Before      int64  `query:"before" minimum:"0" description:"Only of deployments before this one: next of the page before."`
+	Limit       int    `query:"limit" default:"100" minimum:"1" maximum:"1000" description:"The steps of so many deployments."`
+}
+
 // effects lists what deployments did to an environment's schema.
-func (s *schemas) effects(c call, in *environmentIn) (*api.Effects, error) {
+func (s *schemas) effects(c call, in *effectsIn) (*api.Effects, error) {
 	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
 		return nil, err
 	}
-	list, err := s.Records.Effects(c, in.Lane, in.Environment)
+	list, err := s.Records.Effects(
+		c, in.Lane, in.Environment, records.ListQuery{Search: in.Object, Before: in.Before, Limit: in.Limit + 1})
 	answer := &api.Effects{Effects: []api.StepEffect{}}
+	list, answer.Next = pageOfDeployments(list, in.Limit)
 	for _, e := range list {
 		answer.Effects = append(
 			answer.Effects,
@@ -218,6 +228,21 @@ func (s *schemas) effects(c call, in *environmentIn) (*api.Effects, error) {
 		)
 	}
 	return answer, err
+}
+
+// pageOfDeployments is page for steps, of which a deployment has several.
+func pageOfDeployments(list []records.StepEffect, limit int) (some []records.StepEffect, next int64) {
+	var last int64
+	for i, e := range list {
+		if e.Deployment == last {
+			continue
+		}
+		if limit == 0 {
+			return list[:i], last
+		}
+		last, limit = e.Deployment, limit-1
+	}
+	return list, 0
 }
 
 type acceptIn struct {

@@ -416,7 +416,7 @@ func TestAFleetIsScheduled(t *testing.T) {
 	require.NotNil(t, promoted.Scheduled)
 	var begun int64
 	require.Eventually(t, func() bool {
-		for _, one := range must(w.Scheduled(t.Context(), "harbour")).Scheduled {
+		for _, one := range must(w.Scheduled(t.Context(), "harbour", "", client.ListQuery{})).Scheduled {
 			begun = one.Fleet
 		}
 		return begun != 0

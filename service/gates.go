@@ -9,6 +9,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/remedy"
 	"vorrang/core/verify"
+	"vorrang/records"
 	"vorrang/service/api"
 )
 
@@ -236,7 +237,7 @@ func (s *gates) askApprovers(ctx context.Context, p targetContext, facts *gate.F
 		return err
 	}
 	facts.Unfit = map[string]string{}
-	people, err := s.Records.People(ctx)
+	people, err := s.Records.People(ctx, records.ListQuery{})
 	if err != nil {
 		return err
 	}

@@ -170,7 +170,7 @@ func TestAScheduledPromotionRunsWhenItsGateIsClear(t *testing.T) {
 	became := func(state string) api.Scheduled {
 		var newest api.Scheduled
 		require.Eventually(t, func() bool {
-			newest = must(releaser.Scheduled(ctx, "harbour")).Scheduled[0]
+			newest = must(releaser.Scheduled(ctx, "harbour", "", client.ListQuery{})).Scheduled[0]
 			return newest.State == state
 		}, 20*time.Second, 20*time.Millisecond, "%s", state)
 		return newest

@@ -33,9 +33,16 @@ func (s *targets) reference(text string) (string, error) {
 	return value, nil
 }
 
-func (s *hooks) hooks(c call, _ *nothing) (*api.Hooks, error) {
-	list, err := s.Records.Hooks(c)
+type hooksIn struct {
+	Search string `query:"search" description:"Only those in whose name, address or lane this stands."`
+	After  string `query:"after" description:"Only those whose names come after this one: next of the page before."`
+	Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+}
+
+func (s *hooks) hooks(c call, in *hooksIn) (*api.Hooks, error) {
+	list, err := s.Records.Hooks(c, records.ListQuery{Search: in.Search, After: in.After, Limit: in.Limit + 1})
 	answer := &api.Hooks{Hooks: []api.Hook{}}
+	list, answer.Next = page(list, in.Limit, func(h records.Hook) string { return h.Name })
 	for _, h := range list {
 		answer.Hooks = append(answer.Hooks, api.Hook(h))
 	}
@@ -120,10 +127,7 @@ type deliveriesIn struct {
 func (s *hooks) deliveries(c call, in *deliveriesIn) (*api.Deliveries, error) {
 	list, err := s.Records.Deliveries(c, in.Hook, in.Before, in.Limit+1)
 	answer := &api.Deliveries{Deliveries: []api.Delivery{}}
-	list, more := page(list, in.Limit)
-	if more {
-		answer.Next = list[in.Limit-1].ID
-	}
+	list, answer.Next = page(list, in.Limit, func(d records.Delivery) int64 { return d.ID })
 	for _, d := range list {
 		shown := api.Delivery{
 			ID:      d.ID,

@@ -56,7 +56,7 @@ func TestPeopleSignInByOpenIDConnect(t *testing.T) {
 	landed, cookies := browse(t, w)
 	assert.Equal(t, "/", landed.RequestURI())
 	require.Len(t, cookies, 1)
-	person := must(w.People(ctx)).People[0]
+	person := must(w.People(ctx, client.ListQuery{})).People[0]
 	assert.Equal(t, "l.berg", person.Name)
 	assert.Equal(t, provider.URL+" 4711", person.Subject)
 	assert.Equal(
@@ -67,7 +67,7 @@ func TestPeopleSignInByOpenIDConnect(t *testing.T) {
 
 	provider.As("4711", "L.Berg", "choir")
 	browse(t, w)
-	assert.Empty(t, must(w.People(ctx)).People[0].FromGroups, "who left a group has left it at the next sign-in")
+	assert.Empty(t, must(w.People(ctx, client.ListQuery{})).People[0].FromGroups, "who left a group has left it at the next sign-in")
 
 	provider.As("0815", "L.Berg", "harbour-keepers")
 	landed, cookies = browse(t, w)

@@ -3,13 +3,41 @@ package service_test
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"vorrang/client"
+	"vorrang/core/access"
+	"vorrang/core/ledger"
+	"vorrang/core/release"
 	"vorrang/internal/servicetest"
+	"vorrang/service/api"
 )
+
+// pages reads a list page by page, none of them longer than limit.
+func pages[T any, K comparable](t *testing.T, limit int, read func(from K) (page []T, next K)) (all []T) {
+	t.Helper()
+	var from, none K
+	for {
+		page, next := read(from)
+		require.LessOrEqual(t, len(page), limit)
+		all = append(all, page...)
+		if next == none {
+			return all
+		}
+		require.Len(t, page, limit, "only the last page is shorter")
+		from = next
+	}
+}
+
+func each[T, K any](list []T, of func(T) K) (some []K) {
+	for _, one := range list {
+		some = append(some, of(one))
+	}
+	return some
+}
 
 // TestReleasesAreSearchedAndPaged, each once.
 func TestReleasesAreSearchedAndPaged(t *testing.T) {
@@ -19,16 +47,10 @@ func TestReleasesAreSearchedAndPaged(t *testing.T) {
 		cut := client.Cutting{Name: fmt.Sprintf("2026.%d", i), Notes: []string{"Spring tide", "Neap tide"}[i%2]}
 		must(w.Cut(t.Context(), "harbour", cut))
 	}
-	var names []string
-	before := ""
-	for page := 0; page == 0 || before != ""; page++ {
+	names := pages(t, 2, func(before string) ([]string, string) {
 		list := must(w.ReleasesPage(t.Context(), "harbour", client.ReleaseQuery{Limit: 2, Before: before}))
-		require.LessOrEqual(t, len(list.Releases), 2)
-		for _, r := range list.Releases {
-			names = append(names, r.Name)
-		}
-		before = list.Next
-	}
+		return each(list.Releases, func(r release.Release) string { return r.Name }), list.Next
+	})
 	assert.Equal(t, []string{"2026.4", "2026.3", "2026.2", "2026.1", "2026.0"}, names)
 	found := must(w.ReleasesPage(t.Context(), "harbour", client.ReleaseQuery{Search: "NEAP"}))
 	assert.Len(t, found.Releases, 2)
@@ -48,19 +70,107 @@ func TestALedgerIsPagedAndSearchedByStep(t *testing.T) {
 	w.Submitted(files)
 	w.Promoted("staging")
 	w.Ended(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging")))
-	var seqs []int64
-	before := int64(0)
-	for page := 0; page == 0 || before > 0; page++ {
+	seqs := pages(t, 4, func(before int64) ([]int64, int64) {
 		list := must(w.LedgerPage(t.Context(), "harbour", "staging", client.LedgerQuery{Limit: 4, Before: before}))
 		assert.Equal(t, 6, list.Total)
-		for _, e := range list.Entries {
-			seqs = append(seqs, e.Seq)
-		}
-		before = list.Next
-	}
+		return each(list.Entries, func(e ledger.Entry) int64 { return e.Seq }), list.Next
+	})
 	assert.Equal(t, []int64{6, 5, 4, 3, 2, 1}, seqs)
 	fifth := must(w.LedgerPage(t.Context(), "harbour", "staging", client.LedgerQuery{Step: "05"}))
 	assert.Len(t, fifth.Entries, 2)
 	_, err := w.LedgerPage(t.Context(), "harbour", "staging", client.LedgerQuery{Step: "five"})
 	require.ErrorContains(t, err, "step: ")
+}
+
+// TestPeopleTokensAndHooksAreSearchedAndPaged by names, or the newest first.
+func TestPeopleTokensAndHooksAreSearchedAndPaged(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	for i, name := range []string{"wieland", "arne", "berit", "hilde", "janne"} {
+		grants := []string{"reader", "approver@harbour"}[i%2 : i%2+1]
+		must(w.PutPerson(ctx, name, client.PersonChange{Password: new("long enough a word"), Grant: grants}))
+		must(w.MakeToken(ctx, "nightly-"+name, []string{"reader"}, time.Hour))
+		must(w.PutHook(ctx, api.Hook{
+			Name: "chat-" + name, URL: "http://127.0.0.1:9/" + name, Secret: "env:SECRET", Events: []string{"held"},
+		}))
+	}
+	person := func(p access.Person) string { return p.Name }
+	found := func(q client.ListQuery) []string { return each(must(w.People(ctx, q)).People, person) }
+	assert.Equal(t, []string{"arne", "berit", "hilde", "janne", "wieland"}, pages(t, 2,
+		func(after string) ([]string, string) {
+			list := must(w.People(ctx, client.ListQuery{Limit: 2, After: after}))
+			return each(list.People, person), list.Next
+		}))
+	assert.Equal(t, []string{"arne", "hilde"}, found(client.ListQuery{Search: "APPROVER@"}))
+	assert.Empty(t, found(client.ListQuery{Search: "%"}), "it is a text, not a pattern")
+
+	token := func(k access.Token) string { return k.Name }
+	assert.Equal(t, []string{"nightly-janne", "nightly-hilde", "nightly-berit", "nightly-arne", "nightly-wieland"}, pages(t, 3,
+		func(before int64) ([]string, int64) {
+			list := must(w.Tokens(ctx, client.ListQuery{Limit: 3, Before: before}))
+			return each(list.Tokens, token), list.Next
+		}))
+	assert.Equal(t, []string{"nightly-berit"}, each(must(w.Tokens(ctx, client.ListQuery{Search: "berit"})).Tokens, token))
+
+	hook := func(h api.Hook) string { return h.Name }
+	assert.Len(t, pages(t, 4, func(after string) ([]string, string) {
+		list := must(w.Hooks(ctx, client.ListQuery{Limit: 4, After: after}))
+		return each(list.Hooks, hook), list.Next
+	}), 5)
+	assert.Equal(t, []string{"chat-arne"}, each(must(w.Hooks(ctx, client.ListQuery{Search: "9/arne"})).Hooks, hook))
+}
+
+// TestScheduledPromotionsArePaged: those that wait are all on the first page.
+func TestScheduledPromotionsArePaged(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	w.Submitted(map[string]string{"1-a.sql": "SELECT 1"})
+	for i := range 8 {
+		place := []string{"staging", "production"}[i/7]
+		kept := must(w.Promote(ctx, "harbour", place, client.Promotion{At: time.Now().Add(time.Duration(i+1) * time.Hour)}))
+		if i < 5 {
+			require.NoError(t, w.DropScheduled(ctx, "harbour", place, kept.Scheduled.ID))
+		}
+	}
+	list := func(environment string, q client.ListQuery) *api.ScheduledList {
+		return must(w.Scheduled(ctx, "harbour", environment, q))
+	}
+	state := func(k api.Scheduled) string { return k.State }
+	id := func(k api.Scheduled) int64 { return k.ID }
+	first := list("staging", client.ListQuery{Limit: 2})
+	assert.Equal(t, []string{"waiting", "waiting", "dropped", "dropped"}, each(first.Scheduled, state))
+	assert.Equal(t, []int64{6, 7, 5, 4}, each(first.Scheduled, id), "those that wait by their time, the others by age")
+	second := list("staging", client.ListQuery{Limit: 2, Before: first.Next})
+	assert.Equal(t, []int64{3, 2}, each(second.Scheduled, id))
+	last := list("staging", client.ListQuery{Limit: 2, Before: second.Next})
+	assert.Equal(t, []int64{1}, each(last.Scheduled, id))
+	assert.Zero(t, last.Next)
+	assert.Len(t, list("", client.ListQuery{}).Scheduled, 8)
+	assert.Equal(t, []int64{8}, each(list("production", client.ListQuery{}).Scheduled, id))
+	assert.Len(t, list("", client.ListQuery{Search: "waiting"}).Scheduled, 3)
+	assert.Len(t, list("", client.ListQuery{Search: "dropped"}).Scheduled, 5)
+}
+
+// TestEffectsArePagedByDeployment, and found by the object that they are about.
+func TestEffectsArePagedByDeployment(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	for i, name := range []string{"berth", "quay", "pilot"} {
+		w.Submitted(map[string]string{
+			fmt.Sprintf("%d-a.sql", 2*i+1): "CREATE TABLE public." + name + " (id bigint)",
+			fmt.Sprintf("%d-b.sql", 2*i+2): "ALTER TABLE public." + name + " ADD COLUMN remark text",
+		})
+		w.Promoted("staging")
+	}
+	read := func(q client.ListQuery) (steps []string, next int64) {
+		list := must(w.Effects(ctx, "harbour", "staging", q))
+		return each(list.Effects, func(e api.StepEffect) string { return string(e.Step) }), list.Next
+	}
+	assert.Equal(t, []string{"6", "5", "4", "3", "2", "1"}, pages(t, 2, func(before int64) ([]string, int64) {
+		return read(client.ListQuery{Limit: 1, Before: before})
+	}))
+	about, _ := read(client.ListQuery{Search: "public.quay"})
+	assert.Equal(t, []string{"4", "3"}, about)
+	about, _ = read(client.ListQuery{Search: "quay"})
+	assert.Empty(t, about, "a name is searched for in full")
 }

@@ -14,9 +14,18 @@ import (
 // tokenPrefix marks tokens, so that scanners find them where they should not be.
 const tokenPrefix = "vorrang_"
 
-func (s *identities) people(c call, _ *nothing) (*api.People, error) {
-	list, err := s.Records.People(c)
-	return &api.People{People: append([]access.Person{}, list...)}, err
+type peopleIn struct {
+	Search string `query:"search" description:"Only those in whose name, grants or subject this stands."`
+	After  string `query:"after" description:"Only those whose names come after this one: next of the page before."`
+	Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+}
+
+func (s *identities) people(c call, in *peopleIn) (*api.People, error) {
+	answer := &api.People{}
+	list, err := s.Records.People(c, records.ListQuery{Search: in.Search, After: in.After, Limit: in.Limit + 1})
+	list, answer.Next = page(list, in.Limit, func(p access.Person) string { return p.Name })
+	answer.People = append([]access.Person{}, list...)
+	return answer, err
 }
 
 type personIn struct {
@@ -127,9 +136,18 @@ func (s *identities) grants(c call, field string, texts []string) (access.Grants
 	return list, nil
 }
 
-func (s *identities) tokens(c call, _ *nothing) (*api.Tokens, error) {
-	list, err := s.Records.Tokens(c)
-	return &api.Tokens{Tokens: append([]access.Token{}, list...)}, err
+type tokensIn struct {
+	Search string `query:"search" description:"Only those in whose name, person, grants or maker this stands."`
+	Before int64  `query:"before" minimum:"0" description:"Only those before this one: next of the page before."`
+	Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+}
+
+func (s *identities) tokens(c call, in *tokensIn) (*api.Tokens, error) {
+	answer := &api.Tokens{}
+	list, err := s.Records.Tokens(c, records.ListQuery{Search: in.Search, Before: in.Before, Limit: in.Limit + 1})
+	list, answer.Next = page(list, in.Limit, func(t access.Token) int64 { return t.ID })
+	answer.Tokens = append([]access.Token{}, list...)
+	return answer, err
 }
 
 type tokenIn struct {

@@ -312,7 +312,7 @@ func TestMachinesHaveTokensOfTheirOwn(t *testing.T) {
 	assert.ErrorContains(t, err, "may not do this on harbour/staging")
 
 	require.Eventually(t, func() bool { // it is kept a little later
-		return must(w.Tokens(t.Context())).Tokens[0].UsedAt != nil
+		return must(w.Tokens(t.Context(), client.ListQuery{})).Tokens[0].UsedAt != nil
 	}, 20*time.Second, 20*time.Millisecond)
 	require.NoError(t, w.Revoke(t.Context(), made.ID))
 	assert.ErrorContains(t, w.Revoke(t.Context(), made.ID), "there is no token")

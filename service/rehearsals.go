@@ -104,10 +104,7 @@ func (s *deploying) rehearsals(c call, in *rehearsalsIn) (*api.Rehearsals, error
 		return nil, err
 	}
 	answer := &api.Rehearsals{Rehearsals: []api.Rehearsed{}}
-	list, more := page(list, in.Limit)
-	if more {
-		answer.Next = list[in.Limit-1].ID
-	}
+	list, answer.Next = page(list, in.Limit, func(r records.Rehearsal) int64 { return r.ID })
 	for _, one := range list {
 		answer.Rehearsals = append(answer.Rehearsals, *rehearsedShown(one))
 	}

@@ -114,11 +114,9 @@ func (s *catalogue) releases(c call, in *releasesIn) (*api.Releases, error) {
 	if err != nil {
 		return nil, err
 	}
-	answer := &api.Releases{Releases: append([]release.Release{}, list...)}
-	if len(list) > in.Limit {
-		answer.Releases = answer.Releases[:in.Limit]
-		answer.Next = list[in.Limit-1].Name
-	}
+	answer := &api.Releases{}
+	list, answer.Next = page(list, in.Limit, func(r release.Release) string { return r.Name })
+	answer.Releases = append([]release.Release{}, list...)
 	return answer, nil
 }
 

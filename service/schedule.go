@@ -61,16 +61,12 @@ func (s *deploying) schedule(c call, p targetContext, in *promoteIn) (*api.Promo
 
 // notTwice refuses a promotion that waits already for the same time.
 func (s *deploying) notTwice(c call, in *promoteIn, due time.Time) error {
-	const most = 1000
-	list, err := s.Records.ScheduledOf(c, in.Lane, most)
+	list, err := s.Records.Waiting(c, in.Lane, in.Environment, "")
 	if err != nil {
 		return err
 	}
 	for _, k := range list {
-		if k.EndedAt != nil || k.Environment != in.Environment || !k.Due.Equal(due) {
-			continue
-		}
-		if k.Request.Release == in.Release && k.Request.Through == in.Through {
+		if k.Due.Equal(due) && k.Request.Release == in.Release && k.Request.Through == in.Through {
 			return refused(see(remedy.LookAtScheduled, "see it, or take it back"),
 				"this promotion waits already: number %d, scheduled by %s", k.ID, k.Actor)
 		}
@@ -100,14 +96,32 @@ func scheduledOf(k records.Scheduled) api.Scheduled {
 	return shown
 }
 
-func (s *deploying) scheduled(c call, in *laneIn) (*api.ScheduledList, error) {
+type scheduledIn struct {
+	Lane        string `path:"lane"`
+	Environment string `query:"environment" description:"Only those to this environment, or to this target of one."`
+	Search      string `query:"search" description:"Only those in whose release, step, maker, state or message this stands."`
+	Before      int64  `query:"before" minimum:"0" description:"Only those that wait no more, before this one: next of the page before."`
+	Limit       int    `query:"limit" default:"50" minimum:"1" maximum:"500" description:"Of those that wait no more. Those that wait are all on the first page."`
+}
+
+// scheduled lists the promotions that wait, and page by page those that waited.
+func (s *deploying) scheduled(c call, in *scheduledIn) (*api.ScheduledList, error) {
 	if _, err := s.targets.lane(c, in.Lane); err != nil {
 		return nil, err
 	}
-	const most = 50
-	list, err := s.Records.ScheduledOf(c, in.Lane, most)
-	answer := &api.ScheduledList{Scheduled: []api.Scheduled{}}
-	for _, k := range list {
+	var waiting []records.Scheduled
+	if in.Before == 0 {
+		var err error
+		if waiting, err = s.Records.Waiting(c, in.Lane, in.Environment, in.Search); err != nil {
+			return nil, err
+		}
+	}
+	answer := &api.ScheduledList{}
+	ended, err := s.Records.ScheduledBefore(
+		c, in.Lane, in.Environment, records.ListQuery{Search: in.Search, Before: in.Before, Limit: in.Limit + 1})
+	ended, answer.Next = page(ended, in.Limit, func(k records.Scheduled) int64 { return k.ID })
+	answer.Scheduled = []api.Scheduled{}
+	for _, k := range append(waiting, ended...) {
 		if c.who.mayLook(k.Lane, k.Environment) {
 			answer.Scheduled = append(answer.Scheduled, scheduledOf(k))
 		}

@@ -51,7 +51,7 @@ func TestWhatEachStepDidIsKept(t *testing.T) {
 	d := w.Promoted("staging")
 	var events []deploy.Event
 	require.NoError(t, w.Follow(ctx, d.ID, 0, func(e deploy.Event) error { events = append(events, e); return nil }))
-	effects := must(w.Effects(ctx, "harbour", "staging")).Effects
+	effects := must(w.Effects(ctx, "harbour", "staging", client.ListQuery{})).Effects
 	require.Len(t, effects, 2, "step 3 is about rows only")
 	assert.Equal(
 		t,
@@ -61,31 +61,32 @@ func TestWhatEachStepDidIsKept(t *testing.T) {
 			"added column public.vessel.name",
 			"added constraint public.vessel.vessel_pkey",
 		},
-		output(effects[0].Effect),
-	)
-	assert.Equal(
-		t,
-		[]string{"added column public.vessel.flag", "changed column public.vessel.name"},
 		output(effects[1].Effect),
 	)
 	assert.Equal(
 		t,
-		[]schema.Change{{Name: "type", Before: "text", After: "character varying(80)"}},
-		effects[1].Effect[1].Props,
+		[]string{"added column public.vessel.flag", "changed column public.vessel.name"},
+		output(effects[0].Effect),
+		"the newest comes first",
 	)
-	assert.Equal(t, "2", string(effects[1].Step))
+	assert.Equal(
+		t,
+		[]schema.Change{{Name: "type", Before: "text", After: "character varying(80)"}},
+		effects[0].Effect[1].Props,
+	)
+	assert.Equal(t, "2", string(effects[0].Step))
 	told := 0
 	for _, e := range events {
 		if e.Kind == deploy.Effect {
-			assert.Equal(t, effects[told].Effect, e.Effect)
 			told++
+			assert.Equal(t, effects[len(effects)-told].Effect, e.Effect)
 		}
 	}
 	assert.Equal(t, 2, told, "it is told while it runs, too")
 
 	promoted := must(w.Promote(ctx, "harbour", "production", client.Promotion{Whole: true}))
 	w.Ended(promoted)
-	whole := must(w.Effects(ctx, "harbour", "production")).Effects
+	whole := must(w.Effects(ctx, "harbour", "production", client.ListQuery{})).Effects
 	require.Len(t, whole, 1, "one transaction has one effect")
 	assert.Empty(t, whole[0].Step)
 	assert.Len(t, whole[0].Effect, 5)

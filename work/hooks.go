@@ -152,7 +152,7 @@ func (p *Hooks) deliver(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	list, err := p.records.Hooks(ctx)
+	list, err := p.records.Hooks(ctx, records.ListQuery{})
 	if err != nil {
 		return err
 	}

@@ -112,10 +112,11 @@ func scheduledCommand() command {
 	return command{
 		verb: "scheduled", does: "lists the promotions that wait for their time, and what became of others",
 		explain: "vorrang promote -at TIME schedules one. -drop N with -env takes one back.",
-		example: "vorrang scheduled\nvorrang scheduled -env production -drop 3",
+		example: "vorrang scheduled\nvorrang scheduled -env production -search held\nvorrang scheduled -env production -drop 3",
 		setUp: func(e *env) func(context.Context, []string) error {
-			environment := e.flags.String("env", "", "the `environment` of the one to be dropped")
+			environment := e.flags.String("env", "", "only those to this `environment`; with -drop, that of the one to be dropped")
 			drop := e.flags.Int64("drop", 0, "take the scheduled promotion with this `number` back")
+			query := e.listByNumber("release, step, maker, state or message")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if err := noArguments(args); err != nil {
 					return err
@@ -130,18 +131,22 @@ func scheduledCommand() command {
 					fmt.Fprintf(e.out, "the scheduled promotion %d is dropped\n", *drop)
 					return nil
 				}
-				list, err := at.Scheduled(ctx, at.lane)
+				list, err := at.Scheduled(ctx, at.lane, *environment, *query)
 				if err != nil {
 					return err
 				}
-				return e.print(list, func() { printScheduled(e, list) })
+				return e.print(list, func() { printScheduled(e, list, query.Search == "" && *environment == "") })
 			})
 		},
 	}
 }
 
-func printScheduled(e *env, list *api.ScheduledList) {
-	if len(list.Scheduled) == 0 {
+func printScheduled(e *env, list *api.ScheduledList, all bool) {
+	switch {
+	case len(list.Scheduled) == 0 && !all:
+		fmt.Fprintln(e.out, "there is no such scheduled promotion")
+		return
+	case len(list.Scheduled) == 0:
 		fmt.Fprintln(e.out, "nothing is scheduled; vorrang promote -at TIME schedules a promotion")
 		return
 	}
@@ -165,6 +170,7 @@ func printScheduled(e *env, list *api.ScheduledList) {
 		)
 	}
 	t.print(e.out, e.paint)
+	e.older(list.Next)
 }
 
 // writeGateJUnit writes a gate's answer as a suite with a case for every check.

@@ -19,7 +19,7 @@ func hooksCommand() command {
 			hook := e.flags.String("hook", "", "only deliveries to this `hook`")
 			before := e.flags.Int64("before", 0, "only deliveries before this `number`")
 			return e.alone(func(ctx context.Context, c *client.Client) error {
-				hooks, err := c.Hooks(ctx)
+				hooks, err := c.Hooks(ctx, client.ListQuery{Limit: 1000})
 				if err != nil {
 					return err
 				}

@@ -122,7 +122,7 @@ func ledgerCommand() command {
 					return e.print(script, func() { fmt.Fprint(e.out, script.SQL) })
 				}
 				if *effects {
-					list, err := at.Effects(ctx, at.lane, at.environment)
+					list, err := at.Effects(ctx, at.lane, at.environment, client.ListQuery{Before: query.Before, Limit: query.Limit})
 					if err != nil {
 						return err
 					}
@@ -254,6 +254,35 @@ func printDeployments(e *env, query client.DeploymentQuery, list *api.Deployment
 	}
 	t.print(e.out, e.paint)
 	e.older(list.Next)
+}
+
+// listFlags are the options by which part of a list is asked for; in is what is searched.
+func (e *env) listFlags(in string) *client.ListQuery {
+	q := &client.ListQuery{}
+	e.flags.StringVar(&q.Search, "search", "", "only those in whose "+in+" this `text` stands")
+	e.flags.IntVar(&q.Limit, "limit", 100, "so `many` at most")
+	return q
+}
+
+// listByName is listFlags of a list that is in the order of names.
+func (e *env) listByName(in string) *client.ListQuery {
+	q := e.listFlags(in)
+	e.flags.StringVar(&q.After, "after", "", "only those that come after this `name`")
+	return q
+}
+
+// listByNumber is listFlags of a list whose newest come first.
+func (e *env) listByNumber(in string) *client.ListQuery {
+	q := e.listFlags(in)
+	e.flags.Int64Var(&q.Before, "before", 0, "only those before this `number`")
+	return q
+}
+
+// further says how the next page of a list by name is asked for, if there is one.
+func (e *env) further(next string) {
+	if next != "" {
+		fmt.Fprintln(e.out, e.paint.dim("there are more: -after "+next))
+	}
 }
 
 // older says how the next page of a list is asked for, if there is one.

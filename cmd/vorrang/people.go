@@ -9,15 +9,17 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/access"
+	"vorrang/service/api"
 )
 
 func peopleCommand() command {
 	return command{
 		verb: "people", does: "lists who may sign in, and what they may",
-		example: "vorrang people",
+		example: "vorrang people\nvorrang people -search approver@harbour",
 		setUp: func(e *env) func(context.Context, []string) error {
+			query := e.listByName("name or grants")
 			return e.alone(func(ctx context.Context, c *client.Client) error {
-				list, err := c.People(ctx)
+				list, err := c.People(ctx, *query)
 				if err != nil {
 					return err
 				}
@@ -34,6 +36,7 @@ func peopleCommand() command {
 						t.add(plain(p.Name), plain(grantWords(p.Granted())), plain(seen), cell{state, e.paint.warn})
 					}
 					t.print(e.out, e.paint)
+					e.further(list.Next)
 				})
 			})
 		},
@@ -111,8 +114,9 @@ func tokensCommand() command {
 		setUp: func(e *env) func(context.Context, []string) error {
 			own := e.flags.Bool("own", false, "those of your own programs")
 			revoke := e.flags.Int64("revoke", 0, "with -own: end the one with this `number`")
+			query := e.listByNumber("name, person, grants or maker")
 			return e.alone(func(ctx context.Context, c *client.Client) error {
-				list := c.Tokens
+				list := func(ctx context.Context) (*api.Tokens, error) { return c.Tokens(ctx, *query) }
 				if *own {
 					list = c.OwnTokens
 				}
@@ -147,6 +151,7 @@ func tokensCommand() command {
 						t.add(plain(strconv.FormatInt(token.ID, 10)), plain(token.Name), plain(may), until, plain(used))
 					}
 					t.print(e.out, e.paint)
+					e.older(tokens.Next)
 				})
 			})
 		},

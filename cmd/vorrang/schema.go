@@ -374,8 +374,7 @@ func printEffects(e *env, list *api.Effects) {
 	if len(list.Effects) == 0 {
 		fmt.Fprintln(e.out, "no deployment of this environment has changed the schema since Vorrang looks at it")
 	}
-	for i := len(list.Effects) - 1; i >= 0; i-- {
-		one := list.Effects[i]
+	for _, one := range list.Effects {
 		what := "all its steps together"
 		if one.Step != "" {
 			what = "step " + string(one.Step)
@@ -383,4 +382,5 @@ func printEffects(e *env, list *api.Effects) {
 		fmt.Fprintf(e.out, "deployment %d, %s, %s UTC\n", one.Deployment, what, one.At.UTC().Format(time.DateTime))
 		effectOf(e, one.Effect, one.More, 0)
 	}
+	e.older(list.Next)
 }

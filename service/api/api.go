@@ -90,7 +90,8 @@ type Scheduled struct {
 
 // ScheduledList lists scheduled promotions, those that wait first.
 type ScheduledList struct {
-	Scheduled []Scheduled `json:"scheduled" nullable:"false"`
+	Scheduled []Scheduled `json:"scheduled" nullable:"false" description:"Those that wait, the earliest first, then the others, the newest first."`
+	Next      int64       `json:"next,omitempty" description:"Where there are more: what the next page is asked for by before."`
 }
 
 // Deployment is one carrying-out of a plan.

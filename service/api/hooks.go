@@ -53,6 +53,7 @@ type Hook struct {
 // Hooks is every hook.
 type Hooks struct {
 	Hooks []Hook `json:"hooks" nullable:"false"`
+	Next  string `json:"next,omitempty" description:"Where there are more: what the next page is asked for by after."`
 }
 
 // Delivery is one event on its way to a hook.

@@ -33,11 +33,13 @@ type SignIn struct {
 // People is everybody who may sign in.
 type People struct {
 	People []access.Person `json:"people" nullable:"false"`
+	Next   string          `json:"next,omitempty" description:"Where there are more: what the next page is asked for by after."`
 }
 
 // Tokens is every token that was not revoked, newest first.
 type Tokens struct {
 	Tokens []access.Token `json:"tokens" nullable:"false"`
+	Next   int64          `json:"next,omitempty" description:"Where there are more: what the next page is asked for by before."`
 }
 
 // TokenMade is a new token.

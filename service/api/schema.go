@@ -34,7 +34,8 @@ type Adoption struct {
 
 // Effects is what deployments did to an environment's schema.
 type Effects struct {
-	Effects []StepEffect `json:"effects" nullable:"false" description:"The oldest first."`
+	Effects []StepEffect `json:"effects" nullable:"false" description:"The newest first."`
+	Next    int64        `json:"next,omitempty" description:"Where there are more: what the next page is asked for by before."`
 }
 
 // StepEffect is what a step of a deployment did to the schema.

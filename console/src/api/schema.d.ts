@@ -2096,8 +2096,13 @@ export interface components {
         /** Format: int64 */
         Duration: number;
         Effects: {
-            /** @description The oldest first. */
+            /** @description The newest first. */
             effects: components["schemas"]["StepEffect"][];
+            /**
+             * Format: int64
+             * @description Where there are more: what the next page is asked for by before.
+             */
+            next?: number;
         };
         Engine: {
             /** @description A database can be copied as a whole, to rehearse on. */
@@ -2609,6 +2614,8 @@ export interface components {
         };
         Hooks: {
             hooks: components["schemas"]["Hook"][];
+            /** @description Where there are more: what the next page is asked for by after. */
+            next?: string;
         };
         Key: {
             /** @description SHA256:…, as ssh-keygen -l prints it. */
@@ -2815,6 +2822,8 @@ export interface components {
             old: string;
         };
         People: {
+            /** @description Where there are more: what the next page is asked for by after. */
+            next?: string;
             people: components["schemas"]["Person"][];
         };
         Person: {
@@ -3210,6 +3219,12 @@ export interface components {
             through?: string;
         };
         ScheduledList: {
+            /**
+             * Format: int64
+             * @description Where there are more: what the next page is asked for by before.
+             */
+            next?: number;
+            /** @description Those that wait, the earliest first, then the others, the newest first. */
             scheduled: components["schemas"]["Scheduled"][];
         };
         SchemaMap: {
@@ -3546,6 +3561,11 @@ export interface components {
             used_at?: null | string;
         };
         Tokens: {
+            /**
+             * Format: int64
+             * @description Where there are more: what the next page is asked for by before.
+             */
+            next?: number;
             tokens: components["schemas"]["Token"][];
         };
         Touched: {
@@ -4128,7 +4148,13 @@ export interface operations {
     };
     listHooks: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those in whose name, address or lane this stands. */
+                search?: string;
+                /** @description Only those whose names come after this one: next of the page before. */
+                after?: string;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4896,7 +4922,14 @@ export interface operations {
     };
     listEffects: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only of steps that changed the object with this name, such as a table, or something of it. */
+                object?: string;
+                /** @description Only of deployments before this one: next of the page before. */
+                before?: number;
+                /** @description The steps of so many deployments. */
+                limit?: number;
+            };
             header?: never;
             path: {
                 lane: string;
@@ -5936,7 +5969,16 @@ export interface operations {
     };
     listScheduled: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those to this environment, or to this target of one. */
+                environment?: string;
+                /** @description Only those in whose release, step, maker, state or message this stands. */
+                search?: string;
+                /** @description Only those that wait no more, before this one: next of the page before. */
+                before?: number;
+                /** @description Of those that wait no more. Those that wait are all on the first page. */
+                limit?: number;
+            };
             header?: never;
             path: {
                 lane: string;
@@ -6172,7 +6214,13 @@ export interface operations {
     };
     listPeople: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those in whose name, grants or subject this stands. */
+                search?: string;
+                /** @description Only those whose names come after this one: next of the page before. */
+                after?: string;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6550,7 +6598,13 @@ export interface operations {
     };
     listTokens: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those in whose name, person, grants or maker this stands. */
+                search?: string;
+                /** @description Only those before this one: next of the page before. */
+                before?: number;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;

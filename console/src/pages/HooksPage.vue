@@ -3,14 +3,22 @@ import Skeleton from 'primevue/skeleton'
 
 import { api, result } from '../api'
 import CommandLine from '../parts/CommandLine.vue'
+import PagedList from '../parts/PagedList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import StateMark from '../parts/StateMark.vue'
+import { usePages } from '../pages'
 import { usePolled } from '../poll'
 import { moment } from '../time'
 
 /** The programs that are told of what happens, and what was sent to them. */
 const { value: hooks, problem } = usePolled(() => result(api.GET('/api/v1/hooks')))
-const { value: log } = usePolled(() => result(api.GET('/api/v1/deliveries', { params: { query: { limit: 200 } } })))
+const {
+  value: log,
+  problem: unread,
+  pages: sent,
+} = usePages((hook, from?: number) =>
+  result(api.GET('/api/v1/deliveries', { params: { query: { limit: 50, hook, before: from ?? 0 } } })),
+)
 </script>
 
 <template>
@@ -53,33 +61,38 @@ const { value: log } = usePolled(() => result(api.GET('/api/v1/deliveries', { pa
     </table>
     <template v-if="hooks?.hooks.length">
       <h2>Deliveries</h2>
-      <p v-if="log && !log.deliveries.length" class="soft">Nothing was sent yet.</p>
-      <table v-if="log?.deliveries.length" class="panel list">
-        <thead>
-          <tr>
-            <th>At (UTC)</th>
-            <th>Hook</th>
-            <th>Event</th>
-            <th>State</th>
-            <th>Tries</th>
-            <th>Last answer</th>
-            <th>Next try (UTC)</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="d in log.deliveries" :key="d.id">
-            <td class="soft small">{{ moment(d.made_at) }}</td>
-            <td>{{ d.hook }}</td>
-            <td>
-              <code>{{ d.type }}</code>
-            </td>
-            <td><StateMark :word="d.state" /></td>
-            <td>{{ d.tries }}</td>
-            <td class="small" :class="{ bad: d.message }">{{ d.message || d.status || '' }}</td>
-            <td class="soft small">{{ moment(d.next_at ?? undefined) }}</td>
-          </tr>
-        </tbody>
-      </table>
+      <ProblemNote v-if="unread" :problem="unread" />
+      <PagedList v-slot="{ asked }" :pages="sent" name="deliveries" within="a hook's name, in full">
+        <p v-if="log && !log.deliveries.length" class="soft">
+          {{ asked ? `Nothing was sent to ${asked}.` : 'Nothing was sent yet.' }}
+        </p>
+        <table v-if="log?.deliveries.length" class="panel list">
+          <thead>
+            <tr>
+              <th>At (UTC)</th>
+              <th>Hook</th>
+              <th>Event</th>
+              <th>State</th>
+              <th>Tries</th>
+              <th>Last answer</th>
+              <th>Next try (UTC)</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="d in log.deliveries" :key="d.id">
+              <td class="soft small">{{ moment(d.made_at) }}</td>
+              <td>{{ d.hook }}</td>
+              <td>
+                <code>{{ d.type }}</code>
+              </td>
+              <td><StateMark :word="d.state" /></td>
+              <td>{{ d.tries }}</td>
+              <td class="small" :class="{ bad: d.message }">{{ d.message || d.status || '' }}</td>
+              <td class="soft small">{{ moment(d.next_at ?? undefined) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </PagedList>
     </template>
   </div>
 </template>

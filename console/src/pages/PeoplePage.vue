@@ -8,15 +8,29 @@ import { ref, shallowRef } from 'vue'
 import { api, result, type Person, type Token } from '../api'
 import ActDialog from '../dialogs/ActDialog.vue'
 import { useAct } from '../look'
+import { usePages } from '../pages'
 import CommandLine from '../parts/CommandLine.vue'
+import PagedList from '../parts/PagedList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import StateMark from '../parts/StateMark.vue'
-import { usePolled } from '../poll'
 import { ago, moment } from '../time'
 
 /** Who may sign in, and which machines have tokens. */
-const { value: people, problem, refresh } = usePolled(() => result(api.GET('/api/v1/people')))
-const { value: tokens, refresh: refreshTokens } = usePolled(() => result(api.GET('/api/v1/tokens')))
+const {
+  value: people,
+  problem,
+  refresh,
+  pages,
+} = usePages((search, from?: string) =>
+  result(api.GET('/api/v1/people', { params: { query: { limit: 50, search, after: from ?? '' } } })),
+)
+const {
+  value: tokens,
+  refresh: refreshTokens,
+  pages: pagesOfTokens,
+} = usePages((search, from?: number) =>
+  result(api.GET('/api/v1/tokens', { params: { query: { limit: 50, search, before: from ?? 0 } } })),
+)
 
 const open = ref(false)
 const known = shallowRef<Person>()
@@ -77,52 +91,55 @@ function newToken() {
     <ProblemNote v-if="problem" :problem="problem" />
     <ProblemNote v-if="acting" :problem="acting" />
     <Skeleton v-if="!people && !problem" height="160px" />
-    <p v-if="people && !people.people.length" class="panel">
-      Nobody has a name of their own yet: the administrator's token may do everything, and approve nothing. Add the
-      people who work here.
-    </p>
-    <table v-if="people?.people.length" class="panel list">
-      <thead>
-        <tr>
-          <th>Name</th>
-          <th>May</th>
-          <th>Signed in</th>
-          <th></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="p in people.people" :key="p.name">
-          <td>
-            <b>{{ p.name }}</b> <StateMark v-if="p.disabled_at" word="disabled" />
-          </td>
-          <td>
-            <span v-for="g in p.grants" :key="g" class="grant"
-              >{{ g
-              }}<button type="button" :aria-label="`Take ${g} from ${p.name}`" @click="take(p, g)">×</button></span
-            >
-            <span
-              v-for="g in p.from_groups ?? []"
-              :key="g"
-              class="grant group"
-              title="By a group, at the last sign-in"
-              >{{ g }}</span
-            >
-            <span v-if="!p.grants.length && !p.from_groups?.length" class="soft">nothing</span>
-          </td>
-          <td class="soft small">{{ p.seen_at ? ago(p.seen_at) : 'never' }}</td>
-          <td class="right">
-            <Button label="Change…" size="small" text severity="secondary" @click="edit(p)" />
-            <Button
-              :label="p.disabled_at ? 'Enable' : 'Disable'"
-              size="small"
-              text
-              severity="secondary"
-              @click="disable(p)"
-            />
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <PagedList v-slot="{ asked }" :pages="pages" name="people" within="name or grants" newer="Back" older="More">
+      <p v-if="people && !people.people.length && asked" class="panel soft">Nobody matches.</p>
+      <p v-else-if="people && !people.people.length" class="panel">
+        Nobody has a name of their own yet: the administrator's token may do everything, and approve nothing. Add the
+        people who work here.
+      </p>
+      <table v-if="people?.people.length" class="panel list">
+        <thead>
+          <tr>
+            <th>Name</th>
+            <th>May</th>
+            <th>Signed in</th>
+            <th></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="p in people.people" :key="p.name">
+            <td>
+              <b>{{ p.name }}</b> <StateMark v-if="p.disabled_at" word="disabled" />
+            </td>
+            <td>
+              <span v-for="g in p.grants" :key="g" class="grant"
+                >{{ g
+                }}<button type="button" :aria-label="`Take ${g} from ${p.name}`" @click="take(p, g)">×</button></span
+              >
+              <span
+                v-for="g in p.from_groups ?? []"
+                :key="g"
+                class="grant group"
+                title="By a group, at the last sign-in"
+                >{{ g }}</span
+              >
+              <span v-if="!p.grants.length && !p.from_groups?.length" class="soft">nothing</span>
+            </td>
+            <td class="soft small">{{ p.seen_at ? ago(p.seen_at) : 'never' }}</td>
+            <td class="right">
+              <Button label="Change…" size="small" text severity="secondary" @click="edit(p)" />
+              <Button
+                :label="p.disabled_at ? 'Enable' : 'Disable'"
+                size="small"
+                text
+                severity="secondary"
+                @click="disable(p)"
+              />
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </PagedList>
     <div class="row">
       <h2>Tokens</h2>
       <span class="grow" /><Button
@@ -133,31 +150,34 @@ function newToken() {
         @click="newToken"
       />
     </div>
-    <p v-if="tokens && !tokens.tokens.length" class="soft">No machine and no program of a person has a token.</p>
-    <table v-if="tokens?.tokens.length" class="panel list">
-      <thead>
-        <tr>
-          <th>Token</th>
-          <th>Name</th>
-          <th>May</th>
-          <th>Good until (UTC)</th>
-          <th>Used</th>
-          <th></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="t in tokens.tokens" :key="t.id">
-          <td>{{ t.id }}</td>
-          <td>
-            <b>{{ t.name }}</b>
-          </td>
-          <td>{{ t.person ? `what ${t.person} may` : t.grants.join(', ') }}</td>
-          <td class="soft small">{{ moment(t.expires_at) }}</td>
-          <td class="soft small">{{ t.used_at ? ago(t.used_at) : 'never' }}</td>
-          <td class="right"><Button label="Revoke" size="small" text severity="secondary" @click="revoke(t)" /></td>
-        </tr>
-      </tbody>
-    </table>
+    <PagedList v-slot="{ asked }" :pages="pagesOfTokens" name="tokens" within="name, person, grants or maker">
+      <p v-if="tokens && !tokens.tokens.length && asked" class="soft">No token matches.</p>
+      <p v-else-if="tokens && !tokens.tokens.length" class="soft">No machine and no program of a person has a token.</p>
+      <table v-if="tokens?.tokens.length" class="panel list">
+        <thead>
+          <tr>
+            <th>Token</th>
+            <th>Name</th>
+            <th>May</th>
+            <th>Good until (UTC)</th>
+            <th>Used</th>
+            <th></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="t in tokens.tokens" :key="t.id">
+            <td>{{ t.id }}</td>
+            <td>
+              <b>{{ t.name }}</b>
+            </td>
+            <td>{{ t.person ? `what ${t.person} may` : t.grants.join(', ') }}</td>
+            <td class="soft small">{{ moment(t.expires_at) }}</td>
+            <td class="soft small">{{ t.used_at ? ago(t.used_at) : 'never' }}</td>
+            <td class="right"><Button label="Revoke" size="small" text severity="secondary" @click="revoke(t)" /></td>
+          </tr>
+        </tbody>
+      </table>
+    </PagedList>
 
     <ActDialog
       v-model:open="open"

@@ -1,6 +1,4 @@
 <script setup lang="ts">
-import Button from 'primevue/button'
-import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
 import Skeleton from 'primevue/skeleton'
 import { computed, ref, watch } from 'vue'
@@ -10,37 +8,24 @@ import { api, result } from '../api'
 import { labels, titled } from '../labels'
 import { useLook } from '../look'
 import CommandLine from '../parts/CommandLine.vue'
+import PagedList from '../parts/PagedList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
+import { usePages } from '../pages'
 import { usePolled } from '../poll'
 import { moment } from '../time'
 
 /** A lane's releases, and what one brings against an environment or another. */
 const props = defineProps<{ lane: string }>()
 const path = { lane: props.lane }
-const search = ref('')
-const asked = ref('')
-/** The pages before the one that is shown, each by the release that it begins behind. */
-const behind = ref<string[]>([])
 const {
   value: list,
   problem,
-  refresh,
-} = usePolled(() =>
+  pages,
+} = usePages((search, from?: string) =>
   result(
-    api.GET('/api/v1/lanes/{lane}/releases', {
-      params: { path, query: { limit: 50, search: asked.value, before: behind.value.at(-1) ?? '' } },
-    }),
+    api.GET('/api/v1/lanes/{lane}/releases', { params: { path, query: { limit: 50, search, before: from ?? '' } } }),
   ),
 )
-function find() {
-  asked.value = search.value.trim()
-  behind.value = []
-  refresh()
-}
-function turn(older: boolean) {
-  behind.value = older ? [...behind.value, list.value?.next ?? ''] : behind.value.slice(0, -1)
-  refresh()
-}
 const { value: status } = usePolled(() => result(api.GET('/api/v1/lanes/{lane}', { params: { path } })))
 
 const name = ref('')
@@ -88,62 +73,50 @@ const report = computed(() => {
     <h1>{{ labels.releases }} of {{ lane }}</h1>
     <ProblemNote v-if="problem" :problem="problem" />
     <Skeleton v-if="!list && !problem" height="160px" />
-    <form v-if="asked || behind.length || list?.next" class="row" @submit.prevent="find">
-      <InputText
-        v-model="search"
-        name="search"
-        placeholder="name, notes, commit or by"
-        aria-label="Search"
-        size="small"
-      />
-      <Button type="submit" label="Search" size="small" outlined severity="secondary" />
-    </form>
-    <p v-if="list && !list.releases.length && asked" class="panel soft">No release matches.</p>
-    <section v-else-if="list && !list.releases.length" class="panel stack">
-      <p>Nothing was cut yet. A release seals every step up to a point, each with its checksum; it never changes.</p>
-      <div><CommandLine :command="`vorrang cut -lane ${lane} NAME`" /></div>
-    </section>
-    <table v-if="list?.releases.length" class="panel list">
-      <thead>
-        <tr>
-          <th>Release</th>
-          <th>Through</th>
-          <th>Steps</th>
-          <th>Cut (UTC)</th>
-          <th>By</th>
-          <th>Commit</th>
-          <th>Digest</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="r in list.releases" :key="r.name" :class="{ chosen: r.name === name }" @click="name = r.name">
-          <td>
-            <button type="button" class="pick" :aria-pressed="r.name === name" @click.stop="name = r.name">
-              {{ r.name }}
-            </button>
-          </td>
-          <td>{{ r.through }}</td>
-          <td>{{ r.steps }}</td>
-          <td class="soft">{{ moment(r.cut_at) }}</td>
-          <td class="soft">
-            <template v-if="r.taken_in_by"
-              >taken in by {{ r.taken_in_by }}; <span class="warn">claims {{ r.cut_by }}</span></template
-            ><template v-else>{{ r.cut_by }}</template>
-          </td>
-          <td>
-            <code v-if="r.commit">{{ r.commit.slice(0, 10) }}</code>
-            <span v-if="r.commit && !r.clean" class="warn small">with changes</span>
-          </td>
-          <td>
-            <code class="soft" :title="r.digest">{{ r.digest.slice(0, 12) }}</code>
-          </td>
-        </tr>
-      </tbody>
-    </table>
-    <p v-if="behind.length || list?.next" class="row">
-      <Button v-if="behind.length" label="Newer" size="small" outlined severity="secondary" @click="turn(false)" />
-      <Button v-if="list?.next" label="Older" size="small" outlined severity="secondary" @click="turn(true)" />
-    </p>
+    <PagedList v-slot="{ asked }" :pages="pages" name="releases" within="name, notes, commit or by">
+      <p v-if="list && !list.releases.length && asked" class="panel soft">No release matches.</p>
+      <section v-else-if="list && !list.releases.length" class="panel stack">
+        <p>Nothing was cut yet. A release seals every step up to a point, each with its checksum; it never changes.</p>
+        <div><CommandLine :command="`vorrang cut -lane ${lane} NAME`" /></div>
+      </section>
+      <table v-if="list?.releases.length" class="panel list">
+        <thead>
+          <tr>
+            <th>Release</th>
+            <th>Through</th>
+            <th>Steps</th>
+            <th>Cut (UTC)</th>
+            <th>By</th>
+            <th>Commit</th>
+            <th>Digest</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="r in list.releases" :key="r.name" :class="{ chosen: r.name === name }" @click="name = r.name">
+            <td>
+              <button type="button" class="pick" :aria-pressed="r.name === name" @click.stop="name = r.name">
+                {{ r.name }}
+              </button>
+            </td>
+            <td>{{ r.through }}</td>
+            <td>{{ r.steps }}</td>
+            <td class="soft">{{ moment(r.cut_at) }}</td>
+            <td class="soft">
+              <template v-if="r.taken_in_by"
+                >taken in by {{ r.taken_in_by }}; <span class="warn">claims {{ r.cut_by }}</span></template
+              ><template v-else>{{ r.cut_by }}</template>
+            </td>
+            <td>
+              <code v-if="r.commit">{{ r.commit.slice(0, 10) }}</code>
+              <span v-if="r.commit && !r.clean" class="warn small">with changes</span>
+            </td>
+            <td>
+              <code class="soft" :title="r.digest">{{ r.digest.slice(0, 12) }}</code>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </PagedList>
     <section v-if="chosen" class="stack">
       <h2>{{ chosen.name }}</h2>
       <pre v-if="chosen.notes" class="panel notes">{{ chosen.notes }}</pre>

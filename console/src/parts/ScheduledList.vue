@@ -13,11 +13,16 @@ import StateMark from './StateMark.vue'
 /** The promotions to an environment that wait for their time, and what became of the newest others. */
 const props = defineProps<{ environment: EnvironmentStatus }>()
 const { value, refresh } = usePolled(() =>
-  result(api.GET('/api/v1/lanes/{lane}/scheduled', { params: { path: { lane: props.environment.lane } } })),
+  result(
+    api.GET('/api/v1/lanes/{lane}/scheduled', {
+      params: {
+        path: { lane: props.environment.lane },
+        query: { environment: props.environment.environment, limit: 6 },
+      },
+    }),
+  ),
 )
-const here = computed(() =>
-  (value.value?.scheduled ?? []).filter((k) => k.environment === props.environment.environment),
-)
+const here = computed(() => value.value?.scheduled ?? [])
 const { problem, now } = useAct()
 
 const drop = (id: number) =>

@@ -6,16 +6,7 @@ import Skeleton from 'primevue/skeleton'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import {
-  api,
-  problemOf,
-  result,
-  type Drift,
-  type EnvironmentStatus,
-  type KnownSchema,
-  type SchemaMap,
-  type StepEffect,
-} from '../api'
+import { api, problemOf, result, type Drift, type EnvironmentStatus, type KnownSchema, type SchemaMap } from '../api'
 import ReasonDialog from '../dialogs/ReasonDialog.vue'
 import { plural } from '../labels'
 import { useLook } from '../look'
@@ -32,7 +23,6 @@ const path = { lane: props.environment.lane, environment: props.environment.envi
 const at = `-lane ${path.lane} -env ${path.environment}`
 
 const known = shallowRef<KnownSchema[]>([])
-const effects = shallowRef<StepEffect[]>([])
 const others = shallowRef<string[]>([])
 const drift = shallowRef<Drift>()
 const point = ref(0) // a deployment; 0 is now
@@ -69,14 +59,12 @@ const {
 )
 async function fetchAll() {
   try {
-    const [points, did, lane, drifted] = await Promise.all([
+    const [points, lane, drifted] = await Promise.all([
       result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/schemas', { params: { path } })),
-      result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/effects', { params: { path } })),
       result(api.GET('/api/v1/lanes/{lane}', { params: { path: { lane: path.lane } } })),
       result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/drift', { params: { path } })),
     ])
     known.value = points.known
-    effects.value = did.effects
     others.value = lane.environments.map((e) => e.environment).filter((name) => name !== path.environment)
     drift.value = drifted
     if (!points.known.length) since.value = 'nothing'
@@ -106,11 +94,23 @@ function suggest(word: string) {
 }
 const table = computed(() => drawn.value?.map?.tables.find((t) => t.name === picked.value))
 /** Which steps touched the picked table, the newest first. */
+const {
+  value: changes,
+  problem: unseen,
+  look: readChanges,
+} = useLook(() =>
+  result(
+    api.GET('/api/v1/lanes/{lane}/environments/{environment}/effects', {
+      params: { path, query: { object: picked.value, limit: 50 } },
+    }),
+  ),
+)
+watch([picked, () => props.environment.entries], () => picked.value && readChanges())
 const touched = computed(() =>
-  effects.value
-    .map((e) => ({ ...e, effect: e.effect.filter((d) => d.name === picked.value || d.of === picked.value) }))
-    .filter((e) => e.effect.length)
-    .reverse(),
+  changes.value?.effects.map((e) => ({
+    ...e,
+    effect: e.effect.filter((d) => d.name === picked.value || d.of === picked.value),
+  })),
 )
 
 const acceptOpen = ref(false)
@@ -222,7 +222,8 @@ const picture = computed(() => {
             <h2 class="grow">{{ table.name }}</h2>
             <Button icon="pi pi-times" text size="small" severity="secondary" aria-label="Close" @click="picked = ''" />
           </div>
-          <p v-if="!touched.length" class="soft small">
+          <ProblemNote v-if="unseen" :problem="unseen" />
+          <p v-if="touched && !touched.length" class="soft small">
             No deployment has touched it since Vorrang looks at what they do.
           </p>
           <div v-for="e in touched" :key="`${e.deployment} ${e.step} ${e.at}`">
