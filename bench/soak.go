@@ -147,8 +147,12 @@ func (s *soak) declareFleet(ctx context.Context) error {
 	if err := os.WriteFile(file, []byte(list), 0o600); err != nil {
 		return err
 	}
+	scratch, err := s.reference("soakfleet", s.url("soakfleet1"))
+	if err != nil {
+		return err
+	}
 	return s.submit(ctx, soakLanes, fmt.Sprintf("lane: %s\nenvironments:\n  - {name: only, targets: \"file:%s\", "+
-		"disposable: true, waves: {canary: 1, size: 4, at-once: 2}}\n", lane(soakLanes), file))
+		"scratch: %q, disposable: true, waves: {canary: 1, size: 4, at-once: 2}}\n", lane(soakLanes), file, scratch))
 }
 
 func gauge(i int) string { return fmt.Sprintf("gauge%d", i+1) }
@@ -190,7 +194,7 @@ func (s *soak) act(ctx context.Context, i int) (cut bool) {
 		}
 	}
 	began := func(what string, promoted *api.Promoted, err error) {
-		var outcome deploy.Outcome
+		outcome := deploy.Outcome("asked for")
 		switch {
 		case err != nil:
 		case promoted.Fleet != nil:

@@ -151,11 +151,9 @@ func (s *Session) AppendAll(ctx context.Context, entries []ledger.Entry) error {
 	if len(entries) == 0 {
 		return nil
 	}
-	err := s.own.exec(ctx, "START TRANSACTION")
+	err := s.own.write(ctx, entries, true)
 	if err == nil {
-		if err = s.own.write(ctx, entries); err == nil {
-			err = s.own.exec(ctx, "COMMIT")
-		}
+		err = s.own.exec(ctx, "COMMIT")
 	}
 	if err != nil && !s.own.lost {
 		return errors.Join(err, s.own.exec(context.WithoutCancel(ctx), "ROLLBACK"))
@@ -176,7 +174,12 @@ func (s *Session) Commit(ctx context.Context, entries ...ledger.Entry) error {
 			return err
 		}
 	}
-	return s.steps.exec(ctx, "COMMIT")
+	s.sure = false
+	err := s.steps.exec(ctx, "COMMIT")
+	if err == nil {
+		s.within, s.sure = false, s.clean // what a step has set may begin the next transaction at once
+	}
+	return err
 }
 
 // Write implements engine.Steps.
@@ -190,7 +193,7 @@ const neutral = "SET NAMES utf8mb4 COLLATE utf8mb4_bin, SESSION sql_mode = " +
 	"SESSION foreign_key_checks = 1, SESSION unique_checks = 1, SESSION sql_safe_updates = 0"
 
 func (s *Session) writeWithStep(ctx context.Context, entries []ledger.Entry) error {
-	in, err := s.steps.number(ctx, "SELECT @@in_transaction")
+	in, err := s.inTransaction(ctx)
 	if err != nil {
 		return err
 	}
@@ -200,18 +203,19 @@ func (s *Session) writeWithStep(ctx context.Context, entries []ledger.Entry) err
 	} else if s.set.Role != "" {
 		statements, s.clean = append(statements, "SET ROLE NONE"), false
 	}
-	if in == 0 { // what was done before has committed by itself
+	if !in { // what was done before has committed by itself
 		statements = append(statements, "START TRANSACTION")
 	}
 	if err := s.steps.exec(ctx, statements...); err != nil {
 		return err
 	}
-	return s.steps.write(ctx, entries)
+	s.within, s.sure = true, true
+	return s.steps.write(ctx, entries, false)
 }
 
-// write writes entries into the open transaction, and reads them back: a trigger may
-// stand between. Its error is a *engine.LedgerError where the ledger refuses one.
-func (c *conn) write(ctx context.Context, entries []ledger.Entry) error {
+// write writes entries into a transaction, which it begins or is in already, and reads them
+// back: a trigger may stand between. Its error is a *engine.LedgerError where the ledger refuses one.
+func (c *conn) write(ctx context.Context, entries []ledger.Entry, begins bool) error {
 	const most = 500 // in one statement
 	for some := range slices.Chunk(entries, most) {
 		var args []any
@@ -221,10 +225,11 @@ func (c *conn) write(ctx context.Context, entries []ledger.Entry) error {
 				string(e.Checksum), e.Deployment, e.Actor, e.DurationMS, string(e.Detail), e.PrevHash, e.Hash,
 			)
 		}
-		back, err := c.entries(
-			ctx,
-			insert+strings.TrimSuffix(strings.Repeat(place+", ", len(some)), ", ")+" RETURNING "+columns,
-			args...)
+		query := insert + strings.TrimSuffix(strings.Repeat(place+", ", len(some)), ", ") + " RETURNING " + columns
+		if begins { // in one round trip
+			query, begins = "BEGIN NOT ATOMIC START TRANSACTION; "+query+"; END", false
+		}
+		back, err := c.entries(ctx, query, args...)
 		var refused *engine.ServerError
 		if errors.As(err, &refused) && refused.Kind != engine.LockTimeout {
 			return &engine.LedgerError{Err: err}

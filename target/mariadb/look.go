@@ -92,6 +92,7 @@ func (s *Session) Empty(ctx context.Context) (int, error) {
 	all := slices.Concat(
 		[]string{"SET SESSION foreign_key_checks = 0"}, drops, []string{"SET SESSION foreign_key_checks = 1"},
 	)
+	s.clean, s.sure = false, false
 	return len(drops), s.steps.exec(ctx, all...)
 }
 

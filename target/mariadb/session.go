@@ -27,7 +27,8 @@ type Session struct {
 	own    *conn
 	steps  *conn // nil before the first step
 	locked bool
-	within bool            // a transaction was open when the server was asked last
+	within bool            // a transaction was open on steps when that was known last
+	sure   bool            // within is so now
 	clean  bool            // nothing that ran on steps can have left anything in it
 	set    engine.Settings // that steps was opened with
 	notice func(severity, message string)
@@ -115,7 +116,7 @@ func (s *Session) fresh(ctx context.Context, settings engine.Settings) error {
 	if s.clean && s.set == settings && !s.within && !s.steps.lost {
 		return nil
 	}
-	s.within, s.clean = false, false
+	s.within, s.sure, s.clean = false, true, false
 	if s.steps != nil {
 		s.steps.close() // what was open in it is rolled back
 		s.steps = nil
@@ -170,7 +171,7 @@ func (s *Session) Begin(ctx context.Context, settings engine.Settings) error {
 		return err
 	}
 	err := s.steps.exec(ctx, "START TRANSACTION")
-	s.within = err == nil
+	s.within, s.sure = err == nil, err == nil
 	return err
 }
 
@@ -188,6 +189,7 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 	}
 	is := shapeOf(statement)
 	s.clean = s.clean && leavesNothing(statement, is)
+	s.sure = false
 	ended, steps := make(chan struct{}), s.steps
 	watched := make(chan struct{})
 	go func() {
@@ -217,15 +219,21 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 		rows, err = result.RowsAffected()
 	}
 	if err == nil {
-		err = s.warn(ctx)
+		err = s.after(ctx)
 	}
 	return rows, err
 }
 
-// warn passes the server's warnings on.
-func (s *Session) warn(ctx context.Context) error {
-	if s.notice == nil {
+// after asks whether a transaction is open now, and passes the server's warnings on where
+// there are any.
+func (s *Session) after(ctx context.Context) error {
+	warnings := "0"
+	err := s.steps.each(ctx, "SELECT @@in_transaction, @@warning_count", nil, func(row []string) error {
+		s.within, s.sure, warnings = row[0] == "1", true, row[1]
 		return nil
+	})
+	if err != nil || warnings == "0" || s.notice == nil {
+		return err
 	}
 	return s.steps.each(ctx, "SHOW WARNINGS", nil, func(row []string) error {
 		if row[0] != "Error" { // which the statement itself has given
@@ -237,6 +245,7 @@ func (s *Session) warn(ctx context.Context) error {
 
 // Holds implements engine.Steps. A truth is a number other than 0.
 func (s *Session) Holds(ctx context.Context, statement sqltext.Statement) (bool, string, error) {
+	s.sure = false
 	return s.steps.holds(ctx, string(statement.SQL))
 }
 
@@ -265,25 +274,32 @@ func (s *Session) Rollback(ctx context.Context) error {
 	if s.steps == nil || s.steps.lost {
 		return nil
 	}
+	s.sure = false
 	if err := s.steps.exec(ctx, "ROLLBACK"); err != nil {
 		return err
 	}
-	return s.warn(ctx)
+	return s.after(ctx)
 }
 
 // InTransaction implements engine.Steps: the server is asked, since a statement may
 // have ended the transaction by itself. Where it can no longer be asked, what was so
 // before is so: the next statement finds out that the connection is gone.
 func (s *Session) InTransaction() bool {
-	if s.steps == nil || s.steps.lost {
-		return s.within
-	}
 	ctx, cancel := context.WithTimeout(context.Background(), cancelGrace)
 	defer cancel()
-	if in, err := s.steps.number(ctx, "SELECT @@in_transaction"); err == nil {
-		s.within = in == 1
+	in, _ := s.inTransaction(ctx)
+	return in
+}
+
+func (s *Session) inTransaction(ctx context.Context) (in bool, err error) {
+	if s.sure || s.steps == nil || s.steps.lost {
+		return s.within, nil
 	}
-	return s.within
+	open, err := s.steps.number(ctx, "SELECT @@in_transaction")
+	if err == nil {
+		s.within, s.sure = open == 1, true
+	}
+	return s.within, err
 }
 
 // OnNotice implements engine.Steps.
