@@ -7,7 +7,6 @@ import (
 
 	"vorrang/core/gate"
 	"vorrang/core/lane"
-	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/core/release"
 	"vorrang/core/remedy"
@@ -19,7 +18,7 @@ import (
 // texts reads the texts of a plan ahead, since a question for every one of a
 // thousand small steps would cost more than the steps.
 func (s *library) texts(p plan.Plan) func(context.Context, step.Checksum) ([]byte, error) {
-	order := wanted(p)
+	order := p.Texts()
 	ahead := map[step.Checksum][]byte{}
 	next := 0
 	return func(ctx context.Context, checksum step.Checksum) ([]byte, error) {
@@ -55,25 +54,6 @@ const (
 	readAhead      = 200     // texts
 	readAheadBytes = 1 << 20 // together
 )
-
-// wanted lists the texts of a plan in the order in which they are asked for.
-func wanted(p plan.Plan) []step.Checksum {
-	var order []step.Checksum
-	for _, a := range p.Actions {
-		if a.Direction == ledger.Back {
-			order = append(order, a.Step.Back.Checksum)
-			if a.Half > 0 {
-				order = append(order, a.Step.Forward.Checksum)
-			}
-			continue
-		}
-		order = append(order, a.Step.Forward.Checksum)
-		if a.Step.Check != nil {
-			order = append(order, a.Step.Check.Checksum)
-		}
-	}
-	return order
-}
 
 func (s *library) sealedSteps(ctx context.Context, lane, name string) (release.Release, []release.Sealed, error) {
 	r, steps, err := s.Records.Release(ctx, lane, name)

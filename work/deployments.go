@@ -243,6 +243,8 @@ func interrupted(d Work, live *Feed) deploy.Result {
 // pass asks the gate for the last time, and carries the plan out if it is still
 // clear. The lane is locked until the first step has begun.
 func (w *Deployments) pass(ctx context.Context, d *Work, live *Feed) deploy.Result {
+	texts, read := readFirst(ctx, d.Plan.Texts(), d.Texts)
+	defer read()
 	var last Confirmed
 	unlock, err := d.Guide.Pass(ctx)
 	if err == nil {
@@ -266,7 +268,7 @@ func (w *Deployments) pass(ctx context.Context, d *Work, live *Feed) deploy.Resu
 	}
 	before, said := d.Guide.Before(ctx, head)
 	runner := deploy.Runner{
-		Target: d.Session, Dialect: d.Dialect, Texts: d.Texts, Now: d.Now, Pause: Pause, Stop: w.halt,
+		Target: d.Session, Dialect: d.Dialect, Texts: texts, Now: d.Now, Pause: Pause, Stop: w.halt,
 		Deployment: fmt.Sprint(d.ID), Actor: d.Actor, Key: w.records.LedgerKey, Defaults: d.Defaults,
 		Notes: append(d.Notes, said...), Waived: waived(d.Gate), Belongs: last.Belongs, Base: before,
 		Emit: func(e deploy.Event) {

@@ -95,6 +95,25 @@ func (p Plan) naming(is func(Action) bool) string {
 	return strings.Join(names, ", ")
 }
 
+// Texts lists the texts of a plan's files in the order in which a deployment asks for them.
+func (p Plan) Texts() []step.Checksum {
+	var order []step.Checksum
+	for _, a := range p.Actions {
+		if a.Direction == ledger.Back {
+			order = append(order, a.Step.Back.Checksum)
+			if a.Half > 0 {
+				order = append(order, a.Step.Forward.Checksum)
+			}
+			continue
+		}
+		order = append(order, a.Step.Forward.Checksum)
+		if a.Step.Check != nil {
+			order = append(order, a.Step.Check.Checksum)
+		}
+	}
+	return order
+}
+
 // Numbers are the steps' numbers in the order in which they are run.
 func (p Plan) Numbers() []step.Number {
 	numbers := make([]step.Number, len(p.Actions))
