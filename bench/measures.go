@@ -284,7 +284,7 @@ func (b *bench) write(ctx context.Context) error {
 	var text strings.Builder
 	fmt.Fprintf(
 		&text,
-		"# Benchmarks\n\nWritten by `make bench` on %s: PostgreSQL %s with fsync on, %s, %d cores. Each ratio is of the "+
+		"Measured by `make bench` on %s: PostgreSQL %s with fsync on, %s, %d cores. Each ratio is of the "+
 			"best of %d runs\n"+
 			"of each side, in turns, on the same server; Vorrang's side is the whole `vorrang promote`, client and service "+
 			"included.\n\n"+
@@ -300,12 +300,23 @@ func (b *bench) write(ctx context.Context) error {
 			&text,
 			"| %s | %s | **%s**%s | %s | %s |\n",
 			l.work, l.against, l.figure, times, l.aim,
-			map[bool]string{true: "met", false: "missed"}[l.met],
+			l.verdict(),
 		)
 	}
 	fmt.Print(text.String())
 	if *only != "" {
 		return nil
 	}
-	return os.WriteFile("docs/benchmarks.md", []byte(text.String()), 0o644)
+	return benchPart.write(text.String())
+}
+
+// verdict says whether the aim is met, where there is one.
+func (l line) verdict() string {
+	switch {
+	case l.aim == "":
+		return ""
+	case l.met:
+		return "met"
+	}
+	return "missed"
 }

@@ -71,7 +71,40 @@ func (b *bench) rehearsal(ctx context.Context) error {
 		theirs,
 		3,
 	)
-	return err
+	if err != nil {
+		return err
+	}
+	return b.copyAlone(ctx, wide.String())
+}
+
+// copyAlone: what the server takes to make a database with the tables of a rehearsal, and to drop
+// it again, by psql.
+func (b *bench) copyAlone(ctx context.Context, tables string) error {
+	path := filepath.Join(b.folder, "tables.sql")
+	if err := os.WriteFile(path, []byte("BEGIN;\n"+tables+"COMMIT;\n"), 0o644); err != nil {
+		return err
+	}
+	var best time.Duration
+	for range rounds {
+		took, err := timed(func() error {
+			err := b.exec(ctx, "postgres", "CREATE DATABASE bare")
+			if err == nil {
+				err = b.psql("bare", path)
+			}
+			return errors.Join(err, b.exec(ctx, "postgres", "DROP DATABASE bare"))
+		})
+		if err != nil {
+			return err
+		}
+		if best == 0 || took < best {
+			best = took
+		}
+	}
+	b.lines = append(b.lines, line{
+		work:   "for comparison: psql makes a database with those 300 tables in one transaction, and drops it",
+		figure: best.Round(time.Millisecond).String(),
+	})
+	return nil
 }
 
 // footprints: what it costs to measure each of 1,000 small steps. The service measures up

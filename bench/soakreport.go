@@ -3,18 +3,10 @@ package main
 import (
 	"fmt"
 	"maps"
-	"os"
 	"runtime"
 	"slices"
 	"strings"
 	"time"
-)
-
-// The part of docs/reliability.md that a soak writes.
-const (
-	soakPage  = "docs/reliability.md"
-	soakBegin = "<!-- written by make soak -->\n"
-	soakEnd   = "<!-- end of what make soak wrote -->\n"
 )
 
 // report says what was done, and what stayed level: the mean of the second quarter of the
@@ -64,7 +56,7 @@ func (s *soak) report(d time.Duration) error {
 	for _, one := range s.strange[:min(len(s.strange), 20)] {
 		fmt.Println("  " + one)
 	}
-	if err := writeSoak(text.String()); err != nil {
+	if err := soakPart.write(text.String()); err != nil {
 		return err
 	}
 	if !level || len(s.strange) > 0 {
@@ -78,17 +70,4 @@ func mean(samples []sample, of func(sample) int64) (sum int64) {
 		sum += of(one)
 	}
 	return sum / int64(len(samples))
-}
-
-func writeSoak(text string) error {
-	page, err := os.ReadFile(soakPage)
-	if err != nil {
-		return err
-	}
-	before, rest, found := strings.Cut(string(page), soakBegin)
-	_, after, ended := strings.Cut(rest, soakEnd)
-	if !found || !ended {
-		return fmt.Errorf("%s has no place for it", soakPage)
-	}
-	return os.WriteFile(soakPage, []byte(before+soakBegin+text+soakEnd+after), 0o644)
 }
