@@ -12,11 +12,11 @@ import (
 	"vorrang/core/lane"
 )
 
-const freezeColumns = `id, from_at, until_at, reason, set_by`
+const freezeColumns = `id, environment, from_at, until_at, reason, set_by`
 
 func scanFreeze(row pgx.CollectableRow) (gate.Freeze, error) {
 	var f gate.Freeze
-	err := row.Scan(&f.ID, &f.From, &f.Until, &f.Reason, &f.By)
+	err := row.Scan(&f.ID, &f.Environment, &f.From, &f.Until, &f.Reason, &f.By)
 	return f, err
 }
 

@@ -15,6 +15,7 @@ import (
 	"vorrang/core/deploy"
 	"vorrang/core/gate"
 	"vorrang/core/plan"
+	"vorrang/internal/advice"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 	"vorrang/service/api"
@@ -295,6 +296,33 @@ func TestWhatIsOfOneTarget(t *testing.T) {
 	must(w.Freeze(t.Context(), "harbour", "staging", time.Time{}, w.Now().AddDate(0, 0, 1), "spring tide"))
 	assert.Contains(t, refusal(t, w, "staging").Detail, "spring tide")
 	assert.Contains(t, refusal(t, w, "staging.g1").Detail, "spring tide")
+}
+
+// TestAFreezeIsEndedWhereItWasSet: on the whole fleet, or on one target.
+func TestAFreezeIsEndedWhereItWasSet(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	w.Fleet("staging", 2, "canary: 1, tolerate: 1")
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+	tomorrow := w.Now().AddDate(0, 0, 1)
+	must(w.Freeze(ctx, "harbour", "staging", time.Time{}, tomorrow, "spring tide"))
+	held := must(w.Gate(ctx, "harbour", "staging.g1", ""))
+	require.NotNil(t, held.Freeze)
+	assert.Equal(t, "staging", held.Freeze.Environment)
+	frozen := held.Checks[slices.IndexFunc(held.Checks, func(c gate.Check) bool { return c.ID == gate.NotFrozen })]
+	assert.Contains(t, frozen.Evidence, "staging is frozen until")
+	assert.Contains(t, advice.Text(frozen.Remedies), "vorrang thaw -lane harbour -env staging -reason")
+	_, err := w.Thaw(ctx, "harbour", "staging.g1", "the tide is out here")
+	assert.Contains(t, problem(t, err).Detail, "staging.g1 is frozen with all of staging")
+	assert.Contains(t, advice.Text(problem(t, err).Remedies), "vorrang thaw -lane harbour -env staging -reason")
+	assert.EqualValues(t, 1, must(w.Thaw(ctx, "harbour", "staging", "the tide is out")).Ended)
+
+	must(w.Freeze(ctx, "harbour", "staging.g1", time.Time{}, tomorrow, "the mast is down"))
+	assert.Equal(t, "staging.g1", must(w.Gate(ctx, "harbour", "staging.g1", "")).Freeze.Environment)
+	assert.Nil(t, must(w.Gate(ctx, "harbour", "staging.g2", "")).Freeze)
+	_, err = w.Thaw(ctx, "harbour", "staging", "it is up again")
+	assert.Contains(t, problem(t, err).Detail, "staging is not frozen")
+	assert.EqualValues(t, 1, must(w.Thaw(ctx, "harbour", "staging.g1", "it is up again")).Ended)
 }
 
 // TestRightsOnAFleetAreRightsOnItsTargets.

@@ -59,7 +59,7 @@ func (s *gates) thaw(c call, in *thawIn) (*api.Thawed, error) {
 	}
 	ended, err := s.Records.Thaw(c, in.Lane, in.Environment, c.actor, s.Now())
 	if err == nil && ended == 0 {
-		err = refused(p.do(remedy.LookAtGate, "see what holds it"), "%s is not frozen", in.Environment)
+		err = s.notFrozen(c, p, in)
 	}
 	if err != nil {
 		return nil, err
@@ -67,6 +67,21 @@ func (s *gates) thaw(c call, in *thawIn) (*api.Thawed, error) {
 	s.Log.Info("environment thawed", "lane", in.Lane, "environment", in.Environment, "reason", in.Reason,
 		"actor", c.actor)
 	return &api.Thawed{Ended: ended}, nil
+}
+
+// notFrozen says that there is nothing to end: for a target of a fleet that may be frozen with the
+// whole environment.
+func (s *gates) notFrozen(c call, p targetContext, in *thawIn) error {
+	freezes, err := s.Records.Freezes(c, in.Lane, in.Environment, s.Now())
+	switch {
+	case err != nil:
+		return err
+	case len(freezes) > 0:
+		whole := remedy.Place{Lane: in.Lane, Environment: freezes[0].Environment}
+		return refused([]remedy.Remedy{whole.Do(remedy.Thaw).For("end it for all of its targets")},
+			"%s is frozen with all of %s", in.Environment, freezes[0].Environment)
+	}
+	return refused(p.do(remedy.LookAtGate, "see what holds it"), "%s is not frozen", in.Environment)
 }
 
 type backupIn struct {

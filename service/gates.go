@@ -99,7 +99,7 @@ func (s *gates) gate(c call, in *gateIn) (*api.GateAnswer, error) {
 		Checks:   result.Checks,
 		Notes:    append([]string{}, result.Notes...),
 		Waivable: []gate.ID{},
-		Frozen:   gate.Facts{Now: s.Now(), Freezes: freezes}.Frozen() != nil,
+		Freeze:   gate.Facts{Now: s.Now(), Freezes: freezes}.Frozen(),
 	}
 	for _, hold := range result.Holds() {
 		if gate.Waivable(hold.ID) && p.environment.Fleet == nil { // a waiver is for one target

@@ -135,11 +135,12 @@ type Facts struct {
 
 // Freeze forbids promotions to an environment for a time.
 type Freeze struct {
-	ID     int64     `json:"id"`
-	From   time.Time `json:"from"`
-	Until  time.Time `json:"until"`
-	Reason string    `json:"reason"`
-	By     string    `json:"by"`
+	ID          int64     `json:"id"`
+	Environment string    `json:"environment" description:"Where it was set, and can be ended: an environment, or one target of a fleet."`
+	From        time.Time `json:"from"`
+	Until       time.Time `json:"until"`
+	Reason      string    `json:"reason"`
+	By          string    `json:"by"`
 }
 
 // Backup is a backup of a target, as the job that takes them reports it.

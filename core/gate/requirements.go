@@ -293,9 +293,9 @@ func (f Facts) freeze() Check {
 			NotFrozen,
 			fmt.Sprintf(
 				"%s is frozen until %s, by %s: %s",
-				f.View.Environment, utc(freeze.Until), freeze.By, freeze.Reason,
+				freeze.Environment, utc(freeze.Until), freeze.By, freeze.Reason,
 			),
-			f.place().Do(remedy.Thaw).For("wait for its end, or end it"),
+			remedy.Place{Lane: f.Lane, Environment: freeze.Environment}.Do(remedy.Thaw).For("wait for its end, or end it"),
 		).about(freeze.ID, freeze.Until, freeze.Reason)
 	case len(f.Freezes) > 0:
 		return pass(NotFrozen, "nothing is frozen before %s", utc(f.Freezes[0].From))

@@ -126,7 +126,9 @@ func TestEachRequirementHoldsAndTurns(t *testing.T) {
 		"nothing drifts from nothing": {with(pendingStep(lane.Gate{Drift: true}),
 			func(f *Facts) { f.Entries = 0 }), Drift, Pass, "nothing was deployed here yet", ""},
 		"frozen": {with(pendingStep(lane.Gate{}), func(f *Facts) {
-			f.Freezes = []Freeze{{From: noon.Add(-time.Hour), Until: noon.Add(time.Hour), By: "k.brandt", Reason: "the regatta"}}
+			f.Freezes = []Freeze{{
+				Environment: "staging", From: noon.Add(-time.Hour), Until: noon.Add(time.Hour), By: "k.brandt", Reason: "the regatta",
+			}}
 		}), NotFrozen, Hold, "staging is frozen until 2026-11-03 13:00:00 UTC, by k.brandt: the regatta",
 			"vorrang thaw -lane harbour -env staging"},
 		"a freeze to come": {with(pendingStep(lane.Gate{}),

@@ -169,8 +169,8 @@ type GateAnswer struct {
 	Checks []gate.Check `json:"checks" nullable:"false"`
 	Notes  []string     `json:"notes" nullable:"false" description:"What was changed of the gate itself since the last deployment."`
 
-	Waivable []gate.ID `json:"waivable" nullable:"false" description:"The checks that hold and can be waived."`
-	Frozen   bool      `json:"frozen" description:"A freeze is in force; vorrang thaw ends it."`
+	Waivable []gate.ID    `json:"waivable" nullable:"false" description:"The checks that hold and can be waived."`
+	Freeze   *gate.Freeze `json:"freeze,omitempty" description:"The freeze that is in force, if one is."`
 }
 
 // Thawed answers the end of freezes.

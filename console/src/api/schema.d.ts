@@ -2529,6 +2529,8 @@ export interface components {
         };
         Freeze: {
             by: string;
+            /** @description Where it was set, and can be ended: an environment, or one target of a fleet. */
+            environment: string;
             /** Format: date-time */
             from: string;
             /** Format: int64 */
@@ -2578,8 +2580,8 @@ export interface components {
         };
         GateAnswer: {
             checks: components["schemas"]["Check"][];
-            /** @description A freeze is in force; vorrang thaw ends it. */
-            frozen: boolean;
+            /** @description The freeze that is in force, if one is. */
+            freeze?: components["schemas"]["Freeze"];
             /** @enum {string} */
             gate: "clear" | "held";
             /** @description What was changed of the gate itself since the last deployment. */

@@ -48,6 +48,8 @@ const withdrawOpen = ref(false)
 const waiveOpen = ref(false)
 const freezeOpen = ref(false)
 const thawOpen = ref(false)
+/** Where the freeze was set: a target of a fleet may be frozen with all of its environment. */
+const frozen = computed(() => gate.value?.freeze?.environment ?? path.environment)
 const waived = shallowRef<Check>()
 const place = `${path.lane} / ${path.environment}`
 
@@ -88,7 +90,12 @@ async function waive(reason: string) {
   await look()
 }
 async function thaw(reason: string) {
-  await result(api.POST('/api/v1/lanes/{lane}/environments/{environment}/thaw', { params: { path }, body: { reason } }))
+  await result(
+    api.POST('/api/v1/lanes/{lane}/environments/{environment}/thaw', {
+      params: { path: { ...path, environment: frozen.value } },
+      body: { reason },
+    }),
+  )
   await look()
 }
 </script>
@@ -126,7 +133,7 @@ async function thaw(reason: string) {
         @click="backOpen = true"
       />
       <Button
-        v-if="gate?.frozen"
+        v-if="gate?.freeze"
         label="Thaw…"
         icon="pi pi-sun"
         size="small"
@@ -209,13 +216,13 @@ async function thaw(reason: string) {
     </ReasonDialog>
     <ReasonDialog
       v-model:open="thawOpen"
-      :title="`Thaw ${place}`"
+      :title="`Thaw ${path.lane} / ${frozen}`"
       confirm="End its freezes"
       asks="Why may it end?"
       :act="thaw"
     >
       <p>
-        All freezes of <b>{{ place }}</b> end, also those to come.
+        All freezes of <b>{{ path.lane }} / {{ frozen }}</b> end, also those to come.
       </p>
     </ReasonDialog>
     <FreezeDialog v-model:open="freezeOpen" :environment="environment" @done="look" />
