@@ -67,14 +67,31 @@ func (s *gates) surveyAll(
 	return list, errors.Join(errs...)
 }
 
-// answers are what the gates of those targets said that were reached.
-func answers(seen []surveyed) (list []gate.Answer) {
+// merged is the gate of a fleet, and whether a deployment begins: some exceptions may be tolerated.
+func merged(p targetContext, seen []surveyed) (result gate.Result, held bool) {
+	var answers []gate.Answer
+	var away []gate.Away
 	for _, one := range seen {
-		if one.away == "" {
-			list = append(list, gate.Answer{Place: one.place.environment.Name, Result: one.gate})
+		if one.away != "" {
+			away = append(away, gate.Away{Place: one.place.environment.Name, Why: one.away})
+			continue
+		}
+		answers = append(answers, gate.Answer{Place: one.place.environment.Name, Result: one.gate})
+	}
+	result = gate.Merge(p.environment.Name, answers, away)
+	targets, exceptions, planned := inWaves(p.environment.Fleet.Waves, seen)
+	if held = tooMany(p, exceptions, planned); exceptions == 0 || held {
+		return result, held
+	}
+	var without []string
+	for _, t := range targets {
+		if t.Stand.Exception() {
+			without = append(without, lane.PlaceName(p.environment.Name, t.Target))
 		}
 	}
-	return list
+	result.Notes = append(result.Notes, fmt.Sprintf("a deployment goes on without %s: %s tolerated", gate.Some(without),
+		plural.Count(p.environment.Fleet.Tolerate, "is", "are")))
+	return result, false
 }
 
 // inUse are the targets of a fleet that are not set aside. There is one, at least.
@@ -117,9 +134,9 @@ func (s *deploying) deployFleet(
 	if err != nil {
 		return nil, err
 	}
-	merged := gate.Merge(p.environment.Name, answers(seen))
+	merged, held := merged(p, seen)
 	targets, exceptions, planned := inWaves(p.environment.Fleet.Waves, seen)
-	if tooMany(p, exceptions, planned) {
+	if held {
 		return nil, s.heldFleet(c, p, seen, merged, exceptions)
 	}
 	if planned == 0 {
@@ -263,11 +280,10 @@ func (s *deploying) heldFleet(c call, p targetContext, seen []surveyed, merged g
 		Type: "urn:vorrang:held", Title: fmt.Sprintf("The gate of %s is held", p.environment.Name), Status: http.StatusConflict,
 		Checks: merged.Checks,
 	}
-	var away, unplanned []string
+	var unplanned []string
 	refused := ""
 	for _, one := range seen {
 		if one.away != "" {
-			away = append(away, one.place.environment.Name)
 			problem.Differences = append(problem.Differences, one.place.environment.Name+": "+one.away)
 		}
 		if one.refused != "" {
@@ -276,14 +292,10 @@ func (s *deploying) heldFleet(c call, p targetContext, seen []surveyed, merged g
 		}
 	}
 	var why []string
-	holds := merged.Holds()
-	if len(holds) > 0 {
-		why = append(why, holds[0].Evidence)
-		problem.Remedies = holds[0].Remedies
-	}
-	if len(away) > 0 {
-		why = append(why, fmt.Sprintf("%s could not be reached: %s", plural.Of(len(away), "target"), gate.Some(away)))
-		problem.Remedies = append(problem.Remedies, remedy.ByHand("let the service reach them, or set them aside with a reason"))
+	const mostSaid = 2 // the checks have the others
+	for _, hold := range merged.Holds()[:min(len(merged.Holds()), mostSaid)] {
+		why = append(why, hold.Evidence)
+		problem.Remedies = append(problem.Remedies, hold.Remedies...)
 	}
 	if len(unplanned) > 0 {
 		why = append(why, fmt.Sprintf("%s: %s", gate.Some(unplanned), refused))

@@ -150,7 +150,11 @@ func TestATargetThatIsAway(t *testing.T) {
 
 	refused := refusal(t, w, "staging")
 	assert.Contains(t, refused.Detail, "1 target of 3 cannot take part")
-	assert.Contains(t, refused.Detail, "g2")
+	assert.Contains(t, refused.Detail, "1 of 3 targets could not be read (g2): nobody listens at 127.0.0.1:1")
+	asked := must(w.Gate(t.Context(), "harbour", "staging", ""))
+	assert.Equal(t, "held", asked.Gate, "as the promotion is")
+	assert.Equal(t, []gate.ID{gate.Reachable}, holds(asked.Checks))
+	assert.True(t, must(w.Preview(t.Context(), "harbour", "staging", client.Promotion{})).Held)
 	_, err := w.SetAside(t.Context(), "harbour", "staging.g2", "")
 	require.Error(t, err)
 	must(w.SetAside(t.Context(), "harbour", "staging.g2", "its mast is being repaired"))
@@ -171,6 +175,33 @@ func TestATargetThatIsAway(t *testing.T) {
 	assert.Contains(t, gate.Result{Checks: lacks.Checks}.Find(gate.PreviousEnvironment).Evidence, "staging.g2")
 	assert.Equal(t, deploy.Done, promotedFleet(t, w).Outcome, "it catches up")
 	assert.Equal(t, "clear", must(w.Gate(t.Context(), "harbour", "production", "")).Gate)
+}
+
+// TestTheGateSaysWhatAPromotionDoesAboutExceptions: where some are tolerated it is clear, and says
+// what goes without.
+func TestTheGateSaysWhatAPromotionDoesAboutExceptions(t *testing.T) {
+	w := servicetest.Start(t)
+	ctx := t.Context()
+	w.Fleet("staging", 3, "canary: 0, tolerate: 1")
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+	require.NoError(t, os.WriteFile(w.Files["staging.g2"], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
+	asked := must(w.Gate(ctx, "harbour", "staging", ""))
+	assert.Equal(t, "clear", asked.Gate)
+	assert.Contains(t, asked.Notes, "a deployment goes on without g2: 1 is tolerated")
+	must(w.Freeze(ctx, "harbour", "staging.g3", time.Time{}, w.Now().AddDate(0, 0, 1), "the mast is down"))
+	asked = must(w.Gate(ctx, "harbour", "staging", ""))
+	assert.Equal(t, "held", asked.Gate, "two are more than one")
+	assert.Equal(t, []gate.ID{gate.Reachable, gate.NotFrozen}, holds(asked.Checks))
+	assert.Contains(t, refusal(t, w, "staging").Detail, "g3: staging is frozen until", "both are said")
+	must(w.Thaw(ctx, "harbour", "staging.g3", "it is up again"))
+	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Away, "g3": plan.Reached}, stands(promotedFleet(t, w)))
+
+	for _, name := range []string{"g1", "g3"} {
+		require.NoError(t, os.WriteFile(w.Files["staging."+name], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
+	}
+	none := must(w.Gate(ctx, "harbour", "staging", ""))
+	assert.Equal(t, "held", none.Gate, "nobody was asked")
+	assert.Equal(t, []gate.ID{gate.Reachable}, holds(none.Checks))
 }
 
 func refusal(t *testing.T, w *servicetest.World, environment string) *client.Error {

@@ -49,7 +49,7 @@ func (s *views) fleetStatus(ctx context.Context, p targetContext, steps string) 
 	}
 	if len(groups) > 0 {
 		status = asGroup(status, groups[0][0])
-		status.Gate = merged(e.Name, seen)
+		status.Gate = gateOf(e.Name, seen)
 	}
 	return status, s.lastOfFleet(ctx, p, &status)
 }
@@ -112,15 +112,22 @@ func asGroup(status, first api.EnvironmentStatus) api.EnvironmentStatus {
 	return status
 }
 
-// merged is the gate of all targets that were reached.
-func merged(environment string, seen []api.EnvironmentStatus) []gate.Check {
+// gateOf is the gate of all targets together.
+func gateOf(environment string, seen []api.EnvironmentStatus) []gate.Check {
 	var list []gate.Answer
+	var away []gate.Away
 	for _, one := range seen {
 		if one.Reached {
 			list = append(list, gate.Answer{Place: one.Environment, Result: gate.Result{Checks: one.Gate}})
+			continue
 		}
+		why := ""
+		if len(one.Trouble) > 0 {
+			why = one.Trouble[0].Message
+		}
+		away = append(away, gate.Away{Place: one.Environment, Why: why})
 	}
-	return append([]gate.Check{}, gate.Merge(environment, list).Checks...)
+	return gate.Merge(environment, list, away).Checks
 }
 
 // lastOfFleet adds the deployments to the fleet.

@@ -86,7 +86,7 @@ func (s *gates) gate(c call, in *gateIn) (*api.GateAnswer, error) {
 	if err != nil {
 		return nil, err
 	}
-	result, err := s.now(c, p, promotionRequest{actor: c.asker(in.Lane, in.Environment)})
+	result, held, err := s.now(c, p, promotionRequest{actor: c.asker(in.Lane, in.Environment)})
 	if err != nil {
 		return nil, err
 	}
@@ -95,7 +95,7 @@ func (s *gates) gate(c call, in *gateIn) (*api.GateAnswer, error) {
 		return nil, err
 	}
 	answer := &api.GateAnswer{
-		Gate:     result.Word(),
+		Gate:     gate.WordOf(held),
 		Checks:   result.Checks,
 		Notes:    append([]string{}, result.Notes...),
 		Waivable: []gate.ID{},
@@ -109,22 +109,30 @@ func (s *gates) gate(c call, in *gateIn) (*api.GateAnswer, error) {
 	return answer, nil
 }
 
-// now asks the gate what it would say to a promotion; that of each target, where it is a fleet.
-func (s *gates) now(ctx context.Context, p targetContext, who promotionRequest) (gate.Result, error) {
+// now asks the gate what it would say to a promotion, and whether that is held: the gate of each
+// target, where it is a fleet, of which some may be tolerated.
+func (s *gates) now(
+	ctx context.Context, p targetContext, who promotionRequest,
+) (result gate.Result, held bool, err error) {
 	if p.environment.Fleet == nil {
 		facts, err := s.survey(ctx, p, who)
-		return gate.Forward(facts), err
+		result = gate.Forward(facts)
+		return result, result.Held(), err
 	}
 	places, err := s.targets.inUse(ctx, p)
 	if err != nil {
-		return gate.Result{}, err
+		return result, true, err
 	}
 	w, err := forwardRequest(string(who.through), "", false)
 	if err != nil {
-		return gate.Result{}, err
+		return result, true, err
 	}
 	seen, err := s.surveyAll(ctx, places, w, who.actor)
-	return gate.Merge(p.environment.Name, answers(seen)), err
+	if err != nil {
+		return result, true, err
+	}
+	result, held = merged(p, seen)
+	return result, held, nil
 }
 
 // survey gathers all that the gate looks at, without a lock.

@@ -131,10 +131,8 @@ func (s *deploying) previewFleet(
 	if err != nil {
 		return nil, err
 	}
-	merged := gate.Merge(in.Environment, answers(seen))
-	answer.Gate, answer.Fleet = merged.Checks, plans
-	_, exceptions, planned := inWaves(p.environment.Fleet.Waves, seen)
-	answer.Held = tooMany(p, exceptions, planned)
+	result, held := merged(p, seen)
+	answer.Gate, answer.Fleet, answer.Held = result.Checks, plans, held
 	return answer, nil
 }
 

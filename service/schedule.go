@@ -34,7 +34,7 @@ func (s *deploying) schedule(c call, p targetContext, in *promoteIn) (*api.Promo
 		return nil, err
 	}
 	through, _ := step.ParseNumber(in.Through) // it was read before; empty for all
-	now, err := s.gates.now(c, p, promotionRequest{through: through, actor: c.actor})
+	now, _, err := s.gates.now(c, p, promotionRequest{through: through, actor: c.actor})
 	if err != nil {
 		return nil, err
 	}

@@ -38,7 +38,13 @@ func gateCommand() command {
 				if err := e.print(answer, func() { printGate(e, at.lane, at.environment, answer) }); err != nil {
 					return err
 				}
-				return gateExit(gate.Result{Checks: answer.Checks})
+				switch { // what holds for some targets of a fleet may be tolerated
+				case answer.Gate == gate.WordOf(false):
+					return nil
+				case gate.Result{Checks: answer.Checks}.InDoubt():
+					return &codedError{exitInDoubt, ""}
+				}
+				return &codedError{exitHeld, ""}
 			})
 		},
 	}

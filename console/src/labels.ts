@@ -41,6 +41,7 @@ export const labels = {
 /** What each check of the gate asks, in words. */
 export const checkTitles: Record<string, string> = {
   'known-database': 'Known database',
+  reachable: 'Every target was read',
   'ledger-intact': 'Ledger intact',
   checksums: 'Checksums',
   catalogue: 'Catalogue',

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"vorrang/core/lane"
+	"vorrang/core/remedy"
 	"vorrang/internal/plural"
 )
 
@@ -65,10 +66,14 @@ type Answer struct {
 	Result Result
 }
 
+// Away is a target of a fleet that could not be read.
+type Away struct{ Place, Why string }
+
 // Merge is the gate of a fleet: a check holds if it holds for any target, and names those. What is
-// the same for all, as what is asked of the environment, is said once.
-func Merge(environment string, answers []Answer) Result {
-	var merged Result
+// the same for all, as what is asked of the environment, is said once. The first check is whether
+// all could be read: what nobody asked is never clear.
+func Merge(environment string, answers []Answer, away []Away) Result {
+	merged := Result{Checks: []Check{reachable(len(answers)+len(away), away)}}
 	if len(answers) == 0 {
 		return merged
 	}
@@ -85,6 +90,24 @@ func Merge(environment string, answers []Answer) Result {
 		}
 	}
 	return merged
+}
+
+func reachable(of int, away []Away) Check {
+	if len(away) == 0 {
+		return pass(Reachable, "%s could be read", plural.Of(of, "target"))
+	}
+	var places []string
+	same := true
+	for _, one := range away {
+		places = append(places, one.Place)
+		same = same && one.Why == away[0].Why
+	}
+	evidence := fmt.Sprintf("%d of %s could not be read (%s): ", len(away), plural.Of(of, "target"), Some(places))
+	if !same {
+		evidence += lane.TargetOf(away[0].Place) + ": "
+	}
+	return hold(Reachable, evidence+away[0].Why,
+		remedy.ByHand("let the service reach them, or set them aside with a reason")).about(places)
 }
 
 // mergeOne merges what the targets' gates say of the check with a number.

@@ -30,14 +30,34 @@ func TestTheGateOfAFleetHoldsForAnyTarget(t *testing.T) {
 		list = append(list, answer(place, checksums, check(gate.NotFrozen, gate.Hold, "%s is frozen", place),
 			check(gate.Order, gate.Pass, "all come after step %d", i), check(gate.Soak, gate.NotAsked, "")))
 	}
-	merged := gate.Merge("production", list)
+	merged := gate.Merge("production", list, nil)
 	assert.Equal(t, "g3, g4, g5, g6, g7, 1 more: step 1 was edited on production", merged.Find(gate.Checksums).Evidence)
 	assert.Equal(t, "production is frozen", merged.Find(gate.NotFrozen).Evidence, "the same for all, and said once")
 	assert.Equal(t, gate.Pass, merged.Find(gate.Order).Verdict)
 	assert.Equal(t, gate.NotAsked, merged.Find(gate.Soak).Verdict)
 	assert.Equal(t, []string{"the gate of production was changed"}, merged.Notes)
 	assert.True(t, merged.Held())
-	assert.False(t, gate.Merge("production", nil).Held())
+	assert.Equal(t, "8 targets could be read", merged.Find(gate.Reachable).Evidence)
+}
+
+// TestWhatNobodyAskedIsNotClear: the gate of a fleet is held while targets are away.
+func TestWhatNobodyAskedIsNotClear(t *testing.T) {
+	away := []gate.Away{
+		{Place: "production.g1", Why: "nobody listens at 127.0.0.1:5433"},
+		{Place: "production.g2", Why: "nobody listens at 127.0.0.1:5433"},
+	}
+	none := gate.Merge("production", nil, away)
+	assert.True(t, none.Held())
+	assert.Equal(t, "2 of 2 targets could not be read (g1, g2): nobody listens at 127.0.0.1:5433",
+		none.Find(gate.Reachable).Evidence)
+	assert.NotEmpty(t, none.Find(gate.Reachable).Remedies)
+	assert.False(t, gate.Waivable(gate.Reachable))
+
+	away[1].Why = "the password is wrong"
+	some := gate.Merge("production", []gate.Answer{answer("production.g3", check(gate.Order, gate.Pass, "in order"))}, away)
+	assert.True(t, some.Held())
+	assert.Equal(t, "2 of 3 targets could not be read (g1, g2): g1: nobody listens at 127.0.0.1:5433",
+		some.Find(gate.Reachable).Evidence)
 }
 
 // TestEveryTargetBefore has to have what is to be promoted.

@@ -39,6 +39,7 @@ const (
 	Order          ID = "order"            // no pending step lies below an applied one
 	NothingInDoubt ID = "nothing-in-doubt" // no step is unfinished
 	Quiet          ID = "quiet"            // nobody else is deploying
+	Reachable      ID = "reachable"        // every target of a fleet could be read
 
 	// asked by some environments
 	SealedRelease       ID = "release"              // only sealed releases come in
@@ -237,8 +238,12 @@ type Result struct {
 func (r Result) Held() bool { return len(r.Holds()) > 0 }
 
 // Word is the gate's state: clear or held.
-func (r Result) Word() string {
-	if r.Held() {
+func (r Result) Word() string { return WordOf(r.Held()) }
+
+// WordOf is Word where a hold need not mean that the gate is held: some targets of a fleet may be
+// tolerated.
+func WordOf(held bool) string {
+	if held {
 		return "held"
 	}
 	return "clear"

@@ -95,7 +95,7 @@ func Waivable(id ID) bool {
 		Findings:
 		return true
 	case KnownDatabase,
-		LedgerIntact, Checksums, Catalogue, NothingInDoubt, Quiet, SealedRelease, Approvals, Signature, Rehearsal:
+		Reachable, LedgerIntact, Checksums, Catalogue, NothingInDoubt, Quiet, SealedRelease, Approvals, Signature, Rehearsal:
 	}
 	return false
 }
