@@ -3,6 +3,11 @@ import { defineConfig } from 'vite'
 
 export default defineConfig({
   plugins: [vue()],
-  build: { outDir: 'dist', emptyOutDir: true, chunkSizeWarningLimit: 1500 },
+  build: {
+    outDir: 'dist',
+    emptyOutDir: true,
+    chunkSizeWarningLimit: 1500,
+    rolldownOptions: { checks: { bundlerTimings: false } },
+  },
   server: { proxy: { '/api': 'http://127.0.0.1:7340' } },
 })

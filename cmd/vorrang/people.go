@@ -24,6 +24,10 @@ func peopleCommand() command {
 					return err
 				}
 				return e.print(list, func() {
+					if len(list.People) == 0 && *query != (client.ListQuery{Limit: query.Limit}) {
+						fmt.Fprintln(e.out, "nobody matches")
+						return
+					}
 					t := &table{heads: []string{"NAME", "MAY", "SIGNED IN", ""}}
 					for _, p := range list.People {
 						seen, state := "never", ""
@@ -135,6 +139,10 @@ func tokensCommand() command {
 					return err
 				}
 				return e.print(tokens, func() {
+					if len(tokens.Tokens) == 0 {
+						fmt.Fprintln(e.out, "there is no such token")
+						return
+					}
 					t := &table{heads: []string{"TOKEN", "NAME", "MAY", "GOOD UNTIL (UTC)", "USED"}}
 					for _, token := range tokens.Tokens {
 						may, used := grantWords(token.Grants), "never"
