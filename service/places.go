@@ -116,20 +116,6 @@ func unreadFleets(l lane.Lane) (list []lane.Environment) {
 	return list
 }
 
-// anyOf is place; of a fleet its first target that is not set aside, for what is much the same on all of
-// them.
-func (s *targets) anyOf(ctx context.Context, laneName, name string) (targetContext, error) {
-	p, err := s.environment(ctx, laneName, name)
-	if err != nil || p.environment.Fleet == nil {
-		return p, err
-	}
-	list, err := s.inUse(ctx, p)
-	if err != nil {
-		return p, err
-	}
-	return list[0], nil
-}
-
 // environment is place, also for an environment that is a fleet.
 func (s *targets) environment(ctx context.Context, laneName, name string) (targetContext, error) {
 	if !hidden(ctx, laneName, name) {

@@ -140,17 +140,9 @@ func (s *catalogue) oneRelease(c call, in *releaseIn) (*api.ReleaseContent, erro
 	}
 	switch {
 	case in.Environment != "":
-		p, err := s.targets.anyOf(c, in.Lane, in.Environment)
-		if err != nil {
+		if err := s.againstEnvironment(c, in, steps, answer); err != nil {
 			return nil, err
 		}
-		facts, err := s.gates.lookOnce(c, p, promotionRequest{passing: true})
-		if err != nil {
-			return nil, err
-		}
-		answer.Changes = release.Compare(
-			present(facts.View, p.environment.Name, steps), meant(steps, p.environment.Name),
-		)
 	case in.Against != "":
 		_, other, err := s.library.sealedSteps(c, in.Lane, in.Against)
 		if err != nil {
@@ -166,6 +158,42 @@ func (s *catalogue) oneRelease(c call, in *releaseIn) (*api.ReleaseContent, erro
 	}
 	answer.Overlaps = plan.Overlaps(phased)
 	return answer, nil
+}
+
+// againstEnvironment compares a release with what is applied in an environment: of a fleet, with each
+// target that is not set aside. What only some of them lack is a change, too.
+func (s *catalogue) againstEnvironment(
+	c call, in *releaseIn, steps []release.Sealed, answer *api.ReleaseContent,
+) error {
+	p, err := s.targets.environment(c, in.Lane, in.Environment)
+	places := []targetContext{p}
+	if err == nil && p.environment.Fleet != nil {
+		places, err = s.targets.inUse(c, p)
+	}
+	if err != nil {
+		return err
+	}
+	changes, errs := make([][]release.Change, len(places)), make([]error, len(places))
+	each(places, mostLooks, func(i int, place targetContext) {
+		facts, err := s.gates.lookOnce(c, place, promotionRequest{passing: true})
+		if errs[i] = err; err == nil {
+			name := place.environment.Name
+			changes[i] = release.Compare(present(facts.View, name, steps), meant(steps, name))
+		}
+	})
+	answer.Changes = release.Together(changes...)
+	if p.environment.Fleet == nil {
+		return errs[0]
+	}
+	for i, place := range places {
+		if errs[i] != nil {
+			answer.Away = append(answer.Away, place.environment.Name)
+		}
+	}
+	if answer.Targets = len(places) - len(answer.Away); answer.Targets == 0 {
+		return errs[0]
+	}
+	return nil
 }
 
 // present is what a target has, as if it were a release.

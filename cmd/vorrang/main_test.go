@@ -176,7 +176,7 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{2, "", `name the release`, "cut"},
 		{1, "", `name: "-" is not a valid release name`, "cut - -through 1"},
 		{0, `RELEASE +THROUGH.*\n1.0 +1 +1 `, "", "releases"},
-		{0, `against staging|it brings nothing that staging has not`, "", "releases 1.0 -env staging"},
+		{0, `against staging|it brings nothing new to staging`, "", "releases 1.0 -env staging"},
 		{
 			1, "",
 			`there is no release 2.0 in the lane harbour\nnext: see which there are: vorrang releases`,

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"vorrang/client"
+	"vorrang/core/gate"
 	"vorrang/core/plan"
 	"vorrang/core/release"
 	"vorrang/core/step"
@@ -217,8 +218,15 @@ func printContent(e *env, content *api.ReleaseContent, against string) {
 		fmt.Fprintf(e.out, "\n%s", content.Sums)
 		return
 	}
+	if len(content.Away) > 0 {
+		fmt.Fprintln(e.out, e.paint.warn(fmt.Sprintf("\nnot compared with %s of %s, which could not be read: %s",
+			plural.Of(len(content.Away), "target"), against, gate.Some(content.Away))))
+	}
+	if content.Targets > 0 {
+		against = fmt.Sprintf("%s of %s", plural.Of(content.Targets, "target"), against)
+	}
 	if len(content.Changes) == 0 {
-		fmt.Fprintf(e.out, "\nit brings nothing that %s has not\n", against)
+		fmt.Fprintf(e.out, "\nit brings nothing new to %s\n", against)
 		return
 	}
 	fmt.Fprintf(e.out, "\nagainst %s:\n", against)

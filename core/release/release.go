@@ -3,6 +3,7 @@ package release
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -147,4 +148,18 @@ func Compare(before, after []Sealed) []Change {
 		}
 	}
 	return changes
+}
+
+// Together lists what is in any of several comparisons, each once, in the order of the steps.
+func Together(lists ...[]Change) []Change {
+	all := []Change{}
+	for _, list := range lists {
+		for _, change := range list {
+			if !slices.Contains(all, change) {
+				all = append(all, change)
+			}
+		}
+	}
+	slices.SortStableFunc(all, func(a, b Change) int { return step.Compare(a.Number, b.Number) })
+	return all
 }

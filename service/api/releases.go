@@ -32,6 +32,9 @@ type ReleaseContent struct {
 	// Overlaps are those of the changes.
 	Overlaps []plan.Overlap `json:"overlaps" nullable:"false" description:"Where, within the changes, the application's old and new version both run."`
 
+	Targets int      `json:"targets,omitempty" description:"Of a fleet: how many targets it was compared with. A change is one for any of them."`
+	Away    []string `json:"away,omitempty" description:"Of a fleet: targets that could not be read, so that nobody compared it with them."`
+
 	Signatures []release.Signature `json:"signatures" nullable:"false" description:"Those that hold. Whose a key is, an environment says."`
 }
 

@@ -3061,6 +3061,8 @@ export interface components {
             release: string;
         };
         ReleaseContent: {
+            /** @description Of a fleet: targets that could not be read, so that nobody compared it with them. */
+            away?: string[];
             changes: components["schemas"]["ChangeType3"][];
             /** @description Where, within the changes, the application's old and new version both run. */
             overlaps: components["schemas"]["Overlap"][];
@@ -3068,6 +3070,8 @@ export interface components {
             /** @description Those that hold. Whose a key is, an environment says. */
             signatures: components["schemas"]["Signature"][];
             sums: string;
+            /** @description Of a fleet: how many targets it was compared with. A change is one for any of them. */
+            targets?: number;
         };
         ReleaseCut: {
             /** @description Of a bundle: the release was here already, the same to the byte. */

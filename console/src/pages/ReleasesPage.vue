@@ -5,7 +5,7 @@ import { computed, ref, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { api, result } from '../api'
-import { labels, titled } from '../labels'
+import { labels, titled, plural } from '../labels'
 import { useLook } from '../look'
 import CommandLine from '../parts/CommandLine.vue'
 import PagedList from '../parts/PagedList.vue'
@@ -151,8 +151,16 @@ const report = computed(() => {
       /></label>
       <ProblemNote v-if="contentProblem" :problem="contentProblem" />
       <template v-if="content">
+        <p v-if="content.away?.length" class="warn">
+          Not compared with {{ content.away.length }} of {{ content.away.length + (content.targets ?? 0) }} targets,
+          which could not be read: {{ content.away.slice(0, 5).join(', ') }}{{ content.away.length > 5 ? ', …' : '' }}
+        </p>
         <pre v-if="against === 'sums'" class="panel sums" tabindex="0">{{ content.sums }}</pre>
-        <p v-else-if="!content.changes.length" class="good">It brings nothing new.</p>
+        <p v-else-if="!content.changes.length" class="good">
+          It brings nothing new{{
+            content.targets ? ` to the ${plural(content.targets, 'target')} that were read` : ''
+          }}.
+        </p>
         <div v-else class="stack">
           <ul class="panel changes">
             <li v-for="c in content.changes" :key="c.number">
@@ -191,7 +199,7 @@ tbody tr {
   overflow-wrap: anywhere;
 }
 .other {
-  min-width: 320px;
+  min-width: min(320px, 100%);
 }
 .changes {
   margin: 0;
