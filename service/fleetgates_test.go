@@ -159,3 +159,15 @@ func TestRightsOnAFleetAreRightsOnItsTargets(t *testing.T) {
 	require.ErrorContains(t, err, "no deployment to a fleet")
 	assert.Empty(t, must(reader.FleetDeployments(t.Context(), client.DeploymentQuery{})).Deployments)
 }
+
+// TestAPreviewOfAFleetWhoseFirstTargetIsAway is made of those that can be read.
+func TestAPreviewOfAFleetWhoseFirstTargetIsAway(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Fleet("staging", 2, "canary: 0")
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+	assert.Equal(t, deploy.Done, w.Promoted("staging.g2").Outcome)
+	require.NoError(t, os.WriteFile(w.Files["staging.g1"], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
+	shown := must(w.Preview(t.Context(), "harbour", "staging", client.Promotion{}))
+	assert.Empty(t, shown.Actions, "g2 has it")
+	assert.True(t, shown.Held, "and nobody could look at g1")
+}

@@ -120,7 +120,8 @@ func (s *deploying) previewFleet(
 	}
 	plans := plansOf(seen)
 	shown := *in
-	shown.Environment = seen[0].place.environment.Name
+	first := max(0, slices.IndexFunc(seen, func(one surveyed) bool { return one.away == "" }))
+	shown.Environment = seen[first].place.environment.Name
 	for _, one := range plans {
 		if one.Steps > 0 {
 			shown.Environment = lane.PlaceName(in.Environment, one.Targets[0])
