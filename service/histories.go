@@ -24,13 +24,14 @@ type history struct {
 	entries []ledger.Entry
 	state   ledger.State // they add up to; nobody changes it
 	whole   time.Time    // when all of it was read
+	asked   time.Time    // when a page asked for it last
 }
 
 const (
 	// wholeEvery is how often all of a ledger is read for pages, too: a row that somebody
 	// changed behind its trigger is found then, and by every check of a gate.
 	wholeEvery = time.Minute
-	// mostKept is how many entries of all ledgers together are kept, of some 600 bytes each.
+	// mostKept is how many entries of all ledgers together are kept, of some 350 bytes each.
 	mostKept = 100_000
 )
 
@@ -50,6 +51,7 @@ func (h *histories) read(
 			right = len(known.entries)
 			if len(newer) > 0 && newer[0].Hash == known.state.Head.Hash && newer[0].Sum() == newer[0].Hash {
 				if len(newer) > 1 {
+					ledger.Share(newer)
 					known.entries = append(known.entries[:right:right], newer[1:]...)
 					known.state = ledger.Fold(known.entries)
 				}
@@ -61,6 +63,7 @@ func (h *histories) read(
 	if read.entries, _, err = session.ReadLedger(ctx); err != nil {
 		return read, 0, err
 	}
+	ledger.Share(read.entries)
 	read.state = ledger.Fold(read.entries)
 	return read, 0, nil
 }
@@ -72,29 +75,34 @@ func (h *histories) of(p targetContext) (history, bool) {
 	return known, is && time.Since(known.whole) < wholeEvery
 }
 
-// keep keeps what was found right, while there is room.
-func (h *histories) keep(p targetContext, read history) {
+// keep keeps what was found right for the pages that ask for it, while there is room. Where no page
+// asked in the last minute, nobody would read it.
+func (h *histories) keep(ctx context.Context, p targetContext, read history) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	before := h.kept[placeName(p)]
-	h.entries -= len(before.entries)
-	delete(h.kept, placeName(p))
-	if h.entries+len(read.entries) > mostKept { // what nobody reads any more makes room
-		for name, one := range h.kept {
-			if time.Since(one.whole) >= wholeEvery {
-				h.entries -= len(one.entries)
-				delete(h.kept, name)
-			}
+	name, now := placeName(p), time.Now()
+	if read.asked = h.kept[name].asked; ctx.Value(pageKey{}) != nil {
+		read.asked = now
+	}
+	h.drop(name)
+	for other, one := range h.kept {
+		if now.Sub(one.whole) >= wholeEvery {
+			h.drop(other)
 		}
 	}
-	if len(read.entries) == 0 || h.entries+len(read.entries) > mostKept {
+	if len(read.entries) == 0 || now.Sub(read.asked) >= wholeEvery || h.entries+len(read.entries) > mostKept {
 		return
 	}
 	if h.kept == nil {
 		h.kept = map[string]history{}
 	}
 	h.entries += len(read.entries)
-	h.kept[placeName(p)] = read
+	h.kept[name] = read
+}
+
+func (h *histories) drop(name string) {
+	h.entries -= len(h.kept[name].entries)
+	delete(h.kept, name)
 }
 
 func placeName(p targetContext) string { return p.lane.Name + "/" + p.environment.Name }

@@ -125,23 +125,38 @@ func TestAStuckProviderHoldsUpNobodyElse(t *testing.T) {
 	assert.ErrorIs(t, <-ended, context.Canceled)
 }
 
-// TestWhatNobodyReadsAnyMoreMakesRoom for ledgers that are read now.
-func TestWhatNobodyReadsAnyMoreMakesRoom(t *testing.T) {
+// TestLedgersAreKeptForPagesOnly: what nobody reads any more makes room for what is read now.
+func TestLedgersAreKeptForPagesOnly(t *testing.T) {
 	place := func(name string) (p targetContext) {
 		p.lane.Name, p.environment.Name = name, "staging"
 		return p
 	}
-	h, now := histories{}, time.Now()
-	h.keep(place("old"), history{entries: make([]ledger.Entry, mostKept-10), whole: now.Add(-2 * wholeEvery)})
-	h.keep(place("new"), history{entries: make([]ledger.Entry, 50), whole: now})
-	_, kept := h.of(place("new"))
-	assert.True(t, kept)
+	page := context.WithValue(t.Context(), pageKey{}, true)
+	read := func(entries int, before time.Duration) history {
+		return history{entries: make([]ledger.Entry, entries), whole: time.Now().Add(-before)}
+	}
+	h := histories{}
+	is := func(name string) bool {
+		_, kept := h.of(place(name))
+		return kept
+	}
+	h.keep(page, place("old"), read(mostKept-10, 2*wholeEvery))
+	h.keep(page, place("new"), read(50, 0))
+	assert.True(t, is("new"))
 	assert.Equal(t, 50, h.entries)
-	h.keep(place("large"), history{entries: make([]ledger.Entry, mostKept), whole: now})
-	_, kept = h.of(place("large"))
-	assert.False(t, kept, "there is no room beside what is read")
-	_, kept = h.of(place("new"))
-	assert.True(t, kept)
+	h.keep(page, place("large"), read(mostKept, 0))
+	assert.False(t, is("large"), "there is no room beside what is read")
+	h.keep(t.Context(), place("unread"), read(10, 0))
+	assert.False(t, is("unread"), "no page asked for it")
+	h.keep(t.Context(), place("new"), read(60, 0))
+	assert.True(t, is("new"), "a page asked a moment ago")
+	assert.Equal(t, 60, h.entries)
+	one := h.kept["new/staging"]
+	one.asked = time.Now().Add(-2 * wholeEvery)
+	h.kept["new/staging"] = one
+	h.keep(t.Context(), place("new"), read(70, 0))
+	assert.False(t, is("new"), "the page was closed")
+	assert.Zero(t, h.entries)
 }
 
 // TestNewsWakeWhoFollows, also those that came between two reads, and leave nothing behind.

@@ -104,7 +104,7 @@ func (s *targets) look(
 		facts.Strange = s.strange(entries, seen)
 	}
 	if facts.Chain == nil && facts.Strange == "" {
-		s.histories.keep(p, read)
+		s.histories.keep(ctx, p, read)
 	}
 	var unfit []string // steps whose files would have to change
 	for _, standing := range facts.View.Steps {

@@ -45,6 +45,32 @@ type Entry struct {
 	Hash       string          `json:"hash"`
 }
 
+// Share lets entries that are kept for long have in common what they say alike: the hash of the
+// one before, actors, deployments, steps with their texts. It halves what a long ledger takes.
+func Share(entries []Entry) {
+	seen := map[string]string{}
+	for i := range entries {
+		e := &entries[i]
+		share(seen, &e.Action)
+		share(seen, &e.Step)
+		share(seen, &e.Slug)
+		share(seen, &e.Checksum)
+		share(seen, &e.Deployment)
+		share(seen, &e.Actor)
+		if i > 0 && e.PrevHash == entries[i-1].Hash {
+			e.PrevHash = entries[i-1].Hash
+		}
+	}
+}
+
+func share[S ~string](seen map[string]string, text *S) {
+	if known, is := seen[string(*text)]; is {
+		*text = S(known)
+		return
+	}
+	seen[string(*text)] = string(*text)
+}
+
 // Genesis is the PrevHash of a ledger's first entry.
 var Genesis = strings.Repeat("0", 64)
 

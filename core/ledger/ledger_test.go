@@ -2,9 +2,12 @@ package ledger
 
 import (
 	"encoding/json"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
+	"unsafe"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -397,5 +400,29 @@ func TestADetailThatIsAProofAloneIsBare(t *testing.T) {
 		`{"error":"` + strings.Repeat("0a", 32) + `"}`:                    false,
 	} {
 		assert.Equal(t, is, bare([]byte(detail)), detail)
+	}
+}
+
+// TestEntriesShareWhatTheySayAlike: a ledger that is kept takes half of the room.
+func TestEntriesShareWhatTheySayAlike(t *testing.T) {
+	var entries []Entry
+	head := NewHead()
+	for i := range 100 {
+		e := head.Next(Entry{
+			Action: Action(strings.Clone(string(Applied))), Step: step.Number(strconv.Itoa(i % 3)), Slug: strings.Clone("create-berth"),
+			Checksum: step.Checksum(strings.Clone("2f1d")), Deployment: strconv.Itoa(i), Actor: strings.Clone("a.lund"),
+		}, time.Unix(int64(i), 0))
+		head = e.Head()
+		e.PrevHash = strings.Clone(e.PrevHash)
+		entries = append(entries, e)
+	}
+	was := slices.Clone(entries)
+	Share(entries)
+	assert.Equal(t, was, entries, "nothing is said otherwise")
+	at := func(text string) *byte { return unsafe.StringData(text) }
+	for i := 3; i < len(entries); i++ {
+		assert.Same(t, at(entries[i-1].Hash), at(entries[i].PrevHash))
+		assert.Same(t, at(entries[0].Actor), at(entries[i].Actor))
+		assert.Same(t, at(string(entries[i-3].Step)), at(string(entries[i].Step)))
 	}
 }
