@@ -57,7 +57,7 @@ type soak struct {
 // sample is what the service used at some time.
 type sample struct {
 	memory, goroutines, files, connections, records int64
-	deployments                                     int64
+	deployments, entries                            int64
 }
 
 func (b *bench) soak(ctx context.Context, d time.Duration) error {
@@ -348,8 +348,9 @@ func (s *soak) sample(ctx context.Context) (one sample, err error) {
 	}
 	defer conn.Close(ctx)
 	err = conn.QueryRow(ctx, `SELECT (SELECT count(*) FROM pg_stat_activity WHERE application_name LIKE 'vorrangd%'),
-		pg_database_size('records'), (SELECT count(*) FROM records.deployment)`).
-		Scan(&one.connections, &one.records, &one.deployments)
+		pg_database_size('records'), (SELECT count(*) FROM records.deployment),
+		(SELECT coalesce(sum(seq), 0)::bigint FROM records.head)`).
+		Scan(&one.connections, &one.records, &one.deployments, &one.entries)
 	return one, err
 }
 

@@ -41,6 +41,8 @@ func (s *soak) report(d time.Duration) error {
 		}
 		fmt.Fprintf(&text, "| %s | %d%s | %d%[3]s | %[5]s |\n", row.what, was, row.unit, is, word)
 	}
+	fmt.Fprintf(&text, "| entries in the targets' ledgers | %d | %d | they only grow |\n",
+		mean(early, func(one sample) int64 { return one.entries }), mean(late, func(one sample) int64 { return one.entries }))
 	first, last := s.samples[n/4], s.samples[n-1]
 	if made := last.deployments - first.deployments; made > 0 {
 		fmt.Fprintf(&text, "| the records, for each deployment | | %d KiB | kept until `-keep-details` |\n",

@@ -63,7 +63,9 @@ func (h *histories) read(
 	if read.entries, _, err = session.ReadLedger(ctx); err != nil {
 		return read, 0, err
 	}
-	ledger.Share(read.entries)
+	if ctx.Value(pageKey{}) != nil { // it is going to be kept
+		ledger.Share(read.entries)
+	}
 	read.state = ledger.Fold(read.entries)
 	return read, 0, nil
 }
