@@ -52,6 +52,8 @@ type soak struct {
 	strange  []string // answers that nobody expected
 	restarts int
 	cuts     atomic.Int64 // calls that a restart cut off
+
+	restarting atomic.Bool // one of the services is away
 }
 
 // sample is what the service used at some time.
@@ -294,8 +296,10 @@ func (s *soak) restart(ctx context.Context, every time.Duration) {
 			signal = syscall.SIGKILL // in the middle of whatever it does
 		}
 		one := s.services[s.restarts%len(s.services)]
+		s.restarting.Store(true)
 		one.end(signal)
 		err := s.launch(context.WithoutCancel(ctx), one)
+		s.restarting.Store(false)
 		s.mu.Lock()
 		s.restarts++
 		s.mu.Unlock()
@@ -315,6 +319,9 @@ func (s *soak) watch(ctx context.Context, every time.Duration) {
 		case <-time.After(every):
 		}
 		one, err := s.sample(ctx)
+		if err != nil && s.restarting.Load() {
+			continue // there is no process to look at
+		}
 		if err != nil {
 			s.count(ctx, "sample", err)
 			continue
