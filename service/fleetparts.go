@@ -67,6 +67,15 @@ type fleetPart struct {
 	distinct func() (map[string][]targetContext, error)
 }
 
+// toRun are the steps that the part may run.
+func (part *fleetPart) toRun() map[step.Number]bool {
+	steps := map[step.Number]bool{}
+	for _, number := range part.steps {
+		steps[number] = true
+	}
+	return steps
+}
+
 // partOf is how a part began, by the answer to whoever would have begun it by hand.
 func (s *deploying) partOf(promoted *api.Promoted, err error, ended <-chan deploy.Result) work.Part {
 	var reason *problemError

@@ -107,6 +107,9 @@ func (s *deploying) rollback(c call, in *rollbackIn) (*api.Promoted, error) {
 	if err != nil {
 		return nil, err
 	}
+	if c.part != nil { // what an interrupted part rolled back already is not counted again
+		request = s.back(c, p, plan.Way{Of: c.part.toRun()})
+	}
 	if err := confirmedBack(p, in); err != nil {
 		return nil, err
 	}
@@ -220,6 +223,11 @@ func (s *deploying) rollbackRequest(ctx context.Context, p targetContext, in rol
 			"give exactly one of last (a number above 0), to, deployment and release",
 		)
 	}
+	return s.back(ctx, p, way), nil
+}
+
+// back is a rollback that goes as far as way says.
+func (s *deploying) back(ctx context.Context, p targetContext, way plan.Way) deploymentRequest {
 	return deploymentRequest{
 		back: true,
 		plan: func(view plan.View) (plan.Plan, error) { return plan.Back(view, way, s.targets.versions(ctx, p)) },
@@ -233,7 +241,7 @@ func (s *deploying) rollbackRequest(ctx context.Context, p targetContext, in rol
 			}
 			return gate.Back(f, planned.Actions)
 		},
-	}, nil
+	}
 }
 
 // leastShown is how many digits of a shown plan's digest tell it apart.

@@ -188,6 +188,7 @@ type Way struct {
 	Deployment string      // what this deployment applied
 
 	Keep map[step.Number]bool // everything but these; nil where another field is set
+	Of   map[step.Number]bool // what is still here of these, which have to be the newest; nil where another field is set
 }
 
 // Back plans ways back, newest first. versions gives the step as it was when
@@ -235,10 +236,27 @@ func choose(view View, way Way) ([]ledger.StepState, error) {
 		return above(view, newest, way.To)
 	case way.Deployment != "":
 		return ofDeployment(newest, way.Deployment)
+	case way.Of != nil:
+		return leftOf(newest, way.Of)
 	case way.Keep != nil:
 		return slices.DeleteFunc(newest, func(st ledger.StepState) bool { return way.Keep[st.Number] }), nil
 	}
 	return nil, refuse("say how far to roll back: a number of steps, a step, a deployment, or a release")
+}
+
+// leftOf is what is here of some steps, unless another one was run after one of them.
+func leftOf(newest []ledger.StepState, of map[step.Number]bool) ([]ledger.StepState, error) {
+	left := slices.IndexFunc(newest, func(st ledger.StepState) bool { return !of[st.Number] })
+	if left < 0 {
+		return newest, nil
+	}
+	for _, st := range newest[left:] {
+		if of[st.Number] {
+			return nil, refuse("step %s was run here after step %s, which was to be rolled back: the history went on since that was "+
+				"asked for", newest[left].Number, st.Number)
+		}
+	}
+	return newest[:left], nil
 }
 
 // newestFirst lists what can be rolled back: steps that were run here,
