@@ -19,7 +19,8 @@ func (s *soak) report(d time.Duration) error {
 	early, late := s.samples[n/4:n/2], s.samples[3*n/4:]
 	var text strings.Builder
 	fmt.Fprintf(&text, "`make soak`, %s on %s with %s, %d cores: %d services on the same records, %d lanes of three engines "+
-		"and a fleet of %d targets, %d workers, %d restarts of one of them (every other one a kill). The figures are of all services together.\n\n",
+		"and a fleet of %d targets, %d workers, %d restarts of one of them (every other one a kill). "+
+		"The figures are of all services together.\n\n",
 		d, time.Now().UTC().Format(time.DateOnly), runtime.Version(), runtime.NumCPU(), soakServices, soakLanes, soakFleet, soakWorkers,
 		s.restarts)
 	text.WriteString("| | second quarter | last quarter | |\n|---|---|---|---|\n")

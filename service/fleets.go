@@ -67,8 +67,15 @@ func (s *gates) surveyAll(
 	return list, errors.Join(errs...)
 }
 
-// merged is the gate of a fleet, and whether a deployment begins: some exceptions may be tolerated.
-func merged(p targetContext, seen []surveyed) (result gate.Result, held bool) {
+// fleetAnswer is what a deployment to a fleet would do, by what was seen of its targets.
+type fleetAnswer struct {
+	gate                gate.Result // of all together
+	held                bool        // nothing would begin; else exceptions are tolerated
+	targets             []records.FleetTarget
+	exceptions, planned int // targets that cannot take part, and those that have something to do
+}
+
+func answerOf(p targetContext, seen []surveyed) (f fleetAnswer) {
 	var answers []gate.Answer
 	var away []gate.Away
 	for _, one := range seen {
@@ -78,20 +85,20 @@ func merged(p targetContext, seen []surveyed) (result gate.Result, held bool) {
 		}
 		answers = append(answers, gate.Answer{Place: one.place.environment.Name, Result: one.gate})
 	}
-	result = gate.Merge(p.environment.Name, answers, away)
-	targets, exceptions, planned := inWaves(p.environment.Fleet.Waves, seen)
-	if held = tooMany(p, exceptions, planned); exceptions == 0 || held {
-		return result, held
+	f.gate = gate.Merge(p.environment.Name, answers, away)
+	f.targets, f.exceptions, f.planned = inWaves(p.environment.Fleet.Waves, seen)
+	if f.held = tooMany(p, f.exceptions, f.planned); f.exceptions == 0 || f.held {
+		return f
 	}
 	var without []string
-	for _, t := range targets {
+	for _, t := range f.targets {
 		if t.Stand.Exception() {
 			without = append(without, lane.PlaceName(p.environment.Name, t.Target))
 		}
 	}
-	result.Notes = append(result.Notes, fmt.Sprintf("a deployment goes on without %s: %s tolerated", gate.Some(without),
+	f.gate.Notes = append(f.gate.Notes, fmt.Sprintf("a deployment goes on without %s: %s tolerated", gate.Some(without),
 		plural.Count(p.environment.Fleet.Tolerate, "is", "are")))
-	return result, false
+	return f
 }
 
 // inUse are the targets of a fleet that are not set aside. There is one, at least.
@@ -134,37 +141,36 @@ func (s *deploying) deployFleet(
 	if err != nil {
 		return nil, err
 	}
-	merged, held := merged(p, seen)
-	targets, exceptions, planned := inWaves(p.environment.Fleet.Waves, seen)
-	if held {
-		return nil, s.heldFleet(c, p, seen, merged, exceptions)
+	answer := answerOf(p, seen)
+	if answer.held {
+		return nil, s.heldFleet(c, p, seen, answer)
 	}
-	if planned == 0 {
-		return &api.Promoted{Nothing: true, Steps: len(p.catalogue), Gate: merged.Checks, Settled: []string{}}, nil
+	if answer.planned == 0 {
+		return &api.Promoted{Nothing: true, Steps: len(p.catalogue), Gate: answer.gate.Checks, Settled: []string{}}, nil
 	}
 	request = pinned(request, direction, seen)
 	f := records.FleetDeployment{
 		Lane: p.lane.Name, Environment: p.environment.Name, Direction: direction, Request: request,
 		Waves: p.environment.Fleet.Waves, Actor: c.actor, Who: c.identity(),
 	}
-	if f, err = s.Records.BeginFleet(c, f, targets, c.scheduled); err != nil {
+	if f, err = s.Records.BeginFleet(c, f, answer.targets, c.scheduled); err != nil {
 		var running *records.FleetRunningError
 		if errors.As(err, &running) {
 			err = busyFleet(running.Fleet)
 		}
 		return nil, err
 	}
-	s.fleets.Run(f, targets)
+	s.fleets.Run(f, answer.targets)
 	s.hooks.Tell(c, api.HookEvent{
 		Type: api.EventStarted, Lane: f.Lane, Environment: f.Environment, Actor: f.Actor, Release: f.Request.Release,
-		Message: fmt.Sprintf("to %s of a fleet", plural.Of(planned, "target")),
+		Message: fmt.Sprintf("to %s of a fleet", plural.Of(answer.planned, "target")),
 	})
 	s.looking.changed()
 	s.tellOthers(c)
 	c.status(http.StatusAccepted)
 	c.note("fleet", f.ID)
-	shown := fleetDeploymentOf(f, targets)
-	return &api.Promoted{Fleet: &shown, Gate: merged.Checks, Settled: []string{}}, nil
+	shown := fleetDeploymentOf(f, answer.targets)
+	return &api.Promoted{Fleet: &shown, Gate: answer.gate.Checks, Settled: []string{}}, nil
 }
 
 // pinned binds a deployment to a fleet to the steps as they are now: what is submitted while it runs, its
@@ -275,10 +281,10 @@ func busyFleet(f records.FleetDeployment) error {
 }
 
 // heldFleet says for how many targets the gate is held, or which are away, and tells the hooks.
-func (s *deploying) heldFleet(c call, p targetContext, seen []surveyed, merged gate.Result, exceptions int) error {
+func (s *deploying) heldFleet(c call, p targetContext, seen []surveyed, answer fleetAnswer) error {
 	problem := api.Problem{
 		Type: "urn:vorrang:held", Title: fmt.Sprintf("The gate of %s is held", p.environment.Name), Status: http.StatusConflict,
-		Checks: merged.Checks,
+		Checks: answer.gate.Checks,
 	}
 	var unplanned []string
 	refused := ""
@@ -293,14 +299,15 @@ func (s *deploying) heldFleet(c call, p targetContext, seen []surveyed, merged g
 	}
 	var why []string
 	const mostSaid = 2 // the checks have the others
-	for _, hold := range merged.Holds()[:min(len(merged.Holds()), mostSaid)] {
+	holds := answer.gate.Holds()
+	for _, hold := range holds[:min(len(holds), mostSaid)] {
 		why = append(why, hold.Evidence)
 		problem.Remedies = append(problem.Remedies, hold.Remedies...)
 	}
 	if len(unplanned) > 0 {
 		why = append(why, fmt.Sprintf("%s: %s", gate.Some(unplanned), refused))
 	}
-	problem.Detail = fmt.Sprintf("%s of %d cannot take part, and %s tolerated: %s", plural.Of(exceptions, "target"), len(seen),
+	problem.Detail = fmt.Sprintf("%s of %d cannot take part, and %s tolerated: %s", plural.Of(answer.exceptions, "target"), len(seen),
 		plural.Count(p.environment.Fleet.Tolerate, "is", "are"), strings.Join(why, "; "))
 	s.hooks.Tell(c, api.HookEvent{Type: api.EventHeld, Lane: p.lane.Name, Environment: p.environment.Name, Actor: c.actor,
 		Message: problem.Detail})

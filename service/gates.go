@@ -131,8 +131,8 @@ func (s *gates) now(
 	if err != nil {
 		return result, true, err
 	}
-	result, held = merged(p, seen)
-	return result, held, nil
+	answer := answerOf(p, seen)
+	return answer.gate, answer.held, nil
 }
 
 // survey gathers all that the gate looks at, without a lock.

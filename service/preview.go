@@ -132,8 +132,8 @@ func (s *deploying) previewFleet(
 	if err != nil {
 		return nil, err
 	}
-	result, held := merged(p, seen)
-	answer.Gate, answer.Fleet, answer.Held = result.Checks, plans, held
+	all := answerOf(p, seen)
+	answer.Gate, answer.Fleet, answer.Held = all.gate.Checks, plans, all.held
 	return answer, nil
 }
 

@@ -38,26 +38,21 @@ func gateCommand() command {
 				if err := e.print(answer, func() { printGate(e, at.lane, at.environment, answer) }); err != nil {
 					return err
 				}
-				switch { // what holds for some targets of a fleet may be tolerated
-				case answer.Gate == gate.WordOf(false):
+				if answer.Gate == gate.WordOf(false) { // what holds for some targets of a fleet may be tolerated
 					return nil
-				case gate.Result{Checks: answer.Checks}.InDoubt():
-					return &codedError{exitInDoubt, ""}
 				}
-				return &codedError{exitHeld, ""}
+				return gateExit(gate.Result{Checks: answer.Checks})
 			})
 		},
 	}
 }
 
+// gateExit is the exit code for a gate that is held.
 func gateExit(result gate.Result) error {
-	switch {
-	case result.InDoubt():
+	if result.InDoubt() {
 		return &codedError{exitInDoubt, ""}
-	case result.Held():
-		return &codedError{exitHeld, ""}
 	}
-	return nil
+	return &codedError{exitHeld, ""}
 }
 
 func printGate(e *env, lane, environment string, answer *api.GateAnswer) {
