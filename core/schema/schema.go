@@ -97,14 +97,20 @@ type Schema struct {
 
 // New puts objects into the canonical order.
 func New(objects []Object, uncovered []Uncovered) Schema {
-	s := Schema{Objects: slices.Clone(objects), Uncovered: uncovered}
-	for i, o := range s.Objects {
-		if o.Kind == Statistics { // their columns stand in the order of the table's, whatever was said
-			s.Objects[i].Props = maps.Clone(o.Props)
-			s.Objects[i].Props[Definition] = StatisticsInOrder(o.Props[Definition])
-		}
+	order := make([]int, len(objects)) // objects are large, and move once
+	for i := range order {
+		order[i] = i
 	}
-	slices.SortFunc(s.Objects, compare)
+	slices.SortFunc(order, func(a, b int) int { return compare(&objects[a], &objects[b]) })
+	s := Schema{Objects: make([]Object, len(objects)), Uncovered: uncovered}
+	for i, from := range order {
+		o := objects[from]
+		if o.Kind == Statistics { // their columns stand in the order of the table's, whatever was said
+			o.Props = maps.Clone(o.Props)
+			o.Props[Definition] = StatisticsInOrder(o.Props[Definition])
+		}
+		s.Objects[i] = o
+	}
 	return s
 }
 
@@ -132,8 +138,11 @@ var ranks = func() map[Kind]int {
 // Rank is a kind's place in the order of Kinds.
 func Rank(kind Kind) int { return ranks[kind] }
 
-func compare(a, b Object) int {
-	return cmp.Or(cmp.Compare(ranks[a.Kind], ranks[b.Kind]), strings.Compare(a.Name, b.Name))
+func compare(a, b *Object) int {
+	if a.Kind != b.Kind {
+		return cmp.Compare(ranks[a.Kind], ranks[b.Kind])
+	}
+	return strings.Compare(a.Name, b.Name)
 }
 
 // Text is the canonical text: a line for each object, and one for each of its
@@ -299,7 +308,7 @@ func differences(before, after Schema) []Difference {
 		}
 	}
 	slices.SortStableFunc(list, func(a, b Difference) int {
-		return compare(Object{Kind: a.Kind, Name: a.Name}, Object{Kind: b.Kind, Name: b.Name})
+		return compare(&Object{Kind: a.Kind, Name: a.Name}, &Object{Kind: b.Kind, Name: b.Name})
 	})
 	return list
 }

@@ -99,11 +99,11 @@ type found struct {
 }
 
 func (s *Session) read(ctx context.Context, schemas []string, needs bool) (schema.Schema, error) {
-	first, second := s.snapshotQueries()
+	first, second := s.snapshotQueries() // the first takes less, and the helper connects before it reads
 	seen := found{}
-	helper, shared := s.helper(ctx)
+	helper, shared, room := s.helper(ctx)
 	if helper == nil {
-		seen = query(ctx, s.conn, first, schemas).and(query(ctx, s.conn, second, schemas)).withUncovered(ctx, s.conn)
+		seen = query(ctx, s.conn, first, schemas, room).and(query(ctx, s.conn, second, schemas, room)).withUncovered(ctx, s.conn)
 	} else {
 		other := make(chan found, 1)
 		go func() {
@@ -112,14 +112,14 @@ func (s *Session) read(ctx context.Context, schemas []string, needs bool) (schem
 			fault := safely.Do(func() error {
 				if f.err = helper.PgConn().Exec(ctx,
 					oneState+"; SET TRANSACTION SNAPSHOT "+sqltext.Literal(shared)+quietly).Close(); f.err == nil {
-					f = query(ctx, helper, second, schemas).withUncovered(ctx, helper)
+					f = query(ctx, helper, first, schemas, room).withUncovered(ctx, helper)
 				}
 				return nil
 			})
 			f.err = cmp.Or(f.err, fault)
 			other <- f
 		}()
-		seen = query(ctx, s.conn, first, schemas)
+		seen = query(ctx, s.conn, second, schemas, room)
 		seen = seen.and(<-other)
 	}
 	if seen.err != nil {
@@ -154,21 +154,21 @@ const manyRelations = 2000
 // helper decides how to read: it opens a second connection that sees the same state, where there is
 // much to read (nil if there is not, or if it cannot be had), and lets plans be
 // kept where there is little.
-func (s *Session) helper(ctx context.Context) (*pgx.Conn, string) {
-	var shared *string
+func (s *Session) helper(ctx context.Context) (helper *pgx.Conn, shared string, relations int) {
+	var exported *string
 	var mode string
-	err := s.conn.QueryRow(ctx, `SELECT CASE WHEN pg_catalog.count(*) > $1 THEN pg_catalog.pg_export_snapshot() END,
+	err := s.conn.QueryRow(ctx, `SELECT pg_catalog.count(*), CASE WHEN pg_catalog.count(*) > $1 THEN pg_catalog.pg_export_snapshot() END,
 		pg_catalog.set_config('plan_cache_mode',
 		CASE WHEN pg_catalog.count(*) > $1 THEN 'force_custom_plan' ELSE 'force_generic_plan' END, true)
-		FROM pg_catalog.pg_class WHERE oid >= 16384`, manyRelations).Scan(&shared, &mode)
-	if err != nil || shared == nil {
-		return nil, ""
+		FROM pg_catalog.pg_class WHERE oid >= 16384`, manyRelations).Scan(&relations, &exported, &mode)
+	if err != nil || exported == nil {
+		return nil, "", 0
 	}
-	helper, err := pgx.ConnectConfig(ctx, s.conn.Config().Copy())
+	helper, err = pgx.ConnectConfig(ctx, s.conn.Config().Copy())
 	if err != nil { // there are no connections left: then one must do
-		return nil, ""
+		return nil, "", relations
 	}
-	return helper, *shared
+	return helper, *exported, relations
 }
 
 func (f found) and(other found) found {
@@ -180,16 +180,18 @@ func (f found) and(other found) found {
 	}
 }
 
-// query reads objects by hand, since a large schema has tens of thousands.
-func query(ctx context.Context, conn *pgx.Conn, text string, schemas []string) (f found) {
+// query reads objects by hand, since a large schema has tens of thousands. There is room for so many,
+// since to copy a list that grows takes long.
+func query(ctx context.Context, conn *pgx.Conn, text string, schemas []string, room int) (f found) {
 	rows, err := conn.Query(ctx, text, prepared, schemas)
 	if err != nil {
 		return found{err: err}
 	}
+	f = found{objects: make([]schema.Object, 0, room), at: make([]id, 0, room)}
 	for rows.Next() {
 		raw := rows.RawValues()
 		o := schema.Object{
-			Kind:  schema.Kind(raw[0]),
+			Kind:  kindOfObject(raw[0]),
 			Name:  string(raw[1]),
 			Of:    string(raw[2]),
 			Place: int(number(raw[6])),
@@ -200,6 +202,16 @@ func query(ctx context.Context, conn *pgx.Conn, text string, schemas []string) (
 	}
 	f.err = rows.Err()
 	return f
+}
+
+// kindOfObject is a kind without a text of its own for each object.
+func kindOfObject(raw []byte) schema.Kind {
+	for _, kind := range schema.Kinds {
+		if string(kind) == string(raw) {
+			return kind
+		}
+	}
+	return schema.Kind(raw)
 }
 
 // number reads a four-byte integer, and properties an array of texts, in the
@@ -215,10 +227,13 @@ func properties(raw []byte) schema.Props {
 	raw = raw[20:]
 	for range count {
 		size := number(raw)
-		if key, value, _ := strings.Cut(string(raw[4:4+size]), "="); value != "" {
+		if raw = raw[4:]; int32(size) < 0 { // null
+			continue
+		}
+		if key, value, _ := strings.Cut(string(raw[:size]), "="); value != "" {
 			props[schema.Property(key)] = value
 		}
-		raw = raw[4+size:]
+		raw = raw[size:]
 	}
 	return props
 }

@@ -37,7 +37,7 @@ WITH application AS MATERIALIZED (
             'comment=' || s.description]
     FROM application a LEFT JOIN pg_description s ON s.classoid = 'pg_namespace'::regclass AND s.objoid = a.oid
     UNION ALL
-    SELECT CASE r.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'S' THEN 'sequence' ELSE 'table' END, r.name, CASE WHEN o.deptype = 'i' THEN o.refobjid::regclass::text ELSE '' END, 'pg_class'::regclass::oid, r.oid, 0::int, 0::int,
+    SELECT CASE r.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialized view' WHEN 'S' THEN 'sequence' ELSE 'table' END, r.name, CASE WHEN o.deptype = 'i' THEN coalesce(w.name, o.refobjid::regclass::text) ELSE '' END, 'pg_class'::regclass::oid, r.oid, 0::int, 0::int,
         ARRAY['owner=' || r.relowner::regrole,
             'comment=' || s.description,
             'grants=' || CASE WHEN r.relacl IS NOT NULL THEN nullif(coalesce((SELECT string_agg(i::text, ', ' ORDER BY i::text COLLATE "C") FROM unnest(r.relacl) i), 'none'), (SELECT string_agg(i::text, ', ' ORDER BY i::text COLLATE "C") FROM unnest(acldefault(CASE r.relkind WHEN 'S' THEN 's' ELSE 'r' END::"char", r.relowner)) i)) END,
@@ -57,15 +57,16 @@ WITH application AS MATERIALIZED (
             'server=' || CASE WHEN r.relkind = 'f' THEN (SELECT quote_ident(f.srvname) FROM pg_foreign_table t JOIN pg_foreign_server f ON f.oid = t.ftserver WHERE t.ftrelid = r.oid) END,
             'foreign options=' || CASE WHEN r.relkind = 'f' THEN (SELECT (SELECT string_agg(format('%I %L', o.option_name, o.option_value), ', ' ORDER BY o.option_name COLLATE "C") FROM pg_options_to_table(t.ftoptions) o) FROM pg_foreign_table t WHERE t.ftrelid = r.oid) END,
             'sequence=' || CASE WHEN o.deptype IS DISTINCT FROM 'i' THEN concat_ws(' ', 'AS ' || format_type(q.seqtypid, NULL), q.options) END,
-            CASE o.deptype WHEN 'i' THEN 'identity of=' ELSE 'owned by=' END || CASE WHEN o.objid IS NOT NULL THEN (SELECT format('%s.%I', o.refobjid::regclass, a.attname) FROM pg_attribute a WHERE a.attrelid = o.refobjid AND a.attnum = o.refobjsubid) END]
+            CASE o.deptype WHEN 'i' THEN 'identity of=' ELSE 'owned by=' END || CASE WHEN o.objid IS NOT NULL THEN format('%s.%I', coalesce(w.name, o.refobjid::regclass::text), a.attname) END]
     FROM relation r LEFT JOIN pg_description s ON s.classoid = 'pg_class'::regclass AND s.objoid = r.oid AND s.objsubid = 0 LEFT JOIN sequence q ON q.seqrelid = r.oid LEFT JOIN owned o ON o.objid = r.oid
+    LEFT JOIN relation w ON w.oid = o.refobjid LEFT JOIN pg_attribute a ON a.attrelid = o.refobjid AND a.attnum = o.refobjsubid
     UNION ALL
     SELECT 'column', r.name || '.' || quote_ident(a.attname), r.name, 'pg_class'::regclass::oid, r.oid, a.attnum::int, a.attnum::int,
         ARRAY['type=' || format_type(a.atttypid, a.atttypmod),
             CASE WHEN a.attnotnull THEN 'null=no' END,
-            CASE WHEN a.attgenerated = '' THEN 'default=' ELSE 'generated=' END || CASE WHEN d.oid IS NOT NULL THEN pg_get_expr(d.adbin, d.adrelid) END,
+            CASE WHEN a.attgenerated = '' THEN 'default=' ELSE 'generated=' END || CASE WHEN d.oid IS NOT NULL THEN pg_get_expr(d.adbin, CASE WHEN a.attgenerated = '' THEN 0 ELSE d.adrelid END) END, -- a default names no column, so the table need not be opened
             CASE a.attidentity WHEN 'a' THEN 'identity=always' WHEN 'd' THEN 'identity=by default' END,
-            'sequence=' || CASE WHEN q.seqrelid IS NOT NULL THEN format('SEQUENCE NAME %s %s', q.seqrelid::regclass, q.options) END,
+            'sequence=' || CASE WHEN q.seqrelid IS NOT NULL THEN format('SEQUENCE NAME %s %s', coalesce(w.name, q.seqrelid::regclass::text), q.options) END,
             'collation=' || CASE WHEN a.attcollation <> t.typcollation THEN a.attcollation::regcollation::text END,
             CASE WHEN a.attstorage <> t.typstorage THEN CASE a.attstorage WHEN 'p' THEN 'storage=plain' WHEN 'e' THEN 'storage=external' WHEN 'm' THEN 'storage=main' ELSE 'storage=extended' END END,
             CASE a.attcompression WHEN 'p' THEN 'compression=pglz' WHEN 'l' THEN 'compression=lz4' END,
@@ -78,11 +79,11 @@ WITH application AS MATERIALIZED (
     FROM relation r JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum > 0 AND NOT a.attisdropped JOIN pg_type t ON t.oid = a.atttypid
     LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum AND a.atthasdef
     LEFT JOIN pg_description s ON s.classoid = 'pg_class'::regclass AND s.objoid = r.oid AND s.objsubid = a.attnum
-    LEFT JOIN owned o ON o.refobjid = r.oid AND o.refobjsubid = a.attnum AND o.deptype = 'i' LEFT JOIN sequence q ON q.seqrelid = o.objid
+    LEFT JOIN owned o ON o.refobjid = r.oid AND o.refobjsubid = a.attnum AND o.deptype = 'i' LEFT JOIN sequence q ON q.seqrelid = o.objid LEFT JOIN relation w ON w.oid = o.objid
     WHERE r.relkind <> 'S'
     UNION ALL -- the second half
     SELECT 'constraint', r.name || '.' || quote_ident(k.conname), r.name, 'pg_constraint'::regclass::oid, k.oid, 0::int, 0::int,
-        ARRAY['definition=' || pg_get_constraintdef(k.oid),
+        ARRAY['definition=' || CASE WHEN k.contype = 'p' AND NOT k.condeferrable AND k.conexclop IS NULL AND i.indnatts = 1 THEN (SELECT format('PRIMARY KEY (%I)', a.attname) FROM pg_attribute a WHERE a.attrelid = k.conrelid AND a.attnum = k.conkey[1]) ELSE pg_get_constraintdef(k.oid) END,
             CASE WHEN k.contype = 'c' AND k.coninhcount > 0 THEN CASE WHEN k.conislocal THEN 'inherited=merged' ELSE 'inherited=yes' END END,
             'options=' || array_to_string(c.reloptions, ', '),
             'tablespace=' || CASE WHEN c.reltablespace <> 0 THEN (SELECT t.spcname FROM pg_tablespace t WHERE t.oid = c.reltablespace) END,
@@ -97,9 +98,12 @@ WITH application AS MATERIALIZED (
     SELECT 'index', format('%I.%I', n.nspname, c.relname), r.name, 'pg_class'::regclass::oid, i.indexrelid, 0::int, 0::int,
         ARRAY['definition=' || coalesce(CASE WHEN i.indexprs IS NULL AND i.indpred IS NULL AND NOT i.indisunique AND i.indnatts = i.indnkeyatts AND c.relam = 403 AND c.reloptions IS NULL AND c.relkind = 'i' AND i.indoption::text !~ '[^0 ]' THEN
                 -- the server takes long to write an index, so the plainest kind is written here, word for word as it would
-                (SELECT format('CREATE INDEX %I ON %s USING btree (%s)', c.relname, r.name, string_agg(quote_ident(a.attname), ', ' ORDER BY k.n))
-                FROM unnest(i.indkey::int2[], i.indclass::oid[], i.indcollation::oid[]) WITH ORDINALITY k (att, class, coll, n) JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum = k.att JOIN pg_opclass o ON o.oid = k.class
-                HAVING bool_and(o.opcdefault AND (o.opcintype = a.atttypid OR a.atttypid = 1043 AND o.opcintype = 25) AND k.coll = a.attcollation)) END, pg_get_indexdef(i.indexrelid)),
+                CASE WHEN i.indnatts > 1 THEN
+                    (SELECT format('CREATE INDEX %I ON %s USING btree (%s)', c.relname, r.name, string_agg(quote_ident(a.attname), ', ' ORDER BY k.n))
+                    FROM unnest(i.indkey::int2[], i.indclass::oid[], i.indcollation::oid[]) WITH ORDINALITY k (att, class, coll, n) JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum = k.att JOIN pg_opclass o ON o.oid = k.class
+                    HAVING bool_and(o.opcdefault AND (o.opcintype = a.atttypid OR a.atttypid = 1043 AND o.opcintype = 25) AND k.coll = a.attcollation))
+                WHEN o.opcdefault AND (o.opcintype = a.atttypid OR a.atttypid = 1043 AND o.opcintype = 25) AND i.indcollation[0] = a.attcollation THEN
+                    format('CREATE INDEX %I ON %s USING btree (%I)', c.relname, r.name, a.attname) END END, pg_get_indexdef(i.indexrelid)),
             CASE WHEN NOT i.indisvalid AND c.relkind = 'i' THEN 'valid=no' END,
             CASE WHEN i.indisclustered THEN 'clustered=yes' END,
             CASE WHEN i.indisreplident THEN 'replica identity=yes' END,
@@ -109,6 +113,7 @@ WITH application AS MATERIALIZED (
             'comment=' || s.description]
     FROM relation r JOIN pg_index i ON i.indrelid = r.oid JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_namespace n ON n.oid = c.relnamespace
     LEFT JOIN pg_constraint k ON k.conindid = c.oid AND k.conrelid = r.oid AND k.contype IN ('p', 'u', 'x')
+    LEFT JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum = i.indkey[0] LEFT JOIN pg_opclass o ON o.oid = i.indclass[0]
     LEFT JOIN pg_description s ON s.classoid = 'pg_class'::regclass AND s.objoid = c.oid AND s.objsubid = 0
     WHERE k.oid IS NULL
     UNION ALL
@@ -241,4 +246,4 @@ WITH application AS MATERIALIZED (
     SELECT 'published schema', format('%I %I', p.pubname, n.nspname), quote_ident(p.pubname), 'pg_publication_namespace'::regclass::oid, t.oid, 0, 0, ARRAY['schema=' || quote_ident(n.nspname)]
     FROM pg_publication p JOIN pg_publication_namespace t ON t.pnpubid = p.oid JOIN pg_namespace n ON n.oid = t.pnnspid
 )
-SELECT kind, name, of, class, id, sub, place, array_remove(props::text[], NULL) FROM object
+SELECT kind, name, of, class, id, sub, place, props::text[] FROM object

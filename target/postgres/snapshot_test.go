@@ -228,3 +228,52 @@ func TestASnapshotSeesOneStateAndBlocksNobody(t *testing.T) {
 	assert.True(t, session.InTransaction(), "which goes on")
 	assert.Empty(t, schema.Compare(before, snapshot(t, url)))
 }
+
+// TestWhatIsWrittenHereIsWrittenAsTheServerDoes: keys, indexes and defaults that the snapshot writes by itself, since the
+// server takes long, are word for word the server's.
+func TestWhatIsWrittenHereIsWrittenAsTheServerDoes(t *testing.T) {
+	url := pgtest.Database(t)
+	pgtest.Exec(t, url, first+strings.Join(apart, ";")+`;
+		CREATE TABLE "Old Port"."Select" ("Order" varchar(9) PRIMARY KEY, "a""b" text COLLATE "C", c int DEFAULT 1 + 2,
+			d timestamptz DEFAULT now(), e int[] DEFAULT '{1}', f text DEFAULT 'x'::text || 'y', g int,
+			h int GENERATED ALWAYS AS (c + 1) STORED, UNIQUE (c), UNIQUE (c, g) INCLUDE (d));
+		CREATE TABLE harbour.mooring (a int, b int, PRIMARY KEY (b, a) DEFERRABLE);
+		CREATE TABLE harbour.rope (a int, PRIMARY KEY (a) INITIALLY DEFERRED);
+		CREATE TABLE harbour.buoy (a int, b int, PRIMARY KEY (a) INCLUDE (b) WITH (fillfactor = 70));
+		CREATE INDEX "An Index" ON "Old Port"."Select" ("Order");
+		CREATE INDEX ON "Old Port"."Select" ("a""b"); CREATE INDEX ON "Old Port"."Select" ("a""b" COLLATE "POSIX");
+		CREATE INDEX ON "Old Port"."Select" (c, g); CREATE INDEX ON "Old Port"."Select" (c DESC);
+		CREATE INDEX ON "Old Port"."Select" ("Order" varchar_pattern_ops); CREATE INDEX ON "Old Port"."Select" USING hash (c);
+		CREATE INDEX ON "Old Port"."Select" (e); CREATE INDEX ON "Old Port"."Select" (c) INCLUDE (g);
+		CREATE INDEX ON "Old Port"."Select" (c) WHERE g > 1; CREATE UNIQUE INDEX ON "Old Port"."Select" (g);
+		CREATE INDEX ON "Old Port"."Select" (c) WITH (fillfactor = 50); CREATE INDEX ON harbour.call (at)`)
+	written := map[string]string{}
+	for _, o := range snapshot(t, url).Objects {
+		for _, p := range []schema.Property{schema.Definition, schema.Default, schema.Generated} {
+			if o.Props[p] != "" && (o.Kind == schema.Index || o.Kind == schema.Constraint || o.Kind == schema.Column) {
+				written[o.Name] = o.Props[p]
+			}
+		}
+	}
+	conn := pgtest.Connect(t, url)
+	_, err := conn.Exec(t.Context(), "SET search_path = ''")
+	require.NoError(t, err)
+	rows, err := conn.Query(t.Context(), `
+		SELECT format('%s.%I', conrelid::regclass, conname), pg_get_constraintdef(oid) FROM pg_constraint
+			WHERE conrelid <> 0 AND conparentid = 0 AND connamespace >= 16384
+		UNION ALL SELECT indexrelid::regclass::text, pg_get_indexdef(indexrelid) FROM pg_index i
+			WHERE indexrelid >= 16384 AND NOT EXISTS (SELECT FROM pg_constraint WHERE conindid = indexrelid)
+			AND indrelid::regclass::text !~ '^pg_toast'
+		UNION ALL SELECT format('%s.%I', adrelid::regclass, attname), pg_get_expr(adbin, adrelid) FROM pg_attrdef
+			JOIN pg_attribute ON attrelid = adrelid AND attnum = adnum`)
+	require.NoError(t, err)
+	compared := 0
+	for rows.Next() {
+		var name, text string
+		require.NoError(t, rows.Scan(&name, &text))
+		assert.Equal(t, text, written[name], name)
+		compared++
+	}
+	require.NoError(t, rows.Err())
+	assert.Greater(t, compared, 35)
+}
