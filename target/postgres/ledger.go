@@ -154,14 +154,23 @@ func (s *Session) Write(ctx context.Context, e ledger.Entry) error {
 const neutral = "RESET SESSION AUTHORIZATION; RESET ROLE; SELECT pg_catalog.set_config('search_path', '', true), " +
 	"pg_catalog.set_config('statement_timeout', '0', true), pg_catalog.set_config('TimeZone', 'UTC', true)"
 
+// writeWithStep checks what the script deferred, and writes, in one round trip. An error
+// before the first statement was through is the script's, any later one the ledger's.
 func (s *Session) writeWithStep(ctx context.Context, entries []ledger.Entry, end string) error {
-	if err := s.step(ctx, "SET CONSTRAINTS ALL IMMEDIATE"); err != nil {
-		return err
+	results := s.steps.PgConn().Exec(
+		ctx,
+		"SET CONSTRAINTS ALL IMMEDIATE; "+neutral+"; "+s.insert(entries)+end,
+	)
+	checked := false
+	for results.NextResult() {
+		checked = true
+		_, _ = results.ResultReader().Close() // Close of all results gives the error too
 	}
-	if err := s.step(ctx, neutral+"; "+s.insert(entries)+end); err != nil {
+	err := wrap(s.steps, results.Close())
+	if err != nil && checked {
 		return s.unwritten(err)
 	}
-	return nil
+	return err
 }
 
 // AppendAll writes entries in one transaction of their own.
