@@ -11,12 +11,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vorrang/internal/servicetest"
-	"vorrang/service"
 )
 
 // operations reads every path and method from the OpenAPI document.
 func operations(t *testing.T) map[string][]string {
-	document, err := service.Document("1")
+	document, err := theDocument()
 	require.NoError(t, err)
 	var parsed struct {
 		OpenAPI string                                `json:"openapi"`

@@ -110,7 +110,6 @@ func TestABackfillGoesOnWhereItStopped(t *testing.T) {
 			p, err := plan.Forward(y.view(), "")
 			require.NoError(t, err)
 			assert.Equal(t, c.outcome, y.run(ctx, p).Outcome)
-			y.session.Close()
 			y.open()
 			y.stop = make(chan struct{})
 			st := y.view().State.Of("1")
@@ -134,7 +133,7 @@ func TestABackfillGoesOnWhereItStopped(t *testing.T) {
 func (y *yard) terminate() {
 	pgtest.Exec(
 		y.t, y.url,
-		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'deploy test' AND datname = "+
+		"SELECT pg_terminate_backend(pid, 60000) FROM pg_stat_activity WHERE application_name = 'deploy test' AND datname = "+
 			"current_database()",
 	)
 }

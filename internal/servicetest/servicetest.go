@@ -4,6 +4,7 @@ package servicetest
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -17,6 +18,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"vorrang/client"
@@ -117,10 +119,47 @@ func StartWith(t testing.TB, openID func(address string) *service.OpenID) *World
 		require.NoError(t, os.WriteFile(file, []byte(w.URLs[environment]+"\n"), 0o600))
 		w.Files[environment] = file
 	}
-	w.serve(pgtest.Database(t))
+	w.serve(emptyRecords(t))
 	const nothing = "release: not-asked, previous-environment: not-asked"
 	w.Gates(map[string]string{"development": nothing, "staging": nothing, "production": nothing})
 	return w
+}
+
+// template is a database with records in which nothing is yet: to copy it takes a tenth of what it
+// takes to carry out all their steps.
+var template struct {
+	once sync.Once
+	name string
+	err  error
+}
+
+func emptyRecords(t testing.TB) string {
+	server := pgtest.Shared(t)
+	template.once.Do(func() { template.name, template.err = makeTemplate(server) })
+	require.NoError(t, template.err)
+	url, err := server.Copy(template.name)
+	require.NoError(t, err)
+	return url
+}
+
+func makeTemplate(server *pgtest.Server) (string, error) {
+	ctx := context.Background()
+	url, err := server.Copy("template1")
+	if err != nil {
+		return "", err
+	}
+	store, err := records.Open(ctx, postgres.Engine{}, url, records.Settings{Wait: 10 * time.Second, Version: "test"})
+	if err != nil {
+		return "", err
+	}
+	store.Close()
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return "", err
+	}
+	const nothing = "DELETE FROM records.ledger_key; DELETE FROM records.service; ALTER TABLE records.service ALTER id RESTART"
+	_, err = conn.Exec(ctx, nothing, pgx.QueryExecModeSimpleProtocol)
+	return conn.Config().Database, errors.Join(err, conn.Close(ctx))
 }
 
 // environments are those of the lane, in their order; the first is disposable.
@@ -150,6 +189,12 @@ func (w *World) Settings(environment, settings string) {
 	}
 	w.also[environment] = settings
 	w.declare()
+}
+
+// Away makes a target one that cannot be reached.
+func (w *World) Away(environment string) {
+	w.T.Helper()
+	require.NoError(w.T, os.WriteFile(w.Files[environment], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
 }
 
 // Fleet declares an environment that has so many targets, each a database of its own: g1, g2 and so
