@@ -26,9 +26,43 @@ func (c *Client) Declare(ctx context.Context, name string, text []byte, confirm 
 	)
 }
 
-// Lanes lists the lanes and where their environments stand.
+// Lanes lists all lanes and where their environments stand, page by page.
 func (c *Client) Lanes(ctx context.Context) (*api.Lanes, error) {
-	return get[api.Lanes](ctx, c, "/api/v1/lanes", nil)
+	return c.allLanes(ctx, LaneQuery{})
+}
+
+// LaneNames lists all lanes and their environments as they are declared. No target is asked.
+func (c *Client) LaneNames(ctx context.Context) (*api.Lanes, error) {
+	return c.allLanes(ctx, LaneQuery{NoLook: true})
+}
+
+// LaneQuery says which lanes are wanted; an empty field means all.
+type LaneQuery struct {
+	ListQuery      // the search is for a name or a purpose; lists go on after a name
+	NoLook    bool // do not ask the targets where they stand
+}
+
+// LanesPage lists lanes in order of their names.
+func (c *Client) LanesPage(ctx context.Context, q LaneQuery) (*api.Lanes, error) {
+	query := q.values()
+	if q.NoLook {
+		query.Set("look", "no")
+	}
+	return get[api.Lanes](ctx, c, "/api/v1/lanes", query)
+}
+
+func (c *Client) allLanes(ctx context.Context, q LaneQuery) (*api.Lanes, error) {
+	all := &api.Lanes{Lanes: []api.LaneStatus{}}
+	for {
+		some, err := c.LanesPage(ctx, q)
+		if err != nil {
+			return nil, err
+		}
+		all.Lanes = append(all.Lanes, some.Lanes...)
+		if q.After = some.Next; q.After == "" {
+			return all, nil
+		}
+	}
 }
 
 // Lane says where one lane's environments stand.
@@ -139,6 +173,23 @@ func (c *Client) Step(ctx context.Context, lane, number string, limit int) (*api
 // Status says where an environment stands. steps is none, open or all.
 func (c *Client) Status(ctx context.Context, lane, environment, steps string) (*api.EnvironmentStatus, error) {
 	return get[api.EnvironmentStatus](ctx, c, environmentPath(lane, environment), url.Values{"steps": {steps}})
+}
+
+// StepQuery says which steps of a target are wanted; an empty field means all.
+type StepQuery struct {
+	Open   bool   // only those that wait or have trouble
+	Search string // stands in their number, title, state, flags or actor
+	Before string // Next of the page before; empty for the newest
+	Limit  int    // the service's own where it is 0
+}
+
+// Steps lists the steps of a target with their states, newest first.
+func (c *Client) Steps(ctx context.Context, lane, environment string, q StepQuery) (*api.Steps, error) {
+	query := texts(pageQuery(0, q.Limit), map[string]string{"search": q.Search, "before": q.Before})
+	if q.Open {
+		query.Set("which", "open")
+	}
+	return get[api.Steps](ctx, c, environmentPath(lane, environment)+"/steps", query)
 }
 
 // Probe says whether a target can be used.

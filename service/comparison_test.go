@@ -1,11 +1,9 @@
 package service_test
 
 import (
-	"os"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
 	"vorrang/core/schema"
 	"vorrang/internal/pgtest"
@@ -80,7 +78,7 @@ func TestEnvironmentsAreCompared(t *testing.T) {
 	assert.Equal(t, "invalid-request", problem(t, err).Kind())
 	_, err = w.CompareRelease(ctx, "harbour", "staging", "none", false)
 	assert.Equal(t, "not-found", problem(t, err).Kind())
-	require.NoError(t, os.WriteFile(w.Files["staging"], []byte("postgres://x@127.0.0.1:1/x"), 0o600))
+	w.Away("staging")
 	_, err = w.Compare(ctx, "harbour", "staging", "production", false)
 	assert.Equal(t, "unreachable", problem(t, err).Kind())
 }

@@ -1,7 +1,6 @@
 package service_test
 
 import (
-	"os"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -146,7 +145,7 @@ func TestAStepThatFailedWhereItIsNoLongerMeantForIsNoTrouble(t *testing.T) {
 func TestAnEnvironmentThatCannotBeReachedHoldsNoRebuildForEver(t *testing.T) {
 	w := servicetest.Start(t)
 	w.Submitted(map[string]string{"10-create-berth.sql": "CREATE TABLE public.berth (id int);"})
-	require.NoError(t, os.WriteFile(w.Files["production"], []byte("postgres://nobody@127.0.0.1:1/nowhere"), 0o600))
+	w.Away("production")
 	_, err := w.Rebuild(t.Context(), "harbour", "development", "development")
 	refused := problem(t, err)
 	assert.Contains(

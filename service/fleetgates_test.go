@@ -27,7 +27,7 @@ func TestTheGateSaysWhatAPromotionDoesAboutExceptions(t *testing.T) {
 	ctx := t.Context()
 	w.Fleet("staging", 3, "canary: 0, tolerate: 1")
 	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
-	require.NoError(t, os.WriteFile(w.Files["staging.g2"], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
+	w.Away("staging.g2")
 	asked := must(w.Gate(ctx, "harbour", "staging", ""))
 	assert.Equal(t, "clear", asked.Gate)
 	assert.Contains(t, asked.Notes, "a deployment goes on without g2: 1 is tolerated")
@@ -40,7 +40,7 @@ func TestTheGateSaysWhatAPromotionDoesAboutExceptions(t *testing.T) {
 	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Away, "g3": plan.Reached}, stands(promotedFleet(t, w)))
 
 	for _, name := range []string{"g1", "g3"} {
-		require.NoError(t, os.WriteFile(w.Files["staging."+name], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
+		w.Away("staging." + name)
 	}
 	none := must(w.Gate(ctx, "harbour", "staging", ""))
 	assert.Equal(t, "held", none.Gate, "nobody was asked")
@@ -90,13 +90,13 @@ func TestAReleaseIsComparedWithEveryTarget(t *testing.T) {
 	all := compared()
 	assert.Equal(t, []step.Number{"1", "2"}, numbers(all.Changes), "g1 has both, and g3 has none")
 	assert.Equal(t, 3, all.Targets)
-	require.NoError(t, os.WriteFile(w.Files["staging.g3"], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
+	w.Away("staging.g3")
 	two := compared()
 	assert.Equal(t, []step.Number{"2"}, numbers(two.Changes))
 	assert.Equal(t, 2, two.Targets)
 	assert.Equal(t, []string{"staging.g3"}, two.Away, "nobody compared it")
 	for _, name := range []string{"g1", "g2"} {
-		require.NoError(t, os.WriteFile(w.Files["staging."+name], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
+		w.Away("staging." + name)
 	}
 	_, err := w.Release(ctx, "harbour", "2026.11", "staging", "")
 	require.ErrorContains(t, err, "nobody listens at 127.0.0.1:1", "nobody was asked")
@@ -109,7 +109,7 @@ func TestATargetThatIsAway(t *testing.T) {
 	w.Fleet("staging", 3, "canary: 0")
 	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
 	url := w.URLs["staging.g2"]
-	require.NoError(t, os.WriteFile(w.Files["staging.g2"], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
+	w.Away("staging.g2")
 
 	refused := refusal(t, w, "staging")
 	assert.Contains(t, refused.Detail, "1 target of 3 cannot take part")
@@ -166,7 +166,7 @@ func TestAPreviewOfAFleetWhoseFirstTargetIsAway(t *testing.T) {
 	w.Fleet("staging", 2, "canary: 0")
 	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
 	assert.Equal(t, deploy.Done, w.Promoted("staging.g2").Outcome)
-	require.NoError(t, os.WriteFile(w.Files["staging.g1"], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
+	w.Away("staging.g1")
 	shown := must(w.Preview(t.Context(), "harbour", "staging", client.Promotion{}))
 	assert.Empty(t, shown.Actions, "g2 has it")
 	assert.True(t, shown.Held, "and nobody could look at g1")

@@ -13,14 +13,11 @@ import (
 	"vorrang/service/api"
 )
 
-// fleetStatus looks at all targets of a fleet, and says which of them agree.
-func (s *views) fleetStatus(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
+// fleetStatus looks at all targets of a fleet, and says which of them agree. The steps are those of the
+// first target of the largest group.
+func (s *views) fleetStatus(ctx context.Context, p targetContext, steps bool) (api.EnvironmentStatus, error) {
 	e := p.environment
-	status := api.EnvironmentStatus{
-		Lane: p.lane.Name, Environment: e.Name, Disposable: e.Disposable, OnFailure: p.lane.Policy(e), Trouble: []api.Trouble{},
-		Gate: []gate.Check{}, Fleet: &api.FleetStatus{
-			Targets: len(e.Fleet.Targets), Tolerate: e.Fleet.Tolerate, Groups: []api.FleetGroup{}, Aside: []api.SetAside{}},
-	}
+	status := nothingSeen(p)
 	if e.Fleet.Unread != "" {
 		status.Trouble = append(status.Trouble, unreachable(manyTargets(e)))
 		return status, nil
@@ -38,7 +35,7 @@ func (s *views) fleetStatus(ctx context.Context, p targetContext, steps string) 
 		}
 	}
 	seen, errs := make([]api.EnvironmentStatus, len(places)), make([]error, len(places))
-	each(places, mostLooks, func(i int, place targetContext) { seen[i], errs[i] = s.environmentStatus(ctx, place, steps) })
+	each(places, mostLooks, func(i int, place targetContext) { seen[i], errs[i] = s.environmentStatus(ctx, place, "none") })
 	if err := errors.Join(errs...); err != nil {
 		return status, err
 	}
@@ -50,6 +47,14 @@ func (s *views) fleetStatus(ctx context.Context, p targetContext, steps string) 
 	if len(groups) > 0 {
 		status = asGroup(status, groups[0][0])
 		status.Gate = gateOf(e.Name, seen)
+		if first := groups[0][0].Environment; steps {
+			at := slices.IndexFunc(places, func(p targetContext) bool { return p.environment.Name == first })
+			like, err := s.environmentStatus(ctx, places[at], "all")
+			if err != nil {
+				return status, err
+			}
+			status.Steps = like.Steps
+		}
 	}
 	return status, s.lastOfFleet(ctx, p, &status)
 }
@@ -108,7 +113,7 @@ func troublesOf(environment string, group []api.EnvironmentStatus, of int) (list
 func asGroup(status, first api.EnvironmentStatus) api.EnvironmentStatus {
 	status.At, status.AtSlug, status.Applied, status.Covered = first.At, first.AtSlug, first.Applied, first.Covered
 	status.Pending, status.NotHere, status.Baseline = first.Pending, first.NotHere, first.Baseline
-	status.Entries, status.Reached, status.Steps = first.Entries, first.Reached, first.Steps
+	status.Entries, status.Reached = first.Entries, first.Reached
 	return status
 }
 

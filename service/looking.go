@@ -26,7 +26,13 @@ type looking struct {
 
 	mu   sync.Mutex
 	seen map[string]lookedAtOnce // the newest look at each target, by lane and environment
-	told map[string]told         // answers that are given again, by their questions
+	told map[question]told       // answers that are given again
+}
+
+// question is what is asked of a place: its status, with its steps or without.
+type question struct {
+	place string
+	steps bool
 }
 
 // told is an answer that is given again for a while.
@@ -65,24 +71,29 @@ func fresh(c call) context.Context {
 
 // again is an answer that was given less than lookEvery ago, since when nothing was changed
 // by this service.
-func (l *looking) again(ctx context.Context, key string) (api.EnvironmentStatus, bool) {
+func (l *looking) again(ctx context.Context, asked question) (api.EnvironmentStatus, bool) {
 	if ctx.Value(freshKey{}) != nil {
 		return api.EnvironmentStatus{}, false
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	one, known := l.told[key]
 	now := l.now()
-	return one.status, known && (now.Before(one.anyway) || one.epoch == l.epoch.Load() && now.Before(one.until))
+	for _, key := range []question{asked, {asked.place, true}} { // the answer with its steps holds both
+		one, known := l.told[key]
+		if known && (now.Before(one.anyway) || one.epoch == l.epoch.Load() && now.Before(one.until)) {
+			return one.status, true
+		}
+	}
+	return api.EnvironmentStatus{}, false
 }
 
 // tellAgain keeps an answer to a question that was asked at a time, and in an epoch.
-func (l *looking) tellAgain(key string, status api.EnvironmentStatus, epoch int64, asked time.Time) {
+func (l *looking) tellAgain(key question, status api.EnvironmentStatus, epoch int64, asked time.Time) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for question, one := range l.told {
+	for other, one := range l.told {
 		if !asked.Before(one.until) {
-			delete(l.told, question)
+			delete(l.told, other)
 		}
 	}
 	one := told{status: status, epoch: epoch, until: asked.Add(lookEvery)}
@@ -125,7 +136,7 @@ const (
 
 func newLooking(now func() time.Time) *looking {
 	return &looking{now: now, room: make(chan struct{}, mostLooks), seen: map[string]lookedAtOnce{},
-		told: map[string]told{}}
+		told: map[question]told{}}
 }
 
 // enter waits for room to look at a target; leave gives it back.
@@ -145,14 +156,14 @@ func (l *looking) changed() { l.epoch.Add(1) }
 // once lets all who ask for the same status at the same time share one look, and those who
 // ask soon after. It goes on while anybody may wait for it, and ends by itself.
 func (l *looking) once(
-	ctx context.Context, key string, look func(context.Context) (api.EnvironmentStatus, error),
+	ctx context.Context, key question, look func(context.Context) (api.EnvironmentStatus, error),
 ) (api.EnvironmentStatus, error) {
 	if status, known := l.again(ctx, key); known {
 		return status, nil
 	}
 	epoch := l.epoch.Load()
 	page := ctx.Value(freshKey{}) == nil
-	answer := l.group.DoChan(fmt.Sprintf("%s %d %t", key, epoch, page), func() (any, error) {
+	answer := l.group.DoChan(fmt.Sprintf("%s %t %d %t", key.place, key.steps, epoch, page), func() (any, error) {
 		asked := l.now()
 		asks := context.WithoutCancel(ctx)
 		if page {

@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"fmt"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"vorrang/core/access"
 	"vorrang/core/ledger"
 	"vorrang/core/release"
+	"vorrang/core/step"
 	"vorrang/internal/servicetest"
 	"vorrang/service/api"
 )
@@ -173,4 +175,78 @@ func TestEffectsArePagedByDeployment(t *testing.T) {
 	assert.Equal(t, []string{"4", "3"}, about)
 	about, _ = read(client.ListQuery{Search: "quay"})
 	assert.Empty(t, about, "a name is searched for in full")
+}
+
+// TestStepsAreSearchedAndPaged, the newest first, and in the order of numbers.
+func TestStepsAreSearchedAndPaged(t *testing.T) {
+	w := servicetest.Start(t)
+	files := map[string]string{"9-dredge.sql": "SELECT 1/0"}
+	for _, number := range []string{"1", "2", "2.1", "10"} {
+		files[number+"-set-tide.sql"] = "SELECT " + number
+	}
+	w.Submitted(files)
+	w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{Through: "2.1"})))
+	w.Ended(must(w.Promote(t.Context(), "harbour", "staging", client.Promotion{}))) // 9 fails
+	steps := func(q client.StepQuery) (*api.Steps, []step.Number) {
+		t.Helper()
+		list := must(w.Client.Steps(t.Context(), "harbour", "staging", q))
+		return list, each(list.Steps, func(s api.StepStatus) step.Number { return s.Number })
+	}
+	all := []step.Number{"10", "9", "2.1", "2", "1"}
+	assert.Equal(t, all, pages(t, 2, func(before step.Number) ([]step.Number, step.Number) {
+		list, numbers := steps(client.StepQuery{Limit: 2, Before: string(before)})
+		return numbers, list.Next
+	}))
+	list, numbers := steps(client.StepQuery{})
+	assert.Equal(t, all, numbers)
+	assert.True(t, list.Reached)
+	list, numbers = steps(client.StepQuery{Open: true, Limit: 1})
+	assert.Equal(t, []step.Number{"10"}, numbers)
+	assert.Equal(t, []any{5, 2, step.Number("10"), step.Number("10")}, []any{list.Total, list.Open, list.Newest, list.Next})
+	for search, found := range map[string][]step.Number{
+		"Set Tide": {"10", "2.1", "2", "1"}, "dredge": {"9"}, "failed": {"9"}, "2.": {"2.1"}, "quay": nil,
+	} {
+		_, numbers = steps(client.StepQuery{Search: search})
+		assert.Equal(t, found, numbers, search)
+	}
+	status := must(w.Status(t.Context(), "harbour", "staging", "open"))
+	assert.Equal(t, []step.Number{"9", "10"}, each(status.Steps, func(s api.StepStatus) step.Number { return s.Number }))
+	_, err := w.Client.Steps(t.Context(), "harbour", "staging", client.StepQuery{Before: "two"})
+	assert.ErrorContains(t, err, "before: ")
+
+	w.Away("staging")
+	list, numbers = steps(client.StepQuery{})
+	assert.False(t, list.Reached)
+	assert.Empty(t, numbers)
+}
+
+// TestLanesAreSearchedAndPaged, and named without a look at their targets.
+func TestLanesAreSearchedAndPaged(t *testing.T) {
+	w := servicetest.Start(t)
+	for i, name := range []string{"dues", "pilots", "tides"} {
+		w.Files[name] = filepath.Join(t.TempDir(), name)
+		w.Away(name)
+		must(w.Declare(t.Context(), "lane.yaml", []byte(fmt.Sprintf("lane: %s\nabout: Table %d\nengine: postgresql\nenvironments:\n"+
+			"  - name: staging\n    target: file:%s\n", name, i, w.Files[name]))))
+	}
+	names := func(list *api.Lanes) []string {
+		return each(list.Lanes, func(l api.LaneStatus) string { return l.Lane })
+	}
+	all := []string{"dues", "harbour", "pilots", "tides"}
+	assert.Equal(t, all, pages(t, 3, func(after string) ([]string, string) {
+		list := must(w.LanesPage(t.Context(), client.LaneQuery{ListQuery: client.ListQuery{Limit: 3, After: after}}))
+		return names(list), list.Next
+	}))
+	for search, found := range map[string][]string{"TABLE 1": {"pilots"}, "tid": {"tides"}, "quay": nil} {
+		list := must(w.LanesPage(t.Context(), client.LaneQuery{ListQuery: client.ListQuery{Search: search}}))
+		assert.Equal(t, found, names(list), search)
+	}
+	for _, l := range must(w.LaneNames(t.Context())).Lanes {
+		for _, e := range l.Environments {
+			assert.False(t, e.Reached)
+			assert.Empty(t, e.Trouble, "nobody looked at %s", e.Environment)
+		}
+	}
+	looked := must(w.LanesPage(t.Context(), client.LaneQuery{ListQuery: client.ListQuery{Search: "dues"}}))
+	assert.Equal(t, "unreachable", looked.Lanes[0].Environments[0].Trouble[0].Kind)
 }

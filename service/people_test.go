@@ -67,6 +67,7 @@ var who = map[string]string{
 	"GET LANE/verification":                               "ralpk",
 	"GET ENV":                                             "ralpk",
 	"GET ENV/probe":                                       "ralpk",
+	"GET ENV/steps":                                       "ralpk",
 	"GET ENV/ledger":                                      "ralpk",
 	"GET ENV/ledger/setup":                                "ralpk",
 	"GET ENV/gate":                                        "ralpk",

@@ -267,7 +267,7 @@ func TestAnEnvironmentAsksForWhatItsLaneFileSays(t *testing.T) {
 
 	ask(t, w, "release: not-asked")
 	w.Ended(must(w.Rollback(t.Context(), "harbour", "production", client.Way{Last: 1}, "production")))
-	require.NoError(t, os.WriteFile(w.Files["staging"], []byte("postgres://x@127.0.0.1:1/x"), 0o600))
+	w.Away("staging")
 	_, err = w.Promote(t.Context(), "harbour", "production", client.Promotion{})
 	assert.Equal(t, []gate.ID{gate.PreviousEnvironment, gate.SameHistory}, holds(problem(t, err).Checks))
 	assert.Contains(t, problem(t, err).Detail, "staging could not be read: nobody listens", "nothing is guessed")

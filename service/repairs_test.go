@@ -409,7 +409,7 @@ func TestOnlyADisposableDatabaseIsRebuilt(t *testing.T) {
 		t, problem(t, err).Detail,
 		"this database is also the target of harbour/production: nothing may empty it",
 	)
-	require.NoError(t, os.WriteFile(w.Files["production"], []byte("postgres://x@127.0.0.1:1/x"), 0o600))
+	w.Away("production")
 	w.Ended(must(w.Rebuild(t.Context(), "harbour", "development", "development"))) // its ledger says whose it is
 
 	// a database that does not say whose it is

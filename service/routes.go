@@ -166,6 +166,8 @@ func (s *Service) endpoints() []endpoint {
 		on(look, http.MethodGet, lane+"/steps/{step}", "getStep",
 			"Gives a step of the catalogue with its texts", s.catalogue.step),
 		on(look, http.MethodGet, environment, "getStatus", "Says where an environment stands", s.views.status),
+		on(look, http.MethodGet, environment+"/steps", "listSteps",
+			"Lists the steps of a target with their states, newest first", s.views.steps),
 		on(look, http.MethodGet, environment+"/probe", "probe", "Says whether the target can be used", s.views.probe),
 		on(look, http.MethodGet, environment+"/ledger", "getLedger",
 			"Gives a target's history, newest first", s.views.ledger),

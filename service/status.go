@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"vorrang/core/engine"
@@ -37,16 +38,30 @@ type statusIn struct {
 	Steps       string `query:"steps" enum:"none,open,all" default:"none" description:"Which steps to list; open means those that wait or have trouble."`
 }
 
-func (s *views) lanes(c call, _ *nothing) (*api.Lanes, error) {
+type lanesIn struct {
+	Search string `query:"search" description:"Only those in whose name or purpose this stands."`
+	After  string `query:"after" description:"Only those whose names come after this: next of the page before."`
+	Limit  int    `query:"limit" default:"200" minimum:"1" maximum:"1000"`
+	Look   string `query:"look" enum:"yes,no" default:"yes" description:"no: what is declared only. No target is asked, so none counts as reached."`
+}
+
+func (s *views) lanes(c call, in *lanesIn) (*api.Lanes, error) {
 	ctx := fresh(c)
 	lanes, err := s.targets.lanes(ctx)
 	if err != nil {
 		return nil, err
 	}
-	lanes = slices.DeleteFunc(lanes, func(l lane.Lane) bool { return !c.who.mayLook(l.Name, "") })
-	answer := &api.Lanes{Lanes: make([]api.LaneStatus, len(lanes))}
+	search := strings.ToLower(in.Search)
+	lanes = slices.DeleteFunc(lanes, func(l lane.Lane) bool {
+		return !c.who.mayLook(l.Name, "") || l.Name <= in.After || !strings.Contains(strings.ToLower(l.Name+"\n"+l.About), search)
+	})
+	answer := &api.Lanes{}
+	lanes, answer.Next = page(lanes, in.Limit, func(l lane.Lane) string { return l.Name })
+	answer.Lanes = make([]api.LaneStatus, len(lanes))
 	errs := make([]error, len(lanes))
-	each(lanes, mostLooks, func(i int, l lane.Lane) { answer.Lanes[i], errs[i] = s.laneStatus(ctx, c.who, l) })
+	each(lanes, mostLooks, func(i int, l lane.Lane) {
+		answer.Lanes[i], errs[i] = s.laneStatus(ctx, c.who, l, in.Look != "no")
+	})
 	return answer, errors.Join(errs...)
 }
 
@@ -55,13 +70,13 @@ func (s *views) oneLane(c call, in *laneIn) (*api.LaneStatus, error) {
 	if err != nil {
 		return nil, err
 	}
-	status, err := s.laneStatus(fresh(c), c.who, l)
+	status, err := s.laneStatus(fresh(c), c.who, l, true)
 	return &status, err
 }
 
 // laneStatus looks at all environments at once, but for those that the caller
-// may not read.
-func (s *views) laneStatus(ctx context.Context, who caller, l lane.Lane) (api.LaneStatus, error) {
+// may not read; where look is false, it only names them.
+func (s *views) laneStatus(ctx context.Context, who caller, l lane.Lane, look bool) (api.LaneStatus, error) {
 	catalogue, err := s.Records.Catalogue(ctx, l.Name)
 	if err != nil {
 		return api.LaneStatus{}, err
@@ -77,6 +92,10 @@ func (s *views) laneStatus(ctx context.Context, who caller, l lane.Lane) (api.La
 	}
 	errs := make([]error, len(visible))
 	each(visible, mostLooks, func(i int, e lane.Environment) {
+		if !look {
+			status.Environments[i] = nothingSeen(s.targets.at(l, e, catalogue))
+			return
+		}
 		status.Environments[i], errs[i] = s.environmentStatus(ctx, s.targets.at(l, e, catalogue), "none")
 	})
 	return status, errors.Join(errs...)
@@ -91,25 +110,39 @@ func (s *views) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
 	return &status, err
 }
 
-// environmentStatus looks at one target, once for all who ask at the same time. A
-// target that cannot be reached is a trouble, not an error.
+// environmentStatus looks at one target, once for all who ask at the same time, whichever steps
+// they want: none, open or all. A target that cannot be reached is a trouble, not an error.
 func (s *views) environmentStatus(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
-	return s.looking.once(
-		ctx,
-		placeName(p)+" "+steps,
-		func(ctx context.Context) (api.EnvironmentStatus, error) {
-			if p.environment.Fleet != nil {
-				return s.fleetStatus(ctx, p, steps)
-			}
-			return s.statusNow(ctx, p, steps)
-		},
-	)
+	key := question{placeName(p), steps != "none"}
+	status, err := s.looking.once(ctx, key, func(ctx context.Context) (api.EnvironmentStatus, error) {
+		if p.environment.Fleet != nil {
+			return s.fleetStatus(ctx, p, key.steps)
+		}
+		return s.statusNow(ctx, p, key.steps)
+	})
+	switch steps {
+	case "none":
+		status.Steps = nil
+	case "open":
+		status.Steps = slices.DeleteFunc(slices.Clone(status.Steps), func(s api.StepStatus) bool { return !s.Open })
+	}
+	return status, err
 }
 
-func (s *views) statusNow(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
-	status := api.EnvironmentStatus{Lane: p.lane.Name, Environment: p.environment.Name, Target: p.environment.Target,
-		Disposable: p.environment.Disposable, OnFailure: p.lane.Policy(p.environment), Trouble: []api.Trouble{},
-		Gate: []gate.Check{}}
+// nothingSeen is a status before anybody looked: what is declared.
+func nothingSeen(p targetContext) api.EnvironmentStatus {
+	e := p.environment
+	status := api.EnvironmentStatus{Lane: p.lane.Name, Environment: e.Name, Target: e.Target, Disposable: e.Disposable,
+		OnFailure: p.lane.Policy(e), Trouble: []api.Trouble{}, Gate: []gate.Check{}}
+	if e.Fleet != nil {
+		status.Fleet = &api.FleetStatus{Targets: len(e.Fleet.Targets), Tolerate: e.Fleet.Tolerate, Groups: []api.FleetGroup{},
+			Aside: []api.SetAside{}}
+	}
+	return status
+}
+
+func (s *views) statusNow(ctx context.Context, p targetContext, steps bool) (api.EnvironmentStatus, error) {
+	status := nothingSeen(p)
 	running, err := s.lastDeployments(ctx, p, &status)
 	if err != nil {
 		return status, err
@@ -205,7 +238,7 @@ func unreachable(err error) api.Trouble {
 }
 
 // fill puts what was seen into a status.
-func fill(status *api.EnvironmentStatus, facts gate.Facts, steps string) {
+func fill(status *api.EnvironmentStatus, facts gate.Facts, steps bool) {
 	view := facts.View
 	status.At, status.Baseline, status.Entries = view.State.At(), view.State.Baseline, facts.Entries
 	if at, known := view.Find(status.At); known {
@@ -222,7 +255,7 @@ func fill(status *api.EnvironmentStatus, facts gate.Facts, steps string) {
 		case standing.Waits():
 			status.Pending++
 		}
-		if steps == "all" || (steps == "open" && open(standing)) {
+		if steps {
 			status.Steps = append(status.Steps, stepStatus(standing))
 		}
 	}
@@ -325,7 +358,7 @@ func (p targetContext) stopped(st plan.Standing, direction ledger.Direction, by 
 
 func stepStatus(s plan.Standing) api.StepStatus {
 	status := api.StepStatus{Number: s.Step.Number, Slug: s.Step.Slug, State: s.State.Status, Flags: s.Flags,
-		Mode: s.Step.Options.Mode, Phase: s.Step.Options.Phase, Back: s.Step.Back != nil, Check: s.Step.Check != nil,
+		Open: open(s), Mode: s.Step.Options.Mode, Phase: s.Step.Options.Phase, Back: s.Step.Back != nil, Check: s.Step.Check != nil,
 		Checksum: s.Step.Forward.Checksum, Applied: s.State.Checksum, Actor: s.State.Actor,
 		Deployment: s.State.Deployment, DurationMS: s.State.DurationMS, HalfDone: s.State.Partly() &&
 			s.State.Progress.Mode == step.Autocommit}

@@ -102,7 +102,7 @@ func (e *env) whichLane(ctx context.Context, c *client.Client) (string, error) {
 		l, err := lane.Parse("lane.yaml", text, nil) // the service knows the engines
 		return l.Name, err
 	}
-	lanes, err := c.Lanes(ctx)
+	lanes, err := c.LaneNames(ctx)
 	if err != nil {
 		return "", err
 	}

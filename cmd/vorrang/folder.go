@@ -204,14 +204,24 @@ func printDeclared(e *env, d *api.Declared) {
 
 func lanesCommand() command {
 	return command{
-		verb: "lanes", does: "lists the lanes", example: "vorrang lanes",
+		verb: "lanes", does: "lists the lanes",
+		explain: "It asks no target; vorrang status does.",
+		example: "vorrang lanes\nvorrang lanes -search dues",
 		setUp: func(e *env) func(context.Context, []string) error {
+			query := e.listByName("name or purpose")
 			return e.alone(func(ctx context.Context, c *client.Client) error {
-				lanes, err := c.Lanes(ctx)
+				lanes, err := c.LanesPage(ctx, client.LaneQuery{ListQuery: *query, NoLook: true})
 				if err != nil {
 					return err
 				}
-				return e.print(lanes, func() { printLanes(e, lanes) })
+				return e.print(lanes, func() {
+					if len(lanes.Lanes) == 0 && (query.Search != "" || query.After != "") {
+						fmt.Fprintln(e.out, "no such lane")
+						return
+					}
+					printLanes(e, lanes)
+					e.further(lanes.Next)
+				})
 			})
 		},
 	}

@@ -30,9 +30,10 @@ type Asked struct {
 	Why         string   `json:"why,omitempty" description:"Where the lane file does not say it: that its name implies it."`
 }
 
-// Lanes is every lane with where its environments stand.
+// Lanes are lanes, in order of their names, with where their environments stand.
 type Lanes struct {
 	Lanes []LaneStatus `json:"lanes" nullable:"false"`
+	Next  string       `json:"next,omitempty" description:"Where there are more: what the next page is asked for by after."`
 }
 
 // LaneStatus is one lane with its environments, in the order of promotion.
@@ -82,12 +83,23 @@ type Trouble struct {
 	Remedies []remedy.Remedy `json:"remedies" nullable:"false" description:"What to do; one of them will do."`
 }
 
+// Steps are steps in one target, newest first.
+type Steps struct {
+	Reached bool         `json:"reached" description:"False where the target could not be read; no step is known then."`
+	Steps   []StepStatus `json:"steps" nullable:"false"`
+	Total   int          `json:"total" description:"How many there are, those that were not asked for included."`
+	Open    int          `json:"open" description:"How many of them wait or have trouble."`
+	Newest  step.Number  `json:"newest,omitempty" description:"The newest of them all."`
+	Next    step.Number  `json:"next,omitempty" description:"Where there are more: what the next page is asked for by before."`
+}
+
 // StepStatus is one step in one target.
 type StepStatus struct {
 	Number     step.Number     `json:"number"`
 	Slug       string          `json:"slug"`
 	State      ledger.Status   `json:"state"`
 	Flags      []plan.Flag     `json:"flags,omitempty"`
+	Open       bool            `json:"open,omitempty" description:"It waits, or something is wrong with it."`
 	Mode       step.Mode       `json:"mode,omitempty"`
 	Phase      step.Phase      `json:"phase,omitempty"`
 	Back       bool            `json:"back" description:"It has a way back."`

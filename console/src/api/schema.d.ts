@@ -1100,6 +1100,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lanes/{lane}/environments/{environment}/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lists the steps of a target with their states, newest first
+         * @description Needs: a role that looks there (any but reporter).
+         */
+        get: operations["listSteps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lanes/{lane}/environments/{environment}/steps/{step}/evidence": {
         parameters: {
             query?: never;
@@ -2673,6 +2693,8 @@ export interface components {
         };
         Lanes: {
             lanes: components["schemas"]["LaneStatus"][];
+            /** @description Where there are more: what the next page is asked for by after. */
+            next?: string;
         };
         Ledger: {
             /** @description What is wrong with the chain; absent where it holds. */
@@ -3411,6 +3433,8 @@ export interface components {
             half_done?: boolean;
             mode?: string;
             number: string;
+            /** @description It waits, or something is wrong with it. */
+            open?: boolean;
             phase?: string;
             slug: string;
             state: string;
@@ -3427,6 +3451,19 @@ export interface components {
             autocommit?: boolean;
             back: string;
             forward: string;
+        };
+        Steps: {
+            /** @description The newest of them all. */
+            newest?: string;
+            /** @description Where there are more: what the next page is asked for by before. */
+            next?: string;
+            /** @description How many of them wait or have trouble. */
+            open: number;
+            /** @description False where the target could not be read; no step is known then. */
+            reached: boolean;
+            steps: components["schemas"]["StepStatus"][];
+            /** @description How many there are, those that were not asked for included. */
+            total: number;
         };
         Submitted: {
             /** @description Edited and gone steps that an environment has applied, in doubt, or half run. */
@@ -4250,7 +4287,15 @@ export interface operations {
     };
     listLanes: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those in whose name or purpose this stands. */
+                search?: string;
+                /** @description Only those whose names come after this: next of the page before. */
+                after?: string;
+                limit?: number;
+                /** @description no: what is declared only. No target is asked, so none counts as reached. */
+                look?: "yes" | "no";
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5643,6 +5688,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Recorded"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listSteps: {
+        parameters: {
+            query?: {
+                /** @description open: only those that wait or have trouble. */
+                which?: "all" | "open";
+                /** @description Only those in whose number, title, state, flags or actor this stands. */
+                search?: string;
+                /** @description Only those with a lower number: next of the page before. */
+                before?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                lane: string;
+                environment: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Steps"];
                 };
             };
             default: {

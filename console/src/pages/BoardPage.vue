@@ -7,11 +7,17 @@ import { api, result, type EnvironmentStatus } from '../api'
 import { checkTitles, labels, plural } from '../labels'
 import CommandLine from '../parts/CommandLine.vue'
 import EnvironmentCard from '../parts/EnvironmentCard.vue'
+import PagedList from '../parts/PagedList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import TroubleRow from '../parts/TroubleRow.vue'
-import { usePolled } from '../poll'
+import { usePages } from '../pages'
 
-const { value, problem } = usePolled(() => result(api.GET('/api/v1/lanes')))
+const { value, problem, pages } = usePages((search, after?: string) =>
+  result(api.GET('/api/v1/lanes', { params: { query: { search, after } } })),
+)
+const { asked, newer, older } = pages
+/** What the page says is of some lanes only. */
+const some = computed(() => !!asked.value || newer.value || older.value)
 
 const environments = computed(() => value.value?.lanes.flatMap((l) => l.environments) ?? [])
 /** The environments whose troubles are all shown. */
@@ -31,7 +37,7 @@ const waiting = computed(() => environments.value.filter((e) => e.pending > 0 &&
       <Skeleton height="120px" />
     </template>
     <template v-else-if="value">
-      <section v-if="value.lanes.length === 0" class="panel stack">
+      <section v-if="value.lanes.length === 0 && !some" class="panel stack">
         <h1>No lane is declared yet</h1>
         <p class="soft">
           A lane is one logical database and the ordered environments that its scripts travel through. Declare one with
@@ -39,14 +45,16 @@ const waiting = computed(() => environments.value.filter((e) => e.pending > 0 &&
         </p>
         <div><CommandLine command="vorrang declare -file lane.yaml" /></div>
       </section>
-      <section v-else class="stack tight" aria-label="What is wrong">
+      <section v-if="value.lanes.length" class="stack tight" aria-label="What is wrong">
         <h1 v-if="wrong.length" class="bad">
           <i class="pi pi-exclamation-triangle" aria-hidden="true" />
           {{ wrong.length }} of {{ plural(environments.length, 'environment') }}
-          {{ wrong.length === 1 ? 'needs' : 'need' }} you
+          {{ wrong.length === 1 ? 'needs' : 'need' }} you{{ some ? ', of the lanes shown here' : '' }}
         </h1>
         <h1 v-else class="good">
-          <i class="pi pi-check-circle" aria-hidden="true" /> Nothing is wrong
+          <i class="pi pi-check-circle" aria-hidden="true" /> Nothing is wrong{{
+            some ? ' in the lanes shown here' : ''
+          }}
           <span class="soft plain">{{
             waiting ? `· steps wait in ${plural(waiting, 'environment')}` : '· nothing waits'
           }}</span>
@@ -75,20 +83,30 @@ const waiting = computed(() => environments.value.filter((e) => e.pending > 0 &&
           </template>
         </div>
       </section>
-      <section v-for="lane in value.lanes" :key="lane.lane" class="lane">
-        <div class="row title">
-          <h2>{{ lane.lane }}</h2>
-          <span class="soft small grow">{{ lane.about }}</span>
-          <span class="soft small">{{ lane.engine }}</span>
-          <span class="soft small"
-            >{{ plural(lane.steps, 'step') }}<template v-if="lane.newest">, newest {{ lane.newest }}</template></span
-          >
-          <RouterLink :to="`/releases/${lane.lane}`" class="small">{{ labels.releases }}</RouterLink>
-        </div>
-        <div class="stops">
-          <EnvironmentCard v-for="e in lane.environments" :key="e.environment" :environment="e" />
-        </div>
-      </section>
+      <PagedList
+        :pages="pages"
+        within="Name or purpose"
+        name="lanes"
+        newer="Before"
+        older="Further"
+        :many="value.lanes.length > 8"
+      >
+        <p v-if="some && !value.lanes.length" class="soft">No lane is found for “{{ asked }}”.</p>
+        <section v-for="lane in value.lanes" :key="lane.lane" class="lane">
+          <div class="row title">
+            <h2>{{ lane.lane }}</h2>
+            <span class="soft small grow">{{ lane.about }}</span>
+            <span class="soft small">{{ lane.engine }}</span>
+            <span class="soft small"
+              >{{ plural(lane.steps, 'step') }}<template v-if="lane.newest">, newest {{ lane.newest }}</template></span
+            >
+            <RouterLink :to="`/releases/${lane.lane}`" class="small">{{ labels.releases }}</RouterLink>
+          </div>
+          <div class="stops">
+            <EnvironmentCard v-for="e in lane.environments" :key="e.environment" :environment="e" />
+          </div>
+        </section>
+      </PagedList>
     </template>
   </div>
 </template>

@@ -14,6 +14,7 @@ import {
   api,
   problemOf,
   result,
+  type EnvironmentStatus,
   type Ledger,
   type Preview,
   type Problem,
@@ -57,13 +58,10 @@ import { moment } from '../time'
 const props = defineProps<{ lane: string; environment: string }>()
 const path = { lane: props.lane, environment: props.environment }
 
-const {
-  value: status,
-  problem,
-  refresh,
-} = usePolled(() =>
-  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}', { params: { path, query: { steps: 'all' } } })),
-)
+const { value: status, problem, refresh } = usePolled(() => look('open'))
+function look(steps: 'open' | 'all') {
+  return result(api.GET('/api/v1/lanes/{lane}/environments/{environment}', { params: { path, query: { steps } } }))
+}
 
 const tab = ref('steps')
 const preview = shallowRef<Preview>()
@@ -132,6 +130,17 @@ const dialog = ref<
 function opened(name: typeof dialog.value) {
   return computed({ get: () => dialog.value === name, set: (on) => (dialog.value = on ? name : '') })
 }
+/** The status with all steps, for the dialogs that choose among them. */
+const whole = shallowRef<EnvironmentStatus>()
+watch(dialog, async (name) => {
+  whole.value = undefined
+  if (name !== 'rollback' && name !== 'baseline') return
+  try {
+    whole.value = await look('all')
+  } catch (error) {
+    tabProblem.value = problemOf(error)
+  }
+})
 const promoteOpen = opened('promote')
 const rollbackOpen = opened('rollback')
 const baselineOpen = opened('baseline')
@@ -196,11 +205,9 @@ function move(t: Trouble) {
 const texts = shallowRef<StepTexts>()
 const textsOpen = ref(false)
 const openedStep = shallowRef<StepStatus>()
-const newest = computed(
-  () =>
-    !!openedStep.value &&
-    openedStep.value.number === status.value?.steps?.at(-1)?.number &&
-    waiting.value.includes(openedStep.value),
+const openedNewest = ref(false)
+const withdrawable = computed(
+  () => openedNewest.value && waiting.value.some((s) => s.number === openedStep.value?.number),
 )
 async function withdraw() {
   await result(
@@ -210,8 +217,9 @@ async function withdraw() {
   )
   await refresh()
 }
-async function openStep(step: StepStatus) {
+async function openStep(step: StepStatus, newest: boolean) {
   openedStep.value = step
+  openedNewest.value = newest
   if (step.flags?.includes('absent')) return
   texts.value = await result(
     api.GET('/api/v1/lanes/{lane}/steps/{step}', {
@@ -360,9 +368,8 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           <ProblemNote v-if="tabProblem" :problem="tabProblem" />
           <TabPanel value="steps"
             ><FleetPanel v-if="status.fleet" :environment="status" @done="refresh" />
-            <StepTable v-else-if="status.steps" :steps="status.steps" @open="openStep" />
-            <p v-else class="soft">The steps' states are known once the target is reached.</p></TabPanel
-          >
+            <StepTable v-else-if="tab === 'steps'" :lane="lane" :environment="environment" @open="openStep"
+          /></TabPanel>
           <TabPanel value="preview"
             ><div class="stack">
               <RehearsalPanel v-if="preview?.actions.length && !status.fleet" :lane="lane" :environment="environment" />
@@ -397,8 +404,8 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
         </TabPanels>
       </Tabs>
       <PromoteDialog v-model:open="promoteOpen" :environment="status" @done="((tab = 'gate'), refresh())" />
-      <RollbackDialog v-model:open="rollbackOpen" :environment="status" />
-      <BaselineDialog v-model:open="baselineOpen" :environment="status" @done="refresh" />
+      <RollbackDialog v-model:open="rollbackOpen" :environment="whole ?? { ...status, steps: [] }" />
+      <BaselineDialog v-model:open="baselineOpen" :environment="whole ?? { ...status, steps: [] }" @done="refresh" />
       <AmendDialog v-model:open="amendOpen" :environment="status" @done="refresh" />
       <AttestDialog v-model:open="attestOpen" :environment="status" :steps="attestable" @done="refresh" />
       <RebuildDialog v-model:open="rebuildOpen" :environment="status" />
@@ -420,7 +427,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
       <AdoptDialog v-model:open="adoptOpen" :environment="status" @done="refresh" />
       <Dialog v-model:visible="textsOpen" modal dismissable-mask :header="texts ? titled(texts) : ''">
         <DifferenceView v-if="openedStep?.difference" :difference="openedStep.difference" class="file" />
-        <p v-if="newest" class="row">
+        <p v-if="withdrawable" class="row">
           <span class="grow" /><Button
             :label="labels.withdraw + '…'"
             icon="pi pi-trash"
