@@ -48,6 +48,17 @@ func (r *Records) Freezes(ctx context.Context, lane, environment string, at time
 	return pgx.CollectRows(rows, scanFreeze)
 }
 
+// FrozenTargets returns the targets of a fleet that are frozen by themselves, or will be, as ENVIRONMENT.TARGET.
+func (r *Records) FrozenTargets(ctx context.Context, lane, environment string, at time.Time) ([]string, error) {
+	rows, err := r.pool.Query(ctx, `SELECT DISTINCT environment FROM records.freeze
+		WHERE lane = $1 AND starts_with(environment, $2 || '.') AND until_at > $3 AND thawed_at IS NULL ORDER BY environment`,
+		lane, environment, at)
+	if err != nil {
+		return nil, fmt.Errorf("read the freezes: %w", err)
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
 // Thaw ends all freezes of an environment that are in force at a time or will
 // be, and says how many those were.
 func (r *Records) Thaw(ctx context.Context, lane, environment, actor string, at time.Time) (int64, error) {

@@ -70,7 +70,9 @@ func TestAFreezeIsEndedWhereItWasSet(t *testing.T) {
 	assert.Equal(t, "staging.g1", must(w.Gate(ctx, "harbour", "staging.g1", "")).Freeze.Environment)
 	assert.Nil(t, must(w.Gate(ctx, "harbour", "staging.g2", "")).Freeze)
 	_, err = w.Thaw(ctx, "harbour", "staging", "it is up again")
-	assert.Contains(t, problem(t, err).Detail, "staging is not frozen")
+	one := problem(t, err)
+	assert.Equal(t, "staging is not frozen as a whole, but these targets are: g1", one.Detail)
+	assert.Contains(t, advice.Text(one.Remedies), "vorrang thaw -lane harbour -env staging.g1 -reason")
 	assert.EqualValues(t, 1, must(w.Thaw(ctx, "harbour", "staging.g1", "it is up again")).Ended)
 }
 

@@ -69,8 +69,8 @@ func (s *gates) thaw(c call, in *thawIn) (*api.Thawed, error) {
 	return &api.Thawed{Ended: ended}, nil
 }
 
-// notFrozen says that there is nothing to end: for a target of a fleet that may be frozen with the
-// whole environment.
+// notFrozen says that there is nothing to end: a target of a fleet may be frozen with the whole
+// environment, and targets without it.
 func (s *gates) notFrozen(c call, p targetContext, in *thawIn) error {
 	freezes, err := s.Records.Freezes(c, in.Lane, in.Environment, s.Now())
 	switch {
@@ -80,6 +80,15 @@ func (s *gates) notFrozen(c call, p targetContext, in *thawIn) error {
 		whole := remedy.Place{Lane: in.Lane, Environment: freezes[0].Environment}
 		return refused([]remedy.Remedy{whole.Do(remedy.Thaw).For("end it for all of its targets")},
 			"%s is frozen with all of %s", in.Environment, freezes[0].Environment)
+	}
+	targets, err := s.Records.FrozenTargets(c, in.Lane, in.Environment, s.Now())
+	if err != nil {
+		return err
+	}
+	if len(targets) > 0 {
+		one := remedy.Place{Lane: in.Lane, Environment: targets[0]}
+		return refused([]remedy.Remedy{one.Do(remedy.Thaw).For("end it there, and at each other one likewise")},
+			"%s is not frozen as a whole, but these targets are: %s", in.Environment, gate.Some(targets))
 	}
 	return refused(p.do(remedy.LookAtGate, "see what holds it"), "%s is not frozen", in.Environment)
 }
