@@ -113,21 +113,31 @@ func (s *gates) approvalsOf(
 	if err != nil {
 		return nil, facts, err
 	}
+	type answer struct {
+		approval gate.Approval
+		facts    gate.Facts
+		err      error
+	}
+	answers := make([]answer, len(places))
+	each(places, mostLooks, func(i int, place targetContext) {
+		one := &answers[i]
+		one.approval, one.facts, one.err = s.approval(c, place, in)
+	})
 	var first error // where no target has anything to be approved
-	for _, place := range places {
-		one, seen, err := s.approval(c, place, in)
+	for i, one := range answers {
 		var reason *problemError
+		name := places[i].environment.Name
 		switch {
-		case errors.As(err, &reason):
-			first = cmp.Or(first, err)
+		case errors.As(one.err, &reason):
+			first = cmp.Or(first, one.err)
 			continue
-		case err != nil:
-			return nil, facts, fmt.Errorf("%s: %w", place.environment.Name, err)
+		case one.err != nil:
+			return nil, facts, fmt.Errorf("%s: %w", name, one.err)
 		}
 		if len(given) == 0 {
-			facts = seen
+			facts = one.facts
 		}
-		given = append(given, givenApproval{place.environment.Name, one})
+		given = append(given, givenApproval{name, one.approval})
 	}
 	if len(given) == 0 {
 		return nil, facts, first
