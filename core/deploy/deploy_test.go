@@ -475,11 +475,13 @@ func TestALostConnectionFailsCleanly(t *testing.T) {
 // terminateSleeper ends the session that sleeps in the yard, once it does.
 func terminateSleeper(t *testing.T, y *yard) func(deploy.Event) {
 	other := pgtest.Connect(t, y.url)
+	var looking sync.WaitGroup
+	t.Cleanup(looking.Wait) // before the connection is closed
 	return func(e deploy.Event) {
 		if e.Kind != deploy.Statement || e.Statement != 2 {
 			return
 		}
-		go func() {
+		looking.Go(func() {
 			for ended := 0; ended == 0; {
 				err := other.QueryRow(context.Background(), `SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity
 					WHERE datname = current_database() AND query LIKE '%pg_sleep(60) AS long' AND state = 'active'
@@ -489,7 +491,7 @@ func terminateSleeper(t *testing.T, y *yard) func(deploy.Event) {
 					return
 				}
 			}
-		}()
+		})
 	}
 }
 
