@@ -2,6 +2,7 @@
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
 import SelectButton from 'primevue/selectbutton'
+import Skeleton from 'primevue/skeleton'
 import { ref, watch } from 'vue'
 
 import { api, result, type StepStatus } from '../api'
@@ -39,7 +40,8 @@ const open = (step: StepStatus) => emit('open', step, step.number === list.value
   <div class="stack">
     <ProblemNote v-if="problem" :problem="problem" />
     <SelectButton v-model="view" :options="views" :allow-empty="false" size="small" aria-label="Which steps" />
-    <p v-if="list && !list.reached" class="soft">The steps' states are known once the target is reached.</p>
+    <Skeleton v-if="!list && !problem" height="320px" />
+    <p v-else-if="list && !list.reached" class="soft">The steps' states are known once the target is reached.</p>
     <PagedList
       v-else-if="list"
       v-slot="{ asked }"
