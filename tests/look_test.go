@@ -61,16 +61,29 @@ func TestNoPageIsWiderThanItsScreen(t *testing.T) {
 			By   float64 `json:"by"`
 			What string  `json:"what"`
 			Menu float64 `json:"menu"`
+
+			Broken []string `json:"broken"` // words of tables that stand on two lines
 		}
 		p.measure(
 			`(() => { const room = document.documentElement.clientWidth; const by = document.documentElement.scrollWidth - room;
 			const scrolls = (e) => { for (; e; e = e.parentElement) if (['auto', 'scroll', 'hidden'].includes(getComputedStyle(e).overflowX)) return true; return false };
 			const what = [...document.querySelectorAll('body *')].filter(e => e.getBoundingClientRect().right > room + 1 && !scrolls(e.parentElement)).map(e => e.tagName + '.' + e.className).slice(0, 3).join(' ');
-			return JSON.stringify({ by, what, menu: document.querySelector('header').getBoundingClientRect().height }) })()`,
+			const broken = [];
+			for (const cell of document.querySelectorAll('th, td')) {
+				const texts = document.createTreeWalker(cell, NodeFilter.SHOW_TEXT);
+				for (let n; (n = texts.nextNode());) if (!n.parentElement.closest('code, pre')) for (const word of n.data.matchAll(/[A-Za-z]{2,12}/g)) {
+					const range = document.createRange();
+					range.setStart(n, word.index);
+					range.setEnd(n, word.index + word[0].length);
+					if (new Set([...range.getClientRects()].map((r) => Math.round(r.top))).size > 1) broken.push(word[0]);
+				}
+			}
+			return JSON.stringify({ by, what, broken, menu: document.querySelector('header').getBoundingClientRect().height }) })()`,
 			&wide,
 		)
 		assert.LessOrEqual(t, wide.By, 0.0, "%s is %.0f pixels too wide: %s", path, wide.By, wide.What)
 		assert.LessOrEqual(t, wide.Menu, 90.0, "%s: the menu takes %.0f pixels of 740", path, wide.Menu)
+		assert.Empty(t, wide.Broken, path)
 	}
 }
 

@@ -123,6 +123,7 @@ const said = (a: AuditEntry) =>
   white-space: nowrap;
 }
 .detail {
+  min-width: 14em;
   max-width: 340px;
   overflow-wrap: anywhere;
   color: var(--ink-soft);

@@ -22,6 +22,7 @@ const text = ref('')
       :placeholder="within"
       :aria-label="`Search the ${name}`"
       size="small"
+      class="text"
     />
     <Button type="submit" label="Search" size="small" outlined severity="secondary" />
   </form>
@@ -31,3 +32,9 @@ const text = ref('')
     <Button v-if="after" :label="older" size="small" outlined severity="secondary" @click="pages.turn(true)" />
   </p>
 </template>
+
+<style scoped>
+.text {
+  width: 24em;
+}
+</style>

@@ -126,4 +126,7 @@ const open = (step: StepStatus) => emit('open', step, step.number === list.value
 :deep(tbody tr) {
   cursor: pointer;
 }
+:deep(td:nth-child(2)) {
+  min-width: 9em;
+}
 </style>
