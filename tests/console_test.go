@@ -571,3 +571,31 @@ func TestTheSchemaIsKnownInTheConsole(t *testing.T) {
 	p.goTo("/")
 	p.sees("in order")
 }
+
+func TestManyStepsAreReadPageByPageInTheConsole(t *testing.T) {
+	p := openConsole(t)
+	files := map[string]string{"1-first-gauge.sql": "SELECT 1", "101-dredge.sql": "SELECT 101"}
+	for n := 2; n <= 100; n++ {
+		files[fmt.Sprintf("%d-set-tide.sql", n)] = fmt.Sprint("SELECT ", n)
+	}
+	p.w.Submitted(files)
+	p.signIn()
+	p.goTo("/lanes/harbour/staging")
+	p.sees("dredge")
+	p.wait(`!document.body.innerText.includes("first gauge")`)
+	p.press("Lower numbers")
+	p.sees("first gauge")
+	p.wait(`!document.body.innerText.includes("set tide")`)
+	p.press("Higher numbers")
+	p.sees("dredge")
+	p.fill("search-steps", "FIRST")
+	p.press("Search")
+	p.sees("first gauge")
+	p.wait(`!document.body.innerText.includes("dredge")`)
+	p.press("waiting or in trouble") // which is asked for with the same search
+	p.fill("search-steps", "quay")
+	p.press("Search")
+	p.sees("No step is found for “quay”.")
+	p.goTo("/")
+	p.sees("101 steps")
+}
