@@ -28,6 +28,7 @@ type endpoint struct {
 	takes   string // media type of a body that is no JSON
 	gives   string // media type of an answer that is no JSON
 	reads   bool   // it changes nothing, though its method could
+	leaves  bool   // it ends where its caller is gone, though its method is not GET
 	uploads bool   // its body may be large, and is read by the handler
 	streams bool   // answers with an event stream too
 	need    access.Need

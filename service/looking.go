@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -27,6 +28,8 @@ type looking struct {
 	mu   sync.Mutex
 	seen map[string]lookedAtOnce // the newest look at each target, by lane and environment
 	told map[question]told       // answers that are given again
+
+	flights map[string]*flight // what is under way, by its key
 }
 
 // question is what is asked of a place: its status, with its steps or without.
@@ -136,7 +139,7 @@ const (
 
 func newLooking(now func() time.Time) *looking {
 	return &looking{now: now, room: make(chan struct{}, mostLooks), seen: map[string]lookedAtOnce{},
-		told: map[question]told{}}
+		told: map[question]told{}, flights: map[string]*flight{}}
 }
 
 // enter waits for room to look at a target; leave gives it back.
@@ -153,8 +156,55 @@ func (l *looking) enter(ctx context.Context) (leave func(), err error) {
 // before.
 func (l *looking) changed() { l.epoch.Add(1) }
 
+// flight is a look that some wait for.
+type flight struct {
+	ctx    context.Context
+	cancel context.CancelFunc
+	wait   int // so many
+}
+
+// join makes the caller one of those who wait for a look, and begins it where nobody does.
+func (l *looking) join(
+	ctx context.Context, key string, look func(context.Context) (any, error),
+) (answer <-chan singleflight.Result, leave func()) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	f := l.flights[key]
+	if f == nil {
+		f = &flight{}
+		f.ctx, f.cancel = context.WithTimeout(context.WithoutCancel(ctx), 2*lookTimeout)
+		l.flights[key] = f
+	}
+	f.wait++
+	answer = l.group.DoChan(key, func() (any, error) {
+		defer l.land(key, f)
+		return look(f.ctx)
+	})
+	return answer, func() {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		if f.wait--; f.wait > 0 {
+			return
+		}
+		f.cancel() // it has ended, or nobody waits for it
+		if l.flights[key] == f {
+			delete(l.flights, key)
+			l.group.Forget(key)
+		}
+	}
+}
+
+// land has the next caller begin a look of its own.
+func (l *looking) land(key string, f *flight) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.flights[key] == f {
+		delete(l.flights, key)
+	}
+}
+
 // once lets all who ask for the same status at the same time share one look, and those who
-// ask soon after. It goes on while anybody may wait for it, and ends by itself.
+// ask soon after. It goes on while anybody waits for it, and ends by itself.
 func (l *looking) once(
 	ctx context.Context, key question, look func(context.Context) (api.EnvironmentStatus, error),
 ) (api.EnvironmentStatus, error) {
@@ -163,23 +213,25 @@ func (l *looking) once(
 	}
 	epoch := l.epoch.Load()
 	page := ctx.Value(freshKey{}) == nil
-	answer := l.group.DoChan(fmt.Sprintf("%s %t %d %t", key.place, key.steps, epoch, page), func() (any, error) {
-		asked := l.now()
-		asks := context.WithoutCancel(ctx)
-		if page {
-			asks = context.WithValue(asks, pageKey{}, true)
-		}
-		within, cancel := context.WithTimeout(asks, 2*lookTimeout)
-		defer cancel()
-		var status api.EnvironmentStatus
-		err := safely.Do(func() (err error) { status, err = look(within); return err })
-		if err == nil {
-			status.ReadAt = asked.UTC()
-			l.keep(status)
-			l.tellAgain(key, status, epoch, asked)
-		}
-		return status, err
-	})
+	answer, leave := l.join(ctx, fmt.Sprintf("%s %t %d %t", key.place, key.steps, epoch, page),
+		func(within context.Context) (any, error) {
+			asked := l.now()
+			if page {
+				within = context.WithValue(within, pageKey{}, true)
+			}
+			var status api.EnvironmentStatus
+			err := safely.Do(func() (err error) { status, err = look(within); return err })
+			if errors.Is(within.Err(), context.Canceled) { // it saw less than there is
+				err = within.Err()
+			}
+			if err == nil {
+				status.ReadAt = asked.UTC()
+				l.keep(status)
+				l.tellAgain(key, status, epoch, asked)
+			}
+			return status, err
+		})
+	defer leave()
 	select {
 	case result := <-answer:
 		status, _ := result.Val.(api.EnvironmentStatus) // its zero value with an error

@@ -102,6 +102,9 @@ func (s *Config) problem(err error) api.Problem {
 			Status: framework.Code,
 			Detail: "the request cannot be answered as it is: " + strings.ToLower(http.StatusText(framework.Code)),
 		}
+	case errors.Is(err, context.Canceled): // nobody reads this
+		return api.Problem{Type: "urn:vorrang:unavailable", Title: "The caller is gone",
+			Status: http.StatusServiceUnavailable, Detail: "what was asked for was read no further"}
 	case errors.Is(err, context.DeadlineExceeded):
 		return api.Problem{
 			Type:     "urn:vorrang:unavailable",

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"context"
 	"io"
 	"net/http"
 	"strings"
@@ -64,5 +65,42 @@ func TestGETNeverWrites(t *testing.T) {
 		if !strings.Contains(line, "the audit could not be kept") { // of who may not ask that
 			assert.Contains(t, line, "comes later", "only what runs by itself writes: %s", line)
 		}
+	}
+}
+
+// TestAReadEndsWithItsCaller: what waits on a target for an answer that nobody takes is cancelled there.
+func TestAReadEndsWithItsCaller(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "CREATE TABLE public.a (id int)"})
+	w.Promoted("staging")
+	holder := pgtest.Connect(t, w.URLs["staging"])
+	_, err := holder.Exec(t.Context(), "BEGIN")
+	require.NoError(t, err)
+	_, err = holder.Exec(t.Context(), "LOCK TABLE vorrang.ledger")
+	require.NoError(t, err)
+	waiting := func() string {
+		return pgtest.Query(t, w.URLs["production"], `SELECT count(*) FROM pg_stat_activity
+			WHERE wait_event_type = 'Lock' AND application_name LIKE 'vorrangd %' AND datname = '`+holder.Config().Database+`'`)
+	}
+	for _, path := range []string{"ledger", "gate", "preview", "drift"} {
+		ctx, leave := context.WithCancel(t.Context())
+		request, err := http.NewRequestWithContext(
+			ctx, http.MethodGet, w.Server+"/api/v1/lanes/harbour/environments/staging/"+path, nil,
+		)
+		require.NoError(t, err)
+		request.Header.Set("Authorization", "Bearer "+servicetest.Token)
+		left := make(chan error, 1)
+		go func() {
+			answer, err := http.DefaultClient.Do(request)
+			if err == nil {
+				_ = answer.Body.Close()
+			}
+			left <- err
+		}()
+		require.Eventually(t, func() bool { return waiting() != "0" }, time.Minute, 10*time.Millisecond, path)
+		leave()
+		require.ErrorIs(t, <-left, context.Canceled, path)
+		require.Eventually(t, func() bool { return waiting() == "0" }, 40*time.Second, 10*time.Millisecond,
+			"%s: its deadline is a minute", path)
 	}
 }

@@ -62,10 +62,10 @@ func (s *Service) endpoints() []endpoint {
 	known := on(look, http.MethodPost, lane+"/texts/known", "knownTexts",
 		"Says which files of a folder need not be sent, since the lane has had them", s.catalogue.knownTexts)
 	known.reads = true // and asks for thousands of digests, which are nothing for the audit
-	trial.takes, trial.uploads = "application/x-tar", true
+	trial.takes, trial.uploads, trial.leaves = "application/x-tar", true, true
 	reviewed := on(look, http.MethodPost, lane+"/reviews", "review",
 		"Says what a reviewer should know of the steps of a folder, and keeps nothing", s.catalogue.review)
-	reviewed.takes, reviewed.uploads = "application/x-tar", true
+	reviewed.takes, reviewed.uploads, reviewed.leaves = "application/x-tar", true, true
 	bundle := on(look, http.MethodGet, lane+"/releases/{release}/bundle", "export",
 		"Gives a release as a .tar.gz with SHA256SUMS inside", s.catalogue.export)
 	bundle.gives = "application/gzip"
@@ -302,8 +302,12 @@ func (s *Service) route() {
 		if !e.uploads {
 			handlers = []any{limited, e.handle}
 		}
-		if e.method == http.MethodGet && !e.streams && e.gives == "" {
-			handlers = append([]any{bounded}, handlers...)
+		switch {
+		case e.streams: // which have an end of their own
+		case e.method == http.MethodGet:
+			handlers = append([]any{attended, bounded}, handlers...)
+		case e.leaves:
+			handlers = append([]any{attended}, handlers...)
 		}
 		if e.proof {
 			handlers = append([]any{s.identities.proven}, handlers...)
@@ -323,6 +327,15 @@ func (s *Service) route() {
 func bounded(c fiber.Ctx) error {
 	ctx, cancel := context.WithTimeout(c.Context(), readPatience)
 	defer cancel()
+	c.SetContext(ctx)
+	return c.Next()
+}
+
+// attended ends a request that changes nothing once its caller is gone.
+func attended(c fiber.Ctx) error {
+	ctx, cancel := context.WithCancel(c.Context())
+	defer cancel()
+	whileThere(ctx, c, cancel)
 	c.SetContext(ctx)
 	return c.Next()
 }

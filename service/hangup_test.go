@@ -1,0 +1,84 @@
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"net"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/service/api"
+)
+
+// TestWhoHangsUpIsNoticed whatever was sent before, and also beneath TLS.
+func TestWhoHangsUpIsNoticed(t *testing.T) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = listener.Close() })
+	for name, wrap := range map[string]func(net.Conn) net.Conn{
+		"plain": func(c net.Conn) net.Conn { return c },
+		"TLS":   func(c net.Conn) net.Conn { return tls.Server(c, &tls.Config{}) },
+	} {
+		caller, err := net.Dial("tcp", listener.Addr().String())
+		require.NoError(t, err)
+		conn, err := listener.Accept()
+		require.NoError(t, err)
+		raw := rawOf(wrap(conn))
+		require.NotNil(t, raw, name)
+		_, err = caller.Write([]byte("the last words"))
+		require.NoError(t, err)
+		assert.False(t, hungUp(raw), name)
+		require.NoError(t, caller.Close())
+		assert.Eventually(t, func() bool { return hungUp(raw) }, time.Minute, time.Millisecond, name)
+		require.NoError(t, conn.Close())
+		assert.True(t, hungUp(raw), "%s: our own side is closed", name)
+	}
+	inMemory, _ := net.Pipe()
+	assert.Nil(t, rawOf(inMemory))
+}
+
+// TestALookEndsWithTheLastWhoWaitsForIt, not with the first who goes, and the next look is another.
+func TestALookEndsWithTheLastWhoWaitsForIt(t *testing.T) {
+	l := newLooking(time.Now)
+	begun, answers := make(chan context.Context, 3), make(chan error, 3)
+	ask := func(ctx context.Context) {
+		_, err := l.once(ctx, question{place: "harbour/staging"}, func(within context.Context) (api.EnvironmentStatus, error) {
+			begun <- within
+			<-within.Done()
+			return api.EnvironmentStatus{Lane: "harbour"}, nil // as if nothing were wrong
+		})
+		answers <- err
+	}
+	first, leaveFirst := context.WithCancel(t.Context())
+	second, leaveSecond := context.WithCancel(t.Context())
+	go ask(first)
+	look := <-begun
+	go ask(second)
+	waiting := func() (n int) {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		for _, f := range l.flights {
+			n += f.wait
+		}
+		return n
+	}
+	require.Eventually(t, func() bool { return waiting() == 2 }, time.Minute, time.Millisecond)
+	leaveFirst()
+	assert.ErrorIs(t, <-answers, context.Canceled)
+	assert.NoError(t, look.Err(), "somebody waits for it")
+	leaveSecond()
+	assert.ErrorIs(t, <-answers, context.Canceled)
+	<-look.Done()
+	assert.Equal(t, 0, waiting())
+	assert.Empty(t, l.told, "a look that was cut short is told nobody")
+
+	third, leaveThird := context.WithCancel(t.Context())
+	defer leaveThird()
+	go ask(third)
+	assert.NoError(t, (<-begun).Err(), "who asks now has a look of their own")
+	leaveThird()
+	assert.ErrorIs(t, <-answers, context.Canceled)
+}
