@@ -104,3 +104,27 @@ func TestAReadEndsWithItsCaller(t *testing.T) {
 			"%s: its deadline is a minute", path)
 	}
 }
+
+// TestAScratchDatabaseGoesWithItsCaller, in the middle of a step that nobody waits for any more.
+func TestAScratchDatabaseGoesWithItsCaller(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "SELECT pg_sleep(613)"})
+	must(w.Cut(t.Context(), "harbour", client.Cutting{Name: "r1"}))
+	ctx, leave := context.WithCancel(t.Context())
+	left := make(chan error, 1)
+	go func() {
+		_, err := w.CompareRelease(ctx, "harbour", "staging", "r1", false)
+		left <- err
+	}()
+	scratch := func() string {
+		return pgtest.Query(t, w.URLs["production"], `SELECT coalesce(max(datname), '') FROM pg_stat_activity
+			WHERE state = 'active' AND query LIKE 'SELECT pg_sleep(613)%'`)
+	}
+	require.Eventually(t, func() bool { return scratch() != "" }, time.Minute, 10*time.Millisecond)
+	name := scratch()
+	leave()
+	assert.Error(t, <-left)
+	require.Eventually(t, func() bool {
+		return pgtest.Query(t, w.URLs["production"], "SELECT count(*) FROM pg_database WHERE datname = '"+name+"'") == "0"
+	}, time.Minute, 10*time.Millisecond)
+}

@@ -32,6 +32,7 @@ func (s *Service) endpoints() []endpoint {
 	building := working // makes a scratch database
 	mayReport := access.By(access.Reporter, access.Keeper)
 	self := func(e endpoint) endpoint { e.self = true; return e }
+	leaves := func(e endpoint) endpoint { e.leaves = true; return e }
 
 	proof := func(e endpoint) endpoint { e.proof = true; return e }
 
@@ -153,14 +154,14 @@ func (s *Service) endpoints() []endpoint {
 			"Says whether the histories of the lane's targets are consistent", s.views.verification),
 		on(look, http.MethodGet, lane+"/comparison", "compare",
 			"Says how the schemas of two environments differ", s.schemas.comparison),
-		on(
+		leaves(on(
 			building,
 			http.MethodPost,
 			lane+"/comparisons",
 			"compareRelease",
 			"Says how an environment's schema differs from what a release makes in a scratch database",
 			s.schemas.compareRelease,
-		),
+		)),
 		on(author, http.MethodPost, lane+"/steps/{step}/withdrawal", "withdraw",
 			"Takes the newest step out of the catalogue, if it is applied nowhere", s.catalogue.withdraw),
 		on(look, http.MethodGet, lane+"/steps/{step}", "getStep",
@@ -220,8 +221,8 @@ func (s *Service) endpoints() []endpoint {
 			"Takes the report of a backup, for gates that ask for a fresh one", s.gates.backup),
 		on(keeper, http.MethodPost, environment+"/baselines", "baseline",
 			"Records that an existing database contains every step up to a number", s.repairs.baseline),
-		on(building, http.MethodPost, lane+"/drafts", "draft",
-			"Writes steps from a schema or from a difference, and proves them in a scratch database", s.schemas.draft),
+		leaves(on(building, http.MethodPost, lane+"/drafts", "draft",
+			"Writes steps from a schema or from a difference, and proves them in a scratch database", s.schemas.draft)),
 		on(look, http.MethodGet, environment+"/schemas", "listSchemas",
 			"Lists the points of an environment's history whose schema was kept", s.schemas.known),
 		on(look, http.MethodGet, environment+"/map", "getMap",
