@@ -13,9 +13,24 @@ import (
 	"vorrang/service/api"
 )
 
-// fleetStatus looks at all targets of a fleet, and says which of them agree. The steps are those of the
-// first target of the largest group.
-func (s *views) fleetStatus(ctx context.Context, p targetContext, steps bool) (api.EnvironmentStatus, error) {
+// fleetWithSteps is the status of a fleet, with the steps of the first target of its largest group.
+func (s *views) fleetWithSteps(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
+	status, err := s.looking.once(ctx, question{place: placeName(p)},
+		func(ctx context.Context) (api.EnvironmentStatus, error) { return s.fleetStatus(ctx, p) })
+	if err != nil || steps == "none" || len(status.Fleet.Groups) == 0 {
+		return status, err
+	}
+	first, found := p.lane.Place(lane.PlaceName(p.environment.Name, status.Fleet.Groups[0].Targets[0]))
+	if !found { // it left the list since the look
+		return status, nil
+	}
+	like, err := s.environmentStatus(ctx, s.targets.at(p.lane, first, p.catalogue), steps)
+	status.Steps = like.Steps
+	return status, err
+}
+
+// fleetStatus looks at all targets of a fleet, and says which of them agree.
+func (s *views) fleetStatus(ctx context.Context, p targetContext) (api.EnvironmentStatus, error) {
 	e := p.environment
 	status := nothingSeen(p)
 	if e.Fleet.Unread != "" {
@@ -47,14 +62,6 @@ func (s *views) fleetStatus(ctx context.Context, p targetContext, steps bool) (a
 	if len(groups) > 0 {
 		status = asGroup(status, groups[0][0])
 		status.Gate = gateOf(e.Name, seen)
-		if first := groups[0][0].Environment; steps {
-			at := slices.IndexFunc(places, func(p targetContext) bool { return p.environment.Name == first })
-			like, err := s.environmentStatus(ctx, places[at], "all")
-			if err != nil {
-				return status, err
-			}
-			status.Steps = like.Steps
-		}
 	}
 	return status, s.lastOfFleet(ctx, p, &status)
 }

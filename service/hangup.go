@@ -13,26 +13,27 @@ import (
 // hearEvery is how often a request that only reads looks whether its caller is still there.
 const hearEvery = 300 * time.Millisecond
 
-// whileThere cancels what a request reads once its caller is gone: a long query on a target is for
-// nobody then. It looks until ctx ends.
-func whileThere(ctx context.Context, c fiber.Ctx, cancel context.CancelFunc) {
-	conn := rawOf(c.RequestCtx().Conn())
-	if conn == nil {
-		return
-	}
-	first := time.AfterFunc(hearEvery, func() { // few requests take so long
-		ticker := time.NewTicker(hearEvery)
-		defer ticker.Stop()
-		for !hungUp(conn) {
-			select {
-			case <-ticker.C:
-			case <-ctx.Done():
-				return
+// attended ends a request that changes nothing once its caller is gone: a long query on a target is
+// for nobody then.
+func attended(c fiber.Ctx) error {
+	ctx, cancel := context.WithCancel(c.Context())
+	defer cancel()
+	c.SetContext(ctx)
+	if conn := rawOf(c.RequestCtx().Conn()); conn != nil {
+		defer time.AfterFunc(hearEvery, func() { // few requests take so long
+			ticker := time.NewTicker(hearEvery)
+			defer ticker.Stop()
+			for !hungUp(conn) {
+				select {
+				case <-ticker.C:
+				case <-ctx.Done():
+					return
+				}
 			}
-		}
-		cancel()
-	})
-	context.AfterFunc(ctx, func() { first.Stop() })
+			cancel()
+		}).Stop()
+	}
+	return c.Next()
 }
 
 // rawOf is the socket of a connection; nil where there is none.

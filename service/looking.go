@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"github.com/gofiber/fiber/v3"
-	"golang.org/x/sync/singleflight"
 
 	"vorrang/internal/safely"
 	"vorrang/service/api"
@@ -21,7 +20,6 @@ import (
 // time.
 type looking struct {
 	now   func() time.Time
-	group singleflight.Group
 	room  chan struct{}
 	epoch atomic.Int64 // goes on with everything that may change a status
 
@@ -158,46 +156,45 @@ func (l *looking) changed() { l.epoch.Add(1) }
 
 // flight is a look that some wait for.
 type flight struct {
-	ctx    context.Context
 	cancel context.CancelFunc
-	wait   int // so many
+	wait   int           // so many
+	done   chan struct{} // closed once status and err stand
+	status api.EnvironmentStatus
+	err    error
 }
 
-// join makes the caller one of those who wait for a look, and begins it where nobody does.
+// join makes the caller one of those who wait for a look, and begins it where nobody does. Every one of
+// them calls leave.
 func (l *looking) join(
-	ctx context.Context, key string, look func(context.Context) (any, error),
-) (answer <-chan singleflight.Result, leave func()) {
+	ctx context.Context, key string, look func(context.Context) (api.EnvironmentStatus, error),
+) (f *flight, leave func()) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	f := l.flights[key]
-	if f == nil {
-		f = &flight{}
-		f.ctx, f.cancel = context.WithTimeout(context.WithoutCancel(ctx), 2*lookTimeout)
+	if f = l.flights[key]; f == nil {
+		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*lookTimeout)
+		f = &flight{cancel: cancel, done: make(chan struct{})}
 		l.flights[key] = f
+		go func() {
+			f.err = safely.Do(func() (err error) { f.status, err = look(within); return err })
+			l.mu.Lock()
+			l.forget(key, f) // who asks from now on has a look of their own
+			l.mu.Unlock()
+			close(f.done)
+		}()
 	}
 	f.wait++
-	answer = l.group.DoChan(key, func() (any, error) {
-		defer l.land(key, f)
-		return look(f.ctx)
-	})
-	return answer, func() {
+	return f, func() {
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		if f.wait--; f.wait > 0 {
-			return
-		}
-		f.cancel() // it has ended, or nobody waits for it
-		if l.flights[key] == f {
-			delete(l.flights, key)
-			l.group.Forget(key)
+		if f.wait--; f.wait == 0 { // it has ended, or nobody waits for it
+			f.cancel()
+			l.forget(key, f)
 		}
 	}
 }
 
-// land has the next caller begin a look of its own.
-func (l *looking) land(key string, f *flight) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
+// forget lets nobody join a flight any more; the lock is held.
+func (l *looking) forget(key string, f *flight) {
 	if l.flights[key] == f {
 		delete(l.flights, key)
 	}
@@ -213,14 +210,13 @@ func (l *looking) once(
 	}
 	epoch := l.epoch.Load()
 	page := ctx.Value(freshKey{}) == nil
-	answer, leave := l.join(ctx, fmt.Sprintf("%s %t %d %t", key.place, key.steps, epoch, page),
-		func(within context.Context) (any, error) {
+	f, leave := l.join(ctx, fmt.Sprintf("%s %t %d %t", key.place, key.steps, epoch, page),
+		func(within context.Context) (api.EnvironmentStatus, error) {
 			asked := l.now()
 			if page {
 				within = context.WithValue(within, pageKey{}, true)
 			}
-			var status api.EnvironmentStatus
-			err := safely.Do(func() (err error) { status, err = look(within); return err })
+			status, err := look(within)
 			if errors.Is(within.Err(), context.Canceled) { // it saw less than there is
 				err = within.Err()
 			}
@@ -233,9 +229,8 @@ func (l *looking) once(
 		})
 	defer leave()
 	select {
-	case result := <-answer:
-		status, _ := result.Val.(api.EnvironmentStatus) // its zero value with an error
-		return status, result.Err
+	case <-f.done:
+		return f.status, f.err
 	case <-ctx.Done():
 		return api.EnvironmentStatus{}, ctx.Err()
 	}

@@ -332,15 +332,6 @@ func bounded(c fiber.Ctx) error {
 	return c.Next()
 }
 
-// attended ends a request that changes nothing once its caller is gone.
-func attended(c fiber.Ctx) error {
-	ctx, cancel := context.WithCancel(c.Context())
-	defer cancel()
-	whileThere(ctx, c, cancel)
-	c.SetContext(ctx)
-	return c.Next()
-}
-
 // policy is what the console's pages may load, and who may hold them. Its parts
 // stand in files; only what the interface library makes while it runs is a style
 // within the page, and carries the page's nonce.

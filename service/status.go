@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"vorrang/core/engine"
@@ -51,9 +50,8 @@ func (s *views) lanes(c call, in *lanesIn) (*api.Lanes, error) {
 	if err != nil {
 		return nil, err
 	}
-	search := strings.ToLower(in.Search)
 	lanes = slices.DeleteFunc(lanes, func(l lane.Lane) bool {
-		return !c.who.mayLook(l.Name, "") || l.Name <= in.After || !strings.Contains(strings.ToLower(l.Name+"\n"+l.About), search)
+		return !c.who.mayLook(l.Name, "") || l.Name <= in.After || !contains(in.Search, l.Name+"\n"+l.About)
 	})
 	answer := &api.Lanes{}
 	lanes, answer.Next = page(lanes, in.Limit, func(l lane.Lane) string { return l.Name })
@@ -113,11 +111,11 @@ func (s *views) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
 // environmentStatus looks at one target, once for all who ask at the same time, whichever steps
 // they want: none, open or all. A target that cannot be reached is a trouble, not an error.
 func (s *views) environmentStatus(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
+	if p.environment.Fleet != nil {
+		return s.fleetWithSteps(ctx, p, steps)
+	}
 	key := question{placeName(p), steps != "none"}
 	status, err := s.looking.once(ctx, key, func(ctx context.Context) (api.EnvironmentStatus, error) {
-		if p.environment.Fleet != nil {
-			return s.fleetStatus(ctx, p, key.steps)
-		}
 		return s.statusNow(ctx, p, key.steps)
 	})
 	switch steps {

@@ -35,7 +35,6 @@ func (s *views) steps(c call, in *stepsIn) (*api.Steps, error) {
 	if answer.Total > 0 {
 		answer.Newest = status.Steps[answer.Total-1].Number
 	}
-	search := strings.ToLower(in.Search)
 	found := []api.StepStatus{}
 	for _, one := range slices.Backward(status.Steps) {
 		if one.Open {
@@ -44,7 +43,7 @@ func (s *views) steps(c call, in *stepsIn) (*api.Steps, error) {
 		switch {
 		case before != "" && step.Compare(one.Number, before) >= 0:
 		case in.Which == "open" && !one.Open:
-		case !strings.Contains(strings.ToLower(stepWords(one)), search):
+		case !contains(in.Search, stepWords(one)):
 		case len(found) <= in.Limit: // one more tells that there is a next page
 			found = append(found, one)
 		}

@@ -215,7 +215,7 @@ func lanesCommand() command {
 					return err
 				}
 				return e.print(lanes, func() {
-					if len(lanes.Lanes) == 0 && (query.Search != "" || query.After != "") {
+					if len(lanes.Lanes) == 0 && asksForSome(*query) {
 						fmt.Fprintln(e.out, "no such lane")
 						return
 					}

@@ -265,6 +265,9 @@ func (e *env) listFlags(in string) *client.ListQuery {
 	return q
 }
 
+// asksForSome reports whether only part of a list is asked for, so that none of it does not mean none.
+func asksForSome(q client.ListQuery) bool { return q != (client.ListQuery{Limit: q.Limit}) }
+
 // listByName is listFlags of a list that is in the order of names.
 func (e *env) listByName(in string) *client.ListQuery {
 	q := e.listFlags(in)

@@ -24,7 +24,7 @@ func peopleCommand() command {
 					return err
 				}
 				return e.print(list, func() {
-					if len(list.People) == 0 && *query != (client.ListQuery{Limit: query.Limit}) {
+					if len(list.People) == 0 && asksForSome(*query) {
 						fmt.Fprintln(e.out, "nobody matches")
 						return
 					}

@@ -14,7 +14,6 @@ import {
   api,
   problemOf,
   result,
-  type EnvironmentStatus,
   type Ledger,
   type Preview,
   type Problem,
@@ -34,6 +33,7 @@ import RebuildDialog from '../dialogs/RebuildDialog.vue'
 import RollbackDialog from '../dialogs/RollbackDialog.vue'
 import SettleDialog from '../dialogs/SettleDialog.vue'
 import { deviationTitles, fleetOf, labels, plural, titled } from '../labels'
+import { useLook } from '../look'
 import { useNewest } from '../newest'
 import DeploymentList from '../parts/DeploymentList.vue'
 import DifferenceView from '../parts/DifferenceView.vue'
@@ -131,16 +131,8 @@ function opened(name: typeof dialog.value) {
   return computed({ get: () => dialog.value === name, set: (on) => (dialog.value = on ? name : '') })
 }
 /** The status with all steps, for the dialogs that choose among them. */
-const whole = shallowRef<EnvironmentStatus>()
-watch(dialog, async (name) => {
-  whole.value = undefined
-  if (name !== 'rollback' && name !== 'baseline') return
-  try {
-    whole.value = await look('all')
-  } catch (error) {
-    tabProblem.value = problemOf(error)
-  }
-})
+const { value: whole, problem: wholeProblem, look: lookAtAll } = useLook(() => look('all'))
+watch(dialog, (name) => (name === 'rollback' || name === 'baseline') && lookAtAll())
 const promoteOpen = opened('promote')
 const rollbackOpen = opened('rollback')
 const baselineOpen = opened('baseline')
@@ -366,6 +358,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
         </TabList>
         <TabPanels>
           <ProblemNote v-if="tabProblem" :problem="tabProblem" />
+          <ProblemNote v-if="wholeProblem" :problem="wholeProblem" />
           <TabPanel value="steps"
             ><FleetPanel v-if="status.fleet" :environment="status" @done="refresh" />
             <StepTable v-else-if="tab === 'steps'" :lane="lane" :environment="environment" @open="openStep"
