@@ -1,11 +1,15 @@
 package client
 
 import (
+	"bufio"
 	"context"
-	"errors"
+	"encoding/json"
+	"fmt"
 	"net/http"
+	"reflect"
+	"slices"
 	"strconv"
-	"time"
+	"strings"
 
 	"vorrang/core/deploy"
 	"vorrang/service/api"
@@ -40,34 +44,60 @@ func (c *Client) CancelFleet(ctx context.Context, id int64) (*api.FleetDeploymen
 	return post[api.FleetDeployment](ctx, c, fleetPath(id)+"/cancellation", struct{}{})
 }
 
-// fleetEvery is how often FollowFleet asks.
-const fleetEvery = 400 * time.Millisecond
-
-// FollowFleet tells how a deployment to a fleet stands whenever it is asked, until it has ended. A
-// service that is away for a moment is asked again, as Follow does.
+// FollowFleet tells how a deployment to a fleet stands, with all of its targets, whenever something
+// changed, until it has ended. A stream that breaks off is taken up again, as Follow does.
 func (c *Client) FollowFleet(ctx context.Context, id int64, tell func(*api.FleetDeployment) error) error {
-	for lost := 0; ; {
-		f, err := c.FleetDeployment(ctx, id)
-		var refused *Error
-		switch {
-		case err == nil:
-			lost = 0
-			if err := tell(f); err != nil || f.Outcome != deploy.Running {
+	var last *api.FleetDeployment
+	return c.again(ctx, fmt.Sprintf("deployment F%d", id), func() (ended, more bool, err error) {
+		answer, err := c.send(ctx, request{method: http.MethodGet, path: fleetPath(id), accept: eventStream})
+		if err != nil {
+			return false, false, err
+		}
+		defer answer.Body.Close()
+		lines := bufio.NewReader(answer.Body)
+		next := func(into any) error { return c.nextEvent(lines, into) }
+		if !strings.HasPrefix(answer.Header.Get("Content-Type"), eventStream) { // an older service: it is asked again
+			more = true
+			next = func(into any) error {
+				err := json.NewDecoder(answer.Body).Decode(into)
+				if err == nil {
+					c.show(into)
+				}
 				return err
 			}
-		case ctx.Err() != nil:
-			return ctx.Err()
-		case errors.As(err, &refused) && refused.Status < http.StatusInternalServerError, lost > reconnects:
-			return err
-		default:
-			lost++
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(fleetEvery):
+		for {
+			now := &api.FleetDeployment{}
+			if err := next(now); err != nil {
+				return false, more, err
+			}
+			if last != nil {
+				now.Targets = withChanged(slices.Clone(last.Targets), now.Targets)
+			}
+			more = more || !reflect.DeepEqual(last, now)
+			last = now
+			if err := tell(now); err != nil {
+				return false, more, &hearError{err}
+			}
+			if now.Outcome != deploy.Running {
+				return true, more, nil
+			}
+		}
+	})
+}
+
+// withChanged are a fleet's targets as they are known, but for those that stand in another way now. The
+// first of a stream are all of them, in the fleet's order.
+func withChanged(known, changed []api.FleetTarget) []api.FleetTarget {
+	for _, t := range changed {
+		i := slices.IndexFunc(known, func(k api.FleetTarget) bool { return k.Target == t.Target })
+		if i < 0 {
+			known = append(known, t)
+		} else {
+			known[i] = t
 		}
 	}
+	return known
 }
 
 // SetAside has deployments to a fleet, and gates, pass over one target: ENVIRONMENT.TARGET.

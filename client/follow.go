@@ -45,9 +45,18 @@ func (c *Client) FollowRehearsal(ctx context.Context, r *api.Rehearsed, hear fun
 }
 
 func (c *Client) follow(ctx context.Context, path, what string, after int64, hear func(deploy.Event) error) error {
-	for lost := 0; ; {
+	return c.again(ctx, what, func() (ended, more bool, err error) {
 		before := after
-		ended, err := c.followOnce(ctx, path, &after, hear)
+		ended, err = c.followOnce(ctx, path, &after, hear)
+		return ended, after > before, err
+	})
+}
+
+// again listens to a stream, and once more whenever it breaks off, until it has ended, the listener has
+// an error of its own, or it brings nothing more reconnects times in a row.
+func (c *Client) again(ctx context.Context, what string, once func() (ended, more bool, err error)) error {
+	for lost := 0; ; {
+		ended, more, err := once()
 		var refused *Error
 		if ended || ctx.Err() != nil || (errors.As(err, &refused) && refused.Status < http.StatusInternalServerError) {
 			return err
@@ -56,7 +65,7 @@ func (c *Client) follow(ctx context.Context, path, what string, after int64, hea
 		if errors.As(err, &mine) {
 			return mine.err
 		}
-		if lost++; after > before {
+		if lost++; more {
 			lost = 0
 		}
 		if lost > reconnects {
@@ -78,33 +87,16 @@ func (e *hearError) Error() string { return e.err.Error() }
 func (c *Client) followOnce(
 	ctx context.Context, path string, after *int64, hear func(deploy.Event) error,
 ) (ended bool, err error) {
-	answer, err := c.send(
-		ctx,
-		request{method: http.MethodGet, path: path,
-			accept: "text/event-stream", lastEvent: *after},
-	)
+	answer, err := c.send(ctx, request{method: http.MethodGet, path: path, accept: eventStream, lastEvent: *after})
 	if err != nil {
 		return false, err
 	}
 	defer answer.Body.Close()
-	lines := bufio.NewReader(answer.Body)
-	for {
-		line, err := lines.ReadString('\n')
-		if err != nil {
-			if errors.Is(err, io.EOF) {
-				err = io.ErrUnexpectedEOF
-			}
-			return false, err
-		}
-		data, isData := strings.CutPrefix(line, "data: ")
-		if !isData {
-			continue
-		}
+	for lines := bufio.NewReader(answer.Body); ; {
 		var event deploy.Event
-		if err := json.Unmarshal([]byte(data), &event); err != nil {
+		if err := c.nextEvent(lines, &event); err != nil {
 			return false, err
 		}
-		c.show(&event)
 		*after = event.Seq
 		if err := hear(event); err != nil {
 			return false, &hearError{err}
@@ -112,5 +104,29 @@ func (c *Client) followOnce(
 		if event.Kind == deploy.Ended {
 			return true, nil
 		}
+	}
+}
+
+const eventStream = "text/event-stream"
+
+// nextEvent reads what the next Server-Sent Event of a stream brings.
+func (c *Client) nextEvent(lines *bufio.Reader, into any) error {
+	for {
+		line, err := lines.ReadString('\n')
+		if err != nil {
+			if errors.Is(err, io.EOF) {
+				err = io.ErrUnexpectedEOF
+			}
+			return err
+		}
+		data, isData := strings.CutPrefix(line, "data: ")
+		if !isData {
+			continue
+		}
+		if err := json.Unmarshal([]byte(data), into); err != nil {
+			return err
+		}
+		c.show(into)
+		return nil
 	}
 }

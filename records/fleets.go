@@ -109,11 +109,11 @@ func (r *Records) BeginFleet(
 
 // beginInFleet keeps that a target's part has begun.
 func (r *Records) beginInFleet(ctx context.Context, tx pgx.Tx, d Deployment) error {
-	tag, err := tx.Exec(ctx, `UPDATE records.fleet_target t SET stand = 'running', says = '', deployment = $3, began_at = now(),
-			ended_at = NULL
-		FROM records.fleet_deployment f WHERE f.id = t.fleet AND t.fleet = $1 AND t.target = $2 AND t.stand = 'waiting'
+	tag, err := tx.Exec(ctx, `WITH told AS (SELECT pg_notify($5, 'fleet ' || $1::bigint))
+		UPDATE records.fleet_target t SET stand = 'running', says = '', deployment = $3, began_at = now(), ended_at = NULL
+		FROM told, records.fleet_deployment f WHERE f.id = t.fleet AND t.fleet = $1 AND t.target = $2 AND t.stand = 'waiting'
 			AND f.service = $4 AND f.outcome = 'running'`,
-		d.Fleet, lane.TargetOf(d.Environment), d.ID, r.life.id)
+		d.Fleet, lane.TargetOf(d.Environment), d.ID, r.life.id, channel)
 	return fencedFleet(err, tag, d.Fleet)
 }
 
@@ -197,17 +197,17 @@ func (r *Records) FleetCounts(ctx context.Context, ids []int64) (map[int64]map[p
 // EndFleetTarget keeps what became of a target, or that it waits again. The error is TakenOverError
 // where another service runs the deployment by now.
 func (r *Records) EndFleetTarget(ctx context.Context, id int64, target string, stand plan.Stand, message string) error {
-	tag, err := r.pool.Exec(ctx, `UPDATE records.fleet_target t SET stand = $3, says = $4,
-			ended_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE now() END
-		FROM records.fleet_deployment f WHERE f.id = t.fleet AND t.fleet = $1 AND t.target = $2 AND f.service = $5`,
-		id, target, string(stand), message, r.life.id)
+	tag, err := r.pool.Exec(ctx, `WITH told AS (SELECT pg_notify($6, 'fleet ' || $1::bigint))
+		UPDATE records.fleet_target t SET stand = $3, says = $4, ended_at = CASE WHEN $3 = 'waiting' THEN NULL ELSE now() END
+		FROM told, records.fleet_deployment f WHERE f.id = t.fleet AND t.fleet = $1 AND t.target = $2 AND f.service = $5`,
+		id, target, string(stand), message, r.life.id, channel)
 	return fencedFleet(err, tag, id)
 }
 
 // EndFleet keeps how a deployment of this service to a fleet ended. It may be repeated. The error is
 // TakenOverError where another service runs it by now.
 func (r *Records) EndFleet(ctx context.Context, id int64, outcome deploy.Outcome, message string) error {
-	tag, err := r.pool.Exec(ctx, `WITH told AS (SELECT pg_notify($5, 'changed'))
+	tag, err := r.pool.Exec(ctx, `WITH told AS (SELECT pg_notify($5, 'changed'), pg_notify($5, 'fleet ' || $1::bigint))
 		UPDATE records.fleet_deployment SET outcome = $2, says = $3, ended_at = coalesce(ended_at, now()) FROM told
 			WHERE id = $1 AND service = $4`, id, outcome, message, r.life.id, channel)
 	return fencedFleet(err, tag, id)
@@ -223,7 +223,7 @@ func fencedFleet(err error, tag pgconn.CommandTag, id int64) error {
 // SteerFleet pauses a deployment to a fleet, lets it go on, or asks for its end; false if it does not
 // run. who is empty to let it go on.
 func (r *Records) SteerFleet(ctx context.Context, id int64, column FleetWord, who string) (bool, error) {
-	tag, err := r.pool.Exec(ctx, `WITH told AS (SELECT pg_notify($3, 'cancel'))
+	tag, err := r.pool.Exec(ctx, `WITH told AS (SELECT pg_notify($3, 'cancel'), pg_notify($3, 'fleet ' || $1::bigint))
 		UPDATE records.fleet_deployment SET `+string(column)+` = nullif($2, '') FROM told
 			WHERE id = $1 AND outcome = 'running'`, id, who, channel)
 	if err != nil {

@@ -47,8 +47,8 @@ const (
 // News is what a service hears of others on the same records. Its zero value says that
 // something may have been missed.
 type News struct {
-	Kind string // deployment, rehearsal, cancel or changed
-	ID   int64  // of a deployment or a rehearsal
+	Kind string // deployment, rehearsal, fleet, cancel or changed
+	ID   int64  // of a deployment, a rehearsal, or a deployment to a fleet
 }
 
 // LostError says that a service has no session with the records by which others could see

@@ -328,10 +328,18 @@ func (s *deploying) streamKept(w *bufio.Writer, of keptEvents, after int64, stil
 }
 
 func write(w *bufio.Writer, e deploy.Event) error {
-	body, err := json.Marshal(e)
+	if _, err := fmt.Fprintf(w, "id: %d\n", e.Seq); err != nil {
+		return err
+	}
+	return writeEvent(w, string(e.Kind), e)
+}
+
+// writeEvent writes one Server-Sent Event, after its id where it has one.
+func writeEvent(w *bufio.Writer, kind string, of any) error {
+	body, err := json.Marshal(of)
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.Seq, e.Kind, body)
+	_, err = fmt.Fprintf(w, "event: %s\ndata: %s\n\n", kind, body)
 	return err
 }

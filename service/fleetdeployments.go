@@ -1,14 +1,19 @@
 package service
 
 import (
+	"bufio"
 	"context"
 	"net/http"
+	"reflect"
 	"slices"
+	"time"
 
+	"vorrang/core/deploy"
 	"vorrang/core/plan"
 	"vorrang/core/remedy"
 	"vorrang/records"
 	"vorrang/service/api"
+	"vorrang/work"
 )
 
 func fleetDeploymentOf(f records.FleetDeployment, targets []records.FleetTarget) api.FleetDeployment {
@@ -45,17 +50,85 @@ func noFleetDeployment(id string) error {
 		"there is no deployment to a fleet with the number %s", id)
 }
 
+// fleetDeployment answers with how one stands, or, where the client accepts an event stream, with that
+// and what changes in it until it has ended.
 func (s *deploying) fleetDeployment(c call, in *fleetDeploymentIn) (*api.FleetDeployment, error) {
-	f, err := s.Records.FleetDeployment(c, in.Fleet) // whose end is written after those of its targets
+	shown, err := s.fleetNow(c, in.Fleet)
+	if err != nil || !streamed(c) {
+		return shown, err
+	}
+	return nil, s.stream(c, shown.Lane, shown.Environment, func(w *bufio.Writer, still func() bool) error {
+		return s.streamFleet(w, in.Fleet, still)
+	})
+}
+
+func (s *deploying) fleetNow(ctx context.Context, id int64) (*api.FleetDeployment, error) {
+	f, err := s.Records.FleetDeployment(ctx, id) // whose end is written after those of its targets
 	if err != nil {
 		return nil, err
 	}
-	targets, err := s.Records.FleetTargets(c, in.Fleet)
+	targets, err := s.Records.FleetTargets(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	shown := fleetDeploymentOf(f, targets)
 	return &shown, nil
+}
+
+// fleetEvery is how long changes in a deployment to a fleet may wait to be told together.
+const fleetEvery = 200 * time.Millisecond
+
+// streamFleet tells how a deployment to a fleet stands, with all of its targets, and then, as often as
+// something changes, with those targets that stand in another way. Whoever comes back after a lost
+// connection, to any service, is told everything first, and so misses nothing.
+func (s *deploying) streamFleet(w *bufio.Writer, id int64, still func() bool) error {
+	ctx := s.running.Context()
+	heard, leave := s.news.follow(topic("fleet", id)) // before anything is read
+	defer leave()
+	var told api.FleetDeployment
+	for looked := time.Now(); ; {
+		now, err := s.fleetNow(ctx, id)
+		if err != nil {
+			return err
+		}
+		if change := changeIn(told, *now); !reflect.DeepEqual(change, api.FleetDeployment{}) {
+			if writeEvent(w, "fleet", change) != nil {
+				return nil // nobody reads any more
+			}
+		}
+		if told = *now; now.Outcome != deploy.Running || w.Flush() != nil || s.news.over() {
+			return nil
+		}
+		select {
+		case <-heard:
+			work.Pause(ctx, fleetEvery)
+		case <-time.After(heartbeat - time.Since(looked)): // an older service beside this one tells no news of a fleet
+			if !still() {
+				return nil
+			}
+			if _, err := w.WriteString(": still running\n\n"); err != nil {
+				return nil
+			}
+			looked = time.Now()
+		}
+	}
+}
+
+// changeIn is how a deployment to a fleet stands now, with those of its targets that stood in another
+// way when it was told of; nothing where nothing changed.
+func changeIn(told, now api.FleetDeployment) api.FleetDeployment {
+	change := now
+	change.Targets = nil
+	for i, t := range now.Targets {
+		if i >= len(told.Targets) || !reflect.DeepEqual(t, told.Targets[i]) {
+			change.Targets = append(change.Targets, t)
+		}
+	}
+	told.Targets = nil
+	if len(change.Targets) == 0 && reflect.DeepEqual(told, change) {
+		return api.FleetDeployment{}
+	}
+	return change
 }
 
 type fleetDeploymentsIn struct {

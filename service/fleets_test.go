@@ -1,7 +1,10 @@
 package service_test
 
 import (
+	"bufio"
+	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"slices"
 	"strings"
@@ -145,6 +148,31 @@ func refusal(t *testing.T, w *servicetest.World, environment string) *client.Err
 	return refused
 }
 
+// followed are what the event stream of a deployment to a fleet brings, until it ends.
+func followed(t *testing.T, from *client.Client, id int64) <-chan api.FleetDeployment {
+	t.Helper()
+	asked, err := http.NewRequestWithContext(t.Context(), http.MethodGet, fmt.Sprintf("%s/api/v1/fleet-deployments/%d", from.Server, id), nil)
+	require.NoError(t, err)
+	asked.Header.Set("Authorization", "Bearer "+servicetest.Token)
+	asked.Header.Set("Accept", "text/event-stream")
+	answer, err := http.DefaultClient.Do(asked)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = answer.Body.Close() })
+	require.Equal(t, "text/event-stream", answer.Header.Get("Content-Type"))
+	heard := make(chan api.FleetDeployment, 100)
+	go func() {
+		defer close(heard)
+		for lines := bufio.NewScanner(answer.Body); lines.Scan(); {
+			if data, is := strings.CutPrefix(lines.Text(), "data: "); is {
+				var f api.FleetDeployment
+				assert.NoError(t, json.Unmarshal([]byte(data), &f))
+				heard <- f
+			}
+		}
+	}()
+	return heard
+}
+
 // TestAFleetIsPausedAndCancelled, by whichever service is asked.
 func TestAFleetIsPausedAndCancelled(t *testing.T) {
 	w := servicetest.Start(t)
@@ -156,7 +184,19 @@ func TestAFleetIsPausedAndCancelled(t *testing.T) {
 	busy := refusal(t, w, "staging")
 	assert.Contains(t, busy.Detail, fmt.Sprintf("deployment F%d to the fleet staging", f.ID))
 
+	require.Eventually(t, func() bool {
+		return stands(must(w.FleetDeployment(t.Context(), f.ID)))["g1"] == plan.Underway
+	}, 20*time.Second, 20*time.Millisecond)
+	heard := followed(t, beside, f.ID) // from the service that does not run it
+	assert.Len(t, (<-heard).Targets, 4, "first, all of them")
+
 	paused := must(beside.PauseFleet(t.Context(), f.ID))
+	for now := range heard {
+		assert.Empty(t, now.Targets, "none stands in another way")
+		if now.Paused != "" {
+			break
+		}
+	}
 	assert.Equal(t, "pilot", paused.Paused)
 	require.Eventually(t, func() bool { return len(w.Logged("is paused")) > 0 }, 20*time.Second, 20*time.Millisecond)
 	release()
@@ -176,6 +216,22 @@ func TestAFleetIsPausedAndCancelled(t *testing.T) {
 	assert.Equal(t, map[string]plan.Stand{
 		"g1": plan.Reached, "g2": plan.Cancelled, "g3": plan.Waiting, "g4": plan.Waiting,
 	}, stands(f))
+	g1, g2, last := []plan.Stand{}, []plan.Stand{}, api.FleetDeployment{}
+	for last = range heard {
+		for _, t := range last.Targets {
+			switch t.Target {
+			case "g1":
+				g1 = append(g1, t.Stand)
+			case "g2":
+				g2 = append(g2, t.Stand)
+			default:
+				assert.Fail(w.T, "told again, and nothing changed", t.Target)
+			}
+		}
+	}
+	assert.Equal(t, []plan.Stand{plan.Reached}, g1)
+	assert.Equal(t, []plan.Stand{plan.Underway, plan.Cancelled}, g2)
+	assert.Equal(t, deploy.Cancelled, last.Outcome)
 	_, err := w.PauseFleet(t.Context(), f.ID)
 	require.ErrorContains(t, err, "ended")
 }

@@ -97,6 +97,16 @@ func (s *Service) endpoints() []endpoint {
 		s.deploying.rehearsalEvents,
 	)
 	rehearsalEvents.streams = true
+	fleetDeployment := on(
+		look,
+		http.MethodGet,
+		"/api/v1/fleet-deployments/{fleet}",
+		"getFleetDeployment",
+		"Gives one deployment to a fleet, and how each target stands; with Accept: text/event-stream a stream of "+
+			"events named fleet: that first, and then what changes, with the targets in it that stand in another way",
+		s.deploying.fleetDeployment,
+	)
+	fleetDeployment.streams = true
 
 	return []endpoint{
 		signIn, ways, openID, openIDBack,
@@ -244,8 +254,7 @@ func (s *Service) endpoints() []endpoint {
 			"Records what became of a step in doubt", s.repairs.settle),
 		on(look, http.MethodGet, "/api/v1/fleet-deployments", "listFleetDeployments",
 			"Lists deployments to fleets, newest first", s.deploying.fleetDeployments),
-		on(look, http.MethodGet, "/api/v1/fleet-deployments/{fleet}", "getFleetDeployment",
-			"Gives one deployment to a fleet, and how each target stands", s.deploying.fleetDeployment),
+		fleetDeployment,
 		accepted(on(releaser, http.MethodPost, "/api/v1/fleet-deployments/{fleet}/pause", "pauseFleet",
 			"Has no further target begin until it is resumed; those under way go on", s.deploying.pauseFleet)),
 		accepted(on(releaser, http.MethodPost, "/api/v1/fleet-deployments/{fleet}/resumption", "resumeFleet",

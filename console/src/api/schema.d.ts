@@ -212,7 +212,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Gives one deployment to a fleet, and how each target stands
+         * Gives one deployment to a fleet, and how each target stands; with Accept: text/event-stream a stream of events named fleet: that first, and then what changes, with the targets in it that stand in another way
          * @description Needs: a role that looks there (any but reporter).
          */
         get: operations["getFleetDeployment"];
@@ -4087,6 +4087,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FleetDeployment"];
+                    "text/event-stream": string;
                 };
             };
             default: {

@@ -6,21 +6,17 @@ import { RouterLink } from 'vue-router'
 
 import { api, problemOf, result, type FleetTarget, type Problem } from '../api'
 import ActDialog from '../dialogs/ActDialog.vue'
+import { useFleet } from '../follow'
 import { labels, placeName, plural } from '../labels'
 import FleetCounts from '../parts/FleetCounts.vue'
 import ProgressRow from '../parts/ProgressRow.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import StateMark from '../parts/StateMark.vue'
-import { usePolled } from '../poll'
 import { moment, took } from '../time'
 
 const props = defineProps<{ id: number }>()
 const params = { path: { fleet: props.id } }
-const {
-  value: fleet,
-  problem,
-  refresh,
-} = usePolled(() => result(api.GET('/api/v1/fleet-deployments/{fleet}', { params })), 1000)
+const { value: fleet, problem } = useFleet(props.id)
 
 const running = computed(() => fleet.value?.outcome === 'running')
 const said = ref<Problem>()
@@ -35,12 +31,10 @@ async function steer(to: 'pause' | 'resumption') {
   } catch (error) {
     said.value = problemOf(error)
   }
-  await refresh()
 }
 const stopping = ref(false)
 async function stop() {
   await result(api.POST('/api/v1/fleet-deployments/{fleet}/cancellation', { params }))
-  await refresh()
 }
 
 const targets = computed(() => fleet.value?.targets ?? [])
