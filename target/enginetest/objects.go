@@ -94,8 +94,9 @@ func snapshots(t *testing.T, h Harness) {
 		{"CREATE TABLE crane (id INTEGER)", "added table"},
 		{"DROP VIEW long_berth", "removed view"}, {"ALTER TABLE quay RENAME COLUMN name TO title", "removed column"},
 	} {
-		before := see(one)
+		before, marked := see(one), h.settled(t, one)
 		require.NoError(t, h.Exec(t, one, hotfix.sql))
+		assert.NotEqual(t, marked, h.settled(t, one), "%s changes the mark", hotfix.sql)
 		found := schema.Compare(before, see(one))
 		assert.True(
 			t,
@@ -107,9 +108,29 @@ func snapshots(t *testing.T, h Harness) {
 		)
 		assert.NotEqual(t, before.Fingerprint(), see(one).Fingerprint())
 	}
-	before := see(one)
+	before, marked := see(one), h.settled(t, one)
 	require.NoError(t, h.Exec(t, one, "INSERT INTO quay (id, title) VALUES (1, 'North')"))
 	assert.Equal(t, before.Fingerprint(), see(one).Fingerprint(), "rows are no schema")
+	assert.Equal(t, marked, h.mark(t, one), "rows do not have a schema read again")
+}
+
+func (h Harness) mark(t *testing.T, url string) string {
+	t.Helper()
+	session := h.connect(t, url)
+	require.Implements(t, (*engine.Marker)(nil), session)
+	mark, err := session.(engine.Marker).Mark(t.Context())
+	require.NoError(t, err)
+	return mark
+}
+
+// settled is a mark that stays until something changes: a server that tells by the second when that was takes as long.
+func (h Harness) settled(t *testing.T, url string) (mark string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		mark = h.mark(t, url)
+		return mark == h.mark(t, url)
+	}, 20*time.Second, 100*time.Millisecond)
+	return mark
 }
 
 func empties(t *testing.T, h Harness) {

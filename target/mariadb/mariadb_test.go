@@ -8,12 +8,15 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"vorrang/core/draft"
 	"vorrang/core/engine"
 	"vorrang/core/evidence"
+	"vorrang/core/schema"
 	"vorrang/core/sqltext"
 	"vorrang/internal/mariatest"
 	"vorrang/target/enginetest"
@@ -243,4 +246,69 @@ func TestEachFindingIsTrue(t *testing.T) {
 		},
 		File: "SELECT SPACE FROM information_schema.INNODB_SYS_TABLES WHERE NAME = CONCAT(DATABASE(), '/%s')",
 	})
+}
+
+// TestMarksTellOfEveryChange: each in a database of its own, since marks take a second to settle.
+func TestMarksTellOfEveryChange(t *testing.T) {
+	before := []string{
+		"CREATE TABLE quay (id INT PRIMARY KEY, name VARCHAR(40)) ENGINE=InnoDB",
+		"CREATE TABLE berth (id INT PRIMARY KEY, quay_id INT, KEY (quay_id)) ENGINE=InnoDB", "CREATE SEQUENCE call_number",
+		"CREATE VIEW named AS SELECT name FROM quay", "CREATE FUNCTION metres(cm INT) RETURNS INT DETERMINISTIC RETURN cm / 100",
+		"CREATE TRIGGER quay_named BEFORE INSERT ON quay FOR EACH ROW SET NEW.name = 'North'",
+		"CREATE EVENT tidy ON SCHEDULE EVERY 1 DAY DO DELETE FROM berth",
+	}
+	changes := []string{
+		"ALTER TABLE quay ALTER COLUMN name SET DEFAULT 'North'", "ALTER TABLE quay COMMENT 'where ships lie'",
+		"ALTER TABLE quay ADD COLUMN depth_cm INT, ALGORITHM=INSTANT", "ALTER TABLE quay DROP COLUMN name, ALGORITHM=INSTANT",
+		"ALTER TABLE quay MODIFY name VARCHAR(60)", "ALTER TABLE quay ADD CHECK (id > 0)", "CREATE INDEX quay_name ON quay (name)",
+		"ALTER TABLE berth ALTER INDEX quay_id IGNORED", "ALTER TABLE berth ADD FOREIGN KEY (quay_id) REFERENCES quay (id)",
+		"RENAME TABLE berth TO mooring", "ALTER TABLE quay RENAME COLUMN name TO title", "ALTER SEQUENCE call_number MAXVALUE 900",
+		"ALTER TABLE quay PARTITION BY HASH (id) PARTITIONS 2", "ALTER TABLE quay CONVERT TO CHARACTER SET latin1",
+		"CREATE OR REPLACE VIEW named AS SELECT id, name FROM quay", "DROP TRIGGER quay_named", "ALTER EVENT tidy DISABLE",
+		"CREATE OR REPLACE FUNCTION metres(cm BIGINT) RETURNS INT DETERMINISTIC RETURN cm / 100", "DROP FUNCTION metres",
+		"ALTER FUNCTION metres COMMENT 'of depth'", "CREATE OR REPLACE TABLE berth (id BIGINT PRIMARY KEY)",
+	}
+	type one struct {
+		session engine.Session
+		seen    string
+		mark    string
+	}
+	all := make([]one, len(changes))
+	look := func(o one) one {
+		var err error
+		var seen schema.Schema
+		require.Eventually(t, func() bool {
+			o.mark, err = o.session.(engine.Marker).Mark(t.Context())
+			require.NoError(t, err)
+			again, err := o.session.(engine.Marker).Mark(t.Context())
+			require.NoError(t, err)
+			return again == o.mark
+		}, 20*time.Second, 50*time.Millisecond)
+		seen, err = o.session.Snapshot(t.Context(), nil)
+		require.NoError(t, err)
+		o.seen = seen.Fingerprint()
+		return o
+	}
+	urls := make([]string, len(changes))
+	for i := range changes {
+		urls[i] = mariatest.Database(t)
+		for _, sql := range before {
+			require.NoError(t, mariatest.Exec(t, urls[i], sql))
+		}
+		session, err := mariadb.Engine{}.Open(t.Context(), urls[i], "test")
+		require.NoError(t, err)
+		t.Cleanup(session.Close)
+		all[i].session = session
+	}
+	for i := range changes {
+		all[i] = look(all[i])
+	}
+	for i, change := range changes {
+		require.NoError(t, mariatest.Exec(t, urls[i], change), change)
+	}
+	for i, change := range changes {
+		after := look(all[i])
+		assert.NotEqual(t, all[i].seen, after.seen, "a snapshot tells of %s", change)
+		assert.NotEqual(t, all[i].mark, after.mark, change)
+	}
 }

@@ -17,7 +17,7 @@ import (
 // meanwhile is seen or not.
 func (s *Session) Snapshot(ctx context.Context, _ []string) (schema.Schema, error) {
 	r := catalog{Session: s, ctx: ctx}
-	for _, read := range []func() error{r.tables, r.views, r.triggers, r.routines, r.packages, r.events} {
+	for _, read := range []func() error{r.tables, r.sequences, r.views, r.triggers, r.routines, r.packages, r.events} {
 		if err := read(); err != nil {
 			return schema.Schema{}, fmt.Errorf("read the schema: %w", err)
 		}
@@ -62,21 +62,7 @@ func (r *catalog) shown(kind, name string, column int) (text string, err error) 
 }
 
 func (r *catalog) tables() error {
-	var names, sequences []string
-	err := r.own.each(
-		r.ctx,
-		`SELECT TABLE_NAME, TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE()
-			AND TABLE_TYPE <> 'VIEW' AND TABLE_NAME <> ? ORDER BY TABLE_NAME`,
-		[]any{ledgerTable},
-		func(row []string) error {
-			if row[1] == "SEQUENCE" {
-				sequences = append(sequences, row[0])
-			} else {
-				names = append(names, row[0])
-			}
-			return nil
-		},
-	)
+	names, err := r.named("TABLE_TYPE NOT IN ('VIEW', 'SEQUENCE')")
 	if err != nil {
 		return err
 	}
@@ -89,7 +75,15 @@ func (r *catalog) tables() error {
 			r.objects = append(r.objects, tableOf(name, text)...)
 		}
 	}
-	for _, name := range sequences {
+	return nil
+}
+
+func (r *catalog) sequences() error {
+	names, err := r.named("TABLE_TYPE = 'SEQUENCE'")
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
 		text, err := r.shown("SEQUENCE", name, 1)
 		if err != nil {
 			return err
@@ -97,6 +91,21 @@ func (r *catalog) tables() error {
 		r.add(schema.Sequence, plainName(name), "", schema.Props{schema.Definition: plain(text)})
 	}
 	return nil
+}
+
+// named are the tables, and what is like one, of a type.
+func (r *catalog) named(condition string) (names []string, err error) {
+	err = r.own.each(
+		r.ctx,
+		`SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND `+condition+`
+			AND TABLE_NAME <> ? ORDER BY TABLE_NAME`,
+		[]any{ledgerTable},
+		func(row []string) error {
+			names = append(names, row[0])
+			return nil
+		},
+	)
+	return names, err
 }
 
 func (r *catalog) views() error {

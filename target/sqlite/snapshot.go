@@ -2,7 +2,9 @@ package sqlite
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql/driver"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"strings"
@@ -25,6 +27,24 @@ func (s *Session) Snapshot(ctx context.Context, _ []string) (schema.Schema, erro
 // SnapshotWithNeeds implements engine.Session.
 func (s *Session) SnapshotWithNeeds(ctx context.Context, schemas []string) (schema.Schema, error) {
 	return s.Snapshot(ctx, schemas)
+}
+
+// Mark implements engine.Marker: the texts that SQLite keeps, unread.
+func (s *Session) Mark(ctx context.Context) (string, error) {
+	sum := sha256.New()
+	err := s.own.query(
+		ctx,
+		`SELECT type, name, tbl_name, sql FROM main.sqlite_schema WHERE sql IS NOT NULL AND`+applications,
+		nil,
+		func(row []driver.Value) error {
+			fmt.Fprintf(sum, "%q\n", row)
+			return nil
+		},
+	)
+	if err != nil {
+		return "", fmt.Errorf("read what the schema is written as: %w", err)
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
 func (c *conn) snapshot(ctx context.Context) (seen schema.Schema, err error) {
