@@ -38,7 +38,13 @@ type page struct {
 // does much else is no fault of the page's.
 const pagePatience = time.Minute
 
+// consoles are as many browsers as there may be at once.
+var consoles = make(chan struct{}, 2)
+
 func openConsole(t *testing.T) *page {
+	t.Parallel() // it mostly waits
+	consoles <- struct{}{}
+	t.Cleanup(func() { <-consoles })
 	if _, err := os.Stat(filepath.Join(pgtest.Root(), "console", "dist", "index.html")); err != nil {
 		t.Fatal("the console is not built; make build builds it")
 	}

@@ -24,6 +24,7 @@ import (
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
 	"vorrang/internal/pgtest"
+	"vorrang/internal/servicetest"
 	"vorrang/internal/wiretap"
 	"vorrang/service/api"
 )
@@ -263,15 +264,20 @@ func sail(t *testing.T, whole bool) string {
 // of it and what it left.
 func struck(t *testing.T, strike wiretap.Strike, hand string, backOut, whole bool) (became, left string) {
 	server, recordsServer := pgtest.Shared(t), pgtest.Shared(t)
+	kept := ""
 	switch hand {
 	case hands[2]:
 		server = pgtest.Own(t)
 	case hands[3]:
 		recordsServer = pgtest.Own(t)
+		kept = recordsServer.Database(t)
+	}
+	if kept == "" {
+		kept = servicetest.EmptyRecords(t)
 	}
 	database := server.Database(t)
 	tap := wiretap.Open(t, database)
-	p := startProcess(t, "TARGET="+tap.URL, "RECORDS="+recordsServer.Database(t))
+	p := startProcess(t, "TARGET="+tap.URL, "RECORDS="+kept)
 	_, err := p.Declare(t.Context(), "lane.yaml", []byte(sailed))
 	require.NoError(t, err)
 	files := voyage(whole)

@@ -27,6 +27,7 @@ import (
 	"vorrang/core/step"
 	"vorrang/internal/mariatest"
 	"vorrang/internal/pgtest"
+	"vorrang/internal/servicetest"
 )
 
 const token = "a-token-of-the-tests-0123456789"
@@ -79,7 +80,7 @@ func startProcess(t *testing.T, env ...string) *process {
 		}
 	}
 	if recordsURL == "" {
-		recordsURL = pgtest.Database(t)
+		recordsURL = servicetest.EmptyRecords(t)
 	}
 	p.env = append(os.Environ(), append(env, "VORRANG_ADMIN_TOKEN="+token, "VORRANG_RECORDS_URL="+recordsURL)...)
 	p.start()

@@ -10,6 +10,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/url"
 	"os"
@@ -53,6 +54,9 @@ func Main(m *testing.M, stop ...func()) {
 	if shared != nil {
 		shared.stop()
 	}
+	if made != "" {
+		_ = os.RemoveAll(made)
+	}
 	os.Exit(code)
 }
 
@@ -60,7 +64,11 @@ func Main(m *testing.M, stop ...func()) {
 // safe: fsync is off.
 func Shared(t testing.TB) *Server {
 	t.Helper()
-	start.Do(func() { shared, failed = launch("max_connections=400", "log_statement=all", "log_line_prefix=%p|") })
+	start.Do(func() {
+		shared, failed = launch("", "max_connections=400", "log_statement=all", "log_line_prefix=%p|",
+			// a crash loses it, and its hundreds of databases last for a test each
+			"full_page_writes=off", "autovacuum=off")
+	})
 	require.NoError(t, failed)
 	return shared
 }
@@ -71,28 +79,31 @@ func Database(t testing.TB) string {
 	return Shared(t).Database(t)
 }
 
-// Own starts a server for one test, which may stop it.
+// Own starts a server for one test, which may stop it. All of them say of themselves that they are one
+// cluster, as copies of one do.
 func Own(t testing.TB) *Server {
 	t.Helper()
-	s, err := launch()
+	from, err := cluster()
+	require.NoError(t, err)
+	s, err := launch(from)
 	require.NoError(t, err)
 	t.Cleanup(s.stop)
 	return s
 }
 
-func launch(settings ...string) (*Server, error) {
-	sweep()
-	folder, err := os.MkdirTemp(Memory(), prefix)
+// launch starts a server on a new cluster, or on a copy of the one in a folder.
+func launch(from string, settings ...string) (*Server, error) {
+	folder, err := newFolder()
 	if err != nil {
 		return nil, err
 	}
-	if err := os.WriteFile(filepath.Join(folder, owner), []byte(strconv.Itoa(os.Getpid())), 0o600); err != nil {
-		return nil, err
-	}
-	if err := os.Chmod(folder, 0o755); err != nil { // the server's user must come in
-		return nil, err
-	}
 	s := &Server{Folder: folder}
+	if from != "" {
+		if output, err := exec.Command("cp", "-a", from+"/cluster", folder).CombinedOutput(); err != nil {
+			_ = os.RemoveAll(folder)
+			return nil, fmt.Errorf("copy the cluster: %w\n%s", err, output)
+		}
+	}
 	for range 5 { // another process may take a port between the question and the start
 		if s.Port, err = FreePort(); err != nil {
 			break
@@ -106,6 +117,31 @@ func launch(settings ...string) (*Server, error) {
 		return nil, err
 	}
 	return s, s.quickPassword()
+}
+
+// cluster is a cluster that was never started: to copy it takes a tenth of what it takes to make one.
+var cluster = sync.OnceValues(func() (string, error) {
+	folder, err := newFolder()
+	if err != nil {
+		return "", err
+	}
+	made = folder
+	return folder, (&Server{}).script("make", folder+"/cluster")
+})
+
+var made string // the folder of cluster
+
+// newFolder is a folder that is swept away when this process is gone.
+func newFolder() (string, error) {
+	sweep()
+	folder, err := os.MkdirTemp(Memory(), prefix)
+	if err != nil {
+		return "", err
+	}
+	if err := os.WriteFile(filepath.Join(folder, owner), []byte(strconv.Itoa(os.Getpid())), 0o600); err != nil {
+		return "", err
+	}
+	return folder, os.Chmod(folder, 0o755) // the server's user must come in
 }
 
 // quickPassword keeps the password hashed once instead of 4,096 times: the tests connect thousands of
@@ -223,7 +259,7 @@ func (s *Server) Copy(of string) (string, error) {
 		return "", err
 	}
 	name := fmt.Sprintf("test_%d", number.Add(1))
-	_, err = conn.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+of)
+	_, err = conn.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+of+"")
 	return s.URL(name), errors.Join(err, conn.Close(ctx))
 }
 
@@ -264,15 +300,26 @@ func Root() string {
 	return filepath.Join(filepath.Dir(file), "..", "..")
 }
 
-// FreePort finds a port on loopback that nobody listens at.
+// FreePort returns a port on loopback that nothing uses, no connection is given by itself, and no other
+// caller in this process has been given.
 func FreePort() (int, error) {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+	const first, many = 12_000, 20_000 // those that connections are given begin at 32768
+	for range many {
+		port := first + int(ports.Add(1)%many)
+		listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+		if err == nil {
+			return port, listener.Close()
+		}
 	}
-	defer listener.Close()
-	return listener.Addr().(*net.TCPAddr).Port, nil
+	return 0, errors.New("no port on loopback is free")
 }
+
+// ports are those that were tried. Packages that are tested at the same time begin elsewhere.
+var ports = func() *atomic.Uint32 {
+	var n atomic.Uint32
+	n.Store(rand.Uint32N(1 << 31))
+	return &n
+}()
 
 var restricting = regexp.MustCompile(`(?m)^\\(un)?restrict .*$`)
 

@@ -119,7 +119,7 @@ func StartWith(t testing.TB, openID func(address string) *service.OpenID) *World
 		require.NoError(t, os.WriteFile(file, []byte(w.URLs[environment]+"\n"), 0o600))
 		w.Files[environment] = file
 	}
-	w.serve(emptyRecords(t))
+	w.serve(EmptyRecords(t))
 	const nothing = "release: not-asked, previous-environment: not-asked"
 	w.Gates(map[string]string{"development": nothing, "staging": nothing, "production": nothing})
 	return w
@@ -133,7 +133,8 @@ var template struct {
 	err  error
 }
 
-func emptyRecords(t testing.TB) string {
+// EmptyRecords is the URL of such a copy on the shared server.
+func EmptyRecords(t testing.TB) string {
 	server := pgtest.Shared(t)
 	template.once.Do(func() { template.name, template.err = makeTemplate(server) })
 	require.NoError(t, template.err)
