@@ -59,13 +59,10 @@ type deploymentsIn struct {
 	Limit       int    `query:"limit" default:"20" minimum:"1" maximum:"500"`
 }
 
-// mostRead is how many deployments are read at once to find those that the caller may read.
-const mostRead = 500
-
 func (s *deploying) deployments(c call, in *deploymentsIn) (*api.Deployments, error) {
 	query := records.DeploymentQuery{
 		Lane: in.Lane, Environment: in.Environment, Outcome: deploy.Outcome(in.Outcome), Actor: in.Actor,
-		Release: in.Release, Before: in.Before,
+		Release: in.Release,
 	}
 	if in.Step != "" {
 		number, err := step.ParseNumber(in.Step)
@@ -74,32 +71,18 @@ func (s *deploying) deployments(c call, in *deploymentsIn) (*api.Deployments, er
 		}
 		query.Step = number
 	}
-	limit := in.Limit
-	query.Limit = limit + 1 // one more tells that there is a next page
-	if !c.who.mayLookAtAll() {
-		query.Limit = mostRead // some of them are not shown
+	list, next, err := lookable(c.who, in.Before, in.Limit,
+		func(before int64, most int) ([]records.Deployment, error) {
+			query.Before, query.Limit = before, most
+			return s.Records.Deployments(c, query)
+		},
+		func(d records.Deployment) (lane, environment string) { return d.Lane, d.Environment },
+		func(d records.Deployment) int64 { return d.ID })
+	answer := &api.Deployments{Deployments: []api.Deployment{}, Next: next}
+	for _, d := range list {
+		answer.Deployments = append(answer.Deployments, deploymentOf(d, false))
 	}
-	answer := &api.Deployments{Deployments: []api.Deployment{}}
-	for {
-		list, err := s.Records.Deployments(c, query)
-		if err != nil {
-			return nil, err
-		}
-		for _, d := range list {
-			if !c.who.mayLook(d.Lane, d.Environment) {
-				continue
-			}
-			if len(answer.Deployments) == limit {
-				answer.Next = answer.Deployments[limit-1].ID
-				return answer, nil
-			}
-			answer.Deployments = append(answer.Deployments, deploymentOf(d, false))
-		}
-		if len(list) < query.Limit {
-			return answer, nil
-		}
-		query.Before = list[len(list)-1].ID
-	}
+	return answer, err
 }
 
 type deploymentIn struct {

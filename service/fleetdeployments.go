@@ -5,7 +5,6 @@ import (
 	"context"
 	"net/http"
 	"reflect"
-	"slices"
 	"time"
 
 	"vorrang/core/deploy"
@@ -139,16 +138,16 @@ type fleetDeploymentsIn struct {
 }
 
 func (s *deploying) fleetDeployments(c call, in *fleetDeploymentsIn) (*api.FleetDeployments, error) {
-	list, err := s.Records.FleetDeployments(c, in.Lane, in.Environment, in.Before, in.Limit+1)
+	list, next, err := lookable(c.who, in.Before, in.Limit,
+		func(before int64, most int) ([]records.FleetDeployment, error) {
+			return s.Records.FleetDeployments(c, in.Lane, in.Environment, before, most)
+		},
+		func(f records.FleetDeployment) (lane, environment string) { return f.Lane, f.Environment },
+		func(f records.FleetDeployment) int64 { return f.ID })
 	if err != nil {
 		return nil, err
 	}
-	answer := &api.FleetDeployments{}
-	if len(list) > in.Limit {
-		list = list[:in.Limit]
-		answer.Next = list[in.Limit-1].ID
-	}
-	list = slices.DeleteFunc(list, func(f records.FleetDeployment) bool { return !c.who.mayLook(f.Lane, f.Environment) })
+	answer := &api.FleetDeployments{Next: next}
 	answer.Deployments, err = s.targets.counted(c, list)
 	return answer, err
 }

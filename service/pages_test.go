@@ -250,3 +250,31 @@ func TestLanesAreSearchedAndPaged(t *testing.T) {
 	looked := must(w.LanesPage(t.Context(), client.LaneQuery{ListQuery: client.ListQuery{Search: "dues"}}))
 	assert.Equal(t, "unreachable", looked.Lanes[0].Environments[0].Trouble[0].Kind)
 }
+
+// TestWhatMayNotBeSeenLeavesNoGaps: of those who may look at one environment only, too, each page but the last is full.
+func TestWhatMayNotBeSeenLeavesNoGaps(t *testing.T) {
+	w := servicetest.Start(t)
+	some := w.As("some", "reader@harbour/staging")
+	w.Fleet("staging", 2, "canary: 1")
+	w.Fleet("development", 2, "canary: 1")
+	var fleets, scheduled []int64
+	for i := range 2 {
+		w.Submitted(map[string]string{fmt.Sprintf("%d-a.sql", i+1): "SELECT 1"})
+		for _, environment := range []string{"staging", "development"} {
+			later := must(w.Promote(t.Context(), "harbour", environment, client.Promotion{At: time.Now().Add(time.Hour)})).Scheduled.ID
+			require.NoError(t, w.DropScheduled(t.Context(), "harbour", environment, later))
+			begun := w.FleetEnded(must(w.Promote(t.Context(), "harbour", environment, client.Promotion{}))).ID
+			if environment == "staging" {
+				fleets, scheduled = append([]int64{begun}, fleets...), append([]int64{later}, scheduled...)
+			}
+		}
+	}
+	assert.Equal(t, fleets, pages(t, 1, func(before int64) ([]int64, int64) {
+		list := must(some.FleetDeployments(t.Context(), client.DeploymentQuery{Limit: 1, Before: before}))
+		return each(list.Deployments, func(f api.FleetDeployment) int64 { return f.ID }), list.Next
+	}))
+	assert.Equal(t, scheduled, pages(t, 1, func(before int64) ([]int64, int64) {
+		list := must(some.Scheduled(t.Context(), "harbour", "", client.ListQuery{Limit: 1, Before: before}))
+		return each(list.Scheduled, func(k api.Scheduled) int64 { return k.ID }), list.Next
+	}))
+}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"vorrang/core/access"
@@ -116,15 +117,16 @@ func (s *deploying) scheduled(c call, in *scheduledIn) (*api.ScheduledList, erro
 			return nil, err
 		}
 	}
-	answer := &api.ScheduledList{}
-	ended, err := s.Records.ScheduledBefore(
-		c, in.Lane, in.Environment, records.ListQuery{Search: in.Search, Before: in.Before, Limit: in.Limit + 1})
-	ended, answer.Next = page(ended, in.Limit, func(k records.Scheduled) int64 { return k.ID })
-	answer.Scheduled = []api.Scheduled{}
+	waiting = slices.DeleteFunc(waiting, func(k records.Scheduled) bool { return !c.who.mayLook(k.Lane, k.Environment) })
+	ended, next, err := lookable(c.who, in.Before, in.Limit,
+		func(before int64, most int) ([]records.Scheduled, error) {
+			return s.Records.ScheduledBefore(c, in.Lane, in.Environment, records.ListQuery{Search: in.Search, Before: before, Limit: most})
+		},
+		func(k records.Scheduled) (lane, environment string) { return k.Lane, k.Environment },
+		func(k records.Scheduled) int64 { return k.ID })
+	answer := &api.ScheduledList{Scheduled: []api.Scheduled{}, Next: next}
 	for _, k := range append(waiting, ended...) {
-		if c.who.mayLook(k.Lane, k.Environment) {
-			answer.Scheduled = append(answer.Scheduled, scheduledOf(k))
-		}
+		answer.Scheduled = append(answer.Scheduled, scheduledOf(k))
 	}
 	return answer, err
 }
