@@ -11,3 +11,8 @@ func (s *Service) PutFault(nth int) {
 		return time.Now()
 	}
 }
+
+// Follow gives what has something in it once the service has heard of news, and so of all that were told before.
+func (s *Service) Follow(kind string, id int64) (heard <-chan struct{}, leave func()) {
+	return s.deploying.news.follow(topic(kind, id))
+}

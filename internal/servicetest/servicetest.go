@@ -49,6 +49,7 @@ type World struct {
 	Records string            // the URL of the service's own database
 	Folder  string            // of the SQLite files that may be targets
 
+	held   atomic.Pointer[time.Time]
 	ahead  atomic.Int64      // how far the service's clock is ahead of the machine's, in nanoseconds
 	gates  map[string]string // what the environments' gates ask
 	may    []string          // what steps may change
@@ -299,7 +300,19 @@ func (w *World) started() (s *service.Service, c *client.Client) {
 }
 
 // Now is what the service takes for now.
-func (w *World) Now() time.Time { return time.Now().Add(time.Duration(w.ahead.Load())) }
+func (w *World) Now() time.Time {
+	from := time.Now()
+	if held := w.held.Load(); held != nil {
+		from = *held
+	}
+	return from.Add(time.Duration(w.ahead.Load()))
+}
+
+// HoldClock has the service's clock stand still, but for Pass.
+func (w *World) HoldClock() {
+	now := time.Now()
+	w.held.Store(&now)
+}
 
 // Pass lets the service's clock go on at once. What the records' database holds
 // against its own clock (sessions, tokens, what is due) does not notice.
