@@ -33,7 +33,7 @@ import (
 	"vorrang/service/api"
 )
 
-var sequences = flag.Int("sequences", 30, "how many random sequences of calls try to get around a gate")
+var sequences = flag.Int("sequences", 20, "how many random sequences of calls try to get around a gate")
 
 // governedLane takes loose steps in development, and in production approved
 // releases that went through staging.

@@ -35,6 +35,9 @@ const password = "pgtest-superuser"
 type Server struct {
 	Folder string
 	Port   int
+
+	copies sync.Mutex
+	copier *pgx.Conn // makes databases: to connect takes as long as a small one takes
 }
 
 var (
@@ -253,14 +256,18 @@ func (s *Server) Database(t testing.TB) string {
 // Copy makes a copy of a database that nobody is connected to, and returns its URL. The server waits
 // a moment for sessions that are about to end.
 func (s *Server) Copy(of string) (string, error) {
+	s.copies.Lock()
+	defer s.copies.Unlock()
 	ctx := context.Background()
-	conn, err := pgx.Connect(ctx, s.URL("postgres"))
-	if err != nil {
-		return "", err
+	if s.copier == nil || s.copier.IsClosed() || s.copier.Ping(ctx) != nil { // the server may have been stopped
+		var err error
+		if s.copier, err = pgx.Connect(ctx, s.URL("postgres")); err != nil {
+			return "", err
+		}
 	}
 	name := fmt.Sprintf("test_%d", number.Add(1))
-	_, err = conn.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+of+"")
-	return s.URL(name), errors.Join(err, conn.Close(ctx))
+	_, err := s.copier.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+of+"")
+	return s.URL(name), err
 }
 
 // Exec runs statements in a database.
