@@ -61,7 +61,8 @@ type FleetTarget struct {
 const (
 	fleetColumns = `id, lane, environment, direction, wish, waves, outcome, says, actor, who, paused, cancel, service,
 		started_at, ended_at`
-	fleetTargetColumns = `fleet, target, place, wave, stand, says, deployment, began_at, ended_at, steps`
+	fleetStandColumns  = `fleet, target, place, wave, stand, says, deployment, began_at, ended_at`
+	fleetTargetColumns = fleetStandColumns + `, steps`
 )
 
 // FleetRunningError says that a deployment to a fleet is under way.
@@ -164,7 +165,16 @@ func (r *Records) fleets(ctx context.Context, where string, args ...any) ([]Flee
 
 // FleetTargets returns the targets of a deployment to a fleet, in the fleet's order.
 func (r *Records) FleetTargets(ctx context.Context, id int64) ([]FleetTarget, error) {
-	rows, err := r.pool.Query(ctx, `SELECT `+fleetTargetColumns+` FROM records.fleet_target WHERE fleet = $1 ORDER BY place`, id)
+	return r.fleetTargets(ctx, fleetTargetColumns, id)
+}
+
+// FleetStands returns how they stand, without the steps that each is to run.
+func (r *Records) FleetStands(ctx context.Context, id int64) ([]FleetTarget, error) {
+	return r.fleetTargets(ctx, fleetStandColumns+", NULL", id)
+}
+
+func (r *Records) fleetTargets(ctx context.Context, columns string, id int64) ([]FleetTarget, error) {
+	rows, err := r.pool.Query(ctx, `SELECT `+columns+` FROM records.fleet_target WHERE fleet = $1 ORDER BY place`, id)
 	if err != nil {
 		return nil, fmt.Errorf("read the targets of deployment F%d to a fleet: %w", id, err)
 	}

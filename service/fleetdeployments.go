@@ -66,7 +66,7 @@ func (s *deploying) fleetNow(ctx context.Context, id int64) (*api.FleetDeploymen
 	if err != nil {
 		return nil, err
 	}
-	targets, err := s.Records.FleetTargets(ctx, id)
+	targets, err := s.Records.FleetStands(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -75,7 +75,7 @@ func (s *deploying) fleetNow(ctx context.Context, id int64) (*api.FleetDeploymen
 }
 
 // fleetEvery is how long changes in a deployment to a fleet may wait to be told together.
-const fleetEvery = 200 * time.Millisecond
+const fleetEvery = 500 * time.Millisecond
 
 // streamFleet tells how a deployment to a fleet stands, with all of its targets, and then, as often as
 // something changes, with those targets that stand in another way. Whoever comes back after a lost
