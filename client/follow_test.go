@@ -3,6 +3,7 @@ package client_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -16,8 +17,10 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/deploy"
+	"vorrang/core/plan"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
+	"vorrang/service/api"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
@@ -101,4 +104,53 @@ func TestAServerThatIsNoVorrang(t *testing.T) {
 	assert.ErrorAs(t, err, &silent)
 	_, err = client.New("::", "t", "a").Lanes(t.Context())
 	assert.Error(t, err)
+}
+
+// TestAFleetIsFollowed through streams that break off, of which each begins with all targets, and at an older service, which has
+// none and is asked again.
+func TestAFleetIsFollowed(t *testing.T) {
+	const (
+		running = `{"id": 3, "outcome": "running", "targets": [{"target": "north", "stand": "running"}, {"target": "south", "stand": "waiting"}]}`
+		change  = `{"id": 3, "outcome": "running", "targets": [{"target": "south", "stand": "running"}]}`
+		done    = `{"id": 3, "outcome": "done", "targets": [{"target": "north", "stand": "done"}, {"target": "south", "stand": "done"}]}`
+		event   = "event: fleet\ndata: %s\n\n"
+	)
+	for kind, c := range map[string]struct {
+		answers []string
+		heard   []plan.Stand
+	}{
+		"text/event-stream": {
+			[]string{
+				fmt.Sprintf(event+event, running, change) + "event: fleet\ndata: {\"id\": 3, \"out", // and no more
+				fmt.Sprintf(event, done),
+			},
+			[]plan.Stand{plan.Waiting, plan.Underway, plan.Reached},
+		},
+		"application/json": {[]string{running, done}, []plan.Stand{plan.Waiting, plan.Reached}},
+	} {
+		t.Run(kind, func(t *testing.T) {
+			service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+				w.Header().Set("Content-Type", kind)
+				_, _ = io.WriteString(w, c.answers[0])
+				c.answers = c.answers[1:]
+			}))
+			defer service.Close()
+			var heard []plan.Stand
+			follow := func(tell func(*api.FleetDeployment) error) error {
+				return client.New(service.URL, "", "").FollowFleet(t.Context(), 3, tell)
+			}
+			require.NoError(t, follow(func(now *api.FleetDeployment) error {
+				require.Len(t, now.Targets, 2)
+				heard = append(heard, now.Targets[1].Stand)
+				return nil
+			}))
+			assert.Equal(t, c.heard, heard)
+			mine := errors.New("mine")
+			c.answers = []string{fmt.Sprintf(event, done)}
+			if kind == "application/json" {
+				c.answers[0] = done
+			}
+			assert.ErrorIs(t, follow(func(*api.FleetDeployment) error { return mine }), mine)
+		})
+	}
 }
