@@ -295,3 +295,27 @@ func TestOneCatalogueThatIsReadHoldsUpNoOther(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, <-read)
 }
+
+// TestAnOlderLookForDriftDoesNotHideANewerOne: looks of requests that only read are kept a little later.
+func TestAnOlderLookForDriftDoesNotHideANewerOne(t *testing.T) {
+	r := harbour(t)
+	now := time.Now().Add(-time.Minute)
+	save := func(at time.Time, objects int) bool {
+		news, err := r.SaveDriftLook(t.Context(), "harbour", "staging", records.DriftLook{At: at, Objects: objects, Fingerprint: fmt.Sprint(objects)})
+		require.NoError(t, err)
+		return news
+	}
+	differ := func() int {
+		kept, err := r.DriftLook(t.Context(), "harbour", "staging")
+		require.NoError(t, err)
+		return kept.Objects
+	}
+	assert.True(t, save(now, 1), "drift is news")
+	assert.False(t, save(now.Add(-time.Second), 0))
+	assert.Equal(t, 1, differ(), "what was seen before it does not count any more")
+	assert.False(t, save(now.Add(time.Second), 0))
+	assert.Zero(t, differ())
+	assert.True(t, save(now.Add(time.Hour), 2), "a service's clock may be ahead")
+	assert.False(t, save(now.Add(2*time.Second), 0))
+	assert.Zero(t, differ(), "and hides nothing")
+}

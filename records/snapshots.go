@@ -187,8 +187,9 @@ type DriftLook struct {
 	Message     string     // why it is not known; empty if it is
 }
 
-// SaveDriftLook keeps what a look found, and says whether that is news: drift
-// where there was none before, or another one.
+// SaveDriftLook keeps what a look found, unless a newer one is kept, and says whether that is news: drift
+// where there was none before, or another one. A look that is kept of a time to come, by a service whose clock
+// is ahead, gives way.
 func (r *Records) SaveDriftLook(ctx context.Context, lane, environment string, look DriftLook) (news bool, err error) {
 	var objects int
 	var fingerprint string
@@ -200,9 +201,13 @@ func (r *Records) SaveDriftLook(ctx context.Context, lane, environment string, l
 		SET looked_at = excluded.looked_at, since = CASE WHEN excluded.objects > 0 THEN coalesce(d.since,
 		excluded.looked_at) END,
 			fingerprint = excluded.fingerprint, objects = excluded.objects, says = excluded.says
+		WHERE d.looked_at <= excluded.looked_at OR d.looked_at > clock_timestamp()
 		RETURNING coalesce((SELECT objects FROM before), 0), coalesce((SELECT fingerprint FROM before), '')`,
 		lane, environment, look.At, look.Fingerprint, look.Objects, look.Message).
 		Scan(&objects, &fingerprint)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return false, nil
+	}
 	if err != nil {
 		return false, fmt.Errorf("keep the look for drift: %w", err)
 	}

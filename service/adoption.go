@@ -233,5 +233,5 @@ func (s *repairs) takeOverTarget(
 	if err != nil {
 		return e, err
 	}
-	return e, s.drifts.saveLook(c, p, gate.Drifted{}, f.now.Fingerprint())
+	return e, s.drifts.saveLook(c, p, s.drifts.Now(), gate.Drifted{}, f.now.Fingerprint())
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"vorrang/core/engine"
 	"vorrang/core/evidence"
@@ -115,21 +116,23 @@ func (s *drifts) askSchema(ctx context.Context, p targetContext, session engine.
 	if !asks.Drift || facts.Entries == 0 {
 		return nil
 	}
+	at := s.Now()
 	d, now, err := s.drifted(ctx, p, session, facts.View.State.Head.Seq, s.seen.inPassing(p))
 	if err != nil {
 		return err
 	}
 	facts.Drifted = &d
-	return s.saveLook(ctx, p, d, now.Fingerprint())
+	return s.saveLook(ctx, p, at, d, now.Fingerprint())
 }
 
-// saveLook keeps what a look found, and tells the hooks of news.
-func (s *drifts) saveLook(ctx context.Context, p targetContext, d gate.Drifted, fingerprint string) error {
+// saveLook keeps what a look found that began at a time, unless a newer one is kept, and tells the hooks of
+// news.
+func (s *drifts) saveLook(ctx context.Context, p targetContext, at time.Time, d gate.Drifted, fingerprint string) error {
 	if onlyReads(ctx) {
-		s.noted.note(func(ctx context.Context) error { return s.saveLook(ctx, p, d, fingerprint) })
+		s.noted.note(func(ctx context.Context) error { return s.saveLook(ctx, p, at, d, fingerprint) })
 		return nil
 	}
-	look := records.DriftLook{At: s.Now().UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Message: d.Unknown}
+	look := records.DriftLook{At: at.UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Message: d.Unknown}
 	news, err := s.Records.SaveDriftLook(ctx, p.lane.Name, p.environment.Name, look)
 	if news {
 		s.hooks.Tell(
@@ -192,13 +195,14 @@ func (s *drifts) lookForDrift(ctx context.Context, p targetContext, read reading
 		now, err := read(session, ctx, p.environment.Schemas)
 		return gate.Drifted{Unknown: "nothing was deployed here yet"}, now, err
 	}
+	at := s.Now()
 	d, now, err := s.drifted(ctx, p, session, facts.View.State.Head.Seq, read)
 	if err == nil && running != nil {
 		d.Unknown = fmt.Sprintf("deployment %d, started by %s, is running", running.ID, running.Actor)
 		return d, now, nil
 	}
 	if err == nil {
-		err = s.saveLook(ctx, p, d, now.Fingerprint())
+		err = s.saveLook(ctx, p, at, d, now.Fingerprint())
 	}
 	return d, now, err
 }
@@ -301,7 +305,7 @@ func (s *schemas) accept(c call, in *acceptIn) (*api.Accepted, error) {
 	return &api.Accepted{
 		Objects:     len(d.Differences),
 		Fingerprint: in.Fingerprint,
-	}, s.drifts.saveLook(c, p, gate.Drifted{}, in.Fingerprint)
+	}, s.drifts.saveLook(c, p, s.drifts.Now(), gate.Drifted{}, in.Fingerprint)
 }
 
 // carryOver lets what is known keep up with entries that the service wrote

@@ -146,7 +146,7 @@ func (g *guide) Left(head ledger.Head) (left schema.Schema, kept bool) {
 			Since:       g.Now().UTC(),
 			Differences: schema.Compare(should, left),
 		}
-		err = g.drifts.saveLook(ctx, g.place, still, left.Fingerprint())
+		err = g.drifts.saveLook(ctx, g.place, g.drifts.Now(), still, left.Fingerprint())
 	}
 	if err != nil {
 		g.Log.Warn("what a deployment left of the schema is not known", "deployment", d.ID, "error", err)

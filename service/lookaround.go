@@ -92,7 +92,7 @@ func (s *drifts) lookAt(ctx context.Context, d dueLook) error {
 	if err != nil && ctx.Err() == nil {
 		s.Log.Warn("an environment could not be read for drift", "lane", d.lane.Name,
 			"environment", d.environment.Name, "error", err)
-		err = s.saveLook(ctx, p, gate.Drifted{Unknown: unreachable(err).Message}, "")
+		err = s.saveLook(ctx, p, s.Now(), gate.Drifted{Unknown: unreachable(err).Message}, "")
 	}
 	return err
 }
