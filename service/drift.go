@@ -128,11 +128,11 @@ func (s *drifts) askSchema(ctx context.Context, p targetContext, session engine.
 // saveLook keeps what a look found that began at a time, unless a newer one is kept, and tells the hooks of
 // news.
 func (s *drifts) saveLook(ctx context.Context, p targetContext, at time.Time, d gate.Drifted, fingerprint string) error {
+	look := records.DriftLook{At: at.UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Message: d.Unknown}
 	if onlyReads(ctx) {
-		s.noted.note(func(ctx context.Context) error { return s.saveLook(ctx, p, at, d, fingerprint) })
+		s.noted.noteLook(p, look, func(ctx context.Context) error { return s.saveLook(ctx, p, at, d, fingerprint) })
 		return nil
 	}
-	look := records.DriftLook{At: at.UTC(), Objects: len(d.Differences), Fingerprint: fingerprint, Message: d.Unknown}
 	news, err := s.Records.SaveDriftLook(ctx, p.lane.Name, p.environment.Name, look)
 	if news {
 		s.hooks.Tell(

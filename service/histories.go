@@ -8,6 +8,7 @@ import (
 
 	"vorrang/core/engine"
 	"vorrang/core/ledger"
+	"vorrang/records"
 )
 
 // histories are ledgers that were read and found right, so that pages, which ask again and
@@ -113,7 +114,8 @@ func placeName(p targetContext) string { return p.lane.Name + "/" + p.environmen
 type noted struct {
 	mu    sync.Mutex
 	later []func(context.Context) error
-	wake  func() // has somebody save it soon; nil for nobody
+	looks map[string]records.DriftLook // for drift, by place, until they are kept
+	wake  func()                       // has somebody save it soon; nil for nobody
 }
 
 func (n *noted) note(keep func(context.Context) error) {
@@ -124,6 +126,43 @@ func (n *noted) note(keep func(context.Context) error) {
 	if wake != nil {
 		wake()
 	}
+}
+
+// noteLook has a look for drift kept later, and newestLook know it at once.
+func (n *noted) noteLook(p targetContext, look records.DriftLook, keep func(context.Context) error) {
+	place := placeName(p)
+	n.mu.Lock()
+	if n.looks == nil {
+		n.looks = map[string]records.DriftLook{}
+	}
+	n.looks[place] = look
+	n.mu.Unlock()
+	n.note(func(ctx context.Context) error {
+		err := keep(ctx)
+		n.mu.Lock()
+		if n.looks[place] == look {
+			delete(n.looks, place)
+		}
+		n.mu.Unlock()
+		return err
+	})
+}
+
+// newestLook is the newest look for drift: the one that is kept, or one that is to be; ErrNotFound for none.
+func (n *noted) newestLook(ctx context.Context, p targetContext, r *records.Records) (records.DriftLook, error) {
+	n.mu.Lock()
+	look, waits := n.looks[placeName(p)]
+	n.mu.Unlock()
+	kept, err := r.DriftLook(ctx, p.lane.Name, p.environment.Name)
+	if !waits || err != nil && !errors.Is(err, records.ErrNotFound) || err == nil && kept.At.After(look.At) {
+		return kept, err
+	}
+	if look.Objects > 0 {
+		if look.Since = kept.Since; look.Since == nil {
+			look.Since = &look.At
+		}
+	}
+	return look, nil
 }
 
 // save keeps it, in the order in which it was found out.

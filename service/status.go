@@ -175,7 +175,7 @@ func (s *views) tellDrift(ctx context.Context, p targetContext, status *api.Envi
 	if p.environment.Asks().Drift {
 		return nil
 	}
-	look, err := s.Records.DriftLook(ctx, p.lane.Name, p.environment.Name)
+	look, err := s.targets.noted.newestLook(ctx, p, s.Records)
 	if errors.Is(err, records.ErrNotFound) || err == nil && look.Since == nil {
 		return nil
 	}
