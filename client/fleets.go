@@ -3,7 +3,6 @@ package client
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"reflect"
@@ -58,13 +57,7 @@ func (c *Client) FollowFleet(ctx context.Context, id int64, tell func(*api.Fleet
 		next := func(into any) error { return c.nextEvent(lines, into) }
 		if !strings.HasPrefix(answer.Header.Get("Content-Type"), eventStream) { // an older service: it is asked again
 			more = true
-			next = func(into any) error {
-				err := json.NewDecoder(answer.Body).Decode(into)
-				if err == nil {
-					c.show(into)
-				}
-				return err
-			}
+			next = func(into any) error { return c.read(answer, into) }
 		}
 		for {
 			now := &api.FleetDeployment{}

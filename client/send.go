@@ -117,11 +117,19 @@ func call[Out any](ctx context.Context, c *Client, r request) (*Out, error) {
 	}
 	defer answer.Body.Close()
 	out := new(Out)
-	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
-		return nil, fmt.Errorf("the answer of %s broke off: %w", c.Server, err)
+	if err := c.read(answer, out); err != nil {
+		return nil, err
 	}
-	c.show(out)
 	return out, nil
+}
+
+// read reads an answer that is JSON.
+func (c *Client) read(answer *http.Response, into any) error {
+	if err := json.NewDecoder(answer.Body).Decode(into); err != nil {
+		return fmt.Errorf("the answer of %s broke off: %w", c.Server, err)
+	}
+	c.show(into)
+	return nil
 }
 
 func get[Out any](ctx context.Context, c *Client, path string, query url.Values) (*Out, error) {

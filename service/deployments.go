@@ -293,20 +293,30 @@ func (s *deploying) streamKept(w *bufio.Writer, of keptEvents, after int64, stil
 		case !running:
 			return nil
 		}
-		if w.Flush() != nil || s.news.over() {
+		if _, on := s.listens(w, heard, &looked, still); !on {
 			return nil
 		}
-		select {
-		case <-heard:
-		case <-time.After(heartbeat - time.Since(looked)):
-			if !still() {
-				return nil
-			}
-			if _, err := w.WriteString(": still running\n\n"); err != nil {
-				return nil
-			}
-			looked = time.Now()
+	}
+}
+
+// listens sends what is written, and waits until there are news, or it is time to say that the stream is
+// alive; on reports whether the caller goes on listening, and may.
+func (s *deploying) listens(
+	w *bufio.Writer, heard <-chan struct{}, looked *time.Time, still func() bool,
+) (news, on bool) {
+	if w.Flush() != nil || s.news.over() {
+		return false, false
+	}
+	select {
+	case <-heard:
+		return true, true
+	case <-time.After(heartbeat - time.Since(*looked)):
+		*looked = time.Now()
+		if !still() {
+			return false, false
 		}
+		_, err := w.WriteString(": still running\n\n")
+		return false, err == nil
 	}
 }
 

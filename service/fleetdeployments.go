@@ -52,11 +52,14 @@ func noFleetDeployment(id string) error {
 // fleetDeployment answers with how one stands, or, where the client accepts an event stream, with that
 // and what changes in it until it has ended.
 func (s *deploying) fleetDeployment(c call, in *fleetDeploymentIn) (*api.FleetDeployment, error) {
-	shown, err := s.fleetNow(c, in.Fleet)
-	if err != nil || !streamed(c) {
-		return shown, err
+	if !streamed(c) {
+		return s.fleetNow(c, in.Fleet)
 	}
-	return nil, s.stream(c, shown.Lane, shown.Environment, func(w *bufio.Writer, still func() bool) error {
+	lane, environment, err := s.Records.PlaceOfFleet(c, in.Fleet)
+	if err != nil {
+		return nil, err
+	}
+	return nil, s.stream(c, lane, environment, func(w *bufio.Writer, still func() bool) error {
 		return s.streamFleet(w, in.Fleet, still)
 	})
 }
@@ -90,33 +93,26 @@ func (s *deploying) streamFleet(w *bufio.Writer, id int64, still func() bool) er
 		if err != nil {
 			return err
 		}
-		if change := changeIn(told, *now); !reflect.DeepEqual(change, api.FleetDeployment{}) {
-			if writeEvent(w, "fleet", change) != nil {
-				return nil // nobody reads any more
-			}
+		if change, changed := changeIn(told, *now); changed && writeEvent(w, "fleet", change) != nil {
+			return nil // nobody reads any more
 		}
-		if told = *now; now.Outcome != deploy.Running || w.Flush() != nil || s.news.over() {
+		if told = *now; now.Outcome != deploy.Running {
 			return nil
 		}
-		select {
-		case <-heard:
+		news, on := s.listens(w, heard, &looked, still)
+		if !on {
+			return nil
+		}
+		if news { // else it looks all the same: an older service beside this one tells none of a fleet
 			work.Pause(ctx, fleetEvery)
-		case <-time.After(heartbeat - time.Since(looked)): // an older service beside this one tells no news of a fleet
-			if !still() {
-				return nil
-			}
-			if _, err := w.WriteString(": still running\n\n"); err != nil {
-				return nil
-			}
-			looked = time.Now()
 		}
 	}
 }
 
 // changeIn is how a deployment to a fleet stands now, with those of its targets that stood in another
-// way when it was told of; nothing where nothing changed.
-func changeIn(told, now api.FleetDeployment) api.FleetDeployment {
-	change := now
+// way when it was told of.
+func changeIn(told, now api.FleetDeployment) (change api.FleetDeployment, changed bool) {
+	change = now
 	change.Targets = nil
 	for i, t := range now.Targets {
 		if i >= len(told.Targets) || !reflect.DeepEqual(t, told.Targets[i]) {
@@ -124,10 +120,7 @@ func changeIn(told, now api.FleetDeployment) api.FleetDeployment {
 		}
 	}
 	told.Targets = nil
-	if len(change.Targets) == 0 && reflect.DeepEqual(told, change) {
-		return api.FleetDeployment{}
-	}
-	return change
+	return change, len(change.Targets) > 0 || !reflect.DeepEqual(told, change)
 }
 
 type fleetDeploymentsIn struct {

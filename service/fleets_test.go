@@ -151,13 +151,8 @@ func refusal(t *testing.T, w *servicetest.World, environment string) *client.Err
 // followed are what the event stream of a deployment to a fleet brings, until it ends.
 func followed(t *testing.T, from *client.Client, id int64) <-chan api.FleetDeployment {
 	t.Helper()
-	asked, err := http.NewRequestWithContext(t.Context(), http.MethodGet, fmt.Sprintf("%s/api/v1/fleet-deployments/%d", from.Server, id), nil)
-	require.NoError(t, err)
-	asked.Header.Set("Authorization", "Bearer "+servicetest.Token)
-	asked.Header.Set("Accept", "text/event-stream")
-	answer, err := http.DefaultClient.Do(asked)
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = answer.Body.Close() })
+	at := &servicetest.World{Client: from}
+	answer := at.Ask(t, http.MethodGet, fmt.Sprintf("/api/v1/fleet-deployments/%d", id), nil, map[string]string{"Accept": "text/event-stream"})
 	require.Equal(t, "text/event-stream", answer.Header.Get("Content-Type"))
 	heard := make(chan api.FleetDeployment, 100)
 	go func() {

@@ -362,9 +362,10 @@ func (g *gambler) call() {
 		_, err = who.Amend(ctx, g.lane, environment, number, "it is right", true)
 		g.word(name, "amends", environment, number, err)
 	case n < 92:
-		err = g.ended(who.Rollback(ctx, g.lane, environment, client.Way{Last: 1 + g.random.IntN(2)}, environment))
+		promoted, refused := who.Rollback(ctx, g.lane, environment, client.Way{Last: 1 + g.random.IntN(2)}, environment)
+		err = g.ended(promoted, refused)
 		g.tell(name, "rolls back on "+environment, err)
-		if g.within(environment) != nil && (err == nil || len(g.production) > 1) { // of a fleet a part may have gone back
+		if g.within(environment) != nil && refused == nil && (err == nil || len(g.production) > 1) { // of a fleet a part may have gone back
 			for place, stood := range before {
 				now := g.stands(place)
 				assert.Subset(g.t, stood, now, "a rollback brings nothing: %s", g.output())
@@ -642,11 +643,13 @@ func (g *gambler) approve(name string, who *client.Client, environment, release 
 
 func (g *gambler) promote(name string, who *client.Client, environment, release string, before map[string][]string) {
 	staging := g.stands("staging")
-	err := g.ended(who.Promote(g.t.Context(), g.lane, environment, client.Promotion{Release: release}))
+	promoted, err := who.Promote(g.t.Context(), g.lane, environment, client.Promotion{Release: release})
+	refused := err != nil
+	err = g.ended(promoted, err)
 	g.tell(name, "promotes "+release+" to "+environment, err)
 	for place, stood := range before {
 		after := g.stands(place)
-		if !slices.Contains(g.within(environment), place) {
+		if refused || !slices.Contains(g.within(environment), place) {
 			assert.Equal(g.t, stood, after, "nothing changed: %s", g.output())
 			continue
 		}

@@ -266,7 +266,7 @@ func (s *Server) Copy(of string) (string, error) {
 		}
 	}
 	name := fmt.Sprintf("test_%d", number.Add(1))
-	_, err := s.copier.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+of+"")
+	_, err := s.copier.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+of)
 	return s.URL(name), err
 }
 

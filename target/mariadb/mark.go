@@ -21,20 +21,26 @@ func (s *Session) Mark(ctx context.Context) (string, error) {
 		return nil
 	}
 	r := catalog{Session: s, ctx: ctx}
+	var sequences []string
 	for _, read := range []func() error{
 		func() error {
 			return s.own.each(ctx, `SELECT TABLE_NAME, TABLE_TYPE, CREATE_TIME, ENGINE, TABLE_COLLATION, CREATE_OPTIONS, TABLE_COMMENT,
 					TABLE_TYPE = 'SEQUENCE' OR CREATE_TIME < SYSDATE() - INTERVAL 1 SECOND
 				FROM information_schema.TABLES
 				WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE <> 'VIEW' AND TABLE_NAME <> ? ORDER BY TABLE_NAME`,
-				[]any{ledgerTable}, written)
+				[]any{ledgerTable}, func(row []string) error {
+					if row[1] == "SEQUENCE" {
+						sequences = append(sequences, row[0])
+					}
+					return written(row)
+				})
 		},
 		func() error {
 			return s.own.each(ctx, `SELECT ROUTINE_NAME, ROUTINE_TYPE, CREATED, LAST_ALTERED, DEFINER, ROUTINE_DEFINITION,
 					LAST_ALTERED < SYSDATE() - INTERVAL 1 SECOND
 				FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() ORDER BY ROUTINE_TYPE, ROUTINE_NAME`, nil, written)
 		},
-		r.sequences, r.views, r.triggers, r.events,
+		func() error { return r.sequences(sequences) }, r.views, r.triggers, r.events,
 	} {
 		if err := read(); err != nil {
 			return "", fmt.Errorf("read when the schema was written: %w", err)

@@ -17,7 +17,7 @@ import (
 // meanwhile is seen or not.
 func (s *Session) Snapshot(ctx context.Context, _ []string) (schema.Schema, error) {
 	r := catalog{Session: s, ctx: ctx}
-	for _, read := range []func() error{r.tables, r.sequences, r.views, r.triggers, r.routines, r.packages, r.events} {
+	for _, read := range []func() error{r.tables, r.views, r.triggers, r.routines, r.packages, r.events} {
 		if err := read(); err != nil {
 			return schema.Schema{}, fmt.Errorf("read the schema: %w", err)
 		}
@@ -62,7 +62,21 @@ func (r *catalog) shown(kind, name string, column int) (text string, err error) 
 }
 
 func (r *catalog) tables() error {
-	names, err := r.named("TABLE_TYPE NOT IN ('VIEW', 'SEQUENCE')")
+	var names, sequences []string
+	err := r.own.each(
+		r.ctx,
+		`SELECT TABLE_NAME, TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE()
+			AND TABLE_TYPE <> 'VIEW' AND TABLE_NAME <> ? ORDER BY TABLE_NAME`,
+		[]any{ledgerTable},
+		func(row []string) error {
+			if row[1] == "SEQUENCE" {
+				sequences = append(sequences, row[0])
+			} else {
+				names = append(names, row[0])
+			}
+			return nil
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -75,14 +89,10 @@ func (r *catalog) tables() error {
 			r.objects = append(r.objects, tableOf(name, text)...)
 		}
 	}
-	return nil
+	return r.sequences(sequences)
 }
 
-func (r *catalog) sequences() error {
-	names, err := r.named("TABLE_TYPE = 'SEQUENCE'")
-	if err != nil {
-		return err
-	}
+func (r *catalog) sequences(names []string) error {
 	for _, name := range names {
 		text, err := r.shown("SEQUENCE", name, 1)
 		if err != nil {
@@ -91,21 +101,6 @@ func (r *catalog) sequences() error {
 		r.add(schema.Sequence, plainName(name), "", schema.Props{schema.Definition: plain(text)})
 	}
 	return nil
-}
-
-// named are the tables, and what is like one, of a type.
-func (r *catalog) named(condition string) (names []string, err error) {
-	err = r.own.each(
-		r.ctx,
-		`SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND `+condition+`
-			AND TABLE_NAME <> ? ORDER BY TABLE_NAME`,
-		[]any{ledgerTable},
-		func(row []string) error {
-			names = append(names, row[0])
-			return nil
-		},
-	)
-	return names, err
 }
 
 func (r *catalog) views() error {

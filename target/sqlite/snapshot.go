@@ -29,18 +29,16 @@ func (s *Session) SnapshotWithNeeds(ctx context.Context, schemas []string) (sche
 	return s.Snapshot(ctx, schemas)
 }
 
+// texts are those that SQLite keeps of a schema.
+const texts = `SELECT type, name, tbl_name, sql FROM main.sqlite_schema WHERE sql IS NOT NULL AND` + applications
+
 // Mark implements engine.Marker: the texts that SQLite keeps, unread.
 func (s *Session) Mark(ctx context.Context) (string, error) {
 	sum := sha256.New()
-	err := s.own.query(
-		ctx,
-		`SELECT type, name, tbl_name, sql FROM main.sqlite_schema WHERE sql IS NOT NULL AND`+applications,
-		nil,
-		func(row []driver.Value) error {
-			fmt.Fprintf(sum, "%q\n", row)
-			return nil
-		},
-	)
+	err := s.own.query(ctx, texts, nil, func(row []driver.Value) error {
+		fmt.Fprintf(sum, "%q\n", row)
+		return nil
+	})
 	if err != nil {
 		return "", fmt.Errorf("read what the schema is written as: %w", err)
 	}
@@ -68,7 +66,7 @@ func (c *conn) snapshot(ctx context.Context) (seen schema.Schema, err error) {
 	var objects []schema.Object
 	err = c.query(
 		ctx,
-		`SELECT type, name, tbl_name, sql FROM main.sqlite_schema WHERE sql IS NOT NULL AND`+applications,
+		texts,
 		nil,
 		func(row []driver.Value) error {
 			if on := str(row[2]); !shadows[on] {
