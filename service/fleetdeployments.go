@@ -45,7 +45,7 @@ type fleetDeploymentIn struct {
 }
 
 func noFleetDeployment(id string) error {
-	return refuse(http.StatusNotFound, "not-found", "Not found", see(remedy.LookAtDeployments, "see which there are"),
+	return refuse(http.StatusNotFound, "not-found", "Not found", see(remedy.LookAtFleets, "see which there are"),
 		"there is no deployment to a fleet with the number %s", id)
 }
 
@@ -170,7 +170,7 @@ func (s *deploying) steer(c call, id int64, word records.FleetWord, who, done st
 	}
 	runs, err := s.Records.SteerFleet(c, id, word, who)
 	if err == nil && !runs {
-		err = refused(see(remedy.LookAtDeployments, "see what became of it"),
+		err = refused(see(remedy.LookAtFleets, "see what became of it"),
 			"deployment F%d to the fleet %s ended: %s", id, f.Environment, f.Outcome)
 	}
 	if err != nil {

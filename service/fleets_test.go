@@ -229,6 +229,12 @@ func TestAFleetIsPausedAndCancelled(t *testing.T) {
 	assert.Equal(t, deploy.Cancelled, last.Outcome)
 	_, err := w.PauseFleet(t.Context(), f.ID)
 	require.ErrorContains(t, err, "ended")
+	_, gone := w.FleetDeployment(t.Context(), 999)
+	for _, refused := range []error{err, gone} {
+		var answered *client.Error
+		require.ErrorAs(t, refused, &answered)
+		assert.Contains(t, answered.Next(), "vorrang deployments -fleets", "which lists them")
+	}
 }
 
 // TestAnApprovalOfAFleet is one of each of its targets.

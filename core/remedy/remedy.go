@@ -57,6 +57,7 @@ const (
 	LookAtSteps       Move = "look-at-steps"
 	LookAtReleases    Move = "look-at-releases"
 	LookAtDeployments Move = "look-at-deployments"
+	LookAtFleets      Move = "look-at-fleet-deployments"
 	LookAtScheduled   Move = "look-at-scheduled"
 	LookAtHooks       Move = "look-at-hooks"
 	LookAtPeople      Move = "look-at-people"
@@ -70,7 +71,7 @@ var Moves = []Move{
 	Cut, Accept, Thaw, ReportBackup, SetUpLedger, CheckBaseline, Rehearse, Submit, SubmitGone, Declare, SignIn, Grant,
 	MakeToken, Acknowledge, Confirm, DropInvalid, LookAtDrift, LookAtHistory, LookAtLedger, LookAtTarget,
 	LookAtStatus, LookAtPlan, LookAtEvidence, LookAtGate, LookAtWaysBack, LookAtLanes, LookAtSteps, LookAtReleases,
-	LookAtDeployments, LookAtScheduled, LookAtHooks, LookAtPeople, LookAtTokens, LookAtOwnTokens,
+	LookAtDeployments, LookAtFleets, LookAtScheduled, LookAtHooks, LookAtPeople, LookAtTokens, LookAtOwnTokens,
 }
 
 // Arguments are what an act is done to. What it needs beside them, such as a reason or
