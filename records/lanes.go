@@ -97,8 +97,26 @@ func (r *Records) ReplaceHead(ctx context.Context, laneName, environment string,
 	return nil
 }
 
-// SaveHead remembers the newest ledger entry of a target. A ledger never gets
-// shorter, so an older head than the one that is kept changes nothing.
+// MoveHead remembers the newest ledger entry that a look found, where the one that it
+// was compared with is still the one that is kept: meanwhile somebody may have adopted
+// another ledger, and a look may be kept a little later.
+func (r *Records) MoveHead(ctx context.Context, laneName, environment string, from, to ledger.Head) error {
+	sql := `UPDATE records.head SET seq = $3, hash = $4, seen_at = $5 WHERE lane = $1 AND environment = $2
+		AND (seq, hash) = ($6, $7)`
+	args := []any{laneName, environment, to.Seq, to.Hash, time.Now(), from.Seq, from.Hash}
+	if from == (ledger.Head{}) {
+		sql, args = `INSERT INTO records.head (lane, environment, seq, hash, seen_at) VALUES ($1, $2, $3, $4, $5)
+			ON CONFLICT DO NOTHING`, args[:5]
+	}
+	if _, err := r.pool.Exec(ctx, sql, args...); err != nil {
+		return fmt.Errorf("remember the ledger's head: %w", err)
+	}
+	return nil
+}
+
+// SaveHead remembers the newest ledger entry of a target, for one who holds the target's
+// lock. A ledger never gets shorter, so an older head than the one that is kept changes
+// nothing.
 func (r *Records) SaveHead(ctx context.Context, laneName, environment string, h ledger.Head) error {
 	_, err := r.pool.Exec(
 		ctx,

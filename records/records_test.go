@@ -186,6 +186,32 @@ func TestHeadsNeverGoBack(t *testing.T) {
 	assert.Equal(t, ledger.Head{Seq: 7, Hash: "7"}, head)
 }
 
+// TestALookKeptLateDoesNotUndoAnAdoption: what an adoption found is the target's history from then on,
+// also where it is shorter, and a look from before it says nothing of that.
+func TestALookKeptLateDoesNotUndoAnAdoption(t *testing.T) {
+	r := harbour(t)
+	at := func(seq int64, hash string) ledger.Head { return ledger.Head{Seq: seq, Hash: hash} }
+	kept := func() ledger.Head {
+		head, err := r.SeenHead(t.Context(), "harbour", "staging")
+		require.NoError(t, err)
+		return head
+	}
+	move := func(from, to ledger.Head) {
+		require.NoError(t, r.MoveHead(t.Context(), "harbour", "staging", from, to))
+	}
+	move(at(2, "b"), at(3, "c"))
+	assert.Zero(t, kept(), "nothing is kept that this could follow")
+	move(ledger.Head{}, at(3, "c"))
+	move(ledger.Head{}, at(9, "z"))
+	assert.Equal(t, at(3, "c"), kept())
+	move(at(3, "c"), at(7, "g"))
+	assert.Equal(t, at(7, "g"), kept())
+	require.NoError(t, r.ReplaceHead(t.Context(), "harbour", "staging", at(4, "backup")))
+	move(at(7, "g"), at(8, "h"))
+	move(at(4, "d"), at(8, "h"))
+	assert.Equal(t, at(4, "backup"), kept(), "the ledger that was adopted")
+}
+
 func TestAnEnvironmentHasOneRunningDeployment(t *testing.T) {
 	r := harbour(t)
 	wanted := records.Deployment{Lane: "harbour", Environment: "staging", Direction: ledger.Forward, Actor: "pilot",

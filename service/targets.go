@@ -130,13 +130,14 @@ func (s *targets) look(
 		return facts, nil, err
 	}
 	if facts.Chain == nil && facts.Strange == "" && facts.View.State.Head.Seq > seen.Seq {
+		head := facts.View.State.Head
+		keep := func(ctx context.Context) error {
+			return s.Records.MoveHead(ctx, p.lane.Name, p.environment.Name, seen, head)
+		}
 		if onlyReads(ctx) {
-			head := facts.View.State.Head
-			s.noted.note(func(ctx context.Context) error {
-				return s.Records.SaveHead(ctx, p.lane.Name, p.environment.Name, head)
-			})
+			s.noted.note(keep)
 		} else {
-			err = s.Records.SaveHead(ctx, p.lane.Name, p.environment.Name, facts.View.State.Head)
+			err = keep(ctx)
 		}
 	}
 	return facts, entries, err
