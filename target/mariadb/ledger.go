@@ -34,6 +34,9 @@ const (
 	atLayout = "2006-01-02 15:04:05.000000"
 )
 
+// errNotHeld says that nothing may be written any more.
+var errNotHeld = errors.New("the target's lock is no longer held by this session")
+
 // ReadLedger implements engine.Ledger.
 func (s *Session) ReadLedger(ctx context.Context) (entries []ledger.Entry, exists bool, err error) {
 	return s.ReadLedgerFrom(ctx, 0)
@@ -58,9 +61,15 @@ func (s *Session) ReadLedgerFrom(
 	return entries, true, nil
 }
 
+// entryColumns is how many columns an entry has. One behind them says whether the lock is held.
+const entryColumns = 12
+
 func (c *conn) entries(ctx context.Context, query string, args ...any) ([]ledger.Entry, error) {
 	entries := []ledger.Entry{}
 	err := c.each(ctx, query, args, func(row []string) error {
+		if len(row) > entryColumns && row[entryColumns] != "1" {
+			return errNotHeld
+		}
 		at, err := time.Parse(ledger.AtLayout, row[1])
 		seq, bad := strconv.ParseInt(row[0], 10, 64)
 		duration, also := strconv.ParseInt(row[8], 10, 64)
@@ -151,7 +160,7 @@ func (s *Session) AppendAll(ctx context.Context, entries []ledger.Entry) error {
 	if len(entries) == 0 {
 		return nil
 	}
-	err := s.own.write(ctx, entries, true)
+	err := s.own.write(ctx, entries, true, "1")
 	if err == nil {
 		err = s.own.exec(ctx, "COMMIT")
 	}
@@ -203,19 +212,24 @@ func (s *Session) writeWithStep(ctx context.Context, entries []ledger.Entry) err
 	} else if s.set.Role != "" {
 		statements, s.clean = append(statements, "SET ROLE NONE"), false
 	}
-	if !in { // what was done before has committed by itself
-		statements = append(statements, "START TRANSACTION")
-	}
 	if err := s.steps.exec(ctx, statements...); err != nil {
 		return err
 	}
-	s.within, s.sure = true, true
-	return s.steps.write(ctx, entries, false)
+	begins := s.lazy || !in // what was done before has committed by itself
+	held := "1"
+	if s.locked {
+		held = s.held()
+	}
+	s.lazy, s.within, s.sure = false, true, true
+	err = s.steps.write(ctx, entries, begins, held)
+	s.proved = err == nil
+	return err
 }
 
 // write writes entries into a transaction, which it begins or is in already, and reads them
-// back: a trigger may stand between. Its error is a *engine.LedgerError where the ledger refuses one.
-func (c *conn) write(ctx context.Context, entries []ledger.Entry, begins bool) error {
+// back: a trigger may stand between. held is an expression that is 1 where it may be done. Its
+// error is a *engine.LedgerError where the ledger refuses one.
+func (c *conn) write(ctx context.Context, entries []ledger.Entry, begins bool, held string) error {
 	const most = 500 // in one statement
 	for some := range slices.Chunk(entries, most) {
 		var args []any
@@ -225,11 +239,15 @@ func (c *conn) write(ctx context.Context, entries []ledger.Entry, begins bool) e
 				string(e.Checksum), e.Deployment, e.Actor, e.DurationMS, string(e.Detail), e.PrevHash, e.Hash,
 			)
 		}
-		query := insert + strings.TrimSuffix(strings.Repeat(place+", ", len(some)), ", ") + " RETURNING " + columns
+		query := insert + strings.TrimSuffix(strings.Repeat(place+", ", len(some)), ", ") + " RETURNING " + columns + ", " + held
 		if begins { // in one round trip
 			query, begins = "BEGIN NOT ATOMIC START TRANSACTION; "+query+"; END", false
 		}
 		back, err := c.entries(ctx, query, args...)
+		if errors.Is(err, errNotHeld) {
+			c.lost = true
+			return &engine.LostError{Err: err}
+		}
 		var refused *engine.ServerError
 		if errors.As(err, &refused) && refused.Kind != engine.LockTimeout {
 			return &engine.LedgerError{Err: err}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"time"
 
@@ -99,7 +98,7 @@ func (s *Session) Alive(ctx context.Context) error {
 	held, err := s.own.number(ctx, "SELECT IS_USED_LOCK(?) = CONNECTION_ID()", s.deploys())
 	if err == nil && held != 1 {
 		s.own.lost = true
-		return &engine.LostError{Err: errors.New("the target's lock is no longer held by this session")}
+		return &engine.LostError{Err: errNotHeld}
 	}
 	return err
 }

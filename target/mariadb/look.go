@@ -89,6 +89,9 @@ func (s *Session) Empty(ctx context.Context) (int, error) {
 			return 0, fmt.Errorf("list what is to be dropped: %w", err)
 		}
 	}
+	if err := s.entered(ctx); err != nil {
+		return 0, err
+	}
 	all := slices.Concat(
 		[]string{"SET SESSION foreign_key_checks = 0"}, drops, []string{"SET SESSION foreign_key_checks = 1"},
 	)

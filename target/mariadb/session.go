@@ -30,6 +30,8 @@ type Session struct {
 	within bool            // a transaction was open on steps when that was known last
 	sure   bool            // within is so now
 	clean  bool            // nothing that ran on steps can have left anything in it
+	lazy   bool            // that transaction begins with what runs in it first
+	proved bool            // the target's lock was held when steps was asked last
 	set    engine.Settings // that steps was opened with
 	notice func(severity, message string)
 }
@@ -110,7 +112,7 @@ func (s *Session) admitted(ctx context.Context) error {
 // fresh gives the next step a connection that nothing is left in: a new one, unless what
 // ran on the last one can have left nothing.
 func (s *Session) fresh(ctx context.Context, settings engine.Settings) error {
-	if err := s.Alive(ctx); err != nil { // nothing more runs without the target's lock
+	if err := s.guarded(ctx); err != nil {
 		return err
 	}
 	if s.clean && s.set == settings && !s.within && !s.steps.lost {
@@ -142,6 +144,21 @@ func (s *Session) fresh(ctx context.Context, settings engine.Settings) error {
 	return err
 }
 
+// guarded makes sure that the target's lock is held: nothing more runs without it. Once is
+// enough where the last exchange said so.
+func (s *Session) guarded(ctx context.Context) error {
+	if s.proved {
+		s.proved = false
+		return nil
+	}
+	return s.Alive(ctx)
+}
+
+// held is an expression that is 1 where the target's lock is held by own.
+func (s *Session) held() string {
+	return fmt.Sprintf("COALESCE(IS_USED_LOCK('%s') = %d, 0)", s.deploys(), s.own.id)
+}
+
 // leavesNothing reports whether a statement leaves its session as it found it: one that
 // changes the schema, and runs nothing that the database holds.
 func leavesNothing(statement sqltext.Statement, is shape) bool {
@@ -170,6 +187,16 @@ func (s *Session) Begin(ctx context.Context, settings engine.Settings) error {
 	if err := s.fresh(ctx, settings); err != nil {
 		return err
 	}
+	s.within, s.sure, s.lazy = true, true, true
+	return nil
+}
+
+// entered begins the transaction that Begin has promised.
+func (s *Session) entered(ctx context.Context) error {
+	if !s.lazy {
+		return nil
+	}
+	s.lazy = false
 	err := s.steps.exec(ctx, "START TRANSACTION")
 	s.within, s.sure = err == nil, err == nil
 	return err
@@ -185,6 +212,9 @@ func (s *Session) Prepare(ctx context.Context, settings engine.Settings) error {
 // server too.
 func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64, error) {
 	if err := ctx.Err(); err != nil {
+		return 0, err
+	}
+	if err := s.entered(ctx); err != nil {
 		return 0, err
 	}
 	is := shapeOf(statement)
@@ -224,12 +254,12 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 	return rows, err
 }
 
-// after asks whether a transaction is open now, and passes the server's warnings on where
-// there are any.
+// after asks whether a transaction is open now, and whether the target's lock is held, and
+// passes the server's warnings on where there are any.
 func (s *Session) after(ctx context.Context) error {
 	warnings := "0"
-	err := s.steps.each(ctx, "SELECT @@in_transaction, @@warning_count", nil, func(row []string) error {
-		s.within, s.sure, warnings = row[0] == "1", true, row[1]
+	err := s.steps.each(ctx, "SELECT @@in_transaction, @@warning_count, "+s.held(), nil, func(row []string) error {
+		s.within, s.sure, warnings, s.proved = row[0] == "1", true, row[1], row[2] == "1"
 		return nil
 	})
 	if err != nil || warnings == "0" || s.notice == nil {
@@ -245,6 +275,9 @@ func (s *Session) after(ctx context.Context) error {
 
 // Holds implements engine.Steps. A truth is a number other than 0.
 func (s *Session) Holds(ctx context.Context, statement sqltext.Statement) (bool, string, error) {
+	if err := s.entered(ctx); err != nil {
+		return false, "", err
+	}
 	s.sure = false
 	return s.steps.holds(ctx, string(statement.SQL))
 }
@@ -274,7 +307,7 @@ func (s *Session) Rollback(ctx context.Context) error {
 	if s.steps == nil || s.steps.lost {
 		return nil
 	}
-	s.sure = false
+	s.sure, s.lazy = false, false
 	if err := s.steps.exec(ctx, "ROLLBACK"); err != nil {
 		return err
 	}
