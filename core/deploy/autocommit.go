@@ -32,7 +32,12 @@ func (r *run) autocommit(ctx context.Context, s script, started time.Time) *Fail
 		)}
 	}
 	if err := r.Target.Prepare(ctx, r.settings(s.options)); err != nil {
-		return r.fail(s, 0, err)
+		failure := r.fail(s, 0, err)
+		if r.next != nil { // it is said already that the step begins
+			r.next = nil
+			return r.stopAt(ctx, &p, failure)
+		}
+		return failure
 	}
 	if failure := r.sessionAgain(ctx, &p); failure != nil {
 		return failure
@@ -159,7 +164,10 @@ func (p *progress) detail() *ledger.Detail {
 
 // one runs the statement with an index, in autocommit.
 func (r *run) one(ctx context.Context, p *progress, i int) *Failure {
-	if !r.Target.InTransaction() {
+	switch {
+	case r.next != nil:
+		r.next = nil // its begun row is there
+	case !r.Target.InTransaction():
 		p.at, p.done = i+1, p.sum.Total()
 		detail := p.detail()
 		var err error
@@ -249,14 +257,17 @@ func (r *run) afterLast(ctx context.Context, p *progress) *Failure {
 	if failure := r.remains(ctx, p); failure != nil {
 		return failure
 	}
+	r.announce(ctx)
 	err := r.Target.Begin(ctx, r.settings(p.options))
 	if err != nil {
+		r.next = nil
 		return r.stopAt(ctx, p, r.fail(p.script, last, err))
 	}
 	failure, _ := r.finish(ctx, p.script, p.started, nil)
 	if failure == nil {
 		return nil
 	}
+	r.next = nil
 	r.undo(ctx)
 	return r.stopAt(ctx, p, failure)
 }

@@ -86,6 +86,8 @@ type run struct {
 	began ledger.Head // the head at the start
 	step  plan.Action // the one that is under way
 	done  []plan.Action
+	ahead []plan.Action // what follows it for certain, unless it fails
+	next  *announced    // the first of these, where its begun row is written with the end of this one
 
 	notices int // of the step
 	effects *effects
@@ -173,11 +175,12 @@ func (r *run) carryOut(ctx context.Context, p plan.Plan) (outcome Outcome, failu
 
 // actions carries actions out one after the other.
 func (r *run) actions(ctx context.Context, actions []plan.Action) (Outcome, *Failure) {
-	for _, action := range actions {
-		if r.stopping() {
+	defer func() { r.ahead = nil }()
+	for i, action := range actions {
+		if r.next == nil && r.stopping() {
 			return Interrupted, nil
 		}
-		r.step = action
+		r.step, r.ahead = action, actions[i+1:]
 		if failure := r.action(ctx); failure != nil {
 			if failure.stopped {
 				return Interrupted, nil
@@ -236,7 +239,7 @@ func causeOf(ctx context.Context) Outcome {
 func (r *run) action(ctx context.Context) *Failure {
 	started := r.Now()
 	r.footprint, r.waited = nil, waited{}
-	script, failure := r.load(ctx)
+	script, failure := r.loaded(ctx)
 	if failure == nil {
 		r.emit(Event{Kind: StepBegan, Of: len(script.statements)})
 		if script.options.Mode != step.Transaction {

@@ -75,11 +75,14 @@ func (r *run) finish(ctx context.Context, s script, started time.Time, detail *l
 	} else {
 		r.resurvey(ctx, started)
 	}
-	entry := r.entry(r.finished(), s, r.Now().Sub(started), detail)
-	if err := r.Target.Commit(ctx, entry); err != nil {
+	entries := []ledger.Entry{r.entry(r.finished(), s, r.Now().Sub(started), detail)}
+	if r.next != nil {
+		entries = append(entries, r.begunNext(entries[0].Head()))
+	}
+	if err := r.Target.Commit(ctx, entries...); err != nil {
 		return r.failCommit(s, err), err
 	}
-	r.head = entry.Head()
+	r.head = entries[len(entries)-1].Head()
 	return nil, nil
 }
 

@@ -79,9 +79,10 @@ func (w *tripwire) Exec(ctx context.Context, s sqltext.Statement) (rows int64, e
 }
 
 func (w *tripwire) Commit(ctx context.Context, entries ...ledger.Entry) error {
-	what := "commit"
+	what, join := "commit", " of "
 	for _, e := range entries {
-		what += " of " + string(e.Action) + " " + string(e.Step)
+		what += join + string(e.Action) + " " + string(e.Step)
+		join = " and "
 	}
 	return w.around(what, func() error { return w.Steps.Commit(ctx, entries...) })
 }

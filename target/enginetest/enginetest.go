@@ -65,7 +65,7 @@ func Run(t *testing.T, h Harness) {
 		"Ledger": ledgers, "Lock": locks, "Steps": steps, "Sessions": sessions, "Existing": existing, "Snapshot": snapshots,
 		"Empty":    empties,
 		"Evidence": looks, "Drafts": drafts, "Kinds": kinds, "Backup": backups, "Probe": probes, "Scratch": scratches,
-		"Rows": rows, "Review": reviews, "Crashes": crashes, "Cuts": cuts,
+		"Rows": rows, "Review": reviews, "Announcements": announcements, "Crashes": crashes, "Cuts": cuts,
 	} {
 		t.Run(name, func(t *testing.T) { t.Parallel(); test(t, h) })
 	}
@@ -82,6 +82,9 @@ type yard struct {
 	wrap    func(engine.Session) engine.Steps // what stands between the runner and the session; nil for nothing
 	runs    int
 	onEvent func(deploy.Event)
+
+	ctx  context.Context // of deployments; nil for the test's
+	stop chan struct{}   // nil for one that is never stopped
 }
 
 func newYard(t testing.TB, h Harness, files map[string]string) *yard {
@@ -165,13 +168,18 @@ func (y *yard) run(p plan.Plan) deploy.Result {
 			return nil, fmt.Errorf("no text %s", c)
 		},
 		Pause: func(context.Context, time.Duration) {},
+		Stop:  y.stop,
 		Emit: func(e deploy.Event) {
 			if y.onEvent != nil {
 				y.onEvent(e)
 			}
 		},
 	}
-	return runner.Run(y.t.Context(), y.view().State.Head, p)
+	ctx := y.ctx
+	if ctx == nil {
+		ctx = y.t.Context()
+	}
+	return runner.Run(ctx, y.view().State.Head, p)
 }
 
 func (y *yard) promote() deploy.Result {
@@ -238,6 +246,10 @@ func (h Harness) voyage() map[string]string {
 		"4-create-pilot.sql":          "CREATE TABLE pilot (name VARCHAR(40));\nINSERT INTO pilot VALUES ('A. Tern');",
 		"4-create-pilot.check.sql":    "SELECT count(*) = 1 FROM pilot;",
 		"4-create-pilot.back.sql":     "DROP TABLE pilot;",
+		"5-create-tide.sql":           autocommit + "CREATE TABLE tide (metres NUMERIC(4, 2));",
+		"5-create-tide.back.sql":      "DROP TABLE tide;",
+		"6-create-dues.sql":           autocommit + "CREATE TABLE dues (cents INTEGER);\nINSERT INTO dues VALUES (12500);",
+		"6-create-dues.back.sql":      "DROP TABLE dues;",
 	}
 }
 
@@ -256,13 +268,15 @@ func (y *yard) haul() string {
 			ask("filled", "SELECT count(*) FROM vessel WHERE round(draught_m * 100) = draught_cm"),
 			ask("berths", "SELECT count(*) FROM berth"),
 			ask("pilots", "SELECT count(*) FROM pilot"),
+			ask("tides", "SELECT count(*) FROM tide"),
+			ask("dues", "SELECT count(*) FROM dues"),
 			strings.Join(applied, " "),
 		},
 		", ",
 	)
 }
 
-const undisturbed = "vessels 250, filled 250, berths 1, pilots 1, applied 1 2 3 4"
+const undisturbed = "vessels 250, filled 250, berths 1, pilots 1, tides 0, dues 1, applied 1 2 3 4 5 6"
 
 // WithHistory is a database in which some steps ran, and one failed.
 func WithHistory(t testing.TB, h Harness) (url string) {
