@@ -267,7 +267,6 @@ func (r *run) afterLast(ctx context.Context, p *progress) *Failure {
 	if failure == nil {
 		return nil
 	}
-	r.next = nil
 	r.undo(ctx)
 	return r.stopAt(ctx, p, failure)
 }

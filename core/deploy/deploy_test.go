@@ -621,3 +621,77 @@ func TestAFloodOfNoticesIsCutShort(t *testing.T) {
 	require.Len(t, output, 202)
 	assert.Equal(t, []string{"wave 200", "800 more notices of this step were left out", "calm"}, output[199:])
 }
+
+// between makes a yard of steps in transactions, and does something when the second of them is done. The
+// transaction of the third is open by then.
+func between(t *testing.T, do func(y *yard, cancel context.CancelCauseFunc)) (*yard, deploy.Outcome) {
+	y := newYard(t, map[string]string{
+		"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": "CREATE TABLE b (id int)",
+		"3-c.sql": "/*---\nlock-timeout: 1s\n---*/\nCREATE TABLE c AS SELECT current_setting('lock_timeout') AS set",
+		"4-d.sql": autocommit + "CREATE TABLE d (id int); CREATE INDEX CONCURRENTLY ON d (id)",
+		"5-e.sql": "CREATE TABLE e (id int)",
+	})
+	ctx, cancel := context.WithCancelCause(t.Context())
+	y.onEvent = func(e deploy.Event) {
+		if e.Kind == deploy.StepDone && e.Step == "2" {
+			do(y, cancel)
+		}
+	}
+	p, err := plan.Forward(y.view(), "")
+	require.NoError(t, err)
+	outcome := y.run(ctx, p).Outcome
+	y.onEvent = nil
+	return y, outcome
+}
+
+func TestTheNextTransactionIsOpenWhenAStepEnds(t *testing.T) {
+	const open = "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND state = 'idle in transaction'"
+	t.Run("and the next step runs in it", func(t *testing.T) {
+		y, outcome := between(t, func(y *yard, _ context.CancelCauseFunc) {
+			assert.Equal(t, "1", y.query(open))
+			assert.False(t, y.session.InTransaction(), "nothing was begun in it")
+		})
+		require.Equal(t, deploy.Done, outcome)
+		assert.Equal(t, "1s", y.query("SELECT set FROM c"), "with its own settings")
+		assert.Equal(t, ledger.StatusApplied, y.status("5"))
+	})
+	t.Run("or it ends when the service stops", func(t *testing.T) {
+		y, outcome := between(t, func(y *yard, _ context.CancelCauseFunc) { close(y.stop) })
+		assert.Equal(t, deploy.Interrupted, outcome)
+		assert.Equal(t, "0", y.query(open))
+		assert.Equal(t, ledger.StatusPending, y.status("3"))
+		y.stop = nil
+		require.Equal(t, deploy.Done, y.promote().Outcome)
+	})
+	t.Run("or when the deployment is cancelled", func(t *testing.T) {
+		y, outcome := between(t, func(_ *yard, cancel context.CancelCauseFunc) { cancel(deploy.ErrCancelled) })
+		assert.Equal(t, deploy.Cancelled, outcome)
+		y.open()
+		require.Equal(t, deploy.Done, y.promote().Outcome)
+	})
+	t.Run("a connection that goes is told by the next step", func(t *testing.T) {
+		y, outcome := between(t, func(y *yard, _ context.CancelCauseFunc) {
+			y.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND state = 'idle in transaction'")
+		})
+		assert.Equal(t, deploy.Failed, outcome)
+		assert.Equal(t, ledger.StatusApplied, y.status("2"))
+		assert.Equal(t, ledger.StatusPending, y.status("3"), "the server rolled it back")
+		y.open()
+		require.Equal(t, deploy.Done, y.promote().Outcome)
+	})
+	t.Run("what the server refuses of it is told by the next step", func(t *testing.T) {
+		y := newYard(t, map[string]string{
+			"1-a.sql": "CREATE TABLE a (id int)",
+			"2-b.sql": "/*---\nlock-timeout: 1000h\n---*/\nCREATE TABLE b (id int)", // more ms than the server counts
+		})
+		result := y.promote()
+		require.Equal(t, deploy.Failed, result.Outcome)
+		assert.Equal(t, step.Number("2"), result.Failure.Step)
+		assert.Contains(t, result.Failure.Message, "lock_timeout")
+		assert.Equal(t, ledger.StatusApplied, y.status("1"))
+		assert.Equal(t, ledger.StatusFailed, y.status("2"))
+		assert.Equal(t, "0", y.query(open))
+		y.files["2-b.sql"] = "CREATE TABLE b (id int)"
+		require.Equal(t, deploy.Done, y.promote().Outcome)
+	})
+}

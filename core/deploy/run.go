@@ -87,7 +87,7 @@ type run struct {
 	step  plan.Action // the one that is under way
 	done  []plan.Action
 	ahead []plan.Action // what follows it for certain, unless it fails
-	next  *announced    // the first of these, where its begun row is written with the end of this one
+	next  *upcoming     // the first of these, once it is announced or expected
 
 	notices int // of the step
 	effects *effects
@@ -175,9 +175,10 @@ func (r *run) carryOut(ctx context.Context, p plan.Plan) (outcome Outcome, failu
 
 // actions carries actions out one after the other.
 func (r *run) actions(ctx context.Context, actions []plan.Action) (Outcome, *Failure) {
-	defer func() { r.ahead = nil }()
+	defer func() { r.ahead, r.next = nil, nil }()
 	for i, action := range actions {
-		if r.next == nil && r.stopping() {
+		if r.stopping() && !(r.next != nil && r.next.announced) {
+			r.undo(ctx) // what is expected does not come
 			return Interrupted, nil
 		}
 		r.step, r.ahead = action, actions[i+1:]

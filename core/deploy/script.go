@@ -92,9 +92,10 @@ func (r *run) tell(s script, index int) {
 	r.emit(Event{Kind: Statement, Statement: index + 1, Of: n, Line: s.statements[index].Line})
 }
 
-// undo ends an open transaction, also when the deployment is being cancelled.
+// undo ends an open transaction, also when the deployment is being cancelled. What was to
+// follow does not.
 func (r *run) undo(ctx context.Context) {
-	r.so = soFar{}
+	r.so, r.next = soFar{}, nil
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanUp)
 	defer cancel()
 	_ = r.Target.Rollback(ctx) // a lost connection rolls back by itself

@@ -78,6 +78,8 @@ func (r *run) finish(ctx context.Context, s script, started time.Time, detail *l
 	entries := []ledger.Entry{r.entry(r.finished(), s, r.Now().Sub(started), detail)}
 	if r.next != nil {
 		entries = append(entries, r.begunNext(entries[0].Head()))
+	} else {
+		r.expect(ctx)
 	}
 	if err := r.Target.Commit(ctx, entries...); err != nil {
 		return r.failCommit(s, err), err

@@ -120,6 +120,13 @@ type Lock interface {
 	Alive(ctx context.Context) error
 }
 
+// Expecter is a session that can end a step and begin the next in one round trip.
+type Expecter interface {
+	// Expect says that Begin follows the next Commit at once, with these settings. Where it
+	// does not, Rollback must.
+	Expect(next Settings)
+}
+
 // Estimator is a session whose server can say beforehand how many rows a statement
 // may change.
 type Estimator interface {

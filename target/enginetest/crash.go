@@ -91,6 +91,13 @@ func (w *tripwire) Append(ctx context.Context, e ledger.Entry) error {
 	return w.around("row "+string(e.Action)+" "+string(e.Step), func() error { return w.Steps.Append(ctx, e) })
 }
 
+// Expect passes on what a session can make use of.
+func (w *tripwire) Expect(next engine.Settings) {
+	if expecter, can := w.Steps.(engine.Expecter); can {
+		expecter.Expect(next)
+	}
+}
+
 // points are those of an undisturbed deployment.
 func points(t *testing.T, h Harness) (calls []string) {
 	y := newYard(t, h, h.voyage())

@@ -282,7 +282,7 @@ const undisturbed = "vessels 250, filled 250, berths 1, pilots 1, tides 0, dues 
 func WithHistory(t testing.TB, h Harness) (url string) {
 	y := newYard(t, h, h.voyage())
 	y.promoted()
-	y.files["5-fail.sql"] = "INSERT INTO nowhere VALUES ('nö');"
+	y.files["7-fail.sql"] = "INSERT INTO nowhere VALUES ('nö');"
 	require.Equal(t, deploy.Failed, y.promote().Outcome)
 	y.session.Close()
 	return y.url

@@ -34,15 +34,18 @@ const cancelGrace = 5 * time.Second
 // statement of a step is to run. A Session is not safe for concurrent use; only
 // Blockers may be called while a statement of a step runs.
 type Session struct {
-	conn     *pgx.Conn // own
-	steps    *pgx.Conn // nil until a step begins
-	dirty    bool      // something ran on steps since it was last cleaned
-	pid      uint32    // of the server's session after steps
-	version  int       // server_version_num
-	schemas  []string
-	owner    *owner // of the ledger; nil where that is the session's user
-	notice   func(severity, message string)
-	begun    int // transactions of steps so far
+	conn    *pgx.Conn // own
+	steps   *pgx.Conn // nil until a step begins
+	dirty   bool      // something ran on steps since it was last cleaned
+	pid     uint32    // of the server's session after steps
+	version int       // server_version_num
+	schemas []string
+	owner   *owner // of the ledger; nil where that is the session's user
+	notice  func(severity, message string)
+	begun   int // transactions of steps so far
+
+	expected *engine.Settings // with which Begin follows the next Commit; nil if that is not known
+	ahead    *engine.Settings // of the transaction that is open already for the next Begin; nil for none
 	measured measured
 }
 

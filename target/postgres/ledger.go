@@ -142,12 +142,26 @@ func (s *Session) Commit(ctx context.Context, entries ...ledger.Entry) error {
 	if len(entries) == 0 {
 		return s.step(ctx, "COMMIT")
 	}
-	return s.writeWithStep(ctx, entries, "; COMMIT")
+	end, next := "; COMMIT", s.expected
+	if s.expected = nil; next != nil {
+		end += "; " + s.again() + s.begin(*next)
+	}
+	committed, err := s.writeWithStep(ctx, entries, end)
+	switch {
+	case !committed:
+		return err
+	case err == nil:
+		s.ahead = next
+	case s.InTransaction(): // the next Begin meets what is wrong by itself
+		_ = s.step(context.WithoutCancel(ctx), "ROLLBACK")
+	}
+	return nil
 }
 
 // Write implements engine.Steps.
 func (s *Session) Write(ctx context.Context, e ledger.Entry) error {
-	return s.writeWithStep(ctx, []ledger.Entry{e}, "")
+	_, err := s.writeWithStep(ctx, []ledger.Entry{e}, "")
+	return err
 }
 
 // neutral takes the script's settings out of force until the transaction's end.
@@ -155,8 +169,9 @@ const neutral = "RESET SESSION AUTHORIZATION; RESET ROLE; SELECT pg_catalog.set_
 	"pg_catalog.set_config('statement_timeout', '0', true), pg_catalog.set_config('TimeZone', 'UTC', true)"
 
 // writeWithStep checks what the script deferred, and writes, in one round trip. An error
-// before the first statement was through is the script's, any later one the ledger's.
-func (s *Session) writeWithStep(ctx context.Context, entries []ledger.Entry, end string) error {
+// before the first statement was through is the script's, any later one the ledger's, and one
+// after COMMIT, where end has it, neither's.
+func (s *Session) writeWithStep(ctx context.Context, entries []ledger.Entry, end string) (committed bool, err error) {
 	results := s.steps.PgConn().Exec(
 		ctx,
 		"SET CONSTRAINTS ALL IMMEDIATE; "+neutral+"; "+s.insert(entries)+end,
@@ -164,13 +179,14 @@ func (s *Session) writeWithStep(ctx context.Context, entries []ledger.Entry, end
 	checked := false
 	for results.NextResult() {
 		checked = true
-		_, _ = results.ResultReader().Close() // Close of all results gives the error too
+		tag, _ := results.ResultReader().Close() // Close of all results gives the error too
+		committed = committed || tag.String() == "COMMIT"
 	}
-	err := wrap(s.steps, results.Close())
-	if err != nil && checked {
-		return s.unwritten(err)
+	err = wrap(s.steps, results.Close())
+	if err != nil && checked && !committed {
+		err = s.unwritten(err)
 	}
-	return err
+	return committed, err
 }
 
 // AppendAll writes entries in one transaction of their own.

@@ -66,25 +66,52 @@ func (s *Session) cleaned(ctx context.Context, begin string) error {
 	case s.dirty && s.InTransaction():
 		begin = s.clean() + "; " + begin
 	case s.dirty:
-		begin = s.clean() + "; BEGIN; COMMIT; " + begin
+		begin = s.again() + begin
 	}
 	s.dirty = true // from here on
 	return s.step(ctx, begin)
 }
+
+// again cleans the session outside of a transaction.
+func (s *Session) again() string { return s.clean() + "; BEGIN; COMMIT; " }
 
 // Begin implements engine.Steps. The transaction holds a lock of its own, which
 // no statement can give back before its end: should the session that holds the
 // target's lock go, nobody else begins before this transaction has ended.
 func (s *Session) Begin(ctx context.Context, settings engine.Settings) error {
 	s.begun++
-	return s.cleaned(
-		ctx,
-		fmt.Sprintf("BEGIN; %s, pg_catalog.pg_advisory_xact_lock(%d)", s.set(settings, true), busyKey),
-	)
+	if s.ahead != nil && *s.ahead == settings {
+		s.ahead = nil
+		return nil
+	}
+	if err := s.unexpected(ctx); err != nil {
+		return err
+	}
+	return s.cleaned(ctx, s.begin(settings))
+}
+
+func (s *Session) begin(settings engine.Settings) string {
+	return fmt.Sprintf("BEGIN; %s, pg_catalog.pg_advisory_xact_lock(%d)", s.set(settings, true), busyKey)
+}
+
+// Expect implements engine.Expecter.
+func (s *Session) Expect(next engine.Settings) { s.expected = &next }
+
+// unexpected ends a transaction that was begun for a Begin that did not come.
+func (s *Session) unexpected(ctx context.Context) error {
+	s.expected = nil
+	if s.ahead == nil {
+		return nil
+	}
+	s.ahead = nil
+	return s.step(ctx, "ROLLBACK")
 }
 
 // Prepare implements engine.Steps.
 func (s *Session) Prepare(ctx context.Context, settings engine.Settings) error {
+	if err := s.unexpected(ctx); err != nil {
+		return err
+	}
 	return s.cleaned(ctx, s.set(settings, s.InTransaction()))
 }
 
@@ -210,15 +237,19 @@ func shown(value []byte) string {
 
 // Rollback implements engine.Steps.
 func (s *Session) Rollback(ctx context.Context) error {
+	if err := s.unexpected(ctx); err != nil {
+		return err
+	}
 	if !s.InTransaction() {
 		return nil
 	}
 	return s.step(ctx, "ROLLBACK")
 }
 
-// InTransaction implements engine.Steps.
+// InTransaction implements engine.Steps. A transaction in which nothing was begun yet counts
+// as none.
 func (s *Session) InTransaction() bool {
-	return s.steps != nil && !s.steps.IsClosed() && s.steps.PgConn().TxStatus() != 'I'
+	return s.ahead == nil && s.steps != nil && !s.steps.IsClosed() && s.steps.PgConn().TxStatus() != 'I'
 }
 
 // OnNotice implements engine.Steps.
