@@ -120,7 +120,7 @@ func (g *guide) Before(ctx context.Context, head ledger.Head) (*schema.Schema, [
 // Left keeps what a deployment left, before its target's lock is given back: what
 // was known, with what the deployment changed. A schema that cannot be read is no
 // reason for the deployment to fail: then drift is not known, and the gate says so.
-func (g *guide) Left(head ledger.Head) (left schema.Schema, kept bool) {
+func (g *guide) Left(head ledger.Head, seen *schema.Schema) (left schema.Schema, kept bool) {
 	if head.Seq == 0 || g.session.InTransaction() {
 		return left, false
 	}
@@ -128,7 +128,12 @@ func (g *guide) Left(head ledger.Head) (left schema.Schema, kept bool) {
 	ctx, cancel := context.WithTimeout(context.Background(), work.LookPatience)
 	defer cancel()
 	g.counted(ctx)
-	left, err := g.session.SnapshotWithNeeds(ctx, g.place.environment.Schemas)
+	var err error
+	if seen != nil {
+		left = *seen
+	} else {
+		left, err = g.session.SnapshotWithNeeds(ctx, g.place.environment.Schemas)
+	}
 	should := left
 	if g.expected != nil && !d.Plan.Empties {
 		should = schema.Carried(*g.expected, *g.before, left)

@@ -119,8 +119,8 @@ type Guide interface {
 	// schema that cannot be read, and what there is to say.
 	Before(ctx context.Context, head ledger.Head) (before *schema.Schema, notes []string)
 	// Left keeps the schema that a deployment left, while its lock is still held, and
-	// reports whether it could.
-	Left(head ledger.Head) (schema.Schema, bool)
+	// reports whether it could. seen is that schema with its needs; nil where nobody read it yet.
+	Left(head ledger.Head, seen *schema.Schema) (schema.Schema, bool)
 
 	Began()                // it is under way
 	Happened(deploy.Event) // in order, one at a time
@@ -282,10 +282,13 @@ func (w *Deployments) pass(ctx context.Context, d *Work, live *Feed) deploy.Resu
 	d.before = before
 	runner.Measure = true
 	if !d.large() {
-		runner.Look = func(ctx context.Context) (schema.Schema, error) {
+		runner.Look = func(ctx context.Context, last bool) (schema.Schema, error) {
+			if last {
+				return d.Session.SnapshotWithNeeds(ctx, d.Schemas)
+			}
 			return d.Session.Snapshot(ctx, d.Schemas)
 		}
-		runner.OnFinish = func(head ledger.Head) { d.Guide.Left(head) }
+		runner.OnFinish = func(head ledger.Head, left *schema.Schema) { d.Guide.Left(head, left) }
 	}
 	return runner.Run(ctx, head, d.Plan)
 }

@@ -97,7 +97,7 @@ func (w *Deployments) finish(d Work, result deploy.Result) {
 func (w *Deployments) lookBack(d Work, head ledger.Head) {
 	ctx, cancel := context.WithTimeout(context.Background(), LookPatience)
 	defer cancel()
-	left, kept := d.Guide.Left(head)
+	left, kept := d.Guide.Left(head, nil)
 	if !kept || d.before == nil {
 		return
 	}

@@ -16,6 +16,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
+	"vorrang/core/schema"
 	"vorrang/core/step"
 	"vorrang/internal/pgtest"
 	"vorrang/target/postgres"
@@ -33,6 +34,8 @@ type yard struct {
 	stop    chan struct{}
 	role    string
 	onEvent func(deploy.Event)
+	look    func(ctx context.Context, last bool) (schema.Schema, error)
+	left    *schema.Schema // that the last run gave at its end
 
 	mu     sync.Mutex
 	events []deploy.Event
@@ -105,6 +108,7 @@ func (y *yard) run(ctx context.Context, p plan.Plan) deploy.Result {
 			}
 			return nil, fmt.Errorf("no text %s", c)
 		},
+		Look: y.look, OnFinish: func(_ ledger.Head, left *schema.Schema) { y.left = left },
 		Pause: func(_ context.Context, d time.Duration) { y.pauses = append(y.pauses, d) },
 		Emit: func(e deploy.Event) {
 			y.mu.Lock()
@@ -694,4 +698,36 @@ func TestTheNextTransactionIsOpenWhenAStepEnds(t *testing.T) {
 		y.files["2-b.sql"] = "CREATE TABLE b (id int)"
 		require.Equal(t, deploy.Done, y.promote().Outcome)
 	})
+}
+
+// TestWhatTheLastStepLeftIsReadOnce: who keeps what a deployment left need not read it again.
+func TestWhatTheLastStepLeftIsReadOnce(t *testing.T) {
+	for name, c := range map[string]struct {
+		second, looks string
+		left          bool
+	}{
+		"a table":            {"CREATE TABLE b (id int)", "before, after, last", true},
+		"rows only":          {"INSERT INTO a VALUES (1)", "before, after", false},
+		"a step that failed": {"CREATE TABLE b (id nothing)", "before, after", false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			y := newYard(t, map[string]string{"1-a.sql": "CREATE TABLE a (id int)", "2-b.sql": c.second})
+			var looks []string
+			y.look = func(ctx context.Context, last bool) (schema.Schema, error) {
+				looks = append(looks, map[bool]string{true: "last", false: "after"}[last])
+				if len(looks) == 1 {
+					looks[0] = "before"
+				}
+				return y.session.Snapshot(ctx, nil)
+			}
+			y.promote()
+			assert.Equal(t, c.looks, strings.Join(looks, ", "))
+			require.Equal(t, c.left, y.left != nil)
+			if y.left != nil {
+				now, err := y.session.Snapshot(t.Context(), nil)
+				require.NoError(t, err)
+				assert.Empty(t, schema.Compare(now, *y.left))
+			}
+		})
+	}
 }

@@ -17,9 +17,10 @@ const mostObjects = 1000 // of one effect that are listed
 type effects struct {
 	run    *run
 	before schema.Schema
-	steps  bool // each by itself
-	unseen bool // something ran since the last look
-	blind  bool // nothing more can be seen, or it is not asked for
+	left   *schema.Schema // what the last look saw, where nothing followed
+	steps  bool           // each by itself
+	unseen bool           // something ran since the last look
+	blind  bool           // nothing more can be seen, or it is not asked for
 }
 
 // newEffects looks at the schema as it is before the first step.
@@ -30,13 +31,13 @@ func newEffects(r *run, ctx context.Context, p plan.Plan) *effects {
 	case r.Base != nil:
 		e.before = *r.Base
 	default:
-		e.before, _ = e.look(ctx)
+		e.before, _ = e.look(ctx, false)
 	}
 	return e
 }
 
-func (e *effects) look(ctx context.Context) (schema.Schema, bool) {
-	now, err := e.run.Look(ctx)
+func (e *effects) look(ctx context.Context, last bool) (schema.Schema, bool) {
+	now, err := e.run.Look(ctx, last)
 	if err != nil {
 		e.blind = true
 		if ctx.Err() == nil {
@@ -54,6 +55,7 @@ func (e *effects) look(ctx context.Context) (schema.Schema, bool) {
 
 // of says what a step did that has just ended.
 func (e *effects) of(ctx context.Context, s script) {
+	e.left = nil
 	if e.blind || !e.run.changesSchema(s) {
 		return
 	}
@@ -73,9 +75,13 @@ func (e *effects) tell(ctx context.Context) {
 	if e.run.Target.InTransaction() {
 		return
 	}
-	now, seen := e.look(ctx)
+	last := len(e.run.ahead) == 0
+	now, seen := e.look(ctx, last)
 	if !seen {
 		return
+	}
+	if last {
+		e.left = &now
 	}
 	differences := schema.Effect(e.before, now)
 	e.before, e.unseen = now, false

@@ -42,12 +42,15 @@ type Runner struct {
 	Waived  []ledger.Waived // to be in the ledger with the first step
 	Belongs *ledger.Owner   // to be in the first entry; nil where the ledger says it already
 
-	// Look reads the target's schema, for the effect events; it may be nil.
-	Look     func(ctx context.Context) (schema.Schema, error)
-	Measure  bool                   // the footprint of each step, where the target can tell
-	Thorough bool                   // the footprint of each, whatever the measuring costs
-	Base     *schema.Schema         // as it is before the first step; nil to have Look read it
-	OnFinish func(head ledger.Head) // called before the last event, when nothing more will run; may be nil
+	// Look reads the target's schema, for the effect events; it may be nil. last is true where
+	// no step follows: what it reads then is what OnFinish is given.
+	Look     func(ctx context.Context, last bool) (schema.Schema, error)
+	Measure  bool           // the footprint of each step, where the target can tell
+	Thorough bool           // the footprint of each, whatever the measuring costs
+	Base     *schema.Schema // as it is before the first step; nil to have Look read it
+	// OnFinish is called before the last event, when nothing more will run; it may be nil. left is
+	// the schema as it is now; nil where nobody looked since the last statement.
+	OnFinish func(head ledger.Head, left *schema.Schema)
 }
 
 // Result is how a deployment ended.
@@ -73,7 +76,7 @@ func (r *Runner) Run(ctx context.Context, head ledger.Head, p plan.Plan) Result 
 	run.step = plan.Action{}
 	run.effects.rest(ctx)
 	if r.OnFinish != nil {
-		r.OnFinish(run.head)
+		r.OnFinish(run.head, run.effects.left)
 	}
 	run.emit(Event{Kind: Ended, Outcome: outcome, Message: closing, Of: len(p.Actions)})
 	return Result{Outcome: outcome, Failure: failure, Head: run.head}
