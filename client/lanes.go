@@ -40,6 +40,7 @@ func (c *Client) LaneNames(ctx context.Context) (*api.Lanes, error) {
 type LaneQuery struct {
 	ListQuery      // the search is for a name or a purpose; lists go on after a name
 	NoLook    bool // do not ask the targets where they stand
+	Wait      int  // the most seconds to wait for them: one that is not read by then says Reading; 0 for until they are
 }
 
 // LanesPage lists lanes in order of their names.
@@ -47,6 +48,9 @@ func (c *Client) LanesPage(ctx context.Context, q LaneQuery) (*api.Lanes, error)
 	query := q.values()
 	if q.NoLook {
 		query.Set("look", "no")
+	}
+	if q.Wait > 0 {
+		query.Set("wait", strconv.Itoa(q.Wait))
 	}
 	return get[api.Lanes](ctx, c, "/api/v1/lanes", query)
 }

@@ -53,7 +53,7 @@ func (s *gates) lookBefore(
 	one := shared.newest()
 	one.once.Do(func() {
 		one.err = context.Canceled // where the look ends by a fault
-		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*lookTimeout)
+		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), readPatience)
 		defer cancel()
 		if fault := safely.Do(func() error { one.list, one.err = s.lookBeforeNow(within, p, e); return nil }); fault != nil {
 			one.err = fault

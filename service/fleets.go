@@ -40,9 +40,7 @@ func (s *gates) surveyAll(
 	who := promotionRequest{through: w.through, actor: actor, back: w.back, befores: &befores{}}
 	each(places, mostLooks, func(i int, p targetContext) {
 		list[i].place = p
-		within, cancel := context.WithTimeout(ctx, lookTimeout)
-		defer cancel()
-		facts, err := s.survey(within, p, who)
+		facts, err := s.survey(ctx, p, who)
 		switch {
 		case err == nil:
 		case ctx.Err() != nil || !errors.As(err, new(*engine.ConnectError)) && records.Away(err):

@@ -15,7 +15,7 @@ import (
 
 // fleetWithSteps is the status of a fleet, with the steps of the first target of its largest group.
 func (s *views) fleetWithSteps(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
-	status, err := s.looking.once(ctx, question{place: placeName(p)},
+	status, err := s.looking.once(ctx, p, false,
 		func(ctx context.Context) (api.EnvironmentStatus, error) { return s.fleetStatus(ctx, p) })
 	if err != nil || steps == "none" || len(status.Fleet.Groups) == 0 {
 		return status, err

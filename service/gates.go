@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 
 	"vorrang/core/access"
 	"vorrang/core/engine"
@@ -149,12 +150,22 @@ func (s *gates) survey(ctx context.Context, p targetContext, who promotionReques
 	return facts, s.ask(ctx, p, &facts, who)
 }
 
+// lookOnce looks at a target in a session of its own. Its turn is waited for as long as the caller
+// waits: what others take long for says nothing about this target.
 func (s *gates) lookOnce(ctx context.Context, p targetContext, who promotionRequest) (gate.Facts, error) {
-	leave, err := s.looking.enter(ctx)
+	within, leave, err := s.looking.enter(ctx)
 	if err != nil {
 		return gate.Facts{}, err
 	}
 	defer leave()
+	facts, err := s.lookNow(within, p, who)
+	if err != nil && ctx.Err() == nil && within.Err() != nil {
+		err = fmt.Errorf("it did not answer within %s: %w", s.looking.each, err)
+	}
+	return facts, err
+}
+
+func (s *gates) lookNow(ctx context.Context, p targetContext, who promotionRequest) (gate.Facts, error) {
 	session, err := s.targets.connect(ctx, p, "vorrangd status")
 	if err != nil {
 		return gate.Facts{}, err

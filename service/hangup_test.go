@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vorrang/core/lane"
 	"vorrang/service/api"
 )
 
@@ -43,9 +44,10 @@ func TestWhoHangsUpIsNoticed(t *testing.T) {
 // TestALookEndsWithTheLastWhoWaitsForIt, not with the first who goes, and the next look is another.
 func TestALookEndsWithTheLastWhoWaitsForIt(t *testing.T) {
 	l := newLooking(time.Now)
+	staging := targetContext{lane: lane.Lane{Name: "harbour"}, environment: lane.Environment{Name: "staging"}}
 	begun, answers := make(chan context.Context, 3), make(chan error, 3)
 	ask := func(ctx context.Context) {
-		_, err := l.once(ctx, question{place: "harbour/staging"}, func(within context.Context) (api.EnvironmentStatus, error) {
+		_, err := l.once(ctx, staging, false, func(within context.Context) (api.EnvironmentStatus, error) {
 			begun <- within
 			<-within.Done()
 			return api.EnvironmentStatus{Lane: "harbour"}, nil // as if nothing were wrong
@@ -81,4 +83,32 @@ func TestALookEndsWithTheLastWhoWaitsForIt(t *testing.T) {
 	assert.NoError(t, (<-begun).Err(), "who asks now has a look of their own")
 	leaveThird()
 	assert.ErrorIs(t, <-answers, context.Canceled)
+}
+
+// TestTheTurnIsNotTheLook: what is waited for because of other targets is no part of the time that a look may take.
+func TestTheTurnIsNotTheLook(t *testing.T) {
+	l := newLooking(time.Now)
+	l.each = 10 * time.Millisecond
+	var leaves []func()
+	for range mostLooks {
+		_, leave, err := l.enter(t.Context())
+		require.NoError(t, err)
+		leaves = append(leaves, leave)
+	}
+	long, cancel := context.WithTimeout(t.Context(), 5*l.each)
+	defer cancel()
+	_, _, err := l.enter(long)
+	require.ErrorIs(t, err, context.DeadlineExceeded, "there is no room, and nothing is said of the target")
+	entered := make(chan error)
+	go func() {
+		within, leave, err := l.enter(t.Context())
+		if err == nil {
+			err = within.Err()
+			defer leave()
+		}
+		entered <- err
+	}()
+	l.each = time.Minute
+	leaves[0]()
+	require.NoError(t, <-entered)
 }

@@ -42,7 +42,7 @@ func (s *views) lacking(ctx context.Context, p targetContext, view plan.View) ([
 		present, scripts = append(present, standing), append(scripts, statements)
 	}
 	left := p.dialect().Left(scripts)
-	leave, err := s.looking.enter(ctx)
+	ctx, leave, err := s.looking.enter(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -69,8 +69,6 @@ func (s *views) lacking(ctx context.Context, p targetContext, view plan.View) ([
 // fixLacks says how what is gone comes back; nothing where nothing is gone, or
 // nobody could see.
 func (s *views) fixLacks(ctx context.Context, p targetContext, view plan.View, again remedy.Remedy) []remedy.Remedy {
-	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
-	defer cancel()
 	lacks, err := s.lacking(ctx, p, view)
 	if err != nil {
 		s.Log.Warn("what a failed step misses could not be seen", "lane", p.lane.Name,

@@ -21,7 +21,8 @@ import (
 type looking struct {
 	now   func() time.Time
 	room  chan struct{}
-	epoch atomic.Int64 // goes on with everything that may change a status
+	each  time.Duration // that a look at one target may take
+	epoch atomic.Int64  // goes on with everything that may change a status
 
 	mu   sync.Mutex
 	seen map[string]lookedAtOnce // the newest look at each target, by lane and environment
@@ -136,18 +137,42 @@ const (
 )
 
 func newLooking(now func() time.Time) *looking {
-	return &looking{now: now, room: make(chan struct{}, mostLooks), seen: map[string]lookedAtOnce{},
+	return &looking{now: now, room: make(chan struct{}, mostLooks), each: lookTimeout, seen: map[string]lookedAtOnce{},
 		told: map[question]told{}, flights: map[string]*flight{}}
 }
 
-// enter waits for room to look at a target; leave gives it back.
-func (l *looking) enter(ctx context.Context) (leave func(), err error) {
+// enter waits for room to look at a target; leave gives it back. What is done there within the
+// context has as long as a look may take.
+func (l *looking) enter(ctx context.Context) (within context.Context, leave func(), err error) {
 	select {
 	case l.room <- struct{}{}:
-		return func() { <-l.room }, nil
+		within, cancel := context.WithTimeout(ctx, l.each)
+		return within, func() { cancel(); <-l.room }, nil
 	case <-ctx.Done():
-		return nil, ctx.Err()
+		return nil, nil, ctx.Err()
 	}
+}
+
+// waitKey marks a context whose caller waits for targets until a time only.
+type waitKey struct{}
+
+// waiting is a context in which looks are waited for so many seconds; 0 is until they end.
+func waiting(ctx context.Context, seconds int) context.Context {
+	if seconds == 0 {
+		return ctx
+	}
+	return context.WithValue(ctx, waitKey{}, time.Now().Add(time.Duration(seconds)*time.Second))
+}
+
+// unfinished is what is known of a target while a look at it goes on, which nobody waits for any
+// more: what the last one saw, or else what is declared.
+func (l *looking) unfinished(p targetContext) api.EnvironmentStatus {
+	status := nothingSeen(p)
+	if last, known := l.newest(p.lane.Name, p.environment.Name); known {
+		status = last.status
+	}
+	status.Reading = true
+	return status
 }
 
 // changed makes sure that nobody who asks from now on is told what was seen
@@ -171,7 +196,7 @@ func (l *looking) join(
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if f = l.flights[key]; f == nil {
-		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*lookTimeout)
+		within, cancel := context.WithTimeout(context.WithoutCancel(ctx), readPatience)
 		f = &flight{cancel: cancel, done: make(chan struct{})}
 		l.flights[key] = f
 		go func() {
@@ -201,10 +226,12 @@ func (l *looking) forget(key string, f *flight) {
 }
 
 // once lets all who ask for the same status at the same time share one look, and those who
-// ask soon after. It goes on while anybody waits for it, and ends by itself.
+// ask soon after. It goes on while anybody waits for it, and ends by itself. For who waits no
+// longer it goes on too: they ask again.
 func (l *looking) once(
-	ctx context.Context, key question, look func(context.Context) (api.EnvironmentStatus, error),
+	ctx context.Context, p targetContext, steps bool, look func(context.Context) (api.EnvironmentStatus, error),
 ) (api.EnvironmentStatus, error) {
+	key := question{placeName(p), steps}
 	if status, known := l.again(ctx, key); known {
 		return status, nil
 	}
@@ -213,6 +240,7 @@ func (l *looking) once(
 	f, leave := l.join(ctx, fmt.Sprintf("%s %t %d %t", key.place, key.steps, epoch, page),
 		func(within context.Context) (api.EnvironmentStatus, error) {
 			asked := l.now()
+			within = context.WithValue(within, waitKey{}, nil) // it goes on to its end
 			if page {
 				within = context.WithValue(within, pageKey{}, true)
 			}
@@ -227,11 +255,24 @@ func (l *looking) once(
 			}
 			return status, err
 		})
-	defer leave()
+	var enough <-chan time.Time
+	if until, bounded := ctx.Value(waitKey{}).(time.Time); bounded {
+		timer := time.NewTimer(time.Until(until))
+		defer timer.Stop()
+		enough = timer.C
+	}
 	select {
 	case <-f.done:
+		defer leave()
 		return f.status, f.err
 	case <-ctx.Done():
+		defer leave()
 		return api.EnvironmentStatus{}, ctx.Err()
+	case <-enough:
+		go func() { // whoever asks next has what it finds
+			defer leave()
+			<-f.done
+		}()
+		return l.unfinished(p), nil
 	}
 }

@@ -42,10 +42,11 @@ type lanesIn struct {
 	After  string `query:"after" description:"Only those whose names come after this: next of the page before."`
 	Limit  int    `query:"limit" default:"200" minimum:"1" maximum:"1000"`
 	Look   string `query:"look" enum:"yes,no" default:"yes" description:"no: what is declared only. No target is asked, so none counts as reached."`
+	Wait   int    `query:"wait" minimum:"0" maximum:"60" description:"The most seconds that the answer waits for targets. One that is not read by then stands as it was seen last, and says reading. 0 waits until all are read."`
 }
 
 func (s *views) lanes(c call, in *lanesIn) (*api.Lanes, error) {
-	ctx := fresh(c)
+	ctx := waiting(fresh(c), in.Wait)
 	lanes, err := s.targets.lanes(ctx)
 	if err != nil {
 		return nil, err
@@ -114,9 +115,8 @@ func (s *views) environmentStatus(ctx context.Context, p targetContext, steps st
 	if p.environment.Fleet != nil {
 		return s.fleetWithSteps(ctx, p, steps)
 	}
-	key := question{placeName(p), steps != "none"}
-	status, err := s.looking.once(ctx, key, func(ctx context.Context) (api.EnvironmentStatus, error) {
-		return s.statusNow(ctx, p, key.steps)
+	status, err := s.looking.once(ctx, p, steps != "none", func(ctx context.Context) (api.EnvironmentStatus, error) {
+		return s.statusNow(ctx, p, steps != "none")
 	})
 	switch steps {
 	case "none":
@@ -145,15 +145,16 @@ func (s *views) statusNow(ctx context.Context, p targetContext, steps bool) (api
 	if err != nil {
 		return status, err
 	}
-	within, cancel := context.WithTimeout(ctx, lookTimeout)
-	defer cancel()
-	facts, err := s.gates.lookOnce(within, p, promotionRequest{passing: true})
+	facts, err := s.gates.lookOnce(ctx, p, promotionRequest{passing: true})
+	if ctx.Err() != nil { // nobody waits any more: that says nothing about the target
+		return status, ctx.Err()
+	}
 	if err != nil {
 		status.Trouble = append(status.Trouble, unreachable(err))
 		return status, nil
 	}
 	facts.Running = runningOf(running)
-	if err := s.gates.ask(within, p, &facts, promotionRequest{}); err != nil {
+	if err := s.gates.ask(ctx, p, &facts, promotionRequest{}); err != nil {
 		return status, err
 	}
 	status.Reached = true

@@ -194,10 +194,8 @@ func (s *catalogue) touched(c call, laneName string, d records.Difference, answe
 			continue
 		}
 		wait.Go(func() {
-			ctx, cancel := context.WithTimeout(c, lookTimeout)
-			defer cancel()
 			p := s.targets.at(l, e, d.Before)
-			facts, err := s.gates.lookOnce(ctx, p, promotionRequest{passing: true})
+			facts, err := s.gates.lookOnce(c, p, promotionRequest{passing: true})
 			if err != nil {
 				unseen[i] = e.Name
 				return

@@ -605,3 +605,21 @@ func TestManyStepsAreReadPageByPageInTheConsole(t *testing.T) {
 	p.goTo("/")
 	p.sees("101 steps")
 }
+
+// TestASilentTargetHoldsUpNoOtherInTheConsole: what is read is shown, and nothing is said of what is not.
+func TestASilentTargetHoldsUpNoOtherInTheConsole(t *testing.T) {
+	p := openConsole(t)
+	p.w.Pass(-time.Minute)
+	end := p.w.Silent("staging")
+	p.signIn()
+	p.sees("1 of 3 environments is being read · nothing is wrong in the others")
+	p.sees("its target has not answered yet")
+	end()
+	p.sees("1 of 3 environments needs you")
+	p.sees("not reached")
+	p.w.Found("staging")
+	p.sees("Nothing is wrong")
+	p.w.Silent("staging")
+	p.sees("its target is being read") // and how it was a minute ago
+	p.sees("1 of 3 environments is being read")
+}

@@ -26,6 +26,7 @@ export const labels = {
   deploying: 'deploying',
   trouble: 'trouble',
   unreachable: 'not reached',
+  reading: 'being read',
   nothingApplied: 'nothing applied yet',
   held: 'The gate is held',
   clear: 'The gate is clear',

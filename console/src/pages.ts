@@ -18,10 +18,11 @@ export interface Pages {
  */
 export function usePages<K extends string | number, T extends { next?: K }>(
   fetch: (search: string, from: K | undefined) => Promise<T>,
+  soon?: (value: T) => boolean,
 ): { value: Ref<T | undefined>; problem: Ref<Problem | undefined>; refresh: () => Promise<void>; pages: Pages } {
   const asked = ref('')
   const behind = shallowRef<K[]>([])
-  const { value, problem, refresh } = usePolled(() => fetch(asked.value, behind.value.at(-1)))
+  const { value, problem, refresh } = usePolled(() => fetch(asked.value, behind.value.at(-1)), soon)
   const pages = {
     asked,
     newer: computed(() => behind.value.length > 0),

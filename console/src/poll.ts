@@ -3,10 +3,13 @@ import { onMounted, onUnmounted, ref, shallowRef, type Ref } from 'vue'
 import { problemOf, type Problem } from './api'
 import { useNewest } from './newest'
 
-/** Fetches again and again while the page is shown. The newest value stays when a fetch fails. */
+/**
+ * Fetches again and again while the page is shown: every 4 s, or after 1 s where more is to come soon.
+ * The newest value stays when a fetch fails.
+ */
 export function usePolled<T>(
   fetch: () => Promise<T>,
-  everyMs = 4000,
+  soon: (value: T) => boolean = () => false,
 ): {
   value: Ref<T | undefined>
   problem: Ref<Problem | undefined>
@@ -30,7 +33,8 @@ export function usePolled<T>(
       if (!isNewest()) return
       problem.value = problemOf(error)
     }
-    if (!gone) timer = setTimeout(() => (document.hidden ? wake() : refresh()), everyMs)
+    const after = value.value && soon(value.value) ? 1000 : 4000
+    if (!gone) timer = setTimeout(() => (document.hidden ? wake() : refresh()), after)
   }
   function wake() {
     document.addEventListener('visibilitychange', () => refresh(), { once: true })

@@ -199,6 +199,48 @@ func (w *World) Away(environment string) {
 	require.NoError(w.T, os.WriteFile(w.Files[environment], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
 }
 
+// Silent makes a target one that takes connections, and says nothing, until end is called.
+func (w *World) Silent(environment string) (end func()) {
+	w.T.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(w.T, err)
+	var mu sync.Mutex
+	var taken []net.Conn
+	over := false
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			mu.Lock()
+			if taken = append(taken, conn); over {
+				_ = conn.Close()
+			}
+			mu.Unlock()
+		}
+	}()
+	end = func() {
+		_ = listener.Close()
+		mu.Lock()
+		defer mu.Unlock()
+		over = true
+		for _, conn := range taken {
+			_ = conn.Close() // it may be closed
+		}
+	}
+	w.T.Cleanup(end)
+	url := fmt.Sprintf("postgres://nobody@%s/silent", listener.Addr())
+	require.NoError(w.T, os.WriteFile(w.Files[environment], []byte(url), 0o600))
+	return end
+}
+
+// Found makes a target the one that it was.
+func (w *World) Found(environment string) {
+	w.T.Helper()
+	require.NoError(w.T, os.WriteFile(w.Files[environment], []byte(w.URLs[environment]+"\n"), 0o600))
+}
+
 // Fleet declares an environment that has so many targets, each a database of its own: g1, g2 and so
 // on. waves is what the lane file says of them, such as "canary: 1". Files holds them by
 // ENVIRONMENT.TARGET, and URLs too.

@@ -53,7 +53,8 @@ type EnvironmentStatus struct {
 	Target      string `json:"target,omitempty" description:"The reference, never the URL. Absent for a fleet."`
 	Disposable  bool   `json:"disposable,omitempty"`
 
-	ReadAt time.Time `json:"read_at" description:"When the target was read: up to 2 s ago, unless the request says Cache-Control: no-cache."`
+	ReadAt  time.Time `json:"read_at,omitzero" description:"When the target was read: up to 2 s ago, unless the request says Cache-Control: no-cache. Absent where nobody has read it yet."`
+	Reading bool      `json:"reading,omitempty" description:"The target is being read, and the answer was not to wait for it. What stands here is of read_at."`
 
 	OnFailure plan.Policy `json:"on_failure" enum:"stop,back-out" description:"What becomes of a deployment's earlier steps when one fails, unless the promotion says."`
 

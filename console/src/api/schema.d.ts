@@ -2247,9 +2247,11 @@ export interface components {
             reached: boolean;
             /**
              * Format: date-time
-             * @description When the target was read: up to 2 s ago, unless the request says Cache-Control: no-cache.
+             * @description When the target was read: up to 2 s ago, unless the request says Cache-Control: no-cache. Absent where nobody has read it yet.
              */
-            read_at: string;
+            read_at?: string;
+            /** @description The target is being read, and the answer was not to wait for it. What stands here is of read_at. */
+            reading?: boolean;
             running?: components["schemas"]["Deployment"];
             steps?: components["schemas"]["StepStatus"][];
             /** @description The reference, never the URL. Absent for a fleet. */
@@ -3110,7 +3112,7 @@ export interface components {
         Remedy: {
             /** @description Absent where it is for people alone. */
             act?: string;
-            arguments: components["schemas"]["Arguments"];
+            arguments?: components["schemas"]["Arguments"];
             /** @description What it is for, or what to do by hand: a clause. */
             reason?: string;
             /** @description What follows it. */
@@ -4296,6 +4298,8 @@ export interface operations {
                 limit?: number;
                 /** @description no: what is declared only. No target is asked, so none counts as reached. */
                 look?: "yes" | "no";
+                /** @description The most seconds that the answer waits for targets. One that is not read by then stands as it was seen last, and says reading. 0 waits until all are read. */
+                wait?: number;
             };
             header?: never;
             path?: never;

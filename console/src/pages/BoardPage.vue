@@ -5,6 +5,7 @@ import { RouterLink } from 'vue-router'
 
 import { api, result, type EnvironmentStatus } from '../api'
 import { checkTitles, labels, plural } from '../labels'
+import { isOld, isUnknown } from '../state'
 import CommandLine from '../parts/CommandLine.vue'
 import EnvironmentCard from '../parts/EnvironmentCard.vue'
 import PagedList from '../parts/PagedList.vue'
@@ -12,8 +13,9 @@ import ProblemNote from '../parts/ProblemNote.vue'
 import TroubleRow from '../parts/TroubleRow.vue'
 import { usePages } from '../pages'
 
-const { value, problem, pages } = usePages((search, after?: string) =>
-  result(api.GET('/api/v1/lanes', { params: { query: { search, after } } })),
+const { value, problem, pages } = usePages(
+  (search, after?: string) => result(api.GET('/api/v1/lanes', { params: { query: { search, after, wait: 1 } } })),
+  (seen) => seen.lanes.some((l) => l.environments.some((e) => e.reading)),
 )
 const { asked, newer, older } = pages
 /** What the page says is of some lanes only. */
@@ -25,6 +27,10 @@ const opened = reactive(new Set<string>())
 const nameOf = (e: EnvironmentStatus) => `${e.lane} / ${e.environment}`
 const titleOf = (kind = '') => checkTitles[kind] ?? kind
 const wrong = computed(() => environments.value.filter((e) => e.trouble.length > 0))
+/** So many of which nobody knows how they stand now; nothing was wrong when they were seen last. */
+const unknown = computed(
+  () => environments.value.filter((e) => isUnknown(e) || (isOld(e) && e.trouble.length === 0)).length,
+)
 const waiting = computed(() => environments.value.filter((e) => e.pending > 0 && e.trouble.length === 0).length)
 </script>
 
@@ -50,6 +56,14 @@ const waiting = computed(() => environments.value.filter((e) => e.pending > 0 &&
           <i class="pi pi-exclamation-triangle" aria-hidden="true" />
           {{ wrong.length }} of {{ plural(environments.length, 'environment') }}
           {{ wrong.length === 1 ? 'needs' : 'need' }} you{{ some ? ', of the lanes shown here' : '' }}
+          <span v-if="unknown" class="soft plain"
+            >· {{ unknown }} more {{ unknown === 1 ? 'is' : 'are' }} being read</span
+          >
+        </h1>
+        <h1 v-else-if="unknown" class="soft">
+          <i class="pi pi-spin pi-spinner" aria-hidden="true" />
+          {{ unknown }} of {{ plural(environments.length, 'environment') }} {{ unknown === 1 ? 'is' : 'are' }} being
+          read<span v-if="unknown < environments.length" class="plain"> · nothing is wrong in the others</span>
         </h1>
         <h1 v-else class="good">
           <i class="pi pi-check-circle" aria-hidden="true" /> Nothing is wrong{{

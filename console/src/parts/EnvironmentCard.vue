@@ -4,8 +4,8 @@ import { RouterLink } from 'vue-router'
 
 import type { EnvironmentStatus } from '../api'
 import { labels, plural } from '../labels'
-import { oddOf, stateOf } from '../state'
-import { ago } from '../time'
+import { isOld, isUnknown, oddOf, stateOf } from '../state'
+import { ago, moment } from '../time'
 import StateMark from './StateMark.vue'
 
 const props = defineProps<{ environment: EnvironmentStatus }>()
@@ -40,7 +40,8 @@ const odd = computed(() => oddOf(props.environment.fleet))
       <StateMark :word="state" />
     </span>
     <span class="at" :class="{ soft: !environment.at }">
-      <template v-if="!environment.reached">?</template>
+      <template v-if="isUnknown(environment)">its target has not answered yet</template>
+      <template v-else-if="!environment.reached">?</template>
       <template v-else-if="environment.at"
         ><b>{{ environment.at }}</b> {{ environment.at_slug }}</template
       >
@@ -54,8 +55,11 @@ const odd = computed(() => oddOf(props.environment.fleet))
       <span v-if="deployment" class="soft">
         deployment {{ deployment.name }} {{ deployment.outcome }}, {{ ago(deployment.started) }}
       </span>
-      <span v-else class="soft">never deployed</span>
+      <span v-else-if="!isUnknown(environment)" class="soft">never deployed</span>
     </span>
+    <span v-if="isOld(environment)" class="small soft"
+      >as it was at {{ moment(environment.read_at) }}; its target is being read</span
+    >
     <span v-if="environment.running" class="small warn"
       >{{ plural(environment.running.planned, 'step') }} by {{ environment.running.actor }}</span
     >

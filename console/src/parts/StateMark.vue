@@ -25,6 +25,7 @@ const kinds: Record<string, [string, string]> = {
   deploying: ['warn', 'pi-spin pi-spinner'],
   trouble: ['bad', 'pi-exclamation-triangle'],
   'not reached': ['bad', 'pi-exclamation-triangle'],
+  'being read': ['quiet', 'pi-spin pi-spinner'],
   ran: ['warn', 'pi-check'],
   pass: ['good', 'pi-check'],
   hold: ['bad', 'pi-times'],
