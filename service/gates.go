@@ -153,7 +153,7 @@ func (s *gates) survey(ctx context.Context, p targetContext, who promotionReques
 // lookOnce looks at a target in a session of its own. Its turn is waited for as long as the caller
 // waits: what others take long for says nothing about this target.
 func (s *gates) lookOnce(ctx context.Context, p targetContext, who promotionRequest) (gate.Facts, error) {
-	within, leave, err := s.looking.enter(ctx)
+	within, leave, err := s.looking.enter(ctx, p)
 	if err != nil {
 		return gate.Facts{}, err
 	}

@@ -89,19 +89,22 @@ func TestALookEndsWithTheLastWhoWaitsForIt(t *testing.T) {
 func TestTheTurnIsNotTheLook(t *testing.T) {
 	l := newLooking(time.Now)
 	l.each = 10 * time.Millisecond
+	place := func(name string) targetContext {
+		return targetContext{lane: lane.Lane{Name: "harbour"}, environment: lane.Environment{Name: name}}
+	}
 	var leaves []func()
 	for range mostLooks {
-		_, leave, err := l.enter(t.Context())
+		_, leave, err := l.enter(t.Context(), place("silent"))
 		require.NoError(t, err)
 		leaves = append(leaves, leave)
 	}
 	long, cancel := context.WithTimeout(t.Context(), 5*l.each)
 	defer cancel()
-	_, _, err := l.enter(long)
+	_, _, err := l.enter(long, place("staging"))
 	require.ErrorIs(t, err, context.DeadlineExceeded, "there is no room, and nothing is said of the target")
 	entered := make(chan error)
 	go func() {
-		within, leave, err := l.enter(t.Context())
+		within, leave, err := l.enter(t.Context(), place("staging"))
 		if err == nil {
 			err = within.Err()
 			defer leave()
@@ -111,4 +114,13 @@ func TestTheTurnIsNotTheLook(t *testing.T) {
 	l.each = time.Minute
 	leaves[0]()
 	require.NoError(t, <-entered)
+
+	l.keep(api.EnvironmentStatus{Lane: "harbour", Environment: "silent"}) // it was not reached
+	for range mostLooks {
+		_, _, err := l.enter(t.Context(), place("silent"))
+		require.NoError(t, err)
+	}
+	_, leave, err := l.enter(t.Context(), place("staging"))
+	require.NoError(t, err, "whatever does not answer again")
+	leave()
 }

@@ -42,7 +42,7 @@ func (s *views) lacking(ctx context.Context, p targetContext, view plan.View) ([
 		present, scripts = append(present, standing), append(scripts, statements)
 	}
 	left := p.dialect().Left(scripts)
-	ctx, leave, err := s.looking.enter(ctx)
+	ctx, leave, err := s.looking.enter(ctx, p)
 	if err != nil {
 		return nil, err
 	}

@@ -21,6 +21,7 @@ import (
 type looking struct {
 	now   func() time.Time
 	room  chan struct{}
+	aside chan struct{} // for targets that did not answer when they were read last
 	each  time.Duration // that a look at one target may take
 	epoch atomic.Int64  // goes on with everything that may change a status
 
@@ -137,17 +138,22 @@ const (
 )
 
 func newLooking(now func() time.Time) *looking {
-	return &looking{now: now, room: make(chan struct{}, mostLooks), each: lookTimeout, seen: map[string]lookedAtOnce{},
+	return &looking{now: now, room: make(chan struct{}, mostLooks), aside: make(chan struct{}, mostLooks), each: lookTimeout, seen: map[string]lookedAtOnce{},
 		told: map[question]told{}, flights: map[string]*flight{}}
 }
 
 // enter waits for room to look at a target; leave gives it back. What is done there within the
-// context has as long as a look may take.
-func (l *looking) enter(ctx context.Context) (within context.Context, leave func(), err error) {
+// context has as long as a look may take. Those that did not answer last time have a room of
+// their own, so that others need not wait until they do not again.
+func (l *looking) enter(ctx context.Context, p targetContext) (within context.Context, leave func(), err error) {
+	room := l.room
+	if last, known := l.newest(p.lane.Name, p.environment.Name); known && !last.status.Reached {
+		room = l.aside
+	}
 	select {
-	case l.room <- struct{}{}:
+	case room <- struct{}{}:
 		within, cancel := context.WithTimeout(ctx, l.each)
-		return within, func() { cancel(); <-l.room }, nil
+		return within, func() { cancel(); <-room }, nil
 	case <-ctx.Done():
 		return nil, nil, ctx.Err()
 	}
