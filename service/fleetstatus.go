@@ -17,6 +17,12 @@ import (
 func (s *views) fleetWithSteps(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
 	status, err := s.looking.once(ctx, p, false,
 		func(ctx context.Context) (api.EnvironmentStatus, error) { return s.fleetStatus(ctx, p) })
+	if err == nil && status.Reading {
+		fleet := *status.Fleet // others have it too
+		fleet.Running, fleet.Last = nil, nil
+		status.Fleet = &fleet
+		err = s.lastOfFleet(ctx, p, &status)
+	}
 	if err != nil || steps == "none" || len(status.Fleet.Groups) == 0 {
 		return status, err
 	}

@@ -160,7 +160,7 @@ func (s *gates) lookOnce(ctx context.Context, p targetContext, who promotionRequ
 	defer leave()
 	facts, err := s.lookNow(within, p, who)
 	if err != nil && ctx.Err() == nil && within.Err() != nil {
-		err = fmt.Errorf("it did not answer within %s: %w", s.looking.each, err)
+		err = fmt.Errorf("it did not answer within %s: %w", s.looking.patience, err)
 	}
 	return facts, err
 }

@@ -88,7 +88,7 @@ func TestALookEndsWithTheLastWhoWaitsForIt(t *testing.T) {
 // TestTheTurnIsNotTheLook: what is waited for because of other targets is no part of the time that a look may take.
 func TestTheTurnIsNotTheLook(t *testing.T) {
 	l := newLooking(time.Now)
-	l.each = 10 * time.Millisecond
+	l.patience = 10 * time.Millisecond
 	place := func(name string) targetContext {
 		return targetContext{lane: lane.Lane{Name: "harbour"}, environment: lane.Environment{Name: name}}
 	}
@@ -98,7 +98,7 @@ func TestTheTurnIsNotTheLook(t *testing.T) {
 		require.NoError(t, err)
 		leaves = append(leaves, leave)
 	}
-	long, cancel := context.WithTimeout(t.Context(), 5*l.each)
+	long, cancel := context.WithTimeout(t.Context(), 5*l.patience)
 	defer cancel()
 	_, _, err := l.enter(long, place("staging"))
 	require.ErrorIs(t, err, context.DeadlineExceeded, "there is no room, and nothing is said of the target")
@@ -111,7 +111,7 @@ func TestTheTurnIsNotTheLook(t *testing.T) {
 		}
 		entered <- err
 	}()
-	l.each = time.Minute
+	l.patience = time.Minute
 	leaves[0]()
 	require.NoError(t, <-entered)
 

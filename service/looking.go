@@ -19,11 +19,11 @@ import (
 // ask for at once is checked once, and only so many targets are checked at a
 // time.
 type looking struct {
-	now   func() time.Time
-	room  chan struct{}
-	aside chan struct{} // for targets that did not answer when they were read last
-	each  time.Duration // that a look at one target may take
-	epoch atomic.Int64  // goes on with everything that may change a status
+	now      func() time.Time
+	room     chan struct{}
+	aside    chan struct{} // for targets that did not answer when they were read last
+	patience time.Duration // that a look at one target may take
+	epoch    atomic.Int64  // goes on with everything that may change a status
 
 	mu   sync.Mutex
 	seen map[string]lookedAtOnce // the newest look at each target, by lane and environment
@@ -138,7 +138,8 @@ const (
 )
 
 func newLooking(now func() time.Time) *looking {
-	return &looking{now: now, room: make(chan struct{}, mostLooks), aside: make(chan struct{}, mostLooks), each: lookTimeout, seen: map[string]lookedAtOnce{},
+	return &looking{now: now, room: make(chan struct{}, mostLooks), aside: make(chan struct{}, mostLooks),
+		patience: lookTimeout, seen: map[string]lookedAtOnce{},
 		told: map[question]told{}, flights: map[string]*flight{}}
 }
 
@@ -152,7 +153,7 @@ func (l *looking) enter(ctx context.Context, p targetContext) (within context.Co
 	}
 	select {
 	case room <- struct{}{}:
-		within, cancel := context.WithTimeout(ctx, l.each)
+		within, cancel := context.WithTimeout(ctx, l.patience)
 		return within, func() { cancel(); <-room }, nil
 	case <-ctx.Done():
 		return nil, nil, ctx.Err()
@@ -174,7 +175,7 @@ func waiting(ctx context.Context, seconds int) context.Context {
 // more: what the last one saw, or else what is declared.
 func (l *looking) unfinished(p targetContext) api.EnvironmentStatus {
 	status := nothingSeen(p)
-	if last, known := l.newest(p.lane.Name, p.environment.Name); known {
+	if last, known := l.newest(p.lane.Name, p.environment.Name); known && last.status.Target == status.Target {
 		status = last.status
 	}
 	status.Reading = true

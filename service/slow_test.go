@@ -55,4 +55,6 @@ func TestATargetThatDoesNotAnswerHoldsUpNoOther(t *testing.T) {
 	assert.True(t, now.Reading)
 	assert.Equal(t, 1, now.Applied, "as it was seen last")
 	assert.WithinDuration(t, before.ReadAt, now.ReadAt, 0)
+	require.NotNil(t, now.Last, "what the service did is known without the target")
+	assert.Equal(t, before.Last.ID, now.Last.ID)
 }

@@ -118,6 +118,10 @@ func (s *views) environmentStatus(ctx context.Context, p targetContext, steps st
 	status, err := s.looking.once(ctx, p, steps != "none", func(ctx context.Context) (api.EnvironmentStatus, error) {
 		return s.statusNow(ctx, p, steps != "none")
 	})
+	if err == nil && status.Reading { // what runs is known without the target
+		status.Running, status.Last = nil, nil
+		_, err = s.lastDeployments(ctx, p, &status)
+	}
 	switch steps {
 	case "none":
 		status.Steps = nil

@@ -27,6 +27,7 @@ func TestWhatAServiceNeedsIsCheckedBeforeItStarts(t *testing.T) {
 	output, failed := checks(t, fresh)
 	assert.False(t, failed, output)
 	assert.Regexp(t, `ok    records: PostgreSQL [^,]+, empty: the first start makes the tables`, output)
+	assert.Contains(t, output, "ok    layout of maps: "+filepath.Join(built(t), "vorrang-layout"))
 	assert.Equal(t, "0", pgtest.Query(t, records, "SELECT count(*)::text FROM pg_namespace WHERE nspname IN "+
 		"('records', 'vorrang')"), "it made none")
 

@@ -42,6 +42,11 @@ func TestThePackageIsInstalledAndRemoved(t *testing.T) {
 	version, err := exec.Command(filepath.Join(root, "usr/bin/vorrangd"), "-version").Output()
 	require.NoError(t, err)
 	assert.Contains(t, string(version), "vorrangd ")
+	checked := exec.Command(filepath.Join(root, "usr/bin/vorrangd"), "-check")
+	checked.Env = []string{"VORRANG_RECORDS_URL=postgres://nobody@127.0.0.1:1/none"}
+	said, err := checked.CombinedOutput()
+	require.Error(t, err, "there are no records")
+	assert.Contains(t, string(said), "ok    layout of maps: "+filepath.Join(root, "usr/lib/vorrang/vorrang-layout"))
 	const settings, unit = "etc/vorrang/vorrangd.env", "usr/lib/systemd/system/vorrangd.service"
 	assert.True(t, there(unit))
 	info, err := os.Stat(filepath.Join(root, settings))

@@ -10,8 +10,10 @@ import (
 	"time"
 
 	"vorrang/internal/plural"
+	"vorrang/internal/subprocess"
 	"vorrang/records"
 	"vorrang/service"
+	"vorrang/service/chart"
 	"vorrang/target/postgres"
 )
 
@@ -28,6 +30,8 @@ func check(ctx context.Context, to io.Writer, s settings) error {
 	defer cancel()
 	c := checked{to: to}
 	c.access(s)
+	path, err := subprocess.Find(chart.Program)
+	c.line(err == nil, "layout of maps", path, fmt.Sprint(err), "install it there; until then maps are a plain grid")
 	seen, err := records.Inspect(ctx, postgres.Engine{}, s.records)
 	c.records(seen, err)
 	config := service.Config{Engines: s.engines(), References: s.references}

@@ -22,8 +22,10 @@ import (
 
 	"vorrang/console"
 	"vorrang/core/engine"
+	"vorrang/internal/subprocess"
 	"vorrang/records"
 	"vorrang/service"
+	"vorrang/service/chart"
 	"vorrang/target/mariadb"
 	"vorrang/target/postgres"
 	"vorrang/target/sqlite"
@@ -319,6 +321,9 @@ func serve(ctx context.Context, server *service.Service, s settings, log *slog.L
 			return err
 		}
 		listener = tls.NewListener(listener, &tls.Config{GetCertificate: kept.get, MinVersion: tls.VersionTLS12})
+	}
+	if _, err := subprocess.Find(chart.Program); err != nil {
+		log.Warn("maps are drawn as a plain grid", "error", err)
 	}
 	log.Info("vorrangd is ready", "version", version, "address", listener.Addr().String())
 	failed := make(chan error, 1)

@@ -261,6 +261,7 @@ func (r *run) action(ctx context.Context) *Failure {
 	r.endNotices()
 	took := r.Now().Sub(started).Milliseconds()
 	if failure != nil {
+		r.effects.left = nil // what was not rolled back is not seen
 		r.emit(Event{Kind: StepFailed, DurationMS: took, Message: failure.Message, Failure: failure})
 		if failure.Partly {
 			r.effects.of(ctx, script)

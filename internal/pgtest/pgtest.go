@@ -47,11 +47,16 @@ var (
 	number atomic.Int64
 )
 
+var ends []func() // what AtEnd was given
+
+// AtEnd has Main do something once all tests have ended.
+func AtEnd(do func()) { ends = append(ends, do) }
+
 // Main runs a package's tests, and stops the server that they shared. Call it
 // from TestMain. What else is to be stopped is called after the tests.
 func Main(m *testing.M, stop ...func()) {
 	code := m.Run()
-	for _, one := range stop {
+	for _, one := range append(stop, ends...) {
 		one()
 	}
 	if shared != nil {

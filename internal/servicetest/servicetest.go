@@ -26,6 +26,7 @@ import (
 	"vorrang/core/deploy"
 	"vorrang/core/engine"
 	"vorrang/core/step"
+	_ "vorrang/internal/layouttest" // maps are drawn
 	"vorrang/internal/pgtest"
 	"vorrang/records"
 	"vorrang/service"

@@ -1,7 +1,8 @@
 // Package subprocess does work in processes of its own, beside the one that asks: what
 // walks by recursion in C, or takes more time or memory the larger its input is,
 // ends only the process that was made for it. Such a process is this program
-// once more, kept warm, without its environment, and with limits.
+// once more, or another that stands beside it, kept warm, without its environment, and
+// with limits.
 package subprocess
 
 import (
@@ -12,6 +13,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"syscall"
 	"time"
 )
@@ -22,6 +24,8 @@ var (
 	ErrEnded = errors.New("it took more memory or stack than it may")
 	// ErrLate says that a request took longer than it may.
 	ErrLate = errors.New("it took longer than it may")
+	// ErrAbsent says that the program for a work is not where it should be.
+	ErrAbsent = errors.New("its program is not there")
 )
 
 // Limits are those of one process, for each request.
@@ -33,9 +37,10 @@ type Limits struct {
 
 // Work is something that is done in a process of its own.
 type Work struct {
-	name   string
-	limits Limits
-	places chan *process // as many as there may be processes; nil where none runs
+	name    string
+	program string // that does it; empty for this one
+	limits  Limits
+	places  chan *process // as many as there may be processes; nil where none runs
 }
 
 // mostAnswer bounds what is read of one answer, in bytes.
@@ -49,18 +54,51 @@ func New(name string, limits Limits, do func(request []byte) (answer []byte)) *W
 		serve(limits, do)
 		os.Exit(0)
 	}
-	w := &Work{name: name, limits: limits, places: make(chan *process, limits.Processes)}
+	return work(name, "", limits)
+}
+
+// Beside names a work that another program does, whose main function calls Serve: what this
+// one is not to be made of.
+func Beside(program, name string, limits Limits) *Work { return work(name, program, limits) }
+
+func work(name, program string, limits Limits) *Work {
+	w := &Work{name: name, program: program, limits: limits, places: make(chan *process, limits.Processes)}
 	for range limits.Processes {
 		w.places <- nil
 	}
 	return w
 }
 
+// Serve does a work in the program that Beside names, and does not return, unless somebody
+// else started that.
+func Serve(name string, limits Limits, do func(request []byte) (answer []byte)) {
+	if os.Args[0] == processName(name) {
+		serve(limits, do)
+		os.Exit(0)
+	}
+}
+
+// Find finds a program that Beside names: in the folder of this one, or in lib/vorrang next to
+// that folder. Its error is ErrAbsent. Tests set it.
+var Find = func(program string) (string, error) {
+	own, err := os.Executable()
+	if err != nil {
+		return "", err
+	}
+	folder := filepath.Dir(own)
+	for _, path := range []string{filepath.Join(folder, program), filepath.Join(folder, "..", "lib", "vorrang", program)} {
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() {
+			return path, nil
+		}
+	}
+	return "", fmt.Errorf("%w: %s is neither in %s nor in lib/vorrang beside that", ErrAbsent, program, folder)
+}
+
 func processName(work string) string { return "vorrang: " + work }
 
 // Do gives a request to a process, and waits for the answer. It waits first for
-// one that is free. Its errors are ErrEnded, ErrLate, ctx's, or that no process
-// could be started.
+// one that is free. Its errors are ErrEnded, ErrLate, ErrAbsent, ctx's, or that no
+// process could be started.
 func (w *Work) Do(ctx context.Context, request []byte) ([]byte, error) {
 	var p *process
 	select {
@@ -73,7 +111,7 @@ func (w *Work) Do(ctx context.Context, request []byte) ([]byte, error) {
 	for {
 		if p == nil {
 			var err error
-			if p, err = start(w.name); err != nil {
+			if p, err = w.start(); err != nil {
 				return nil, fmt.Errorf("start a process for %s: %w", w.name, err)
 			}
 		}
@@ -107,7 +145,14 @@ var self = func() string {
 	return path
 }()
 
-func start(name string) (*process, error) {
+func (w *Work) start() (*process, error) {
+	path := self
+	if w.program != "" {
+		var err error
+		if path, err = Find(w.program); err != nil {
+			return nil, err
+		}
+	}
 	theirIn, in, err := os.Pipe()
 	if err != nil {
 		return nil, err
@@ -117,8 +162,10 @@ func start(name string) (*process, error) {
 		_, _ = theirIn.Close(), in.Close()
 		return nil, err
 	}
-	command := &exec.Cmd{Path: self, Args: []string{processName(name)}, Stdin: theirIn, Stdout: theirOut,
-		Env: []string{"GOTRACEBACK=none", "GOMAXPROCS=2"}, Dir: "/",
+	// There is no folder for temporary files: libraries would keep there what they run later,
+	// and others may write to such a folder.
+	command := &exec.Cmd{Path: path, Args: []string{processName(w.name)}, Stdin: theirIn, Stdout: theirOut,
+		Env: []string{"GOTRACEBACK=none", "GOMAXPROCS=2", "TMPDIR=/nonexistent"}, Dir: "/",
 		SysProcAttr: &syscall.SysProcAttr{Setpgid: true}} // Ctrl-C is not meant for it
 	err = command.Start()
 	_, _ = theirIn.Close(), theirOut.Close()

@@ -1,5 +1,5 @@
 // Package chart lays a schema's tables and foreign keys out, and draws them as
-// SVG. The layout is Graphviz's, in a process of its own.
+// SVG. The layout is Graphviz's, in a program of its own.
 package chart
 
 import (
@@ -14,8 +14,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-
-	"github.com/goccy/go-graphviz"
 
 	"vorrang/core/schema"
 	"vorrang/internal/subprocess"
@@ -199,7 +197,7 @@ func lay(ctx context.Context, m *api.Map) error {
 	}
 	text.WriteString("}\n")
 	laid, err := layouts.Do(ctx, []byte(text.String()))
-	if errors.Is(err, subprocess.ErrEnded) || errors.Is(err, subprocess.ErrLate) {
+	if errors.Is(err, subprocess.ErrEnded) || errors.Is(err, subprocess.ErrLate) || errors.Is(err, subprocess.ErrAbsent) {
 		grid(m, number) // a plain picture is better than none
 		return nil
 	}
@@ -209,18 +207,16 @@ func lay(ctx context.Context, m *api.Map) error {
 	return read(m, laid, number)
 }
 
-// layouts are made one at a time.
-var layouts = subprocess.New(
-	"layout",
-	subprocess.Limits{Processes: 1, Time: 10 * time.Second, Memory: 1 << 30},
-	func(text []byte) []byte {
-		laid, err := plain(context.Background(), text)
-		if err != nil {
-			panic(err) // the same as ending of it
-		}
-		return laid
-	},
-)
+// Program lays out, by Graphviz. It is one of its own: Graphviz's library compiles what it runs
+// when a program begins, and keeps it where others may write.
+const Program = "vorrang-layout"
+
+// Work is what Program is asked for, and Limits are its limits: layouts are made one at a time.
+const Work = "layout"
+
+var Limits = subprocess.Limits{Processes: 1, Time: 10 * time.Second, Memory: 1 << 30}
+
+var layouts = subprocess.Beside(Program, Work, Limits)
 
 // crowded is a schema that Graphviz would take too long for.
 func crowded(m *api.Map) bool {
@@ -266,25 +262,6 @@ func grid(m *api.Map, number map[string]int) {
 			start, fromY, middle, fromY, middle, toY, end, toY,
 		)
 	}
-}
-
-func plain(ctx context.Context, text []byte) ([]byte, error) {
-	g, err := graphviz.New(ctx)
-	if err != nil {
-		return nil, err
-	}
-	graph, err := graphviz.ParseBytes(text)
-	if err == nil {
-		var out bytes.Buffer
-		err = g.Render(ctx, graph, "plain", &out)
-		_ = graph.Close() // it is not needed any more
-		if closed := g.Close(); err == nil {
-			err = closed
-		}
-		return out.Bytes(), err
-	}
-	_ = g.Close() // the text is at fault
-	return nil, err
 }
 
 // read takes the places over. Graphviz's lie in inches from the bottom left.

@@ -15,8 +15,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vorrang/core/schema"
+	_ "vorrang/internal/layouttest"
+	"vorrang/internal/pgtest"
 	"vorrang/internal/subprocess"
 )
+
+func TestMain(m *testing.M) { pgtest.Main(m) }
 
 // many is a schema of so many tables, each of which refers to an earlier one.
 func many(tables int) schema.Schema {
@@ -131,7 +135,7 @@ func TestALayoutThatTakesTooLong(t *testing.T) {
 	}
 	kept := layouts
 	defer func() { layouts = kept }()
-	layouts = subprocess.New("layout", subprocess.Limits{Processes: 1, Time: time.Millisecond, Memory: 1 << 30}, nil)
+	layouts = subprocess.Beside(Program, Work, subprocess.Limits{Processes: 1, Time: time.Millisecond, Memory: 1 << 30})
 	m, err := Draw(t.Context(), crowd, nil, schema.Schema{})
 	require.NoError(t, err)
 	for _, l := range m.Links {
@@ -141,6 +145,17 @@ func TestALayoutThatTakesTooLong(t *testing.T) {
 	cancel()
 	_, err = Draw(ctx, crowd, nil, schema.Schema{})
 	require.ErrorIs(t, err, context.Canceled, "nobody waits any more")
+}
+
+// TestWithoutItsProgramAPlainGridIsDrawn, as where only vorrangd was copied.
+func TestWithoutItsProgramAPlainGridIsDrawn(t *testing.T) {
+	find, kept := subprocess.Find, layouts
+	defer func() { subprocess.Find, layouts = find, kept }()
+	subprocess.Find = func(string) (string, error) { return "", subprocess.ErrAbsent }
+	layouts = subprocess.Beside(Program, Work, Limits)
+	m, err := Draw(t.Context(), many(5), nil, schema.Schema{})
+	require.NoError(t, err)
+	assert.Len(t, m.Tables, 5)
 }
 
 // FuzzLayout gives every graph of a few tables, loops and doubled links too.
