@@ -93,9 +93,9 @@ func (b *bench) browse(ctx context.Context) (took []time.Duration, err error) {
 	return took, err
 }
 
-// page reads the overview.
+// page reads the overview, as the console does.
 func (b *bench) page(ctx context.Context) error {
-	body, err := b.get(ctx, "/api/v1/lanes")
+	body, err := b.get(ctx, "/api/v1/lanes?wait=1")
 	if err != nil {
 		return err
 	}

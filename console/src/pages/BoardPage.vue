@@ -15,7 +15,7 @@ import { usePages } from '../pages'
 
 const { value, problem, pages } = usePages(
   (search, after?: string) => result(api.GET('/api/v1/lanes', { params: { query: { search, after, wait: 1 } } })),
-  (seen) => seen.lanes.some((l) => l.environments.some((e) => e.reading)),
+  (seen) => seen.lanes.some((l) => l.environments.some(isUnknown)),
 )
 const { asked, newer, older } = pages
 /** What the page says is of some lanes only. */
