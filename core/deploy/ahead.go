@@ -39,19 +39,16 @@ func (r *run) upcoming(ctx context.Context) *upcoming {
 // tell afterwards whether its first statement ran: who is killed between the two leaves a step
 // that has begun, and nobody is to be asked about that.
 func (r *run) announce(ctx context.Context) {
-	if len(r.done) == 0 { // the first step's rows say what was waived
-		return
-	}
-	next := r.upcoming(ctx)
-	if next == nil || next.script.options.Mode != step.Autocommit || next.action.Resume > 1 || next.action.Half > 0 ||
-		!r.Dialect.Whole(next.script.statements[0]) {
+	r.next = r.upcoming(ctx)
+	next := r.next
+	first := len(r.done) == 0 // its rows say what was waived
+	if first || next == nil || next.script.options.Mode != step.Autocommit || next.action.Resume > 1 ||
+		next.action.Half > 0 || !r.Dialect.Whole(next.script.statements[0]) {
 		return
 	}
 	var err error
-	if next.before, err = r.before(ctx, next.script, 0); err == nil {
-		next.announced = true
-		r.next = next
-	}
+	next.before, err = r.before(ctx, next.script, 0)
+	next.announced = err == nil
 }
 
 // begunNext is the begun row of the step that was announced, after the ledger's newest entry.
@@ -69,13 +66,12 @@ func (r *run) begunNext(after ledger.Head) ledger.Entry {
 // expect tells the session which transaction follows the one that is to be committed, where
 // it can make use of that.
 func (r *run) expect(ctx context.Context) {
-	expecter, can := r.Target.(engine.Expecter)
-	if !can {
-		return
+	if r.next == nil {
+		r.next = r.upcoming(ctx)
 	}
-	if next := r.upcoming(ctx); next != nil && next.script.options.Mode == step.Transaction {
-		r.next = next
-		expecter.Expect(r.settings(next.script.options))
+	expecter, can := r.Target.(engine.Expecter)
+	if can && r.next != nil && r.next.script.options.Mode == step.Transaction {
+		expecter.Expect(r.settings(r.next.script.options))
 	}
 }
 

@@ -90,7 +90,7 @@ type run struct {
 	step  plan.Action // the one that is under way
 	done  []plan.Action
 	ahead []plan.Action // what follows it for certain, unless it fails
-	next  *upcoming     // the first of these, once it is announced or expected
+	next  *upcoming     // the first of these, once it was looked at
 
 	notices int // of the step
 	effects *effects

@@ -76,7 +76,7 @@ func (r *run) finish(ctx context.Context, s script, started time.Time, detail *l
 		r.resurvey(ctx, started)
 	}
 	entries := []ledger.Entry{r.entry(r.finished(), s, r.Now().Sub(started), detail)}
-	if r.next != nil {
+	if r.next != nil && r.next.announced {
 		entries = append(entries, r.begunNext(entries[0].Head()))
 	} else {
 		r.expect(ctx)
