@@ -27,6 +27,7 @@ import (
 	"vorrang/core/step"
 	"vorrang/internal/mariatest"
 	"vorrang/internal/pgtest"
+	"vorrang/internal/programtest"
 	"vorrang/internal/servicetest"
 )
 
@@ -36,12 +37,7 @@ func TestMain(m *testing.M) { pgtest.Main(m, mariatest.Stop) }
 
 var build = sync.OnceValues(func() (folder string, err error) {
 	folder = filepath.Join(pgtest.Root(), ".work", "test-bin")
-	command := exec.Command("go", "build", "-o", folder+"/", "./cmd/...")
-	command.Dir = pgtest.Root()
-	if output, err := command.CombinedOutput(); err != nil {
-		return "", fmt.Errorf("%w\n%s", err, output)
-	}
-	return folder, nil
+	return folder, programtest.Build(folder, "./cmd/...")
 })
 
 // built is the folder of the programs, built from what is tested.

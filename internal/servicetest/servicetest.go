@@ -26,8 +26,8 @@ import (
 	"vorrang/core/deploy"
 	"vorrang/core/engine"
 	"vorrang/core/step"
-	_ "vorrang/internal/layouttest" // maps are drawn
 	"vorrang/internal/pgtest"
+	_ "vorrang/internal/programtest" // maps are drawn
 	"vorrang/records"
 	"vorrang/service"
 	"vorrang/service/api"
@@ -200,36 +200,12 @@ func (w *World) Away(environment string) {
 	require.NoError(w.T, os.WriteFile(w.Files[environment], []byte("postgres://nobody@127.0.0.1:1/gone"), 0o600))
 }
 
-// Silent makes a target one that takes connections, and says nothing, until end is called.
+// Silent makes a target one that is connected to, and says nothing, until end is called.
 func (w *World) Silent(environment string) (end func()) {
 	w.T.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	listener, err := net.Listen("tcp", "127.0.0.1:0") // the system answers for who does not accept
 	require.NoError(w.T, err)
-	var mu sync.Mutex
-	var taken []net.Conn
-	over := false
-	go func() {
-		for {
-			conn, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			mu.Lock()
-			if taken = append(taken, conn); over {
-				_ = conn.Close()
-			}
-			mu.Unlock()
-		}
-	}()
-	end = func() {
-		_ = listener.Close()
-		mu.Lock()
-		defer mu.Unlock()
-		over = true
-		for _, conn := range taken {
-			_ = conn.Close() // it may be closed
-		}
-	}
+	end = func() { _ = listener.Close() } // it may be closed
 	w.T.Cleanup(end)
 	url := fmt.Sprintf("postgres://nobody@%s/silent", listener.Addr())
 	require.NoError(w.T, os.WriteFile(w.Files[environment], []byte(url), 0o600))

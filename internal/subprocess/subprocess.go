@@ -50,18 +50,13 @@ const mostAnswer = 512 << 20
 // in a process that was made for the work it does not return. Do must not need
 // anything that is set later, nor the environment.
 func New(name string, limits Limits, do func(request []byte) (answer []byte)) *Work {
-	if os.Args[0] == processName(name) {
-		serve(limits, do)
-		os.Exit(0)
-	}
-	return work(name, "", limits)
+	Serve(name, limits, do)
+	return Beside("", name, limits)
 }
 
 // Beside names a work that another program does, whose main function calls Serve: what this
 // one is not to be made of.
-func Beside(program, name string, limits Limits) *Work { return work(name, program, limits) }
-
-func work(name, program string, limits Limits) *Work {
+func Beside(program, name string, limits Limits) *Work {
 	w := &Work{name: name, program: program, limits: limits, places: make(chan *process, limits.Processes)}
 	for range limits.Processes {
 		w.places <- nil
@@ -69,8 +64,8 @@ func work(name, program string, limits Limits) *Work {
 	return w
 }
 
-// Serve does a work in the program that Beside names, and does not return, unless somebody
-// else started that.
+// Serve does a work in a process that was made for it, and does not return there. It does
+// nothing in any other.
 func Serve(name string, limits Limits, do func(request []byte) (answer []byte)) {
 	if os.Args[0] == processName(name) {
 		serve(limits, do)

@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vorrang/core/schema"
-	_ "vorrang/internal/layouttest"
 	"vorrang/internal/pgtest"
+	_ "vorrang/internal/programtest"
 	"vorrang/internal/subprocess"
 )
 

@@ -1,6 +1,6 @@
-// Package layouttest builds vorrang-layout for tests that draw. It does so once, when a test
-// first needs it: import it for that.
-package layouttest
+// Package programtest builds programs for tests. To import it has vorrang-layout built when a
+// test first draws.
+package programtest
 
 import (
 	"fmt"
@@ -13,6 +13,16 @@ import (
 	"vorrang/internal/subprocess"
 )
 
+// Build builds programs of the project, such as ./cmd/..., into a folder.
+func Build(folder, programs string) error {
+	command := exec.Command("go", "build", "-o", folder+"/", programs)
+	command.Dir = pgtest.Root()
+	if output, err := command.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w\n%s", err, output)
+	}
+	return nil
+}
+
 func init() {
 	build := sync.OnceValues(func() (folder string, err error) {
 		work := filepath.Join(pgtest.Root(), ".work")
@@ -23,12 +33,7 @@ func init() {
 			return "", err
 		}
 		pgtest.AtEnd(func() { _ = os.RemoveAll(folder) })
-		command := exec.Command("go", "build", "-o", folder+"/", "./cmd/vorrang-layout")
-		command.Dir = pgtest.Root()
-		if output, err := command.CombinedOutput(); err != nil {
-			return "", fmt.Errorf("%w\n%s", err, output)
-		}
-		return folder, nil
+		return folder, Build(folder, "./cmd/vorrang-layout")
 	})
 	subprocess.Find = func(program string) (string, error) {
 		folder, err := build()
