@@ -327,7 +327,8 @@ func TestAnOlderLookForDriftDoesNotHideANewerOne(t *testing.T) {
 	r := harbour(t)
 	now := time.Now().Add(-time.Minute)
 	save := func(at time.Time, objects int) bool {
-		news, err := r.SaveDriftLook(t.Context(), "harbour", "staging", records.DriftLook{At: at, Objects: objects, Fingerprint: fmt.Sprint(objects)})
+		look := records.DriftLook{At: at, Objects: objects, Fingerprint: fmt.Sprint(objects)}
+		news, err := r.SaveDriftLook(t.Context(), "harbour", "staging", look)
 		require.NoError(t, err)
 		return news
 	}

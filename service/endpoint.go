@@ -148,8 +148,8 @@ func sentenceCase(name string) string { return strings.ToUpper(name[:1]) + name[
 
 // requireProperty marks what an answer always holds.
 func requireProperty(params jsonschema.InterceptPropParams) error {
-	_, options, _ := strings.Cut(params.Field.Tag.Get("json"), ",")
-	if params.Processed && params.Field.Tag.Get("json") != "" && !strings.Contains(options, "omitempty") && !strings.Contains(options, "omitzero") &&
+	tag := params.Field.Tag.Get("json")
+	if params.Processed && tag != "" && !strings.Contains(tag, ",omitempty") && !strings.Contains(tag, ",omitzero") &&
 		!slices.Contains(params.ParentSchema.Required, params.Name) {
 		params.ParentSchema.Required = append(params.ParentSchema.Required, params.Name)
 	}

@@ -152,7 +152,8 @@ func refusal(t *testing.T, w *servicetest.World, environment string) *client.Err
 func followed(t *testing.T, from *client.Client, id int64) <-chan api.FleetDeployment {
 	t.Helper()
 	at := &servicetest.World{Client: from}
-	answer := at.Ask(t, http.MethodGet, fmt.Sprintf("/api/v1/fleet-deployments/%d", id), nil, map[string]string{"Accept": "text/event-stream"})
+	answer := at.Ask(t, http.MethodGet, fmt.Sprintf("/api/v1/fleet-deployments/%d", id), nil,
+		map[string]string{"Accept": "text/event-stream"})
 	require.Equal(t, "text/event-stream", answer.Header.Get("Content-Type"))
 	heard := make(chan api.FleetDeployment, 100)
 	go func() {

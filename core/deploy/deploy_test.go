@@ -675,7 +675,8 @@ func TestTheNextTransactionIsOpenWhenAStepEnds(t *testing.T) {
 	})
 	t.Run("a connection that goes is told by the next step", func(t *testing.T) {
 		y, outcome := between(t, func(y *yard, _ context.CancelCauseFunc) {
-			y.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND state = 'idle in transaction'")
+			y.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() " +
+				"AND state = 'idle in transaction'")
 		})
 		assert.Equal(t, deploy.Failed, outcome)
 		assert.Equal(t, ledger.StatusApplied, y.status("2"))

@@ -239,7 +239,8 @@ func (c *conn) write(ctx context.Context, entries []ledger.Entry, begins bool, h
 				string(e.Checksum), e.Deployment, e.Actor, e.DurationMS, string(e.Detail), e.PrevHash, e.Hash,
 			)
 		}
-		query := insert + strings.TrimSuffix(strings.Repeat(place+", ", len(some)), ", ") + " RETURNING " + columns + ", " + held
+		places := strings.TrimSuffix(strings.Repeat(place+", ", len(some)), ", ")
+		query := insert + places + " RETURNING " + columns + ", " + held
 		if begins { // in one round trip
 			query, begins = "BEGIN NOT ATOMIC START TRANSACTION; "+query+"; END", false
 		}

@@ -5,7 +5,7 @@ import { RouterLink } from 'vue-router'
 
 import { api, result, type EnvironmentStatus } from '../api'
 import { checkTitles, labels, plural } from '../labels'
-import { isOld, isUnknown } from '../state'
+import { isUnknown, stateOf } from '../state'
 import CommandLine from '../parts/CommandLine.vue'
 import EnvironmentCard from '../parts/EnvironmentCard.vue'
 import PagedList from '../parts/PagedList.vue'
@@ -28,9 +28,7 @@ const nameOf = (e: EnvironmentStatus) => `${e.lane} / ${e.environment}`
 const titleOf = (kind = '') => checkTitles[kind] ?? kind
 const wrong = computed(() => environments.value.filter((e) => e.trouble.length > 0))
 /** So many of which nobody knows how they stand now; nothing was wrong when they were seen last. */
-const unknown = computed(
-  () => environments.value.filter((e) => isUnknown(e) || (isOld(e) && e.trouble.length === 0)).length,
-)
+const unknown = computed(() => environments.value.filter((e) => stateOf(e) === labels.reading).length)
 const waiting = computed(() => environments.value.filter((e) => e.pending > 0 && e.trouble.length === 0).length)
 </script>
 
