@@ -3,6 +3,7 @@ package records
 import (
 	"errors"
 	"io"
+	"io/fs"
 	"net"
 	"strings"
 
@@ -21,6 +22,8 @@ func Away(err error) bool {
 		return true
 	case errors.As(err, &refused): // Source: https://www.postgresql.org/docs/current/errcodes-appendix.html
 		return strings.HasPrefix(refused.Code, "08") || strings.HasPrefix(refused.Code, "57P")
+	case errors.As(err, new(*fs.PathError)): // of a file or a program; what is in it counts as a net.Error
+		return false
 	}
 	return errors.As(err, &network) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
 		pgconn.SafeToRetry(err)

@@ -82,11 +82,11 @@ var Find = func(program string) (string, error) {
 	}
 	folder := filepath.Dir(own)
 	for _, path := range []string{filepath.Join(folder, program), filepath.Join(folder, "..", "lib", "vorrang", program)} {
-		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() {
+		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
 			return path, nil
 		}
 	}
-	return "", fmt.Errorf("%w: %s is neither in %s nor in lib/vorrang beside that", ErrAbsent, program, folder)
+	return "", fmt.Errorf("%w: no %s that can be run is in %s, nor in lib/vorrang beside that", ErrAbsent, program, folder)
 }
 
 func processName(work string) string { return "vorrang: " + work }
