@@ -55,30 +55,49 @@ func scanStep(row pgx.CollectableRow) (plan.Step, error) {
 
 // Catalogue returns a lane's steps in order. The slice must not be changed.
 func (r *Records) Catalogue(ctx context.Context, lane string) ([]plan.Step, error) {
+	all, err := r.Catalogues(ctx, lane)
+	return all[lane], err
+}
+
+// Catalogues returns the steps of lanes in order. The slices must not be changed.
+func (r *Records) Catalogues(ctx context.Context, lanes ...string) (map[string][]plan.Step, error) {
 	// read before the steps: what is submitted in between is read again the next time
+	rows, err := r.pool.Query(ctx, `SELECT lane, coalesce((SELECT max(id) FROM records.submission WHERE lane = one.lane), 0)
+		FROM unnest($1::text[]) one (lane)`, lanes)
+	if err != nil {
+		return nil, fmt.Errorf("read the catalogues: %w", err)
+	}
+	all := make(map[string][]plan.Step, len(lanes))
+	older := map[string]int64{} // lanes whose catalogue is not kept as of their newest submission
+	var lane string
 	var newest int64
-	err := r.pool.QueryRow(ctx, `SELECT coalesce(max(id), 0) FROM records.submission WHERE lane = $1`, lane).Scan(&newest)
+	_, err = pgx.ForEachRow(rows, []any{&lane, &newest}, func() error {
+		steps, kept := r.catalogues.kept(lane, newest)
+		if all[lane] = steps; !kept {
+			older[lane] = newest
+		}
+		return nil
+	})
 	if err != nil {
-		return nil, fmt.Errorf("read the catalogue of %s: %w", lane, err)
+		return nil, fmt.Errorf("read the catalogues: %w", err)
 	}
-	steps, kept := r.catalogues.kept(lane, newest)
-	if kept {
-		return steps, nil
+	for lane, newest := range older {
+		if all[lane], err = r.readCatalogue(ctx, lane); err != nil {
+			return nil, fmt.Errorf("read the catalogue of %s: %w", lane, err)
+		}
+		r.catalogues.keep(lane, catalogue{newest, all[lane]})
 	}
-	rows, err := r.pool.Query(
-		ctx,
-		`SELECT `+stepColumns+` FROM records.step WHERE lane = $1 AND newest AND gone IS NULL`,
-		lane,
-	)
+	return all, nil
+}
+
+func (r *Records) readCatalogue(ctx context.Context, lane string) ([]plan.Step, error) {
+	rows, err := r.pool.Query(ctx, `SELECT `+stepColumns+` FROM records.step WHERE lane = $1 AND newest AND gone IS NULL`, lane)
 	if err != nil {
-		return nil, fmt.Errorf("read the catalogue of %s: %w", lane, err)
+		return nil, err
 	}
-	if steps, err = pgx.CollectRows(rows, scanStep); err != nil {
-		return nil, fmt.Errorf("read the catalogue of %s: %w", lane, err)
-	}
+	steps, err := pgx.CollectRows(rows, scanStep)
 	slices.SortFunc(steps, byNumber)
-	r.catalogues.keep(lane, catalogue{newest, steps})
-	return steps, nil
+	return steps, err
 }
 
 func byNumber(a, b plan.Step) int { return step.Compare(a.Number, b.Number) }

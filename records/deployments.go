@@ -41,9 +41,11 @@ type Deployment struct {
 const (
 	deploymentColumns = `id, lane, environment, direction, outcome, actor, plan, gate, ` + moreColumns
 	// listedColumns leave out what is long, and in no list.
-	listedColumns = `id, lane, environment, direction, outcome, actor, plan - 'actions', '{}'::jsonb, ` + moreColumns
+	listedColumns = `id, lane, environment, direction, outcome, actor, coalesce(outline, plan - 'actions'), '{}'::jsonb, ` +
+		moreColumns
 
-	moreColumns = `CASE jsonb_typeof(plan -> 'actions') WHEN 'array' THEN jsonb_array_length(plan -> 'actions') ELSE 0 END,
+	moreColumns = `coalesce(planned, CASE jsonb_typeof(plan -> 'actions')
+			WHEN 'array' THEN jsonb_array_length(plan -> 'actions') ELSE 0 END),
 		failure, coalesce(release, ''), coalesce(digest, ''), started_at, ended_at, coalesce(service, 0), coalesce(fleet, 0)`
 )
 
@@ -126,16 +128,21 @@ func (r *Records) useScheduled(ctx context.Context, tx pgx.Tx, scheduled, deploy
 	return err
 }
 
-func (r *Records) begin(ctx context.Context, tx pgx.Tx, d Deployment) (begun Deployment, err error) {
-	rows, _ := tx.Query(
+func (r *Records) begin(ctx context.Context, tx pgx.Tx, d Deployment) (_ Deployment, err error) {
+	begun, outline := d, d.Plan
+	begun.Outcome, begun.Planned, begun.Service = deploy.Running, len(d.Plan.Actions), r.life.id
+	outline.Actions = nil
+	err = tx.QueryRow(
 		ctx,
 		`INSERT INTO records.deployment (lane, environment, direction, outcome, actor, plan, gate, release, digest, service,
-			fleet)
-		SELECT $1, $2, $3, $4, $5, $6, $7, nullif($8, ''), nullif($9, ''), $10, nullif($11, 0::bigint) WHERE records.lives($10)
-		RETURNING `+deploymentColumns,
-		d.Lane, d.Environment, d.Direction, deploy.Running, d.Actor, d.Plan, d.Gate, d.Release, d.Digest, r.life.id, d.Fleet,
-	)
-	if begun, err = pgx.CollectExactlyOneRow(rows, scanDeployment); err != nil {
+			fleet, outline, planned)
+		SELECT $1, $2, $3, $4, $5, $6, $7, nullif($8, ''), nullif($9, ''), $10, nullif($11, 0::bigint), $12, $13
+			WHERE records.lives($10)
+		RETURNING id, started_at`,
+		d.Lane, d.Environment, d.Direction, begun.Outcome, d.Actor, d.Plan, d.Gate, d.Release, d.Digest, begun.Service,
+		d.Fleet, outline, begun.Planned,
+	).Scan(&begun.ID, &begun.StartedAt)
+	if err != nil {
 		return begun, lost(err)
 	}
 	if waivers := d.Gate.Waivers; len(waivers) > 0 {
@@ -320,6 +327,19 @@ func (r *Records) Deployments(ctx context.Context, q DeploymentQuery) ([]Deploym
 		q.Lane, q.Environment, q.Outcome, q.Actor, q.Step, q.Release, q.Before, q.Limit)
 	if err != nil {
 		return nil, fmt.Errorf("read the deployments: %w", err)
+	}
+	return pgx.CollectRows(rows, scanDeployment)
+}
+
+// LastDeployments are the two newest deployments of each environment, given with its lane, in one
+// question; the newest first, as Deployments has them.
+func (r *Records) LastDeployments(ctx context.Context, lanes, environments []string) ([]Deployment, error) {
+	rows, err := r.pool.Query(ctx, `SELECT d.* FROM unnest($1::text[], $2::text[]) p (of_lane, of_environment)
+		CROSS JOIN LATERAL (SELECT `+listedColumns+` FROM records.deployment
+			WHERE lane = of_lane AND environment = of_environment ORDER BY id DESC LIMIT 2) d
+		ORDER BY d.id DESC`, lanes, environments)
+	if err != nil {
+		return nil, fmt.Errorf("read the last deployments: %w", err)
 	}
 	return pgx.CollectRows(rows, scanDeployment)
 }

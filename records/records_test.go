@@ -346,3 +346,32 @@ func TestAnOlderLookForDriftDoesNotHideANewerOne(t *testing.T) {
 	assert.False(t, save(now.Add(2*time.Second), 0))
 	assert.Zero(t, differ(), "and hides nothing")
 }
+
+// TestADeploymentOfAnOlderServiceIsListedAlike: one without an outline was written before there were outlines, or
+// by an older service beside this one.
+func TestADeploymentOfAnOlderServiceIsListedAlike(t *testing.T) {
+	url := pgtest.Database(t)
+	r := begun(t, url)
+	d := running
+	d.Plan = plan.Plan{Direction: ledger.Forward, Whole: true, Actions: make([]plan.Action, 3)}
+	begun, err := r.Begin(t.Context(), d)
+	require.NoError(t, err)
+	whole, err := r.Deployment(t.Context(), begun.ID)
+	require.NoError(t, err)
+	whole.StartedAt, begun.StartedAt = whole.StartedAt.UTC(), begun.StartedAt.UTC()
+	assert.Equal(t, whole, begun)
+	lists := func() (lists [2][]records.Deployment) {
+		var err error
+		lists[0], err = r.Deployments(t.Context(), records.DeploymentQuery{Limit: 10})
+		require.NoError(t, err)
+		lists[1], err = r.LastDeployments(t.Context(), []string{"harbour", "harbour"}, []string{"staging", "production"})
+		require.NoError(t, err)
+		return lists
+	}
+	now := lists()
+	assert.Equal(t, now[0], now[1])
+	assert.Equal(t, 3, now[0][0].Planned)
+	assert.Equal(t, plan.Plan{Direction: ledger.Forward, Whole: true}, now[0][0].Plan)
+	pgtest.Exec(t, url, "UPDATE records.deployment SET outline = NULL, planned = NULL")
+	assert.Equal(t, now, lists())
+}

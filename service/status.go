@@ -56,12 +56,52 @@ func (s *views) lanes(c call, in *lanesIn) (*api.Lanes, error) {
 	})
 	answer := &api.Lanes{}
 	lanes, answer.Next = page(lanes, in.Limit, func(l lane.Lane) string { return l.Name })
+	names := make([]string, len(lanes))
+	for i, l := range lanes {
+		names[i] = l.Name
+	}
+	catalogues, err := s.Records.Catalogues(c, names...)
+	if err != nil {
+		return nil, err
+	}
 	answer.Lanes = make([]api.LaneStatus, len(lanes))
 	errs := make([]error, len(lanes))
 	each(lanes, mostLooks, func(i int, l lane.Lane) {
-		answer.Lanes[i], errs[i] = s.laneStatus(ctx, c.who, l, in.Look != "no")
+		answer.Lanes[i], errs[i] = s.laneStatus(ctx, c.who, l, catalogues[l.Name], in.Look != "no")
 	})
-	return answer, errors.Join(errs...)
+	if err := errors.Join(errs...); err != nil {
+		return nil, err
+	}
+	return answer, s.runningOfUnread(c, answer.Lanes)
+}
+
+// runningOfUnread adds what runs, and what ran last, to what the answer did not wait for: that is
+// known without the targets, and asked in one question.
+func (s *views) runningOfUnread(ctx context.Context, lanes []api.LaneStatus) error {
+	var ofLanes, environments []string
+	unread := map[string]*api.EnvironmentStatus{}
+	for _, l := range lanes {
+		for i := range l.Environments {
+			if one := &l.Environments[i]; one.Reading && one.Fleet == nil {
+				ofLanes, environments = append(ofLanes, l.Lane), append(environments, one.Environment)
+				unread[l.Lane+"/"+one.Environment] = one
+			}
+		}
+	}
+	if len(unread) == 0 {
+		return nil
+	}
+	newest, err := s.Records.LastDeployments(ctx, ofLanes, environments)
+	if err != nil {
+		return err
+	}
+	for _, one := range unread {
+		one.Running, one.Last = nil, nil
+	}
+	for _, d := range newest {
+		addLast(unread[d.Lane+"/"+d.Environment], d)
+	}
+	return nil
 }
 
 func (s *views) oneLane(c call, in *laneIn) (*api.LaneStatus, error) {
@@ -69,17 +109,19 @@ func (s *views) oneLane(c call, in *laneIn) (*api.LaneStatus, error) {
 	if err != nil {
 		return nil, err
 	}
-	status, err := s.laneStatus(fresh(c), c.who, l, true)
+	catalogue, err := s.Records.Catalogue(c, l.Name)
+	if err != nil {
+		return nil, err
+	}
+	status, err := s.laneStatus(fresh(c), c.who, l, catalogue, true)
 	return &status, err
 }
 
 // laneStatus looks at all environments at once, but for those that the caller
 // may not read; where look is false, it only names them.
-func (s *views) laneStatus(ctx context.Context, who caller, l lane.Lane, look bool) (api.LaneStatus, error) {
-	catalogue, err := s.Records.Catalogue(ctx, l.Name)
-	if err != nil {
-		return api.LaneStatus{}, err
-	}
+func (s *views) laneStatus(
+	ctx context.Context, who caller, l lane.Lane, catalogue []plan.Step, look bool,
+) (api.LaneStatus, error) {
 	visible := slices.DeleteFunc(
 		slices.Clone(l.Environments),
 		func(e lane.Environment) bool { return !who.mayLook(l.Name, e.Name) },
@@ -118,10 +160,6 @@ func (s *views) environmentStatus(ctx context.Context, p targetContext, steps st
 	status, err := s.looking.once(ctx, p, steps != "none", func(ctx context.Context) (api.EnvironmentStatus, error) {
 		return s.statusNow(ctx, p, steps != "none")
 	})
-	if err == nil && status.Reading { // what runs is known without the target
-		status.Running, status.Last = nil, nil
-		_, err = s.lastDeployments(ctx, p, &status)
-	}
 	switch steps {
 	case "none":
 		status.Steps = nil
@@ -199,22 +237,27 @@ func (s *views) tellDrift(ctx context.Context, p targetContext, status *api.Envi
 func (s *views) lastDeployments(
 	ctx context.Context, p targetContext, status *api.EnvironmentStatus,
 ) (*records.Deployment, error) {
-	newest, err := s.Records.Deployments(ctx, records.DeploymentQuery{
-		Lane: p.lane.Name, Environment: p.environment.Name, Limit: 2,
-	})
+	newest, err := s.Records.LastDeployments(ctx, []string{p.lane.Name}, []string{p.environment.Name})
 	if err != nil {
 		return nil, err
 	}
 	var running *records.Deployment
 	for _, d := range newest {
-		shown := deploymentOf(d, false)
-		if d.EndedAt == nil {
-			running, status.Running = &d, &shown
-		} else if status.Last == nil {
-			status.Last = &shown
+		if addLast(status, d); d.EndedAt == nil {
+			running = &d
 		}
 	}
 	return running, nil
+}
+
+// addLast adds one of the newest deployments, the newest first, to the status of its environment.
+func addLast(status *api.EnvironmentStatus, d records.Deployment) {
+	shown := deploymentOf(d, false)
+	if d.EndedAt == nil {
+		status.Running = &shown
+	} else if status.Last == nil {
+		status.Last = &shown
+	}
 }
 
 func runningOf(d *records.Deployment) *gate.Running {

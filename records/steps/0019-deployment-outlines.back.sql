@@ -1,0 +1,1 @@
+ALTER TABLE records.deployment DROP COLUMN planned, DROP COLUMN outline;
