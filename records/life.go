@@ -40,8 +40,10 @@ const (
 	// takes a lost one again.
 	lifeEvery = time.Second
 	lifeAgain = 250 * time.Millisecond
-	// lifePatience bounds one try.
-	lifePatience = 5 * time.Second
+	// lifePatience bounds one try, and beginPatience all tries of a start: a server under load, or one that
+	// is just recovering, takes longer than 5 s to open a session.
+	lifePatience  = 5 * time.Second
+	beginPatience = 30 * time.Second
 )
 
 // News is what a service hears of others on the same records. Its zero value says that
@@ -68,7 +70,9 @@ func beginLife(ctx context.Context, pool querier, url, version, knows string, lo
 	if err != nil {
 		return nil, fmt.Errorf("keep that this service began: %w", err)
 	}
-	conn, err := l.take(ctx)
+	within, cancel := context.WithTimeout(ctx, beginPatience)
+	defer cancel()
+	conn, err := l.takeWithin(within)
 	if err != nil {
 		return nil, fmt.Errorf("take the lock of this service: %w", err)
 	}
@@ -78,6 +82,21 @@ func beginLife(ctx context.Context, pool querier, url, version, knows string, lo
 		l.keep(ctx, conn)
 	}()
 	return l, nil
+}
+
+// takeWithin tries take again until it succeeds or ctx is done; the error is that of the last try.
+func (l *life) takeWithin(ctx context.Context) (*pgx.Conn, error) {
+	for {
+		conn, err := l.take(ctx)
+		if err == nil {
+			return conn, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, err
+		case <-time.After(lifeAgain):
+		}
+	}
 }
 
 // take opens a session that holds the lock, and hears.
@@ -144,14 +163,8 @@ func (l *life) keep(ctx context.Context, conn *pgx.Conn) {
 			return
 		}
 		l.log.Warn("the session with the records was lost", "service", l.id, "error", err)
-		for conn = nil; conn == nil; {
-			if conn, err = l.take(ctx); err != nil {
-				select {
-				case <-ctx.Done():
-					return
-				case <-time.After(lifeAgain):
-				}
-			}
+		if conn, err = l.takeWithin(ctx); err != nil {
+			return
 		}
 		l.log.Info("the session with the records is there again", "service", l.id)
 		l.tell(News{})

@@ -17,6 +17,7 @@ import (
 	"vorrang/internal/pgtest"
 	"vorrang/internal/wiretap"
 	"vorrang/records"
+	"vorrang/target/postgres"
 )
 
 // soon waits for what another session does.
@@ -121,6 +122,29 @@ func TestAServiceOutlivesARestartOfItsRecords(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, r.Service(), list[0].ID)
+}
+
+// TestAStartTriesAgainForItsSession: a server under load may refuse the first.
+func TestAStartTriesAgainForItsSession(t *testing.T) {
+	url := pgtest.Database(t)
+	open(t, url).Close()
+	holder := pgtest.Connect(t, url)
+	_, err := holder.Exec(t.Context(), `SELECT pg_advisory_lock(1987015217, 1 + max(id)) FROM records.service`)
+	require.NoError(t, err)
+	opened := make(chan error, 1)
+	go func() {
+		r, err := records.Open(t.Context(), postgres.Engine{}, url, records.Settings{Wait: 5 * time.Second})
+		if err == nil {
+			r.Close()
+		}
+		opened <- err
+	}()
+	soon(t, func() bool {
+		return pgtest.Query(t, url, `SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND NOT granted
+			AND database = (SELECT oid FROM pg_database WHERE datname = current_database())`) == "true"
+	})
+	require.NoError(t, holder.Close(t.Context()))
+	assert.NoError(t, <-opened)
 }
 
 func TestOneServiceAtATimeHasATask(t *testing.T) {
