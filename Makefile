@@ -31,7 +31,7 @@ test: ## sets up and passes the tests
 
 vet:
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
-	go vet ./...
+	go vet $(VET) ./...
 
 fuzz: ## runs every fuzz target for a minute
 	@scripts/setup test
@@ -47,7 +47,7 @@ soak: ## keeps three services busy for an hour, restarts one after the other mea
 	@$(MAKE) --no-print-directory build
 	@go run ./bench -soak $(or $(SOAK),1h)
 
-pictures: ## takes the pictures of the documentation anew
+pictures: ## takes the pictures of the documentation again
 	@scripts/setup pictures
 	@$(MAKE) --no-print-directory build
 	@scripts/pictures

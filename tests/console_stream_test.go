@@ -15,7 +15,7 @@ import (
 )
 
 // countStreams keeps the event streams that a page opens, and has the first one refused, as a proxy does while the service
-// behind it starts anew.
+// behind it starts again.
 const countStreams = `window.streams = []
 window.EventSource = class extends EventSource {
 	constructor(path) { super(streams.length ? path : '/nowhere'); streams.push(this) }

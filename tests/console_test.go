@@ -82,17 +82,18 @@ func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 	require.NoError(p.t, chromedp.Do(p.ctx, steps...))
 }
 
+// until waits until an expression is true in the page. It is evaluated every 50 ms: with every frame, as is
+// usual, the browser would draw without end, and take a processor for itself.
+func (p *page) until(expression string) error {
+	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](expression,
+		chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(pagePatience)))
+	return err
+}
+
 // sees waits until the page shows a text.
 func (p *page) sees(text string) {
 	p.t.Helper()
-	_, err := chromedp.Run(
-		p.ctx,
-		chromedp.Poll[bool](
-			fmt.Sprintf("document.body.innerText.includes(%q)", text),
-			chromedp.WithPollingTimeout(pagePatience),
-		),
-	)
-	if err != nil {
+	if err := p.until(fmt.Sprintf("document.body.innerText.includes(%q)", text)); err != nil {
 		shown, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
 		p.t.Fatalf("the page should show %q; it shows:\n%s", text, shown)
 	}
@@ -105,8 +106,7 @@ func (p *page) press(words string) {
 	find := fmt.Sprintf(`(() => { const b = [...document.querySelectorAll('button, [role=tab], [role=option]')]
 		.find(b => (b.ariaLabel || b.innerText).trim().startsWith(%q) && !b.disabled && b.offsetParent);
 		b?.dispatchEvent(new MouseEvent('mousedown', { bubbles: true })); b?.click(); return !!b })()`, words)
-	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](find, chromedp.WithPollingTimeout(pagePatience)))
-	require.NoError(p.t, err, "there is no button %q", words)
+	require.NoError(p.t, p.until(find), "there is no button %q", words)
 }
 
 // fill puts a text into a field at once: a dialog that is still opening takes
@@ -119,8 +119,7 @@ func (p *page) fill(name, text string) {
 		i.value = %q; i.dispatchEvent(new Event('input', { bubbles: true })); return true })()`,
 		name, text,
 	)
-	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](enter, chromedp.WithPollingTimeout(pagePatience)))
-	require.NoError(p.t, err, "there is no field %q", name)
+	require.NoError(p.t, p.until(enter), "there is no field %q", name)
 }
 
 func (p *page) goTo(path string) { p.do(chromedp.Navigate(p.w.Server + path)) }

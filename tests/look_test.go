@@ -142,8 +142,7 @@ func (p *page) show(path string) {
 
 func (p *page) wait(condition string) {
 	p.t.Helper()
-	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](condition, chromedp.WithPollingTimeout(pagePatience)))
-	require.NoError(p.t, err)
+	require.NoError(p.t, p.until(condition))
 }
 
 // measure takes an answer that is JSON.

@@ -17,7 +17,8 @@ func Open(ctx context.Context) (context.Context, context.CancelFunc) {
 		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-quic", true),
 		chromedp.Flag("disable-sync", true),
-		chromedp.Flag("no-sandbox", os.Geteuid() == 0), // Chromium refuses to run as root otherwise
+		chromedp.Flag("force-prefers-reduced-motion", true), // what moves is drawn without end
+		chromedp.Flag("no-sandbox", os.Geteuid() == 0),      // Chromium refuses to run as root otherwise
 	)
 	if path := os.Getenv("CHROMIUM"); path != "" {
 		options = append(options, chromedp.ExecPath(path))
