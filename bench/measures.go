@@ -178,6 +178,7 @@ func (b *bench) nothingToDo(ctx context.Context) error {
 			aim:    "under 75 ms",
 			figure: fmt.Sprintf("%d ms", ours.Milliseconds()),
 			met:    ours < 75*time.Millisecond,
+			over:   ours.Seconds()/0.075 - 1,
 		},
 	)
 	return err
@@ -264,7 +265,8 @@ func (b *bench) snapshot(ctx context.Context) error {
 func (b *bench) add(work, against string, ours, theirs time.Duration, most float64) {
 	ratio := float64(ours) / float64(max(theirs, 1))
 	b.lines = append(b.lines, line{work: work, against: against, ours: ours, theirs: theirs,
-		aim: fmt.Sprintf("at most %.2f times", most), figure: fmt.Sprintf("%.2f times", ratio), met: ratio <= most})
+		aim: fmt.Sprintf("at most %.2f times", most), figure: fmt.Sprintf("%.2f times", ratio), met: ratio <= most,
+		over: ratio/most - 1})
 	fmt.Printf(
 		"%s: %.2f times (%s against %s)\n",
 		work, ratio, ours.Round(time.Millisecond), theirs.Round(time.Millisecond),
@@ -310,13 +312,15 @@ func (b *bench) write(ctx context.Context) error {
 	return benchPart.write(text.String())
 }
 
-// verdict says whether the aim is met, where there is one.
+// verdict says whether the aim is met, where there is one, and by how much it is missed.
 func (l line) verdict() string {
 	switch {
 	case l.aim == "":
 		return ""
 	case l.met:
 		return "met"
+	case l.over > 0:
+		return fmt.Sprintf("missed by %.0f %%", 100*l.over)
 	}
 	return "missed"
 }

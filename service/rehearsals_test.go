@@ -130,7 +130,7 @@ func TestARehearsalNamesTheWayBackThatIsWrong(t *testing.T) {
 	}
 }
 
-// What was wrong is told by object, and a later rehearsal of a step that was mended
+// What was wrong is told by object, and a later rehearsal of a step that was fixed
 // counts.
 func TestAWrongWayBackIsMendedAndRehearsedAgain(t *testing.T) {
 	w, rehearse := rehearsed(t, map[string]string{

@@ -44,7 +44,7 @@ export function follow(path: string, ended: () => void) {
   const timer = setInterval(show, 100)
 
   const stream = listen<DeployEvent>(path, Object.keys(kinds), (event) => {
-    if (event.seq <= last && event.kind !== 'ended') return // a stream that was opened anew begins with the first
+    if (event.seq <= last && event.kind !== 'ended') return // a stream that was opened again begins with the first
     last = event.seq
     waiting.push(event)
     if (event.kind !== 'ended') return
@@ -94,7 +94,7 @@ const longestWait = 30_000
 
 /**
  * Hears the events of some kinds at a path until stop is called. A browser takes a stream that breaks off up again by
- * itself, but not one that was refused, as by a proxy while its service starts anew: that is opened again here, after
+ * itself, but not one that was refused, as by a proxy while its service starts again: that is opened again here, after
  * refused, and later each time. A page that nobody sees hears nothing, since a browser has few connections to share.
  */
 function listen<T>(path: string, kinds: string[], hear: (event: T) => void, refused?: () => Promise<void>) {
