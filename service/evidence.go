@@ -32,7 +32,7 @@ func (s *targets) evidenceOf(
 	ctx context.Context, p targetContext, session engine.Session, standing plan.Standing,
 ) (stepEvidence, error) {
 	e := stepEvidence{standing: standing, verdict: evidence.Unclear}
-	known, back := standing.Step, standing.State.Progress.Direction == ledger.Back
+	known, back := standing.Step, standing.State.Progress().Direction == ledger.Back
 	if unfinished(standing.State) {
 		begun, found := s.versions(ctx, p)(standing.Step.Number, standing.State.Checksum)
 		if !found {
@@ -54,7 +54,7 @@ func (s *targets) evidenceOf(
 			return e, err
 		}
 	}
-	progress := standing.State.Progress
+	progress := standing.State.Progress()
 	all, one := p.dialect().
 		Objects(e.statements, 1, 0),
 		p.dialect().
@@ -188,7 +188,7 @@ func evidenceOf(e stepEvidence) api.Evidence {
 	for _, o := range e.step.Invalid() {
 		shown.Invalid = append(shown.Invalid, o.String())
 	}
-	if progress := e.standing.State.Progress; unfinished(e.standing.State) {
+	if progress := e.standing.State.Progress(); unfinished(e.standing.State) {
 		shown.Statement, shown.Of = progress.Statement, progress.Of
 		if i := progress.Statement - 1; i >= 0 && i < len(e.statements) {
 			shown.Line = e.statements[i].Line

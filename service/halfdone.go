@@ -50,7 +50,7 @@ func (s *targets) stuck(
 	ctx context.Context, p targetContext, session engine.Session, standing plan.Standing,
 ) (string, error) {
 	st := standing.State
-	took := st.Progress.Statement - 1
+	took := st.Progress().Statement - 1
 	switch {
 	case standing.Has(plan.Absent):
 		return "its files are gone", nil
@@ -65,10 +65,10 @@ func (s *targets) stuck(
 	if err != nil {
 		return "", err
 	}
-	if !begins(statements, st.Progress) {
+	if !begins(statements, st.Progress()) {
 		return fmt.Sprintf(
 			"the statements before number %d took effect, and were changed since",
-			st.Progress.Statement,
+			st.Progress().Statement,
 		), nil
 	}
 	if _, why := deploy.Unresumable(p.dialect().SessionOf(statements[:took]), statements[took:]); why != "" {

@@ -100,7 +100,9 @@ func (s *repairs) settleWhole(
 	}
 	var lines, against []string
 	if in.As == ledger.SettledWhole {
-		standing.Step, standing.State.Progress.Direction = version, ledger.Forward
+		progress := st.Progress()
+		progress.Direction = ledger.Forward
+		standing.Step, standing.State = version, st.WithProgress(progress)
 		e, err := s.targets.evidenceOf(c, p, session, standing)
 		if err != nil {
 			return nil, "", err
@@ -108,7 +110,7 @@ func (s *repairs) settleWhole(
 		lines, against = e.step.Lines(), e.step.Wrong()
 	} else {
 		took := st.HalfDone()
-		if st.Progress.Direction == ledger.Back || st.Doubtful() {
+		if st.Progress().Direction == ledger.Back || st.Doubtful() {
 			took = len(statements)
 		}
 		looked, _, err := session.Peek(c, defaults(p), evidence.Effects(p.dialect().Objects, statements, took), nil)
@@ -129,7 +131,7 @@ func (s *repairs) settleWhole(
 			number, in.As,
 		)
 	}
-	detail := st.Progress
+	detail := st.Progress()
 	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen, detail.Waived = in.As, reason, "", "", lines, nil
 	entry := ledger.Entry{
 		Action:   ledger.Settled,
@@ -151,7 +153,7 @@ func (s *repairs) settleWhole(
 
 // nextDirection says where a settled step goes on, if anywhere.
 func nextDirection(st ledger.StepState, as string) string {
-	p := st.Progress
+	p := st.Progress()
 	switch {
 	case as == ledger.SettledNotApplied && p.Direction == ledger.Back:
 		return fmt.Sprintf("; a rollback goes on at statement %d of %d", p.Statement, p.Of)
@@ -181,7 +183,7 @@ func (s *repairs) clearAway(
 			see(remedy.Acknowledge, "look again; if you know better"),
 			against,
 			"the target shows otherwise than that statement %d of step %s is %s",
-			e.standing.State.Progress.Statement, e.standing.Step.Number, in.As,
+			e.standing.State.Progress().Statement, e.standing.Step.Number, in.As,
 		)
 	}
 	sweeper, can := session.(engine.Sweeper)
@@ -208,7 +210,7 @@ func speaksAgainst(e stepEvidence, as string) []string {
 			against = append(against, seen.String())
 		}
 	}
-	progress := e.standing.State.Progress
+	progress := e.standing.State.Progress()
 	if has, holds := e.statement.Checked(); has && progress.Statement >= progress.Of &&
 		holds == (as == ledger.SettledNotApplied) {
 		against = append(against, e.statement.Lines()[:len(e.statement.Check)]...)
@@ -218,7 +220,7 @@ func speaksAgainst(e stepEvidence, as string) []string {
 
 // settled is the entry that says what became of a step in doubt.
 func settled(standing plan.Standing, e stepEvidence, as, reason, actor string, dropped []evidence.Object) ledger.Entry {
-	detail := standing.State.Progress
+	detail := standing.State.Progress()
 	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen, detail.Waived = as, reason, "", "",
 		e.statement.Lines(), nil
 	if as == ledger.SettledApplied && detail.Statement < detail.Of {

@@ -336,7 +336,7 @@ func (s *views) failures(
 	again.Arguments.NewRelease = facts.Asks.Release
 	for _, st := range facts.View.Steps {
 		number := st.Step.Number
-		if st.State.Status != ledger.StatusFailed || st.State.Progress.Direction == ledger.Back ||
+		if st.State.Status != ledger.StatusFailed || st.State.Progress().Direction == ledger.Back ||
 			facts.Stuck(number) ||
 			st.Has(plan.NotHere) && !st.State.Partly() {
 			continue
@@ -344,7 +344,7 @@ func (s *views) failures(
 		t := api.Trouble{Kind: "failed", Step: number,
 			Message: fmt.Sprintf(
 				"step %s (%s) failed in deployment %s: %s",
-				number, st.Step.Slug, st.State.Deployment, st.State.Progress.Error,
+				number, st.Step.Slug, st.State.Deployment, st.State.Progress().Error,
 			)}
 		cause, err := s.causeOf(ctx, p, number)
 		if err != nil {
@@ -396,7 +396,7 @@ func (s *views) causeOf(ctx context.Context, p targetContext, number step.Number
 
 // stopped reports whether a step failed in a direction, by an error of a kind.
 func (p targetContext) stopped(st plan.Standing, direction ledger.Direction, by engine.Kind) bool {
-	progress := st.State.Progress
+	progress := st.State.Progress()
 	back := progress.Direction == ledger.Back
 	return st.State.Status == ledger.StatusFailed && back == (direction == ledger.Back) &&
 		p.engine.KindOf(progress.SQLState) == by
@@ -407,7 +407,7 @@ func stepStatus(s plan.Standing) api.StepStatus {
 		Open: open(s), Mode: s.Step.Options.Mode, Phase: s.Step.Options.Phase, Back: s.Step.Back != nil, Check: s.Step.Check != nil,
 		Checksum: s.Step.Forward.Checksum, Applied: s.State.Checksum, Actor: s.State.Actor,
 		Deployment: s.State.Deployment, DurationMS: s.State.DurationMS, HalfDone: s.State.Partly() &&
-			s.State.Progress.Mode == step.Autocommit}
+			s.State.Progress().Mode == step.Autocommit}
 	if !s.State.At.IsZero() {
 		status.At = &s.State.At
 	}

@@ -244,7 +244,7 @@ func (s *catalogue) touchedIn(
 			t.Remedies = []remedy.Remedy{
 				remedy.ByHand(
 					"the statements before number %d took effect there: put them back as they were and submit",
-					max(st.Progress.Statement, 1),
+					max(st.Progress().Statement, 1),
 				),
 				p.at().RollbackLast().For("or undo the step there first"),
 			}
@@ -272,7 +272,7 @@ func (s *catalogue) keepsBeginning(
 	if err != nil {
 		return false, err
 	}
-	return begins(statements, st.Progress), nil
+	return begins(statements, st.Progress()), nil
 }
 
 // reload gives a step its texts back.

@@ -115,7 +115,7 @@ func TestABackfillGoesOnWhereItStopped(t *testing.T) {
 			st := y.view().State.Of("1")
 			require.Equal(t, c.status, st.Status)
 			if st.Status == ledger.StatusFailed {
-				assert.GreaterOrEqual(t, st.Progress.Rows, int64(100))
+				assert.GreaterOrEqual(t, st.Progress().Rows, int64(100))
 				pgtest.Exec(t, y.url, "UPDATE public.vessel SET draught_cm = 400 WHERE draught_cm < 0")
 				require.Equal(t, deploy.Done, y.promote().Outcome)
 				assert.Equal(

@@ -383,7 +383,7 @@ func TestAutocommitMayControlItsTransactions(t *testing.T) {
 	result := y.promote()
 	require.Equal(t, deploy.Failed, result.Outcome)
 	assert.Equal(t, "0", y.query("SELECT count(*) FROM a"))
-	assert.Equal(t, 2, y.view().State.Of("1").Progress.Statement, "it goes on at BEGIN")
+	assert.Equal(t, 2, y.view().State.Of("1").Progress().Statement, "it goes on at BEGIN")
 	y.files["1-a.sql"] = autocommit + "CREATE TABLE a (id int);\nBEGIN;\nINSERT INTO a VALUES (2);\nCOMMIT;"
 	require.Equal(t, deploy.Done, y.promote().Outcome)
 	y.files["2-b.sql"] = autocommit + "BEGIN;\nINSERT INTO a VALUES (3);"
@@ -472,7 +472,7 @@ func TestALostConnectionFailsCleanly(t *testing.T) {
 		assert.Contains(t, result.Failure.Left, "the step is in doubt")
 		y.open()
 		assert.Equal(t, ledger.StatusInDoubt, y.status("1"))
-		assert.Equal(t, 2, y.view().State.Of("1").Progress.Statement)
+		assert.Equal(t, 2, y.view().State.Of("1").Progress().Statement)
 	})
 }
 

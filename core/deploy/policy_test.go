@@ -77,7 +77,7 @@ func TestBackingOutLeavesTheSchemaAsItWas(t *testing.T) {
 		y.status("3"),
 		"the failed way back reversed nothing; the step is as far as it came",
 	)
-	assert.Equal(t, 3, y.view().State.Of("3").Progress.Statement)
+	assert.Equal(t, 3, y.view().State.Of("3").Progress().Statement)
 	y.files["3-c.sql"] = strings.Replace(y.files["3-c.sql"], "UNIQUE", "", 1)
 	require.Equal(t, deploy.Done, y.promote().Outcome, "and goes on there")
 	assert.Equal(t, "a b c c_id", y.query(tables))

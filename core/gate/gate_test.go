@@ -29,9 +29,9 @@ func facts(standings ...plan.Standing) Facts {
 
 func TestEachFactTurnsOneCheck(t *testing.T) {
 	doubt := standing("5", ledger.StatusInDoubt)
-	doubt.State.Progress = ledger.Detail{Statement: 2, Of: 3}
+	doubt.State = doubt.State.WithProgress(ledger.Detail{Statement: 2, Of: 3})
 	half := standing("6", ledger.StatusFailed)
-	half.State.Progress = ledger.Detail{Direction: ledger.Back, Mode: step.Autocommit, Statement: 2, Of: 2}
+	half.State = half.State.WithProgress(ledger.Detail{Direction: ledger.Back, Mode: step.Autocommit, Statement: 2, Of: 2})
 	away := facts(half)
 	away.Away = []step.Number{"6"}
 	running := facts()
@@ -45,7 +45,7 @@ func TestEachFactTurnsOneCheck(t *testing.T) {
 	undecided := facts(doubt)
 	undecided.Doubts = []Doubt{{"5", evidence.Unclear, "the step has no check"}}
 	batches := standing("5", ledger.StatusInDoubt)
-	batches.State.Progress = ledger.Detail{Mode: step.Batches, Statement: 1, Of: 1}
+	batches.State = batches.State.WithProgress(ledger.Detail{Mode: step.Batches, Statement: 1, Of: 1})
 	underWay := facts(doubt)
 	underWay.View.Steps[0].State.Deployment, underWay.Running = "12", running.Running
 	sealed := facts(standing("2", ledger.StatusPending, plan.Late))

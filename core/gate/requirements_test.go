@@ -187,7 +187,7 @@ func known(t *testing.T, r remedy.Remedy) {
 
 func TestAHalfDoneStepSaysTheWaysOut(t *testing.T) {
 	half := standing("2", ledger.StatusFailed)
-	half.State.Progress = ledger.Detail{Mode: step.Autocommit, Statement: 3, Of: 4}
+	half.State = half.State.WithProgress(ledger.Detail{Mode: step.Autocommit, Statement: 3, Of: 4})
 	f := facts(half)
 	assert.Equal(t, Pass, Forward(f).Find(NothingInDoubt).Verdict, "it goes on where it stopped")
 	assert.False(t, f.Stuck("2"))
@@ -272,7 +272,7 @@ func TestWaysBackAreThoseThatWereApprovedAndSigned(t *testing.T) {
 
 func TestWhatAStepInDoubtShowsDecides(t *testing.T) {
 	doubtful := standing("2", ledger.StatusInDoubt)
-	doubtful.State.Progress, doubtful.State.At = ledger.Detail{Statement: 1, Of: 1}, noon
+	doubtful.State, doubtful.State.At = doubtful.State.WithProgress(ledger.Detail{Statement: 1, Of: 1}), noon
 	f := facts(doubtful)
 	check := Forward(f).Find(NothingInDoubt)
 	assert.Equal(t, Hold, check.Verdict)

@@ -17,7 +17,7 @@ func (f Facts) nothingInDoubt() Check {
 			NothingInDoubt,
 			fmt.Sprintf(
 				"the way back of step %s stopped at statement %d of %d",
-				number, half[0].State.Progress.Statement, half[0].State.Progress.Of,
+				number, half[0].State.Progress().Statement, half[0].State.Progress().Of,
 			),
 			f.FixHalfBack(number)...)
 	}
@@ -69,7 +69,7 @@ func (f Facts) halfDone() Check {
 				NothingInDoubt,
 				fmt.Sprintf(
 					"step %s (%s) stopped at statement %d of %d, and cannot go on there: %s",
-					number, s.Step.Slug, max(s.State.Progress.Statement, 1), s.State.Progress.Of, half.Stuck,
+					number, s.Step.Slug, max(s.State.Progress().Statement, 1), s.State.Progress().Of, half.Stuck,
 				),
 				ways...)
 		}
@@ -95,7 +95,7 @@ func (f Facts) nothingDoubtedBack() Check {
 			NothingInDoubt,
 			fmt.Sprintf(
 				"step %s is in doubt: its statement %d of %d began at %s, and nothing says how it ended%s",
-				d.Step.Number, max(d.State.Progress.Statement, 1), max(d.State.Progress.Of, 1), utc(d.State.At),
+				d.Step.Number, max(d.State.Progress().Statement, 1), max(d.State.Progress().Of, 1), utc(d.State.At),
 				because(known.Why),
 			),
 			f.place().

@@ -230,7 +230,7 @@ func TestFoldKnowsHowFarAHalfStepCame(t *testing.T) {
 	assert.Equal(
 		t,
 		Detail{Mode: step.Autocommit, Statement: 2, Of: 3, Done: "sum", Error: "no"},
-		state.Of("1").Progress,
+		state.Of("1").Progress(),
 	)
 }
 
@@ -240,7 +240,7 @@ func TestAStepSettledAsNotAppliedGoesOnWhereItWasInDoubt(t *testing.T) {
 	settled.As, settled.Reason = SettledNotApplied, "looked"
 	state := Fold(chain(entry(Begun, "1", doubt), entry(Settled, "1", settled)))
 	assert.Equal(t, StatusFailed, state.Of("1").Status)
-	assert.Equal(t, doubt, state.Of("1").Progress)
+	assert.Equal(t, doubt, state.Of("1").Progress())
 }
 
 // A waiver of the order holds for a step as long as what is said of it later is
@@ -271,7 +271,7 @@ func TestAStatementSettledAsAppliedIsPassedOver(t *testing.T) {
 		),
 	)
 	assert.True(t, state.Of("1").Partly())
-	assert.Equal(t, Detail{Mode: step.Autocommit, Statement: 3, Of: 3, Done: "sum of 2"}, state.Of("1").Progress)
+	assert.Equal(t, Detail{Mode: step.Autocommit, Statement: 3, Of: 3, Done: "sum of 2"}, state.Of("1").Progress())
 }
 
 func TestTheStateKnowsWhereATargetStands(t *testing.T) {

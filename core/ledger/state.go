@@ -141,13 +141,28 @@ type StepState struct {
 	Seq        int64 // of the newest entry about it
 
 	// for failed and in doubt
-	Progress    Detail     // how far a step got that is not one transaction
+	progress    *Detail    // nil for most: a ledger has thousands of steps
 	origin      *StepState // what it was when its way back began; nil unless that is under way
 	OrderWaived bool       // run though the order was not kept: somebody waived that
 
 	// Undermined is another step that was reversed since this one stopped
 	// half-way; empty if none was.
 	Undermined step.Number
+}
+
+// Progress is how far a step got that is not one transaction, where it failed or is in doubt; empty for
+// others.
+func (st StepState) Progress() Detail {
+	if st.progress == nil {
+		return Detail{}
+	}
+	return *st.progress
+}
+
+// WithProgress is the same state, with another progress.
+func (st StepState) WithProgress(progress Detail) StepState {
+	st.progress = &progress
+	return st
 }
 
 // KeptOrder reports whether the step's place in the order says when it was carried
@@ -159,17 +174,17 @@ func (st StepState) KeptOrder() bool { return !st.OrderWaived && st.Status != St
 // place, after some of it may have taken effect. For mode batches every place is
 // known: the statement itself finds what is left.
 func (st StepState) Partly() bool {
-	if st.Progress.Mode == step.Batches {
-		return st.Status == StatusInDoubt || st.Status == StatusFailed && st.Progress.Rows > 0
+	if st.Progress().Mode == step.Batches {
+		return st.Status == StatusInDoubt || st.Status == StatusFailed && st.Progress().Rows > 0
 	}
-	return st.Status == StatusFailed && st.Progress.Mode != "" && (st.Progress.Statement > 1 || st.Progress.Left > 0)
+	return st.Status == StatusFailed && st.Progress().Mode != "" && (st.Progress().Statement > 1 || st.Progress().Left > 0)
 }
 
 // HalfDone is how many statements of the forward script took effect, of a step of
 // mode autocommit that stopped before its last or whose way back is not finished;
 // 0 for every other.
 func (st StepState) HalfDone() int {
-	p := st.Progress
+	p := st.Progress()
 	if p.Direction == Back {
 		if st.origin == nil {
 			return 0
@@ -254,7 +269,7 @@ func (s *State) fold(e Entry) {
 		before.OrderWaived && e.Deployment == "" && e.Action != Attested // a word about what was run so
 	if unfinished := before.Status == StatusFailed || before.Status == StatusInDoubt; unfinished &&
 		detail.Direction != Back {
-		detail.Left = max(detail.Left, before.Progress.Left)
+		detail.Left = max(detail.Left, before.Progress().Left)
 	}
 	switch e.Action {
 	case Applied:
@@ -264,9 +279,11 @@ func (s *State) fold(e Entry) {
 	case RolledBack:
 		next.Status = StatusRolledBack
 	case Begun:
-		next.Status, next.Progress = StatusInDoubt, detail
+		next.Status = StatusInDoubt
+		next = next.WithProgress(detail)
 	case Failed:
-		next.Status, next.Progress = StatusFailed, detail
+		next.Status = StatusFailed
+		next = next.WithProgress(detail)
 	case Amended:
 		before.Checksum = e.Checksum
 		next = before
@@ -330,7 +347,7 @@ func (st StepState) goingBack(before StepState) StepState {
 // settle records what somebody says of what became of a step in doubt: as
 // for the text that ran, so applied means reversed where it went back.
 func settle(next, before StepState, detail Detail) StepState {
-	back := before.Progress.Direction == Back
+	back := before.Progress().Direction == Back
 	switch {
 	case detail.As == SettledUndone:
 		next.Status = StatusRolledBack
@@ -340,24 +357,28 @@ func settle(next, before StepState, detail Detail) StepState {
 			next.Checksum = before.origin.Checksum
 		}
 	case detail.As == SettledAgain:
-		next.Status, next.origin, next.Progress = StatusFailed, before.origin, before.Progress
-		next.Progress.Left = max(before.Progress.Statement-1, before.Progress.Left)
-		next.Progress.Statement, next.Progress.Done, next.Progress.Error, next.Progress.SQLState = 1, "", "", ""
+		progress := before.Progress()
+		progress.Left = max(progress.Statement-1, progress.Left)
+		progress.Statement, progress.Done, progress.Error, progress.SQLState = 1, "", "", ""
+		next.Status, next.origin = StatusFailed, before.origin
+		next = next.WithProgress(progress)
 	case detail.As == SettledApplied && detail.Next > 0:
-		next.Status, next.origin, next.Progress = StatusFailed, before.origin, before.Progress
-		next.Progress.Statement, next.Progress.Done = detail.Next, detail.Done
+		progress := before.Progress()
+		progress.Statement, progress.Done = detail.Next, detail.Done
+		next.Status, next.origin = StatusFailed, before.origin
+		next = next.WithProgress(progress)
 	case detail.As == SettledApplied && back:
 		next.Status = StatusRolledBack
 	case detail.As == SettledApplied:
 		next.Status = StatusApplied
-	case back && before.origin != nil && before.Progress.Statement <= 1 && before.Progress.Rows == 0:
+	case back && before.origin != nil && before.Progress().Statement <= 1 && before.Progress().Rows == 0:
 		origin := *before.origin
 		origin.Seq = next.Seq
 		return origin
 	default:
 		next.origin = before.origin
 		next.Status = StatusFailed
-		next.Progress = before.Progress // the next promotion goes on at the statement in doubt
+		next.progress = before.progress // the next promotion goes on at the statement in doubt
 	}
 	return next
 }

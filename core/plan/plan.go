@@ -146,7 +146,7 @@ func Forward(view View, through step.Number) (Plan, error) {
 			break
 		}
 		action := Action{Direction: ledger.Forward, Step: s.Step}
-		if s.State.Progress.Direction != ledger.Back {
+		if s.State.Progress().Direction != ledger.Back {
 			action.goOn(s.State)
 		}
 		p.Actions = append(p.Actions, action)
@@ -157,7 +157,7 @@ func Forward(view View, through step.Number) (Plan, error) {
 // goOn lets an action begin where an earlier try stopped.
 func (a *Action) goOn(st ledger.StepState) {
 	if st.Partly() {
-		a.Resume, a.Done, a.Rows = st.Progress.Statement, st.Progress.Done, st.Progress.Rows
+		a.Resume, a.Done, a.Rows = st.Progress().Statement, st.Progress().Done, st.Progress().Rows
 	}
 }
 
@@ -209,7 +209,7 @@ func Back(view View, way Way, versions func(step.Number, step.Checksum) (Step, b
 			continue
 		}
 		action := Action{Direction: ledger.Back, Step: s, Half: st.HalfDone()}
-		if st.Progress.Direction == ledger.Back {
+		if st.Progress().Direction == ledger.Back {
 			action.goOn(st)
 		}
 		p.Actions = append(p.Actions, action)

@@ -71,11 +71,20 @@ type View struct {
 // Look brings a catalogue, in order, and a target's state together.
 func Look(environment string, catalogue []Step, state ledger.State) View {
 	view := View{Environment: environment, State: state, Steps: make([]Standing, 0, len(catalogue))}
-	known := make(map[step.Number]bool, len(catalogue))
+	named := 0 // steps of the state that the catalogue has
 	highest := state.At()
 	for _, s := range catalogue {
-		known[s.Number] = true
+		if _, is := state.Steps[s.Number]; is {
+			named++
+		}
 		view.Steps = append(view.Steps, stand(environment, s, state.Of(s.Number), highest))
+	}
+	if named == len(state.Steps) {
+		return view
+	}
+	known := make(map[step.Number]bool, len(catalogue))
+	for _, s := range catalogue {
+		known[s.Number] = true
 	}
 	for number, st := range state.Steps {
 		if known[number] || !leftSomething(st) {
@@ -133,14 +142,14 @@ func (v View) InDoubt() []Standing {
 // HalfDone returns the steps of mode autocommit that stopped half-way forward.
 func (v View) HalfDone() []Standing {
 	return v.filter(func(s Standing) bool {
-		return s.State.HalfDone() > 0 && s.State.Progress.Direction != ledger.Back
+		return s.State.HalfDone() > 0 && s.State.Progress().Direction != ledger.Back
 	})
 }
 
 // HalfBack returns the steps whose way back stopped half-way.
 func (v View) HalfBack() []Standing {
 	return v.filter(func(s Standing) bool {
-		return s.State.Partly() && s.State.Progress.Direction == ledger.Back
+		return s.State.Partly() && s.State.Progress().Direction == ledger.Back
 	})
 }
 

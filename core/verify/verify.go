@@ -198,7 +198,7 @@ func (v *verifier) steps() {
 				v.place().RollbackLast().For("or undo it"),
 			},
 			"step %s stopped half-way: %d of %d statements took effect",
-			named(s.Step.Number, s.Step.Slug), s.State.HalfDone(), s.State.Progress.Of,
+			named(s.Step.Number, s.Step.Slug), s.State.HalfDone(), s.State.Progress().Of,
 		)
 	}
 }

@@ -221,7 +221,7 @@ func (y *yard) toItsEnd() string {
 // settle says what became of a statement in doubt: by what was noted before it began,
 // and by a look at the rows where that tells nothing.
 func (y *yard) settle(standing plan.Standing) (how string) {
-	progress := standing.State.Progress
+	progress := standing.State.Progress()
 	all, _ := y.catalogue()
 	at := slices.IndexFunc(all, func(s step.Step) bool { return s.Number == standing.Step.Number })
 	statements, err := y.Engine.Dialect().Cut(all[at].Forward.Text())

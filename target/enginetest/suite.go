@@ -175,7 +175,7 @@ func steps(t *testing.T, h Harness) {
 		)
 		require.Equal(t, deploy.Failed, y.promote().Outcome)
 		assert.Equal(t, "1", y.query("SELECT count(*) FROM a"), "what was done stays")
-		assert.Equal(t, 3, y.view().State.Of("1").Progress.Statement)
+		assert.Equal(t, 3, y.view().State.Of("1").Progress().Statement)
 		y.exec("DELETE FROM a")
 		y.promoted()
 		assert.Equal(t, "1", y.query("SELECT count(*) FROM a"), "it went on at its third statement")
