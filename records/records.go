@@ -236,17 +236,19 @@ func (at place) older(ctx context.Context, number step.Number) (string, error) {
 	return "", err
 }
 
+// lockWithin tries to take the lock for some time. A try that began in time may end later: it says who
+// holds the lock.
 func lockWithin(ctx context.Context, session engine.Session, wait time.Duration) error {
-	ctx, cancel := context.WithTimeout(ctx, wait)
+	ctx, cancel := context.WithTimeout(ctx, wait+lifePatience)
 	defer cancel()
-	for {
+	for enough := time.After(wait); ; {
 		err := session.Lock(ctx)
 		var held *engine.LockedError
 		if !errors.As(err, &held) {
 			return err
 		}
 		select {
-		case <-ctx.Done():
+		case <-enough:
 			return fmt.Errorf(
 				"another vorrangd holds these records: %w; it brings them up to date, which ends, or it is of a version that "+
 					"shares them with nobody: stop it first",
