@@ -2,8 +2,8 @@ package service
 
 import (
 	"errors"
-	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"net/http"
 	"os"
@@ -115,6 +115,17 @@ func tooLarge(most int) error {
 	)
 }
 
+// noRoom is the error of an upload that the service cannot keep while it arrives: its folder for temporary
+// files is not there, read only or full.
+func noRoom(err error) error {
+	return refuse(
+		http.StatusInsufficientStorage, "no-room", "No room for uploads",
+		by("give vorrangd a folder for temporary files that it may write, with room for its uploads (%d MiB each at most): "+
+			"TMPDIR names it; vorrangd -check says whether it will do", uploadLimit>>20),
+		"the upload cannot be kept while it arrives: %v", err,
+	)
+}
+
 // limited reads an ordinary request's body, as much as it may have.
 func limited(c fiber.Ctx) error {
 	if err := plainBody(c); err != nil {
@@ -200,12 +211,15 @@ func (s *catalogue) receiveUpload(c call, lane string) (*os.File, error) {
 	defer leave()
 	file, err := os.CreateTemp("", "vorrang-upload-")
 	if err != nil {
-		return nil, fmt.Errorf("keep an upload: %w", err)
+		return nil, noRoom(err)
 	}
 	err = os.Remove(file.Name())
 	var size int64
 	if err == nil {
 		size, err = io.Copy(file, io.LimitReader(bodyOf(c.fiber), uploadLimit+1))
+	}
+	if errors.As(err, new(*fs.PathError)) { // of the file, not of the connection
+		err = noRoom(err)
 	}
 	if err == nil && size > uploadLimit {
 		err = tooLarge(uploadLimit)

@@ -1,13 +1,16 @@
 package tests
 
 import (
+	"net/http"
 	"os/exec"
 	"path/filepath"
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vorrang/client"
 	"vorrang/internal/pgtest"
 )
 
@@ -55,4 +58,21 @@ func TestWhatAServiceNeedsIsCheckedBeforeItStarts(t *testing.T) {
 	assert.True(t, failed)
 	assert.Contains(t, output, "FAIL  administrator's token: it is shorter than 16 characters")
 	assert.Contains(t, output, "FAIL  records: ")
+	assert.Contains(t, output, "ok    folder for uploads: ")
+}
+
+// TestAServiceWithoutAFolderForUploadsSaysSo: as in a container whose files are read only.
+func TestAServiceWithoutAFolderForUploadsSaysSo(t *testing.T) {
+	p := startProcess(t, "TARGET="+pgtest.Database(t), "TMPDIR=/nowhere")
+	output, failed := checks(t, p.env)
+	assert.True(t, failed)
+	assert.Contains(t, output, "FAIL  folder for uploads: /nowhere: no such file or directory")
+	_, err := p.Declare(t.Context(), "lane.yaml",
+		[]byte("lane: harbour\nenvironments: [{name: staging, target: env:TARGET}]\n"))
+	require.NoError(t, err)
+	_, err = p.Submit(t.Context(), "harbour", fstest.MapFS{"1-berth.sql": {Data: []byte("CREATE TABLE public.berth (id int);")}})
+	var refused *client.Error
+	require.ErrorAs(t, err, &refused)
+	assert.Equal(t, http.StatusInsufficientStorage, refused.Status)
+	assert.Contains(t, refused.Detail, "/nowhere")
 }

@@ -36,6 +36,7 @@ func TestTheContainerFilesAreAboutThisProgram(t *testing.T) {
 			Command []string
 			Build   struct{ Context, Dockerfile string }
 			Secrets []string
+			Tmpfs   []string
 		}
 		Secrets map[string]struct{ File string }
 	}
@@ -45,6 +46,8 @@ func TestTheContainerFilesAreAboutThisProgram(t *testing.T) {
 	service := compose.Services["vorrangd"]
 	_, err = os.Stat(filepath.Join(folder, service.Build.Context, service.Build.Dockerfile))
 	assert.NoError(t, err)
+	require.Len(t, service.Tmpfs, 1, "all else is read only, and uploads are kept there while they arrive")
+	assert.True(t, strings.HasPrefix(service.Tmpfs[0], "/tmp:"))
 	for name, one := range compose.Services {
 		for _, secret := range one.Secrets {
 			assert.Contains(t, compose.Secrets, secret, name)

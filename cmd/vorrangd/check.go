@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"syscall"
 	"time"
 
 	"vorrang/internal/plural"
@@ -20,6 +21,9 @@ import (
 // checkPatience bounds a check, whose every part has a limit of its own.
 const checkPatience = 2 * time.Minute
 
+// writable is what access(2) asks for of a folder in which files are to be made: W_OK and X_OK.
+const writable = 2 | 1
+
 // errChecked says that something is not as it should be, which was written already.
 var errChecked = errors.New("the service could not do its work as it is set up")
 
@@ -32,6 +36,9 @@ func check(ctx context.Context, to io.Writer, s settings) error {
 	c.access(s)
 	path, err := subprocess.Find(chart.Program)
 	c.line(err == nil, "layout of maps", path, fmt.Sprint(err), "install it there; until then maps are a plain grid")
+	err = syscall.Access(os.TempDir(), writable)
+	c.line(err == nil, "folder for uploads", os.TempDir(), fmt.Sprintf("%s: %v", os.TempDir(), err),
+		"set TMPDIR to a folder that the service may write; until then nothing can be submitted")
 	seen, err := records.Inspect(ctx, postgres.Engine{}, s.records)
 	c.records(seen, err)
 	config := service.Config{Engines: s.engines(), References: s.references}
