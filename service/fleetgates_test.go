@@ -173,3 +173,18 @@ func TestAPreviewOfAFleetWhoseFirstTargetIsAway(t *testing.T) {
 	assert.Empty(t, shown.Actions, "g2 has it")
 	assert.True(t, shown.Held, "and nobody could look at g1")
 }
+
+// TestAFleetOfWhichAllIsSetAsideIsNotInOrder: nobody read any of it.
+func TestAFleetOfWhichAllIsSetAsideIsNotInOrder(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Fleet("staging", 2, "canary: 0")
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+	for _, target := range []string{"staging.g1", "staging.g2"} {
+		assert.Empty(t, must(w.Status(t.Context(), "harbour", "staging", "none")).Trouble)
+		must(w.SetAside(t.Context(), "harbour", target, "its mast is being repaired"))
+	}
+	status := must(w.Status(t.Context(), "harbour", "staging", "none"))
+	assert.False(t, status.Reached)
+	require.Len(t, status.Trouble, 1)
+	assert.Equal(t, "every target of staging is set aside, so none was read", status.Trouble[0].Message)
+}

@@ -9,6 +9,7 @@ import (
 
 	"vorrang/core/gate"
 	"vorrang/core/lane"
+	"vorrang/core/remedy"
 	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
@@ -64,6 +65,13 @@ func (s *views) fleetStatus(ctx context.Context, p targetContext) (api.Environme
 	for _, g := range groups {
 		status.Fleet.Groups = append(status.Fleet.Groups, groupOf(g))
 		status.Trouble = append(status.Trouble, troublesOf(e.Name, g, len(seen))...)
+	}
+	if len(places) == 0 {
+		status.Trouble = append(status.Trouble, api.Trouble{
+			Kind:     "unreachable",
+			Message:  fmt.Sprintf("every target of %s is set aside, so none was read", e.Name),
+			Remedies: []remedy.Remedy{remedy.ByHand("take a target back that can be reached")},
+		})
 	}
 	if len(groups) > 0 {
 		status = asGroup(status, groups[0][0])
