@@ -2,7 +2,11 @@ package service_test
 
 import (
 	"encoding/json"
+	"fmt"
+	"net"
 	"net/http"
+	"os"
+	"path/filepath"
 	"sync"
 	"testing"
 	"time"
@@ -70,4 +74,46 @@ func TestManyPagesAreOneLook(t *testing.T) {
 	w.Pass(time.Millisecond)
 	frozen := statusAsAPage(t, w)
 	assert.NotEqual(t, later.ReadAt, frozen.ReadAt, "what the service did shows at once")
+}
+
+// TestALookKnowsWhatWasSubmittedBeforeIt: also where it is part of an answer that was asked for earlier, and
+// waited for other targets.
+func TestALookKnowsWhatWasSubmittedBeforeIt(t *testing.T) {
+	const atOnce = 16 // lanes
+	w := servicetest.Start(t)
+	file := filepath.Join(t.TempDir(), "target")
+	leads := func(address string) {
+		require.NoError(t, os.WriteFile(file, []byte("postgres://nobody@"+address+"/none"), 0o600))
+	}
+	leads("127.0.0.1:1")
+	for i := range atOnce { // by name, they come before the harbour
+		_, err := w.Declare(t.Context(), "lane.yaml",
+			fmt.Appendf(nil, "lane: a%02d\nenvironments: [{name: only, target: \"file:%s\"}]\n", i, file))
+		require.NoError(t, err)
+	}
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	leads(silent.Addr().String())
+	asked := make(chan []api.LaneStatus, 1)
+	go func() {
+		answer, err := w.Lanes(t.Context())
+		if assert.NoError(t, err) {
+			asked <- answer.Lanes
+		}
+		close(asked)
+	}()
+	var taken []net.Conn
+	for range atOnce {
+		conn, err := silent.Accept()
+		require.NoError(t, err)
+		taken = append(taken, conn)
+	}
+	w.Submitted(map[string]string{"1-tide.sql": "CREATE TABLE tide (at timestamptz)"})
+	require.NoError(t, silent.Close())
+	for _, conn := range taken {
+		require.NoError(t, conn.Close())
+	}
+	lanes := <-asked
+	require.Len(t, lanes, atOnce+1)
+	assert.Equal(t, 1, lanes[atOnce].Environments[0].Pending)
 }

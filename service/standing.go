@@ -126,14 +126,10 @@ func (s *views) lookAtAll(ctx context.Context) error {
 		return err
 	}
 	for _, l := range lanes {
-		catalogue, err := s.Records.Catalogue(ctx, l.Name)
-		if err != nil {
-			return err
-		}
 		places := l.Places()
 		errs := make([]error, len(places))
 		each(places, mostLooks, func(i int, e lane.Environment) {
-			_, errs[i] = s.environmentStatus(ctx, s.targets.at(l, e, catalogue), "none")
+			_, errs[i] = s.environmentStatus(ctx, s.targets.at(l, e, nil), "none")
 		})
 		if err := errors.Join(errs...); err != nil {
 			return err

@@ -152,13 +152,19 @@ func (s *views) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
 }
 
 // environmentStatus looks at one target, once for all who ask at the same time, whichever steps
-// they want: none, open or all. A target that cannot be reached is a trouble, not an error.
+// they want: none, open or all. The look reads the catalogue itself: others may share it, who know of a later
+// submission than the caller did. A target that cannot be reached is a trouble, not an error.
 func (s *views) environmentStatus(ctx context.Context, p targetContext, steps string) (api.EnvironmentStatus, error) {
 	if p.environment.Fleet != nil {
 		return s.fleetWithSteps(ctx, p, steps)
 	}
 	status, err := s.looking.once(ctx, p, steps != "none", func(ctx context.Context) (api.EnvironmentStatus, error) {
-		return s.statusNow(ctx, p, steps != "none")
+		now := p
+		var err error
+		if now.catalogue, err = s.Records.Catalogue(ctx, p.lane.Name); err != nil {
+			return api.EnvironmentStatus{}, err
+		}
+		return s.statusNow(ctx, now, steps != "none")
 	})
 	switch steps {
 	case "none":
