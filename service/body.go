@@ -115,6 +115,20 @@ func tooLarge(most int) error {
 	)
 }
 
+// UploadFile makes a file in which an upload is kept while it arrives, in the folder for temporary files. It has
+// no name any more, and is gone once it is closed. The error is an *fs.PathError.
+func UploadFile() (*os.File, error) {
+	file, err := os.CreateTemp("", "vorrang-upload-")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Remove(file.Name()); err != nil {
+		_ = file.Close() // it is given up
+		return nil, err
+	}
+	return file, nil
+}
+
 // noRoom is the error of an upload that the service cannot keep while it arrives: its folder for temporary
 // files is not there, read only or full.
 func noRoom(err error) error {
@@ -209,15 +223,11 @@ func (s *catalogue) receiveUpload(c call, lane string) (*os.File, error) {
 		return nil, err
 	}
 	defer leave()
-	file, err := os.CreateTemp("", "vorrang-upload-")
+	file, err := UploadFile()
 	if err != nil {
 		return nil, noRoom(err)
 	}
-	err = os.Remove(file.Name())
-	var size int64
-	if err == nil {
-		size, err = io.Copy(file, io.LimitReader(bodyOf(c.fiber), uploadLimit+1))
-	}
+	size, err := io.Copy(file, io.LimitReader(bodyOf(c.fiber), uploadLimit+1))
 	if errors.As(err, new(*fs.PathError)) { // of the file, not of the connection
 		err = noRoom(err)
 	}

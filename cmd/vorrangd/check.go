@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"syscall"
 	"time"
 
 	"vorrang/internal/plural"
@@ -21,9 +20,6 @@ import (
 // checkPatience bounds a check, whose every part has a limit of its own.
 const checkPatience = 2 * time.Minute
 
-// writable is what access(2) asks for of a folder in which files are to be made: W_OK and X_OK.
-const writable = 2 | 1
-
 // errChecked says that something is not as it should be, which was written already.
 var errChecked = errors.New("the service could not do its work as it is set up")
 
@@ -36,8 +32,11 @@ func check(ctx context.Context, to io.Writer, s settings) error {
 	c.access(s)
 	path, err := subprocess.Find(chart.Program)
 	c.line(err == nil, "layout of maps", path, fmt.Sprint(err), "install it there; until then maps are a plain grid")
-	err = syscall.Access(os.TempDir(), writable)
-	c.line(err == nil, "folder for uploads", os.TempDir(), fmt.Sprintf("%s: %v", os.TempDir(), err),
+	upload, err := service.UploadFile()
+	if err == nil {
+		err = upload.Close()
+	}
+	c.line(err == nil, "folder for uploads", os.TempDir(), fmt.Sprintf("%s: %v", os.TempDir(), errors.Unwrap(err)),
 		"set TMPDIR to a folder that the service may write; until then nothing can be submitted")
 	seen, err := records.Inspect(ctx, postgres.Engine{}, s.records)
 	c.records(seen, err)

@@ -174,10 +174,14 @@ func (st StepState) KeptOrder() bool { return !st.OrderWaived && st.Status != St
 // place, after some of it may have taken effect. For mode batches every place is
 // known: the statement itself finds what is left.
 func (st StepState) Partly() bool {
-	if st.Progress().Mode == step.Batches {
-		return st.Status == StatusInDoubt || st.Status == StatusFailed && st.Progress().Rows > 0
+	p := st.progress
+	switch {
+	case p == nil:
+		return false
+	case p.Mode == step.Batches:
+		return st.Status == StatusInDoubt || st.Status == StatusFailed && p.Rows > 0
 	}
-	return st.Status == StatusFailed && st.Progress().Mode != "" && (st.Progress().Statement > 1 || st.Progress().Left > 0)
+	return st.Status == StatusFailed && p.Mode != "" && (p.Statement > 1 || p.Left > 0)
 }
 
 // HalfDone is how many statements of the forward script took effect, of a step of
