@@ -135,7 +135,7 @@ func noRoom(err error) error {
 	return refuse(
 		http.StatusInsufficientStorage, "no-room", "No room for uploads",
 		by("give vorrangd a folder for temporary files that it may write, with room for its uploads (%d MiB each at most): "+
-			"TMPDIR names it; vorrangd -check says whether it will do", uploadLimit>>20),
+			"TMPDIR names it; vorrangd -check says whether it can be written", uploadLimit>>20),
 		"the upload cannot be kept while it arrives: %v", err,
 	)
 }
