@@ -26,7 +26,7 @@ func compareCommand() command {
 			deployment := e.flags.Int64("deployment", 0, "or what this `deployment` left")
 			owners := e.flags.Bool("owners", false, "compare owners and grants too")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
-				if err := noArguments(args); err != nil {
+				if err := e.noArguments(args); err != nil {
 					return err
 				}
 				given := 0

@@ -128,7 +128,7 @@ type spot struct {
 // alone returns what runs a command that takes no arguments and is about no lane.
 func (e *env) alone(do func(ctx context.Context, c *client.Client) error) func(context.Context, []string) error {
 	return func(ctx context.Context, args []string) error {
-		if err := noArguments(args); err != nil {
+		if err := e.noArguments(args); err != nil {
 			return err
 		}
 		return do(ctx, e.client())
@@ -170,7 +170,7 @@ func (e *env) onEnvironment(
 		return do(ctx, at)
 	})
 	return func(ctx context.Context, args []string) error {
-		if err := noArguments(args); err != nil {
+		if err := e.noArguments(args); err != nil {
 			return err
 		}
 		if *environment == "" {
@@ -203,11 +203,18 @@ func (e *env) print(value any, text func()) error {
 	return encoder.Encode(value)
 }
 
-func noArguments(args []string) error {
-	if len(args) > 0 {
-		return usage("%q is not expected here", args[0])
+// noArguments refuses arguments of a command that has only flags, and says which
+// flag takes an environment, since that is what is often left without one.
+func (e *env) noArguments(args []string) error {
+	if len(args) == 0 {
+		return nil
 	}
-	return nil
+	for _, name := range []string{"to", "env"} {
+		if e.flags.Lookup(name) != nil {
+			return usage("%q is not expected here; -%s names the environment, as in -%s %s", args[0], name, name, args[0])
+		}
+	}
+	return usage("%q is not expected here", args[0])
 }
 
 // stepsFolder is the folder that -dir names.

@@ -165,7 +165,7 @@ func declareCommand() command {
 				"the `lane`'s name, typed, where something is loosened, moved or dropped",
 			)
 			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
+				if err := e.noArguments(args); err != nil {
 					return err
 				}
 				text, err := os.ReadFile(*file)

@@ -118,7 +118,7 @@ func scheduledCommand() command {
 			drop := e.flags.Int64("drop", 0, "take the scheduled promotion with this `number` back")
 			query := e.listByNumber("release, step, maker, state or message")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
-				if err := noArguments(args); err != nil {
+				if err := e.noArguments(args); err != nil {
 					return err
 				}
 				if *drop != 0 {

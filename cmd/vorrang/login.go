@@ -163,7 +163,7 @@ func logoutCommand() command {
 		example: "vorrang logout",
 		setUp: func(e *env) func(context.Context, []string) error {
 			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
+				if err := e.noArguments(args); err != nil {
 					return err
 				}
 				c := e.bare()

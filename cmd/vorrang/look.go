@@ -210,7 +210,7 @@ func deploymentsCommand() command {
 			e.flags.IntVar(&query.Limit, "limit", 20, "the newest so many")
 			fleets := e.flags.Bool("fleets", false, "deployments to fleets, each once; of the other flags -lane, -env, -before and -limit")
 			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
+				if err := e.noArguments(args); err != nil {
 					return err
 				}
 				query.Lane = *e.lane

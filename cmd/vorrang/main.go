@@ -85,14 +85,9 @@ func run(ctx context.Context, args []string, out, errs io.Writer) error {
 
 // otherNames are what flags are called elsewhere.
 var otherNames = map[string][]string{
-	"to": {
-		"env",
-	}, "environment": {"env"}, "target": {"env"}, "steps": {"last"}, "n": {"last"}, "f": {"file", "dir"},
-	"force": {"confirm"}, "yes": {"confirm"},
-	"y": {
-		"confirm",
-	}, "m": {"reason"}, "message": {"reason"}, "comment": {"reason"}, "dry": {"dry-run"}, "out": {"file"}, "o": {"file"},
-	"version": {"release"},
+	"to": {"env"}, "environment": {"env"}, "target": {"env"}, "steps": {"last"}, "n": {"last"}, "f": {"file", "dir"},
+	"force": {"confirm"}, "yes": {"confirm"}, "y": {"confirm"}, "m": {"reason"}, "message": {"reason"},
+	"comment": {"reason"}, "dry": {"dry-run"}, "out": {"file"}, "o": {"file"}, "version": {"release"},
 }
 
 // meantFlag says which flag of a command was meant, where one was given that it

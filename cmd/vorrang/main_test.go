@@ -158,6 +158,8 @@ func TestExitCodesTellWhatHappened(t *testing.T) {
 		{2, "", `say how far, in one way`, "rollback -env staging -last 1 -to 0"},
 		{2, "", `say -at STEP`, "baseline -env staging"},
 		{2, "", `"extra" is not expected`, "status extra"},
+		{2, "", `"staging" is not expected here; -to names the environment, as in -to staging`, "promote staging"},
+		{2, "", `"staging" is not expected here; -env names the environment, as in -env staging`, "drift staging"},
 		{2, "", `name one deployment`, "watch"},
 		{2, "", `say which step: -step N`, "settle -env staging -as applied"},
 		{2, "", `-reason is needed`, "settle -env staging -step 1 -as applied"},

@@ -40,7 +40,7 @@ func previewCommand() command {
 			target := e.flags.String("target", "", "one `target` of a fleet; all, with -standalone and -folder")
 			folder := e.flags.String("folder", "", "with -target all: where a `folder` gets a file for each target")
 			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
+				if err := e.noArguments(args); err != nil {
 					return err
 				}
 				if (*to == "") == (*environment == "") {

@@ -39,7 +39,7 @@ func rehearseCommand() command {
 			id := e.flags.Int64("id", 0, "show the rehearsal with this `number`; one that runs is watched")
 			cancel := e.flags.Int64("cancel", 0, "cancel the rehearsal with this `number`")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
-				if err := noArguments(args); err != nil {
+				if err := e.noArguments(args); err != nil {
 					return err
 				}
 				switch {

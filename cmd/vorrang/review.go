@@ -42,7 +42,7 @@ func reviewCommand() command {
 				if len(args) == 1 {
 					return explainFinding(ctx, e, at, args[0])
 				}
-				if err := noArguments(args); err != nil {
+				if err := e.noArguments(args); err != nil {
 					return err
 				}
 				severity := review.Severity(*least)

@@ -238,7 +238,7 @@ func draftCommand() command {
 			number := e.flags.String("number", "", "another `number` than the next one, for the first file")
 			shown := e.flags.Bool("print", false, "write no files, but print what they would hold")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
-				if err := noArguments(args); err != nil {
+				if err := e.noArguments(args); err != nil {
 					return err
 				}
 				in.Renames, in.Rows = renames, rows

@@ -26,7 +26,7 @@ func statusCommand() command {
 			placed := e.targetFlag("with -env: one `target` of a fleet")
 			all := e.flags.Bool("all", false, "with -env: all steps, not only those that wait or have trouble")
 			return func(ctx context.Context, args []string) error {
-				if err := noArguments(args); err != nil {
+				if err := e.noArguments(args); err != nil {
 					return err
 				}
 				place, err := placed(*environment)

@@ -33,7 +33,7 @@ func submitCommand() command {
 			)
 			bundle := e.flags.String("bundle", "", "a release's bundle instead: the `file` that vorrang export wrote")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
-				if err := noArguments(args); err != nil {
+				if err := e.noArguments(args); err != nil {
 					return err
 				}
 				if *bundle != "" {

@@ -22,7 +22,7 @@ func verifyCommand() command {
 			placed := e.targetFlag("with -env: only this `target` of a fleet; all of them without it")
 			junit := e.flags.String("junit", "", "write the result to a `file` as JUnit XML too")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
-				if err := noArguments(args); err != nil {
+				if err := e.noArguments(args); err != nil {
 					return err
 				}
 				place, err := placed(*environment)
