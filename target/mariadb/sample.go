@@ -135,24 +135,29 @@ func (rowsOf) Literal(value any) string {
 	return literal(text)
 }
 
-// whichColumns are those of tables that hold values of their own, of what type, and whether
-// there may be none.
-const whichColumns = `SELECT c.TABLE_NAME, c.COLUMN_NAME, c.DATA_TYPE, c.IS_NULLABLE,
-	COALESCE(t.TABLE_ROWS, 0)
-FROM information_schema.COLUMNS c JOIN information_schema.TABLES t USING (TABLE_SCHEMA, TABLE_NAME)
-WHERE TABLE_SCHEMA = DATABASE() AND t.TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED') AND c.IS_GENERATED = 'NEVER'
-	AND c.EXTRA NOT LIKE '%GENERATED%' AND TABLE_NAME NOT LIKE 'vorrang\\_%'
-ORDER BY c.TABLE_NAME, c.ORDINAL_POSITION`
+// What there is to copy is asked for in lists of its own kind each: the server joins two of
+// them by reading the second for each row of the first.
+const (
+	// whichTables are the tables, and about how many rows each has.
+	whichTables = `SELECT TABLE_NAME, COALESCE(TABLE_ROWS, 0) FROM information_schema.TABLES
+WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED') AND TABLE_NAME NOT LIKE 'vorrang\\_%'`
 
-const whichIndexes = `SELECT TABLE_NAME, COLUMN_NAME, INDEX_NAME, SEQ_IN_INDEX FROM information_schema.STATISTICS
+	// whichColumns are those that hold values of their own, of views too, of what type, and
+	// whether there may be none.
+	whichColumns = `SELECT TABLE_NAME, COLUMN_NAME, DATA_TYPE, IS_NULLABLE FROM information_schema.COLUMNS
+WHERE TABLE_SCHEMA = DATABASE() AND IS_GENERATED = 'NEVER' AND EXTRA NOT LIKE '%GENERATED%'
+ORDER BY TABLE_NAME, ORDINAL_POSITION`
+
+	whichIndexes = `SELECT TABLE_NAME, COLUMN_NAME, INDEX_NAME, SEQ_IN_INDEX FROM information_schema.STATISTICS
 WHERE TABLE_SCHEMA = DATABASE()`
 
-const whichReferences = `SELECT TABLE_NAME, CONSTRAINT_NAME, COLUMN_NAME, REFERENCED_TABLE_NAME, REFERENCED_COLUMN_NAME
+	whichReferences = `SELECT TABLE_NAME, CONSTRAINT_NAME, COLUMN_NAME, REFERENCED_TABLE_NAME, REFERENCED_COLUMN_NAME
 FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = DATABASE() AND REFERENCED_TABLE_SCHEMA = DATABASE()
 ORDER BY TABLE_NAME, CONSTRAINT_NAME, ORDINAL_POSITION`
 
-const whichChecks = `SELECT TABLE_NAME, CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS
+	whichChecks = `SELECT TABLE_NAME, CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS
 WHERE CONSTRAINT_SCHEMA = DATABASE()`
+)
 
 var whole = []string{"tinyint", "smallint", "mediumint", "int", "bigint"}
 
@@ -162,11 +167,23 @@ func (c *conn) sampleTables(ctx context.Context, how engine.Sample) ([]sample.Ta
 	place := map[string]map[string]int{} // of a column, by its table's name and its own
 	types := map[string]string{}
 	byName := map[string]*sample.Table{}
-	err := c.each(ctx, whichColumns, nil, func(row []string) error {
+	rows := map[string]string{}
+	err := c.each(ctx, whichTables, nil, func(row []string) error {
+		rows[row[0]] = row[1]
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	err = c.each(ctx, whichColumns, nil, func(row []string) error {
+		about, is := rows[row[0]]
+		if !is { // of a view
+			return nil
+		}
 		t := byName[row[0]]
 		if t == nil {
 			t = &sample.Table{Name: plainName(row[0]), SQL: quoted(row[0])}
-			_, _ = fmt.Sscan(row[4], &t.Rows) // about
+			_, _ = fmt.Sscan(about, &t.Rows)
 			byName[row[0]], place[row[0]] = t, map[string]int{}
 			tables = append(tables, t)
 		}
