@@ -95,6 +95,12 @@ func configOf(reference, database string) (*mysql.Config, error) {
 func dial(ctx context.Context, config *mysql.Config, settings map[string]string) (*conn, error) {
 	config = config.Clone()
 	config.Params = settings
+	c := &conn{}
+	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
+		var err error
+		c.network, err = (&net.Dialer{}).DialContext(ctx, network, address)
+		return c.network, err
+	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
 		return nil, &engine.ConnectError{
@@ -104,7 +110,7 @@ func dial(ctx context.Context, config *mysql.Config, settings map[string]string)
 			Err:     err,
 		}
 	}
-	c := &conn{db: sql.OpenDB(connector)}
+	c.db = sql.OpenDB(connector)
 	if c.Conn, err = c.db.Conn(ctx); err != nil {
 		_ = c.db.Close() // nothing was opened
 		return nil, diagnose(config, err)
@@ -209,9 +215,26 @@ func diagnose(config *mysql.Config, err error) error {
 // conn is one connection. It is safe for concurrent use, as *sql.Conn is.
 type conn struct {
 	*sql.Conn
-	db   *sql.DB
-	id   int64
-	lost bool
+	db      *sql.DB
+	network net.Conn
+	id      int64
+	lost    bool
+}
+
+// until runs one of our own questions, and closes the connection where its caller goes away
+// before it ends. The driver and database/sql would do so, too, by two goroutines that they
+// hand over to at every question; on a busy machine that takes longer than many of ours, so
+// they are given a context that does not end.
+func (c *conn) until(ctx context.Context, question func(context.Context) error) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, func() { _ = c.network.Close() })
+	err := question(context.WithoutCancel(ctx))
+	if !stop() && err != nil {
+		return ctx.Err()
+	}
+	return err
 }
 
 func (c *conn) close() {
@@ -224,8 +247,12 @@ func (c *conn) close() {
 // exec runs our own statements, one after the other.
 func (c *conn) exec(ctx context.Context, statements ...string) error {
 	for _, sql := range statements {
-		if _, err := c.ExecContext(ctx, sql); err != nil {
+		err := c.until(ctx, func(ctx context.Context) error {
+			_, err := c.ExecContext(ctx, sql)
 			return c.wrap(err)
+		})
+		if err != nil {
+			return err
 		}
 	}
 	return nil
@@ -234,12 +261,18 @@ func (c *conn) exec(ctx context.Context, statements ...string) error {
 // number asks for one number.
 func (c *conn) number(ctx context.Context, query string, args ...any) (int64, error) {
 	var n sql.NullInt64
-	err := c.QueryRowContext(ctx, query, args...).Scan(&n)
-	return n.Int64, c.wrap(err)
+	err := c.until(ctx, func(ctx context.Context) error {
+		return c.wrap(c.QueryRowContext(ctx, query, args...).Scan(&n))
+	})
+	return n.Int64, err
 }
 
 // each hands over the rows of a query as text; an absent value is "".
 func (c *conn) each(ctx context.Context, query string, args []any, row func([]string) error) error {
+	return c.until(ctx, func(ctx context.Context) error { return c.rows(ctx, query, args, row) })
+}
+
+func (c *conn) rows(ctx context.Context, query string, args []any, row func([]string) error) error {
 	rows, err := c.QueryContext(ctx, query, args...)
 	if err != nil {
 		return c.wrap(err)

@@ -220,24 +220,19 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 	is := shapeOf(statement)
 	s.clean = s.clean && leavesNothing(statement, is)
 	s.sure = false
-	ended, steps := make(chan struct{}), s.steps
-	watched := make(chan struct{})
-	go func() {
-		defer close(watched)
+	steps, killed := s.steps, make(chan struct{})
+	stop := context.AfterFunc(ctx, func() {
+		defer close(killed)
 		_ = safely.Do(func() error {
-			select {
-			case <-ended:
-			case <-ctx.Done():
-				within, cancel := context.WithTimeout(context.WithoutCancel(ctx), cancelGrace)
-				defer cancel()
-				return s.own.exec(within, fmt.Sprintf("KILL QUERY %d", steps.id))
-			}
-			return nil
+			within, cancel := context.WithTimeout(context.WithoutCancel(ctx), cancelGrace)
+			defer cancel()
+			return s.own.exec(within, fmt.Sprintf("KILL QUERY %d", steps.id))
 		})
-	}()
+	})
 	result, err := steps.ExecContext(context.WithoutCancel(ctx), string(statement.SQL))
-	close(ended)
-	<-watched
+	if !stop() {
+		<-killed
+	}
 	if err != nil {
 		if ctx.Err() != nil && !steps.lost {
 			return 0, ctx.Err()
