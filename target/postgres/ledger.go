@@ -165,8 +165,8 @@ func (s *Session) Write(ctx context.Context, e ledger.Entry) error {
 }
 
 // neutral takes the script's settings out of force until the transaction's end.
-const neutral = "RESET SESSION AUTHORIZATION; RESET ROLE; SELECT pg_catalog.set_config('search_path', '', true), " +
-	"pg_catalog.set_config('statement_timeout', '0', true), pg_catalog.set_config('TimeZone', 'UTC', true)"
+const neutral = "RESET SESSION AUTHORIZATION; RESET ROLE; SET LOCAL search_path = ''; SET LOCAL statement_timeout = 0; " +
+	"SET LOCAL TimeZone = 'UTC'"
 
 // writeWithStep checks what the script deferred, and writes, in one round trip. An error
 // before the first statement was through is the script's, any later one the ledger's, and one

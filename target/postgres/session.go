@@ -30,7 +30,7 @@ func (s *Session) clean() string {
 // How long a statement may take, the step's own settings say; and the session may be
 // idle while a ledger row is written or a check is asked over the other connection.
 func (s *Session) steady() string {
-	sql := "SET standard_conforming_strings = on" // SET costs a fifth of what set_config does
+	sql := "SET standard_conforming_strings = on" // SET costs a fifth of what set_config does; every step pays for it
 	for _, limit := range s.limits() {
 		sql += "; SET " + limit + " = 0"
 	}
@@ -91,7 +91,7 @@ func (s *Session) Begin(ctx context.Context, settings engine.Settings) error {
 }
 
 func (s *Session) begin(settings engine.Settings) string {
-	return fmt.Sprintf("BEGIN; %s, pg_catalog.pg_advisory_xact_lock(%d)", s.set(settings, true), busyKey)
+	return fmt.Sprintf("BEGIN; %s; SELECT pg_catalog.pg_advisory_xact_lock(%d)", s.set(settings, true), busyKey)
 }
 
 // Expect implements engine.Expecter.
@@ -116,24 +116,24 @@ func (s *Session) Prepare(ctx context.Context, settings engine.Settings) error {
 }
 
 // set puts settings into force, for the transaction only where local is true.
-// It is one statement for all, since every step pays for it.
 func (s *Session) set(settings engine.Settings, local bool) string {
-	values := []string{
-		fmt.Sprintf("'lock_timeout', '%d'", engine.Milliseconds(settings.LockTimeout)),
-		fmt.Sprintf("'statement_timeout', '%d'", engine.Milliseconds(settings.StatementTimeout)),
+	set := "SET SESSION "
+	if local {
+		set = "SET LOCAL "
+	}
+	sql := []string{
+		fmt.Sprintf("%slock_timeout = %d", set, engine.Milliseconds(settings.LockTimeout)),
+		fmt.Sprintf("%sstatement_timeout = %d", set, engine.Milliseconds(settings.StatementTimeout)),
 	}
 	if s.version >= 140000 {
 		// The server looks every 2 s whether the service is still there, so that
 		// a statement does not outlive a killed service.
-		values = append(values, "'client_connection_check_interval', '2000'")
+		sql = append(sql, set+"client_connection_check_interval = 2000")
 	}
 	if settings.Role != "" {
-		values = append(values, "'role', "+sqltext.Literal(settings.Role))
+		sql = append(sql, set+"role = "+sqltext.Literal(settings.Role))
 	}
-	for i, value := range values {
-		values[i] = fmt.Sprintf("pg_catalog.set_config(%s, %t)", value, local)
-	}
-	return "SELECT " + strings.Join(values, ", ")
+	return strings.Join(sql, "; ")
 }
 
 // ledgerSchema is out of the application's way.
