@@ -176,7 +176,19 @@ func (c *Client) Step(ctx context.Context, lane, number string, limit int) (*api
 
 // Status says where an environment stands. steps is none, open or all.
 func (c *Client) Status(ctx context.Context, lane, environment, steps string) (*api.EnvironmentStatus, error) {
-	return get[api.EnvironmentStatus](ctx, c, environmentPath(lane, environment), url.Values{"steps": {steps}})
+	return c.StatusWithin(ctx, lane, environment, steps, 0)
+}
+
+// StatusWithin is Status, and waits so many seconds at most: where the target is not read by then, the answer says Reading,
+// and is what was seen last, without steps and gate. 0 is for until it is read.
+func (c *Client) StatusWithin(
+	ctx context.Context, lane, environment, steps string, seconds int,
+) (*api.EnvironmentStatus, error) {
+	query := url.Values{"steps": {steps}}
+	if seconds > 0 {
+		query.Set("wait", strconv.Itoa(seconds))
+	}
+	return get[api.EnvironmentStatus](ctx, c, environmentPath(lane, environment), query)
 }
 
 // StepQuery says which steps of a target are wanted; an empty field means all.

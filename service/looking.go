@@ -11,6 +11,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"vorrang/core/gate"
 	"vorrang/internal/safely"
 	"vorrang/service/api"
 )
@@ -117,7 +118,7 @@ type lookedAtOnce struct {
 
 // keep keeps a look as the newest.
 func (l *looking) keep(status api.EnvironmentStatus) {
-	status.Steps, status.Gate = nil, nil
+	status.Steps, status.Gate = nil, []gate.Check{}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.seen[status.Lane+"/"+status.Environment] = lookedAtOnce{status, time.Now()}

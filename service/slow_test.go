@@ -57,4 +57,8 @@ func TestATargetThatDoesNotAnswerHoldsUpNoOther(t *testing.T) {
 	assert.WithinDuration(t, before.ReadAt, now.ReadAt, 0)
 	require.NotNil(t, now.Last, "what the service did is known without the target")
 	assert.Equal(t, before.Last.ID, now.Last.ID)
+	assert.NotNil(t, now.Gate, "a list, as the API's document says")
+
+	alone := must(w.StatusWithin(t.Context(), "harbour", "staging", "open", 1))
+	assert.Equal(t, now, *alone, "an environment's own page waits no longer")
 }

@@ -35,6 +35,7 @@ type statusIn struct {
 	Lane        string `path:"lane"`
 	Environment string `path:"environment"`
 	Steps       string `query:"steps" enum:"none,open,all" default:"none" description:"Which steps to list; open means those that wait or have trouble."`
+	Wait        int    `query:"wait" minimum:"0" maximum:"60" description:"The most seconds that the answer waits for the target. Where it is not read by then, it stands as it was seen last, without steps and gate, and says reading. 0 waits until it is read."`
 }
 
 type lanesIn struct {
@@ -147,8 +148,12 @@ func (s *views) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
 	if err != nil {
 		return nil, err
 	}
-	status, err := s.environmentStatus(fresh(c), p, in.Steps)
-	return &status, err
+	status, err := s.environmentStatus(waiting(fresh(c), in.Wait), p, in.Steps)
+	if err != nil || !status.Reading {
+		return &status, err
+	}
+	lanes := []api.LaneStatus{{Lane: in.Lane, Environments: []api.EnvironmentStatus{status}}}
+	return &lanes[0].Environments[0], s.runningOfUnread(c, lanes)
 }
 
 // environmentStatus looks at one target, once for all who ask at the same time, whichever steps

@@ -622,3 +622,28 @@ func TestASilentTargetHoldsUpNoOtherInTheConsole(t *testing.T) {
 	p.sees("its target is being read") // and how it was a minute ago
 	p.sees("1 of 3 environments is being read")
 }
+
+// TestAnEnvironmentsPageDoesNotWaitForASilentTarget: it shows what is known, and offers nothing that depends on what
+// is not.
+func TestAnEnvironmentsPageDoesNotWaitForASilentTarget(t *testing.T) {
+	p := openConsole(t)
+	p.w.Pass(-time.Minute)
+	p.w.Submitted(map[string]string{"1-berth.sql": "CREATE TABLE public.berth (id int)"})
+	p.w.Promoted("staging")
+	p.w.Submitted(map[string]string{
+		"1-berth.sql": "CREATE TABLE public.berth (id int)", "2-pilot.sql": "CREATE TABLE public.pilot (id int)",
+	})
+	end := p.w.Silent("staging")
+	p.signIn()
+	p.goTo("/lanes/harbour/staging")
+	p.sees("The target has not answered yet.")
+	p.wait(`[...document.querySelectorAll("button")].find((b) => b.innerText.includes("Promote")).disabled`)
+	end()
+	p.w.Found("staging")
+	p.sees("stands at")
+	p.wait(`![...document.querySelectorAll("button")].find((b) => b.innerText.includes("Promote")).disabled`)
+	p.sees("pilot")
+	p.w.Silent("staging")
+	p.sees("The target is being read. This is its state as of")
+	p.picture("environment-being-read")
+}

@@ -4539,6 +4539,8 @@ export interface operations {
             query?: {
                 /** @description Which steps to list; open means those that wait or have trouble. */
                 steps?: "none" | "open" | "all";
+                /** @description The most seconds that the answer waits for the target. Where it is not read by then, it stands as it was seen last, without steps and gate, and says reading. 0 waits until it is read. */
+                wait?: number;
             };
             header?: never;
             path: {

@@ -14,6 +14,7 @@ import {
   api,
   problemOf,
   result,
+  type EnvironmentStatus,
   type Ledger,
   type Preview,
   type Problem,
@@ -52,16 +53,26 @@ import StepTable from '../parts/StepTable.vue'
 import TroubleRow from '../parts/TroubleRow.vue'
 import { usePolled } from '../poll'
 import { offers } from '../remedies'
-import { stateOf } from '../state'
+import { isOld, isUnknown, stateOf } from '../state'
 import { moment } from '../time'
 
 const props = defineProps<{ lane: string; environment: string }>()
 const path = { lane: props.lane, environment: props.environment }
 
-const { value: status, problem, refresh } = usePolled(() => look('open'))
-function look(steps: 'open' | 'all') {
-  return result(api.GET('/api/v1/lanes/{lane}/environments/{environment}', { params: { path, query: { steps } } }))
+const { value: status, problem, refresh } = usePolled(newest, (seen) => !!seen.reading)
+function look(steps: 'open' | 'all', wait?: number) {
+  return result(
+    api.GET('/api/v1/lanes/{lane}/environments/{environment}', { params: { path, query: { steps, wait } } }),
+  )
 }
+/** The page waits a second for the target. Where it is not read by then, its steps and its gate stay as they were shown. */
+async function newest(): Promise<EnvironmentStatus> {
+  const seen = await look('open', 1)
+  if (!seen.reading || !status.value) return seen
+  return { ...seen, steps: status.value.steps, gate: status.value.gate }
+}
+/** Nothing can be chosen before the steps were read. */
+const unread = computed(() => !!status.value?.reading && !status.value.steps)
 
 const tab = ref('steps')
 const preview = shallowRef<Preview>()
@@ -274,7 +285,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           size="small"
           severity="secondary"
           text
-          :disabled="!waiting.length"
+          :disabled="unread || !waiting.length"
           @click="((attestFirst = ''), (dialog = 'attest'))"
         />
         <Button
@@ -283,7 +294,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           size="small"
           severity="secondary"
           outlined
-          :disabled="!status.applied && !unfinished"
+          :disabled="unread || (!status.applied && !unfinished)"
           @click="dialog = 'rollback'"
         />
         <Button
@@ -291,13 +302,20 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           icon="pi pi-arrow-right"
           size="small"
           :severity="unknown ? 'secondary' : undefined"
-          :disabled="!status.pending && !status.fleet"
+          :disabled="unread || (!status.pending && !status.fleet)"
           @click="dialog = 'promote'"
         />
       </div>
+      <p v-if="unread || isOld(status)" class="panel running" role="status">
+        <i class="pi pi-spin pi-spinner" aria-hidden="true" />
+        <template v-if="isUnknown(status)">
+          The target has not answered yet. Until it does, this is what Vorrang knows without it.
+        </template>
+        <template v-else>The target is being read. This is its state as of {{ moment(status.read_at) }} UTC.</template>
+      </p>
       <TroubleRow v-for="t in status.trouble" :key="t.kind + t.step" :environment="status" :trouble="t">
         <Button
-          v-if="moveOf(t) && !status.fleet"
+          v-if="moveOf(t) && !status.fleet && !unread"
           :label="moveOf(t)!.label + '…'"
           size="small"
           severity="danger"
@@ -464,6 +482,9 @@ dd {
 }
 .running {
   border-left: 4px solid var(--warn);
+}
+.running .pi {
+  margin-right: 6px;
 }
 .move {
   flex: none;
