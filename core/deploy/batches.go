@@ -84,7 +84,7 @@ func (r *run) batches(ctx context.Context, s script, started time.Time) *Failure
 
 func (r *run) progress(b *backfill) {
 	rate := int64(0)
-	if took := r.Now().Sub(b.started).Seconds(); took > 0 {
+	if took := r.clock().Sub(b.started).Seconds(); took > 0 {
 		rate = int64(math.Round(float64(b.rows) / took))
 	}
 	r.emit(Event{Kind: Batch, Rows: b.total(), Rate: rate, Rest: max(b.rest, 0)})
@@ -137,7 +137,7 @@ func (r *run) oneBatch(ctx context.Context, b *backfill) (rows int64, f *Failure
 	}
 	b.rest -= rows
 	var checkpoint []ledger.Entry
-	if r.Now().Sub(b.noted) >= checkpointEvery {
+	if r.clock().Sub(b.noted) >= checkpointEvery {
 		detail := b.detail()
 		detail.Rows += rows
 		checkpoint = append(checkpoint, r.entry(ledger.Begun, b.script, 0, detail))
@@ -146,7 +146,7 @@ func (r *run) oneBatch(ctx context.Context, b *backfill) (rows int64, f *Failure
 		return rows, r.failCommit(b.script, err), err
 	}
 	for _, entry := range checkpoint {
-		r.head, b.noted = entry.Head(), r.Now()
+		r.head, b.noted = entry.Head(), r.clock()
 	}
 	return rows, nil, nil
 }

@@ -36,6 +36,7 @@ type yard struct {
 	onEvent func(deploy.Event)
 	look    func(ctx context.Context, last bool) (schema.Schema, error)
 	left    *schema.Schema // that the last run gave at its end
+	slow    *slowToMeasure // the target instead of the session, if there is one
 
 	mu     sync.Mutex
 	events []deploy.Event
@@ -119,7 +120,52 @@ func (y *yard) run(ctx context.Context, p plan.Plan) deploy.Result {
 			}
 		},
 	}
+	if y.slow != nil {
+		y.slow.Session = y.session
+		runner.Target, runner.Now = y.slow, func() time.Time { return y.slow.now }
+		runner.Measure, runner.Thorough = true, true
+	}
 	return runner.Run(ctx, y.view().State.Head, p)
+}
+
+// slowToMeasure is a session at which an hour goes by while anything is measured, and no time
+// otherwise.
+type slowToMeasure struct {
+	*postgres.Session
+	now time.Time
+}
+
+func (s *slowToMeasure) Footprint(ctx context.Context) (engine.Footprint, error) {
+	s.now = s.now.Add(time.Hour)
+	return s.Session.Footprint(ctx)
+}
+
+func (s *slowToMeasure) Survey(ctx context.Context) (engine.Survey, error) {
+	s.now = s.now.Add(time.Hour)
+	return s.Session.Survey(ctx)
+}
+
+// TestAStepTakesAsLongAsItDoesUnmeasured: what is said of it, in its events and in the ledger, is its
+// own time.
+func TestAStepTakesAsLongAsItDoesUnmeasured(t *testing.T) {
+	y := newYard(t, map[string]string{
+		"1-berth.sql": "CREATE TABLE berth (id int); ALTER TABLE berth ADD COLUMN depth int;",
+		"2-depth.sql": autocommit + "ALTER TABLE berth ALTER COLUMN depth TYPE bigint;",
+		"3-wrong.sql": autocommit + "ALTER TABLE berth ADD COLUMN depth int;",
+	})
+	y.slow = &slowToMeasure{now: time.Now()}
+	before := y.slow.now
+	require.Equal(t, deploy.Failed, y.promote().Outcome)
+	require.Greater(t, y.slow.now.Sub(before), 2*time.Hour)
+	ended := 0
+	for _, e := range y.events {
+		if e.Kind == deploy.StepDone || e.Kind == deploy.StepFailed {
+			ended++
+			assert.Zero(t, e.DurationMS, "step %s, %s", e.Step, e.Kind)
+		}
+	}
+	assert.Equal(t, 3, ended)
+	assert.Equal(t, "0", y.query("SELECT max(duration_ms) FROM vorrang.ledger"))
 }
 
 func (y *yard) promote() deploy.Result {

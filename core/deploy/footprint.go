@@ -41,7 +41,7 @@ func (r *run) footprintNow(ctx context.Context) (engine.Footprint, bool) {
 // commits. What cannot be measured is not told; the step goes on.
 func (r *run) measure(ctx context.Context, began time.Time) {
 	r.footprint, r.surveyed = nil, nil
-	if r.measurer == nil || !r.affords(r.Now().Sub(began)) {
+	if r.measurer == nil || !r.affords(r.clock().Sub(began)) {
 		return
 	}
 	footprint, is := r.footprintNow(ctx)
@@ -182,7 +182,7 @@ func (r *run) surveyNow(ctx context.Context) *engine.Survey {
 func (r *run) resurvey(ctx context.Context, began time.Time) {
 	before := r.surveyed
 	r.footprint, r.surveyed = nil, nil
-	if before == nil || !r.affords(r.Now().Sub(began)) {
+	if before == nil || !r.affords(r.clock().Sub(began)) {
 		return
 	}
 	if r.surveyed = r.surveyNow(ctx); r.surveyed != nil {

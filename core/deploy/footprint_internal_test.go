@@ -30,7 +30,7 @@ func TestMeasuringTakesAFiftiethOfTheTime(t *testing.T) {
 	began := m.now
 	r := &run{Runner: &Runner{Now: func() time.Time { return m.now }}, measurer: m, started: m.now}
 	step := func(took time.Duration) bool {
-		at := m.now
+		at := r.clock()
 		m.now = m.now.Add(took)
 		r.measure(t.Context(), at)
 		return r.footprint != nil

@@ -239,9 +239,13 @@ func causeOf(ctx context.Context) Outcome {
 	return Interrupted
 }
 
+// clock is a time by which nothing takes long that is only measured: what is said of how long a
+// step took is its own time.
+func (r *run) clock() time.Time { return r.Now().Add(-r.spent) }
+
 // action carries one step out and tells how it ended.
 func (r *run) action(ctx context.Context) *Failure {
-	started := r.Now()
+	started := r.clock()
 	r.footprint, r.waited = nil, waited{}
 	script, failure := r.loaded(ctx)
 	if failure == nil {
@@ -259,7 +263,7 @@ func (r *run) action(ctx context.Context) *Failure {
 		}
 	}
 	r.endNotices()
-	took := r.Now().Sub(started).Milliseconds()
+	took := r.clock().Sub(started).Milliseconds()
 	if failure != nil {
 		r.effects.left = nil // what was not rolled back is not seen
 		r.emit(Event{Kind: StepFailed, DurationMS: took, Message: failure.Message, Failure: failure})

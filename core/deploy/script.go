@@ -114,7 +114,7 @@ func (r *run) note(ctx context.Context, s script, f *Failure, started time.Time,
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), cleanUp)
 	defer cancel()
 	detail.Error, detail.SQLState = f.Message, f.SQLState
-	if err := r.append(ctx, r.entry(ledger.Failed, s, r.Now().Sub(started), detail)); err != nil {
+	if err := r.append(ctx, r.entry(ledger.Failed, s, r.clock().Sub(started), detail)); err != nil {
 		r.emit(
 			Event{
 				Kind:     Notice,

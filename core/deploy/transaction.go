@@ -75,7 +75,7 @@ func (r *run) finish(ctx context.Context, s script, started time.Time, detail *l
 	} else {
 		r.resurvey(ctx, started)
 	}
-	entries := []ledger.Entry{r.entry(r.finished(), s, r.Now().Sub(started), detail)}
+	entries := []ledger.Entry{r.entry(r.finished(), s, r.clock().Sub(started), detail)}
 	if r.next != nil && r.next.announced {
 		entries = append(entries, r.begunNext(entries[0].Head()))
 	} else {
@@ -141,13 +141,13 @@ func (r *run) whole(ctx context.Context, actions []plan.Action) (Outcome, *Failu
 			return Failed, failure
 		}
 	}
-	head, started, last := r.head, r.Now(), scripts[0]
+	head, started, last := r.head, r.clock(), scripts[0]
 	var durations []time.Duration
 	failure := r.retry(ctx, scripts[0], func() (*Failure, error) {
 		r.head, durations = head, nil
 		for i, action := range actions {
 			r.step, last = action, scripts[i]
-			began := r.Now()
+			began := r.clock()
 			r.emit(Event{Kind: StepBegan, Of: len(last.statements)})
 			failure, err := r.part(ctx, last, i, len(actions), began)
 			r.endNotices()
@@ -156,7 +156,7 @@ func (r *run) whole(ctx context.Context, actions []plan.Action) (Outcome, *Failu
 				r.head = head
 				return failure, err
 			}
-			durations = append(durations, r.Now().Sub(began))
+			durations = append(durations, r.clock().Sub(began))
 			r.emit(Event{Kind: StepReady, DurationMS: durations[i].Milliseconds()})
 		}
 		return nil, nil
@@ -196,7 +196,7 @@ func (r *run) part(ctx context.Context, s script, index, of int, began time.Time
 	if failure, err := r.verify(ctx, s); failure != nil {
 		return failure, err
 	}
-	entry := r.entry(r.finished(), s, r.Now().Sub(began), nil)
+	entry := r.entry(r.finished(), s, r.clock().Sub(began), nil)
 	if err := r.Target.Write(ctx, entry); err != nil {
 		return r.failCommit(s, err), err
 	}
