@@ -9,7 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vorrang/client"
 	"vorrang/core/gate"
+	"vorrang/core/verify"
 	"vorrang/internal/pgtest"
 	"vorrang/internal/servicetest"
 	"vorrang/service/api"
@@ -60,4 +62,29 @@ func TestPagesReadALedgerFromItsHeadOn(t *testing.T) {
 	assert.Equal(t, gate.Hold, history(page()), "its head is another")
 	by("DELETE FROM vorrang.ledger WHERE seq = 3")
 	assert.Equal(t, gate.Hold, history(page()), "it ends earlier")
+}
+
+// TestAnEnvironmentIsVerifiedBesideTheOneBefore: also for who may look at it alone, and it is said where
+// that could not be done.
+func TestAnEnvironmentIsVerifiedBesideTheOneBefore(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Submitted(map[string]string{"1-a.sql": "SELECT 1"})
+	w.Promoted("development")
+	w.Promoted("production")
+	reader := w.As("lookout", "reader@harbour/production")
+	for _, c := range []*client.Client{w.Client, reader} {
+		v := must(c.Verify(t.Context(), "harbour", "production"))
+		assert.Equal(t, []string{"production"}, v.Environments)
+		require.Len(t, v.Deviations, 1, "it was passed by staging")
+		assert.Contains(t, v.Deviations[0].What, "in staging")
+	}
+	all := must(reader.Verify(t.Context(), "harbour", ""))
+	assert.Equal(t, []string{"production"}, all.Environments, "and of the others nothing is said")
+	assert.Empty(t, all.Empty)
+
+	w.Away("staging")
+	v := must(w.Verify(t.Context(), "harbour", "production"))
+	assert.Empty(t, v.Deviations, "development is not the one before")
+	assert.Empty(t, v.Unreached, "staging was not asked about")
+	assert.Equal(t, []verify.Uncompared{{Environment: "production", Before: "staging"}}, v.Uncompared)
 }

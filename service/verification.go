@@ -13,8 +13,9 @@ type verifyIn struct {
 	Environment string `query:"environment" description:"Only this one, still held against the one before it; all if absent."`
 }
 
-// verification looks at all targets of a lane, and says what is inconsistent.
-// A target that cannot be reached is named, and nothing is held against it.
+// verification reads the targets of a lane, and says what is inconsistent. A target that cannot be reached is named,
+// and nothing is held against it. An environment is held against the one before also for who may not look at that, as
+// its gate does.
 func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 	l, err := s.targets.lane(c, in.Lane)
 	if err != nil {
@@ -29,53 +30,47 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 	if err != nil {
 		return nil, err
 	}
-	unread := unreadFleets(l)
-	l.Environments = slices.DeleteFunc(
-		l.Places(),
-		func(e lane.Environment) bool { return hidden(c, l.Name, e.Name) },
-	)
-	seen := make([]*verify.Environment, len(l.Environments))
-	troubles := make([]*api.Unreached, len(l.Environments))
-	each(l.Environments, mostLooks, func(i int, e lane.Environment) {
-		found, err := s.targets.history(c, s.targets.at(l, e, catalogue), "vorrangd verify")
-		if err == nil {
-			seen[i] = &found
-			return
+	var places []lane.Environment
+	for _, e := range l.Environments {
+		if e.Fleet != nil && e.Fleet.Unread != "" { // none of its targets is known
+			places = append(places, e)
 		}
-		trouble := unreachable(err)
-		troubles[i] = &api.Unreached{Environment: e.Name, Message: trouble.Message, Remedies: trouble.Remedies}
+		places = append(places, e.Places()...)
+	}
+	seen := make([]verify.Environment, len(places))
+	troubles := make([]api.Trouble, len(places))
+	each(places, mostLooks, func(i int, e lane.Environment) {
+		var err error
+		if e.Fleet != nil {
+			err = manyTargets(e)
+		} else {
+			seen[i], err = s.targets.history(c, s.targets.at(l, e, catalogue), "vorrangd verify")
+		}
+		if err != nil {
+			seen[i], troubles[i] = verify.Environment{Name: e.Name, Unreached: true}, unreachable(err)
+		}
 	})
+	wanted := func(place string) bool {
+		return wantedPlace(in.Environment, place) && !hidden(c, l.Name, place)
+	}
+	found := verify.Lane(l.Name, seen)
 	answer := &api.Verification{
 		Lane:         in.Lane,
 		Environments: []string{},
 		Unreached:    []api.Unreached{},
-		Deviations:   []verify.Deviation{},
+		Empty:        slices.DeleteFunc(found.Empty, func(e verify.Empty) bool { return !wanted(e.Environment) }),
+		Uncompared:   slices.DeleteFunc(found.Uncompared, func(u verify.Uncompared) bool { return !wanted(u.Environment) }),
+		Deviations:   slices.DeleteFunc(found.Deviations, func(d verify.Deviation) bool { return !wanted(d.Environment) }),
 	}
-	var reached []verify.Environment
-	for i, e := range l.Environments {
-		wanted := wantedPlace(in.Environment, e.Name)
-		if seen[i] != nil {
-			reached = append(reached, *seen[i])
-		}
+	for i, e := range seen {
+		none := slices.ContainsFunc(answer.Empty, func(empty verify.Empty) bool { return empty.Environment == e.Name })
 		switch {
-		case wanted && seen[i] != nil:
+		case !wanted(e.Name) || none:
+		case e.Unreached:
+			answer.Unreached = append(answer.Unreached,
+				api.Unreached{Environment: e.Name, Message: troubles[i].Message, Remedies: troubles[i].Remedies})
+		default:
 			answer.Environments = append(answer.Environments, e.Name)
-		case wanted:
-			answer.Unreached = append(answer.Unreached, *troubles[i])
-		}
-	}
-	for _, e := range unread {
-		if wantedPlace(in.Environment, e.Name) && !hidden(c, l.Name, e.Name) {
-			trouble := unreachable(manyTargets(e))
-			answer.Unreached = append(
-				answer.Unreached,
-				api.Unreached{Environment: e.Name, Message: trouble.Message, Remedies: trouble.Remedies},
-			)
-		}
-	}
-	for _, d := range verify.Lane(l.Name, reached) {
-		if wantedPlace(in.Environment, d.Environment) {
-			answer.Deviations = append(answer.Deviations, d)
 		}
 	}
 	return answer, nil

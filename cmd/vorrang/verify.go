@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/xml"
 	"fmt"
+	"slices"
 
 	"vorrang/core/lane"
 	"vorrang/core/verify"
@@ -15,7 +16,9 @@ import (
 func verifyCommand() command {
 	return command{
 		verb: "verify", does: "says whether the history is consistent: chain, checksums, order, and between environments",
-		explain: "Exit code 0 if it is, 3 if anything deviates, 5 if a step is in doubt, 1 if a target could not be reached.",
+		explain: "An environment that has no history yet is named as such; one that holds something without a history deviates.\n" +
+			"Exit code 0 if it is, 3 if anything deviates, 5 if a step is in doubt, 1 if a target could not be reached, or not be\n" +
+			"compared with the environment before.",
 		example: "vorrang verify\nvorrang verify -env production -junit verify.xml",
 		setUp: func(e *env) func(context.Context, []string) error {
 			environment := e.flags.String("env", "", "only this `environment`")
@@ -68,12 +71,25 @@ func printVerification(e *env, v *api.Verification) {
 			d.What, since, e.paint.strong(advice.Text(d.Remedies)),
 		)
 	}
-	if len(v.Deviations) == 0 && len(v.Environments) > 0 {
+	for _, u := range v.Uncompared {
+		fmt.Fprintf(e.out, "%s %s was not reached\n",
+			e.paint.bad(v.Lane+"/"+u.Environment+" was not compared with the environment before:"), u.Before)
+	}
+	for _, empty := range v.Empty {
+		name := v.Lane + "/" + empty.Environment + ":"
+		if len(empty.Remedies) == 0 {
+			fmt.Fprintf(e.out, "%s %s\n", name, empty.Message)
+			continue
+		}
+		fmt.Fprintf(e.out, "%s %s\n  → %s\n", e.paint.bad(name), empty.Message, e.paint.strong(advice.Text(empty.Remedies)))
+	}
+	consistent := len(v.Environments) - len(v.Uncompared)
+	if len(v.Deviations) == 0 && consistent > 0 {
 		fmt.Fprintf(
 			e.out,
 			"%s in %s of %s\n",
 			e.paint.good("the history is consistent"),
-			plural.Of(len(v.Environments), placesNoun(v.Environments)),
+			plural.Of(consistent, placesNoun(v.Environments)),
 			v.Lane,
 		)
 	}
@@ -81,7 +97,7 @@ func printVerification(e *env, v *api.Verification) {
 
 func verificationExit(v *api.Verification) error {
 	code := exitDone
-	if len(v.Deviations) > 0 {
+	if len(v.Deviations) > 0 || slices.ContainsFunc(v.Empty, func(e verify.Empty) bool { return len(e.Remedies) > 0 }) {
 		code = exitHeld
 	}
 	for _, d := range v.Deviations {
@@ -89,7 +105,7 @@ func verificationExit(v *api.Verification) error {
 			code = exitInDoubt
 		}
 	}
-	if len(v.Unreached) > 0 {
+	if len(v.Unreached) > 0 || len(v.Uncompared) > 0 {
 		code = exitError // what could not be seen may be worse
 	}
 	if code == exitDone {
@@ -109,6 +125,7 @@ type junitSuite struct {
 	Tests    int         `xml:"tests,attr"`
 	Failures int         `xml:"failures,attr"`
 	Errors   int         `xml:"errors,attr"`
+	Skipped  int         `xml:"skipped,attr,omitempty"`
 	Cases    []junitCase `xml:"testcase"`
 }
 
@@ -117,6 +134,7 @@ type junitCase struct {
 	Name    string    `xml:"name,attr"`
 	Failure *junitBad `xml:"failure,omitempty"`
 	Error   *junitBad `xml:"error,omitempty"`
+	Skipped *junitBad `xml:"skipped,omitempty"`
 }
 
 type junitBad struct {
@@ -142,8 +160,25 @@ func writeJUnit(path string, v *api.Verification) error {
 				}
 				test.Failure.Text += d.What + "\n→ " + advice.Text(d.Remedies) + "\n"
 			}
+			for _, u := range v.Uncompared {
+				if u.Environment == environment && kind == verify.History {
+					test.Error = &junitBad{Message: "not compared: " + u.Before + " was not reached"}
+					suite.Errors++
+				}
+			}
 			suite.Cases = append(suite.Cases, test)
 		}
+		all.Suites = append(all.Suites, suite)
+	}
+	for _, empty := range v.Empty {
+		suite := junitSuite{Name: v.Lane + "/" + empty.Environment, Tests: 1}
+		test := junitCase{Class: suite.Name, Name: string(verify.History)}
+		if why := (&junitBad{Message: empty.Message, Text: advice.Text(empty.Remedies)}); len(empty.Remedies) > 0 {
+			test.Failure, suite.Failures = why, 1
+		} else {
+			test.Skipped, suite.Skipped = why, 1
+		}
+		suite.Cases = append(suite.Cases, test)
 		all.Suites = append(all.Suites, suite)
 	}
 	for _, u := range v.Unreached {

@@ -44,30 +44,65 @@ type Deviation struct {
 
 // Environment is what was seen of one environment.
 type Environment struct {
-	Name    string
-	Facts   gate.Facts
-	Entries []ledger.Entry
+	Name      string
+	Facts     gate.Facts
+	Entries   []ledger.Entry
+	Unreached bool // nothing was seen of it, and nothing can be compared with it
+}
+
+// Result is what came out of a verification.
+type Result struct {
+	Deviations []Deviation
+	Empty      []Empty
+	Uncompared []Uncompared
+}
+
+// Empty is an environment without a history, in which there was nothing to verify.
+type Empty struct {
+	Environment string          `json:"environment"`
+	Message     string          `json:"message"`
+	Remedies    []remedy.Remedy `json:"remedies" nullable:"false" description:"Where there is something without a history: what settles that."`
+}
+
+// Uncompared is an environment whose history could not be held against that of the one before it.
+type Uncompared struct {
+	Environment string `json:"environment"`
+	Before      string `json:"before" description:"The environment before it, which was not reached."`
 }
 
 // Lane checks environments in the order of promotion. Each is held against the
-// one before it in the slice; the targets of a fleet against the first of the environment before.
-func Lane(name string, environments []Environment) []Deviation {
-	var all []Deviation
-	before, first := -1, 0 // in the environment before, and in this one
+// one before it in the slice; the targets of a fleet against the first that was reached of the environment before.
+func Lane(name string, environments []Environment) Result {
+	r := Result{Deviations: []Deviation{}, Empty: []Empty{}, Uncompared: []Uncompared{}}
+	var before, here []Environment // the targets of the environment before, and of this one
 	for i, e := range environments {
 		if i > 0 && lane.EnvironmentOf(e.Name) != lane.EnvironmentOf(environments[i-1].Name) {
-			before, first = first, i
+			before, here = here, nil
 		}
+		here = append(here, e)
 		v := verifier{lane: name, Environment: e}
+		switch {
+		case e.Unreached:
+			continue
+		case v.empty():
+			r.Empty = append(r.Empty, v.nothing())
+			continue
+		}
 		v.chain()
 		v.steps()
 		v.order()
-		all = append(all, v.found...)
-		if before >= 0 {
-			all = append(all, Against(name, environments[before], e)...)
+		r.Deviations = append(r.Deviations, v.found...)
+		if len(before) == 0 {
+			continue
 		}
+		at := slices.IndexFunc(before, func(b Environment) bool { return !b.Unreached })
+		if at < 0 {
+			r.Uncompared = append(r.Uncompared, Uncompared{e.Name, lane.EnvironmentOf(before[0].Name)})
+			continue
+		}
+		r.Deviations = append(r.Deviations, Against(name, before[at], e)...)
 	}
-	return all
+	return r
 }
 
 // Against holds an environment's history against that of the one before it.
@@ -100,6 +135,20 @@ func (v *verifier) report(
 		d.Since = &since
 	}
 	v.found = append(v.found, d)
+}
+
+// empty reports whether there is no history, and none was seen before.
+func (v *verifier) empty() bool {
+	f := v.Facts
+	return len(v.Entries) == 0 && f.Chain == nil && f.Strange == "" && f.Altered == ""
+}
+
+func (v *verifier) nothing() Empty {
+	if !v.Facts.Existing.Any() {
+		return Empty{v.Name, "it has no history yet", []remedy.Remedy{}}
+	}
+	return Empty{v.Name, fmt.Sprintf("it has %s and no history, so Vorrang cannot know what ran here", v.Facts.Existing),
+		one(v.place().Do(remedy.Baseline).For("find the last step that it already contains, and record it"))}
 }
 
 func (v *verifier) chain() {

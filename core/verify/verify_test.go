@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"vorrang/core/engine"
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/core/plan"
@@ -146,7 +147,7 @@ func TestEachDeviationIsOneLine(t *testing.T) {
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
-			deviations := Lane("harbour", c.environments)
+			deviations := Lane("harbour", c.environments).Deviations
 			if name == "an absent step" {
 				assert.ElementsMatch(t, c.want, whats(deviations))
 			} else {
@@ -161,6 +162,63 @@ func TestEachDeviationIsOneLine(t *testing.T) {
 					assert.NotNil(t, d.Since, "%s", d.What)
 				}
 			}
+		})
+	}
+}
+
+// TestNothingIsConsistentThatNobodyCompared: what has no history is named, and what could not be held
+// against the environment before.
+func TestNothingIsConsistentThatNobodyCompared(t *testing.T) {
+	steps := catalogue("1", "2")
+	existing := environment("production", steps)
+	existing.Facts.Existing = engine.Existing{Tables: 7}
+	lost := environment("production", steps)
+	lost.Facts.Chain = &ledger.ChainError{Reason: "the ledger is gone"}
+	unreached := Environment{Name: "staging", Unreached: true}
+	ahead := environment("production", steps, "1", "2")
+	cases := map[string]struct {
+		environments     []Environment
+		empty, different []string
+		uncompared       []Uncompared
+	}{
+		"nothing was deployed yet": {
+			environments: []Environment{environment("staging", steps, "1"), environment("production", steps)},
+			empty:        []string{"production: it has no history yet"},
+		},
+		"an existing database": {
+			environments: []Environment{environment("staging", steps, "1"), existing},
+			empty:        []string{"production: it has 7 tables and no history, so Vorrang cannot know what ran here"},
+		},
+		"a ledger that was lost is no empty one": {
+			environments: []Environment{lost},
+			different:    []string{"chain production: the ledger's chain is broken at entry 0: the ledger is gone"},
+		},
+		"the environment before was not reached": {
+			environments: []Environment{environment("development", steps, "1"), unreached, ahead},
+			uncompared:   []Uncompared{{Environment: "production", Before: "staging"}},
+		},
+		"one target of the fleet before was reached": {
+			environments: []Environment{
+				{Name: "staging.g1", Unreached: true}, environment("staging.g2", steps, "1"), ahead,
+			},
+			different: []string{"history production: step 2 (s) is applied here, and pending in staging.g2"},
+		},
+		"none of the fleet before was": {
+			environments: []Environment{{Name: "staging.g1", Unreached: true}, {Name: "staging.g2", Unreached: true}, ahead},
+			uncompared:   []Uncompared{{Environment: "production", Before: "staging"}},
+		},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			got := Lane("harbour", c.environments)
+			assert.ElementsMatch(t, c.different, whats(got.Deviations))
+			assert.ElementsMatch(t, c.uncompared, got.Uncompared)
+			var empty []string
+			for _, e := range got.Empty {
+				empty = append(empty, e.Environment+": "+e.Message)
+				assert.Equal(t, strings.Contains(e.Message, "tables"), len(e.Remedies) > 0, "there is something to settle")
+			}
+			assert.Equal(t, c.empty, empty)
 		})
 	}
 }

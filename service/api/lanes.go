@@ -252,10 +252,12 @@ type LedgerSetup struct {
 
 // Verification says whether the histories of a lane's targets are consistent.
 type Verification struct {
-	Lane         string             `json:"lane"`
-	Environments []string           `json:"environments" nullable:"false" description:"Those that were checked."`
-	Unreached    []Unreached        `json:"unreached" nullable:"false" description:"Those that could not be."`
-	Deviations   []verify.Deviation `json:"deviations" nullable:"false"`
+	Lane         string              `json:"lane"`
+	Environments []string            `json:"environments" nullable:"false" description:"Those that were checked."`
+	Empty        []verify.Empty      `json:"empty" nullable:"false" description:"Those that have no history, so that there was nothing to check."`
+	Unreached    []Unreached         `json:"unreached" nullable:"false" description:"Those that could not be checked."`
+	Uncompared   []verify.Uncompared `json:"uncompared" nullable:"false" description:"Those that were checked, but for their history beside that of the environment before."`
+	Deviations   []verify.Deviation  `json:"deviations" nullable:"false"`
 }
 
 // Unreached is a target that could not be read.

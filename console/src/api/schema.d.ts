@@ -2124,6 +2124,12 @@ export interface components {
              */
             next?: number;
         };
+        Empty: {
+            environment: string;
+            message: string;
+            /** @description Where there is something without a history: what settles that. */
+            remedies: components["schemas"]["Remedy"][];
+        };
         Engine: {
             /** @description A database can be copied as a whole, to rehearse on. */
             clones: boolean;
@@ -3636,6 +3642,11 @@ export interface components {
             remedies: components["schemas"]["Remedy"][];
             step?: string;
         };
+        Uncompared: {
+            /** @description The environment before it, which was not reached. */
+            before: string;
+            environment: string;
+        };
         Uncovered: {
             count: number;
             names: string[] | null;
@@ -3660,10 +3671,14 @@ export interface components {
         };
         Verification: {
             deviations: components["schemas"]["Deviation"][];
+            /** @description Those that have no history, so that there was nothing to check. */
+            empty: components["schemas"]["Empty"][];
             /** @description Those that were checked. */
             environments: string[];
             lane: string;
-            /** @description Those that could not be. */
+            /** @description Those that were checked, but for their history beside that of the environment before. */
+            uncompared: components["schemas"]["Uncompared"][];
+            /** @description Those that could not be checked. */
             unreached: components["schemas"]["Unreached"][];
         };
         WaiveIn: {

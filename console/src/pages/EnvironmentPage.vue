@@ -33,7 +33,7 @@ import PromoteDialog from '../dialogs/PromoteDialog.vue'
 import RebuildDialog from '../dialogs/RebuildDialog.vue'
 import RollbackDialog from '../dialogs/RollbackDialog.vue'
 import SettleDialog from '../dialogs/SettleDialog.vue'
-import { deviationTitles, fleetOf, labels, plural, titled } from '../labels'
+import { fleetOf, labels, plural, titled } from '../labels'
 import { useLook } from '../look'
 import { useNewest } from '../newest'
 import DeploymentList from '../parts/DeploymentList.vue'
@@ -45,12 +45,12 @@ import LedgerTable from '../parts/LedgerTable.vue'
 import PreviewList from '../parts/PreviewList.vue'
 import RehearsalPanel from '../parts/RehearsalPanel.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
-import RemedyList from '../parts/RemedyList.vue'
 import SchemaTab from '../parts/SchemaTab.vue'
 import SqlText from '../parts/SqlText.vue'
 import StateMark from '../parts/StateMark.vue'
 import StepTable from '../parts/StepTable.vue'
 import TroubleRow from '../parts/TroubleRow.vue'
+import VerificationView from '../parts/VerificationView.vue'
 import { usePolled } from '../poll'
 import { offers } from '../remedies'
 import { isOld, isUnknown, stateOf } from '../state'
@@ -391,20 +391,9 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           <TabPanel value="schema"
             ><SchemaTab v-if="status.reached && tab === 'schema'" :environment="status" @done="refresh"
           /></TabPanel>
-          <TabPanel value="verify">
-            <div v-if="verification" class="stack">
-              <p v-if="!verification.deviations.length && !verification.unreached.length" class="good">
-                The history is consistent: chain, last seen entry, checksums, order, and with the environment before.
-              </p>
-              <div v-for="(d, i) in verification.deviations" :key="i" class="panel">
-                <p>
-                  <strong class="bad">{{ deviationTitles[d.kind] }}:</strong> {{ d.what }}
-                  <span v-if="d.since" class="soft small">since {{ moment(d.since) }} UTC</span>
-                </p>
-                <RemedyList :remedies="d.remedies" />
-              </div>
-            </div>
-          </TabPanel>
+          <TabPanel value="verify"
+            ><VerificationView v-if="verification" :verification="verification" :fleet="!!status.fleet"
+          /></TabPanel>
           <TabPanel value="deployments"
             ><FleetDeploymentList
               v-if="status.fleet && tab === 'deployments'"
