@@ -242,6 +242,10 @@ func draftCommand() command {
 					return err
 				}
 				in.Renames, in.Rows = renames, rows
+				if ofOne, ofTwo := in.Environment != "", in.From != "" && in.With != ""; ofOne == ofTwo ||
+					ofOne && in.From+in.With != "" || ofTwo && in.Drift+strings.Join(rows, "") != "" {
+					return usage("say of what: -env ENVIRONMENT, alone or with -rows or -drift; or -from and -with, and which environments")
+				}
 				made, err := at.Draft(ctx, at.lane, in)
 				if err != nil {
 					return err
