@@ -393,12 +393,19 @@ func TestVerifySaysWhatDeviates(t *testing.T) {
 	written, err := os.ReadFile("verify.xml")
 	require.NoError(t, err)
 	assert.Contains(t, string(written), `<testsuite name="harbour/production" tests="8" failures="2" errors="0">`)
-	assert.Contains(t, string(written), `<testcase classname="harbour/staging" name="chain"></testcase>`)
+	assert.Contains(t, string(written), `<skipped message="it has no history yet"></skipped>`)
 
 	takeAway(t, w.URLs["staging"])
 	code, out, _ = say(t, "verify", "-env", "staging")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "harbour/staging was not reached:")
+	code, out, _ = say(t, "verify", "-env", "production", "-junit", "verify.xml")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "harbour/production was not compared with the environment before: staging was not reached\n")
+	assert.NotContains(t, out, "consistent")
+	written, err = os.ReadFile("verify.xml")
+	require.NoError(t, err)
+	assert.Contains(t, string(written), `<error message="not compared: staging was not reached"></error>`)
 }
 
 // takeAway takes a database away from under its URL.

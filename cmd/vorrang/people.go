@@ -28,6 +28,10 @@ func peopleCommand() command {
 						fmt.Fprintln(e.out, "nobody matches")
 						return
 					}
+					if len(list.People) == 0 {
+						fmt.Fprintln(e.out, "nobody has an account yet; vorrang person NAME -password -grant ROLE makes one")
+						return
+					}
 					t := &table{heads: []string{"NAME", "MAY", "SIGNED IN", ""}}
 					for _, p := range list.People {
 						seen, state := "never", ""
@@ -140,7 +144,11 @@ func tokensCommand() command {
 				}
 				return e.print(tokens, func() {
 					if len(tokens.Tokens) == 0 {
-						fmt.Fprintln(e.out, "there is no such token")
+						if asksForSome(*query) {
+							fmt.Fprintln(e.out, "there is no such token")
+						} else {
+							fmt.Fprintln(e.out, "no token was made yet; vorrang token NAME -grant ROLE makes one")
+						}
 						return
 					}
 					t := &table{heads: []string{"TOKEN", "NAME", "MAY", "GOOD UNTIL (UTC)", "USED"}}
