@@ -15,7 +15,7 @@ import (
 
 const workers = 2
 
-// pairs drafts the differences of random pairs of schemas, carries them out,
+// pairs drafts the differences of random pairs of schemas, runs them,
 // compares, takes them back, and compares again.
 func (b *bench) pairs(ctx context.Context) error {
 	var next, equal atomic.Int64

@@ -17,7 +17,7 @@ import (
 	"vorrang/core/step"
 )
 
-// Deployment is one carrying-out of a plan on one environment.
+// Deployment is one run of a plan on one environment.
 type Deployment struct {
 	ID          int64
 	Lane        string

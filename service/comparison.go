@@ -142,7 +142,7 @@ func (s *schemas) compareRelease(c call, in *releaseComparisonIn) (*api.Comparis
 	return compared(in.From, "release "+in.Release, one, other, in.Owners), nil
 }
 
-// build carries the steps that are in place out in a scratch database, and
+// build runs the steps that are in place in a scratch database, and
 // reads what they made. Nothing of it stays.
 func (s *builder) build(ctx context.Context, p targetContext) (schema.Schema, error) {
 	shop, err := workshopOf(p, nil)

@@ -58,7 +58,7 @@ func workshopOf(p targetContext, instead todo) (workshop, error) {
 	)
 }
 
-// scratchRun is a scratch database, and what carries the steps of a place out there
+// scratchRun is a scratch database, and what runs the steps of a target there
 // from nothing. The caller closes it, and nothing of it stays.
 type scratchRun struct {
 	engine.Scratch
@@ -226,7 +226,7 @@ func (s *builder) scratch(ctx context.Context, p targetContext, w workshop) (*sc
 	return &scratchRun{Scratch: database, everything: everything, runner: runner}, nil
 }
 
-// scratchRunner carries steps of a place out in a scratch database, and nothing beyond it.
+// scratchRunner runs steps of a target in a scratch database, and nothing beyond it.
 func scratchRunner(
 	p targetContext, w workshop, database engine.Scratch, texts func(context.Context, step.Checksum) ([]byte, error),
 ) *deploy.Runner {

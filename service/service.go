@@ -53,7 +53,7 @@ type Config struct {
 	Grace time.Duration
 }
 
-// Service answers the API and carries deployments out.
+// Service answers the API and runs deployments.
 type Service struct {
 	Config
 	app     *fiber.App

@@ -396,7 +396,7 @@ func (w *wanderer) act() {
 	}
 }
 
-// byHand carries a step out as somebody with psql would, and says so.
+// byHand runs a step as somebody with psql would, and says so.
 func (w *wanderer) byHand(environment string, n int) {
 	for _, slug := range []string{"step", "work"} {
 		text, there := w.files[fmt.Sprintf("%d-%s.sql", n, slug)]
@@ -700,14 +700,14 @@ func (w *wanderer) follow(environment, advice string) {
 		w.baseline(environment)
 		return
 	}
-	w.carryOut(environment, args)
+	w.obey(environment, args)
 	if _, then, _ := strings.Cut(advice, found[0]); strings.HasPrefix(then, ", then vorrang") {
 		w.follow(environment, strings.TrimPrefix(then, ", then "))
 	}
 }
 
-// carryOut runs a command, and follows what it says if it is held.
-func (w *wanderer) carryOut(environment string, args []string) {
+// obey runs a command, and follows what it says if it is held.
+func (w *wanderer) obey(environment string, args []string) {
 	said, code := w.run(args)
 	w.heard(args, said)
 	if _, advice, held := strings.Cut(said, "→ "); held && code == 3 && w.held < mostMoves {

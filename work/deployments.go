@@ -17,7 +17,7 @@ import (
 	"vorrang/records"
 )
 
-// Deployments carries deployments out in the background, and lets others watch.
+// Deployments runs deployments in the background, and lets others watch.
 type Deployments struct {
 	*underWay
 	records *records.Records
@@ -92,7 +92,7 @@ func (w *Deployments) Stop(grace time.Duration) {
 	late.Stop()
 }
 
-// Work is a recorded deployment with all that it takes to carry it out.
+// Work is a recorded deployment with all that it takes to run it.
 type Work struct {
 	records.Deployment
 	Session  engine.Session // holds the target's lock
@@ -155,7 +155,7 @@ func (w *Deployments) Settled(ctx context.Context, lane, environment string) {
 	}
 }
 
-// Run carries a recorded deployment out, after Enter. It returns at once, owns the
+// Run runs a recorded deployment, after Enter. It returns at once, owns the
 // session from here on, and leaves at the end.
 func (w *Deployments) Run(d Work) {
 	ctx, live, end := w.begin(w.ctx, d.ID)
@@ -165,7 +165,7 @@ func (w *Deployments) Run(d Work) {
 	go func() {
 		defer w.Leave()
 		result := deploy.Result{Outcome: deploy.Interrupted}
-		if fault := safely.Do(func() error { result = w.carryOut(ctx, d, live); return nil }); fault != nil {
+		if fault := safely.Do(func() error { result = w.deploy(ctx, d, live); return nil }); fault != nil {
 			w.log.Error("a deployment's end met a fault", "deployment", d.ID, "error", fault)
 			d.Session.Close()
 			w.finish(d, interrupted(d, live))
@@ -182,7 +182,7 @@ func (w *Deployments) Run(d Work) {
 	}()
 }
 
-func (w *Deployments) carryOut(ctx context.Context, d Work, live *Feed) (result deploy.Result) {
+func (w *Deployments) deploy(ctx context.Context, d Work, live *Feed) (result deploy.Result) {
 	log := w.log.With("deployment", d.ID, "lane", d.Lane, "environment", d.Environment, "actor", d.Actor)
 	if d.Request != "" {
 		log = log.With("request", d.Request)
@@ -240,7 +240,7 @@ func interrupted(d Work, live *Feed) deploy.Result {
 	return deploy.Result{Outcome: deploy.Interrupted}
 }
 
-// pass asks the gate for the last time, and carries the plan out if it is still
+// pass asks the gate for the last time, and runs the plan if it is still
 // clear. The lane is locked until the first step has begun.
 func (w *Deployments) pass(ctx context.Context, d *Work, live *Feed) deploy.Result {
 	texts, read := readFirst(ctx, d.Plan.Texts(), d.Texts)

@@ -62,7 +62,7 @@ func (w *Fleets) Say(f records.FleetDeployment) bool {
 	return here
 }
 
-// Run carries a recorded deployment to a fleet out, in the background, unless it runs here. It goes on
+// Run runs a recorded deployment to a fleet in the background, unless it runs here. It goes on
 // where it was.
 func (w *Fleets) Run(f records.FleetDeployment, targets []records.FleetTarget) {
 	w.mu.Lock()

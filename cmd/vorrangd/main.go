@@ -1,5 +1,5 @@
-// Vorrangd is the service: it answers the API, serves the console, and carries
-// deployments out.
+// Vorrangd is the service: it answers the API, serves the console, and runs
+// deployments.
 package main
 
 import (
@@ -118,7 +118,7 @@ func parse(args []string) (settings, error) {
 	)
 	showVersion := flags.Bool("version", false, "print the version and end")
 	flags.Usage = func() {
-		fmt.Fprintf(flags.Output(), "vorrangd answers Vorrang's API and carries deployments out.\n\n"+
+		fmt.Fprintf(flags.Output(), "vorrangd answers Vorrang's API and runs deployments.\n\n"+
 			"  VORRANG_ADMIN_TOKEN=$(openssl rand -hex 24) VORRANG_RECORDS_URL=postgres://… vorrangd\n\n")
 		flags.PrintDefaults()
 	}

@@ -16,7 +16,7 @@ import (
 	"vorrang/core/step"
 )
 
-// autocommit carries a script out statement by statement. Before each, a begun
+// autocommit runs a script statement by statement. Before each, a begun
 // row is committed, so that a statement whose end nobody saw is known.
 func (r *run) autocommit(ctx context.Context, s script, started time.Time) *Failure {
 	from := max(r.step.Resume, 1)

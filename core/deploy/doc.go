@@ -1,4 +1,4 @@
-// Package deploy carries a plan out on a target, step by step, and writes the
+// Package deploy runs a plan on a target, step by step, and writes the
 // ledger in the same transactions.
 //
 // A plan and a Target go in; Events come out while it runs, and a Result at

@@ -21,7 +21,7 @@ var (
 	ErrStopping  = errors.New("the service was stopped")
 )
 
-// Runner carries plans out. Stop, Notes, Key, Waived, Belongs, Look, Base and OnFinish may be
+// Runner runs plans. Stop, Notes, Key, Waived, Belongs, Look, Base and OnFinish may be
 // empty, and so may the fields of Defaults; the others must be set.
 type Runner struct {
 	Target  engine.Steps
@@ -72,7 +72,7 @@ func (r *Runner) Run(ctx context.Context, head ledger.Head, p plan.Plan) Result 
 	}
 	run.effects = newEffects(run, ctx, p)
 	run.measureFrom(ctx)
-	outcome, failure, closing := run.carryOut(ctx, p)
+	outcome, failure, closing := run.plan(ctx, p)
 	run.step = plan.Action{}
 	run.effects.rest(ctx)
 	if r.OnFinish != nil {
@@ -143,9 +143,9 @@ func (r *run) endNotices() {
 	r.notices = 0
 }
 
-// carryOut does what a plan asks for, and says in closing what that means where
+// plan does what a plan asks for, and says in closing what that means where
 // the outcome alone does not.
-func (r *run) carryOut(ctx context.Context, p plan.Plan) (outcome Outcome, failure *Failure, closing string) {
+func (r *run) plan(ctx context.Context, p plan.Plan) (outcome Outcome, failure *Failure, closing string) {
 	if p.Empties {
 		failure = r.empty(ctx, p.Emptied)
 	}
@@ -176,7 +176,7 @@ func (r *run) carryOut(ctx context.Context, p plan.Plan) (outcome Outcome, failu
 	return outcome, failure, closing
 }
 
-// actions carries actions out one after the other.
+// actions runs actions one after the other.
 func (r *run) actions(ctx context.Context, actions []plan.Action) (Outcome, *Failure) {
 	defer func() { r.ahead, r.next = nil, nil }()
 	for i, action := range actions {
@@ -243,7 +243,7 @@ func causeOf(ctx context.Context) Outcome {
 // step took is its own time.
 func (r *run) clock() time.Time { return r.Now().Add(-r.spent) }
 
-// action carries one step out and tells how it ended.
+// action runs one step and tells how it ended.
 func (r *run) action(ctx context.Context) *Failure {
 	started := r.clock()
 	r.footprint, r.waited = nil, waited{}

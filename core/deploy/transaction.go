@@ -20,7 +20,7 @@ func (f *Failure) leaves(whose string) {
 	}
 }
 
-// transaction carries a script out in one transaction, with its check and its
+// transaction runs a script in one transaction, with its check and its
 // ledger row.
 func (r *run) transaction(ctx context.Context, s script, started time.Time) *Failure {
 	failure := r.retry(ctx, s, func() (*Failure, error) {
@@ -125,7 +125,7 @@ func (r *run) verify(ctx context.Context, s script) (*Failure, error) {
 	return nil, nil
 }
 
-// whole carries all actions out in one transaction, each with its own
+// whole runs all actions in one transaction, each with its own
 // settings. Their ledger rows commit with it.
 func (r *run) whole(ctx context.Context, actions []plan.Action) (Outcome, *Failure) {
 	if len(actions) == 0 {

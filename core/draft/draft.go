@@ -12,7 +12,7 @@ import (
 
 // Scratch is a scratch database that a draft is tried on.
 type Scratch interface {
-	// Run carries a file's statements out: all in one transaction, or each in
+	// Run runs a file's statements: all in one transaction, or each in
 	// its own.
 	Run(ctx context.Context, text []byte, autocommit bool) error
 	// SnapshotWithNeeds reads the schema.
@@ -140,7 +140,7 @@ func Build(
 	return script, nil
 }
 
-// forward writes the steps and carries them out.
+// forward writes the steps and runs them.
 func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 	d.states = []schema.Schema{start}
 	var renames []schema.Drafted
@@ -211,7 +211,7 @@ func (d *drafting) forward(ctx context.Context, start schema.Schema) error {
 	return nil
 }
 
-// back writes the ways back and carries them out, the newest first.
+// back writes the ways back and runs them, the newest first.
 func (d *drafting) back(ctx context.Context) error {
 	for i := range slices.Backward(d.draft.Steps) {
 		step, from := &d.draft.Steps[i], d.states[i+1]

@@ -8,7 +8,7 @@ import (
 	"vorrang/core/step"
 )
 
-// File is what a file is made of that carries a plan out without Vorrang. All
+// File is what a file is made of that runs a plan without Vorrang. All
 // fields but Release and Holds must be set.
 type File struct {
 	Lane, Environment string

@@ -56,7 +56,7 @@ type Standing struct {
 // Has reports whether a flag stands beside the state.
 func (s Standing) Has(flag Flag) bool { return slices.Contains(s.Flags, flag) }
 
-// Waits reports whether a deployment would carry the step out.
+// Waits reports whether a deployment would run the step.
 func (s Standing) Waits() bool {
 	return !s.State.Status.Present() && !s.State.Doubtful() && !s.Has(NotHere) && !s.Has(Absent)
 }

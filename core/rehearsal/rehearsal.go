@@ -228,7 +228,7 @@ func (r *run) again(ctx context.Context, p plan.Plan, from int) (err error) {
 	return nil
 }
 
-// act carries one action out, and says how long it took, in milliseconds.
+// act runs one action, and says how long it took, in milliseconds.
 func (r *run) act(ctx context.Context, a plan.Action) (ms int64, err error) {
 	began := r.Now()
 	r.seen = nil

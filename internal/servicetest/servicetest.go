@@ -128,7 +128,7 @@ func StartWith(t testing.TB, openID func(address string) *service.OpenID) *World
 }
 
 // template is a database with records in which nothing is yet: to copy it takes a tenth of what it
-// takes to carry out all their steps.
+// takes to run all their steps.
 var template struct {
 	once sync.Once
 	name string

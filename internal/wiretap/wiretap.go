@@ -165,7 +165,7 @@ func (l *link) forth() error {
 	return messages(l.client, func(kind byte, message []byte) error {
 		strike := l.tap.match(kind, message)
 		if strike != nil && strike.When == Before {
-			l.tap.carryOut(strike)
+			l.tap.hit(strike)
 		}
 		if strike != nil && strike.When == After {
 			l.pending <- strike
@@ -181,7 +181,7 @@ func (l *link) back() error {
 		if kind == 'Z' {
 			select {
 			case strike := <-l.pending:
-				l.tap.carryOut(strike)
+				l.tap.hit(strike)
 			default:
 			}
 		}
@@ -230,7 +230,7 @@ func (t *Tap) match(kind byte, message []byte) *Strike {
 	return strike
 }
 
-func (t *Tap) carryOut(s *Strike) {
+func (t *Tap) hit(s *Strike) {
 	s.Do(t)
 	close(t.struck)
 }

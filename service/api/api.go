@@ -94,7 +94,7 @@ type ScheduledList struct {
 	Next      int64       `json:"next,omitempty" description:"Where there are more: what the next page is asked for by before."`
 }
 
-// Deployment is one carrying-out of a plan.
+// Deployment is one run of a plan.
 type Deployment struct {
 	ID          int64            `json:"id"`
 	Lane        string           `json:"lane"`

@@ -26,7 +26,7 @@ func quays() map[string]string {
 }
 
 // announcements: a step's begun row is committed with the end of the step before it. Where a
-// deployment is to end between the two, the step has begun by the ledger: it is carried out,
+// deployment is to end between the two, the step has begun by the ledger: it runs,
 // or it is said that nothing of it was.
 func announcements(t *testing.T, h Harness) {
 	create, err := h.Engine.Dialect().Cut([]byte("CREATE TABLE a (id INTEGER);"))

@@ -99,7 +99,7 @@ func drafts(t *testing.T, h Harness) {
 	}
 }
 
-// Drafted drafts a step that makes one schema of another, carries it out where there
+// Drafted drafts a step that makes one schema of another, runs it where there
 // are rows, and takes it back.
 func Drafted(t *testing.T, h Harness, pair Pair) {
 	writer, workshop := h.Engine.(engine.Drafter), h.Engine.(engine.Workshop)

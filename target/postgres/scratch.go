@@ -225,7 +225,7 @@ func (s *Scratch) Close() {
 	s.drop()
 }
 
-// Run carries a file's statements out: all in one transaction, or each in its
+// Run runs a file's statements: all in one transaction, or each in its
 // own. An error names the statement's line.
 func (s *Scratch) Run(ctx context.Context, text []byte, autocommit bool) error {
 	statements, err := grammar.Cut(text)
