@@ -214,7 +214,7 @@ func (r *Records) SaveDriftLook(ctx context.Context, lane, environment string, l
 	return look.Objects > 0 && (objects == 0 || fingerprint != look.Fingerprint), nil
 }
 
-// DriftLooked says when somebody last looked for drift, by lane/environment.
+// DriftLooked says when the last look for drift was, by lane/environment.
 func (r *Records) DriftLooked(ctx context.Context) (map[string]time.Time, error) {
 	looked := map[string]time.Time{}
 	rows, err := r.pool.Query(ctx, `SELECT lane || '/' || environment, looked_at FROM records.drift`)
@@ -224,7 +224,7 @@ func (r *Records) DriftLooked(ctx context.Context) (map[string]time.Time, error)
 		_, err = pgx.ForEachRow(rows, []any{&place, &at}, func() error { looked[place] = at; return nil })
 	}
 	if err != nil {
-		return nil, fmt.Errorf("read when somebody looked for drift: %w", err)
+		return nil, fmt.Errorf("read when the last look for drift was: %w", err)
 	}
 	return looked, nil
 }

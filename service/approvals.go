@@ -285,7 +285,7 @@ type promotionRequest struct {
 	actor      string      // empty for nobody in particular
 	deployment int64       // whose waivers are used up by itself; 0 for none
 	back       bool        // it is a rollback
-	findings   bool        // somebody wants to see what a review finds
+	findings   bool        // what a review finds is wanted
 	passing    bool        // it is read in passing: no question about rows is asked
 	befores    *befores    // shared with the other targets of a fleet; nil for none
 }

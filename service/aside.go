@@ -25,7 +25,7 @@ func (s *gates) setAside(c call, in *setAsideIn) (*api.SetAside, error) {
 		Target: lane.TargetOf(p.environment.Name), Reason: strings.Join(strings.Fields(in.Reason), " "), By: c.actor, At: s.Now().UTC(),
 	}
 	if a.Reason == "" {
-		return nil, badRequest(nil, "reason: say why; whoever reads the gate reads it")
+		return nil, badRequest(nil, "reason: say why; it is shown at the gate")
 	}
 	err = s.Records.Change(c, in.Lane, func() error {
 		return s.Records.SetAside(c, in.Lane, lane.EnvironmentOf(in.Environment), a)

@@ -168,7 +168,7 @@ func choice(words string) string {
 	return strings.Join(list[:last], ", ") + " or " + list[last]
 }
 
-// shortly is the beginning of a value that somebody sent.
+// shortly is the beginning of a value that was sent.
 func shortly(text string) string {
 	const most = 100 // characters
 	if utf8.RuneCountInString(text) <= most {

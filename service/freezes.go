@@ -108,7 +108,7 @@ func (s *gates) backup(c call, in *backupIn) (*gate.Backup, error) {
 	b := gate.Backup{Label: strings.TrimSpace(in.Label), TakenAt: in.TakenAt.UTC(), By: c.actor}
 	switch {
 	case b.Label == "":
-		return nil, badRequest(nil, "label: name the backup, so that somebody can find it")
+		return nil, badRequest(nil, "label: name the backup, so that it can be found")
 	case b.TakenAt.IsZero(), b.TakenAt.After(s.Now().Add(time.Minute)):
 		return nil, badRequest(nil, "taken_at: it is a time that has passed, as in 2026-11-23T03:00:00Z")
 	}

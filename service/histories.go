@@ -115,7 +115,7 @@ type noted struct {
 	mu    sync.Mutex
 	later []func(context.Context) error
 	looks map[string]records.DriftLook // for drift, by place, until they are kept
-	wake  func()                       // has somebody save it soon; nil for nobody
+	wake  func()                       // has it saved soon; may be nil
 }
 
 func (n *noted) note(keep func(context.Context) error) {

@@ -192,7 +192,7 @@ func (o *others) cancels(ctx context.Context) error {
 	return nil
 }
 
-func cancelledBy(who string) error { return fmt.Errorf("%w: %s did", deploy.ErrCancelled, who) }
+func cancelledBy(who string) error { return fmt.Errorf("%w by %s", deploy.ErrCancelled, who) }
 
 func rehearsalCancelledBy(who string) error { return fmt.Errorf("%s cancelled it", who) }
 

@@ -106,7 +106,7 @@ func (s *views) services(c call, _ *nothing) (*api.Services, error) {
 	return answer, err
 }
 
-// scripts is what writes files that somebody runs without Vorrang.
+// scripts is what writes files that are run without Vorrang.
 func (p targetContext) scripts() (engine.Scripts, error) {
 	scripts, can := p.engine.(engine.Scripts)
 	if !can {

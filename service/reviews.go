@@ -51,7 +51,7 @@ func (s *gates) setting(
 }
 
 // askFindings adds what a review finds in the steps that would be promoted, where the
-// gate asks for that or somebody wants to see it.
+// gate asks for that, or the request.
 func (s *gates) askFindings(
 	ctx context.Context, p targetContext, session engine.Session, facts *gate.Facts, who promotionRequest,
 ) error {

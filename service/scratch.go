@@ -23,7 +23,7 @@ type workshop struct {
 	environment string // the right to promote to it is the right to build
 	reference   string
 	role        string // that the databases belong to; empty for the reference's user
-	declared    bool   // somebody said that this user may
+	declared    bool   // the lane says that this user may
 	clone       bool   // the reference's database is copied, with all that it holds
 }
 
@@ -67,7 +67,7 @@ type scratchRun struct {
 }
 
 // newScratch makes an empty database in a workshop, for whoever may build there.
-// A user who owns more than the target is not used unless somebody declared it.
+// A user who owns more than the target is not used unless the lane declares it.
 func (s *builder) newScratch(ctx context.Context, p targetContext, w workshop) (engine.Scratch, error) {
 	maker, can := p.engine.(engine.Workshop)
 	if !can {

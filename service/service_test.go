@@ -448,7 +448,7 @@ func TestACancelledDeploymentKeepsWhatWasApplied(t *testing.T) {
 		fmt.Sprintf("/api/v1/deployments/%d/events", promoted.Deployment.ID),
 		"", "",
 	)
-	assert.Contains(t, body, "somebody cancelled the deployment: pilot did; what was applied before stays")
+	assert.Contains(t, body, "the deployment was cancelled by pilot; what was applied before stays")
 	assert.Equal(
 		t, "a",
 		pgtest.Query(

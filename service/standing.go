@@ -37,8 +37,8 @@ var (
 	lastDeployment = metricOf("last_deployment_timestamp_seconds", "When the last deployment ended, by its outcome; "+
 		"Unix time.", "outcome")
 	lastTook       = metricOf("last_deployment_seconds", "How long the last deployment took.")
-	driftedObjects = metricOf("drifted_objects", "Objects that differed when somebody last looked for drift.")
-	driftLooked    = metricOf("drift_looked_timestamp_seconds", "When somebody last looked for drift; Unix time.")
+	driftedObjects = metricOf("drifted_objects", "Objects that differed at the last look for drift.")
+	driftLooked    = metricOf("drift_looked_timestamp_seconds", "When the last look for drift was; Unix time.")
 	backupTaken    = metricOf("backup_timestamp_seconds", "When the newest backup that was reported was taken; Unix time.")
 	pendingSteps   = metricOf("pending_steps", "Steps that waited when the target was last read.")
 	troubles       = metricOf("troubles", "Troubles when the target was last read, such as an edited step; the "+

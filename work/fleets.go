@@ -168,7 +168,7 @@ func (r *fleetRun) hear(now records.FleetDeployment) {
 	r.how.Ending, r.f.Cancel = true, now.Cancel
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.ending = fmt.Errorf("%w: %s did, with the deployment to the fleet", deploy.ErrCancelled, *now.Cancel)
+	r.ending = fmt.Errorf("%w by %s, with the deployment to the fleet", deploy.ErrCancelled, *now.Cancel)
 	for _, id := range r.parts {
 		r.Cancel(id, r.ending)
 	}

@@ -9,7 +9,7 @@ import (
 	"vorrang/internal/safely"
 )
 
-// Round does work at its times: when the next is due, and when somebody says that
+// Round does work at its times: when the next is due, and when it is told that
 // there is something new.
 type Round struct {
 	name string

@@ -8,7 +8,7 @@ import (
 	"vorrang/core/engine"
 )
 
-// measureFrom begins to measure, where somebody wants to know and the target can tell.
+// measureFrom begins to measure, where it is asked for and the target can tell.
 func (r *run) measureFrom(ctx context.Context) {
 	if measurer, can := r.Target.(engine.Measurer); can && r.Measure && measurer.MeasureFrom(ctx) == nil {
 		r.measurer = measurer

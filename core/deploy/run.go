@@ -17,7 +17,7 @@ import (
 
 // What a deployment's context can be cancelled with (context.Cause).
 var (
-	ErrCancelled = errors.New("somebody cancelled the deployment")
+	ErrCancelled = errors.New("the deployment was cancelled")
 	ErrStopping  = errors.New("the service was stopped")
 )
 

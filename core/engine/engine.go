@@ -41,7 +41,7 @@ type Traits struct {
 	Samples        bool   `json:"samples" description:"A target's rows can be copied, to rehearse with."`
 	Clones         bool   `json:"clones" description:"A database can be copied as a whole, to rehearse on."`
 	Drafts         bool   `json:"drafts" description:"Steps can be drafted from its schemas."`
-	Scripts        bool   `json:"scripts" description:"Files can be written that somebody runs without Vorrang."`
+	Scripts        bool   `json:"scripts" description:"Files can be written that are run without Vorrang."`
 }
 
 // Versions are those that the tests run with, in words.

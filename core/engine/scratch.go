@@ -22,7 +22,7 @@ func ScratchName(prefix string, now time.Time) string {
 var scratchRest = regexp.MustCompile(`^([0-9]{10,18})_[0-9A-Za-z]{8}$`)
 
 // ScratchMade is when a scratch database was made, by its name; false for every other
-// database, also one whose name begins like that: that is somebody's, and must not be dropped.
+// database, also one whose name begins like that: that is a user's own, and must not be dropped.
 func ScratchMade(prefix, name string) (time.Time, bool) {
 	rest, is := strings.CutPrefix(name, prefix)
 	parts := scratchRest.FindStringSubmatch(rest)

@@ -112,7 +112,7 @@ type Ledger interface {
 // Lock is what keeps two deployments of one target apart.
 type Lock interface {
 	// Lock takes the target's lock until the session ends. It does not wait: a lock
-	// that somebody else holds is a *LockedError.
+	// that another session holds is a *LockedError.
 	Lock(ctx context.Context) error
 	// Unlock gives it back.
 	Unlock()
@@ -203,7 +203,7 @@ type Owned interface {
 type Workshop interface {
 	// NewScratch makes an empty database on the server that a URL names, and opens
 	// a session on it. It belongs to role, where one is given. Where the URL's user
-	// could reach more from there, its error is *OwnsMore, unless somebody declared
+	// could reach more from there, its error is *OwnsMore, unless the lane declares
 	// that it may.
 	NewScratch(ctx context.Context, url, role string, declared bool) (Scratch, error)
 	// DropScratch drops one that was left behind, by its name. It is no error if it is
@@ -232,7 +232,7 @@ type Drafter interface {
 	Draft(is, should schema.Schema, style schema.Style) schema.Script
 }
 
-// Scripts is an engine for which files can be written that somebody runs without
+// Scripts is an engine for which files can be written that run without
 // Vorrang.
 type Scripts interface {
 	// Script writes a plan as one file. Its error is an *UnwritableError where the

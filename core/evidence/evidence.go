@@ -183,7 +183,7 @@ const no = "no "
 
 // JudgeWhole says what became of a statement that takes effect as a whole or not at
 // all, by what was there before it began. It is Unclear where that tells nothing, or
-// where somebody has changed it meanwhile.
+// where it was changed meanwhile.
 func JudgeWhole(e Evidence, before []string) (Verdict, string) {
 	did, didNot, changes := true, true, ""
 	objects := make([]Object, len(e.Observations))

@@ -283,7 +283,7 @@ func (f Facts) Frozen() *Freeze {
 	return nil
 }
 
-// freeze asks whether somebody has forbidden changes for now, whether or not the
+// freeze asks whether changes are forbidden for now, whether or not the
 // environment has a window.
 func (f Facts) freeze() Check {
 	freeze := f.Frozen()

@@ -15,7 +15,7 @@ type Severity string
 
 // The severities. What is High breaks an application that is running, or stops others
 // for as long as a table is large; Medium does so under conditions that are named; Low
-// is what somebody will stumble over later.
+// is what a reader will stumble over later.
 const (
 	High   Severity = "high"
 	Medium Severity = "medium"

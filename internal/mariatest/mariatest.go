@@ -82,7 +82,7 @@ func launch() (*Server, error) {
 	if err := os.Chmod(folder, 0o755); err != nil { // the server's user must come in
 		return nil, err
 	}
-	for range 3 { // somebody else may have taken the port meanwhile
+	for range 3 { // another program may have taken the port meanwhile
 		if s.Port, err = pgtest.FreePort(); err != nil {
 			return nil, err
 		}

@@ -26,7 +26,7 @@ type Drift struct {
 type Adoption struct {
 	Lane        string              `json:"lane"`
 	Environment string              `json:"environment"`
-	Needed      bool                `json:"needed" description:"The gate is held until somebody adopts it, or puts right what is there."`
+	Needed      bool                `json:"needed" description:"The gate is held until it is adopted, or what is there is put right."`
 	Lines       []string            `json:"lines" nullable:"false" description:"What was found and what was known, a line each."`
 	Differences []schema.Difference `json:"differences" nullable:"false" description:"Of the schema, from what is known."`
 	Finding     string              `json:"finding" description:"Of all that was found; adopting takes it."`

@@ -50,7 +50,7 @@ func Write(to io.Writer, p Page) error {
 	if p.Release != nil {
 		d.put(" Digest <code>%v</code>.", p.Release.Digest)
 	}
-	d.put(" What stands here was so then: the gate asks again when somebody promotes.</p>\n")
+	d.put(" The above was so at that time: the gate is asked again at a promotion.</p>\n")
 	d.gate(p.Preview)
 	d.review(p.Preview)
 	d.rehearsal(p)

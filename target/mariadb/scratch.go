@@ -23,7 +23,7 @@ type scratch struct {
 
 // NewScratch implements engine.Workshop. The URL's user needs the right to create and
 // drop databases whose names begin with vorrang_scratch_. Where it may change other
-// databases than the URL's too, the error is *engine.OwnsMore, unless somebody declared
+// databases than the URL's too, the error is *engine.OwnsMore, unless the lane declares
 // that it may.
 func (Engine) NewScratch(ctx context.Context, url, role string, declared bool) (engine.Scratch, error) {
 	beside, err := connect(ctx, url, "vorrangd scratch", "")
@@ -102,7 +102,7 @@ func (s *Session) sweep(ctx context.Context) error {
 		return fmt.Errorf("look for old scratch databases: %w", err)
 	}
 	for _, name := range old {
-		_ = s.own.exec(ctx, "DROP DATABASE IF EXISTS "+quoted(name)) // somebody else may be at it
+		_ = s.own.exec(ctx, "DROP DATABASE IF EXISTS "+quoted(name)) // another session may be connected
 	}
 	return nil
 }

@@ -212,7 +212,7 @@ func (s *Session) stood(ctx context.Context, found map[uint32]relation) error {
 			r.made && known.made[oid] == 0 && known.newest != 0 && oid > known.newest:
 			known.made[oid] = s.begun
 			delete(found, oid)
-		// another file or name may be of somebody else's doing, since it was asked for
+		// another file or name may be another session's doing, since it was asked for
 		case !is, was.asked != s.begun && (was.file != r.file || was.name != r.name):
 			ask = append(ask, oid)
 		}

@@ -24,7 +24,7 @@ WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND l.mode = 'Exc
   AND (l.classid::bigint << 32) | l.objid::bigint = $1`
 
 // Lock takes the target's lock until the session ends. It does not wait: a lock
-// that somebody else holds is a *engine.LockedError. A pooler that hands sessions
+// that another session holds is a *engine.LockedError. A pooler that hands sessions
 // around cannot keep a lock, and is a *engine.ConnectError.
 func (s *Session) Lock(ctx context.Context) error {
 	if err := s.requireSession(ctx); err != nil {

@@ -63,7 +63,7 @@ func within(text, after, before string) string {
 	return body
 }
 
-// disowned finds what lets somebody else than the ledger's owner write to it.
+// disowned finds what lets others than the ledger's owner write to it.
 const disowned = `SELECT pg_catalog.concat_ws('; ',
 	CASE WHEN pg_catalog.pg_get_userbyid(c.relowner) <> $1 THEN 'it belongs to ' || pg_catalog.pg_get_userbyid(c.relowner) || ', and not to ' || $1 END,
 	CASE WHEN pg_catalog.pg_get_userbyid(n.nspowner) <> $1 THEN 'its schema belongs to ' || pg_catalog.pg_get_userbyid(n.nspowner) || ', and not to ' || $1 END,

@@ -28,7 +28,7 @@ type Scratch struct {
 // NewScratch makes a scratch database on the server that a URL names, and opens
 // a session on it. It belongs to role, where one is given. The URL's user needs
 // the right to create databases; where it owns others than the URL's, or is a
-// superuser, the error is engine.OwnsMore, unless somebody declared that it may. Scratch databases that
+// superuser, the error is engine.OwnsMore, unless the lane declares that it may. Scratch databases that
 // were left behind long ago are dropped.
 func NewScratch(ctx context.Context, url, role string, declared bool) (*Scratch, error) {
 	s, err := besides(ctx, url, role, declared)
@@ -259,7 +259,7 @@ func (s *Scratch) sweep(ctx context.Context) error {
 	}
 	for _, name := range names {
 		if engine.ScratchLeft(scratchPrefix, name, time.Now()) {
-			_ = s.beside.exec(ctx, "DROP DATABASE IF EXISTS "+sqltext.Identifier(name)) // somebody else may be at it
+			_ = s.beside.exec(ctx, "DROP DATABASE IF EXISTS "+sqltext.Identifier(name)) // another session may be connected
 		}
 	}
 	return nil

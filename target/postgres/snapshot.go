@@ -24,7 +24,7 @@ var snapshotSQL string
 //go:embed uncovered.sql
 var uncoveredSQL string
 
-// lookPatience is how long a look waits for a table that somebody holds for
+// lookPatience is how long a look waits for a table that another session holds for
 // themselves, in milliseconds: the server reads a view's definition under the
 // lock of a SELECT.
 const lookPatience = "5000"

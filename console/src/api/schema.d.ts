@@ -1712,7 +1712,7 @@ export interface components {
             lane: string;
             /** @description What was found and what was known, a line each. */
             lines: string[];
-            /** @description The gate is held until somebody adopts it, or puts right what is there. */
+            /** @description The gate is held until it is adopted, or what is there is put right. */
             needed: boolean;
         };
         AmendIn: {
@@ -2153,7 +2153,7 @@ export interface components {
             schemas: boolean;
             /** @description Databases for trials can be made. */
             scratch: boolean;
-            /** @description Files can be written that somebody runs without Vorrang. */
+            /** @description Files can be written that are run without Vorrang. */
             scripts: boolean;
             /** @description What people call it, such as PostgreSQL. */
             server: string;

@@ -20,7 +20,7 @@ const deployment = computed(() => fleet.value.running ?? fleet.value.last)
 
 const link = (target: string) => `/lanes/${props.environment.lane}/${placeName(props.environment.environment, target)}`
 
-/** So many targets of a group are shown until somebody asks for all. */
+/** So many targets of a group are shown until all are asked for. */
 const first = 40
 const all = ref<Record<number, boolean>>({})
 

@@ -20,7 +20,7 @@ import (
 //go:embed rules.yaml
 var text []byte
 
-// Rules are the findings of PostgreSQL; they are read when somebody first asks.
+// Rules are the findings of PostgreSQL; they are read at the first request.
 var Rules = sync.OnceValue(func() *review.Rules { return review.MustReadRules(text) })
 
 // Reader reads steps in their order.
