@@ -263,7 +263,7 @@ func TestARunningDeploymentIsCancelledInTheConsole(t *testing.T) {
 	p.press("Cancel deployment…")
 	p.sees("is cancelled and its step rolled back")
 	p.press("Cancel deployment on staging")
-	p.sees("Ship Pilot did; what was applied before stays")
+	p.sees("by Ship Pilot; what was applied before stays")
 	p.sees("cancelled")
 	assert.Equal(t, "0", pgtest.Query(t, p.w.URLs["staging"], "SELECT count(*) FROM pg_class WHERE relname = 'slow'"))
 }
