@@ -228,9 +228,9 @@ func (r *run) again(ctx context.Context, p plan.Plan, from int) (err error) {
 	return nil
 }
 
-// act runs one action, and says how long it took, in milliseconds.
+// act runs one action, and says how long it took, in milliseconds, as its deployment tells it: without what
+// is only measured.
 func (r *run) act(ctx context.Context, a plan.Action) (ms int64, err error) {
-	began := r.Now()
 	r.seen = nil
 	if _, tells := r.Runner.Target.(engine.Measurer); tells && a.Step.Options.Mode == step.Transaction {
 		r.seen = &engine.Footprint{Tables: []engine.TableFootprint{}} // where it touches nothing, no event tells
@@ -243,6 +243,8 @@ func (r *run) act(ctx context.Context, a plan.Action) (ms int64, err error) {
 			return
 		case deploy.Measured:
 			r.seen = e.Footprint
+		case deploy.StepDone, deploy.StepFailed:
+			ms = e.DurationMS
 		}
 		r.tell(e)
 	}
@@ -269,7 +271,7 @@ func (r *run) act(ctx context.Context, a plan.Action) (ms int64, err error) {
 		}
 		r.wrong(a.Step.Number, what[a.Direction], a.Step.Number, message)
 	}
-	return r.Now().Sub(began).Milliseconds(), nil
+	return ms, nil
 }
 
 // spilled is what went to temporary files so far; what cannot be read counts as nothing.
