@@ -68,7 +68,7 @@ var strikes = []struct {
 }{
 	{
 		"before the first step",
-		wiretap.Strike{When: wiretap.Before, Text: "BEGIN; SELECT pg_catalog.set_config", Nth: 1},
+		wiretap.Strike{When: wiretap.Before, Text: "BEGIN; SET LOCAL lock_timeout", Nth: 1},
 		false, false,
 	},
 	{
@@ -136,7 +136,7 @@ var strikes = []struct {
 	},
 	{
 		"between two batches",
-		wiretap.Strike{When: wiretap.Before, Text: "BEGIN; SELECT pg_catalog.set_config", Nth: 6},
+		wiretap.Strike{When: wiretap.Before, Text: "BEGIN; SET LOCAL lock_timeout", Nth: 6},
 		false, false,
 	},
 	{
