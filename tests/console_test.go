@@ -647,3 +647,24 @@ func TestAnEnvironmentsPageDoesNotWaitForASilentTarget(t *testing.T) {
 	p.sees("The target is being read. This is its state as of")
 	p.picture("environment-being-read")
 }
+
+// TestTheConsoleCallsNothingConsistentThatNobodyCompared: on the tab where an environment's history is verified.
+func TestTheConsoleCallsNothingConsistentThatNobodyCompared(t *testing.T) {
+	p := openConsole(t)
+	p.w.Submitted(map[string]string{"1-berth.sql": "CREATE TABLE public.berth (id int)"})
+	p.w.Promoted("production")
+	p.signIn()
+	p.goTo("/lanes/harbour/staging")
+	p.press("Verify")
+	p.sees("Nothing was verified: there is no history yet.")
+	p.w.Away("staging")
+	p.goTo("/lanes/harbour/production")
+	p.press("Verify")
+	p.sees("not compared with the environment before: staging was not reached.")
+	p.wait(`!document.body.innerText.includes("is consistent")`)
+	p.w.Found("staging")
+	p.w.Promoted("staging")
+	p.goTo("/lanes/harbour/staging")
+	p.press("Verify")
+	p.sees("applied here, and pending in development")
+}

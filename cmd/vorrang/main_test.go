@@ -395,6 +395,8 @@ func TestVerifySaysWhatDeviates(t *testing.T) {
 	assert.Contains(t, string(written), `<testsuite name="harbour/production" tests="8" failures="2" errors="0">`)
 	assert.Contains(t, string(written), `<skipped message="it has no history yet"></skipped>`)
 
+	_, out, _ = say(t, "verify", "-env", "staging")
+	assert.Equal(t, "1 environment of harbour without a history yet: staging\n", out)
 	takeAway(t, w.URLs["staging"])
 	code, out, _ = say(t, "verify", "-env", "staging")
 	assert.Equal(t, 1, code)

@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"slices"
+	"strings"
 
 	"vorrang/core/lane"
 	"vorrang/core/verify"
@@ -75,13 +76,21 @@ func printVerification(e *env, v *api.Verification) {
 		fmt.Fprintf(e.out, "%s %s was not reached\n",
 			e.paint.bad(v.Lane+"/"+u.Environment+" was not compared with the environment before:"), u.Before)
 	}
+	var without []string // which is nothing wrong
 	for _, empty := range v.Empty {
-		name := v.Lane + "/" + empty.Environment + ":"
 		if len(empty.Remedies) == 0 {
-			fmt.Fprintf(e.out, "%s %s\n", name, empty.Message)
+			without = append(without, empty.Environment)
 			continue
 		}
-		fmt.Fprintf(e.out, "%s %s\n  → %s\n", e.paint.bad(name), empty.Message, e.paint.strong(advice.Text(empty.Remedies)))
+		fmt.Fprintf(e.out, "%s %s\n  → %s\n", e.paint.bad(v.Lane+"/"+empty.Environment+":"), empty.Message,
+			e.paint.strong(advice.Text(empty.Remedies)))
+	}
+	if len(without) > 0 {
+		noun, most := plural.Of(len(without), placesNoun(without)), 5
+		if more := len(without) - most; more > 0 {
+			without = append(without[:most:most], fmt.Sprintf("and %d more", more))
+		}
+		fmt.Fprintf(e.out, "%s of %s without a history yet: %s\n", noun, v.Lane, strings.Join(without, ", "))
 	}
 	consistent := len(v.Environments) - len(v.Uncompared)
 	if len(v.Deviations) == 0 && consistent > 0 {
