@@ -37,6 +37,9 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 		}
 		places = append(places, e.Places()...)
 	}
+	places = slices.DeleteFunc(places, func(e lane.Environment) bool {
+		return !wantedPlace(in.Environment, e.Name) && lane.EnvironmentOf(e.Name) != l.Before(in.Environment)
+	})
 	seen := make([]verify.Environment, len(places))
 	troubles := make([]api.Trouble, len(places))
 	each(places, mostLooks, func(i int, e lane.Environment) {

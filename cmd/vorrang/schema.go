@@ -242,8 +242,9 @@ func draftCommand() command {
 					return err
 				}
 				in.Renames, in.Rows = renames, rows
-				if ofOne, ofTwo := in.Environment != "", in.From != "" && in.With != ""; ofOne == ofTwo ||
-					ofOne && in.From+in.With != "" || ofTwo && in.Drift+strings.Join(rows, "") != "" {
+				ofOne := in.Environment != "" && in.From+in.With == ""
+				ofTwo := in.Environment == "" && in.From != "" && in.With != "" && in.Drift == "" && len(rows) == 0
+				if !ofOne && !ofTwo {
 					return usage("say of what: -env ENVIRONMENT, alone or with -rows or -drift; or -from and -with, and which environments")
 				}
 				made, err := at.Draft(ctx, at.lane, in)

@@ -239,8 +239,7 @@ func causeOf(ctx context.Context) Outcome {
 	return Interrupted
 }
 
-// clock is a time by which nothing takes long that is only measured: what is said of how long a
-// step took is its own time.
+// clock is a time that stands still while anything is measured, so that a step takes no longer for it.
 func (r *run) clock() time.Time { return r.Now().Add(-r.spent) }
 
 // action runs one step and tells how it ended.
