@@ -306,7 +306,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           @click="dialog = 'promote'"
         />
       </div>
-      <p v-if="unread || isOld(status)" class="panel running" role="status">
+      <p v-if="isUnknown(status) || (status.reached && (unread || isOld(status)))" class="panel running" role="status">
         <i class="pi pi-spin pi-spinner" aria-hidden="true" />
         <template v-if="isUnknown(status)">
           The target has not answered yet. Until it does, this is what Vorrang knows without it.
