@@ -71,12 +71,16 @@ func TestAnEnvironmentIsVerifiedBesideTheOneBefore(t *testing.T) {
 	w.Submitted(map[string]string{"1-a.sql": "SELECT 1"})
 	w.Promoted("development")
 	w.Promoted("production")
+	w.Gates(map[string]string{"production": "release: not-asked, previous-environment: required"})
 	reader := w.As("lookout", "reader@harbour/production")
 	for _, c := range []*client.Client{w.Client, reader} {
 		v := must(c.Verify(t.Context(), "harbour", "production"))
 		assert.Equal(t, []string{"production"}, v.Environments)
 		require.Len(t, v.Deviations, 1, "it was passed by staging")
 		assert.Contains(t, v.Deviations[0].What, "in staging")
+		checks, err := json.Marshal(must(c.Gate(t.Context(), "harbour", "production", "")))
+		require.NoError(t, err)
+		assert.Contains(t, string(checks), "staging", "which its gate tells, too")
 	}
 	all := must(reader.Verify(t.Context(), "harbour", ""))
 	assert.Equal(t, []string{"production"}, all.Environments, "and of the others nothing is said")

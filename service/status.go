@@ -73,20 +73,24 @@ func (s *views) lanes(c call, in *lanesIn) (*api.Lanes, error) {
 	if err := errors.Join(errs...); err != nil {
 		return nil, err
 	}
-	return answer, s.runningOfUnread(c, answer.Lanes)
+	var statuses []*api.EnvironmentStatus
+	for _, l := range answer.Lanes {
+		for i := range l.Environments {
+			statuses = append(statuses, &l.Environments[i])
+		}
+	}
+	return answer, s.runningOfUnread(c, statuses...)
 }
 
-// runningOfUnread adds what runs, and what ran last, to what the answer did not wait for: that is
+// runningOfUnread adds what runs, and what ran last, to statuses that the answer did not wait for: that is
 // known without the targets, and asked in one question.
-func (s *views) runningOfUnread(ctx context.Context, lanes []api.LaneStatus) error {
+func (s *views) runningOfUnread(ctx context.Context, statuses ...*api.EnvironmentStatus) error {
 	var ofLanes, environments []string
 	unread := map[string]*api.EnvironmentStatus{}
-	for _, l := range lanes {
-		for i := range l.Environments {
-			if one := &l.Environments[i]; one.Reading && one.Fleet == nil {
-				ofLanes, environments = append(ofLanes, l.Lane), append(environments, one.Environment)
-				unread[l.Lane+"/"+one.Environment] = one
-			}
+	for _, one := range statuses {
+		if one.Reading && one.Fleet == nil {
+			ofLanes, environments = append(ofLanes, one.Lane), append(environments, one.Environment)
+			unread[one.Lane+"/"+one.Environment] = one
 		}
 	}
 	if len(unread) == 0 {
@@ -149,11 +153,10 @@ func (s *views) status(c call, in *statusIn) (*api.EnvironmentStatus, error) {
 		return nil, err
 	}
 	status, err := s.environmentStatus(waiting(fresh(c), in.Wait), p, in.Steps)
-	if err != nil || !status.Reading {
-		return &status, err
+	if err != nil {
+		return nil, err
 	}
-	lanes := []api.LaneStatus{{Lane: in.Lane, Environments: []api.EnvironmentStatus{status}}}
-	return &lanes[0].Environments[0], s.runningOfUnread(c, lanes)
+	return &status, s.runningOfUnread(c, &status)
 }
 
 // environmentStatus looks at one target, once for all who ask at the same time, whichever steps

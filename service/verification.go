@@ -66,13 +66,12 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 		Deviations:   slices.DeleteFunc(found.Deviations, func(d verify.Deviation) bool { return !wanted(d.Environment) }),
 	}
 	for i, e := range seen {
-		none := slices.ContainsFunc(answer.Empty, func(empty verify.Empty) bool { return empty.Environment == e.Name })
 		switch {
-		case !wanted(e.Name) || none:
+		case !wanted(e.Name):
 		case e.Unreached:
 			answer.Unreached = append(answer.Unreached,
 				api.Unreached{Environment: e.Name, Message: troubles[i].Message, Remedies: troubles[i].Remedies})
-		default:
+		case e.HasHistory():
 			answer.Environments = append(answer.Environments, e.Name)
 		}
 	}

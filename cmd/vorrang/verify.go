@@ -155,6 +155,10 @@ type junitBad struct {
 // of deviation.
 func writeJUnit(path string, v *api.Verification) error {
 	var all junitSuites
+	before := map[string]string{} // what an environment could not be compared with
+	for _, u := range v.Uncompared {
+		before[u.Environment] = u.Before
+	}
 	for _, environment := range v.Environments {
 		suite := junitSuite{Name: v.Lane + "/" + environment, Tests: len(verify.Kinds)}
 		for _, kind := range verify.Kinds {
@@ -169,11 +173,9 @@ func writeJUnit(path string, v *api.Verification) error {
 				}
 				test.Failure.Text += d.What + "\n→ " + advice.Text(d.Remedies) + "\n"
 			}
-			for _, u := range v.Uncompared {
-				if u.Environment == environment && kind == verify.History {
-					test.Error = &junitBad{Message: "not compared: " + u.Before + " was not reached"}
-					suite.Errors++
-				}
+			if name := before[environment]; name != "" && kind == verify.History {
+				test.Error = &junitBad{Message: "not compared: " + name + " was not reached"}
+				suite.Errors++
 			}
 			suite.Cases = append(suite.Cases, test)
 		}

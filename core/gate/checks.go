@@ -55,12 +55,21 @@ func (f Facts) knownDatabase() Check {
 	}
 	return hold(
 		KnownDatabase,
-		fmt.Sprintf(
-			"this is an existing database: it has %s and no history, so Vorrang cannot know what ran here",
-			f.Existing,
-		),
-		f.place().Do(remedy.Baseline).For("find the last step that it already contains, and record it"),
+		"this is an existing database: "+f.NoHistory(),
+		f.FixNoHistory()...,
 	)
+}
+
+// NoHistory says what is there of an existing database that has no ledger.
+func (f Facts) NoHistory() string {
+	return fmt.Sprintf("it has %s and no history, so Vorrang cannot know what ran here", f.Existing)
+}
+
+// FixNoHistory says what to do about it.
+func (f Facts) FixNoHistory() []remedy.Remedy {
+	return []remedy.Remedy{
+		f.place().Do(remedy.Baseline).For("find the last step that it already contains, and record it"),
+	}
 }
 
 func (f Facts) ledgerIntact() Check {

@@ -50,6 +50,12 @@ type Environment struct {
 	Unreached bool // nothing was seen of it, and nothing can be compared with it
 }
 
+// HasHistory reports whether there is a ledger, or was one.
+func (e Environment) HasHistory() bool {
+	f := e.Facts
+	return len(e.Entries) > 0 || f.Chain != nil || f.Strange != "" || f.Altered != ""
+}
+
 // Result is what came out of a verification.
 type Result struct {
 	Deviations []Deviation
@@ -74,17 +80,23 @@ type Uncompared struct {
 // one before it in the slice; the targets of a fleet against the first that was reached of the environment before.
 func Lane(name string, environments []Environment) Result {
 	r := Result{Deviations: []Deviation{}, Empty: []Empty{}, Uncompared: []Uncompared{}}
-	var before, here []Environment // the targets of the environment before, and of this one
+	var before, here struct { // the environment before, and the one that the loop is in
+		name    string
+		reached *Environment // its first target that was
+	}
 	for i, e := range environments {
-		if i > 0 && lane.EnvironmentOf(e.Name) != lane.EnvironmentOf(environments[i-1].Name) {
-			before, here = here, nil
+		if of := lane.EnvironmentOf(e.Name); of != here.name {
+			before, here = here, before
+			here.name, here.reached = of, nil
 		}
-		here = append(here, e)
-		v := verifier{lane: name, Environment: e}
-		switch {
-		case e.Unreached:
+		if e.Unreached {
 			continue
-		case v.empty():
+		}
+		if here.reached == nil {
+			here.reached = &environments[i]
+		}
+		v := verifier{lane: name, Environment: e}
+		if !e.HasHistory() {
 			r.Empty = append(r.Empty, v.nothing())
 			continue
 		}
@@ -92,15 +104,13 @@ func Lane(name string, environments []Environment) Result {
 		v.steps()
 		v.order()
 		r.Deviations = append(r.Deviations, v.found...)
-		if len(before) == 0 {
-			continue
+		switch {
+		case before.name == "":
+		case before.reached == nil:
+			r.Uncompared = append(r.Uncompared, Uncompared{e.Name, before.name})
+		default:
+			r.Deviations = append(r.Deviations, Against(name, *before.reached, e)...)
 		}
-		at := slices.IndexFunc(before, func(b Environment) bool { return !b.Unreached })
-		if at < 0 {
-			r.Uncompared = append(r.Uncompared, Uncompared{e.Name, lane.EnvironmentOf(before[0].Name)})
-			continue
-		}
-		r.Deviations = append(r.Deviations, Against(name, before[at], e)...)
 	}
 	return r
 }
@@ -137,18 +147,12 @@ func (v *verifier) report(
 	v.found = append(v.found, d)
 }
 
-// empty reports whether there is no history, and none was seen before.
-func (v *verifier) empty() bool {
-	f := v.Facts
-	return len(v.Entries) == 0 && f.Chain == nil && f.Strange == "" && f.Altered == ""
-}
-
+// nothing says of an environment without a history what is there.
 func (v *verifier) nothing() Empty {
 	if !v.Facts.Existing.Any() {
 		return Empty{v.Name, "it has no history yet", []remedy.Remedy{}}
 	}
-	return Empty{v.Name, fmt.Sprintf("it has %s and no history, so Vorrang cannot know what ran here", v.Facts.Existing),
-		one(v.place().Do(remedy.Baseline).For("find the last step that it already contains, and record it"))}
+	return Empty{v.Name, v.Facts.NoHistory(), v.Facts.FixNoHistory()}
 }
 
 func (v *verifier) chain() {
