@@ -22,7 +22,10 @@ import (
 // answerError is the one place where errors become problem+json.
 func (s *Config) answerError(c fiber.Ctx, err error) error {
 	problem := s.problem(err)
-	if problem.Status >= http.StatusInternalServerError {
+	switch {
+	case errors.Is(err, context.Canceled):
+		s.Log.Info("a caller was gone before the answer", "method", c.Method(), "path", c.Path())
+	case problem.Status >= http.StatusInternalServerError:
 		s.Log.Error("a request failed", "method", c.Method(), "path", c.Path(), "error", err)
 	}
 	body, err := json.Marshal(problem)

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"context"
 	"testing"
 	"time"
 
@@ -61,4 +62,18 @@ func TestATargetThatDoesNotAnswerHoldsUpNoOther(t *testing.T) {
 
 	alone := must(w.StatusWithin(t.Context(), "harbour", "staging", "open", 1))
 	assert.Equal(t, now, *alone, "an environment's own page waits no longer")
+}
+
+// TestWhoHangsUpIsNoFailure of the service's: its log has no error of it.
+func TestWhoHangsUpIsNoFailure(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Silent("staging")
+	require.Eventually(t, func() bool {
+		ctx, hangUp := context.WithTimeout(t.Context(), time.Second)
+		defer hangUp()
+		_, err := w.Drift(ctx, "harbour", "staging")
+		require.Error(t, err)
+		return len(w.Logged("a caller was gone before the answer")) > 0
+	}, time.Minute, 100*time.Millisecond)
+	assert.Empty(t, w.Logged(`"level":"ERROR"`))
 }

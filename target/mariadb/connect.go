@@ -199,9 +199,8 @@ func diagnose(config *mysql.Config, err error) error {
 	case errors.As(err, &network) && network.Timeout(), errors.Is(err, context.DeadlineExceeded):
 		return failed(
 			engine.NoAnswer,
-			"look whether a firewall is in between",
-			"no answer from %s:%s within %s",
-			host, port, connectTimeout,
+			"check the host in the URL, and the firewall between it and the service",
+			"nothing answers at %s:%s", host, port,
 		)
 	}
 	return failed(

@@ -1,7 +1,9 @@
 package mariadb_test
 
 import (
+	"context"
 	"fmt"
+	"net"
 	"net/url"
 	"path"
 	"regexp"
@@ -228,6 +230,18 @@ func TestWhatCannotBeReadIsNotPassedOver(t *testing.T) {
 		require.Equal(t, c.kind, failed.Kind, "%s: %s", name, err)
 		require.NotContains(t, err.Error(), "mariatest-superuser")
 	}
+
+	silent, err := net.Listen("tcp", "127.0.0.1:0") // the system answers for who does not accept
+	require.NoError(t, err)
+	defer silent.Close()
+	short, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	u.Host = silent.Addr().String()
+	_, err = mariadb.Engine{}.Open(short, u.String(), "test")
+	var failed *engine.ConnectError
+	require.ErrorAs(t, err, &failed)
+	require.Equal(t, engine.NoAnswer, failed.Kind)
+	require.Equal(t, "nothing answers at "+u.Host, failed.Message, "how long that took, who waits knows")
 }
 
 func TestEachFindingIsTrue(t *testing.T) {
