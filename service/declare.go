@@ -32,12 +32,18 @@ func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 			api.Asked{Environment: e.Name, Asks: append([]string{}, asks.Words()...), Why: why},
 		)
 	}
+	answer.Lane = s.targets.listed(l)
+	for i, e := range answer.Lane.Environments {
+		if e.Fleet != nil {
+			answer.Asks[i].Unread = e.Fleet.Unread
+		}
+	}
 	before, err := s.Records.Lane(c, l.Name)
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return nil, err
 	}
 	if err == nil {
-		answer.Changes = append(answer.Changes, lane.Changes(before, l)...)
+		answer.Changes = append(answer.Changes, lane.Changes(s.targets.listed(before), answer.Lane)...)
 	}
 	if err := loosened(l.Name, answer.Changes, in.Confirm); err != nil {
 		return nil, err
@@ -53,7 +59,7 @@ func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 			}
 		}
 	}
-	if err := s.targets.distinct(c, l); err != nil {
+	if err := s.targets.distinct(c, answer.Lane); err != nil {
 		return nil, err
 	}
 	err = s.Records.Change(c, l.Name, func() (err error) {
@@ -63,7 +69,6 @@ func (s *catalogue) declareLane(c call, in *laneFileIn) (*api.Declared, error) {
 	if err != nil {
 		return nil, err
 	}
-	answer.Lane = l
 	c.note("lane", l.Name)
 	c.note("changed", answer.Changed)
 	s.looks.Wake()

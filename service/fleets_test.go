@@ -353,6 +353,11 @@ func TestAFleetStandsInAList(t *testing.T) {
 	assert.Equal(t, 2, status.Fleet.Targets)
 	f := w.FleetEnded(must(w.Promote(t.Context(), "gauges", "all", client.Promotion{})))
 	assert.Equal(t, map[string]plan.Stand{"one": plan.Reached, "two": plan.Reached}, stands(f))
+	again, err := w.Declare(t.Context(), "lane.yaml", declaration)
+	require.NoError(t, err, "nothing is taken out of the fleet by the same declaration")
+	assert.Empty(t, again.Changes)
+	assert.False(t, again.Changed)
+	assert.Len(t, again.Lane.Environments[0].Fleet.Targets, 2)
 	assert.Equal(t, "file:"+file+"#two", must(w.Status(t.Context(), "gauges", "all.two", "none")).Target)
 	for wrong, message := range map[string]string{
 		"one " + secret + " x": "line 1 is not a name and a connection URL",
@@ -370,6 +375,10 @@ func TestAFleetStandsInAList(t *testing.T) {
 		assert.NotContains(t, fmt.Sprint(status), secret)
 	}
 	require.NoError(t, os.Remove(file))
+	again, err = w.Declare(t.Context(), "lane.yaml", declaration)
+	require.NoError(t, err)
+	assert.Empty(t, again.Changes)
+	assert.Contains(t, again.Asks[0].Unread, "is not there")
 	assert.Contains(t, must(w.Status(t.Context(), "gauges", "all", "none")).Trouble[0].Message, "is not there")
 }
 

@@ -190,14 +190,14 @@ func (s *targets) placesOf(lanes []lane.Lane) []targetContext {
 }
 
 // distinct refuses a lane of which an environment would have the same database as
-// another one, of this lane or of others.
+// another one, of this lane or of others. The lists of its fleets have been read.
 func (s *targets) distinct(ctx context.Context, l lane.Lane) error {
 	lanes, err := s.lanes(ctx)
 	if err != nil {
 		return err
 	}
 	others := slices.DeleteFunc(lanes, func(other lane.Lane) bool { return other.Name == l.Name })
-	all := s.placesOf(append([]lane.Lane{s.listed(l)}, others...))
+	all := s.placesOf(append([]lane.Lane{l}, others...))
 	ctx, cancel := context.WithTimeout(ctx, twinPatience)
 	defer cancel()
 	first := map[string]targetContext{}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"vorrang/core/engine"
@@ -142,8 +143,10 @@ func (s *targets) places(p targetContext) []targetContext {
 	return list
 }
 
-// listed reads the lists of the fleets whose targets stand in one.
+// listed reads the lists of the fleets whose targets stand in one. The lane that was handed in stays as it is
+// declared.
 func (s *targets) listed(l lane.Lane) lane.Lane {
+	l.Environments = slices.Clone(l.Environments)
 	for i, e := range l.Environments {
 		if e.Fleet == nil || e.Fleet.From == "" {
 			continue

@@ -197,6 +197,11 @@ func printDeclared(e *env, d *api.Declared) {
 		)
 	}
 	t.printRows(e.out)
+	for _, asked := range d.Asks {
+		if asked.Unread != "" {
+			fmt.Fprintf(e.out, "%s %s\n", e.paint.warn("! "+asked.Environment+" has no targets yet:"), asked.Unread)
+		}
+	}
 	for _, change := range d.Changes {
 		fmt.Fprintf(e.out, "  %s: %s\n", change.Environment, change.What)
 	}

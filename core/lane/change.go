@@ -31,8 +31,11 @@ func Changes(before, after Lane) []Change {
 			add(e.Name, false, "the environment is new in the lane")
 			continue
 		}
-		old := was.rules(before.Before(e.Name))
-		for j, now := range e.rules(after.Before(e.Name)) {
+		old, rules := was.rules(before.Before(e.Name)), e.rules(after.Before(e.Name))
+		if was.Fleet != nil && e.Fleet != nil {
+			old, rules = append(old, was.Fleet.rules()...), append(rules, e.Fleet.rules()...)
+		}
+		for j, now := range rules {
 			if now.value != old[j].value {
 				add(e.Name, now.loosens(old[j]), "%s: %s, was %s", now.key, now.value, old[j].value)
 			}
@@ -114,6 +117,10 @@ func (e Environment) rules(after string) []rule {
 		freshness = math.MaxInt64 - int64(g.Backup)
 	}
 	drift := map[bool]string{true: "refused", false: "not-asked"}[g.Drift]
+	targets := "none"
+	if e.Fleet != nil {
+		targets = cmp.Or(e.Fleet.From, "named one by one")
+	}
 	return []rule{
 		{"release", required(g.Release), asked(g.Release), false},
 		{"previous-environment", required(g.Previous), asked(g.Previous), false},
@@ -127,9 +134,8 @@ func (e Environment) rules(after string) []rule {
 		{"findings", cmp.Or(string(g.Findings), "not-asked"), int64(1 + slices.Index(review.Severities, g.Findings)), false},
 		{"window", window, asked(g.Window != nil), false},
 		{"the environment before", cmp.Or(after, "none"), asked(after != ""), false},
-		{"target", e.Target, 0, true},
-		{"targets", e.fleet().From, 0, true},
-		{"tolerate", fmt.Sprint(e.fleet().Tolerate), int64(-e.fleet().Tolerate), false},
+		{"target", cmp.Or(e.Target, "none"), 0, true},
+		{"targets", targets, 0, true},
 		{"scratch", cmp.Or(e.Scratch, "not declared"), 0, true},
 		{"rehearse-on", cmp.Or(e.RehearseOn, "not declared"), 0, true},
 		{"mask", cmp.Or(strings.Join(e.Mask, ", "), "nothing"), int64(len(e.Mask)), false},
@@ -137,6 +143,20 @@ func (e Environment) rules(after string) []rule {
 		{"ledger-key", cmp.Or(e.LedgerKey, "none"), 0, false},
 		{"disposable", fmt.Sprint(e.Disposable), -asked(e.Disposable), false},
 		{"schemas", strings.Join(e.Schemas, ", "), 0, true},
+	}
+}
+
+// rules are how a deployment goes through a fleet, in words.
+func (w Waves) rules() []rule {
+	size := "all that are left"
+	if w.Size > 0 {
+		size = fmt.Sprint(w.Size)
+	}
+	return []rule{
+		{"canary", fmt.Sprint(w.Canary), int64(w.Canary), false},
+		{"size", size, -int64(cmp.Or(w.Size, mostTargets+1)), false},
+		{"at-once", fmt.Sprint(w.AtOnce), 0, false},
+		{"tolerate", fmt.Sprint(w.Tolerate), -int64(w.Tolerate), false},
 	}
 }
 
@@ -148,8 +168,12 @@ func (e Environment) fleet() Fleet {
 	return *e.Fleet
 }
 
-// targetChanges tells which targets of a fleet are new, which lead elsewhere, and which are gone.
+// targetChanges tells which targets of a fleet are new, which lead elsewhere, and which are gone. Of a list that
+// nobody read, nothing is known.
 func targetChanges(before, after Environment, add func(loosens bool, format string, args ...any)) {
+	if before.fleet().unread() || after.fleet().unread() {
+		return
+	}
 	was := map[string]string{}
 	for _, t := range before.fleet().Targets {
 		was[t.Name] = t.Reference

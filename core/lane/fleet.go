@@ -15,6 +15,9 @@ type Fleet struct {
 	Waves
 }
 
+// unread reports whether the targets stand in a list that was not read.
+func (f Fleet) unread() bool { return f.From != "" && len(f.Targets) == 0 }
+
 // Waves say how a deployment goes through a fleet.
 type Waves struct {
 	Canary   int `json:"canary,omitempty" description:"How many targets the first wave has; 0 for no such wave."`

@@ -97,7 +97,47 @@ func TestWhatANewDeclarationChangesOfAFleet(t *testing.T) {
 		"{name: production, target: env:NORTH}]"), engines)
 	require.NoError(t, err)
 	for _, change := range Changes(before, single) {
-		assert.True(t, change.Loosens || strings.HasPrefix(change.What, "tolerate"), change.What)
+		assert.True(t, change.Loosens, change.What)
+	}
+}
+
+// TestAFleetFromAListIsComparedByWhatIsRead: a list that nobody read says nothing of its targets.
+func TestAFleetFromAListIsComparedByWhatIsRead(t *testing.T) {
+	parsed := func(targets string) Lane {
+		text := "lane: gauges\nenvironments:\n  - {name: all, targets: " + targets + "}\n"
+		l, err := Parse("lane.yaml", []byte(text), engines)
+		require.NoError(t, err)
+		return l
+	}
+	read := func(names ...string) Lane {
+		l := parsed("file:/etc/gauges")
+		for _, name := range names {
+			l.Environments[0].Fleet.Targets = append(l.Environments[0].Fleet.Targets, Target{name, "file:/etc/gauges#" + name})
+		}
+		return l
+	}
+	assert.Empty(t, Changes(read("north", "south"), read("north", "south")))
+	assert.Empty(t, Changes(read("north", "south"), read()), "nobody read the list")
+	assert.Empty(t, Changes(read(), read("north")))
+	moved := []Change{{"all", "targets: file:/etc/gauges, was named one by one", true}}
+	assert.Equal(t, moved, Changes(parsed("[{north: env:NORTH}]"), read()))
+	assert.Equal(t, append(moved, Change{"all", "the target north: file:/etc/gauges#north, was env:NORTH", true}),
+		Changes(parsed("[{north: env:NORTH}]"), read("north")))
+}
+
+func TestWavesThatAreLessCareful(t *testing.T) {
+	before, err := Parse("lane.yaml", []byte(fleetFile), engines)
+	require.NoError(t, err)
+	for waves, want := range map[string][]Change{
+		"canary: 0, size: 5, at-once: 3, tolerate: 1":  {{"production", "canary: 0, was 2", true}},
+		"canary: 3, size: 5, at-once: 3, tolerate: 1":  {{"production", "canary: 3, was 2", false}},
+		"canary: 2, at-once: 3, tolerate: 1":           {{"production", "size: all that are left, was 5", true}},
+		"canary: 2, size: 4, at-once: 9, tolerate: 0":  {{"production", "size: 4, was 5", false}, {"production", "at-once: 9, was 3", false}, {"production", "tolerate: 0, was 1", false}},
+		"canary: 2, size: 50, at-once: 3, tolerate: 1": {{"production", "size: 50, was 5", true}},
+	} {
+		after, err := Parse("lane.yaml", []byte(strings.Replace(fleetFile, "canary: 2, size: 5, at-once: 3, tolerate: 1", waves, 1)), engines)
+		require.NoError(t, err)
+		assert.Equal(t, want, Changes(before, after), waves)
 	}
 }
 

@@ -28,6 +28,7 @@ type Asked struct {
 	Environment string   `json:"environment"`
 	Asks        []string `json:"asks" nullable:"false"`
 	Why         string   `json:"why,omitempty" description:"Where the lane file does not say it: that its name implies it."`
+	Unread      string   `json:"unread,omitempty" description:"Why the list of its targets cannot be read."`
 }
 
 // Lanes are lanes, in order of their names, with where their environments stand.

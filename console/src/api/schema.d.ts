@@ -1778,6 +1778,8 @@ export interface components {
         Asked: {
             asks: string[];
             environment: string;
+            /** @description Why the list of its targets cannot be read. */
+            unread?: string;
             /** @description Where the lane file does not say it: that its name implies it. */
             why?: string;
         };
