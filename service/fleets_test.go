@@ -124,6 +124,30 @@ func TestBrokenTargetsAreNamed(t *testing.T) {
 	assert.Equal(t, 6, back.Counts[plan.Reached])
 }
 
+// TestTargetsWithTheSameTroubleAgree: however many there are, and whatever each one's server said.
+func TestTargetsWithTheSameTroubleAgree(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Fleet("staging", 6, "canary: 1, tolerate: 5")
+	w.Submitted(map[string]string{"1-mark.sql": "DO $$ BEGIN IF current_database() IN ('" + databaseOf(t, w.URLs["staging.g3"]) +
+		"', '" + databaseOf(t, w.URLs["staging.g4"]) + "') THEN RAISE 'no mark in %', current_database(); END IF; END $$"})
+	assert.Equal(t, 2, promotedFleet(t, w).Counts[plan.Failed])
+	for i, target := range []string{"staging.g5", "staging.g6"} {
+		require.NoError(t, os.WriteFile(w.Files[target], []byte(fmt.Sprintf("postgres://postgres:x@127.0.0.1:%d/gauge", i+1)), 0o600))
+	}
+	status := must(w.Status(t.Context(), "harbour", "staging", "none"))
+	var groups [][]string
+	for _, g := range status.Fleet.Groups {
+		groups = append(groups, g.Targets)
+	}
+	assert.Equal(t, [][]string{{"g1", "g2"}, {"g3", "g4"}, {"g5", "g6"}}, groups)
+	require.Len(t, status.Trouble, 2)
+	failed, away := status.Trouble[0], status.Trouble[1]
+	assert.Contains(t, failed.Message, "2 of 6 targets (g3, g4): g3: step 1 (mark) failed in deployment ")
+	assert.Equal(t, "staging", failed.Remedies[1].Arguments.Environment, "one promotion for both")
+	assert.Contains(t, away.Message, "2 of 6 targets (g5, g6): g5: ")
+	assert.Contains(t, away.Message, "127.0.0.1:1")
+}
+
 func databaseOf(t *testing.T, url string) string {
 	return pgtest.Query(t, url, "SELECT current_database()")
 }

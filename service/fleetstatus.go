@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -63,8 +64,9 @@ func (s *views) fleetStatus(ctx context.Context, p targetContext) (api.Environme
 	}
 	groups := grouped(seen)
 	for _, g := range groups {
-		status.Fleet.Groups = append(status.Fleet.Groups, groupOf(g))
-		status.Trouble = append(status.Trouble, troublesOf(e.Name, g, len(seen))...)
+		group := groupOf(e.Name, g)
+		status.Fleet.Groups = append(status.Fleet.Groups, group)
+		status.Trouble = append(status.Trouble, troublesOf(group, len(seen))...)
 	}
 	if len(places) == 0 {
 		status.Trouble = append(status.Trouble, api.Trouble{
@@ -86,7 +88,7 @@ func grouped(seen []api.EnvironmentStatus) (groups [][]api.EnvironmentStatus) {
 	for _, one := range seen {
 		key := fmt.Sprint(one.Reached, one.At, one.Applied, one.Pending, one.Covered, one.Running != nil)
 		for _, t := range one.Trouble {
-			key += "\n" + t.Kind + " " + strings.ReplaceAll(t.Message, one.Environment, "")
+			key += "\x00" + strings.ReplaceAll(likeness(t), one.Environment, "")
 		}
 		i, known := at[key]
 		if !known {
@@ -100,11 +102,26 @@ func grouped(seen []api.EnvironmentStatus) (groups [][]api.EnvironmentStatus) {
 	return groups
 }
 
-func groupOf(list []api.EnvironmentStatus) api.FleetGroup {
+// ownMoment is when something was on one target, in a sentence about it.
+var ownMoment = regexp.MustCompile(`\d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC`)
+
+// likeness is what targets with the same trouble have in common: not the moment, nor the host, the deployment or the
+// row that was the cause on one of them, but what is to be done.
+func likeness(t api.Trouble) string {
+	what := ownMoment.ReplaceAllString(t.Message, "")
+	switch t.Kind {
+	case "unreachable", "failed", string(gate.NothingInDoubt):
+		what = fmt.Sprint(t.Remedies)
+	}
+	return fmt.Sprint(t.Kind, " ", t.Step, " ", what)
+}
+
+// groupOf is a group of targets of an environment.
+func groupOf(environment string, list []api.EnvironmentStatus) api.FleetGroup {
 	first := list[0]
 	g := api.FleetGroup{
 		At: first.At, AtSlug: first.AtSlug, Applied: first.Applied, Pending: first.Pending, Reached: first.Reached,
-		Trouble: first.Trouble,
+		Trouble: inCommon(environment, list),
 	}
 	if first.Reached {
 		g.Gate = gate.Result{Checks: first.Gate}.Word()
@@ -115,15 +132,41 @@ func groupOf(list []api.EnvironmentStatus) api.FleetGroup {
 	return g
 }
 
-// troublesOf are those of a group, each naming whose they are.
-func troublesOf(environment string, group []api.EnvironmentStatus, of int) (list []api.Trouble) {
-	var places []string
-	for _, one := range group {
-		places = append(places, one.Environment)
+// inCommon are the troubles of a group of targets that agree. Where they are told in different words, the first target
+// is the example.
+func inCommon(environment string, group []api.EnvironmentStatus) []api.Trouble {
+	list := []api.Trouble{}
+	first := group[0]
+	for i, t := range first.Trouble {
+		said := make([]string, len(group))
+		for j, one := range group {
+			said[j] = strings.ReplaceAll(one.Trouble[i].Message, one.Environment, environment)
+		}
+		t.Message = gate.Example(first.Environment, said)
+		if len(group) > 1 {
+			t.Remedies = ofTheFleet(environment, t.Remedies)
+		}
+		list = append(list, t)
 	}
-	for _, t := range group[0].Trouble {
-		if t.Message = strings.ReplaceAll(t.Message, places[0], environment); of > 1 {
-			t.Message = fmt.Sprintf("%d of %s (%s): %s", len(places), plural.Of(of, "target"), gate.Some(places), t.Message)
+	return list
+}
+
+// ofTheFleet has a remedy promote to the whole fleet, whose targets all wait for that.
+func ofTheFleet(environment string, remedies []remedy.Remedy) []remedy.Remedy {
+	list := slices.Clone(remedies)
+	for i := range list {
+		if list[i].Act == remedy.Promote && list[i].Then == nil {
+			list[i].Arguments.Environment = environment
+		}
+	}
+	return list
+}
+
+// troublesOf are those of a group, each naming whose they are.
+func troublesOf(g api.FleetGroup, of int) (list []api.Trouble) {
+	for _, t := range g.Trouble {
+		if of > 1 {
+			t.Message = fmt.Sprintf("%d of %s (%s): %s", len(g.Targets), plural.Of(of, "target"), gate.Some(g.Targets), t.Message)
 		}
 		list = append(list, t)
 	}

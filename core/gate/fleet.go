@@ -96,18 +96,24 @@ func reachable(of int, away []Away) Check {
 	if len(away) == 0 {
 		return pass(Reachable, "%s could be read", plural.Of(of, "target"))
 	}
-	var places []string
-	same := true
-	for _, one := range away {
-		places = append(places, one.Place)
-		same = same && one.Why == away[0].Why
+	places, why := make([]string, len(away)), make([]string, len(away))
+	for i, one := range away {
+		places[i], why[i] = one.Place, one.Why
 	}
-	evidence := fmt.Sprintf("%d of %s could not be read (%s): ", len(away), plural.Of(of, "target"), Some(places))
-	if !same {
-		evidence += lane.TargetOf(away[0].Place) + ": "
-	}
-	return hold(Reachable, evidence+away[0].Why,
+	evidence := fmt.Sprintf("%d of %s could not be read (%s): %s",
+		len(away), plural.Of(of, "target"), Some(places), Example(places[0], why))
+	return hold(Reachable, evidence,
 		remedy.ByHand("let the service reach them, or set them aside with a reason")).about(places)
+}
+
+// Example is what is said of several targets: the same of all, or what is said of the first, with its name.
+func Example(first string, said []string) string {
+	for _, one := range said {
+		if one != said[0] {
+			return lane.TargetOf(first) + ": " + said[0]
+		}
+	}
+	return said[0]
 }
 
 // mergeOne merges what the targets' gates say of the check with a number.
