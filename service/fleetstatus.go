@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"regexp"
@@ -64,10 +65,9 @@ func (s *views) fleetStatus(ctx context.Context, p targetContext) (api.Environme
 	}
 	groups := grouped(seen)
 	for _, g := range groups {
-		group := groupOf(e.Name, g)
-		status.Fleet.Groups = append(status.Fleet.Groups, group)
-		status.Trouble = append(status.Trouble, troublesOf(group, len(seen))...)
+		status.Fleet.Groups = append(status.Fleet.Groups, groupOf(e.Name, g))
 	}
+	status.Trouble = append(status.Trouble, troublesOf(e.Name, seen, len(seen))...)
 	if len(places) == 0 {
 		status.Trouble = append(status.Trouble, api.Trouble{
 			Kind:     "unreachable",
@@ -111,7 +111,8 @@ func likeness(t api.Trouble) string {
 	what := ownMoment.ReplaceAllString(t.Message, "")
 	switch t.Kind {
 	case "unreachable", "failed", string(gate.NothingInDoubt):
-		what = fmt.Sprint(t.Remedies)
+		data, _ := json.Marshal(t.Remedies) // it holds nothing that cannot be written
+		what = string(data)
 	}
 	return fmt.Sprint(t.Kind, " ", t.Step, " ", what)
 }
@@ -121,7 +122,7 @@ func groupOf(environment string, list []api.EnvironmentStatus) api.FleetGroup {
 	first := list[0]
 	g := api.FleetGroup{
 		At: first.At, AtSlug: first.AtSlug, Applied: first.Applied, Pending: first.Pending, Reached: first.Reached,
-		Trouble: inCommon(environment, list),
+		Trouble: troublesOf(environment, list, 1),
 	}
 	if first.Reached {
 		g.Gate = gate.Result{Checks: first.Gate}.Word()
@@ -132,21 +133,36 @@ func groupOf(environment string, list []api.EnvironmentStatus) api.FleetGroup {
 	return g
 }
 
-// inCommon are the troubles of a group of targets that agree. Where they are told in different words, the first target
-// is the example.
-func inCommon(environment string, group []api.EnvironmentStatus) []api.Trouble {
-	list := []api.Trouble{}
-	first := group[0]
-	for i, t := range first.Trouble {
-		said := make([]string, len(group))
-		for j, one := range group {
-			said[j] = strings.ReplaceAll(one.Trouble[i].Message, one.Environment, environment)
+// troublesOf are the troubles of targets of an environment, what is told of most of them first. Each says whose it is,
+// if of is more than one: of how many. Where it is told in different words, the first target is the example.
+func troublesOf(environment string, seen []api.EnvironmentStatus, of int) []api.Trouble {
+	type told struct {
+		api.Trouble
+		places, messages []string
+	}
+	var all []*told
+	known := map[string]*told{}
+	for _, one := range seen {
+		for _, t := range one.Trouble {
+			like := strings.ReplaceAll(likeness(t), one.Environment, "")
+			if known[like] == nil {
+				known[like] = &told{Trouble: t}
+				all = append(all, known[like])
+			}
+			known[like].places = append(known[like].places, one.Environment)
+			known[like].messages = append(known[like].messages, strings.ReplaceAll(t.Message, one.Environment, environment))
 		}
-		t.Message = gate.Example(first.Environment, said)
-		if len(group) > 1 {
+	}
+	slices.SortStableFunc(all, func(a, b *told) int { return len(b.places) - len(a.places) })
+	list := []api.Trouble{}
+	for _, t := range all {
+		if t.Message = gate.Example(t.places[0], t.messages); of > 1 {
+			t.Message = fmt.Sprintf("%d of %s (%s): %s", len(t.places), plural.Of(of, "target"), gate.Some(t.places), t.Message)
+		}
+		if len(t.places) > 1 {
 			t.Remedies = ofTheFleet(environment, t.Remedies)
 		}
-		list = append(list, t)
+		list = append(list, t.Trouble)
 	}
 	return list
 }
@@ -158,17 +174,6 @@ func ofTheFleet(environment string, remedies []remedy.Remedy) []remedy.Remedy {
 		if list[i].Act == remedy.Promote && list[i].Then == nil {
 			list[i].Arguments.Environment = environment
 		}
-	}
-	return list
-}
-
-// troublesOf are those of a group, each naming whose they are.
-func troublesOf(g api.FleetGroup, of int) (list []api.Trouble) {
-	for _, t := range g.Trouble {
-		if of > 1 {
-			t.Message = fmt.Sprintf("%d of %s (%s): %s", len(g.Targets), plural.Of(of, "target"), gate.Some(g.Targets), t.Message)
-		}
-		list = append(list, t)
 	}
 	return list
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"vorrang/client"
 	"vorrang/core/step"
@@ -111,7 +110,7 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 		if len(names) == 0 {
 			return ""
 		}
-		return "holds " + strings.Join(names, ", ") + ", " + where
+		return "holds " + named(names) + ", " + where
 	}
 	list("edited", e.paint.warn, s.Edited, func(ref api.StepRef) string { return places(ref, false) })
 	list("gone", e.paint.bad, s.Gone, func(ref api.StepRef) string { return places(ref, true) })
@@ -125,7 +124,8 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 	for _, why := range s.Refused {
 		fmt.Fprintf(e.out, "\n%s %s\n", e.paint.bad("it would be refused:"), why)
 	}
-	for _, touched := range s.Applied {
+	for _, all := range together(s.Applied, func(t api.Touched) string { return t.Environment }, touchedWords) {
+		touched := all.list[0]
 		what := "is no longer in the folder"
 		if !touched.Gone {
 			what = "was edited (" + changeWords(touched.Change) + ")"
@@ -134,7 +134,7 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 			e.out,
 			"\n%s step %s is %s on %s, and %s\n  → %s\n",
 			e.paint.warn("warning:"),
-			touched.Number, touched.State, touched.Environment, what, e.paint.strong(advice.Text(touched.Remedies)),
+			touched.Number, touched.State, named(all.places), what, e.paint.strong(advice.Text(touched.Remedies)),
 		)
 	}
 	if len(s.Unlooked) > 0 {
@@ -142,9 +142,14 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 			e.out,
 			"\n%s whether these steps are applied on %s could not be seen\n",
 			e.paint.warn("warning:"),
-			strings.Join(s.Unlooked, ", "),
+			named(s.Unlooked),
 		)
 	}
+}
+
+// touchedWords is all that is said of a step on a target.
+func touchedWords(t api.Touched) string {
+	return fmt.Sprint(t.Number, t.Gone, t.State, t.Change, advice.Text(t.Remedies))
 }
 
 // troubles reports whether a submission would be refused, would hold somewhere, or

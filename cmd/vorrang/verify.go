@@ -5,7 +5,6 @@ import (
 	"encoding/xml"
 	"fmt"
 	"slices"
-	"strings"
 
 	"vorrang/core/lane"
 	"vorrang/core/verify"
@@ -52,45 +51,51 @@ func verifyCommand() command {
 }
 
 func printVerification(e *env, v *api.Verification) {
-	for _, u := range v.Unreached {
+	unreached := func(u api.Unreached) string { return u.Environment }
+	for _, t := range together(v.Unreached, unreached, func(u api.Unreached) string { return advice.Text(u.Remedies) }) {
 		fmt.Fprintf(
 			e.out,
 			"%s %s\n  → %s\n",
-			e.paint.bad(v.Lane+"/"+u.Environment+" was not reached:"),
-			u.Message, e.paint.strong(advice.Text(u.Remedies)),
+			e.paint.bad(v.Lane+"/"+named(t.places)+plural.Word(len(t.places), " was", " were")+" not reached:"),
+			t.example(func(u api.Unreached) string { return u.Message }), e.paint.strong(advice.Text(t.list[0].Remedies)),
 		)
 	}
-	for _, d := range v.Deviations {
+	deviating := func(d verify.Deviation) string { return d.Environment }
+	for _, t := range together(v.Deviations, deviating, deviationWords) {
+		d := t.list[0]
 		since := ""
-		if d.Since != nil {
+		if d.Since != nil && len(t.list) == 1 {
 			since = e.paint.dim(" since " + moment(*d.Since) + " UTC")
 		}
 		fmt.Fprintf(
 			e.out,
 			"%s %s%s\n  → %s\n",
-			e.paint.bad(fmt.Sprintf("%s/%s %s:", v.Lane, d.Environment, d.Kind)),
-			d.What, since, e.paint.strong(advice.Text(d.Remedies)),
+			e.paint.bad(fmt.Sprintf("%s/%s %s:", v.Lane, named(t.places), d.Kind)),
+			t.example(func(d verify.Deviation) string { return d.What }), since, e.paint.strong(advice.Text(d.Remedies)),
 		)
 	}
-	for _, u := range v.Uncompared {
+	uncompared := func(u verify.Uncompared) string { return u.Environment }
+	for _, t := range together(v.Uncompared, uncompared, func(u verify.Uncompared) string { return u.Before }) {
 		fmt.Fprintf(e.out, "%s %s was not reached\n",
-			e.paint.bad(v.Lane+"/"+u.Environment+" was not compared with the environment before:"), u.Before)
+			e.paint.bad(v.Lane+"/"+named(t.places)+plural.Word(len(t.places), " was", " were")+" not compared with the environment before:"),
+			t.list[0].Before)
 	}
-	var without []string // which is nothing wrong
+	empty := func(one verify.Empty) string { return one.Environment }
+	for _, t := range together(v.Empty, empty, func(one verify.Empty) string { return advice.Text(one.Remedies) }) {
+		if len(t.list[0].Remedies) == 0 { // nothing is wrong there
+			continue
+		}
+		fmt.Fprintf(e.out, "%s %s\n  → %s\n", e.paint.bad(v.Lane+"/"+named(t.places)+":"),
+			t.example(func(one verify.Empty) string { return one.Message }), e.paint.strong(advice.Text(t.list[0].Remedies)))
+	}
+	var without []string
 	for _, empty := range v.Empty {
 		if len(empty.Remedies) == 0 {
 			without = append(without, empty.Environment)
-			continue
 		}
-		fmt.Fprintf(e.out, "%s %s\n  → %s\n", e.paint.bad(v.Lane+"/"+empty.Environment+":"), empty.Message,
-			e.paint.strong(advice.Text(empty.Remedies)))
 	}
 	if len(without) > 0 {
-		noun, most := plural.Of(len(without), placesNoun(without)), 5
-		if more := len(without) - most; more > 0 {
-			without = append(without[:most:most], fmt.Sprintf("and %d more", more))
-		}
-		fmt.Fprintf(e.out, "%s of %s without a history yet: %s\n", noun, v.Lane, strings.Join(without, ", "))
+		fmt.Fprintf(e.out, "%s of %s without a history yet: %s\n", plural.Of(len(without), placesNoun(without)), v.Lane, named(without))
 	}
 	consistent := len(v.Environments) - len(v.Uncompared)
 	if len(v.Deviations) == 0 && consistent > 0 {
@@ -102,6 +107,11 @@ func printVerification(e *env, v *api.Verification) {
 			v.Lane,
 		)
 	}
+}
+
+// deviationWords is what is said of a deviation, but for when it came about.
+func deviationWords(d verify.Deviation) string {
+	return fmt.Sprint(d.Kind, d.Step, d.What, advice.Text(d.Remedies))
 }
 
 func verificationExit(v *api.Verification) error {

@@ -1,0 +1,69 @@
+package main
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"vorrang/core/gate"
+	"vorrang/core/lane"
+	"vorrang/internal/plural"
+)
+
+// told is what is said of one environment, or alike of several targets of a fleet.
+type told[T any] struct {
+	places []string
+	list   []T // what is said of each
+}
+
+// together puts what is said alike of a fleet's targets into one. said is what is said of a place, as far as it is not
+// that place's alone; the place's own name in it does not count.
+func together[T any](list []T, place, said func(T) string) (all []*told[T]) {
+	known := map[string]*told[T]{}
+	for _, one := range list {
+		at := place(one)
+		fleet := lane.EnvironmentOf(at)
+		key := fleet + "\x00" + strings.ReplaceAll(said(one), at, fleet)
+		if known[key] == nil {
+			known[key] = &told[T]{}
+			all = append(all, known[key])
+		}
+		known[key].places = append(known[key].places, at)
+		known[key].list = append(known[key].list, one)
+	}
+	return all
+}
+
+// example is what is said of all of them in the same words, or of the first one, with its name.
+func (t told[T]) example(words func(T) string) string {
+	fleet := lane.EnvironmentOf(t.places[0])
+	said := make([]string, len(t.list))
+	for i, one := range t.list {
+		if said[i] = words(one); len(t.list) > 1 {
+			said[i] = strings.ReplaceAll(said[i], t.places[i], fleet)
+		}
+	}
+	return gate.Example(t.places[0], said)
+}
+
+// named names places: an environment or one target as it is, several targets of a fleet by their number and the first
+// few.
+func named(places []string) string {
+	var parts []string
+	var fleets []string
+	targets := map[string][]string{}
+	for _, place := range places {
+		fleet := lane.EnvironmentOf(place)
+		if targets[fleet] = append(targets[fleet], place); !slices.Contains(fleets, fleet) {
+			fleets = append(fleets, fleet)
+		}
+	}
+	for _, fleet := range fleets {
+		if some := targets[fleet]; len(some) == 1 {
+			parts = append(parts, some[0])
+		} else {
+			parts = append(parts, fmt.Sprintf("%s (%s: %s)", fleet, plural.Of(len(some), "target"), gate.Some(some)))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
