@@ -118,7 +118,11 @@ func (r *Records) Version(
 
 // Text returns the normal text with a checksum, or ErrNotFound.
 func (r *Records) Text(ctx context.Context, checksum step.Checksum) ([]byte, error) {
-	texts, err := r.Texts(ctx, []step.Checksum{checksum})
+	return normalText(ctx, r.pool, checksum)
+}
+
+func normalText(ctx context.Context, from querier, checksum step.Checksum) ([]byte, error) {
+	texts, err := normalTexts(ctx, from, []step.Checksum{checksum})
 	if err != nil {
 		return nil, err
 	}
@@ -132,8 +136,12 @@ func (r *Records) Text(ctx context.Context, checksum step.Checksum) ([]byte, err
 // Texts returns the normal texts with some checksums; a checksum that is not
 // kept is left out.
 func (r *Records) Texts(ctx context.Context, checksums []step.Checksum) (map[step.Checksum][]byte, error) {
+	return normalTexts(ctx, r.pool, checksums)
+}
+
+func normalTexts(ctx context.Context, from querier, checksums []step.Checksum) (map[step.Checksum][]byte, error) {
 	// One of several exact texts with the same checksum will do.
-	rows, err := r.pool.Query(ctx, `SELECT t.checksum, t.size, p.bytes
+	rows, err := from.Query(ctx, `SELECT t.checksum, t.size, p.bytes
 		FROM (SELECT DISTINCT ON (checksum) * FROM records.text WHERE checksum = ANY ($1) ORDER BY checksum, digest) t
 		JOIN records.text_part p USING (digest) ORDER BY t.digest, p.part`, checksums)
 	if err != nil {

@@ -135,6 +135,14 @@ func (s *Submission) Text(ctx context.Context, digest step.Checksum) ([]byte, er
 	return exact(ctx, s.tx, digest)
 }
 
+// NormalText returns the normal text with a checksum, of this submission or one before it; or ErrNotFound.
+func (s *Submission) NormalText(ctx context.Context, checksum step.Checksum) ([]byte, error) {
+	if err := s.flush(ctx); err != nil {
+		return nil, err
+	}
+	return normalText(ctx, s.tx, checksum)
+}
+
 // querier is the pool, or a transaction.
 type querier interface {
 	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)

@@ -45,7 +45,7 @@ func (s *library) compareTexts(ctx context.Context, p targetContext, status *api
 func (s *library) difference(
 	ctx context.Context, p targetContext, applied, now step.Checksum,
 ) (api.TextDifference, error) {
-	before, after, known, err := s.bothTexts(ctx, applied, now)
+	before, after, known, err := s.bothTexts(ctx, applied, now, s.Records.Text)
 	if err != nil {
 		return api.TextDifference{}, err
 	}
@@ -62,9 +62,11 @@ func (s *library) difference(
 	return d, nil
 }
 
-// change says what an edit amounts to, without the lines.
-func (s *library) change(ctx context.Context, p targetContext, applied, now step.Checksum) (sqltext.Change, error) {
-	before, after, known, err := s.bothTexts(ctx, applied, now)
+// change says what an edit amounts to, without the lines. The new text is read by newText.
+func (s *library) change(
+	ctx context.Context, p targetContext, applied, now step.Checksum, newText readText,
+) (sqltext.Change, error) {
+	before, after, known, err := s.bothTexts(ctx, applied, now, newText)
 	if err != nil || !known {
 		return sqltext.WhatRuns, err
 	}
@@ -74,13 +76,13 @@ func (s *library) change(ctx context.Context, p targetContext, applied, now step
 // bothTexts reads an applied text and the catalogue's. known is false where the
 // applied one never was in the catalogue.
 func (s *library) bothTexts(
-	ctx context.Context, applied, now step.Checksum,
+	ctx context.Context, applied, now step.Checksum, newText readText,
 ) (before, after []byte, known bool, err error) {
 	if before, err = s.Records.Text(ctx, applied); errors.Is(err, records.ErrNotFound) {
 		return nil, nil, false, nil
 	}
 	if err == nil {
-		after, err = s.Records.Text(ctx, now)
+		after, err = newText(ctx, now)
 	}
 	return before, after, err == nil, err
 }

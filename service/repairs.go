@@ -269,7 +269,7 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 			)
 		}
 		var lines []string
-		change, err := s.library.change(c, p, standing.State.Checksum, standing.Step.Forward.Checksum)
+		change, err := s.library.change(c, p, standing.State.Checksum, standing.Step.Forward.Checksum, s.Records.Text)
 		if err != nil {
 			return nil, "", err
 		}

@@ -1,18 +1,13 @@
 package service
 
 import (
-	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
-	"vorrang/core/gate"
-	"vorrang/core/ledger"
 	"vorrang/core/remedy"
 	"vorrang/core/step"
 	"vorrang/internal/plural"
-	"vorrang/internal/safely"
 	"vorrang/records"
 	"vorrang/service/api"
 )
@@ -71,7 +66,7 @@ func (s *catalogue) take(c call, in *submitIn, trial bool) (*api.Submitted, erro
 			against...), append(
 			answer.Notes,
 			notes...)
-		return answer, s.touched(c, in.Lane, difference, answer)
+		return answer, s.touched(c, in.Lane, difference, submission.NormalText, answer)
 	}
 	if len(against) > 0 {
 		return nil, refuseDifferences(
@@ -97,7 +92,7 @@ func (s *catalogue) take(c call, in *submitIn, trial bool) (*api.Submitted, erro
 		"new", len(difference.New), "edited", len(difference.Edited), "gone", len(difference.Gone))
 	answer := submitted(id, len(steps), difference)
 	answer.Notes = append(answer.Notes, notes...)
-	return answer, s.touched(c, in.Lane, difference, answer)
+	return answer, s.touched(c, in.Lane, difference, s.Records.Text, answer)
 }
 
 // numbers reads numbers that commas divide.
@@ -168,111 +163,6 @@ func later(a, b step.Number) step.Number {
 		return a
 	}
 	return b
-}
-
-// touched says where edited and gone steps are applied, in doubt or half
-// run, and what the ways out are.
-func (s *catalogue) touched(c call, laneName string, d records.Difference, answer *api.Submitted) error {
-	if len(d.Edited)+len(d.Gone) == 0 {
-		return nil
-	}
-	l, err := s.targets.lane(c, laneName)
-	if err != nil {
-		return err
-	}
-	now := map[step.Number]step.Checksum{}
-	for _, change := range d.Edited {
-		now[change.Step.Number] = change.Step.Forward.Checksum
-	}
-	changed := slices.Concat(answer.Edited, answer.Gone)
-	places := l.Places()
-	found, unseen := make([][]api.Touched, len(places)), make([]string, len(places))
-	var wait safely.Group
-	errs := make([]error, len(places))
-	for i, e := range places {
-		if hidden(c, l.Name, e.Name) {
-			continue
-		}
-		wait.Go(func() {
-			p := s.targets.at(l, e, d.Before)
-			facts, err := s.gates.lookOnce(c, p, promotionRequest{passing: true})
-			if err != nil {
-				unseen[i] = e.Name
-				return
-			}
-			found[i], errs[i] = s.touchedIn(c, p, facts, changed, now)
-		})
-	}
-	wait.Wait()
-	answer.Applied = append(answer.Applied, slices.Concat(found...)...)
-	for _, e := range unreadFleets(l) {
-		answer.Unlooked = append(answer.Unlooked, e.Name)
-	}
-	answer.Unlooked = append(
-		answer.Unlooked,
-		slices.DeleteFunc(unseen, func(name string) bool { return name == "" })...)
-	return errors.Join(errs...)
-}
-
-// touchedIn says which of the changed steps a target has. now are the texts of
-// the edited ones; the others are gone.
-func (s *catalogue) touchedIn(
-	c call, p targetContext, facts gate.Facts, changed []api.StepRef, now map[step.Number]step.Checksum,
-) (found []api.Touched, err error) {
-	environment := facts.View.Environment
-	for _, ref := range changed {
-		st := facts.View.State.Of(ref.Number)
-		text, edited := now[ref.Number]
-		if !st.Status.Present() && !unfinished(st) || edited && (st.Checksum == text || st.Checksum == "") {
-			continue
-		}
-		if edited && st.HalfDone() > 0 {
-			kept, err := s.keepsBeginning(c, p, st, text)
-			if err != nil {
-				return nil, err
-			}
-			if kept {
-				continue // only what has not run yet was edited
-			}
-		}
-		t := api.Touched{StepRef: ref, Gone: !edited, Environment: environment, State: st.Status,
-			Remedies: []remedy.Remedy{
-				remedy.ByHand("put its files back and submit"),
-				p.at().Do(remedy.LookAtStatus).For("how to undo it there instead"),
-			}}
-		if edited && !st.Status.Present() {
-			t.Remedies = []remedy.Remedy{
-				remedy.ByHand(
-					"the statements before number %d took effect there: put them back as they were and submit",
-					max(st.Progress().Statement, 1),
-				),
-				p.at().RollbackLast().For("or undo the step there first"),
-			}
-		}
-		if edited && st.Status.Present() {
-			t.Remedies = []remedy.Remedy{remedy.ByHand("put the applied text back and write the change as a new step"),
-				p.at().Step(remedy.Amend, ref.Number).For("or, if the new text is right there as it stands")}
-		}
-		if edited {
-			if t.Change, err = s.library.change(c, p, st.Checksum, text); err != nil {
-				return nil, err
-			}
-		}
-		found = append(found, t)
-	}
-	return found, nil
-}
-
-// keepsBeginning reports whether the statements of a half-done step that took
-// effect are the same in a new text.
-func (s *catalogue) keepsBeginning(
-	ctx context.Context, p targetContext, st ledger.StepState, text step.Checksum,
-) (bool, error) {
-	statements, err := s.targets.statements(ctx, p, text)
-	if err != nil {
-		return false, err
-	}
-	return begins(statements, st.Progress()), nil
 }
 
 // reload gives a step its texts back.

@@ -67,6 +67,9 @@ func TestAHalfDoneStepIsUndoneBeforeWhatIsBeneathIt(t *testing.T) {
 
 func TestAHalfDoneStepGoesOnOnlyWhereItsBeginningStillHolds(t *testing.T) {
 	nextDirection := "INSERT INTO public.berth VALUES (1)"
+	edited := func(w *servicetest.World, old, new string) *api.Submitted {
+		return w.Submitted(map[string]string{"2-index.sql": strings.Replace(halfDone["2-index.sql"], old, new, 1)})
+	}
 	cases := map[string]struct {
 		by      func(w *servicetest.World)
 		message string // why it is held; empty where it goes on
@@ -81,21 +84,13 @@ func TestAHalfDoneStepGoesOnOnlyWhereItsBeginningStillHolds(t *testing.T) {
 		},
 			"column berth.name is not there"},
 		"what ran was edited": {func(w *servicetest.World) {
-			w.Submitted(map[string]string{"2-index.sql": strings.Replace(halfDone["2-index.sql"], "mole", "pier", 1)})
+			assert.Len(w.T, edited(w, "mole", "pier").Applied, 1)
 		}, "the statements before number 3 took effect, and were changed since"},
 		"what follows was edited": {func(w *servicetest.World) {
-			w.Submitted(
-				map[string]string{
-					"2-index.sql": strings.Replace(halfDone["2-index.sql"], "berth_name", "berth_by_name", 1),
-				},
-			)
+			assert.Empty(w.T, edited(w, "berth_name", "berth_by_name").Applied)
 		}, ""},
 		"it is meant for others": {func(w *servicetest.World) {
-			w.Submitted(
-				map[string]string{
-					"2-index.sql": strings.Replace(halfDone["2-index.sql"], "mode:", "only: production\nmode:", 1),
-				},
-			)
+			edited(w, "mode:", "only: production\nmode:")
 		}, "it is no longer meant for this environment"},
 	}
 	for name, c := range cases {

@@ -356,8 +356,8 @@ func (w *World) Write(files map[string]string) {
 	}
 }
 
-// Submitted writes files and submits the folder. Steps whose files are taken away
-// may leave the catalogue.
+// Submitted writes files and submits the folder, after a trial that has to say what comes of it. Steps whose files are
+// taken away may leave the catalogue.
 func (w *World) Submitted(files map[string]string) *api.Submitted {
 	w.Write(files)
 	var gone []string
@@ -366,8 +366,12 @@ func (w *World) Submitted(files map[string]string) *api.Submitted {
 			gone = append(gone, string(parsed.Number))
 		}
 	}
+	foretold, err := w.TrySubmit(w.T.Context(), "harbour", os.DirFS(w.Steps), gone...)
+	require.NoError(w.T, err)
 	submitted, err := w.Submit(w.T.Context(), "harbour", os.DirFS(w.Steps), gone...)
 	require.NoError(w.T, err)
+	foretold.Trial, foretold.Submission = false, submitted.Submission
+	require.Equal(w.T, submitted, foretold)
 	return submitted
 }
 
