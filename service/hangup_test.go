@@ -124,3 +124,36 @@ func TestTheTurnIsNotTheLook(t *testing.T) {
 	require.NoError(t, err, "whatever does not answer again")
 	leave()
 }
+
+// TestALookThatBeganEarlierSaysNothingOfLater: it may end after one that began later.
+func TestALookThatBeganEarlierSaysNothingOfLater(t *testing.T) {
+	l := newLooking(time.Now)
+	place := targetContext{lane: lane.Lane{Name: "harbour"}, environment: lane.Environment{Name: "staging"}}
+	began, end := make(chan struct{}), make(chan struct{})
+	seen := func(reached bool) api.EnvironmentStatus {
+		return api.EnvironmentStatus{Lane: "harbour", Environment: "staging", Reached: reached}
+	}
+	earlier := make(chan error)
+	go func() {
+		_, err := l.once(t.Context(), place, false, func(context.Context) (api.EnvironmentStatus, error) {
+			close(began)
+			<-end
+			return seen(true), nil
+		})
+		earlier <- err
+	}()
+	<-began
+	for _, steps := range []bool{true, false} { // for the same question too, by who wants what is so now
+		fresh := context.WithValue(t.Context(), freshKey{}, true)
+		_, err := l.once(fresh, place, steps, func(context.Context) (api.EnvironmentStatus, error) { return seen(false), nil })
+		require.NoError(t, err)
+	}
+	close(end)
+	require.NoError(t, <-earlier)
+	newest, known := l.newest("harbour", "staging")
+	require.True(t, known)
+	assert.False(t, newest.status.Reached)
+	told, known := l.again(t.Context(), question{"harbour/staging", false})
+	require.True(t, known)
+	assert.False(t, told.Reached)
+}

@@ -100,6 +100,9 @@ func (l *looking) tellAgain(key question, status api.EnvironmentStatus, epoch in
 			delete(l.told, other)
 		}
 	}
+	if l.told[key].status.ReadAt.After(status.ReadAt) { // a look that began later ended first
+		return
+	}
 	one := told{status: status, epoch: epoch, until: asked.Add(lookEvery)}
 	if status.Fleet != nil {
 		now := l.now()
@@ -116,12 +119,15 @@ type lookedAtOnce struct {
 	at     time.Time
 }
 
-// keep keeps a look as the newest.
+// keep keeps a look as the newest, unless one that began later ended first.
 func (l *looking) keep(status api.EnvironmentStatus) {
 	status.Steps, status.Gate = nil, []gate.Check{}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.seen[status.Lane+"/"+status.Environment] = lookedAtOnce{status, time.Now()}
+	key := status.Lane + "/" + status.Environment
+	if !l.seen[key].status.ReadAt.After(status.ReadAt) {
+		l.seen[key] = lookedAtOnce{status, time.Now()}
+	}
 }
 
 // newest is the newest look at a target; false if nobody looked since the start.
