@@ -30,6 +30,7 @@ type surveyed struct {
 	refused string // why there is no plan, where its gate is clear
 	plan    plan.Plan
 	digest  string // of the plan; empty where there is none
+	failed  bool   // a step of the plan failed there before
 }
 
 // surveyAll looks at targets of a fleet, so many at a time, and asks the gate of each.
@@ -60,6 +61,9 @@ func (s *gates) surveyAll(
 		}
 		if err == nil {
 			list[i].plan, list[i].digest = planned, planned.Digest()
+			list[i].failed = slices.ContainsFunc(planned.Actions, func(a plan.Action) bool {
+				return facts.View.State.Of(a.Step.Number).Status == ledger.StatusFailed
+			})
 		}
 	})
 	return list, errors.Join(errs...)
@@ -232,11 +236,14 @@ func tooMany(p targetContext, exceptions, planned int) bool {
 }
 
 // inWaves sorts what was seen into waves: targets with something to do, behind the canaries. The
-// others are in no wave, with what keeps them out of it.
+// others are in no wave, with what keeps them out of it. Once a target has everything, those where a
+// step failed come last: what failed there is theirs, and keeps nobody waiting. Before, they come
+// first as they did, since the step may be at fault.
 func inWaves(
 	how lane.Waves, seen []surveyed,
 ) (targets []records.FleetTarget, exceptions, planned int) {
-	var ready []string
+	var ready, failed []string
+	proven := false
 	for i, one := range seen {
 		t := records.FleetTarget{Target: lane.TargetOf(one.place.environment.Name), Place: i, Stand: plan.Waiting}
 		for _, a := range one.plan.Actions {
@@ -251,7 +258,9 @@ func inWaves(
 		case one.refused != "":
 			t.Stand, t.Message = plan.Held, one.refused
 		case len(one.plan.Actions) == 0:
-			t.Stand, t.Message = plan.Reached, "there was nothing to do"
+			t.Stand, t.Message, proven = plan.Reached, "there was nothing to do", true
+		case one.failed:
+			failed = append(failed, t.Target)
 		default:
 			ready = append(ready, t.Target)
 		}
@@ -259,6 +268,11 @@ func inWaves(
 			exceptions++
 		}
 		targets = append(targets, t)
+	}
+	if proven {
+		ready = append(ready, failed...)
+	} else {
+		ready = append(failed, ready...)
 	}
 	waves := plan.Waves(ready, how.Canary, how.Size)
 	number := map[string]int{}

@@ -152,6 +152,28 @@ func databaseOf(t *testing.T, url string) string {
 	return pgtest.Query(t, url, "SELECT current_database()")
 }
 
+// TestATargetThatFailsKeepsNobodyWaiting: where others have the step, it is no canary. Where nobody has it, the step may
+// be at fault, and is tried where it failed before.
+func TestATargetThatFailsKeepsNobodyWaiting(t *testing.T) {
+	w := servicetest.Start(t)
+	w.Fleet("staging", 4, "canary: 1, size: 1, at-once: 1")
+	fails := func(targets ...string) string {
+		var names []string
+		for _, target := range targets {
+			names = append(names, "'"+databaseOf(t, w.URLs["staging."+target])+"'")
+		}
+		return "DO $$ BEGIN IF current_database() IN (" + strings.Join(names, ", ") + ") THEN RAISE 'no mark'; END IF; END $$"
+	}
+	w.Submitted(map[string]string{"1-mark.sql": fails("g1", "g2")})
+	assert.Equal(t, map[string]plan.Stand{"g1": plan.Failed, "g2": plan.Waiting, "g3": plan.Waiting, "g4": plan.Waiting},
+		stands(promotedFleet(t, w)))
+	w.Submitted(map[string]string{"1-mark.sql": fails("g2")})
+	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Failed, "g3": plan.Waiting, "g4": plan.Waiting},
+		stands(promotedFleet(t, w)), "the canary that failed is tried again, and nothing is tolerated")
+	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Failed, "g3": plan.Reached, "g4": plan.Reached},
+		stands(promotedFleet(t, w)), "what fails on g2 alone does not keep g3 and g4 from it")
+}
+
 // TestADeadCanaryStopsAFleet: no other target gets the steps.
 func TestADeadCanaryStopsAFleet(t *testing.T) {
 	w := servicetest.Start(t)

@@ -199,13 +199,20 @@ func printFleetEnd(e *env, f *api.FleetDeployment) {
 	if f.Message != "" {
 		fmt.Fprintf(e.out, "%s\n", f.Message)
 	}
+	var exceptions []string
 	for _, t := range f.Targets {
 		if t.Stand.Exception() {
-			fmt.Fprintf(e.out, "  → %s\n", e.paint.strong(fmt.Sprintf("vorrang status -lane %s -env %s says how it stands, and what to do",
-				f.Lane, lane.PlaceName(f.Environment, t.Target))))
-			break
+			exceptions = append(exceptions, lane.PlaceName(f.Environment, t.Target))
 		}
 	}
+	if len(exceptions) == 0 {
+		return
+	}
+	where := f.Environment // which puts those together that have the same trouble
+	if len(exceptions) == 1 {
+		where = exceptions[0]
+	}
+	fmt.Fprintf(e.out, "  → %s\n", e.paint.strong(fmt.Sprintf("vorrang status -lane %s -env %s says how it stands, and what to do", f.Lane, where)))
 }
 
 // watchFleet shows a deployment to a fleet, live or later.
