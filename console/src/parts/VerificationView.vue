@@ -4,19 +4,51 @@ import { computed } from 'vue'
 import type { Verification } from '../api'
 import { deviationTitles, plural } from '../labels'
 import { moment } from '../time'
+import { some, together, type Told } from '../together'
 import RemedyList from './RemedyList.vue'
 
 /** What a verification of an environment, or of the targets of a fleet, found. */
 const props = defineProps<{ verification: Verification; fleet?: boolean }>()
 
 const consistent = computed(() => props.verification.environments.length - props.verification.uncompared.length)
+const unreached = computed(() =>
+  together(
+    props.verification.unreached,
+    (u) => u.remedies,
+    (u) => u.message,
+  ),
+)
+const uncompared = computed(() =>
+  together(
+    props.verification.uncompared,
+    (u) => u.before,
+    (u) => u.before,
+  ),
+)
 /** Places where something is that has no history, and those where nothing is yet. */
-const existing = computed(() => props.verification.empty.filter((e) => e.remedies.length))
+const existing = computed(() =>
+  together(
+    props.verification.empty.filter((e) => e.remedies.length),
+    (e) => e.remedies,
+    (e) => e.message,
+  ),
+)
 const without = computed(() => props.verification.empty.filter((e) => !e.remedies.length).map((e) => e.environment))
-/** So many places are named. */
-const most = 5
+const deviations = computed(() =>
+  together(
+    props.verification.deviations,
+    (d) => [d.kind, d.step, d.what, d.remedies],
+    (d) => d.what,
+  ),
+)
+
 /** A place is named where there may be several. */
-const named = (place: string) => (props.fleet ? `${place}: ` : '')
+function named(places: string[]) {
+  if (!props.fleet) return ''
+  return places.length === 1 ? `${some(places)}: ` : `${plural(places.length, 'target')} (${some(places)}): `
+}
+/** Whose words are shown, where those of others differ. */
+const example = (t: Told<{ environment: string }>) => (t.example ? `${some(t.places.slice(0, 1))}: ` : '')
 </script>
 
 <template>
@@ -25,33 +57,33 @@ const named = (place: string) => (props.fleet ? `${place}: ` : '')
       The history is consistent{{ fleet ? ` on ${plural(consistent, 'target')}` : '' }}: chain, last seen entry,
       checksums, order, and with the environment before.
     </p>
-    <p v-for="u in verification.unreached" :key="u.environment" class="panel">
-      <strong class="bad">{{ named(u.environment) }}not reached, so nothing was compared:</strong> {{ u.message }}
+    <p v-for="t in unreached" :key="t.places[0]" class="panel">
+      <strong class="bad">{{ named(t.places) }}not reached, so nothing was compared:</strong>
+      {{ example(t) }}{{ t.first.message }}
     </p>
-    <p v-for="u in verification.uncompared" :key="u.environment" class="panel">
-      <strong class="bad">{{ named(u.environment) }}not compared with the environment before:</strong>
-      {{ u.before }} was not reached.
+    <p v-for="t in uncompared" :key="t.places[0]" class="panel">
+      <strong class="bad">{{ named(t.places) }}not compared with the environment before:</strong>
+      {{ t.first.before }} was not reached.
     </p>
     <p v-if="without.length" class="panel">
       <strong>Nothing was verified{{ fleet ? ` on ${plural(without.length, 'target')}` : '' }}:</strong>
-      there is no history yet<template v-if="fleet">
-        on {{ without.slice(0, most).join(', ')
-        }}<template v-if="without.length > most"> and {{ without.length - most }} more</template></template
-      >.
+      there is no history yet{{ fleet ? ` on ${some(without)}` : '' }}.
     </p>
-    <div v-for="e in existing" :key="e.environment" class="panel">
+    <div v-for="t in existing" :key="t.places[0]" class="panel">
       <p>
-        <strong class="bad">{{ named(e.environment) }}nothing was verified:</strong>
-        {{ e.message }}
+        <strong class="bad">{{ named(t.places) }}nothing was verified:</strong>
+        {{ example(t) }}{{ t.first.message }}
       </p>
-      <RemedyList :remedies="e.remedies" />
+      <RemedyList :remedies="t.first.remedies" />
     </div>
-    <div v-for="(d, i) in verification.deviations" :key="i" class="panel">
+    <div v-for="(t, i) in deviations" :key="i" class="panel">
       <p>
-        <strong class="bad">{{ named(d.environment) }}{{ deviationTitles[d.kind] }}:</strong> {{ d.what }}
-        <span v-if="d.since" class="soft small">since {{ moment(d.since) }} UTC</span>
+        <strong class="bad">{{ named(t.places) }}{{ deviationTitles[t.first.kind] }}:</strong> {{ t.first.what }}
+        <span v-if="t.first.since && t.places.length === 1" class="soft small"
+          >since {{ moment(t.first.since) }} UTC</span
+        >
       </p>
-      <RemedyList :remedies="d.remedies" />
+      <RemedyList :remedies="t.first.remedies" />
     </div>
   </div>
 </template>

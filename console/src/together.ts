@@ -1,0 +1,44 @@
+import { fleetOf } from './labels'
+
+/** What is said of one environment, or alike of several targets of a fleet. */
+export interface Told<T> {
+  places: string[]
+  first: T
+  /** What is said of the first, if that is not what is said of all. */
+  example: boolean
+}
+
+/** So many places are named. */
+const most = 5
+
+/**
+ * Puts what is said alike of a fleet's targets into one. alike is what has to be the same, words what is shown of it;
+ * the name of a place in them does not count.
+ */
+export function together<T extends { environment: string }>(
+  list: readonly T[],
+  alike: (one: T) => unknown,
+  words: (one: T) => string,
+): Told<T>[] {
+  const known = new Map<string, Told<T>>()
+  for (const one of list) {
+    const fleet = fleetOf(one.environment) || one.environment
+    const ofAll = (text: string) => text.replaceAll(one.environment, fleet)
+    const key = fleet + '\0' + ofAll(JSON.stringify(alike(one)))
+    const told = known.get(key)
+    if (!told) {
+      known.set(key, { places: [one.environment], first: one, example: false })
+      continue
+    }
+    told.places.push(one.environment)
+    told.example ||= ofAll(words(one)) !== words(told.first).replaceAll(told.first.environment, fleet)
+  }
+  return [...known.values()]
+}
+
+/** Names targets by their own names: the first few, and how many more there are. */
+export function some(places: string[]): string {
+  const names = places.slice(0, most).map((place) => place.slice(place.indexOf('.') + 1))
+  if (places.length > most) names.push(`${places.length - most} more`)
+  return names.join(', ')
+}
