@@ -410,6 +410,46 @@ func TestVerifySaysWhatDeviates(t *testing.T) {
 	assert.Contains(t, string(written), `<error message="not compared: staging was not reached"></error>`)
 }
 
+// TestADryRunNamesEveryPlace that an edit would trouble, and changes nothing.
+func TestADryRunNamesEveryPlace(t *testing.T) {
+	w := world(t, map[string]string{"1-a.sql": "SELECT 1", "2-b.sql": "SELECT 2"})
+	w.Fleet("production", 3, "canary: 0")
+	for _, environment := range []string{"development", "staging"} {
+		require.Equal(t, deploy.Done, w.Promoted(environment).Outcome)
+	}
+	code, _, errs := say(t, "promote", "-to", "production")
+	require.Equal(t, 0, code, errs)
+	_, before, _ := say(t, "ledger", "-env", "staging")
+	w.Write(map[string]string{"1-a.sql": "SELECT 'edited'", "2-b.sql": "SELECT 2 -- words"})
+	var out string
+	code, out, errs = say(t, "submit", "-dry-run", "-dir", w.Steps, "-junit", "submit.xml")
+	require.Equal(t, 3, code, errs)
+	assert.Contains(t, out, "  edited  1  a  holds development, staging, production (3 targets: g1, g2, g3), where it is applied\n")
+	assert.Contains(t, out, "warning: step 1 is applied on production (3 targets: g1, g2, g3), and was edited (what it runs differs)\n")
+	assert.Contains(t, out, "warning: step 2 is applied on staging, and was edited (only comments and white space differ)\n")
+	written, err := os.ReadFile("submit.xml")
+	require.NoError(t, err)
+	assert.Contains(t, string(written), "step 1 is applied on development, and would be changed; step 1 is applied on staging, and would be "+
+		"changed; step 1 is applied on production (3 targets: g1, g2, g3), and would be changed")
+	_, now, _ := say(t, "ledger", "-env", "staging")
+	assert.Equal(t, before, now)
+	_, out, _ = say(t, "status", "-env", "staging")
+	assert.NotContains(t, out, "TROUBLE", "nothing was changed")
+
+	code, _, errs = say(t, "submit", "-dir", w.Steps)
+	require.Equal(t, 0, code, errs)
+	code, out, _ = say(t, "verify", "-env", "production")
+	assert.Equal(t, 3, code)
+	assert.Regexp(t, `harbour/production \(3 targets: g1, g2, g3\) checksum: step 1 \(a\) was applied with the checksum \w+, and the catalogue's `+
+		`text has \w+\n`, out)
+	assert.Equal(t, 2, strings.Count(out, "checksum:"), "each deviation once")
+	w.Away("production.g1")
+	w.Away("production.g3")
+	_, out, _ = say(t, "verify", "-env", "production")
+	assert.Contains(t, out, "harbour/production (2 targets: g1, g3) were not reached: ")
+	assert.Contains(t, out, "harbour/production.g2 checksum: step 1")
+}
+
 // takeAway takes a database away from under its URL.
 func takeAway(t *testing.T, url string) {
 	name := url[strings.LastIndex(url, "/")+1:]

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"vorrang/client"
 	"vorrang/core/step"
@@ -152,6 +153,14 @@ func touchedWords(t api.Touched) string {
 	return fmt.Sprint(t.Number, t.Gone, t.State, t.Change, advice.Text(t.Remedies))
 }
 
+// joined is one sentence behind another.
+func joined(before, text string) string {
+	if before == "" {
+		return text
+	}
+	return before + "; " + text
+}
+
 // troubles reports whether a submission would be refused, would hold somewhere, or
 // holds what a reviewer should see.
 func troubles(s *api.Submitted) bool {
@@ -191,7 +200,7 @@ func writeSubmitJUnit(path, lane string, s *api.Submitted, failed error) error {
 			add("refused", why, "")
 		}
 		for _, note := range s.Notes {
-			add(note.File, note.Error(), note.Text())
+			add(note.File, note.Error(), strings.TrimPrefix(note.Text(), note.Error()+"\n"))
 		}
 		late := map[step.Number]bool{}
 		for _, ref := range s.Late {
@@ -205,12 +214,10 @@ func writeSubmitJUnit(path, lane string, s *api.Submitted, failed error) error {
 					ref.Number,
 				), "give it a higher number"
 			}
-			for _, t := range s.Applied {
-				if t.Number == ref.Number {
-					bad, next = fmt.Sprintf(
-						"step %s is %s on %s, and would be changed",
-						t.Number, t.State, t.Environment,
-					), advice.Text(t.Remedies)
+			for _, all := range together(s.Applied, func(t api.Touched) string { return t.Environment }, touchedWords) {
+				if t := all.list[0]; t.Number == ref.Number {
+					bad = joined(bad, fmt.Sprintf("step %s is %s on %s, and would be changed", t.Number, t.State, named(all.places)))
+					next = joined(next, advice.Text(t.Remedies))
 				}
 			}
 			add(fmt.Sprintf("step %s (%s)", ref.Number, ref.Slug), bad, next)
