@@ -115,6 +115,8 @@ func TestATargetThatIsAway(t *testing.T) {
 
 	refused := refusal(t, w, "staging")
 	assert.Contains(t, refused.Detail, "1 target of 3 cannot take part")
+	assert.Len(t, refused.Targets, 1)
+	assert.Empty(t, refused.Differences, "the gate's checks say it")
 	assert.Contains(t, refused.Detail, "1 of 3 targets could not be read (g2): nobody listens at 127.0.0.1:1")
 	asked := must(w.Gate(t.Context(), "harbour", "staging", ""))
 	assert.Equal(t, "held", asked.Gate, "as the promotion is")

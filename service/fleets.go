@@ -298,12 +298,14 @@ func (s *deploying) heldFleet(c call, p targetContext, seen []surveyed, answer f
 		Type: "urn:vorrang:held", Title: fmt.Sprintf("The gate of %s is held", p.environment.Name), Status: http.StatusConflict,
 		Checks: answer.gate.Checks,
 	}
+	for _, t := range answer.targets {
+		if t.Stand.Exception() {
+			problem.Targets = append(problem.Targets, t.Target)
+		}
+	}
 	var unplanned []string
 	refused := ""
 	for _, one := range seen {
-		if one.away != "" {
-			problem.Differences = append(problem.Differences, one.place.environment.Name+": "+one.away)
-		}
 		if one.refused != "" {
 			unplanned, refused = append(unplanned, one.place.environment.Name), one.refused
 			problem.Differences = append(problem.Differences, one.place.environment.Name+": "+one.refused)

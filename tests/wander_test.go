@@ -261,9 +261,18 @@ func (w *wanderer) submit() (accepted bool) {
 	for name, text := range w.files {
 		require.NoError(w.t, os.WriteFile(filepath.Join(w.folder, name), []byte(text), 0o644))
 	}
-	_, err = w.world.Submit(w.t.Context(), w.lane, os.DirFS(w.folder), slices.Compact(gone)...)
+	gone = slices.Compact(gone)
+	foretold, refused := w.world.TrySubmit(w.t.Context(), w.lane, os.DirFS(w.folder), gone...)
+	submitted, err := w.world.Submit(w.t.Context(), w.lane, os.DirFS(w.folder), gone...)
 	w.told(err)
-	return err == nil
+	if err != nil {
+		require.True(w.t, refused != nil || len(foretold.Refused) > 0, "a trial did not say that a submission is refused: %s", err)
+		return false
+	}
+	require.NoError(w.t, refused, "what is submitted can be tried before")
+	foretold.Trial, foretold.Submission = false, submitted.Submission
+	require.Equal(w.t, submitted, foretold, "a trial says what a submission does")
+	return true
 }
 
 // change submits changed files, or puts them back as they were.

@@ -176,8 +176,12 @@ func report(errs io.Writer, err error) int {
 func reportAnswer(errs io.Writer, p paint, answer *client.Error) int {
 	switch answer.Kind() {
 	case "held", "in-doubt":
-		fmt.Fprintln(errs, p.bad(answer.Title))
-		if !(gate.Result{Checks: answer.Checks}).Held() { // as where targets of a fleet are away, or have no plan
+		title := answer.Title
+		if n := len(answer.Targets); n > 0 { // of a fleet
+			title += fmt.Sprintf(": %s cannot take part", plural.Of(n, "target"))
+		}
+		fmt.Fprintln(errs, p.bad(title))
+		if !(gate.Result{Checks: answer.Checks}).Held() { // as where targets of a fleet have no plan
 			fmt.Fprintln(errs, answer)
 		}
 		printLines(errs, answer)

@@ -23,7 +23,7 @@ type Problem struct {
 	Errors   []step.Problem  `json:"errors,omitempty" description:"What is wrong in files, each with its place."`
 	Checks   []gate.Check    `json:"checks,omitempty" description:"The gate's checks, where it is held."`
 	Running  *Deployment     `json:"running,omitempty" description:"The deployment that is under way."`
-	Targets  []string        `json:"targets,omitempty" description:"Those of a fleet, where one has to be named: ENVIRONMENT.TARGET."`
+	Targets  []string        `json:"targets,omitempty" description:"Of a fleet: its targets, where one has to be named; those that cannot take part, where its gate is held."`
 
 	Differences []string `json:"differences,omitempty" description:"What is not as it should be, a line each."`
 }

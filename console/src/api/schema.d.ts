@@ -2959,7 +2959,7 @@ export interface components {
             /** @description The deployment that is under way. */
             running?: components["schemas"]["Deployment"];
             status: number;
-            /** @description Those of a fleet, where one has to be named: ENVIRONMENT.TARGET. */
+            /** @description Of a fleet: its targets, where one has to be named; those that cannot take part, where its gate is held. */
             targets?: string[];
             title: string;
             /** @description A URN: urn:vorrang:held, in-doubt, fleet, invalid-files, unreachable, not-found, refused, invalid-request, unauthorized, forbidden, proof-needed, too-many, too-large, too-slow, internal. */
