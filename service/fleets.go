@@ -28,9 +28,10 @@ type surveyed struct {
 	away    string // why it could not be read; empty where it could
 	gate    gate.Result
 	refused string // why there is no plan, where its gate is clear
+	planned bool   // what it would run is known
 	plan    plan.Plan
-	digest  string // of the plan; empty where there is none
-	failed  bool   // a step of the plan failed there before
+	digest  string      // of the plan; empty where there is none
+	failed  step.Number // the first step of the plan that failed there before; empty for none
 }
 
 // surveyAll looks at targets of a fleet, so many at a time, and asks the gate of each.
@@ -60,10 +61,13 @@ func (s *gates) surveyAll(
 			list[i].refused = err.Error()
 		}
 		if err == nil {
-			list[i].plan, list[i].digest = planned, planned.Digest()
-			list[i].failed = slices.ContainsFunc(planned.Actions, func(a plan.Action) bool {
-				return facts.View.State.Of(a.Step.Number).Status == ledger.StatusFailed
-			})
+			list[i].planned, list[i].plan, list[i].digest = true, planned, planned.Digest()
+			for _, a := range planned.Actions {
+				if facts.View.State.Of(a.Step.Number).Status == ledger.StatusFailed {
+					list[i].failed = a.Step.Number
+					break
+				}
+			}
 		}
 	})
 	return list, errors.Join(errs...)
@@ -236,14 +240,14 @@ func tooMany(p targetContext, exceptions, planned int) bool {
 }
 
 // inWaves sorts what was seen into waves: targets with something to do, behind the canaries. The
-// others are in no wave, with what keeps them out of it. Once a target has everything, those where a
-// step failed come last: what failed there is theirs, and keeps nobody waiting. Before, they come
-// first as they did, since the step may be at fault.
+// others are in no wave, with what keeps them out of it. A target where a step failed that another
+// one has comes last: what failed there is its own, and keeps nobody waiting. Where nobody has the
+// step, that may be at fault, and it is tried first where it failed.
 func inWaves(
 	how lane.Waves, seen []surveyed,
 ) (targets []records.FleetTarget, exceptions, planned int) {
-	var ready, failed []string
-	proven := false
+	var first, ready, last []string
+	had := hadElsewhere(seen)
 	for i, one := range seen {
 		t := records.FleetTarget{Target: lane.TargetOf(one.place.environment.Name), Place: i, Stand: plan.Waiting}
 		for _, a := range one.plan.Actions {
@@ -258,9 +262,11 @@ func inWaves(
 		case one.refused != "":
 			t.Stand, t.Message = plan.Held, one.refused
 		case len(one.plan.Actions) == 0:
-			t.Stand, t.Message, proven = plan.Reached, "there was nothing to do", true
-		case one.failed:
-			failed = append(failed, t.Target)
+			t.Stand, t.Message = plan.Reached, "there was nothing to do"
+		case one.failed != "" && had(one.failed):
+			last = append(last, t.Target)
+		case one.failed != "":
+			first = append(first, t.Target)
 		default:
 			ready = append(ready, t.Target)
 		}
@@ -269,11 +275,7 @@ func inWaves(
 		}
 		targets = append(targets, t)
 	}
-	if proven {
-		ready = append(ready, failed...)
-	} else {
-		ready = append(failed, ready...)
-	}
+	ready = slices.Concat(first, ready, last)
 	waves := plan.Waves(ready, how.Canary, how.Size)
 	number := map[string]int{}
 	for i, wave := range waves {
@@ -365,4 +367,19 @@ func (s *deploying) toldOfFleet(f records.FleetDeployment, outcome deploy.Outcom
 		Type: endedAs(outcome), Lane: f.Lane, Environment: f.Environment, Actor: f.Actor, Release: f.Request.Release,
 		Message: cmp.Or(message, string(outcome)),
 	})
+}
+
+// hadElsewhere says of a step of the deployment whether any target that was seen has it already.
+func hadElsewhere(seen []surveyed) func(step.Number) bool {
+	surveyed, lack := 0, map[step.Number]int{}
+	for _, one := range seen {
+		if !one.planned {
+			continue
+		}
+		surveyed++
+		for _, a := range one.plan.Actions {
+			lack[a.Step.Number]++
+		}
+	}
+	return func(number step.Number) bool { return lack[number] < surveyed }
 }

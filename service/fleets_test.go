@@ -172,6 +172,9 @@ func TestATargetThatFailsKeepsNobodyWaiting(t *testing.T) {
 		stands(promotedFleet(t, w)), "the canary that failed is tried again, and nothing is tolerated")
 	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Failed, "g3": plan.Reached, "g4": plan.Reached},
 		stands(promotedFleet(t, w)), "what fails on g2 alone does not keep g3 and g4 from it")
+	w.Submitted(map[string]string{"2-light.sql": "SELECT 2"})
+	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Failed, "g3": plan.Reached, "g4": plan.Reached},
+		stands(promotedFleet(t, w)), "nor from a later step, which nobody has")
 }
 
 // TestADeadCanaryStopsAFleet: no other target gets the steps.
