@@ -162,6 +162,11 @@ export function fleetOf(place: string): string {
   return dot < 0 ? '' : place.slice(0, dot)
 }
 
+/** A place's own name in its fleet, or that of an environment. */
+export function targetOf(place: string): string {
+  return place.slice(place.indexOf('.') + 1)
+}
+
 export function plural(n: number, noun: string): string {
   return `${n} ${noun}${n === 1 ? '' : 's'}`
 }

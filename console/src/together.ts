@@ -1,4 +1,4 @@
-import { fleetOf } from './labels'
+import { fleetOf, targetOf } from './labels'
 
 /** What is said of one environment, or alike of several targets of a fleet. */
 export interface Told<T> {
@@ -38,7 +38,7 @@ export function together<T extends { environment: string }>(
 
 /** Names targets by their own names: the first few, and how many more there are. */
 export function some(places: string[]): string {
-  const names = places.slice(0, most).map((place) => place.slice(place.indexOf('.') + 1))
+  const names = places.slice(0, most).map(targetOf)
   if (places.length > most) names.push(`${places.length - most} more`)
   return names.join(', ')
 }

@@ -7,12 +7,13 @@ import { RouterLink } from 'vue-router'
 import { api, problemOf, result, type FleetTarget, type Problem } from '../api'
 import ActDialog from '../dialogs/ActDialog.vue'
 import { useFleet } from '../follow'
-import { labels, placeName, plural } from '../labels'
+import { labels, placeName, plural, targetOf } from '../labels'
 import FleetCounts from '../parts/FleetCounts.vue'
 import ProgressRow from '../parts/ProgressRow.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import StateMark from '../parts/StateMark.vue'
 import { moment, took } from '../time'
+import { together } from '../together'
 
 const props = defineProps<{ id: number }>()
 const params = { path: { fleet: props.id } }
@@ -41,6 +42,14 @@ const targets = computed(() => fleet.value?.targets ?? [])
 const changed = computed(() => targets.value.filter((t) => t.wave > 0))
 const ended = computed(() => changed.value.filter((t) => t.stand !== 'waiting' && t.stand !== 'running').length)
 const exceptions = computed(() => targets.value.filter((t) => !['waiting', 'running', 'done'].includes(t.stand)))
+/** Exceptions with the same reason stand together. */
+const reasons = computed(() =>
+  together(
+    exceptions.value.map((t) => ({ ...t, environment: place(t) })),
+    (t) => [t.stand, t.message],
+    (t) => t.message ?? '',
+  ),
+)
 const waves = computed(() => {
   const list: { name: string; targets: FleetTarget[] }[] = []
   for (const t of changed.value) {
@@ -53,10 +62,9 @@ const waves = computed(() => {
   return list
 })
 const untouched = computed(() => targets.value.filter((t) => t.wave === 0 && t.stand === 'done').length)
+const place = (t: FleetTarget) => placeName(fleet.value?.environment ?? '', t.target)
 const link = (t: FleetTarget) =>
-  t.deployment
-    ? `/deployments/${t.deployment}`
-    : `/lanes/${fleet.value?.lane}/${placeName(fleet.value?.environment ?? '', t.target)}`
+  t.deployment ? `/deployments/${t.deployment}` : `/lanes/${fleet.value?.lane}/${place(t)}`
 const lasted = (t: FleetTarget) =>
   t.began_at && t.ended_at ? took(Date.parse(t.ended_at) - Date.parse(t.began_at)) : ''
 </script>
@@ -119,18 +127,22 @@ const lasted = (t: FleetTarget) =>
       <p><FleetCounts :counts="fleet.counts" /></p>
       <section v-if="exceptions.length" class="stack tight">
         <h2>{{ plural(exceptions.length, 'target') }} without what was asked for</h2>
-        <div v-for="t in exceptions" :key="t.target" class="panel exception">
+        <div v-for="r in reasons" :key="r.first.target" class="panel exception">
           <p class="row">
-            <b>{{ t.target }}</b> <StateMark :word="t.stand" />
-            <span class="grow" />
-            <RouterLink v-if="t.deployment" :to="`/deployments/${t.deployment}`"
-              >deployment {{ t.deployment }}</RouterLink
-            >
-            <RouterLink :to="`/lanes/${fleet.lane}/${placeName(fleet.environment, t.target)}`"
-              >how it stands</RouterLink
-            >
+            <b>{{ r.places.length === 1 ? r.first.target : plural(r.places.length, 'target') }}</b>
+            <StateMark :word="r.first.stand" />
+            <template v-if="r.places.length === 1">
+              <span class="grow" />
+              <RouterLink v-if="r.first.deployment" :to="link(r.first)">deployment {{ r.first.deployment }}</RouterLink>
+              <RouterLink :to="`/lanes/${fleet.lane}/${place(r.first)}`">how it stands</RouterLink>
+            </template>
           </p>
-          <p v-if="t.message" class="small">{{ t.message }}</p>
+          <p v-if="r.first.message" class="small">{{ r.first.message }}</p>
+          <p v-if="r.places.length > 1" class="names small">
+            <RouterLink v-for="name in r.places" :key="name" :to="`/lanes/${fleet.lane}/${name}`">{{
+              targetOf(name)
+            }}</RouterLink>
+          </p>
         </div>
       </section>
       <section v-for="w in waves" :key="w.name" class="stack tight">
@@ -184,6 +196,13 @@ const lasted = (t: FleetTarget) =>
   align-items: center;
   gap: 4px 8px;
   padding: 5px 10px;
+}
+.names {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 14px;
+  max-height: 30vh;
+  overflow: auto;
 }
 .exception {
   border-left: 4px solid var(--bad);
