@@ -302,3 +302,18 @@ func (r *Records) AsideOf(ctx context.Context, lane, environment string) (map[st
 	}
 	return all, err
 }
+
+// LeftTargets names the targets of a fleet that have a history, and are neither among those that it has now nor set
+// aside.
+func (r *Records) LeftTargets(ctx context.Context, lane, environment string, now []string) ([]string, error) {
+	rows, err := r.pool.Query(ctx, `SELECT seen.target
+		FROM (SELECT substr(environment, length($2) + 2) AS target FROM records.head
+			WHERE lane = $1 AND starts_with(environment, $2 || '.')) seen
+		WHERE NOT EXISTS (SELECT FROM unnest($3::text[]) AS n (target) WHERE n.target = seen.target)
+			AND NOT EXISTS (SELECT FROM records.set_aside a WHERE a.lane = $1 AND a.environment = $2 AND a.target = seen.target)
+		ORDER BY 1`, lane, environment, now)
+	if err != nil {
+		return nil, fmt.Errorf("read which targets a fleet had: %w", err)
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}

@@ -397,7 +397,8 @@ func TestAFleetStandsInAList(t *testing.T) {
 	_, err = w.Submit(t.Context(), "gauges", os.DirFS(w.Steps))
 	require.NoError(t, err)
 	assert.Equal(t, 1, w.FleetEnded(must(w.Promote(t.Context(), "gauges", "all", client.Promotion{}))).Counts[plan.Reached])
-	list("one "+url, "two   "+pgtest.Database(t))
+	twoURL := pgtest.Database(t)
+	list("one "+url, "two   "+twoURL)
 	status := must(w.Status(t.Context(), "gauges", "all", "none"))
 	assert.Equal(t, 2, status.Fleet.Targets)
 	f := w.FleetEnded(must(w.Promote(t.Context(), "gauges", "all", client.Promotion{})))
@@ -408,6 +409,29 @@ func TestAFleetStandsInAList(t *testing.T) {
 	assert.False(t, again.Changed)
 	assert.Len(t, again.Lane.Environments[0].Fleet.Targets, 2)
 	assert.Equal(t, "file:"+file+"#two", must(w.Status(t.Context(), "gauges", "all.two", "none")).Target)
+
+	w.Submitted(map[string]string{"2-mark.sql": "SELECT 2"})
+	_, err = w.Submit(t.Context(), "gauges", os.DirFS(w.Steps))
+	require.NoError(t, err)
+	second := must(w.Status(t.Context(), "gauges", "all.two", "none"))
+	list("one " + url)
+	status = must(w.Status(t.Context(), "gauges", "all", "none"))
+	assert.Equal(t, 2, status.Fleet.Targets, "a fleet with half of its lines is not whole")
+	require.Len(t, status.Trouble, 1)
+	assert.Equal(t, "1 of 2 targets (two): it no longer stands in the list of targets in file:"+file, status.Trouble[0].Message)
+	_, err = w.Promote(t.Context(), "gauges", "all", client.Promotion{})
+	require.ErrorContains(t, err, "1 target of 2 cannot take part")
+	must(w.SetAside(t.Context(), "gauges", "all.two", "its mast is gone"))
+	status = must(w.Status(t.Context(), "gauges", "all", "none"))
+	assert.Equal(t, 1, status.Fleet.Targets, "what is gone, and meant to be")
+	assert.Empty(t, status.Fleet.Aside)
+	assert.Equal(t, map[string]plan.Stand{"one": plan.Reached},
+		stands(w.FleetEnded(must(w.Promote(t.Context(), "gauges", "all", client.Promotion{})))))
+	list("one "+url, "two "+twoURL)
+	assert.Len(t, must(w.Status(t.Context(), "gauges", "all", "none")).Fleet.Aside, 1, "it came back, and is set aside still")
+	require.NoError(t, w.TakeBack(t.Context(), "gauges", "all.two"))
+	assert.Equal(t, second.At, must(w.Status(t.Context(), "gauges", "all.two", "none")).At)
+
 	for wrong, message := range map[string]string{
 		"one " + secret + " x": "line 1 is not a name and a connection URL",
 		"One " + secret:        "line 1 does not begin with a target's name",

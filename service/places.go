@@ -161,11 +161,31 @@ func (s *targets) listed(l lane.Lane) lane.Lane {
 	return l
 }
 
+// whole is a lane with the targets of its fleets. A target whose line is gone from a list stays one as long as nobody
+// sets it aside: with half of its lines a fleet is not done.
+func (s *targets) whole(ctx context.Context, l lane.Lane) (lane.Lane, error) {
+	l = s.listed(l)
+	for _, e := range l.Environments {
+		if e.Fleet == nil || e.Fleet.From == "" || e.Fleet.Unread != "" {
+			continue
+		}
+		left, err := s.Records.LeftTargets(ctx, l.Name, e.Name, targetNames(e))
+		if err != nil {
+			return l, err
+		}
+		e.Fleet.Targets = slices.Clip(e.Fleet.Targets) // the list is kept
+		for _, name := range left {
+			e.Fleet.Targets = append(e.Fleet.Targets, lane.Target{Name: name, Reference: lane.ReferenceOf(e.Fleet.From, name)})
+		}
+	}
+	return l, nil
+}
+
 // lanes are all lanes, with the targets of their fleets.
 func (s *targets) lanes(ctx context.Context) ([]lane.Lane, error) {
 	list, err := s.Records.Lanes(ctx)
-	for i := range list {
-		list[i] = s.listed(list[i])
+	for i := 0; i < len(list) && err == nil; i++ {
+		list[i], err = s.whole(ctx, list[i])
 	}
 	return list, err
 }
@@ -178,5 +198,8 @@ func (s *targets) lane(ctx context.Context, name string) (lane.Lane, error) {
 			or(see(remedy.LookAtLanes, "see which there are"), see(remedy.Declare, "declare one")),
 		)
 	}
-	return s.listed(l), err
+	if err != nil {
+		return l, err
+	}
+	return s.whole(ctx, l)
 }

@@ -2,7 +2,6 @@ package service
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -47,7 +46,8 @@ func (s *targets) resolve(reference string) (string, error) {
 	if from, target, is := lane.PartOf(reference); is {
 		list, err := s.list(from)
 		if err == nil && list.urls[target] == "" {
-			err = unlisted(fmt.Errorf("the list of targets in %s has no %s any more", from, target))
+			err = &engine.ConnectError{Kind: engine.BadURL, Message: "it no longer stands in the list of targets in " + from,
+				Fix: "put its line back; or, if it is gone for good, set it aside with a reason"}
 		}
 		return list.urls[target], err
 	}

@@ -121,6 +121,9 @@ var targetPattern = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 // part stands between a reference to a list and the name of the target in it.
 const part = "#"
 
+// ReferenceOf is a reference to a target that stands in a list.
+func ReferenceOf(list, target string) string { return list + part + target }
+
 // PartOf splits a reference to a target that stands in a list into that of the list and the
 // target's name.
 func PartOf(reference string) (list, target string, is bool) {
@@ -157,7 +160,7 @@ func ReadTargets(from, text string) (targets []Target, urls map[string]string, e
 			return nil, nil, fmt.Errorf("the list of targets in %s: %w", from, err)
 		}
 		urls[name] = url
-		targets = append(targets, Target{Name: name, Reference: from + part + name})
+		targets = append(targets, Target{name, ReferenceOf(from, name)})
 	}
 	if len(targets) == 0 {
 		return nil, nil, fmt.Errorf(
