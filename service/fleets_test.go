@@ -414,6 +414,9 @@ func TestAFleetStandsInAList(t *testing.T) {
 	_, err = w.Submit(t.Context(), "gauges", os.DirFS(w.Steps))
 	require.NoError(t, err)
 	second := must(w.Status(t.Context(), "gauges", "all.two", "none"))
+	list("one "+url, "two "+url)
+	assert.Contains(t, must(w.Status(t.Context(), "gauges", "all", "none")).Trouble[0].Message,
+		"1 of 2 targets (two): this database's ledger says that it belongs to gauges/all.one, and not to gauges/all.two")
 	list("one " + url)
 	status = must(w.Status(t.Context(), "gauges", "all", "none"))
 	assert.Equal(t, 2, status.Fleet.Targets, "a fleet with half of its lines is not whole")

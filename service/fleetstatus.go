@@ -150,17 +150,20 @@ func troublesOf(environment string, seen []api.EnvironmentStatus, of int) []api.
 				all = append(all, known[like])
 			}
 			known[like].places = append(known[like].places, one.Environment)
-			known[like].messages = append(known[like].messages, strings.ReplaceAll(t.Message, one.Environment, environment))
+			known[like].messages = append(known[like].messages, t.Message)
 		}
 	}
 	slices.SortStableFunc(all, func(a, b *told) int { return len(b.places) - len(a.places) })
 	list := []api.Trouble{}
 	for _, t := range all {
+		if len(t.places) > 1 {
+			for i, place := range t.places {
+				t.messages[i] = strings.ReplaceAll(t.messages[i], place, environment)
+			}
+			t.Remedies = ofTheFleet(environment, t.Remedies)
+		}
 		if t.Message = gate.Example(t.places[0], t.messages); of > 1 {
 			t.Message = fmt.Sprintf("%d of %s (%s): %s", len(t.places), plural.Of(of, "target"), gate.Some(t.places), t.Message)
-		}
-		if len(t.places) > 1 {
-			t.Remedies = ofTheFleet(environment, t.Remedies)
 		}
 		list = append(list, t.Trouble)
 	}

@@ -119,8 +119,6 @@ func Example(first string, said []string) string {
 // mergeOne merges what the targets' gates say of the check with a number.
 func mergeOne(environment string, answers []Answer, number int) Check {
 	worst := answers[0].Result.Checks[number]
-	places := map[string][]string{} // by what is said
-	var said []string
 	held := 0
 	for _, a := range answers {
 		c := a.Result.Checks[number]
@@ -131,19 +129,22 @@ func mergeOne(environment string, answers []Answer, number int) Check {
 			worst = c
 		}
 	}
+	var said []*saying
+	known := map[string]*saying{}
 	for _, a := range answers {
 		c := a.Result.Checks[number]
 		if c.Verdict != worst.Verdict {
 			continue
 		}
-		text := strings.ReplaceAll(c.Evidence, a.Place, environment)
-		if places[text] == nil {
-			said = append(said, text)
+		ofAll := strings.ReplaceAll(c.Evidence, a.Place, environment)
+		if known[ofAll] == nil {
+			known[ofAll] = &saying{own: c.Evidence, ofAll: ofAll}
+			said = append(said, known[ofAll])
 		}
-		places[text] = append(places[text], a.Place)
+		known[ofAll].places = append(known[ofAll].places, a.Place)
 	}
 	merged := worst
-	merged.Evidence = said[0]
+	merged.Evidence = said[0].ofAll
 	switch {
 	case worst.Verdict != Hold:
 	case held == len(answers) && len(said) == 1: // it is about all of them
@@ -156,8 +157,8 @@ func mergeOne(environment string, answers []Answer, number int) Check {
 		}
 	default:
 		var parts []string
-		for _, text := range said[:min(len(said), mostNamed)] {
-			parts = append(parts, Some(places[text])+": "+text)
+		for _, one := range said[:min(len(said), mostNamed)] {
+			parts = append(parts, one.String())
 		}
 		if more := len(said) - mostNamed; more > 0 {
 			parts = append(parts, "and other reasons for "+plural.Of(more, "more target"))
@@ -165,4 +166,18 @@ func mergeOne(environment string, answers []Answer, number int) Check {
 		merged.Evidence = strings.Join(parts, "; ")
 	}
 	return merged
+}
+
+// saying is what a check says of targets of a fleet.
+type saying struct {
+	places []string
+	own    string // of the first of them
+	ofAll  string // the same without its name
+}
+
+func (s saying) String() string {
+	if len(s.places) == 1 {
+		return Some(s.places) + ": " + s.own
+	}
+	return Some(s.places) + ": " + s.ofAll
 }

@@ -32,6 +32,8 @@ func TestTheGateOfAFleetHoldsForAnyTarget(t *testing.T) {
 	}
 	merged := gate.Merge("production", list, nil)
 	assert.Equal(t, "g3, g4, g5, g6, g7, 1 more: step 1 was edited on production", merged.Find(gate.Checksums).Evidence)
+	one := gate.Merge("production", append(list[:2:2], list[2]), nil).Find(gate.Checksums).Evidence
+	assert.Equal(t, "g3: step 1 was edited on production.g3", one, "what is said of one alone names it")
 	assert.Equal(t, "production is frozen", merged.Find(gate.NotFrozen).Evidence, "the same for all, and said once")
 	assert.Equal(t, gate.Pass, merged.Find(gate.Order).Verdict)
 	assert.Equal(t, gate.NotAsked, merged.Find(gate.Soak).Verdict)
