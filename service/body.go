@@ -2,12 +2,14 @@ package service
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"net"
 	"net/http"
 	"os"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -115,9 +117,9 @@ func tooLarge(most int) error {
 	)
 }
 
-// UploadFile makes a file in which an upload is kept while it arrives, in the folder for temporary files. It has
+// uploadFile makes a file in which an upload is kept while it arrives, in the folder for temporary files. It has
 // no name any more, and is gone once it is closed. The error is an *fs.PathError.
-func UploadFile() (*os.File, error) {
+func uploadFile() (*os.File, error) {
 	file, err := os.CreateTemp("", "vorrang-upload-")
 	if err != nil {
 		return nil, err
@@ -129,13 +131,33 @@ func UploadFile() (*os.File, error) {
 	return file, nil
 }
 
+// RoomForUploads is an error where the folder for temporary files cannot be written, or has less room than one upload
+// may take; else it says how much room there is.
+func RoomForUploads() (room string, err error) {
+	file, err := uploadFile()
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", os.TempDir(), errors.Unwrap(err))
+	}
+	defer file.Close()
+	var disk syscall.Statfs_t
+	if err := syscall.Fstatfs(int(file.Fd()), &disk); err != nil {
+		return "", fmt.Errorf("%s: %w", os.TempDir(), err)
+	}
+	free := disk.Bavail * uint64(disk.Bsize) // bytes for who is not root
+	room = fmt.Sprintf("%s: %d MiB free", os.TempDir(), free>>20)
+	if free < uploadLimit {
+		return "", fmt.Errorf("%s, and an upload may have %d MiB", room, uploadLimit>>20)
+	}
+	return room, nil
+}
+
 // noRoom is the error of an upload that the service cannot keep while it arrives: its folder for temporary
 // files is not there, read only or full.
 func noRoom(err error) error {
 	return refuse(
 		http.StatusInsufficientStorage, "no-room", "No room for uploads",
 		by("give vorrangd a folder for temporary files that it may write, with room for its uploads (%d MiB each at most): "+
-			"TMPDIR names it; vorrangd -check says whether it can be written", uploadLimit>>20),
+			"TMPDIR names it; vorrangd -check says whether it has that", uploadLimit>>20),
 		"the upload cannot be kept while it arrives: %v", err,
 	)
 }
@@ -223,7 +245,7 @@ func (s *catalogue) receiveUpload(c call, lane string) (*os.File, error) {
 		return nil, err
 	}
 	defer leave()
-	file, err := UploadFile()
+	file, err := uploadFile()
 	if err != nil {
 		return nil, noRoom(err)
 	}

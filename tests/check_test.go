@@ -2,6 +2,7 @@ package tests
 
 import (
 	"net/http"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"testing"
@@ -58,7 +59,22 @@ func TestWhatAServiceNeedsIsCheckedBeforeItStarts(t *testing.T) {
 	assert.True(t, failed)
 	assert.Contains(t, output, "FAIL  administrator's token: it is shorter than 16 characters")
 	assert.Contains(t, output, "FAIL  records: ")
-	assert.Contains(t, output, "ok    folder for uploads: ")
+	assert.Regexp(t, `ok    folder for uploads: \S+: \d+ MiB free\n`, output)
+
+	full := smallDisk(t, t.TempDir())
+	output, _ = checks(t, []string{"VORRANG_RECORDS_URL=postgres://127.0.0.1:1/none", "TMPDIR=" + full})
+	assert.Regexp(t, `FAIL  folder for uploads: \S+: 1\d MiB free, and an upload may have 256 MiB\n`, output)
+}
+
+// smallDisk is a file system of 16 MiB, in memory.
+func smallDisk(t *testing.T, in string) string {
+	disk := filepath.Join(in, "disk")
+	require.NoError(t, os.Mkdir(disk, 0o755))
+	if output, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=16m", "tmpfs", disk).CombinedOutput(); err != nil {
+		t.Skipf("a file system can only be mounted as root: %s", output)
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", "--lazy", disk).Run() })
+	return disk
 }
 
 // TestAServiceWithoutAFolderForUploadsSaysSo: as in a container whose files are read only.

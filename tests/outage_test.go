@@ -1,7 +1,6 @@
 package tests
 
 import (
-	"os"
 	"os/exec"
 	"path/filepath"
 	"testing"
@@ -150,12 +149,7 @@ func TestAKilledServiceLeavesAnAutocommitStepInDoubt(t *testing.T) {
 // tables lie.
 func TestAFullDiskFailsTheStepAndNothingElse(t *testing.T) {
 	server := pgtest.Own(t)
-	disk := filepath.Join(server.Folder, "disk")
-	require.NoError(t, os.Mkdir(disk, 0o755))
-	if output, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=16m", "tmpfs", disk).CombinedOutput(); err != nil {
-		t.Skipf("a file system can only be mounted as root: %s", output)
-	}
-	t.Cleanup(func() { _ = exec.Command("umount", "--lazy", disk).Run() })
+	disk := smallDisk(t, server.Folder)
 	space := filepath.Join(disk, "space")
 	require.NoError(t, exec.Command("install", "-d", "-o", "postgres", "-m", "700", space).Run())
 	target := server.Database(t)

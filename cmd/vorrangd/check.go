@@ -32,12 +32,9 @@ func check(ctx context.Context, to io.Writer, s settings) error {
 	c.access(s)
 	path, err := subprocess.Find(chart.Program)
 	c.line(err == nil, "layout of maps", path, fmt.Sprint(err), "install it there; until then maps are a plain grid")
-	upload, err := service.UploadFile()
-	if err == nil {
-		err = upload.Close()
-	}
-	c.line(err == nil, "folder for uploads", os.TempDir(), fmt.Sprintf("%s: %v", os.TempDir(), errors.Unwrap(err)),
-		"set TMPDIR to a folder that the service may write; until then nothing can be submitted")
+	room, err := service.RoomForUploads()
+	c.line(err == nil, "folder for uploads", room, fmt.Sprint(err),
+		"set TMPDIR to a folder that the service may write, with room; until then not everything can be submitted")
 	seen, err := records.Inspect(ctx, postgres.Engine{}, s.records)
 	c.records(seen, err)
 	config := service.Config{Engines: s.engines(), References: s.references}
