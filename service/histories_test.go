@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"testing"
 	"time"
@@ -91,4 +92,13 @@ func TestAnEnvironmentIsVerifiedBesideTheOneBefore(t *testing.T) {
 	assert.Empty(t, v.Deviations, "development is not the one before")
 	assert.Empty(t, v.Unreached, "staging was not asked about")
 	assert.Equal(t, []verify.Uncompared{{Environment: "production", Before: "staging"}}, v.Uncompared)
+
+	w.Fleet("staging", 20, "canary: 0") // more than are read at once
+	for i := range 18 {
+		w.Away(fmt.Sprintf("staging.g%d", i+1))
+	}
+	v = must(w.Verify(t.Context(), "harbour", "production"))
+	assert.Empty(t, v.Uncompared, "a target of staging that could be read will do")
+	require.Len(t, v.Deviations, 1)
+	assert.Contains(t, v.Deviations[0].What, "pending in staging.g19")
 }

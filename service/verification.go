@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"vorrang/core/lane"
+	"vorrang/core/plan"
 	"vorrang/core/verify"
 	"vorrang/service/api"
 )
@@ -37,22 +38,12 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 		}
 		places = append(places, e.Places()...)
 	}
-	places = slices.DeleteFunc(places, func(e lane.Environment) bool {
-		return !wantedPlace(in.Environment, e.Name) && lane.EnvironmentOf(e.Name) != l.Before(in.Environment)
+	before := slices.DeleteFunc(slices.Clone(places), func(e lane.Environment) bool {
+		return in.Environment == "" || lane.EnvironmentOf(e.Name) != l.Before(in.Environment)
 	})
-	seen := make([]verify.Environment, len(places))
-	troubles := make([]api.Trouble, len(places))
-	each(places, mostLooks, func(i int, e lane.Environment) {
-		var err error
-		if e.Fleet != nil {
-			err = manyTargets(e)
-		} else {
-			seen[i], err = s.targets.history(c, s.targets.at(l, e, catalogue), "vorrangd verify")
-		}
-		if err != nil {
-			seen[i], troubles[i] = verify.Environment{Name: e.Name, Unreached: true}, unreachable(err)
-		}
-	})
+	places = slices.DeleteFunc(places, func(e lane.Environment) bool { return !wantedPlace(in.Environment, e.Name) })
+	troubles := map[string]api.Trouble{} // of the places that were not reached
+	seen := append(s.readOne(c, l, before, catalogue, troubles), s.readAll(c, l, places, catalogue, troubles)...)
 	wanted := func(place string) bool {
 		return wantedPlace(in.Environment, place) && !hidden(c, l.Name, place)
 	}
@@ -65,17 +56,55 @@ func (s *views) verification(c call, in *verifyIn) (*api.Verification, error) {
 		Uncompared:   slices.DeleteFunc(found.Uncompared, func(u verify.Uncompared) bool { return !wanted(u.Environment) }),
 		Deviations:   slices.DeleteFunc(found.Deviations, func(d verify.Deviation) bool { return !wanted(d.Environment) }),
 	}
-	for i, e := range seen {
+	for _, e := range seen {
 		switch {
 		case !wanted(e.Name):
 		case e.Unreached:
 			answer.Unreached = append(answer.Unreached,
-				api.Unreached{Environment: e.Name, Message: troubles[i].Message, Remedies: troubles[i].Remedies})
+				api.Unreached{Environment: e.Name, Message: troubles[e.Name].Message, Remedies: troubles[e.Name].Remedies})
 		case e.HasHistory():
 			answer.Environments = append(answer.Environments, e.Name)
 		}
 	}
 	return answer, nil
+}
+
+// readAll reads the histories of places, as many at a time as are looked at. Why some were not reached is kept in
+// troubles.
+func (s *views) readAll(
+	c call, l lane.Lane, places []lane.Environment, catalogue []plan.Step, troubles map[string]api.Trouble,
+) []verify.Environment {
+	seen, errs := make([]verify.Environment, len(places)), make([]error, len(places))
+	each(places, mostLooks, func(i int, e lane.Environment) {
+		if e.Fleet != nil {
+			errs[i] = manyTargets(e)
+		} else {
+			seen[i], errs[i] = s.targets.history(c, s.targets.at(l, e, catalogue), "vorrangd verify")
+		}
+	})
+	for i, err := range errs {
+		if err != nil {
+			seen[i] = verify.Environment{Name: places[i].Name, Unreached: true}
+			troubles[places[i].Name] = unreachable(err)
+		}
+	}
+	return seen
+}
+
+// readOne reads places until one is reached: that is the one which what follows is held against.
+func (s *views) readOne(
+	c call, l lane.Lane, places []lane.Environment, catalogue []plan.Step, troubles map[string]api.Trouble,
+) (seen []verify.Environment) {
+	size := 1 // the first is the one, as a rule
+	for len(places) > 0 {
+		some := places[:min(size, len(places))]
+		seen = append(seen, s.readAll(c, l, some, catalogue, troubles)...)
+		if slices.ContainsFunc(seen, func(e verify.Environment) bool { return !e.Unreached }) {
+			break
+		}
+		places, size = places[len(some):], mostLooks
+	}
+	return seen
 }
 
 // wantedPlace reports whether a question about an environment, or about all where it is empty, is
