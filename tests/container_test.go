@@ -61,4 +61,12 @@ func TestTheContainerFilesAreAboutThisProgram(t *testing.T) {
 	said, err := started.CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(said), "nobody listens at 127.0.0.1:1", "the flags were read, and the records looked for")
+
+	check := regexp.MustCompile(`(?m)^HEALTHCHECK .* CMD \["/usr/bin/vorrangd", (.+)\]$`).FindStringSubmatch(string(file))
+	require.NotNil(t, check)
+	p := startProcess(t)
+	asked := exec.Command(filepath.Join(built(t), "vorrangd"), strings.Trim(check[1], `"`), "-listen", strings.TrimPrefix(p.Server, "http://"))
+	asked.Env = []string{}
+	said, err = asked.CombinedOutput()
+	assert.NoError(t, err, string(said))
 }

@@ -52,7 +52,7 @@ type settings struct {
 	listen, records, log, signIn string
 	sqlite                       string
 	certificate, key             string
-	plain, check                 bool
+	plain, check, ready          bool
 	proxies, hooks               []net.IPNet
 	references                   []string
 	grace, wait                  time.Duration
@@ -116,6 +116,10 @@ func parse(args []string) (settings, error) {
 		&s.check, "check", false,
 		"check the settings, the records and every target that the lanes refer to, change nothing, and end",
 	)
+	flags.BoolVar(
+		&s.ready, "ready", false,
+		"ask the service that runs here, at -listen, whether it is ready, and end: with exit code 1 where it is not",
+	)
 	showVersion := flags.Bool("version", false, "print the version and end")
 	flags.Usage = func() {
 		fmt.Fprintf(flags.Output(), "vorrangd answers Vorrang's API and runs deployments.\n\n"+
@@ -159,6 +163,9 @@ func (s *settings) keepFlags(flags *flag.FlagSet) {
 func (s *settings) allow(proxies, references, hookNetworks string) error {
 	if (s.certificate == "") != (s.key == "") {
 		return errors.New("-tls-certificate and -tls-key go together: a certificate needs its key")
+	}
+	if s.ready { // the settings are those of a service that runs
+		return nil
 	}
 	if s.certificate == "" && !s.plain && !onLoopback(s.listen) {
 		return fmt.Errorf(
@@ -237,6 +244,9 @@ func run(args []string) error {
 	s, err := parse(args)
 	if err != nil {
 		return err
+	}
+	if s.ready {
+		return ready(context.Background(), s)
 	}
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(s.log)); err != nil {

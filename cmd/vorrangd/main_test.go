@@ -4,11 +4,17 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"fmt"
+	"io"
+	"log"
 	"math/big"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"testing"
@@ -65,6 +71,41 @@ func TestACertificateIsReadAgainWhenItChanges(t *testing.T) {
 	assert.EqualValues(t, 2, number())
 	_, err := (&certificate{names: names}).get(nil)
 	assert.Error(t, err, "at the start they have to be there")
+}
+
+// TestAServiceSaysWhetherItIsReady also with a certificate that nobody else trusts, and to nobody in its place.
+func TestAServiceSaysWhetherItIsReady(t *testing.T) {
+	status := http.StatusOK
+	answer := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.WriteHeader(status)
+		_, _ = fmt.Fprintln(w, "the answer to "+r.URL.Path)
+	})
+	folder, other := t.TempDir(), t.TempDir()
+	certificateFile, key := issue(t, folder, 1, time.Unix(1000, 0))
+	otherFile, otherKey := issue(t, other, 2, time.Unix(1000, 0))
+	plain := httptest.NewServer(answer)
+	defer plain.Close()
+	pair, err := tls.LoadX509KeyPair(certificateFile, key)
+	require.NoError(t, err)
+	secret := httptest.NewUnstartedServer(answer)
+	secret.TLS = &tls.Config{Certificates: []tls.Certificate{pair}}
+	secret.Config.ErrorLog = log.New(io.Discard, "", 0)
+	secret.StartTLS()
+	defer secret.Close()
+	asked := func(server *httptest.Server, args ...string) error {
+		return run(append([]string{"-ready", "-listen", server.Listener.Addr().String()}, args...))
+	}
+	require.NoError(t, asked(plain))
+	require.NoError(t, asked(secret, "-tls-certificate", certificateFile, "-tls-key", key))
+	require.ErrorContains(t, asked(secret, "-tls-certificate", otherFile, "-tls-key", otherKey), "another certificate")
+	require.ErrorContains(t, asked(secret), "is not ready")
+	_, port, err := net.SplitHostPort(plain.Listener.Addr().String())
+	require.NoError(t, err)
+	require.NoError(t, run([]string{"-ready", "-listen", "0.0.0.0:" + port}), "that is this machine, too")
+	status = http.StatusServiceUnavailable
+	require.ErrorContains(t, asked(plain), "is not ready: the answer to /readyz (503)")
+	plain.Close()
+	require.ErrorContains(t, asked(plain), "connection refused")
 }
 
 func TestWhereItAnswersWithoutTLS(t *testing.T) {
