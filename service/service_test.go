@@ -107,7 +107,7 @@ func TestTheWholeStory(t *testing.T) {
 	assert.Equal(t, deploy.Done, w.Promoted("production").Outcome)
 
 	_, err = w.Rollback(ctx, "harbour", "production", client.Way{Last: 2}, "production")
-	assert.Contains(t, problem(t, err).Detail, "only 1 steps were run here")
+	assert.Contains(t, problem(t, err).Detail, "only 1 step was run here")
 	history, err := w.Ledger(ctx, "harbour", "production", 0)
 	require.NoError(t, err)
 	assert.Empty(t, history.Chain)

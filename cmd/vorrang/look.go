@@ -14,6 +14,7 @@ import (
 	"vorrang/core/gate"
 	"vorrang/core/ledger"
 	"vorrang/internal/advice"
+	"vorrang/internal/plural"
 	"vorrang/service/api"
 )
 
@@ -162,7 +163,8 @@ func printLedger(e *env, lane, environment string, history *api.Ledger) {
 		fmt.Fprintln(e.out, e.paint.bad(history.Chain))
 		return
 	}
-	fmt.Fprintln(e.out, e.paint.dim(fmt.Sprintf("the chain of all %d entries holds", history.Total)))
+	fmt.Fprintln(e.out, e.paint.dim(fmt.Sprintf("the chain of %s holds",
+		plural.Word(history.Total, "the only entry", fmt.Sprintf("all %d entries", history.Total)))))
 }
 
 // why is what an entry gives as its reason: somebody's words, or the error.

@@ -13,6 +13,7 @@ import (
 	"vorrang/core/plan"
 	"vorrang/core/schema"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 )
 
 // What a deployment's context can be cancelled with (context.Cause).
@@ -320,8 +321,9 @@ func (r *run) empty(ctx context.Context, steps []plan.Step) *Failure {
 	r.head = head
 	r.emit(
 		Event{
-			Kind:    Emptied,
-			Message: fmt.Sprintf("%d objects were dropped; the effect of %d steps went with them", objects, len(steps)),
+			Kind: Emptied,
+			Message: fmt.Sprintf("%s dropped; the effect of %s went with them",
+				plural.Count(objects, "object was", "objects were"), plural.Of(len(steps), "step")),
 		},
 	)
 	if !r.effects.blind {

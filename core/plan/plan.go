@@ -9,6 +9,7 @@ import (
 
 	"vorrang/core/ledger"
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 )
 
 // Action is one step to run, in one direction.
@@ -227,9 +228,12 @@ func choose(view View, way Way) ([]ledger.StepState, error) {
 	newest := newestFirst(view)
 	switch {
 	case way.Last > 0:
-		if way.Last > len(newest) {
-			return nil, refuse("only %d steps were run here; %d cannot be rolled back%s",
-				len(newest), way.Last, coveredNote(view))
+		switch {
+		case len(newest) == 0:
+			return nil, refuse("no step was run here that could be rolled back%s", coveredNote(view))
+		case way.Last > len(newest):
+			return nil, refuse("only %s run here; %d cannot be rolled back%s",
+				plural.Count(len(newest), "step was", "steps were"), way.Last, coveredNote(view))
 		}
 		return newest[:way.Last], nil
 	case way.To != "":
@@ -313,8 +317,8 @@ func ofDeployment(newest []ledger.StepState, deployment string) ([]ledger.StepSt
 		return nil, refuse("nothing that deployment %s applied is in this target", deployment)
 	case len(later) > 0:
 		return nil, refuse(
-			"steps %s were run after deployment %s; roll them back first, or roll back to a step below both",
-			strings.Join(later, ", "),
+			"%s %s %s run after deployment %s; roll back what came later first, or roll back to a step below both",
+			plural.Word(len(later), "step", "steps"), strings.Join(later, ", "), plural.Word(len(later), "was", "were"),
 			deployment,
 		)
 	}

@@ -160,7 +160,7 @@ func TestBackPlansTheNewestFirst(t *testing.T) {
 		"to the newest":                     {Way{To: "5"}, []step.Number{}, ""},
 		"to the beginning of a baselined":   {Way{To: "0"}, nil, "the beginning lies below the baseline"},
 		"the newest deployment":             {Way{Deployment: "9"}, []step.Number{"5"}, ""},
-		"a deployment that others followed": {Way{Deployment: "8"}, nil, "steps 5 were run after deployment 8"},
+		"a deployment that others followed": {Way{Deployment: "8"}, nil, "step 5 was run after deployment 8"},
 		"a deployment that left nothing": {
 			Way{Deployment: "3"},
 			nil,
@@ -180,6 +180,19 @@ func TestBackPlansTheNewestFirst(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, c.want, p.Numbers())
 		})
+	}
+}
+
+func TestWhereLittleWasRunThereIsLittleToRollBack(t *testing.T) {
+	steps := catalogue("1", "2")
+	for want, view := range map[string]View{
+		"no step was run here that could be rolled back; steps up to 1 are covered by the baseline": Look("staging", steps,
+			state(row{action: ledger.Baselined, number: "1"})),
+		"no step was run here that could be rolled back":    Look("staging", steps, state()),
+		"only 1 step was run here; 2 cannot be rolled back": Look("staging", steps, state(applied("1"))),
+	} {
+		_, err := Back(view, Way{Last: 2}, func(step.Number, step.Checksum) (Step, bool) { return Step{}, false })
+		assert.ErrorContains(t, err, want)
 	}
 }
 

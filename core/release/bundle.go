@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"vorrang/core/step"
+	"vorrang/internal/plural"
 )
 
 // The names in a bundle, in their order.
@@ -79,8 +80,8 @@ func Summary(r Release, steps []Sealed) string {
 	var b strings.Builder
 	fmt.Fprintf(
 		&b,
-		"# %s %s\n\n%d steps, through %s. Cut by %s at %s UTC.\n\nDigest `%s`; `sha256sum -c SHA256SUMS` checks the files.\n",
-		r.Lane, r.Name, r.Count, r.Through, r.Maker(),
+		"# %s %s\n\n%s, through %s. Cut by %s at %s UTC.\n\nDigest `%s`; `sha256sum -c SHA256SUMS` checks the files.\n",
+		r.Lane, r.Name, plural.Of(r.Count, "step"), r.Through, r.Maker(),
 		r.CutAt.UTC().Format("2006-01-02 15:04:05"),
 		r.Digest,
 	)
