@@ -35,7 +35,7 @@ func TestTheGateSaysWhatAPromotionDoesAboutExceptions(t *testing.T) {
 	asked = must(w.Gate(ctx, "harbour", "staging", ""))
 	assert.Equal(t, "held", asked.Gate, "two are more than one")
 	assert.Equal(t, []gate.ID{gate.Reachable, gate.NotFrozen}, holds(asked.Checks))
-	assert.Contains(t, refusal(t, w, "staging").Detail, "g3: staging is frozen until", "both are said")
+	assert.Contains(t, refusal(t, w, "staging").Detail, "g3: staging.g3 is frozen until", "both are said")
 	must(w.Thaw(ctx, "harbour", "staging.g3", "it is up again"))
 	assert.Equal(t, map[string]plan.Stand{"g1": plan.Reached, "g2": plan.Away, "g3": plan.Reached}, stands(promotedFleet(t, w)))
 

@@ -319,9 +319,10 @@ func TestMachinesHaveTokensOfTheirOwn(t *testing.T) {
 	assert.ErrorContains(t, w.Revoke(t.Context(), made.ID), "there is no token")
 	_, err = job.Session(t.Context())
 	assert.ErrorContains(t, err, "the token is not known")
+	before := time.Now().Truncate(time.Second)
 	short, err := w.MakeToken(t.Context(), "short-lived", []string{"reader"}, time.Minute)
 	require.NoError(t, err)
-	assert.WithinDuration(t, time.Now().Add(time.Minute), short.ExpiresAt, 10*time.Second)
+	assert.WithinRange(t, short.ExpiresAt, before.Add(time.Minute), time.Now().Add(time.Minute))
 }
 
 func TestTheAuditSaysWhoDidWhat(t *testing.T) {
