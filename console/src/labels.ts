@@ -30,6 +30,7 @@ export const labels = {
   nothingApplied: 'nothing applied yet',
   held: 'The gate is held',
   clear: 'The gate is clear',
+  tolerated: 'The gate is clear: what holds is tolerated',
   wasClear: 'The gate was clear when it began',
   pause: 'Pause',
   resume: 'Resume',

@@ -33,7 +33,7 @@ type Preview struct {
 	Direction ledger.Direction `json:"direction"`
 	Actions   []PreviewAction  `json:"actions" nullable:"false"`
 	Gate      []gate.Check     `json:"gate" nullable:"false"`
-	Held      bool             `json:"held" description:"Of a fleet: it would not begin, since the gates of more targets are held than is tolerated."`
+	Held      bool             `json:"held" description:"It would not begin: the gate is held; of a fleet, on more targets than are tolerated."`
 	Overlaps  []plan.Overlap   `json:"overlaps" nullable:"false" description:"Where, within the steps, the application's old and new version both run."`
 
 	Fleet []FleetPlan `json:"fleet,omitempty" description:"Where it is a fleet: which targets have which plan. The actions are those of the first; the gate is that of all."`

@@ -2900,7 +2900,7 @@ export interface components {
             /** @description Where it is a fleet: which targets have which plan. The actions are those of the first; the gate is that of all. */
             fleet?: components["schemas"]["FleetPlan"][];
             gate: components["schemas"]["Check"][];
-            /** @description Of a fleet: it would not begin, since the gates of more targets are held than is tolerated. */
+            /** @description It would not begin: the gate is held; of a fleet, on more targets than are tolerated. */
             held: boolean;
             /** @description Where, within the steps, the application's old and new version both run. */
             overlaps: components["schemas"]["Overlap"][];

@@ -111,7 +111,7 @@ async function act() {
     </label>
     <ProblemNote v-if="problem" :problem="problem" />
     <template v-if="preview">
-      <GateList :checks="preview.gate" holds-only />
+      <GateList :checks="preview.gate" :tolerated="!preview.held" holds-only />
       <label v-if="choices.length > 1" class="row">
         <span>Up to step</span>
         <Select

@@ -159,6 +159,8 @@ const fleet = fleetOf(props.environment)
 const unknown = computed(() => status.value?.trouble.some((t) => t.kind === 'known-database') ?? false)
 const doubtful = computed(() => status.value?.steps?.find((s) => s.state === 'in doubt')?.number ?? '')
 const unfinished = computed(() => doubtful.value || (status.value?.steps?.find((s) => s.half_done)?.number ?? ''))
+/** Whether anything is applied; of a fleet, on any target. */
+const applied = computed(() => (status.value?.fleet?.groups ?? [status.value]).some((one) => !!one?.applied))
 const waiting = computed(() =>
   (status.value?.steps ?? []).filter(
     (s) => ['pending', 'rolled back', 'failed'].includes(s.state) && !s.flags?.includes('not here'),
@@ -294,7 +296,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
           size="small"
           severity="secondary"
           outlined
-          :disabled="unread || (!status.applied && !unfinished)"
+          :disabled="unread || (!applied && !unfinished)"
           @click="dialog = 'rollback'"
         />
         <Button

@@ -6,10 +6,14 @@ import { checkTitles, labels } from '../labels'
 import RemedyList from './RemedyList.vue'
 import StateMark from './StateMark.vue'
 
-/** The checks of a gate: all, only those that hold, or with what is not asked folded into a line. */
-const props = defineProps<{ checks: Check[]; holdsOnly?: boolean; fold?: boolean }>()
+/**
+ * The checks of a gate: all, only those that hold, or with what is not asked folded into a line. Of a fleet a deployment
+ * may begin although some hold for so many targets as are tolerated.
+ */
+const props = defineProps<{ checks: Check[]; holdsOnly?: boolean; fold?: boolean; tolerated?: boolean }>()
 
 const holds = computed(() => props.checks.filter((c) => c.verdict === 'hold'))
+const said = computed(() => (!holds.value.length ? 'clear' : props.tolerated ? 'tolerated' : 'held'))
 const asked = computed(() => props.checks.filter((c) => c.verdict !== 'not asked'))
 const shown = computed(() =>
   props.holdsOnly
@@ -23,7 +27,7 @@ const folded = computed(() => (props.fold ? props.checks.filter((c) => c.verdict
 
 <template>
   <div class="stack gate">
-    <strong :class="holds.length ? 'bad' : 'good'">{{ holds.length ? labels.held : labels.clear }}</strong>
+    <strong :class="{ clear: 'good', tolerated: 'warn', held: 'bad' }[said]">{{ labels[said] }}</strong>
     <div v-for="c in shown" :key="c.id" class="check">
       <StateMark :word="c.verdict" />
       <span class="title">{{ checkTitles[c.id] ?? c.id }}</span>

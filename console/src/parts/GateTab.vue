@@ -145,7 +145,7 @@ async function thaw(reason: string) {
     </div>
     <ProblemNote v-if="problem" :problem="problem" />
     <template v-if="gate">
-      <GateList :checks="gate.checks" fold>
+      <GateList :checks="gate.checks" :tolerated="gate.gate === 'clear'" fold>
         <template #default="{ check }">
           <Button
             v-if="gate.waivable.includes(check.id)"
