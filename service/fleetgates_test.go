@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"fmt"
 	"os"
 	"slices"
 	"testing"
@@ -174,6 +175,17 @@ func TestAPreviewOfAFleetWhoseFirstTargetIsAway(t *testing.T) {
 	shown := must(w.Preview(t.Context(), "harbour", "staging", client.Promotion{}))
 	assert.Empty(t, shown.Actions, "g2 has it")
 	assert.True(t, shown.Held, "and nobody could look at g1")
+
+	w.Fleet("staging", 4, "canary: 0")
+	for i, target := range []string{"staging.g1", "staging.g4"} {
+		require.NoError(t, os.WriteFile(w.Files[target], []byte(fmt.Sprintf("postgres://nobody@127.0.0.1:%d/gone", i+1)), 0o600))
+	}
+	shown = must(w.Preview(t.Context(), "harbour", "staging", client.Promotion{}))
+	require.Len(t, shown.Fleet, 3)
+	assert.Equal(t, []string{"g3"}, shown.Fleet[0].Targets)
+	assert.Equal(t, []string{"g1", "g4"}, shown.Fleet[1].Targets)
+	assert.Equal(t, "g1: nobody listens at 127.0.0.1:1", shown.Fleet[1].Message)
+	assert.Equal(t, []string{"g2"}, shown.Fleet[2].Targets)
 }
 
 // TestAFleetOfWhichAllIsSetAsideIsNotInOrder: nobody read any of it.

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"unicode/utf8"
 
@@ -138,19 +137,26 @@ func (s *deploying) previewFleet(
 }
 
 // plansOf groups targets by their plans: those that have something to do first, and of these the most
-// common plan.
+// common plan. Those that are away are one group.
 func plansOf(seen []surveyed) []api.FleetPlan {
 	var list []api.FleetPlan
 	at := map[string]int{}
+	var away, why []string
 	for _, one := range seen {
-		key := fmt.Sprint(one.digest, one.away, one.refused)
+		key := one.digest + " " + one.refused
+		if one.away != "" {
+			key, away, why = "away", append(away, one.place.environment.Name), append(why, one.away)
+		}
 		i, known := at[key]
 		if !known {
 			i = len(list)
 			at[key] = i
-			list = append(list, api.FleetPlan{Steps: len(one.plan.Actions), Plan: one.digest, Message: cmp.Or(one.away, one.refused)})
+			list = append(list, api.FleetPlan{Steps: len(one.plan.Actions), Plan: one.digest, Message: one.refused})
 		}
 		list[i].Targets = append(list[i].Targets, lane.TargetOf(one.place.environment.Name))
+	}
+	if len(away) > 0 {
+		list[at["away"]].Message = gate.Example(away[0], why)
 	}
 	slices.SortStableFunc(list, func(a, b api.FleetPlan) int {
 		return cmp.Or(cmp.Compare(min(b.Steps, 1), min(a.Steps, 1)), len(b.Targets)-len(a.Targets))

@@ -9,6 +9,7 @@ import { api, problemOf, result, type EnvironmentStatus } from '../api'
 import { labels, plural, titled } from '../labels'
 import { useLook } from '../look'
 import { useSources } from '../sources'
+import FleetPlans from '../parts/FleetPlans.vue'
 import GateList from '../parts/GateList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import ActDialog from './ActDialog.vue'
@@ -137,10 +138,7 @@ async function act() {
       <p v-if="fleet && !preview.held && preview.gate.some((c) => c.verdict === 'hold')" class="small warn">
         Targets whose gate is held are passed over, and named: {{ plural(fleet.tolerate, 'exception') }} tolerated.
       </p>
-      <p v-for="p in plans.slice(1)" :key="p.targets[0]" class="small warn">
-        {{ p.targets.slice(0, 5).join(', ') }}{{ p.targets.length > 5 ? ` and ${p.targets.length - 5} more` : '' }}:
-        {{ p.message || `${plural(p.steps, 'step')}, another plan than this one` }}
-      </p>
+      <FleetPlans :plans="preview.fleet ?? []" />
       <ol class="steps">
         <li v-for="s in chosen" :key="s.number">
           <b>{{ s.number }}</b> {{ s.slug.replaceAll('-', ' ') }}

@@ -7,6 +7,7 @@ import { useRouter } from 'vue-router'
 import { api, result, type EnvironmentStatus } from '../api'
 import { labels, plural } from '../labels'
 import { useLook } from '../look'
+import FleetPlans from '../parts/FleetPlans.vue'
 import PreviewList from '../parts/PreviewList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import ActDialog from './ActDialog.vue'
@@ -17,19 +18,26 @@ const router = useRouter()
 
 const params = computed(() => ({ lane: props.environment.lane, environment: props.environment.environment }))
 const place = computed(() => `${props.environment.lane} / ${props.environment.environment}`)
-const choices = computed(() =>
+/** How far back: by the steps of a target, or of a fleet by a number for each of its targets. */
+const choices = computed(() => (props.environment.fleet ? ofEach(props.environment.fleet.groups) : ofOne()))
+const most = 100
+const ofEach = (groups: { applied: number }[]) =>
+  Array.from({ length: Math.min(most, Math.max(1, ...groups.map((g) => g.applied))) }, (_, i) => ({
+    value: i + 1,
+    label: i === 0 ? 'the last step of each target' : `the last ${i + 1} steps of each target`,
+  }))
+const ofOne = () =>
   (props.environment.steps ?? [])
     .filter((s) => s.state === 'applied' || s.state === 'attested' || s.half_done)
     .sort((a, b) => Date.parse(b.at ?? '') - Date.parse(a.at ?? ''))
-    .slice(0, 100)
+    .slice(0, most)
     .map((s, i) => ({
       value: i + 1,
       label:
         i === 0
           ? `the last step: ${s.number} ${s.slug.replaceAll('-', ' ')}`
           : `the last ${i + 1} steps, down to ${s.number} ${s.slug.replaceAll('-', ' ')}`,
-    })),
-)
+    }))
 /** A fleet whose targets have several plans: none is the one that was shown. */
 const several = computed(() => (preview.value?.fleet ?? []).filter((p) => p.steps > 0).length > 1)
 const steps = ref(1)
@@ -82,11 +90,13 @@ async function act() {
       <Select v-model="steps" :options="choices" option-label="label" option-value="value" class="grow" size="small" />
     </label>
     <p>
-      This SQL will run on <template v-if="environment.fleet">the targets of </template><b>{{ place }}</b
-      ><template v-if="environment.target">
+      This SQL will run on
+      <template v-if="environment.fleet">{{ plural(preview?.fleet?.[0]?.targets.length ?? 0, 'target') }} of </template>
+      <b>{{ place }}</b><template v-if="environment.target">
         (target <code>{{ environment.target }}</code>)</template
       >, newest step first. What a way back deletes is gone; the steps are pending again afterwards.
     </p>
+    <FleetPlans v-if="preview?.fleet" :plans="preview.fleet" />
     <ProblemNote v-if="problem" :problem="problem" />
     <PreviewList v-else-if="preview" :preview="preview" class="sql" />
     <label v-if="!environment.disposable" class="row">
