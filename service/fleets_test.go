@@ -119,6 +119,10 @@ func TestBrokenTargetsAreNamed(t *testing.T) {
 	after := must(w.Deployments(t.Context(), client.DeploymentQuery{Lane: "harbour", Limit: 500}))
 	assert.Len(t, after.Deployments, len(before.Deployments)+1, "only the broken one is touched")
 
+	w.Ended(must(w.Rollback(t.Context(), "harbour", "staging.g1", client.Way{To: "0"}, "staging.g1")))
+	last := w.FleetEnded(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging")))
+	assert.Equal(t, deploy.Done, last.Outcome, last.Message)
+	assert.Zero(t, last.Targets[0].Deployment, "g1 has nothing to go back")
 	back := w.FleetEnded(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{To: "0"}, "staging")))
 	assert.Equal(t, deploy.Done, back.Outcome, back.Message)
 	assert.Equal(t, 6, back.Counts[plan.Reached])

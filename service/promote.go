@@ -190,7 +190,7 @@ func forwardRequest(through string, policy plan.Policy, whole bool) (deploymentR
 }
 
 func (s *deploying) rollbackRequest(ctx context.Context, p targetContext, in rollbackIn) (deploymentRequest, error) {
-	way := plan.Way{Last: in.Last}
+	way := plan.Way{Last: in.Last, Each: p.environment.Fleet != nil}
 	given := 0
 	if in.Last != 0 {
 		given++

@@ -71,6 +71,8 @@ func TestAFleetInTheConsole(t *testing.T) {
 	p.w.Promoted("staging.g1") // which most targets have not
 	p.goTo("/lanes/harbour/staging")
 	p.press("Roll back")
+	p.sees("the last step of each target")
+	p.sees("This SQL will run on 1 target of harbour / staging")
 	p.sees("DROP TABLE vessel")
 	p.goTo("/lanes/harbour/staging")
 	p.press("Deployments")

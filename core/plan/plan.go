@@ -185,6 +185,7 @@ func Rebuild(view View) Plan {
 // Way says how far a rollback goes. Exactly one of its fields is set.
 type Way struct {
 	Last       int         // so many steps
+	Each       bool        // Last is of each target of a fleet: where no step was run there is nothing to do
 	To         step.Number // everything above this number; "0" is everything
 	Deployment string      // what this deployment applied
 
@@ -229,6 +230,8 @@ func choose(view View, way Way) ([]ledger.StepState, error) {
 	switch {
 	case way.Last > 0:
 		switch {
+		case len(newest) == 0 && way.Each:
+			return nil, nil
 		case len(newest) == 0:
 			return nil, refuse("no step was run here that could be rolled back%s", coveredNote(view))
 		case way.Last > len(newest):

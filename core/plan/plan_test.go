@@ -194,6 +194,11 @@ func TestWhereLittleWasRunThereIsLittleToRollBack(t *testing.T) {
 		_, err := Back(view, Way{Last: 2}, func(step.Number, step.Checksum) (Step, bool) { return Step{}, false })
 		assert.ErrorContains(t, err, want)
 	}
+	none, err := Back(Look("staging", steps, state()), Way{Last: 2, Each: true}, nil)
+	require.NoError(t, err, "a target of a fleet that has nothing has nothing to do")
+	assert.Empty(t, none.Actions)
+	_, err = Back(Look("staging", steps, state(applied("1"))), Way{Last: 2, Each: true}, nil)
+	assert.ErrorContains(t, err, "only 1 step was run here")
 }
 
 func TestAWayBackThatStoppedHalfWayIsGoneOnWith(t *testing.T) {
