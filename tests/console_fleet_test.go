@@ -45,6 +45,8 @@ func TestAFleetInTheConsole(t *testing.T) {
 	p.sees("1 of 4 targets (g3)")
 	p.press("Gate")
 	p.sees("The gate is clear: what holds is tolerated")
+	p.press("Preview")
+	p.sees("This is the plan of 4 targets (g1, g2, g3, g4)")
 	p.press("Promote")
 	p.sees("Targets whose gate is held are passed over, and named: 1 exception tolerated")
 	p.press("Apply 1 step to staging")

@@ -7,7 +7,6 @@ import { useRouter } from 'vue-router'
 import { api, result, type EnvironmentStatus } from '../api'
 import { labels, plural } from '../labels'
 import { useLook } from '../look'
-import FleetPlans from '../parts/FleetPlans.vue'
 import PreviewList from '../parts/PreviewList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import ActDialog from './ActDialog.vue'
@@ -96,7 +95,6 @@ async function act() {
         (target <code>{{ environment.target }}</code>)</template
       >, newest step first. What a way back deletes is gone; the steps are pending again afterwards.
     </p>
-    <FleetPlans v-if="preview?.fleet" :plans="preview.fleet" />
     <ProblemNote v-if="problem" :problem="problem" />
     <PreviewList v-else-if="preview" :preview="preview" class="sql" />
     <label v-if="!environment.disposable" class="row">

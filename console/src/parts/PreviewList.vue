@@ -3,7 +3,9 @@ import { computed } from 'vue'
 
 import type { Preview } from '../api'
 import { plural } from '../labels'
+import { some } from '../together'
 import FindingNote from './FindingNote.vue'
+import FleetPlans from './FleetPlans.vue'
 import SqlText from './SqlText.vue'
 
 const props = defineProps<{ preview: Preview }>()
@@ -50,6 +52,12 @@ function size(bytes: number) {
 <template>
   <div class="stack">
     <p v-if="preview.actions.length === 0" class="soft">There is nothing to do.</p>
+    <p v-else-if="preview.fleet?.[0]">
+      This is the plan of <b>{{ plural(preview.fleet[0].targets.length, 'target') }}</b> ({{
+        some(preview.fleet[0].targets)
+      }}).
+    </p>
+    <FleetPlans v-if="preview.fleet" :plans="preview.fleet" />
     <p v-for="o in preview.overlaps" :key="o.expand" class="panel small">
       <b class="warn">Two versions:</b> {{ o.message }}.
     </p>
