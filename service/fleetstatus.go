@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"strings"
 
 	"vorrang/core/gate"
 	"vorrang/core/lane"
@@ -88,7 +87,7 @@ func grouped(seen []api.EnvironmentStatus) (groups [][]api.EnvironmentStatus) {
 	for _, one := range seen {
 		key := fmt.Sprint(one.Reached, one.At, one.Applied, one.Pending, one.Covered, one.Running != nil)
 		for _, t := range one.Trouble {
-			key += "\x00" + strings.ReplaceAll(likeness(t), one.Environment, "")
+			key += "\x00" + lane.Unnamed(likeness(t), one.Environment)
 		}
 		i, known := at[key]
 		if !known {
@@ -144,7 +143,7 @@ func troublesOf(environment string, seen []api.EnvironmentStatus, of int) []api.
 	known := map[string]*told{}
 	for _, one := range seen {
 		for _, t := range one.Trouble {
-			like := strings.ReplaceAll(likeness(t), one.Environment, "")
+			like := lane.Unnamed(likeness(t), one.Environment)
 			if known[like] == nil {
 				known[like] = &told{Trouble: t}
 				all = append(all, known[like])
@@ -158,7 +157,7 @@ func troublesOf(environment string, seen []api.EnvironmentStatus, of int) []api.
 	for _, t := range all {
 		if len(t.places) > 1 {
 			for i, place := range t.places {
-				t.messages[i] = strings.ReplaceAll(t.messages[i], place, environment)
+				t.messages[i] = lane.Unnamed(t.messages[i], place)
 			}
 			t.Remedies = ofTheFleet(environment, t.Remedies)
 		}

@@ -22,8 +22,7 @@ func together[T any](list []T, place, said func(T) string) (all []*told[T]) {
 	known := map[string]*told[T]{}
 	for _, one := range list {
 		at := place(one)
-		fleet := lane.EnvironmentOf(at)
-		key := fleet + "\x00" + strings.ReplaceAll(said(one), at, fleet)
+		key := lane.EnvironmentOf(at) + "\x00" + lane.Unnamed(said(one), at)
 		if known[key] == nil {
 			known[key] = &told[T]{}
 			all = append(all, known[key])
@@ -36,11 +35,10 @@ func together[T any](list []T, place, said func(T) string) (all []*told[T]) {
 
 // example is what is said of all of them in the same words, or of the first one, with its name.
 func (t told[T]) example(words func(T) string) string {
-	fleet := lane.EnvironmentOf(t.places[0])
 	said := make([]string, len(t.list))
 	for i, one := range t.list {
 		if said[i] = words(one); len(t.list) > 1 {
-			said[i] = strings.ReplaceAll(said[i], t.places[i], fleet)
+			said[i] = lane.Unnamed(said[i], t.places[i])
 		}
 	}
 	return gate.Example(t.places[0], said)

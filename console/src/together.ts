@@ -23,17 +23,22 @@ export function together<T extends { environment: string }>(
   const known = new Map<string, Told<T>>()
   for (const one of list) {
     const fleet = fleetOf(one.environment) || one.environment
-    const ofAll = (text: string) => text.replaceAll(one.environment, fleet)
-    const key = fleet + '\0' + ofAll(JSON.stringify(alike(one)))
+    const key = fleet + '\0' + unnamed(JSON.stringify(alike(one)), one.environment)
     const told = known.get(key)
     if (!told) {
       known.set(key, { places: [one.environment], first: one, example: false })
       continue
     }
     told.places.push(one.environment)
-    told.example ||= ofAll(words(one)) !== words(told.first).replaceAll(told.first.environment, fleet)
+    told.example ||= unnamed(words(one), one.environment) !== unnamed(words(told.first), told.first.environment)
   }
   return [...known.values()]
+}
+
+/** A text about a place as it is said of all targets of its environment. */
+function unnamed(text: string, place: string): string {
+  const whole = new RegExp(`(?<![a-z0-9-])${place.replace('.', '\\.')}(?![a-z0-9-])`, 'g')
+  return text.replace(whole, fleetOf(place) || place)
 }
 
 /** Names targets by their own names: the first few, and how many more there are. */

@@ -29,6 +29,8 @@ test("a place's own name is no difference", () => {
     said('field.west', 'field.west is empty', 'see field.west'),
   ]
   expect(put(list)).toEqual([[['field.north', 'field.west'], 'field.north is empty', false]])
+  const others = [said('field.g1', 'not field.g12'), said('field.g2', 'not field.g22')]
+  expect(put(others)).toEqual([[['field.g1', 'field.g2'], 'not field.g12', true]])
 })
 
 test('environments and fleets stay apart', () => {

@@ -83,7 +83,7 @@ func Merge(environment string, answers []Answer, away []Away) Result {
 	seen := map[string]bool{}
 	for _, a := range answers {
 		for _, note := range a.Result.Notes {
-			if note = strings.ReplaceAll(note, a.Place, environment); !seen[note] {
+			if note = lane.Unnamed(note, a.Place); !seen[note] {
 				seen[note] = true
 				merged.Notes = append(merged.Notes, note)
 			}
@@ -136,7 +136,7 @@ func mergeOne(environment string, answers []Answer, number int) Check {
 		if c.Verdict != worst.Verdict {
 			continue
 		}
-		ofAll := strings.ReplaceAll(c.Evidence, a.Place, environment)
+		ofAll := lane.Unnamed(c.Evidence, a.Place)
 		if known[ofAll] == nil {
 			known[ofAll] = &saying{own: c.Evidence, ofAll: ofAll}
 			said = append(said, known[ofAll])

@@ -66,6 +66,32 @@ func TargetOf(place string) string {
 	return target
 }
 
+// Unnamed is a text about a place as it is said of all targets of its environment: that is named instead.
+func Unnamed(text, place string) string {
+	var b strings.Builder
+	for from := 0; place != ""; {
+		found := strings.Index(text[from:], place)
+		if found < 0 {
+			b.WriteString(text[from:])
+			return b.String()
+		}
+		start, end := from+found, from+found+len(place)
+		name := EnvironmentOf(place)
+		if inName(text, start-1) || inName(text, end) { // it is a part of another one's name
+			name = place
+		}
+		b.WriteString(text[from:start])
+		b.WriteString(name)
+		from = end
+	}
+	return text
+}
+
+// inName reports whether a character may be one of a name.
+func inName(text string, i int) bool {
+	return i >= 0 && i < len(text) && (text[i] == '-' || text[i] >= '0' && text[i] <= '9' || text[i] >= 'a' && text[i] <= 'z')
+}
+
 // Of is one target of a fleet, as an environment of its own that asks what the fleet asks.
 func (e Environment) Of(t Target) Environment {
 	asks := e.Asks()

@@ -57,6 +57,21 @@ func TestATargetIsAPlaceThatAsksWhatItsFleetAsks(t *testing.T) {
 	assert.True(t, found && whole.Fleet != nil)
 }
 
+func TestATextIsSaidOfAllTargets(t *testing.T) {
+	for text, want := range map[string]string{
+		"field.g1 is frozen, says field.g1":          "field is frozen, says field",
+		"harbour/field.g1, and not field.g12":        "harbour/field, and not field.g12",
+		"field.g1-north is not field.g1.":            "field.g1-north is not field.",
+		"upper-field.g1 is another; so is 2field.g1": "upper-field.g1 is another; so is 2field.g1",
+		"(field.g1)field.g1":                         "(field)field",
+		"":                                           "",
+		"nothing of it":                              "nothing of it",
+	} {
+		assert.Equal(t, want, Unnamed(text, "field.g1"), text)
+	}
+	assert.Equal(t, "staging is staging", Unnamed("staging is staging", "staging"), "an environment is its own")
+}
+
 func TestWhatIsWrongWithAFleet(t *testing.T) {
 	for text, message := range map[string]string{
 		"targets: [{all: env:A}]":                        `"all" is not a valid name`,
