@@ -155,7 +155,8 @@ func TestWhatADeadServiceLeftIsClosedByWhatTheLedgerSays(t *testing.T) {
 	for id, is := range map[int64]deploy.Outcome{done.ID: deploy.Done, failed.ID: deploy.Interrupted} {
 		session, err := postgres.Connect(t.Context(), w.URLs["staging"], "a service that lost the records")
 		require.NoError(t, err)
-		require.NoError(t, session.Lock(t.Context()))
+		require.Eventually(t, func() bool { return session.Lock(t.Context()) == nil }, time.Minute, time.Millisecond,
+			"whoever closed the deployment before leaves the target a moment after that is known")
 		watches := pgtest.Connect(t, w.Records) // one session: whoever looks is there for some milliseconds only
 		left(t, w, id)
 		require.Eventually(t, func() (looks bool) {
