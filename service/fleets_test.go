@@ -124,6 +124,9 @@ func TestBrokenTargetsAreNamed(t *testing.T) {
 	assert.Equal(t, deploy.Done, last.Outcome, last.Message)
 	assert.Zero(t, last.Targets[0].Deployment, "g1 has nothing to go back")
 	back := w.FleetEnded(must(w.Rollback(t.Context(), "harbour", "staging", client.Way{To: "0"}, "staging")))
+	nothing := must(w.PreviewBack(t.Context(), "harbour", "staging", client.Way{Last: 1}))
+	assert.Empty(t, nothing.Actions)
+	assert.True(t, must(w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging")).Nothing)
 	assert.Equal(t, deploy.Done, back.Outcome, back.Message)
 	assert.Equal(t, 6, back.Counts[plan.Reached])
 }

@@ -46,9 +46,14 @@ func (s *deploying) preview(c call, in *previewIn) (*api.Preview, error) {
 	if p.environment.Fleet != nil {
 		return s.previewFleet(c, p, w, in)
 	}
+	return s.previewOne(c, p, w, in)
+}
+
+// previewOne previews a deployment to one target.
+func (s *deploying) previewOne(c call, p targetContext, w deploymentRequest, in *previewIn) (*api.Preview, error) {
 	facts, err := s.gates.survey(
 		c, p,
-		promotionRequest{through: w.through, actor: c.asker(in.Lane, in.Environment), back: w.back, findings: true},
+		promotionRequest{through: w.through, actor: c.asker(p.lane.Name, p.environment.Name), back: w.back, findings: true},
 	)
 	if err != nil {
 		return nil, err
@@ -118,16 +123,12 @@ func (s *deploying) previewFleet(
 		return nil, err
 	}
 	plans := plansOf(seen)
-	shown := *in
-	first := max(0, slices.IndexFunc(seen, func(one surveyed) bool { return one.away == "" }))
-	shown.Environment = seen[first].place.environment.Name
-	for _, one := range plans {
-		if one.Steps > 0 {
-			shown.Environment = lane.PlaceName(in.Environment, one.Targets[0])
-			break
-		}
+	shown := max(0, slices.IndexFunc(seen, func(one surveyed) bool { return one.away == "" }))
+	if plans[0].Steps > 0 {
+		name := lane.PlaceName(p.environment.Name, plans[0].Targets[0])
+		shown = slices.IndexFunc(seen, func(one surveyed) bool { return one.place.environment.Name == name })
 	}
-	answer, err := s.preview(c, &shown)
+	answer, err := s.previewOne(c, seen[shown].place, w, in)
 	if err != nil {
 		return nil, err
 	}
