@@ -212,7 +212,8 @@ func printFleetEnd(e *env, f *api.FleetDeployment) {
 	if len(exceptions) == 1 {
 		where = exceptions[0]
 	}
-	fmt.Fprintf(e.out, "  → %s\n", e.paint.strong(fmt.Sprintf("vorrang status -lane %s -env %s says how it stands, and what to do", f.Lane, where)))
+	fmt.Fprintf(e.out, "  → %s\n", e.paint.strong(
+		fmt.Sprintf("vorrang status -lane %s -env %s says how it stands, and what to do", f.Lane, where)))
 }
 
 // watchFleet shows a deployment to a fleet, live or later.

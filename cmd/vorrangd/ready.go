@@ -61,7 +61,8 @@ func ready(ctx context.Context, s settings) error {
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
 		text, _ := io.ReadAll(io.LimitReader(answer.Body, 200)) // what arrived is said
-		return fmt.Errorf("the service at %s is not ready: %s (%d)", request.URL.Host, strings.TrimSpace(string(text)), answer.StatusCode)
+		return fmt.Errorf("the service at %s is not ready: %s (%d)",
+			request.URL.Host, strings.TrimSpace(string(text)), answer.StatusCode)
 	}
 	return nil
 }

@@ -144,10 +144,11 @@ func TestWavesThatAreLessCareful(t *testing.T) {
 	before, err := Parse("lane.yaml", []byte(fleetFile), engines)
 	require.NoError(t, err)
 	for waves, want := range map[string][]Change{
-		"canary: 0, size: 5, at-once: 3, tolerate: 1":  {{"production", "canary: 0, was 2", true}},
-		"canary: 3, size: 5, at-once: 3, tolerate: 1":  {{"production", "canary: 3, was 2", false}},
-		"canary: 2, at-once: 3, tolerate: 1":           {{"production", "size: all that are left, was 5", true}},
-		"canary: 2, size: 4, at-once: 9, tolerate: 0":  {{"production", "size: 4, was 5", false}, {"production", "at-once: 9, was 3", false}, {"production", "tolerate: 0, was 1", false}},
+		"canary: 0, size: 5, at-once: 3, tolerate: 1": {{"production", "canary: 0, was 2", true}},
+		"canary: 3, size: 5, at-once: 3, tolerate: 1": {{"production", "canary: 3, was 2", false}},
+		"canary: 2, at-once: 3, tolerate: 1":          {{"production", "size: all that are left, was 5", true}},
+		"canary: 2, size: 4, at-once: 9, tolerate: 0": {{"production", "size: 4, was 5", false},
+			{"production", "at-once: 9, was 3", false}, {"production", "tolerate: 0, was 1", false}},
 		"canary: 2, size: 50, at-once: 3, tolerate: 1": {{"production", "size: 50, was 5", true}},
 	} {
 		after, err := Parse("lane.yaml", []byte(strings.Replace(fleetFile, "canary: 2, size: 5, at-once: 3, tolerate: 1", waves, 1)), engines)
