@@ -427,6 +427,7 @@ func TestAFleetStandsInAList(t *testing.T) {
 	list("one " + url)
 	status = must(w.Status(t.Context(), "gauges", "all", "none"))
 	assert.Equal(t, 2, status.Fleet.Targets, "a fleet with half of its lines is not whole")
+	assert.Equal(t, []string{"two"}, status.Fleet.Gone)
 	require.Len(t, status.Trouble, 1)
 	assert.Equal(t, "1 of 2 targets (two): it no longer stands in the list of targets in file:"+file, status.Trouble[0].Message)
 	_, err = w.Promote(t.Context(), "gauges", "all", client.Promotion{})
@@ -434,6 +435,7 @@ func TestAFleetStandsInAList(t *testing.T) {
 	must(w.SetAside(t.Context(), "gauges", "all.two", "its mast is gone"))
 	status = must(w.Status(t.Context(), "gauges", "all", "none"))
 	assert.Equal(t, 1, status.Fleet.Targets, "what is gone, and meant to be")
+	assert.Empty(t, status.Fleet.Gone)
 	assert.Empty(t, status.Fleet.Aside)
 	assert.Equal(t, map[string]plan.Stand{"one": plan.Reached},
 		stands(w.FleetEnded(must(w.Promote(t.Context(), "gauges", "all", client.Promotion{})))))

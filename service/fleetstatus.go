@@ -49,6 +49,7 @@ func (s *views) fleetStatus(ctx context.Context, p targetContext) (api.Environme
 	if err != nil {
 		return status, err
 	}
+	status.Fleet.Gone = s.targets.gone(e)
 	var places []targetContext
 	for _, place := range s.targets.places(p) {
 		if a, is := aside[lane.TargetOf(place.environment.Name)]; is {

@@ -181,6 +181,18 @@ func (s *targets) whole(ctx context.Context, l lane.Lane) (lane.Lane, error) {
 	return l, nil
 }
 
+// gone names the targets of a fleet whose line is gone from its list.
+func (s *targets) gone(e lane.Environment) []string {
+	if e.Fleet.From == "" {
+		return nil
+	}
+	list, err := s.list(e.Fleet.From)
+	if err != nil {
+		return nil // the whole fleet says so
+	}
+	return slices.DeleteFunc(targetNames(e), func(name string) bool { return list.urls[name] != "" })
+}
+
 // lanes are all lanes, with the targets of their fleets.
 func (s *targets) lanes(ctx context.Context) ([]lane.Lane, error) {
 	list, err := s.Records.Lanes(ctx)

@@ -306,15 +306,19 @@ func setAsideCommand() command {
 		verb: "set-aside", does: "has deployments to a fleet, and gates, pass over one target",
 		explain: "For a target that is away for long, or is taken out of use. It is named with its reason until it is taken back.",
 		example: "vorrang set-aside -env production -target north-7 -reason \"its mast is being repaired\"\n" +
-			"vorrang set-aside -env production -target north-7 -end",
+			"vorrang set-aside -env production -target north-7 -end\n" +
+			"vorrang set-aside -env production -gone -reason \"the old gauges were sold\"",
 		setUp: func(e *env) func(context.Context, []string) error {
 			reason := e.flags.String("reason", "", "why; everybody who asks the gate `reads` it")
 			end := e.flags.Bool("end", false, "take it back: it is asked for again")
+			gone := e.flags.Bool("gone", false, "every target with a history whose line is gone from the fleet's list")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				name := lane.TargetOf(at.environment)
 				switch {
-				case name == "":
-					return usage("say which target: -target NAME")
+				case *gone && (name != "" || *end):
+					return usage("-gone is about the fleet, and ends nothing")
+				case name == "" && !*gone:
+					return usage("say which target: -target NAME, or those whose line is gone from the list: -gone")
 				case *end && *reason != "":
 					return usage("-end takes no reason")
 				case *end:
@@ -326,6 +330,8 @@ func setAsideCommand() command {
 					})
 				case *reason == "":
 					return usage("say why: -reason TEXT, or -end to take it back")
+				case *gone:
+					return setGoneAside(ctx, e, at, *reason)
 				}
 				a, err := at.SetAside(ctx, at.lane, at.environment, *reason)
 				if err != nil {
@@ -338,6 +344,33 @@ func setAsideCommand() command {
 			})
 		},
 	}
+}
+
+// setGoneAside sets the targets aside whose line is gone from a fleet's list.
+func setGoneAside(ctx context.Context, e *env, at spot, reason string) error {
+	status, err := at.Status(ctx, at.lane, at.environment, "none")
+	if err != nil {
+		return err
+	}
+	if status.Fleet == nil {
+		return usage("-gone: %s has one target, and no list", at.environment)
+	}
+	done := []*api.SetAside{}
+	for _, target := range status.Fleet.Gone {
+		a, err := at.SetAside(ctx, at.lane, lane.PlaceName(at.environment, target), reason)
+		if err != nil {
+			return err
+		}
+		done = append(done, a)
+	}
+	return e.print(done, func() {
+		if len(done) == 0 {
+			fmt.Fprintf(e.out, "%s/%s: no target with a history has lost its line\n", at.lane, at.environment)
+			return
+		}
+		fmt.Fprintf(e.out, "%s of %s/%s, whose %s gone, set aside: %s\n", plural.Count(len(done), "target", "targets"), at.lane,
+			at.environment, plural.Word(len(done), "line is", "lines are"), gate.Some(status.Fleet.Gone))
+	})
 }
 
 // printFleet shows which targets of a fleet agree, and names the odd ones.

@@ -450,6 +450,44 @@ func TestADryRunNamesEveryPlace(t *testing.T) {
 	assert.Contains(t, out, "harbour/production.g2 checksum: step 1")
 }
 
+// TestWhatIsGoneFromAListIsSetAsideAtOnce, and nothing else is.
+func TestWhatIsGoneFromAListIsSetAsideAtOnce(t *testing.T) {
+	w := world(t, map[string]string{"1-a.sql": "SELECT 1"})
+	list := filepath.Join(t.TempDir(), "gauges")
+	lines := ""
+	for _, name := range []string{"g1", "g2", "g3"} {
+		lines += name + " " + pgtest.Database(t) + "\n"
+	}
+	require.NoError(t, os.WriteFile(list, []byte(lines), 0o600))
+	_, err := w.Declare(t.Context(), "lane.yaml", []byte("lane: gauges\nenvironments: [{name: all, targets: \"file:"+list+"\"}]\n"))
+	require.NoError(t, err)
+	setAside := func(args ...string) (int, string, string) {
+		return say(t, append([]string{"set-aside", "-lane", "gauges", "-env", "all"}, args...)...)
+	}
+	for _, args := range [][]string{{"submit", "-lane", "gauges", "-dir", w.Steps}, {"promote", "-lane", "gauges", "-to", "all"}} {
+		code, _, errs := say(t, args...)
+		require.Equal(t, 0, code, errs)
+	}
+	code, out, _ := setAside("-gone", "-reason", "sold")
+	assert.Equal(t, 0, code)
+	assert.Equal(t, "gauges/all: no target with a history has lost its line\n", out)
+	first, _, _ := strings.Cut(lines, "\n")
+	require.NoError(t, os.WriteFile(list, []byte(first), 0o600))
+	code, out, _ = say(t, "status", "-lane", "gauges", "-env", "all")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, out, "2 of 3 targets (g2, g3): it no longer stands in the list of targets in file:"+list)
+	code, _, errs := setAside("-gone")
+	assert.Equal(t, 2, code, "without a reason: %s", errs)
+	code, out, errs = setAside("-gone", "-reason", "sold")
+	require.Equal(t, 0, code, errs)
+	assert.Equal(t, "2 targets of gauges/all, whose lines are gone, set aside: g2, g3\n", out)
+	_, out, _ = say(t, "status", "-lane", "gauges", "-env", "all")
+	assert.Contains(t, out, "gauges/all  in order\n1 target · all agree\n")
+	code, _, errs = setAside("-gone", "-target", "g1", "-reason", "x")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "-gone is about the fleet")
+}
+
 // takeAway takes a database away from under its URL.
 func takeAway(t *testing.T, url string) {
 	name := url[strings.LastIndex(url, "/")+1:]

@@ -52,6 +52,7 @@ type FleetStatus struct {
 	Tolerate int              `json:"tolerate" description:"How many may be held, be away or fail."`
 	Groups   []FleetGroup     `json:"groups" nullable:"false" description:"Targets that agree, the largest group first. Every other one is odd."`
 	Aside    []SetAside       `json:"aside" nullable:"false" description:"Targets that deployments and gates pass over."`
+	Gone     []string         `json:"gone,omitempty" description:"Targets with a history whose line is gone from the list."`
 	Running  *FleetDeployment `json:"running,omitempty"`
 	Last     *FleetDeployment `json:"last,omitempty" description:"The newest deployment to the fleet that has ended."`
 }

@@ -2506,6 +2506,8 @@ export interface components {
         FleetStatus: {
             /** @description Targets that deployments and gates pass over. */
             aside: components["schemas"]["SetAside"][];
+            /** @description Targets with a history whose line is gone from the list. */
+            gone?: string[];
             /** @description Targets that agree, the largest group first. Every other one is odd. */
             groups: components["schemas"]["FleetGroup"][];
             /** @description The newest deployment to the fleet that has ended. */
