@@ -49,7 +49,6 @@ func (s *views) fleetStatus(ctx context.Context, p targetContext) (api.Environme
 	if err != nil {
 		return status, err
 	}
-	status.Fleet.Gone = s.targets.gone(e)
 	var places []targetContext
 	for _, place := range s.targets.places(p) {
 		if a, is := aside[lane.TargetOf(place.environment.Name)]; is {
@@ -84,19 +83,19 @@ func (s *views) fleetStatus(ctx context.Context, p targetContext) (api.Environme
 
 // grouped puts those that agree together, the largest group first.
 func grouped(seen []api.EnvironmentStatus) (groups [][]api.EnvironmentStatus) {
-	at := map[string]int{}
-	for _, one := range seen {
+	for _, alike := range lane.Alike(len(seen), func(i int) (string, string) {
+		one := seen[i]
 		key := fmt.Sprint(one.Reached, one.At, one.Applied, one.Pending, one.Covered, one.Running != nil)
 		for _, t := range one.Trouble {
-			key += "\x00" + lane.Unnamed(likeness(t), one.Environment)
+			key += "\x00" + likeness(t)
 		}
-		i, known := at[key]
-		if !known {
-			i = len(groups)
-			at[key] = i
-			groups = append(groups, nil)
+		return one.Environment, key
+	}) {
+		var group []api.EnvironmentStatus
+		for _, i := range alike {
+			group = append(group, seen[i])
 		}
-		groups[i] = append(groups[i], one)
+		groups = append(groups, group)
 	}
 	slices.SortStableFunc(groups, func(a, b []api.EnvironmentStatus) int { return len(b) - len(a) })
 	return groups
@@ -137,35 +136,31 @@ func groupOf(environment string, list []api.EnvironmentStatus) api.FleetGroup {
 // if of is more than one: of how many. Where it is told in different words, the first target is the example.
 func troublesOf(environment string, seen []api.EnvironmentStatus, of int) []api.Trouble {
 	type told struct {
+		place string
 		api.Trouble
-		places, messages []string
 	}
-	var all []*told
-	known := map[string]*told{}
+	var all []told
 	for _, one := range seen {
 		for _, t := range one.Trouble {
-			like := lane.Unnamed(likeness(t), one.Environment)
-			if known[like] == nil {
-				known[like] = &told{Trouble: t}
-				all = append(all, known[like])
-			}
-			known[like].places = append(known[like].places, one.Environment)
-			known[like].messages = append(known[like].messages, t.Message)
+			all = append(all, told{one.Environment, t})
 		}
 	}
-	slices.SortStableFunc(all, func(a, b *told) int { return len(b.places) - len(a.places) })
+	groups := lane.Alike(len(all), func(i int) (string, string) { return all[i].place, likeness(all[i].Trouble) })
+	slices.SortStableFunc(groups, func(a, b []int) int { return len(b) - len(a) })
 	list := []api.Trouble{}
-	for _, t := range all {
-		if len(t.places) > 1 {
-			for i, place := range t.places {
-				t.messages[i] = lane.Unnamed(t.messages[i], place)
-			}
+	for _, group := range groups {
+		t := all[group[0]].Trouble
+		var places, messages []string
+		for _, i := range group {
+			places, messages = append(places, all[i].place), append(messages, all[i].Message)
+		}
+		if t.Message = gate.Example(places, messages); of > 1 {
+			t.Message = fmt.Sprintf("%d of %s (%s): %s", len(places), plural.Of(of, "target"), gate.Some(places), t.Message)
+		}
+		if len(places) > 1 {
 			t.Remedies = ofTheFleet(environment, t.Remedies)
 		}
-		if t.Message = gate.Example(t.places[0], t.messages); of > 1 {
-			t.Message = fmt.Sprintf("%d of %s (%s): %s", len(t.places), plural.Of(of, "target"), gate.Some(t.places), t.Message)
-		}
-		list = append(list, t.Trouble)
+		list = append(list, t)
 	}
 	return list
 }

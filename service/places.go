@@ -173,24 +173,13 @@ func (s *targets) whole(ctx context.Context, l lane.Lane) (lane.Lane, error) {
 		if err != nil {
 			return l, err
 		}
+		e.Fleet.Gone = left
 		e.Fleet.Targets = slices.Clip(e.Fleet.Targets) // the list is kept
 		for _, name := range left {
 			e.Fleet.Targets = append(e.Fleet.Targets, lane.Target{Name: name, Reference: lane.ReferenceOf(e.Fleet.From, name)})
 		}
 	}
 	return l, nil
-}
-
-// gone names the targets of a fleet whose line is gone from its list.
-func (s *targets) gone(e lane.Environment) []string {
-	if e.Fleet.From == "" {
-		return nil
-	}
-	list, err := s.list(e.Fleet.From)
-	if err != nil {
-		return nil // the whole fleet says so
-	}
-	return slices.DeleteFunc(targetNames(e), func(name string) bool { return list.urls[name] != "" })
 }
 
 // lanes are all lanes, with the targets of their fleets.

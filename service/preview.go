@@ -157,7 +157,7 @@ func plansOf(seen []surveyed) []api.FleetPlan {
 		list[i].Targets = append(list[i].Targets, lane.TargetOf(one.place.environment.Name))
 	}
 	if len(away) > 0 {
-		list[at["away"]].Message = gate.Example(away[0], why)
+		list[at["away"]].Message = gate.Example(away, why)
 	}
 	slices.SortStableFunc(list, func(a, b api.FleetPlan) int {
 		return cmp.Or(cmp.Compare(min(b.Steps, 1), min(a.Steps, 1)), len(b.Targets)-len(a.Targets))

@@ -190,7 +190,7 @@ func nothingSeen(p targetContext) api.EnvironmentStatus {
 		OnFailure: p.lane.Policy(e), Trouble: []api.Trouble{}, Gate: []gate.Check{}}
 	if e.Fleet != nil {
 		status.Fleet = &api.FleetStatus{Targets: len(e.Fleet.Targets), Tolerate: e.Fleet.Tolerate, Groups: []api.FleetGroup{},
-			Aside: []api.SetAside{}}
+			Aside: []api.SetAside{}, Gone: e.Fleet.Gone}
 	}
 	return status
 }

@@ -125,7 +125,7 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 	for _, why := range s.Refused {
 		fmt.Fprintf(e.out, "\n%s %s\n", e.paint.bad("it would be refused:"), why)
 	}
-	for _, all := range together(s.Applied, func(t api.Touched) string { return t.Environment }, touchedWords) {
+	for _, all := range touchedAlike(s) {
 		touched := all.list[0]
 		what := "is no longer in the folder"
 		if !touched.Gone {
@@ -148,9 +148,11 @@ func printSubmitted(e *env, lane string, s *api.Submitted) {
 	}
 }
 
-// touchedWords is all that is said of a step on a target.
-func touchedWords(t api.Touched) string {
-	return fmt.Sprint(t.Number, t.Gone, t.State, t.Change, advice.Text(t.Remedies))
+// touchedAlike is where steps are that a submission changes, those together of which the same is said.
+func touchedAlike(s *api.Submitted) []*told[api.Touched] {
+	return together(s.Applied, func(t api.Touched) string { return t.Environment }, func(t api.Touched) string {
+		return fmt.Sprint(t.Number, t.Gone, t.State, t.Change, advice.Text(t.Remedies))
+	})
 }
 
 // joined is one sentence behind another.
@@ -206,6 +208,7 @@ func writeSubmitJUnit(path, lane string, s *api.Submitted, failed error) error {
 		for _, ref := range s.Late {
 			late[ref.Number] = true
 		}
+		touched := touchedAlike(s)
 		for _, ref := range slices.Concat(s.New, s.Edited, s.Gone) {
 			bad, next := "", ""
 			if late[ref.Number] {
@@ -214,7 +217,7 @@ func writeSubmitJUnit(path, lane string, s *api.Submitted, failed error) error {
 					ref.Number,
 				), "give it a higher number"
 			}
-			for _, all := range together(s.Applied, func(t api.Touched) string { return t.Environment }, touchedWords) {
+			for _, all := range touched {
 				if t := all.list[0]; t.Number == ref.Number {
 					bad = joined(bad, fmt.Sprintf("step %s is %s on %s, and would be changed", t.Number, t.State, named(all.places)))
 					next = joined(next, advice.Text(t.Remedies))

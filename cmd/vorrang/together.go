@@ -19,16 +19,12 @@ type told[T any] struct {
 // together puts what is said alike of a fleet's targets into one. said is what is said of a place, as far as it is not
 // that place's alone; the place's own name in it does not count.
 func together[T any](list []T, place, said func(T) string) (all []*told[T]) {
-	known := map[string]*told[T]{}
-	for _, one := range list {
-		at := place(one)
-		key := lane.EnvironmentOf(at) + "\x00" + lane.Unnamed(said(one), at)
-		if known[key] == nil {
-			known[key] = &told[T]{}
-			all = append(all, known[key])
+	for _, group := range lane.Alike(len(list), func(i int) (string, string) { return place(list[i]), said(list[i]) }) {
+		t := &told[T]{}
+		for _, i := range group {
+			t.places, t.list = append(t.places, place(list[i])), append(t.list, list[i])
 		}
-		known[key].places = append(known[key].places, at)
-		known[key].list = append(known[key].list, one)
+		all = append(all, t)
 	}
 	return all
 }
@@ -37,11 +33,9 @@ func together[T any](list []T, place, said func(T) string) (all []*told[T]) {
 func (t told[T]) example(words func(T) string) string {
 	said := make([]string, len(t.list))
 	for i, one := range t.list {
-		if said[i] = words(one); len(t.list) > 1 {
-			said[i] = lane.Unnamed(said[i], t.places[i])
-		}
+		said[i] = words(one)
 	}
-	return gate.Example(t.places[0], said)
+	return gate.Example(t.places, said)
 }
 
 // named names places: an environment or one target as it is, several targets of a fleet by their number and the first

@@ -101,19 +101,24 @@ func reachable(of int, away []Away) Check {
 		places[i], why[i] = one.Place, one.Why
 	}
 	evidence := fmt.Sprintf("%d of %s could not be read (%s): %s",
-		len(away), plural.Of(of, "target"), Some(places), Example(places[0], why))
+		len(away), plural.Of(of, "target"), Some(places), Example(places, why))
 	return hold(Reachable, evidence,
 		remedy.ByHand("let the service reach them, or set them aside with a reason")).about(places)
 }
 
-// Example is what is said of several targets: the same of all, or what is said of the first, with its name.
-func Example(first string, said []string) string {
-	for _, one := range said {
-		if one != said[0] {
-			return lane.TargetOf(first) + ": " + said[0]
+// Example is what is said of one place, or of several in the same words, or else what is said of the first, with its
+// name. A place's own name in what is said of it makes no difference.
+func Example(places, said []string) string {
+	if len(places) == 1 {
+		return said[0]
+	}
+	first := lane.Unnamed(said[0], places[0])
+	for i, one := range said {
+		if lane.Unnamed(one, places[i]) != first {
+			return lane.TargetOf(places[0]) + ": " + first
 		}
 	}
-	return said[0]
+	return first
 }
 
 // mergeOne merges what the targets' gates say of the check with a number.
@@ -129,22 +134,15 @@ func mergeOne(environment string, answers []Answer, number int) Check {
 			worst = c
 		}
 	}
-	var said []*saying
-	known := map[string]*saying{}
+	var of []Answer // those that say the same as the worst
 	for _, a := range answers {
-		c := a.Result.Checks[number]
-		if c.Verdict != worst.Verdict {
-			continue
+		if a.Result.Checks[number].Verdict == worst.Verdict {
+			of = append(of, a)
 		}
-		ofAll := lane.Unnamed(c.Evidence, a.Place)
-		if known[ofAll] == nil {
-			known[ofAll] = &saying{own: c.Evidence, ofAll: ofAll}
-			said = append(said, known[ofAll])
-		}
-		known[ofAll].places = append(known[ofAll].places, a.Place)
 	}
+	said := lane.Alike(len(of), func(i int) (string, string) { return of[i].Place, of[i].Result.Checks[number].Evidence })
 	merged := worst
-	merged.Evidence = said[0].ofAll
+	merged.Evidence = lane.Unnamed(of[0].Result.Checks[number].Evidence, of[0].Place)
 	switch {
 	case worst.Verdict != Hold:
 	case held == len(answers) && len(said) == 1: // it is about all of them
@@ -157,8 +155,12 @@ func mergeOne(environment string, answers []Answer, number int) Check {
 		}
 	default:
 		var parts []string
-		for _, one := range said[:min(len(said), mostNamed)] {
-			parts = append(parts, one.String())
+		for _, group := range said[:min(len(said), mostNamed)] {
+			var places, evidence []string
+			for _, i := range group {
+				places, evidence = append(places, of[i].Place), append(evidence, of[i].Result.Checks[number].Evidence)
+			}
+			parts = append(parts, Some(places)+": "+Example(places, evidence))
 		}
 		if more := len(said) - mostNamed; more > 0 {
 			parts = append(parts, "and other reasons for "+plural.Of(more, "more target"))
@@ -166,18 +168,4 @@ func mergeOne(environment string, answers []Answer, number int) Check {
 		merged.Evidence = strings.Join(parts, "; ")
 	}
 	return merged
-}
-
-// saying is what a check says of targets of a fleet.
-type saying struct {
-	places []string
-	own    string // of the first of them
-	ofAll  string // the same without its name
-}
-
-func (s saying) String() string {
-	if len(s.places) == 1 {
-		return Some(s.places) + ": " + s.own
-	}
-	return Some(s.places) + ": " + s.ofAll
 }

@@ -12,6 +12,7 @@ type Fleet struct {
 	Targets []Target `json:"targets,omitempty" description:"In the order in which a deployment reaches them."`
 	From    string   `json:"from,omitempty" description:"A reference to a list of the targets instead: a line each, with a name and a connection URL."`
 	Unread  string   `json:"-"` // why the list cannot be read; empty where it can
+	Gone    []string `json:"-"` // those of the targets whose line is gone from the list
 	Waves
 }
 
@@ -85,6 +86,23 @@ func Unnamed(text, place string) string {
 		from = end
 	}
 	return text
+}
+
+// Alike puts together what is said alike of targets of one fleet, by its numbers from 0 to n, in the order of the first
+// of each. A place's own name in what is said of it makes no difference.
+func Alike(n int, said func(int) (place, text string)) (groups [][]int) {
+	known := map[string]int{}
+	for i := range n {
+		place, text := said(i)
+		key := EnvironmentOf(place) + "\x00" + Unnamed(text, place)
+		at, is := known[key]
+		if !is {
+			at, groups = len(groups), append(groups, nil)
+			known[key] = at
+		}
+		groups[at] = append(groups[at], i)
+	}
+	return groups
 }
 
 // inName reports whether a character may be one of a name.
