@@ -47,6 +47,9 @@ type Session struct {
 	expected *engine.Settings // with which Begin follows the next Commit; nil if that is not known
 	ahead    *engine.Settings // of the transaction that is open already for the next Begin; nil for none
 	measured measured
+
+	looksOften bool      // after every step: what a look opens is kept for the next one
+	reader     *pgx.Conn // that helps to look; nil where there is none
 }
 
 // own are the settings of our own connection: whatever the database, the role or
@@ -143,6 +146,9 @@ func (s *Session) Close() {
 	defer cancel()
 	if s.steps != nil {
 		_ = s.steps.Close(ctx) // before the lock goes with the other; the server ends both either way
+	}
+	if s.reader != nil {
+		_ = s.reader.Close(ctx)
 	}
 	_ = s.conn.Close(ctx)
 }

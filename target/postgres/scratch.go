@@ -102,7 +102,9 @@ func (s *Scratch) admit(ctx context.Context) (err error) {
 	if err != nil {
 		return fmt.Errorf("make a scratch database for %s: %w", cmp.Or(s.Role, s.beside.conn.Config().User), err)
 	}
-	s.Session, err = ConnectTo(ctx, s.url, "vorrangd scratch", s.name)
+	if s.Session, err = ConnectTo(ctx, s.url, "vorrangd scratch", s.name); err == nil {
+		s.looksOften = true
+	}
 	return err
 }
 

@@ -107,7 +107,6 @@ func (s *Session) read(ctx context.Context, schemas []string, needs bool) (schem
 	} else {
 		other := make(chan found, 1)
 		go func() {
-			defer helper.Close(context.WithoutCancel(ctx))
 			f := found{}
 			fault := safely.Do(func() error {
 				if f.err = helper.PgConn().Exec(ctx,
@@ -117,6 +116,7 @@ func (s *Session) read(ctx context.Context, schemas []string, needs bool) (schem
 				return nil
 			})
 			f.err = cmp.Or(f.err, fault)
+			s.done(ctx, helper, f.err)
 			other <- f
 		}()
 		seen = query(ctx, s.conn, second, schemas, room)
@@ -148,27 +148,45 @@ func (f found) withUncovered(ctx context.Context, conn *pgx.Conn) found {
 }
 
 // manyRelations is how many tables, indexes and views make a second connection
-// worth its while.
-const manyRelations = 2000
+// worth its while, and someRelations where that is there already.
+const (
+	manyRelations = 2000
+	someRelations = 100
+)
 
 // helper decides how to read: it opens a second connection that sees the same state, where there is
 // much to read (nil if there is not, or if it cannot be had), and lets plans be
 // kept where there is little.
 func (s *Session) helper(ctx context.Context) (helper *pgx.Conn, shared string, relations int) {
+	enough := manyRelations
+	if s.looksOften {
+		enough = someRelations
+	}
 	var exported *string
 	var mode string
 	err := s.conn.QueryRow(ctx, `SELECT pg_catalog.count(*), CASE WHEN pg_catalog.count(*) > $1 THEN pg_catalog.pg_export_snapshot() END,
 		pg_catalog.set_config('plan_cache_mode',
-		CASE WHEN pg_catalog.count(*) > $1 THEN 'force_custom_plan' ELSE 'force_generic_plan' END, true)
-		FROM pg_catalog.pg_class WHERE oid >= 16384`, manyRelations).Scan(&relations, &exported, &mode)
+		CASE WHEN pg_catalog.count(*) > $2 THEN 'force_custom_plan' ELSE 'force_generic_plan' END, true)
+		FROM pg_catalog.pg_class WHERE oid >= 16384`, enough, manyRelations).Scan(&relations, &exported, &mode)
 	if err != nil || exported == nil {
 		return nil, "", 0
 	}
-	helper, err = pgx.ConnectConfig(ctx, s.conn.Config().Copy())
+	if helper, s.reader = s.reader, nil; helper == nil || helper.IsClosed() {
+		helper, err = pgx.ConnectConfig(ctx, s.conn.Config().Copy())
+	}
 	if err != nil { // there are no connections left: then one must do
 		return nil, "", relations
 	}
 	return helper, *exported, relations
+}
+
+// done ends a helper's transaction, and keeps it where it is soon needed again.
+func (s *Session) done(ctx context.Context, helper *pgx.Conn, failed error) {
+	if failed == nil && s.looksOften && helper.PgConn().Exec(ctx, "ROLLBACK").Close() == nil {
+		s.reader = helper
+		return
+	}
+	_ = helper.Close(context.WithoutCancel(ctx))
 }
 
 func (f found) and(other found) found {

@@ -277,3 +277,37 @@ func TestWhatIsWrittenHereIsWrittenAsTheServerDoes(t *testing.T) {
 	require.NoError(t, rows.Err())
 	assert.Greater(t, compared, 35)
 }
+
+// A scratch database is looked at after every step: one second reader helps with each look, sees what the
+// first sees, and goes with the session.
+func TestAScratchDatabaseIsReadByTwoThatStay(t *testing.T) {
+	scratch := ground(t, pgtest.Database(t))
+	url := pgtest.Shared(t).URL(scratch.Name())
+	readers := func() string {
+		return pgtest.Query(t, url, `SELECT string_agg(pid::text, ' ' ORDER BY pid) FROM pg_stat_activity
+			WHERE datname = current_database() AND pid <> pg_backend_pid() AND application_name = 'vorrangd scratch'`)
+	}
+	look := func() schema.Schema {
+		seen, err := scratch.SnapshotWithNeeds(t.Context(), nil)
+		require.NoError(t, err)
+		assert.Equal(t, detailed(t, url).Objects, seen.Objects)
+		return seen
+	}
+	require.Empty(t, look().Objects[1:], "but the schema public")
+	require.Len(t, strings.Fields(readers()), 1, "an empty schema is read by one")
+
+	pgtest.Exec(t, url, first+strings.Join(apart, ";"))
+	pgtest.Exec(t, url, `DO $$ BEGIN FOR i IN 1..60 LOOP EXECUTE format('CREATE TABLE berth_%s (id int PRIMARY KEY)', i);
+		END LOOP; END $$`)
+	before, both := look(), readers()
+	require.Len(t, strings.Fields(both), 2)
+	pgtest.Exec(t, url, `DROP TABLE berth_7; ALTER TABLE berth_8 ADD COLUMN name text; CREATE VIEW deep AS SELECT 1 AS one`)
+	assert.Len(t, schema.Compare(before, look()), 3)
+	assert.Equal(t, both, readers())
+
+	_, helper, _ := strings.Cut(both, " ")
+	pgtest.Query(t, url, "SELECT pg_terminate_backend("+helper+")::text")
+	_, err := scratch.Snapshot(t.Context(), nil)
+	assert.Error(t, err, "what was cut off in between is said")
+	look() // and the next look has a new one
+}
