@@ -166,12 +166,14 @@ func (s *gates) lookOnce(ctx context.Context, p targetContext, who promotionRequ
 }
 
 func (s *gates) lookNow(ctx context.Context, p targetContext, who promotionRequest) (gate.Facts, error) {
-	session, err := s.targets.connect(ctx, p, "vorrangd status")
+	session, back, err := s.targets.borrow(ctx, p, "vorrangd status")
 	if err != nil {
 		return gate.Facts{}, err
 	}
-	defer session.Close()
+	well := false
+	defer func() { back(well) }()
 	facts, err := s.look(ctx, p, session, who)
+	well = err == nil
 	if err == nil && facts.Entries == 0 { // a deployment would ask all targets of a fleet
 		s.targets.noteIdentity(ctx, p, session)
 	}

@@ -22,6 +22,7 @@ type targets struct {
 	histories histories
 	known     knownIdentities
 	lists     lists
+	resting   resting
 	noted     *noted
 }
 
@@ -135,7 +136,7 @@ func (s *Service) parts(running *work.Deployments) {
 	config := &s.Config
 	s.book = &book{config, running}
 	notes := &noted{}
-	s.targets = &targets{Config: config, noted: notes}
+	s.targets = &targets{Config: config, noted: notes, resting: resting{long: restsFor}}
 	s.hooks = &hooks{config, work.NewHooks(s.Records, s.Log, s.targets.reference, s.HookNetworks), s.targets}
 	s.identities = &identities{Config: config, book: s.book, targets: s.targets}
 	library := &library{config, s.targets}

@@ -149,6 +149,7 @@ func (s *Service) Stop() {
 	s.deploying.rehearsing.Stop()
 	s.running.Stop(s.Grace)
 	s.rounds.Wait()
+	s.targets.resting.stop()
 	within, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	if err := s.deploying.others.seen(within); err != nil {
 		s.Log.Warn("what was seen last is not kept", "error", err)

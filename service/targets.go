@@ -148,12 +148,14 @@ func (s *targets) history(ctx context.Context, p targetContext, application stri
 	seen := verify.Environment{Name: p.environment.Name}
 	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 	defer cancel()
-	session, err := s.connect(ctx, p, application)
+	session, back, err := s.borrow(ctx, p, application)
 	if err != nil {
 		return seen, err
 	}
-	defer session.Close()
+	well := false
+	defer func() { back(well) }()
 	seen.Facts, seen.Entries, err = s.look(ctx, p, session)
+	well = err == nil
 	return seen, err
 }
 

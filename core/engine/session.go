@@ -168,6 +168,16 @@ type Marker interface {
 	Mark(ctx context.Context) (string, error)
 }
 
+// Rester is a session that may be kept, idle, from one look to the next.
+type Rester interface {
+	// Clean reports whether nothing but our own questions ran in it, and it is connected. It
+	// asks nobody.
+	Clean() bool
+	// MayStay asks whether it can look once more, and whether nobody waits for the database to
+	// be left by all sessions.
+	MayStay(ctx context.Context) bool
+}
+
 // Counter is a session whose server counts how large its objects are and how often
 // they are used.
 type Counter interface {

@@ -195,6 +195,31 @@ func steps(t *testing.T, h Harness) {
 	})
 }
 
+// rests: a session that may be kept looks again, and sees what is there then; one in which a step ran, or
+// whose server has ended it, is not kept.
+func rests(t *testing.T, h Harness) {
+	y := newYard(t, h, map[string]string{"1-a.sql": "CREATE TABLE a (id INTEGER);"})
+	kept, can := h.connect(t, y.url).(engine.Rester)
+	if !can {
+		return
+	}
+	session := kept.(engine.Session)
+	looks := func() (tables int) {
+		seen, err := session.Existing(t.Context(), nil)
+		require.NoError(t, err)
+		assert.True(t, kept.Clean())
+		assert.True(t, kept.MayStay(t.Context()))
+		return seen.Tables
+	}
+	assert.Equal(t, 0, looks())
+	y.promoted()
+	assert.Equal(t, 1, looks())
+	assert.False(t, y.session.(engine.Rester).Clean(), "a step ran in it")
+	h.Cut(t, y.url)
+	assert.False(t, kept.MayStay(t.Context()))
+	assert.True(t, session.Closed())
+}
+
 // sessions: nothing that a step leaves in its session reaches the next one, or the
 // ledger.
 func sessions(t *testing.T, h Harness) {

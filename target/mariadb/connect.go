@@ -237,6 +237,7 @@ func (c *conn) until(ctx context.Context, question func(context.Context) error) 
 }
 
 func (c *conn) close() {
+	c.lost = true
 	if c.Conn != nil {
 		_ = c.Conn.Close()
 	}

@@ -242,3 +242,13 @@ func (s *Session) Blockers(ctx context.Context) (blockers []engine.Blocker, err 
 	)
 	return blockers, err
 }
+
+// Clean implements engine.Rester.
+func (s *Session) Clean() bool { return s.steps == nil && !s.own.lost }
+
+// MayStay implements engine.Rester. Nobody waits for idle sessions to leave a database, which
+// may be dropped meanwhile: then nothing is there.
+func (s *Session) MayStay(ctx context.Context) bool {
+	same, err := s.own.number(ctx, "SELECT COALESCE(DATABASE() = ?, 0)", s.config.DBName)
+	return err == nil && same == 1
+}

@@ -181,3 +181,22 @@ func (s *Session) HasTables(ctx context.Context, tables ...string) (bool, error)
 		Scan(&has)
 	return has, s.wrap(err)
 }
+
+// Clean implements engine.Rester.
+func (s *Session) Clean() bool {
+	return s.steps == nil && !s.conn.IsClosed() && s.conn.PgConn().TxStatus() == 'I'
+}
+
+// MayStay implements engine.Rester. Who renames, drops, moves or copies the database holds a lock
+// on it and waits for the sessions on it to leave. Behind a pooler another one answers than did at
+// the start, and what is kept in it is not there.
+func (s *Session) MayStay(ctx context.Context) bool {
+	var may bool
+	err := s.conn.QueryRow(ctx, `SELECT pg_catalog.pg_backend_pid() = $1 AND NOT EXISTS (
+		SELECT FROM pg_catalog.pg_locks l JOIN pg_catalog.pg_database d ON d.oid = l.objid
+		WHERE l.locktype = 'object' AND l.database = 0 AND l.classid = 'pg_catalog.pg_database'::regclass
+			AND d.datname = pg_catalog.current_database() AND l.pid <> pg_catalog.pg_backend_pid()
+			AND l.mode IN ('ShareLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock'))`,
+		s.conn.PgConn().PID()).Scan(&may)
+	return err == nil && may
+}
