@@ -16,11 +16,10 @@ import (
 
 func fleetPath(id int64) string { return "/api/v1/fleet-deployments/" + strconv.FormatInt(id, 10) }
 
-// FleetDeployments lists deployments to fleets, the newest first. Of the query it reads Lane,
-// Environment, Before and Limit.
+// FleetDeployments lists deployments to fleets, the newest first. The step is one that some target was
+// to run.
 func (c *Client) FleetDeployments(ctx context.Context, q DeploymentQuery) (*api.FleetDeployments, error) {
-	query := texts(pageQuery(q.Before, q.Limit), map[string]string{"lane": q.Lane, "environment": q.Environment})
-	return get[api.FleetDeployments](ctx, c, "/api/v1/fleet-deployments", query)
+	return get[api.FleetDeployments](ctx, c, "/api/v1/fleet-deployments", q.query())
 }
 
 // FleetDeployment gives one deployment to a fleet, with how each target stands.

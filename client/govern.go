@@ -74,10 +74,10 @@ func (c *Client) RemoveHook(ctx context.Context, name string) error {
 	return c.remove(ctx, "/api/v1/hooks/"+url.PathEscape(name))
 }
 
-// Deliveries lists what was sent to a hook, or to all if it is empty, newest first. before is
-// Next of the page before, or 0.
-func (c *Client) Deliveries(ctx context.Context, hook string, before int64, limit int) (*api.Deliveries, error) {
-	query := pageQuery(before, limit)
+// Deliveries lists what was sent to a hook, or to all if it is empty, newest first. The search is for
+// a hook, an event, a state or the last answer.
+func (c *Client) Deliveries(ctx context.Context, hook string, q ListQuery) (*api.Deliveries, error) {
+	query := q.values()
 	query.Set("hook", hook)
 	return get[api.Deliveries](ctx, c, "/api/v1/deliveries", query)
 }

@@ -52,9 +52,9 @@ func (c *Client) PutPerson(ctx context.Context, name string, change PersonChange
 	return put[access.Person](ctx, c, "/api/v1/people/"+url.PathEscape(name), change)
 }
 
-// OwnTokens lists the caller's own tokens, never their text.
-func (c *Client) OwnTokens(ctx context.Context) (*api.Tokens, error) {
-	return get[api.Tokens](ctx, c, "/api/v1/session/tokens", nil)
+// OwnTokens lists the caller's own tokens as Tokens lists all.
+func (c *Client) OwnTokens(ctx context.Context, q ListQuery) (*api.Tokens, error) {
+	return get[api.Tokens](ctx, c, "/api/v1/session/tokens", q.values())
 }
 
 // RevokeOwn ends one of the caller's own tokens. Repeated, it is not found.

@@ -120,13 +120,16 @@ type DeploymentQuery struct {
 	Limit  int   // 20 where it is 0, 500 at the most
 }
 
-// Deployments lists deployments, the newest first.
-func (c *Client) Deployments(ctx context.Context, q DeploymentQuery) (*api.Deployments, error) {
-	query := texts(pageQuery(q.Before, q.Limit), map[string]string{
+func (q DeploymentQuery) query() url.Values {
+	return texts(pageQuery(q.Before, q.Limit), map[string]string{
 		"lane": q.Lane, "environment": q.Environment, "outcome": q.Outcome, "actor": q.Actor, "step": q.Step,
 		"release": q.Release,
 	})
-	return get[api.Deployments](ctx, c, "/api/v1/deployments", query)
+}
+
+// Deployments lists deployments, the newest first.
+func (c *Client) Deployments(ctx context.Context, q DeploymentQuery) (*api.Deployments, error) {
+	return get[api.Deployments](ctx, c, "/api/v1/deployments", q.query())
 }
 
 // Deployment gives one deployment.
@@ -178,12 +181,10 @@ func (c *Client) Rehearsal(ctx context.Context, lane, environment string, id int
 	return get[api.Rehearsed](ctx, c, rehearsalPath(lane, environment, id), nil)
 }
 
-// Rehearsals lists rehearsals of an environment, newest first. before is Next of the page
-// before, or 0.
-func (c *Client) Rehearsals(
-	ctx context.Context, lane, environment string, before int64, limit int,
-) (*api.Rehearsals, error) {
-	return get[api.Rehearsals](ctx, c, environmentPath(lane, environment)+"/rehearsals", pageQuery(before, limit))
+// Rehearsals lists rehearsals of an environment, newest first. The search is for who began it, a
+// release, how it ended, or a message.
+func (c *Client) Rehearsals(ctx context.Context, lane, environment string, q ListQuery) (*api.Rehearsals, error) {
+	return get[api.Rehearsals](ctx, c, environmentPath(lane, environment)+"/rehearsals", q.values())
 }
 
 // CancelRehearsal asks a rehearsal to stop. FollowRehearsal tells when it has.

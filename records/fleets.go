@@ -146,13 +146,15 @@ func (r *Records) PlaceOfFleet(ctx context.Context, id int64) (lane, environment
 	return lane, environment, noRows(err)
 }
 
-// FleetDeployments returns deployments to a fleet, or to all of a lane or of all lanes where those
-// are empty, the newest first, and only those before one with a number; 0 for the newest.
-func (r *Records) FleetDeployments(
-	ctx context.Context, lane, environment string, before int64, limit int,
-) ([]FleetDeployment, error) {
-	return r.fleets(ctx, `WHERE ($1 = '' OR lane = $1) AND ($2 = '' OR environment = $2) AND ($3::bigint = 0 OR id < $3)
-		ORDER BY id DESC LIMIT $4`, lane, environment, before, limit)
+// FleetDeployments returns deployments to fleets, the newest first. The step is one that some target was
+// to run.
+func (r *Records) FleetDeployments(ctx context.Context, q DeploymentQuery) ([]FleetDeployment, error) {
+	return r.fleets(ctx, `f WHERE ($1 = '' OR lane = $1) AND ($2 = '' OR environment = $2) AND ($3 = '' OR outcome = $3)
+			AND ($4 = '' OR actor = $4) AND ($5 = '' OR EXISTS (SELECT FROM records.fleet_target t
+				WHERE t.fleet = f.id AND t.steps @> jsonb_build_array($5::text)))
+			AND ($6 = '' OR wish->>'release' = $6) AND ($7::bigint = 0 OR id < $7)
+		ORDER BY id DESC LIMIT $8`,
+		q.Lane, q.Environment, q.Outcome, q.Actor, q.Step, q.Release, q.Before, q.Limit)
 }
 
 func (r *Records) fleets(ctx context.Context, where string, args ...any) ([]FleetDeployment, error) {

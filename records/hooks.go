@@ -93,10 +93,12 @@ func (r *Records) ClaimDeliveries(ctx context.Context, limit int) ([]Delivery, e
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Delivery])
 }
 
-// Deliveries returns the newest deliveries; an empty hook means all.
-func (r *Records) Deliveries(ctx context.Context, hook string, before int64, limit int) ([]Delivery, error) {
-	return r.deliveries(ctx, `WHERE ($2 = '' OR hook = $2) AND ($3::bigint = 0 OR id < $3) ORDER BY id DESC LIMIT $1`,
-		limit, hook, before)
+// Deliveries returns the newest deliveries; an empty hook means all. The search is for a hook, an
+// event, a state or the last answer.
+func (r *Records) Deliveries(ctx context.Context, hook string, q ListQuery) ([]Delivery, error) {
+	return r.deliveries(ctx, `WHERE ($2 = '' OR hook = $2) AND ($3::bigint = 0 OR id < $3)
+		AND `+containing(`concat_ws(E'\n', hook, type, state, says, nullif(status, 0))`, "$4")+` ORDER BY id DESC LIMIT $1`,
+		q.most(), hook, q.Before, q.Search)
 }
 
 func (r *Records) deliveries(ctx context.Context, where string, args ...any) ([]Delivery, error) {

@@ -298,20 +298,6 @@ func (r *Records) Makers(ctx context.Context) (map[string][]string, error) {
 	return makers, err
 }
 
-// OwnTokens returns a person's tokens that were not revoked, the newest first.
-func (r *Records) OwnTokens(ctx context.Context, person string) ([]access.Token, error) {
-	rows, _ := r.pool.Query(
-		ctx,
-		`SELECT `+tokenColumns+tokensWithPeople+`WHERE t.person = $1 AND t.revoked_at IS NULL ORDER BY t.id DESC`,
-		person,
-	)
-	list, err := pgx.CollectRows(rows, scanToken)
-	if err != nil {
-		return nil, fmt.Errorf("read the tokens: %w", err)
-	}
-	return list, nil
-}
-
 // RevokeOwn ends a person's own token; false if they have none with the number.
 func (r *Records) RevokeOwn(ctx context.Context, person string, id int64) (bool, error) {
 	tag, err := r.pool.Exec(
@@ -391,15 +377,15 @@ func (r *Records) SaveUses(ctx context.Context) error {
 	return nil
 }
 
-// Tokens returns tokens that were not revoked, the newest first. The search is for a name, a
-// person, a grant or who made it.
-func (r *Records) Tokens(ctx context.Context, q ListQuery) ([]access.Token, error) {
+// Tokens returns tokens that were not revoked, the newest first: a person's own, or all where none is
+// named. The search is for a name, a person, a grant or who made it.
+func (r *Records) Tokens(ctx context.Context, person string, q ListQuery) ([]access.Token, error) {
 	rows, _ := r.pool.Query(
 		ctx,
-		`SELECT `+tokenColumns+tokensWithPeople+`WHERE t.revoked_at IS NULL AND ($1 = 0 OR t.id < $1)
+		`SELECT `+tokenColumns+tokensWithPeople+`WHERE t.revoked_at IS NULL AND ($1 = 0 OR t.id < $1) AND ($4 = '' OR t.person = $4)
 			AND `+containing(`concat_ws(' ', t.name, t.person, t.made_by, array_to_string(t.grants, ' '))`, `$2`)+`
 		ORDER BY t.id DESC LIMIT $3`,
-		q.Before, q.Search, q.most(),
+		q.Before, q.Search, q.most(), person,
 	)
 	list, err := pgx.CollectRows(rows, scanToken)
 	if err != nil {

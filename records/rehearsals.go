@@ -136,12 +136,15 @@ func (r *Records) Rehearsal(ctx context.Context, lane, environment string, id in
 	return r.oneRehearsal(ctx, `id = $1 AND lane = $2 AND environment = $3`, id, lane, environment)
 }
 
-// Rehearsals are the newest ones of an environment.
+// Rehearsals are the newest ones of an environment. The search is for who began it, a release, how it
+// ended, or a message.
 func (r *Records) Rehearsals(
-	ctx context.Context, lane, environment string, before int64, limit int,
+	ctx context.Context, lane, environment string, q ListQuery,
 ) ([]Rehearsal, error) {
 	rows, err := r.pool.Query(ctx, `SELECT `+rehearsalColumns+` FROM records.rehearsal WHERE lane = $1 AND environment = $2
-		AND ($3::bigint = 0 OR id < $3) ORDER BY id DESC LIMIT $4`, lane, environment, before, limit)
+			AND ($3::bigint = 0 OR id < $3) AND `+containing(`concat_ws(E'\n', actor, coalesce(nullif(release, ''), 'loose steps'), message,
+				CASE WHEN state <> 'ended' THEN state WHEN body @> '{"passed": true}' THEN 'passed' ELSE 'did not pass' END)`, "$5")+`
+		ORDER BY id DESC LIMIT $4`, lane, environment, q.Before, q.most(), q.Search)
 	if err != nil {
 		return nil, fmt.Errorf("read the rehearsals: %w", err)
 	}

@@ -123,13 +123,14 @@ func (r *Records) snapshot(ctx context.Context, where string, args ...any) (Snap
 	return s, nil
 }
 
-// Snapshots lists an environment's snapshots without their schemas, the newest
-// first.
-func (r *Records) Snapshots(ctx context.Context, lane, environment string, limit int) ([]Snapshot, error) {
+// Snapshots lists an environment's snapshots without their schemas, the newest first. The search is
+// for a deployment, who it was, a reason, or why it was kept.
+func (r *Records) Snapshots(ctx context.Context, lane, environment string, q ListQuery) ([]Snapshot, error) {
 	rows, err := r.pool.Query(
 		ctx,
-		`SELECT `+snapshotColumns+` FROM records.snapshot s WHERE lane = $1 AND environment = $2 ORDER BY id DESC LIMIT $3`,
-		lane, environment, limit,
+		`SELECT `+snapshotColumns+` FROM records.snapshot s WHERE lane = $1 AND environment = $2 AND ($3::bigint = 0 OR id < $3)
+			AND `+containing(`concat_ws(E'\n', why, actor, reason, deployment)`, "$5")+` ORDER BY id DESC LIMIT $4`,
+		lane, environment, q.Before, q.most(), q.Search,
 	)
 	if err != nil {
 		return nil, fmt.Errorf("list the schemas that are known: %w", err)

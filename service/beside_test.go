@@ -98,7 +98,7 @@ func TestAnyServiceTellsOfARehearsalAtAnother(t *testing.T) {
 		ended <- r.State
 	}()
 	<-begun
-	list := must(beside.Rehearsals(t.Context(), "harbour", "staging", 0, 1))
+	list := must(beside.Rehearsals(t.Context(), "harbour", "staging", client.ListQuery{Limit: 1}))
 	_, err := beside.CancelRehearsal(t.Context(), "harbour", "staging", list.Rehearsals[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, rehearsal.Cancelled, <-ended)

@@ -59,7 +59,8 @@ type deploymentsIn struct {
 	Limit       int    `query:"limit" default:"20" minimum:"1" maximum:"500"`
 }
 
-func (s *deploying) deployments(c call, in *deploymentsIn) (*api.Deployments, error) {
+// query is what the records are asked for.
+func (in deploymentsIn) query() (records.DeploymentQuery, error) {
 	query := records.DeploymentQuery{
 		Lane: in.Lane, Environment: in.Environment, Outcome: deploy.Outcome(in.Outcome), Actor: in.Actor,
 		Release: in.Release,
@@ -67,9 +68,17 @@ func (s *deploying) deployments(c call, in *deploymentsIn) (*api.Deployments, er
 	if in.Step != "" {
 		number, err := step.ParseNumber(in.Step)
 		if err != nil {
-			return nil, badRequest(nil, "step: %s", err)
+			return query, badRequest(nil, "step: %s", err)
 		}
 		query.Step = number
+	}
+	return query, nil
+}
+
+func (s *deploying) deployments(c call, in *deploymentsIn) (*api.Deployments, error) {
+	query, err := in.query()
+	if err != nil {
+		return nil, err
 	}
 	list, next, err := lookable(c.who, in.Before, in.Limit,
 		func(before int64, most int) ([]records.Deployment, error) {

@@ -74,7 +74,7 @@ func TestRehearsalsAreReadPageByPage(t *testing.T) {
 		must(w.Rehearse(t.Context(), "harbour", "development", client.Rehearsal{}, nil))
 	}
 	page := func(before int64) (ids []int64, next int64) {
-		found := must(w.Rehearsals(t.Context(), "harbour", "development", before, 2))
+		found := must(w.Rehearsals(t.Context(), "harbour", "development", client.ListQuery{Before: before, Limit: 2}))
 		for _, one := range found.Rehearsals {
 			ids = append(ids, one.ID)
 		}
@@ -86,4 +86,11 @@ func TestRehearsalsAreReadPageByPage(t *testing.T) {
 	ids, next = page(next)
 	assert.Equal(t, []int64{1}, ids)
 	assert.Zero(t, next)
+
+	w.Submitted(map[string]string{"2-b.sql": "SELECT 1 / 0"})
+	must(w.Rehearse(t.Context(), "harbour", "development", client.Rehearsal{}, nil))
+	for search, found := range map[string]int{"did not pass": 1, "passed": 3, "LOOSE": 4, "nobody": 0, "%": 0} {
+		list := must(w.Rehearsals(t.Context(), "harbour", "development", client.ListQuery{Search: search}))
+		assert.Len(t, list.Rehearsals, found, search)
+	}
 }

@@ -123,17 +123,15 @@ func changeIn(told, now api.FleetDeployment) (change api.FleetDeployment, change
 	return change, len(change.Targets) > 0 || !reflect.DeepEqual(told, change)
 }
 
-type fleetDeploymentsIn struct {
-	Lane        string `query:"lane"`
-	Environment string `query:"environment"`
-	Before      int64  `query:"before" minimum:"0" description:"Only those before this one; the newest if absent."`
-	Limit       int    `query:"limit" minimum:"1" maximum:"100" default:"20"`
-}
-
-func (s *deploying) fleetDeployments(c call, in *fleetDeploymentsIn) (*api.FleetDeployments, error) {
+func (s *deploying) fleetDeployments(c call, in *deploymentsIn) (*api.FleetDeployments, error) {
+	query, err := in.query()
+	if err != nil {
+		return nil, err
+	}
 	list, next, err := lookable(c.who, in.Before, in.Limit,
 		func(before int64, most int) ([]records.FleetDeployment, error) {
-			return s.Records.FleetDeployments(c, in.Lane, in.Environment, before, most)
+			query.Before, query.Limit = before, most
+			return s.Records.FleetDeployments(c, query)
 		},
 		func(f records.FleetDeployment) (lane, environment string) { return f.Lane, f.Environment },
 		func(f records.FleetDeployment) int64 { return f.ID })

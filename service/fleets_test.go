@@ -81,7 +81,16 @@ func TestAFleetGetsStepsInWaves(t *testing.T) {
 	require.Len(t, fleets.Deployments, 1)
 	assert.Equal(t, 5, fleets.Deployments[0].Counts[plan.Reached])
 
-	_, err := w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging")
+	for query, found := range map[client.DeploymentQuery]int{
+		{Outcome: "done", Step: "1", Actor: fleets.Deployments[0].Actor, Environment: "staging"}: 1,
+		{Outcome: "failed"}: 0, {Step: "2"}: 0, {Actor: "nobody"}: 0, {Release: "R1"}: 0, {Environment: "production"}: 0,
+	} {
+		assert.Len(t, must(w.FleetDeployments(t.Context(), query)).Deployments, found, "%+v", query)
+	}
+	_, err := w.FleetDeployments(t.Context(), client.DeploymentQuery{Step: "x y"})
+	assert.ErrorContains(t, err, "step: ")
+
+	_, err = w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging")
 	require.ErrorContains(t, err, "g1, g2, g3, g4, g5: there is no way back for step 1 (tide)")
 }
 

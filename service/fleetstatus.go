@@ -12,6 +12,7 @@ import (
 	"vorrang/core/lane"
 	"vorrang/core/remedy"
 	"vorrang/internal/plural"
+	"vorrang/records"
 	"vorrang/service/api"
 )
 
@@ -204,7 +205,8 @@ func gateOf(environment string, seen []api.EnvironmentStatus) []gate.Check {
 
 // lastOfFleet adds the deployments to the fleet.
 func (s *views) lastOfFleet(ctx context.Context, p targetContext, status *api.EnvironmentStatus) error {
-	newest, err := s.Records.FleetDeployments(ctx, p.lane.Name, p.environment.Name, 0, 2)
+	newest, err := s.Records.FleetDeployments(
+		ctx, records.DeploymentQuery{Lane: p.lane.Name, Environment: p.environment.Name, Limit: 2})
 	if err != nil {
 		return err
 	}

@@ -282,17 +282,21 @@ func TestHooksAreToldInSignedCloudEvents(t *testing.T) {
 		"the one that was refused came again",
 	)
 	require.Eventually(t, func() bool {
-		for _, d := range must(w.Deliveries(ctx, "chat", 0, 10)).Deliveries {
+		for _, d := range must(w.Deliveries(ctx, "chat", client.ListQuery{Limit: 10})).Deliveries {
 			if d.State != "delivered" {
 				return false
 			}
 		}
 		return true
 	}, 10*time.Second, 20*time.Millisecond)
-	log := must(w.Deliveries(ctx, "", 0, 10)).Deliveries
-	first := must(w.Deliveries(ctx, "chat", 0, 2))
-	second := must(w.Deliveries(ctx, "chat", first.Next, 2))
+	log := must(w.Deliveries(ctx, "", client.ListQuery{Limit: 10})).Deliveries
+	first := must(w.Deliveries(ctx, "chat", client.ListQuery{Limit: 2}))
+	second := must(w.Deliveries(ctx, "chat", client.ListQuery{Before: first.Next, Limit: 2}))
 	assert.Equal(t, log[:4], append(first.Deliveries, second.Deliveries...), "page by page they are the same")
+	for search, found := range map[string]int{"started": 2, "CHAT": 5, "Delivered": len(log), "given up": 0} {
+		list := must(w.Deliveries(ctx, "", client.ListQuery{Search: search, Limit: 10})).Deliveries
+		assert.Len(t, list, found, search)
+	}
 	tries := 0
 	for _, d := range log {
 		tries += d.Tries

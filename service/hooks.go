@@ -120,12 +120,14 @@ func (s *hooks) removeHook(c call, in *oneHookIn) (*nothing, error) {
 
 type deliveriesIn struct {
 	Hook   string `query:"hook"`
+	Search string `query:"search" description:"Only those in whose hook, event, state or last answer this stands."`
 	Before int64  `query:"before" minimum:"0" description:"Only those before this one: next of the page before."`
 	Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
 }
 
 func (s *hooks) deliveries(c call, in *deliveriesIn) (*api.Deliveries, error) {
-	list, err := s.Records.Deliveries(c, in.Hook, in.Before, in.Limit+1)
+	list, err := s.Records.Deliveries(
+		c, in.Hook, records.ListQuery{Search: in.Search, Before: in.Before, Limit: in.Limit + 1})
 	answer := &api.Deliveries{Deliveries: []api.Delivery{}}
 	list, answer.Next = page(list, in.Limit, func(d records.Delivery) int64 { return d.ID })
 	for _, d := range list {

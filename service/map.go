@@ -93,14 +93,23 @@ func (s *schemas) svg(c call, in *mapIn) (*api.SchemaMap, error) {
 	return nil, c.fiber.SendString(chart.SVG(m.Map, title))
 }
 
+type knownIn struct {
+	Lane        string `path:"lane"`
+	Environment string `path:"environment"`
+	Search      string `query:"search" description:"Only those in whose deployment, actor or reason this stands, or why they were kept."`
+	Before      int64  `query:"before" minimum:"0" description:"Only those before this one: next of the page before."`
+	Limit       int    `query:"limit" default:"200" minimum:"1" maximum:"1000"`
+}
+
 // known lists the points of an environment's history whose schema was kept.
-func (s *schemas) known(c call, in *environmentIn) (*api.Known, error) {
+func (s *schemas) known(c call, in *knownIn) (*api.Known, error) {
 	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
 		return nil, err
 	}
-	const most = 200
-	list, err := s.Records.Snapshots(c, in.Lane, in.Environment, most)
+	list, err := s.Records.Snapshots(
+		c, in.Lane, in.Environment, records.ListQuery{Search: in.Search, Before: in.Before, Limit: in.Limit + 1})
 	answer := &api.Known{Known: []api.KnownSchema{}}
+	list, answer.Next = page(list, in.Limit, func(k records.Snapshot) int64 { return k.ID })
 	for _, k := range list {
 		answer.Known = append(
 			answer.Known,

@@ -142,9 +142,16 @@ type tokensIn struct {
 	Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 }
 
-func (s *identities) tokens(c call, in *tokensIn) (*api.Tokens, error) {
+func (s *identities) tokens(c call, in *tokensIn) (*api.Tokens, error) { return s.tokensOf(c, "", in) }
+
+func (s *identities) ownTokens(c call, in *tokensIn) (*api.Tokens, error) {
+	return s.tokensOf(c, c.actor, in)
+}
+
+// tokensOf lists a person's tokens, or all where none is named.
+func (s *identities) tokensOf(c call, person string, in *tokensIn) (*api.Tokens, error) {
 	answer := &api.Tokens{}
-	list, err := s.Records.Tokens(c, records.ListQuery{Search: in.Search, Before: in.Before, Limit: in.Limit + 1})
+	list, err := s.Records.Tokens(c, person, records.ListQuery{Search: in.Search, Before: in.Before, Limit: in.Limit + 1})
 	list, answer.Next = page(list, in.Limit, func(t access.Token) int64 { return t.ID })
 	answer.Tokens = append([]access.Token{}, list...)
 	return answer, err

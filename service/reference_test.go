@@ -133,7 +133,7 @@ func TestHooksLeadToNobodysOwnMachine(t *testing.T) {
 	<-heard
 	require.Eventually(t, func() bool {
 		tried := 0
-		for _, d := range must(w.Deliveries(t.Context(), "", 0, 50)).Deliveries {
+		for _, d := range must(w.Deliveries(t.Context(), "", client.ListQuery{Limit: 50})).Deliveries {
 			assert.NotContains(t, d.Message, "hunter2")
 			if d.Hook != "good" && d.Tries > 0 {
 				tried++

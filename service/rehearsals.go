@@ -93,13 +93,15 @@ type rehearsalsIn struct {
 	Environment string `path:"environment"`
 	Before      int64  `query:"before" minimum:"0" description:"Only those before this one: next of the page before."`
 	Limit       int    `query:"limit" default:"20" minimum:"1" maximum:"200"`
+	Search      string `query:"search" description:"Only those in whose actor, release, state or message this stands."`
 }
 
 func (s *deploying) rehearsals(c call, in *rehearsalsIn) (*api.Rehearsals, error) {
 	if _, err := s.targets.place(c, in.Lane, in.Environment); err != nil {
 		return nil, err
 	}
-	list, err := s.Records.Rehearsals(c, in.Lane, in.Environment, in.Before, in.Limit+1)
+	list, err := s.Records.Rehearsals(
+		c, in.Lane, in.Environment, records.ListQuery{Search: in.Search, Before: in.Before, Limit: in.Limit + 1})
 	if err != nil {
 		return nil, err
 	}

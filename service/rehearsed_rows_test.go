@@ -245,7 +245,7 @@ func TestAReleaseIsRehearsedOnceItIsCut(t *testing.T) {
 	must(w.Cut(t.Context(), "harbour", client.Cutting{Name: "2026.12"}))
 	var list []api.Rehearsed
 	require.Eventually(t, func() bool {
-		list = must(w.Rehearsals(t.Context(), "harbour", "staging", 0, 5)).Rehearsals
+		list = must(w.Rehearsals(t.Context(), "harbour", "staging", client.ListQuery{Limit: 5})).Rehearsals
 		return len(list) > 0
 	}, 30e9, 20e6)
 	require.NoError(t, w.FollowRehearsal(t.Context(), &list[0], nil))

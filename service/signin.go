@@ -192,11 +192,6 @@ func (s *identities) makeOwnToken(c call, in *ownTokenIn) (*api.Session, error) 
 	return s.giveToken(c, person, in.Machine)
 }
 
-func (s *identities) ownTokens(c call, _ *nothing) (*api.Tokens, error) {
-	list, err := s.Records.OwnTokens(c, c.actor)
-	return &api.Tokens{Tokens: append([]access.Token{}, list...)}, err
-}
-
 func (s *identities) revokeOwnToken(c call, in *oneTokenIn) (*nothing, error) {
 	if err := c.isPerson("token"); err != nil {
 		return nil, err

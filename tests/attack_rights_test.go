@@ -255,7 +255,7 @@ func TestAttackWhatMustNotBeTold(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, deploy.Done, h.ended(promoted).Outcome)
 	require.Eventually(t, func() bool {
-		sent, err := h.Deliveries(ctx, "inward", 0, 10)
+		sent, err := h.Deliveries(ctx, "inward", client.ListQuery{Limit: 10})
 		require.NoError(t, err)
 		return len(sent.Deliveries) > 0 && strings.Contains(sent.Deliveries[0].Message, "no hook may lead to") &&
 			!strings.Contains(sent.Deliveries[0].Message, secret)

@@ -3,6 +3,9 @@ package tests
 import (
 	"testing"
 
+	"github.com/stretchr/testify/require"
+
+	"vorrang/client"
 	"vorrang/internal/pgtest"
 )
 
@@ -79,6 +82,26 @@ func TestAFleetInTheConsole(t *testing.T) {
 	p.goTo("/lanes/harbour/staging")
 	p.press("Deployments")
 	p.sees("F3")
+	for range 2 {
+		begun, err := p.w.Promote(t.Context(), "harbour", "staging", client.Promotion{})
+		require.NoError(t, err)
+		p.w.FleetEnded(begun)
+		begun, err = p.w.Rollback(t.Context(), "harbour", "staging", client.Way{Last: 1}, "staging")
+		require.NoError(t, err)
+		p.w.FleetEnded(begun)
+	}
 	p.goTo("/deployments")
 	p.sees("To fleets")
+	p.sees("F7")
+	p.wait(`!document.body.innerText.includes("F1")`)
+	p.press("Older")
+	p.sees("F1")
+	p.wait(`!document.body.innerText.includes("F7")`)
+	p.fill("step", "1")
+	p.press("Search")
+	p.sees("F7")
+	p.fill("actor", "nobody")
+	p.press("Search")
+	p.sees("No deployment matches.")
+	p.wait(`!document.body.innerText.includes("To fleets")`)
 }

@@ -47,7 +47,7 @@ func TestACopyThatAKilledServiceLeftIsDropped(t *testing.T) {
 	require.True(t, there(), "it was left behind")
 	p.start()
 	require.Eventually(t, func() bool { return !there() }, 30*time.Second, 50*time.Millisecond)
-	list, err := p.Rehearsals(t.Context(), "harbour", "staging", 0, 5)
+	list, err := p.Rehearsals(t.Context(), "harbour", "staging", client.ListQuery{Limit: 5})
 	require.NoError(t, err)
 	require.Len(t, list.Rehearsals, 1)
 	assert.Equal(t, rehearsal.Interrupted, list.Rehearsals[0].State)

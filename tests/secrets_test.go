@@ -125,7 +125,7 @@ func TestPlantedSecretsAppearNowhere(t *testing.T) {
 		note(err)
 	}
 	require.Eventually(t, func() bool {
-		log, err := p.Deliveries(ctx, "chat", 0, 10)
+		log, err := p.Deliveries(ctx, "chat", client.ListQuery{Limit: 10})
 		return err == nil && len(log.Deliveries) > 0 && log.Deliveries[0].Tries > 0
 	}, 20*time.Second, 50*time.Millisecond)
 	browser := &http.Client{

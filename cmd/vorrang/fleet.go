@@ -246,7 +246,7 @@ func listFleetDeployments(ctx context.Context, e *env, query client.DeploymentQu
 	}
 	return e.print(list, func() {
 		if len(list.Deployments) == 0 {
-			fmt.Fprintln(e.out, "nothing was deployed to a fleet yet")
+			e.noDeployment(query, "nothing was deployed to a fleet yet")
 			return
 		}
 		t := table{heads: []string{"ID", "LANE", "ENVIRONMENT", "DIRECTION", "OUTCOME", "TARGETS", "STARTED (UTC)", "ACTOR"}}

@@ -13,30 +13,32 @@ import (
 func hooksCommand() command {
 	return command{
 		verb: "hooks", does: "lists the programs that are told of what happens, and what was sent to them",
-		example: "vorrang hooks",
+		example: "vorrang hooks\nvorrang hooks -hook chat -search waiting",
 		setUp: func(e *env) func(context.Context, []string) error {
-			limit := e.flags.Int("limit", 20, "the newest so `many` deliveries")
+			var query client.ListQuery
+			e.flags.IntVar(&query.Limit, "limit", 20, "the newest so `many` deliveries")
+			e.flags.StringVar(&query.Search, "search", "", "only deliveries in whose hook, event, state or last answer this `text` stands")
 			hook := e.flags.String("hook", "", "only deliveries to this `hook`")
-			before := e.flags.Int64("before", 0, "only deliveries before this `number`")
+			e.flags.Int64Var(&query.Before, "before", 0, "only deliveries before this `number`")
 			return e.alone(func(ctx context.Context, c *client.Client) error {
 				hooks, err := c.Hooks(ctx, client.ListQuery{Limit: 1000})
 				if err != nil {
 					return err
 				}
-				deliveries, err := c.Deliveries(ctx, *hook, *before, *limit)
+				deliveries, err := c.Deliveries(ctx, *hook, query)
 				if err != nil {
 					return err
 				}
 				return e.print(
 					map[string]any{"hooks": hooks.Hooks, "deliveries": deliveries.Deliveries},
-					func() { printHooks(e, hooks, deliveries) },
+					func() { printHooks(e, hooks, deliveries, *hook != "" || asksForSome(query)) },
 				)
 			})
 		},
 	}
 }
 
-func printHooks(e *env, hooks *api.Hooks, deliveries *api.Deliveries) {
+func printHooks(e *env, hooks *api.Hooks, deliveries *api.Deliveries, some bool) {
 	if len(hooks.Hooks) == 0 {
 		fmt.Fprintln(
 			e.out,
@@ -53,10 +55,15 @@ func printHooks(e *env, hooks *api.Hooks, deliveries *api.Deliveries) {
 		t.add(plain(h.Name), plain(h.URL), plain(h.Secret), plain(lane), plain(strings.Join(h.Events, ", ")))
 	}
 	t.print(e.out, e.paint)
+	fmt.Fprintln(e.out)
 	if len(deliveries.Deliveries) == 0 {
+		what := "nothing was sent yet"
+		if some {
+			what = "there is no such delivery"
+		}
+		fmt.Fprintln(e.out, what)
 		return
 	}
-	fmt.Fprintln(e.out)
 	t = &table{heads: []string{"AT (UTC)", "HOOK", "EVENT", "STATE", "TRIES", ""}}
 	for _, d := range deliveries.Deliveries {
 		state := cell{d.State, e.paint.good}

@@ -210,7 +210,7 @@ func deploymentsCommand() command {
 			e.flags.StringVar(&query.Release, "release", "", "only those that promoted this `release`")
 			e.flags.Int64Var(&query.Before, "before", 0, "only those before this `deployment`")
 			e.flags.IntVar(&query.Limit, "limit", 20, "the newest so many")
-			fleets := e.flags.Bool("fleets", false, "deployments to fleets, each once; of the other flags -lane, -env, -before and -limit")
+			fleets := e.flags.Bool("fleets", false, "deployments to fleets, each once")
 			return func(ctx context.Context, args []string) error {
 				if err := e.noArguments(args); err != nil {
 					return err
@@ -231,11 +231,7 @@ func deploymentsCommand() command {
 
 func printDeployments(e *env, query client.DeploymentQuery, list *api.Deployments) {
 	if len(list.Deployments) == 0 {
-		what := "nothing was deployed yet"
-		if query != (client.DeploymentQuery{Limit: query.Limit}) {
-			what = "there is no such deployment"
-		}
-		fmt.Fprintln(e.out, what)
+		e.noDeployment(query, "nothing was deployed yet")
 		return
 	}
 	t := table{
@@ -257,6 +253,14 @@ func printDeployments(e *env, query client.DeploymentQuery, list *api.Deployment
 	}
 	t.print(e.out, e.paint)
 	e.older(list.Next)
+}
+
+// noDeployment says that a list of deployments is empty: what otherwise, where nothing was searched for.
+func (e *env) noDeployment(query client.DeploymentQuery, otherwise string) {
+	if query != (client.DeploymentQuery{Limit: query.Limit}) {
+		otherwise = "there is no such deployment"
+	}
+	fmt.Fprintln(e.out, otherwise)
 }
 
 // listFlags are the options by which part of a list is asked for; in is what is searched.

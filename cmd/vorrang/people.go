@@ -9,7 +9,6 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/access"
-	"vorrang/service/api"
 )
 
 func peopleCommand() command {
@@ -124,7 +123,7 @@ func tokensCommand() command {
 			revoke := e.flags.Int64("revoke", 0, "with -own: end the one with this `number`")
 			query := e.listByNumber("name, person, grants or maker")
 			return e.alone(func(ctx context.Context, c *client.Client) error {
-				list := func(ctx context.Context) (*api.Tokens, error) { return c.Tokens(ctx, *query) }
+				list := c.Tokens
 				if *own {
 					list = c.OwnTokens
 				}
@@ -138,7 +137,7 @@ func tokensCommand() command {
 					fmt.Fprintf(e.out, "token %d is revoked\n", *revoke)
 					return nil
 				}
-				tokens, err := list(ctx)
+				tokens, err := list(ctx, *query)
 				if err != nil {
 					return err
 				}

@@ -35,7 +35,9 @@ func rehearseCommand() command {
 			e.flags.StringVar(&asked.Through, "through", "", "no further than this `step`")
 			e.flags.IntVar(&asked.Rows, "rows", 0, "copy `N` rows of each table, and those that belong to them")
 			list := e.flags.Bool("list", false, "list the newest rehearsals")
-			before := e.flags.Int64("before", 0, "with -list, only those before this `number`")
+			query := client.ListQuery{Limit: 20}
+			e.flags.Int64Var(&query.Before, "before", 0, "with -list, only those before this `number`")
+			e.flags.StringVar(&query.Search, "search", "", "with -list, only those in whose release, actor, result or message this `text` stands")
 			id := e.flags.Int64("id", 0, "show the rehearsal with this `number`; one that runs is watched")
 			cancel := e.flags.Int64("cancel", 0, "cancel the rehearsal with this `number`")
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
@@ -48,7 +50,7 @@ func rehearseCommand() command {
 				case asked.Rows < 0:
 					return usage("-rows is a number of rows, such as 1000")
 				case *list:
-					return listRehearsals(ctx, e, at, *to, *before)
+					return listRehearsals(ctx, e, at, *to, query)
 				case *cancel != 0:
 					answer, err := at.CancelRehearsal(ctx, at.lane, *to, *cancel)
 					if err != nil {
@@ -112,9 +114,8 @@ func watchRehearsal(ctx context.Context, e *env, c *client.Client, begun *api.Re
 	return nil
 }
 
-func listRehearsals(ctx context.Context, e *env, at spot, environment string, before int64) error {
-	const most = 20
-	answer, err := at.Rehearsals(ctx, at.lane, environment, before, most)
+func listRehearsals(ctx context.Context, e *env, at spot, environment string, query client.ListQuery) error {
+	answer, err := at.Rehearsals(ctx, at.lane, environment, query)
 	if err != nil {
 		return err
 	}
@@ -141,8 +142,8 @@ func listRehearsals(ctx context.Context, e *env, at spot, environment string, be
 				cell{rehearsalWord(one), paint},
 			)
 		}
-		if len(answer.Rehearsals) == 0 && before > 0 {
-			fmt.Fprintln(e.out, "there are no older ones")
+		if len(answer.Rehearsals) == 0 && (query.Before > 0 || query.Search != "") {
+			fmt.Fprintln(e.out, "there is no such rehearsal")
 			return
 		}
 		if len(answer.Rehearsals) == 0 {

@@ -51,6 +51,7 @@ type StepEffect struct {
 // Known lists the points of an environment's history whose schema was kept.
 type Known struct {
 	Known []KnownSchema `json:"known" nullable:"false" description:"The newest first."`
+	Next  int64         `json:"next,omitempty" description:"Where there are more: what the next page is asked for by before."`
 }
 
 // KnownSchema is a point of the history whose schema was kept.

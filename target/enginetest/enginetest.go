@@ -63,7 +63,7 @@ type Left struct{ Script, Gone string }
 func Run(t *testing.T, h Harness) {
 	for name, test := range map[string]func(*testing.T, Harness){
 		"Ledger": ledgers, "Lock": locks, "Steps": steps, "Sessions": sessions, "Existing": existing, "Snapshot": snapshots,
-		"Empty":    empties, "Rests": rests,
+		"Empty": empties, "Rests": rests,
 		"Evidence": looks, "Drafts": drafts, "Kinds": kinds, "Backup": backups, "Probe": probes, "Scratch": scratches,
 		"Rows": rows, "Review": reviews, "Announcements": announcements, "Crashes": crashes, "Cuts": cuts,
 	} {

@@ -2662,6 +2662,11 @@ export interface components {
         Known: {
             /** @description The newest first. */
             known: components["schemas"]["KnownSchema"][];
+            /**
+             * Format: int64
+             * @description Where there are more: what the next page is asked for by before.
+             */
+            next?: number;
         };
         KnownSchema: {
             actor: string;
@@ -3802,6 +3807,8 @@ export interface operations {
         parameters: {
             query?: {
                 hook?: string;
+                /** @description Only those in whose hook, event, state or last answer this stands. */
+                search?: string;
                 /** @description Only those before this one: next of the page before. */
                 before?: number;
                 limit?: number;
@@ -4061,7 +4068,15 @@ export interface operations {
             query?: {
                 lane?: string;
                 environment?: string;
-                /** @description Only those before this one; the newest if absent. */
+                /** @description Only those that ended so. */
+                outcome?: "running" | "done" | "failed" | "backed out" | "cancelled" | "interrupted";
+                /** @description Only those that this person or machine began. */
+                actor?: string;
+                /** @description Only those that were to run this step, or its way back. */
+                step?: string;
+                /** @description Only those that promoted this release. */
+                release?: string;
+                /** @description Only those before this one: next of the page before. */
                 before?: number;
                 limit?: number;
             };
@@ -5400,6 +5415,8 @@ export interface operations {
                 /** @description Only those before this one: next of the page before. */
                 before?: number;
                 limit?: number;
+                /** @description Only those in whose actor, release, state or message this stands. */
+                search?: string;
             };
             header?: never;
             path: {
@@ -5662,7 +5679,13 @@ export interface operations {
     };
     listSchemas: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those in whose deployment, actor or reason this stands, or why they were kept. */
+                search?: string;
+                /** @description Only those before this one: next of the page before. */
+                before?: number;
+                limit?: number;
+            };
             header?: never;
             path: {
                 lane: string;
@@ -6598,7 +6621,13 @@ export interface operations {
     };
     listOwnTokens: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those in whose name, person, grants or maker this stands. */
+                search?: string;
+                /** @description Only those before this one: next of the page before. */
+                before?: number;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;

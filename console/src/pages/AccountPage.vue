@@ -7,8 +7,9 @@ import { ref } from 'vue'
 import { api, result, session, type Token } from '../api'
 import { useAct } from '../look'
 import CommandLine from '../parts/CommandLine.vue'
+import PagedList from '../parts/PagedList.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
-import { usePolled } from '../poll'
+import { usePages } from '../pages'
 import { ago, moment } from '../time'
 
 /** Who one is here, what one may, and what one can change about that. */
@@ -26,7 +27,13 @@ const make = () =>
     until.value = answer.expires_at ?? ''
     await refresh()
   })
-const { value: tokens, refresh } = usePolled(() => result(api.GET('/api/v1/session/tokens')))
+const {
+  value: tokens,
+  refresh,
+  pages,
+} = usePages((search, from?: number) =>
+  result(api.GET('/api/v1/session/tokens', { params: { query: { limit: 20, search, before: from ?? 0 } } })),
+)
 const revoke = (token: Token) =>
   now(async () => {
     await result(api.DELETE('/api/v1/session/tokens/{token}', { params: { path: { token: token.id } } }))
@@ -72,38 +79,42 @@ const change = () =>
           /></label>
           <Button type="submit" label="Make a token" size="small" outlined />
         </form>
-        <table v-if="tokens?.tokens.length" class="list">
-          <thead>
-            <tr>
-              <th>Token</th>
-              <th>Whose programs</th>
-              <th>Good until (UTC)</th>
-              <th>Used</th>
-              <th></th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="t in tokens.tokens" :key="t.id">
-              <td>{{ t.id }}</td>
-              <td>
-                <b>{{ t.name }}</b>
-              </td>
-              <td class="soft small">{{ moment(t.expires_at) }}</td>
-              <td class="soft small">{{ t.used_at ? ago(t.used_at) : 'never' }}</td>
-              <td class="right">
-                <Button
-                  label="Revoke"
-                  size="small"
-                  text
-                  severity="secondary"
-                  :aria-label="`Revoke token ${t.id}`"
-                  @click="revoke(t)"
-                />
-              </td>
-            </tr>
-          </tbody>
-        </table>
-        <p v-else class="soft small">None of your programs has a token.</p>
+        <PagedList v-slot="{ asked }" :pages="pages" name="tokens" within="whose programs">
+          <table v-if="tokens?.tokens.length" class="list">
+            <thead>
+              <tr>
+                <th>Token</th>
+                <th>Whose programs</th>
+                <th>Good until (UTC)</th>
+                <th>Used</th>
+                <th></th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="t in tokens.tokens" :key="t.id">
+                <td>{{ t.id }}</td>
+                <td>
+                  <b>{{ t.name }}</b>
+                </td>
+                <td class="soft small">{{ moment(t.expires_at) }}</td>
+                <td class="soft small">{{ t.used_at ? ago(t.used_at) : 'never' }}</td>
+                <td class="right">
+                  <Button
+                    label="Revoke"
+                    size="small"
+                    text
+                    severity="secondary"
+                    :aria-label="`Revoke token ${t.id}`"
+                    @click="revoke(t)"
+                  />
+                </td>
+              </tr>
+            </tbody>
+          </table>
+          <p v-else class="soft small">
+            {{ asked ? 'None of your tokens matches.' : 'None of your programs has a token.' }}
+          </p>
+        </PagedList>
       </section>
       <section class="panel stack">
         <h2>Your password</h2>

@@ -1,13 +1,11 @@
 <script setup lang="ts">
 import { labels } from '../labels'
-import FleetDeploymentList from '../parts/FleetDeploymentList.vue'
 import DeploymentList from '../parts/DeploymentList.vue'
 </script>
 
 <template>
   <div class="stack">
     <h1>{{ labels.deployments }}</h1>
-    <FleetDeploymentList />
     <DeploymentList />
   </div>
 </template>

@@ -38,7 +38,6 @@ import { useLook } from '../look'
 import { useNewest } from '../newest'
 import DeploymentList from '../parts/DeploymentList.vue'
 import DifferenceView from '../parts/DifferenceView.vue'
-import FleetDeploymentList from '../parts/FleetDeploymentList.vue'
 import FleetPanel from '../parts/FleetPanel.vue'
 import GateTab from '../parts/GateTab.vue'
 import LedgerTable from '../parts/LedgerTable.vue'
@@ -397,11 +396,7 @@ const parts: Record<string, string> = { forward: 'Forward', back: 'Way back', ch
             ><VerificationView v-if="verification" :verification="verification" :fleet="!!status.fleet"
           /></TabPanel>
           <TabPanel value="deployments"
-            ><FleetDeploymentList
-              v-if="status.fleet && tab === 'deployments'"
-              :lane="lane"
-              :environment="environment" />
-            <DeploymentList v-if="tab === 'deployments'" :lane="lane" :environment="environment"
+            ><DeploymentList v-if="tab === 'deployments'" :lane="lane" :environment="environment"
           /></TabPanel>
         </TabPanels>
       </Tabs>

@@ -16,8 +16,8 @@ const {
   value: log,
   problem: unread,
   pages: sent,
-} = usePages((hook, from?: number) =>
-  result(api.GET('/api/v1/deliveries', { params: { query: { limit: 50, hook, before: from ?? 0 } } })),
+} = usePages((search, from?: number) =>
+  result(api.GET('/api/v1/deliveries', { params: { query: { limit: 50, search, before: from ?? 0 } } })),
 )
 </script>
 
@@ -62,9 +62,9 @@ const {
     <template v-if="hooks?.hooks.length">
       <h2>Deliveries</h2>
       <ProblemNote v-if="unread" :problem="unread" />
-      <PagedList v-slot="{ asked }" :pages="sent" name="deliveries" within="a hook's name, in full">
+      <PagedList v-slot="{ asked }" :pages="sent" name="deliveries" within="hook, event, state or answer">
         <p v-if="log && !log.deliveries.length" class="soft">
-          {{ asked ? `Nothing was sent to ${asked}.` : 'Nothing was sent yet.' }}
+          {{ asked ? 'No delivery matches.' : 'Nothing was sent yet.' }}
         </p>
         <table v-if="log?.deliveries.length" class="panel list">
           <thead>

@@ -8,6 +8,7 @@ import { computed, ref, shallowRef, watch } from 'vue'
 import { api, problemOf, result, type Deployment, type Problem } from '../api'
 import { usePolled } from '../poll'
 import DeploymentTable from './DeploymentTable.vue'
+import FleetDeploymentList from './FleetDeploymentList.vue'
 import ProblemNote from './ProblemNote.vue'
 
 /** Deployments of everywhere or of one environment, the newest first: searched, and page by page. */
@@ -100,6 +101,7 @@ const more = computed(() => (next.value === undefined ? !!newest.value?.next : n
       />
       <Button type="submit" label="Search" size="small" outlined severity="secondary" />
     </form>
+    <FleetDeploymentList :query="query" />
     <ProblemNote v-if="problem" :problem="problem" />
     <Skeleton v-if="!newest && !problem" height="200px" />
     <p v-if="newest && searched && !shown.length" class="panel soft">No deployment matches.</p>

@@ -5,9 +5,12 @@ import { ref } from 'vue'
 
 import type { Pages } from '../pages'
 
-/** One page of a list: what it is searched for above it, the pages before and after below it. */
+/**
+ * One page of a list: what it is searched for above it, where it says within what; the pages before and
+ * after below it.
+ */
 const props = withDefaults(
-  defineProps<{ pages: Pages; within: string; name: string; newer?: string; older?: string; many?: boolean }>(),
+  defineProps<{ pages: Pages; within?: string; name: string; newer?: string; older?: string; many?: boolean }>(),
   { newer: 'Newer', older: 'Older' },
 )
 const { asked, newer: before, older: after } = props.pages
@@ -15,7 +18,7 @@ const text = ref('')
 </script>
 
 <template>
-  <form v-if="asked || before || after || many" class="row" @submit.prevent="pages.find(text)">
+  <form v-if="within && (asked || before || after || many)" class="row" @submit.prevent="pages.find(text)">
     <InputText
       v-model="text"
       :name="`search-${name}`"

@@ -23,6 +23,7 @@ const path = { lane: props.environment.lane, environment: props.environment.envi
 const at = `-lane ${path.lane} -env ${path.environment}`
 
 const known = shallowRef<KnownSchema[]>([])
+const older = ref<number>() // what the points before those are asked for by; nothing where there are none
 const others = shallowRef<string[]>([])
 const drift = shallowRef<Drift>()
 const point = ref(0) // a deployment; 0 is now
@@ -57,14 +58,26 @@ const {
     }),
   ),
 )
+const readPoints = (before = 0) =>
+  result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/schemas', { params: { path, query: { before } } }))
+async function readOlder() {
+  try {
+    const points = await readPoints(older.value)
+    known.value = [...known.value, ...points.known]
+    older.value = points.next
+  } catch (error) {
+    problem.value = problemOf(error)
+  }
+}
 async function fetchAll() {
   try {
     const [points, lane, drifted] = await Promise.all([
-      result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/schemas', { params: { path } })),
+      readPoints(),
       result(api.GET('/api/v1/lanes/{lane}', { params: { path: { lane: path.lane } } })),
       result(api.GET('/api/v1/lanes/{lane}/environments/{environment}/drift', { params: { path } })),
     ])
     known.value = points.known
+    older.value = points.next
     others.value = lane.environments.map((e) => e.environment).filter((name) => name !== path.environment)
     drift.value = drifted
     if (!points.known.length) since.value = 'nothing'
@@ -191,6 +204,15 @@ const picture = computed(() => {
           option-value="value"
           size="small"
       /></label>
+      <Button
+        v-if="older"
+        label="Older deployments"
+        size="small"
+        outlined
+        severity="secondary"
+        title="Offer the deployments before those in the two lists, too"
+        @click="readOlder"
+      />
       <AutoComplete
         v-model="found"
         input-id="schema-search"
