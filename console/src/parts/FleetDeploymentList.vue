@@ -34,7 +34,7 @@ watch(
         >
         <StateMark :word="f.outcome === 'running' && f.paused ? 'paused' : f.outcome" />
         <span>{{ f.direction }}</span>
-        <FleetCounts :counts="f.counts" class="grow" />
+        <FleetCounts :counts="f.counts" class="stand" />
         <span class="small soft" :title="moment(f.started_at)">{{ ago(f.started_at) }} by {{ f.actor }}</span>
       </div>
     </PagedList>
@@ -44,6 +44,9 @@ watch(
 <style scoped>
 .tight {
   gap: 6px;
+}
+.stand {
+  flex: 1 1 8em;
 }
 .line {
   border-bottom: 1px solid var(--line);
