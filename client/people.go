@@ -88,6 +88,7 @@ type AuditSearch struct {
 	Actor, Operation, Lane, Environment, Text string
 
 	Since, Until time.Time
+	Before       int64 // Next of the page before; 0 for the newest
 	Limit        int
 }
 
@@ -104,6 +105,9 @@ func (s AuditSearch) query() url.Values {
 	}
 	if !s.Until.IsZero() {
 		query.Set("until", s.Until.UTC().Format(time.RFC3339))
+	}
+	if s.Before > 0 {
+		query.Set("before", strconv.FormatInt(s.Before, 10))
 	}
 	if s.Limit > 0 {
 		query.Set("limit", strconv.Itoa(s.Limit))

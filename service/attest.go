@@ -90,7 +90,7 @@ func toAttest(view plan.View, number step.Number, through bool, at remedy.Place)
 	switch {
 	case !known:
 		return nil, refused(
-			or(see(remedy.LookAtSteps, "see the steps"), see(remedy.Submit, "send new ones")),
+			noSuchStep(at),
 			"there is no step %s in the catalogue",
 			number,
 		)

@@ -167,8 +167,8 @@ type auditIn struct {
 	Text        string `query:"text" description:"Somewhere in what was asked for, or in the result."`
 	Since       string `query:"since" description:"RFC 3339."`
 	Until       string `query:"until" description:"RFC 3339."`
-	Before      int64  `query:"before" description:"Only acts with a lower number, for the next page."`
-	Limit       int    `query:"limit" default:"100" maximum:"1000"`
+	Before      int64  `query:"before" minimum:"0" description:"Only those before this one: next of the page before."`
+	Limit       int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 }
 
 const jsonLines = "application/x-ndjson"
@@ -203,9 +203,12 @@ func (s *book) searchAudit(c call, in *auditIn) (*api.Audit, error) {
 	if strings.Contains(c.fiber.Get(fiber.HeaderAccept), jsonLines) {
 		return nil, s.exportAudit(c, search)
 	}
-	search.Limit = min(cmp.Or(max(in.Limit, 0), 100), 1000)
+	search.Limit = in.Limit + 1
+	answer := &api.Audit{}
 	acts, err := s.Records.Acts(c, search)
-	return &api.Audit{Acts: append([]access.AuditEntry{}, acts...)}, err
+	acts, answer.Next = page(acts, in.Limit, func(a access.AuditEntry) int64 { return a.ID })
+	answer.Acts = append([]access.AuditEntry{}, acts...)
+	return answer, err
 }
 
 func (s *book) exportAudit(c call, search records.Search) error {

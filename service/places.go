@@ -41,6 +41,15 @@ func (s *targets) at(l lane.Lane, e lane.Environment, catalogue []plan.Step) tar
 // the engine is known to be there.
 func (p targetContext) dialect() engine.Dialect { return p.engine.Dialect() }
 
+// first is the first place of a lane; without an environment where nobody knows one.
+func (s *targets) first(ctx context.Context, laneName string) remedy.Place {
+	at := remedy.Place{Lane: laneName}
+	if l, err := s.lane(ctx, laneName); err == nil && len(l.Places()) > 0 {
+		at.Environment = l.Places()[0].Name
+	}
+	return at
+}
+
 func (s *targets) place(ctx context.Context, laneName, environment string) (targetContext, error) {
 	if hidden(ctx, laneName, environment) {
 		return targetContext{}, notFound(

@@ -43,7 +43,7 @@ func (s *catalogue) cut(c call, in *cutIn) (*api.ReleaseCut, error) {
 	}
 	if len(steps) == 0 || through != "" && steps[len(steps)-1].Number != through {
 		return nil, refused(
-			or(see(remedy.LookAtSteps, "see the steps"), see(remedy.Submit, "send new ones")),
+			noSuchStep(s.targets.first(c, in.Lane)),
 			"there is no step %s in the catalogue",
 			orAny(through),
 		)

@@ -205,6 +205,15 @@ func (p targetContext) do(act remedy.Move, why string) todo {
 	return todo{p.at().Do(act).For("%s", why)}
 }
 
+// noSuchStep is what can be done where the catalogue has no step with a number: a place shows them all.
+func noSuchStep(at remedy.Place) todo {
+	send := see(remedy.Submit, "send new ones")
+	if at.Environment == "" {
+		return send
+	}
+	return or(todo{at.Do(remedy.LookAtSteps).For("see the steps")}, send)
+}
+
 // or gives several to choose from.
 func or(all ...todo) todo { return slices.Concat(all...) }
 

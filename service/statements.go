@@ -84,7 +84,7 @@ func covered(p targetContext, at step.Number) (covers []step.Number, slug string
 	}
 	if len(covers) == 0 || covers[len(covers)-1] != at {
 		return nil, "", refused(
-			or(see(remedy.LookAtSteps, "see the steps"), see(remedy.Submit, "send new ones")),
+			noSuchStep(p.at()),
 			"there is no step %s in the catalogue",
 			at,
 		)

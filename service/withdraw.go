@@ -106,7 +106,7 @@ func (s *catalogue) newest(c call, laneName string, number step.Number) (plan.St
 	return plan.Step{}, notFound(
 		"step "+string(number)+" in the lane",
 		laneName,
-		see(remedy.LookAtSteps, "see the steps"),
+		noSuchStep(s.targets.first(c, laneName)),
 	)
 }
 

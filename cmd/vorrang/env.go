@@ -26,6 +26,7 @@ type env struct {
 	lines     *bufio.Reader // of the standard input; nil until one is read
 	paint     paint
 	flags     *flag.FlagSet
+	modes     []mode
 
 	// flags that every command has
 	server *string
@@ -156,23 +157,33 @@ const toFlag = "to"
 func (e *env) onEnvironment(
 	flagName string, do func(ctx context.Context, at spot) error,
 ) func(context.Context, []string) error {
+	onPlace := e.onPlace(flagName, func(ctx context.Context, at spot, _ []string) error { return do(ctx, at) })
+	return func(ctx context.Context, args []string) error {
+		if err := e.noArguments(args); err != nil {
+			return err
+		}
+		return onPlace(ctx, args)
+	}
+}
+
+// onPlace is onEnvironment for a command that takes arguments.
+func (e *env) onPlace(
+	flagName string, do func(ctx context.Context, at spot, args []string) error,
+) func(context.Context, []string) error {
 	environment := e.flags.String(flagName, "", "the `environment`")
 	if flagName == toFlag {
 		e.flags.StringVar(environment, "env", "", "the same as -to, since other commands say -env")
 	}
 	target := e.flags.String("target", "", "one `target` of a fleet, or all of them in turn: all")
-	onLane := e.onLane(func(ctx context.Context, at spot, _ []string) error {
+	onLane := e.onLane(func(ctx context.Context, at spot, args []string) error {
 		at.environment = *environment
 		if *target == lane.AllTargets {
-			return e.onEachTarget(ctx, at, do)
+			return e.onEachTarget(ctx, at, func(ctx context.Context, at spot) error { return do(ctx, at, args) })
 		}
 		at.environment = lane.PlaceName(*environment, *target)
-		return do(ctx, at)
+		return do(ctx, at, args)
 	})
 	return func(ctx context.Context, args []string) error {
-		if err := e.noArguments(args); err != nil {
-			return err
-		}
 		if *environment == "" {
 			return usage("say which environment: -%s NAME; vorrang status lists them", flagName)
 		}

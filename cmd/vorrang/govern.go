@@ -29,6 +29,7 @@ func approveCommand() command {
 			waysBack := e.flags.Bool("ways-back", false, "the ways back of the steps in place")
 			note := e.flags.String("note", "", "what you checked, in your `words`")
 			withdraw := e.flags.Bool("withdraw", false, "take your approval back")
+			e.mode("withdraw", nil, "release", "ways-back")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				if (*release == "") != *waysBack {
 					return usage("name the release: -release R; or say -ways-back")
@@ -85,14 +86,13 @@ func waiveCommand() command {
 			"Nobody can waive what says that the history is not right, nor a missing release or approval.",
 		example: `vorrang waive soak -env production -release 2026.11.1 -reason "the fix of the pilot boat's dues cannot wait"`,
 		setUp: func(e *env) func(context.Context, []string) error {
-			environment := e.flags.String("env", "", "the `environment`")
 			release := e.flags.String("release", "", "the `release` that is to be promoted; without it loose steps")
 			reason := e.flags.String("reason", "", "why, in your `words`")
-			return e.onLane(func(ctx context.Context, at spot, args []string) error {
-				if len(args) != 1 || *environment == "" || *reason == "" {
+			return e.onPlace("env", func(ctx context.Context, at spot, args []string) error {
+				if len(args) != 1 || *reason == "" {
 					return usage("vorrang waive CHECK -env ENVIRONMENT -reason \"…\"; vorrang gate names the checks")
 				}
-				waiver, err := at.Waive(ctx, at.lane, *environment, args[0], *release, *reason)
+				waiver, err := at.Waive(ctx, at.lane, at.environment, args[0], *release, *reason)
 				if err != nil {
 					return err
 				}
@@ -100,7 +100,7 @@ func waiveCommand() command {
 					fmt.Fprintf(
 						e.out,
 						"%s is waived on %s/%s for one deployment, until %s UTC\n",
-						waiver.Check, at.lane, *environment, moment(waiver.Until),
+						waiver.Check, at.lane, at.environment, moment(waiver.Until),
 					)
 				})
 			})
@@ -117,6 +117,7 @@ func scheduledCommand() command {
 			environment := e.flags.String("env", "", "only those to this `environment`; with -drop, that of the one to be dropped")
 			drop := e.flags.Int64("drop", 0, "take the scheduled promotion with this `number` back")
 			query := e.listByNumber("release, step, maker, state or message")
+			e.mode("drop", nil)
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if err := e.noArguments(args); err != nil {
 					return err

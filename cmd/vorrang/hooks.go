@@ -100,6 +100,7 @@ func hookCommand() command {
 			)
 			lane := e.flags.String("lane", "", "only of this `lane`")
 			remove := e.flags.Bool("remove", false, "remove the hook")
+			e.mode("remove", nil)
 			return func(ctx context.Context, args []string) error {
 				if len(args) != 1 {
 					return usage("name the hook: vorrang hook NAME -url … -secret env:NAME")

@@ -115,6 +115,8 @@ func ledgerCommand() command {
 				"setup", false,
 				"the SQL that gives the ledger an owner of its own, for an administrator of the database to run with psql",
 			)
+			e.mode("setup", nil)
+			e.mode("effects", nil, "before", "limit")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				if *setup {
 					script, err := at.LedgerSetup(ctx, at.lane, at.environment)

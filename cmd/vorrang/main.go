@@ -80,6 +80,9 @@ func run(ctx context.Context, args []string, out, errs io.Writer) error {
 		}
 		return usage("%s%s\nvorrang help %s explains the command", err, meantFlag(e.flags, err), c.verb)
 	}
+	if err := e.astray(); err != nil {
+		return err
+	}
 	return inFlags(e.flags, do(ctx, arguments))
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"vorrang/client"
 	"vorrang/core/access"
+	"vorrang/service/api"
 )
 
 func peopleCommand() command {
@@ -80,7 +81,10 @@ func personCommand() command {
 			disable := e.flags.Bool("disable", false, "nobody may sign in under this name")
 			enable := e.flags.Bool("enable", false, "they may again")
 			return func(ctx context.Context, args []string) error {
-				if len(args) != 1 || *disable && *enable {
+				if *disable && *enable {
+					return usage("say one of -disable and -enable")
+				}
+				if len(args) != 1 {
 					return usage("name one person: vorrang person m.kai -password -grant reader")
 				}
 				change := client.PersonChange{Grant: list(*grant), Take: list(*take)}
@@ -122,6 +126,7 @@ func tokensCommand() command {
 			own := e.flags.Bool("own", false, "those of your own programs")
 			revoke := e.flags.Int64("revoke", 0, "with -own: end the one with this `number`")
 			query := e.listByNumber("name, person, grants or maker")
+			e.mode("revoke", nil, "own")
 			return e.alone(func(ctx context.Context, c *client.Client) error {
 				list := c.Tokens
 				if *own {
@@ -185,6 +190,7 @@ func tokenCommand() command {
 			grant := e.flags.String("grant", "", "`roles`, divided by commas")
 			days := e.flags.Int("days", 90, "for how many `days` it is good")
 			revoke := e.flags.Int64("revoke", 0, "end the token with this `number`")
+			e.mode("revoke", nil)
 			return func(ctx context.Context, args []string) error {
 				c := e.client()
 				if *revoke != 0 && len(args) == 0 {
@@ -232,6 +238,8 @@ func auditCommand() command {
 			since := e.flags.String("since", "", "not before this `time`")
 			until := e.flags.String("until", "", "before this `time`")
 			lines := e.flags.Bool("lines", false, "export all, a line of JSON each")
+			e.flags.Int64Var(&s.Before, "before", 0, "only those before this `number`")
+			e.mode("lines", nil, "actor", "operation", "text", "since", "until")
 			return e.alone(func(ctx context.Context, c *client.Client) error {
 				for _, limit := range []struct {
 					flag, text string
@@ -252,19 +260,19 @@ func auditCommand() command {
 				if err != nil {
 					return err
 				}
-				return e.print(audit, func() { printAudit(e, audit.Acts) })
+				return e.print(audit, func() { printAudit(e, audit) })
 			})
 		},
 	}
 }
 
-func printAudit(e *env, acts []access.AuditEntry) {
-	if len(acts) == 0 {
+func printAudit(e *env, audit *api.Audit) {
+	if len(audit.Acts) == 0 {
 		fmt.Fprintln(e.out, "nothing matches")
 		return
 	}
 	t := &table{heads: []string{"AT (UTC)", "WHO", "DID", "WHERE", "RESULT"}}
-	for _, a := range acts {
+	for _, a := range audit.Acts {
 		where := strings.Trim(a.Lane+"/"+a.Environment, "/")
 		result := cell{a.Result, nil}
 		switch {
@@ -276,6 +284,7 @@ func printAudit(e *env, acts []access.AuditEntry) {
 		t.add(plain(moment(a.At)), plain(a.Actor), plain(a.Operation), plain(where), result)
 	}
 	t.print(e.out, e.paint)
+	e.older(audit.Next)
 }
 
 // firstPart shortens a sentence for a table.

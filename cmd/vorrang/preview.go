@@ -39,6 +39,9 @@ func previewCommand() command {
 			)
 			target := e.flags.String("target", "", "one `target` of a fleet; all, with -standalone and -folder")
 			folder := e.flags.String("folder", "", "with -target all: where a `folder` gets a file for each target")
+			e.mode("to", []string{"through", "release"}, "standalone", "folder")
+			e.mode("env", []string{"last", "back-to", "deployment", "back-release"}, "standalone", "folder")
+			e.mode("standalone", []string{"folder"}, "through", "release", "last", "back-to", "deployment", "back-release")
 			return func(ctx context.Context, args []string) error {
 				if err := e.noArguments(args); err != nil {
 					return err

@@ -30,7 +30,6 @@ func rehearseCommand() command {
 			"vorrang rehearse -to production -list",
 		setUp: func(e *env) func(context.Context, []string) error {
 			var asked client.Rehearsal
-			to := e.flags.String("to", "", "the `environment`")
 			e.flags.StringVar(&asked.Release, "release", "", "this `release`; loose steps without it")
 			e.flags.StringVar(&asked.Through, "through", "", "no further than this `step`")
 			e.flags.IntVar(&asked.Rows, "rows", 0, "copy `N` rows of each table, and those that belong to them")
@@ -40,19 +39,17 @@ func rehearseCommand() command {
 			e.flags.StringVar(&query.Search, "search", "", "with -list, only those in whose release, actor, result or message this `text` stands")
 			id := e.flags.Int64("id", 0, "show the rehearsal with this `number`; one that runs is watched")
 			cancel := e.flags.Int64("cancel", 0, "cancel the rehearsal with this `number`")
-			return e.onLane(func(ctx context.Context, at spot, args []string) error {
-				if err := e.noArguments(args); err != nil {
-					return err
-				}
+			e.mode("list", []string{"before", "search"})
+			e.mode("id", nil)
+			e.mode("cancel", nil)
+			return e.onEnvironment(toFlag, func(ctx context.Context, at spot) error {
 				switch {
-				case *to == "":
-					return usage("say -to ENVIRONMENT")
 				case asked.Rows < 0:
 					return usage("-rows is a number of rows, such as 1000")
 				case *list:
-					return listRehearsals(ctx, e, at, *to, query)
+					return listRehearsals(ctx, e, at, query)
 				case *cancel != 0:
-					answer, err := at.CancelRehearsal(ctx, at.lane, *to, *cancel)
+					answer, err := at.CancelRehearsal(ctx, at.lane, at.environment, *cancel)
 					if err != nil {
 						return err
 					}
@@ -61,9 +58,9 @@ func rehearseCommand() command {
 				var begun *api.Rehearsed
 				var err error
 				if *id != 0 {
-					begun, err = at.Rehearsal(ctx, at.lane, *to, *id)
+					begun, err = at.Rehearsal(ctx, at.lane, at.environment, *id)
 				} else {
-					begun, err = at.BeginRehearsal(ctx, at.lane, *to, asked)
+					begun, err = at.BeginRehearsal(ctx, at.lane, at.environment, asked)
 				}
 				if err != nil {
 					return err
@@ -114,8 +111,8 @@ func watchRehearsal(ctx context.Context, e *env, c *client.Client, begun *api.Re
 	return nil
 }
 
-func listRehearsals(ctx context.Context, e *env, at spot, environment string, query client.ListQuery) error {
-	answer, err := at.Rehearsals(ctx, at.lane, environment, query)
+func listRehearsals(ctx context.Context, e *env, at spot, query client.ListQuery) error {
+	answer, err := at.Rehearsals(ctx, at.lane, at.environment, query)
 	if err != nil {
 		return err
 	}
@@ -147,7 +144,7 @@ func listRehearsals(ctx context.Context, e *env, at spot, environment string, qu
 			return
 		}
 		if len(answer.Rehearsals) == 0 {
-			fmt.Fprintf(e.out, "nothing was rehearsed on a copy of %s/%s yet\n", at.lane, environment)
+			fmt.Fprintf(e.out, "nothing was rehearsed on a copy of %s/%s yet\n", at.lane, at.environment)
 			return
 		}
 		t.print(e.out, e.paint)

@@ -130,6 +130,9 @@ func releasesCommand() command {
 				if *document != "" && (len(args) != 1 || *environment == "") {
 					return usage("say which release, and where: vorrang releases NAME -env E -html FILE")
 				}
+				if len(args) == 1 && query != (client.ReleaseQuery{}) {
+					return usage("-search, -before and -limit are about the list, and %s is one release", args[0])
+				}
 				if len(args) > 1 || len(args) == 0 && *environment+*against != "" ||
 					*environment != "" && *against != "" {
 					return usage(

@@ -218,6 +218,7 @@ func settleCommand() command {
 			as := e.flags.String("as", "", "what became of it: applied, not-applied, undone, whole or again (a `word`)")
 			acknowledge := e.flags.Bool("acknowledge", false, "record it though the evidence speaks against it")
 			dropInvalid := e.flags.Bool("drop-invalid", false, "drop the index that was left INVALID first")
+			e.mode("as", []string{"reason", "acknowledge", "drop-invalid"}, "step")
 			return e.onEnvironment("env", func(ctx context.Context, at spot) error {
 				switch {
 				case *w.step == "":

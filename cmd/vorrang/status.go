@@ -25,6 +25,7 @@ func statusCommand() command {
 			environment := e.flags.String("env", "", "one `environment`, with its steps")
 			placed := e.targetFlag("with -env: one `target` of a fleet")
 			all := e.flags.Bool("all", false, "with -env: all steps, not only those that wait or have trouble")
+			e.mode("env", []string{"all"})
 			return func(ctx context.Context, args []string) error {
 				if err := e.noArguments(args); err != nil {
 					return err

@@ -32,6 +32,7 @@ func submitCommand() command {
 				"the `numbers` of steps that leave the catalogue, or are taken by another step",
 			)
 			bundle := e.flags.String("bundle", "", "a release's bundle instead: the `file` that vorrang export wrote")
+			e.mode("bundle", nil)
 			return e.onLane(func(ctx context.Context, at spot, args []string) error {
 				if err := e.noArguments(args); err != nil {
 					return err

@@ -51,4 +51,5 @@ type TokenMade struct {
 // Audit is who did what, newest first.
 type Audit struct {
 	Acts []access.AuditEntry `json:"acts" nullable:"false"`
+	Next int64               `json:"next,omitempty" description:"Where there are more: what the next page is asked for by before."`
 }

@@ -1828,6 +1828,11 @@ export interface components {
         };
         Audit: {
             acts: components["schemas"]["AuditEntry"][];
+            /**
+             * Format: int64
+             * @description Where there are more: what the next page is asked for by before.
+             */
+            next?: number;
         };
         AuditEntry: {
             actor: string;
@@ -3774,7 +3779,7 @@ export interface operations {
                 since?: string;
                 /** @description RFC 3339. */
                 until?: string;
-                /** @description Only acts with a lower number, for the next page. */
+                /** @description Only those before this one: next of the page before. */
                 before?: number;
                 limit?: number;
             };

@@ -16,7 +16,7 @@ const lane = ref('')
 const since = ref('')
 const acts = shallowRef<AuditEntry[]>()
 const problem = ref<Problem>()
-const more = ref(false)
+const next = ref<number>() // what older ones are asked for by; nothing where there are none
 const page = 100
 
 const query = computed(() => ({
@@ -29,11 +29,9 @@ const query = computed(() => ({
 async function search(before = 0) {
   problem.value = undefined
   try {
-    const found = (
-      await result(api.GET('/api/v1/audit', { params: { query: { ...query.value, before, limit: page } } }))
-    ).acts
-    more.value = found.length === page
-    acts.value = before ? [...(acts.value ?? []), ...found] : found
+    const found = await result(api.GET('/api/v1/audit', { params: { query: { ...query.value, before, limit: page } } }))
+    next.value = found.next
+    acts.value = before ? [...(acts.value ?? []), ...found.acts] : found.acts
   } catch (error) {
     problem.value = problemOf(error)
   }
@@ -109,8 +107,8 @@ const said = (a: AuditEntry) =>
         </tr>
       </tbody>
     </table>
-    <p v-if="more">
-      <Button label="Older" size="small" outlined severity="secondary" @click="search(acts?.at(-1)?.id)" />
+    <p v-if="next">
+      <Button label="Older" size="small" outlined severity="secondary" @click="search(next)" />
     </p>
   </div>
 </template>
