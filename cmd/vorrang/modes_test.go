@@ -1,10 +1,15 @@
 package main
 
 import (
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // TestAFlagThatWouldNotCountIsRefused: nothing is done, above all nothing else than what was meant.
@@ -45,4 +50,50 @@ func TestAFlagThatWouldNotCountIsRefused(t *testing.T) {
 		code, _, errs := say(t, append(strings.Fields(fine), "-server", "http://127.0.0.1:1")...)
 		assert.Equal(t, exitError, code, "%s: nobody answers there: %s", fine, errs)
 	}
+}
+
+// TestCommandsInTheDocsAreReal: every command line in the documents, the scripts and the console is one that
+// the client takes.
+func TestCommandsInTheDocsAreReal(t *testing.T) {
+	var files []string
+	for _, pattern := range []string{"*.md", "docs/*.md", "docs/decisions/*.md", "docs/pipelines/*", "demo/*.sh", "demo/*/*.md",
+		"console/src/*/*.vue", "console/src/*.ts", "cmd/vorrang/*.go", "service/*.go"} {
+		found, err := filepath.Glob("../../" + pattern)
+		require.NoError(t, err)
+		files = append(files, found...)
+	}
+	line := regexp.MustCompile("vorrang ([a-z-]+)((?: [^ \n`'\"|<>;&#)(…,:]+| \"[^\"\n]*\")*)")
+	tried := 0
+	for _, file := range files {
+		if strings.HasSuffix(file, "_test.go") || strings.HasSuffix(file, "CHANGELOG.md") {
+			continue
+		}
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, found := range line.FindAllStringSubmatch(strings.ReplaceAll(string(text), `\n`, "\n"), -1) {
+			c, _, known := find([]string{found[1]})
+			if !known || !strings.Contains(found[2], " -") {
+				continue
+			}
+			e := newEnv(c, io.Discard, io.Discard)
+			c.setUp(e)
+			var args []string
+			for _, part := range regexp.MustCompile(`"[^"]*"|[^ ]+`).FindAllString(found[2], -1) {
+				args = append(args, strings.TrimRight(part, ".\\"))
+				if strings.HasSuffix(part, ".") { // of a sentence
+					break
+				}
+			}
+			_, err := parseMixed(e.flags, args)
+			if err == nil {
+				err = e.astray()
+			}
+			if err != nil && (strings.Contains(err.Error(), "invalid value") || strings.Contains(err.Error(), "needs an argument")) {
+				continue // N for a number, or the end of a line
+			}
+			assert.NoError(t, err, "%s: %s", file, found[0])
+			tried++
+		}
+	}
+	assert.Greater(t, tried, 150)
 }
