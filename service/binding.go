@@ -16,8 +16,9 @@ import (
 // bind fills a handler's input from a request: path, query and JSON body. What
 // the field's tags say of it, and the API document repeats, is enforced here and
 // nowhere else: default, required, enum, minimum, maximum, minLength, maxLength.
-// A value that does not fit is an error that names the field.
-func bind(c fiber.Ctx, in any, foreignBody bool) error {
+// A value that does not fit is an error that names the field; so is a parameter or a field that nothing would
+// come of.
+func bind(c fiber.Ctx, in any) error {
 	value := reflect.ValueOf(in).Elem()
 	body := false
 	given := map[string]bool{}
@@ -43,12 +44,42 @@ func bind(c fiber.Ctx, in any, foreignBody bool) error {
 			return badRequest(nil, "%s: %q is not %s", name, shortly(from), err)
 		}
 	}
-	if body && !foreignBody {
+	if err := known(c, value.Type(), in); err != nil {
+		return err
+	}
+	if body {
 		if err := bindBody(c.Body(), in, given); err != nil {
 			return err
 		}
 	}
 	return enforce(value, given)
+}
+
+// addedTo is an input whose query another program writes, and may add to.
+type addedTo interface{ addedTo() }
+
+// known refuses parameters of the query that nobody reads: a mistyped one would have more answered, or something
+// else, than was asked for.
+func known(c fiber.Ctx, input reflect.Type, in any) error {
+	if _, any := in.(addedTo); any {
+		return nil
+	}
+	var names []string
+	for i := range input.NumField() {
+		if name := input.Field(i).Tag.Get("query"); name != "" {
+			names = append(names, name)
+		}
+	}
+	for name := range c.Queries() {
+		if slices.Contains(names, name) {
+			continue
+		}
+		if len(names) == 0 {
+			return badRequest(by("leave it out"), "%s: nothing is asked for in the query here", shortly(name))
+		}
+		return badRequest(by("it may be %s; a program that is newer than this service may know more", choice(strings.Join(names, ","))), "%s: there is no such parameter", shortly(name))
+	}
+	return nil
 }
 
 func bindBody(text []byte, in any, given map[string]bool) error {

@@ -75,7 +75,7 @@ func on[In, Out any](
 	}
 	e.handle = func(c fiber.Ctx) error {
 		in := new(In)
-		if err := bind(c, in, e.takes != ""); err != nil {
+		if err := bind(c, in); err != nil {
 			return err
 		}
 		noteAsked(c, in)

@@ -230,6 +230,8 @@ type callbackIn struct {
 	Error string `query:"error"`
 }
 
+func (callbackIn) addedTo() {}
+
 // openIDBack takes the browser back from the provider.
 func (s *identities) openIDBack(c call, in *callbackIn) (*nothing, error) {
 	if s.OpenID == nil {

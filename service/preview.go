@@ -96,7 +96,11 @@ func (s *deploying) previewOne(c call, p targetContext, w deploymentRequest, in 
 func (s *deploying) previewed(
 	c call, p targetContext, in *previewIn,
 ) (_ targetContext, w deploymentRequest, err error) {
-	if in.Last != 0 || in.To != "" || in.Deployment != 0 || in.BackRelease != "" {
+	back := in.Last != 0 || in.To != "" || in.Deployment != 0 || in.BackRelease != ""
+	if back && (in.Through != "" || in.Release != "") {
+		return p, w, badRequest(nil, "through and release are of a promotion; last, to, deployment and back_release of a rollback")
+	}
+	if back {
 		w, err = s.rollbackRequest(
 			c, p,
 			rollbackIn{Last: in.Last, To: in.To, Deployment: in.Deployment, Release: in.BackRelease},

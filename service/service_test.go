@@ -621,6 +621,9 @@ func TestWrongRequestsAreToldWhatIsWrong(t *testing.T) {
 		},
 		"a body that is no JSON": {"POST", staging + "/promotions", "{", 400, "the body:"},
 		"an unknown field":       {"POST", staging + "/promotions", `{"trough": "1"}`, 400, `unknown field \"trough\"`},
+		"an unknown parameter":   {"GET", staging + "/gate?relase=2026.11", "", 400, "relase: there is no such parameter"},
+		"a parameter too many":   {"GET", "/api/v1/engines?search=pg", "", 400, "search: nothing is asked for in the query here"},
+		"forward and back":       {"GET", staging + "/preview?through=1&last=1", "", 400, "through and release are of a promotion"},
 		"an unknown step to go":  {"POST", staging + "/promotions", `{"through": "77"}`, 409, "there is no step 77"},
 		"a step that is none":    {"POST", staging + "/promotions", `{"through": "x"}`, 400, "is not a step number"},
 		"two ways back": {

@@ -27,6 +27,7 @@ type env struct {
 	paint     paint
 	flags     *flag.FlagSet
 	modes     []mode
+	twoNames  bool // -to and -env name the same
 
 	// flags that every command has
 	server *string
@@ -173,6 +174,7 @@ func (e *env) onPlace(
 	environment := e.flags.String(flagName, "", "the `environment`")
 	if flagName == toFlag {
 		e.flags.StringVar(environment, "env", "", "the same as -to, since other commands say -env")
+		e.twoNames = true
 	}
 	target := e.flags.String("target", "", "one `target` of a fleet, or all of them in turn: all")
 	onLane := e.onLane(func(ctx context.Context, at spot, args []string) error {

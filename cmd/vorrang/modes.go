@@ -29,6 +29,9 @@ func (e *env) astray() error {
 			given = append(given, f.Name)
 		}
 	})
+	if e.twoNames && slices.Contains(given, toFlag) && slices.Contains(given, "env") {
+		return usage("say one of -to and -env")
+	}
 	for _, m := range e.modes {
 		on := slices.Contains(given, m.flag)
 		for _, name := range given {

@@ -35,6 +35,7 @@ func TestAFlagThatWouldNotCountIsRefused(t *testing.T) {
 		"ledger -env staging -setup -limit 3":  "-limit does not count with -setup",
 		"audit -lines -limit 3":                "-limit does not count with -lines",
 		"releases 2026.11 -search dues":        "-search, -before and -limit are about the list",
+		"promote -to staging -env production":  "say one of -to and -env",
 		"person m.kai -enable -disable":        "say one of -disable and -enable",
 	} {
 		code, out, errs := say(t, append(strings.Fields(command), "-server", "http://127.0.0.1:1", "-lane", "harbour")...)
