@@ -56,8 +56,7 @@ func (r *Records) Acts(ctx context.Context, s Search) ([]access.AuditEntry, erro
 	}
 	rows, err := r.pool.Query(
 		ctx,
-		`SELECT id, at, actor, via, address, operation, lane, environment, detail, coalesce(status, 0), coalesce(result, '')
-		FROM records.audit
+		`SELECT `+actColumns+` FROM records.audit
 		WHERE ($1 = '' OR actor = $1) AND ($2 = '' OR operation = $2) AND ($3 = '' OR lane = $3) AND ($4 = ''
 			OR environment = $4 OR starts_with(environment, $4 || '.'))
 		  AND ($5 = '' OR strpos(lower(detail::text || ' ' || coalesce(result, '') || ' ' || actor || ' ' || operation),
@@ -69,12 +68,55 @@ func (r *Records) Acts(ctx context.Context, s Search) ([]access.AuditEntry, erro
 	if err != nil {
 		return nil, fmt.Errorf("search the audit: %w", err)
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (access.AuditEntry, error) {
-		var a access.AuditEntry
-		err := row.Scan(
-			&a.ID, &a.At, &a.Actor, &a.Via, &a.Address, &a.Operation, &a.Lane, &a.Environment, &a.Detail, &a.Status,
-			&a.Result,
-		)
-		return a, err
-	})
+	return pgx.CollectRows(rows, scanAct)
+}
+
+const actColumns = `id, at, actor, via, address, operation, lane, environment, detail, coalesce(status, 0), coalesce(result, '')`
+
+func scanAct(row pgx.CollectableRow) (a access.AuditEntry, err error) {
+	err = row.Scan(
+		&a.ID, &a.At, &a.Actor, &a.Via, &a.Address, &a.Operation, &a.Lane, &a.Environment, &a.Detail, &a.Status,
+		&a.Result,
+	)
+	return a, err
+}
+
+// ForgetActs lets go of the acts from before a time, the oldest first, some at a time, and says how many those
+// were. Each lot is handed to keep before it goes; where keep fails, it stays, and those after it. A lot that was
+// handed over may come again: the service can end in between.
+func (r *Records) ForgetActs(
+	ctx context.Context, before time.Time, keep func([]access.AuditEntry) error,
+) (gone int64, err error) {
+	for {
+		rows, err := r.pool.Query(ctx, `SELECT `+actColumns+` FROM records.audit WHERE at < $1 ORDER BY id LIMIT $2`,
+			before, atOnce)
+		if err != nil {
+			return gone, fmt.Errorf("read the old acts of the audit: %w", err)
+		}
+		lot, err := pgx.CollectRows(rows, scanAct)
+		if err != nil || len(lot) == 0 {
+			return gone, err
+		}
+		if err := keep(lot); err != nil {
+			return gone, err
+		}
+		ids := make([]int64, len(lot))
+		for i, a := range lot {
+			ids[i] = a.ID
+		}
+		err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+			if _, err := tx.Exec(ctx, `SET LOCAL vorrang.audit_may_go = 'on'`); err != nil {
+				return err
+			}
+			_, err := tx.Exec(ctx, `DELETE FROM records.audit WHERE id = ANY ($1)`, ids)
+			return err
+		})
+		if err != nil {
+			return gone, fmt.Errorf("let go of old acts of the audit: %w", err)
+		}
+		gone += int64(len(lot))
+		if len(lot) < atOnce {
+			return gone, nil
+		}
+	}
 }

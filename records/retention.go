@@ -7,14 +7,17 @@ import (
 )
 
 // Retention is for how long what accumulates is kept; 0 is for ever. The targets' ledgers
-// are never touched, nor are the audit, deployments themselves, releases, steps and their
-// texts.
+// are never touched, nor are deployments themselves, releases, steps and their texts.
 type Retention struct {
 	Details    time.Duration // of deployments: statements, notices, effects, footprints
 	Schemas    time.Duration // that deployments left; the newest of an environment stays
 	Deliveries time.Duration // to hooks
 	Rehearsals time.Duration
+	Audit      time.Duration // LeastAudit at least; ForgetActs lets go of it, Forget does not
 }
+
+// LeastAudit is how old acts must be to be let go of: the database itself refuses it before.
+const LeastAudit = 30 * 24 * time.Hour
 
 // Forgotten counts what was let go.
 type Forgotten struct {

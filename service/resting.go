@@ -20,6 +20,8 @@ const (
 	// oldestRest is how long ago a session began at most: a name may lead to another server since, and
 	// a user may be let in no more.
 	oldestRest = 20 * time.Second
+	// askFor bounds the question whether a session may look again.
+	askFor = time.Second
 	// mostResting is how many targets have such a session, in one service.
 	mostResting = 64
 )
@@ -52,6 +54,8 @@ func (r *resting) take(ctx context.Context, key string) (engine.Session, time.Ti
 		return nil, time.Time{}
 	}
 	one.late.Stop()
+	ctx, cancel := context.WithTimeout(ctx, askFor) // its network may be gone, where a new one has another
+	defer cancel()
 	if !one.session.(engine.Rester).MayStay(ctx) {
 		one.session.Close()
 		return nil, time.Time{}
@@ -61,38 +65,47 @@ func (r *resting) take(ctx context.Context, key string) (engine.Session, time.Ti
 
 // give lets a session that began at a time rest under a key, or closes it.
 func (r *resting) give(key string, session engine.Session, began time.Time) {
+	rester, can := session.(engine.Rester)
+	if !can || !rester.Clean() || time.Since(began) > oldestRest || !r.keep(key, &keptSession{session: session, began: began}) {
+		session.Close()
+	}
+}
+
+// keep keeps a session until it is taken, or late; false where there is no room.
+func (r *resting) keep(key string, one *keptSession) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	rester, can := session.(engine.Rester)
-	full := r.stopped || r.kept[key] != nil || len(r.kept) == mostResting
-	if full || !can || !rester.Clean() || time.Since(began) > oldestRest {
-		session.Close()
-		return
+	if r.stopped || r.kept[key] != nil || len(r.kept) == mostResting {
+		return false
 	}
 	if r.kept == nil {
 		r.kept = map[string]*keptSession{}
 	}
-	one := &keptSession{session: session, began: began}
 	r.kept[key] = one
 	one.late = time.AfterFunc(r.long, func() {
 		r.mu.Lock()
-		defer r.mu.Unlock()
-		if r.kept[key] == one {
+		rests := r.kept[key] == one
+		if rests {
 			delete(r.kept, key)
-			session.Close()
+		}
+		r.mu.Unlock()
+		if rests {
+			one.session.Close()
 		}
 	})
+	return true
 }
 
 // stop ends all that rest; none does from now on.
 func (r *resting) stop() {
 	r.mu.Lock()
-	defer r.mu.Unlock()
-	for _, one := range r.kept {
+	kept := r.kept
+	r.kept, r.stopped = nil, true
+	r.mu.Unlock()
+	for _, one := range kept {
 		one.late.Stop()
 		one.session.Close()
 	}
-	r.kept, r.stopped = nil, true
 }
 
 // borrow opens a session to look at a target, or gives the one of the last look where a page

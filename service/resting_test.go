@@ -60,13 +60,14 @@ func TestTheSessionOfALookIsUsedByTheNext(t *testing.T) {
 }
 
 func TestNoSessionRestsForLong(t *testing.T) {
+	url := pgtest.Database(t)
 	r := resting{long: time.Millisecond}
-	one := opened(t, postgres.Engine{}, pgtest.Database(t))
+	one, err := postgres.Engine{}.Open(t.Context(), url, "vorrangd status")
+	require.NoError(t, err)
 	r.give("harbour", one, time.Now())
 	assert.Eventually(t, func() bool {
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		return len(r.kept) == 0 && one.Closed()
+		return pgtest.Query(t, url, `SELECT count(*)::text FROM pg_stat_activity
+			WHERE datname = current_database() AND application_name = 'vorrangd status'`) == "0"
 	}, time.Minute, time.Millisecond)
 	assert.Nil(t, taken(t, &r, "harbour"))
 }

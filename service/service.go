@@ -37,7 +37,9 @@ type Config struct {
 	References []string
 	// Retention is for how long records are kept; its zero value is for ever.
 	Retention records.Retention
-	Proxies   []net.IPNet // whose word about where a request comes from is taken
+	// AuditFiles is where acts of the audit are written before they go; empty for nowhere
+	AuditFiles work.AuditFiles
+	Proxies    []net.IPNet // whose word about where a request comes from is taken
 
 	// addresses that hooks may lead to although they are of this machine or link-local
 	HookNetworks []net.IPNet
@@ -131,7 +133,7 @@ func (s *Service) Start(ctx context.Context) error {
 	if err := s.Records.CloseRehearsals(ctx, s.Now().UTC()); err != nil {
 		return err
 	}
-	retention := work.NewRetention(s.Records, s.Log, s.Retention, s.Now)
+	retention := work.NewRetention(s.Records, s.Log, s.Retention, s.AuditFiles, s.Now)
 	s.rounds.Start(s.Log, s.hooks.Round(), s.deploying.schedules, s.drifts.looks, s.deploying.others.round, retention)
 	return nil
 }

@@ -698,6 +698,13 @@ func TestMetricsTellHowEachEnvironmentStands(t *testing.T) {
 	must(w.Status(t.Context(), "harbour", "production", ""))
 	assert.Contains(t, scrape(), `vorrang_target_reached{environment="production",lane="harbour"} 0`)
 
+	operations, err := os.ReadFile(filepath.Join(pgtest.Root(), "docs", "operations.md"))
+	require.NoError(t, err)
+	told := regexp.MustCompile(`# TYPE (vorrang_[a-z_]+) `).FindAllStringSubmatch(body, -1)
+	assert.Greater(t, len(told), 8)
+	for _, name := range told {
+		assert.Contains(t, string(operations), "`"+name[1]+"`", "every metric is described")
+	}
 	for _, file := range []string{"alerts.yaml", "dashboard.json"} {
 		text, err := os.ReadFile(filepath.Join(pgtest.Root(), "docs", "monitoring", file))
 		require.NoError(t, err)

@@ -605,6 +605,40 @@ func TestManyStepsAreReadPageByPageInTheConsole(t *testing.T) {
 	p.sees("101 steps")
 }
 
+// TestEveryScheduledPromotionIsReachedInTheConsole: all that wait, and those before the newest of the others.
+func TestEveryScheduledPromotionIsReachedInTheConsole(t *testing.T) {
+	p := openConsole(t)
+	p.w.Submitted(map[string]string{"1-tide.sql": "SELECT 1"})
+	var ids []int64
+	for i := range 8 {
+		begun, err := p.w.Promote(t.Context(), "harbour", "staging",
+			client.Promotion{At: time.Now().Add(time.Duration(i+1) * time.Hour)})
+		require.NoError(t, err)
+		ids = append(ids, begun.Scheduled.ID)
+	}
+	p.signIn()
+	p.goTo("/lanes/harbour/staging")
+	p.press("Gate")
+	drops := func(n int) {
+		p.wait(fmt.Sprintf(`[...document.querySelectorAll("button")].filter((b) => b.innerText === "Drop").length === %d`, n))
+	}
+	drops(8)
+	for _, id := range ids {
+		require.NoError(t, p.w.DropScheduled(t.Context(), "harbour", "staging", id))
+	}
+	p.press("Older")
+	drops(0)
+	shown := func(n int) {
+		p.wait(fmt.Sprintf(`document.querySelectorAll("section.scheduled b").length === %d`, n))
+	}
+	shown(2)
+	p.press("Newer")
+	shown(6)
+	p.fill("search-scheduled promotions", "nobody")
+	p.press("Search")
+	p.sees("No scheduled promotion matches.")
+}
+
 // TestASilentTargetHoldsUpNoOtherInTheConsole: what is read is shown, and nothing is said of what is not.
 func TestASilentTargetHoldsUpNoOtherInTheConsole(t *testing.T) {
 	p := openConsole(t)

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"crypto/x509"
 	"errors"
@@ -32,6 +33,11 @@ func check(ctx context.Context, to io.Writer, s settings) error {
 	c.access(s)
 	path, err := subprocess.Find(chart.Program)
 	c.line(err == nil, "layout of maps", path, fmt.Sprint(err), "install it there; until then maps are a plain grid")
+	if s.keep.Audit > 0 {
+		err := s.audits().Check()
+		c.line(err == nil, "folder for the audit", cmp.Or(string(s.audits()), "none"), fmt.Sprint(err),
+			"let the service write to -audit-files; until then nothing of the audit is let go of")
+	}
 	room, err := service.RoomForUploads()
 	c.line(err == nil, "folder for uploads", room, fmt.Sprint(err),
 		"set TMPDIR to a folder that the service may write, with room; until then not everything can be submitted")

@@ -29,6 +29,7 @@ import (
 	"vorrang/target/mariadb"
 	"vorrang/target/postgres"
 	"vorrang/target/sqlite"
+	"vorrang/work"
 )
 
 // version is set by the build.
@@ -57,6 +58,7 @@ type settings struct {
 	references                   []string
 	grace, wait                  time.Duration
 	keep                         records.Retention
+	auditFiles                   string
 }
 
 func parse(args []string) (settings, error) {
@@ -157,6 +159,15 @@ func (s *settings) keepFlags(flags *flag.FlagSet) {
 			return err
 		})
 	}
+	flags.Func("keep-audit", "the audit is kept for these `days`, 30 at the least, and written to -audit-files before it goes (default ever)",
+		func(text string) (err error) {
+			if s.keep.Audit, err = days(text); err == nil && s.keep.Audit > 0 && s.keep.Audit < records.LeastAudit {
+				err = errors.New("the audit is kept for 30 days at the least")
+			}
+			return err
+		})
+	flags.StringVar(&s.auditFiles, "audit-files", "",
+		"the `folder` where what goes of the audit is written, a file each month; none writes it nowhere")
 }
 
 // allow reads the lists of settings, and refuses settings that do not go together.
@@ -190,6 +201,10 @@ func (s *settings) allow(proxies, references, hookNetworks string) error {
 	}
 	if s.hooks, err = networks("-hook-networks", hookNetworks); err != nil {
 		return err
+	}
+	if (s.keep.Audit > 0) != (s.auditFiles != "") {
+		return errors.New("-keep-audit and -audit-files go together: say where the audit is written before it goes, or " +
+			"-audit-files none")
 	}
 	if info, err := os.Stat(s.sqlite); s.sqlite != "" && (err != nil || !info.IsDir()) {
 		return fmt.Errorf(
@@ -291,6 +306,7 @@ func run(args []string) error {
 			HookNetworks: s.hooks,
 			References:   s.references,
 			Retention:    s.keep,
+			AuditFiles:   s.audits(),
 			Tracer:       tracer,
 		},
 	)
@@ -301,6 +317,14 @@ func run(args []string) error {
 		return err
 	}
 	return serve(ctx, server, s, log)
+}
+
+// audits is where the audit is written before it goes.
+func (s settings) audits() work.AuditFiles {
+	if s.auditFiles == "none" {
+		return ""
+	}
+	return work.AuditFiles(s.auditFiles)
 }
 
 // engines are those that this service has.

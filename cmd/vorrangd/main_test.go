@@ -119,6 +119,9 @@ func TestWhereItAnswersWithoutTLS(t *testing.T) {
 		"-references":                      {"-references", "HARBOUR_*"},
 		"write a number of days":           {"-keep-details", "0"},
 		"or ever":                          {"-keep-schemas", "1y"},
+		"30 days at the least":             {"-keep-audit", "29", "-audit-files", "none"},
+		"say where the audit is written":   {"-keep-audit", "365"},
+		"-audit-files go together":         {"-audit-files", "/tmp"},
 	} {
 		_, err := parse(args)
 		assert.ErrorContains(t, err, message, args)
@@ -126,6 +129,10 @@ func TestWhereItAnswersWithoutTLS(t *testing.T) {
 	s, err := parse([]string{"-keep-details", "30", "-keep-schemas", "ever"})
 	require.NoError(t, err)
 	assert.Equal(t, records.Retention{Details: 30 * day, Deliveries: 30 * day, Rehearsals: 180 * day}, s.keep)
+	s, err = parse([]string{"-keep-audit", "365", "-audit-files", "none"})
+	require.NoError(t, err)
+	assert.Equal(t, 365*day, s.keep.Audit)
+	assert.Empty(t, s.audits(), "it is written nowhere")
 	for _, args := range [][]string{{}, {"-listen", "localhost:1"}, {"-listen", "[::1]:1"},
 		{"-listen", "0.0.0.0:1", "-plain"},
 		{"-listen", "0.0.0.0:1", "-tls-certificate", "x", "-tls-key", "y"}, {"-proxies", "10.0.0.0/8, 127.0.0.1/32"}} {

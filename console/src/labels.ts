@@ -106,6 +106,7 @@ export const operations: Record<string, string> = {
   cut: 'cut a release',
   promote: 'promoted',
   promoteScheduled: 'promoted, as scheduled',
+  forgetAudit: 'let go of old entries of the audit',
   dropScheduled: 'took a scheduled promotion back',
   rollback: 'rolled back',
   rebuild: 'rebuilt',

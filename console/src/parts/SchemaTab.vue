@@ -111,13 +111,22 @@ const {
   value: changes,
   problem: unseen,
   look: readChanges,
-} = useLook(() =>
+} = useLook(() => readEffects())
+const readEffects = (before = 0) =>
   result(
     api.GET('/api/v1/lanes/{lane}/environments/{environment}/effects', {
-      params: { path, query: { object: picked.value, limit: 50 } },
+      params: { path, query: { object: picked.value, limit: 50, before } },
     }),
-  ),
-)
+  )
+async function readOlderChanges() {
+  const shown = changes.value
+  try {
+    const found = await readEffects(shown?.next)
+    if (shown && changes.value === shown) changes.value = { ...found, effects: [...shown.effects, ...found.effects] }
+  } catch (error) {
+    unseen.value = problemOf(error)
+  }
+}
 watch([picked, () => props.environment.entries], () => picked.value && readChanges())
 const touched = computed(() =>
   changes.value?.effects.map((e) => ({
@@ -262,6 +271,9 @@ const picture = computed(() => {
               </li>
             </ul>
           </div>
+          <p v-if="changes?.next">
+            <Button label="Older" size="small" outlined severity="secondary" @click="readOlderChanges" />
+          </p>
         </aside>
       </div>
     </template>
