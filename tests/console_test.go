@@ -427,6 +427,9 @@ func TestTheConsoleAsksForAPassword(t *testing.T) {
 	p.fill("machine", "my laptop")
 	p.press("Make a token")
 	p.sees("Show that it is you")
+	const asked = `performance.getEntriesByType("resource").filter((e) => e.name.includes("/session/tokens?")).length`
+	p.do(chromedp.Evaluate[chromedp.Void]("window.asked = " + asked + "; void 0"))
+	p.wait(asked + " > window.asked + 1") // the page reads its list again and again, also while somebody types
 	p.secret("proof", "not the password")
 	p.press("Go on")
 	p.sees("That is not your password")
@@ -626,11 +629,12 @@ func TestEveryScheduledPromotionIsReachedInTheConsole(t *testing.T) {
 	for _, id := range ids {
 		require.NoError(t, p.w.DropScheduled(t.Context(), "harbour", "staging", id))
 	}
-	p.press("Older")
 	drops(0)
 	shown := func(n int) {
 		p.wait(fmt.Sprintf(`document.querySelectorAll("section.scheduled b").length === %d`, n))
 	}
+	shown(6)
+	p.press("Older")
 	shown(2)
 	p.press("Newer")
 	shown(6)

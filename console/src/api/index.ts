@@ -58,26 +58,36 @@ api.use({
   async onResponse({ request: asked, response }) {
     if (response.status === 401) session.value = null
     const request = sent.get(asked)
-    if (!request) return undefined
-    let answer = response
-    let wrong = ''
-    try {
-      for (let problem = await needed(answer); problem; problem = await needed(answer)) {
-        const password = await new Promise<string>((tell) => {
-          proof.value = { wrong, answer: tell }
-        })
-        if (!password) break
-        const again = request.clone()
-        again.headers.set('Vorrang-Password', encodeURIComponent(password))
-        answer = await fetch(again)
-        wrong = 'That is not your password.'
-      }
-    } finally {
-      proof.value = undefined
-    }
-    return answer
+    if (!request || !(await needed(response))) return undefined
+    const proved = asking.then(() => prove(request, response))
+    asking = proved.catch(() => undefined)
+    return proved
   },
 })
+
+/** Ends with the last question: there is one at a time. */
+let asking: Promise<unknown> = Promise.resolve()
+
+/** Asks for the password until it is right, or nobody wants to give it, and sends the request again with it. */
+async function prove(request: Request, response: Response): Promise<Response> {
+  let answer = response
+  let wrong = ''
+  try {
+    while (await needed(answer)) {
+      const password = await new Promise<string>((tell) => {
+        proof.value = { wrong, answer: tell }
+      })
+      if (!password) break
+      const again = request.clone()
+      again.headers.set('Vorrang-Password', encodeURIComponent(password))
+      answer = await fetch(again)
+      wrong = 'That is not your password.'
+    }
+  } finally {
+    proof.value = undefined
+  }
+  return answer
+}
 
 /** Gives what the service says when it asks somebody to show who they are. */
 async function needed(answer: Response): Promise<Problem | undefined> {

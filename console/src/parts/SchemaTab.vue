@@ -107,11 +107,7 @@ function suggest(word: string) {
 }
 const table = computed(() => drawn.value?.map?.tables.find((t) => t.name === picked.value))
 /** Which steps touched the picked table, the newest first. */
-const {
-  value: changes,
-  problem: unseen,
-  look: readChanges,
-} = useLook(() => readEffects())
+const { value: changes, problem: unseen, look: readChanges } = useLook(() => readEffects())
 const readEffects = (before = 0) =>
   result(
     api.GET('/api/v1/lanes/{lane}/environments/{environment}/effects', {
