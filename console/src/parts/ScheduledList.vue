@@ -50,7 +50,7 @@ const drop = (id: number) =>
           <span class="soft">by {{ k.actor }}</span></span
         >
         <RouterLink v-if="k.deployment" :to="`/deployments/${k.deployment}`">deployment {{ k.deployment }}</RouterLink>
-        <span v-else class="small soft grow">{{ k.message }}</span>
+        <span v-else class="small soft grow">{{ k.state === 'dropped' ? 'dropped ' : '' }}{{ k.message }}</span>
         <Button v-if="k.state === 'waiting'" label="Drop" size="small" text severity="secondary" @click="drop(k.id)" />
       </div>
       <p v-if="!here.length" class="soft">No scheduled promotion matches.</p>
