@@ -1,4 +1,4 @@
-import { computed, ref, shallowRef } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 
 import { api, result, type EnvironmentStatus, type Release } from './api'
 import { plural } from './labels'
@@ -22,9 +22,17 @@ export function useSources(environment: () => EnvironmentStatus) {
     releases.value = (
       await result(api.GET('/api/v1/lanes/{lane}/releases', { params: { path: { lane: environment().lane } } }))
     ).releases
+    choose()
+  }
+  /** What the gate asks is not known while the target is still read: then it is chosen again, once it is. */
+  function choose() {
     const sealedOnly = environment().gate.some((c) => c.id === 'release' && c.verdict !== 'not asked')
     const newest = releases.value[0]
     source.value = sealedOnly && newest ? `release ${newest.name}` : loose
   }
+  watch(
+    () => environment().gate.length,
+    (_, before) => before === 0 && source.value === loose && choose(),
+  )
   return { source, sources, release, fetchSources }
 }
