@@ -106,7 +106,7 @@ func (dialect) Beyond(text []byte) string {
 // otherDatabase finds a name in front of which a database may stand. A table's column
 // looks alike, so only what follows the words that tables follow counts.
 func otherDatabase(s sqltext.Statement) string {
-	w := rules.Walk(s.SQL[:min(len(s.SQL), most)])
+	w, _ := rules.Head(s.SQL)
 	for w.More() {
 		if !w.Take().Any("FROM", "JOIN", "INTO", "UPDATE", "TABLE", "REFERENCES") {
 			continue

@@ -52,11 +52,9 @@ type shape struct {
 	name    string        // of what is temporary, or prepared
 }
 
-const most = 1 << 20 // bytes of a statement that are read: rows are longer
-
 // shapeOf reads a statement.
 func shapeOf(s sqltext.Statement) shape {
-	w := rules.Walk(s.SQL[:min(len(s.SQL), most)])
+	w, _ := rules.Head(s.SQL)
 	for w.Pass("(") { // a query in parentheses
 	}
 	first := w.Take()

@@ -162,8 +162,9 @@ func (s *Session) held() string {
 // leavesNothing reports whether a statement leaves its session as it found it: one that
 // changes the schema, and runs nothing that the database holds.
 func leavesNothing(statement sqltext.Statement, is shape) bool {
-	return is.verb == defines && len(statement.SQL) < most &&
-		!slices.ContainsFunc(rules.Tokens(statement.SQL), func(t words.Token) bool { return t.Kind == words.Variable })
+	w, whole := rules.Head(statement.SQL)
+	return is.verb == defines && whole &&
+		!slices.ContainsFunc(w.Tokens, func(t words.Token) bool { return t.Kind == words.Variable })
 }
 
 // settingsOf are the session variables of a step. Locks are waited for in whole

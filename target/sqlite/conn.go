@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"reflect"
 	"strconv"
 	"strings"
 	"time"
@@ -47,6 +48,7 @@ func dial(path string) (*conn, error) {
 	}
 	c := &conn{SQLiteConn: opened.(*sqlite3.SQLiteConn)}
 	c.SetLimit(sqlite3.SQLITE_LIMIT_LENGTH, longest)
+	c.SetLimit(sqlite3.SQLITE_LIMIT_ATTACHED, 0)
 	err = c.ours(func() error { return c.exec(context.Background(), cautious) })
 	if err != nil {
 		_ = c.Close()
@@ -61,6 +63,17 @@ func (c *conn) ours(do func() error) error {
 	before := c.guard.ours
 	c.guard.ours = true
 	defer func() { c.guard.ours = before }()
+	return do()
+}
+
+// vacuum runs what runs VACUUM, the one statement that needs a second file.
+func (c *conn) vacuum(do func() error) error {
+	c.SetLimit(sqlite3.SQLITE_LIMIT_ATTACHED, 1)
+	c.vacuuming = true
+	defer func() {
+		c.vacuuming = false
+		c.SetLimit(sqlite3.SQLITE_LIMIT_ATTACHED, 0)
+	}()
 	return do()
 }
 
@@ -105,6 +118,58 @@ func (c *conn) change(ctx context.Context, sql string, args ...any) (int64, erro
 	return result.RowsAffected()
 }
 
+// single runs a step's statement, which must be one by SQLite's own reading, hands over its
+// rows, and says how many it changed, which is what the connection's newest change of rows
+// changed where it changes none.
+func (c *conn) single(ctx context.Context, sql string, each func([]driver.Value) error) (int64, error) {
+	within, cancel := c.within(ctx)
+	defer cancel()
+	if err := ctx.Err(); err != nil {
+		return 0, err
+	}
+	c.refused = ""
+	prepared, err := c.PrepareContext(within, sql)
+	if err != nil {
+		return 0, c.wrap(ctx, within, err)
+	}
+	defer prepared.Close()
+	statement, is := prepared.(*sqlite3.SQLiteStmt)
+	if !is {
+		return 0, fmt.Errorf("the driver gave a %T for a statement", prepared)
+	}
+	if tail, err := tailOf(statement); err != nil || tail != "" {
+		return 0, errors.Join(err, &engine.ServerError{
+			Kind:     engine.Other,
+			SQLState: "SQLITE_ERROR",
+			Message: "SQLite reads more than one statement here; what follows the first was not run: " +
+				engine.Bounded(tail),
+			Hint: "end each statement with a semicolon that stands outside of strings, names and comments",
+		})
+	}
+	if each == nil {
+		result, err := statement.ExecContext(within, nil)
+		if err != nil {
+			return 0, c.wrap(ctx, within, err)
+		}
+		return result.RowsAffected()
+	}
+	rows, err := statement.QueryContext(within, nil)
+	if err != nil {
+		return 0, c.wrap(ctx, within, err)
+	}
+	return 0, c.rows(ctx, within, rows, each)
+}
+
+// tailOf is what SQLite left over of a text after its first statement. The library keeps it
+// in a field that it does not export.
+func tailOf(statement *sqlite3.SQLiteStmt) (string, error) {
+	tail := reflect.ValueOf(statement).Elem().FieldByName("t")
+	if !tail.IsValid() || tail.Kind() != reflect.String {
+		return "", errors.New("this version of go-sqlite3 does not say what follows a statement, so nothing is run")
+	}
+	return tail.String(), nil
+}
+
 // query hands over each row of a query; the values are those of SQLite's types.
 func (c *conn) query(ctx context.Context, sql string, args []any, each func([]driver.Value) error) error {
 	within, cancel := c.within(ctx)
@@ -117,6 +182,11 @@ func (c *conn) query(ctx context.Context, sql string, args []any, each func([]dr
 	if err != nil {
 		return c.wrap(ctx, within, err)
 	}
+	return c.rows(ctx, within, rows, each)
+}
+
+// rows reads rows to their end and closes them.
+func (c *conn) rows(ctx, within context.Context, rows driver.Rows, each func([]driver.Value) error) error {
 	defer rows.Close()
 	row := make([]driver.Value, len(rows.Columns()))
 	for {

@@ -10,10 +10,10 @@ import (
 // Source: https://www.sqlite.org/c3ref/complete.html
 func cut(text []byte) ([]sqltext.Statement, error) {
 	c := words.NewCutter(text)
-	var s shapes
-	for at := 0; at < len(text); {
-		t := rules.Next(text, at)
-		at = t.To
+	at := start
+	for offset := 0; offset < len(text); {
+		t := rules.Next(text, offset)
+		offset = t.To
 		switch {
 		case t.Kind == words.Unclosed:
 			return nil, c.Unclosed(t)
@@ -24,46 +24,55 @@ func cut(text []byte) ([]sqltext.Statement, error) {
 				t.From,
 				"commands that begin with a dot belong to the sqlite3 shell, and are no SQL: take this out",
 			)
-		case t.Is(";") && !s.inTrigger():
+		}
+		if at = at.after(t); at == start {
 			c.End()
-			s = shapes{}
 			continue
 		}
 		if err := c.Add(t); err != nil {
 			return nil, err
 		}
-		s.read(t)
 	}
 	c.End()
 	return c.Statements(), nil
 }
 
-// shapes is what of a statement says whether a semicolon ends it.
-type shapes struct {
-	words   int // how many tokens were read
-	create  bool
-	trigger bool
-	ended   int // of a trigger: 1 after a semicolon, 2 after the END that follows it
-}
+// completion is how far a statement has been read, as sqlite3_complete counts it.
+// Source: complete.c of SQLite's sources.
+type completion int
 
-// inTrigger reports whether a semicolon belongs to the statement.
-func (s *shapes) inTrigger() bool {
-	if s.trigger && s.ended < 2 {
-		s.ended = 1
-		return true
-	}
-	return false
-}
+const (
+	start     completion = iota // before a statement
+	normal                      // in a statement that the next semicolon ends
+	explain                     // after EXPLAIN
+	create                      // after CREATE, or CREATE TEMP
+	trigger                     // in a CREATE TRIGGER
+	semicolon                   // in it, after a semicolon
+	end                         // in it, after the END that follows a semicolon
+)
 
-func (s *shapes) read(t words.Token) {
-	switch s.words++; {
-	case s.words == 1:
-		s.create = t.Is("CREATE")
-	case s.words <= 3 && s.create && t.Is("TRIGGER"):
-		s.trigger = true
-	case s.ended == 1 && t.Is("END"):
-		s.ended = 2
-	case !t.Is(";"):
-		s.ended = 0
+// after is the state after one more token.
+func (c completion) after(t words.Token) completion {
+	switch {
+	case t.Is(";"):
+		if c == trigger || c == semicolon {
+			return semicolon
+		}
+		return start
+	case c == semicolon && t.Is("END"):
+		return end
+	case c >= trigger:
+		return trigger
+	case (c == start || c == explain) && t.Is("CREATE"):
+		return create
+	case c == start && t.Is("EXPLAIN"):
+		return explain
+	case c == explain && !t.Any("EXPLAIN", "TEMP", "TEMPORARY", "TRIGGER", "END"): // as in EXPLAIN QUERY PLAN
+		return explain
+	case c == create && t.Any("TEMP", "TEMPORARY"):
+		return create
+	case c == create && t.Is("TRIGGER"):
+		return trigger
 	}
+	return normal
 }

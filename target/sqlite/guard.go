@@ -14,33 +14,54 @@ import (
 // whatever text led to it.
 // Source: https://www.sqlite.org/c3ref/set_authorizer.html
 type guard struct {
-	ours     bool // the package's own statements
-	reading  bool // nothing may change
-	controls bool // statements may open and end transactions
-	refused  string
+	ours      bool // the package's own statements
+	vacuuming bool // VACUUM runs, which copies all tables into a temporary file that it attaches
+	controls  bool // statements may open and end transactions
+	refused   string
 }
 
 func (g *guard) allow(action int, first, second, schema string) int {
-	if g.ours || strings.HasPrefix(schema, "vacuum_") { // VACUUM copies all tables into a temporary file
+	if g.ours {
 		return sqlite3.SQLITE_OK
 	}
-	if why := g.why(action, first, second); why != "" {
+	if why := g.why(action, first, second, schema); why != "" {
 		g.refused = why
 		return sqlite3.SQLITE_DENY
 	}
 	return sqlite3.SQLITE_OK
 }
 
-// why says why an action is refused; empty for one that is not.
-func (g *guard) why(action int, first, second string) string {
+// recursive is a query that WITH RECURSIVE makes; the library does not name it.
+const recursive = 33
+
+// onlyItsFile is why what reaches for another file is refused.
+const onlyItsFile = "a step reaches its target's file only"
+
+// why says why an action is refused; empty for one that is not. An action that it does not
+// know is refused. SQLite gives no name for a file that is computed, so ATTACH is refused
+// whatever it names; the connection's limit refuses it once more.
+func (g *guard) why(action int, first, second, schema string) string {
+	file := schema
+	if action == sqlite3.SQLITE_ALTER_TABLE { // which names the file first, and a column last
+		file = first
+	}
+	switch file {
+	case "", "main", "temp":
+	default:
+		if g.vacuuming {
+			return ""
+		}
+		return onlyItsFile + "; " + file + " is another"
+	}
 	switch action {
 	case sqlite3.SQLITE_ATTACH:
-		if first != "" { // VACUUM attaches a temporary file without a name
-			return "a step reaches its target's file only; " + first + " is another"
+		if !g.vacuuming || first != "" { // VACUUM's temporary file has no name
+			return strings.TrimSuffix(onlyItsFile+"; "+first+" is another", ";  is another")
 		}
-	case sqlite3.SQLITE_DETACH,
-		sqlite3.SQLITE_READ, sqlite3.SQLITE_SELECT, sqlite3.SQLITE_ANALYZE,
-		sqlite3.SQLITE_REINDEX:
+	case sqlite3.SQLITE_DETACH:
+		return onlyItsFile + ", and has no other to detach"
+	case sqlite3.SQLITE_READ, sqlite3.SQLITE_SELECT, sqlite3.SQLITE_ANALYZE,
+		sqlite3.SQLITE_REINDEX, sqlite3.SQLITE_SAVEPOINT, recursive:
 	case sqlite3.SQLITE_FUNCTION:
 		if strings.EqualFold(second, "load_extension") {
 			return "extensions are not loaded"
@@ -55,10 +76,18 @@ func (g *guard) why(action int, first, second string) string {
 		if words.IsOurs(first) {
 			return "the ledger is written by deployments and repairs only"
 		}
-	default: // what makes, alters or drops an object; ALTER TABLE names the table second
+	case sqlite3.SQLITE_CREATE_TABLE, sqlite3.SQLITE_CREATE_INDEX, sqlite3.SQLITE_CREATE_VIEW,
+		sqlite3.SQLITE_CREATE_TRIGGER, sqlite3.SQLITE_CREATE_VTABLE, sqlite3.SQLITE_CREATE_TEMP_TABLE,
+		sqlite3.SQLITE_CREATE_TEMP_INDEX, sqlite3.SQLITE_CREATE_TEMP_VIEW, sqlite3.SQLITE_CREATE_TEMP_TRIGGER,
+		sqlite3.SQLITE_DROP_TABLE, sqlite3.SQLITE_DROP_INDEX, sqlite3.SQLITE_DROP_VIEW,
+		sqlite3.SQLITE_DROP_TRIGGER, sqlite3.SQLITE_DROP_VTABLE, sqlite3.SQLITE_DROP_TEMP_TABLE,
+		sqlite3.SQLITE_DROP_TEMP_INDEX, sqlite3.SQLITE_DROP_TEMP_VIEW, sqlite3.SQLITE_DROP_TEMP_TRIGGER,
+		sqlite3.SQLITE_ALTER_TABLE: // which names the table second
 		if words.IsOurs(first) || words.IsOurs(second) {
 			return "names that begin with vorrang_ are the ledger's"
 		}
+	default:
+		return fmt.Sprintf("SQLite asks for something that Vorrang does not know (action %d), so it is refused", action)
 	}
 	return ""
 }

@@ -45,8 +45,7 @@ type shape struct {
 
 // shapeOf reads a statement.
 func shapeOf(s sqltext.Statement) shape {
-	const most = 1 << 20 // bytes of a statement that are read: rows are longer
-	w := rules.Walk(s.SQL[:min(len(s.SQL), most)])
+	w, _ := rules.Head(s.SQL)
 	var is shape
 	switch {
 	case w.Pass("CREATE"):

@@ -311,7 +311,8 @@ func (e Engine) Clone(ctx context.Context, url, _ string, _ bool) (engine.Scratc
 	if err != nil {
 		return nil, err
 	}
-	if err := session.own.run(ctx, "VACUUM main INTO ?", path); err != nil {
+	err = session.own.vacuum(func() error { return session.own.run(ctx, "VACUUM main INTO ?", path) })
+	if err != nil {
 		remove(path)
 		return nil, fmt.Errorf("copy the clone beside it: %w", err)
 	}

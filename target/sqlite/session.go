@@ -131,17 +131,25 @@ func (s *Session) forget(ctx context.Context) error {
 
 // Exec implements engine.Steps.
 func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64, error) {
-	if shapeOf(statement).verb == changes {
-		return s.steps.change(ctx, string(statement.SQL))
+	text := string(statement.SQL)
+	switch shapeOf(statement).verb {
+	case changes:
+		return s.steps.single(ctx, text, nil)
+	case vacuums:
+		return 0, s.steps.vacuum(func() error {
+			_, err := s.steps.single(ctx, text, nil)
+			return err
+		})
 	}
-	return 0, s.steps.query(ctx, string(statement.SQL), nil, nil)
+	_, err := s.steps.single(ctx, text, func([]driver.Value) error { return nil })
+	return 0, err
 }
 
 // Holds implements engine.Steps. SQLite has no boolean: a number other than 0 is
 // true.
 func (s *Session) Holds(ctx context.Context, statement sqltext.Statement) (bool, string, error) {
 	var answer engine.Answer
-	err := s.steps.query(ctx, string(statement.SQL), nil, func(row []driver.Value) error {
+	_, err := s.steps.single(ctx, string(statement.SQL), func(row []driver.Value) error {
 		if answer.Row() {
 			for _, v := range row {
 				answer.Value(shown(v))

@@ -9,7 +9,7 @@ import (
 
 // rules are SQLite's. Source: https://www.sqlite.org/lang_expr.html, and tokenize.c of
 // its sources.
-var rules = words.Rules{Quotes: "\"`[", Texts: "'", Variables: "?:@$"}
+var rules = words.Rules{Quotes: "\"`[", Texts: "'", Variables: "?:@$#", Tcl: true, BOM: true}
 
 // plainName is how a name is written: in quotes only where it needs them.
 func plainName(name string) string {

@@ -253,8 +253,7 @@ func (f *Findings) covered(s *review.Script) {
 
 // units takes a statement apart.
 func (f *Findings) units(statement sqltext.Statement) []string {
-	const most = 1 << 20 // bytes of a statement that are read: rows are longer
-	w := f.Lexis.Walk(statement.SQL[:min(len(statement.SQL), most)])
+	w, _ := f.Lexis.Head(statement.SQL)
 	whole := f.write(w.Tokens)
 	units := []string{whole}
 	if head := alters.FindString(whole); head != "" {

@@ -33,6 +33,8 @@ type Rules struct {
 	SpacedDash  bool   // -- begins a comment only where white space follows
 	Executed    bool   // /*! … */ is no comment: what is in it is run
 	Variables   string // the characters that begin one
+	Tcl         bool   // a variable may go on with :: and with text in parentheses, as $a::b(c)
+	BOM         bool   // a byte order mark before a token is white space
 }
 
 // Token is a piece of a text.
@@ -83,6 +85,8 @@ func (r Rules) Next(of []byte, at int) Token {
 	t := Token{From: at, of: of}
 	size := 1
 	switch c := rest[0]; {
+	case r.BOM && bytes.HasPrefix(rest, byteOrderMark):
+		t.Kind, size = Space, len(byteOrderMark)
 	case isSpace(c):
 		for size < len(rest) && isSpace(rest[size]) {
 			size++
@@ -121,6 +125,9 @@ func (r Rules) Next(of []byte, at int) Token {
 		for size < len(rest) && (InWord(rest[size]) || c == '@' && (rest[size] == '@' || rest[size] == '.')) {
 			size++
 		}
+		if r.Tcl && c != '?' {
+			size = tclVariable(rest)
+		}
 		if size == 1 && c != '?' {
 			t.Kind = Mark
 		}
@@ -135,6 +142,33 @@ func (r Rules) Next(of []byte, at int) Token {
 	}
 	t.To = at + size
 	return t
+}
+
+var byteOrderMark = []byte("\uFEFF")
+
+// tclVariable is the size of a variable in the form that SQLite takes from Tcl.
+// Source: tokenize.c of SQLite's sources, CC_VARALPHA.
+func tclVariable(rest []byte) int {
+	at, named := 1, false
+	for at < len(rest) {
+		switch c := rest[at]; {
+		case InWord(c) || c == '$':
+			named = true
+			at++
+		case c == '(' && named:
+			for at++; at < len(rest) && rest[at] != ')' && !isSpace(rest[at]); at++ {
+			}
+			if at < len(rest) && rest[at] == ')' {
+				at++
+			}
+			return at
+		case c == ':' && at+1 < len(rest) && rest[at+1] == ':':
+			at += 2
+		default:
+			return at
+		}
+	}
+	return at
 }
 
 // closed is the size of what is opened by so many bytes and ends at a mark. A mark
@@ -182,6 +216,27 @@ func (r Rules) Split(of []byte) (tokens, comments []Token) {
 func (r Rules) Tokens(of []byte) []Token {
 	tokens, _ := r.Split(of)
 	return tokens
+}
+
+// mostRead is how many bytes of tokens are read of a statement to know what it does: rows are
+// longer. Comments and white space do not count.
+const mostRead = 1 << 20
+
+// Head begins a walk over the tokens that say what a statement does. whole is false where
+// there are more.
+func (r Rules) Head(of []byte) (w *Walk, whole bool) {
+	w, size := &Walk{}, 0
+	for at := 0; at < len(of); {
+		t := r.Next(of, at)
+		if at = t.To; t.Kind == Space || t.Kind == Comment {
+			continue
+		}
+		if size += t.To - t.From; size > mostRead && len(w.Tokens) > 0 {
+			return w, false
+		}
+		w.Tokens = append(w.Tokens, t)
+	}
+	return w, true
 }
 
 // Walk goes over tokens from left to right.
