@@ -91,12 +91,17 @@ func (s *builder) newScratch(ctx context.Context, p targetContext, w workshop) (
 	made, err := make(ctx, url, w.role, w.declared)
 	var owns *engine.OwnsMore
 	if errors.As(err, &owns) {
-		return nil, refused(
-			by(
+		fix := by("declare a user of its own for scratch databases, with scratch: env:NAME or file:PATH for %s: %s",
+			w.environment, owns.Fix)
+		if owns.Fix == "" {
+			fix = by(
 				"declare a user and a server of their own for scratch databases, with scratch: env:NAME or file:PATH for %s; or "+
 					"that this user may, with scratch: %s",
 				w.environment, w.reference,
-			),
+			)
+		}
+		return nil, refused(
+			fix,
 			"scratch databases are not made as the user of %s: %s",
 			w.reference, owns,
 		)

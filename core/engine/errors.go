@@ -128,7 +128,10 @@ func (e *ConnectError) Error() string { return e.Message + "; " + e.Fix }
 func (e *ConnectError) Unwrap() error { return e.Err }
 
 // OwnsMore says that a user could reach more from a scratch database than that.
-type OwnsMore struct{ User, What string }
+type OwnsMore struct {
+	User, What string
+	Fix        string // what to do at the server, such as a GRANT; empty where another user is all that helps
+}
 
 func (e *OwnsMore) Error() string { return fmt.Sprintf("%s %s", e.User, e.What) }
 

@@ -56,11 +56,6 @@ func (s *scratch) filled(
 		return nil, err
 	}
 	defer inside.close()
-	if s.role != "" {
-		if err := inside.exec(ctx, "SET ROLE "+quoted(s.role)); err != nil {
-			return nil, err
-		}
-	}
 	drop, restore, err := inside.triggers(ctx)
 	if err == nil {
 		err = inside.exec(ctx, drop...)

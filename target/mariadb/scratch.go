@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"slices"
@@ -13,24 +14,26 @@ import (
 
 const scratchPrefix = "vorrang_scratch_"
 
-// scratch is an empty database for trials.
+// scratch is an empty database for trials. What runs in it runs as a user who has no right
+// outside of scratch databases.
 type scratch struct {
 	*Session
 	beside *Session
-	role   string
 	name   string
 }
 
-// NewScratch implements engine.Workshop. The URL's user needs the right to create and
-// drop databases whose names begin with vorrang_scratch_. Where it may change other
-// databases than the URL's too, the error is *engine.OwnsMore, unless the lane declares
-// that it may.
-func (Engine) NewScratch(ctx context.Context, url, role string, declared bool) (engine.Scratch, error) {
+// NewScratch implements engine.Workshop. Bodies of triggers, routines and events can name any
+// database, and put such names together while they run, so the user that a trial runs as must
+// have no right outside of scratch databases. That is the URL's user, who then needs the right to
+// create databases whose names begin with vorrang_scratch_, or a user that is made for this one
+// database, where the URL's user may make users. Otherwise the error is *engine.OwnsMore, also
+// where the lane declares that the user may. The role that steps run as is not taken on.
+func (Engine) NewScratch(ctx context.Context, url, _ string, _ bool) (engine.Scratch, error) {
 	beside, err := connect(ctx, url, "vorrangd scratch", "")
 	if err != nil {
 		return nil, err
 	}
-	made, err := beside.scratch(ctx, url, role, declared)
+	made, err := beside.scratch(ctx)
 	if err != nil {
 		beside.Close()
 		return nil, err
@@ -38,13 +41,12 @@ func (Engine) NewScratch(ctx context.Context, url, role string, declared bool) (
 	return made, nil
 }
 
-func (s *Session) scratch(ctx context.Context, url, role string, declared bool) (*scratch, error) {
-	if !declared {
-		if err := s.ownsMore(ctx); err != nil {
-			return nil, err
-		}
-	}
+func (s *Session) scratch(ctx context.Context) (made *scratch, err error) {
 	if err := s.sweep(ctx); err != nil {
+		return nil, err
+	}
+	reaches, err := s.reaches(ctx)
+	if err != nil {
 		return nil, err
 	}
 	name := engine.ScratchName(scratchPrefix, time.Now())
@@ -56,32 +58,149 @@ func (s *Session) scratch(ctx context.Context, url, role string, declared bool) 
 			s.config.User, err,
 		)
 	}
-	inside, err := connect(ctx, url, "vorrangd scratch", name)
-	if err != nil {
-		return nil, errors.Join(err, s.own.exec(ctx, "DROP DATABASE "+quoted(name)))
+	defer func() {
+		if err != nil {
+			_ = s.dropScratch(context.WithoutCancel(ctx), name) // the next sweep finds what stays
+		}
+	}()
+	config := s.config.Clone()
+	config.DBName = name
+	if reaches != "" {
+		if config.User, config.Passwd, err = s.newcomer(ctx, name); err != nil {
+			return nil, s.ownsMore(reaches, err)
+		}
 	}
-	return &scratch{Session: inside, beside: s, role: role, name: name}, nil
+	inside, err := open(ctx, config, "vorrangd scratch")
+	if err != nil {
+		return nil, err
+	}
+	inside.confined = true
+	if err := s.confine(ctx, inside); err != nil {
+		inside.Close()
+		return nil, err
+	}
+	return &scratch{Session: inside, beside: s, name: name}, nil
 }
 
-// harmless are grants, also on all databases, by which nothing is changed.
-var harmless = []string{"GRANT USAGE", "GRANT SELECT", "GRANT PROCESS", "GRANT SELECT, PROCESS"}
+// harmless are rights on all databases by which nothing is read or changed.
+var harmless = []string{"USAGE", "PROCESS", "SHOW DATABASES", "BINLOG MONITOR", "SLAVE MONITOR", "REPLICATION CLIENT"}
 
-// ownsMore looks for what the session's user could change from another database.
-func (s *Session) ownsMore(ctx context.Context) error {
-	return s.own.each(ctx, "SHOW GRANTS", nil, func(row []string) error {
-		rights, rest, is := strings.Cut(row[0], " ON ")
+// reaches is a right outside of scratch databases that the session's user has, or may get
+// by a role; empty for none.
+func (s *Session) reaches(ctx context.Context) (reaches string, err error) {
+	err = s.own.each(ctx, "SHOW GRANTS", nil, func(row []string) error {
+		granted, rest, is := strings.Cut(row[0], " ON ")
+		if !is {
+			if role, granted := strings.CutPrefix(row[0], "GRANT "); granted {
+				role, _, _ = strings.Cut(role, " TO ")
+				reaches = "may take on the role " + role
+			}
+			return nil
+		}
 		on, _, _ := strings.Cut(rest, " TO ")
 		database := strings.ReplaceAll(strings.Trim(strings.TrimSuffix(on, ".*"), "`"), `\`, "")
+		rights := strings.Split(strings.TrimPrefix(granted, "GRANT "), ", ")
 		switch {
-		case !is || slices.Contains(harmless, rights) || database == s.config.DBName ||
-			strings.HasPrefix(database, scratchPrefix):
-			return nil
+		case strings.HasPrefix(database, scratchPrefix):
 		case on == "*.*":
-			return &engine.OwnsMore{User: s.config.User, What: "has rights on all databases there"}
+			rights = slices.DeleteFunc(rights, func(right string) bool { return slices.Contains(harmless, right) })
+			if len(rights) > 0 {
+				reaches = "has rights on all databases there: " + strings.Join(rights[:min(len(rights), 3)], ", ")
+			}
+		default:
+			reaches = "has rights outside of scratch databases: on " + on
 		}
-		return &engine.OwnsMore{User: s.config.User, What: "has rights on other databases there: " + database}
+		return nil
 	})
+	return reaches, err
 }
+
+func (s *Session) ownsMore(reaches string, err error) error {
+	what := reaches
+	var refused *engine.ServerError
+	if errors.As(err, &refused) {
+		what += ", and may not make a user who has none (" + refused.Message + ")"
+	} else if err != nil {
+		return err
+	}
+	return &engine.OwnsMore{
+		User: s.config.User, What: what,
+		Fix: "CREATE USER vorrang_trials IDENTIFIED BY '…'; GRANT ALL ON `vorrang\\_scratch\\_%`.* TO vorrang_trials; " +
+			"its URL may end in /information_schema, which every user may open",
+	}
+}
+
+// newcomer makes a user who has all rights on one scratch database, and no others.
+func (s *Session) newcomer(ctx context.Context, database string) (user, password string, err error) {
+	account, err := s.newcomerAccount(ctx, database)
+	if err != nil {
+		return "", "", err
+	}
+	user, password = database, rand.Text()+"-aZ7"
+	return user, password, s.own.exec(ctx,
+		"CREATE USER "+account+" IDENTIFIED BY "+literal(password),
+		"GRANT ALL ON "+strings.ReplaceAll(quoted(database), "_", `\_`)+".* TO "+account,
+	)
+}
+
+// newcomerAccount is the account of a scratch database's user: it comes from where the
+// session's user does.
+func (s *Session) newcomerAccount(ctx context.Context, database string) (account string, err error) {
+	err = s.own.each(ctx, "SELECT CURRENT_USER()", nil, func(row []string) error {
+		account = literal(database) + "@" + literal(row[0][strings.LastIndex(row[0], "@")+1:])
+		return nil
+	})
+	return account, err
+}
+
+// confine makes sure that nothing outside of scratch databases can be written to from inside: by
+// the grants, and by trying. What is tried changes no row where it is let through.
+func (s *Session) confine(ctx context.Context, inside *Session) error {
+	reaches, err := inside.reaches(ctx)
+	if err != nil {
+		return err
+	}
+	others := []string{"mysql", s.config.DBName}
+	for _, session := range []*Session{s, inside} {
+		err := session.own.each(ctx, "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA", nil, func(row []string) error {
+			others = append(others, row[0])
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	slices.Sort(others)
+	for _, other := range slices.Compact(others) {
+		if reaches != "" {
+			break
+		}
+		if strings.HasPrefix(other, scratchPrefix) || other == "information_schema" || other == "performance_schema" {
+			continue
+		}
+		err := inside.own.exec(ctx, "DELETE FROM "+quoted(other)+"."+ledgerTable+" WHERE FALSE")
+		var refused *engine.ServerError
+		switch {
+		case errors.As(err, &refused) && slices.Contains(notAllowed, refused.SQLState):
+		case err == nil, errors.As(err, &refused):
+			reaches = "may write to " + other
+		default:
+			return err
+		}
+	}
+	if reaches != "" {
+		return inside.ownsMore(reaches, nil)
+	}
+	return nil
+}
+
+// notAllowed are the server's numbers of a right that is missing: on a database, a table, a
+// column, a routine, and one for the whole server.
+var notAllowed = []string{"1044", "1142", "1143", "1370", "1227"}
+
+// outside is the hint for a statement that a scratch database's user may not run.
+const outside = "in a trial, statements and bodies reach the scratch database only: one that names its database, or " +
+	"that runs as another user, cannot be tried there"
 
 // sweep drops the scratch databases that were left behind long ago.
 func (s *Session) sweep(ctx context.Context) error {
@@ -102,9 +221,17 @@ func (s *Session) sweep(ctx context.Context) error {
 		return fmt.Errorf("look for old scratch databases: %w", err)
 	}
 	for _, name := range old {
-		_ = s.own.exec(ctx, "DROP DATABASE IF EXISTS "+quoted(name)) // another session may be connected
+		_ = s.dropScratch(ctx, name) // what stays, the next sweep finds
 	}
 	return nil
+}
+
+// dropScratch drops a scratch database, and its user where one was made for it.
+func (s *Session) dropScratch(ctx context.Context, name string) error {
+	if account, err := s.newcomerAccount(ctx, name); err == nil {
+		_ = s.own.exec(ctx, "DROP USER IF EXISTS "+account) // who may not drop users made none
+	}
+	return s.own.exec(ctx, "DROP DATABASE IF EXISTS "+quoted(name))
 }
 
 // Run implements engine.Scratch. The server commits after each change of a schema.
@@ -113,7 +240,7 @@ func (s *scratch) Run(ctx context.Context, text []byte, _ bool) error {
 	if err != nil {
 		return err
 	}
-	return engine.RunScript(ctx, s, engine.Settings{Role: s.role}, statements, true)
+	return engine.RunScript(ctx, s, engine.Settings{}, statements, true)
 }
 
 // Name implements engine.Scratch.
@@ -129,7 +256,7 @@ func (Engine) DropScratch(ctx context.Context, url, name string) error {
 		return err
 	}
 	defer beside.Close()
-	return beside.own.exec(ctx, "DROP DATABASE IF EXISTS "+quoted(name))
+	return beside.dropScratch(ctx, name)
 }
 
 // Close implements engine.Session, and drops the database.
@@ -137,6 +264,6 @@ func (s *scratch) Close() {
 	s.Session.Close()
 	ctx, cancel := context.WithTimeout(context.Background(), 10*cancelGrace)
 	defer cancel()
-	_ = s.beside.own.exec(ctx, "DROP DATABASE IF EXISTS "+quoted(s.name)) // the next sweep finds what stays
+	_ = s.beside.dropScratch(ctx, s.name) // the next sweep finds what stays
 	s.beside.Close()
 }

@@ -3,6 +3,7 @@ package mariadb
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"math"
@@ -34,6 +35,8 @@ type Session struct {
 	proved bool            // the target's lock was held when steps was asked last
 	set    engine.Settings // that steps was opened with
 	notice func(severity, message string)
+
+	confined bool // its user reaches one scratch database only; roles, which might reach more, are not taken on
 }
 
 // patient are the settings by which no session ends since it has waited: it is idle while
@@ -71,6 +74,10 @@ func connect(ctx context.Context, url, application, database string) (*Session, 
 	if err != nil {
 		return nil, err
 	}
+	return open(ctx, config, application)
+}
+
+func open(ctx context.Context, config *mysql.Config, application string) (*Session, error) {
 	config.ConnectionAttributes = "program_name:" + strings.NewReplacer(",", " ", ":", " ").Replace(application)
 	own, err := dial(ctx, config, ownSettings)
 	if err != nil {
@@ -112,6 +119,7 @@ func (s *Session) admitted(ctx context.Context) error {
 // fresh gives the next step a connection that nothing is left in: a new one, unless what
 // ran on the last one can have left nothing.
 func (s *Session) fresh(ctx context.Context, settings engine.Settings) error {
+	settings = s.bounded(settings)
 	if err := s.guarded(ctx); err != nil {
 		return err
 	}
@@ -142,6 +150,14 @@ func (s *Session) fresh(ctx context.Context, settings engine.Settings) error {
 	}
 	s.clean, s.set = err == nil, settings
 	return err
+}
+
+// bounded leaves the role out of a step's settings where the session is confined.
+func (s *Session) bounded(settings engine.Settings) engine.Settings {
+	if s.confined {
+		settings.Role = ""
+	}
+	return settings
 }
 
 // guarded makes sure that the target's lock is held: nothing more runs without it. Once is
@@ -238,7 +254,7 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 		if ctx.Err() != nil && !steps.lost {
 			return 0, ctx.Err()
 		}
-		return 0, steps.wrap(err)
+		return 0, s.hinted(steps.wrap(err))
 	}
 	rows := int64(0)
 	if is.verb == changes {
@@ -248,6 +264,15 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 		err = s.after(ctx)
 	}
 	return rows, err
+}
+
+// hinted says why a right is missing in a trial.
+func (s *Session) hinted(err error) error {
+	var refused *engine.ServerError
+	if s.confined && errors.As(err, &refused) && slices.Contains(notAllowed, refused.SQLState) {
+		refused.Hint = outside
+	}
+	return err
 }
 
 // after asks whether a transaction is open now, and whether the target's lock is held, and
@@ -349,6 +374,7 @@ func (s *Session) Close() {
 func (s *Session) Peek(
 	ctx context.Context, settings engine.Settings, objects []evidence.Object, check []sqltext.Statement,
 ) ([]evidence.Observation, []evidence.Outcome, error) {
+	settings = s.bounded(settings)
 	observations, err := s.own.observations(ctx, s.config.DBName, objects)
 	if err != nil {
 		return nil, nil, err
