@@ -41,6 +41,7 @@ type Failure struct {
 	Left   string `json:"left,omitempty" description:"What the failure left in the target."`
 
 	kind    engine.Kind
+	ended   bool // the script ended the transaction itself
 	half    int  // how many statements of an autocommit script took effect, where not all did
 	stopped bool // nothing failed: the service stops between two batches
 }
@@ -82,6 +83,8 @@ func failureOf(number step.Number, file string, text []byte, s sqltext.Statement
 	offset := s.Offset
 	var server *engine.ServerError
 	var lost *engine.LostError
+	var ended *engine.EndedError
+	f.ended = errors.As(err, &ended)
 	switch {
 	case errors.As(err, &server):
 		f.Message, f.Detail, f.Hint = server.Message, server.Detail, server.Hint

@@ -15,7 +15,11 @@ import (
 // leaves says what a failed transaction leaves; whose names it.
 func (f *Failure) leaves(whose string) {
 	f.Left = "nothing: " + whose + " was rolled back"
-	if f.Lost {
+	switch {
+	case f.ended:
+		f.Left = "what the script had done when it ended " + whose + " itself: that stays, unless it was rolled back there; " +
+			"compare the target before you try again"
+	case f.Lost:
 		f.Left = "the server rolls an unfinished transaction back by itself; the ledger says what took effect"
 	}
 }
@@ -104,7 +108,7 @@ func (r *run) failCommit(s script, err error) *Failure {
 // holds in it.
 func (r *run) verify(ctx context.Context, s script) (*Failure, error) {
 	if !r.Target.InTransaction() {
-		err := errors.New("the script ended Vorrang's transaction by itself; take COMMIT and ROLLBACK out of it")
+		err := &engine.EndedError{}
 		return r.fail(s, len(s.statements)-1, err), err
 	}
 	if s.check == nil {

@@ -65,6 +65,14 @@ func (e *LedgerError) Error() string {
 // Unwrap is the server's refusal.
 func (e *LedgerError) Unwrap() error { return e.Err }
 
+// EndedError says that a step ended the transaction that Begin had opened for it, whether or not
+// it began another at once.
+type EndedError struct{}
+
+func (*EndedError) Error() string {
+	return "the script ended Vorrang's transaction by itself; take COMMIT and ROLLBACK out of it, and out of what it calls"
+}
+
 // LostError says that the connection to the target is gone.
 type LostError struct{ Err error }
 

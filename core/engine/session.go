@@ -63,7 +63,9 @@ type Steps interface {
 	Begin(ctx context.Context, s Settings) error
 	// Prepare makes the session as Begin does, without opening a transaction.
 	Prepare(ctx context.Context, s Settings) error
-	// Exec runs one statement, drops its rows, and says how many it changed.
+	// Exec runs one statement, drops its rows, and says how many it changed. A text that is
+	// more than one to the server is refused. Where the statement ended the transaction that
+	// Begin opened, and another is open, its error is an *EndedError.
 	Exec(ctx context.Context, s sqltext.Statement) (rows int64, err error)
 	// Holds runs a check's query: it holds if it gives one row with true in
 	// every column. got says what it gave.

@@ -113,3 +113,30 @@ func TestATrialIsRefusedWhereItsUserReachesMore(t *testing.T) {
 	assert.Equal(t, "0", mariatest.Query(t, url, "SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME "+
 		"LIKE 'vorrang\\_scratch\\_1%'"))
 }
+
+// TestAProcedureThatCommitsIsNotCalledRolledBack, also where it begins another transaction.
+func TestAProcedureThatCommitsIsNotCalledRolledBack(t *testing.T) {
+	url := mariatest.Database(t)
+	for _, statement := range []string{
+		"CREATE TABLE dues (cents INT)",
+		"CREATE PROCEDURE plain() INSERT INTO dues VALUES (1)",
+		"CREATE PROCEDURE ends() BEGIN INSERT INTO dues VALUES (2); COMMIT; END",
+		"CREATE PROCEDURE chains() BEGIN INSERT INTO dues VALUES (3); COMMIT AND CHAIN; INSERT INTO dues VALUES (4); END",
+		"CREATE PROCEDURE fails() BEGIN COMMIT; SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'low tide'; END",
+	} {
+		require.NoError(t, mariatest.Exec(t, url, statement))
+	}
+	session, err := mariadb.Engine{}.Open(t.Context(), url, "test")
+	require.NoError(t, err)
+	defer session.Close()
+	for name, ended := range map[string]bool{"plain": false, "ends": true, "chains": true, "fails": true} {
+		require.NoError(t, session.Begin(t.Context(), engine.Settings{}))
+		statements, err := mariadb.Engine{}.Dialect().Cut([]byte("CALL " + name + "()"))
+		require.NoError(t, err)
+		_, err = session.Exec(t.Context(), statements[0])
+		var left *engine.EndedError
+		assert.Equal(t, ended, errors.As(err, &left), "%s: %v", name, err)
+		require.NoError(t, session.Rollback(t.Context()))
+	}
+	assert.Equal(t, "2,3", mariatest.Query(t, url, "SELECT GROUP_CONCAT(cents ORDER BY cents) FROM dues"))
+}

@@ -226,3 +226,38 @@ func FuzzCut(f *testing.F) {
 		language.Objects(statements, 1, 0)
 	})
 }
+
+// TestWhatReachesBeyondItsDatabaseIsRefused, as docs/engines.md says, and what looks like it is not.
+func TestWhatReachesBeyondItsDatabaseIsRefused(t *testing.T) {
+	review := func(text string) string {
+		file, problems := step.ReadFile("0001-a.sql", []byte(text))
+		require.Empty(t, problems)
+		found, _ := language.Review(step.Step{Number: "1", Forward: file}, nil)
+		return found.Error()
+	}
+	for _, text := range []string{
+		"DELETE FROM mysql.global_priv", "INSERT IGNORE INTO other.dues VALUES (1)", "UPDATE `other`.`dues` SET a = 1",
+		"UPDATE a JOIN other.dues USING (id) SET b = 1", "SELECT LOAD_FILE('/etc/passwd')", "TRUNCATE other.dues",
+		"BEGIN NOT ATOMIC DROP DATABASE other; END", "SET sql_log_bin = 0", "SET @@session.sql_log_bin = 0",
+		"SET STATEMENT sql_log_bin = 0 FOR DELETE FROM a", "DROP TABLE IF EXISTS other.dues", "CREATE TABLE other.a (id INT)",
+		"CREATE TRIGGER t AFTER INSERT ON a FOR EACH ROW INSERT INTO other.dues VALUES (NEW.id)",
+		"CREATE PROCEDURE p() BEGIN IF 1 THEN DROP USER pilot; END IF; END",
+		"CREATE PROCEDURE p() BEGIN DECLARE x INT; GRANT ALL ON a TO b; END",
+		"CREATE EVENT e ON SCHEDULE EVERY 1 DAY DO DELETE FROM other.dues",
+		"CREATE VIEW v AS SELECT * FROM (SELECT * FROM other.dues) d", "CREATE TABLE a (b INT REFERENCES other.dues (id))",
+		"CREATE FUNCTION f() RETURNS INT BEGIN SET GLOBAL general_log = 1; RETURN 1; END",
+		"/* " + strings.Repeat("x", 1<<20) + " */ DROP DATABASE other", "SELECT '" + strings.Repeat("x", 1<<20) + "', LOAD_FILE('x')",
+	} {
+		assert.NotEmpty(t, review(text), text[:min(len(text), 100)])
+	}
+	for _, text := range []string{
+		"SELECT EXTRACT(YEAR FROM a.at), TRIM(LEADING 'x' FROM a.name), SUBSTRING(a.name FROM a.n) FROM a",
+		"INSERT INTO a (id) VALUES (1) ON DUPLICATE KEY UPDATE a.n = a.n + 1", "SELECT * FROM information_schema.TABLES",
+		"CREATE PROCEDURE p() BEGIN DECLARE r ROW (f INT); SELECT 1 INTO r.f; END", "ALTER TABLE a DROP user, DROP role",
+		"CREATE TRIGGER t BEFORE UPDATE ON a FOR EACH ROW SET NEW.n = OLD.n", "SELECT a.id FROM a JOIN b ON a.id = b.id FOR UPDATE",
+		"DELETE a.* FROM a JOIN b ON a.id = b.id", "CREATE TABLE a (id INT REFERENCES b (id) ON UPDATE CASCADE)",
+		"INSERT INTO a VALUES ('" + strings.Repeat("x", 1<<20) + "'), ('y')", "SELECT 1 FROM a WHERE id IN (SELECT b.id FROM b)",
+	} {
+		assert.Empty(t, review(text), text[:min(len(text), 100)])
+	}
+}

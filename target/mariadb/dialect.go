@@ -96,26 +96,9 @@ func (dialect) Beyond(text []byte) string {
 				s.Line, evidence.FirstWords(s.SQL), is.what,
 			)
 		}
-		if name := otherDatabase(s); name != "" {
-			return fmt.Sprintf("line %d names %s, which may be another database's", s.Line, name)
+		if what := reach(s); what != "" {
+			return fmt.Sprintf("line %d: %s reaches %s", s.Line, evidence.FirstWords(s.SQL), what)
 		}
-	}
-	return ""
-}
-
-// otherDatabase finds a name in front of which a database may stand. A table's column
-// looks alike, so only what follows the words that tables follow counts.
-func otherDatabase(s sqltext.Statement) string {
-	w, _ := rules.Head(s.SQL)
-	for w.More() {
-		if !w.Take().Any("FROM", "JOIN", "INTO", "UPDATE", "TABLE", "REFERENCES") {
-			continue
-		}
-		at := w.At
-		if schema, name := w.Name(); schema != "" && name != "" {
-			return schema + "." + name
-		}
-		w.At = at
 	}
 	return ""
 }
@@ -131,7 +114,11 @@ func (d dialect) Review(s step.Step, may []string) (problems, notes step.Problem
 		told := false
 		return func(i int, statement sqltext.Statement) (refused, noted string) {
 			is := shapeOf(statement)
-			if refused = cmp.Or(d.NamesOurs(statement), refusal(is, mode, may)); refused == "" && mode == step.Batches {
+			refused = cmp.Or(d.NamesOurs(statement), d.Unread(statement), refusal(is, mode, may))
+			if what := reach(statement); refused == "" && what != "" {
+				refused = refusal(shape{verb: beyond, what: what}, mode, may)
+			}
+			if refused == "" && mode == step.Batches {
 				refused = review.Endless(
 					i, is.change, "UPDATE, DELETE or INSERT",
 					"WHERE … IS NULL LIMIT "+sqltext.BatchPlace,

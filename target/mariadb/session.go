@@ -31,6 +31,7 @@ type Session struct {
 	within bool            // a transaction was open on steps when that was known last
 	sure   bool            // within is so now
 	clean  bool            // nothing that ran on steps can have left anything in it
+	whole  bool            // the step runs in one transaction, which Begin opened
 	lazy   bool            // that transaction begins with what runs in it first
 	proved bool            // the target's lock was held when steps was asked last
 	set    engine.Settings // that steps was opened with
@@ -204,7 +205,7 @@ func (s *Session) Begin(ctx context.Context, settings engine.Settings) error {
 	if err := s.fresh(ctx, settings); err != nil {
 		return err
 	}
-	s.within, s.sure, s.lazy = true, true, true
+	s.within, s.sure, s.lazy, s.whole = true, true, true, true
 	return nil
 }
 
@@ -222,6 +223,7 @@ func (s *Session) entered(ctx context.Context) error {
 // Prepare implements engine.Steps. Several steps in one transaction are refused before
 // (the server commits after each change of a schema), so there is none to go on in.
 func (s *Session) Prepare(ctx context.Context, settings engine.Settings) error {
+	s.whole = false
 	return s.fresh(ctx, settings)
 }
 
@@ -235,6 +237,33 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 		return 0, err
 	}
 	is := shapeOf(statement)
+	if s.whole && (is.verb == calls || is.verb == other) {
+		return s.execWithin(ctx, statement, is)
+	}
+	return s.run(ctx, statement, is)
+}
+
+// execWithin runs what may end the step's transaction and begin another before it comes back: a
+// savepoint of ours ends with the transaction.
+func (s *Session) execWithin(ctx context.Context, statement sqltext.Statement, is shape) (int64, error) {
+	if err := s.steps.exec(ctx, "SAVEPOINT vorrang_step"); err != nil {
+		return 0, err
+	}
+	rows, err := s.run(ctx, statement, is)
+	const noSavepoint, deadlock = "1305", "1213"
+	var gone, refused *engine.ServerError
+	if s.steps.lost || errors.As(err, &refused) && refused.SQLState == deadlock { // which rolls everything back
+		return rows, err
+	}
+	release := s.steps.exec(context.WithoutCancel(ctx), "RELEASE SAVEPOINT vorrang_step")
+	if errors.As(release, &gone) && gone.SQLState == noSavepoint {
+		return rows, errors.Join(err, &engine.EndedError{})
+	}
+	return rows, errors.Join(err, release)
+}
+
+// run runs a statement, and asks what it left.
+func (s *Session) run(ctx context.Context, statement sqltext.Statement, is shape) (int64, error) {
 	s.clean = s.clean && leavesNothing(statement, is)
 	s.sure = false
 	steps, killed := s.steps, make(chan struct{})

@@ -42,7 +42,8 @@ type Session struct {
 	schemas []string
 	owner   *owner // of the ledger; nil where that is the session's user
 	notice  func(severity, message string)
-	begun   int // transactions of steps so far
+	begun   int  // transactions of steps so far
+	whole   bool // the step runs in one transaction, which Begin opened
 
 	expected *engine.Settings // with which Begin follows the next Commit; nil if that is not known
 	ahead    *engine.Settings // of the transaction that is open already for the next Begin; nil for none

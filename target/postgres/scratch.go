@@ -12,6 +12,7 @@ import (
 	"vorrang/core/engine"
 	"vorrang/core/sqltext"
 	"vorrang/target/postgres/grammar"
+	"vorrang/target/postgres/review"
 )
 
 const scratchPrefix = "vorrang_scratch_"
@@ -233,6 +234,9 @@ func (s *Scratch) Run(ctx context.Context, text []byte, autocommit bool) error {
 	statements, err := grammar.Cut(text)
 	if err != nil {
 		return err
+	}
+	if why := review.Beyond(text); why != "" { // a copy's triggers and functions would run it later
+		return fmt.Errorf("it is not run in a scratch database, whose server holds others: %s", why)
 	}
 	return engine.RunScript(ctx, s, engine.Settings{Role: s.Role}, statements, autocommit)
 }

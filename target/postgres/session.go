@@ -80,6 +80,7 @@ func (s *Session) again() string { return s.clean() + "; BEGIN; COMMIT; " }
 // target's lock go, nobody else begins before this transaction has ended.
 func (s *Session) Begin(ctx context.Context, settings engine.Settings) error {
 	s.begun++
+	s.whole = true
 	if s.ahead != nil && *s.ahead == settings {
 		s.ahead = nil
 		return nil
@@ -112,7 +113,8 @@ func (s *Session) Prepare(ctx context.Context, settings engine.Settings) error {
 	if err := s.unexpected(ctx); err != nil {
 		return err
 	}
-	return s.cleaned(ctx, s.set(settings, s.InTransaction()))
+	s.whole = s.InTransaction()
+	return s.cleaned(ctx, s.set(settings, s.whole))
 }
 
 // set puts settings into force, for the transaction only where local is true.
@@ -142,16 +144,56 @@ const ledgerSchema = "vorrang"
 // Exec implements engine.Steps.
 func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64, error) {
 	if statement.IsCopy {
+		if err := s.hold(ctx); err != nil {
+			return 0, err
+		}
 		tag, err := s.steps.PgConn().CopyFrom(ctx, bytes.NewReader(statement.CopyData), string(statement.SQL))
 		return tag.RowsAffected(), wrap(s.steps, err)
 	}
-	rows := int64(0)
-	results := s.steps.PgConn().Exec(ctx, string(statement.SQL))
-	for results.NextResult() {
-		tag, _ := results.ResultReader().Close() // Close of all results gives the error too
-		rows += tag.RowsAffected()
+	if err := s.hold(ctx); err != nil {
+		return 0, err
 	}
-	return rows, wrap(s.steps, results.Close())
+	// The extended protocol takes one statement only.
+	// Source: https://www.postgresql.org/docs/current/protocol-flow.html#PROTOCOL-FLOW-EXT-QUERY
+	tag, err := s.steps.PgConn().ExecParams(ctx, string(statement.SQL), nil, nil, nil, nil).Close()
+	if err != nil {
+		return 0, wrap(s.steps, err)
+	}
+	if s.whole && s.InTransaction() {
+		err = s.unended(ctx, tag.String())
+	}
+	return tag.RowsAffected(), err
+}
+
+// hold puts the settings back by which the server reads a text, where a step changed them. The
+// server reports each change of theirs.
+func (s *Session) hold(ctx context.Context) error {
+	on := s.steps.PgConn()
+	if on.ParameterStatus("standard_conforming_strings") == "on" && on.ParameterStatus("client_encoding") == "UTF8" ||
+		on.TxStatus() == 'E' {
+		return nil
+	}
+	return s.step(ctx, "SET standard_conforming_strings = on; SET client_encoding = 'UTF8'")
+}
+
+// unended makes sure that the transaction which is open is the one that Begin opened, after a
+// statement with such a tag: COMMIT AND CHAIN and ROLLBACK AND CHAIN open another. The lock
+// that Begin takes ends with its transaction.
+func (s *Session) unended(ctx context.Context, tag string) error {
+	held := tag != "COMMIT"
+	if tag == "ROLLBACK" { // which ROLLBACK TO SAVEPOINT says too
+		err := s.steps.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_catalog.pg_locks WHERE locktype = 'advisory'
+			AND pid = pg_catalog.pg_backend_pid() AND granted AND objsubid = 1
+			AND (classid::pg_catalog.int8 << 32) | objid::pg_catalog.int8 = $1)`,
+			busyKey).Scan(&held)
+		if err != nil {
+			return wrap(s.steps, err)
+		}
+	}
+	if !held {
+		return &engine.EndedError{}
+	}
+	return nil
 }
 
 // Estimate implements engine.Estimator. Source of the form: EXPLAIN's JSON, where
@@ -159,13 +201,14 @@ func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64,
 func (s *Session) Estimate(ctx context.Context, statement sqltext.Statement) (int64, error) {
 	var plans []struct{ Plan explained }
 	var text []byte
-	reader := s.steps.PgConn().Exec(ctx, "EXPLAIN (FORMAT json) "+string(statement.SQL))
-	for reader.NextResult() {
-		for rows := reader.ResultReader(); rows.NextRow(); {
-			text = append(text, rows.Values()[0]...)
-		}
+	if err := s.hold(ctx); err != nil {
+		return 0, err
 	}
-	if err := reader.Close(); err != nil {
+	reader := s.steps.PgConn().ExecParams(ctx, "EXPLAIN (FORMAT json) "+string(statement.SQL), nil, nil, nil, nil)
+	for reader.NextRow() {
+		text = append(text, reader.Values()[0]...)
+	}
+	if _, err := reader.Close(); err != nil {
 		return 0, wrap(s.steps, err)
 	}
 	if err := json.Unmarshal(text, &plans); err != nil || len(plans) == 0 {
@@ -206,6 +249,9 @@ func (s *Session) step(ctx context.Context, sql string) error {
 
 // Holds implements engine.Steps.
 func (s *Session) Holds(ctx context.Context, query sqltext.Statement) (bool, string, error) {
+	if err := s.hold(ctx); err != nil {
+		return false, "", err
+	}
 	reader := s.steps.PgConn().ExecParams(ctx, string(query.SQL), nil, nil, nil, nil)
 	var answer engine.Answer
 	for reader.NextRow() {

@@ -92,6 +92,16 @@ func (d Dialect) NamesOurs(s sqltext.Statement) string {
 	return ""
 }
 
+// Unread says why a statement is refused that is too long to be read to its end; empty for one that
+// is read, or that only adds rows.
+func (d Dialect) Unread(s sqltext.Statement) string {
+	head, whole := d.Rules.Head(s.SQL)
+	if whole || head.Peek().Any("INSERT", "REPLACE") && head.Has("VALUES") {
+		return ""
+	}
+	return "this is longer than 1 MiB without its comments, and is not INSERT … VALUES: what it does cannot be reviewed; split it"
+}
+
 // Findings implements engine.Dialect.
 func (d Dialect) Findings() *review.Rules { return d.Finds() }
 

@@ -62,7 +62,7 @@ func parseHere(text []byte) []byte {
 func (g *grammarProcess) tree(text []byte) (*pg.ParseResult, error) {
 	key := sha256.Sum256(text)
 	if why, known := g.ended.Get(key); known {
-		return nil, &Unparsed{Message: why}
+		return nil, &Unparsed{Message: why, Unread: true}
 	}
 	answer, err := g.work.Do(context.Background(), text) // it is short, and has a limit of its own
 	var unreadable string
@@ -72,7 +72,7 @@ func (g *grammarProcess) tree(text []byte) (*pg.ParseResult, error) {
 	case errors.Is(err, subprocess.ErrLate):
 		unreadable = "the statement takes too long to be reviewed"
 	case err != nil:
-		return nil, &Unparsed{Message: err.Error()}
+		return nil, &Unparsed{Message: err.Error(), Unread: true}
 	case len(answer) > 5 && answer[0] == isRefusal:
 		return nil, &Unparsed{Position: int(binary.BigEndian.Uint32(answer[1:])), Message: string(answer[5:])}
 	default:
@@ -83,7 +83,7 @@ func (g *grammarProcess) tree(text []byte) (*pg.ParseResult, error) {
 		unreadable = "the statement is nested too deep to be reviewed" // the tree has more levels than are read
 	}
 	g.ended.Add(key, unreadable)
-	return nil, &Unparsed{Message: unreadable}
+	return nil, &Unparsed{Message: unreadable, Unread: true}
 }
 
 // writer turns trees into text, in processes of its own for the same reason.

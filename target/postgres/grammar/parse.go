@@ -8,7 +8,7 @@ import (
 	pg "github.com/pganalyze/pg_query_go/v6"
 )
 
-// mostParsed is the longest statement that is parsed, in bytes. Longer ones load
+// mostParsed is the longest statement that is parsed, in bytes without its comments. Longer ones load
 // rows, and their tree would take a hundred times as much memory.
 const mostParsed = 1 << 20
 
@@ -16,7 +16,8 @@ const mostParsed = 1 << 20
 // may be another version's, or be too long or too deep to be looked into.
 type Unparsed struct {
 	Message  string
-	Position int // in characters from 1; 0 where there is none
+	Position int  // in characters from 1; 0 where there is none
+	Unread   bool // it was given up before its end: it is too long, too deep or takes too long
 }
 
 func (e *Unparsed) Error() string { return e.Message }
@@ -27,8 +28,9 @@ func Parse(s sqltext.Statement) (*pg.Node, error) {
 	if s.IsCopy {
 		return nil, &Unparsed{Message: "a COPY with its data"}
 	}
-	if len(s.SQL) > mostParsed {
+	if len(s.SQL) > mostParsed && sizeWithoutComments(s.SQL) > mostParsed {
 		return nil, &Unparsed{
+			Unread: true,
 			Message: fmt.Sprintf(
 				"the statement is longer than %d KiB, which is too long to be reviewed",
 				mostParsed>>10,

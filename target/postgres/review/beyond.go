@@ -1,6 +1,7 @@
 package review
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -29,6 +30,10 @@ func Beyond(text []byte) string {
 			)
 		}
 		node, err := grammar.Parse(s)
+		var unparsed *grammar.Unparsed
+		if errors.As(err, &unparsed) && unparsed.Unread && !grammar.IsData(s.SQL) {
+			return fmt.Sprintf("line %d: %s, so it may reach beyond the database", s.Line, unparsed.Message)
+		}
 		if err != nil {
 			continue
 		}
@@ -69,7 +74,9 @@ func beyond(node *pg.Node) string {
 		return "a tablespace"
 	case node.GetCreateForeignServerStmt() != nil,
 		node.GetCreateUserMappingStmt() != nil, node.GetCreateSubscriptionStmt() != nil,
-		node.GetAlterSubscriptionStmt() != nil:
+		node.GetAlterSubscriptionStmt() != nil, node.GetDropSubscriptionStmt() != nil,
+		node.GetAlterForeignServerStmt() != nil, node.GetAlterUserMappingStmt() != nil,
+		node.GetCreateFdwStmt() != nil, node.GetImportForeignSchemaStmt() != nil:
 		return "another server"
 	case node.GetLoadStmt() != nil:
 		return "LOAD"

@@ -119,11 +119,28 @@ func (r *reviewer) each(file *step.File, ask func(i int, s sqltext.Statement, no
 			)
 		}
 		refused, noted = ask(i, s, node)
+		if refused == "" && unparsed != nil && unparsed.Unread {
+			refused = r.unread(s, unparsed)
+		}
 		if s.IsCopy {
 			refused = ""
 		}
 		return refused, noted
 	})
+}
+
+// unread says why a statement is refused that was not read to its end: what it changes is not known.
+// Rows are data, and a lane that lets its steps change everything is not asked.
+func (r *reviewer) unread(s sqltext.Statement, unparsed *grammar.Unparsed) string {
+	all := !slices.ContainsFunc(step.Special, func(kind string) bool { return !slices.Contains(r.may, kind) })
+	if s.IsCopy || all || grammar.IsData(s.SQL) {
+		return ""
+	}
+	return fmt.Sprintf(
+		"%s, and it is not COPY or INSERT … VALUES: whether it changes roles or the server is not known; split it, or an "+
+			"administrator declares what steps may change: steps-may: [%s]",
+		unparsed.Message, strings.Join(step.Special, ", "),
+	)
 }
 
 // refusal says why a statement cannot run in a mode, or nothing.

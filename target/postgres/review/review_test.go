@@ -188,3 +188,36 @@ func TestTheServerIsTheJudge(t *testing.T) {
 		})
 	}
 }
+
+// TestWhatIsTooLongIsNotTakenUnread: comments do not count, rows are data, and the rest is refused
+// where steps may not change everything.
+func TestWhatIsTooLongIsNotTakenUnread(t *testing.T) {
+	comment := "/* " + strings.Repeat("x", 2<<20) + " */ "
+	lines := strings.Repeat("-- "+strings.Repeat("y", 1000)+"\n", 2000)
+	long := "'" + strings.Repeat("x", 2<<20) + "'"
+	for text, want := range map[string]string{
+		comment + "CREATE ROLE pilot SUPERUSER":            "a role is made",
+		lines + "CREATE ROLE pilot SUPERUSER":              "a role is made",
+		"CREATE " + comment + " ROLE pilot SUPERUSER":      "a role is made",
+		"SELECT $a$/*$a$; " + comment + "COMMIT AND CHAIN": "COMMIT in a step of mode",
+		"SELECT E'\\'/*'; " + comment + "COMMIT AND CHAIN": "COMMIT in a step of mode",
+		"DO $$ BEGIN EXECUTE " + long + "; END $$":         "is too long to be reviewed",
+		"SELECT " + long:               "is too long to be reviewed",
+		"INSERT INTO t SELECT " + long: "is too long to be reviewed",
+		"WITH a AS (SELECT 1) INSERT INTO t VALUES (" + long + ")":      "is too long to be reviewed",
+		"SELECT 1" + strings.Repeat(" + 1", 5000):                       "is nested too deep",
+		"INSERT INTO t (a, b) VALUES (1, " + long + ")":                 "",
+		"COPY t FROM stdin;\n" + strings.Repeat("x", 2<<20) + "\n\\.\n": "",
+		comment + "CREATE TABLE berth (id int)":                         "",
+	} {
+		problems, _ := Check(step.Step{Number: "7", Forward: read(t, "7-a.sql", text)}, nil)
+		if want == "" {
+			assert.Empty(t, problems, text[:60])
+			continue
+		}
+		assert.ErrorContains(t, problems, want, text[:60])
+	}
+	problems, _ := Check(step.Step{Number: "7", Forward: read(t, "7-a.sql", "SELECT "+long)}, step.Special)
+	assert.Empty(t, problems, "where steps may change everything, nothing is asked")
+	assert.NotEmpty(t, Beyond([]byte("SELECT "+long)), "no scratch database runs what is not read")
+}

@@ -1,0 +1,33 @@
+package postgres_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vorrang/internal/pgtest"
+	"vorrang/target/postgres"
+)
+
+// TestACopyHoldsNothingThatLeavesItsDatabase: what a trigger or a function would reach when a step
+// sets it off is refused before anything is made.
+func TestACopyHoldsNothingThatLeavesItsDatabase(t *testing.T) {
+	url := pgtest.Database(t)
+	for _, text := range []string{
+		"CREATE EXTENSION dblink;",
+		"CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM dblink_exec('dbname=prod', 'DELETE FROM dues'); RETURN NEW; END $$;",
+		"CREATE SERVER s FOREIGN DATA WRAPPER postgres_fdw;",
+		"CREATE SUBSCRIPTION s CONNECTION 'dbname=prod' PUBLICATION p;",
+		"DROP SUBSCRIPTION s;",
+		"ALTER SERVER s OPTIONS (SET dbname 'prod');",
+		"IMPORT FOREIGN SCHEMA public FROM SERVER s INTO public;",
+		"COPY dues FROM PROGRAM 'id';",
+	} {
+		scratch, err := postgres.NewScratch(t.Context(), url, "", true)
+		require.NoError(t, err)
+		err = scratch.Run(t.Context(), []byte(text), false)
+		scratch.Close()
+		assert.ErrorContains(t, err, "it is not run in a scratch database", text)
+	}
+}
