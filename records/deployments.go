@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -95,11 +96,17 @@ func (r *Records) beginning(ctx context.Context, begin func(pgx.Tx) error, busy 
 			continue
 		}
 		var refused *pgconn.PgError
-		if !errors.As(err, &refused) || refused.Code != "23505" {
+		if !errors.As(err, &refused) || refused.Code != "23505" ||
+			!strings.HasSuffix(refused.ConstraintName, "deployment_running") {
 			return err
 		}
 		if err := busy(); err != nil {
 			return err
+		}
+		select { // what was under way has ended; another may have begun
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(lifeAgain):
 		}
 	}
 }
@@ -166,6 +173,40 @@ func (r *Records) begin(ctx context.Context, tx pgx.Tx, d Deployment) (_ Deploym
 		return begun, r.beginInFleet(ctx, tx, begun)
 	}
 	return begun, r.useScheduled(ctx, tx, d.Scheduled, begun.ID, 0)
+}
+
+// NumberAbove makes sure that the numbers of deployments to come are higher than one that a ledger
+// tells of: records that were restored from an older copy would give numbers again. It may be
+// repeated. A number that is higher by more than mostSkipped is no deployment's of ours, and is passed over.
+func (r *Records) NumberAbove(ctx context.Context, number int64) error {
+	if number <= r.above.Load() {
+		return nil
+	}
+	// Numbers are taken one by one, which no other service that takes some can come between.
+	_, err := r.pool.Exec(ctx, `SELECT max(nextval('records.deployment_id_seq'))
+		FROM generate_series(1, (SELECT CASE WHEN $1 - last_value BETWEEN 1 AND $2 THEN $1 - last_value ELSE 0 END
+			FROM records.deployment_id_seq))`, number, mostSkipped)
+	if err != nil {
+		return fmt.Errorf("number deployments above %d: %w", number, err)
+	}
+	for {
+		known := r.above.Load()
+		if number <= known || r.above.CompareAndSwap(known, number) {
+			return nil
+		}
+	}
+}
+
+const mostSkipped int64 = 1_000_000
+
+// UnknownDeployments are those of some deployments of a lane that the records do not hold.
+func (r *Records) UnknownDeployments(ctx context.Context, lane string, ids []int64) ([]int64, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	rows, _ := r.pool.Query(ctx, `SELECT unnest($1::bigint[]) EXCEPT SELECT id FROM records.deployment
+		WHERE lane = $2 AND id = ANY ($1)`, ids, lane)
+	return pgx.CollectRows(rows, pgx.RowTo[int64]) // which gives the query's error too
 }
 
 // Running returns the deployment that is under way on an environment, or nil.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -34,6 +35,7 @@ type Records struct {
 
 	catalogues  catalogues
 	submissions turns
+	above       atomic.Int64 // what the numbers of deployments are known to be higher than
 }
 
 // ErrNotFound says that a lane, a deployment or a text is not in the records.

@@ -205,6 +205,12 @@ func (s *deploying) rollbackRequest(ctx context.Context, p targetContext, in rol
 	if in.Deployment != 0 {
 		given++
 		way.Deployment = fmt.Sprint(in.Deployment)
+		switch known, err := s.Records.Deployment(ctx, in.Deployment); {
+		case err == nil:
+			way.Began = known.StartedAt.Add(-apart)
+		case !errors.Is(err, records.ErrNotFound):
+			return deploymentRequest{}, err
+		}
 	}
 	if in.Release != "" {
 		given++
@@ -225,6 +231,9 @@ func (s *deploying) rollbackRequest(ctx context.Context, p targetContext, in rol
 	}
 	return s.back(ctx, p, way), nil
 }
+
+// apart is by how much the clocks of a service and of its records may differ.
+const apart = 10 * time.Minute
 
 // back is a rollback that goes as far as way says.
 func (s *deploying) back(ctx context.Context, p targetContext, way plan.Way) deploymentRequest {

@@ -220,6 +220,9 @@ func (s *views) statusNow(ctx context.Context, p targetContext, steps bool) (api
 		return status, err
 	}
 	status.Trouble = append(status.Trouble, troubles...)
+	if err := s.tellUnknown(ctx, p, facts, &status); err != nil {
+		return status, err
+	}
 	if err := s.tellDrift(ctx, p, &status); err != nil {
 		return status, err
 	}

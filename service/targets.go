@@ -98,6 +98,11 @@ func (s *targets) look(
 		chain <- safely.Do(func() error { return cmp.Or(ledger.VerifyAfter(entries, right), ledger.VerifyHead(entries, seen)) })
 	}()
 	facts.Entries, facts.History = len(entries), entries
+	if _, highest := ledger.Numbers(entries, 0); highest > 0 {
+		if err := s.Records.NumberAbove(ctx, highest); err != nil {
+			return facts, nil, err
+		}
+	}
 	facts.View = p.only(plan.Look(p.environment.Name, p.catalogue, state))
 	facts.Chain = <-chain
 	if facts.Chain == nil {

@@ -64,6 +64,7 @@ export const checkTitles: Record<string, string> = {
   rehearsal: 'Rehearsal',
   findings: 'Findings',
   unreachable: 'Target not reached',
+  'unknown-deployments': 'Records older than the ledger',
   failed: 'Failed step',
   'half-done': 'Half-done step',
 }

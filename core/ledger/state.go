@@ -214,15 +214,21 @@ type State struct {
 	covers   map[step.Number]bool      // nil: every number up to Baseline
 	disorder map[string]bool           // deployments for which somebody waived the order
 	half     map[step.Number]bool      // steps that may be half-done
+	runs     map[string]run            // by deployment
 	Order    []step.Number             // present steps, in the order in which they were run
 }
 
 // Fold adds entries up, oldest first. An empty ledger gives an empty state.
 func Fold(entries []Entry) State {
 	s := State{Head: NewHead(), Steps: make(map[step.Number]StepState, len(entries))}
+	last := ""
 	for _, e := range entries {
 		s.fold(e)
 		s.Head = e.Head()
+		if e.ran() {
+			s.ran(e, last)
+			last = e.Deployment
+		}
 	}
 	for _, e := range entries {
 		st := s.Steps[e.Step]

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"vorrang/core/ledger"
 	"vorrang/core/step"
@@ -188,6 +189,7 @@ type Way struct {
 	Each       bool        // Last is of each target of a fleet: where no step was run there is nothing to do
 	To         step.Number // everything above this number; "0" is everything
 	Deployment string      // what this deployment applied
+	Began      time.Time   // when Deployment began, by what is known beside the ledger; zero where nothing is
 
 	Keep map[step.Number]bool // everything but these; nil where another field is set
 	Of   map[step.Number]bool // what is still here of these, which have to be the newest; nil where another field is set
@@ -242,6 +244,10 @@ func choose(view View, way Way) ([]ledger.StepState, error) {
 	case way.To != "":
 		return above(view, newest, way.To)
 	case way.Deployment != "":
+		if view.State.Reused(way.Deployment, way.Began) {
+			return nil, refuse("the ledger holds two deployments %s, as after the service's records were restored from an older "+
+				"copy; say which steps are meant: roll back to a step, or so many", way.Deployment)
+		}
 		return ofDeployment(newest, way.Deployment)
 	case way.Of != nil:
 		return leftOf(newest, way.Of)
