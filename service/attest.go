@@ -58,7 +58,7 @@ func (s *repairs) attest(c call, in *attestIn) (*api.Attested, error) {
 				entries,
 				ledger.Entry{Action: ledger.Attested, Step: standing.Step.Number, Slug: standing.Step.Slug,
 					Checksum: standing.Step.Forward.Checksum, Actor: c.actor,
-					Detail: ledger.Detail{Reason: reason, Seen: e.step.Lines()}.JSON()},
+					Detail: ledger.Detail{Reason: reason, Seen: e.step.Lines(), Against: e.step.Wrong()}.JSON()},
 			)
 		}
 		if len(wrong) > 0 && !in.Acknowledge {

@@ -84,6 +84,21 @@ func TestASealedStepWhoseTextIsWrongIsCarriedOutByAnother(t *testing.T) {
 		),
 	)
 	assert.Empty(t, trouble(t, w, "staging"))
+
+	w.Gates(map[string]string{"production": "previous-environment: required"})
+	// what was recorded against the evidence never ran, so production does not run it for that
+	toProduction := client.Promotion{Release: "2026.11.1"}
+	_, err = w.Promote(t.Context(), "harbour", "production", toProduction)
+	refused := problem(t, err)
+	assert.Contains(t, refused.Detail, "which does not prove that it ran")
+	assert.Contains(t, advice.Text(refused.Remedies), "-env production -step 20 -acknowledge")
+	assert.Contains(t, advice.Text(refused.Remedies), "promote up to step 10 first")
+	upTo := client.Promotion{Release: "2026.11.1", Through: "10"}
+	require.Equal(t, deploy.Done, w.Ended(must(w.Promote(t.Context(), "harbour", "production", upTo))).Outcome)
+	_, err = w.Attest(t.Context(), "harbour", "production",
+		client.Attestation{Step: "20", Acknowledge: true, Reason: "its text can never run; step 30 does it"})
+	require.NoError(t, err)
+	assert.Equal(t, deploy.Done, w.Ended(must(w.Promote(t.Context(), "harbour", "production", toProduction))).Outcome)
 }
 
 func TestASealedWayBackWhoseTextIsWrongIsFinishedByHand(t *testing.T) {

@@ -133,6 +133,7 @@ func (s *repairs) settleWhole(
 	}
 	detail := st.Progress()
 	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen, detail.Waived = in.As, reason, "", "", lines, nil
+	detail.Against = against
 	entry := ledger.Entry{
 		Action:   ledger.Settled,
 		Step:     number,
@@ -223,6 +224,7 @@ func settled(standing plan.Standing, e stepEvidence, as, reason, actor string, d
 	detail := standing.State.Progress()
 	detail.As, detail.Reason, detail.Error, detail.SQLState, detail.Seen, detail.Waived = as, reason, "", "",
 		e.statement.Lines(), nil
+	detail.Against = speaksAgainst(e, as)
 	if as == ledger.SettledApplied && detail.Statement < detail.Of {
 		var sum sqltext.Sum
 		for _, done := range e.statements[:min(detail.Statement, len(e.statements))] {
@@ -268,7 +270,7 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 				number, in.Environment,
 			)
 		}
-		var lines []string
+		var lines, against []string
 		change, err := s.library.change(c, p, standing.State.Checksum, standing.Step.Forward.Checksum, s.Records.Text)
 		if err != nil {
 			return nil, "", err
@@ -278,15 +280,15 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 			if err != nil {
 				return nil, "", err
 			}
-			if wrong := e.step.Wrong(); len(wrong) > 0 && !in.Acknowledge {
+			if against = e.step.Wrong(); len(against) > 0 && !in.Acknowledge {
 				return nil, "", refuseDifferences(
 					or(
 						by("put the applied text back and write the change as a new step"),
 						see(remedy.Acknowledge, "if it is meant to be like this"),
 					),
-					wrong,
+					against,
 					"%s not as the new text of step %s would have left %s",
-					plural.Count(len(wrong), "thing is", "things are"),
+					plural.Count(len(against), "thing is", "things are"),
 					number, in.Environment,
 				)
 			}
@@ -298,7 +300,7 @@ func (s *repairs) amend(c call, in *amendIn) (*api.Recorded, error) {
 			Slug:     standing.Step.Slug,
 			Checksum: standing.Step.Forward.Checksum,
 			Actor:    c.actor,
-			Detail:   ledger.Detail{Reason: reason, Instead: standing.State.Checksum, Seen: lines}.JSON(),
+			Detail:   ledger.Detail{Reason: reason, Instead: standing.State.Checksum, Seen: lines, Against: against}.JSON(),
 		}
 		return []ledger.Entry{
 				entry,

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -66,14 +67,14 @@ func (f Facts) sealed() Check {
 }
 
 // missing lists the planned steps that the environment before does not have with
-// the text that is planned. Steps that are not meant for it, or covered there,
+// the text that is planned, or has by a word against what its target showed only. Steps that are not meant for it, or covered there,
 // are passed over.
 func (f Facts) missing() []plan.Standing {
 	var list []plan.Standing
 	for _, s := range f.planned() {
 		there, known := f.Previous.View.Find(s.Step.Number)
 		same := there.State.Checksum == "" || there.State.Checksum == s.Step.Forward.Checksum
-		if known && (there.State.Status.Present() && same || there.Has(plan.NotHere)) {
+		if known && (there.State.Status.Present() && same && !there.State.Against || there.Has(plan.NotHere)) {
 			continue
 		}
 		list = append(list, s)
@@ -84,16 +85,25 @@ func (f Facts) missing() []plan.Standing {
 // otherTexts names the missing steps of which the environment before has another
 // text.
 func (f Facts) otherTexts(missing []plan.Standing) string {
-	var other []plan.Standing
+	var other, against []plan.Standing
 	for _, s := range missing {
-		if there, known := f.Previous.View.Find(s.Step.Number); known && there.State.Status.Present() {
+		there, known := f.Previous.View.Find(s.Step.Number)
+		switch {
+		case !known || !there.State.Status.Present():
+		case there.State.Against:
+			against = append(against, s)
+		default:
 			other = append(other, s)
 		}
 	}
-	if len(other) == 0 {
-		return ""
+	said := ""
+	if len(other) > 0 {
+		said += "; it has another text of " + list(other)
 	}
-	return "; it has another text of " + list(other)
+	if len(against) > 0 {
+		said += fmt.Sprintf("; %s was recorded there against what the target showed, which does not prove that it ran", list(against))
+	}
+	return said
 }
 
 // before is the environment before, as a place for remedies.
@@ -133,8 +143,29 @@ func (f Facts) previousOf() Check {
 			plural.Count(len(missing), "step is", "steps are"),
 			f.Previous.Name, list(missing), f.otherTexts(missing),
 		),
-		f.before().Release(remedy.Promote, f.Release).For("promote there first"),
+		f.toHaveBefore(missing)...,
 	)
+}
+
+// toHaveBefore is what to do about steps that the environment before does not have.
+func (f Facts) toHaveBefore(missing []plan.Standing) (list []remedy.Remedy) {
+	here := remedy.Place{Lane: f.Lane, Environment: f.View.Environment}
+	for _, s := range missing {
+		if there, _ := f.Previous.View.Find(s.Step.Number); there.State.Against {
+			attest := here.Step(remedy.Attest, s.Step.Number)
+			attest.Arguments.Acknowledge = true
+			first := ""
+			planned := f.planned()
+			if at := slices.IndexFunc(planned, func(p plan.Standing) bool { return p.Step.Number == s.Step.Number }); at > 0 {
+				first = fmt.Sprintf("promote up to step %s first; then, ", planned[at-1].Step.Number)
+			}
+			list = append(list, attest.For("%sif nothing of step %s is needed here either, record that", first, s.Step.Number))
+		}
+	}
+	if len(list) < len(missing) {
+		list = slices.Insert(list, 0, f.before().Release(remedy.Promote, f.Release).For("promote there first"))
+	}
+	return list
 }
 
 func (f Facts) sameHistory() Check { return f.everywhere(Facts.historyOf) }

@@ -60,6 +60,7 @@ type Detail struct {
 	Left      int           `json:"left,omitempty"`    // how many statements took effect before the step begins again at its first
 	Next      int           `json:"next,omitempty"`    // of a step settled as applied: the statement to go on at, where any is left
 	Seen      []string      `json:"seen,omitempty"`    // of a repair: what was found in the target, a line each
+	Against   []string      `json:"against,omitempty"` // of a repair: what of Seen spoke against it, and was acknowledged
 	Dropped   []string      `json:"dropped,omitempty"` // of a settled step: the invalid indexes that were dropped first
 
 	Belongs *Owner `json:"belongs,omitempty"` // whose target this is; in the first entry, and after that where it changes
@@ -143,6 +144,7 @@ type StepState struct {
 	// for failed and in doubt
 	progress    *Detail    // nil for most: a ledger has thousands of steps
 	origin      *StepState // what it was when its way back began; nil unless that is under way
+	Against     bool       // the newest repair was recorded against what the target showed
 	OrderWaived bool       // run though the order was not kept: somebody waived that
 
 	// Undermined is another step that was reversed since this one stopped
@@ -285,7 +287,7 @@ func (s *State) fold(e Entry) {
 	case Applied:
 		next.Status = StatusApplied
 	case Attested:
-		next.Status = StatusAttested
+		next.Status, next.Against = StatusAttested, len(detail.Against) > 0
 	case RolledBack:
 		next.Status = StatusRolledBack
 	case Begun:
@@ -297,8 +299,10 @@ func (s *State) fold(e Entry) {
 	case Amended:
 		before.Checksum = e.Checksum
 		next = before
+		next.Against = before.Against || len(detail.Against) > 0
 	case Settled:
 		next = settle(next, before, detail)
+		next.Against = len(detail.Against) > 0
 	case Baselined, Adopted:
 	}
 	if detail.Direction == Back && (e.Action == Begun || e.Action == Failed) {

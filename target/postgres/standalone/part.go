@@ -22,8 +22,12 @@ type part struct {
 	mode     step.Mode
 	done     ledger.Action
 	settings engine.Settings
-	ran      int // texts that the file has the server run so far
+	ran      int  // texts that the file has the server run so far
+	held     bool // a statement of the step ran already
 }
+
+// asRead are the settings by which steps were cut and reviewed.
+const asRead = "SET standard_conforming_strings = on; SET client_encoding = 'UTF8';"
 
 // began remembers when the step began.
 func (p *part) began() {
@@ -31,7 +35,8 @@ func (p *part) began() {
 		"CLOSE ALL; RESET SESSION AUTHORIZATION; RESET ALL; DEALLOCATE ALL; UNLISTEN *; DISCARD PLANS; DISCARD SEQUENCES; " +
 			"DISCARD TEMP;",
 	)
-	p.line("SET standard_conforming_strings = on; SET client_encoding = 'UTF8';")
+	p.line(asRead)
+	p.held = false
 	p.line(`SELECT extract(epoch FROM pg_catalog.clock_timestamp())::text AS vorrang_began \gset`)
 	p.line(`\set vorrang_ran 0`)
 }
@@ -118,7 +123,7 @@ func (p *part) autocommit() error {
 		return refuse("step %s: the script leaves its transaction open; end it with COMMIT", p.Step.Number)
 	}
 	p.line(
-		"RESET SESSION AUTHORIZATION; RESET ALL; SET standard_conforming_strings = on; SET client_encoding = 'UTF8';",
+		"RESET SESSION AUTHORIZATION; RESET ALL; " + asRead,
 	)
 	p.line("BEGIN;")
 	p.set("LOCAL")
@@ -151,6 +156,10 @@ func (p *part) begun(statement int, done string) ledger.Detail {
 
 func (p *part) statement(s sqltext.Statement) {
 	p.line("")
+	if p.held { // what ran before may have changed the settings by which psql and the server read a text
+		p.line(asRead)
+	}
+	p.held = true
 	p.run(s.SQL)
 	if s.IsCopy {
 		p.out.Write(s.CopyData)
