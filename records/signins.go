@@ -45,12 +45,10 @@ func (r *Records) AllowSignIn(
 			wait = time.Second
 			return nil
 		}
-		err = tx.QueryRow(ctx, `UPDATE records.wrong_sign_in w SET refused = 0 FROM (SELECT refused FROM
-			records.wrong_sign_in WHERE name = $1 AND address = $2 FOR UPDATE) old
-			WHERE name = $1 AND address = $2 RETURNING old.refused`, name, address).Scan(&refused)
-		if errors.Is(err, pgx.ErrNoRows) {
+		if name == "" {
 			return nil
 		}
+		wait, refused, err = countTry(ctx, tx, limits, name, address, now)
 		return err
 	})
 	if err != nil {
@@ -59,15 +57,32 @@ func (r *Records) AllowSignIn(
 	return wait, refused, nil
 }
 
-// WrongSignIn notes a wrong try at a time.
-func (r *Records) WrongSignIn(
-	ctx context.Context, limits SignInLimits, name, address string, now time.Time,
-) error {
-	_, err := r.pool.Exec(ctx, `INSERT INTO records.wrong_sign_in AS w (name, address, wrong, next_at, seen_at)
-		VALUES ($1, $2, 1, $5, $5) ON CONFLICT (name, address) DO UPDATE SET wrong = w.wrong + 1, seen_at = $5,
+// countTry counts a try as wrong before it is checked, so that those which are made at once wait
+// for each other. One that another try has made wait meanwhile is not counted.
+func countTry(
+	ctx context.Context, tx pgx.Tx, limits SignInLimits, name, address string, now time.Time,
+) (wait time.Duration, refused int, err error) {
+	err = tx.QueryRow(ctx, `SELECT refused FROM records.wrong_sign_in WHERE name = $1 AND address = $2 FOR UPDATE`,
+		name, address).Scan(&refused)
+	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
+		return 0, 0, err
+	}
+	tag, err := tx.Exec(ctx, `INSERT INTO records.wrong_sign_in AS w (name, address, wrong, next_at, seen_at)
+		VALUES ($1, $2, 1, $5, $5) ON CONFLICT (name, address) DO UPDATE SET wrong = w.wrong + 1, seen_at = $5, refused = 0,
 			next_at = CASE WHEN w.wrong + 1 < $3 THEN $5::timestamptz ELSE $5 + make_interval(secs =>
-				least(power(2, least(w.wrong + 1 - $3, 20)), $4::float8)) END`,
+				least(power(2, least(w.wrong + 1 - $3, 20)), $4::float8)) END
+		WHERE w.next_at <= $5`,
 		name, address, limits.Free, limits.Longest.Seconds(), now)
+	if err == nil && tag.RowsAffected() == 0 {
+		wait = time.Second
+	}
+	return wait, refused, err
+}
+
+// UncheckedSignIn takes back what AllowSignIn counted, for a try that was neither right nor wrong.
+func (r *Records) UncheckedSignIn(ctx context.Context, name, address string, now time.Time) error {
+	_, err := r.pool.Exec(ctx, `UPDATE records.wrong_sign_in SET wrong = greatest(wrong - 1, 0), next_at = least(next_at, $3)
+		WHERE name = $1 AND address = $2`, name, address, now)
 	return err
 }
 

@@ -2,6 +2,8 @@ package records_test
 
 import (
 	"strconv"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -22,14 +24,8 @@ func TestWhoGuessesWaitsLongerAndLonger(t *testing.T) {
 		require.NoError(t, err)
 		return wait, refused
 	}
-	failed := func(name, address string) {
-		require.NoError(t, one.WrongSignIn(t.Context(), limits, name, address, now))
-	}
 	guess := func(name, address string) time.Duration {
 		wait, _ := allow(name, address)
-		if wait == 0 {
-			failed(name, address)
-		}
 		return wait
 	}
 	for range limits.Free {
@@ -53,9 +49,6 @@ func TestWhoGuessesWaitsLongerAndLonger(t *testing.T) {
 	assert.Equal(t, 2, refused, "the tries that were not checked are counted")
 	require.NoError(t, other.RightSignIn(t.Context(), "m.kai", "1.1.1.1"))
 	assert.Zero(t, guess("m.kai", "1.1.1.1"))
-	for range limits.Free + 1 {
-		failed("m.kai", "3.3.3.3")
-	}
 	allowed := 0
 	for i := range 150 { // made-up names do not push a guesser's own out: the address has a budget
 		if guess("nobody"+strconv.Itoa(i), "3.3.3.3") == 0 {
@@ -67,6 +60,32 @@ func TestWhoGuessesWaitsLongerAndLonger(t *testing.T) {
 	assert.Zero(t, guess("nobody", "3.3.3.3"), "one for each second comes back")
 	require.NoError(t, one.ForgetSignIns(t.Context(), 3))
 	assert.Zero(t, guess("m.kai", "9.9.9.9"))
+}
+
+// TestGuessesAtOnceAreCountedAtOnce: however many are made at the same moment, so many are checked.
+func TestGuessesAtOnceAreCountedAtOnce(t *testing.T) {
+	_, one, other := two(t)
+	limits := records.SignInLimits{Free: 5, Longest: 5 * time.Minute, Burst: 100}
+	now := time.Now().Round(time.Microsecond)
+	var allowed atomic.Int64
+	var guesses sync.WaitGroup
+	for i := range 60 {
+		guesses.Go(func() {
+			wait, _, err := []*records.Records{one, other}[i%2].AllowSignIn(t.Context(), limits, "m.kai", "1.1.1.1", now)
+			if assert.NoError(t, err) && wait == 0 {
+				allowed.Add(1)
+			}
+		})
+	}
+	guesses.Wait()
+	assert.Equal(t, int64(limits.Free), allowed.Load())
+
+	for range 20 { // none of which could be checked
+		wait, _, err := one.AllowSignIn(t.Context(), limits, "l.berg", "1.1.1.1", now)
+		require.NoError(t, err)
+		assert.Zero(t, wait)
+		require.NoError(t, one.UncheckedSignIn(t.Context(), "l.berg", "1.1.1.1", now))
+	}
 }
 
 // TestASignInElsewhereComesBackOnce, to any service, and to the browser that it began in.

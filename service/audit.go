@@ -68,6 +68,11 @@ func (s *book) act(c fiber.Ctx, operation string, who caller, scope access.Scope
 	}
 }
 
+// mayChangeKey marks a request that was let through to what may change something.
+type mayChangeKey struct{}
+
+func mayChange(c fiber.Ctx) bool { return c.Locals(mayChangeKey{}) != nil }
+
 // audited lets a call run. One that changes something is kept before it runs,
 // and its answer afterwards: nobody does anything that is not written down.
 func (s *book) audited(c fiber.Ctx, e endpoint, who caller, scope access.Scope) error {
@@ -78,6 +83,7 @@ func (s *book) audited(c fiber.Ctx, e endpoint, who caller, scope access.Scope) 
 	if err != nil {
 		return err
 	}
+	c.Locals(mayChangeKey{}, true)
 	err = c.Next()
 	status, result := c.Response().StatusCode(), "done"
 	if err != nil {

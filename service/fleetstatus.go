@@ -114,7 +114,7 @@ func likeness(t api.Trouble) string {
 		data, _ := json.Marshal(t.Remedies) // it holds nothing that cannot be written
 		what = string(data)
 	}
-	return fmt.Sprint(t.Kind, " ", t.Step, " ", what)
+	return fmt.Sprint(t.Kind, " ", t.Step, " ", t.Differs, " ", what)
 }
 
 // groupOf is a group of targets of an environment.

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
@@ -21,6 +22,7 @@ import (
 
 	"vorrang/core/access"
 	"vorrang/core/remedy"
+	"vorrang/internal/listening"
 	"vorrang/records"
 )
 
@@ -302,6 +304,15 @@ func (s *identities) stillMay(ctx context.Context, who caller, lane, environment
 		return !errors.Is(err, records.ErrNotFound) // the records are away
 	}
 	return now.mayLook(lane, environment)
+}
+
+// networkOf is what tries to sign in are counted by: a host has all addresses of an IPv6 /64.
+func (s *Config) networkOf(c fiber.Ctx) string {
+	address := s.addressOf(c)
+	if at, err := netip.ParseAddr(address); err == nil {
+		return listening.Network(at).String()
+	}
+	return address
 }
 
 // addressOf is where a request comes from: behind trusted proxies, what the

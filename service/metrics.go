@@ -68,11 +68,11 @@ func (s *Service) observe(c fiber.Ctx) error {
 			return err
 		}
 	}
-	if c.Method() != http.MethodGet {
+	status := c.Response().StatusCode()
+	if mayChange(c) && status != http.StatusBadRequest { // also one that was refused, after it settled something
 		s.looking.changed()
 	}
-	status := c.Response().StatusCode()
-	if c.Method() != http.MethodGet && status < http.StatusBadRequest { // before whoever asked can ask another service
+	if mayChange(c) && status < http.StatusBadRequest { // before whoever asked can ask another service
 		within, cancel := context.WithTimeout(context.Background(), tellPatience)
 		s.deploying.tellOthers(within)
 		cancel()

@@ -158,7 +158,7 @@ func (s *identities) openID(c call, _ *nothing) (*nothing, error) {
 			by("the service's operator sets one up: docs/people.md"),
 		)
 	}
-	wait, _, err := s.Records.AllowSignIn(c, signInLimits, "", s.addressOf(c.fiber), time.Now())
+	wait, _, err := s.Records.AllowSignIn(c, signInLimits, "", s.networkOf(c.fiber), time.Now())
 	if err != nil {
 		return nil, err
 	}

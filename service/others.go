@@ -205,6 +205,9 @@ func (o *others) open(ctx context.Context, d records.Deployment) (engine.Session
 	defer cancel()
 	p, err := o.targets.place(ctx, d.Lane, d.Environment)
 	if err != nil {
+		if refused := (*problemError)(nil); !errors.As(err, &refused) {
+			err = &work.RecordsError{Err: err}
+		}
 		return nil, err
 	}
 	return o.targets.connect(ctx, p, "vorrang deployment whose service is gone")

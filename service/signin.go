@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"errors"
 	"net/http"
 	"net/url"
@@ -56,7 +57,7 @@ func (s *identities) signIn(c call, in *api.SignIn) (*api.Session, error) {
 // slowly looks at a try to be somebody, unless it comes too early after wrong
 // ones. It says how many tries were refused before.
 func (s *identities) slowly(c call, name string, try func() error) (refused int, err error) {
-	address := s.addressOf(c.fiber)
+	address := s.networkOf(c.fiber)
 	wait, refused, err := s.Records.AllowSignIn(c, signInLimits, name, address, time.Now())
 	if err != nil {
 		return 0, err
@@ -76,12 +77,10 @@ func (s *identities) slowly(c call, name string, try func() error) (refused int,
 	switch {
 	case err == nil:
 		return refused, s.Records.RightSignIn(c, name, address)
-	case errors.As(err, &reason) && reason.problem.Status != http.StatusTooManyRequests:
-		if noted := s.Records.WrongSignIn(c, signInLimits, name, address, time.Now()); noted != nil {
-			return refused, noted
-		}
+	case errors.As(err, &reason) && reason.problem.Status != http.StatusTooManyRequests: // which is counted already
+		return refused, err
 	}
-	return refused, err
+	return refused, errors.Join(err, s.Records.UncheckedSignIn(context.WithoutCancel(c), name, address, time.Now()))
 }
 
 func isTooMany(err error) bool {

@@ -240,7 +240,7 @@ func (s *views) tellDrift(ctx context.Context, p targetContext, status *api.Envi
 		return nil
 	}
 	if err == nil {
-		status.Trouble = append(status.Trouble, api.Trouble{Kind: string(gate.Drift),
+		status.Trouble = append(status.Trouble, api.Trouble{Kind: string(gate.Drift), Differs: look.Fingerprint,
 			Message: fmt.Sprintf(
 				"%s from what the last deployment left, seen since %s",
 				plural.Count(look.Objects, "object differs", "objects differ"),
@@ -326,10 +326,11 @@ func fill(status *api.EnvironmentStatus, facts gate.Facts, steps bool) {
 	status.Gate = result.Checks
 	for _, hold := range result.Holds() {
 		if !gate.Expected(hold.ID) {
-			status.Trouble = append(
-				status.Trouble,
-				api.Trouble{Kind: string(hold.ID), Message: hold.Evidence, Remedies: hold.Remedies},
-			)
+			t := api.Trouble{Kind: string(hold.ID), Message: hold.Evidence, Remedies: hold.Remedies}
+			if hold.ID == gate.Drift {
+				t.Differs = hold.Subject()
+			}
+			status.Trouble = append(status.Trouble, t)
 		}
 	}
 }

@@ -72,6 +72,10 @@ func (a *Abandoned) closeOne(ctx context.Context, d records.Deployment, since ti
 			err = a.settle(ctx, d, session)
 		}
 	}
+	var kept *RecordsError
+	if errors.As(err, &kept) { // which says nothing of the target
+		return since, kept.Err
+	}
 	var locked *engine.LockedError
 	if err == nil || errors.As(err, &locked) || ctx.Err() != nil {
 		return time.Time{}, nil
@@ -87,8 +91,9 @@ func (a *Abandoned) closeOne(ctx context.Context, d records.Deployment, since ti
 	if session != nil {
 		what = "the ledger of its target cannot be read"
 	}
-	return since, a.close(ctx, d, deploy.Interrupted, "the service that ran this deployment is gone, and "+what+"; the ledger "+
+	err = a.close(ctx, d, deploy.Interrupted, "the service that ran this deployment is gone, and "+what+"; the ledger "+
 		"says how far it came, and the same promotion goes on from there")
+	return since, err
 }
 
 // CloseAt closes the abandoned deployment of an environment whose target's lock the session
@@ -137,7 +142,25 @@ func completed(entries []ledger.Entry, d records.Deployment) bool {
 	return len(d.Plan.Actions) > 0 && !d.Plan.Empties
 }
 
+// RecordsError is an error of the records, and not of a target.
+type RecordsError struct{ Err error }
+
+func (e *RecordsError) Error() string { return e.Err.Error() }
+
+// Unwrap is the records' error.
+func (e *RecordsError) Unwrap() error { return e.Err }
+
+// close closes one in the records; its error is a *RecordsError.
 func (a *Abandoned) close(ctx context.Context, d records.Deployment, outcome deploy.Outcome, message string) error {
+	if err := a.closeInRecords(ctx, d, outcome, message); err != nil {
+		return &RecordsError{err}
+	}
+	return nil
+}
+
+func (a *Abandoned) closeInRecords(
+	ctx context.Context, d records.Deployment, outcome deploy.Outcome, message string,
+) error {
 	taken, err := a.records.TakeOver(ctx, d)
 	if err != nil || !taken { // its service lives, or another one was faster
 		return err

@@ -10,10 +10,12 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"os/signal"
 	"path"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -22,6 +24,7 @@ import (
 
 	"vorrang/console"
 	"vorrang/core/engine"
+	"vorrang/internal/listening"
 	"vorrang/internal/subprocess"
 	"vorrang/records"
 	"vorrang/service"
@@ -344,11 +347,18 @@ func openIDOf(name string) (*service.OpenID, error) {
 	return service.ReadOpenID(name, text)
 }
 
+// shares reports whether many clients may come from an address: a proxy's, or this machine's.
+func (s settings) shares(from netip.Addr) bool {
+	return from.IsLoopback() || slices.ContainsFunc(s.proxies, func(n net.IPNet) bool { return n.Contains(from.AsSlice()) })
+}
+
 func serve(ctx context.Context, server *service.Service, s settings, log *slog.Logger) error {
 	listener, err := net.Listen("tcp", s.listen)
 	if err != nil {
 		return fmt.Errorf("listen at %s: %w", s.listen, err)
 	}
+	limits := listening.Usual()
+	listener = listening.Bound(listener, limits, s.shares)
 	if s.certificate != "" {
 		kept := &certificate{names: [2]string{s.certificate, s.key}}
 		if _, err := kept.get(nil); err != nil {
@@ -359,7 +369,8 @@ func serve(ctx context.Context, server *service.Service, s settings, log *slog.L
 	if _, err := subprocess.Find(chart.Program); err != nil {
 		log.Warn("maps are drawn as a plain grid", "error", err)
 	}
-	log.Info("vorrangd is ready", "version", version, "address", listener.Addr().String())
+	log.Info("vorrangd is ready", "version", version, "address", listener.Addr().String(),
+		"connections", limits.All, "connections_of_one_address", limits.One)
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(listener) }()
 	select {

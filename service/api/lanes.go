@@ -83,6 +83,9 @@ type Trouble struct {
 	Step     step.Number     `json:"step,omitempty"`
 	Message  string          `json:"message"`
 	Remedies []remedy.Remedy `json:"remedies" nullable:"false" description:"What to do; one of them will do."`
+
+	// Differs tells targets apart whose troubles are worded alike: a digest of what differs. Empty where the words say it.
+	Differs string `json:"-"`
 }
 
 // Steps are steps in one target, newest first.
