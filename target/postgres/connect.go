@@ -53,12 +53,13 @@ type Session struct {
 	reader     *pgx.Conn // that helps to look; nil where there is none
 }
 
-// own are the settings of our own connection: whatever the database, the role or
-// the server say, our queries mean the same.
+// own are the settings of our own connections: whatever the database, the role or
+// the server say, our queries mean the same, and what the catalogs print is printed alike.
 const own = `SELECT pg_catalog.set_config('search_path', '', false),
 	pg_catalog.set_config('DateStyle', 'ISO, YMD', false),
 	pg_catalog.set_config('IntervalStyle', 'postgres', false), pg_catalog.set_config('TimeZone', 'UTC', false),
-	pg_catalog.set_config('bytea_output', 'hex', false),
+	pg_catalog.set_config('bytea_output', 'hex', false), pg_catalog.set_config('quote_all_identifiers', 'off', false),
+	pg_catalog.set_config('lc_monetary', 'C', false), pg_catalog.set_config('standard_conforming_strings', 'on', false),
 	pg_catalog.set_config('extra_float_digits', '1', false), pg_catalog.set_config('row_security', 'on', false)`
 
 // Connect opens a session. application names it in the server's list of

@@ -172,7 +172,11 @@ func (s *Session) helper(ctx context.Context) (helper *pgx.Conn, shared string, 
 		return nil, "", 0
 	}
 	if helper, s.reader = s.reader, nil; helper == nil || helper.IsClosed() {
-		helper, err = pgx.ConnectConfig(ctx, s.conn.Config().Copy())
+		if helper, err = pgx.ConnectConfig(ctx, s.conn.Config().Copy()); err == nil {
+			if err = helper.PgConn().Exec(ctx, own).Close(); err != nil {
+				_ = helper.Close(context.WithoutCancel(ctx))
+			}
+		}
 	}
 	if err != nil { // there are no connections left: then one must do
 		return nil, "", relations
