@@ -45,5 +45,6 @@ const (
 	Security  Property = "security"  // of a view: as whom it runs
 	Algorithm Property = "algorithm" // of a view
 	Check     Property = "check"     // of a view: WITH CHECK OPTION
+	SQLMode   Property = "sql mode"  // that a body was made with, and runs with, where it is not the usual one
 	FiresAt   Property = "place"     // of a trigger: after which other one
 )

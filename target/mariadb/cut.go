@@ -19,6 +19,7 @@ var rules = words.Rules{
 	SpacedDash:  true,
 	Executed:    true,
 	Variables:   "@:",
+	Labels:      true,
 }
 
 // delimiterLine is a command of the server's own client: the statements below it end
@@ -102,6 +103,8 @@ func byteAt(text []byte, at int) byte {
 // compound follows a statement that may have a body with semicolons.
 type compound struct {
 	words   int
+	begins  bool // SET was read first
+	set     bool // it begins with SET STATEMENT: what stands behind FOR is the statement
 	create  bool
 	may     bool // it makes something that has a body
 	depth   int  // of BEGIN and CASE
@@ -110,6 +113,14 @@ type compound struct {
 
 func (b *compound) read(t words.Token) {
 	b.words++
+	if b.set || b.words == 2 && b.begins && t.Is("STATEMENT") {
+		b.set = true
+		if t.Is("FOR") {
+			*b = compound{}
+		}
+		return
+	}
+	b.begins = b.words == 1 && t.Is("SET")
 	if b.closing {
 		b.closing = false
 		if t.Any("IF", "LOOP", "WHILE", "REPEAT", "FOR") {

@@ -261,6 +261,7 @@ func (d *drafter) others() {
 			}
 		}
 	}
+	bodies := d.modes()
 	for _, kind := range []schema.Kind{schema.Sequence, schema.Function, schema.View, schema.Trigger, schema.Event} {
 		var fresh []schema.Object
 		for _, key := range slices.Sorted(maps.Keys(d.after)) {
@@ -270,7 +271,15 @@ func (d *drafter) others() {
 			}
 		}
 		for _, o := range inOrder(fresh) {
+			if mode := o.Props[schema.SQLMode]; readsOtherwise(mode) {
+				d.undrafted = append(d.undrafted, schema.Unsupported{Kind: o.Kind, Name: o.Name, Why: "it was made with sql_mode " +
+					mode + ", by which its text is read in another way; write the step by hand"})
+				continue
+			}
 			made := schema.Drafted{SQL: createOther(o)}
+			if bodies && (kind == schema.Function || kind == schema.Trigger || kind == schema.Event) {
+				made.SQL = withMode(o.Props[schema.SQLMode], made.SQL)
+			}
 			if kind == schema.Sequence { // a column's default may need it
 				d.drops = append(d.drops, made)
 			} else {
@@ -278,6 +287,35 @@ func (d *drafter) others() {
 			}
 		}
 	}
+}
+
+// modes reports whether any body was made with an sql_mode that is not the usual one: then each is
+// made with its own, whatever the session's is.
+func (d *drafter) modes() (bodies bool) {
+	for _, all := range []map[string]schema.Object{d.before, d.after} {
+		for _, o := range all {
+			bodies = bodies || o.Props[schema.SQLMode] != ""
+		}
+	}
+	return bodies
+}
+
+// readsOtherwise reports whether a text is read in another way by an sql_mode.
+func readsOtherwise(mode string) bool {
+	return slices.ContainsFunc(strings.Split(mode, ","), func(one string) bool {
+		return slices.Contains([]string{"ANSI_QUOTES", "ANSI", "NO_BACKSLASH_ESCAPES", "ORACLE", "IGNORE_SPACE"}, one)
+	})
+}
+
+// withMode makes a body with an sql_mode.
+func withMode(mode, sql string) string {
+	switch mode {
+	case "":
+		mode = usualMode
+	case noMode:
+		mode = ""
+	}
+	return "SET STATEMENT sql_mode = " + literal(mode) + " FOR " + sql
 }
 
 // inOrder puts what names another after it.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"vorrang/core/engine"
@@ -139,7 +140,7 @@ func (r *catalog) triggers() error {
 	return r.own.each(
 		r.ctx,
 		`SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_STATEMENT, DEFINER,
-			ACTION_ORDER FROM information_schema.TRIGGERS
+			ACTION_ORDER, SQL_MODE FROM information_schema.TRIGGERS
 		WHERE TRIGGER_SCHEMA = DATABASE() AND EVENT_OBJECT_TABLE <> ?`,
 		[]any{ledgerTable},
 		func(row []string) error {
@@ -152,6 +153,7 @@ func (r *catalog) triggers() error {
 			if row[6] != "1" {
 				props[schema.FiresAt] = row[6]
 			}
+			props[schema.SQLMode] = unusual(row[7])
 			r.add(schema.Trigger, table+"."+plainName(row[0]), table, props)
 			return nil
 		},
@@ -162,15 +164,15 @@ func (r *catalog) triggers() error {
 var definer = regexp.MustCompile("^CREATE DEFINER=(`(?:[^`]|``)*`(?:@`(?:[^`]|``)*`)?) ")
 
 func (r *catalog) routines() error {
-	type routine struct{ name, kind string }
+	type routine struct{ name, kind, mode string }
 	var all []routine
 	err := r.own.each(
 		r.ctx,
-		`SELECT ROUTINE_NAME, ROUTINE_TYPE FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()
+		`SELECT ROUTINE_NAME, ROUTINE_TYPE, SQL_MODE FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()
 			AND ROUTINE_TYPE IN ('FUNCTION', 'PROCEDURE')`,
 		nil,
 		func(row []string) error {
-			all = append(all, routine{row[0], row[1]})
+			all = append(all, routine{row[0], row[1], row[2]})
 			return nil
 		},
 	)
@@ -196,7 +198,8 @@ func (r *catalog) routines() error {
 			schema.Function,
 			plainName(one.name)+"()",
 			"",
-			schema.Props{schema.Definition: text, schema.OwnedByRole: owner, schema.Is: strings.ToLower(one.kind)},
+			schema.Props{schema.Definition: text, schema.OwnedByRole: owner, schema.Is: strings.ToLower(one.kind),
+				schema.SQLMode: unusual(one.mode)},
 		)
 	}
 	return nil
@@ -231,7 +234,7 @@ func (r *catalog) events() error {
 		r.ctx,
 		`SELECT EVENT_NAME, DEFINER, EVENT_TYPE, INTERVAL_VALUE, INTERVAL_FIELD, EXECUTE_AT, STATUS, ON_COMPLETION,
 			EVENT_COMMENT,
-		EVENT_DEFINITION FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()`,
+		EVENT_DEFINITION, SQL_MODE FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()`,
 		nil,
 		func(row []string) error {
 			if row[9] == "" {
@@ -259,11 +262,32 @@ func (r *catalog) events() error {
 				text += " COMMENT " + literal(row[8])
 			}
 			r.add(schema.Event, plainName(row[0]), "", schema.Props{
-				schema.Definition: text + " DO " + plain(row[9]), schema.OwnedByRole: row[1],
+				schema.Definition: text + " DO " + plain(row[9]), schema.OwnedByRole: row[1], schema.SQLMode: unusual(row[10]),
 			})
 			return nil
 		},
 	)
+}
+
+// usualMode is the server's own default, which most bodies are made with.
+// Source: https://mariadb.com/kb/en/sql-mode/
+const usualMode = "ERROR_FOR_DIVISION_BY_ZERO,NO_AUTO_CREATE_USER,NO_ENGINE_SUBSTITUTION,STRICT_TRANS_TABLES"
+
+// noMode is an empty one.
+const noMode = "none"
+
+// unusual is an sql_mode, its words in order; empty for the usual one.
+func unusual(mode string) string {
+	all := strings.Split(mode, ",")
+	slices.Sort(all)
+	switch sorted := strings.Join(all, ","); sorted {
+	case usualMode:
+		return ""
+	case "":
+		return noMode
+	default:
+		return sorted
+	}
 }
 
 var counter = regexp.MustCompile(` AUTO_INCREMENT=\d+`)

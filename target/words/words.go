@@ -33,6 +33,7 @@ type Rules struct {
 	SpacedDash  bool   // -- begins a comment only where white space follows
 	Executed    bool   // /*! … */ is no comment: what is in it is run
 	Variables   string // the characters that begin one
+	Labels      bool   // a colon right after a name ends a label, and begins no variable
 	Tcl         bool   // a variable may go on with :: and with text in parentheses, as $a::b(c)
 	BOM         bool   // a byte order mark before a token is white space
 }
@@ -120,6 +121,8 @@ func (r Rules) Next(of []byte, at int) Token {
 		for size < len(rest) && (InWord(rest[size]) || rest[size] == '.') {
 			size++
 		}
+	case r.Labels && c == ':' && at > 0 && (InWord(of[at-1]) || of[at-1] == '`'):
+		t.Kind = Mark
 	case strings.IndexByte(r.Variables, c) >= 0:
 		t.Kind = Variable
 		for size < len(rest) && (InWord(rest[size]) || c == '@' && (rest[size] == '@' || rest[size] == '.')) {
