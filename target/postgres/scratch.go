@@ -235,7 +235,7 @@ func (s *Scratch) Run(ctx context.Context, text []byte, autocommit bool) error {
 	if err != nil {
 		return err
 	}
-	if why := review.Beyond(text); why != "" { // a copy's triggers and functions would run it later
+	if why := review.Leaves(text); why != "" { // a copy's triggers and functions would run it later
 		return fmt.Errorf("it is not run in a scratch database, whose server holds others: %s", why)
 	}
 	return engine.RunScript(ctx, s, engine.Settings{Role: s.Role}, statements, autocommit)

@@ -44,6 +44,44 @@ func Beyond(text []byte) string {
 	return ""
 }
 
+// Leaves says what of a schema's own text could leave its database later, when a trial's step sets it
+// off: a trigger or a function that calls another server, a program or a file, a subscription. It
+// is empty where nothing does. A foreign server may stay: what a copy has no user mapping for, it cannot
+// reach.
+func Leaves(text []byte) string {
+	statements, err := grammar.Cut(text)
+	if err != nil {
+		return "" // which the server says as well
+	}
+	for _, s := range statements {
+		if found := leavingNames.Find(s.SQL); found != nil {
+			return fmt.Sprintf("line %d uses %s", s.Line, strings.ToLower(string(found)))
+		}
+		node, err := grammar.Parse(s)
+		var unparsed *grammar.Unparsed
+		switch {
+		case errors.As(err, &unparsed) && unparsed.Unread && !grammar.IsData(s.SQL):
+			return fmt.Sprintf("line %d: %s", s.Line, unparsed.Message)
+		case node.GetCreateSubscriptionStmt() != nil, node.GetAlterSubscriptionStmt() != nil,
+			node.GetDropSubscriptionStmt() != nil:
+			return fmt.Sprintf("line %d: a subscription", s.Line)
+		case node.GetCreateUserMappingStmt() != nil, node.GetAlterUserMappingStmt() != nil:
+			return fmt.Sprintf("line %d: a user mapping", s.Line)
+		case node.GetImportForeignSchemaStmt() != nil:
+			return fmt.Sprintf("line %d: IMPORT FOREIGN SCHEMA", s.Line)
+		case node.GetCopyStmt().GetIsProgram():
+			return fmt.Sprintf("line %d: COPY with a program", s.Line)
+		}
+	}
+	return ""
+}
+
+// leavingNames are those of beyondNames that write, or run programs.
+var leavingNames = regexp.MustCompile(
+	`(?i)\b(?:dblink\w*|pg_file_\w+|lo_export|adminpack|pg_execute_server_program|COPY\s[^;]*\bPROGRAM\b|pg_reload_conf|` +
+		`pg_rotate_logfile|pg_terminate_backend|pg_cancel_backend|plpython3?u|plperlu|pltclu)\b`,
+)
+
 // beyondNames are functions and extensions that reach files, programs or servers,
 // wherever in a statement, a string or a body they stand.
 var beyondNames = regexp.MustCompile(
