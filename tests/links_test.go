@@ -23,6 +23,38 @@ var (
 	noWord = regexp.MustCompile(`[^\w\- ]`)
 )
 
+// TestEveryTestThatTheDocsNameIsThere: a word that a page says is held by a test is held by one.
+func TestEveryTestThatTheDocsNameIsThere(t *testing.T) {
+	named := regexp.MustCompile("`((?:Test|Fuzz)[A-Z]\\w+)`")
+	begins := regexp.MustCompile(`(?m)^func ((?:Test|Fuzz)[A-Z]\w+)\(`)
+	there := map[string]bool{}
+	require.NoError(t, filepath.WalkDir(pgtest.Root(), func(path string, d os.DirEntry, err error) error {
+		if err == nil && d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
+			return filepath.SkipDir
+		}
+		if err != nil || !strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for _, found := range begins.FindAllStringSubmatch(string(text), -1) {
+			there[found[1]] = true
+		}
+		return err
+	}))
+	pages, err := filepath.Glob(filepath.Join(pgtest.Root(), "docs", "*.md"))
+	require.NoError(t, err)
+	checked := 0
+	for _, page := range pages {
+		text, err := os.ReadFile(page)
+		require.NoError(t, err)
+		for _, found := range named.FindAllStringSubmatch(string(text), -1) {
+			checked++
+			assert.True(t, there[found[1]], "%s names %s, which is not there", filepath.Base(page), found[1])
+		}
+	}
+	assert.Greater(t, checked, 80)
+}
+
 // TestEveryLinkOfTheDocsLeadsSomewhere follows links to files and headings, and looks for
 // the source files that are named.
 func TestEveryLinkOfTheDocsLeadsSomewhere(t *testing.T) {
