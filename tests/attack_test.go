@@ -283,6 +283,11 @@ func TestAttackDeepStatements(t *testing.T) {
 	for name, text := range files {
 		folder[name] = &fstest.MapFile{Data: []byte(text)}
 	}
+	_, err := b.Submit(t.Context(), "harbour", folder)
+	require.ErrorContains(t, err, "problem", "what nobody can read may change anything")
+	_, err = b.Declare(t.Context(), "lane.yaml", []byte("lane: harbour\nsteps-may: [roles, event-triggers, session-user, settings]\n"+
+		"environments: [{name: staging, target: env:TARGET, gate: {release: not-asked}}]\n"), "harbour")
+	require.NoError(t, err)
 	submitted, err := b.Submit(t.Context(), "harbour", folder)
 	require.NoError(t, err)
 	noted := map[string]bool{}

@@ -52,7 +52,7 @@ func TestEveryTestThatTheDocsNameIsThere(t *testing.T) {
 			assert.True(t, there[found[1]], "%s names %s, which is not there", filepath.Base(page), found[1])
 		}
 	}
-	assert.Greater(t, checked, 80)
+	assert.Greater(t, checked, 60)
 }
 
 // TestEveryLinkOfTheDocsLeadsSomewhere follows links to files and headings, and looks for
