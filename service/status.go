@@ -364,6 +364,10 @@ func (s *views) failures(
 				"step %s (%s) failed in deployment %s: %s",
 				number, st.Step.Slug, st.State.Deployment, st.State.Progress().Error,
 			)}
+		if st.State.Deployment == "" { // a word about it is newer than its last try
+			t.Message = fmt.Sprintf("step %s (%s) was settled as %s, and has not run since", number, st.Step.Slug,
+				st.State.Progress().As)
+		}
 		cause, err := s.causeOf(ctx, p, number)
 		if err != nil {
 			return nil, err

@@ -228,3 +228,34 @@ func TestAStepTakesNoMemory(t *testing.T) {
 		require.NoError(t, session.Rollback(t.Context()))
 	}
 }
+
+// TestRowsThatGoWithATableAreTold: where foreign keys are held, a rebuild by DROP and RENAME deletes
+// the rows that refer to the table.
+func TestRowsThatGoWithATableAreTold(t *testing.T) {
+	rebuild := "CREATE TABLE fresh (id INTEGER PRIMARY KEY); INSERT INTO fresh SELECT id FROM berth; DROP TABLE berth; " +
+		"ALTER TABLE fresh RENAME TO berth"
+	for held, want := range map[string]string{"on": "took 2 values of port_call.berth along", "off": ""} {
+		url := fresh(t)
+		require.NoError(t, run(t, url, "CREATE TABLE berth (id INTEGER PRIMARY KEY); INSERT INTO berth VALUES (1), (2); "+
+			"CREATE TABLE port_call (berth REFERENCES berth (id) ON DELETE CASCADE); INSERT INTO port_call VALUES (1), (2), (NULL)"))
+		session, err := (sqlite.Engine{Folder: folder}).Open(t.Context(), url+"?foreign_keys="+held, "test")
+		require.NoError(t, err)
+		defer session.Close()
+		require.NoError(t, session.CreateLedger(t.Context()))
+		told := ""
+		session.OnNotice(func(severity, message string) { told += severity + " " + message })
+		require.NoError(t, session.Begin(t.Context(), engine.Settings{}))
+		statements, err := (sqlite.Engine{}).Dialect().Cut([]byte(rebuild))
+		require.NoError(t, err)
+		for _, s := range statements {
+			_, err := session.Exec(t.Context(), s)
+			require.NoError(t, err)
+		}
+		if want == "" {
+			assert.Empty(t, told)
+		} else {
+			assert.Contains(t, told, want)
+		}
+		require.NoError(t, session.Rollback(t.Context()))
+	}
+}

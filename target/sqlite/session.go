@@ -25,6 +25,7 @@ type Session struct {
 	steps       *conn // nil before the first step
 	lock        *os.File
 	gone        bool // the file is another
+	notice      func(severity, message string)
 }
 
 // open opens the connection for our own statements.
@@ -132,10 +133,15 @@ func (s *Session) forget(ctx context.Context) error {
 // Exec implements engine.Steps.
 func (s *Session) Exec(ctx context.Context, statement sqltext.Statement) (int64, error) {
 	text := string(statement.SQL)
-	switch shapeOf(statement).verb {
-	case changes:
+	switch is := shapeOf(statement); {
+	case is.verb == changes:
 		return s.steps.single(ctx, text, nil)
-	case vacuums:
+	case is.verb == drops && is.kind == evidence.Table:
+		return 0, s.dropping(ctx, is.name, func() error {
+			_, err := s.steps.single(ctx, text, nil)
+			return err
+		})
+	case is.verb == vacuums:
 		return 0, s.steps.vacuum(func() error {
 			_, err := s.steps.single(ctx, text, nil)
 			return err
@@ -190,8 +196,8 @@ func (s *Session) Rollback(context.Context) error {
 // InTransaction implements engine.Steps.
 func (s *Session) InTransaction() bool { return s.steps != nil && !s.steps.AutoCommit() }
 
-// OnNotice implements engine.Steps: SQLite has no notices.
-func (s *Session) OnNotice(func(severity, message string)) {}
+// OnNotice implements engine.Steps: SQLite has no notices, but what goes along with a table is told.
+func (s *Session) OnNotice(hear func(severity, message string)) { s.notice = hear }
 
 // Closed implements engine.Session.
 func (s *Session) Closed() bool { return s.gone }
