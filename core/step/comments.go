@@ -16,7 +16,19 @@ type comment struct {
 // of a COPY.
 //
 // Source: https://www.postgresql.org/docs/18/sql-syntax-lexical.html
-func blockComments(text []byte) []comment {
+func blockComments(text []byte) []comment { return comments(text, false) }
+
+// SizeWithoutComments is how many bytes of a text are no comments, of either kind.
+func SizeWithoutComments(text []byte) int {
+	size := len(text)
+	for _, c := range comments(text, true) {
+		size -= c.to - c.from
+	}
+	return size
+}
+
+// comments finds those in /* … */, and those behind -- too where lines is true.
+func comments(text []byte, lines bool) []comment {
 	var found []comment
 	statement := -1 // where the one that is being read begins
 	above := false
@@ -26,6 +38,9 @@ func blockComments(text []byte) []comment {
 		switch c := rest[0]; {
 		case bytes.HasPrefix(rest, []byte("--")):
 			size = through(rest, 0, "\n")
+			if lines {
+				found = append(found, comment{from: at, to: at + size, first: !above})
+			}
 			at += size
 			continue
 		case bytes.HasPrefix(rest, []byte("/*")):

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"vorrang/core/sqltext"
+	"vorrang/core/step"
 
 	pg "github.com/pganalyze/pg_query_go/v6"
 )
@@ -28,7 +29,7 @@ func Parse(s sqltext.Statement) (*pg.Node, error) {
 	if s.IsCopy {
 		return nil, &Unparsed{Message: "a COPY with its data"}
 	}
-	if len(s.SQL) > mostParsed && sizeWithoutComments(s.SQL) > mostParsed {
+	if len(s.SQL) > mostParsed && step.SizeWithoutComments(s.SQL) > mostParsed {
 		return nil, &Unparsed{
 			Unread: true,
 			Message: fmt.Sprintf(
