@@ -151,6 +151,9 @@ func loginCommand() command {
 				session.Token = ""
 				return e.print(session, func() {
 					fmt.Fprintf(e.out, "signed in at %s as %s; the token is kept in %s\n", c.Server, session.Name, file)
+					if os.Getenv("VORRANG_TOKEN") != "" {
+						fmt.Fprintln(e.out, "VORRANG_TOKEN is set and counts before it: commands run with that token until you unset it")
+					}
 				})
 			}
 		},
