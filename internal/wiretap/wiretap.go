@@ -212,14 +212,15 @@ func messages(from io.Reader, each func(kind byte, message []byte) error) error 
 	}
 }
 
-// match takes the strike if a simple query is the one that it waits for.
+// match takes the strike if a statement is the one that it waits for: in a simple query, or in the
+// Parse message of the extended protocol.
 func (t *Tap) match(kind byte, message []byte) *Strike {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if kind == 'Q' && t.hear != nil {
 		t.hear(string(message[5 : len(message)-1]))
 	}
-	if kind != 'Q' || t.strike == nil || !strings.Contains(string(message[5:]), t.strike.Text) {
+	if kind != 'Q' && kind != 'P' || t.strike == nil || !strings.Contains(string(message[5:]), t.strike.Text) {
 		return nil
 	}
 	if t.seen++; t.seen < t.strike.Nth {
