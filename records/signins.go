@@ -81,8 +81,9 @@ func countTry(
 
 // UncheckedSignIn takes back what AllowSignIn counted, for a try that was neither right nor wrong.
 func (r *Records) UncheckedSignIn(ctx context.Context, name, address string, now time.Time) error {
-	_, err := r.pool.Exec(ctx, `UPDATE records.wrong_sign_in SET wrong = greatest(wrong - 1, 0), next_at = least(next_at, $3)
-		WHERE name = $1 AND address = $2`, name, address, now)
+	_, err := r.pool.Exec(ctx, `UPDATE records.wrong_sign_in
+		SET wrong = greatest(wrong - 1, 0), next_at = least(next_at, $3) WHERE name = $1 AND address = $2`,
+		name, address, now)
 	return err
 }
 

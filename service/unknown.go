@@ -36,14 +36,17 @@ func (s *views) tellUnknown(
 	status.Trouble = append(status.Trouble, api.Trouble{
 		Kind: unknownDeployments,
 		Message: fmt.Sprintf(
-			"the ledger tells of %s %s, which the service's records do not know: they are older than the ledger, as after a "+
-				"restore from an older copy; new deployments have higher numbers, but steps, texts, releases and approvals of that "+
-				"time are missing in the records",
+			"the ledger tells of %s %s, which the service's records do not know: they are older than the ledger, as "+
+				"after a restore from an older copy; new deployments have higher numbers, but steps, texts, releases and "+
+				"approvals of that time are missing in the records",
 			plural.Word(len(unknown), "deployment", "deployments"), strings.Join(names, ", "),
 		),
 		Remedies: []remedy.Remedy{
 			p.at().Do(remedy.LookAtHistory).For("see what ran"),
-			{Act: remedy.Submit, Arguments: remedy.Arguments{Lane: p.lane.Name}, Reason: "send the steps again that are missing"},
+			{
+				Act: remedy.Submit, Arguments: remedy.Arguments{Lane: p.lane.Name},
+				Reason: "send the steps again that are missing",
+			},
 		},
 	})
 	return nil

@@ -349,7 +349,8 @@ func openIDOf(name string) (*service.OpenID, error) {
 
 // shares reports whether many clients may come from an address: a proxy's, or this machine's.
 func (s settings) shares(from netip.Addr) bool {
-	return from.IsLoopback() || slices.ContainsFunc(s.proxies, func(n net.IPNet) bool { return n.Contains(from.AsSlice()) })
+	contains := func(n net.IPNet) bool { return n.Contains(from.AsSlice()) }
+	return from.IsLoopback() || slices.ContainsFunc(s.proxies, contains)
 }
 
 func serve(ctx context.Context, server *service.Service, s settings, log *slog.Logger) error {

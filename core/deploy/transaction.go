@@ -17,8 +17,8 @@ func (f *Failure) leaves(whose string) {
 	f.Left = "nothing: " + whose + " was rolled back"
 	switch {
 	case f.ended:
-		f.Left = "what the script had done when it ended " + whose + " itself: that stays, unless it was rolled back there; " +
-			"compare the target before you try again"
+		f.Left = "what the script had done when it ended " + whose + " itself: that stays, unless it was rolled back " +
+			"there; compare the target before you try again"
 	case f.Lost:
 		f.Left = "the server rolls an unfinished transaction back by itself; the ledger says what took effect"
 	}

@@ -67,8 +67,8 @@ func (f Facts) sealed() Check {
 }
 
 // missing lists the planned steps that the environment before does not have with
-// the text that is planned, or has by a word against what its target showed only. Steps that are not meant for it, or covered there,
-// are passed over.
+// the text that is planned, or that were only recorded there against what its target
+// showed. Steps that are not meant for it, or covered there, are passed over.
 func (f Facts) missing() []plan.Standing {
 	var list []plan.Standing
 	for _, s := range f.planned() {
@@ -101,7 +101,9 @@ func (f Facts) otherTexts(missing []plan.Standing) string {
 		said += "; it has another text of " + list(other)
 	}
 	if len(against) > 0 {
-		said += fmt.Sprintf("; %s was recorded there against what the target showed, which does not prove that it ran", list(against))
+		said += fmt.Sprintf(
+			"; %s was recorded there against what the target showed, which does not prove that it ran", list(against),
+		)
 	}
 	return said
 }

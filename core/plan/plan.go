@@ -245,8 +245,11 @@ func choose(view View, way Way) ([]ledger.StepState, error) {
 		return above(view, newest, way.To)
 	case way.Deployment != "":
 		if view.State.Reused(way.Deployment, way.Began) {
-			return nil, refuse("the ledger holds two deployments %s, as after the service's records were restored from an older "+
-				"copy; say which steps are meant: roll back to a step, or so many", way.Deployment)
+			return nil, refuse(
+				"the ledger holds two deployments %s, as after the service's records were restored from an older copy; say "+
+					"which steps are meant: roll back to a step, or so many",
+				way.Deployment,
+			)
 		}
 		return ofDeployment(newest, way.Deployment)
 	case way.Of != nil:

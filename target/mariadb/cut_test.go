@@ -238,7 +238,7 @@ func TestWhatReachesBeyondItsDatabaseIsRefused(t *testing.T) {
 	for _, text := range []string{
 		"DELETE FROM mysql.global_priv", "INSERT IGNORE INTO other.dues VALUES (1)", "UPDATE `other`.`dues` SET a = 1",
 		"UPDATE a JOIN other.dues USING (id) SET b = 1", "SELECT LOAD_FILE('/etc/passwd')", "TRUNCATE other.dues",
-		"BEGIN NOT ATOMIC DROP DATABASE other; END", "SET sql_log_bin = 0", "SET @@session.sql_log_bin = 0",
+		"BEGIN NOT ATOMIC DROP DATABASE other; END", "SET sql_log_bin = 0", "SET `sql_log_bin` = 0", "SET @@session.sql_log_bin = 0",
 		"SET STATEMENT sql_log_bin = 0 FOR DELETE FROM a", "DROP TABLE IF EXISTS other.dues", "CREATE TABLE other.a (id INT)",
 		"CREATE TRIGGER t AFTER INSERT ON a FOR EACH ROW INSERT INTO other.dues VALUES (NEW.id)",
 		"CREATE PROCEDURE p() BEGIN IF 1 THEN DROP USER pilot; END IF; END",

@@ -289,35 +289,6 @@ func (d *drafter) others() {
 	}
 }
 
-// modes reports whether any body was made with an sql_mode that is not the usual one: then each is
-// made with its own, whatever the session's is.
-func (d *drafter) modes() (bodies bool) {
-	for _, all := range []map[string]schema.Object{d.before, d.after} {
-		for _, o := range all {
-			bodies = bodies || o.Props[schema.SQLMode] != ""
-		}
-	}
-	return bodies
-}
-
-// readsOtherwise reports whether a text is read in another way by an sql_mode.
-func readsOtherwise(mode string) bool {
-	return slices.ContainsFunc(strings.Split(mode, ","), func(one string) bool {
-		return slices.Contains([]string{"ANSI_QUOTES", "ANSI", "NO_BACKSLASH_ESCAPES", "ORACLE", "IGNORE_SPACE"}, one)
-	})
-}
-
-// withMode makes a body with an sql_mode.
-func withMode(mode, sql string) string {
-	switch mode {
-	case "":
-		mode = usualMode
-	case noMode:
-		mode = ""
-	}
-	return "SET STATEMENT sql_mode = " + literal(mode) + " FOR " + sql
-}
-
 // inOrder puts what names another after it.
 func inOrder(list []schema.Object) []schema.Object {
 	var sorted []schema.Object

@@ -45,7 +45,8 @@ func (r *reading) what() string {
 	case t.Is("LOAD_FILE") && r.token(1).Is("("),
 		t.Is("INTO") && r.token(1).Any("OUTFILE", "DUMPFILE"):
 		return "a file of the server"
-	case (t.Kind == words.Word || t.Kind == words.Variable) && strings.Contains(strings.ToLower(string(t.Raw())), "sql_log_bin"):
+	case (t.Kind == words.Word || t.Kind == words.Quoted) && strings.EqualFold(t.Name(), "sql_log_bin"),
+		t.Kind == words.Variable && strings.HasSuffix(strings.ToLower(string(t.Raw())), "sql_log_bin"):
 		return "the server's binary log, without which its replicas differ"
 	case r.begins() && r.at > 0: // in a body; a statement's own first words are read by shapeOf
 		if what := r.within(); what != "" {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
-	"slices"
 	"strings"
 
 	"vorrang/core/engine"
@@ -267,27 +266,6 @@ func (r *catalog) events() error {
 			return nil
 		},
 	)
-}
-
-// usualMode is the server's own default, which most bodies are made with.
-// Source: https://mariadb.com/kb/en/sql-mode/
-const usualMode = "ERROR_FOR_DIVISION_BY_ZERO,NO_AUTO_CREATE_USER,NO_ENGINE_SUBSTITUTION,STRICT_TRANS_TABLES"
-
-// noMode is an empty one.
-const noMode = "none"
-
-// unusual is an sql_mode, its words in order; empty for the usual one.
-func unusual(mode string) string {
-	all := strings.Split(mode, ",")
-	slices.Sort(all)
-	switch sorted := strings.Join(all, ","); sorted {
-	case usualMode:
-		return ""
-	case "":
-		return noMode
-	default:
-		return sorted
-	}
 }
 
 var counter = regexp.MustCompile(` AUTO_INCREMENT=\d+`)

@@ -60,7 +60,8 @@ func (d dialect) Review(s step.Step, _ []string) (problems, notes step.Problems)
 	script := func(i int, statement sqltext.Statement) (refused, noted string) {
 		is := shapeOf(statement)
 		// SQLite puts no SQL together while it runs, so no name hides
-		if refused = cmp.Or(d.NamesOurs(statement), d.Unread(statement), refusal(is, mode)); refused == "" && mode == step.Batches {
+		refused = cmp.Or(d.NamesOurs(statement), d.Unread(statement), refusal(is, mode))
+		if refused == "" && mode == step.Batches {
 			refused = review.Endless(
 				i, is.change, "UPDATE, DELETE or INSERT",
 				"WHERE id IN (SELECT id FROM … WHERE … IS NULL LIMIT "+sqltext.BatchPlace+")",

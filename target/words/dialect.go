@@ -99,7 +99,8 @@ func (d Dialect) Unread(s sqltext.Statement) string {
 	if whole || head.Peek().Any("INSERT", "REPLACE") && head.Has("VALUES") {
 		return ""
 	}
-	return "this is longer than 1 MiB without its comments, and is not INSERT … VALUES: what it does cannot be reviewed; split it"
+	return "this is longer than 1 MiB without its comments, and is not INSERT … VALUES: what it does cannot be reviewed; " +
+		"split it"
 }
 
 // Findings implements engine.Dialect.
