@@ -2,6 +2,7 @@ package mariadb_test
 
 import (
 	"path"
+	"regexp"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -21,6 +22,9 @@ var bodiesOf = []string{
 	"CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW SET NEW.note = 1 || 2",
 	"CREATE EVENT e ON SCHEDULE EVERY 1 DAY DO SET @a = 1 || 2",
 }
+
+// begins is when an event begins, which the server writes to the second in which it was made.
+var begins = regexp.MustCompile(` STARTS '[^']*'`)
 
 // TestTheModeOfABodyIsAPartOfIt: one that runs in another way differs, and what is drafted runs
 // in the same way. The server's own dump is the judge.
@@ -68,7 +72,8 @@ func TestTheModeOfABodyIsAPartOfIt(t *testing.T) {
 			}
 		}
 		assert.Empty(t, schema.Compare(see(piped), see(copied)))
-		assert.Equal(t, server.Dump(t, name), server.Dump(t, path.Base(url)), mode)
+		dump := func(name string) string { return begins.ReplaceAllString(server.Dump(t, name), "") }
+		assert.Equal(t, dump(name), dump(path.Base(url)), mode)
 	}
 	_, _, quoted := made("ANSI_QUOTES")
 	script := mariadb.Engine{}.Draft(schema.Schema{}, see(quoted), schema.Style{})
