@@ -183,15 +183,18 @@ func (r *Records) NumberAbove(ctx context.Context, number int64) error {
 		return nil
 	}
 	// Numbers are taken one by one, which no other service that takes some can come between.
-	_, err := r.pool.Exec(ctx, `SELECT max(nextval('records.deployment_id_seq'))
-		FROM generate_series(1, (SELECT CASE WHEN $1 - last_value BETWEEN 1 AND $2 THEN $1 - last_value ELSE 0 END
-			FROM records.deployment_id_seq))`, number, mostSkipped)
+	var given int64
+	err := r.pool.QueryRow(ctx, `WITH at AS (SELECT CASE WHEN is_called THEN last_value ELSE 0 END AS given
+			FROM records.deployment_id_seq),
+		taken AS (SELECT nextval('records.deployment_id_seq') AS number FROM at,
+			generate_series(1, CASE WHEN $1 - given BETWEEN 1 AND $2 THEN $1 - given ELSE 0 END))
+		SELECT greatest((SELECT given FROM at), (SELECT max(number) FROM taken))`, number, mostSkipped).Scan(&given)
 	if err != nil {
 		return fmt.Errorf("number deployments above %d: %w", number, err)
 	}
 	for {
 		known := r.above.Load()
-		if number <= known || r.above.CompareAndSwap(known, number) {
+		if given <= known || r.above.CompareAndSwap(known, given) {
 			return nil
 		}
 	}

@@ -11,8 +11,8 @@ type run struct {
 	again bool // another deployment stands between its entries
 }
 
-// ran notes an entry of a deployment; last is the deployment of the entry of one before it.
-func (s *State) ran(e Entry, last string) {
+// noteRun notes an entry of a deployment; last is the deployment of the entry of one before it.
+func (s *State) noteRun(e Entry, last string) {
 	known, before := s.runs[e.Deployment]
 	switch {
 	case !before:

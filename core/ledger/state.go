@@ -228,7 +228,7 @@ func Fold(entries []Entry) State {
 		s.fold(e)
 		s.Head = e.Head()
 		if e.ran() {
-			s.ran(e, last)
+			s.noteRun(e, last)
 			last = e.Deployment
 		}
 	}
